@@ -1,0 +1,1 @@
+"""Who can vouch for a file's bytes."""

@@ -1,0 +1,71 @@
+"""A signed catalogue as an authority: it knows every file of every package it lists by its SHA-256."""
+
+from collections import defaultdict
+from collections.abc import Iterable, Sequence
+
+from fundamen.evidence.authority import Subject, Testimony, file_digest
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.package import Package, PackageFile
+from fundamen.model.paths import MachinePath
+
+
+class CatalogueAuthority:
+    """Speaks about every file that has the name and architecture of one in the catalogue.
+
+    It vouches for bytes that it lists. Bytes that it does not list it calls altered where they must once have been its
+    own: as many as in a package that it lists, or among sound files of the same package. Otherwise they may just as
+    well belong to a version that the catalogue has never seen, and it says only that it does not know them.
+    """
+
+    def __init__(self, source: str, packages: Iterable[Package]) -> None:
+        """Make the authority from the packages of one trusted source."""
+        self._speaker = source
+        self._known: dict[str, list[tuple[Package, PackageFile]]] = defaultdict(list)
+        for package in packages:
+            for file in package.files:
+                self._known[file.name.lower()].append((package, file))
+
+    def testify(self, machine: Machine, subjects: Sequence[Subject]) -> dict[MachinePath, Testimony]:
+        """Compare the files that the catalogue knows by name with the digests it lists."""
+        vouched: dict[MachinePath, Package] = {}
+        doubtful: dict[MachinePath, list[tuple[Package, PackageFile]]] = {}
+        for subject in subjects:
+            listed = self._listed(machine, subject)
+            digest = file_digest(machine, subject.path, "sha256") if listed else None
+            if digest is None:
+                continue
+            match = next((package for package, file in listed if file.sha256 == digest), None)
+            if match is not None:
+                vouched[subject.path] = match
+            else:
+                doubtful[subject.path] = listed
+        testimonies = {path: self._vouching(package) for path, package in vouched.items()}
+        for path, listed in doubtful.items():
+            testimonies[path] = self._doubting(machine, path, listed, list(vouched.values()))
+        return testimonies
+
+    def _listed(self, machine: Machine, subject: Subject) -> list[tuple[Package, PackageFile]]:
+        return [
+            (package, file)
+            for package, file in self._known.get(subject.name.lower(), ())
+            if package.platform is machine.platform and package.architecture is subject.architecture
+        ]
+
+    def _vouching(self, package: Package) -> Testimony:
+        title = f"{package.name} {package.version}"
+        if package.withdrawn is not None:
+            return Testimony(self._speaker, False, f"is from {title}, which was withdrawn: {package.withdrawn}")
+        return Testimony(self._speaker, True, f"as {package.publisher} published it in {title}")
+
+    def _doubting(
+        self, machine: Machine, path: MachinePath, listed: list[tuple[Package, PackageFile]], sound: list[Package]
+    ) -> Testimony:
+        entry = machine.look(path)
+        versions = ", ".join(dict.fromkeys(f"{package.name} {package.version}" for package, _ in listed))
+        if entry.kind is EntryKind.FILE and any(file.size == entry.size for _, file in listed):
+            detail = f"has the size, but not the bytes (SHA-256), of the file in {versions}"
+            return Testimony(self._speaker, False, detail)
+        if companion := next((package for package, _ in listed if package in sound), None):
+            detail = f"lies among sound files of {companion.name} {companion.version}, but has other bytes (SHA-256)"
+            return Testimony(self._speaker, False, detail)
+        return Testimony(self._speaker, None, f"has other bytes than in {versions}; perhaps another version")

@@ -1,0 +1,1 @@
+"""Bytes to facts, one module a file format. Knows no machine and opens no path."""

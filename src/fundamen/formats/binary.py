@@ -1,0 +1,58 @@
+"""Tell what a file is by its first bytes, and read it if it is an executable of a known format."""
+
+from fundamen.formats.cursor import ByteSource
+from fundamen.formats.elf import MAGIC as ELF_MAGIC
+from fundamen.formats.elf import read_elf
+from fundamen.formats.pe import MAGIC as PE_MAGIC
+from fundamen.formats.pe import read_pe
+from fundamen.model.binary import Binary
+from fundamen.model.errors import NotExecutableError
+from fundamen.model.paths import shown
+
+_LONGEST_FIRST_LINE = 200  # bytes
+
+
+def read_binary(source: ByteSource) -> Binary:
+    """Read an executable file of whatever format; damage inside it is told in its ``problems``.
+
+    Raises:
+        NotExecutableError: the file is no executable of a known format; the message says what it is instead.
+        DamagedFileError: it begins like one, but too little of it is left to say more.
+    """
+    head = source.read_at(0, 4)
+    if head == ELF_MAGIC:
+        return read_elf(source)
+    if head.startswith(PE_MAGIC):
+        return read_pe(source)
+    raise _not_executable(source, head)
+
+
+def _not_executable(source: ByteSource, head: bytes) -> NotExecutableError:
+    name = shown(source.name)
+    if not head:
+        return NotExecutableError(
+            what=f"{name} is empty",
+            why="it has no bytes, so it is no program or library",
+            do="Restore the file from its publisher's package.",
+        )
+    if head.startswith(b"#!"):
+        first_line = source.read_at(0, _LONGEST_FIRST_LINE).split(b"\n")[0].decode("utf-8", "surrogateescape")
+        return NotExecutableError(
+            what=f"{name} is a script",
+            why=f"its first line is {shown(first_line)!r}; it is carried out by another program",
+            do="Name the program in its first line, or the program that the script starts.",
+        )
+    kind = "text" if _looks_like_text(source.read_at(0, 512)) else f"data that begins with {head.hex(' ')}"
+    return NotExecutableError(
+        what=f"{name} is neither a program nor a library",
+        why=f"it is {kind}, not an ELF or PE file",
+        do="Name the program file itself; a shortcut, a script or a document has none inside.",
+    )
+
+
+def _looks_like_text(data: bytes) -> bool:
+    try:
+        text = data[:-3].decode("utf-8") if len(data) > 3 else data.decode("utf-8")  # noqa: PLR2004 - a cut character
+    except UnicodeDecodeError:
+        return False
+    return all(c.isprintable() or c in "\t\r\n\f" for c in text)

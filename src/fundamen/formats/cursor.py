@@ -1,0 +1,130 @@
+"""Read records out of hostile bytes: every bound is checked here, so that no reader has to."""
+
+import struct
+from collections.abc import Iterator
+from typing import Any, Protocol
+
+from fundamen.model.binary import Problem
+from fundamen.model.errors import DamagedFileError
+from fundamen.model.paths import shown
+
+_MOST_PROBLEMS = 20  # a hostile file could give thousands; a technician reads a few
+MAX_TABLE = 64 << 20  # bytes; no table of a real executable comes near it
+
+
+class ByteSource(Protocol):
+    """Bytes that can be read at any offset, such as an open file."""
+
+    @property
+    def name(self) -> str:
+        """What the bytes are, for messages."""
+
+    @property
+    def size(self) -> int:
+        """How many bytes there are."""
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        """Give ``size`` bytes from ``offset``; fewer where the source ends before."""
+
+
+class MemoryBytes:
+    """Bytes in memory as a source."""
+
+    def __init__(self, data: bytes, name: str = "data") -> None:
+        self.name = name
+        self.size = len(data)
+        self._data = data
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        """Give ``size`` bytes from ``offset``; fewer where the source ends before."""
+        return self._data[offset : offset + size]
+
+
+class Cursor:
+    """A place in a source, moving forward as records are read.
+
+    Every method raises DamagedFileError, naming place and bounds, where the bytes asked for are not all there.
+    """
+
+    def __init__(self, source: ByteSource, at: int = 0) -> None:
+        self.at = at  # bytes from the start of the source
+        self._source = source
+
+    def unpack(self, record: struct.Struct, what: str) -> tuple[Any, ...]:
+        """Read one record and move past it."""
+        return record.unpack(self.take(record.size, what))
+
+    def table(self, record: struct.Struct, count: int, what: str) -> Iterator[tuple[Any, ...]]:
+        """Read ``count`` records that lie one behind the other, and move past them."""
+        return record.iter_unpack(self.take(record.size * count, what))
+
+    def take(self, size: int, what: str) -> bytes:
+        """Read ``size`` bytes and move past them."""
+        end = self.at + size
+        if self.at < 0 or size < 0 or end > self._source.size:
+            raise self._damaged(what, f"takes bytes {self.at} to {end}, but the file ends at {self._source.size}")
+        if size > MAX_TABLE:
+            raise self._damaged(what, f"claims {size} bytes, more than any real file has")
+        data = self._source.read_at(self.at, size)
+        if len(data) != size:
+            raise self._damaged(what, f"could be read only up to byte {self.at + len(data)}; the file is changing")
+        self.at = end
+        return data
+
+    def text(self, what: str, limit: int = 4096) -> str:
+        """Read a NUL-terminated string of at most ``limit`` bytes, and move past its NUL.
+
+        Bytes that are not UTF-8 are kept as surrogate escapes.
+        """
+        if not 0 <= self.at < self._source.size:
+            raise self._damaged(what, f"begins at byte {self.at}, but the file ends at {self._source.size}")
+        raw, terminator, _ = self._source.read_at(self.at, limit + 1).partition(b"\0")
+        if not terminator:
+            raise self._damaged(what, f"at byte {self.at} has no end within {limit} bytes")
+        self.at += len(raw) + 1
+        return raw.decode("utf-8", "surrogateescape")
+
+    def _damaged(self, what: str, why: str) -> DamagedFileError:
+        return DamagedFileError(
+            what=f"{shown(self._source.name)} cannot be read on",
+            why=f"its {what} {why}",
+            do="Compare the file with its publisher's package.",
+        )
+
+
+class Findings:
+    """Problems met while reading one file: each table is read for itself, so that one bad table hides no other.
+
+    Use as ``with findings.of("dynamic section"): ...``; a DamagedFileError inside becomes a problem.
+    """
+
+    def __init__(self) -> None:
+        self._problems: list[Problem] = []
+
+    def of(self, place: str) -> "_Reading":
+        """Say which table the following block reads."""
+        return _Reading(self, place)
+
+    def add(self, place: str, reason: str) -> None:
+        """Note a problem that does not stop the reading of its table."""
+        if len(self._problems) < _MOST_PROBLEMS:
+            self._problems.append(Problem(place, reason))
+
+    def listed(self) -> tuple[Problem, ...]:
+        """All problems so far."""
+        return tuple(self._problems)
+
+
+class _Reading:
+    def __init__(self, findings: Findings, place: str) -> None:
+        self._findings = findings
+        self._place = place
+
+    def __enter__(self) -> None:
+        pass
+
+    def __exit__(self, _type: object, error: BaseException | None, _trace: object) -> bool:
+        if isinstance(error, DamagedFileError):
+            self._findings.add(self._place, error.why)
+            return True
+        return False

@@ -1,0 +1,359 @@
+"""Read ELF files: identity, segments, the dynamic section, and whether the tables fit the file.
+
+Source of the layouts: System V gABI, ch. 4 (ELF Header, Sections) and ch. 5 (Program Header, Dynamic Section).
+"""
+
+import struct
+from enum import IntEnum
+from typing import Any
+
+import msgspec
+
+from fundamen.formats.cursor import ByteSource, Cursor, Findings
+from fundamen.model.architecture import Architecture
+from fundamen.model.binary import Binary, Format, Kind, Need
+
+MAGIC = b"\x7fELF"
+
+_IDENT_SIZE = 16
+_PN_XNUM = 0xFFFF  # the true count of program headers stands in section 0
+_MAX_SEGMENTS = 65_536
+_MAX_SECTIONS = 1_000_000
+_MAX_DYNAMIC = 100_000
+_SHT_NOBITS = 8
+
+
+class ElfType(IntEnum):
+    """Values of e_type."""
+
+    REL = 1
+    EXEC = 2
+    DYN = 3
+    CORE = 4
+
+
+class SegmentType(IntEnum):
+    """Values of p_type that are used here."""
+
+    LOAD = 1
+    DYNAMIC = 2
+    INTERP = 3
+    NOTE = 4
+
+
+class Tag(IntEnum):
+    """Values of d_tag that are used here. Source: gABI ch. 5, and elf.h for the GNU ones."""
+
+    NULL = 0
+    NEEDED = 1
+    HASH = 4
+    STRTAB = 5
+    SYMTAB = 6
+    STRSZ = 10
+    SYMENT = 11
+    SONAME = 14
+    RPATH = 15
+    RUNPATH = 29
+    FLAGS_1 = 0x6FFFFFFB
+    GNU_HASH = 0x6FFFFEF5
+
+
+_DF_1_NODEFLIB = 0x800
+_DF_1_PIE = 0x0800_0000
+
+
+class ElfHeader(msgspec.Struct, frozen=True):
+    """The file header after e_ident."""
+
+    type: int  # often an ElfType
+    machine: int
+    version: int
+    entry: int  # address
+    segments_at: int  # e_phoff, bytes from the start of the file
+    sections_at: int  # e_shoff, likewise
+    flags: int
+    header_size: int  # bytes
+    segment_size: int  # e_phentsize, bytes of one program header
+    segment_count: int
+    section_size: int  # e_shentsize, bytes of one section header
+    section_count: int
+    names_section: int
+
+
+class Segment(msgspec.Struct, frozen=True):
+    """One program header."""
+
+    type: int  # often a SegmentType
+    offset: int  # bytes from the start of the file
+    address: int  # where it is mapped, before relocation
+    file_size: int  # bytes
+    memory_size: int  # bytes
+
+
+class Elf(Binary, frozen=True, kw_only=True):
+    """One ELF file: what every binary has, and what a loader of ELF files looks at."""
+
+    bits: int  # 32 or 64; 0 where the identification is damaged
+    big_endian: bool
+    machine: int  # e_machine
+    type: int  # e_type, often an ElfType
+    interpreter: str | None  # PT_INTERP, as the file spells it
+    rpath: str | None  # DT_RPATH; the loader ignores it where there is a runpath
+    runpath: str | None
+    no_default_folders: bool  # DF_1_NODEFLIB
+    is_dynamic: bool
+    segments: tuple[Segment, ...]
+    dynamic: tuple[tuple[int, int], ...]  # (d_tag, d_val) in order, up to DT_NULL
+
+    def offset_of(self, address: int) -> int | None:
+        """The place in the file of a mapped address; None where no segment holds it."""
+        return _offset_of(self.segments, address)
+
+    def tag(self, tag: Tag) -> int | None:
+        """The value of a dynamic entry; the last one counts, as it does for the loader."""
+        return dict(self.dynamic).get(tag)
+
+
+class _Layout(msgspec.Struct, frozen=True):
+    """The records of one class and byte order."""
+
+    header: struct.Struct
+    segment: struct.Struct
+    section: struct.Struct
+    dynamic: struct.Struct
+
+
+def _layout(order: str, bits: int) -> _Layout:
+    if bits == 64:  # noqa: PLR2004 - ELFCLASS64
+        records = ("HHIQQQIHHHHHH", "IIQQQQQQ", "IIQQQQIIQQ", "qQ")
+    else:
+        records = ("HHIIIIIHHHHHH", "IIIIIIII", "IIIIIIIIII", "iI")
+    return _Layout(*(struct.Struct(order + record) for record in records))
+
+
+_LAYOUTS = {(order, bits): _layout(order, bits) for order in "<>" for bits in (32, 64)}
+
+# e_machine -> architecture by (bits, big_endian); None stands for "whatever it is". Source: gABI, e_machine.
+_ARCHITECTURES: dict[int, dict[tuple[int, bool] | None, Architecture]] = {
+    2: {None: Architecture.SPARC},
+    3: {None: Architecture.X86},
+    4: {None: Architecture.M68K},
+    8: {
+        (32, True): Architecture.MIPS,
+        (32, False): Architecture.MIPSEL,
+        (64, True): Architecture.MIPS64,
+        (64, False): Architecture.MIPS64EL,
+    },
+    15: {None: Architecture.PARISC},
+    18: {None: Architecture.SPARC},
+    20: {None: Architecture.PPC},
+    21: {(64, True): Architecture.PPC64, (64, False): Architecture.PPC64LE},
+    22: {(32, True): Architecture.S390, (64, True): Architecture.S390X},
+    40: {None: Architecture.ARM},
+    42: {None: Architecture.SH},
+    43: {None: Architecture.SPARC64},
+    50: {None: Architecture.IA64},
+    62: {(64, False): Architecture.X86_64, (32, False): Architecture.X32},
+    183: {None: Architecture.AARCH64},
+    243: {(32, False): Architecture.RISCV32, (64, False): Architecture.RISCV64},
+    258: {(64, False): Architecture.LOONGARCH64},
+    0x9026: {None: Architecture.ALPHA},
+}
+
+
+def architecture_of(machine: int, bits: int, *, big_endian: bool) -> Architecture:
+    """The architecture that e_machine, the class and the byte order name together."""
+    known = _ARCHITECTURES.get(machine, {})
+    return known.get((bits, big_endian)) or known.get(None) or Architecture.UNKNOWN
+
+
+def read_elf(source: ByteSource) -> Elf:
+    """Read an ELF file that begins with MAGIC. Damage is told in ``problems``; nothing is raised for it."""
+    return _ElfReader(source).read()
+
+
+class _ElfReader:
+    """Reads table by table; what a damaged table would have given stays at its empty value."""
+
+    def __init__(self, source: ByteSource) -> None:
+        self._source = source
+        self._findings = Findings()
+        self._bits = 0
+        self._big_endian = False
+        self._layout = _LAYOUTS["<", 64]
+        self._header: ElfHeader | None = None
+        self._segments: tuple[Segment, ...] = ()
+        self._dynamic: tuple[tuple[int, int], ...] = ()
+
+    def read(self) -> Elf:
+        interpreter: str | None = None
+        with self._findings.of("ELF header"):
+            self._header = self._read_header()
+        if self._header:
+            with self._findings.of("section header table"):
+                self._check_sections(self._header)
+            with self._findings.of("program header table"):
+                self._segments = self._read_segments(self._header)
+            with self._findings.of("interpreter path (PT_INTERP)"):
+                interpreter = self._read_interpreter()
+            with self._findings.of("dynamic section"):
+                self._dynamic = self._read_dynamic()
+        return self._record(interpreter)
+
+    def _record(self, interpreter: str | None) -> Elf:
+        machine, type_ = (self._header.machine, self._header.type) if self._header else (0, 0)
+        names: dict[int, list[str]] = {Tag.NEEDED: [], Tag.SONAME: [], Tag.RPATH: [], Tag.RUNPATH: []}
+        with self._findings.of("dynamic string table"):
+            self._read_names(names)
+        flags_1 = dict(self._dynamic).get(Tag.FLAGS_1, 0)
+        soname = names[Tag.SONAME][-1] if names[Tag.SONAME] else None
+        return Elf(
+            format=Format.ELF,
+            kind=_kind(type_, interpreter, soname, is_pie=bool(flags_1 & _DF_1_PIE)),
+            architecture=architecture_of(machine, self._bits, big_endian=self._big_endian),
+            name=soname,
+            needs=tuple(Need(name) for name in names[Tag.NEEDED]),
+            problems=self._findings.listed(),
+            size=self._source.size,
+            bits=self._bits,
+            big_endian=self._big_endian,
+            machine=machine,
+            type=type_,
+            interpreter=interpreter,
+            rpath=names[Tag.RPATH][-1] if names[Tag.RPATH] else None,
+            runpath=names[Tag.RUNPATH][-1] if names[Tag.RUNPATH] else None,
+            no_default_folders=bool(flags_1 & _DF_1_NODEFLIB),
+            is_dynamic=bool(self._dynamic),
+            segments=self._segments,
+            dynamic=self._dynamic,
+        )
+
+    def _read_header(self) -> ElfHeader | None:
+        cursor = Cursor(self._source)
+        ident = cursor.take(_IDENT_SIZE, "identification")
+        elf_class, data = ident[4], ident[5]
+        if elf_class not in {1, 2} or data not in {1, 2}:
+            self._findings.add("identification", f"class {elf_class} and data encoding {data} are not both 1 or 2")
+            return None
+        self._bits, self._big_endian = 32 * elf_class, data == 2  # noqa: PLR2004 - ELFDATA2MSB
+        self._layout = _LAYOUTS[">" if self._big_endian else "<", self._bits]
+        header = ElfHeader(*cursor.unpack(self._layout.header, "header"))
+        if header.version != 1:
+            self._findings.add("ELF header", f"version {header.version} is not 1")
+        return header
+
+    def _check_sections(self, header: ElfHeader) -> None:
+        """Check that the section headers and what they describe lie in the file: how a cut-off tail shows."""
+        if header.sections_at == 0:
+            return  # stripped of its section headers; the loader needs none
+        record = self._layout.section
+        if header.section_size != record.size:
+            self._findings.add("section header table", f"entry size {header.section_size} is not {record.size}")
+            return
+        count = header.section_count or self._section_zero(header)[5]  # gABI: 0 where it does not fit e_shnum
+        if count > _MAX_SECTIONS:
+            self._findings.add("section header table", f"claims {count} sections")
+            return
+        table = Cursor(self._source, header.sections_at).table(record, count, "section header table")
+        for index, (_, type_, _, _, offset, size, *_) in enumerate(table):
+            if index and type_ != _SHT_NOBITS and offset + size > self._source.size:
+                self._findings.add(f"section {index}", self._beyond(offset, size))
+
+    def _section_zero(self, header: ElfHeader) -> tuple[Any, ...]:
+        return Cursor(self._source, header.sections_at).unpack(self._layout.section, "section header 0")
+
+    def _read_segments(self, header: ElfHeader) -> tuple[Segment, ...]:
+        count = header.segment_count
+        if count == 0:
+            return ()
+        record = self._layout.segment
+        if header.segment_size != record.size:
+            self._findings.add("program header table", f"entry size {header.segment_size} is not {record.size}")
+            return ()
+        if count == _PN_XNUM and header.sections_at:
+            count = self._section_zero(header)[7]
+        if count > _MAX_SEGMENTS:
+            self._findings.add("program header table", f"claims {count} segments")
+            return ()
+        table = Cursor(self._source, header.segments_at).table(record, count, "program header table")
+        segments = tuple(self._segment(fields) for fields in table)
+        for index, segment in enumerate(segments):
+            self._check_segment(index, segment)
+        return segments
+
+    def _segment(self, fields: tuple[Any, ...]) -> Segment:
+        if self._bits == 64:  # noqa: PLR2004 - in this class p_flags stands second
+            type_, _, offset, address, _, file_size, memory_size, _ = fields
+        else:
+            type_, offset, address, _, file_size, memory_size, _, _ = fields
+        return Segment(type_, offset, address, file_size, memory_size)
+
+    def _check_segment(self, index: int, segment: Segment) -> None:
+        place = f"segment {index}"
+        if segment.type in {SegmentType.LOAD, SegmentType.DYNAMIC, SegmentType.INTERP, SegmentType.NOTE}:
+            if segment.offset + segment.file_size > self._source.size:
+                self._findings.add(place, self._beyond(segment.offset, segment.file_size))
+            elif segment.type == SegmentType.LOAD and segment.file_size > segment.memory_size:
+                reason = f"has {segment.file_size} bytes in the file but room for {segment.memory_size} in memory"
+                self._findings.add(place, reason)
+
+    def _beyond(self, offset: int, size: int) -> str:
+        return f"takes bytes {offset} to {offset + size}, but the file ends at {self._source.size}"
+
+    def _read_interpreter(self) -> str | None:
+        for segment in self._segments:
+            if segment.type == SegmentType.INTERP:
+                return Cursor(self._source, segment.offset).text("interpreter path")
+        return None
+
+    def _read_dynamic(self) -> tuple[tuple[int, int], ...]:
+        for segment in self._segments:
+            if segment.type == SegmentType.DYNAMIC:
+                count = segment.file_size // self._layout.dynamic.size
+                if count > _MAX_DYNAMIC:
+                    self._findings.add("dynamic section", f"claims {count} entries")
+                    return ()
+                entries = []
+                for entry in Cursor(self._source, segment.offset).table(self._layout.dynamic, count, "dynamic section"):
+                    if entry[0] == Tag.NULL:
+                        break
+                    entries.append((entry[0] & 0xFFFFFFFF, entry[1]))
+                return tuple(entries)
+        return ()
+
+    def _read_names(self, names: dict[int, list[str]]) -> None:
+        """Look the named entries up in the dynamic string table, which is read once."""
+        wanted = [(tag, value) for tag, value in self._dynamic if tag in names]
+        if not wanted:
+            return
+        values = dict(self._dynamic)
+        address, size = values.get(Tag.STRTAB), values.get(Tag.STRSZ, 0)
+        offset = None if address is None else _offset_of(self._segments, address)
+        if offset is None:
+            self._findings.add("dynamic section", "its string table (DT_STRTAB) lies in no segment")
+            return
+        # The names stand somewhere in the table; a table of megabytes is not read for a few of them.
+        end = min(size, max(value for _, value in wanted) + 4096)
+        strings = Cursor(self._source, offset).take(end, "dynamic string table")
+        for tag, value in wanted:
+            terminator = strings.find(b"\0", value) if value < size else -1
+            if terminator < 0:
+                self._findings.add("dynamic section", f"names a string at {value}, outside its string table")
+            else:
+                names[tag].append(strings[value:terminator].decode("utf-8", "surrogateescape"))
+
+
+def _offset_of(segments: tuple[Segment, ...], address: int) -> int | None:
+    for segment in segments:
+        if segment.type == SegmentType.LOAD and 0 <= address - segment.address < segment.file_size:
+            return address - segment.address + segment.offset
+    return None
+
+
+def _kind(type_: int, interpreter: str | None, soname: str | None, *, is_pie: bool) -> Kind:
+    if type_ == ElfType.EXEC or (type_ == ElfType.DYN and (is_pie or (interpreter and not soname))):
+        return Kind.PROGRAM
+    return {ElfType.DYN: Kind.LIBRARY, ElfType.REL: Kind.OBJECT, ElfType.CORE: Kind.CORE_DUMP}.get(
+        ElfType(type_) if type_ in set(ElfType) else ElfType.REL, Kind.OTHER
+    )
+

@@ -1,0 +1,68 @@
+"""Read /etc/ld.so.cache: which library names the Linux loader knows, and where they lie.
+
+Source of the layout: glibc's sysdeps/generic/dl-cache.h, struct cache_file_new and struct file_entry_new.
+"""
+
+import struct
+
+import msgspec
+
+from fundamen.formats.cursor import ByteSource, Cursor
+from fundamen.model.errors import DamagedFileError
+
+_OLD_MAGIC = b"ld.so-1.7.0\0"
+_MAGIC = b"glibc-ld.so.cache1.1"
+_OLD_HEADER = struct.Struct("=12sI")
+_OLD_ENTRY_SIZE = 12
+_HEADER = struct.Struct("=20sIIB3xI12x")
+_ENTRY = struct.Struct("=iIIIQ")
+_MAX_ENTRIES = 1_000_000
+_EXTENSION_BIT = 1 << 62  # of hwcap: the entry lies in a glibc-hwcaps folder
+
+
+class CacheEntry(msgspec.Struct, frozen=True):
+    """One library that the cache lists."""
+
+    name: str
+    path: str
+    flags: int  # kind of libc and the architecture's id
+    hwcap: int  # the processor features it demands; bit 62 set for a glibc-hwcaps folder
+
+    @property
+    def is_in_hwcaps_folder(self) -> bool:
+        """Whether the library lies in a glibc-hwcaps folder, for newer processors only."""
+        return bool(self.hwcap & _EXTENSION_BIT)
+
+
+def read_ld_cache(source: ByteSource) -> dict[str, tuple[CacheEntry, ...]]:
+    """Read all entries, by library name, each name's in the order of the file, which is the loader's.
+
+    Raises:
+        DamagedFileError: the file is no such cache, is cut short, or was written with the other byte order.
+    """
+    cursor = Cursor(source)
+    if source.read_at(0, len(_OLD_MAGIC)) == _OLD_MAGIC:  # the new cache then follows the old one
+        _, count = cursor.unpack(_OLD_HEADER, "old cache's header")
+        cursor.at += count * _OLD_ENTRY_SIZE
+        cursor.at += -cursor.at % 8
+    start = cursor.at
+    magic, count, strings_size, _, _ = cursor.unpack(_HEADER, "header")
+    if magic != _MAGIC or count > _MAX_ENTRIES:
+        raise DamagedFileError(
+            what=f"{source.name} cannot be read",
+            why="it is no cache of the kind that glibc's loader reads",
+            do="Have ldconfig write it anew.",
+        )
+    records = list(cursor.table(_ENTRY, count, "entries"))
+    strings_at = cursor.at - start  # offsets count from the start of the new cache
+    strings = cursor.take(strings_size, "strings")
+    entries: dict[str, list[CacheEntry]] = {}
+    for flags, key, value, _, hwcap in records:
+        name, path = (_string(strings, offset - strings_at) for offset in (key, value))
+        entries.setdefault(name, []).append(CacheEntry(name, path, flags, hwcap))
+    return {name: tuple(found) for name, found in entries.items()}
+
+
+def _string(strings: bytes, at: int) -> str:
+    end = strings.find(b"\0", at) if at >= 0 else -1
+    return strings[at:end].decode("utf-8", "surrogateescape") if end >= 0 else ""

@@ -1,0 +1,287 @@
+"""Read PE files: identity, sections, imports and delay imports, and whether the tables fit the file.
+
+Source of the layouts: Microsoft's PE Format specification (headers, section table, .idata, delay-load tables).
+"""
+
+import struct
+from enum import IntEnum
+
+import msgspec
+
+from fundamen.formats.cursor import ByteSource, Cursor, Findings
+from fundamen.model.architecture import Architecture
+from fundamen.model.binary import Binary, Format, How, Kind, Need
+from fundamen.model.errors import DamagedFileError
+
+MAGIC = b"MZ"
+
+_LFANEW_AT = 0x3C
+_SIGNATURE = b"PE\0\0"
+_U16 = struct.Struct("<H")
+_U32 = struct.Struct("<I")
+_COFF = struct.Struct("<HHIIIHH")
+_SECTION = struct.Struct("<8sIIIIIIHHI")
+_DIRECTORY = struct.Struct("<II")
+_IMPORT = struct.Struct("<IIIII")
+_DELAY_IMPORT = struct.Struct("<IIIIIIII")
+EXPORT_TABLE = struct.Struct("<IIHHIIIIIII")
+_MAX_SECTIONS = 96  # the image loader's own limit
+_MAX_IMPORTED_LIBRARIES = 4096
+
+_FILE_EXECUTABLE_IMAGE = 0x0002
+_FILE_DLL = 0x2000
+
+
+class OptionalMagic(IntEnum):
+    """The optional header's magic."""
+
+    PE32 = 0x10B
+    PE32_PLUS = 0x20B
+
+
+class Directory(IntEnum):
+    """Indexes into the optional header's data directories that are used here."""
+
+    EXPORT = 0
+    IMPORT = 1
+    SECURITY = 4  # its address is a file offset, not an RVA
+    DELAY_IMPORT = 13
+    CLR = 14
+
+
+class Section(msgspec.Struct, frozen=True):
+    """One section header."""
+
+    name: str
+    virtual_size: int  # bytes in memory
+    rva: int
+    raw_size: int  # bytes in the file
+    offset: int  # bytes from the start of the file
+
+
+class Pe(Binary, frozen=True, kw_only=True):
+    """One PE file: what every binary has, and what the image loader looks at."""
+
+    machine: int  # the COFF header's Machine
+    is_pe32_plus: bool
+    is_managed: bool  # has a CLR header
+    timestamp: int  # TimeDateStamp as it stands; often a digest nowadays
+    sections: tuple[Section, ...]
+    directories: tuple[tuple[int, int], ...]  # (rva, size) by Directory
+    headers_size: int  # bytes at the start of the file that are mapped as they are
+
+    def offset_of(self, rva: int) -> int | None:
+        """The place in the file of an RVA; None where no bytes of the file are mapped there."""
+        return _offset_of(self.sections, self.headers_size, rva)
+
+
+# Source: PE Format, Machine Types.
+_ARCHITECTURES = {
+    0x014C: Architecture.X86,
+    0x8664: Architecture.X86_64,
+    0x01C0: Architecture.ARM,
+    0x01C2: Architecture.ARM,
+    0x01C4: Architecture.ARM,
+    0xAA64: Architecture.AARCH64,
+    0x0200: Architecture.IA64,
+    0x5032: Architecture.RISCV32,
+    0x5064: Architecture.RISCV64,
+    0x6264: Architecture.LOONGARCH64,
+}
+
+
+def read_pe(source: ByteSource) -> Pe:
+    """Read a file that begins with MAGIC. Damage is told in ``problems``.
+
+    Raises:
+        DamagedFileError: the file is an old MS-DOS program or data, with no PE header at all.
+    """
+    return _PeReader(source).read()
+
+
+def _offset_of(sections: tuple[Section, ...], headers_size: int, rva: int) -> int | None:
+    for section in sections:
+        if 0 <= rva - section.rva < max(section.virtual_size, section.raw_size):
+            within = rva - section.rva
+            return section.offset + within if within < section.raw_size else None
+    return rva if rva < headers_size else None
+
+
+class _PeReader:
+    """Reads table by table; what a damaged table would have given stays at its empty value."""
+
+    def __init__(self, source: ByteSource) -> None:
+        self._source = source
+        self._findings = Findings()
+        self._machine = self._timestamp = self._characteristics = 0
+        self._section_count = self._optional_size = self._headers_size = 0
+        self._is_pe32_plus = False
+        self._image_base = 0
+        self._sections: tuple[Section, ...] = ()
+        self._directories: tuple[tuple[int, int], ...] = ()
+
+    def read(self) -> Pe:
+        header_at = self._find_header()
+        cursor = Cursor(self._source, header_at)
+        name: str | None = None
+        imports: tuple[str, ...] = ()
+        delayed: tuple[str, ...] = ()
+        with self._findings.of("COFF header"):
+            self._read_coff_header(cursor)
+            with self._findings.of("optional header"):
+                self._read_optional_header(Cursor(self._source, cursor.at))
+            cursor.at += self._optional_size
+            with self._findings.of("section table"):
+                self._read_sections(cursor)
+            with self._findings.of("certificate table"):
+                self._check_certificates()
+            with self._findings.of("export table"):
+                name = self._read_export_name()
+            with self._findings.of("import table"):
+                imports = self._read_imports()
+            with self._findings.of("delay import table"):
+                delayed = self._read_delay_imports()
+        needs = [Need(n) for n in imports] + [Need(n, How.DELAYED) for n in delayed]
+        return Pe(
+            format=Format.PE,
+            kind=self._kind(),
+            architecture=_ARCHITECTURES.get(self._machine, Architecture.UNKNOWN),
+            name=name,
+            needs=tuple(needs),
+            problems=self._findings.listed(),
+            size=self._source.size,
+            machine=self._machine,
+            is_pe32_plus=self._is_pe32_plus,
+            is_managed=self._directory(Directory.CLR)[0] != 0,
+            timestamp=self._timestamp,
+            sections=self._sections,
+            directories=self._directories,
+            headers_size=self._headers_size,
+        )
+
+    def _kind(self) -> Kind:
+        if self._characteristics & _FILE_DLL:
+            return Kind.LIBRARY
+        return Kind.PROGRAM if self._characteristics & _FILE_EXECUTABLE_IMAGE else Kind.OTHER
+
+    def _find_header(self) -> int:
+        """Where the PE signature stands. A file cut before it cannot be told from an MS-DOS program's stub."""
+        cursor = Cursor(self._source, _LFANEW_AT)
+        header_at = int(cursor.unpack(_U32, "MS-DOS header")[0])
+        cursor.at = header_at
+        if cursor.take(len(_SIGNATURE), "PE signature") != _SIGNATURE:
+            raise DamagedFileError(
+                what=f"{self._source.name} is not a Windows executable",
+                why=f"it begins like one, but no PE signature stands at byte {header_at}",
+                do="Compare the file with its publisher's package.",
+            )
+        return header_at + len(_SIGNATURE)
+
+    def _read_coff_header(self, cursor: Cursor) -> None:
+        self._machine, count, self._timestamp, _, _, self._optional_size, self._characteristics = cursor.unpack(
+            _COFF, "COFF header"
+        )
+        if count > _MAX_SECTIONS:
+            self._findings.add("COFF header", f"claims {count} sections; an image has at most {_MAX_SECTIONS}")
+            count = 0
+        self._section_count = count
+
+    def _read_optional_header(self, cursor: Cursor) -> None:
+        start = cursor.at
+        magic = cursor.unpack(_U16, "optional header's magic")[0]
+        if magic not in set(OptionalMagic):
+            self._findings.add("optional header", f"magic {magic:#x} is neither PE32 nor PE32+")
+            return
+        self._is_pe32_plus = magic == OptionalMagic.PE32_PLUS
+        if self._is_pe32_plus:
+            cursor.at = start + 24
+            self._image_base = cursor.unpack(struct.Struct("<Q"), "image base")[0]
+        else:
+            cursor.at = start + 28
+            self._image_base = cursor.unpack(_U32, "image base")[0]
+        cursor.at = start + 60
+        self._headers_size = cursor.unpack(_U32, "size of headers")[0]
+        if self._headers_size > self._source.size:
+            reason = f"its headers take {self._headers_size} bytes, but the file ends at {self._source.size}"
+            self._findings.add("optional header", reason)
+        cursor.at = start + (108 if self._is_pe32_plus else 92)
+        count = cursor.unpack(_U32, "number of data directories")[0]
+        fitting = max(0, start + self._optional_size - cursor.at) // _DIRECTORY.size
+        entries = cursor.table(_DIRECTORY, min(count, fitting, 16), "data directories")
+        self._directories = tuple((rva, size) for rva, size in entries)
+
+    def _read_sections(self, cursor: Cursor) -> None:
+        sections = []
+        for header in cursor.table(_SECTION, self._section_count, "section table"):
+            name, virtual_size, rva, raw_size, offset, *_ = header
+            text = name.rstrip(b"\0").decode("utf-8", "surrogateescape")
+            section = Section(text, virtual_size, rva, raw_size, offset)
+            sections.append(section)
+            if raw_size and offset + raw_size > self._source.size:
+                reason = f"takes bytes {offset} to {offset + raw_size}, but the file ends at {self._source.size}"
+                self._findings.add(f"section {len(sections)} ({text})", reason)
+        self._sections = tuple(sections)
+
+    def _directory(self, which: Directory) -> tuple[int, int]:
+        return self._directories[which] if which < len(self._directories) else (0, 0)
+
+    def _check_certificates(self) -> None:
+        offset, size = self._directory(Directory.SECURITY)
+        if offset and offset + size > self._source.size:
+            reason = f"takes bytes {offset} to {offset + size}, but the file ends at {self._source.size}"
+            self._findings.add("certificate table", reason)
+
+    def _cursor_at(self, rva: int, what: str) -> Cursor:
+        """A cursor at an RVA.
+
+        Raises:
+            DamagedFileError: no section holds the RVA.
+        """
+        offset = _offset_of(self._sections, self._headers_size, rva)
+        if offset is None:
+            raise DamagedFileError(
+                what=f"{self._source.name} cannot be read on",
+                why=f"its {what} at RVA {rva:#x} lies in no section of the file",
+                do="Compare the file with its publisher's package.",
+            )
+        return Cursor(self._source, offset)
+
+    def _name_at(self, rva: int, what: str) -> str:
+        return self._cursor_at(rva, what).text(what, limit=512)
+
+    def _read_export_name(self) -> str | None:
+        rva, _ = self._directory(Directory.EXPORT)
+        if not rva:
+            return None
+        name_rva = self._cursor_at(rva, "export table").unpack(EXPORT_TABLE, "export table")[4]
+        return self._name_at(name_rva, "DLL name") if name_rva else None
+
+    def _read_imports(self) -> tuple[str, ...]:
+        rva, _ = self._directory(Directory.IMPORT)
+        if not rva:
+            return ()
+        cursor = self._cursor_at(rva, "import table")
+        names: list[str] = []
+        while len(names) < _MAX_IMPORTED_LIBRARIES:
+            lookup, _, _, name_rva, addresses = cursor.unpack(_IMPORT, "import table")
+            if not name_rva or not (lookup or addresses):
+                return tuple(dict.fromkeys(names))
+            names.append(self._name_at(name_rva, "imported library's name"))
+        self._findings.add("import table", f"has no end within {_MAX_IMPORTED_LIBRARIES} entries")
+        return ()
+
+    def _read_delay_imports(self) -> tuple[str, ...]:
+        rva, _ = self._directory(Directory.DELAY_IMPORT)
+        if not rva:
+            return ()
+        cursor = self._cursor_at(rva, "delay import table")
+        names: list[str] = []
+        while len(names) < _MAX_IMPORTED_LIBRARIES:
+            attributes, name_rva, *_ = cursor.unpack(_DELAY_IMPORT, "delay import table")
+            if not name_rva:
+                return tuple(dict.fromkeys(names))
+            if not attributes & 1:  # the first generation of the table held addresses, not RVAs
+                name_rva -= self._image_base
+            names.append(self._name_at(name_rva, "delay-loaded library's name"))
+        self._findings.add("delay import table", f"has no end within {_MAX_IMPORTED_LIBRARIES} entries")
+        return ()

@@ -1,0 +1,1 @@
+"""How each platform's loader searches: one module a loader."""

@@ -1,0 +1,317 @@
+"""How the GNU C library's loader finds the shared libraries of a Linux program.
+
+Source: ld.so(8), and glibc's elf/dl-load.c (_dl_map_object, open_verify) where the manual is silent.
+"""
+
+import re
+from collections import deque
+from collections.abc import Iterator
+
+import msgspec
+
+from fundamen.formats.elf import Elf, ElfType
+from fundamen.formats.ld_cache import CacheEntry, read_ld_cache
+from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.processor import supported_levels
+from fundamen.model.architecture import Architecture
+from fundamen.model.binary import How
+from fundamen.model.errors import DamagedFileError, NotExecutableError, UnreadableError
+from fundamen.model.paths import MachinePath
+
+_CACHE = MachinePath("/etc/ld.so.cache")
+_CONFIGURATION = MachinePath("/etc/ld.so.conf")
+_MOST_OBJECTS = 10_000  # what one program may load before we call the graph hostile
+_MOST_CONFIGURATION_FILES = 256
+_MOST_LOADER_BYTES = 4 << 20
+
+# Compiled into the loader as one run of NUL-terminated folders, each with its slash (elf/dl-load.c, system_dirs).
+_SYSTEM_FOLDERS = re.compile(rb"(?:/(?:usr/)?lib[\w/.+-]*/\0){2,}")
+
+# Where the loader itself cannot be read: the folders of Debian's multiarch and of the FHS.
+_MULTIARCH = {
+    Architecture.X86: "i386-linux-gnu",
+    Architecture.X86_64: "x86_64-linux-gnu",
+    Architecture.ARM: "arm-linux-gnueabihf",
+    Architecture.AARCH64: "aarch64-linux-gnu",
+    Architecture.RISCV64: "riscv64-linux-gnu",
+    Architecture.PPC64LE: "powerpc64le-linux-gnu",
+    Architecture.S390X: "s390x-linux-gnu",
+}
+
+
+class _Object(msgspec.Struct, frozen=True):
+    """One file that is loaded, with what its own needs inherit."""
+
+    path: MachinePath
+    elf: Elf
+    origin: str  # what $ORIGIN stands for
+    loaded_by: "_Object | None"
+
+
+def load_map(machine: Machine, program: MachinePath, elf: Elf) -> LoadMap:
+    """Do for a program what the loader would do, without running anything."""
+    return _Loading(machine, program, elf).run()
+
+
+def system_folders(machine: Machine, interpreter: MachinePath | None, architecture: Architecture) -> tuple[str, ...]:
+    """The default folders of a loader: read from the loader's own file, or the usual ones where that cannot be read."""
+    if interpreter is not None:
+        try:
+            with machine.open(interpreter) as source:
+                found = _SYSTEM_FOLDERS.search(source.read_at(0, min(source.size, _MOST_LOADER_BYTES)))
+        except UnreadableError:
+            found = None
+        if found:
+            return tuple(f.rstrip("/") for f in found.group().decode("utf-8", "replace").split("\0") if f)
+    multiarch = _MULTIARCH.get(architecture)
+    folders = [f"/lib/{multiarch}", f"/usr/lib/{multiarch}"] if multiarch else []
+    if architecture not in {Architecture.X86, Architecture.ARM}:
+        folders += ["/lib64", "/usr/lib64"]
+    return (*folders, "/lib", "/usr/lib")
+
+
+class _Loading:
+    def __init__(self, machine: Machine, program: MachinePath, elf: Elf) -> None:
+        self._machine = machine
+        self._elf = elf
+        origin = machine.folder_of(machine.real(program))  # the kernel gives the program's real path
+        self._program = _Object(program, elf, origin, None)
+        self._loaded: dict[MachinePath, Elf] = {}
+        self._by_name: dict[str, MachinePath] = {}
+        self._by_file: dict[MachinePath, MachinePath] = {}
+        self._queue: deque[_Object] = deque([self._program])
+        self._interpreter: MachinePath | None = None
+        self._system: tuple[str, ...] | None = None
+        self._cache: dict[str, tuple[CacheEntry, ...]] | None = None
+        self._hwcaps: dict[str, tuple[str, ...]] = {}
+
+    def run(self) -> LoadMap:
+        resolutions = list(self._resolve_interpreter())
+        while self._queue and len(self._loaded) < _MOST_OBJECTS:
+            requester = self._queue.popleft()
+            resolutions += [self._resolve(need.name, requester) for need in requester.elf.needs]
+        return LoadMap(self._program.path, self._elf, dict(self._loaded), tuple(resolutions))
+
+    def _resolve_interpreter(self) -> Iterator[Resolution]:
+        """The kernel opens the interpreter by the path in the program; the loader then counts as loaded."""
+        name = self._elf.interpreter
+        if not name:
+            return
+        candidate = self._try(MachinePath(name), "the program names it (PT_INTERP)")
+        path = candidate.path if candidate.outcome is Outcome.TAKEN else None
+        yield Resolution(name, self._program.path, How.REQUIRED, (candidate,), path, is_loader=True)
+        if path is not None:
+            self._interpreter = path
+            self._by_name[name] = path
+            self._load(path, self._program)
+
+    def _resolve(self, name: str, requester: _Object) -> Resolution:
+        known = self._by_name.get(name)
+        if known is not None:
+            return Resolution(name, requester.path, How.REQUIRED, (), known)
+        candidates: list[Candidate] = []
+        taken: MachinePath | None = None
+        for path, because in self._places(name, requester):
+            candidate = self._try(path, because)
+            candidates.append(candidate)
+            if candidate.outcome is Outcome.TAKEN:
+                taken = self._load(path, requester)
+                self._by_name[name] = taken
+            if candidate.outcome in {Outcome.TAKEN, Outcome.REFUSED}:
+                break
+        else:
+            candidates += self._not_searched(name, {c.path for c in candidates})
+        return Resolution(name, requester.path, How.REQUIRED, tuple(candidates), taken)
+
+    def _load(self, path: MachinePath, requester: _Object) -> MachinePath:
+        """Count a file as loaded, unless it is there under another name; give the path it is loaded under."""
+        file = self._machine.real(path)
+        if file in self._by_file:
+            return self._by_file[file]
+        self._by_file[file] = path
+        elf = self._machine.binary(path)
+        assert isinstance(elf, Elf)  # noqa: S101 - _try took it as one
+        self._loaded[path] = elf
+        if elf.name:
+            self._by_name.setdefault(elf.name, path)
+        self._queue.append(_Object(path, elf, self._machine.folder_of(path), requester))
+        return path
+
+    # The order of the search. Source: ld.so(8), "DESCRIPTION".
+
+    def _places(self, name: str, requester: _Object) -> Iterator[tuple[MachinePath, str]]:
+        if "/" in name:
+            yield self._machine.join("/", self._expanded(name, requester)), "the name is a path"
+            return
+        if requester.elf.runpath is None:
+            yield from self._rpath_places(name, requester)
+        yield from self._in_folders(name, self._library_path(requester), "LD_LIBRARY_PATH")
+        if requester.elf.runpath is not None:
+            folders = self._split(requester.elf.runpath, requester)
+            yield from self._in_folders(name, folders, f"RUNPATH of {_base(requester.path)}")
+        yield from self._cached(name, requester)
+        if not requester.elf.no_default_folders:
+            yield from self._in_folders(name, self._system_folders(), "default folder")
+
+    def _rpath_places(self, name: str, requester: _Object) -> Iterator[tuple[MachinePath, str]]:
+        """The requester's RPATH, then those of whatever loaded it, up to the program."""
+        holder: _Object | None = requester
+        while holder is not None:
+            if holder.elf.rpath is not None and holder.elf.runpath is None:
+                folders = self._split(holder.elf.rpath, holder)
+                yield from self._in_folders(name, folders, f"RPATH of {_base(holder.path)}")
+            holder = holder.loaded_by
+
+    def _library_path(self, requester: _Object) -> list[str]:
+        value = self._machine.environment.get("LD_LIBRARY_PATH", "")
+        return self._split(value.replace(";", ":"), requester)
+
+    def _cached(self, name: str, requester: _Object) -> Iterator[tuple[MachinePath, str]]:
+        entries = self._ld_cache().get(name, ())
+        if requester.elf.no_default_folders:
+            skipped = self._system_folders()
+            entries = tuple(e for e in entries if not e.path.startswith(tuple(f + "/" for f in skipped)))
+        plain = [entry for entry in entries if not entry.is_in_hwcaps_folder]
+        for level in self._levels() if len(plain) < len(entries) else ():
+            plain[:0] = [e for e in entries if e.is_in_hwcaps_folder and f"/glibc-hwcaps/{level}/" in e.path]
+        for entry in plain:
+            yield MachinePath(entry.path), "ld.so.cache"
+
+    def _in_folders(self, name: str, folders: list[str] | tuple[str, ...], because: str) -> Iterator[
+        tuple[MachinePath, str]
+    ]:
+        for folder in folders:
+            for level in self._hwcaps_in(folder):
+                yield MachinePath(f"{folder}/glibc-hwcaps/{level}/{name}"), because
+            yield MachinePath(f"{folder}/{name}"), because
+
+    def _hwcaps_in(self, folder: str) -> tuple[str, ...]:
+        if folder not in self._hwcaps:
+            there = self._machine.look(MachinePath(folder + "/glibc-hwcaps")).kind is EntryKind.FOLDER
+            self._hwcaps[folder] = self._levels() if there else ()
+        return self._hwcaps[folder]
+
+    def _levels(self) -> tuple[str, ...]:
+        return supported_levels(self._machine) if self._elf.architecture is Architecture.X86_64 else ()
+
+    def _split(self, value: str, holder: _Object) -> list[str]:
+        """The folders of a search path; relative ones depend on where the program is started, and are left out."""
+        folders = (self._expanded(folder, holder) for folder in value.split(":"))
+        return [self._tidy(folder) for folder in folders if folder.startswith("/")]
+
+    def _tidy(self, folder: str) -> str:
+        """Take ``..`` out where that leads to the same folder; behind a link it may not."""
+        shorter = self._machine.join(folder)
+        same = ".." not in folder or self._machine.real(shorter) == self._machine.real(MachinePath(folder))
+        return shorter if same else folder.rstrip("/")
+
+    def _expanded(self, text: str, holder: _Object) -> str:
+        """Put in what the dynamic string tokens stand for. Source: ld.so(8), "Dynamic string tokens"."""
+        if "$" not in text:
+            return text
+        library = self._system_folders()[0].removeprefix("/usr").lstrip("/")
+        platform = "i686" if self._elf.architecture is Architecture.X86 else str(self._elf.architecture)
+        values = {"ORIGIN": holder.origin, "LIB": library, "PLATFORM": platform}
+        return re.sub(
+            r"\$(?:\{(ORIGIN|LIB|PLATFORM)\}|(ORIGIN|LIB|PLATFORM)(?![A-Za-z0-9_]))",
+            lambda token: values[token[1] or token[2]],
+            text,
+        )
+
+    def _system_folders(self) -> tuple[str, ...]:
+        if self._system is None:
+            self._system = system_folders(self._machine, self._interpreter, self._elf.architecture)
+        return self._system
+
+    def _ld_cache(self) -> dict[str, tuple[CacheEntry, ...]]:
+        if self._cache is None:
+            try:
+                with self._machine.open(_CACHE) as source:
+                    self._cache = read_ld_cache(source)
+            except UnreadableError:  # the loader, too, goes on without a cache that it cannot use
+                self._cache = {}
+        return self._cache
+
+    # Looking at one candidate. Source: elf/dl-load.c, open_verify.
+
+    def _try(self, path: MachinePath, because: str) -> Candidate:
+        entry = self._machine.look(path)
+        if entry.kind is EntryKind.ABSENT:
+            return Candidate(path, Outcome.ABSENT, because)
+        if entry.kind is EntryKind.BLOCKED:
+            return Candidate(path, Outcome.BLOCKED, because, entry.why)
+        if entry.kind is not EntryKind.FILE:
+            return Candidate(path, Outcome.REFUSED, because, f"is no file but a {entry.kind}")
+        try:
+            elf = self._machine.binary(path)
+        except (DamagedFileError, NotExecutableError) as error:
+            return Candidate(path, Outcome.REFUSED, because, error.why)
+        except UnreadableError as error:
+            return Candidate(path, Outcome.BLOCKED, because, error.why)
+        if not isinstance(elf, Elf):
+            return Candidate(path, Outcome.REFUSED, because, "is a Windows file", elf.architecture)
+        return self._judged(path, because, elf)
+
+    def _judged(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
+        if elf.machine == 0:
+            reason = elf.problems[0].reason if elf.problems else "names no architecture"
+            return Candidate(path, Outcome.REFUSED, because, f"its header is damaged: {reason}")
+        if (elf.bits, elf.machine, elf.big_endian) != (self._elf.bits, self._elf.machine, self._elf.big_endian):
+            detail = f"is for {elf.architecture}"
+            return Candidate(path, Outcome.OTHER_ARCHITECTURE, because, detail, elf.architecture)
+        if elf.type not in {ElfType.DYN, ElfType.EXEC}:
+            detail = "is neither a shared library nor a program"
+            return Candidate(path, Outcome.REFUSED, because, detail, elf.architecture)
+        if not elf.segments:
+            reason = elf.problems[0].reason if elf.problems else "it has no segments"
+            return Candidate(path, Outcome.REFUSED, because, f"cannot be mapped: {reason}", elf.architecture)
+        return Candidate(path, Outcome.TAKEN, because, architecture=elf.architecture)
+
+    def _not_searched(self, name: str, tried: set[MachinePath]) -> Iterator[Candidate]:
+        """Copies in folders that ld.so.conf names: the loader asks only the cache, which ldconfig has yet to renew."""
+        for folder in self._configured_folders():
+            path = MachinePath(f"{folder}/{name}")
+            if path not in tried and self._machine.look(path).kind is EntryKind.FILE:
+                detail = "is not listed in ld.so.cache; ldconfig would add it"
+                yield Candidate(path, Outcome.NOT_SEARCHED, f"{folder} is named in ld.so.conf", detail)
+
+    def _configured_folders(self) -> list[str]:
+        folders: list[str] = []
+        waiting, seen = deque([_CONFIGURATION]), set[MachinePath]()
+        while waiting and len(seen) < _MOST_CONFIGURATION_FILES:
+            file = waiting.popleft()
+            if file in seen:
+                continue
+            seen.add(file)
+            for line in _lines(self._machine, file):
+                if line.startswith("/"):
+                    folders.append(line.rstrip("/"))
+                elif line.startswith("include "):
+                    waiting += self._included(line.split(None, 1)[1], file)
+        return list(dict.fromkeys(folders))
+
+    def _included(self, pattern: str, file: MachinePath) -> list[MachinePath]:
+        """The files that an include line names: a path or a pattern, counted from the file's own folder."""
+        from fnmatch import fnmatchcase  # noqa: PLC0415 - seldom reached, and start-up is part of every command
+
+        path = self._machine.join(self._machine.folder_of(file), pattern)
+        folder, wanted = self._machine.folder_of(path), _base(path)
+        try:
+            return [self._machine.join(folder, n) for n in self._machine.names(folder) if fnmatchcase(n, wanted)]
+        except UnreadableError:
+            return []
+
+
+def _lines(machine: Machine, file: MachinePath) -> list[str]:
+    """The lines of a configuration file without comments; none where it cannot be read."""
+    try:
+        with machine.open(file) as source:
+            text = source.read_at(0, 1 << 20).decode("utf-8", "surrogateescape")
+    except UnreadableError:
+        return []
+    return [line.partition("#")[0].strip() for line in text.splitlines()]
+
+
+def _base(path: str) -> str:
+    return path.rpartition("/")[2]

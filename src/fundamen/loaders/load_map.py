@@ -1,0 +1,51 @@
+"""What a loader would do with a program: every need, every candidate, and why each was passed over."""
+
+from enum import StrEnum
+
+import msgspec
+
+from fundamen.model.architecture import Architecture
+from fundamen.model.binary import Binary, How
+from fundamen.model.paths import MachinePath
+
+
+class Outcome(StrEnum):
+    """What became of one candidate. The words are shown and are part of the JSON contract."""
+
+    TAKEN = "taken"
+    ABSENT = "not there"
+    OTHER_ARCHITECTURE = "other architecture"
+    BLOCKED = "blocked"  # may not be read
+    REFUSED = "refused"  # found, and no loadable file: the loader gives up here
+    NOT_SEARCHED = "not searched"  # lies where the loader does not look
+
+
+class Candidate(msgspec.Struct, frozen=True):
+    """One place that the loader considers for a need, in its order."""
+
+    path: MachinePath
+    outcome: Outcome
+    because: str  # which rule of the loader led here
+    detail: str = ""  # what is wrong with it
+    architecture: Architecture | None = None  # where it was read
+
+
+class Resolution(msgspec.Struct, frozen=True):
+    """The loader's answer for one need of one file."""
+
+    name: str  # as the needing file spells it
+    needed_by: MachinePath
+    how: How
+    candidates: tuple[Candidate, ...]  # empty where the name was loaded already
+    path: MachinePath | None  # None where the loader finds nothing it can load
+    is_loader: bool = False  # the need is the program's interpreter
+    provided_by_system: str = ""  # why the operating system itself provides it, with no file of that name
+
+
+class LoadMap(msgspec.Struct, frozen=True):
+    """All that a loader would do for one program, in the loader's order."""
+
+    program: MachinePath
+    binary: Binary
+    loaded: dict[MachinePath, Binary]  # every file that would be loaded but the program, by the path it is found at
+    resolutions: tuple[Resolution, ...]

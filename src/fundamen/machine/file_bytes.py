@@ -1,0 +1,57 @@
+"""An open host file as a source of bytes that reads little."""
+
+import os
+from types import TracebackType
+from typing import Self
+
+from fundamen.model.paths import HostPath
+
+_BLOCK = 4096  # bytes
+
+
+class FileBytes:
+    """A file read by offset. Small reads are served from the block that the last small read brought in.
+
+    Reading leaves the file's access time alone where the system lets us (O_NOATIME), so that examining changes nothing.
+    """
+
+    def __init__(self, path: HostPath, name: str) -> None:
+        """Open the file. Raises: OSError."""
+        self.name = name
+        self._file = _open_quietly(path)
+        self.size = os.fstat(self._file).st_size
+        self._head = os.pread(self._file, _BLOCK, 0)
+        self._block_at = 0
+        self._block = self._head
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        """Give ``size`` bytes from ``offset``; fewer where the file ends before."""
+        end = offset + size
+        if end <= len(self._head):
+            return self._head[offset:end]
+        if not (self._block_at <= offset and end <= self._block_at + len(self._block)):
+            data = os.pread(self._file, max(size, _BLOCK), offset)
+            if size > _BLOCK:
+                return data
+            self._block_at, self._block = offset, data
+        start = offset - self._block_at
+        return self._block[start : start + size]
+
+    def close(self) -> None:
+        """Close the file."""
+        os.close(self._file)
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, _type: type[BaseException] | None, _e: BaseException | None, _t: TracebackType | None) -> None:
+        self.close()
+
+
+def _open_quietly(path: HostPath) -> int:
+    # O_NONBLOCK: a named pipe that took a file's place must not hold us up.
+    flags = os.O_RDONLY | getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0)
+    try:
+        return os.open(path, flags | getattr(os, "O_NOATIME", 0))
+    except PermissionError:  # only the file's owner may ask for O_NOATIME
+        return os.open(path, flags)

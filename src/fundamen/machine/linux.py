@@ -1,0 +1,169 @@
+"""A Linux machine: this host, or a root file system mounted at a folder."""
+
+import os
+import posixpath
+import stat
+from collections import deque
+from collections.abc import Mapping
+from contextlib import AbstractContextManager
+
+from fundamen.formats.cursor import ByteSource
+from fundamen.machine.file_bytes import FileBytes
+from fundamen.machine.machine import Entry, EntryKind, Machine, not_a_file, why_blocked
+from fundamen.model.architecture import Platform
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import HostPath, MachinePath, shown
+
+_MOST_LINKS = 40  # the kernel's own limit in one look-up (path_resolution(7))
+
+
+class LinuxMachine(Machine):
+    """A Linux root at a folder of this host; ``/`` is this host itself.
+
+    Below any other folder every link is followed here, by the rules of path_resolution(7) with that folder as the
+    root: an absolute link starts again at the folder, and ``..`` does not climb out of it.
+    """
+
+    platform = Platform.LINUX
+    paths = posixpath
+
+    def __init__(self, root: HostPath, environment: Mapping[str, str], current: HostPath) -> None:
+        """Make the machine.
+
+        Args:
+            root: the folder that holds it.
+            environment: what its programs are started with.
+            current: the folder that relative paths of a live machine count from.
+        """
+        super().__init__()
+        self.is_live = root == "/"
+        self.root = root
+        self.title = "this machine" if self.is_live else f"the Linux root at {shown(root)}"
+        self.environment = environment
+        self._current = current
+        self._prefix = "" if self.is_live else root.rstrip("/")
+        self._links: dict[str, str | None] = {}  # path without links but perhaps the last -> target
+
+    def look(self, path: MachinePath) -> Entry:
+        """Tell what stands at a path."""
+        try:
+            status = os.stat(self.host_path(path))
+        except (FileNotFoundError, NotADirectoryError):
+            return Entry(EntryKind.ABSENT)
+        except OSError as error:
+            return Entry(EntryKind.BLOCKED, why=why_blocked(error))
+        except UnreadableError as error:
+            return Entry(EntryKind.BLOCKED, why=error.why)
+        except ValueError:  # a NUL in a name that a hostile file gave
+            return Entry(EntryKind.ABSENT)
+        return entry_of(status)
+
+    def names(self, folder: MachinePath) -> tuple[str, ...]:
+        """The names in a folder, sorted; empty where there is no such folder."""
+        return listed(self.host_path(folder), folder)
+
+    def real(self, path: MachinePath) -> MachinePath:
+        """The path with all links followed."""
+        if self.is_live:
+            return MachinePath(os.path.realpath(path))
+        return MachinePath(self._resolved(path))
+
+    def open(self, path: MachinePath) -> AbstractContextManager[ByteSource]:
+        """Open a file for reading by offset."""
+        return opened(self, path)
+
+    def host_path(self, path: MachinePath) -> HostPath:
+        """Where on this host a path of the machine lies."""
+        if self.is_live:
+            return HostPath(path)
+        return HostPath(self._prefix + self._resolved(path))
+
+    def spelled(self, text: str) -> MachinePath:
+        """What a person typed: a path of the machine, or of this host where it lies inside the machine's folder."""
+        if self.is_live:
+            return MachinePath(os.path.abspath(os.path.join(self._current, text)))
+        if self.look(MachinePath(posixpath.join("/", text))).kind is EntryKind.ABSENT:
+            on_host = os.path.abspath(os.path.join(self._current, text))
+            if on_host.startswith(self._prefix + "/"):
+                return MachinePath(on_host[len(self._prefix) :])
+        return MachinePath(posixpath.normpath(posixpath.join("/", text)))
+
+    def afresh(self) -> "LinuxMachine":
+        """The same machine with nothing remembered of what was read."""
+        return LinuxMachine(self.root, self.environment, self._current)
+
+    def _resolved(self, path: str) -> str:
+        parts = deque(path.split("/"))
+        resolved = ""
+        links = 0
+        while parts:
+            part = parts.popleft()
+            if part in {"", "."}:
+                continue
+            if part == "..":
+                resolved = resolved.rpartition("/")[0]
+                continue
+            target = self._link(f"{resolved}/{part}")
+            if target is None:
+                resolved = f"{resolved}/{part}"
+                continue
+            links += 1
+            if links > _MOST_LINKS:
+                raise UnreadableError(
+                    what=f"{shown(path)} cannot be followed",
+                    why="its links lead round in a loop",
+                    do="Repair the link that points back to itself.",
+                )
+            if target.startswith("/"):
+                resolved = ""
+            parts.extendleft(reversed(target.split("/")))
+        return resolved or "/"
+
+    def _link(self, path: str) -> str | None:
+        """The target of the link at a path whose folder holds no links; None where it is no link."""
+        if path not in self._links:
+            try:
+                self._links[path] = os.readlink(self._prefix + path)
+            except (OSError, ValueError):  # not a link, or nothing there: the look-up that follows will tell
+                self._links[path] = None
+        return self._links[path]
+
+
+def entry_of(status: os.stat_result) -> Entry:
+    """What a status says stands there."""
+    if stat.S_ISREG(status.st_mode):
+        return Entry(EntryKind.FILE, status.st_size)
+    return Entry(EntryKind.FOLDER if stat.S_ISDIR(status.st_mode) else EntryKind.SPECIAL)
+
+
+def listed(host_folder: HostPath, folder: MachinePath) -> tuple[str, ...]:
+    """The names in a host folder, sorted; empty where there is none.
+
+    Raises:
+        UnreadableError: the folder may not be read.
+    """
+    try:
+        return tuple(sorted(os.listdir(host_folder)))
+    except (FileNotFoundError, NotADirectoryError):
+        return ()
+    except OSError as error:
+        raise UnreadableError(
+            what=f"The folder {shown(folder)} cannot be read",
+            why=why_blocked(error),
+            do="Ask for the right to read it, or run as an account that has it.",
+        ) from error
+
+
+def opened(machine: Machine, path: MachinePath) -> FileBytes:
+    """Open an ordinary file of a machine whose files lie on this host.
+
+    Raises:
+        UnreadableError: there is no such file, or it may not be read.
+    """
+    entry = machine.look(path)
+    if entry.kind is not EntryKind.FILE:
+        raise not_a_file(path, entry, machine.title)
+    try:
+        return FileBytes(machine.host_path(path), path)
+    except OSError as error:
+        raise not_a_file(path, Entry(EntryKind.BLOCKED, why=why_blocked(error)), machine.title) from error

@@ -1,0 +1,151 @@
+"""What every check may ask of a machine, whichever way the machine is at hand."""
+
+from abc import ABC, abstractmethod
+from collections.abc import Mapping
+from contextlib import AbstractContextManager
+from enum import StrEnum
+from types import ModuleType
+
+import msgspec
+
+from fundamen.formats.binary import read_binary
+from fundamen.formats.cursor import ByteSource
+from fundamen.model.architecture import Platform
+from fundamen.model.binary import Binary
+from fundamen.model.errors import FundamenError, UnreadableError
+from fundamen.model.paths import HostPath, MachinePath, shown
+
+
+class EntryKind(StrEnum):
+    """What stands at a path once all links are followed."""
+
+    FILE = "file"
+    FOLDER = "folder"
+    SPECIAL = "special"  # a pipe, device or socket; never opened
+    ABSENT = "absent"
+    BLOCKED = "blocked"  # cannot be known: no permission, a loop of links, a link that leads out of the machine
+
+
+class Entry(msgspec.Struct, frozen=True):
+    """What stands at one path of a machine."""
+
+    kind: EntryKind
+    size: int = 0  # bytes
+    why: str = ""  # for BLOCKED: what stands in the way
+
+
+class Machine(ABC):
+    """A machine that is examined. Its paths are spelled as it spells them; links never lead out of it.
+
+    Attributes:
+        title: how the machine is named in messages.
+        platform: which family of loaders its programs meet.
+        is_live: whether it is this very host, so that its programs can be run.
+        root: the folder on this host that holds all of it; what a restoration locks.
+        paths: ``posixpath`` or ``ntpath``, to take the machine's paths apart.
+        environment: the environment that its programs are started with, as far as it is known.
+    """
+
+    title: str
+    platform: Platform
+    is_live: bool
+    root: HostPath
+    paths: ModuleType
+    environment: Mapping[str, str]
+
+    def __init__(self) -> None:
+        self._binaries: dict[MachinePath, Binary | FundamenError] = {}
+
+    @abstractmethod
+    def look(self, path: MachinePath) -> Entry:
+        """Tell what stands at a path."""
+
+    @abstractmethod
+    def names(self, folder: MachinePath) -> tuple[str, ...]:
+        """The names in a folder, sorted; empty where there is no such folder.
+
+        Raises:
+            UnreadableError: the folder may not be read.
+        """
+
+    @abstractmethod
+    def real(self, path: MachinePath) -> MachinePath:
+        """The path with all links followed; parts that do not exist stay as they are spelled."""
+
+    @abstractmethod
+    def open(self, path: MachinePath) -> AbstractContextManager[ByteSource]:
+        """Open a file for reading by offset.
+
+        Raises:
+            UnreadableError: there is no such file, or it may not be read.
+        """
+
+    @abstractmethod
+    def host_path(self, path: MachinePath) -> HostPath:
+        """Where on this host a path of the machine lies, whether or not something stands there.
+
+        Raises:
+            UnreadableError: it lies nowhere on this host.
+        """
+
+    @abstractmethod
+    def afresh(self) -> "Machine":
+        """The same machine with nothing remembered of what was read: for looking again after a change."""
+
+    @abstractmethod
+    def spelled(self, text: str) -> MachinePath:
+        """What a person typed, as an absolute path of the machine."""
+
+    def join(self, folder: str, *parts: str) -> MachinePath:
+        """Put a path together, ``.`` and ``..`` taken out without regard to links."""
+        return MachinePath(self.paths.normpath(self.paths.join(folder, *parts)))
+
+    def folder_of(self, path: MachinePath) -> MachinePath:
+        """The folder that a path lies in."""
+        return MachinePath(self.paths.dirname(path))
+
+    def folded(self, name: str) -> str:
+        """The form in which two names or paths are equal exactly if they are the same to this machine."""
+        return name
+
+    def binary(self, path: MachinePath) -> Binary:
+        """Read an executable file; each is read once.
+
+        Raises:
+            UnreadableError: it cannot be opened, or is no executable of a known format.
+        """
+        known = self._binaries.get(path)
+        if known is None:
+            known = self._binaries[path] = self._read_binary(path)
+        if isinstance(known, FundamenError):
+            raise known
+        return known
+
+    def _read_binary(self, path: MachinePath) -> Binary | FundamenError:
+        try:
+            with self.open(path) as source:
+                return read_binary(source)
+        except UnreadableError as error:
+            return error
+
+
+def not_a_file(path: MachinePath, entry: Entry, machine_title: str) -> UnreadableError:
+    """Say in plain words why there is no file to be read at a path."""
+    name = shown(path)
+    match entry.kind:
+        case EntryKind.FOLDER:
+            why, do = "it is a folder", "Name a file in it."
+        case EntryKind.SPECIAL:
+            why, do = "it is a pipe, device or socket, and those are never opened", "Name an ordinary file."
+        case EntryKind.BLOCKED:
+            why, do = entry.why, "Look at the path's rights and links, or ask for the rights to read it."
+        case _:
+            why, do = f"nothing stands there on {machine_title}", "Check the spelling, or name another --machine."
+    return UnreadableError(what=f"{name} cannot be read", why=why, do=do)
+
+
+def why_blocked(error: OSError) -> str:
+    """An operating system's refusal in a technician's words."""
+    if isinstance(error, PermissionError):
+        return "this account may not read it"
+    return error.strerror or type(error).__name__

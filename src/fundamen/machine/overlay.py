@@ -1,0 +1,96 @@
+"""A machine with changes laid over it that have not been made."""
+
+import os
+from collections.abc import Mapping
+from contextlib import AbstractContextManager
+
+from fundamen.formats.cursor import ByteSource
+from fundamen.machine.file_bytes import FileBytes
+from fundamen.machine.machine import Entry, EntryKind, Machine
+from fundamen.model.binary import Binary
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import HostPath, MachinePath, shown
+
+
+class OverlayMachine(Machine):
+    """A base machine as it would be with some files placed. Nothing is written; every look goes through the changes."""
+
+    def __init__(self, base: Machine, placed: Mapping[MachinePath, HostPath]) -> None:
+        """Lay changes over a machine.
+
+        Args:
+            base: the machine as it is.
+            placed: where a file would stand -> the host file with its content.
+        """
+        super().__init__()
+        self.base = base
+        self.title = f"{base.title}, as it would be"
+        self.platform = base.platform
+        self.is_live = False
+        self.root = base.root
+        self.paths = base.paths
+        self.environment = base.environment
+        self._placed = placed
+        self._contents = {self._key(path): content for path, content in placed.items()}
+        self._folders = {folder for path in placed for folder in self._above(path)}
+
+    def look(self, path: MachinePath) -> Entry:
+        """Tell what would stand at a path."""
+        key = self._key(path)
+        if key in self._contents:
+            return Entry(EntryKind.FILE, os.stat(self._contents[key]).st_size)
+        entry = self.base.look(path)
+        if entry.kind is EntryKind.ABSENT and key in self._folders:
+            return Entry(EntryKind.FOLDER)
+        return entry
+
+    def names(self, folder: MachinePath) -> tuple[str, ...]:
+        """The names that would stand in a folder, sorted."""
+        key = self._key(folder)
+        new = {self.paths.basename(p) for p in self._placed if self._key(self.folder_of(self.base.real(p))) == key}
+        known = {self.folded(name) for name in self.base.names(folder)}
+        return tuple(sorted((*self.base.names(folder), *(n for n in new if self.folded(n) not in known))))
+
+    def real(self, path: MachinePath) -> MachinePath:
+        """The path with all links followed."""
+        return self.base.real(path)
+
+    def open(self, path: MachinePath) -> AbstractContextManager[ByteSource]:
+        """Open a file as it would be."""
+        content = self._contents.get(self._key(path))
+        return self.base.open(path) if content is None else FileBytes(content, path)
+
+    def host_path(self, path: MachinePath) -> HostPath:
+        """Refused for every path: what is only laid over the machine lies nowhere."""
+        raise UnreadableError(
+            what=f"{shown(path)} has no place on this host",
+            why="the change is only rehearsed",
+            do="Carry the restoration out first.",
+        )
+
+    def spelled(self, text: str) -> MachinePath:
+        """What a person typed, as the base machine understands it."""
+        return self.base.spelled(text)
+
+    def folded(self, name: str) -> str:
+        """The form in which the base machine compares names."""
+        return self.base.folded(name)
+
+    def afresh(self) -> "OverlayMachine":
+        """The same changes over the base machine with nothing remembered."""
+        return OverlayMachine(self.base.afresh(), self._placed)
+
+    def binary(self, path: MachinePath) -> Binary:
+        """Read an executable file; what no change touches is taken from the base machine, which may have it already."""
+        return super().binary(path) if self._key(path) in self._contents else self.base.binary(path)
+
+    def _key(self, path: MachinePath) -> str:
+        return self.folded(self.base.real(path))
+
+    def _above(self, path: MachinePath) -> set[str]:
+        folders = set()
+        folder = self.folder_of(self.base.real(path))
+        while self._key(folder) not in folders and self.base.look(folder).kind is EntryKind.ABSENT:
+            folders.add(self._key(folder))
+            folder = self.folder_of(folder)
+        return folders

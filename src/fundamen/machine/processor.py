@@ -1,0 +1,30 @@
+"""Which instruction-set levels a machine's processor has."""
+
+from fundamen.machine.machine import Machine
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import MachinePath
+
+# Source: x86-64 psABI, "Micro-Architecture Levels", in the words of Linux's /proc/cpuinfo. Each level adds to the last.
+_X86_64_LEVELS = (
+    ("x86-64-v2", {"cx16", "lahf_lm", "popcnt", "sse4_1", "sse4_2", "ssse3"}),
+    ("x86-64-v3", {"avx", "avx2", "bmi1", "bmi2", "f16c", "fma", "abm", "movbe", "xsave"}),
+    ("x86-64-v4", {"avx512f", "avx512bw", "avx512cd", "avx512dq", "avx512vl"}),
+)
+
+
+def supported_levels(machine: Machine) -> tuple[str, ...]:
+    """The x86-64 levels beyond the first, highest first; none where the processor is not at hand to be asked."""
+    if not machine.is_live:
+        return ()
+    try:
+        with machine.open(MachinePath("/proc/cpuinfo")) as source:
+            text = source.read_at(0, 16_384).decode("ascii", "replace")
+    except UnreadableError:
+        return ()
+    flags = next((set(line.split()) for line in text.splitlines() if line.startswith("flags")), set[str]())
+    levels: list[str] = []
+    for level, demanded in _X86_64_LEVELS:
+        if not demanded <= flags:
+            break
+        levels.insert(0, level)
+    return tuple(levels)

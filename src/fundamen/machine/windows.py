@@ -1,0 +1,136 @@
+"""A Windows volume, or a prefix that runs Windows programs, at a folder of this host."""
+
+import ntpath
+import os
+from collections.abc import Mapping
+from contextlib import AbstractContextManager
+
+from fundamen.formats.cursor import ByteSource
+from fundamen.machine.linux import entry_of, listed, opened
+from fundamen.machine.machine import Entry, EntryKind, Machine, why_blocked
+from fundamen.model.architecture import Platform
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import HostPath, MachinePath, shown
+
+
+class WindowsMachine(Machine):
+    """Folders of this host as drives. Names are compared without case, as the machine does.
+
+    A host link may lead to anywhere within the drives; one that leads out of them blocks the path.
+    """
+
+    platform = Platform.WINDOWS
+    paths = ntpath
+    is_live = False
+
+    def __init__(
+        self, root: HostPath, drives: Mapping[str, HostPath], environment: Mapping[str, str], current: HostPath
+    ) -> None:
+        """Make the machine.
+
+        Args:
+            root: the folder that the technician named.
+            drives: drive letter (capital, no colon) -> folder; the system drive first.
+            environment: what its programs are started with.
+            current: the folder that relative host paths count from.
+        """
+        super().__init__()
+        self.root = root
+        self.title = f"the Windows volume at {shown(root)}"
+        self.drives = {letter: HostPath(os.path.realpath(folder)) for letter, folder in drives.items()}
+        self.system_drive = next(iter(drives))
+        self.environment = {name.upper(): value for name, value in environment.items()}
+        self._current = current
+        self._listings: dict[str, dict[str, str]] = {}  # host folder -> folded name -> name
+
+    def look(self, path: MachinePath) -> Entry:
+        """Tell what stands at a path."""
+        try:
+            return entry_of(os.stat(self.host_path(path)))
+        except (FileNotFoundError, NotADirectoryError, ValueError):
+            return Entry(EntryKind.ABSENT)
+        except OSError as error:
+            return Entry(EntryKind.BLOCKED, why=why_blocked(error))
+        except UnreadableError as error:
+            return Entry(EntryKind.BLOCKED, why=error.why)
+
+    def names(self, folder: MachinePath) -> tuple[str, ...]:
+        """The names in a folder, sorted; empty where there is no such folder."""
+        return listed(self.host_path(folder), folder)
+
+    def real(self, path: MachinePath) -> MachinePath:
+        """The path as the volume spells it; parts that do not exist stay as they are given."""
+        drive, rest = ntpath.splitdrive(self._absolute(path))
+        host = self.drives.get(drive[:1].upper())
+        spelled = drive[:1].upper() + ":"
+        for part in rest.strip("\\").split("\\"):
+            actual = self._actual(host, part) if host is not None else part
+            spelled += "\\" + actual
+            host = HostPath(os.path.join(host, actual)) if host is not None else None
+        return MachinePath(spelled)
+
+    def open(self, path: MachinePath) -> AbstractContextManager[ByteSource]:
+        """Open a file for reading by offset."""
+        return opened(self, path)
+
+    def host_path(self, path: MachinePath) -> HostPath:
+        """Where on this host a path of the machine lies."""
+        drive, rest = ntpath.splitdrive(self._absolute(path))
+        letter = drive[:1].upper()
+        if letter not in self.drives:
+            raise UnreadableError(
+                what=f"{shown(path)} lies nowhere on this host",
+                why=f"no folder is given for drive {letter or '(none)'}:",
+                do=f"Give one with --drive {letter or 'D'}=FOLDER.",
+            )
+        host = self.drives[letter]
+        for part in rest.strip("\\").split("\\"):
+            if part:
+                host = HostPath(os.path.join(host, self._actual(host, part)))
+        followed = os.path.realpath(host)
+        if not any(_is_within(followed, folder) for folder in self.drives.values()):
+            raise UnreadableError(
+                what=f"{shown(path)} cannot be followed",
+                why="a link in it leads out of the volume",
+                do="Give the folder it leads to as a drive of its own with --drive.",
+            )
+        return HostPath(followed)
+
+    def spelled(self, text: str) -> MachinePath:
+        """What a person typed: a path of the machine, or of this host where it lies inside one of the drives."""
+        on_host = os.path.realpath(os.path.join(self._current, text))
+        if os.path.lexists(on_host):
+            for letter, folder in self.drives.items():
+                if _is_within(on_host, folder):
+                    relative = os.path.relpath(on_host, folder).replace("/", "\\")
+                    return MachinePath(f"{letter}:\\" + ("" if relative == "." else relative))
+        return MachinePath(ntpath.normpath(self._absolute(text)))
+
+    def folded(self, name: str) -> str:
+        """The form in which two names or paths are equal exactly if they are the same to this machine."""
+        return name.lower()
+
+    def afresh(self) -> "WindowsMachine":
+        """The same machine with nothing remembered of what was read."""
+        return WindowsMachine(self.root, self.drives, self.environment, self._current)
+
+    def _absolute(self, path: str) -> str:
+        path = path.replace("/", "\\")
+        drive, rest = ntpath.splitdrive(path)
+        return ntpath.normpath(f"{drive or self.system_drive + ':'}\\{rest.lstrip(chr(92))}")
+
+    def _actual(self, host_folder: HostPath, name: str) -> str:
+        """The spelling of a name in a folder; an exact one wins where a host folder holds several."""
+        listing = self._listings.get(host_folder)
+        if listing is None:
+            try:
+                names = os.listdir(host_folder)
+            except OSError:
+                names = []  # the look-up that follows will tell why
+            listing = self._listings[host_folder] = {n.lower(): n for n in reversed(sorted(names))}
+            listing.update({n: n for n in names})
+        return listing.get(name) or listing.get(name.lower()) or name
+
+
+def _is_within(path: str, folder: str) -> bool:
+    return path == folder or path.startswith(folder.rstrip("/") + "/")

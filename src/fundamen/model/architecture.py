@@ -1,0 +1,40 @@
+"""Processor architectures, by the names that this project shows."""
+
+from enum import StrEnum
+
+
+class Architecture(StrEnum):
+    """An instruction set with its register width and, where there are two, its byte order."""
+
+    X86 = "x86"
+    X86_64 = "x86_64"
+    X32 = "x32"  # x86_64 instructions with 32-bit pointers
+    ARM = "armv7"
+    AARCH64 = "aarch64"
+    RISCV32 = "riscv32"
+    RISCV64 = "riscv64"
+    LOONGARCH64 = "loongarch64"
+    PPC = "ppc"
+    PPC64 = "ppc64"
+    PPC64LE = "ppc64le"
+    S390 = "s390"
+    S390X = "s390x"
+    MIPS = "mips"
+    MIPSEL = "mipsel"
+    MIPS64 = "mips64"
+    MIPS64EL = "mips64el"
+    SPARC = "sparc"
+    SPARC64 = "sparc64"
+    ALPHA = "alpha"
+    IA64 = "ia64"
+    M68K = "m68k"
+    PARISC = "parisc"
+    SH = "sh"
+    UNKNOWN = "unknown"
+
+
+class Platform(StrEnum):
+    """The family of operating systems whose loader a program is made for."""
+
+    LINUX = "linux"
+    WINDOWS = "windows"

@@ -1,0 +1,63 @@
+"""The facts about one executable file that every format has in common."""
+
+from enum import StrEnum
+
+import msgspec
+
+from fundamen.model.architecture import Architecture
+
+
+class Format(StrEnum):
+    """A format of executable files."""
+
+    ELF = "elf"
+    PE = "pe"
+
+
+class Kind(StrEnum):
+    """What a binary is for."""
+
+    PROGRAM = "program"
+    LIBRARY = "library"
+    OBJECT = "object"
+    CORE_DUMP = "core-dump"
+    OTHER = "other"
+
+
+class How(StrEnum):
+    """When a need must be met."""
+
+    REQUIRED = "required"  # before the first instruction of the program
+    DELAYED = "delayed"  # at the first call
+    OPTIONAL = "optional"
+
+
+class Need(msgspec.Struct, frozen=True):
+    """One component that a binary names, spelled as the binary spells it."""
+
+    name: str
+    how: How = How.REQUIRED
+
+
+class Problem(msgspec.Struct, frozen=True):
+    """One way in which a file breaks the rules of its format."""
+
+    place: str  # the table or record, in the format's own terms
+    reason: str
+
+
+class Binary(msgspec.Struct, frozen=True, kw_only=True):
+    """What one executable file says of itself. Each format's record adds its own facts."""
+
+    format: Format
+    kind: Kind
+    architecture: Architecture
+    name: str | None  # SONAME, or the DLL name in the export table; None where it gives none
+    needs: tuple[Need, ...]  # in the order of the file
+    problems: tuple[Problem, ...]  # empty where the structure is intact
+    size: int  # bytes
+
+    @property
+    def is_intact(self) -> bool:
+        """Whether no table, segment or count contradicts the file."""
+        return not self.problems

@@ -1,0 +1,48 @@
+"""What could not be found out or done: one tree of exceptions, each in three parts.
+
+A missing or damaged component is a result and never an exception; an exception says that we could not find out.
+"""
+
+
+class FundamenError(Exception):
+    """Something could not be done.
+
+    Attributes:
+        what: what could not be done, and to which thing.
+        why: what was found where, against what was expected.
+        do: the next step for the technician.
+    """
+
+    def __init__(self, what: str, why: str, do: str) -> None:
+        super().__init__(f"{what}: {why}")
+        self.what = what
+        self.why = why
+        self.do = do
+
+
+class UsageError(FundamenError):
+    """The command was given something that does not fit together."""
+
+
+class UnreadableError(FundamenError):
+    """An input is not there, may not be read, or is not what it was taken for."""
+
+
+class NotExecutableError(UnreadableError):
+    """A file could be read, but is neither program nor library."""
+
+
+class DamagedFileError(UnreadableError):
+    """A file breaks the rules of its own format."""
+
+
+class UntrustedError(FundamenError):
+    """A proof of origin or integrity failed, so nothing was believed."""
+
+
+class RestorationError(FundamenError):
+    """A restoration could not be carried out; what had been changed was taken back."""
+
+
+class UnfinishedError(FundamenError):
+    """An earlier restoration is not finished, or another is under way."""

@@ -1,0 +1,54 @@
+"""Publishers' packages as a signed catalogue lists them.
+
+These records are also what a catalogue holds on disk, as JSON: one file a package (docs/formats/catalogue.md).
+"""
+
+from enum import StrEnum
+from typing import Annotated
+
+import msgspec
+
+from fundamen.model.architecture import Architecture, Platform
+
+Sha256 = Annotated[str, msgspec.Meta(pattern="^[0-9a-f]{64}$")]
+Word = Annotated[str, msgspec.Meta(min_length=1, max_length=200)]
+
+NEUTRAL = "neutral"
+
+
+class Base(StrEnum):
+    """Where on a machine a package file's place is counted from."""
+
+    ROOT = "root"  # the machine's root, or its system drive
+    PROGRAM = "program"  # the folder of the program that is being restored
+    SYSTEM = "system"  # the folder where the loader looks for system libraries of the package's architecture
+
+
+class PackageFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One file of a package: its bytes by size and digest, and where it belongs."""
+
+    name: Word  # the component's own name: SONAME or DLL name where it has one, otherwise the file name
+    base: Base
+    place: Annotated[str, msgspec.Meta(min_length=1, max_length=1000)]  # relative to base, parts separated by "/"
+    size: Annotated[int, msgspec.Meta(ge=0)]  # bytes
+    sha256: Sha256
+    executable: bool = False
+
+
+class Package(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One publisher's package in one version, for one architecture: the unit of restoration."""
+
+    publisher: Word
+    name: Word
+    version: Word
+    platform: Platform
+    architecture: Architecture
+    files: Annotated[tuple[PackageFile, ...], msgspec.Meta(min_length=1, max_length=100_000)]
+    language: Word = NEUTRAL
+    withdrawn: str | None = None  # why the package must no longer be used
+
+    @property
+    def title(self) -> str:
+        """The package as a technician would say it."""
+        language = "" if self.language == NEUTRAL else f", language {self.language}"
+        return f"{self.name} {self.version} for {self.platform} {self.architecture}{language}"

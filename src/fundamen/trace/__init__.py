@@ -1,0 +1,1 @@
+"""Program to graph of needs, to verdicts, to faults in order of cause."""

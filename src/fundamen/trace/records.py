@@ -1,0 +1,52 @@
+"""The result of a trace."""
+
+import msgspec
+
+from fundamen.loaders.load_map import Candidate
+from fundamen.model.architecture import Architecture
+from fundamen.model.binary import Format, How
+from fundamen.model.paths import MachinePath
+from fundamen.model.verdict import Verdict
+
+
+class Evidence(msgspec.Struct, frozen=True):
+    """What a verdict rests on."""
+
+    source: str
+    detail: str
+
+
+class Component(msgspec.Struct, frozen=True, kw_only=True):
+    """One thing that the program stands on, and how it stands."""
+
+    name: str  # as it is asked for
+    kind: str  # "program", "loader" or "shared-library"
+    verdict: Verdict
+    reason: str  # why, in one clause that a technician can read out
+    how: How  # REQUIRED where the program cannot start without it
+    path: MachinePath | None  # what the loader takes; None where it takes nothing
+    wanted_architecture: Architecture
+    architecture: Architecture | None  # of the file at path
+    needed_by: tuple[MachinePath, ...]
+    chain: tuple[MachinePath, ...]  # the shortest way from the program to what needs it, the program first
+    evidence: tuple[Evidence, ...]
+    searched: tuple[Candidate, ...]
+
+    @property
+    def is_fault(self) -> bool:
+        """Whether it keeps the program from starting."""
+        return self.verdict.is_fault and self.how is How.REQUIRED
+
+
+class Trace(msgspec.Struct, frozen=True):
+    """All that a program stands on."""
+
+    program: MachinePath
+    format: Format
+    architecture: Architecture
+    components: tuple[Component, ...]  # the program itself first, then in the loader's order
+
+    @property
+    def faults(self) -> tuple[Component, ...]:
+        """What keeps the program from starting, in the order in which the loader would meet it."""
+        return tuple(component for component in self.components if component.is_fault)

@@ -1,0 +1,167 @@
+"""Trace a program: what it needs, directly and indirectly, and how each need stands."""
+
+from collections.abc import Sequence
+
+import msgspec
+
+from fundamen.evidence.authority import Authority, Subject, Testimony
+from fundamen.loaders.load_map import LoadMap, Outcome, Resolution
+from fundamen.loaders.loading import load_map
+from fundamen.machine.machine import Machine
+from fundamen.model.binary import Binary, How
+from fundamen.model.paths import MachinePath
+from fundamen.model.verdict import Verdict
+from fundamen.trace.records import Component, Evidence, Trace
+
+
+def trace_program(machine: Machine, program: MachinePath, authorities: Sequence[Authority] = ()) -> Trace:
+    """Find all that a program or library needs and judge each need; every fault is found in one pass.
+
+    Raises:
+        UnreadableError: the program cannot be read, or is no program of this machine.
+    """
+    loading = load_map(machine, program)
+    testimonies = _ask(machine, loading, authorities)
+    return _Judging(machine, loading, testimonies).trace()
+
+
+def _ask(
+    machine: Machine, loading: LoadMap, authorities: Sequence[Authority]
+) -> dict[MachinePath, list[Testimony]]:
+    """Ask every authority about all files at once: each may have to read a database for it."""
+    files = {loading.program: loading.binary, **loading.loaded}
+    subjects = [
+        Subject(path, binary.name or machine.paths.basename(path), binary.architecture)
+        for path, binary in files.items()
+    ]
+    testimonies: dict[MachinePath, list[Testimony]] = {path: [] for path in files}
+    for authority in authorities:
+        for path, testimony in authority.testify(machine, subjects).items():
+            testimonies[path].append(testimony)
+    return testimonies
+
+
+class _Finding(msgspec.Struct, frozen=True):
+    verdict: Verdict
+    reason: str
+    evidence: tuple[Evidence, ...] = ()
+
+
+class _Judging:
+    def __init__(self, machine: Machine, loading: LoadMap, testimonies: dict[MachinePath, list[Testimony]]) -> None:
+        self._machine = machine
+        self._loading = loading
+        self._testimonies = testimonies
+        self._chains = _chains(loading)
+        self._required = _required(loading)
+
+    def trace(self) -> Trace:
+        loading = self._loading
+        groups: dict[str, list[Resolution]] = {}
+        for resolution in loading.resolutions:
+            key = resolution.path or "?" + self._machine.folded(resolution.name)
+            groups.setdefault(key, []).append(resolution)
+        components = [self._program(), *(self._component(group) for group in groups.values())]
+        return Trace(loading.program, loading.binary.format, loading.binary.architecture, tuple(components))
+
+    def _program(self) -> Component:
+        path, binary = self._loading.program, self._loading.binary
+        finding = self._judge_file(path, binary)
+        return Component(
+            name=self._machine.paths.basename(path),
+            kind="program",
+            verdict=finding.verdict,
+            reason=finding.reason,
+            how=How.REQUIRED,
+            path=path,
+            wanted_architecture=binary.architecture,
+            architecture=binary.architecture,
+            needed_by=(),
+            chain=(),
+            evidence=finding.evidence,
+            searched=(),
+        )
+
+    def _component(self, resolutions: list[Resolution]) -> Component:
+        first = resolutions[0]
+        path = first.path
+        finding = self._judge(resolutions)
+        needers = dict.fromkeys(resolution.needed_by for resolution in resolutions)
+        is_required = any(r.how is How.REQUIRED and r.needed_by in self._required for r in resolutions)
+        return Component(
+            name=first.name,
+            kind="loader" if any(r.is_loader for r in resolutions) else "shared-library",
+            verdict=finding.verdict,
+            reason=finding.reason,
+            how=How.REQUIRED if is_required else How.DELAYED,
+            path=path,
+            wanted_architecture=self._loading.binary.architecture,
+            architecture=self._loading.loaded[path].architecture if path in self._loading.loaded else None,
+            needed_by=tuple(needers),
+            chain=min((self._chains[needer] for needer in needers if needer in self._chains), key=len, default=()),
+            evidence=finding.evidence,
+            searched=next((r.candidates for r in resolutions if r.candidates), ()),
+        )
+
+    def _judge(self, resolutions: list[Resolution]) -> _Finding:
+        first = resolutions[0]
+        if first.path is not None:
+            return self._judge_file(first.path, self._loading.loaded.get(first.path, self._loading.binary))
+        if first.provided_by_system:
+            return _Finding(Verdict.UNPROVEN, first.provided_by_system)
+        return self._judge_unfound(first)
+
+    def _judge_unfound(self, resolution: Resolution) -> _Finding:
+        """Say why the loader ends with nothing: the most telling of the candidates that it passed over."""
+        by_outcome = {candidate.outcome: candidate for candidate in reversed(resolution.candidates)}
+        if refused := by_outcome.get(Outcome.REFUSED):
+            if refused.architecture not in {None, self._loading.binary.architecture}:
+                return _Finding(Verdict.WRONG_ARCHITECTURE, f"{refused.path} {refused.detail}")
+            return _Finding(Verdict.CORRUPT, f"{refused.path}: {refused.detail}")
+        if other := by_outcome.get(Outcome.OTHER_ARCHITECTURE):
+            wanted = self._loading.binary.architecture
+            return _Finding(Verdict.WRONG_ARCHITECTURE, f"the copy at {other.path} {other.detail}, not for {wanted}")
+        if blocked := by_outcome.get(Outcome.BLOCKED):
+            return _Finding(Verdict.BLOCKED, f"{blocked.path}: {blocked.detail}")
+        if elsewhere := by_outcome.get(Outcome.NOT_SEARCHED):
+            return _Finding(Verdict.MISSING, f"a copy at {elsewhere.path} {elsewhere.detail}")
+        count = sum(c.outcome is Outcome.ABSENT for c in resolution.candidates)
+        places = {0: "the loader has no place to look for it", 1: "it is not at the one place where the loader looks"}
+        return _Finding(Verdict.MISSING, places.get(count, f"it is in none of the {count} places where the loader looks"))
+
+    def _judge_file(self, path: MachinePath, binary: Binary) -> _Finding:
+        testimonies = self._testimonies.get(path, [])
+        evidence = tuple(Evidence(t.speaker, t.detail) for t in testimonies)
+        structure = tuple(Evidence("structure", f"{p.place}: {p.reason}") for p in binary.problems)
+        if structure:
+            return _Finding(Verdict.CORRUPT, f"its {structure[0].detail}", (*structure, *evidence))
+        for testimony in testimonies:
+            if testimony.vouches is False:
+                return _Finding(Verdict.CORRUPT, f"{testimony.speaker}: {testimony.detail}", evidence)
+        for testimony in testimonies:
+            if testimony.vouches:
+                return _Finding(Verdict.SOUND, f"{testimony.speaker}: {testimony.detail}", evidence)
+        reason = f"{testimonies[0].speaker}: {testimonies[0].detail}" if testimonies else "nobody vouches for its bytes"
+        return _Finding(Verdict.UNPROVEN, reason, evidence)
+
+
+def _chains(loading: LoadMap) -> dict[MachinePath, tuple[MachinePath, ...]]:
+    """The shortest way from the program to each loaded file; the loader goes breadth first, so the first is shortest."""
+    chains: dict[MachinePath, tuple[MachinePath, ...]] = {loading.program: (loading.program,)}
+    for resolution in loading.resolutions:
+        if resolution.path is not None and resolution.needed_by in chains:
+            chains.setdefault(resolution.path, (*chains[resolution.needed_by], resolution.path))
+    return chains
+
+
+def _required(loading: LoadMap) -> set[MachinePath]:
+    """The files that are loaded before the program's first instruction: those reached by required needs alone."""
+    required = {loading.program}
+    grown = True
+    while grown:
+        before = len(required)
+        for resolution in loading.resolutions:
+            if resolution.path and resolution.how is How.REQUIRED and resolution.needed_by in required:
+                required.add(resolution.path)
+        grown = len(required) > before
+    return required

@@ -1,0 +1,1 @@
+"""Digests, publishers' signatures and certificate chains."""
