@@ -1,0 +1,1 @@
+"""Trusted sources: the catalogue, and offers for a need."""

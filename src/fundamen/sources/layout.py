@@ -1,0 +1,88 @@
+"""How a source lies on disk, and how what it says is checked before it is believed (docs/formats/catalogue.md)."""
+
+import hashlib
+import os
+
+import msgspec
+
+from fundamen.model.errors import UnreadableError, UntrustedError
+from fundamen.model.package import Base, Package, PackageFile
+from fundamen.model.paths import HostPath, shown
+
+METADATA = "metadata"  # the update framework's signed statements
+PACKAGES = "packages"  # one JSON file a package; the targets of those statements
+CONTENT = "content"  # the packages' files, by SHA-256
+
+_MOST_UPWARD = 4  # how far a place may climb from the program's folder
+_FORBIDDEN = set('\\:*?"<>|\0')  # in no name that has to work on every platform
+
+
+def content_path(location: HostPath, sha256: str) -> HostPath:
+    """Where the bytes with a digest lie in a source."""
+    return HostPath(os.path.join(location, CONTENT, sha256[:2], sha256))
+
+
+def root_fingerprint(root: bytes) -> str:
+    """The fingerprint by which a source is trusted: the SHA-256 of its signed root statement."""
+    return hashlib.sha256(root).hexdigest()
+
+
+def grouped(fingerprint: str) -> str:
+    """A fingerprint in groups of four, as it is read out over the telephone."""
+    return " ".join(fingerprint[at : at + 4] for at in range(0, len(fingerprint), 4))
+
+
+def read_package(data: bytes, name: str) -> Package:
+    """Read one package's description and check every place in it.
+
+    Raises:
+        UntrustedError: it does not have the form of one, or names a place that no package may name.
+    """
+    try:
+        package = msgspec.json.decode(data, type=Package)
+    except msgspec.DecodeError as error:
+        raise UntrustedError(
+            what=f"The package description {shown(name)} is refused",
+            why=str(error),
+            do="Tell the packager; nothing of this source is used until it is mended.",
+        ) from error
+    for file in package.files:
+        place_parts(file)
+    return package
+
+
+def place_parts(file: PackageFile) -> tuple[str, ...]:
+    """The parts of a file's place, each a plain name; ``..`` only in front, and only from the program's folder.
+
+    Raises:
+        UntrustedError: the place could lead anywhere else.
+    """
+    parts = tuple(file.place.split("/"))
+    names = tuple(part for part in parts if part != "..")
+    climbed = len(parts) - len(names)
+    is_plain = all(name not in {"", "."} and not _FORBIDDEN & set(name) and name.isprintable() for name in names)
+    climbs_in_front = parts[:climbed] == ("..",) * climbed
+    may_climb = _MOST_UPWARD if file.base is Base.PROGRAM else 0
+    if names and is_plain and climbs_in_front and climbed <= may_climb:
+        return parts
+    raise UntrustedError(
+        what=f"The place of {shown(file.name)} is refused",
+        why=f"{shown(file.place)!r} is not a plain path below {file.base}",
+        do="Tell the packager; nothing of this source is used until it is mended.",
+    )
+
+
+def require_source(location: HostPath) -> None:
+    """Make sure that a folder is a source.
+
+    Raises:
+        UnreadableError: it is not, or is not there.
+    """
+    if os.path.isdir(os.path.join(location, METADATA)):
+        return
+    why = "the folder has no signed metadata in it" if os.path.isdir(location) else "there is no such folder"
+    raise UnreadableError(
+        what=f"{shown(location)} cannot be used as a source",
+        why=why,
+        do="Name the folder that the packager published to, or plug in the disk that holds it.",
+    )

@@ -1,0 +1,234 @@
+"""The sources that the technician trusts, and what was last proven of each.
+
+A source is trusted once, by the fingerprint of its root. What its signatures proved is kept here, so that a trace can
+ask it without proving it again; a restoration always proves it anew.
+"""
+
+import hashlib
+import os
+import shutil
+from collections.abc import Iterable
+from datetime import datetime
+from typing import TypeVar
+
+import msgspec
+
+from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
+from fundamen.model.package import Package, PackageFile
+from fundamen.model.paths import HostPath, shown
+from fundamen.sources.layout import METADATA, content_path, grouped, require_source, root_fingerprint
+
+_PIECE = 1 << 18  # bytes
+_FINGERPRINT_DIGITS = 64
+_MOST_ROOT = 512_000  # bytes, as python-tuf
+
+
+class Source(msgspec.Struct, frozen=True):
+    """One source that the technician trusts."""
+
+    name: str
+    location: str
+    fingerprint: str
+    trusted_at: datetime
+
+
+class Catalogue(msgspec.Struct, frozen=True):
+    """What a source's signatures proved when they were last checked."""
+
+    source: Source
+    packages: tuple[Package, ...]
+    expires_at: datetime
+
+
+_Kept = TypeVar("_Kept", Source, Catalogue)
+
+
+class SourceStore:
+    """The folder of Fundamen's state that holds the trusted sources, one folder a source."""
+
+    def __init__(self, home: HostPath) -> None:
+        self._folder = HostPath(os.path.join(home, "sources"))
+        self._contents = HostPath(os.path.join(home, "content"))
+
+    def trust(self, location: HostPath, fingerprint: str, name: str, now: datetime) -> Catalogue:
+        """Trust the source in a folder by its fingerprint, and bring its catalogue in.
+
+        Raises:
+            UsageError: the fingerprint has not the form of one, or the name is taken.
+            UntrustedError: no root of the source has this fingerprint, or another proof failed; nothing is kept.
+            UnreadableError: the folder is no source.
+        """
+        fingerprint = _normal(fingerprint)
+        _require_free_name(name, {source.name for source in self.sources()})
+        require_source(location)
+        root = _root_with(location, fingerprint)
+        folder = self._of(name)
+        os.makedirs(folder)
+        try:
+            source = Source(name, location, fingerprint, now)
+            _write(os.path.join(folder, "root.json"), root)
+            _write(os.path.join(folder, "source.json"), msgspec.json.encode(source))
+            return self.refresh(source)
+        except BaseException:
+            shutil.rmtree(folder, ignore_errors=True)
+            raise
+
+    def forget(self, name: str) -> Source:
+        """Trust a source no longer. Raises: UsageError: there is none of this name."""
+        for source in self.sources():
+            if source.name == name:
+                shutil.rmtree(self._of(name))
+                return source
+        raise UsageError(
+            what=f"The source {shown(name)} cannot be forgotten",
+            why="no source of this name is trusted",
+            do="See the names with: fundamen sources list",
+        )
+
+    def sources(self) -> tuple[Source, ...]:
+        """All trusted sources, by name.
+
+        Raises:
+            UnreadableError: what we keep about one cannot be read.
+        """
+        try:
+            names = sorted(os.listdir(self._folder))
+        except FileNotFoundError:
+            return ()
+        return tuple(_decoded(os.path.join(self._folder, name, "source.json"), Source) for name in names)
+
+    def refresh(self, source: Source) -> Catalogue:
+        """Prove a source's catalogue anew and keep the outcome.
+
+        Raises:
+            UntrustedError: a proof failed; what was proven before stays.
+            UnreadableError: the source is not there, or is not complete.
+        """
+        from fundamen.sources.client import bring_in  # noqa: PLC0415 - loads python-tuf, which a trace must not
+
+        folder = self._of(source.name)
+        with open(os.path.join(folder, "root.json"), "rb") as file:
+            root = file.read()
+        verified = bring_in(source.name, HostPath(source.location), root, folder)
+        catalogue = Catalogue(source, verified.packages, verified.expires_at)
+        _write(os.path.join(folder, "catalogue.json"), msgspec.json.encode(catalogue))
+        return catalogue
+
+    def catalogues(self) -> tuple[Catalogue, ...]:
+        """What was last proven of every source. Raises: UnreadableError."""
+        return tuple(
+            _decoded(os.path.join(self._of(source.name), "catalogue.json"), Catalogue) for source in self.sources()
+        )
+
+    def fetch(self, source: Source, file: PackageFile) -> HostPath:
+        """Bring a package's file in, and give our own copy of it, whose digest was checked as it was written.
+
+        Raises:
+            UntrustedError: the bytes are not the signed ones.
+            UnreadableError: the source does not have the file, or our copy cannot be written.
+        """
+        local = HostPath(os.path.join(self._contents, file.sha256))
+        if _digest(local) == file.sha256:
+            return local
+        remote = content_path(HostPath(source.location), file.sha256)
+        try:
+            os.makedirs(self._contents, exist_ok=True)
+            digest = _copy(remote, local + ".part", file.size)
+            if digest != file.sha256:
+                os.unlink(local + ".part")
+                raise UntrustedError(
+                    what=f"{shown(file.name)} from the source {shown(source.name)} is refused",
+                    why=f"its bytes have the SHA-256 {digest[:16]}..., the signed one is {file.sha256[:16]}...",
+                    do="Do not use this copy of the source. Ask the packager for an intact one.",
+                )
+            os.replace(local + ".part", local)
+        except OSError as error:
+            raise UnreadableError(
+                what=f"{shown(file.name)} cannot be brought in from the source {shown(source.name)}",
+                why=f"{error.filename}: {error.strerror}",
+                do="Copy the source from the packager again, whole; make sure there is room for it.",
+            ) from error
+        return local
+
+    def _of(self, name: str) -> HostPath:
+        return HostPath(os.path.join(self._folder, name))
+
+
+def _normal(fingerprint: str) -> str:
+    digits = "".join(fingerprint.split()).replace(":", "").replace("-", "").lower()
+    if len(digits) != _FINGERPRINT_DIGITS or set(digits) - set("0123456789abcdef"):
+        raise UsageError(
+            what="The fingerprint cannot be used",
+            why=f"a SHA-256 fingerprint has 64 hexadecimal digits, and this has {len(digits)} characters",
+            do="Ask the packager to read it out again, all 16 groups of four.",
+        )
+    return digits
+
+
+def _require_free_name(name: str, taken: Iterable[str]) -> None:
+    is_plain = name.replace("-", "").replace("_", "").replace(".", "").isalnum() and not name.startswith(".")
+    if name not in taken and is_plain:
+        return
+    why = "a source of this name is trusted already" if name in taken else "a name has letters, digits, - _ . only"
+    do = f"Forget it first (fundamen sources forget {shown(name)}), or choose another --name."
+    raise UsageError(what=f"The source cannot be named {shown(name)}", why=why, do=do)
+
+
+def _root_with(location: HostPath, fingerprint: str) -> bytes:
+    """The root statement of a source that has a fingerprint. Raises: UntrustedError: none has."""
+    folder = os.path.join(location, METADATA)
+    shown_fingerprint = ""
+    for name in sorted(os.listdir(folder)):
+        if name.endswith(".root.json"):
+            with open(os.path.join(folder, name), "rb") as file:
+                root = file.read(_MOST_ROOT)
+            shown_fingerprint = root_fingerprint(root)
+            if shown_fingerprint == fingerprint:
+                return root
+    raise UntrustedError(
+        what=f"The source {shown(location)} is not trusted",
+        why=f"its root has the fingerprint {grouped(shown_fingerprint) or '(none)'}, not the one you gave",
+        do="Ask the packager over a second way, by telephone for example, which one is right.",
+    )
+
+
+def _decoded(path: str, kind: type[_Kept]) -> _Kept:
+    try:
+        with open(path, "rb") as file:
+            return msgspec.json.decode(file.read(), type=kind)
+    except (OSError, msgspec.DecodeError) as error:
+        raise UnreadableError(
+            what=f"What is kept about a trusted source in {shown(path)} cannot be read",
+            why=str(error),
+            do="Forget the source and trust it again.",
+        ) from error
+
+
+def _write(path: str, data: bytes) -> None:
+    with open(path + ".part", "wb") as file:
+        file.write(data)
+        file.flush()
+        os.fsync(file.fileno())
+    os.replace(path + ".part", path)
+
+
+def _copy(remote: str, local: str, size: int) -> str:
+    """Copy at most ``size`` bytes, flushed, and give their digest."""
+    state = hashlib.sha256()
+    with open(remote, "rb") as source, open(local, "wb") as target:
+        left = size + 1  # one more than signed: bytes that were appended change the digest
+        while left > 0 and (piece := source.read(min(_PIECE, left))):
+            state.update(piece)
+            target.write(piece)
+            left -= len(piece)
+        target.flush()
+        os.fsync(target.fileno())
+    return state.hexdigest()
+
+
+def _digest(path: str) -> str:
+    try:
+        with open(path, "rb") as file:
+            return hashlib.file_digest(file, "sha256").hexdigest()
+    except OSError:
+        return ""
