@@ -23,7 +23,8 @@ class CatalogueAuthority:
         self._known: dict[str, list[tuple[Package, PackageFile]]] = defaultdict(list)
         for package in packages:
             for file in package.files:
-                self._known[file.name.lower()].append((package, file))
+                for name in {file.name.lower(), file.place.rpartition("/")[2].lower()}:
+                    self._known[name].append((package, file))
 
     def testify(self, machine: Machine, subjects: Sequence[Subject]) -> dict[MachinePath, Testimony]:
         """Compare the files that the catalogue knows by name with the digests it lists."""

@@ -34,6 +34,10 @@ class PackageFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     sha256: Sha256
     executable: bool = False
 
+    def answers_to(self, name: str) -> bool:
+        """Whether a need of this name means this file; names are compared without case."""
+        return name.lower() in {self.name.lower(), self.place.rpartition("/")[2].lower()}
+
 
 class Package(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """One publisher's package in one version, for one architecture: the unit of restoration."""

@@ -46,7 +46,7 @@ def find_offers(
         for catalogue in catalogues
         for package in catalogue.packages
         for file in package.files
-        if file.name.lower() == name.lower()
+        if file.answers_to(name)
     ]
     return tuple(sorted(offers, key=_rank, reverse=True))
 

@@ -1,0 +1,1 @@
+"""Plan, rehearsal, journal, steps, proof; and the way back."""

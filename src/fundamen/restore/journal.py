@@ -1,0 +1,212 @@
+"""The journal: what is about to be changed, written down before it is changed (docs/formats/journal.md).
+
+Guarantees: a step's row with all that is needed to take it back is on the disk before its target is touched; a
+restoration that is not marked as ended was cut off.
+"""
+
+import json
+import os
+import sqlite3
+from collections.abc import Iterator
+from contextlib import closing, contextmanager
+from datetime import datetime
+from enum import StrEnum
+from typing import TypeVar
+
+import msgspec
+
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.restore.placing import FileState
+
+_FORMAT = 1
+
+_TABLES = """
+CREATE TABLE restoration (
+    number INTEGER PRIMARY KEY AUTOINCREMENT,
+    started_at TEXT NOT NULL,  -- ISO 8601, UTC
+    state TEXT NOT NULL,
+    record TEXT NOT NULL       -- JSON: RestorationRecord
+) STRICT;
+CREATE TABLE step (
+    restoration INTEGER NOT NULL REFERENCES restoration,
+    number INTEGER NOT NULL,
+    state TEXT NOT NULL,
+    record TEXT NOT NULL,      -- JSON: StepRecord
+    PRIMARY KEY (restoration, number)
+) STRICT;
+"""
+
+
+class State(StrEnum):
+    """How far a restoration has come."""
+
+    UNDER_WAY = "under way"  # also: cut off
+    DONE = "done"
+    TAKEN_BACK = "taken back"  # it failed, and all is as it was before
+    UNDOING = "being undone"  # also: its undoing was cut off
+    UNDONE = "undone"
+
+
+class StepState(StrEnum):
+    """How far one step has come."""
+
+    KEPT = "kept"  # the original is safe; the target may be old or new
+    PLACED = "placed"
+    TAKEN_BACK = "taken back"
+
+
+class StepRecord(msgspec.Struct, frozen=True):
+    """All that is needed to take one step back."""
+
+    path: MachinePath
+    target: str  # the host path
+    staged: str  # a name beside the target that may have been left behind
+    kept: str  # where the original's bytes are kept; empty where nothing stood there
+    before: FileState | None  # None: nothing stood there
+    after_sha256: str
+    new_folders: tuple[str, ...]  # that had to be made, outermost first
+    folder_modified_ns: int  # of the nearest folder that was there before
+    folder_accessed_ns: int
+    folder_after_ns: int = -1  # that folder's time of change right after the step; -1 until then
+
+
+class RestorationRecord(msgspec.Struct, frozen=True):
+    """What a restoration is for, and with what."""
+
+    program: MachinePath
+    packages: tuple[str, ...]  # for people
+
+
+class Step(msgspec.Struct, frozen=True):
+    """One row of the journal."""
+
+    number: int
+    state: StepState
+    record: StepRecord
+
+
+class Entry(msgspec.Struct, frozen=True):
+    """One restoration in the journal."""
+
+    number: int
+    program: MachinePath
+    started_at: datetime
+    state: State
+    packages: tuple[str, ...]
+    steps: tuple[Step, ...]
+
+    @property
+    def is_unfinished(self) -> bool:
+        """Whether it was cut off, or is under way this moment."""
+        return self.state in {State.UNDER_WAY, State.UNDOING}
+
+
+_Record = TypeVar("_Record", StepRecord, RestorationRecord)
+
+
+class Journal:
+    """The journal of one machine."""
+
+    def __init__(self, folder: HostPath) -> None:
+        """Open the journal in a folder; the folder is made by the first restoration, not by a look.
+
+        Raises:
+            UnreadableError: the journal is damaged, or from a newer version.
+        """
+        self.folder = folder
+        self._path = os.path.join(folder, "journal.sqlite")
+
+    def begin(self, program: MachinePath, packages: tuple[str, ...], now: datetime) -> int:
+        """Write down that a restoration begins, and give its number."""
+        os.makedirs(self.folder, mode=0o700, exist_ok=True)
+        with self._changing() as connection:
+            cursor = connection.execute(
+                "INSERT INTO restoration (started_at, state, record) VALUES (?, ?, ?)",
+                (now.isoformat(), State.UNDER_WAY, _encoded(RestorationRecord(program, packages))),
+            )
+            return int(cursor.lastrowid or 0)
+
+    def mark(self, restoration: int, state: State) -> None:
+        """Write down how far a restoration has come."""
+        with self._changing() as connection:
+            connection.execute("UPDATE restoration SET state = ? WHERE number = ?", (state, restoration))
+
+    def write_step(self, restoration: int, number: int, state: StepState, record: StepRecord) -> None:
+        """Write a step down, or how far it has come."""
+        with self._changing() as connection:
+            connection.execute(
+                "INSERT OR REPLACE INTO step VALUES (?, ?, ?, ?)",
+                (restoration, number, state, _encoded(record)),
+            )
+
+    def entries(self) -> tuple[Entry, ...]:
+        """All restorations, the oldest first.
+
+        Raises:
+            UnreadableError: the journal cannot be read.
+        """
+        if not os.path.exists(self._path):
+            return ()
+        with self._opened() as connection:
+            rows = connection.execute("SELECT number, started_at, state, record FROM restoration ORDER BY 1")
+            return tuple(self._entry(connection, row) for row in rows.fetchall())
+
+    def unfinished(self) -> Entry | None:
+        """The restoration that was cut off, if there is one."""
+        return next((entry for entry in self.entries() if entry.is_unfinished), None)
+
+    def kept_folder(self, restoration: int) -> HostPath:
+        """Where the originals of a restoration are kept."""
+        return HostPath(os.path.join(self.folder, "kept", str(restoration)))
+
+    def _entry(self, connection: sqlite3.Connection, row: tuple[int, str, str, str]) -> Entry:
+        number, started_at, state, text = row
+        record = _decoded(text, RestorationRecord)
+        steps = connection.execute(
+            "SELECT number, state, record FROM step WHERE restoration = ? ORDER BY number", (number,)
+        )
+        return Entry(
+            number=number,
+            program=record.program,
+            started_at=datetime.fromisoformat(started_at),
+            state=State(state),
+            packages=record.packages,
+            steps=tuple(Step(n, StepState(s), _decoded(r, StepRecord)) for n, s, r in steps),
+        )
+
+    @contextmanager
+    def _changing(self) -> Iterator[sqlite3.Connection]:
+        with self._opened() as connection, connection:
+            yield connection
+
+    @contextmanager
+    def _opened(self) -> Iterator[sqlite3.Connection]:
+        try:
+            with closing(sqlite3.connect(self._path)) as connection:
+                # EXTRA: the rollback journal's removal is flushed too, so a commit outlives a power cut.
+                connection.execute("PRAGMA synchronous = EXTRA")
+                self._prepare(connection)
+                yield connection
+        except (sqlite3.DatabaseError, msgspec.DecodeError, ValueError) as error:
+            raise UnreadableError(
+                what="The journal of restorations cannot be used",
+                why=f"{shown(self._path)}: {error}",
+                do="Nothing was changed. Keep the file, and bring back its last good copy.",
+            ) from error
+
+    def _prepare(self, connection: sqlite3.Connection) -> None:
+        version = connection.execute("PRAGMA user_version").fetchone()[0]
+        if version == 0:
+            connection.executescript(f"BEGIN; {_TABLES} PRAGMA user_version = {_FORMAT}; COMMIT;")
+        elif version != _FORMAT:
+            raise ValueError(f"it has format {version}, and this version of Fundamen knows format {_FORMAT}")
+
+
+def _encoded(record: msgspec.Struct) -> str:
+    r"""A record as JSON. The standard library's form: it writes undecodable bytes of a path as ``\udc..`` escapes."""
+    return json.dumps(msgspec.to_builtins(record))
+
+
+def _decoded(text: str, kind: type[_Record]) -> _Record:
+    return msgspec.convert(json.loads(text), type=kind)

@@ -1,0 +1,146 @@
+"""Replace a file on a machine: the only place where Fundamen writes to a machine.
+
+Guarantee: at every moment the target is either as it was, or new and whole. New content is staged beside the target,
+flushed, read back and compared, then swapped in by a rename, and the folder is flushed.
+"""
+
+import contextlib
+import os
+import stat
+
+import msgspec
+
+from fundamen.machine.file_bytes import FileBytes
+from fundamen.model.paths import HostPath, shown
+from fundamen.trust.digest import digest_of
+
+_PIECE = 1 << 18  # bytes
+
+
+class FileState(msgspec.Struct, frozen=True):
+    """A file as it stands: all that is put back when a change is undone."""
+
+    size: int  # bytes
+    sha256: str
+    mode: int  # permission bits
+    uid: int
+    gid: int
+    accessed_ns: int  # since the epoch
+    modified_ns: int
+    attributes: tuple[tuple[str, bytes], ...] = ()  # extended ones
+
+
+def read_state(path: HostPath) -> FileState | None:
+    """The state of an ordinary file; None where nothing stands there.
+
+    Raises:
+        OSError: it cannot be read, or something else than an ordinary file stands there.
+    """
+    try:
+        status = os.lstat(path)
+    except (FileNotFoundError, NotADirectoryError):
+        return None
+    if not stat.S_ISREG(status.st_mode):
+        raise OSError(0, "something else than an ordinary file stands there", path)
+    digest = digest_of_file(path)
+    return FileState(
+        size=status.st_size,
+        sha256=digest,
+        mode=stat.S_IMODE(status.st_mode),
+        uid=status.st_uid,
+        gid=status.st_gid,
+        accessed_ns=status.st_atime_ns,
+        modified_ns=status.st_mtime_ns,
+        attributes=_extended_attributes(path),
+    )
+
+
+def digest_of_file(path: str) -> str:
+    """The SHA-256 of a host file. Raises: OSError."""
+    with FileBytes(HostPath(path), path) as source:
+        return digest_of(source)
+
+
+def copy_flushed(source: HostPath, target: HostPath, sha256: str) -> None:
+    """Write a copy that is on the disk, and is what it should be, when this returns.
+
+    Raises:
+        OSError: it cannot be written, or what was read back has another digest.
+    """
+    with FileBytes(source, source) as content, open(target, "xb") as copy:
+        while piece := content.read_at(copy.tell(), _PIECE):
+            copy.write(piece)
+        copy.flush()
+        os.fsync(copy.fileno())
+    found = digest_of_file(target)
+    if found != sha256:
+        raise OSError(0, f"what was read back has the SHA-256 {found[:16]}..., not {sha256[:16]}...", target)
+
+
+def put(content: HostPath, target: HostPath, staged: HostPath, sha256: str, state: FileState) -> None:
+    """Put content at a target with the mode, owner, times and attributes of a state.
+
+    Args:
+        content: the host file with the new bytes.
+        target: what is replaced or made.
+        staged: a name in the target's folder that is ours to use.
+        sha256: of the new bytes.
+        state: what the file is to have besides its bytes; the times only where ``modified_ns`` is not negative.
+
+    Raises:
+        OSError: it could not be done; the target is untouched.
+    """
+    remove(staged)
+    try:
+        copy_flushed(content, staged, sha256)
+        _dress(staged, state)
+        os.rename(staged, target)
+    except OSError:
+        with contextlib.suppress(OSError):
+            remove(staged)
+        raise
+    # Flushed after the swap: until then a power cut may show the old file, but never half of one.
+    flush_folder(os.path.dirname(target))
+
+
+def remove(path: HostPath) -> None:
+    """Take a file of ours away, if it is there. Raises: OSError."""
+    with contextlib.suppress(FileNotFoundError):
+        os.unlink(path)
+        flush_folder(os.path.dirname(path))
+
+
+def flush_folder(folder: str) -> None:
+    """Have the folder's entries on the disk. Raises: OSError."""
+    handle = os.open(folder, os.O_RDONLY | getattr(os, "O_DIRECTORY", 0))
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
+
+
+def _dress(path: HostPath, state: FileState) -> None:
+    status = os.stat(path)
+    if (status.st_uid, status.st_gid) != (state.uid, state.gid):
+        os.chown(path, state.uid, state.gid)
+    os.chmod(path, state.mode)
+    for name, value in state.attributes:
+        os.setxattr(path, name, value)
+    if state.modified_ns >= 0:
+        os.utime(path, ns=(state.accessed_ns, state.modified_ns))
+    handle = os.open(path, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
+
+
+def _extended_attributes(path: HostPath) -> tuple[tuple[str, bytes], ...]:
+    if not hasattr(os, "listxattr"):
+        return ()
+    try:
+        return tuple((name, os.getxattr(path, name)) for name in sorted(os.listxattr(path)))
+    except OSError as error:
+        if error.errno in {95, 1}:  # ENOTSUP: the file system has none; EPERM: none that we may carry over
+            return ()
+        raise OSError(error.errno, f"its extended attributes cannot be kept: {error.strerror}", shown(path)) from error

@@ -1,0 +1,161 @@
+"""Plan a restoration: the packages that bring what is at fault, and of their files those that are not sound."""
+
+from collections.abc import Sequence
+
+import msgspec
+
+from fundamen.loaders.load_map import Outcome
+from fundamen.loaders.loading import system_folder
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.architecture import Platform
+from fundamen.model.errors import UnreadableError
+from fundamen.model.package import Base, Package, PackageFile
+from fundamen.model.paths import MachinePath
+from fundamen.sources.layout import place_parts
+from fundamen.sources.offers import Offer, find_offers
+from fundamen.sources.store import Catalogue, Source
+from fundamen.trace.records import Component, Trace
+from fundamen.trust.digest import digest_of
+
+
+class PlaceFile(msgspec.Struct, frozen=True):
+    """One step: a file of a package is put in its place, and what stood there is kept."""
+
+    path: MachinePath  # with all links followed
+    file: PackageFile
+    package: Package
+    source: Source
+    because: str  # what is wrong with the place now
+
+    @property
+    def replaces(self) -> bool:
+        """Whether something stands there that is replaced."""
+        return self.because != "missing"
+
+
+class Unmet(msgspec.Struct, frozen=True):
+    """A fault for which there is no trusted remedy."""
+
+    name: str
+    why: str
+
+
+class Plan(msgspec.Struct, frozen=True):
+    """What would be done for one program, and what cannot be."""
+
+    program: MachinePath
+    packages: tuple[tuple[Source, Package], ...]
+    steps: tuple[PlaceFile, ...]
+    untouched: tuple[MachinePath, ...]  # files of these packages that are sound already
+    unmet: tuple[Unmet, ...]
+
+    @property
+    def size(self) -> int:
+        """How many bytes are to be written, not counting what is kept."""
+        return sum(step.file.size for step in self.steps)
+
+
+def plan_restoration(machine: Machine, trace: Trace, catalogues: Sequence[Catalogue]) -> Plan:
+    """Choose packages for all faults of a trace, and from each package the files that are not as it has them."""
+    in_place = _in_place(machine, trace, catalogues)
+    chosen: dict[tuple[str, Package], Offer] = {}
+    unmet = []
+    for fault in trace.faults:
+        offers = find_offers(
+            catalogues, machine.paths.basename(fault.name), machine.platform, fault.wanted_architecture, in_place
+        )
+        if offers and offers[0].is_eligible:
+            chosen.setdefault((offers[0].source.name, offers[0].package), offers[0])
+        else:
+            unmet.append(Unmet(fault.name, _why_unmet(offers, catalogues)))
+    steps: dict[str, PlaceFile] = {}
+    untouched: list[MachinePath] = []
+    for offer in chosen.values():
+        for file in offer.package.files:
+            path = machine.real(place_of(machine, trace, offer.package, file))
+            because = _difference(machine, path, file)
+            if because is None:
+                untouched.append(path)
+            else:
+                step = PlaceFile(path, file, offer.package, offer.source, because)
+                steps.setdefault(machine.folded(path), step)
+    packages = tuple((offer.source, offer.package) for offer in chosen.values())
+    return Plan(trace.program, packages, tuple(steps.values()), tuple(untouched), tuple(unmet))
+
+
+def with_found_places(machine: Machine, plan: Plan, remaining: Sequence[Component]) -> Plan:
+    """Add steps for faults that a rehearsal leaves because the loader finds a bad copy before the package's place.
+
+    The bad copy is replaced where it lies, by the file of that name from the plan's packages.
+    """
+    steps = {machine.folded(step.path): step for step in plan.steps}
+    for fault in remaining:
+        found = [c.path for c in fault.searched if c.outcome in {Outcome.REFUSED, Outcome.TAKEN}]
+        name = machine.paths.basename(fault.name)
+        for source, package in plan.packages:
+            for file in package.files:
+                if file.answers_to(name) and found:
+                    path = machine.real(found[0])
+                    step = PlaceFile(path, file, package, source, str(fault.verdict))
+                    steps.setdefault(machine.folded(path), step)
+    return msgspec.structs.replace(plan, steps=tuple(steps.values()))
+
+
+def place_of(machine: Machine, trace: Trace, package: Package, file: PackageFile) -> MachinePath:
+    """Where on the machine a file of a package belongs."""
+    match file.base:
+        case Base.PROGRAM:
+            folder = machine.folder_of(machine.real(trace.program))
+        case Base.SYSTEM:
+            folder = system_folder(machine, package.architecture)
+        case Base.ROOT:
+            folder = MachinePath("C:\\" if machine.platform is Platform.WINDOWS else "/")
+    return machine.join(folder, *place_parts(file))
+
+
+def _in_place(machine: Machine, trace: Trace, catalogues: Sequence[Catalogue]) -> list[tuple[str, str]]:
+    """(name, version) of the packages of which this program uses sound files, known by their digests."""
+    digests: dict[MachinePath, str] = {}
+    listed = [(package, file) for c in catalogues for package in c.packages for file in package.files]
+    found = []
+    for component in trace.components:
+        if component.path is None or component.is_fault:
+            continue
+        name = machine.paths.basename(component.name)
+        for package, file in listed:
+            if not file.answers_to(name):
+                continue
+            if component.path not in digests:
+                with machine.open(component.path) as source:
+                    digests[component.path] = digest_of(source)
+            if digests[component.path] == file.sha256 and package.withdrawn is None:
+                found.append((package.name, package.version))
+    return found
+
+
+def _difference(machine: Machine, path: MachinePath, file: PackageFile) -> str | None:
+    """What is wrong with the file at a place; None where it is the package's own."""
+    entry = machine.look(path)
+    if entry.kind is EntryKind.ABSENT:
+        return "missing"
+    try:
+        with machine.open(path) as source:
+            if source.size == file.size and digest_of(source) == file.sha256:
+                return None
+    except UnreadableError as error:
+        return error.why
+    try:
+        binary = machine.binary(path)
+    except UnreadableError:
+        return "corrupt"
+    if binary.problems:
+        return "corrupt"
+    return f"other bytes, for {binary.architecture}"
+
+
+def _why_unmet(offers: Sequence[Offer], catalogues: Sequence[Catalogue]) -> str:
+    if not catalogues:
+        return "no source is trusted yet"
+    if not offers:
+        return "no trusted source has it"
+    return "; ".join(f"{o.package.name} {o.package.version} from {o.source.name}: {o.obstacle}" for o in offers[:3])

@@ -1,0 +1,78 @@
+"""Rehearse a plan: lay it over the machine and trace the program again."""
+
+from collections.abc import Callable, Sequence
+
+import msgspec
+
+from fundamen.evidence.authority import Authority
+from fundamen.machine.machine import Machine
+from fundamen.machine.overlay import OverlayMachine
+from fundamen.model.package import PackageFile
+from fundamen.model.paths import HostPath, MachinePath
+from fundamen.restore.plan import Plan, plan_restoration, with_found_places
+from fundamen.sources.store import Catalogue, Source
+from fundamen.trace.records import Trace
+from fundamen.trace.trace import trace_program
+
+Fetch = Callable[[Source, PackageFile], HostPath]
+
+_MOST_ROUNDS = 20  # each round uncovers what the libraries of the round before need
+
+
+class Rehearsal(msgspec.Struct, frozen=True):
+    """A plan with what it would come to."""
+
+    before: Trace
+    plan: Plan
+    after: Trace
+    contents: dict[str, HostPath]  # SHA-256 -> our own verified copy of the bytes
+
+
+def rehearse(
+    machine: Machine,
+    program: MachinePath,
+    catalogues: Sequence[Catalogue],
+    authorities: Sequence[Authority],
+    fetch: Fetch,
+) -> Rehearsal:
+    """Trace a program, plan for its faults, and trace it again as it would be; nothing on the machine is changed.
+
+    A library that was missing may itself need what is missing too. Such faults show only once it is in place, so the
+    plan is laid over the machine and grown until nothing more can be mended.
+
+    Raises:
+        UntrustedError: a file of a source is not what was signed.
+        UnreadableError: the program or a source cannot be read.
+    """
+    before = after = trace_program(machine, program, authorities)
+    plan = plan_restoration(machine, before, catalogues)
+    contents: dict[str, HostPath] = {}
+    for _ in range(_MOST_ROUNDS):
+        for step in plan.steps:
+            if step.file.sha256 not in contents:
+                contents[step.file.sha256] = fetch(step.source, step.file)
+        overlay = OverlayMachine(machine, {step.path: contents[step.file.sha256] for step in plan.steps})
+        after = trace_program(overlay, program, authorities)
+        grown = _grown(overlay, machine, plan, after, catalogues)
+        if grown.steps == plan.steps:
+            break
+        plan = grown
+    return Rehearsal(before, plan, after, contents)
+
+
+def _grown(
+    overlay: Machine, machine: Machine, plan: Plan, after: Trace, catalogues: Sequence[Catalogue]
+) -> Plan:
+    """The plan with what the remaining faults call for: further packages first, bad copies in front of them second."""
+    if not after.faults:
+        return plan
+    further = plan_restoration(overlay, after, catalogues)
+    known = {machine.folded(step.path) for step in plan.steps}
+    steps = [step for step in further.steps if machine.folded(step.path) not in known]
+    grown = msgspec.structs.replace(
+        plan,
+        packages=tuple(dict.fromkeys((*plan.packages, *further.packages))),
+        steps=(*plan.steps, *steps),
+        unmet=further.unmet,
+    )
+    return grown if steps else with_found_places(machine, grown, after.faults)

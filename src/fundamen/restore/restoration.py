@@ -1,0 +1,69 @@
+"""One restoration from its rehearsal to its proof."""
+
+from collections.abc import Sequence
+from datetime import datetime
+
+import msgspec
+
+from fundamen.evidence.authority import Authority
+from fundamen.machine.machine import Machine
+from fundamen.restore.carrying_out import Progress, alone_on, carry_out, require_finished, undo
+from fundamen.restore.journal import Entry, Journal
+from fundamen.restore.launch import Launch, launch
+from fundamen.restore.rehearsal import Rehearsal
+from fundamen.trace.records import Trace
+from fundamen.trace.trace import trace_program
+
+
+class Restoration(msgspec.Struct, frozen=True):
+    """What was rehearsed and, where it was carried out, what came of it."""
+
+    rehearsal: Rehearsal
+    number: int | None = None  # in the journal; None where nothing was carried out
+    proof: Trace | None = None  # the program traced again afterwards
+    launched: Launch | None = None
+
+    @property
+    def remaining(self) -> int:
+        """How many faults stand now; where nothing was carried out, how many stood before."""
+        return len((self.proof or self.rehearsal.before).faults)
+
+    @property
+    def is_well(self) -> bool:
+        """Whether nothing is at fault any more, and the program, if it was run, worked."""
+        return self.remaining == 0 and (self.launched is None or self.launched.worked)
+
+
+def perform(
+    machine: Machine,
+    rehearsal: Rehearsal,
+    journal: Journal,
+    authorities: Sequence[Authority],
+    now: datetime,
+    progress: Progress,
+) -> Restoration:
+    """Carry a rehearsal out and prove it: everything is read back and the program traced again.
+
+    Raises:
+        UnfinishedError: another Fundamen is at work, or an earlier restoration was cut off.
+        RestorationError: it failed and was taken back.
+    """
+    with alone_on(machine):
+        require_finished(machine, journal)
+        number = carry_out(machine, rehearsal, journal, now, progress)
+    proof = trace_program(machine.afresh(), rehearsal.plan.program, authorities)
+    return Restoration(rehearsal, number, proof)
+
+
+def with_launch(
+    restoration: Restoration, machine: Machine, arguments: tuple[str, ...], seconds: float
+) -> Restoration:
+    """The restoration with the program run once."""
+    launched = launch(machine, restoration.rehearsal.plan.program, arguments, seconds)
+    return msgspec.structs.replace(restoration, launched=launched)
+
+
+def take_back(machine: Machine, journal: Journal, number: int | None) -> Entry:
+    """Undo a restoration with the machine to ourselves. Raises: as ``undo`` and ``alone_on``."""
+    with alone_on(machine):
+        return undo(journal, number)
