@@ -56,7 +56,7 @@ class CatalogueAuthority:
         title = f"{package.name} {package.version}"
         if package.withdrawn is not None:
             return Testimony(self._speaker, False, f"is from {title}, which was withdrawn: {package.withdrawn}")
-        return Testimony(self._speaker, True, f"as {package.publisher} published it in {title}")
+        return Testimony(self._speaker, True, f"{title} by {package.publisher}")
 
     def _doubting(
         self, machine: Machine, path: MachinePath, listed: list[tuple[Package, PackageFile]], sound: list[Package]

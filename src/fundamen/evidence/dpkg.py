@@ -32,9 +32,9 @@ class DpkgAuthority:
             found = file_digest(machine, path, "md5")
             if found is not None:
                 title = f"{package.partition(':')[0]} {versions.get(package, '')}".rstrip()
-                detail = f"as package {title} brought it"
+                detail = f"package {title}"
                 if found != expected:
-                    detail = f"differs from what package {title} brought (MD5 {found[:8]}..., not {expected[:8]}...)"
+                    detail = f"differs from package {title} (MD5 {found[:8]}..., not {expected[:8]}...)"
                 testimonies[path] = Testimony(_SPEAKER, found == expected, detail)
         return testimonies
 

@@ -120,7 +120,7 @@ class _Judging:
             return _Finding(Verdict.CORRUPT, f"{refused.path}: {refused.detail}")
         if other := by_outcome.get(Outcome.OTHER_ARCHITECTURE):
             wanted = self._loading.binary.architecture
-            return _Finding(Verdict.WRONG_ARCHITECTURE, f"the copy at {other.path} {other.detail}, not for {wanted}")
+            return _Finding(Verdict.WRONG_ARCHITECTURE, f"what the loader finds {other.detail}, and the program is for {wanted}")
         if blocked := by_outcome.get(Outcome.BLOCKED):
             return _Finding(Verdict.BLOCKED, f"{blocked.path}: {blocked.detail}")
         if elsewhere := by_outcome.get(Outcome.NOT_SEARCHED):

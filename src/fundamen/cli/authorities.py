@@ -1,0 +1,25 @@
+"""Put together who may vouch for files: the OS's package database, and the trusted sources."""
+
+from datetime import datetime
+
+from fundamen.cli.output import Output
+from fundamen.evidence.authority import Authority
+from fundamen.evidence.dpkg import DpkgAuthority
+from fundamen.model.paths import HostPath
+
+
+def authorities_at(home: HostPath, now: datetime, output: Output) -> list[Authority]:
+    """All authorities at hand; a source whose signatures have expired does not speak, and that is said."""
+    import os  # noqa: PLC0415 - beside the import it serves
+
+    authorities: list[Authority] = [DpkgAuthority()]
+    if os.path.isdir(os.path.join(home, "sources")):
+        from fundamen.evidence.catalogue import CatalogueAuthority  # noqa: PLC0415 - only where a source is trusted
+        from fundamen.sources.store import SourceStore  # noqa: PLC0415
+
+        for catalogue in SourceStore(home).catalogues():
+            if catalogue.expires_at <= now:
+                output.note(f"The source {catalogue.source.name} has expired and does not speak; see: fundamen sources list")
+            else:
+                authorities.append(CatalogueAuthority(catalogue.source.name, catalogue.packages))
+    return authorities

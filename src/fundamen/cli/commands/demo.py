@@ -1,0 +1,57 @@
+"""``fundamen demo``."""
+
+import contextlib
+import os
+import sys
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+
+import click
+
+from fundamen.cli.exits import Exit
+from fundamen.cli.output import Output, finish
+from fundamen.demo.story import Scene, caption_text, closing, play
+
+
+@click.command("demo")
+@click.option("--keep", metavar="FOLDER", help="Build the world in FOLDER, a new one, and leave it there to play with.")
+def command(keep: str | None) -> None:
+    """Play a whole case on made-up data, with the real commands: trace, trust, rehearse, restore, prove, undo.
+
+    The harbour office of Marram Sound has two machines: a Linux desk, which is a folder of this host so that its
+    program can really be run, and the disk of a Windows machine. On both, the runtime that Tidebook stands on is
+    broken in three ways. Nothing outside the demo's own folder is changed.
+
+    \b
+    fundamen demo
+    fundamen demo --keep marram && cd marram
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    went_as_told = True
+    with Output(as_json=False, quiet=False, verbose=False, log_file=None) as output, _folder(keep) as folder:
+        for index, played in enumerate(play(folder, sys.stdout.isatty(), _tell)):
+            output.show(played.output)
+            if not played.went_as_told:
+                went_as_told = False
+                output.note(f"(Step {index + 1} ended with {played.status}; the story expects {played.scene.status}.)")
+        click.echo("\n" + click.style("The case is closed.", bold=True))
+        if keep:
+            click.echo("To go on with it:\n" + "\n".join(f"  {line}" for line in closing(folder)))
+    finish(Exit.NOTHING_AT_FAULT if went_as_told else Exit.FAULT_FOUND)
+
+
+def _tell(scene: Scene) -> None:
+    caption, _, line = caption_text(scene).partition("\n\n")
+    click.echo("\n" + click.style(caption, fg="cyan") + "\n\n" + click.style(line, bold=True))
+
+
+@contextlib.contextmanager
+def _folder(keep: str | None) -> Iterator[Path]:
+    """The folder that was asked for, or one that goes when the demo ends."""
+    if keep:
+        folder = Path(os.path.abspath(keep))
+        folder.mkdir(parents=True, exist_ok=True)
+        yield folder
+        return
+    with tempfile.TemporaryDirectory(prefix="fundamen-demo-") as temporary:
+        yield Path(temporary)

@@ -1,0 +1,99 @@
+"""``fundamen restore``."""
+
+from collections.abc import Callable
+
+import click
+
+from fundamen.cli import options
+from fundamen.cli.authorities import authorities_at
+from fundamen.cli.exits import Exit
+from fundamen.cli.output import Output, finish
+from fundamen.machine.machine import Machine
+from fundamen.machine.programs import find_program
+from fundamen.report.contracts.restoring import RestoreState, restore_record
+from fundamen.report.restore_text import rehearsal_text, restoration_text
+from fundamen.restore.carrying_out import require_finished
+from fundamen.restore.home import journal_of
+from fundamen.restore.launch import require_launchable
+from fundamen.restore.rehearsal import rehearse
+from fundamen.restore.restoration import Restoration, perform, with_launch
+from fundamen.sources.refreshing import proven_catalogues
+from fundamen.sources.store import SourceStore
+
+
+@click.command("restore")
+@click.argument("program")
+@click.argument("arguments", nargs=-1)
+@click.option("--rehearse", "only_rehearse", is_flag=True, help="Show what would be done and come of it; change nothing.")
+@click.option("--yes", is_flag=True, help="Carry it out without asking.")
+@click.option("--launch", is_flag=True, help="Run the program afterwards, with ARGUMENTS, and show how it ended.")
+@click.option("--launch-seconds", type=click.FloatRange(0.1), default=20.0, show_default=True, help="How long at most.")
+@options.machine_options
+@options.output_options
+def command(
+    program: str,
+    arguments: tuple[str, ...],
+    *,
+    only_rehearse: bool,
+    yes: bool,
+    launch: bool,
+    launch_seconds: float,
+    machine: Callable[[], Machine],
+    output: Output,
+) -> None:
+    """Put right what PROGRAM stands on, as whole packages from trusted sources.
+
+    The plan is rehearsed first: laid over the machine, it is traced as it would be. Then you are asked. What is
+    replaced is kept, every step is written to a journal before it is made, and all of it can be undone.
+
+    \b
+    fundamen restore --rehearse /opt/tidebook/bin/tidebook
+    fundamen restore --yes --launch /opt/tidebook/bin/tidebook -- --today
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    with output:
+        examined, home = machine(), options.home()
+        journal, store = journal_of(examined, home), SourceStore(home)
+        require_finished(examined, journal)
+        path = find_program(examined, program)
+        if launch:
+            require_launchable(examined, path)
+        catalogues = proven_catalogues(store, output.note)
+        authorities = authorities_at(home, options.now(), output)
+        rehearsal = rehearse(examined, path, catalogues, authorities, store.fetch)
+        restoration = Restoration(rehearsal)
+        if not output.as_json:
+            output.show(rehearsal_text(rehearsal, examined, drawn=output.drawn))
+        state = _state(restoration, only_rehearse=only_rehearse, agreed=lambda: yes or _asked(output))
+        if state == "restored":
+            with output.progress(len(rehearsal.plan.steps), "Restoring") as progress:
+                restoration = perform(examined, rehearsal, journal, authorities, options.now(), progress)
+        if launch and state in {"restored", "not needed"}:
+            restoration = with_launch(restoration, examined, arguments, launch_seconds)
+        if output.as_json:
+            output.show_record(restore_record(restoration, state))
+        else:
+            output.show("\n" * (state == "restored") + restoration_text(restoration, examined, drawn=output.drawn))
+        status = Exit.NOTHING_AT_FAULT if restoration.is_well else Exit.FAULT_FOUND
+    finish(status)
+
+
+def _state(restoration: Restoration, *, only_rehearse: bool, agreed: Callable[[], bool]) -> RestoreState:
+    rehearsal = restoration.rehearsal
+    if not rehearsal.before.faults:
+        return "not needed"
+    if not rehearsal.plan.steps:
+        return "no remedy"
+    if only_rehearse:
+        return "rehearsed"
+    return "restored" if agreed() else "declined"
+
+
+def _asked(output: Output) -> bool:
+    """Ask for consent on standard error, so that a redirected result stays clean; no terminal means no."""
+    if output.as_json or output.quiet:
+        return False
+    try:
+        return click.confirm("\nCarry this out?", default=False, err=True)
+    except click.Abort:
+        click.echo("", err=True)
+        return False

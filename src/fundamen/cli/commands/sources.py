@@ -1,0 +1,180 @@
+"""``fundamen sources`` and its commands."""
+
+import os
+from collections.abc import Callable
+from datetime import timedelta
+
+import click
+
+from fundamen.cli import options
+from fundamen.cli.exits import Exit
+from fundamen.cli.output import Output, finish
+from fundamen.machine.machine import Machine
+from fundamen.model.architecture import Architecture
+from fundamen.model.package import NEUTRAL
+from fundamen.model.paths import HostPath
+from fundamen.sources.store import SourceStore
+
+_ARCHITECTURES = [str(a) for a in Architecture if a is not Architecture.UNKNOWN]
+
+
+@click.group("sources")
+def command() -> None:
+    """The trusted sources: trust, list, offers; for the packager: publish.
+
+    A source is trusted once, by a fingerprint that you get over a second way, such as the telephone. From then on
+    nothing it serves is believed without proof.
+    """
+
+
+@command.command("trust")
+@click.argument("folder")
+@click.option("--fingerprint", required=True, help="The SHA-256 that the packager reads out; blanks do not matter.")
+@click.option("--name", help="How you want to call it; default: the folder's name.")
+@options.output_options
+def trust(folder: str, fingerprint: str, name: str | None, output: Output) -> None:
+    """Trust the source in FOLDER, if it has the fingerprint that you were told.
+
+    \b
+    fundamen sources trust /media/usb/source --fingerprint '3f2a 90c1 ...' --name harbour-it
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    from fundamen.report.contracts.sourcing import SourcesRecord, source_part  # noqa: PLC0415 - each command its own
+    from fundamen.report.sources_text import trusted_text  # noqa: PLC0415
+
+    with output:
+        location = HostPath(os.path.abspath(folder))
+        name = name or os.path.basename(location).replace(" ", "-")
+        catalogue = SourceStore(options.home()).trust(location, fingerprint, name, options.now())
+        if output.as_json:
+            output.show_record(SourcesRecord((source_part(catalogue),)))
+        else:
+            output.show(trusted_text(catalogue, drawn=output.drawn))
+
+
+@command.command("list")
+@options.output_options
+def list_(output: Output) -> None:
+    """List the trusted sources with their packages, and until when their signatures hold."""
+    from fundamen.report.contracts.sourcing import SourcesRecord, source_part  # noqa: PLC0415
+    from fundamen.report.sources_text import sources_text  # noqa: PLC0415
+
+    with output:
+        catalogues = SourceStore(options.home()).catalogues()
+        if output.as_json:
+            output.show_record(SourcesRecord(tuple(source_part(catalogue) for catalogue in catalogues)))
+        else:
+            output.show(sources_text(catalogues, options.now(), drawn=output.drawn))
+        expired = any(catalogue.expires_at <= options.now() for catalogue in catalogues)
+    finish(Exit.FAULT_FOUND if expired else Exit.NOTHING_AT_FAULT)
+
+
+@command.command("forget")
+@click.argument("name")
+@options.output_options
+def forget(name: str, output: Output) -> None:
+    """Trust the source NAME no longer."""
+    with output:
+        source = SourceStore(options.home()).forget(name)
+        output.note(f"The source {source.name} at {source.location} is trusted no longer.")
+
+
+@command.command("refresh")
+@options.output_options
+def refresh(output: Output) -> None:
+    """Bring the current catalogue of every trusted source in, and check every signature in it."""
+    from fundamen.report.contracts.sourcing import SourcesRecord, source_part  # noqa: PLC0415
+    from fundamen.report.sources_text import sources_text  # noqa: PLC0415
+
+    with output:
+        store = SourceStore(options.home())
+        catalogues = [store.refresh(source) for source in store.sources()]
+        if output.as_json:
+            output.show_record(SourcesRecord(tuple(source_part(catalogue) for catalogue in catalogues)))
+        else:
+            output.show(sources_text(catalogues, options.now(), drawn=output.drawn))
+
+
+@command.command("offers")
+@click.argument("need")
+@click.option("--for", "architecture", type=click.Choice(_ARCHITECTURES), help="Default: that of this host.")
+@options.machine_options
+@options.output_options
+def offers(need: str, architecture: str | None, machine: Callable[[], Machine], output: Output) -> None:
+    """Show which trusted source offers the component NEED, best first, and why an offer may not be used.
+
+    \b
+    fundamen sources offers libsaltgrass-tide.so.4
+    fundamen sources offers saltgrass.dll --machine /mnt/disk --for x86
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    from fundamen.report.contracts.sourcing import OffersRecord, offer_part  # noqa: PLC0415
+    from fundamen.report.sources_text import offers_text  # noqa: PLC0415
+    from fundamen.sources.offers import find_offers  # noqa: PLC0415
+    from fundamen.sources.refreshing import proven_catalogues  # noqa: PLC0415
+
+    with output:
+        wanted = Architecture(architecture or _of_this_host())
+        catalogues = proven_catalogues(SourceStore(options.home()), output.note)
+        found = find_offers(catalogues, need, machine().platform, wanted)
+        if output.as_json:
+            output.show_record(OffersRecord(need, tuple(offer_part(offer) for offer in found)))
+        else:
+            output.show(offers_text(need, found, drawn=output.drawn))
+        is_offered = any(offer.is_eligible for offer in found)
+    finish(Exit.NOTHING_AT_FAULT if is_offered else Exit.FAULT_FOUND)
+
+
+@command.command("publish")
+@click.argument("folder")
+@click.option("--from", "media", required=True, metavar="MEDIA", help="The folder with the publisher's files.")
+@click.option("--publisher", required=True, help="Whose package it is.")
+@click.option("--package", required=True, help="The package's name.")
+@click.option("--version", "package_version", required=True, help="The package's version.")
+@click.option("--language", default=NEUTRAL, show_default=True, help="For a language pack, its language.")
+@click.option("--place", required=True, help="Where the files belong: {program}, {system} or {root}, then a path.")
+@click.option("--keys", required=True, metavar="KEYS", help="Your key folder; keep it off the source.")
+@click.option("--days", type=click.FloatRange(-3650, 3650), default=90.0, show_default=True, help="Signatures hold so long.")
+@options.output_options
+def publish(
+    folder: str,
+    *,
+    media: str,
+    publisher: str,
+    package: str,
+    package_version: str,
+    language: str,
+    place: str,
+    keys: str,
+    days: float,
+    output: Output,
+) -> None:
+    """Take the publisher's files in MEDIA into the source in FOLDER as one package, and sign the catalogue.
+
+    Platform, architecture and names are read from the files. A new source is made with new keys.
+
+    \b
+    fundamen sources publish /srv/source --from media/saltgrass-4.2.1 --keys ~/keys \\
+        --publisher 'Ardvane Instruments' --package 'Saltgrass Runtime' --version 4.2.1 --place '{program}/../lib'
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    from fundamen.report.publication_text import publication_record, publication_text  # noqa: PLC0415
+    from fundamen.sources.publishing import Identity, publish  # noqa: PLC0415 - loads python-tuf
+
+    with output:
+        publication = publish(
+            HostPath(os.path.abspath(folder)),
+            HostPath(os.path.abspath(media)),
+            Identity(publisher, package, package_version, language),
+            place,
+            HostPath(os.path.abspath(os.path.expanduser(keys))),
+            options.now() + timedelta(days=days),
+        )
+        if output.as_json:
+            output.show_record(publication_record(publication))
+        else:
+            output.show(publication_text(publication, drawn=output.drawn))
+
+
+def _of_this_host() -> str:
+    import platform  # noqa: PLC0415 - only where no architecture is named
+
+    machine = platform.machine().lower()
+    return {"amd64": "x86_64", "arm64": "aarch64", "i686": "x86", "armv7l": "armv7"}.get(machine, machine)

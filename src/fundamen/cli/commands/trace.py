@@ -1,0 +1,66 @@
+"""``fundamen trace``."""
+
+from collections.abc import Callable
+
+import click
+
+from fundamen.cli import options
+from fundamen.cli.authorities import authorities_at
+from fundamen.cli.exits import Exit, exit_of
+from fundamen.cli.output import Output, finish
+from fundamen.machine.machine import Machine
+from fundamen.machine.programs import find_program
+from fundamen.model.errors import FundamenError
+from fundamen.report.trace_text import next_step, trace_text
+from fundamen.trace.records import Trace
+from fundamen.trace.trace import trace_program
+
+
+@click.command("trace")
+@click.argument("programs", nargs=-1, required=True, metavar="PROGRAM...")
+@options.machine_options
+@options.output_options
+def command(programs: tuple[str, ...], machine: Callable[[], Machine], output: Output) -> None:
+    """Show all that each PROGRAM needs, directly and indirectly, and how each need stands.
+
+    Nothing is run and nothing is changed. A library can be traced like a program. PROGRAM is a path as the machine
+    spells it, a path of this host inside the machine's folder, or a name on this host's PATH.
+
+    \b
+    fundamen trace /opt/tidebook/bin/tidebook
+    fundamen trace --machine /mnt/disk 'C:\\Program Files\\Tidebook\\tidebook.exe'
+    fundamen trace --json git ssh | jq .faults
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    worst = Exit.NOTHING_AT_FAULT
+    with output:
+        examined = machine()
+        authorities = authorities_at(options.home(), options.now(), output)
+        for index, name in enumerate(programs):
+            try:
+                trace = trace_program(examined, find_program(examined, name), authorities)
+            except FundamenError as error:
+                worst = max(worst, exit_of(error))
+                _fail(output, name, error)
+                continue
+            worst = max(worst, Exit.FAULT_FOUND if trace.faults else Exit.NOTHING_AT_FAULT)
+            _show(output, name, trace, examined, first=index == 0)
+    finish(worst)
+
+
+def _show(output: Output, name: str, trace: Trace, machine: Machine, *, first: bool) -> None:
+    if output.as_json:
+        from fundamen.report.contracts.tracing import trace_record  # noqa: PLC0415 - only where JSON is asked for
+
+        output.show_record(trace_record(name, trace, next_step(trace, machine)))
+    else:
+        page = trace_text(trace, machine, drawn=output.drawn, verbose=output.verbose)
+        output.show(page if first else "\n" + page)
+
+
+def _fail(output: Output, name: str, error: FundamenError) -> None:
+    if output.as_json:
+        from fundamen.report.contracts.line import failure  # noqa: PLC0415
+        from fundamen.report.contracts.tracing import TraceRecord  # noqa: PLC0415
+
+        output.show_record(TraceRecord(path=name, error=failure(error)))
+    output.tell(error)

@@ -1,0 +1,38 @@
+"""``fundamen undo``."""
+
+from collections.abc import Callable
+
+import click
+
+from fundamen.cli import options
+from fundamen.cli.exits import Exit
+from fundamen.cli.output import Output, finish
+from fundamen.machine.machine import Machine
+from fundamen.report.contracts.restoring import UndoRecord, entry_part
+from fundamen.report.restore_text import undo_text
+from fundamen.restore.home import journal_of
+from fundamen.restore.restoration import take_back
+
+
+@click.command("undo")
+@click.argument("number", type=int, required=False)
+@options.machine_options
+@options.output_options
+def command(number: int | None, machine: Callable[[], Machine], output: Output) -> None:
+    """Take restoration NUMBER back, or the latest one: every file as it was before, to the byte.
+
+    Content, mode, owner, times and extended attributes come back. A restoration that was cut off is taken back in the
+    same way. If one of its files has changed since, nothing is undone, and the file is named.
+
+    \b
+    fundamen undo
+    fundamen undo 3 --machine /mnt/disk
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    with output:
+        examined = machine()
+        entry = take_back(examined, journal_of(examined, options.home()), number)
+        if output.as_json:
+            output.show_record(UndoRecord(entry_part(entry)))
+        else:
+            output.show(undo_text(entry, examined, drawn=output.drawn))
+    finish(Exit.NOTHING_AT_FAULT)

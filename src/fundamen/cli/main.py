@@ -1,0 +1,67 @@
+"""The group of commands. A command's module is imported only when the command is called."""
+
+import sys
+from importlib import import_module
+from typing import NoReturn
+
+import click
+
+from fundamen import __version__
+
+# name -> module below fundamen.cli.commands that holds a command of that name, and what it is for
+_COMMANDS = {
+    "trace": ("trace", "Show all that a program needs, and how each need stands."),
+    "inspect": ("inspect", "Show what a file is: format, architecture, needs, digest."),
+    "restore": ("restore", "Put right what a program stands on, from trusted sources."),
+    "undo": ("undo", "Take a restoration back."),
+    "history": ("history", "List the restorations of a machine."),
+    "sources": ("sources", "The trusted sources: trust, list, offers; publish."),
+    "demo": ("demo", "Play a worked example on made-up data."),
+}
+
+
+class _Commands(click.Group):
+    """Finds a command by name in the table."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:  # noqa: ARG002 - click's own signature
+        return list(_COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:  # noqa: ARG002
+        if cmd_name not in _COMMANDS:
+            return None
+        module = import_module(f"fundamen.cli.commands.{_COMMANDS[cmd_name][0]}")
+        command: click.Command = module.command
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:  # noqa: ARG002
+        """List the commands without importing any of them."""
+        with formatter.section("Commands"):
+            formatter.write_dl([(name, purpose) for name, (_, purpose) in _COMMANDS.items()])
+
+
+@click.command(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+@click.version_option(__version__, prog_name="fundamen", message="%(prog)s %(version)s")
+def _group() -> None:
+    """Find out what a failing program stands on, and put right what is missing, wrong or damaged.
+
+    \b
+    A program does not start:     fundamen trace /opt/tidebook/bin/tidebook
+    Put it right, rehearsed first: fundamen restore --rehearse /opt/tidebook/bin/tidebook
+    Another machine's disk:       fundamen trace --machine /mnt/disk 'C:\\Tidebook\\tidebook.exe'
+    See how it all works:         fundamen demo
+
+    Exit status: 0 nothing at fault; 1 a fault was found or remains; 2 wrong usage; 3 an input cannot be read;
+    4 refused, because trust could not be proven; 5 a restoration failed and was taken back; 6 an unfinished
+    restoration must be undone first.
+    """  # noqa: D301, D413 - \b is click's mark for lines that stay as they are
+
+
+def main() -> NoReturn:
+    """Run the command line and end the process with its exit status."""
+    try:
+        _group(prog_name="fundamen")
+    except Exception as error:  # noqa: BLE001 - outermost: what arrives here is a bug of ours
+        from fundamen.cli.output import report_bug  # noqa: PLC0415
+
+        sys.exit(report_bug(error))
+    sys.exit(0)

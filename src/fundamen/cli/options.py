@@ -1,0 +1,78 @@
+"""The options that commands share, and what they open."""
+
+import functools
+import os
+from collections.abc import Callable
+from datetime import UTC, datetime
+from typing import Any
+
+import click
+
+from fundamen.cli.output import Output
+from fundamen.machine.machine import Machine
+from fundamen.machine.opening import open_machine
+from fundamen.model.errors import UsageError
+from fundamen.model.paths import HostPath, shown
+
+Command = Callable[..., None]
+
+
+def machine_options(command: Command) -> Command:
+    """Give a command ``machine``: a function that opens the machine its options name."""
+
+    @click.option("--machine", "-m", metavar="FOLDER", help="A mounted root, volume or prefix; default: this host.")
+    @click.option("--drive", multiple=True, metavar="D=FOLDER", help="A further drive of a Windows volume.")
+    @click.option("--env", multiple=True, metavar="NAME=VALUE", help="Set a variable that the loader looks at.")
+    @functools.wraps(command)
+    def wrapped(machine: str | None, drive: tuple[str, ...], env: tuple[str, ...], **others: Any) -> None:  # noqa: ANN401
+        def opened() -> Machine:
+            base = dict(os.environ) if machine is None else {}
+            environment = {**base, **_pairs("--env", env)}
+            return open_machine(machine, drives=_pairs("--drive", drive), environment=environment, current=os.getcwd())
+
+        command(machine=opened, **others)
+
+    return wrapped
+
+
+def output_options(command: Command) -> Command:
+    """Give a command ``output``."""
+
+    @click.option("--json", "as_json", is_flag=True, help="Print JSON Lines for scripts (docs/schemas/).")
+    @click.option("-q", "--quiet", is_flag=True, help="Print no result as text; the exit status tells.")
+    @click.option("-v", "--verbose", is_flag=True, help="Print everything.")
+    @click.option("--log-file", metavar="FILE", help="Add what was done, and tracebacks, to FILE.")
+    @functools.wraps(command)
+    def wrapped(*, as_json: bool, quiet: bool, verbose: bool, log_file: str | None, **others: Any) -> None:  # noqa: ANN401
+        command(output=Output(as_json=as_json, quiet=quiet, verbose=verbose, log_file=log_file), **others)
+
+    return wrapped
+
+
+def home() -> HostPath:
+    """The folder of Fundamen's own state: $FUNDAMEN_HOME, or the platform's place for it."""
+    given = os.environ.get("FUNDAMEN_HOME")
+    if given:
+        return HostPath(os.path.abspath(given))
+    from platformdirs import user_state_dir  # noqa: PLC0415 - not needed where the variable is set
+
+    return HostPath(user_state_dir("fundamen", appauthor=False))
+
+
+def now() -> datetime:
+    """This moment, in UTC."""
+    return datetime.now(UTC)
+
+
+def _pairs(option: str, given: tuple[str, ...]) -> dict[str, str]:
+    pairs = {}
+    for pair in given:
+        name, equals, value = pair.partition("=")
+        if not (name and equals):
+            raise UsageError(
+                what=f"{option} {shown(pair)} cannot be used",
+                why="it is not of the form NAME=VALUE",
+                do=f"Write it as {option} NAME=VALUE.",
+            )
+        pairs[name] = value
+    return pairs

@@ -1,0 +1,121 @@
+"""Where results and messages go: results to standard output, messages about the run to standard error."""
+
+import os
+import sys
+import traceback
+from collections.abc import Iterator
+from contextlib import contextmanager
+from types import TracebackType
+from typing import Any, NoReturn, Self
+
+import click
+
+from fundamen.cli.exits import Exit, exit_of
+from fundamen.model.errors import FundamenError
+from fundamen.model.paths import shown
+
+
+class Output:
+    """What a command's options say about its output, and the door through which all output goes.
+
+    Used as a context manager around a command's work: an error inside is told in its three parts, in the form that the
+    options ask for, and ends the run with its exit status.
+    """
+
+    def __init__(self, *, as_json: bool, quiet: bool, verbose: bool, log_file: str | None) -> None:
+        self.as_json = as_json
+        self.quiet = quiet
+        self.verbose = verbose
+        self.drawn = _can_draw(sys.stdout)
+        self._log_file = log_file
+        self._colour = False if os.environ.get("NO_COLOR") else None
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, _t: type[BaseException] | None, error: BaseException | None, _tb: TracebackType | None) -> None:
+        if isinstance(error, FundamenError):
+            self.log(f"failed: {error}", error)
+            self._tell(error)
+            sys.exit(exit_of(error))
+        if isinstance(error, KeyboardInterrupt):
+            click.echo("\nStopped. Nothing was left half done.", err=True)
+            sys.exit(Exit.INTERRUPTED)
+
+    def show(self, text: str) -> None:
+        """Print a result as text."""
+        if not self.quiet:
+            click.echo(text, nl=False, color=self._colour)
+
+    def show_record(self, record: Any) -> None:  # noqa: ANN401 - any msgspec record; naming it would import msgspec
+        """Print a result as one line of JSON."""
+        from fundamen.report.contracts.line import encoded  # noqa: PLC0415 - only where JSON is asked for
+
+        click.echo(encoded(record))
+
+    def note(self, text: str) -> None:
+        """Print a message about the run."""
+        self.log(text)
+        if not self.quiet:
+            click.echo(shown(text), err=True)
+
+    def tell(self, error: FundamenError) -> None:
+        """Print an error about one input, while the others go on."""
+        self.log(f"input failed: {error}", error)
+        click.echo(_in_three_lines(error), err=True, nl=False)
+
+    def log(self, text: str, error: BaseException | None = None) -> None:
+        """Add a line to the log file, if one was asked for."""
+        if self._log_file is None:
+            return
+        trace = "".join(traceback.format_exception(error)) if error is not None else ""
+        with open(self._log_file, "a", encoding="utf-8", errors="backslashreplace") as file:
+            file.write(f"{text}\n{trace}")
+
+    @contextmanager
+    def progress(self, count: int, label: str) -> Iterator[Any]:
+        """A progress bar on standard error, shown only to a person at a terminal; gives a function to call per step."""
+        if self.as_json or self.quiet or not sys.stderr.isatty() or count == 0:
+            yield lambda _item: None
+            return
+        with click.progressbar(length=count, label=label, file=sys.stderr, show_pos=True) as bar:
+            yield lambda _item: bar.update(1)
+
+    def _tell(self, error: FundamenError) -> None:
+        if self.as_json:
+            from fundamen.report.contracts.line import ErrorRecord, failure  # noqa: PLC0415
+
+            self.show_record(ErrorRecord(failure(error)))
+        click.echo(_in_three_lines(error), err=True, nl=False)
+
+
+def finish(status: Exit) -> NoReturn:
+    """End the run."""
+    sys.exit(status)
+
+
+def report_bug(error: Exception) -> Exit:
+    """Say that Fundamen itself is at fault, and keep the traceback in a file that can be sent in."""
+    import tempfile  # noqa: PLC0415 - not part of a run that goes well
+
+    with tempfile.NamedTemporaryFile("w", prefix="fundamen-bug-", suffix=".txt", delete=False) as file:
+        file.write("".join(traceback.format_exception(error)))
+    lines = (
+        f"Fundamen met a fault of its own: {type(error).__name__}: {shown(str(error))}",
+        f"  Why: this is a bug; what it was doing is in {file.name}",
+        "  Do:  send that file in. See 'fundamen history' before you change anything by hand.",
+    )
+    click.echo("\n".join(lines), err=True)
+    return Exit.BUG
+
+
+def _in_three_lines(error: FundamenError) -> str:
+    return f"{error.what}\n  Why: {error.why}\n  Do:  {error.do}\n"
+
+
+def _can_draw(stream: Any) -> bool:  # noqa: ANN401 - any text stream
+    try:
+        "■▧".encode(getattr(stream, "encoding", None) or "ascii")
+    except UnicodeEncodeError:
+        return False
+    return True

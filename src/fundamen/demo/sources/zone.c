@@ -1,0 +1,5 @@
+#include "saltgrass.h"
+
+const char *sg_zone_name(void) {
+    return "Marram Sound time";
+}

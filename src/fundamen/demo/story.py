@@ -1,0 +1,193 @@
+"""Play the whole case with the real commands, each shown with its output."""
+
+import os
+import shlex
+import subprocess
+import sys
+import textwrap
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import msgspec
+
+from fundamen.demo.world import (
+    DESK_PROGRAM,
+    QUAY_NARROW_PROGRAM,
+    QUAY_PROGRAM,
+    break_desk,
+    break_quay,
+    build_world,
+    desk_target,
+    package_targets,
+)
+
+_WIDTH = 100
+_SECONDS = 120
+
+
+class Scene(msgspec.Struct, frozen=True):
+    """One command of the story."""
+
+    caption: str
+    command: tuple[str, ...]  # the first word is the program: fundamen, or one of the world's own
+    status: int  # that it is expected to end with
+
+
+class Played(msgspec.Struct, frozen=True):
+    """A scene that was played."""
+
+    scene: Scene
+    output: str
+    status: int
+
+    @property
+    def went_as_told(self) -> bool:
+        """Whether the command ended as the story says."""
+        return self.status == self.scene.status
+
+
+def play(folder: Path, colour: bool, on_scene: Callable[[Scene], None]) -> Iterator[Played]:  # noqa: FBT001
+    """Build the world in a folder and play all scenes there, one by one.
+
+    Args:
+        folder: where the world is built; it is the current folder of every command.
+        colour: whether the commands are to colour their output.
+        on_scene: called before each scene is played.
+    """
+    build_world(folder)
+    fingerprint = ""
+    if desk_target():
+        break_desk(folder)
+    break_quay(folder)
+    for scene in (*_packager(), *_desk(), *_quay()):
+        told = msgspec.structs.replace(scene, command=tuple(w.replace("FINGERPRINT", fingerprint) for w in scene.command))
+        on_scene(told)
+        played = _played(told, folder, colour=colour)
+        if told.command[1:3] == ("sources", "publish"):
+            fingerprint = _fingerprint(folder)
+        yield played
+
+
+def closing(folder: Path) -> list[str]:
+    """Commands to go on with in a world that was kept."""
+    return [
+        f"cd {shlex.quote(str(folder))}",
+        f"export FUNDAMEN_HOME={shlex.quote(str(folder / 'state'))}",
+        *([f"fundamen trace {DESK_PROGRAM}"] if desk_target() else []),
+        f"fundamen trace --machine quay {shlex.quote(QUAY_PROGRAM)}",
+    ]
+
+
+def caption_text(scene: Scene) -> str:
+    """A scene's caption and command line, laid out."""
+    lines = textwrap.wrap(scene.caption, _WIDTH)
+    return "\n".join([*lines, "", f"$ {_shown_command(scene)}"])
+
+
+def _packager() -> Iterator[Scene]:
+    captions = [
+        "The harbour's IT keeps a trusted source. The publisher Ardvane Instruments has sent its Saltgrass Runtime"
+        " 4.2.1; IT takes each build in and signs the catalogue.",
+    ]
+    for index, target in enumerate(package_targets()):
+        place = "{program}/../lib" if target.startswith("linux") else "{system}"
+        words = ["sources", "publish", "source", "--from", f"media/saltgrass-4.2.1/{target}", "--keys", "keys"]
+        words += ["--publisher", "Ardvane Instruments", "--package", "Saltgrass Runtime", "--version", "4.2.1"]
+        caption = captions[index] if index < len(captions) else f"The same for {target.replace('-', ', ')}."
+        yield Scene(caption, ("fundamen", *words, "--place", place, *(["--quiet"] if index else [])), 0)
+
+
+def _desk() -> Iterator[Scene]:
+    trust = ("fundamen", "sources", "trust", "source", "--name", "harbour-it", "--fingerprint", "FINGERPRINT")
+    if not desk_target():
+        yield Scene(
+            "(The first machine of the story is a Linux desk whose program runs for real. This host cannot run it, so"
+            " the story goes on with the quay's disk.) The technician trusts the source by its fingerprint.",
+            trust,
+            0,
+        )
+        return
+    yield Scene(
+        "At the desk, Tidebook, the tide table, does not start. The loader says one thing, and only one:",
+        (f"./{DESK_PROGRAM}",),
+        127,
+    )
+    yield Scene(
+        "The technician traces it. Nothing is run; every fault shows at once, first the one that the loader meets first.",
+        ("fundamen", "trace", DESK_PROGRAM),
+        1,
+    )
+    yield Scene(
+        "Which source can be trusted? IT reads the fingerprint out over the telephone; the technician types it in.",
+        trust,
+        0,
+    )
+    yield Scene(
+        "Before anything is touched, the restoration is rehearsed: what would be done, and would Tidebook then start?",
+        ("fundamen", "restore", "--rehearse", DESK_PROGRAM),
+        1,
+    )
+    yield Scene(
+        "It would. Now for real, and Tidebook is run at the end to prove it.",
+        ("fundamen", "restore", "--yes", "--launch", DESK_PROGRAM),
+        0,
+    )
+    yield Scene("What was done is on record.", ("fundamen", "history"), 0)
+    yield Scene("And it can be taken back, to the byte.", ("fundamen", "undo"), 0)
+    yield Scene("The desk is as broken as it was:", (f"./{DESK_PROGRAM}",), 127)
+
+
+def _quay() -> Iterator[Scene]:
+    on_quay = ("--machine", "quay")
+    yield Scene(
+        "The quay's Windows machine does not boot; its disk is mounted in the folder 'quay'. Somebody copied 32-bit"
+        " files into System32, because of the 64-bit system's confusing folder names.",
+        ("fundamen", "trace", *on_quay, QUAY_PROGRAM),
+        1,
+    )
+    yield Scene(
+        "The 32-bit program on the same disk uses the other system folder, and that one is untouched.",
+        ("fundamen", "trace", *on_quay, QUAY_NARROW_PROGRAM),
+        0,
+    )
+    yield Scene(
+        "One call puts it right: the 64-bit package, into the folder where 64-bit programs look.",
+        ("fundamen", "restore", "--yes", *on_quay, QUAY_PROGRAM),
+        0,
+    )
+    yield Scene("Taken back as well, so that nothing of the story is left behind.", ("fundamen", "undo", *on_quay), 0)
+
+
+def _played(scene: Scene, folder: Path, *, colour: bool) -> Played:
+    environment = {**os.environ, "FUNDAMEN_HOME": str(folder / "state"), "PYTHONIOENCODING": "utf-8"}
+    if not colour:
+        environment["NO_COLOR"] = "1"
+    own = [sys.executable, "-m", "fundamen"] if scene.command[0] == "fundamen" else [str(folder / scene.command[0])]
+    finished = subprocess.run(
+        [*own, *scene.command[1:]],
+        cwd=folder,
+        env=environment,
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        timeout=_SECONDS,
+        check=False,
+    )
+    return Played(scene, finished.stdout.decode("utf-8", "replace"), finished.returncode)
+
+
+def _fingerprint(folder: Path) -> str:
+    """What IT reads out over the telephone."""
+    from fundamen.sources.layout import grouped, root_fingerprint  # noqa: PLC0415 - only once the source is there
+
+    return grouped(root_fingerprint((folder / "source" / "metadata" / "1.root.json").read_bytes()))
+
+
+def _shown_command(scene: Scene) -> str:
+    """The command as a shell takes it, folded where it is long."""
+    lines = [""]
+    for word in (shlex.quote(word) for word in scene.command):
+        if len(lines[-1]) + len(word) > _WIDTH - 6:
+            lines.append("   ")
+        lines[-1] += f"{' ' if lines[-1] else ''}{word}"
+    return " \\\n".join(lines)

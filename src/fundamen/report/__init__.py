@@ -1,0 +1,1 @@
+"""Results to text and JSON. Nothing here decides; it only tells."""

@@ -1,0 +1,1 @@
+"""The JSON contracts: one record a command, kept stable for scripts, published as JSON Schema in docs/schemas/."""

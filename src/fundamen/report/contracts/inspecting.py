@@ -1,0 +1,61 @@
+"""The contract of ``inspect --json``."""
+
+from typing import Literal
+
+import msgspec
+
+from fundamen.report.contracts.line import Failure
+from fundamen.trace.inspection import Inspection
+
+
+class NeedPart(msgspec.Struct, frozen=True):
+    """One library that a file names."""
+
+    name: str
+    how: Literal["required", "delayed", "optional"]
+
+
+class PublisherPart(msgspec.Struct, frozen=True):
+    """Who signed a file."""
+
+    verdict: Literal["trusted", "untrusted", "unsigned", "tampered"]
+    name: str | None = None
+    chain: tuple[str, ...] = ()
+
+
+class InspectRecord(msgspec.Struct, frozen=True, kw_only=True):
+    """One file, for ``inspect --json``."""
+
+    schema: Literal["fundamen.inspect/1"] = "fundamen.inspect/1"
+    path: str
+    format: str | None = None
+    kind: str | None = None
+    architectures: tuple[str, ...] = ()
+    name: str | None = None  # SONAME, or the DLL name in the export table
+    version: str | None = None
+    needs: tuple[NeedPart, ...] = ()
+    structure: Literal["intact", "damaged"] | None = None
+    problems: tuple[str, ...] = ()
+    sha256: str | None = None
+    size: int | None = None
+    publisher: PublisherPart | None = None
+    exports: tuple[str, ...] | None = None
+    error: Failure | None = None
+
+
+def inspect_record(inspection: Inspection) -> InspectRecord:
+    """The contract's form of an inspection."""
+    binary = inspection.binary
+    return InspectRecord(
+        path=inspection.path,
+        format=binary.format,
+        kind=binary.kind,
+        architectures=(binary.architecture,),
+        name=binary.name,
+        needs=tuple(NeedPart(need.name, need.how.value) for need in binary.needs),
+        structure="intact" if binary.is_intact else "damaged",
+        problems=tuple(f"{problem.place}: {problem.reason}" for problem in binary.problems),
+        sha256=inspection.sha256,
+        size=binary.size,
+        exports=inspection.exports,
+    )

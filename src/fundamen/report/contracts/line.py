@@ -1,0 +1,49 @@
+"""One record as one line of JSON, and what every command says when it fails."""
+
+import re
+from typing import Literal
+
+import msgspec
+
+from fundamen.model.errors import FundamenError
+from fundamen.model.paths import shown
+
+_LONE_SURROGATES = re.compile("[\ud800-\udfff]")
+
+
+class Failure(msgspec.Struct, frozen=True):
+    """An input that could not be read, in three parts."""
+
+    what: str
+    why: str
+    do: str
+
+
+class ErrorRecord(msgspec.Struct, frozen=True):
+    """A run that failed as a whole, for every command with ``--json``."""
+
+    error: Failure
+    schema: Literal["fundamen.error/1"] = "fundamen.error/1"
+
+
+def encoded(record: msgspec.Struct) -> str:
+    r"""One line of JSON. Undecodable bytes of a path, which JSON cannot hold, stand in it as ``\x..``."""
+    try:
+        return msgspec.json.encode(record).decode()
+    except UnicodeEncodeError:
+        return msgspec.json.encode(_without_surrogates(msgspec.to_builtins(record))).decode()
+
+
+def failure(error: FundamenError) -> Failure:
+    """An error in its three parts."""
+    return Failure(error.what, error.why, error.do)
+
+
+def _without_surrogates(value: object) -> object:
+    if isinstance(value, str):
+        return _LONE_SURROGATES.sub(lambda found: shown(found.group()), value)
+    if isinstance(value, dict):
+        return {key: _without_surrogates(part) for key, part in value.items()}
+    if isinstance(value, list):
+        return [_without_surrogates(part) for part in value]
+    return value

@@ -1,0 +1,101 @@
+"""The contracts of ``restore``, ``undo`` and ``history`` with ``--json``."""
+
+from typing import Literal
+
+import msgspec
+
+from fundamen.restore.journal import Entry
+from fundamen.restore.restoration import Restoration
+
+RestoreState = Literal["not needed", "rehearsed", "restored", "no remedy", "declined"]
+
+
+class StepPart(msgspec.Struct, frozen=True):
+    """One file that is put in place."""
+
+    path: str
+    because: str
+    package: str
+    source: str
+    size: int
+    sha256: str
+
+
+class UnmetPart(msgspec.Struct, frozen=True):
+    """A fault without a trusted remedy."""
+
+    name: str
+    why: str
+
+
+class LaunchPart(msgspec.Struct, frozen=True):
+    """How the program's run ended."""
+
+    status: int | None
+    output: str
+
+
+class RestoreRecord(msgspec.Struct, frozen=True, kw_only=True):
+    """One restoration or rehearsal, for ``restore --json``."""
+
+    schema: Literal["fundamen.restore/1"] = "fundamen.restore/1"
+    program: str
+    state: RestoreState
+    number: int | None
+    faults_before: int
+    faults_rehearsed: int
+    faults: int  # that stand now
+    steps: tuple[StepPart, ...]
+    unmet: tuple[UnmetPart, ...]
+    launched: LaunchPart | None
+
+
+class EntryPart(msgspec.Struct, frozen=True):
+    """One restoration of the journal."""
+
+    number: int
+    program: str
+    started_at: str
+    state: str
+    packages: tuple[str, ...]
+    paths: tuple[str, ...]
+
+
+class HistoryRecord(msgspec.Struct, frozen=True):
+    """All restorations, for ``history --json``."""
+
+    restorations: tuple[EntryPart, ...]
+    schema: Literal["fundamen.history/1"] = "fundamen.history/1"
+
+
+class UndoRecord(msgspec.Struct, frozen=True):
+    """One undone restoration, for ``undo --json``."""
+
+    undone: EntryPart
+    schema: Literal["fundamen.undo/1"] = "fundamen.undo/1"
+
+
+def restore_record(restoration: Restoration, state: RestoreState) -> RestoreRecord:
+    """The contract's form of a restoration."""
+    rehearsal = restoration.rehearsal
+    launched = restoration.launched
+    return RestoreRecord(
+        program=rehearsal.plan.program,
+        state=state,
+        number=restoration.number,
+        faults_before=len(rehearsal.before.faults),
+        faults_rehearsed=len(rehearsal.after.faults),
+        faults=restoration.remaining,
+        steps=tuple(
+            StepPart(s.path, s.because, s.package.title, s.source.name, s.file.size, s.file.sha256)
+            for s in rehearsal.plan.steps
+        ),
+        unmet=tuple(UnmetPart(unmet.name, unmet.why) for unmet in rehearsal.plan.unmet),
+        launched=None if launched is None else LaunchPart(launched.status, launched.output),
+    )
+
+
+def entry_part(entry: Entry) -> EntryPart:
+    """The contract's form of a journal entry."""
+    paths = tuple(step.record.path for step in entry.steps)
+    return EntryPart(entry.number, entry.program, entry.started_at.isoformat(), entry.state, entry.packages, paths)

@@ -1,0 +1,70 @@
+"""The contracts of ``sources`` with ``--json``."""
+
+from typing import Literal
+
+import msgspec
+
+from fundamen.sources.offers import Offer
+from fundamen.sources.store import Catalogue
+
+
+class SourcePart(msgspec.Struct, frozen=True):
+    """One trusted source."""
+
+    name: str
+    location: str
+    fingerprint: str
+    trusted_at: str
+    expires_at: str
+    packages: int
+
+
+class SourcesRecord(msgspec.Struct, frozen=True):
+    """Trusted sources, for ``sources list --json`` and ``sources trust --json``."""
+
+    sources: tuple[SourcePart, ...]
+    schema: Literal["fundamen.sources/1"] = "fundamen.sources/1"
+
+
+class OfferPart(msgspec.Struct, frozen=True):
+    """One offer."""
+
+    package: str
+    version: str
+    publisher: str
+    architecture: str
+    source: str
+    eligible: bool
+    why: str
+
+
+class OffersRecord(msgspec.Struct, frozen=True):
+    """All offers for one need, for ``sources offers --json``."""
+
+    need: str
+    offers: tuple[OfferPart, ...]
+    schema: Literal["fundamen.offers/1"] = "fundamen.offers/1"
+
+
+class PublicationRecord(msgspec.Struct, frozen=True):
+    """What was published, for ``sources publish --json``."""
+
+    package: str
+    files: int
+    fingerprint: str
+    expires_at: str
+    schema: Literal["fundamen.publication/1"] = "fundamen.publication/1"
+
+
+def source_part(catalogue: Catalogue) -> SourcePart:
+    """The contract's form of a trusted source."""
+    source = catalogue.source
+    times = (source.trusted_at.isoformat(), catalogue.expires_at.isoformat())
+    return SourcePart(source.name, source.location, source.fingerprint, *times, len(catalogue.packages))
+
+
+def offer_part(offer: Offer) -> OfferPart:
+    """The contract's form of an offer."""
+    package = offer.package
+    words = (package.name, package.version, package.publisher, str(package.architecture))
+    return OfferPart(*words, offer.source.name, offer.is_eligible, offer.obstacle or "may be used")

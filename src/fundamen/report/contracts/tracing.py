@@ -1,0 +1,89 @@
+"""The contract of ``trace --json``."""
+
+from typing import Literal
+
+import msgspec
+
+from fundamen.report.contracts.line import Failure
+from fundamen.trace.records import Component, Trace
+
+
+class EvidencePart(msgspec.Struct, frozen=True, rename={"source": "from"}):
+    """Who says what about a file."""
+
+    source: str
+    detail: str
+
+
+class CandidatePart(msgspec.Struct, frozen=True):
+    """One place that the loader considered."""
+
+    path: str
+    outcome: str
+    because: str
+    detail: str
+
+
+class ComponentPart(msgspec.Struct, frozen=True, kw_only=True):
+    """One thing that a program stands on."""
+
+    name: str
+    kind: str
+    verdict: str
+    reason: str
+    how: Literal["required", "delayed", "optional"]
+    fault: bool
+    path: str | None
+    architecture: str | None
+    version: str | None
+    needed_by: tuple[str, ...]
+    evidence: tuple[EvidencePart, ...]
+    searched: tuple[CandidatePart, ...]
+
+
+class ProgramPart(msgspec.Struct, frozen=True):
+    """The program that was traced."""
+
+    path: str
+    format: str
+    architecture: str
+
+
+class TraceRecord(msgspec.Struct, frozen=True, kw_only=True):
+    """One program, for ``trace --json``."""
+
+    schema: Literal["fundamen.trace/1"] = "fundamen.trace/1"
+    path: str  # as it was asked for
+    program: ProgramPart | None = None
+    components: tuple[ComponentPart, ...] = ()
+    faults: int = 0
+    next: str | None = None
+    error: Failure | None = None
+
+
+def trace_record(asked_for: str, trace: Trace, next_step: str) -> TraceRecord:
+    """The contract's form of a trace."""
+    return TraceRecord(
+        path=asked_for,
+        program=ProgramPart(trace.program, trace.format, trace.architecture),
+        components=tuple(_component(component) for component in trace.components),
+        faults=len(trace.faults),
+        next=next_step,
+    )
+
+
+def _component(component: Component) -> ComponentPart:
+    return ComponentPart(
+        name=component.name,
+        kind=component.kind,
+        verdict=component.verdict,
+        reason=component.reason,
+        how=component.how.value,
+        fault=component.is_fault,
+        path=component.path,
+        architecture=component.architecture,
+        version=None,
+        needed_by=component.needed_by,
+        evidence=tuple(EvidencePart(e.source, e.detail) for e in component.evidence),
+        searched=tuple(CandidatePart(c.path, c.outcome, c.because, c.detail) for c in component.searched),
+    )

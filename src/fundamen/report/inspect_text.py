@@ -1,0 +1,44 @@
+"""What one file says of itself, as text."""
+
+from fundamen.formats.elf import Elf
+from fundamen.formats.pe import Pe
+from fundamen.trace.inspection import Inspection
+from fundamen.model.binary import How
+from fundamen.report.page import Page, counted, size_in_words
+
+_FORMATS = {"elf": "Linux", "pe": "Windows"}
+
+
+def inspection_text(inspection: Inspection, *, drawn: bool) -> str:
+    """The page for one file."""
+    binary = inspection.binary
+    page = Page(drawn=drawn)
+    name = inspection.path.replace("\\", "/").rpartition("/")[2]
+    state = "intact in form" if binary.is_intact else "damaged"
+    article = {"program": "a", "library": "a", "object": "an"}.get(binary.kind, "a")
+    page.answer(
+        f"{name} is {article} {_FORMATS[binary.format]} {binary.kind} for {binary.architecture}, {state}.",
+        good=None if binary.is_intact else False,
+    )
+    page.blank()
+    page.field("file", inspection.path, indent=2)
+    page.field("size", f"{size_in_words(binary.size)} ({counted(binary.size, 'byte')})", indent=2)
+    page.field("SHA-256", inspection.sha256, indent=2)
+    if binary.name is not None:
+        page.field("own name", binary.name, indent=2)
+    if isinstance(binary, Elf):
+        for label, value in (("loader", binary.interpreter), ("RPATH", binary.rpath), ("RUNPATH", binary.runpath)):
+            if value is not None:
+                page.field(label, value, indent=2)
+    if isinstance(binary, Pe) and binary.is_managed:
+        page.field("managed", "yes: it runs on a framework, which this version does not trace yet", indent=2)
+    for problem in binary.problems:
+        page.field("damage", f"{problem.place}: {problem.reason}", indent=2)
+    page.heading(f"Needs {counted(len(binary.needs), 'library', 'libraries')}")
+    for need in binary.needs:
+        page.line(need.name + ("" if need.how is How.REQUIRED else f" ({need.how})"))
+    if inspection.exports is not None:
+        page.heading(f"Offers {counted(len(inspection.exports), 'name')}")
+        for export in inspection.exports:
+            page.line(export)
+    return page.text()

@@ -1,0 +1,134 @@
+"""Restorations as text: plan, rehearsal, outcome, proof; undoing; the history."""
+
+from collections.abc import Sequence
+
+from fundamen.machine.machine import Machine
+from fundamen.model.verdict import Verdict
+from fundamen.report.commands import command
+from fundamen.report.page import Page, counted, size_in_words
+from fundamen.report.trace_text import answer, next_step
+from fundamen.restore.journal import Entry, State
+from fundamen.restore.plan import Plan
+from fundamen.restore.rehearsal import Rehearsal
+from fundamen.restore.restoration import Restoration
+
+
+def rehearsal_text(rehearsal: Rehearsal, machine: Machine, *, drawn: bool) -> str:
+    """The page that consent is asked on: what would be done, and what would come of it."""
+    page = Page(drawn=drawn)
+    before, after, plan = rehearsal.before, rehearsal.after, rehearsal.plan
+    name = machine.paths.basename(plan.program)
+    if not before.faults:
+        page.answer(f"Nothing is to be restored. {answer(before, machine)}", good=True)
+        return page.text()
+    if not plan.steps:
+        page.answer(f"Nothing can be restored. {answer(before, machine)}", good=False)
+    else:
+        outcome = "has all that it needs" if not after.faults else f"still has {counted(len(after.faults), 'fault')}"
+        page.answer(
+            f"{counted(len(plan.steps), 'file')} would be put in place"
+            f" ({size_in_words(plan.size)}); {name} then {outcome}.",
+            good=not after.faults,
+        )
+        _plan(page, plan, machine)
+    if plan.unmet:
+        page.heading("No trusted remedy")
+        page.columns([(unmet.name, unmet.why) for unmet in plan.unmet])
+    if plan.steps:
+        page.heading("Rehearsal: the program traced as it would be")
+        page.line(answer(after, machine))
+        for fault in after.faults:
+            page.verdict(fault.verdict, fault.name)
+            page.field("because", fault.reason)
+    return page.text()
+
+
+def restoration_text(restoration: Restoration, machine: Machine, *, drawn: bool) -> str:
+    """The page after a restoration: what was done, the proof, and the way back."""
+    page = Page(drawn=drawn)
+    plan, proof, number = restoration.rehearsal.plan, restoration.proof, restoration.number
+    if proof is None or number is None:
+        page.heading("Next")
+        page.raw(_after_rehearsal(restoration, machine))
+        return page.text()
+    page.answer(
+        f"Restored: {counted(len(plan.steps), 'file')} in place, read back and compared. {answer(proof, machine)}",
+        good=not proof.faults,
+    )
+    for fault in proof.faults:
+        page.verdict(fault.verdict, fault.name)
+        page.field("because", fault.reason)
+    expected = {fault.name for fault in restoration.rehearsal.after.faults}
+    surprising = [fault.name for fault in proof.faults if fault.name not in expected]
+    if surprising:
+        page.line(f"The rehearsal had not shown this: {', '.join(surprising)} changed again since it was placed.")
+    if restoration.launched is not None:
+        page.heading(f"{machine.paths.basename(plan.program)} was run: {restoration.launched.outcome}")
+        for line in restoration.launched.output.splitlines():
+            page.raw(line)
+    page.heading("To take it back")
+    page.raw(command(machine, "undo", str(number)))
+    return page.text()
+
+
+def undo_text(entry: Entry, machine: Machine, *, drawn: bool) -> str:
+    """The page after an undo."""
+    page = Page(drawn=drawn)
+    page.answer(f"Restoration {entry.number} is undone: {counted(len(entry.steps), 'file')} as before.", good=True)
+    page.blank()
+    rows = [("taken away" if step.record.before is None else "put back", step.record.path) for step in entry.steps]
+    page.columns(rows)
+    page.heading("Next")
+    page.raw(command(machine, "trace", entry.program))
+    return page.text()
+
+
+def history_text(entries: Sequence[Entry], machine: Machine, *, drawn: bool) -> str:
+    """The page of all restorations, the newest first."""
+    page = Page(drawn=drawn)
+    unfinished = [entry for entry in entries if entry.is_unfinished]
+    if not entries:
+        page.answer(f"Nothing has been restored on {machine.title}.")
+        return page.text()
+    if unfinished:
+        page.answer(f"Restoration {unfinished[0].number} was cut off and is not finished.", good=False)
+    else:
+        standing = sum(entry.state is State.DONE for entry in entries)
+        page.answer(f"{counted(len(entries), 'restoration')} on {machine.title}; {standing} in force.")
+    page.blank()
+    page.columns(
+        [
+            (str(e.number), f"{e.started_at:%Y-%m-%d %H:%M}", str(e.state), counted(len(e.steps), "file"), e.program)
+            for e in reversed(entries)
+        ],
+        heads=("no.", "begun (UTC)", "state", "changed", "program"),
+    )
+    if unfinished:
+        page.heading("Next")
+        page.raw(command(machine, "undo", str(unfinished[0].number)))
+    return page.text()
+
+
+def _plan(page: Page, plan: Plan, machine: Machine) -> None:
+    for source, package in plan.packages:
+        page.heading(f"{package.title}, by {package.publisher}")
+        page.line(f"from the source {source.name}, proven by its signatures just now")
+        steps = [step for step in plan.steps if step.package == package]
+        for step in steps:
+            verb = "replace" if step.replaces else "place"
+            page.field(verb, f"{step.path}   ({step.because})", indent=4, width=9)
+        names = [f.name for f in package.files if f not in {step.file for step in steps}]
+        if names:
+            page.field("leave", f"{', '.join(names)}   (sound)", indent=4, width=9)
+
+
+def _after_rehearsal(restoration: Restoration, machine: Machine) -> str:
+    rehearsal = restoration.rehearsal
+    if not rehearsal.before.faults:
+        return next_step(rehearsal.before, machine)
+    if rehearsal.plan.steps:
+        return command(machine, "restore", "--yes", rehearsal.plan.program)
+    if any(unmet.why == "no source is trusted yet" for unmet in rehearsal.plan.unmet):
+        return "fundamen sources trust FOLDER --fingerprint FINGERPRINT"
+    name = next((u.name for u in rehearsal.plan.unmet), "NAME")
+    return command(machine, "sources", "offers", name) if name else str(Verdict.MISSING)

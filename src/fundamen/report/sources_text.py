@@ -1,0 +1,73 @@
+"""Sources and offers as text."""
+
+from collections.abc import Sequence
+from datetime import datetime
+
+from fundamen.model.package import Package
+from fundamen.report.page import Page, counted
+from fundamen.sources.layout import grouped
+from fundamen.sources.offers import Offer
+from fundamen.sources.store import Catalogue
+
+
+def trusted_text(catalogue: Catalogue, *, drawn: bool) -> str:
+    """The page after a source was trusted."""
+    page = Page(drawn=drawn)
+    page.answer(f"The source {catalogue.source.name} is trusted; every signature in it was checked.", good=True)
+    page.blank()
+    _catalogue(page, catalogue)
+    return page.text()
+
+
+def sources_text(catalogues: Sequence[Catalogue], now: datetime, *, drawn: bool) -> str:
+    """The page of all trusted sources."""
+    page = Page(drawn=drawn)
+    if not catalogues:
+        page.answer("No source is trusted yet.")
+        page.heading("Next")
+        page.raw("fundamen sources trust FOLDER --fingerprint FINGERPRINT")
+        return page.text()
+    expired = [catalogue for catalogue in catalogues if catalogue.expires_at <= now]
+    doubt = f"; {len(expired)} expired" if expired else ""
+    page.answer(f"{counted(len(catalogues), 'source')} trusted{doubt}.", good=False if expired else None)
+    for catalogue in catalogues:
+        page.heading(catalogue.source.name + (" (expired)" if catalogue in expired else ""))
+        _catalogue(page, catalogue)
+    return page.text()
+
+
+def offers_text(name: str, offers: Sequence[Offer], *, drawn: bool) -> str:
+    """The page of all offers for one component."""
+    page = Page(drawn=drawn)
+    eligible = [offer for offer in offers if offer.is_eligible]
+    if eligible:
+        page.answer(f"{name}: {eligible[0].package.title}, from {eligible[0].source.name}.", good=True)
+    elif offers:
+        page.answer(f"{name} is known, but no package that has it may be used here.", good=False)
+    else:
+        page.answer(f"No trusted source has {name}.", good=False)
+        return page.text()
+    page.blank()
+    rows = [
+        (o.package.name, o.package.version, str(o.package.architecture), o.source.name, o.obstacle or "may be used")
+        for o in offers
+    ]
+    page.columns(rows, heads=("package", "version", "for", "source", "use"))
+    return page.text()
+
+
+def _catalogue(page: Page, catalogue: Catalogue) -> None:
+    source = catalogue.source
+    for label, value in (
+        ("lies at", source.location),
+        ("fingerprint", grouped(source.fingerprint)),
+        ("holds until", f"{catalogue.expires_at:%Y-%m-%d %H:%M} UTC"),
+        ("packages", str(len(catalogue.packages))),
+    ):
+        page.field(label, value, indent=2, width=13)
+    page.columns([_described(package) for package in catalogue.packages], indent=15)
+
+
+def _described(package: Package) -> tuple[str, str]:
+    withdrawn = f"; withdrawn: {package.withdrawn}" if package.withdrawn is not None else ""
+    return package.title, f"by {package.publisher}, {counted(len(package.files), 'file')}{withdrawn}"

@@ -1,0 +1,124 @@
+"""A trace as text: the answer, the faults with their reasons, what the program stands on, the next step."""
+
+from collections import Counter
+from collections.abc import Iterable
+
+from fundamen.loaders.load_map import Candidate, Outcome
+from fundamen.machine.machine import Machine
+from fundamen.model.binary import How
+from fundamen.model.verdict import Verdict
+from fundamen.report.commands import command
+from fundamen.report.page import Page, counted
+from fundamen.trace.records import Component, Trace
+
+_MOST_LISTED = 40  # components; a longer list is summed up unless it is asked for
+_NAMES_IN_ANSWER = 3
+
+
+def trace_text(trace: Trace, machine: Machine, *, drawn: bool, verbose: bool) -> str:
+    """The page for one trace."""
+    page = Page(drawn=drawn)
+    page.answer(answer(trace, machine), good=not trace.faults)
+    if trace.faults:
+        page.heading("What is wrong, in the order in which the loader meets it")
+        for number, fault in enumerate(trace.faults, 1):
+            _fault(page, fault, machine, number)
+    later = [c for c in trace.components if c.verdict.is_fault and c.how is not How.REQUIRED]
+    if later:
+        page.heading("Not needed to start, but at fault when it is called for")
+        for component in later:
+            page.verdict(component.verdict, component.name)
+            page.field("because", component.reason)
+    _foundation(page, trace, machine, verbose=verbose)
+    page.heading("Next")
+    step = next_step(trace, machine)
+    if step.endswith("."):
+        page.line(step)
+    else:
+        page.raw(step)
+    return page.text()
+
+
+def answer(trace: Trace, machine: Machine) -> str:
+    """The trace in one sentence."""
+    name = machine.paths.basename(trace.program)
+    others = [c for c in trace.components if c.kind != "program"]
+    if not trace.faults:
+        if not others:
+            return f"{name} needs no shared libraries, and its own file is {trace.components[0].verdict}."
+        return f"{name} has all that it needs to start{_doubt(trace, machine)}."
+    listed = [f"{machine.paths.basename(f.name)} is {_said(f.verdict)}" for f in trace.faults]
+    if len(listed) > _NAMES_IN_ANSWER:
+        listed = [*listed[:_NAMES_IN_ANSWER], f"{len(listed) - _NAMES_IN_ANSWER} more are at fault"]
+    return f"{name} cannot start as it should: {', '.join(listed)}."
+
+
+def next_step(trace: Trace, machine: Machine) -> str:
+    """What to do now: a command, or a sentence that ends with a full stop."""
+    if trace.faults:
+        return command(machine, "restore", "--rehearse", trace.program)
+    return trace.program if machine.is_live else "Run it on its own machine."
+
+
+def _doubt(trace: Trace, machine: Machine) -> str:
+    unproven = [machine.paths.basename(c.name) for c in trace.components if c.verdict is Verdict.UNPROVEN]
+    if len(unproven) > _NAMES_IN_ANSWER:
+        return f"; nobody vouches for {len(unproven)} of its {len(trace.components)} files"
+    return f"; nobody vouches for {' and '.join(unproven)}" if unproven else ""
+
+
+def _said(verdict: Verdict) -> str:
+    return {Verdict.WRONG_ARCHITECTURE: "of the wrong architecture"}.get(verdict, str(verdict))
+
+
+def _fault(page: Page, fault: Component, machine: Machine, number: int) -> None:
+    page.verdict(fault.verdict, fault.name, number)
+    page.field("because", fault.reason)
+    if fault.path is not None:
+        page.field("found at", fault.path)
+    if fault.needed_by:
+        page.field("needed by", " > ".join(machine.paths.basename(p) for p in fault.chain))
+        others = [machine.paths.basename(p) for p in fault.needed_by if p != fault.chain[-1]]
+        if others:
+            page.field("", f"and by {', '.join(others)}")
+    for candidate in fault.searched:
+        if candidate.outcome not in {Outcome.ABSENT, Outcome.TAKEN}:
+            page.field("looked at", f"{candidate.path} ({candidate.because}): {candidate.detail or candidate.outcome}")
+    absent = [c for c in fault.searched if c.outcome is Outcome.ABSENT]
+    if absent and fault.verdict is Verdict.MISSING:
+        page.field("looked in", "; ".join(_folders(absent, machine)))
+    for evidence in fault.evidence:
+        said = f"{evidence.source}: {evidence.detail}"
+        if evidence.detail not in fault.reason:
+            page.field("also", said)
+
+
+def _folders(candidates: Iterable[Candidate], machine: Machine) -> list[str]:
+    """The folders that were searched in vain, by the rule that led there."""
+    by_rule: dict[str, list[str]] = {}
+    for candidate in candidates:
+        by_rule.setdefault(candidate.because, []).append(machine.folder_of(candidate.path))
+    return [f"{', '.join(folders)} ({rule})" for rule, folders in by_rule.items()]
+
+
+def _foundation(page: Page, trace: Trace, machine: Machine, *, verbose: bool) -> None:
+    rows = [c for c in trace.components if not c.is_fault or verbose]
+    others = " else" if len(rows) < len(trace.components) else ""
+    page.heading(f"What{others} {machine.paths.basename(trace.program)} stands on")
+    if len(rows) > _MOST_LISTED and not verbose:
+        counts = Counter(component.verdict for component in rows)
+        page.line(", ".join(f"{count} {verdict}" for verdict, count in counts.items()) + "; --verbose lists them all.")
+        return
+    page.verdicts(
+        (c.verdict, (machine.paths.basename(c.name), str(c.architecture or c.wanted_architecture), _why(c))) for c in rows
+    )
+    if verbose:
+        page.heading("Where it lies")
+        page.columns([(machine.paths.basename(c.name), c.path) for c in rows if c.path])
+    sound = counted(sum(c.verdict is Verdict.SOUND for c in trace.components), "file")
+    if any(c.verdict is Verdict.UNPROVEN for c in rows):
+        page.line(f"Sound: somebody who can know vouches for the bytes ({sound}). Unproven: nobody here does.")
+
+
+def _why(component: Component) -> str:
+    return component.reason if component.verdict is not Verdict.UNPROVEN or component.evidence else component.path or ""

@@ -1,0 +1,39 @@
+"""What there is to say about one file by itself."""
+
+import msgspec
+
+from fundamen.formats.elf import Elf
+from fundamen.formats.pe import Pe
+from fundamen.machine.machine import Machine
+from fundamen.model.binary import Binary
+from fundamen.model.paths import MachinePath
+from fundamen.trust.digest import digest_of
+
+
+class Inspection(msgspec.Struct, frozen=True):
+    """The facts about one file."""
+
+    path: MachinePath
+    binary: Binary
+    sha256: str
+    exports: tuple[str, ...] | None  # None where they were not asked for
+
+
+def inspect_file(machine: Machine, path: MachinePath, *, exports: bool = False) -> Inspection:
+    """Read one file of a machine.
+
+    Raises:
+        UnreadableError: it cannot be read, or is neither program nor library.
+    """
+    binary = machine.binary(path)
+    with machine.open(path) as source:
+        names: tuple[str, ...] | None = None
+        if exports and isinstance(binary, Elf):
+            from fundamen.formats.elf_symbols import read_exports  # noqa: PLC0415 - only where exports are asked for
+
+            names = read_exports(source, binary)
+        elif exports and isinstance(binary, Pe):
+            from fundamen.formats.pe_exports import read_exports as read_pe_exports  # noqa: PLC0415
+
+            names = tuple(e.name or f"#{e.ordinal}" for e in read_pe_exports(source, binary))
+        return Inspection(path, binary, digest_of(source), names)
