@@ -44,9 +44,13 @@ def build_linux(work: Path, target: str) -> None:
         name = f"libsaltgrass-{part}.so.4"
         needed = [str(work / f"libsaltgrass-{need}.so.4") for need in needs]
         found = ["-Wl,-rpath,$ORIGIN"] if needs else []
-        compile_c(target, "-shared", "-nostdlib", f"-Wl,-soname,{name}", *found, f"-o{work / name}", f"{part}.c", *needed)
+        compile_c(
+            target, "-shared", "-nostdlib", f"-Wl,-soname,{name}", *found, f"-o{work / name}", f"{part}.c", *needed
+        )
     libraries = [str(work / f"libsaltgrass-{part}.so.4") for part in PARTS]
-    compile_c(target, "-Wl,-rpath,$ORIGIN/../lib", f"-o{work / 'tidebook'}", "tidebook.c", "-Wl,--as-needed", *libraries)
+    compile_c(
+        target, "-Wl,-rpath,$ORIGIN/../lib", f"-o{work / 'tidebook'}", "tidebook.c", "-Wl,--as-needed", *libraries
+    )
 
 
 def build_windows(work: Path, target: str) -> None:

@@ -19,7 +19,9 @@ def authorities_at(home: HostPath, now: datetime, output: Output) -> list[Author
 
         for catalogue in SourceStore(home).catalogues():
             if catalogue.expires_at <= now:
-                output.note(f"The source {catalogue.source.name} has expired and does not speak; see: fundamen sources list")
+                output.note(
+                    f"The source {catalogue.source.name} has expired and does not speak; see: fundamen sources list"
+                )
             else:
                 authorities.append(CatalogueAuthority(catalogue.source.name, catalogue.packages))
     return authorities

@@ -53,7 +53,7 @@ def _group() -> None:
     Exit status: 0 nothing at fault; 1 a fault was found or remains; 2 wrong usage; 3 an input cannot be read;
     4 refused, because trust could not be proven; 5 a restoration failed and was taken back; 6 an unfinished
     restoration must be undone first.
-    """  # noqa: D301, D413 - \b is click's mark for lines that stay as they are
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
 
 
 def main() -> NoReturn:

@@ -60,7 +60,9 @@ def play(folder: Path, colour: bool, on_scene: Callable[[Scene], None]) -> Itera
         break_desk(folder)
     break_quay(folder)
     for scene in (*_packager(), *_desk(), *_quay()):
-        told = msgspec.structs.replace(scene, command=tuple(w.replace("FINGERPRINT", fingerprint) for w in scene.command))
+        told = msgspec.structs.replace(
+            scene, command=tuple(w.replace("FINGERPRINT", fingerprint) for w in scene.command)
+        )
         on_scene(told)
         played = _played(told, folder, colour=colour)
         if told.command[1:3] == ("sources", "publish"):
@@ -85,15 +87,15 @@ def caption_text(scene: Scene) -> str:
 
 
 def _packager() -> Iterator[Scene]:
-    captions = [
+    first = (
         "The harbour's IT keeps a trusted source. The publisher Ardvane Instruments has sent its Saltgrass Runtime"
-        " 4.2.1; IT takes each build in and signs the catalogue.",
-    ]
+        " 4.2.1; IT takes each build in and signs the catalogue."
+    )
     for index, target in enumerate(package_targets()):
         place = "{program}/../lib" if target.startswith("linux") else "{system}"
         words = ["sources", "publish", "source", "--from", f"media/saltgrass-4.2.1/{target}", "--keys", "keys"]
         words += ["--publisher", "Ardvane Instruments", "--package", "Saltgrass Runtime", "--version", "4.2.1"]
-        caption = captions[index] if index < len(captions) else f"The same for {target.replace('-', ', ')}."
+        caption = f"The same for {target.replace('-', ', ')}." if index else first
         yield Scene(caption, ("fundamen", *words, "--place", place, *(["--quiet"] if index else [])), 0)
 
 
@@ -113,7 +115,7 @@ def _desk() -> Iterator[Scene]:
         127,
     )
     yield Scene(
-        "The technician traces it. Nothing is run; every fault shows at once, first the one that the loader meets first.",
+        "The technician traces it. Nothing is run, and every fault shows at once, in the order in which they are met.",
         ("fundamen", "trace", DESK_PROGRAM),
         1,
     )

@@ -1,6 +1,7 @@
 """Authorities that can say of a file whether its bytes are what they should be."""
 
 from collections.abc import Sequence
+from enum import Enum, auto
 from typing import Protocol
 
 import msgspec
@@ -20,11 +21,19 @@ class Subject(msgspec.Struct, frozen=True):
     architecture: Architecture
 
 
+class Says(Enum):
+    """What an authority says of a file's bytes."""
+
+    RIGHT = auto()
+    WRONG = auto()
+    UNKNOWN = auto()  # it knows the file's name, but not whether these bytes are right
+
+
 class Testimony(msgspec.Struct, frozen=True):
     """What one authority says of one file."""
 
     speaker: str
-    vouches: bool | None  # None: it knows the file's name, but cannot say whether these bytes are right
+    says: Says
     detail: str
 
 

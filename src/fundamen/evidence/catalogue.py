@@ -3,7 +3,7 @@
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
 
-from fundamen.evidence.authority import Subject, Testimony, file_digest
+from fundamen.evidence.authority import Says, Subject, Testimony, file_digest
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import MachinePath
@@ -55,8 +55,8 @@ class CatalogueAuthority:
     def _vouching(self, package: Package) -> Testimony:
         title = f"{package.name} {package.version}"
         if package.withdrawn is not None:
-            return Testimony(self._speaker, False, f"is from {title}, which was withdrawn: {package.withdrawn}")
-        return Testimony(self._speaker, True, f"{title} by {package.publisher}")
+            return Testimony(self._speaker, Says.WRONG, f"is from {title}, which was withdrawn: {package.withdrawn}")
+        return Testimony(self._speaker, Says.RIGHT, f"{title} by {package.publisher}")
 
     def _doubting(
         self, machine: Machine, path: MachinePath, listed: list[tuple[Package, PackageFile]], sound: list[Package]
@@ -65,8 +65,8 @@ class CatalogueAuthority:
         versions = ", ".join(dict.fromkeys(f"{package.name} {package.version}" for package, _ in listed))
         if entry.kind is EntryKind.FILE and any(file.size == entry.size for _, file in listed):
             detail = f"has the size, but not the bytes (SHA-256), of the file in {versions}"
-            return Testimony(self._speaker, False, detail)
+            return Testimony(self._speaker, Says.WRONG, detail)
         if companion := next((package for package, _ in listed if package in sound), None):
             detail = f"lies among sound files of {companion.name} {companion.version}, but has other bytes (SHA-256)"
-            return Testimony(self._speaker, False, detail)
-        return Testimony(self._speaker, None, f"has other bytes than in {versions}; perhaps another version")
+            return Testimony(self._speaker, Says.WRONG, detail)
+        return Testimony(self._speaker, Says.UNKNOWN, f"has other bytes than in {versions}; perhaps another version")

@@ -6,7 +6,7 @@ work; the database itself is believed as the machine's administrator left it.
 
 from collections.abc import Sequence
 
-from fundamen.evidence.authority import Subject, Testimony, file_digest
+from fundamen.evidence.authority import Says, Subject, Testimony, file_digest
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
@@ -35,7 +35,7 @@ class DpkgAuthority:
                 detail = f"package {title}"
                 if found != expected:
                     detail = f"differs from package {title} (MD5 {found[:8]}..., not {expected[:8]}...)"
-                testimonies[path] = Testimony(_SPEAKER, found == expected, detail)
+                testimonies[path] = Testimony(_SPEAKER, Says.RIGHT if found == expected else Says.WRONG, detail)
         return testimonies
 
 

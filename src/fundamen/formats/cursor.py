@@ -125,6 +125,6 @@ class _Reading:
 
     def __exit__(self, _type: object, error: BaseException | None, _trace: object) -> bool:
         if isinstance(error, DamagedFileError):
-            self._findings.add(self._place, error.why)
+            self._findings.add(self._place, error.why.removeprefix(f"its {self._place} "))
             return True
         return False

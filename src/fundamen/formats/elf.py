@@ -356,4 +356,3 @@ def _kind(type_: int, interpreter: str | None, soname: str | None, *, is_pie: bo
     return {ElfType.DYN: Kind.LIBRARY, ElfType.REL: Kind.OBJECT, ElfType.CORE: Kind.CORE_DUMP}.get(
         ElfType(type_) if type_ in set(ElfType) else ElfType.REL, Kind.OTHER
     )
-

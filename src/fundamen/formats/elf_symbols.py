@@ -9,7 +9,6 @@ from fundamen.formats.cursor import ByteSource, Cursor
 from fundamen.formats.elf import Elf, Tag
 from fundamen.model.errors import DamagedFileError
 
-
 _SYMBOL_64 = struct.Struct("<IBBHQQ")  # st_name, st_info, st_other, st_shndx, st_value, st_size
 _SYMBOL_32 = struct.Struct("<IIIBBH")  # st_name, st_value, st_size, st_info, st_other, st_shndx
 _MAX_SYMBOLS = 2_000_000

@@ -11,12 +11,12 @@ import msgspec
 
 from fundamen.formats.elf import Elf, ElfType
 from fundamen.formats.ld_cache import CacheEntry, read_ld_cache
-from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution
+from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, read_candidate
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.processor import supported_levels
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import How
-from fundamen.model.errors import DamagedFileError, NotExecutableError, UnreadableError
+from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
 _CACHE = MachinePath("/etc/ld.so.cache")
@@ -178,9 +178,9 @@ class _Loading:
         for entry in plain:
             yield MachinePath(entry.path), "ld.so.cache"
 
-    def _in_folders(self, name: str, folders: list[str] | tuple[str, ...], because: str) -> Iterator[
-        tuple[MachinePath, str]
-    ]:
+    def _in_folders(
+        self, name: str, folders: list[str] | tuple[str, ...], because: str
+    ) -> Iterator[tuple[MachinePath, str]]:
         for folder in folders:
             for level in self._hwcaps_in(folder):
                 yield MachinePath(f"{folder}/glibc-hwcaps/{level}/{name}"), because
@@ -243,12 +243,9 @@ class _Loading:
             return Candidate(path, Outcome.BLOCKED, because, entry.why)
         if entry.kind is not EntryKind.FILE:
             return Candidate(path, Outcome.REFUSED, because, f"is no file but a {entry.kind}")
-        try:
-            elf = self._machine.binary(path)
-        except (DamagedFileError, NotExecutableError) as error:
-            return Candidate(path, Outcome.REFUSED, because, error.why)
-        except UnreadableError as error:
-            return Candidate(path, Outcome.BLOCKED, because, error.why)
+        elf = read_candidate(self._machine, path, because)
+        if isinstance(elf, Candidate):
+            return elf
         if not isinstance(elf, Elf):
             return Candidate(path, Outcome.REFUSED, because, "is a Windows file", elf.architecture)
         return self._judged(path, because, elf)

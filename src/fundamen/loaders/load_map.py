@@ -4,8 +4,10 @@ from enum import StrEnum
 
 import msgspec
 
+from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, How
+from fundamen.model.errors import DamagedFileError, NotExecutableError, UnreadableError
 from fundamen.model.paths import MachinePath
 
 
@@ -49,3 +51,13 @@ class LoadMap(msgspec.Struct, frozen=True):
     binary: Binary
     loaded: dict[MachinePath, Binary]  # every file that would be loaded but the program, by the path it is found at
     resolutions: tuple[Resolution, ...]
+
+
+def read_candidate(machine: Machine, path: MachinePath, because: str) -> Binary | Candidate:
+    """The executable file at a candidate's path or, where it cannot be read as one, the candidate with the reason."""
+    try:
+        return machine.binary(path)
+    except (DamagedFileError, NotExecutableError) as error:
+        return Candidate(path, Outcome.REFUSED, because, error.why)
+    except UnreadableError as error:
+        return Candidate(path, Outcome.BLOCKED, because, error.why)

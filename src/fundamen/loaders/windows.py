@@ -9,11 +9,10 @@ from collections import deque
 from collections.abc import Iterator
 
 from fundamen.formats.pe import Pe
-from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution
+from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, read_candidate
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import How
-from fundamen.model.errors import DamagedFileError, NotExecutableError, UnreadableError
 from fundamen.model.paths import MachinePath
 
 WINDOWS_FOLDER = MachinePath("C:\\Windows")
@@ -116,12 +115,9 @@ class _Loading:
             return Candidate(path, Outcome.BLOCKED, because, entry.why)
         if entry.kind is not EntryKind.FILE:  # a folder of that name is passed over
             return Candidate(path, Outcome.ABSENT, because)
-        try:
-            pe = self._machine.binary(path)
-        except (DamagedFileError, NotExecutableError) as error:
-            return Candidate(path, Outcome.REFUSED, because, error.why)
-        except UnreadableError as error:
-            return Candidate(path, Outcome.BLOCKED, because, error.why)
+        pe = read_candidate(self._machine, path, because)
+        if isinstance(pe, Candidate):
+            return pe
         if not isinstance(pe, Pe):
             return Candidate(path, Outcome.REFUSED, because, "is a Linux file", pe.architecture)
         if pe.machine != self._pe.machine:

@@ -127,7 +127,7 @@ class WindowsMachine(Machine):
                 names = os.listdir(host_folder)
             except OSError:
                 names = []  # the look-up that follows will tell why
-            listing = self._listings[host_folder] = {n.lower(): n for n in reversed(sorted(names))}
+            listing = self._listings[host_folder] = {n.lower(): n for n in sorted(names, reverse=True)}
             listing.update({n: n for n in names})
         return listing.get(name) or listing.get(name.lower()) or name
 

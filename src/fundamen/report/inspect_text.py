@@ -2,9 +2,9 @@
 
 from fundamen.formats.elf import Elf
 from fundamen.formats.pe import Pe
-from fundamen.trace.inspection import Inspection
 from fundamen.model.binary import How
 from fundamen.report.page import Page, counted, size_in_words
+from fundamen.trace.inspection import Inspection
 
 _FORMATS = {"elf": "Linux", "pe": "Windows"}
 

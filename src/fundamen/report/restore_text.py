@@ -30,7 +30,7 @@ def rehearsal_text(rehearsal: Rehearsal, machine: Machine, *, drawn: bool) -> st
             f" ({size_in_words(plan.size)}); {name} then {outcome}.",
             good=not after.faults,
         )
-        _plan(page, plan, machine)
+        _plan(page, plan)
     if plan.unmet:
         page.heading("No trusted remedy")
         page.columns([(unmet.name, unmet.why) for unmet in plan.unmet])
@@ -109,7 +109,7 @@ def history_text(entries: Sequence[Entry], machine: Machine, *, drawn: bool) -> 
     return page.text()
 
 
-def _plan(page: Page, plan: Plan, machine: Machine) -> None:
+def _plan(page: Page, plan: Plan) -> None:
     for source, package in plan.packages:
         page.heading(f"{package.title}, by {package.publisher}")
         page.line(f"from the source {source.name}, proven by its signatures just now")

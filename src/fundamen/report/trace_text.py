@@ -110,7 +110,8 @@ def _foundation(page: Page, trace: Trace, machine: Machine, *, verbose: bool) ->
         page.line(", ".join(f"{count} {verdict}" for verdict, count in counts.items()) + "; --verbose lists them all.")
         return
     page.verdicts(
-        (c.verdict, (machine.paths.basename(c.name), str(c.architecture or c.wanted_architecture), _why(c))) for c in rows
+        (c.verdict, (machine.paths.basename(c.name), str(c.architecture or c.wanted_architecture), _why(c)))
+        for c in rows
     )
     if verbose:
         page.heading("Where it lies")

@@ -186,7 +186,7 @@ def _target(machine: Machine, step: PlaceFile) -> HostPath:
 
 
 def _folders_to_make(target: HostPath) -> tuple[str, ...]:
-    folders = []
+    folders: list[str] = []
     folder = os.path.dirname(target)
     while not os.path.isdir(folder):
         folders.insert(0, folder)

@@ -60,9 +60,7 @@ def rehearse(
     return Rehearsal(before, plan, after, contents)
 
 
-def _grown(
-    overlay: Machine, machine: Machine, plan: Plan, after: Trace, catalogues: Sequence[Catalogue]
-) -> Plan:
+def _grown(overlay: Machine, machine: Machine, plan: Plan, after: Trace, catalogues: Sequence[Catalogue]) -> Plan:
     """The plan with what the remaining faults call for: further packages first, bad copies in front of them second."""
     if not after.faults:
         return plan

@@ -55,9 +55,7 @@ def perform(
     return Restoration(rehearsal, number, proof)
 
 
-def with_launch(
-    restoration: Restoration, machine: Machine, arguments: tuple[str, ...], seconds: float
-) -> Restoration:
+def with_launch(restoration: Restoration, machine: Machine, arguments: tuple[str, ...], seconds: float) -> Restoration:
     """The restoration with the program run once."""
     launched = launch(machine, restoration.rehearsal.plan.program, arguments, seconds)
     return msgspec.structs.replace(restoration, launched=launched)

@@ -25,7 +25,7 @@ from fundamen.model.binary import Binary, Kind
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.package import NEUTRAL, Base, Package, PackageFile
 from fundamen.model.paths import HostPath, shown
-from fundamen.sources.layout import CONTENT, METADATA, PACKAGES, content_path, place_parts, root_fingerprint
+from fundamen.sources.layout import METADATA, PACKAGES, content_path, place_parts, root_fingerprint
 
 _ROLES = ("root", "targets", "snapshot", "timestamp")
 _ROOT_LIFE = timedelta(days=3650)
@@ -33,6 +33,7 @@ _PIECE = 1 << 18  # bytes
 _MOST_FILES = 100_000
 
 _Statement = TypeVar("_Statement", Targets, Snapshot, Timestamp)
+_Signed = TypeVar("_Signed", Root, Targets, Snapshot, Timestamp)
 
 
 class Identity(msgspec.Struct, frozen=True):
@@ -262,8 +263,8 @@ class _Repository:
         newest = max((int(version) for version in versions if version.isdigit()), default=None)
         return None if newest is None else f"{newest}{suffix}"
 
-    def _write_signed(self, name: str, role: str, statement: Root | Targets | Snapshot | Timestamp) -> None:
-        metadata = Metadata(statement)
+    def _write_signed(self, name: str, role: str, statement: _Signed) -> None:
+        metadata: Metadata[_Signed] = Metadata(statement)
         metadata.sign(self._signers[role])
         self._write(os.path.join(METADATA, name), metadata.to_bytes(JSONSerializer(compact=False)))
 
@@ -294,7 +295,7 @@ def _signer(keys: HostPath, role: str, *, make: bool) -> CryptoSigner:
                 file.write(signer.private_bytes)
             return signer
         with open(path, "rb") as file:
-            return CryptoSigner(load_pem_private_key(file.read(), None))  # type: ignore[arg-type]
+            return CryptoSigner(load_pem_private_key(file.read(), None))
     except (OSError, ValueError, TypeError) as error:
         raise UnreadableError(
             what=f"The {role} key of the source cannot be used",

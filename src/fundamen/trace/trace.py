@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 import msgspec
 
-from fundamen.evidence.authority import Authority, Subject, Testimony
+from fundamen.evidence.authority import Authority, Says, Subject, Testimony
 from fundamen.loaders.load_map import LoadMap, Outcome, Resolution
 from fundamen.loaders.loading import load_map
 from fundamen.machine.machine import Machine
@@ -25,9 +25,7 @@ def trace_program(machine: Machine, program: MachinePath, authorities: Sequence[
     return _Judging(machine, loading, testimonies).trace()
 
 
-def _ask(
-    machine: Machine, loading: LoadMap, authorities: Sequence[Authority]
-) -> dict[MachinePath, list[Testimony]]:
+def _ask(machine: Machine, loading: LoadMap, authorities: Sequence[Authority]) -> dict[MachinePath, list[Testimony]]:
     """Ask every authority about all files at once: each may have to read a database for it."""
     files = {loading.program: loading.binary, **loading.loaded}
     subjects = [
@@ -120,33 +118,35 @@ class _Judging:
             return _Finding(Verdict.CORRUPT, f"{refused.path}: {refused.detail}")
         if other := by_outcome.get(Outcome.OTHER_ARCHITECTURE):
             wanted = self._loading.binary.architecture
-            return _Finding(Verdict.WRONG_ARCHITECTURE, f"what the loader finds {other.detail}, and the program is for {wanted}")
+            return _Finding(
+                Verdict.WRONG_ARCHITECTURE, f"what the loader finds {other.detail}, and the program is for {wanted}"
+            )
         if blocked := by_outcome.get(Outcome.BLOCKED):
             return _Finding(Verdict.BLOCKED, f"{blocked.path}: {blocked.detail}")
         if elsewhere := by_outcome.get(Outcome.NOT_SEARCHED):
             return _Finding(Verdict.MISSING, f"a copy at {elsewhere.path} {elsewhere.detail}")
         count = sum(c.outcome is Outcome.ABSENT for c in resolution.candidates)
         places = {0: "the loader has no place to look for it", 1: "it is not at the one place where the loader looks"}
-        return _Finding(Verdict.MISSING, places.get(count, f"it is in none of the {count} places where the loader looks"))
+        return _Finding(
+            Verdict.MISSING, places.get(count, f"it is in none of the {count} places where the loader looks")
+        )
 
     def _judge_file(self, path: MachinePath, binary: Binary) -> _Finding:
         testimonies = self._testimonies.get(path, [])
         evidence = tuple(Evidence(t.speaker, t.detail) for t in testimonies)
         structure = tuple(Evidence("structure", f"{p.place}: {p.reason}") for p in binary.problems)
         if structure:
-            return _Finding(Verdict.CORRUPT, f"its {structure[0].detail}", (*structure, *evidence))
-        for testimony in testimonies:
-            if testimony.vouches is False:
-                return _Finding(Verdict.CORRUPT, f"{testimony.speaker}: {testimony.detail}", evidence)
-        for testimony in testimonies:
-            if testimony.vouches:
-                return _Finding(Verdict.SOUND, f"{testimony.speaker}: {testimony.detail}", evidence)
+            return _Finding(Verdict.CORRUPT, structure[0].detail, (*structure, *evidence))
+        for says, verdict in ((Says.WRONG, Verdict.CORRUPT), (Says.RIGHT, Verdict.SOUND)):  # one doubt is enough
+            for testimony in testimonies:
+                if testimony.says is says:
+                    return _Finding(verdict, f"{testimony.speaker}: {testimony.detail}", evidence)
         reason = f"{testimonies[0].speaker}: {testimonies[0].detail}" if testimonies else "nobody vouches for its bytes"
         return _Finding(Verdict.UNPROVEN, reason, evidence)
 
 
 def _chains(loading: LoadMap) -> dict[MachinePath, tuple[MachinePath, ...]]:
-    """The shortest way from the program to each loaded file; the loader goes breadth first, so the first is shortest."""
+    """The shortest way from the program to each loaded file; breadth first, so the first is shortest."""
     chains: dict[MachinePath, tuple[MachinePath, ...]] = {loading.program: (loading.program,)}
     for resolution in loading.resolutions:
         if resolution.path is not None and resolution.needed_by in chains:

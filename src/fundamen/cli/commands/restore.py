@@ -24,7 +24,9 @@ from fundamen.sources.store import SourceStore
 @click.command("restore")
 @click.argument("program")
 @click.argument("arguments", nargs=-1)
-@click.option("--rehearse", "only_rehearse", is_flag=True, help="Show what would be done and come of it; change nothing.")
+@click.option(
+    "--rehearse", "only_rehearse", is_flag=True, help="Show what would be done and come of it; change nothing."
+)
 @click.option("--yes", is_flag=True, help="Carry it out without asking.")
 @click.option("--launch", is_flag=True, help="Run the program afterwards, with ARGUMENTS, and show how it ended.")
 @click.option("--launch-seconds", type=click.FloatRange(0.1), default=20.0, show_default=True, help="How long at most.")

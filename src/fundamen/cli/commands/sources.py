@@ -132,7 +132,9 @@ def offers(need: str, architecture: str | None, machine: Callable[[], Machine], 
 @click.option("--language", default=NEUTRAL, show_default=True, help="For a language pack, its language.")
 @click.option("--place", required=True, help="Where the files belong: {program}, {system} or {root}, then a path.")
 @click.option("--keys", required=True, metavar="KEYS", help="Your key folder; keep it off the source.")
-@click.option("--days", type=click.FloatRange(-3650, 3650), default=90.0, show_default=True, help="Signatures hold so long.")
+@click.option(
+    "--days", type=click.FloatRange(-3650, 3650), default=90.0, show_default=True, help="Signatures hold so long."
+)
 @options.output_options
 def publish(
     folder: str,
