@@ -1,5 +1,6 @@
 """The group of commands. A command's module is imported only when the command is called."""
 
+import gc
 import sys
 from importlib import import_module
 from typing import NoReturn
@@ -58,6 +59,8 @@ def _group() -> None:
 
 def main() -> NoReturn:
     """Run the command line and end the process with its exit status."""
+    # A run makes tens of thousands of records that live to its end; the collector would look through them in vain.
+    gc.set_threshold(100_000, 20, 20)
     try:
         _group(prog_name="fundamen")
     except Exception as error:  # noqa: BLE001 - outermost: what arrives here is a bug of ours

@@ -2,7 +2,6 @@
 
 import os
 import sys
-import traceback
 from collections.abc import Iterator
 from contextlib import contextmanager
 from types import TracebackType
@@ -68,7 +67,7 @@ class Output:
         """Add a line to the log file, if one was asked for."""
         if self._log_file is None:
             return
-        trace = "".join(traceback.format_exception(error)) if error is not None else ""
+        trace = _traceback(error) if error is not None else ""
         with open(self._log_file, "a", encoding="utf-8", errors="backslashreplace") as file:
             file.write(f"{text}\n{trace}")
 
@@ -99,7 +98,7 @@ def report_bug(error: Exception) -> Exit:
     import tempfile  # noqa: PLC0415 - not part of a run that goes well
 
     with tempfile.NamedTemporaryFile("w", prefix="fundamen-bug-", suffix=".txt", delete=False) as file:
-        file.write("".join(traceback.format_exception(error)))
+        file.write(_traceback(error))
     lines = (
         f"Fundamen met a fault of its own: {type(error).__name__}: {shown(str(error))}",
         f"  Why: this is a bug; what it was doing is in {file.name}",
@@ -107,6 +106,12 @@ def report_bug(error: Exception) -> Exit:
     )
     click.echo("\n".join(lines), err=True)
     return Exit.BUG
+
+
+def _traceback(error: BaseException) -> str:
+    import traceback  # noqa: PLC0415 - not part of a run that goes well
+
+    return "".join(traceback.format_exception(error))
 
 
 def _in_three_lines(error: FundamenError) -> str:

@@ -1,6 +1,9 @@
 """Authorities that can say of a file whether its bytes are what they should be."""
 
-from collections.abc import Sequence
+import contextlib
+import os
+import threading
+from collections.abc import Iterable, Sequence
 from enum import Enum, auto
 from typing import Protocol
 
@@ -44,10 +47,27 @@ class Authority(Protocol):
         """Speak about those files that the authority knows; leave out the others."""
 
 
-def file_digest(machine: Machine, path: MachinePath, algorithm: Algorithm) -> str | None:
-    """The digest of a machine's file; None where it cannot be read, so that nobody can speak about it."""
-    try:
-        with machine.open(path) as source:
-            return digest_of(source, algorithm)
-    except (UnreadableError, OSError):
-        return None
+def file_digests(machine: Machine, paths: Iterable[MachinePath], algorithm: Algorithm) -> dict[MachinePath, str]:
+    """The digests of a machine's files; files that cannot be read are left out, so that nobody speaks about them.
+
+    Done in threads: hashing lets other threads run.
+    """
+    waiting = list(paths)
+    digests: dict[MachinePath, str] = {}
+
+    def work() -> None:
+        while waiting:
+            try:
+                path = waiting.pop()
+            except IndexError:  # another thread was quicker
+                return
+            with contextlib.suppress(UnreadableError, OSError), machine.open(path) as source:
+                digests[path] = digest_of(source, algorithm)
+
+    threads = [threading.Thread(target=work) for _ in range(min(len(waiting), os.cpu_count() or 1) - 1)]
+    for thread in threads:
+        thread.start()
+    work()
+    for thread in threads:
+        thread.join()
+    return digests

@@ -3,7 +3,7 @@
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
 
-from fundamen.evidence.authority import Says, Subject, Testimony, file_digest
+from fundamen.evidence.authority import Says, Subject, Testimony, file_digests
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import MachinePath
@@ -30,16 +30,13 @@ class CatalogueAuthority:
         """Compare the files that the catalogue knows by name with the digests it lists."""
         vouched: dict[MachinePath, Package] = {}
         doubtful: dict[MachinePath, list[tuple[Package, PackageFile]]] = {}
-        for subject in subjects:
-            listed = self._listed(machine, subject)
-            digest = file_digest(machine, subject.path, "sha256") if listed else None
-            if digest is None:
-                continue
-            match = next((package for package, file in listed if file.sha256 == digest), None)
+        known = {subject.path: listed for subject in subjects if (listed := self._listed(machine, subject))}
+        for path, digest in file_digests(machine, known, "sha256").items():
+            match = next((package for package, file in known[path] if file.sha256 == digest), None)
             if match is not None:
-                vouched[subject.path] = match
+                vouched[path] = match
             else:
-                doubtful[subject.path] = listed
+                doubtful[path] = known[path]
         testimonies = {path: self._vouching(package) for path, package in vouched.items()}
         for path, listed in doubtful.items():
             testimonies[path] = self._doubting(machine, path, listed, list(vouched.values()))

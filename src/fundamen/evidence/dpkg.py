@@ -4,9 +4,9 @@ Source: dpkg(1), "FILES"; deb-md5sums(5); dpkg-divert(1). The digests are MD5, s
 work; the database itself is believed as the machine's administrator left it.
 """
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
-from fundamen.evidence.authority import Says, Subject, Testimony, file_digest
+from fundamen.evidence.authority import Says, Subject, Testimony, file_digests
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
@@ -15,6 +15,7 @@ from fundamen.model.paths import MachinePath
 _FOLDER = "/var/lib/dpkg"
 _SPEAKER = "dpkg"
 _DIGEST_SIZE = 32  # hexadecimal digits of MD5; two blanks follow, then the path without its first slash
+_NEVER_OWNED = ("/usr/local/", "/home/", "/tmp/", "/root/")  # noqa: S108 - Debian Policy, section 9.1: no package's
 _MOST_BYTES = 64 << 20
 
 
@@ -25,17 +26,18 @@ class DpkgAuthority:
         """Compare the files that some installed package owns with the digests it recorded."""
         if machine.platform is not Platform.LINUX or not subjects:
             return {}
-        recorded = _recorded_digests(machine, {s.path: _spellings(machine, s.path) for s in subjects})
+        ownable = [s.path for s in subjects if not s.path.startswith(_NEVER_OWNED)]
+        recorded = _recorded_digests(machine, {path: _spellings(machine, path) for path in ownable})
         versions = _versions(machine, {package for package, _ in recorded.values()})
         testimonies = {}
-        for path, (package, expected) in recorded.items():
-            found = file_digest(machine, path, "md5")
-            if found is not None:
-                title = f"{package.partition(':')[0]} {versions.get(package, '')}".rstrip()
-                detail = f"package {title}"
-                if found != expected:
-                    detail = f"differs from package {title} (MD5 {found[:8]}..., not {expected[:8]}...)"
-                testimonies[path] = Testimony(_SPEAKER, Says.RIGHT if found == expected else Says.WRONG, detail)
+        for path, found in file_digests(machine, recorded, "md5").items():
+            package, expected = recorded[path]
+            title = f"{package.partition(':')[0]} {versions.get(package, '')}".rstrip()
+            if found == expected:
+                testimonies[path] = Testimony(_SPEAKER, Says.RIGHT, f"package {title}")
+            else:
+                detail = f"differs from package {title} (MD5 {found[:8]}..., not {expected[:8]}...)"
+                testimonies[path] = Testimony(_SPEAKER, Says.WRONG, detail)
         return testimonies
 
 
@@ -55,8 +57,13 @@ def _recorded_digests(machine: Machine, wanted: dict[MachinePath, list[str]]) ->
             recorded_as = diverted_to.get(spelling, spelling)
             by_line[recorded_as.lstrip("/").encode("utf-8", "surrogateescape")] = path
     found: dict[MachinePath, tuple[str, str]] = {}
-    for package, content in _digest_lists(machine):
-        start = _DIGEST_SIZE + 2
+    start = _DIGEST_SIZE + 2
+    marks = _marks(list(by_line))
+    for package, content in _digest_lists(machine, _likely_names(wanted)):
+        if len(found) == len(wanted):
+            break
+        if not any(mark in content for mark in marks):  # most packages: seen at a glance to own none of the files
+            continue
         hits = [line for line in content.split(b"\n") if line[start:] in by_line]
         for line in hits:
             path = by_line[line[start:]]
@@ -68,13 +75,30 @@ def _recorded_digests(machine: Machine, wanted: dict[MachinePath, list[str]]) ->
     return found
 
 
-def _digest_lists(machine: Machine) -> list[tuple[str, bytes]]:
+def _marks(lines: list[bytes]) -> list[bytes]:
+    """A few strings, as few as may be, of which at least one is in every list that has one of these lines."""
+    folders: dict[bytes, list[bytes]] = {}
+    for line in lines:
+        folders.setdefault(line.rpartition(b"/")[0], []).append(line)
+    marks = {found[0] if len(found) == 1 else folder + b"/" for folder, found in folders.items()}
+    return [mark for mark in marks if not any(other in mark and other != mark for other in marks)]
+
+
+def _digest_lists(machine: Machine, likely: tuple[str, ...]) -> Iterator[tuple[str, bytes]]:
+    """Each package with its list, those first whose names begin in a likely way."""
     folder = MachinePath(_FOLDER + "/info")
     try:
         names = [name for name in machine.names(folder) if name.endswith(".md5sums")]
     except UnreadableError:
-        return []
-    return [(n.removesuffix(".md5sums"), _content(machine, MachinePath(f"{folder}/{n}"))) for n in names]
+        return
+    for name in sorted(names, key=lambda name: not name.startswith(likely)):
+        yield name.removesuffix(".md5sums"), _content(machine, MachinePath(f"{folder}/{name}"))
+
+
+def _likely_names(paths: Iterable[MachinePath]) -> tuple[str, ...]:
+    """How the packages of some files probably begin. Source: Debian Policy, section 8.1, names of library packages."""
+    stems = {path.rpartition("/")[2].partition(".so")[0].replace("_", "-").lower() for path in paths}
+    return tuple(stems | {stem.removeprefix("lib") for stem in stems if stem != "lib"})
 
 
 def _diversions(machine: Machine) -> tuple[dict[str, str], dict[str, str]]:
@@ -106,7 +130,6 @@ def _versions(machine: Machine, packages: set[str]) -> dict[str, str]:
 def _content(machine: Machine, path: MachinePath) -> bytes:
     """A file of the database; empty where it cannot be read, for then the database does not speak."""
     try:
-        with machine.open(path) as source:
-            return source.read_at(0, min(source.size, _MOST_BYTES))
+        return machine.content(path, _MOST_BYTES)
     except UnreadableError:
         return b""

@@ -3,12 +3,11 @@
 from fundamen.formats.cursor import ByteSource
 from fundamen.formats.elf import MAGIC as ELF_MAGIC
 from fundamen.formats.elf import read_elf
-from fundamen.formats.pe import MAGIC as PE_MAGIC
-from fundamen.formats.pe import read_pe
 from fundamen.model.binary import Binary
 from fundamen.model.errors import NotExecutableError
 from fundamen.model.paths import shown
 
+_PE_MAGIC = b"MZ"
 _LONGEST_FIRST_LINE = 200  # bytes
 
 
@@ -22,7 +21,9 @@ def read_binary(source: ByteSource) -> Binary:
     head = source.read_at(0, 4)
     if head == ELF_MAGIC:
         return read_elf(source)
-    if head.startswith(PE_MAGIC):
+    if head.startswith(_PE_MAGIC):
+        from fundamen.formats.pe import read_pe  # noqa: PLC0415 - a Linux program is read without it
+
         return read_pe(source)
     raise _not_executable(source, head)
 

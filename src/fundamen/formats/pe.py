@@ -13,8 +13,6 @@ from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, Format, How, Kind, Need
 from fundamen.model.errors import DamagedFileError
 
-MAGIC = b"MZ"
-
 _LFANEW_AT = 0x3C
 _SIGNATURE = b"PE\0\0"
 _U16 = struct.Struct("<H")
@@ -91,7 +89,7 @@ _ARCHITECTURES = {
 
 
 def read_pe(source: ByteSource) -> Pe:
-    """Read a file that begins with MAGIC. Damage is told in ``problems``.
+    """Read a file that begins with ``MZ``. Damage is told in ``problems``.
 
     Raises:
         DamagedFileError: the file is an old MS-DOS program or data, with no PE header at all.

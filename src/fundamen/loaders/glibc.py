@@ -23,6 +23,7 @@ _CACHE = MachinePath("/etc/ld.so.cache")
 _CONFIGURATION = MachinePath("/etc/ld.so.conf")
 _MOST_OBJECTS = 10_000  # what one program may load before we call the graph hostile
 _MOST_CONFIGURATION_FILES = 256
+_MOST_CONFIGURATION = 1 << 20  # bytes of one such file
 _MOST_LOADER_BYTES = 4 << 20
 
 # Compiled into the loader as one run of NUL-terminated folders, each with its slash (elf/dl-load.c, system_dirs).
@@ -58,8 +59,7 @@ def system_folders(machine: Machine, interpreter: MachinePath | None, architectu
     """The default folders of a loader: read from the loader's own file, or the usual ones where that cannot be read."""
     if interpreter is not None:
         try:
-            with machine.open(interpreter) as source:
-                found = _SYSTEM_FOLDERS.search(source.read_at(0, min(source.size, _MOST_LOADER_BYTES)))
+            found = _SYSTEM_FOLDERS.search(machine.content(interpreter, _MOST_LOADER_BYTES))
         except UnreadableError:
             found = None
         if found:
@@ -303,8 +303,7 @@ class _Loading:
 def _lines(machine: Machine, file: MachinePath) -> list[str]:
     """The lines of a configuration file without comments; none where it cannot be read."""
     try:
-        with machine.open(file) as source:
-            text = source.read_at(0, 1 << 20).decode("utf-8", "surrogateescape")
+        text = machine.content(file, _MOST_CONFIGURATION).decode("utf-8", "surrogateescape")
     except UnreadableError:
         return []
     return [line.partition("#")[0].strip() for line in text.splitlines()]

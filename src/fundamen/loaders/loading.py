@@ -1,10 +1,9 @@
 """Choose the loader that a program meets on a machine, and ask it."""
 
-from fundamen.formats.elf import Elf
-from fundamen.formats.pe import Pe
 from fundamen.loaders.load_map import LoadMap
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture, Platform
+from fundamen.model.binary import Format
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath, shown
 
@@ -16,21 +15,24 @@ def load_map(machine: Machine, program: MachinePath) -> LoadMap:
         UnreadableError: it cannot be read, is no program, or is one for another operating system.
     """
     binary = machine.binary(program)
-    if isinstance(binary, Elf) and machine.platform is Platform.LINUX:
-        from fundamen.loaders import glibc  # noqa: PLC0415 - only the loader that is met is imported
-
-        return glibc.load_map(machine, program, binary)
-    if isinstance(binary, Pe) and machine.platform is Platform.WINDOWS:
+    made_for = Platform.LINUX if binary.format is Format.ELF else Platform.WINDOWS
+    if made_for is not machine.platform:
+        raise UnreadableError(
+            what=f"{shown(program)} cannot be traced on {machine.title}",
+            why=f"it is made for {made_for.title()}, and the machine runs {machine.platform.title()} programs",
+            do=f"Name the {made_for.title()} machine it belongs to with --machine FOLDER.",
+        )
+    if made_for is Platform.WINDOWS:
+        from fundamen.formats.pe import Pe  # noqa: PLC0415 - only the loader that is met is imported
         from fundamen.loaders import windows  # noqa: PLC0415
 
+        assert isinstance(binary, Pe)  # noqa: S101 - its format says so
         return windows.load_map(machine, program, binary)
-    wanted = {Platform.LINUX: "Linux", Platform.WINDOWS: "Windows"}
-    is_for = "Linux" if isinstance(binary, Elf) else "Windows"
-    raise UnreadableError(
-        what=f"{shown(program)} cannot be traced on {machine.title}",
-        why=f"it is made for {is_for}, and the machine runs {wanted[machine.platform]} programs",
-        do=f"Name the {is_for} machine it belongs to with --machine FOLDER.",
-    )
+    from fundamen.formats.elf import Elf  # noqa: PLC0415
+    from fundamen.loaders import glibc  # noqa: PLC0415
+
+    assert isinstance(binary, Elf)  # noqa: S101 - its format says so
+    return glibc.load_map(machine, program, binary)
 
 
 def system_folder(machine: Machine, architecture: Architecture) -> MachinePath:

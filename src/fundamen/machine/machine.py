@@ -96,6 +96,15 @@ class Machine(ABC):
     def spelled(self, text: str) -> MachinePath:
         """What a person typed, as an absolute path of the machine."""
 
+    def content(self, path: MachinePath, limit: int) -> bytes:
+        """All bytes of a small file, such as a setting or a list; cut at ``limit`` bytes.
+
+        Raises:
+            UnreadableError: there is no such file, or it may not be read.
+        """
+        with self.open(path) as source:
+            return source.read_at(0, min(source.size, limit))
+
     def join(self, folder: str, *parts: str) -> MachinePath:
         """Put a path together, ``.`` and ``..`` taken out without regard to links."""
         return MachinePath(self.paths.normpath(self.paths.join(folder, *parts)))

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 from fundamen.machine.linux import LinuxMachine
 from fundamen.machine.machine import Machine
-from fundamen.machine.windows import WindowsMachine
+from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, shown
 
@@ -40,7 +40,7 @@ def open_machine(
         machine: Machine = _this_host(environment, here)
     else:
         machine = _machine_at(folder, spec or "", drives or {}, environment, here)
-    if drives and not isinstance(machine, WindowsMachine):
+    if drives and machine.platform is not Platform.WINDOWS:
         raise UsageError(
             what="--drive cannot be used here",
             why=f"{machine.title} has no drive letters",
@@ -72,6 +72,8 @@ def _machine_at(
     given = {_letter(name): _drive(name, path) for name, path in drives.items()}
     for system_drive in (folder, _within(folder, "drive_c")):
         if system_drive and _within(system_drive, "windows", "system32"):
+            from fundamen.machine.windows import WindowsMachine  # noqa: PLC0415 - this host is opened without it
+
             return WindowsMachine(folder, {"C": HostPath(system_drive), **given}, environment, here)
     if any(os.path.lexists(os.path.join(folder, sign)) for sign in _LINUX_SIGNS):
         return LinuxMachine(folder, environment, here)

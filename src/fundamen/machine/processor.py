@@ -17,7 +17,7 @@ def supported_levels(machine: Machine) -> tuple[str, ...]:
     if not machine.is_live:
         return ()
     try:
-        with machine.open(MachinePath("/proc/cpuinfo")) as source:
+        with machine.open(MachinePath("/proc/cpuinfo")) as source:  # its size is told as 0
             text = source.read_at(0, 16_384).decode("ascii", "replace")
     except UnreadableError:
         return ()
