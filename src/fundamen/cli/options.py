@@ -59,9 +59,10 @@ def home() -> HostPath:
         return HostPath(
             os.path.join(state if os.path.isabs(state) else os.path.expanduser("~/.local/state"), "fundamen")
         )
-    from platformdirs import user_state_dir  # noqa: PLC0415
+    else:
+        from platformdirs import user_state_dir  # noqa: PLC0415
 
-    return HostPath(user_state_dir("fundamen", appauthor=False))
+        return HostPath(user_state_dir("fundamen", appauthor=False))
 
 
 def now() -> datetime:

@@ -6,6 +6,8 @@ work; the database itself is believed as the machine's administrator left it.
 
 from collections.abc import Iterable, Iterator, Sequence
 
+import msgspec
+
 from fundamen.evidence.authority import Says, Subject, Testimony, file_digests
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Platform
@@ -48,31 +50,50 @@ def _spellings(machine: Machine, path: MachinePath) -> list[str]:
     return [real, other]
 
 
+class _Claim(msgspec.Struct, frozen=True):
+    """A wanted file, as packages may have recorded it."""
+
+    path: MachinePath
+    diverter: str | None = None  # the package that has diverted this spelling
+    is_diverters: bool = False  # whether the file is the diverter's own, or the one that it put aside
+
+    def fits(self, package: str) -> bool:
+        """Whether this package's record of the spelling means this file."""
+        return self.diverter is None or (package == self.diverter) == self.is_diverters
+
+
 def _recorded_digests(machine: Machine, wanted: dict[MachinePath, list[str]]) -> dict[MachinePath, tuple[str, str]]:
     """Package (as its list files are named) and MD5 for those wanted paths that a package recorded."""
-    diverted_to, diverted_by = _diversions(machine)
-    by_line: dict[bytes, MachinePath] = {}
+    claims: dict[bytes, list[_Claim]] = {}
+    diversions = _diversions(machine)
     for path, spellings in wanted.items():
         for spelling in spellings:
-            recorded_as = diverted_to.get(spelling, spelling)
-            by_line[recorded_as.lstrip("/").encode("utf-8", "surrogateescape")] = path
+            for recorded_as, claim in _claims(path, spelling, diversions):
+                claims.setdefault(recorded_as.lstrip("/").encode("utf-8", "surrogateescape"), []).append(claim)
     found: dict[MachinePath, tuple[str, str]] = {}
     start = _DIGEST_SIZE + 2
-    marks = _marks(list(by_line))
+    marks = _marks(list(claims))
     for package, content in _digest_lists(machine, _likely_names(wanted)):
         if len(found) == len(wanted):
             break
         if not any(mark in content for mark in marks):  # most packages: seen at a glance to own none of the files
             continue
-        hits = [line for line in content.split(b"\n") if line[start:] in by_line]
-        for line in hits:
-            path = by_line[line[start:]]
-            spelling = "/" + line[start:].decode("utf-8", "surrogateescape")
-            owner = diverted_by.get(spelling)
-            was_diverted_away = owner is not None and owner != package.partition(":")[0]
-            if was_diverted_away == (machine.real(path) not in {spelling, *_spellings(machine, MachinePath(spelling))}):
-                found[path] = (package, line[:_DIGEST_SIZE].decode("ascii", "replace"))
+        for line in [line for line in content.split(b"\n") if line[start:] in claims]:
+            for claim in claims[line[start:]]:
+                if claim.fits(package.partition(":")[0]):
+                    found[claim.path] = (package, line[:_DIGEST_SIZE].decode("ascii", "replace"))
     return found
+
+
+def _claims(path: MachinePath, spelling: str, diversions: list[tuple[str, str, str]]) -> Iterator[tuple[str, _Claim]]:
+    """Under which names packages may have recorded a file, and which packages. Source: dpkg-divert(1)."""
+    for original, diverted_to, diverter in diversions:
+        if spelling == diverted_to:
+            yield original, _Claim(path, diverter, is_diverters=False)
+        if spelling == original:
+            yield original, _Claim(path, diverter, is_diverters=True)
+            return
+    yield spelling, _Claim(path)
 
 
 def _marks(lines: list[bytes]) -> list[bytes]:
@@ -101,11 +122,10 @@ def _likely_names(paths: Iterable[MachinePath]) -> tuple[str, ...]:
     return tuple(stems | {stem.removeprefix("lib") for stem in stems if stem != "lib"})
 
 
-def _diversions(machine: Machine) -> tuple[dict[str, str], dict[str, str]]:
-    """Where diverted files now lie -> where their package put them; and the latter -> who diverted them."""
+def _diversions(machine: Machine) -> list[tuple[str, str, str]]:
+    """Each diversion: where the file was, where it lies now, and the package that wanted its place."""
     lines = _content(machine, MachinePath(_FOLDER + "/diversions")).decode("utf-8", "surrogateescape").splitlines()
-    triples = list(zip(lines[::3], lines[1::3], lines[2::3], strict=False))
-    return {to: path for path, to, _ in triples}, {path: by for path, _, by in triples}
+    return list(zip(lines[::3], lines[1::3], lines[2::3], strict=False))
 
 
 def _versions(machine: Machine, packages: set[str]) -> dict[str, str]:

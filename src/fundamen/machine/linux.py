@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from contextlib import AbstractContextManager
 
 from fundamen.formats.cursor import ByteSource
-from fundamen.machine.file_bytes import FileBytes
+from fundamen.machine.file_bytes import FileBytes, open_quietly
 from fundamen.machine.machine import Entry, EntryKind, Machine, not_a_file, why_blocked
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
@@ -73,7 +73,7 @@ class LinuxMachine(Machine):
     def content(self, path: MachinePath, limit: int) -> bytes:
         """All bytes of a small file. A shorter way than ``open``: package databases have thousands of such files."""
         try:
-            handle = os.open(self.host_path(path), os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+            handle = open_quietly(self.host_path(path))
         except (OSError, UnreadableError):
             return super().content(path, limit)  # which says why
         try:

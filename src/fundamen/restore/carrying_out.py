@@ -16,7 +16,7 @@ import msgspec
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
-from fundamen.restore.journal import Entry, Journal, State, Step, StepRecord, StepState
+from fundamen.restore.journal import OURS, SOMEBODY_ELSES, Entry, Journal, State, Step, StepRecord, StepState
 from fundamen.restore.placing import FileState, copy_flushed, digest_of_file, flush_folder, put, read_state, remove
 from fundamen.restore.plan import PlaceFile
 from fundamen.restore.rehearsal import Rehearsal
@@ -119,7 +119,9 @@ def undo(journal: Journal, number: int | None) -> Entry:
             why=f"{shown(conflicts[0])} has changed since: it is neither as before nor as restored",
             do="Nothing was changed. Set that file aside under another name, then undo again.",
         )
-    journal.mark(entry.number, State.UNDOING)
+    if entry.state is not State.UNDOING:
+        entry = _with_folders_settled(journal, entry)
+        journal.mark(entry.number, State.UNDOING)
     try:
         _take_back(journal, entry)
     except OSError as error:
@@ -262,6 +264,23 @@ def _conflict(step: Step) -> MachinePath | None:
     return None if found in expected else record.path
 
 
+def _with_folders_settled(journal: Journal, entry: Entry) -> Entry:
+    """Find out, before anything is taken back, which folders nobody else has changed since: they get their times back.
+
+    Written down at once, since the answer is lost with the first change. After a restoration that was cut off it cannot
+    be told, and the folders count as ours.
+    """
+    last_ns = {_standing_folder(step.record): step.record.folder_after_ns for step in entry.steps}
+    steps = []
+    for step in entry.steps:
+        folder = _standing_folder(step.record)
+        ours = entry.state is not State.DONE or last_ns[folder] == os.stat(folder).st_mtime_ns
+        record = msgspec.structs.replace(step.record, folder_after_ns=OURS if ours else SOMEBODY_ELSES)
+        journal.write_step(entry.number, step.number, step.state, record)
+        steps.append(Step(step.number, step.state, record))
+    return msgspec.structs.replace(entry, steps=tuple(steps))
+
+
 def _take_back(journal: Journal, entry: Entry) -> None:
     """Make every file of a restoration as it was, the last step first. Raises: OSError."""
     for step in reversed(entry.steps):
@@ -272,8 +291,6 @@ def _take_back(journal: Journal, entry: Entry) -> None:
 
 
 def _take_back_step(record: StepRecord) -> None:
-    standing = _standing_folder(record)
-    changed_ns = os.stat(standing).st_mtime_ns
     remove(HostPath(record.staged))
     target = HostPath(record.target)
     if record.before is None:
@@ -283,10 +300,9 @@ def _take_back_step(record: StepRecord) -> None:
     for folder in reversed(record.new_folders):
         with contextlib.suppress(OSError):  # somebody else has put something in it meanwhile, or it was never made
             os.rmdir(folder)
-    # The folder gets its time back too, unless somebody else has changed it since.
-    if record.folder_after_ns in {-1, changed_ns}:
+    if record.folder_after_ns != SOMEBODY_ELSES:
         with contextlib.suppress(PermissionError):  # a folder that we may write to, but do not own
-            os.utime(standing, ns=(record.folder_accessed_ns, record.folder_modified_ns))
+            os.utime(_standing_folder(record), ns=(record.folder_accessed_ns, record.folder_modified_ns))
 
 
 def _taken_back(journal: Journal, number: int, error: BaseException) -> FundamenError:

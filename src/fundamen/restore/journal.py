@@ -19,6 +19,9 @@ from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.restore.placing import FileState
 
+OURS = -1  # instead of a folder's time of change: the folder was last changed by us, so its time is ours to set
+SOMEBODY_ELSES = 0  # it was not
+
 _FORMAT = 1
 
 _TABLES = """
@@ -68,7 +71,7 @@ class StepRecord(msgspec.Struct, frozen=True):
     new_folders: tuple[str, ...]  # that had to be made, outermost first
     folder_modified_ns: int  # of the nearest folder that was there before
     folder_accessed_ns: int
-    folder_after_ns: int = -1  # that folder's time of change right after the step; -1 until then
+    folder_after_ns: int = OURS  # that folder's time of change right after the step; OURS until then
 
 
 class RestorationRecord(msgspec.Struct, frozen=True):

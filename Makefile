@@ -1,0 +1,44 @@
+# Each target makes its own virtual environment where there is none; needs Python 3.11+ and make, for the tests a C compiler.
+PYTHON ?= python3
+VENV ?= .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test test-system lint bench schemas clean
+
+demo: $(VENV)/.installed
+	$(BIN)/fundamen demo
+
+test: $(VENV)/.dev
+	$(BIN)/pytest -n auto -m "not system"
+
+test-system: $(VENV)/.dev
+	tools/system-packages
+	$(BIN)/pytest -n auto -m system
+
+lint: $(VENV)/.dev
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+
+bench: $(VENV)/.dev
+	$(BIN)/python benchmarks/start_up.py
+
+# The JSON Schemas in docs/schemas/, anew from the types.
+schemas: $(VENV)/.dev
+	$(BIN)/python tools/write_schemas.py
+
+clean:
+	rm -rf $(VENV) dist .mypy_cache .ruff_cache .pytest_cache .hypothesis
+
+$(VENV)/.made:
+	$(PYTHON) -m venv $(VENV)
+	touch $@
+
+$(VENV)/.installed: pyproject.toml | $(VENV)/.made
+	$(BIN)/pip install --quiet --disable-pip-version-check --editable .
+	touch $@
+
+# The groups of pyproject.toml as plain requirements: pip reads them itself only from version 25.1 on.
+$(VENV)/.dev: pyproject.toml | $(VENV)/.installed
+	$(BIN)/python tools/dependency_group.py dev | xargs $(BIN)/pip install --quiet --disable-pip-version-check
+	touch $@

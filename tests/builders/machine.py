@@ -1,0 +1,80 @@
+"""Build machines in a temporary folder, from minimal binaries."""
+
+import shutil
+from pathlib import Path
+from typing import Any, Self
+
+from builders.elf import an_elf
+from builders.pe import a_pe
+from fundamen.machine.machine import Machine
+from fundamen.machine.opening import open_machine
+from fundamen.model.paths import MachinePath
+from fundamen.trace.records import Component, Trace
+from fundamen.trace.trace import trace_program
+
+LOADER = "/lib64/ld-linux-x86-64.so.2"
+
+
+class AMachine:
+    """A machine that is put together file by file; each method gives the builder back."""
+
+    def __init__(self, root: Path) -> None:
+        self.root = root
+
+    def file(self, path: str, data: bytes, mode: int = 0o644) -> Self:
+        target = self.root / path.removeprefix("C:").replace("\\", "/").lstrip("/")
+        target.parent.mkdir(parents=True, exist_ok=True)
+        target.write_bytes(data)
+        target.chmod(mode)
+        return self
+
+    def link(self, path: str, target: str) -> Self:
+        link = self.root / path.lstrip("/")
+        link.parent.mkdir(parents=True, exist_ok=True)
+        link.symlink_to(target)
+        return self
+
+    def opened(self, **environment: str) -> Machine:
+        return open_machine(str(self.root), environment=environment)
+
+    def trace(self, program: str, **environment: str) -> Trace:
+        return trace_program(self.opened(**environment), MachinePath(program))
+
+    def need(self, program: str, name: str, **environment: str) -> Component:
+        """The component of this name, as a trace of the program finds it."""
+        [found] = [c for c in self.trace(program, **environment).components if c.name == name]
+        return found
+
+
+class ALinuxMachine(AMachine):
+    """A Linux root for x86_64 with a loader, which has no readable list of default folders."""
+
+    def __init__(self, root: Path) -> None:
+        super().__init__(root)
+        self.file("/etc/os-release", b"").library(LOADER)
+
+    def program(self, path: str, **facts: Any) -> Self:
+        return self.file(path, an_elf(**{"interpreter": LOADER, **facts}), 0o755)
+
+    def library(self, path: str, architecture: str = "x86_64", **facts: Any) -> Self:
+        return self.file(path, an_elf(architecture, **{"soname": path.rpartition("/")[2], **facts}))
+
+
+class AWindowsMachine(AMachine):
+    """A 64-bit Windows volume with empty system folders."""
+
+    def __init__(self, root: Path) -> None:
+        super().__init__(root)
+        for folder in ("System32", "SysWOW64"):
+            (root / "Windows" / folder).mkdir(parents=True)
+
+    def program(self, path: str, architecture: str = "x86_64", **facts: Any) -> Self:
+        return self.file(path, a_pe(architecture, **facts))
+
+    def library(self, path: str, architecture: str = "x86_64", **facts: Any) -> Self:
+        return self.file(path, a_pe(architecture, **{"name": path.rpartition("\\")[2], **facts}))
+
+
+def a_copy(folder: Path, of: Path) -> Path:
+    """A copy of a tree, to compare with later."""
+    return Path(shutil.copytree(of, folder, symlinks=True))

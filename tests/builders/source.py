@@ -1,0 +1,43 @@
+"""Build signed sources in a temporary folder."""
+
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+from fundamen.model.paths import HostPath
+from fundamen.sources.publishing import Identity, publish
+from fundamen.sources.store import Catalogue, SourceStore
+
+NOW = datetime.now(UTC)
+
+
+class ASource:
+    """A packager's source with its keys, and the technician's store of trusted sources."""
+
+    def __init__(self, folder: Path, home: Path) -> None:
+        self.folder = folder / "source"
+        self.media = folder / "media"
+        self.keys = folder / "keys"
+        self.store = SourceStore(HostPath(str(home)))
+        self.fingerprint = ""
+
+    def published(
+        self,
+        files: dict[str, bytes],
+        version: str = "1.0",
+        place: str = "{program}/../lib",
+        days: float = 30,
+        package: str = "Saltgrass",
+    ) -> "ASource":
+        """Publish files as a package."""
+        media = self.media / package / str(len(list(self.media.glob("*/*"))))
+        media.mkdir(parents=True)
+        for name, data in files.items():
+            (media / name).write_bytes(data)
+        identity = Identity("Ardvane Instruments", package, version)
+        locations = HostPath(str(self.folder)), HostPath(str(media)), identity, place, HostPath(str(self.keys))
+        self.fingerprint = publish(*locations, NOW + timedelta(days=days)).fingerprint
+        return self
+
+    def trusted(self) -> Catalogue:
+        """Trust the source, and give what it proved."""
+        return self.store.trust(HostPath(str(self.folder)), self.fingerprint, "it", NOW)

@@ -1,0 +1,97 @@
+import hashlib
+from pathlib import Path
+
+from builders.elf import an_elf
+from builders.machine import ALinuxMachine
+from fundamen.evidence.authority import Says, Subject
+from fundamen.evidence.catalogue import CatalogueAuthority
+from fundamen.evidence.dpkg import DpkgAuthority
+from fundamen.model.architecture import Architecture, Platform
+from fundamen.model.package import Base, Package, PackageFile
+from fundamen.model.paths import MachinePath
+
+OLD, NEW, OTHER = an_elf(soname="libx.so"), an_elf(soname="libx.so", padding=8), an_elf(soname="liby.so")
+
+
+def subject(path: str, name: str = "libx.so") -> Subject:
+    return Subject(MachinePath(path), name, Architecture.X86_64)
+
+
+def a_package(version: str, withdrawn: str | None = None, **files: bytes) -> Package:
+    described = tuple(
+        PackageFile(f"{name}.so", Base.PROGRAM, f"{name}.so", len(data), hashlib.sha256(data).hexdigest())
+        for name, data in files.items()
+    )
+    words = ("Ardvane", "Saltgrass", version, Platform.LINUX, Architecture.X86_64)
+    return Package(*words, described, withdrawn=withdrawn)
+
+
+def with_dpkg(linux: ALinuxMachine, sums: dict[str, str], diversions: str = "") -> ALinuxMachine:
+    status = "".join(f"Package: {p.partition(':')[0]}\nArchitecture: amd64\nVersion: 1.2-3\n\n" for p in sums)
+    linux.file("/var/lib/dpkg/status", status.encode()).file("/var/lib/dpkg/diversions", diversions.encode())
+    for package, lines in sums.items():
+        linux.file(f"/var/lib/dpkg/info/{package}.md5sums", lines.encode())
+    return linux
+
+
+def md5(data: bytes) -> str:
+    return hashlib.md5(data).hexdigest()  # noqa: S324 - what dpkg records
+
+
+def test_dpkg_vouches_for_a_file_however_usr_is_merged(linux: ALinuxMachine) -> None:
+    linux.file("/usr/lib/libx.so.1", OLD).link("/lib", "usr/lib").link("/usr/lib/libx.so", "libx.so.1")
+    with_dpkg(linux, {"libx:amd64": f"{md5(OLD)}  lib/libx.so.1\n"})
+    [testimony] = DpkgAuthority().testify(linux.opened(), [subject("/lib/libx.so")]).values()
+    assert (testimony.says, testimony.detail) == (Says.RIGHT, "package libx 1.2-3")
+
+
+def test_dpkg_tells_a_file_that_is_not_its_packages_own(linux: ALinuxMachine) -> None:
+    with_dpkg(linux.file("/usr/lib/libx.so", NEW), {"libx": f"{md5(OLD)}  usr/lib/libx.so\n"})
+    [testimony] = DpkgAuthority().testify(linux.opened(), [subject("/usr/lib/libx.so")]).values()
+    assert testimony.says is Says.WRONG
+    assert md5(NEW)[:8] in testimony.detail
+
+
+def test_dpkg_is_silent_about_files_that_it_does_not_own(linux: ALinuxMachine) -> None:
+    with_dpkg(linux.file("/opt/libx.so", OLD), {"libx": f"{md5(OLD)}  usr/lib/libx.so\n"})
+    assert DpkgAuthority().testify(linux.opened(), [subject("/opt/libx.so")]) == {}
+
+
+def test_a_diverted_file_is_compared_with_the_package_that_it_came_from(linux: ALinuxMachine) -> None:
+    linux.file("/usr/lib/libx.so", NEW).file("/usr/lib/libx.so.real", OLD)
+    sums = {"libx": f"{md5(OLD)}  usr/lib/libx.so\n", "glx": f"{md5(NEW)}  usr/lib/libx.so\n"}
+    with_dpkg(linux, sums, "/usr/lib/libx.so\n/usr/lib/libx.so.real\nglx\n")
+    subjects = [subject("/usr/lib/libx.so"), subject("/usr/lib/libx.so.real")]
+    testimonies = DpkgAuthority().testify(linux.opened(), subjects)
+    assert {path: t.detail for path, t in testimonies.items() if t.says is Says.RIGHT} == {
+        "/usr/lib/libx.so": "package glx 1.2-3",
+        "/usr/lib/libx.so.real": "package libx 1.2-3",
+    }
+
+
+def catalogued(linux: ALinuxMachine, *packages: Package) -> dict[str, Says]:
+    subjects = [subject("/app/libx.so"), subject("/app/liby.so", "liby.so")]
+    testimonies = CatalogueAuthority("it", packages).testify(linux.opened(), subjects)
+    return {Path(path).name: testimony.says for path, testimony in testimonies.items()}
+
+
+def test_a_catalogue_vouches_for_bytes_that_it_lists_in_any_version(linux: ALinuxMachine) -> None:
+    linux.file("/app/libx.so", OLD)
+    assert catalogued(linux, a_package("2", libx=NEW), a_package("1", libx=OLD)) == {"libx.so": Says.RIGHT}
+
+
+def test_bytes_of_the_listed_size_or_among_sound_companions_were_altered(linux: ALinuxMachine) -> None:
+    linux.file("/app/libx.so", OLD[:-1] + b"!")
+    assert catalogued(linux, a_package("1", libx=OLD)) == {"libx.so": Says.WRONG}
+    linux.file("/app/libx.so", OLD + b"!").file("/app/liby.so", OTHER)
+    assert catalogued(linux, a_package("1", libx=OLD, liby=OTHER)) == {"libx.so": Says.WRONG, "liby.so": Says.RIGHT}
+
+
+def test_bytes_that_may_be_another_version_are_not_called_altered(linux: ALinuxMachine) -> None:
+    linux.file("/app/libx.so", NEW)
+    assert catalogued(linux, a_package("1", libx=OLD)) == {"libx.so": Says.UNKNOWN}
+
+
+def test_bytes_of_a_withdrawn_package_are_wrong(linux: ALinuxMachine) -> None:
+    linux.file("/app/libx.so", OLD)
+    assert catalogued(linux, a_package("1", withdrawn="leaks", libx=OLD)) == {"libx.so": Says.WRONG}

@@ -1,0 +1,117 @@
+import shutil
+import subprocess
+from pathlib import Path
+
+import pytest
+from builders.elf import an_elf
+from fundamen.demo.world import BINARIES
+from fundamen.formats.binary import read_binary
+from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.elf import Elf, read_elf
+from fundamen.formats.elf_symbols import read_exports
+from fundamen.model.binary import Kind
+from fundamen.model.errors import DamagedFileError, FundamenError
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+LIBRARY = (BINARIES / "linux-x86_64" / "libsaltgrass-tide.so.4").read_bytes()
+PROGRAM = (BINARIES / "linux-aarch64" / "tidebook").read_bytes()
+
+
+def read(data: bytes) -> Elf:
+    return read_elf(MemoryBytes(data))
+
+
+@pytest.mark.parametrize(
+    ("architecture", "bits", "big_endian"),
+    [("x86_64", 64, False), ("x86", 32, False), ("aarch64", 64, False), ("s390x", 64, True), ("ppc", 32, True)],
+)
+def test_every_class_and_byte_order_is_read(architecture: str, bits: int, *, big_endian: bool) -> None:
+    data = an_elf(
+        architecture, needs=("liba.so.1", "libb.so"), soname="libx.so.2", runpath="$ORIGIN", exports=("one", "two")
+    )
+    elf = read(data)
+    assert (elf.architecture, elf.bits, elf.big_endian, elf.kind) == (architecture, bits, big_endian, Kind.LIBRARY)
+    assert ([need.name for need in elf.needs], elf.name) == (["liba.so.1", "libb.so"], "libx.so.2")
+    assert (elf.runpath, elf.rpath, elf.interpreter, elf.problems) == ("$ORIGIN", None, None, ())
+    assert read_exports(MemoryBytes(data), elf) == ("one", "two")
+
+
+@pytest.mark.parametrize("file", sorted(BINARIES.glob("linux-*/*")), ids=lambda file: f"{file.parent.name}/{file.name}")
+def test_needs_and_names_are_what_readelf_tells(file: Path) -> None:
+    if not shutil.which("readelf"):
+        pytest.skip("no readelf")
+    told = subprocess.run(["readelf", "-dW", file], capture_output=True, text=True, check=True).stdout
+    values = [(line.split()[1], line.partition("[")[2].rstrip("]")) for line in told.splitlines() if "[" in line]
+    elf = read(file.read_bytes())
+    assert [need.name for need in elf.needs] == [value for tag, value in values if tag == "(NEEDED)"]
+    assert elf.name == next((value for tag, value in values if tag == "(SONAME)"), None)
+    assert elf.runpath == next((value for tag, value in values if tag == "(RUNPATH)"), None)
+    assert elf.is_intact
+
+
+def test_a_file_cut_at_any_length_is_told_to_be_damaged() -> None:
+    for data in (LIBRARY, PROGRAM):
+        for length in range(4, len(data)):
+            assert read(data[:length]).problems, f"cut at {length}"
+
+
+def test_a_file_changed_at_any_byte_is_read_or_refused_and_nothing_else() -> None:
+    for at in range(len(LIBRARY)):
+        for value in (0x00, 0xFF, LIBRARY[at] ^ 0x80):
+            changed = LIBRARY[:at] + bytes([value]) + LIBRARY[at + 1 :]
+            try:
+                binary = read_binary(MemoryBytes(changed))
+                assert isinstance(binary, Elf)
+                read_exports(MemoryBytes(changed), binary)
+            except FundamenError:
+                pass
+
+
+@given(st.binary(max_size=600), st.integers(0, 511))
+@settings(max_examples=300)
+def test_random_bytes_behind_the_magic_are_read_or_refused(noise: bytes, at: int) -> None:
+    read(b"\x7fELF" + noise)
+    read(LIBRARY[:at] + noise + LIBRARY[at + len(noise) :])
+
+
+def test_impossible_counts_are_damage_with_place_and_reason() -> None:
+    data = bytearray(LIBRARY)
+    data[56:58] = b"\xf0\xff"  # e_phnum
+    [problem] = read(bytes(data)).problems
+    assert problem.place == "program header table"
+    assert "but the file ends at" in problem.reason
+
+
+def test_a_name_outside_the_string_table_is_not_believed() -> None:
+    data = bytearray(an_elf(needs=("liba.so",)))
+    at = data.find((1).to_bytes(8, "little") + (1).to_bytes(8, "little"))  # DT_NEEDED, offset 1
+    data[at + 8 : at + 16] = (1 << 40).to_bytes(8, "little")
+    elf = read(bytes(data))
+    assert (elf.needs, elf.problems[0].place) == ((), "dynamic section")
+
+
+def test_an_undecodable_name_is_kept_to_the_byte() -> None:
+    name = b"lib\xff.so".decode("utf-8", "surrogateescape")
+    assert read(an_elf(needs=(name,))).needs[0].name.encode("utf-8", "surrogateescape") == b"lib\xff.so"
+
+
+def test_of_a_large_file_only_a_few_kilobytes_are_read() -> None:
+    class Counting(MemoryBytes):
+        read_bytes = 0
+
+        def read_at(self, offset: int, size: int) -> bytes:
+            self.read_bytes += size
+            return super().read_at(offset, size)
+
+    source = Counting(an_elf(needs=("liba.so",), padding=50_000_000))
+    assert read_elf(source).is_intact
+    assert source.read_bytes < 16_384
+
+
+def test_a_hash_table_that_claims_too_much_is_refused() -> None:
+    data = bytearray(an_elf(exports=("one",)))
+    at = data.find((1).to_bytes(4, "little") + (2).to_bytes(4, "little") + bytes(8))
+    data[at + 4 : at + 8] = b"\xff\xff\xff\x7f"
+    with pytest.raises(DamagedFileError, match="claims"):
+        read_exports(MemoryBytes(bytes(data)), read(bytes(data)))

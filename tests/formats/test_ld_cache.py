@@ -1,0 +1,33 @@
+import shutil
+import subprocess
+from pathlib import Path
+
+import pytest
+from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.ld_cache import read_ld_cache
+from fundamen.model.errors import DamagedFileError
+
+CACHE = Path("/etc/ld.so.cache")
+LDCONFIG = shutil.which("ldconfig", path="/sbin:/usr/sbin:/bin")
+
+
+@pytest.mark.skipif(not (CACHE.exists() and LDCONFIG), reason="this host has no ld.so.cache")
+def test_the_entries_are_those_that_ldconfig_prints() -> None:
+    told = subprocess.run([str(LDCONFIG), "-p"], capture_output=True, text=True, check=True).stdout
+    printed = [line.split(" => ") for line in told.splitlines() if " => " in line]
+    entries = read_ld_cache(MemoryBytes(CACHE.read_bytes()))
+    found = [(entry.name, entry.path) for named in entries.values() for entry in named]
+    assert sorted(found) == sorted((left.split(" (")[0].strip(), path) for left, path in printed)
+
+
+@pytest.mark.skipif(not CACHE.exists(), reason="this host has no ld.so.cache")
+def test_a_cache_cut_anywhere_is_refused() -> None:
+    data = CACHE.read_bytes()
+    for length in (0, 10, 47, 48, 100, len(data) // 2):
+        with pytest.raises(DamagedFileError):
+            read_ld_cache(MemoryBytes(data[:length]))
+
+
+def test_text_is_no_cache() -> None:
+    with pytest.raises(DamagedFileError, match="no cache"):
+        read_ld_cache(MemoryBytes(b"include /etc/ld.so.conf.d/*.conf\n" * 9))

@@ -1,0 +1,99 @@
+import shutil
+import subprocess
+from pathlib import Path
+
+import pytest
+from builders.pe import a_pe
+from fundamen.demo.world import BINARIES
+from fundamen.formats.binary import read_binary
+from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.pe import Pe, read_pe
+from fundamen.formats.pe_exports import read_exports
+from fundamen.model.binary import How, Kind
+from fundamen.model.errors import DamagedFileError, FundamenError
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+LIBRARY = (BINARIES / "windows-x86_64" / "saltgrass-tide.dll").read_bytes()
+
+
+def read(data: bytes) -> Pe:
+    return read_pe(MemoryBytes(data))
+
+
+@pytest.mark.parametrize("architecture", ["x86", "x86_64", "aarch64"])
+def test_both_widths_are_read(architecture: str) -> None:
+    data = a_pe(architecture, needs=("A.dll", "b.dll"), delayed=("late.dll",), name="x.dll", exports=("One", "Two"))
+    pe = read(data)
+    assert (pe.architecture, pe.is_pe32_plus, pe.kind, pe.name) == (
+        architecture,
+        architecture != "x86",
+        Kind.LIBRARY,
+        "x.dll",
+    )
+    expected = [("A.dll", How.REQUIRED), ("b.dll", How.REQUIRED), ("late.dll", How.DELAYED)]
+    assert [(need.name, need.how) for need in pe.needs] == expected
+    assert [(export.name, export.ordinal) for export in read_exports(MemoryBytes(data), pe)] == [("One", 1), ("Two", 2)]
+    assert pe.is_intact
+
+
+@pytest.mark.parametrize("file", sorted(BINARIES.glob("windows-*/*")), ids=lambda f: f"{f.parent.name}/{f.name}")
+def test_imports_are_what_objdump_tells(file: Path) -> None:
+    dump = shutil.which("x86_64-w64-mingw32-objdump") or shutil.which("objdump") or ""
+    told = subprocess.run([dump, "-p", file], capture_output=True, text=True, check=False).stdout if dump else ""
+    if "DLL Name" not in told and "Export" not in told:
+        pytest.skip("no objdump that reads PE files")
+    pe = read(file.read_bytes())
+    names = [line.split(": ")[1].strip() for line in told.splitlines() if line.strip().startswith("DLL Name:")]
+    assert [need.name for need in pe.needs] == names
+    assert pe.is_intact
+
+
+def test_a_file_cut_at_any_length_is_refused_or_told_to_be_damaged() -> None:
+    signature_end = LIBRARY.find(b"PE\0\0") + 4
+    for length in range(2, signature_end):
+        with pytest.raises(DamagedFileError):
+            read(LIBRARY[:length])
+    for length in range(signature_end, len(LIBRARY)):
+        assert read(LIBRARY[:length]).problems, f"cut at {length}"
+
+
+def test_a_file_changed_at_any_byte_is_read_or_refused_and_nothing_else() -> None:
+    for at in range(len(LIBRARY)):
+        for value in (0x00, 0xFF, LIBRARY[at] ^ 0x80):
+            changed = MemoryBytes(LIBRARY[:at] + bytes([value]) + LIBRARY[at + 1 :])
+            try:
+                binary = read_binary(changed)
+                assert isinstance(binary, Pe)
+                read_exports(changed, binary)
+            except FundamenError:
+                pass
+
+
+@given(st.binary(max_size=400), st.integers(0, 1500))
+@settings(max_examples=300)
+def test_random_bytes_are_read_or_refused(noise: bytes, at: int) -> None:
+    for data in (b"MZ" + noise, LIBRARY[:at] + noise + LIBRARY[at + len(noise) :]):
+        try:
+            read(data)
+        except DamagedFileError:
+            assert data[:2] == b"MZ" or at < 2
+
+
+def test_an_import_table_without_an_end_is_bounded() -> None:
+    pe = read(a_pe(needs=tuple(f"library{number}.dll" for number in range(5000))))
+    assert (pe.needs, pe.problems[0].place) == ((), "import table")
+    assert "no end within 4096" in pe.problems[0].reason
+
+
+def test_the_first_generation_of_delay_imports_is_read_by_address() -> None:
+    data = bytearray(a_pe("x86", delayed=("late.dll",)))
+    at = data.find((1).to_bytes(4, "little"), 0x400)
+    name_rva = int.from_bytes(data[at + 4 : at + 8], "little")
+    data[at : at + 8] = bytes(4) + (0x400000 + name_rva).to_bytes(4, "little")
+    assert [need.name for need in read(bytes(data)).needs] == ["late.dll"]
+
+
+def test_an_old_program_without_a_pe_header_is_refused() -> None:
+    with pytest.raises(DamagedFileError, match="PE signature"):
+        read(b"MZ" + bytes(58) + (64).to_bytes(4, "little") + b"NE\0\0" + bytes(100))

@@ -1,0 +1,119 @@
+import os
+from pathlib import Path
+
+import pytest
+from builders.machine import ALinuxMachine, AWindowsMachine
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.opening import open_machine
+from fundamen.machine.overlay import OverlayMachine
+from fundamen.model.errors import FundamenError, UnreadableError, UsageError
+from fundamen.model.paths import HostPath, MachinePath
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+
+def kind(machine: Machine, path: str) -> EntryKind:
+    return machine.look(MachinePath(path)).kind
+
+
+def test_links_are_followed_inside_the_root_and_never_out_of_it(linux: ALinuxMachine, tmp_path: Path) -> None:
+    (tmp_path / "secret").write_text("the host's own")
+    linux.file("/usr/lib/libx.so.1.2", b"x").link("/lib", "/usr/lib").link("/usr/lib/libx.so.1", "libx.so.1.2")
+    linux.link("/out", "../../../../../secret").link("/absolute", str(tmp_path / "secret"))
+    machine = linux.opened()
+    assert machine.real(MachinePath("/lib/libx.so.1")) == "/usr/lib/libx.so.1.2"
+    assert machine.host_path(MachinePath("/lib/libx.so.1")) == f"{linux.root}/usr/lib/libx.so.1.2"
+    assert kind(machine, "/lib/libx.so.1") is EntryKind.FILE
+    assert kind(machine, "/out") is EntryKind.ABSENT
+    assert kind(machine, "/absolute") is EntryKind.ABSENT
+    assert kind(machine, "/../../../secret") is EntryKind.ABSENT
+
+
+def test_a_loop_of_links_is_told_and_never_followed_for_ever(linux: ALinuxMachine) -> None:
+    machine = linux.link("/a", "b").link("/b", "/a").opened()
+    entry = machine.look(MachinePath("/a/libx.so"))
+    assert (entry.kind, entry.why) == (EntryKind.BLOCKED, "its links lead round in a loop")
+
+
+@given(st.lists(st.tuples(st.sampled_from("abcd"), st.lists(st.sampled_from(["a", "b", "..", ".", ""]), max_size=5))))
+@settings(max_examples=60)
+def test_no_tree_of_links_leads_out_of_its_root(tmp_path_factory: pytest.TempPathFactory, links: list[tuple[str, list[str]]]) -> None:
+    root = tmp_path_factory.mktemp("root")
+    (root / "usr" / "lib").mkdir(parents=True)
+    for name, parts in links:
+        if not (root / name).is_symlink():
+            (root / name).symlink_to("/" * (len(parts) % 2) + "/".join(parts) or ".")
+    machine = open_machine(str(root))
+    for name, parts in links:
+        try:
+            found = machine.host_path(MachinePath("/" + "/".join([name, *parts])))
+        except UnreadableError:
+            continue
+        assert os.path.realpath(found) == found.rstrip("/")
+        assert (found + "/").startswith(f"{root}/")
+
+
+def test_windows_names_are_compared_without_case_and_drives_are_folders(windows: AWindowsMachine, tmp_path: Path) -> None:
+    windows.file("C:\\Program Files\\Tidebook\\Tide.DLL", b"tide")
+    (tmp_path / "other").mkdir()
+    (tmp_path / "other" / "Data.dll").write_bytes(b"d")
+    machine = open_machine(str(windows.root), drives={"d:": str(tmp_path / "other")})
+    assert machine.real(MachinePath("c:\\PROGRAM FILES\\tidebook\\tide.dll")) == "C:\\Program Files\\Tidebook\\Tide.DLL"
+    assert kind(machine, "D:\\DATA.DLL") is EntryKind.FILE
+    assert machine.look(MachinePath("E:\\x.dll")).why == "no folder is given for drive E:"
+    assert machine.spelled(str(tmp_path / "other" / "Data.dll")) == "D:\\Data.dll"
+    assert machine.spelled("\\windows") == "C:\\windows"
+
+
+def test_a_link_out_of_a_windows_volume_blocks_the_path(windows: AWindowsMachine, tmp_path: Path) -> None:
+    (tmp_path / "secret.dll").write_bytes(b"x")
+    windows.link("Windows/System32/out.dll", str(tmp_path / "secret.dll"))
+    assert windows.opened().look(MachinePath("C:\\Windows\\System32\\out.dll")).kind is EntryKind.BLOCKED
+
+
+def test_a_prefix_is_opened_by_its_system_drive(tmp_path: Path) -> None:
+    (tmp_path / "drive_c" / "windows" / "system32").mkdir(parents=True)
+    machine = open_machine(str(tmp_path))
+    assert machine.host_path(MachinePath("C:\\windows")) == f"{tmp_path}/drive_c/windows"
+
+
+def test_an_overlay_shows_changes_that_were_never_made(linux: ALinuxMachine, tmp_path: Path) -> None:
+    new = tmp_path / "new"
+    new.write_bytes(b"new bytes")
+    base = linux.file("/usr/lib/libx.so", b"old").link("/lib", "usr/lib").opened()
+    overlay = OverlayMachine(base, {MachinePath("/usr/lib/libx.so"): HostPath(str(new)), MachinePath("/opt/a/y"): HostPath(str(new))})
+    for path in ("/usr/lib/libx.so", "/lib/libx.so", "/opt/a/y"):
+        with overlay.open(MachinePath(path)) as source:
+            assert source.read_at(0, 100) == b"new bytes"
+    assert kind(overlay, "/opt/a") is EntryKind.FOLDER
+    assert overlay.names(MachinePath("/opt/a")) == ("y",)
+    assert kind(base, "/opt/a/y") is EntryKind.ABSENT
+    assert (linux.root / "usr/lib/libx.so").read_bytes() == b"old"
+
+
+@pytest.mark.parametrize(
+    ("spec", "drives", "error", "said"),
+    [
+        ("nowhere", {}, UnreadableError, "no such folder"),
+        ("file", {}, UnreadableError, "not a folder"),
+        ("empty", {}, UnreadableError, "neither Windows/System32"),
+        ("root", {"D": "empty"}, UsageError, "no drive letters"),
+        ("volume", {"DD": "empty"}, UsageError, "one letter"),
+        ("volume", {"D": "nowhere"}, UnreadableError, "not a folder"),
+    ],
+)
+def test_what_is_no_machine_is_refused(
+    tmp_path: Path, spec: str, drives: dict[str, str], error: type[FundamenError], said: str
+) -> None:
+    (tmp_path / "file").touch()
+    for folder in ("empty", "root/usr/lib", "volume/Windows/System32"):
+        (tmp_path / folder).mkdir(parents=True)
+    with pytest.raises(error) as raised:
+        open_machine(spec, drives={k: str(tmp_path / v) for k, v in drives.items()}, current=str(tmp_path))
+    assert said in raised.value.why
+
+
+def test_a_pipe_is_never_opened(linux: ALinuxMachine) -> None:
+    os.mkfifo(linux.root / "pipe")
+    with pytest.raises(UnreadableError, match="pipe, device or socket"), linux.opened().open(MachinePath("/pipe")):
+        pytest.fail("it was opened")

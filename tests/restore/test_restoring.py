@@ -1,0 +1,298 @@
+"""A restoration is either as it was or as it should be, whatever stops it, and can be taken back to the byte."""
+
+import errno
+import os
+import stat
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import pytest
+from builders.elf import an_elf
+from builders.machine import ALinuxMachine, AWindowsMachine
+from builders.pe import a_pe
+from builders.source import NOW, ASource
+from fundamen.evidence.catalogue import CatalogueAuthority
+from fundamen.machine.machine import Machine
+from fundamen.model.errors import RestorationError, UnfinishedError, UnreadableError, UsageError
+from fundamen.model.paths import HostPath, MachinePath
+from fundamen.restore.home import journal_of
+from fundamen.restore.journal import Journal, State
+from fundamen.restore.rehearsal import Rehearsal, rehearse
+from fundamen.restore.restoration import Restoration, perform, take_back
+
+PROGRAM = MachinePath("/opt/app/bin/app")
+FILES = {f"lib{letter}.so": an_elf(soname=f"lib{letter}.so", padding=64 * n) for n, letter in enumerate("abcd")}
+MISSING, OTHER, CUT, SOUND = (f"/opt/app/lib/lib{letter}.so" for letter in "abcd")
+
+Tree = dict[str, tuple[Any, ...]]
+
+
+class Case:
+    """The machine of the first journey: one library missing, one of the other width, one cut in half, one sound."""
+
+    def __init__(self, linux: ALinuxMachine, source: ASource, home: Path) -> None:
+        linux.program(PROGRAM, needs=tuple(FILES), runpath="$ORIGIN/../lib")
+        linux.library(OTHER, "x86").file(CUT, FILES["libc.so"][:150], mode=0o640).file(SOUND, FILES["libd.so"])
+        for path in (linux.root / "opt").rglob("*"):
+            os.utime(path, ns=(10**18 + 1, 10**18 + 2))
+        try:
+            os.setxattr(linux.root / CUT[1:], "user.origin", b"kept")
+        except OSError:
+            pass  # this file system has none
+        self.linux, self.source = linux, source.published(FILES)
+        self.catalogue = source.trusted()
+        self.machine: Machine = linux.opened()
+        self.journal: Journal = journal_of(self.machine, HostPath(str(home)))
+
+    def rehearsed(self, program: MachinePath = PROGRAM) -> Rehearsal:
+        self.machine = self.machine.afresh()
+        authorities = [CatalogueAuthority("it", self.catalogue.packages)]
+        return rehearse(self.machine, program, [self.catalogue], authorities, self.source.store.fetch)
+
+    def restored(self) -> Restoration:
+        authorities = [CatalogueAuthority("it", self.catalogue.packages)]
+        return perform(self.machine, self.rehearsed(), self.journal, authorities, NOW, lambda _path: None)
+
+    def undone(self) -> None:
+        take_back(self.machine, self.journal, None)
+
+    def tree(self) -> Tree:
+        """Everything on the machine: content, mode, owner, times and attributes of every file and folder."""
+        return {str(path.relative_to(self.linux.root)): _state(path) for path in self.linux.root.rglob("*")}
+
+
+def _state(path: Path) -> tuple[Any, ...]:
+    status = path.lstat()
+    content = path.read_bytes() if stat.S_ISREG(status.st_mode) else None
+    attributes = [(name, os.getxattr(path, name)) for name in os.listxattr(path, follow_symlinks=False)]
+    if content is None:  # a folder's access time changes as this test looks at it
+        return content, status.st_mode, status.st_uid, status.st_gid, status.st_mtime_ns, attributes
+    os.utime(path, ns=(status.st_atime_ns, status.st_mtime_ns))
+    return content, status.st_mode, status.st_uid, status.st_gid, status.st_mtime_ns, status.st_atime_ns, attributes
+
+
+@pytest.fixture
+def case(linux: ALinuxMachine, tmp_path: Path, home: Path) -> Case:
+    return Case(linux, ASource(tmp_path, home), home)
+
+
+def test_a_rehearsal_changes_nothing_and_shows_what_would_come_of_it(case: Case) -> None:
+    before = case.tree()
+    rehearsal = case.rehearsed()
+    assert [(step.path, step.because) for step in rehearsal.plan.steps] == [
+        (MISSING, "missing"),
+        (OTHER, "other bytes, for x86"),
+        (CUT, "corrupt"),
+    ]
+    assert rehearsal.plan.untouched == (SOUND,)
+    assert (len(rehearsal.before.faults), len(rehearsal.after.faults)) == (3, 0)
+    assert case.tree() == before
+    assert case.journal.entries() == ()
+
+
+def test_a_restoration_makes_the_program_sound_and_its_undo_gives_back_every_byte_mode_and_time(case: Case) -> None:
+    before = case.tree()
+    restoration = case.restored()
+    assert restoration.proof is not None
+    assert (restoration.proof.faults, restoration.remaining) == ((), 0)
+    after = case.tree()
+    assert {name: after[f"opt/app/lib/{name}"][0] for name in FILES} == FILES
+    assert after["opt/app/lib/libc.so"][1:4] == before["opt/app/lib/libc.so"][1:4]
+    assert after[SOUND[1:]] == before[SOUND[1:]]
+    case.undone()
+    assert case.tree() == before
+    assert [entry.state for entry in case.journal.entries()] == [State.UNDONE]
+
+
+def test_what_a_missing_library_needs_in_turn_is_found_by_the_rehearsal(linux: ALinuxMachine, tmp_path: Path, home: Path) -> None:
+    case = Case(linux, ASource(tmp_path, home), home)
+    linux.program("/opt/deep/bin/app", needs=("libtop.so",), runpath="$ORIGIN")
+    case.source.published({"libtop.so": an_elf(soname="libtop.so", needs=("liblow.so",), runpath="$ORIGIN")}, "2", "{program}")
+    case.source.published({"liblow.so": an_elf(soname="liblow.so")}, "3", "{program}", package="Breakwater")
+    case.catalogue = case.source.store.refresh(case.catalogue.source)
+    rehearsal = case.rehearsed(MachinePath("/opt/deep/bin/app"))
+    assert [step.path for step in rehearsal.plan.steps] == ["/opt/deep/bin/libtop.so", "/opt/deep/bin/liblow.so"]
+    assert rehearsal.after.faults == ()
+
+
+def test_a_bad_copy_in_front_of_the_packages_place_is_replaced_where_it_lies(case: Case) -> None:
+    case.linux.program("/opt/app/bin/app", needs=("liba.so",), runpath="/opt/front:$ORIGIN/../lib")
+    case.linux.file("/opt/front/liba.so", b"no library")
+    rehearsal = case.rehearsed()
+    assert "/opt/front/liba.so" in [step.path for step in rehearsal.plan.steps]
+    assert rehearsal.after.faults == ()
+
+
+def test_a_fault_that_no_source_can_mend_is_said_and_the_others_are_mended(case: Case) -> None:
+    case.linux.program(PROGRAM, needs=("liba.so", "libelse.so"), runpath="$ORIGIN/../lib")
+    rehearsal = case.rehearsed()
+    assert [(unmet.name, unmet.why) for unmet in rehearsal.plan.unmet] == [("libelse.so", "no trusted source has it")]
+    assert [fault.name for fault in rehearsal.after.faults] == ["libelse.so"]
+    assert case.restored().remaining == 1
+
+
+def test_on_windows_each_width_goes_where_its_programs_look(windows: AWindowsMachine, tmp_path: Path, home: Path) -> None:
+    source = ASource(tmp_path, home)
+    for width in ("x86", "x86_64"):
+        source.published({"x.dll": a_pe(width, name="x.dll")}, place="{system}")
+        windows.program(f"C:\\{width}\\app.exe", width, needs=("X.DLL",))
+    windows.library("C:\\Windows\\System32\\x.dll", "x86")
+    catalogue = source.trusted()
+    placed = {}
+    for width in ("x86", "x86_64"):
+        program = MachinePath(f"C:\\{width}\\app.exe")
+        rehearsal = rehearse(windows.opened(), program, [catalogue], [], source.store.fetch)
+        assert rehearsal.after.faults == ()
+        placed[width] = [(step.path, step.because) for step in rehearsal.plan.steps]
+    assert placed == {
+        "x86": [("C:\\Windows\\SysWOW64\\x.dll", "missing")],
+        "x86_64": [("C:\\Windows\\System32\\x.dll", "other bytes, for x86")],
+    }
+
+
+class CutError(BaseException):
+    """As sudden as a power cut: no code of ours catches it."""
+
+
+_DOORS = ("open", "rename", "fsync", "chmod", "chown", "utime", "mkdir", "unlink", "setxattr", "rmdir", "makedirs")
+
+
+@contextmanager
+def _stopped_at(call: int, error: Callable[[], BaseException], once: bool) -> Iterator[list[str]]:  # noqa: FBT001
+    """Make the n-th call through which the machine or our own state is changed fail; lists the calls that were made."""
+    calls: list[str] = []
+    originals = {name: getattr(os, name) for name in _DOORS}
+
+    def door(name: str) -> Callable[..., Any]:
+        def passed(*arguments: Any, **options: Any) -> Any:
+            changes = name != "open" or bool(arguments[1] & (os.O_WRONLY | os.O_CREAT))
+            if changes:
+                calls.append(name)
+                if len(calls) == call or (len(calls) > call > 0 and not once):
+                    raise error()
+            return originals[name](*arguments, **options)
+
+        return passed
+
+    with pytest.MonkeyPatch.context() as patch:
+        for name in _DOORS:
+            patch.setattr(os, name, door(name))
+        yield calls
+
+
+def _count(case: Case) -> int:
+    """How many calls a restoration makes, once the journal is there and all that is fetched is at hand."""
+    case.restored()
+    case.undone()
+    with _stopped_at(0, CutError, once=True) as calls:
+        case.restored()
+    case.undone()
+    return len(calls)
+
+
+def test_cut_off_at_any_call_each_file_is_old_or_new_and_undo_gives_back_all(case: Case) -> None:
+    before = case.tree()
+    total = _count(case)
+    assert total > 30
+    for call in range(1, total + 1):
+        with pytest.raises(CutError), _stopped_at(call, CutError, once=False):
+            case.restored()
+        for name, data in FILES.items():
+            found = case.tree().get(f"opt/app/lib/{name}", (None,))[0]
+            assert found in (data, before.get(f"opt/app/lib/{name}", (None,))[0]), f"{name} is torn at call {call}"
+        if case.journal.unfinished():
+            with pytest.raises(UnfinishedError, match="cut off"):
+                case.restored()
+            case.undone()
+        elif any(entry.state is State.DONE for entry in case.journal.entries()):
+            case.undone()
+        assert case.tree() == before, f"cut at call {call}"
+
+
+@pytest.mark.parametrize("code", [errno.ENOSPC, errno.EACCES, errno.EIO])
+def test_when_a_call_fails_everything_is_taken_back_and_said(case: Case, code: int) -> None:
+    before = case.tree()
+    for call in range(1, _count(case) + 1):
+        try:
+            with _stopped_at(call, lambda: OSError(code, os.strerror(code), "/a/file"), once=True):
+                case.restored()
+            case.undone()  # the failing call did not matter
+        except RestorationError as error:
+            assert os.strerror(code) in error.why
+        except UnreadableError:
+            assert not case.journal.unfinished()
+        assert case.tree() == before, f"failed at call {call}"
+        assert case.journal.unfinished() is None
+
+
+def test_an_undo_that_is_cut_off_can_be_done_again(case: Case) -> None:
+    before = case.tree()
+    case.restored()
+    with _stopped_at(0, CutError, once=True) as calls:
+        case.undone()
+    for call in range(1, len(calls) + 1):
+        case.restored()
+        try:
+            with _stopped_at(call, CutError, once=False):
+                case.undone()
+        except CutError:
+            if any(e.state in {State.UNDOING, State.DONE} for e in case.journal.entries()):
+                case.undone()
+        assert case.tree() == before, f"cut at call {call}"
+
+
+def test_stopped_from_the_keyboard_it_is_taken_back(case: Case) -> None:
+    before = case.tree()
+    with pytest.raises(RestorationError, match="from the keyboard"), _stopped_at(20, KeyboardInterrupt, once=True):
+        case.restored()
+    assert case.tree() == before
+
+
+def test_undo_refuses_where_a_file_has_changed_since(case: Case) -> None:
+    case.restored()
+    (case.linux.root / MISSING[1:]).write_bytes(b"somebody's own work")
+    after = case.tree()
+    with pytest.raises(RestorationError, match="has changed since"):
+        case.undone()
+    assert case.tree() == after
+
+
+def test_undo_names_what_it_cannot_undo(case: Case) -> None:
+    with pytest.raises(UsageError, match="none to undo"):
+        case.undone()
+    case.restored()
+    case.undone()
+    with pytest.raises(UsageError, match="undone already"):
+        take_back(case.machine, case.journal, 1)
+
+
+def test_too_little_room_is_noticed_before_anything_is_changed(case: Case, monkeypatch: pytest.MonkeyPatch) -> None:
+    before = case.tree()
+    monkeypatch.setattr("shutil.disk_usage", lambda _: type("Usage", (), {"free": 1000}))
+    with pytest.raises(RestorationError, match="MiB are needed"):
+        case.restored()
+    assert case.tree() == before
+
+
+@pytest.mark.parametrize("content", [b"no database", b"SQLite format 3\0" + b"\xff" * 500])
+def test_a_damaged_journal_is_said_and_nothing_is_changed(case: Case, content: bytes) -> None:
+    before = case.tree()
+    Path(case.journal.folder).mkdir(parents=True)
+    (Path(case.journal.folder) / "journal.sqlite").write_bytes(content)
+    with pytest.raises(UnreadableError, match="journal"):
+        case.restored()
+    assert case.tree() == before
+
+
+def test_a_name_that_is_not_utf8_is_restored_and_undone(linux: ALinuxMachine, tmp_path: Path, home: Path) -> None:
+    name = b"caf\xe9".decode("utf-8", "surrogateescape")
+    case = Case(linux, ASource(tmp_path, home), home)
+    linux.program(f"/opt/{name}/bin/app", needs=("liba.so",), runpath="$ORIGIN/../lib")
+    before = case.tree()
+    rehearsal = case.rehearsed(MachinePath(f"/opt/{name}/bin/app"))
+    perform(case.machine, rehearsal, case.journal, [], NOW, lambda _path: None)
+    assert case.journal.entries()[0].steps[0].record.path == f"/opt/{name}/lib/liba.so"
+    case.undone()
+    assert case.tree() == before

@@ -1,0 +1,69 @@
+import pytest
+from builders.elf import an_elf
+from builders.machine import LOADER, ALinuxMachine, AWindowsMachine
+from fundamen.model.errors import UnreadableError
+from fundamen.model.verdict import Verdict
+
+
+def faults(linux: ALinuxMachine) -> list[tuple[str, Verdict]]:
+    return [(fault.name, fault.verdict) for fault in linux.trace("/app").faults]
+
+
+def test_all_faults_come_in_one_pass_in_the_loaders_order(linux: ALinuxMachine) -> None:
+    linux.program("/app", needs=("liba.so", "libb.so", "libc.so", "libd.so"), runpath="/own")
+    linux.library("/own/liba.so", needs=("libdeep.so",), runpath="/own").library("/own/libc.so", "x86")
+    linux.file("/own/libd.so", an_elf(soname="libd.so")[:-10])
+    assert faults(linux) == [
+        ("libb.so", Verdict.MISSING),
+        ("libc.so", Verdict.WRONG_ARCHITECTURE),
+        ("libd.so", Verdict.CORRUPT),
+        ("libdeep.so", Verdict.MISSING),
+    ]
+
+
+def test_a_fault_keeps_the_shortest_chain_to_what_needs_it(linux: ALinuxMachine) -> None:
+    linux.program("/app", needs=("liba.so", "libb.so"), runpath="/own")
+    linux.library("/own/liba.so", needs=("libb.so",), runpath="/own")
+    linux.library("/own/libb.so", needs=("libgone.so",), runpath="/own")
+    [fault] = linux.trace("/app").faults
+    assert fault.chain == ("/app", "/own/libb.so")
+    assert fault.needed_by == ("/own/libb.so",)
+
+
+def test_one_missing_library_that_many_need_is_one_fault(linux: ALinuxMachine) -> None:
+    linux.program("/app", needs=("liba.so", "libgone.so"), runpath="/own")
+    linux.library("/own/liba.so", needs=("libgone.so",), runpath="/own")
+    [fault] = linux.trace("/app").faults
+    assert fault.needed_by == ("/app", "/own/liba.so")
+
+
+def test_what_nobody_vouches_for_is_unproven_and_no_fault(linux: ALinuxMachine) -> None:
+    trace = linux.program("/app").trace("/app")
+    assert {c.name: c.verdict for c in trace.components} == {"app": Verdict.UNPROVEN, LOADER: Verdict.UNPROVEN}
+    assert trace.faults == ()
+
+
+def test_a_damaged_program_is_its_own_first_fault(linux: ALinuxMachine) -> None:
+    linux.file("/app", an_elf(interpreter=LOADER, needs=("libgone.so",))[:-20])
+    assert faults(linux) == [("app", Verdict.CORRUPT), ("libgone.so", Verdict.MISSING)]
+
+
+def test_a_library_that_may_not_be_read_is_blocked_and_the_search_goes_on(linux: ALinuxMachine) -> None:
+    linux.program("/app", needs=("liba.so",), runpath="/own").link("/own/liba.so", "liba.so")
+    assert faults(linux) == [("liba.so", Verdict.BLOCKED)]
+    linux.library("/usr/lib/liba.so")
+    assert faults(linux) == []
+
+
+@pytest.mark.parametrize("path", ["/nowhere", "/etc", "/script", "/text"])
+def test_what_is_no_program_cannot_be_traced(linux: ALinuxMachine, path: str) -> None:
+    linux.file("/script", b"#!/bin/sh\n").file("/text", b"tidebook")
+    with pytest.raises(UnreadableError):
+        linux.trace(path)
+
+
+def test_a_windows_program_is_not_traced_on_a_linux_machine(linux: ALinuxMachine, windows: AWindowsMachine) -> None:
+    windows.program("C:\\app.exe")
+    linux.file("/app.exe", (windows.root / "app.exe").read_bytes())
+    with pytest.raises(UnreadableError, match="made for Windows"):
+        linux.trace("/app.exe")
