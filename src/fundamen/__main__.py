@@ -1,6 +1,6 @@
 """Run as ``python -m fundamen``."""
 
-from fundamen.cli import main
+from fundamen.cli.main import main
 
 if __name__ == "__main__":
     main()

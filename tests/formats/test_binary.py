@@ -1,4 +1,5 @@
 import pytest
+
 from fundamen.formats.binary import read_binary
 from fundamen.formats.cursor import MemoryBytes
 from fundamen.model.errors import NotExecutableError

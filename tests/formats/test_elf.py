@@ -3,6 +3,9 @@ import subprocess
 from pathlib import Path
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
 from builders.elf import an_elf
 from fundamen.demo.world import BINARIES
 from fundamen.formats.binary import read_binary
@@ -11,8 +14,6 @@ from fundamen.formats.elf import Elf, read_elf
 from fundamen.formats.elf_symbols import read_exports
 from fundamen.model.binary import Kind
 from fundamen.model.errors import DamagedFileError, FundamenError
-from hypothesis import given, settings
-from hypothesis import strategies as st
 
 LIBRARY = (BINARIES / "linux-x86_64" / "libsaltgrass-tide.so.4").read_bytes()
 PROGRAM = (BINARIES / "linux-aarch64" / "tidebook").read_bytes()

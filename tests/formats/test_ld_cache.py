@@ -3,6 +3,7 @@ import subprocess
 from pathlib import Path
 
 import pytest
+
 from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.ld_cache import read_ld_cache
 from fundamen.model.errors import DamagedFileError

@@ -3,6 +3,9 @@ import subprocess
 from pathlib import Path
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
 from builders.pe import a_pe
 from fundamen.demo.world import BINARIES
 from fundamen.formats.binary import read_binary
@@ -11,8 +14,6 @@ from fundamen.formats.pe import Pe, read_pe
 from fundamen.formats.pe_exports import read_exports
 from fundamen.model.binary import How, Kind
 from fundamen.model.errors import DamagedFileError, FundamenError
-from hypothesis import given, settings
-from hypothesis import strategies as st
 
 LIBRARY = (BINARIES / "windows-x86_64" / "saltgrass-tide.dll").read_bytes()
 

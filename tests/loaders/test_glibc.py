@@ -1,6 +1,8 @@
 """The rules of ld.so(8), one case a rule. That they are the real loader's rules is proven in tests/system."""
 
 import pytest
+
+from builders.elf import an_elf
 from builders.machine import LOADER, ALinuxMachine
 from fundamen.loaders.load_map import Outcome
 from fundamen.model.verdict import Verdict
@@ -11,11 +13,15 @@ DEFAULT = f"/usr/lib/x86_64-linux-gnu/{LIB}"
 
 def tried(linux: ALinuxMachine, **environment: str) -> list[tuple[str, Outcome]]:
     need = linux.need("/opt/app/bin/app", LIB, **environment)
-    return [(candidate.path, candidate.outcome) for candidate in need.searched if candidate.outcome is not Outcome.ABSENT]
+    return [
+        (candidate.path, candidate.outcome) for candidate in need.searched if candidate.outcome is not Outcome.ABSENT
+    ]
 
 
 def test_a_runpath_with_origin_is_searched_before_the_default_folders(linux: ALinuxMachine) -> None:
-    linux.program("/opt/app/bin/app", needs=(LIB,), runpath="$ORIGIN/../lib").library(f"/opt/app/lib/{LIB}").library(DEFAULT)
+    linux.program("/opt/app/bin/app", needs=(LIB,), runpath="$ORIGIN/../lib").library(f"/opt/app/lib/{LIB}").library(
+        DEFAULT
+    )
     assert tried(linux) == [(f"/opt/app/lib/{LIB}", Outcome.TAKEN)]
 
 
@@ -101,8 +107,6 @@ def test_a_missing_loader_is_named_in_plain_words(linux: ALinuxMachine) -> None:
 
 
 def test_the_loaders_own_default_folders_are_believed_first(linux: ALinuxMachine) -> None:
-    from builders.elf import an_elf
-
     folders = b"\0/lib/special/\0/usr/lib/special/\0/lib/\0"
     linux.file(LOADER, an_elf(soname="ld.so", needs=()) + folders)
     linux.program("/app", needs=(LIB,)).library(f"/usr/lib/special/{LIB}")

@@ -1,6 +1,7 @@
 """The rules of the DLL search order, one case a rule."""
 
 import pytest
+
 from builders.machine import AWindowsMachine
 from fundamen.loaders.load_map import Outcome
 from fundamen.model.verdict import Verdict
@@ -35,7 +36,9 @@ def test_a_library_of_the_other_width_is_passed_over_and_says_so(windows: AWindo
     windows.program(APP, needs=("x.dll",)).library("C:\\Windows\\System32\\x.dll", "x86")
     need = windows.need(APP, "x.dll")
     assert need.verdict is Verdict.WRONG_ARCHITECTURE
-    assert [c.path for c in need.searched if c.outcome is Outcome.OTHER_ARCHITECTURE] == ["C:\\Windows\\System32\\x.dll"]
+    assert [c.path for c in need.searched if c.outcome is Outcome.OTHER_ARCHITECTURE] == [
+        "C:\\Windows\\System32\\x.dll"
+    ]
     windows.library("D\\x.dll")
     windows.library("C:\\Tools\\x.dll")
     assert taken(windows, PATH='C:\\Nowhere;"C:\\Tools"') == "C:\\Tools\\x.dll"

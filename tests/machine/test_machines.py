@@ -2,14 +2,15 @@ import os
 from pathlib import Path
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
 from builders.machine import ALinuxMachine, AWindowsMachine
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.opening import open_machine
 from fundamen.machine.overlay import OverlayMachine
 from fundamen.model.errors import FundamenError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
-from hypothesis import given, settings
-from hypothesis import strategies as st
 
 
 def kind(machine: Machine, path: str) -> EntryKind:
@@ -37,7 +38,9 @@ def test_a_loop_of_links_is_told_and_never_followed_for_ever(linux: ALinuxMachin
 
 @given(st.lists(st.tuples(st.sampled_from("abcd"), st.lists(st.sampled_from(["a", "b", "..", ".", ""]), max_size=5))))
 @settings(max_examples=60)
-def test_no_tree_of_links_leads_out_of_its_root(tmp_path_factory: pytest.TempPathFactory, links: list[tuple[str, list[str]]]) -> None:
+def test_no_tree_of_links_leads_out_of_its_root(
+    tmp_path_factory: pytest.TempPathFactory, links: list[tuple[str, list[str]]]
+) -> None:
     root = tmp_path_factory.mktemp("root")
     (root / "usr" / "lib").mkdir(parents=True)
     for name, parts in links:
@@ -53,7 +56,9 @@ def test_no_tree_of_links_leads_out_of_its_root(tmp_path_factory: pytest.TempPat
         assert (found + "/").startswith(f"{root}/")
 
 
-def test_windows_names_are_compared_without_case_and_drives_are_folders(windows: AWindowsMachine, tmp_path: Path) -> None:
+def test_windows_names_are_compared_without_case_and_drives_are_folders(
+    windows: AWindowsMachine, tmp_path: Path
+) -> None:
     windows.file("C:\\Program Files\\Tidebook\\Tide.DLL", b"tide")
     (tmp_path / "other").mkdir()
     (tmp_path / "other" / "Data.dll").write_bytes(b"d")
@@ -81,7 +86,9 @@ def test_an_overlay_shows_changes_that_were_never_made(linux: ALinuxMachine, tmp
     new = tmp_path / "new"
     new.write_bytes(b"new bytes")
     base = linux.file("/usr/lib/libx.so", b"old").link("/lib", "usr/lib").opened()
-    overlay = OverlayMachine(base, {MachinePath("/usr/lib/libx.so"): HostPath(str(new)), MachinePath("/opt/a/y"): HostPath(str(new))})
+    overlay = OverlayMachine(
+        base, {MachinePath("/usr/lib/libx.so"): HostPath(str(new)), MachinePath("/opt/a/y"): HostPath(str(new))}
+    )
     for path in ("/usr/lib/libx.so", "/lib/libx.so", "/opt/a/y"):
         with overlay.open(MachinePath(path)) as source:
             assert source.read_at(0, 100) == b"new bytes"
@@ -117,3 +124,16 @@ def test_a_pipe_is_never_opened(linux: ALinuxMachine) -> None:
     os.mkfifo(linux.root / "pipe")
     with pytest.raises(UnreadableError, match="pipe, device or socket"), linux.opened().open(MachinePath("/pipe")):
         pytest.fail("it was opened")
+
+
+def test_a_file_without_permission_is_blocked_and_says_so(linux: ALinuxMachine) -> None:
+    machine = linux.file("/secret", b"x", mode=0).opened()
+    was = os.geteuid()
+    try:
+        if was == 0:
+            os.seteuid(65534)  # an account that may not read everything
+        with pytest.raises(UnreadableError) as raised, machine.open(MachinePath("/secret")):
+            pytest.fail("it was opened")
+    finally:
+        os.seteuid(was)
+    assert raised.value.why == "this account may not read it"

@@ -1,4 +1,5 @@
 import pytest
+
 from builders.source import NOW
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.package import Base, Package, PackageFile
@@ -12,7 +13,9 @@ def a_package(version: str = "1.0", architecture: Architecture = Architecture.X8
     return Package("Ardvane", "Saltgrass", version, Platform.LINUX, architecture, (FILE,), **facts)
 
 
-def offers(*packages: Package, name: str = "libx.so.1", in_place: tuple[tuple[str, str], ...] = ()) -> tuple[Offer, ...]:
+def offers(
+    *packages: Package, name: str = "libx.so.1", in_place: tuple[tuple[str, str], ...] = ()
+) -> tuple[Offer, ...]:
     catalogue = Catalogue(Source("it", "/source", "0" * 64, NOW), packages, NOW)
     return find_offers([catalogue], name, Platform.LINUX, Architecture.X86_64, in_place)
 

@@ -6,14 +6,15 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
 from builders.elf import an_elf
 from builders.source import NOW, ASource
 from fundamen.model.errors import FundamenError, UnreadableError, UntrustedError, UsageError
 from fundamen.model.package import Base, PackageFile
 from fundamen.model.paths import HostPath
 from fundamen.sources.layout import place_parts
-from hypothesis import given
-from hypothesis import strategies as st
 
 LIBRARY = an_elf(soname="libx.so.1")
 
@@ -40,7 +41,9 @@ def test_a_trusted_source_serves_its_files_and_later_versions(source: ASource) -
     assert [p.version for p in source.store.refresh(catalogue.source).packages] == ["1.0", "1.1"]
 
 
-@pytest.mark.parametrize("typed", [str.upper, lambda f: " ".join(f[i : i + 4] for i in range(0, 64, 4)), lambda f: f"{f[:32]}:{f[32:]}"])
+@pytest.mark.parametrize(
+    "typed", [str.upper, lambda f: " ".join(f[i : i + 4] for i in range(0, 64, 4)), lambda f: f"{f[:32]}:{f[32:]}"]
+)
 def test_a_fingerprint_may_be_typed_as_it_was_read_out(source: ASource, typed: Callable[[str], str]) -> None:
     source.fingerprint = typed(source.fingerprint)
     assert source.trusted().source.name == "it"
@@ -151,7 +154,9 @@ def test_a_source_that_is_not_there_or_not_complete_is_said(source: ASource, tmp
         ({"a.so": LIBRARY[:-3]}, "damaged"),
     ],
 )
-def test_media_that_are_no_one_package_are_not_published(tmp_path: Path, home: Path, files: dict[str, bytes], said: str) -> None:
+def test_media_that_are_no_one_package_are_not_published(
+    tmp_path: Path, home: Path, files: dict[str, bytes], said: str
+) -> None:
     with pytest.raises(FundamenError, match=said):
         ASource(tmp_path, home).published(files)
 
@@ -160,7 +165,9 @@ def placed(base: Base, place: str) -> tuple[str, ...]:
     return place_parts(PackageFile("x", base, place, 0, "0" * 64))
 
 
-@pytest.mark.parametrize("place", ["", "/etc/passwd", "a/../../b", "../x", "C:x", "a\\..\\b", "a//b", "./a", "a/.", "a\0", "a\nb"])
+@pytest.mark.parametrize(
+    "place", ["", "/etc/passwd", "a/../../b", "../x", "C:x", "a\\..\\b", "a//b", "./a", "a/.", "a\0", "a\nb"]
+)
 def test_a_place_that_could_lead_elsewhere_is_refused(place: str) -> None:
     with pytest.raises(UntrustedError):
         placed(Base.SYSTEM, place)

@@ -1,4 +1,5 @@
 import pytest
+
 from builders.elf import an_elf
 from builders.machine import LOADER, ALinuxMachine, AWindowsMachine
 from fundamen.model.errors import UnreadableError

@@ -17,6 +17,8 @@ from fundamen.model.paths import HostPath, shown
 
 Command = Callable[..., None]
 
+_PLATFORM: str = sys.platform  # as a plain string: mypy would call the other platforms' lines unreachable
+
 
 def machine_options(command: Command) -> Command:
     """Give a command ``machine``: a function that opens the machine its options name."""
@@ -54,15 +56,14 @@ def home() -> HostPath:
     """The folder of Fundamen's own state: $FUNDAMEN_HOME, or the platform's place for it."""
     if given := os.environ.get("FUNDAMEN_HOME"):
         return HostPath(os.path.abspath(given))
-    if sys.platform == "linux":  # the XDG Base Directory Specification in one line, for platformdirs loads slowly
+    if _PLATFORM == "linux":  # the XDG Base Directory Specification in one line, for platformdirs loads slowly
         state = os.environ.get("XDG_STATE_HOME", "")
         return HostPath(
             os.path.join(state if os.path.isabs(state) else os.path.expanduser("~/.local/state"), "fundamen")
         )
-    else:
-        from platformdirs import user_state_dir  # noqa: PLC0415
+    from platformdirs import user_state_dir  # noqa: PLC0415
 
-        return HostPath(user_state_dir("fundamen", appauthor=False))
+    return HostPath(user_state_dir("fundamen", appauthor=False))
 
 
 def now() -> datetime:

@@ -47,6 +47,13 @@ class Page:
         """A line that must not be wrapped, such as a command to paste."""
         self._lines.append("  " + shown(text))
 
+    def step(self, text: str) -> None:
+        """A next step: a command to paste, or a sentence that ends with a full stop."""
+        if text.endswith("."):
+            self.line(text)
+        else:
+            self.raw(text)
+
     def field(self, label: str, text: str, indent: int = 6, width: int = 12) -> None:
         """A labelled sentence, wrapped under itself."""
         self._lines += _wrapped(text, f"{'':{indent}}{label:<{width}}", " " * (indent + width))

@@ -48,8 +48,9 @@ def restoration_text(restoration: Restoration, machine: Machine, *, drawn: bool)
     page = Page(drawn=drawn)
     plan, proof, number = restoration.rehearsal.plan, restoration.proof, restoration.number
     if proof is None or number is None:
+        _launched(page, restoration, machine)
         page.heading("Next")
-        page.raw(_after_rehearsal(restoration, machine))
+        page.step(_after_rehearsal(restoration, machine))
         return page.text()
     page.answer(
         f"Restored: {counted(len(plan.steps), 'file')} in place, read back and compared. {answer(proof, machine)}",
@@ -62,10 +63,7 @@ def restoration_text(restoration: Restoration, machine: Machine, *, drawn: bool)
     surprising = [fault.name for fault in proof.faults if fault.name not in expected]
     if surprising:
         page.line(f"The rehearsal had not shown this: {', '.join(surprising)} changed again since it was placed.")
-    if restoration.launched is not None:
-        page.heading(f"{machine.paths.basename(plan.program)} was run: {restoration.launched.outcome}")
-        for line in restoration.launched.output.splitlines():
-            page.raw(line)
+    _launched(page, restoration, machine)
     page.heading("To take it back")
     page.raw(command(machine, "undo", str(number)))
     return page.text()
@@ -120,6 +118,15 @@ def _plan(page: Page, plan: Plan) -> None:
         names = [f.name for f in package.files if f not in {step.file for step in steps}]
         if names:
             page.field("leave", f"{', '.join(names)}   (sound)", indent=4, width=9)
+
+
+def _launched(page: Page, restoration: Restoration, machine: Machine) -> None:
+    """How the program's run ended, if it was run, with what it wrote."""
+    if restoration.launched is not None:
+        name = machine.paths.basename(restoration.rehearsal.plan.program)
+        page.heading(f"{name} was run: {restoration.launched.outcome}")
+        for line in restoration.launched.output.splitlines():
+            page.raw(line)
 
 
 def _after_rehearsal(restoration: Restoration, machine: Machine) -> str:

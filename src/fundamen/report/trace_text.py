@@ -31,11 +31,7 @@ def trace_text(trace: Trace, machine: Machine, *, drawn: bool, verbose: bool) ->
             page.field("because", component.reason)
     _foundation(page, trace, machine, verbose=verbose)
     page.heading("Next")
-    step = next_step(trace, machine)
-    if step.endswith("."):
-        page.line(step)
-    else:
-        page.raw(step)
+    page.step(next_step(trace, machine))
     return page.text()
 
 

@@ -274,7 +274,7 @@ def _with_folders_settled(journal: Journal, entry: Entry) -> Entry:
     steps = []
     for step in entry.steps:
         folder = _standing_folder(step.record)
-        ours = entry.state is not State.DONE or last_ns[folder] == os.stat(folder).st_mtime_ns
+        ours = entry.state is not State.DONE or last_ns[folder] in {OURS, os.stat(folder).st_mtime_ns}
         record = msgspec.structs.replace(step.record, folder_after_ns=OURS if ours else SOMEBODY_ELSES)
         journal.write_step(entry.number, step.number, step.state, record)
         steps.append(Step(step.number, step.state, record))

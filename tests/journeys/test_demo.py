@@ -1,0 +1,37 @@
+"""The demo plays its whole story, on Linux and on a Windows volume, and leaves its machines as they were."""
+
+from pathlib import Path
+
+from conftest import Fundamen
+from fundamen.demo.world import QUAY_NARROW_PROGRAM, QUAY_PROGRAM, desk_target
+
+
+def test_the_story_goes_as_it_is_told(fundamen: Fundamen) -> None:
+    ran = fundamen("demo")
+    assert ran.status == 0, ran.out + ran.err
+    assert "the story expects" not in ran.err
+    assert "The case is closed." in ran.out
+    assert "saltgrass-chart.dll is of the wrong architecture" in " ".join(ran.out.split())
+    if desk_target():
+        assert "6:00  450 cm" in ran.out
+
+
+def test_the_kept_world_can_be_gone_on_with(fundamen: Fundamen, tmp_path: Path) -> None:
+    world = tmp_path / "marram"
+    assert fundamen("demo", "--keep", str(world)).status == 0
+    assert fundamen("demo", "--keep", str(world)).status == 2
+    on_quay = ("--machine", str(world / "quay"), "--json")
+    state = {"FUNDAMEN_HOME": str(world / "state")}
+
+    [trace] = fundamen("trace", *on_quay, QUAY_PROGRAM, **state).records
+    assert sorted((c["name"], c["verdict"]) for c in trace["components"] if c["fault"]) == [
+        ("saltgrass-chart.dll", "wrong-architecture"),
+        ("saltgrass-core.dll", "corrupt"),
+        ("saltgrass-tide.dll", "missing"),
+    ]
+    assert fundamen("trace", *on_quay, QUAY_NARROW_PROGRAM, **state).status == 0
+    (world / "quay/Windows/SysWOW64/saltgrass-tide.dll").unlink()
+    for program, folder in ((QUAY_PROGRAM, "System32"), (QUAY_NARROW_PROGRAM, "SysWOW64")):
+        [record] = fundamen("restore", "--yes", *on_quay, program, **state).records
+        assert (record["state"], record["faults"]) == ("restored", 0)
+        assert all(f"\\{folder}\\" in step["path"] for step in record["steps"])

@@ -1,0 +1,41 @@
+"""Write the JSON Schema of every contract to docs/schemas/; with --check only compare."""
+
+import sys
+from pathlib import Path
+
+import msgspec
+
+from fundamen.report.contracts.inspecting import InspectRecord
+from fundamen.report.contracts.line import ErrorRecord
+from fundamen.report.contracts.restoring import HistoryRecord, RestoreRecord, UndoRecord
+from fundamen.report.contracts.sourcing import OffersRecord, PublicationRecord, SourcesRecord
+from fundamen.report.contracts.tracing import TraceRecord
+
+FOLDER = Path(__file__).parent.parent / "docs" / "schemas"
+RECORDS = {
+    "error": ErrorRecord,
+    "history": HistoryRecord,
+    "inspect": InspectRecord,
+    "offers": OffersRecord,
+    "publication": PublicationRecord,
+    "restore": RestoreRecord,
+    "sources": SourcesRecord,
+    "trace": TraceRecord,
+    "undo": UndoRecord,
+}
+
+
+def main() -> None:
+    """Write or compare all schemas."""
+    FOLDER.mkdir(parents=True, exist_ok=True)
+    for name, record in RECORDS.items():
+        schema = msgspec.json.format(msgspec.json.encode(msgspec.json.schema(record), order="deterministic"), indent=2)
+        path = FOLDER / f"{name}.json"
+        if "--check" not in sys.argv:
+            path.write_bytes(schema + b"\n")
+        elif not path.exists() or path.read_bytes() != schema + b"\n":
+            sys.exit(f"{path} is not the types' own: run make schemas")
+
+
+if __name__ == "__main__":
+    main()
