@@ -30,12 +30,14 @@ def a_pe(
     delays = b"".join(struct.pack("<8I", 1, text(need), lookup, lookup, lookup, 0, 0, 0) for need in delayed)
     directories = [(0, 0)] * 16
     if name is not None:
+        table_rva = placed(bytes(40))
         pointers = b"".join(struct.pack("<I", text(export)) for export in exports)
         functions = placed(struct.pack(f"<{len(exports)}I", *[_RVA] * len(exports)))
         ordinals = placed(struct.pack(f"<{len(exports)}H", *range(len(exports))))
         counts = (1, len(exports), len(exports))
         table = struct.pack("<IIHH7I", 0, 0, 0, 0, text(name), *counts, functions, placed(pointers), ordinals)
-        directories[0] = (placed(table), len(table))
+        data[table_rva - _RVA : table_rva - _RVA + 40] = table
+        directories[0] = (table_rva, _RVA + len(data) - table_rva)
     directories[1] = (placed(imports), len(imports)) if needs else (0, 0)
     directories[13] = (placed(delays + bytes(32)), len(delays) + 32) if delayed else (0, 0)
 

@@ -8,7 +8,7 @@ from fundamen.machine.machine import Machine
 from fundamen.model.binary import How
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
-from fundamen.report.page import Page, counted
+from fundamen.report.page import Page
 from fundamen.trace.records import Component, Trace
 
 _MOST_LISTED = 40  # components; a longer list is summed up unless it is asked for
@@ -58,9 +58,11 @@ def next_step(trace: Trace, machine: Machine) -> str:
 
 def _doubt(trace: Trace, machine: Machine) -> str:
     unproven = [machine.paths.basename(c.name) for c in trace.components if c.verdict is Verdict.UNPROVEN]
+    if len(unproven) == len(trace.components):
+        return "; nobody here vouches for any of it"
     if len(unproven) > _NAMES_IN_ANSWER:
-        return f"; nobody vouches for {len(unproven)} of its {len(trace.components)} files"
-    return f"; nobody vouches for {' and '.join(unproven)}" if unproven else ""
+        return f"; nobody here vouches for {len(unproven)} of its {len(trace.components)} files"
+    return f"; nobody here vouches for {' and '.join(unproven)}" if unproven else ""
 
 
 def _said(verdict: Verdict) -> str:
@@ -112,9 +114,10 @@ def _foundation(page: Page, trace: Trace, machine: Machine, *, verbose: bool) ->
     if verbose:
         page.heading("Where it lies")
         page.columns([(machine.paths.basename(c.name), c.path) for c in rows if c.path])
-    sound = counted(sum(c.verdict is Verdict.SOUND for c in trace.components), "file")
     if any(c.verdict is Verdict.UNPROVEN for c in rows):
-        page.line(f"Sound: somebody who can know vouches for the bytes ({sound}). Unproven: nobody here does.")
+        page.line(
+            "Sound: somebody who can know vouches for the bytes. Unproven: nobody here does; it may well be right."
+        )
 
 
 def _why(component: Component) -> str:

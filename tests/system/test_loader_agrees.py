@@ -1,0 +1,54 @@
+"""The OS's own loader is the truth: for every dynamic program of this host, we find what it finds."""
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from fundamen.formats.elf import Elf
+from fundamen.loaders.loading import load_map
+from fundamen.machine.opening import open_machine
+from fundamen.model.errors import FundamenError
+from fundamen.model.paths import MachinePath
+
+pytestmark = [pytest.mark.system, pytest.mark.skipif(sys.platform != "linux", reason="the loader is Linux's")]
+
+
+def told_by_the_loader(program: str, interpreter: str) -> set[str | None]:
+    """The real files that the loader maps for a program; None for each name that it does not find."""
+    environment = {"LD_TRACE_LOADED_OBJECTS": "1"}
+    secure = bool(os.stat(program).st_mode & 0o6000)  # in secure mode the loader does not answer; asked by hand it does
+    command = [interpreter, "--list", os.path.realpath(program)] if secure else [program]
+    run = subprocess.run(
+        command, env=environment, stdin=subprocess.DEVNULL, capture_output=True, timeout=60, check=False
+    )
+    found: set[str | None] = set()
+    for line in run.stdout.decode("utf-8", "surrogateescape").splitlines():
+        name, arrow, path = line.strip().partition(" => ")
+        if arrow:
+            found.add(None if "not found" in path else os.path.realpath(path.partition(" (0x")[0]))
+        elif name.startswith("/"):
+            found.add(os.path.realpath(name.partition(" (0x")[0]))
+    return found
+
+
+@pytest.mark.parametrize("folder", ["/usr/bin", "/usr/sbin", "/usr/libexec"])
+def test_every_dynamic_program_gets_the_loaders_own_answer(folder: str) -> None:
+    machine = open_machine(None, environment={})
+    compared, differing = 0, {}
+    for path in sorted(Path(folder).glob("*")):
+        try:
+            elf = machine.binary(MachinePath(str(path)))
+        except FundamenError:
+            continue
+        if not (isinstance(elf, Elf) and elf.interpreter and "ld-linux" in elf.interpreter):
+            continue
+        ours = {r.path and os.path.realpath(r.path) for r in load_map(machine, MachinePath(str(path))).resolutions}
+        theirs = told_by_the_loader(str(path), elf.interpreter)
+        compared += 1
+        if ours != theirs:
+            differing[str(path)] = ours ^ theirs
+    assert differing == {}
+    assert compared > (100 if folder == "/usr/bin" else -1)

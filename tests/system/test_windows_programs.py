@@ -1,0 +1,108 @@
+"""Programs of both widths on a real prefix; where the prefix can run them, it is the truth."""
+
+import os
+import shutil
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from builders.source import ASource
+from conftest import Fundamen
+
+pytestmark = pytest.mark.system
+
+WINE = "/usr/lib/wine/wine64"
+COMPILERS = {"x86_64": "x86_64-w64-mingw32-gcc", "x86": "i686-w64-mingw32-gcc"}
+NAMES = ("alder", "birch", "cedar")
+
+
+@pytest.fixture(scope="module")
+def prefix(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A fresh prefix, made by wine itself."""
+    folder = tmp_path_factory.mktemp("prefix")
+    wine(folder, "wineboot", "--init", seconds=300)
+    assert (folder / "drive_c" / "windows" / "system32" / "kernel32.dll").exists()
+    return folder
+
+
+def wine(prefix: Path, *words: str, seconds: int = 60) -> subprocess.CompletedProcess[bytes]:
+    environment = {**os.environ, "WINEPREFIX": str(prefix), "WINEDEBUG": "-all", "DISPLAY": ""}
+    return subprocess.run([WINE, *words], env=environment, capture_output=True, timeout=seconds, check=False)
+
+
+def build(folder: Path, width: str) -> None:
+    """A program that adds up what three DLLs give; the first of them needs the third."""
+    folder.mkdir(parents=True)
+    sources = {
+        "cedar": "__declspec(dllexport) int cedar(void) { return 3; }",
+        "birch": "__declspec(dllexport) int birch(void) { return 2; }",
+        "alder": "int cedar(void); __declspec(dllexport) int alder(void) { return cedar() - 2; }",
+    }
+    for name, source in sources.items():
+        (folder / f"{name}.c").write_text(source)
+        needs = ["cedar.dll"] if name == "alder" else []
+        compile_in(folder, width, "-shared", "-o", f"{name}.dll", f"{name}.c", *needs)
+    calls = " + ".join(f"{name}()" for name in NAMES)
+    declarations = " ".join(f"int {name}(void);" for name in NAMES)
+    (folder / "app.c").write_text(
+        f'#include <stdio.h>\n{declarations} int main(void) {{ printf("sum %d", {calls}); return 0; }}'
+    )
+    compile_in(folder, width, "-o", "app.exe", "app.c", *(f"{name}.dll" for name in NAMES))
+    for source_file in folder.glob("*.c"):
+        source_file.unlink()
+
+
+def compile_in(folder: Path, width: str, *arguments: str) -> None:
+    subprocess.run([COMPILERS[width], "-static-libgcc", *arguments], cwd=folder, check=True, capture_output=True)
+
+
+@pytest.mark.parametrize("width", ["x86_64", "x86"])
+def test_a_broken_program_is_traced_restored_run_and_undone(
+    fundamen: Fundamen, prefix: Path, tmp_path: Path, width: str
+) -> None:
+    folder = prefix / "drive_c" / "Program Files" / f"App {width}"
+    build(folder, width)
+    other = tmp_path / "other"
+    build(other, "x86" if width == "x86_64" else "x86_64")
+    if (
+        width == "x86"
+    ):  # the prefix has no 32-bit system libraries; the other width's stand in for what only needs a name
+        for name in ("kernel32.dll", "msvcrt.dll"):
+            shutil.copy(other.parent / "other" / "cedar.dll", tmp_path / name)
+    source = ASource(tmp_path / "it", tmp_path / "unused")
+    source.published({f"{name}.dll": (folder / f"{name}.dll").read_bytes() for name in NAMES}, place="{program}")
+    fundamen("sources", "trust", str(source.folder), "--fingerprint", source.fingerprint)
+    program = f"C:\\Program Files\\App {width}\\app.exe"
+    on_prefix = ("--machine", str(prefix), "--json")
+    sound = {c["name"] for c in fundamen("trace", *on_prefix, program).records[0]["components"] if c["fault"]}
+    assert sound == (set() if width == "x86_64" else {"KERNEL32.dll", "msvcrt.dll"})  # there is no 32-bit system here
+
+    (folder / "alder.dll").unlink()
+    shutil.copy(other / "birch.dll", folder / "birch.dll")
+    os.truncate(folder / "cedar.dll", (folder / "cedar.dll").stat().st_size // 2)
+    broken = {path.name: (path.read_bytes(), path.stat().st_mtime_ns) for path in folder.iterdir()}
+    [trace] = fundamen("trace", *on_prefix, program).records
+    assert {(c["name"], c["verdict"]) for c in trace["components"] if c["fault"] and c["name"] not in sound} == {
+        ("alder.dll", "missing"),
+        ("birch.dll", "wrong-architecture"),
+        ("cedar.dll", "corrupt"),
+    }
+    if width == "x86_64":
+        assert wine(prefix, program).stdout != b"sum 6"
+
+    restored = fundamen("restore", "--yes", *on_prefix, program)
+    assert restored.records[0]["faults"] == len(sound), restored.err
+    if width == "x86_64":
+        assert wine(prefix, program).stdout == b"sum 6"
+    assert fundamen("undo", *on_prefix).status == 0
+    assert {path.name: (path.read_bytes(), path.stat().st_mtime_ns) for path in folder.iterdir()} == broken
+
+
+def test_every_program_of_the_prefix_itself_has_what_it_needs(fundamen: Fundamen, prefix: Path) -> None:
+    programs = sorted(path.name for path in (prefix / "drive_c" / "windows" / "system32").glob("*.exe"))
+    ran = fundamen(
+        "trace", "--json", "--machine", str(prefix), *(f"C:\\windows\\system32\\{name}" for name in programs)
+    )
+    assert [record["path"] for record in ran.records if record["faults"] or record["error"]] == []
+    assert len(ran.records) == len(programs) > 50
