@@ -36,6 +36,7 @@ def a_pe(
         ordinals = placed(struct.pack(f"<{len(exports)}H", *range(len(exports))))
         counts = (1, len(exports), len(exports))
         table = struct.pack("<IIHH7I", 0, 0, 0, 0, text(name), *counts, functions, placed(pointers), ordinals)
+        placed(bytes(16))  # objdump wants the tables to end well inside the directory
         data[table_rva - _RVA : table_rva - _RVA + 40] = table
         directories[0] = (table_rva, _RVA + len(data) - table_rva)
     directories[1] = (placed(imports), len(imports)) if needs else (0, 0)
