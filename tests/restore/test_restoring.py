@@ -82,7 +82,7 @@ def test_a_rehearsal_changes_nothing_and_shows_what_would_come_of_it(case: Case)
     rehearsal = case.rehearsed()
     assert [(step.path, step.because) for step in rehearsal.plan.steps] == [
         (MISSING, "missing"),
-        (OTHER, "other bytes, for x86"),
+        (OTHER, "for x86, not x86_64"),
         (CUT, "corrupt"),
     ]
     assert rehearsal.plan.untouched == (SOUND,)
@@ -153,7 +153,7 @@ def test_on_windows_each_width_goes_where_its_programs_look(
         placed[width] = [(step.path, step.because) for step in rehearsal.plan.steps]
     assert placed == {
         "x86": [("C:\\Windows\\SysWOW64\\x.dll", "missing")],
-        "x86_64": [("C:\\Windows\\System32\\x.dll", "other bytes, for x86")],
+        "x86_64": [("C:\\Windows\\System32\\x.dll", "for x86, not x86_64")],
     }
 
 

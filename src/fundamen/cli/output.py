@@ -77,7 +77,16 @@ class Output:
         if self.as_json or self.quiet or not sys.stderr.isatty() or count == 0:
             yield lambda _item: None
             return
-        with click.progressbar(length=count, label=label, file=sys.stderr, show_pos=True) as bar:
+        full, empty = ("■", "□") if _can_draw(sys.stderr) else ("#", "_")
+        with click.progressbar(
+            length=count,
+            label=label,
+            file=sys.stderr,
+            show_pos=True,
+            fill_char=full,
+            empty_char=empty,
+            bar_template="%(label)s  %(bar)s  %(info)s",
+        ) as bar:
             yield lambda _item: bar.update(1)
 
     def _tell(self, error: FundamenError) -> None:

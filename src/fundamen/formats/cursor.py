@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from typing import Any, Protocol
 
 from fundamen.model.binary import Problem
-from fundamen.model.errors import DamagedFileError
+from fundamen.model.errors import CutFileError, DamagedFileError
 from fundamen.model.paths import shown
 
 _MOST_PROBLEMS = 20  # a hostile file could give thousands; a technician reads a few
@@ -62,7 +62,7 @@ class Cursor:
         """Read ``size`` bytes and move past them."""
         end = self.at + size
         if self.at < 0 or size < 0 or end > self._source.size:
-            raise self._damaged(what, f"takes bytes {self.at} to {end}, but the file ends at {self._source.size}")
+            raise self._damaged(what, beyond_end(self.at, size, self._source.size), CutFileError)
         if size > MAX_TABLE:
             raise self._damaged(what, f"claims {size} bytes, more than any real file has")
         data = self._source.read_at(self.at, size)
@@ -77,19 +77,24 @@ class Cursor:
         Bytes that are not UTF-8 are kept as surrogate escapes.
         """
         if not 0 <= self.at < self._source.size:
-            raise self._damaged(what, f"begins at byte {self.at}, but the file ends at {self._source.size}")
+            raise self._damaged(what, beyond_end(self.at, 1, self._source.size), CutFileError)
         raw, terminator, _ = self._source.read_at(self.at, limit + 1).partition(b"\0")
         if not terminator:
             raise self._damaged(what, f"at byte {self.at} has no end within {limit} bytes")
         self.at += len(raw) + 1
         return raw.decode("utf-8", "surrogateescape")
 
-    def _damaged(self, what: str, why: str) -> DamagedFileError:
-        return DamagedFileError(
+    def _damaged(self, what: str, why: str, kind: type[DamagedFileError] = DamagedFileError) -> DamagedFileError:
+        return kind(
             what=f"{shown(self._source.name)} cannot be read on",
             why=f"its {what} {why}",
             do="Compare the file with its publisher's package.",
         )
+
+
+def beyond_end(offset: int, size: int, file_size: int) -> str:
+    """Why some bytes cannot all be there."""
+    return f"takes bytes {offset} to {offset + size}, but the file ends at {file_size}"
 
 
 class Findings:
@@ -105,10 +110,17 @@ class Findings:
         """Say which table the following block reads."""
         return _Reading(self, place)
 
-    def add(self, place: str, reason: str) -> None:
+    def add(self, place: str, reason: str, *, is_cut: bool = False) -> None:
         """Note a problem that does not stop the reading of its table."""
         if len(self._problems) < _MOST_PROBLEMS:
-            self._problems.append(Problem(place, reason))
+            self._problems.append(Problem(place, reason, is_cut))
+
+    def check_extent(self, place: str, offset: int, size: int, file_size: int) -> bool:
+        """Note it where bytes that a table names are not all in the file; tell whether they are."""
+        if offset + size <= file_size:
+            return True
+        self.add(place, beyond_end(offset, size, file_size), is_cut=True)
+        return False
 
     def listed(self) -> tuple[Problem, ...]:
         """All problems so far."""
@@ -125,6 +137,7 @@ class _Reading:
 
     def __exit__(self, _type: object, error: BaseException | None, _trace: object) -> bool:
         if isinstance(error, DamagedFileError):
-            self._findings.add(self._place, error.why.removeprefix(f"its {self._place} "))
+            reason = error.why.removeprefix(f"its {self._place} ")
+            self._findings.add(self._place, reason, is_cut=isinstance(error, CutFileError))
             return True
         return False

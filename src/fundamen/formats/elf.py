@@ -256,8 +256,8 @@ class _ElfReader:
             return
         table = Cursor(self._source, header.sections_at).table(record, count, "section header table")
         for index, (_, type_, _, _, offset, size, *_) in enumerate(table):
-            if index and type_ != _SHT_NOBITS and offset + size > self._source.size:
-                self._findings.add(f"section {index}", self._beyond(offset, size))
+            if index and type_ != _SHT_NOBITS:
+                self._findings.check_extent(f"section {index}", offset, size, self._source.size)
 
     def _section_zero(self, header: ElfHeader) -> tuple[Any, ...]:
         return Cursor(self._source, header.sections_at).unpack(self._layout.section, "section header 0")
@@ -291,14 +291,10 @@ class _ElfReader:
     def _check_segment(self, index: int, segment: Segment) -> None:
         place = f"segment {index}"
         if segment.type in {SegmentType.LOAD, SegmentType.DYNAMIC, SegmentType.INTERP, SegmentType.NOTE}:
-            if segment.offset + segment.file_size > self._source.size:
-                self._findings.add(place, self._beyond(segment.offset, segment.file_size))
-            elif segment.type == SegmentType.LOAD and segment.file_size > segment.memory_size:
+            fits = self._findings.check_extent(place, segment.offset, segment.file_size, self._source.size)
+            if fits and segment.type == SegmentType.LOAD and segment.file_size > segment.memory_size:
                 reason = f"has {segment.file_size} bytes in the file but room for {segment.memory_size} in memory"
                 self._findings.add(place, reason)
-
-    def _beyond(self, offset: int, size: int) -> str:
-        return f"takes bytes {offset} to {offset + size}, but the file ends at {self._source.size}"
 
     def _read_interpreter(self) -> str | None:
         for segment in self._segments:

@@ -199,9 +199,7 @@ class _PeReader:
             self._image_base = cursor.unpack(_U32, "image base")[0]
         cursor.at = start + 60
         self._headers_size = cursor.unpack(_U32, "size of headers")[0]
-        if self._headers_size > self._source.size:
-            reason = f"its headers take {self._headers_size} bytes, but the file ends at {self._source.size}"
-            self._findings.add("optional header", reason)
+        self._findings.check_extent("headers", 0, self._headers_size, self._source.size)
         cursor.at = start + (108 if self._is_pe32_plus else 92)
         count = cursor.unpack(_U32, "number of data directories")[0]
         fitting = max(0, start + self._optional_size - cursor.at) // _DIRECTORY.size
@@ -215,9 +213,9 @@ class _PeReader:
             text = name.rstrip(b"\0").decode("utf-8", "surrogateescape")
             section = Section(text, virtual_size, rva, raw_size, offset)
             sections.append(section)
-            if raw_size and offset + raw_size > self._source.size:
-                reason = f"takes bytes {offset} to {offset + raw_size}, but the file ends at {self._source.size}"
-                self._findings.add(f"section {len(sections)} ({text})", reason)
+            if raw_size:
+                place = f"section {len(sections)} ({text})"
+                self._findings.check_extent(place, offset, raw_size, self._source.size)
         self._sections = tuple(sections)
 
     def _directory(self, which: Directory) -> tuple[int, int]:
@@ -225,9 +223,8 @@ class _PeReader:
 
     def _check_certificates(self) -> None:
         offset, size = self._directory(Directory.SECURITY)
-        if offset and offset + size > self._source.size:
-            reason = f"takes bytes {offset} to {offset + size}, but the file ends at {self._source.size}"
-            self._findings.add("certificate table", reason)
+        if offset:
+            self._findings.check_extent("certificate table", offset, size, self._source.size)
 
     def _cursor_at(self, rva: int, what: str) -> Cursor:
         """A cursor at an RVA.

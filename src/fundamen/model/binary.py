@@ -44,6 +44,7 @@ class Problem(msgspec.Struct, frozen=True):
 
     place: str  # the table or record, in the format's own terms
     reason: str
+    is_cut: bool = False  # the file ends before what it says it holds
 
 
 class Binary(msgspec.Struct, frozen=True, kw_only=True):

@@ -36,6 +36,10 @@ class DamagedFileError(UnreadableError):
     """A file breaks the rules of its own format."""
 
 
+class CutFileError(DamagedFileError):
+    """A file ends before something that it says it holds."""
+
+
 class UntrustedError(FundamenError):
     """A proof of origin or integrity failed, so nothing was believed."""
 

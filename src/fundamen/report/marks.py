@@ -14,8 +14,9 @@ _MARKS = {
     Verdict.BLOCKED: ("▣", "@"),
 }
 
-_COLOURS = {Verdict.SOUND: "green", Verdict.UNPROVEN: None}
-_FAULT_COLOUR = "bright_red"
+# Numbers of the terminal's 256 colours: lichen for what stands, nothing for what may stand, brick for what does not.
+GOOD, BAD = 108, 173
+_COLOURS = {Verdict.SOUND: GOOD, Verdict.UNPROVEN: None}
 
 
 def mark(verdict: Verdict, *, drawn: bool) -> str:
@@ -23,6 +24,6 @@ def mark(verdict: Verdict, *, drawn: bool) -> str:
     return _MARKS[verdict][0 if drawn else 1]
 
 
-def colour(verdict: Verdict) -> str | None:
+def colour(verdict: Verdict) -> int | None:
     """The colour of a verdict's word; it only repeats what the word says."""
-    return _COLOURS.get(verdict, _FAULT_COLOUR)
+    return _COLOURS.get(verdict, BAD)

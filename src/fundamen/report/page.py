@@ -7,7 +7,7 @@ import click
 
 from fundamen.model.paths import shown
 from fundamen.model.verdict import Verdict
-from fundamen.report.marks import colour, mark
+from fundamen.report.marks import BAD, GOOD, colour, mark
 
 WIDTH = 100
 _VERDICT_WIDTH = 19
@@ -28,7 +28,7 @@ class Page:
 
     def answer(self, text: str, *, good: bool | None = None) -> None:
         """The answer: one sentence that a technician can read out."""
-        colour_of_answer = {True: "green", False: "bright_red", None: None}[good]
+        colour_of_answer = {True: GOOD, False: BAD, None: None}[good]
         self._lines += [click.style(line, bold=True, fg=colour_of_answer) for line in _wrapped(text, "", "")]
 
     def heading(self, text: str) -> None:

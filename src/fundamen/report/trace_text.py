@@ -22,6 +22,8 @@ def trace_text(trace: Trace, machine: Machine, *, drawn: bool, verbose: bool) ->
     if trace.faults:
         page.heading("What is wrong, in the order in which the loader meets it")
         for number, fault in enumerate(trace.faults, 1):
+            if number > 1:
+                page.blank()
             _fault(page, fault, machine, number)
     later = [c for c in trace.components if c.verdict.is_fault and c.how is not How.REQUIRED]
     if later:

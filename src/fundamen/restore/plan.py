@@ -73,7 +73,7 @@ def plan_restoration(machine: Machine, trace: Trace, catalogues: Sequence[Catalo
     for offer in chosen.values():
         for file in offer.package.files:
             path = machine.real(place_of(machine, trace, offer.package, file))
-            because = _difference(machine, path, file)
+            because = _difference(machine, path, offer.package, file)
             if because is None:
                 untouched.append(path)
             else:
@@ -133,7 +133,7 @@ def _in_place(machine: Machine, trace: Trace, catalogues: Sequence[Catalogue]) -
     return found
 
 
-def _difference(machine: Machine, path: MachinePath, file: PackageFile) -> str | None:
+def _difference(machine: Machine, path: MachinePath, package: Package, file: PackageFile) -> str | None:
     """What is wrong with the file at a place; None where it is the package's own."""
     entry = machine.look(path)
     if entry.kind is EntryKind.ABSENT:
@@ -144,13 +144,19 @@ def _difference(machine: Machine, path: MachinePath, file: PackageFile) -> str |
                 return None
     except UnreadableError as error:
         return error.why
+    return _how_it_differs(machine, path, package)
+
+
+def _how_it_differs(machine: Machine, path: MachinePath, package: Package) -> str:
     try:
         binary = machine.binary(path)
     except UnreadableError:
         return "corrupt"
     if binary.problems:
         return "corrupt"
-    return f"other bytes, for {binary.architecture}"
+    if binary.architecture is not package.architecture:
+        return f"for {binary.architecture}, not {package.architecture}"
+    return "other bytes"
 
 
 def _why_unmet(offers: Sequence[Offer], catalogues: Sequence[Catalogue]) -> str:

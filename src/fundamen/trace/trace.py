@@ -136,7 +136,8 @@ class _Judging:
         evidence = tuple(Evidence(t.speaker, t.detail) for t in testimonies)
         structure = tuple(Evidence("structure", f"{p.place}: {p.reason}") for p in binary.problems)
         if structure:
-            return _Finding(Verdict.CORRUPT, structure[0].detail, (*structure, *evidence))
+            cut = "the file is cut off; " if any(problem.is_cut for problem in binary.problems) else ""
+            return _Finding(Verdict.CORRUPT, cut + structure[0].detail, (*structure, *evidence))
         for says, verdict in ((Says.WRONG, Verdict.CORRUPT), (Says.RIGHT, Verdict.SOUND)):  # one doubt is enough
             for testimony in testimonies:
                 if testimony.says is says:
