@@ -53,7 +53,7 @@ class CatalogueAuthority:
         title = f"{package.name} {package.version}"
         if package.withdrawn is not None:
             return Testimony(self._speaker, Says.WRONG, f"is from {title}, which was withdrawn: {package.withdrawn}")
-        return Testimony(self._speaker, Says.RIGHT, f"{title} by {package.publisher}")
+        return Testimony(self._speaker, Says.RIGHT, title)
 
     def _doubting(
         self, machine: Machine, path: MachinePath, listed: list[tuple[Package, PackageFile]], sound: list[Package]

@@ -18,6 +18,7 @@ _FOLDER = "/var/lib/dpkg"
 _SPEAKER = "dpkg"
 _DIGEST_SIZE = 32  # hexadecimal digits of MD5; two blanks follow, then the path without its first slash
 _NEVER_OWNED = ("/usr/local/", "/home/", "/tmp/", "/root/")  # noqa: S108 - Debian Policy, section 9.1: no package's
+_ALIKE = 6  # first letters that a package has in common with a library that it may well bring
 _MOST_BYTES = 64 << 20
 
 
@@ -82,6 +83,7 @@ def _recorded_digests(machine: Machine, wanted: dict[MachinePath, list[str]]) ->
             for claim in claims[line[start:]]:
                 if claim.fits(package.partition(":")[0]):
                     found[claim.path] = (package, line[:_DIGEST_SIZE].decode("ascii", "replace"))
+        marks = _marks([line for line, named in claims.items() if any(claim.path not in found for claim in named)])
     return found
 
 
@@ -112,7 +114,8 @@ def _digest_lists(machine: Machine, likely: tuple[str, ...]) -> Iterator[tuple[s
         names = [name for name in machine.names(folder) if name.endswith(".md5sums")]
     except UnreadableError:
         return
-    for name in sorted(names, key=lambda name: not name.startswith(likely)):
+    alike = {name[:_ALIKE] for name in likely}
+    for name in sorted(names, key=lambda name: (not name.startswith(likely), name[:_ALIKE] not in alike)):
         yield name.removesuffix(".md5sums"), _content(machine, MachinePath(f"{folder}/{name}"))
 
 
@@ -130,20 +133,16 @@ def _diversions(machine: Machine) -> list[tuple[str, str, str]]:
 
 def _versions(machine: Machine, packages: set[str]) -> dict[str, str]:
     """The installed version of each package, as the status file has it."""
-    if not packages:
-        return {}
-    status = b"\n\n" + _content(machine, MachinePath(_FOLDER + "/status"))
+    wanted = {package.partition(":")[0].encode("utf-8", "surrogateescape") for package in packages}
     versions = {}
-    for package in packages:
-        name, _, architecture = package.encode("utf-8", "surrogateescape").partition(b":")
-        at = status.find(b"\n\nPackage: " + name + b"\n")
-        while at >= 0:
-            stanza = status[at + 2 : status.find(b"\n\n", at + 2)]
+    for stanza in _content(machine, MachinePath(_FOLDER + "/status")).split(b"\n\n") if packages else ():
+        if stanza.partition(b"\n")[0].removeprefix(b"Package: ") in wanted:
             fields = dict(line.split(b": ", 1) for line in stanza.split(b"\n") if b": " in line)
-            if not architecture or fields.get(b"Architecture") == architecture:
-                versions[package] = fields.get(b"Version", b"").decode("utf-8", "replace")
-                break
-            at = status.find(b"\n\nPackage: " + name + b"\n", at + 2)
+            name, architecture, version = (
+                fields.get(field, b"").decode("utf-8", "replace") for field in (b"Package", b"Architecture", b"Version")
+            )
+            versions[f"{name}:{architecture}"] = version
+            versions.setdefault(name, version)
     return versions
 
 

@@ -10,7 +10,7 @@ from fundamen.model.verdict import Verdict
 from fundamen.report.marks import BAD, GOOD, colour, mark
 
 WIDTH = 100
-_VERDICT_WIDTH = 19
+_VERDICT_WIDTH = 20
 _GAP = 2
 
 

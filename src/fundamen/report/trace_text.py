@@ -9,7 +9,7 @@ from fundamen.model.binary import How
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
 from fundamen.report.page import Page
-from fundamen.trace.records import Component, Trace
+from fundamen.trace.records import STRUCTURE, Component, Trace
 
 _MOST_LISTED = 40  # components; a longer list is summed up unless it is asked for
 _NAMES_IN_ANSWER = 3
@@ -24,7 +24,7 @@ def trace_text(trace: Trace, machine: Machine, *, drawn: bool, verbose: bool) ->
         for number, fault in enumerate(trace.faults, 1):
             if number > 1:
                 page.blank()
-            _fault(page, fault, machine, number)
+            _fault(page, fault, machine, number, verbose=verbose)
     later = [c for c in trace.components if c.verdict.is_fault and c.how is not How.REQUIRED]
     if later:
         page.heading("Not needed to start, but at fault when it is called for")
@@ -71,7 +71,7 @@ def _said(verdict: Verdict) -> str:
     return {Verdict.WRONG_ARCHITECTURE: "of the wrong architecture"}.get(verdict, str(verdict))
 
 
-def _fault(page: Page, fault: Component, machine: Machine, number: int) -> None:
+def _fault(page: Page, fault: Component, machine: Machine, number: int, *, verbose: bool) -> None:
     page.verdict(fault.verdict, fault.name, number)
     page.field("because", fault.reason)
     if fault.path is not None:
@@ -88,9 +88,8 @@ def _fault(page: Page, fault: Component, machine: Machine, number: int) -> None:
     if absent and fault.verdict is Verdict.MISSING:
         page.field("looked in", "; ".join(_folders(absent, machine)))
     for evidence in fault.evidence:
-        said = f"{evidence.source}: {evidence.detail}"
-        if evidence.detail not in fault.reason:
-            page.field("also", said)
+        if evidence.detail not in fault.reason and (verbose or evidence.source != STRUCTURE):
+            page.field("also", f"{evidence.source}: {evidence.detail}")
 
 
 def _folders(candidates: Iterable[Candidate], machine: Machine) -> list[str]:
@@ -117,9 +116,7 @@ def _foundation(page: Page, trace: Trace, machine: Machine, *, verbose: bool) ->
         page.heading("Where it lies")
         page.columns([(machine.paths.basename(c.name), c.path) for c in rows if c.path])
     if any(c.verdict is Verdict.UNPROVEN for c in rows):
-        page.line(
-            "Sound: somebody who can know vouches for the bytes. Unproven: nobody here does; it may well be right."
-        )
+        page.line("Unproven: nobody here can vouch for the bytes; they may well be right.")
 
 
 def _why(component: Component) -> str:

@@ -9,6 +9,9 @@ from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 
 
+STRUCTURE = "structure"  # the source of evidence that a file's own form gives
+
+
 class Evidence(msgspec.Struct, frozen=True):
     """What a verdict rests on."""
 

@@ -11,7 +11,7 @@ from fundamen.machine.machine import Machine
 from fundamen.model.binary import Binary, How
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
-from fundamen.trace.records import Component, Evidence, Trace
+from fundamen.trace.records import STRUCTURE, Component, Evidence, Trace
 
 
 def trace_program(machine: Machine, program: MachinePath, authorities: Sequence[Authority] = ()) -> Trace:
@@ -134,7 +134,7 @@ class _Judging:
     def _judge_file(self, path: MachinePath, binary: Binary) -> _Finding:
         testimonies = self._testimonies.get(path, [])
         evidence = tuple(Evidence(t.speaker, t.detail) for t in testimonies)
-        structure = tuple(Evidence("structure", f"{p.place}: {p.reason}") for p in binary.problems)
+        structure = tuple(Evidence(STRUCTURE, f"{p.place}: {p.reason}") for p in binary.problems)
         if structure:
             cut = "the file is cut off; " if any(problem.is_cut for problem in binary.problems) else ""
             return _Finding(Verdict.CORRUPT, cut + structure[0].detail, (*structure, *evidence))
