@@ -8,7 +8,6 @@ from fundamen.model.binary import Format, How
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 
-
 STRUCTURE = "structure"  # the source of evidence that a file's own form gives
 
 
