@@ -13,6 +13,8 @@ from fundamen.cli.exits import Exit, exit_of
 from fundamen.model.errors import FundamenError
 from fundamen.model.paths import shown
 
+_STATUS_WIDTH = 80
+
 
 class Output:
     """What a command's options say about its output, and the door through which all output goes.
@@ -88,6 +90,33 @@ class Output:
             bar_template="%(label)s  %(bar)s  %(info)s",
         ) as bar:
             yield lambda _item: bar.update(1)
+
+    @contextmanager
+    def working(self, text: str) -> Iterator[None]:
+        """Say on standard error what is being done, to a person at a terminal, once it takes longer than a second."""
+        if self.as_json or self.quiet or not sys.stderr.isatty():
+            yield
+            return
+        import threading  # noqa: PLC0415 - only for a person at a terminal
+
+        done = threading.Event()
+        line = shown(text)[:_STATUS_WIDTH]
+
+        def tell() -> None:
+            seconds = 0
+            while not done.wait(1.0):
+                seconds += 1
+                click.echo(f"\r{line} ... {seconds} s", nl=False, err=True)
+            if seconds:
+                click.echo("\r" + " " * (len(line) + 12) + "\r", nl=False, err=True)
+
+        teller = threading.Thread(target=tell, daemon=True)
+        teller.start()
+        try:
+            yield
+        finally:
+            done.set()
+            teller.join()
 
     def _tell(self, error: FundamenError) -> None:
         if self.as_json:

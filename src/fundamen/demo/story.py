@@ -31,6 +31,7 @@ class Scene(msgspec.Struct, frozen=True):
     caption: str
     command: tuple[str, ...]  # the first word is the program: fundamen, or one of the world's own
     status: int  # that it is expected to end with
+    is_shown: bool = True
 
 
 class Played(msgspec.Struct, frozen=True):
@@ -63,11 +64,24 @@ def play(folder: Path, colour: bool, on_scene: Callable[[Scene], None]) -> Itera
         told = msgspec.structs.replace(
             scene, command=tuple(w.replace("FINGERPRINT", fingerprint) for w in scene.command)
         )
-        on_scene(told)
+        if told.is_shown:
+            on_scene(told)
         played = _played(told, folder, colour=colour)
         if told.command[1:3] == ("sources", "publish"):
             fingerprint = _fingerprint(folder)
         yield played
+
+
+def opening() -> str:
+    """What somebody who has never seen Fundamen should know first."""
+    text = (
+        "Fundamen finds out what a program that does not start stands on, names all that is wrong with it in one pass,"
+        " restores it from a source that can prove itself, and can take every change back. This is a whole case, played"
+        " with the real commands on two machines of the made-up harbour office of Marram Sound. Their program Tidebook"
+        " stands on the Saltgrass Runtime, of which one library was lost, one is for another architecture, and one is"
+        " cut in half."
+    )
+    return textwrap.fill(text, _WIDTH)
 
 
 def closing(folder: Path) -> list[str]:
@@ -89,14 +103,13 @@ def caption_text(scene: Scene) -> str:
 def _packager() -> Iterator[Scene]:
     first = (
         "The harbour's IT keeps a trusted source. The publisher Ardvane Instruments has sent its Saltgrass Runtime"
-        " 4.2.1; IT takes each build in and signs the catalogue."
+        " 4.2.1; IT takes each build in and signs the catalogue: this one, and then those for the other machines."
     )
     for index, target in enumerate(package_targets()):
         place = "{program}/../lib" if target.startswith("linux") else "{system}"
         words = ["sources", "publish", "source", "--from", f"media/saltgrass-4.2.1/{target}", "--keys", "keys"]
         words += ["--publisher", "Ardvane Instruments", "--package", "Saltgrass Runtime", "--version", "4.2.1"]
-        caption = f"The same for {target.replace('-', ', ')}." if index else first
-        yield Scene(caption, ("fundamen", *words, "--place", place, *(["--quiet"] if index else [])), 0)
+        yield Scene(first, ("fundamen", *words, "--place", place), 0, is_shown=index == 0)
 
 
 def _desk() -> Iterator[Scene]:
@@ -186,10 +199,16 @@ def _fingerprint(folder: Path) -> str:
 
 
 def _shown_command(scene: Scene) -> str:
-    """The command as a shell takes it, folded where it is long."""
-    lines = [""]
-    for word in (shlex.quote(word) for word in scene.command):
-        if len(lines[-1]) + len(word) > _WIDTH - 6:
+    """The command as a shell takes it, folded where it is long, an option kept with its value."""
+    groups: list[str] = []
+    for word in scene.command:
+        if groups and not word.startswith("-") and groups[-1].startswith("-"):
+            groups[-1] += " " + shlex.quote(word)
+        else:
+            groups.append(shlex.quote(word))
+    lines = [groups[0]]
+    for group in groups[1:]:
+        if len(lines[-1]) + len(group) > _WIDTH - 6:
             lines.append("   ")
-        lines[-1] += f"{' ' if lines[-1] else ''}{word}"
+        lines[-1] += " " + group
     return " \\\n".join(lines)

@@ -22,7 +22,10 @@ def inspection_text(inspection: Inspection, *, drawn: bool) -> str:
     )
     page.blank()
     page.field("file", inspection.path, indent=2)
-    page.field("size", f"{size_in_words(binary.size)} ({counted(binary.size, 'byte')})", indent=2)
+    exact = counted(binary.size, "byte")
+    page.field(
+        "size", exact if size_in_words(binary.size) == exact else f"{size_in_words(binary.size)} ({exact})", indent=2
+    )
     page.field("SHA-256", inspection.sha256, indent=2)
     if binary.name is not None:
         page.field("own name", binary.name, indent=2)
@@ -34,7 +37,9 @@ def inspection_text(inspection: Inspection, *, drawn: bool) -> str:
         page.field("managed", "yes: it runs on a framework, which this version does not trace yet", indent=2)
     for problem in binary.problems:
         page.field("damage", f"{problem.place}: {problem.reason}", indent=2)
-    page.heading(f"Needs {counted(len(binary.needs), 'library', 'libraries')}")
+    page.heading(
+        f"Needs {counted(len(binary.needs), 'library', 'libraries')}" if binary.needs else "Needs no libraries"
+    )
     for need in binary.needs:
         page.line(need.name + ("" if need.how is How.REQUIRED else f" ({need.how})"))
     if inspection.exports is not None:

@@ -89,7 +89,9 @@ def history_text(entries: Sequence[Entry], machine: Machine, *, drawn: bool) -> 
         page.answer(f"Nothing has been restored on {machine.title}.")
         return page.text()
     if unfinished:
-        page.answer(f"Restoration {unfinished[0].number} was cut off and is not finished.", good=False)
+        page.answer(
+            f"Restoration {unfinished[0].number} is not finished: it was cut off, or is under way now.", good=False
+        )
     else:
         standing = sum(entry.state is State.DONE for entry in entries)
         page.answer(f"{counted(len(entries), 'restoration')} on {machine.title}; {standing} in force.")

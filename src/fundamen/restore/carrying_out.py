@@ -51,6 +51,12 @@ def alone_on(machine: Machine) -> Iterator[None]:
         os.close(handle)
 
 
+def require_ready(machine: Machine, journal: Journal) -> None:
+    """Make sure that a restoration could begin now. Raises: as ``alone_on`` and ``require_finished``."""
+    with alone_on(machine):
+        require_finished(machine, journal)
+
+
 def require_finished(machine: Machine, journal: Journal) -> None:
     """Make sure that no earlier restoration of the machine was cut off.
 

@@ -11,7 +11,7 @@ import click
 
 from fundamen.cli.exits import Exit
 from fundamen.cli.output import Output, finish
-from fundamen.demo.story import Scene, caption_text, closing, play
+from fundamen.demo.story import Scene, caption_text, closing, opening, play
 
 
 @click.command("demo")
@@ -29,8 +29,10 @@ def command(keep: str | None) -> None:
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     went_as_told = True
     with Output(as_json=False, quiet=False, verbose=False, log_file=None) as output, _folder(keep) as folder:
+        click.echo(opening())
         for index, played in enumerate(play(folder, sys.stdout.isatty(), _tell)):
-            output.show(played.output)
+            if played.scene.is_shown:
+                output.show(played.output)
             if not played.went_as_told:
                 went_as_told = False
                 output.note(f"(Step {index + 1} ended with {played.status}; the story expects {played.scene.status}.)")

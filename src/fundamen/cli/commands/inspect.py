@@ -30,7 +30,8 @@ def command(files: tuple[str, ...], *, exports: bool, machine: Callable[[], Mach
         examined = machine()
         for index, name in enumerate(files):
             try:
-                inspection = inspect_file(examined, find_program(examined, name), exports=exports)
+                with output.working(f"Reading {name}"):
+                    inspection = inspect_file(examined, find_program(examined, name), exports=exports)
             except FundamenError as error:
                 worst = max(worst, exit_of(error))
                 _fail(output, name, error)

@@ -12,7 +12,7 @@ from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
 from fundamen.report.contracts.restoring import RestoreState, restore_record
 from fundamen.report.restore_text import rehearsal_text, restoration_text
-from fundamen.restore.carrying_out import require_finished
+from fundamen.restore.carrying_out import require_ready
 from fundamen.restore.home import journal_of
 from fundamen.restore.launch import require_launchable
 from fundamen.restore.rehearsal import rehearse
@@ -55,13 +55,15 @@ def command(
     with output:
         examined, home = machine(), options.home()
         journal, store = journal_of(examined, home), SourceStore(home)
-        require_finished(examined, journal)
+        require_ready(examined, journal)
         path = find_program(examined, program)
         if launch:
             require_launchable(examined, path)
-        catalogues = proven_catalogues(store, output.note)
+        with output.working("Proving the sources"):
+            catalogues = proven_catalogues(store, output.note)
         authorities = authorities_at(home, options.now(), output)
-        rehearsal = rehearse(examined, path, catalogues, authorities, store.fetch)
+        with output.working(f"Rehearsing the restoration of {path}"):
+            rehearsal = rehearse(examined, path, catalogues, authorities, store.fetch)
         restoration = Restoration(rehearsal)
         if not output.as_json:
             output.show(rehearsal_text(rehearsal, examined, drawn=output.drawn))

@@ -44,7 +44,8 @@ def trust(folder: str, fingerprint: str, name: str | None, output: Output) -> No
     with output:
         location = HostPath(os.path.abspath(folder))
         name = name or os.path.basename(location).replace(" ", "-")
-        catalogue = SourceStore(options.home()).trust(location, fingerprint, name, options.now())
+        with output.working(f"Proving {location}"):
+            catalogue = SourceStore(options.home()).trust(location, fingerprint, name, options.now())
         if output.as_json:
             output.show_record(SourcesRecord((source_part(catalogue),)))
         else:
@@ -161,14 +162,15 @@ def publish(
     from fundamen.sources.publishing import Identity, publish  # noqa: PLC0415 - loads python-tuf
 
     with output:
-        publication = publish(
-            HostPath(os.path.abspath(folder)),
-            HostPath(os.path.abspath(media)),
-            Identity(publisher, package, package_version, language),
-            place,
-            HostPath(os.path.abspath(os.path.expanduser(keys))),
-            options.now() + timedelta(days=days),
-        )
+        with output.working(f"Publishing {package}"):
+            publication = publish(
+                HostPath(os.path.abspath(folder)),
+                HostPath(os.path.abspath(media)),
+                Identity(publisher, package, package_version, language),
+                place,
+                HostPath(os.path.abspath(os.path.expanduser(keys))),
+                options.now() + timedelta(days=days),
+            )
         if output.as_json:
             output.show_record(publication_record(publication))
         else:

@@ -37,7 +37,8 @@ def command(programs: tuple[str, ...], machine: Callable[[], Machine], output: O
         authorities = authorities_at(options.home(), options.now(), output)
         for index, name in enumerate(programs):
             try:
-                trace = trace_program(examined, find_program(examined, name), authorities)
+                with output.working(f"Tracing {name}"):
+                    trace = trace_program(examined, find_program(examined, name), authorities)
             except FundamenError as error:
                 worst = max(worst, exit_of(error))
                 _fail(output, name, error)
