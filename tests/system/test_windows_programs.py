@@ -53,6 +53,13 @@ def build(folder: Path, width: str) -> None:
         source_file.unlink()
 
 
+def stand_ins_for_the_system(folder: Path) -> None:
+    """This prefix has no 32-bit system libraries; what only needs their names is content with these."""
+    (folder / "empty.c").write_text("")
+    for name in ("kernel32.dll", "msvcrt.dll"):
+        compile_in(folder, "x86", "-shared", "-o", name, "empty.c")
+
+
 def compile_in(folder: Path, width: str, *arguments: str) -> None:
     subprocess.run([COMPILERS[width], "-static-libgcc", *arguments], cwd=folder, check=True, capture_output=True)
 
@@ -75,15 +82,16 @@ def test_a_broken_program_is_traced_restored_run_and_undone(
     fundamen("sources", "trust", str(source.folder), "--fingerprint", source.fingerprint)
     program = f"C:\\Program Files\\App {width}\\app.exe"
     on_prefix = ("--machine", str(prefix), "--json")
-    sound = {c["name"] for c in fundamen("trace", *on_prefix, program).records[0]["components"] if c["fault"]}
-    assert sound == (set() if width == "x86_64" else {"KERNEL32.dll", "msvcrt.dll"})  # there is no 32-bit system here
+    if width == "x86":
+        stand_ins_for_the_system(prefix / "drive_c" / "windows" / "syswow64")
+    assert fundamen("trace", *on_prefix, program).status == 0
 
     (folder / "alder.dll").unlink()
     shutil.copy(other / "birch.dll", folder / "birch.dll")
     os.truncate(folder / "cedar.dll", (folder / "cedar.dll").stat().st_size // 2)
     broken = {path.name: (path.read_bytes(), path.stat().st_mtime_ns) for path in folder.iterdir()}
     [trace] = fundamen("trace", *on_prefix, program).records
-    assert {(c["name"], c["verdict"]) for c in trace["components"] if c["fault"] and c["name"] not in sound} == {
+    assert {(c["name"], c["verdict"]) for c in trace["components"] if c["fault"]} == {
         ("alder.dll", "missing"),
         ("birch.dll", "wrong-architecture"),
         ("cedar.dll", "corrupt"),
@@ -92,7 +100,7 @@ def test_a_broken_program_is_traced_restored_run_and_undone(
         assert wine(prefix, program).stdout != b"sum 6"
 
     restored = fundamen("restore", "--yes", *on_prefix, program)
-    assert restored.records[0]["faults"] == len(sound), restored.err
+    assert (restored.status, restored.records[0]["faults"]) == (0, 0), restored.err
     if width == "x86_64":
         assert wine(prefix, program).stdout == b"sum 6"
     assert fundamen("undo", *on_prefix).status == 0

@@ -125,7 +125,7 @@ def _dress(path: HostPath, state: FileState) -> None:
         os.chown(path, state.uid, state.gid)
     os.chmod(path, state.mode)
     for name, value in state.attributes:
-        os.setxattr(path, name, value)
+        _set_attribute(path, name, value)
     if state.modified_ns >= 0:
         os.utime(path, ns=(state.accessed_ns, state.modified_ns))
     handle = os.open(path, os.O_RDONLY)
@@ -133,6 +133,15 @@ def _dress(path: HostPath, state: FileState) -> None:
         os.fsync(handle)
     finally:
         os.close(handle)
+
+
+def _set_attribute(path: HostPath, name: str, value: bytes) -> None:
+    """Set an extended attribute. The system's own, such as a security label, it sets itself where we may not."""
+    try:
+        os.setxattr(path, name, value)
+    except OSError:
+        if name.startswith("user."):
+            raise
 
 
 def _extended_attributes(path: HostPath) -> tuple[tuple[str, bytes], ...]:

@@ -125,6 +125,13 @@ class _Judging:
             return _Finding(Verdict.BLOCKED, f"{blocked.path}: {blocked.detail}")
         if elsewhere := by_outcome.get(Outcome.NOT_SEARCHED):
             return _Finding(Verdict.MISSING, f"a copy at {elsewhere.path} {elsewhere.detail}")
+        if resolution.is_loader:
+            wanted = self._loading.binary.architecture
+            return _Finding(
+                Verdict.MISSING,
+                f"the loader that the program for {wanted} names is not there; of this the system says only that the"
+                " program itself is not found",
+            )
         count = sum(c.outcome is Outcome.ABSENT for c in resolution.candidates)
         places = {0: "the loader has no place to look for it", 1: "it is not at the one place where the loader looks"}
         return _Finding(
