@@ -121,7 +121,7 @@ class _Loading:
             if candidate.outcome in {Outcome.TAKEN, Outcome.REFUSED}:
                 break
         else:
-            candidates += self._not_searched(name, {c.path for c in candidates})
+            candidates += self._not_searched(name, {self._machine.real(c.path) for c in candidates})
         return Resolution(name, requester.path, How.REQUIRED, tuple(candidates), taken)
 
     def _load(self, path: MachinePath, requester: _Object) -> MachinePath:
@@ -269,7 +269,8 @@ class _Loading:
         """Copies in folders that ld.so.conf names: the loader asks only the cache, which ldconfig has yet to renew."""
         for folder in self._configured_folders():
             path = MachinePath(f"{folder}/{name}")
-            if path not in tried and self._machine.look(path).kind is EntryKind.FILE:
+            is_new = self._machine.real(path) not in tried
+            if is_new and self._try(path, "").outcome is Outcome.TAKEN:
                 detail = "is not listed in ld.so.cache; ldconfig would add it"
                 yield Candidate(path, Outcome.NOT_SEARCHED, f"{folder} is named in ld.so.conf", detail)
 

@@ -64,7 +64,10 @@ class LinuxMachine(Machine):
 
     def real(self, path: MachinePath) -> MachinePath:
         """The path with all links followed."""
-        return MachinePath(self._resolved(path))
+        try:
+            return MachinePath(self._resolved(path))
+        except UnreadableError:  # a loop of links; whoever looks at the path is told
+            return path
 
     def open(self, path: MachinePath) -> AbstractContextManager[ByteSource]:
         """Open a file for reading by offset."""

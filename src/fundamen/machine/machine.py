@@ -70,7 +70,7 @@ class Machine(ABC):
 
     @abstractmethod
     def real(self, path: MachinePath) -> MachinePath:
-        """The path with all links followed; parts that do not exist stay as they are spelled."""
+        """The path with all links followed; what cannot be followed or does not exist stays as it is spelled."""
 
     @abstractmethod
     def open(self, path: MachinePath) -> AbstractContextManager[ByteSource]:

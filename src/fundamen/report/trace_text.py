@@ -1,9 +1,8 @@
 """A trace as text: the answer, the faults with their reasons, what the program stands on, the next step."""
 
 from collections import Counter
-from collections.abc import Iterable
 
-from fundamen.loaders.load_map import Candidate, Outcome
+from fundamen.loaders.load_map import Outcome
 from fundamen.machine.machine import Machine
 from fundamen.model.binary import How
 from fundamen.model.verdict import Verdict
@@ -21,10 +20,15 @@ def trace_text(trace: Trace, machine: Machine, *, drawn: bool, verbose: bool) ->
     page.answer(answer(trace, machine), good=not trace.faults)
     if trace.faults:
         page.heading("What is wrong, in the order in which the loader meets it")
+        before = ""
         for number, fault in enumerate(trace.faults, 1):
             if number > 1:
                 page.blank()
+            looked_in = "; ".join(_folders(fault, machine))
             _fault(page, fault, machine, number, verbose=verbose)
+            if looked_in:
+                page.field("looked in", "the same places" if looked_in == before else looked_in)
+            before = looked_in
     later = [c for c in trace.components if c.verdict.is_fault and c.how is not How.REQUIRED]
     if later:
         page.heading("Not needed to start, but at fault when it is called for")
@@ -84,18 +88,17 @@ def _fault(page: Page, fault: Component, machine: Machine, number: int, *, verbo
     for candidate in fault.searched:
         if candidate.outcome not in {Outcome.ABSENT, Outcome.TAKEN}:
             page.field("looked at", f"{candidate.path} ({candidate.because}): {candidate.detail or candidate.outcome}")
-    absent = [c for c in fault.searched if c.outcome is Outcome.ABSENT]
-    if absent and fault.verdict is Verdict.MISSING:
-        page.field("looked in", "; ".join(_folders(absent, machine)))
     for evidence in fault.evidence:
         if evidence.detail not in fault.reason and (verbose or evidence.source != STRUCTURE):
             page.field("also", f"{evidence.source}: {evidence.detail}")
 
 
-def _folders(candidates: Iterable[Candidate], machine: Machine) -> list[str]:
-    """The folders that were searched in vain, by the rule that led there."""
+def _folders(fault: Component, machine: Machine) -> list[str]:
+    """For what is missing: the folders that were searched in vain, by the rule that led there."""
     by_rule: dict[str, list[str]] = {}
-    for candidate in candidates:
+    for candidate in fault.searched if fault.verdict is Verdict.MISSING else ():
+        if candidate.outcome is not Outcome.ABSENT:
+            continue
         by_rule.setdefault(candidate.because, []).append(machine.folder_of(candidate.path))
     return [f"{', '.join(folders)} ({rule})" for rule, folders in by_rule.items()]
 

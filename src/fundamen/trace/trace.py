@@ -5,7 +5,7 @@ from collections.abc import Sequence
 import msgspec
 
 from fundamen.evidence.authority import Authority, Says, Subject, Testimony
-from fundamen.loaders.load_map import LoadMap, Outcome, Resolution
+from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution
 from fundamen.loaders.loading import load_map
 from fundamen.machine.machine import Machine
 from fundamen.model.binary import Binary, How
@@ -123,20 +123,20 @@ class _Judging:
             )
         if blocked := by_outcome.get(Outcome.BLOCKED):
             return _Finding(Verdict.BLOCKED, f"{blocked.path}: {blocked.detail}")
-        if elsewhere := by_outcome.get(Outcome.NOT_SEARCHED):
-            return _Finding(Verdict.MISSING, f"a copy at {elsewhere.path} {elsewhere.detail}")
+        return _Finding(Verdict.MISSING, self._why_missing(resolution, by_outcome.get(Outcome.NOT_SEARCHED)))
+
+    def _why_missing(self, resolution: Resolution, elsewhere: Candidate | None) -> str:
         if resolution.is_loader:
             wanted = self._loading.binary.architecture
-            return _Finding(
-                Verdict.MISSING,
-                f"the loader that the program for {wanted} names is not there; of this the system says only that the"
-                " program itself is not found",
+            return (
+                f"the loader that this program for {wanted} names is not there; of this the system says only that the"
+                " program itself is not found"
             )
+        if elsewhere is not None:
+            return f"a copy at {elsewhere.path} {elsewhere.detail}"
         count = sum(c.outcome is Outcome.ABSENT for c in resolution.candidates)
         places = {0: "the loader has no place to look for it", 1: "it is not at the one place where the loader looks"}
-        return _Finding(
-            Verdict.MISSING, places.get(count, f"it is in none of the {count} places where the loader looks")
-        )
+        return places.get(count, f"it is in none of the {count} places where the loader looks")
 
     def _judge_file(self, path: MachinePath, binary: Binary) -> _Finding:
         testimonies = self._testimonies.get(path, [])
