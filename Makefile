@@ -9,11 +9,11 @@ demo: $(VENV)/.installed
 	$(BIN)/fundamen demo
 
 test: $(VENV)/.dev
-	$(BIN)/pytest -n auto -m "not system"
+	$(BIN)/pytest -n auto --dist loadgroup -m "not system"
 
 test-system: $(VENV)/.dev
 	tools/system-packages
-	$(BIN)/pytest -n auto -m system
+	$(BIN)/pytest -n auto --dist loadgroup -m system
 
 lint: $(VENV)/.dev
 	$(BIN)/ruff check .

@@ -88,8 +88,8 @@ def test_the_other_inputs_are_still_answered_in_the_order_given(fundamen: Fundam
         (("sources", "trust", "inputs", "--fingerprint", "0" * 64), 3, "no signed metadata"),
         (("sources", "trust", "inputs", "--fingerprint", "12"), 2, "64 hexadecimal digits"),
         (("sources", "forget", "nobody"), 2, "no source of this name"),
-        (("undo",), 2, "none to undo"),
-        (("restore", "inputs/script"), 3, "is a script"),
+        (("undo", "--machine", "linux"), 2, "none to undo"),
+        (("restore", "--machine", "linux", "/script"), 3, "is a script"),
         (("restore", "--launch", "--machine", "linux", "/app"), 2, "cannot be launched from here"),
     ],
 )
@@ -97,7 +97,7 @@ def test_wrong_usage_is_said_in_one_message(
     fundamen: Fundamen, bad: Path, linux: ALinuxMachine, words: tuple[str, ...], status: int, said: str
 ) -> None:
     assert bad.exists()
-    linux.program("/app")
+    linux.program("/app").file("/script", b"#!/bin/sh\n")
     ran = fundamen(*words)
     assert (ran.status, ran.out) == (status, "")
     assert said in ran.err

@@ -15,7 +15,10 @@ from builders.source import ASource
 from conftest import Fundamen
 from fundamen.demo.world import BINARIES
 
-pytestmark = pytest.mark.skipif(sys.platform != "linux", reason="live machines are examined on Linux")
+pytestmark = [
+    pytest.mark.skipif(sys.platform != "linux", reason="live machines are examined on Linux"),
+    pytest.mark.xdist_group("this host"),  # two at once are refused, as they should be
+]
 
 LIBRARIES = ("alder", "birch", "cedar")
 

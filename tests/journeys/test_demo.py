@@ -2,8 +2,11 @@
 
 from pathlib import Path
 
+import pytest
 from conftest import Fundamen
 from fundamen.demo.world import QUAY_NARROW_PROGRAM, QUAY_PROGRAM, desk_target
+
+pytestmark = pytest.mark.xdist_group("this host")  # two at once are refused, as they should be
 
 
 def test_the_story_goes_as_it_is_told(fundamen: Fundamen) -> None:
