@@ -3,6 +3,7 @@
 from pathlib import Path
 
 import pytest
+
 from conftest import Fundamen
 from fundamen.demo.world import QUAY_NARROW_PROGRAM, QUAY_PROGRAM, desk_target
 
