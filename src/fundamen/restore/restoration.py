@@ -7,10 +7,12 @@ import msgspec
 
 from fundamen.evidence.authority import Authority
 from fundamen.machine.machine import Machine
-from fundamen.restore.carrying_out import Progress, alone_on, carry_out, require_finished, undo
+from fundamen.restore.carrying_out import Progress, carry_out
 from fundamen.restore.journal import Entry, Journal
 from fundamen.restore.launch import Launch, launch
+from fundamen.restore.locking import alone_on, require_finished
 from fundamen.restore.rehearsal import Rehearsal
+from fundamen.restore.taking_back import undo
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program
 

@@ -12,9 +12,9 @@ from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
 from fundamen.report.contracts.restoring import RestoreState, restore_record
 from fundamen.report.restore_text import rehearsal_text, restoration_text
-from fundamen.restore.carrying_out import require_ready
 from fundamen.restore.home import journal_of
 from fundamen.restore.launch import require_launchable
+from fundamen.restore.locking import require_ready
 from fundamen.restore.rehearsal import rehearse
 from fundamen.restore.restoration import Restoration, perform, with_launch
 from fundamen.sources.refreshing import proven_catalogues

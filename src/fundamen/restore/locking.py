@@ -1,0 +1,56 @@
+"""Keep a machine to ourselves while it is changed, and notice what an earlier run left unfinished."""
+
+import contextlib
+import os
+from collections.abc import Iterator
+
+from fundamen.machine.machine import Machine
+from fundamen.model.errors import UnfinishedError
+from fundamen.restore.journal import Journal
+
+
+@contextlib.contextmanager
+def alone_on(machine: Machine) -> Iterator[None]:
+    """Keep every other Fundamen of this host from changing the machine meanwhile.
+
+    Raises:
+        UnfinishedError: another one is at work, or an earlier restoration was cut off.
+    """
+    import fcntl  # noqa: PLC0415 - not on every platform, and needed only for a change
+
+    handle = os.open(machine.root, os.O_RDONLY)
+    try:
+        try:
+            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError as error:
+            raise UnfinishedError(
+                what=f"{machine.title} cannot be changed now",
+                why="another Fundamen is changing it at this moment",
+                do="Wait until it has ended, then try again.",
+            ) from error
+        yield
+    finally:
+        os.close(handle)
+
+
+def require_ready(machine: Machine, journal: Journal) -> None:
+    """Make sure that a restoration could begin now. Raises: as ``alone_on`` and ``require_finished``."""
+    with alone_on(machine):
+        require_finished(machine, journal)
+
+
+def require_finished(machine: Machine, journal: Journal) -> None:
+    """Make sure that no earlier restoration of the machine was cut off.
+
+    Raises:
+        UnfinishedError: one was.
+    """
+    entry = journal.unfinished()
+    if entry is not None:
+        count = len(entry.steps)
+        raise UnfinishedError(
+            what=f"Restoration {entry.number} of {machine.title} is not finished",
+            why=f"it was cut off while {entry.state}, after {count} step{'' if count == 1 else 's'} had begun;"
+            " each file is either old or new, and whole",
+            do=f"Take it back first: fundamen undo {entry.number}",
+        )
