@@ -1,22 +1,29 @@
-"""Build minimal PE files: headers, one section with import, delay import and export tables."""
+"""Build minimal PE files: headers, one section with import, delay import, export and version tables."""
 
 import struct
+from collections.abc import Iterable, Mapping
 
 _MACHINES = {"x86": 0x14C, "x86_64": 0x8664, "aarch64": 0xAA64}
 _RVA, _OFFSET, _ALIGNMENT = 0x1000, 0x400, 0x200
+
+Needs = Iterable[str] | Mapping[str, Iterable[str | int]]
 
 
 def a_pe(
     architecture: str = "x86_64",
     *,
-    needs: tuple[str, ...] = (),
-    delayed: tuple[str, ...] = (),
+    needs: Needs = (),
+    delayed: Needs = (),
     name: str | None = None,
-    exports: tuple[str, ...] = (),
+    exports: Iterable[str] | Mapping[str, str | None] = (),
+    version: tuple[int, int, int, int] | None = None,
 ) -> bytes:
-    """A program or, with a name, a DLL, whose tables all fit."""
+    """A program or, with a name, a DLL, whose tables all fit.
+
+    Needs may name the functions (or ordinals) that are imported; an export may name where it is passed on to.
+    """
     wide = architecture != "x86"
-    data = bytearray()
+    data = bytearray(16)  # the code, to which every export leads
 
     def placed(piece: bytes) -> int:
         data.extend(piece + bytes(-len(piece) % 4))
@@ -25,22 +32,37 @@ def a_pe(
     def text(value: str) -> int:
         return placed(value.encode() + b"\0")
 
-    lookup = placed(bytes(16))
-    imports = b"".join(struct.pack("<IIIII", lookup, 0, 0, text(need), lookup) for need in needs) + bytes(20)
-    delays = b"".join(struct.pack("<8I", 1, text(need), lookup, lookup, lookup, 0, 0, 0) for need in delayed)
+    def lookups(functions: Iterable[str | int]) -> int:
+        by_ordinal = 1 << (63 if wide else 31)
+        entries = [f | by_ordinal if isinstance(f, int) else placed(b"\0\0" + f.encode() + b"\0") for f in functions]
+        return placed(struct.pack(f"<{len(entries) + 1}{'Q' if wide else 'I'}", *entries, 0))
+
+    def named(listed: Needs) -> list[tuple[int, int]]:
+        functions = listed if isinstance(listed, Mapping) else dict.fromkeys(listed, ())
+        return [(text(need), lookups(wanted)) for need, wanted in functions.items()]
+
+    imports = b"".join(struct.pack("<IIIII", lookup, 0, 0, need, lookup) for need, lookup in named(needs))
+    delays = b"".join(struct.pack("<8I", 1, need, lookup, lookup, lookup, 0, 0, 0) for need, lookup in named(delayed))
     directories = [(0, 0)] * 16
     if name is not None:
+        targets = exports if isinstance(exports, Mapping) else dict.fromkeys(exports)
         table_rva = placed(bytes(40))
-        pointers = b"".join(struct.pack("<I", text(export)) for export in exports)
-        functions = placed(struct.pack(f"<{len(exports)}I", *[_RVA] * len(exports)))
-        ordinals = placed(struct.pack(f"<{len(exports)}H", *range(len(exports))))
-        counts = (1, len(exports), len(exports))
+        pointers = b"".join(struct.pack("<I", text(export)) for export in targets)
+        addresses = [_RVA if target is None else text(target) for target in targets.values()]
+        functions = placed(struct.pack(f"<{len(targets)}I", *addresses))
+        ordinals = placed(struct.pack(f"<{len(targets)}H", *range(len(targets))))
+        counts = (1, len(targets), len(targets))
         table = struct.pack("<IIHH7I", 0, 0, 0, 0, text(name), *counts, functions, placed(pointers), ordinals)
         placed(bytes(16))  # objdump wants the tables to end well inside the directory
         data[table_rva - _RVA : table_rva - _RVA + 40] = table
         directories[0] = (table_rva, _RVA + len(data) - table_rva)
-    directories[1] = (placed(imports), len(imports)) if needs else (0, 0)
-    directories[13] = (placed(delays + bytes(32)), len(delays) + 32) if delayed else (0, 0)
+    if imports:
+        directories[1] = (placed(imports + bytes(20)), len(imports) + 20)
+    if delays:
+        directories[13] = (placed(delays + bytes(32)), len(delays) + 32)
+    if version is not None:
+        resources = _version_resource(version, placed(bytes(2)) + 2)
+        directories[2] = (placed(resources), len(resources))
 
     data.extend(bytes(-len(data) % _ALIGNMENT))
     magic = struct.pack("<HBBIIIII", 0x20B if wide else 0x10B, 14, 0, 0, len(data), 0, 0, _RVA)
@@ -55,3 +77,31 @@ def a_pe(
     section = struct.pack("<8sIIIIIIHHI", b".all", len(data), _RVA, len(data), _OFFSET, 0, 0, 0, 0, 0x60000060)
     headers = b"MZ" + bytes(58) + struct.pack("<I", 64) + b"PE\0\0" + coff + optional + section
     return headers + bytes(_OFFSET - len(headers)) + bytes(data)
+
+
+def _version_resource(version: tuple[int, int, int, int], rva: int) -> bytes:
+    """A resource tree with one version resource in it; its file version in numbers, its product version in words."""
+    major, minor, build, revision = version
+    numbers = ((major << 16) | minor, (build << 16) | revision) * 2
+    fixed = struct.pack("<IIIIII", 0xFEEF04BD, 0x10000, *numbers) + bytes(28)
+    words = ".".join(map(str, version))
+    strings = _block(
+        "StringFileInfo", b"", _block("040904B0", b"", _block("ProductVersion", words.encode("utf-16-le") + b"\0\0"))
+    )
+    block = _block("VS_VERSION_INFO", fixed, strings)
+    directory = struct.pack("<IIHHHH", 0, 0, 0, 0, 0, 1)
+    levels = [directory + struct.pack("<II", number, 0x8000_0000 | 24 * depth) for depth, number in ((1, 16), (2, 1))]
+    leaf = directory + struct.pack("<II", 0x409, 72)
+    return b"".join(levels) + leaf + struct.pack("<IIII", rva + 88, len(block), 0, 0) + block
+
+
+def _block(key: str, value: bytes, children: bytes = b"") -> bytes:
+    head = key.encode("utf-16-le") + b"\0\0"
+    head += bytes(-(6 + len(head)) % 4)
+    body = head + value + bytes(-len(value) % 4) + children
+    is_text = key == "ProductVersion"
+    return (
+        struct.pack("<HHH", 6 + len(body), len(value) // (2 if is_text else 1), int(is_text))
+        + body
+        + bytes(-len(body) % 4 and 4 - (6 + len(body)) % 4)
+    )

@@ -34,7 +34,8 @@ def test_both_widths_are_read(architecture: str) -> None:
     )
     expected = [("A.dll", How.REQUIRED), ("b.dll", How.REQUIRED), ("late.dll", How.DELAYED)]
     assert [(need.name, need.how) for need in pe.needs] == expected
-    assert [(export.name, export.ordinal) for export in read_exports(MemoryBytes(data), pe)] == [("One", 1), ("Two", 2)]
+    exports = read_exports(MemoryBytes(data), pe)
+    assert (exports.listed(), exports.base, exports.index_of("Two", None)) == (("One", "Two"), 1, 1)
     assert pe.is_intact
 
 

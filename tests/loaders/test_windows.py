@@ -62,3 +62,40 @@ def test_names_of_api_sets_are_not_called_missing(windows: AWindowsMachine) -> N
 def test_a_name_without_an_ending_means_a_dll(windows: AWindowsMachine) -> None:
     windows.program(APP, needs=("x",)).library("C:\\App\\x.dll")
     assert taken(windows, "x") == "C:\\App\\x.dll"
+
+
+def test_a_function_that_a_library_does_not_offer_makes_it_outdated(windows: AWindowsMachine) -> None:
+    windows.program(APP, needs={"x.dll": ("Old", "New", 1, 9)}).library("C:\\App\\x.dll", exports=("Old",))
+    need = windows.need(APP, "x.dll")
+    assert need.verdict is Verdict.OUTDATED
+    assert need.reason == "it does not offer all that is called: app.exe calls New, #9"
+    windows.library("C:\\App\\x.dll", exports=("Old", "New", *"abcdefg"))
+    assert windows.trace(APP).faults == ()
+
+
+def test_a_function_is_followed_through_libraries_that_pass_it_on(windows: AWindowsMachine) -> None:
+    windows.program(APP, needs={"a.dll": ("Go", "Count")})
+    windows.library("C:\\App\\a.dll", exports={"Go": "b.Go", "Count": "b.#1"})
+    assert [(c.name, c.verdict, c.needed_by) for c in windows.trace(APP).faults] == [
+        ("b.dll", Verdict.MISSING, ("C:\\App\\a.dll",))
+    ]
+    windows.library("C:\\App\\b.dll", exports={"Count": None, "Go": "c.Went"})
+    assert [(c.name, c.verdict) for c in windows.trace(APP).faults] == [("c.dll", Verdict.MISSING)]
+    windows.library("C:\\App\\c.dll", exports=("Gone",))
+    [fault] = windows.trace(APP).faults
+    assert (fault.name, fault.verdict) == ("a.dll", Verdict.OUTDATED)
+    windows.library("C:\\App\\c.dll", exports=("Went",))
+    assert windows.trace(APP).faults == ()
+
+
+def test_libraries_that_pass_a_function_round_in_a_circle_do_not_offer_it(windows: AWindowsMachine) -> None:
+    windows.program(APP, needs={"a.dll": ("Go",)})
+    windows.library("C:\\App\\a.dll", exports={"Go": "b.Go"}).library("C:\\App\\b.dll", exports={"Go": "a.Go"})
+    assert [(c.name, c.verdict) for c in windows.trace(APP).faults] == [("a.dll", Verdict.OUTDATED)]
+
+
+def test_a_function_of_a_library_that_is_loaded_late_does_not_keep_the_program_from_starting(
+    windows: AWindowsMachine,
+) -> None:
+    windows.program(APP, delayed={"late.dll": ("New",)}).library("C:\\App\\late.dll", exports=("Old",))
+    assert windows.trace(APP).faults == ()

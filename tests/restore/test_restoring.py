@@ -302,3 +302,20 @@ def test_a_name_that_is_not_utf8_is_restored_and_undone(linux: ALinuxMachine, tm
     assert case.journal.entries()[0].steps[0].record.path == f"/opt/{name}/lib/liba.so"
     case.undone()
     assert case.tree() == before
+
+
+def test_an_outdated_library_is_replaced_by_the_whole_newer_package(
+    windows: AWindowsMachine, tmp_path: Path, home: Path
+) -> None:
+    old = {"x.dll": a_pe(name="x.dll", exports=("Old",)), "y.dll": a_pe(name="y.dll")}
+    new = {"x.dll": a_pe(name="x.dll", exports=("Old", "New")), "y.dll": a_pe(name="y.dll", exports=("More",))}
+    source = ASource(tmp_path, home).published(old, "1.0", "{program}").published(new, "2.0", "{program}")
+    windows.program("C:\\App\\app.exe", needs={"x.dll": ("New",), "y.dll": ()})
+    for name, data in old.items():
+        windows.file(f"C:\\App\\{name}", data)
+    rehearsal = rehearse(windows.opened(), MachinePath("C:\\App\\app.exe"), [source.trusted()], [], source.store.fetch)
+    assert [(step.path, step.package.version) for step in rehearsal.plan.steps] == [
+        ("C:\\App\\x.dll", "2.0"),
+        ("C:\\App\\y.dll", "2.0"),
+    ]
+    assert (len(rehearsal.before.faults), rehearsal.after.faults) == (1, ())

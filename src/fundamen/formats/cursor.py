@@ -8,6 +8,7 @@ from fundamen.model.binary import Problem
 from fundamen.model.errors import CutFileError, DamagedFileError
 from fundamen.model.paths import shown
 
+_SHORT_TEXT = 256  # bytes; most names are shorter, and so short a read is served from a block that is at hand
 _MOST_PROBLEMS = 20  # a hostile file could give thousands; a technician reads a few
 MAX_TABLE = 64 << 20  # bytes; no table of a real executable comes near it
 
@@ -78,7 +79,9 @@ class Cursor:
         """
         if not 0 <= self.at < self._source.size:
             raise self._damaged(what, beyond_end(self.at, 1, self._source.size), CutFileError)
-        raw, terminator, _ = self._source.read_at(self.at, limit + 1).partition(b"\0")
+        raw, terminator, _ = self._source.read_at(self.at, min(limit, _SHORT_TEXT)).partition(b"\0")
+        if not terminator:
+            raw, terminator, _ = self._source.read_at(self.at, limit + 1).partition(b"\0")
         if not terminator:
             raise self._damaged(what, f"at byte {self.at} has no end within {limit} bytes")
         self.at += len(raw) + 1

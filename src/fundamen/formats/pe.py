@@ -57,12 +57,21 @@ class Section(msgspec.Struct, frozen=True):
     offset: int  # bytes from the start of the file
 
 
+class ImportedLibrary(msgspec.Struct, frozen=True):
+    """One entry of the import table or the delay import table."""
+
+    name: str
+    how: How
+    lookup_rva: int  # of the list of functions that are imported from it
+
+
 class Pe(Binary, frozen=True, kw_only=True):
     """One PE file: what every binary has, and what the image loader looks at."""
 
     machine: int  # the COFF header's Machine
     is_pe32_plus: bool
     is_managed: bool  # has a CLR header
+    imports: tuple[ImportedLibrary, ...]  # an entry for each time that a library is named
     timestamp: int  # TimeDateStamp as it stands; often a digest nowadays
     sections: tuple[Section, ...]
     directories: tuple[tuple[int, int], ...]  # (rva, size) by Directory
@@ -105,6 +114,25 @@ def _offset_of(sections: tuple[Section, ...], headers_size: int, rva: int) -> in
     return rva if rva < headers_size else None
 
 
+def cursor_at(source: ByteSource, pe: Pe, rva: int, what: str) -> Cursor:
+    """A cursor at an RVA of an image that was read.
+
+    Raises:
+        DamagedFileError: no section holds the RVA.
+    """
+    return _placed(source, pe.offset_of(rva), rva, what)
+
+
+def _placed(source: ByteSource, offset: int | None, rva: int, what: str) -> Cursor:
+    if offset is None:
+        raise DamagedFileError(
+            what=f"{source.name} cannot be read on",
+            why=f"its {what} at RVA {rva:#x} lies in no section of the file",
+            do="Compare the file with its publisher's package.",
+        )
+    return Cursor(source, offset)
+
+
 class _PeReader:
     """Reads table by table; what a damaged table would have given stays at its empty value."""
 
@@ -122,8 +150,8 @@ class _PeReader:
         header_at = self._find_header()
         cursor = Cursor(self._source, header_at)
         name: str | None = None
-        imports: tuple[str, ...] = ()
-        delayed: tuple[str, ...] = ()
+        imports: tuple[ImportedLibrary, ...] = ()
+        delayed: tuple[ImportedLibrary, ...] = ()
         with self._findings.of("COFF header"):
             self._read_coff_header(cursor)
             with self._findings.of("optional header"):
@@ -139,7 +167,7 @@ class _PeReader:
                 imports = self._read_imports()
             with self._findings.of("delay import table"):
                 delayed = self._read_delay_imports()
-        needs = [Need(n) for n in imports] + [Need(n, How.DELAYED) for n in delayed]
+        needs = dict.fromkeys(Need(library.name, library.how) for library in (*imports, *delayed))
         return Pe(
             format=Format.PE,
             kind=self._kind(),
@@ -151,6 +179,7 @@ class _PeReader:
             machine=self._machine,
             is_pe32_plus=self._is_pe32_plus,
             is_managed=self._directory(Directory.CLR)[0] != 0,
+            imports=(*imports, *delayed),
             timestamp=self._timestamp,
             sections=self._sections,
             directories=self._directories,
@@ -227,19 +256,7 @@ class _PeReader:
             self._findings.check_extent("certificate table", offset, size, self._source.size)
 
     def _cursor_at(self, rva: int, what: str) -> Cursor:
-        """A cursor at an RVA.
-
-        Raises:
-            DamagedFileError: no section holds the RVA.
-        """
-        offset = _offset_of(self._sections, self._headers_size, rva)
-        if offset is None:
-            raise DamagedFileError(
-                what=f"{self._source.name} cannot be read on",
-                why=f"its {what} at RVA {rva:#x} lies in no section of the file",
-                do="Compare the file with its publisher's package.",
-            )
-        return Cursor(self._source, offset)
+        return _placed(self._source, _offset_of(self._sections, self._headers_size, rva), rva, what)
 
     def _name_at(self, rva: int, what: str) -> str:
         return self._cursor_at(rva, what).text(what, limit=512)
@@ -251,32 +268,34 @@ class _PeReader:
         name_rva = self._cursor_at(rva, "export table").unpack(EXPORT_TABLE, "export table")[4]
         return self._name_at(name_rva, "DLL name") if name_rva else None
 
-    def _read_imports(self) -> tuple[str, ...]:
+    def _read_imports(self) -> tuple[ImportedLibrary, ...]:
         rva, _ = self._directory(Directory.IMPORT)
         if not rva:
             return ()
         cursor = self._cursor_at(rva, "import table")
-        names: list[str] = []
-        while len(names) < _MAX_IMPORTED_LIBRARIES:
+        libraries: list[ImportedLibrary] = []
+        while len(libraries) < _MAX_IMPORTED_LIBRARIES:
             lookup, _, _, name_rva, addresses = cursor.unpack(_IMPORT, "import table")
             if not name_rva or not (lookup or addresses):
-                return tuple(dict.fromkeys(names))
-            names.append(self._name_at(name_rva, "imported library's name"))
+                return tuple(libraries)
+            name = self._name_at(name_rva, "imported library's name")
+            # Some linkers leave the lookup table out; the address table holds the same until the image is bound.
+            libraries.append(ImportedLibrary(name, How.REQUIRED, lookup or addresses))
         self._findings.add("import table", f"has no end within {_MAX_IMPORTED_LIBRARIES} entries")
         return ()
 
-    def _read_delay_imports(self) -> tuple[str, ...]:
+    def _read_delay_imports(self) -> tuple[ImportedLibrary, ...]:
         rva, _ = self._directory(Directory.DELAY_IMPORT)
         if not rva:
             return ()
         cursor = self._cursor_at(rva, "delay import table")
-        names: list[str] = []
-        while len(names) < _MAX_IMPORTED_LIBRARIES:
-            attributes, name_rva, *_ = cursor.unpack(_DELAY_IMPORT, "delay import table")
+        libraries: list[ImportedLibrary] = []
+        while len(libraries) < _MAX_IMPORTED_LIBRARIES:
+            attributes, name_rva, _, _, lookup, *_ = cursor.unpack(_DELAY_IMPORT, "delay import table")
             if not name_rva:
-                return tuple(dict.fromkeys(names))
-            if not attributes & 1:  # the first generation of the table held addresses, not RVAs
-                name_rva -= self._image_base
-            names.append(self._name_at(name_rva, "delay-loaded library's name"))
+                return tuple(libraries)
+            base = 0 if attributes & 1 else self._image_base  # the table's first generation held addresses, not RVAs
+            name = self._name_at(name_rva - base, "delay-loaded library's name")
+            libraries.append(ImportedLibrary(name, How.DELAYED, lookup - base))
         self._findings.add("delay import table", f"has no end within {_MAX_IMPORTED_LIBRARIES} entries")
         return ()

@@ -44,6 +44,15 @@ class Resolution(msgspec.Struct, frozen=True):
     provided_by_system: str = ""  # why the operating system itself provides it, with no file of that name
 
 
+class Unoffered(msgspec.Struct, frozen=True):
+    """What one file imports from a library that the library does not offer."""
+
+    importer: MachinePath
+    library: MachinePath
+    how: How
+    functions: tuple[str, ...]  # names, or ``#12`` for a number
+
+
 class LoadMap(msgspec.Struct, frozen=True):
     """All that a loader would do for one program, in the loader's order."""
 
@@ -51,6 +60,7 @@ class LoadMap(msgspec.Struct, frozen=True):
     binary: Binary
     loaded: dict[MachinePath, Binary]  # every file that would be loaded but the program, by the path it is found at
     resolutions: tuple[Resolution, ...]
+    unoffered: tuple[Unoffered, ...] = ()
 
 
 def read_candidate(machine: Machine, path: MachinePath, because: str) -> Binary | Candidate:

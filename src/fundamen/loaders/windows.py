@@ -9,7 +9,8 @@ from collections import deque
 from collections.abc import Iterator
 
 from fundamen.formats.pe import Pe
-from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, read_candidate
+from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, Unoffered, read_candidate
+from fundamen.loaders.windows_binding import Binding
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import How
@@ -48,13 +49,25 @@ class _Loading:
         self._by_name: dict[str, MachinePath] = {}
         self._queue: deque[tuple[MachinePath, Pe]] = deque([(program, pe)])
         self._folders = tuple(self._search_folders())
+        self._resolutions: list[Resolution] = []
+        self._binding = Binding(machine, self._need)
 
     def run(self) -> LoadMap:
-        resolutions: list[Resolution] = []
+        unoffered: list[Unoffered] = []
         while self._queue and len(self._loaded) < _MOST_OBJECTS:
             path, pe = self._queue.popleft()
-            resolutions += [self._resolve(need.name, need.how, path) for need in pe.needs]
-        return LoadMap(self._program, self._pe, dict(self._loaded), tuple(resolutions))
+            found = {(need.name, need.how): self._need(need.name, need.how, path) for need in pe.needs}
+            for library in pe.imports:
+                target = found[library.name, library.how]
+                if target is not None and (gap := self._binding.bind(path, pe, library, target)):
+                    unoffered.append(gap)
+        return LoadMap(self._program, self._pe, dict(self._loaded), tuple(self._resolutions), tuple(unoffered))
+
+    def _need(self, name: str, how: How, requester: MachinePath) -> MachinePath | None:
+        """Resolve a need, write the answer down, and give the path that is loaded."""
+        resolution = self._resolve(name, how, requester)
+        self._resolutions.append(resolution)
+        return resolution.path
 
     def _search_folders(self) -> Iterator[tuple[MachinePath, str]]:
         system = system_folder(self._machine, self._pe.architecture)

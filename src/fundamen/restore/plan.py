@@ -11,6 +11,7 @@ from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.package import Base, Package, PackageFile
 from fundamen.model.paths import MachinePath
+from fundamen.model.verdict import Verdict
 from fundamen.sources.layout import place_parts
 from fundamen.sources.offers import Offer, find_offers
 from fundamen.sources.store import Catalogue, Source
@@ -57,10 +58,12 @@ class Plan(msgspec.Struct, frozen=True):
 
 def plan_restoration(machine: Machine, trace: Trace, catalogues: Sequence[Catalogue]) -> Plan:
     """Choose packages for all faults of a trace, and from each package the files that are not as it has them."""
-    in_place = _in_place(machine, trace, catalogues)
+    standing = _in_place(machine, trace, catalogues)
     chosen: dict[tuple[str, Package], Offer] = {}
     unmet = []
     for fault in trace.faults:
+        # What stands is too old in itself: only another version of its package can mend it, and all of it at once.
+        in_place = () if fault.verdict is Verdict.OUTDATED else standing
         offers = find_offers(
             catalogues, machine.paths.basename(fault.name), machine.platform, fault.wanted_architecture, in_place
         )

@@ -35,5 +35,5 @@ def inspect_file(machine: Machine, path: MachinePath, *, exports: bool = False) 
         elif exports and isinstance(binary, Pe):
             from fundamen.formats.pe_exports import read_exports as read_pe_exports  # noqa: PLC0415
 
-            names = tuple(e.name or f"#{e.ordinal}" for e in read_pe_exports(source, binary))
+            names = read_pe_exports(source, binary).listed()
         return Inspection(path, binary, digest_of(source), names)

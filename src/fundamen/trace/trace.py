@@ -13,6 +13,8 @@ from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.trace.records import STRUCTURE, Component, Evidence, Trace
 
+_MOST_FUNCTIONS = 4  # that are named of those that a library does not offer
+
 
 def trace_program(machine: Machine, program: MachinePath, authorities: Sequence[Authority] = ()) -> Trace:
     """Find all that a program or library needs and judge each need; every fault is found in one pass.
@@ -104,10 +106,24 @@ class _Judging:
     def _judge(self, resolutions: list[Resolution]) -> _Finding:
         first = resolutions[0]
         if first.path is not None:
-            return self._judge_file(first.path, self._loading.loaded.get(first.path, self._loading.binary))
+            finding = self._judge_file(first.path, self._loading.loaded.get(first.path, self._loading.binary))
+            return finding if finding.verdict.is_fault else self._judge_offer(first.path, finding)
         if first.provided_by_system:
             return _Finding(Verdict.UNPROVEN, first.provided_by_system)
         return self._judge_unfound(first)
+
+    def _judge_offer(self, path: MachinePath, finding: _Finding) -> _Finding:
+        """Whether a library that is sound in itself offers all that is called in it before the program starts."""
+        gaps = [
+            gap
+            for gap in self._loading.unoffered
+            if gap.library == path and gap.how is How.REQUIRED and gap.importer in self._required
+        ]
+        if not gaps:
+            return finding
+        calls = [f"{self._machine.paths.basename(gap.importer)} calls {_named(gap.functions)}" for gap in gaps]
+        reason = f"it does not offer all that is called: {'; '.join(calls)}"
+        return _Finding(Verdict.OUTDATED, reason, finding.evidence)
 
     def _judge_unfound(self, resolution: Resolution) -> _Finding:
         """Say why the loader ends with nothing: the most telling of the candidates that it passed over."""
@@ -151,6 +167,12 @@ class _Judging:
                     return _Finding(verdict, f"{testimony.speaker}: {testimony.detail}", evidence)
         reason = f"{testimonies[0].speaker}: {testimonies[0].detail}" if testimonies else "nobody vouches for its bytes"
         return _Finding(Verdict.UNPROVEN, reason, evidence)
+
+
+def _named(functions: tuple[str, ...]) -> str:
+    shown_first = ", ".join(functions[:_MOST_FUNCTIONS])
+    more = len(functions) - _MOST_FUNCTIONS
+    return f"{shown_first} and {more} more" if more > 0 else shown_first
 
 
 def _chains(loading: LoadMap) -> dict[MachinePath, tuple[MachinePath, ...]]:
