@@ -61,7 +61,7 @@ def a_pe(
     if delays:
         directories[13] = (placed(delays + bytes(32)), len(delays) + 32)
     if version is not None:
-        resources = _version_resource(version, placed(bytes(2)) + 2)
+        resources = _version_resource(version, _RVA + len(data))
         directories[2] = (placed(resources), len(resources))
 
     data.extend(bytes(-len(data) % _ALIGNMENT))
@@ -100,8 +100,5 @@ def _block(key: str, value: bytes, children: bytes = b"") -> bytes:
     head += bytes(-(6 + len(head)) % 4)
     body = head + value + bytes(-len(value) % 4) + children
     is_text = key == "ProductVersion"
-    return (
-        struct.pack("<HHH", 6 + len(body), len(value) // (2 if is_text else 1), int(is_text))
-        + body
-        + bytes(-len(body) % 4 and 4 - (6 + len(body)) % 4)
-    )
+    header = struct.pack("<HHH", 6 + len(body), len(value) // (2 if is_text else 1), int(is_text))
+    return header + body + bytes(-(6 + len(body)) % 4)

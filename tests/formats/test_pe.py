@@ -1,5 +1,6 @@
 import shutil
 import subprocess
+from contextlib import suppress
 from pathlib import Path
 
 import pytest
@@ -12,6 +13,8 @@ from fundamen.formats.binary import read_binary
 from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.pe import Pe, read_pe
 from fundamen.formats.pe_exports import read_exports
+from fundamen.formats.pe_imports import read_imported_functions
+from fundamen.formats.pe_version import read_version
 from fundamen.model.binary import How, Kind
 from fundamen.model.errors import DamagedFileError, FundamenError
 
@@ -99,3 +102,43 @@ def test_the_first_generation_of_delay_imports_is_read_by_address() -> None:
 def test_an_old_program_without_a_pe_header_is_refused() -> None:
     with pytest.raises(DamagedFileError, match="PE signature"):
         read(b"MZ" + bytes(58) + (64).to_bytes(4, "little") + b"NE\0\0" + bytes(100))
+
+
+def test_the_version_resource_is_read_in_numbers_and_words() -> None:
+    data = a_pe(name="x.dll", version=(4, 2, 1, 700))
+    info = read_version(MemoryBytes(data), read(data))
+    assert info is not None
+    assert (info.file_version, info.product_version) == ("4.2.1.700", "4.2.1.700")
+    assert info.strings == {"ProductVersion": "4.2.1.700"}
+    assert read_version(MemoryBytes(LIBRARY), read(LIBRARY)) is None
+
+
+def test_a_changed_version_resource_is_read_or_refused_and_ends() -> None:
+    data = a_pe(name="x.dll", version=(4, 2, 1, 700))
+    start = data.index(b"V\0S\0_\0") - 100
+    for at in range(start, start + 400):
+        for value in (0x00, 0x01, 0x7F, 0xFF):
+            changed = MemoryBytes(data[:at] + bytes([value]) + data[at + 1 :])
+            with suppress(DamagedFileError):
+                read_version(changed, read_pe(changed))
+
+
+def test_a_library_with_fifty_thousand_names_is_read_whole() -> None:
+    names = tuple(f"Function{number:05}" for number in range(50_000))
+    data = a_pe(name="x.dll", exports=names)
+    exports = read_exports(MemoryBytes(data), read(data))
+    assert exports.listed() == names
+    assert exports.index_of(None, 50_000) == 49_999
+    assert exports.index_of(None, 50_001) is None
+
+
+def test_imported_functions_are_read_by_name_and_by_number() -> None:
+    for architecture in ("x86", "x86_64"):
+        data = a_pe(architecture, needs={"a.dll": ("One", 7), "b.dll": ()}, delayed={"c.dll": ("Late",)})
+        pe = read(data)
+        functions = {i.name: read_imported_functions(MemoryBytes(data), pe, i) for i in pe.imports}
+        assert {name: [str(f) for f in found] for name, found in functions.items()} == {
+            "a.dll": ["One", "#7"],
+            "b.dll": [],
+            "c.dll": ["Late"],
+        }

@@ -42,6 +42,7 @@ class Directory(IntEnum):
 
     EXPORT = 0
     IMPORT = 1
+    RESOURCE = 2
     SECURITY = 4  # its address is a file offset, not an RVA
     DELAY_IMPORT = 13
     CLR = 14

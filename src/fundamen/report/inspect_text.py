@@ -29,10 +29,12 @@ def inspection_text(inspection: Inspection, *, drawn: bool) -> str:
     page.field("SHA-256", inspection.sha256, indent=2)
     if binary.name is not None:
         page.field("own name", binary.name, indent=2)
+    facts = [("version", inspection.version)]
     if isinstance(binary, Elf):
-        for label, value in (("loader", binary.interpreter), ("RPATH", binary.rpath), ("RUNPATH", binary.runpath)):
-            if value is not None:
-                page.field(label, value, indent=2)
+        facts += [("loader", binary.interpreter), ("RPATH", binary.rpath), ("RUNPATH", binary.runpath)]
+    for label, value in facts:
+        if value is not None:
+            page.field(label, value, indent=2)
     if isinstance(binary, Pe) and binary.is_managed:
         page.field("managed", "yes: it runs on a framework, which this version does not trace yet", indent=2)
     for problem in binary.problems:

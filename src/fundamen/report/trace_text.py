@@ -79,7 +79,7 @@ def _fault(page: Page, fault: Component, machine: Machine, number: int, *, verbo
     page.verdict(fault.verdict, fault.name, number)
     page.field("because", fault.reason)
     if fault.path is not None:
-        page.field("found at", fault.path)
+        page.field("found at", fault.path + (f" (version {fault.version})" if fault.version else ""))
     if fault.needed_by:
         page.field("needed by", " > ".join(machine.paths.basename(p) for p in fault.chain))
         others = [machine.paths.basename(p) for p in fault.needed_by if p != fault.chain[-1]]
@@ -111,15 +111,16 @@ def _foundation(page: Page, trace: Trace, machine: Machine, *, verbose: bool) ->
         counts = Counter(component.verdict for component in rows)
         page.line(", ".join(f"{count} {verdict}" for verdict, count in counts.items()) + "; --verbose lists them all.")
         return
-    page.verdicts(
-        (c.verdict, (machine.paths.basename(c.name), str(c.architecture or c.wanted_architecture), _why(c)))
-        for c in rows
-    )
+    page.verdicts((c.verdict, (machine.paths.basename(c.name), _kind_of(c), _why(c))) for c in rows)
     if verbose:
         page.heading("Where it lies")
         page.columns([(machine.paths.basename(c.name), c.path) for c in rows if c.path])
     if any(c.verdict is Verdict.UNPROVEN for c in rows):
         page.line("Unproven: nobody here can vouch for the bytes; they may well be right.")
+
+
+def _kind_of(component: Component) -> str:
+    return " ".join(filter(None, (component.architecture or component.wanted_architecture, component.version)))
 
 
 def _why(component: Component) -> str:

@@ -7,6 +7,7 @@ from fundamen.formats.pe import Pe
 from fundamen.machine.machine import Machine
 from fundamen.model.binary import Binary
 from fundamen.model.paths import MachinePath
+from fundamen.trace.version import version_of
 from fundamen.trust.digest import digest_of
 
 
@@ -16,6 +17,7 @@ class Inspection(msgspec.Struct, frozen=True):
     path: MachinePath
     binary: Binary
     sha256: str
+    version: str | None
     exports: tuple[str, ...] | None  # None where they were not asked for
 
 
@@ -36,4 +38,4 @@ def inspect_file(machine: Machine, path: MachinePath, *, exports: bool = False) 
             from fundamen.formats.pe_exports import read_exports as read_pe_exports  # noqa: PLC0415
 
             names = read_pe_exports(source, binary).listed()
-        return Inspection(path, binary, digest_of(source), names)
+        return Inspection(path, binary, digest_of(source), version_of(machine, path, binary), names)

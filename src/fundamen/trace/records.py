@@ -29,6 +29,7 @@ class Component(msgspec.Struct, frozen=True, kw_only=True):
     path: MachinePath | None  # what the loader takes; None where it takes nothing
     wanted_architecture: Architecture
     architecture: Architecture | None  # of the file at path
+    version: str | None  # that the file at path says it has
     needed_by: tuple[MachinePath, ...]
     chain: tuple[MachinePath, ...]  # the shortest way from the program to what needs it, the program first
     evidence: tuple[Evidence, ...]

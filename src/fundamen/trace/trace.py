@@ -12,6 +12,7 @@ from fundamen.model.binary import Binary, How
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.trace.records import STRUCTURE, Component, Evidence, Trace
+from fundamen.trace.version import version_of
 
 _MOST_FUNCTIONS = 4  # that are named of those that a library does not offer
 
@@ -76,6 +77,7 @@ class _Judging:
             path=path,
             wanted_architecture=binary.architecture,
             architecture=binary.architecture,
+            version=version_of(self._machine, path, binary),
             needed_by=(),
             chain=(),
             evidence=finding.evidence,
@@ -85,6 +87,7 @@ class _Judging:
     def _component(self, resolutions: list[Resolution]) -> Component:
         first = resolutions[0]
         path = first.path
+        found = self._loading.loaded.get(path) if path is not None else None
         finding = self._judge(resolutions)
         needers = dict.fromkeys(resolution.needed_by for resolution in resolutions)
         is_required = any(r.how is How.REQUIRED and r.needed_by in self._required for r in resolutions)
@@ -96,7 +99,8 @@ class _Judging:
             how=How.REQUIRED if is_required else How.DELAYED,
             path=path,
             wanted_architecture=self._loading.binary.architecture,
-            architecture=self._loading.loaded[path].architecture if path in self._loading.loaded else None,
+            architecture=found.architecture if found is not None else None,
+            version=version_of(self._machine, path, found) if path is not None and found is not None else None,
             needed_by=tuple(needers),
             chain=min((self._chains[needer] for needer in needers if needer in self._chains), key=len, default=()),
             evidence=finding.evidence,

@@ -52,6 +52,7 @@ def inspect_record(inspection: Inspection) -> InspectRecord:
         kind=binary.kind,
         architectures=(binary.architecture,),
         name=binary.name,
+        version=inspection.version,
         needs=tuple(NeedPart(need.name, need.how.value) for need in binary.needs),
         structure="intact" if binary.is_intact else "damaged",
         problems=tuple(f"{problem.place}: {problem.reason}" for problem in binary.problems),

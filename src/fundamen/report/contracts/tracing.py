@@ -82,7 +82,7 @@ def _component(component: Component) -> ComponentPart:
         fault=component.is_fault,
         path=component.path,
         architecture=component.architecture,
-        version=None,
+        version=component.version,
         needed_by=component.needed_by,
         evidence=tuple(EvidencePart(e.source, e.detail) for e in component.evidence),
         searched=tuple(CandidatePart(c.path, c.outcome, c.because, c.detail) for c in component.searched),

@@ -1,0 +1,124 @@
+"""Read the version resource of a PE file.
+
+Source: Microsoft's PE Format specification, The .rsrc Section; VS_VERSIONINFO and VS_FIXEDFILEINFO in the Win32
+reference.
+"""
+
+import struct
+from collections.abc import Iterator
+
+import msgspec
+
+from fundamen.formats.cursor import ByteSource
+from fundamen.formats.pe import Directory, Pe, cursor_at
+from fundamen.model.errors import DamagedFileError
+
+_DIRECTORY = struct.Struct("<IIHHHH")  # characteristics, timestamp, two version words, named and numbered entries
+_ENTRY = struct.Struct("<II")  # number or name, offset
+_DATA = struct.Struct("<IIII")  # RVA, size, code page, reserved
+_BLOCK = struct.Struct("<HHH")  # length of the block, of its value, and whether the value is text
+_FIXED = struct.Struct("<IIIIII")  # signature, structure version, file version twice, product version twice
+_SIGNATURE = 0xFEEF04BD
+_RT_VERSION = 16
+_IS_DIRECTORY = 0x8000_0000
+_MAX_ENTRIES = 4096
+_MAX_SIZE = 1 << 20  # bytes of a version resource
+_MAX_BLOCKS = 1000
+_MAX_DEPTH = 4
+
+
+class VersionInfo(msgspec.Struct, frozen=True):
+    """What a file says of its version: in numbers, and in words as the publisher chose them."""
+
+    file_version: str | None  # four numbers, "4.2.1.0"; None where the resource has none
+    product_version: str | None
+    strings: dict[str, str]  # such as CompanyName, ProductName, OriginalFilename
+
+
+def read_version(source: ByteSource, pe: Pe) -> VersionInfo | None:
+    """Read the version resource; None where the file has none.
+
+    Raises:
+        DamagedFileError: the resource tables do not fit the file.
+    """
+    if len(pe.directories) <= Directory.RESOURCE or not pe.directories[Directory.RESOURCE][0]:
+        return None
+    data = _find(source, pe)
+    if data is None:
+        return None
+    rva, size = data
+    if size > _MAX_SIZE:
+        raise _damaged(source, f"its version resource claims {size} bytes")
+    block = cursor_at(source, pe, rva, "version resource").take(size, "version resource")
+    return _version_info(block)
+
+
+def _find(source: ByteSource, pe: Pe) -> tuple[int, int] | None:
+    """RVA and size of the first version resource: three levels of directories, by type, name and language."""
+    root = pe.directories[Directory.RESOURCE][0]
+    offset = 0
+    for level in range(3):
+        cursor = cursor_at(source, pe, root + offset, "resource directory")
+        *_, named, numbered = cursor.unpack(_DIRECTORY, "resource directory")
+        if named + numbered > _MAX_ENTRIES:
+            raise _damaged(source, f"a resource directory claims {named + numbered} entries")
+        entries = list(cursor.table(_ENTRY, named + numbered, "resource directory"))
+        wanted = [at for number, at in entries if number == _RT_VERSION or level > 0]
+        if not wanted:
+            return None
+        is_directory, offset = bool(wanted[0] & _IS_DIRECTORY), wanted[0] & ~_IS_DIRECTORY
+        if is_directory != (level < 2):  # noqa: PLR2004 - the third level leads to the data
+            raise _damaged(source, "its resource tree has not three levels")
+    rva, size, _, _ = cursor_at(source, pe, root + offset, "resource data entry").unpack(_DATA, "resource data entry")
+    return rva, size
+
+
+def _version_info(data: bytes) -> VersionInfo:
+    file_version = product_version = None
+    strings: dict[str, str] = {}
+    for depth, key, value, is_text in _blocks(data, 0, len(data), depth=0):
+        if depth == 0 and len(value) >= _FIXED.size:
+            signature, _, *numbers = _FIXED.unpack_from(value)
+            if signature == _SIGNATURE:
+                file_version, product_version = _numbered(*numbers[:2]), _numbered(*numbers[2:])
+        elif is_text and depth == _MAX_DEPTH - 1:
+            strings.setdefault(key, value.decode("utf-16-le", "replace").partition("\0")[0])
+    return VersionInfo(file_version, product_version, strings)
+
+
+def _blocks(data: bytes, at: int, end: int, depth: int) -> Iterator[tuple[int, str, bytes, bool]]:
+    """All blocks below each other, each with its depth; what does not fit its parent is left out."""
+    for _ in range(_MAX_BLOCKS):
+        if at + _BLOCK.size > end:
+            return
+        length, value_length, is_text = _BLOCK.unpack_from(data, at)
+        block_end = min(at + length, end)
+        if length <= _BLOCK.size:
+            return
+        key_at = at + _BLOCK.size
+        key_end = key_at
+        while key_end + 1 < block_end and data[key_end : key_end + 2] != b"\0\0":
+            key_end += 2
+        value_at = _aligned(key_end + 2)
+        value_size = value_length * 2 if is_text else value_length
+        value_end = min(value_at + value_size, block_end)
+        yield depth, data[key_at:key_end].decode("utf-16-le", "replace"), data[value_at:value_end], bool(is_text)
+        if depth + 1 < _MAX_DEPTH:
+            yield from _blocks(data, _aligned(value_end), block_end, depth + 1)
+        at = _aligned(block_end)
+
+
+def _aligned(at: int) -> int:
+    return at + -at % 4
+
+
+def _numbered(high: int, low: int) -> str:
+    return f"{high >> 16}.{high & 0xFFFF}.{low >> 16}.{low & 0xFFFF}"
+
+
+def _damaged(source: ByteSource, why: str) -> DamagedFileError:
+    return DamagedFileError(
+        what=f"The version of {source.name} cannot be read",
+        why=why,
+        do="Compare the file with its publisher's package.",
+    )
