@@ -17,13 +17,16 @@ def a_pe(
     name: str | None = None,
     exports: Iterable[str] | Mapping[str, str | None] = (),
     version: tuple[int, int, int, int] | None = None,
+    section: tuple[bytes, bytes] = (b".all", b""),
 ) -> bytes:
     """A program or, with a name, a DLL, whose tables all fit.
 
-    Needs may name the functions (or ordinals) that are imported; an export may name where it is passed on to.
+    Needs may name the functions (or ordinals) that are imported; an export may name where it is passed on to. The one
+    section may have a name and content of its own.
     """
     wide = architecture != "x86"
-    data = bytearray(16)  # the code, to which every export leads
+    section_name, content = section
+    data = bytearray(content or bytes(16))  # the code, to which every export leads
 
     def placed(piece: bytes) -> int:
         data.extend(piece + bytes(-len(piece) % 4))
@@ -74,8 +77,10 @@ def a_pe(
     optional += b"".join(struct.pack("<II", *directory) for directory in directories)
     characteristics = 0x2002 if name is not None else 0x0002
     coff = struct.pack("<HHIIIHH", _MACHINES[architecture], 1, 0, 0, 0, len(optional), characteristics)
-    section = struct.pack("<8sIIIIIIHHI", b".all", len(data), _RVA, len(data), _OFFSET, 0, 0, 0, 0, 0x60000060)
-    headers = b"MZ" + bytes(58) + struct.pack("<I", 64) + b"PE\0\0" + coff + optional + section
+    section_header = struct.pack(
+        "<8sIIIIIIHHI", section_name, len(data), _RVA, len(data), _OFFSET, 0, 0, 0, 0, 0x60000060
+    )
+    headers = b"MZ" + bytes(58) + struct.pack("<I", 64) + b"PE\0\0" + coff + optional + section_header
     return headers + bytes(_OFFSET - len(headers)) + bytes(data)
 
 

@@ -1,7 +1,11 @@
 """The rules of the DLL search order, one case a rule."""
 
+from typing import Any
+
 import pytest
 
+from builders.api_set import a_schema
+from builders.hive import a_hive
 from builders.machine import AWindowsMachine
 from fundamen.loaders.load_map import Outcome
 from fundamen.model.verdict import Verdict
@@ -99,3 +103,59 @@ def test_a_function_of_a_library_that_is_loaded_late_does_not_keep_the_program_f
 ) -> None:
     windows.program(APP, delayed={"late.dll": ("New",)}).library("C:\\App\\late.dll", exports=("Old",))
     assert windows.trace(APP).faults == ()
+
+
+def with_registry(windows: AWindowsMachine, **session_manager: Any) -> AWindowsMachine:
+    control = {"Control": {"Session Manager": session_manager}}
+    return windows.file(
+        "C:\\Windows\\System32\\config\\SYSTEM", a_hive({"Select": {"Current": 1}, "ControlSet001": control})
+    )
+
+
+def test_a_known_library_is_always_the_systems_own_copy_and_so_is_what_it_needs(windows: AWindowsMachine) -> None:
+    with_registry(windows, KnownDLLs={"x": "X.dll", "DllDirectory": "C:\\Windows\\System32"})
+    windows.program(APP, needs=("x.dll", "y.dll"))
+    windows.library("C:\\App\\x.dll").library("C:\\App\\y.dll").library("C:\\App\\z.dll")
+    windows.library("C:\\Windows\\System32\\x.dll", needs=("z.dll",)).library("C:\\Windows\\System32\\z.dll")
+    paths = {component.name: component.path for component in windows.trace(APP).components}
+    assert paths["x.dll"] == "C:\\Windows\\System32\\x.dll"
+    assert paths["y.dll"] == "C:\\App\\y.dll"
+    assert paths["z.dll"] == "C:\\Windows\\System32\\z.dll"
+
+
+def test_a_library_that_is_excluded_from_the_known_ones_is_searched_for(windows: AWindowsMachine) -> None:
+    with_registry(windows, KnownDLLs={"x": "x.dll"}, ExcludeFromKnownDlls=("X.DLL",))
+    windows.program(APP, needs=("x.dll",)).library("C:\\App\\x.dll").library("C:\\Windows\\System32\\x.dll")
+    assert taken(windows) == "C:\\App\\x.dll"
+
+
+def test_the_search_path_comes_from_the_registry_unless_one_is_given(windows: AWindowsMachine) -> None:
+    with_registry(windows, Environment={"Path": "%SystemRoot%\\Tools;C:\\Nowhere"})
+    windows.program(APP, needs=("x.dll",)).library("C:\\Windows\\Tools\\x.dll").library("C:\\Given\\x.dll")
+    assert taken(windows) == "C:\\Windows\\Tools\\x.dll"
+    assert taken(windows, PATH="C:\\Given") == "C:\\Given\\x.dll"
+
+
+def test_a_programs_own_path_in_the_registry_comes_before_the_search_path(windows: AWindowsMachine) -> None:
+    app_paths = {"App Paths": {"app.exe": {"Path": "C:\\Own"}}}
+    hive = a_hive({"Microsoft": {"Windows": {"CurrentVersion": app_paths}}})
+    windows.file("C:\\Windows\\System32\\config\\SOFTWARE", hive)
+    windows.program(APP, needs=("x.dll",)).library("C:\\Own\\x.dll").library("C:\\Given\\x.dll")
+    assert taken(windows, PATH="C:\\Given") == "C:\\Own\\x.dll"
+
+
+def test_a_folder_of_redirected_libraries_beside_the_program_is_searched_first(windows: AWindowsMachine) -> None:
+    windows.program(APP, needs=("x.dll",)).library("C:\\App\\x.dll").library(f"{APP}.local\\x.dll")
+    assert taken(windows) == f"{APP}.local\\x.dll"
+
+
+def test_api_sets_are_resolved_from_the_volumes_own_schema(windows: AWindowsMachine) -> None:
+    schema = a_schema(6, {"ms-win-core-file-l1-2-0": [("", "kernelbase.dll")]})
+    windows.library("C:\\Windows\\System32\\apisetschema.dll", section=(b".apiset", schema))
+    windows.program(APP, needs={"api-ms-win-core-file-l1-2-1.dll": ("Open", "Shut"), "api-ms-win-odd-l1-1-0.dll": ()})
+    windows.library("C:\\Windows\\System32\\kernelbase.dll", exports=("Open",))
+    faults = [(fault.name, fault.verdict, fault.path) for fault in windows.trace(APP).faults]
+    assert faults == [
+        ("api-ms-win-core-file-l1-2-1.dll", Verdict.OUTDATED, "C:\\Windows\\System32\\kernelbase.dll"),
+        ("api-ms-win-odd-l1-1-0.dll", Verdict.MISSING, None),
+    ]

@@ -1,26 +1,22 @@
-"""How the Windows image loader finds the DLLs of a program, by its basic rule.
+"""How the Windows image loader finds the DLLs of a program.
 
-Source: Microsoft's "Dynamic-link library search order", standard search order for unpackaged programs with safe search
-mode, which is the default; the redirection of 32-bit programs from "File System Redirector". A candidate of another
-architecture is passed over and the search goes on.
+The order: API sets, names that are loaded already, known libraries, the search order (``windows_search``). A candidate
+of another architecture is passed over and the search goes on. Then every import is bound (``windows_binding``).
 """
 
 from collections import deque
 from collections.abc import Iterator
 
+from fundamen.formats.api_set import PREFIXES
 from fundamen.formats.pe import Pe
 from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, Unoffered, read_candidate
 from fundamen.loaders.windows_binding import Binding
+from fundamen.loaders.windows_search import SearchOrder
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.model.architecture import Architecture
 from fundamen.model.binary import How
 from fundamen.model.paths import MachinePath
 
-WINDOWS_FOLDER = MachinePath("C:\\Windows")
-
 _MOST_OBJECTS = 10_000
-_API_SET_PREFIXES = ("api-ms-win-", "ext-ms-win-")
-_NARROW = {Architecture.X86, Architecture.ARM}  # 32-bit programs, which a 64-bit system redirects
 
 
 def load_map(machine: Machine, program: MachinePath, pe: Pe) -> LoadMap:
@@ -28,27 +24,16 @@ def load_map(machine: Machine, program: MachinePath, pe: Pe) -> LoadMap:
     return _Loading(machine, program, pe).run()
 
 
-def system_folder(machine: Machine, architecture: Architecture) -> MachinePath:
-    """The system folder that programs of an architecture see.
-
-    On a 64-bit system System32 holds the 64-bit libraries and SysWOW64 the 32-bit ones; on a 32-bit system there is
-    only System32.
-    """
-    redirected = machine.join(WINDOWS_FOLDER, "SysWOW64")
-    if architecture in _NARROW and machine.look(redirected).kind is EntryKind.FOLDER:
-        return redirected
-    return machine.join(WINDOWS_FOLDER, "System32")
-
-
 class _Loading:
     def __init__(self, machine: Machine, program: MachinePath, pe: Pe) -> None:
         self._machine = machine
         self._program = program
         self._pe = pe
+        self._order = SearchOrder(machine, program, pe.architecture)
         self._loaded: dict[MachinePath, Pe] = {}
         self._by_name: dict[str, MachinePath] = {}
+        self._known: set[MachinePath] = set()  # what was loaded as a known library, and what such a one needs
         self._queue: deque[tuple[MachinePath, Pe]] = deque([(program, pe)])
-        self._folders = tuple(self._search_folders())
         self._resolutions: list[Resolution] = []
         self._binding = Binding(machine, self._need)
 
@@ -69,50 +54,48 @@ class _Loading:
         self._resolutions.append(resolution)
         return resolution.path
 
-    def _search_folders(self) -> Iterator[tuple[MachinePath, str]]:
-        system = system_folder(self._machine, self._pe.architecture)
-        yield self._machine.folder_of(self._program), "the program's folder"
-        yield system, "the system folder for this width"
-        yield self._machine.join(WINDOWS_FOLDER, "System"), "the 16-bit system folder"
-        yield WINDOWS_FOLDER, "the Windows folder"
-        for folder in self._machine.environment.get("PATH", "").split(";"):
-            if folder.strip():
-                yield self._redirected(self._machine.join(folder.strip().strip('"')), system), "PATH"
-
-    def _redirected(self, folder: MachinePath, system: MachinePath) -> MachinePath:
-        is_system32 = self._machine.folded(folder) == self._machine.folded(WINDOWS_FOLDER + "\\System32")
-        return system if is_system32 else folder
-
     def _resolve(self, name: str, how: How, requester: MachinePath) -> Resolution:
-        known = self._by_name.get(name.lower())
+        is_api_set = name.lower().startswith(PREFIXES)
+        behind = self._order.behind_api_set(name, self._machine.paths.basename(requester)) if is_api_set else None
+        wanted = behind or name
+        known = self._by_name.get(wanted.lower())
         if known is not None:
             return Resolution(name, requester, how, (), known)
         candidates: list[Candidate] = []
         taken: MachinePath | None = None
-        for path, because in self._places(name):
+        for path, because in self._places(wanted, requester, is_behind_api_set=behind is not None):
             candidate = self._try(path, because)
             candidates.append(candidate)
             if candidate.outcome is Outcome.TAKEN:
-                taken = self._load(name, path)
+                taken = self._load(wanted, path, requester)
             if candidate.outcome in {Outcome.TAKEN, Outcome.REFUSED}:
                 break
         provided = ""
-        if all(c.outcome is Outcome.ABSENT for c in candidates) and name.lower().startswith(_API_SET_PREFIXES):
+        if is_api_set and not self._order.has_schema and all(c.outcome is Outcome.ABSENT for c in candidates):
             provided = "an API set: a name that the operating system maps to its own libraries"
         return Resolution(name, requester, how, tuple(candidates), taken, provided_by_system=provided)
 
-    def _places(self, name: str) -> Iterator[tuple[MachinePath, str]]:
+    def _places(
+        self, name: str, requester: MachinePath, *, is_behind_api_set: bool
+    ) -> Iterator[tuple[MachinePath, str]]:
         file_name = name if "." in name else name + ".dll"
         if "\\" in file_name or "/" in file_name:
             yield self._machine.join(self._machine.folder_of(self._program), file_name), "the name is a path"
             return
-        seen = set()
-        for folder, because in self._folders:
-            if (key := self._machine.folded(folder)) not in seen:
-                seen.add(key)
+        system = self._machine.join(self._order.system, file_name)
+        if is_behind_api_set:
+            yield system, "what this system puts behind the API set"
+            return
+        if self._order.is_known(file_name):
+            yield system, "a known library, always the system's own copy"
+            return
+        if requester in self._known:
+            yield system, "what a known library needs, from the system's own folder first"
+        for folder, because in self._order.folders:
+            if folder != self._order.system or requester not in self._known:
                 yield self._machine.join(folder, file_name), because
 
-    def _load(self, name: str, path: MachinePath) -> MachinePath:
+    def _load(self, name: str, path: MachinePath, requester: MachinePath) -> MachinePath:
         path = self._machine.real(path)
         self._by_name[name.lower()] = path
         if path not in self._loaded:
@@ -120,6 +103,8 @@ class _Loading:
             assert isinstance(pe, Pe)  # noqa: S101 - _try took it as one
             self._loaded[path] = pe
             self._queue.append((path, pe))
+            if requester in self._known or self._order.is_known(name):
+                self._known.add(path)
         return path
 
     def _try(self, path: MachinePath, because: str) -> Candidate:

@@ -10,6 +10,7 @@ import msgspec
 
 from fundamen.formats.binary import read_binary
 from fundamen.formats.cursor import ByteSource
+from fundamen.machine.registry import NoRegistry, Registry
 from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary
 from fundamen.model.errors import FundamenError, UnreadableError
@@ -44,6 +45,7 @@ class Machine(ABC):
         root: the folder on this host that holds all of it; what a restoration locks.
         paths: ``posixpath`` or ``ntpath``, to take the machine's paths apart.
         environment: the environment that its programs are started with, as far as it is known.
+        registry: its registry; empty where the machine has none.
     """
 
     title: str
@@ -52,8 +54,10 @@ class Machine(ABC):
     root: HostPath
     paths: ModuleType
     environment: Mapping[str, str]
+    registry: Registry
 
     def __init__(self) -> None:
+        self.registry = NoRegistry()
         self._binaries: dict[MachinePath, Binary | FundamenError] = {}
 
     @abstractmethod

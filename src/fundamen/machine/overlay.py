@@ -30,6 +30,7 @@ class OverlayMachine(Machine):
         self.root = base.root
         self.paths = base.paths
         self.environment = base.environment
+        self.registry = base.registry
         self._placed = placed
         self._contents = {self._key(path): content for path, content in placed.items()}
         self._folders = {folder for path in placed for folder in self._above(path)}

@@ -8,6 +8,7 @@ from contextlib import AbstractContextManager
 from fundamen.formats.cursor import ByteSource
 from fundamen.machine.linux import entry_of, listed, opened
 from fundamen.machine.machine import Entry, EntryKind, Machine, why_blocked
+from fundamen.machine.registry_opening import open_registry
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath, shown
@@ -42,6 +43,7 @@ class WindowsMachine(Machine):
         self.environment = {name.upper(): value for name, value in environment.items()}
         self._current = current
         self._listings: dict[str, dict[str, str]] = {}  # host folder -> folded name -> name
+        self.registry = open_registry(root, lambda path: self._below(self.system_drive, path))
 
     def look(self, path: MachinePath) -> Entry:
         """Tell what stands at a path."""
@@ -83,11 +85,7 @@ class WindowsMachine(Machine):
                 why=f"no folder is given for drive {letter or '(none)'}:",
                 do=f"Give one with --drive {letter or 'D'}=FOLDER.",
             )
-        host = self.drives[letter]
-        for part in rest.strip("\\").split("\\"):
-            if part:
-                host = HostPath(os.path.join(host, self._actual(host, part)))
-        followed = os.path.realpath(host)
+        followed = os.path.realpath(self._below(letter, rest))
         if not any(_is_within(followed, folder) for folder in self.drives.values()):
             raise UnreadableError(
                 what=f"{shown(path)} cannot be followed",
@@ -113,6 +111,14 @@ class WindowsMachine(Machine):
     def afresh(self) -> "WindowsMachine":
         """The same machine with nothing remembered of what was read."""
         return WindowsMachine(self.root, self.drives, self.environment, self._current)
+
+    def _below(self, letter: str, path: str) -> HostPath:
+        """The host path of a path below a drive, each part spelled as it is spelled there."""
+        host = self.drives[letter]
+        for part in path.strip("\\").split("\\"):
+            if part:
+                host = HostPath(os.path.join(host, self._actual(host, part)))
+        return host
 
     def _absolute(self, path: str) -> str:
         path = path.replace("/", "\\")

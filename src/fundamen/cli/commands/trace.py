@@ -45,6 +45,8 @@ def command(programs: tuple[str, ...], machine: Callable[[], Machine], output: O
                 continue
             worst = max(worst, Exit.FAULT_FOUND if trace.faults else Exit.NOTHING_AT_FAULT)
             _show(output, name, trace, examined, first=index == 0)
+        for gap in examined.registry.gaps:
+            output.note(f"Not known from the registry: {gap}")
     finish(worst)
 
 

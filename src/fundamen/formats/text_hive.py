@@ -1,0 +1,101 @@
+r"""Read a registry hive in the text form that a prefix keeps (system.reg, user.reg).
+
+The form: a line ``WINE REGISTRY Version 2``, then for each key a line ``[Path\\To\\Key] time`` and lines
+``"Name"=value``, where a value is ``"text"``, ``str(2):"text"``, ``str(7):"a\0b"``, ``dword:0000002a`` or
+``hex(type):01,02,\`` continued on the next line. Backslashes, quotes and control characters are escaped as in C, other
+characters as ``\x263a``. Source: the files themselves, and regedit's documented export format, which theirs extends.
+"""
+
+import re
+from collections.abc import Iterator
+
+from fundamen.model.errors import DamagedFileError
+
+MAGIC = b"WINE REGISTRY Version 2"
+
+Value = str | int | bytes | tuple[str, ...]
+
+_ESCAPE = re.compile(r"\\(?:x([0-9a-fA-F]{1,4})|([0-7]{1,3})|(.))")
+_PLAIN_ESCAPES = {"n": "\n", "r": "\r", "t": "\t", "a": "\a", "e": "\x1b", "0": "\0"}
+_NAME_AND_VALUE = re.compile(r'^(?:@|"((?:[^"\\]|\\.)*)")=(.*)$', re.DOTALL)
+
+
+class TextHive:
+    """One hive in text form. Keys are found where they are asked for; the file is not parsed as a whole."""
+
+    def __init__(self, data: bytes) -> None:
+        """Take the file's bytes. Raises: DamagedFileError: they do not begin like a hive."""
+        if not data.startswith(MAGIC):
+            raise DamagedFileError(
+                what="The registry of the prefix cannot be read",
+                why=f"it does not begin with {MAGIC.decode()!r}",
+                do="Bring back the prefix's last good copy of it.",
+            )
+        self._text = data.decode("utf-8", "replace")
+        self._folded = self._text.lower()
+        if len(self._folded) != len(self._text):  # a character whose lower case is longer would shift what is found
+            self._folded = "".join(c.lower() if len(c.lower()) == 1 else c for c in self._text)
+
+    def values(self, key: str) -> dict[str, Value] | None:
+        """The values of a key by name, the unnamed one as ""; None where there is no such key."""
+        at = self._folded.find("\n[" + _escaped(key).lower() + "]")
+        if at < 0:
+            return None
+        start = self._text.find("\n", at + 1)
+        end = self._text.find("\n[", start) if start >= 0 else -1
+        block = self._text[start + 1 : end if end >= 0 else len(self._text)] if start >= 0 else ""
+        return dict(_values(block))
+
+    def subkeys(self, key: str) -> tuple[str, ...]:
+        """The names of the keys right below a key, as they are spelled."""
+        prefix = "\n[" + _escaped(key).lower() + "\\\\"
+        names: dict[str, str] = {}
+        at = self._folded.find(prefix)
+        while at >= 0:
+            rest = self._text[at + len(prefix) : self._text.find("]", at)]
+            name = _unescaped(rest.split("\\\\", 1)[0])
+            names.setdefault(name.lower(), name)
+            at = self._folded.find(prefix, at + 1)
+        return tuple(names.values())
+
+
+def _values(block: str) -> Iterator[tuple[str, Value]]:
+    lines = iter(block.splitlines())
+    for line in lines:
+        whole = line
+        while whole.endswith("\\") and whole.partition("=")[2].startswith("hex"):
+            whole = whole[:-1] + next(lines, "").strip()
+        match = _NAME_AND_VALUE.match(whole)
+        if match:
+            yield _unescaped(match[1] or ""), _value(match[2])
+
+
+def _value(text: str) -> Value:
+    kind, _, rest = text.partition(":") if not text.startswith('"') else ("str", "", text)
+    try:
+        if kind == "dword":
+            return int(rest, 16)
+        if kind.startswith("hex"):
+            return bytes.fromhex(rest.replace(",", " "))
+    except ValueError:
+        return text
+    plain = _unescaped(rest.strip().removeprefix('"').removesuffix('"'))
+    return tuple(filter(None, plain.split("\0"))) if kind == "str(7)" else plain
+
+
+def _escaped(key: str) -> str:
+    return key.replace("\\", "\\\\")
+
+
+def _unescaped(text: str) -> str:
+    if "\\" not in text:
+        return text
+
+    def character(match: re.Match[str]) -> str:
+        if match[1]:
+            return chr(int(match[1], 16))
+        if match[2]:
+            return chr(int(match[2], 8))
+        return _PLAIN_ESCAPES.get(match[3], match[3])
+
+    return _ESCAPE.sub(character, text)

@@ -1,0 +1,78 @@
+r"""The registry of a Windows machine, read-only: offline hives, or the text hives of a prefix.
+
+Keys are written from a root on, such as ``HKLM\System\CurrentControlSet\Services``. An offline system hive has no
+``CurrentControlSet``; which control set it stands for is told by its ``Select`` key.
+"""
+
+import re
+from abc import ABC, abstractmethod
+
+from fundamen.formats.text_hive import TextHive, Value
+
+_VARIABLE = re.compile(r"%([^%\\]+)%")
+
+
+class Registry(ABC):
+    """What may be asked of a registry. A hive that cannot be read is told in ``gaps`` and gives no values."""
+
+    gaps: tuple[str, ...] = ()  # which hives could not be read, and why
+
+    @abstractmethod
+    def values(self, key: str) -> dict[str, Value] | None:
+        """The values of a key by name; None where there is no such key."""
+
+    @abstractmethod
+    def subkeys(self, key: str) -> tuple[str, ...]:
+        """The names of the keys right below a key."""
+
+    def value(self, key: str, name: str) -> Value | None:
+        """One value; names are compared without case. None where there is none."""
+        for found, value in (self.values(key) or {}).items():
+            if found.lower() == name.lower():
+                return value
+        return None
+
+    def text(self, key: str, name: str) -> str:
+        """One value as text; empty where there is none, or it is no text."""
+        value = self.value(key, name)
+        return value if isinstance(value, str) else ""
+
+
+class NoRegistry(Registry):
+    """The registry of a machine that has none, or whose hives are not at hand."""
+
+    def __init__(self, *gaps: str) -> None:
+        self.gaps = gaps
+
+    def values(self, key: str) -> dict[str, Value] | None:  # noqa: ARG002 - the same question as to any other
+        """No key is there."""
+        return None
+
+    def subkeys(self, key: str) -> tuple[str, ...]:  # noqa: ARG002
+        """No key is there."""
+        return ()
+
+
+class TextRegistry(Registry):
+    """The registry of a prefix: system.reg is HKLM, user.reg is HKCU."""
+
+    def __init__(self, hives: dict[str, TextHive], gaps: tuple[str, ...] = ()) -> None:
+        """Make it from root (``HKLM``, ``HKCU``) -> hive."""
+        self._hives = hives
+        self.gaps = gaps
+
+    def values(self, key: str) -> dict[str, Value] | None:
+        """The values of a key by name; None where there is no such key."""
+        root, _, rest = key.partition("\\")
+        return self._hives[root].values(rest) if root in self._hives else None
+
+    def subkeys(self, key: str) -> tuple[str, ...]:
+        """The names of the keys right below a key."""
+        root, _, rest = key.partition("\\")
+        return self._hives[root].subkeys(rest) if root in self._hives else ()
+
+
+def expanded(text: str, variables: dict[str, str]) -> str:
+    """Text with ``%NAME%`` replaced; names are compared without case, an unknown one stays as it is."""
+    known = {name.upper(): value for name, value in variables.items()}
+    return _VARIABLE.sub(lambda found: known.get(found[1].upper(), found[0]), text)

@@ -1,0 +1,98 @@
+"""The registry of a mounted volume, read from its hive files by regipy, which is an extra."""
+
+import logging
+import struct
+from typing import Any
+
+from construct import ConstructError
+from regipy.exceptions import RegipyException
+from regipy.registry import RegistryHive
+
+from fundamen.formats.text_hive import Value
+from fundamen.machine.registry import Registry
+from fundamen.model.paths import HostPath, shown
+
+# regipy logs what it cannot make sense of; we tell it as a gap.
+logging.getLogger("regipy").setLevel(logging.CRITICAL)
+
+_CURRENT = "currentcontrolset"
+# What a damaged hive makes regipy and the library below it raise, besides their own exceptions.
+_DAMAGE = (
+    RegipyException,
+    ConstructError,
+    struct.error,
+    ValueError,
+    LookupError,
+    TypeError,
+    OverflowError,
+    AttributeError,
+    RecursionError,
+    MemoryError,
+)
+
+
+class HiveRegistry(Registry):
+    """HKLM of a volume that is not running: ``System`` and ``Software``, each in a file of its own."""
+
+    def __init__(self, hives: dict[str, HostPath]) -> None:
+        """Open the hives: key below HKLM -> file. One that cannot be read becomes a gap."""
+        self._hives: dict[str, RegistryHive] = {}
+        gaps: list[str] = []
+        for key, path in hives.items():
+            try:
+                self._hives[key.lower()] = RegistryHive(path)
+            except (OSError, *_DAMAGE) as error:
+                gaps.append(f"{shown(path)}: it is damaged or no hive ({type(error).__name__})")
+        self.gaps = tuple(gaps)
+        self._control_set = self._find_control_set()
+
+    def values(self, key: str) -> dict[str, Value] | None:
+        """The values of a key by name; None where there is no such key."""
+        found = self._key(key)
+        if found is None:
+            return None
+        try:
+            return {
+                value.name if value.name != "(default)" else "": _plain(value.value) for value in found.iter_values()
+            }
+        except _DAMAGE:
+            return None
+
+    def subkeys(self, key: str) -> tuple[str, ...]:
+        """The names of the keys right below a key."""
+        found = self._key(key)
+        if found is None:
+            return ()
+        try:
+            return tuple(subkey.name for subkey in found.iter_subkeys())
+        except _DAMAGE:
+            return ()
+
+    def _key(self, key: str) -> Any:  # noqa: ANN401 - regipy's own type is not typed
+        root, _, rest = key.partition("\\")
+        hive, _, path = rest.partition("\\")
+        if root != "HKLM" or hive.lower() not in self._hives:
+            return None
+        first, _, below = path.partition("\\")
+        if first.lower() == _CURRENT:
+            path = f"{self._control_set}\\{below}"
+        try:
+            return self._hives[hive.lower()].get_key("\\" + path)
+        except _DAMAGE:
+            return None
+
+    def _find_control_set(self) -> str:
+        select = self._key(r"HKLM\System\Select")
+        try:
+            number = select.get_value("Current") if select is not None else 1
+        except _DAMAGE:
+            number = 1
+        return f"ControlSet{number if isinstance(number, int) else 1:03}"
+
+
+def _plain(value: object) -> Value:
+    if isinstance(value, (str, int, bytes)):
+        return value
+    if isinstance(value, list):
+        return tuple(str(part) for part in value if part)
+    return str(value)

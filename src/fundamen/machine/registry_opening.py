@@ -1,0 +1,77 @@
+"""Open the registry of a Windows volume or prefix, when it is first asked for something."""
+
+import os
+from collections.abc import Callable
+
+from fundamen.formats.text_hive import TextHive, Value
+from fundamen.machine.registry import NoRegistry, Registry, TextRegistry
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import HostPath, shown
+
+_TEXT_HIVES = {"HKLM": "system.reg", "HKCU": "user.reg"}
+_HIVES = {"system": "System", "software": "Software"}  # file below Windows/System32/config -> key below HKLM
+_MOST_BYTES = 256 << 20
+
+
+class RegistryWhenAsked(Registry):
+    """A registry that is opened by the first question to it: most commands ask none."""
+
+    def __init__(self, opening: Callable[[], Registry]) -> None:
+        """Make it from what opens the registry."""
+        self._opening = opening
+        self._opened: Registry | None = None
+
+    @property
+    def gaps(self) -> tuple[str, ...]:  # type: ignore[override]
+        """Which hives could not be read, and why."""
+        return self._registry().gaps
+
+    def values(self, key: str) -> dict[str, Value] | None:
+        """The values of a key by name; None where there is no such key."""
+        return self._registry().values(key)
+
+    def subkeys(self, key: str) -> tuple[str, ...]:
+        """The names of the keys right below a key."""
+        return self._registry().subkeys(key)
+
+    def _registry(self) -> Registry:
+        if self._opened is None:
+            self._opened = self._opening()
+        return self._opened
+
+
+def open_registry(root: HostPath, find: Callable[[str], HostPath]) -> Registry:
+    """The registry of the machine in a folder.
+
+    Args:
+        root: the folder of the volume or prefix.
+        find: gives the host path of a path below the system drive, its case put right.
+    """
+    if os.path.isfile(os.path.join(root, _TEXT_HIVES["HKLM"])):
+        return RegistryWhenAsked(lambda: _prefix_registry(root))
+    files = {key: find(f"Windows\\System32\\config\\{name}") for name, key in _HIVES.items()}
+    there = {key: path for key, path in files.items() if os.path.isfile(path)}
+    return RegistryWhenAsked(lambda: _volume_registry(there)) if there else NoRegistry()
+
+
+def _prefix_registry(root: HostPath) -> Registry:
+    hives: dict[str, TextHive] = {}
+    gaps: list[str] = []
+    for key, name in _TEXT_HIVES.items():
+        try:
+            with open(os.path.join(root, name), "rb") as file:
+                hives[key] = TextHive(file.read(_MOST_BYTES))
+        except OSError as error:
+            gaps.append(f"{name}: {error.strerror}")
+        except UnreadableError as error:
+            gaps.append(f"{name}: {error.why}")
+    return TextRegistry(hives, tuple(gaps))
+
+
+def _volume_registry(hives: dict[str, HostPath]) -> Registry:
+    try:
+        from fundamen.machine.registry_hives import HiveRegistry  # noqa: PLC0415 - an extra
+    except ImportError:
+        names = ", ".join(shown(path) for path in hives.values())
+        return NoRegistry(f"{names}: reading registry hives needs the extra: pip install 'fundamen[registry]'")
+    return HiveRegistry(hives)
