@@ -1,0 +1,149 @@
+"""A real prefix is the truth: it runs exactly those programs that a trace finds nothing wrong with.
+
+The program app.exe needs one.dll, which needs two.dll, which needs three.dll; the fault lies at one of the three, in
+the program's folder, the system folder, or a folder on PATH.
+"""
+
+import os
+import shutil
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from fundamen.machine.opening import open_machine
+from fundamen.model.paths import MachinePath
+from fundamen.model.verdict import Verdict
+from fundamen.trace.trace import trace_program
+
+pytestmark = pytest.mark.system
+
+WINE = "/usr/lib/wine/wine64"
+WIDE, NARROW = "x86_64-w64-mingw32-gcc", "i686-w64-mingw32-gcc"
+LEVELS = ("one", "two", "three")
+PLACES = {"app": "drive_c/app", "system": "drive_c/windows/system32", "path": "drive_c/tools"}
+
+
+def cut_in_half(library: Path) -> None:
+    os.truncate(library, library.stat().st_size // 2)
+
+
+def of_the_other_width(library: Path) -> None:
+    shutil.copy(library.parent / "narrow" / library.name, library)
+
+
+FAULTS: dict[str, tuple[Callable[[Path], object], Verdict]] = {
+    "removed": (Path.unlink, Verdict.MISSING),
+    "cut in half": (cut_in_half, Verdict.CORRUPT),
+    "empty": (lambda library: library.write_bytes(b""), Verdict.CORRUPT),
+    "text": (lambda library: library.write_text("not found\n" * 99), Verdict.CORRUPT),
+    "of the other width": (of_the_other_width, Verdict.WRONG_ARCHITECTURE),
+}
+
+
+def compiled(folder: Path, compiler: str, *words: str) -> None:
+    subprocess.run([compiler, "-Os", "-s", *words], cwd=folder, check=True, capture_output=True)
+
+
+@pytest.fixture(scope="module")
+def built(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The program and its libraries; in ``narrow`` those for 32 bits, in ``poor`` those without their function."""
+    folder = tmp_path_factory.mktemp("built")
+    for below, compiler in (("", WIDE), ("narrow", NARROW), ("poor", WIDE)):
+        target = folder / below
+        target.mkdir(exist_ok=True)
+        for number, name in reversed(list(enumerate(LEVELS))):
+            below_it = LEVELS[number + 1] if number < 2 else None
+            body = f"int {below_it}(void); __declspec(dllexport) int {name}(void) {{ return 1 + {below_it}(); }}"
+            source = body if below_it else f"__declspec(dllexport) int {name}(void) {{ return 1; }}"
+            (target / f"{name}.c").write_text(source)
+            compiled(
+                target,
+                compiler,
+                "-shared",
+                "-o",
+                f"{name}.dll",
+                f"{name}.c",
+                *([f"{below_it}.dll"] if below_it else []),
+            )
+    for name in LEVELS:
+        (folder / "poor" / f"{name}.c").write_text("__declspec(dllexport) int other(void) { return 0; }")
+        compiled(folder / "poor", WIDE, "-shared", "-o", f"{name}.dll", f"{name}.c")
+    (folder / "app.c").write_text("int one(void); int main(void) { return one() == 3 ? 42 : 1; }")
+    compiled(folder, WIDE, "-o", "app.exe", "app.c", "one.dll")
+    return folder
+
+
+@pytest.fixture(scope="module")
+def prefix(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("prefix")
+    run(folder, "wineboot", "--init")
+    return folder
+
+
+@pytest.fixture
+def laid_out(prefix: Path, built: Path) -> Callable[[str], Path]:
+    """Lay the program out with its libraries in one of the places, and give that folder."""
+
+    def lay(place: str) -> Path:
+        for folder in PLACES.values():
+            (prefix / folder).mkdir(exist_ok=True)
+            for name in LEVELS:
+                (prefix / folder / f"{name}.dll").unlink(missing_ok=True)
+        shutil.copy(built / "app.exe", prefix / "drive_c" / "app")
+        target = prefix / PLACES[place]
+        shutil.copytree(built / "narrow", target / "narrow", dirs_exist_ok=True)
+        for name in LEVELS:
+            shutil.copy(built / f"{name}.dll", target)
+        return target
+
+    return lay
+
+
+def run(prefix: Path, *words: str) -> int:
+    environment = {**os.environ, "WINEPREFIX": str(prefix), "WINEDEBUG": "-all", "DISPLAY": "", "WINEPATH": "C:\\tools"}
+    # No pipes: the prefix's own services would hold them open long after the program has ended.
+    return subprocess.run(
+        [WINE, *words], env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, timeout=300, check=False
+    ).returncode
+
+
+def faults(prefix: Path) -> list[tuple[str, Verdict]]:
+    machine = open_machine(str(prefix), environment={"PATH": "C:\\windows\\system32;C:\\tools"})
+    trace = trace_program(machine, MachinePath("C:\\app\\app.exe"))
+    return [(fault.name, fault.verdict) for fault in trace.faults]
+
+
+@pytest.mark.parametrize("place", PLACES)
+@pytest.mark.parametrize("level", LEVELS)
+@pytest.mark.parametrize("fault", FAULTS)
+def test_the_prefix_stops_where_the_trace_says(
+    prefix: Path, laid_out: Callable[[str], Path], fault: str, level: str, place: str
+) -> None:
+    folder = laid_out(place)
+    assert (run(prefix, "C:\\app\\app.exe"), faults(prefix)) == (42, [])
+    change, verdict = FAULTS[fault]
+    change(folder / f"{level}.dll")
+    assert run(prefix, "C:\\app\\app.exe") != 42
+    assert faults(prefix) == [(f"{level}.dll", verdict)]
+
+
+@pytest.mark.parametrize("level", LEVELS)
+def test_a_copy_of_the_other_width_in_front_is_passed_over_by_both(
+    prefix: Path, laid_out: Callable[[str], Path], built: Path, level: str
+) -> None:
+    laid_out("system")
+    shutil.copy(built / "narrow" / f"{level}.dll", prefix / PLACES["app"])
+    assert (run(prefix, "C:\\app\\app.exe"), faults(prefix)) == (42, [])
+
+
+@pytest.mark.parametrize("level", LEVELS)
+def test_a_library_without_the_called_function_is_outdated(
+    prefix: Path, laid_out: Callable[[str], Path], built: Path, level: str
+) -> None:
+    """The prefix is more lenient than the platform: it starts the program and stops it at the call."""
+    folder = laid_out("app")
+    shutil.copy(built / "poor" / f"{level}.dll", folder)
+    assert run(prefix, "C:\\app\\app.exe") != 42
+    assert (f"{level}.dll", Verdict.OUTDATED) in faults(prefix)
