@@ -85,3 +85,10 @@ def test_the_published_schemas_are_those_of_the_types() -> None:
     schemas = sorted((ROOT / "docs" / "schemas").glob("*.json"))
     assert [msgspec.json.decode(path.read_bytes()) for path in schemas] == [json.loads(p.read_text()) for p in schemas]
     assert len(schemas) == 9
+
+
+def test_mutated_files_are_answered_or_refused() -> None:
+    run = subprocess.run(
+        [sys.executable, ROOT / "tools" / "mutate_inputs.py", "1500"], capture_output=True, text=True, check=False
+    )
+    assert (run.returncode, run.stdout.splitlines()[-1].split(";")[0]) == (0, "1500 mutations, 0 failures")
