@@ -17,6 +17,7 @@ def a_pe(
     name: str | None = None,
     exports: Iterable[str] | Mapping[str, str | None] = (),
     version: tuple[int, int, int, int] | None = None,
+    manifest: str | None = None,
     section: tuple[bytes, bytes] = (b".all", b""),
 ) -> bytes:
     """A program or, with a name, a DLL, whose tables all fit.
@@ -63,8 +64,11 @@ def a_pe(
         directories[1] = (placed(imports + bytes(20)), len(imports) + 20)
     if delays:
         directories[13] = (placed(delays + bytes(32)), len(delays) + 32)
-    if version is not None:
-        resources = _version_resource(version, _RVA + len(data))
+    if version is not None or manifest is not None:
+        kind, number, block = (
+            (16, 1, _version_block(version)) if version else (24, 2 if name else 1, str(manifest).encode())
+        )
+        resources = _resource(kind, number, block, _RVA + len(data))
         directories[2] = (placed(resources), len(resources))
 
     data.extend(bytes(-len(data) % _ALIGNMENT))
@@ -84,20 +88,22 @@ def a_pe(
     return headers + bytes(_OFFSET - len(headers)) + bytes(data)
 
 
-def _version_resource(version: tuple[int, int, int, int], rva: int) -> bytes:
-    """A resource tree with one version resource in it; its file version in numbers, its product version in words."""
+def _resource(kind: int, number: int, block: bytes, rva: int) -> bytes:
+    """A resource tree with one resource in it: three levels of directories, the data entry, the data."""
+    directory = struct.pack("<IIHHHH", 0, 0, 0, 0, 0, 1)
+    levels = [directory + struct.pack("<II", n, 0x8000_0000 | 24 * depth) for depth, n in ((1, kind), (2, number))]
+    leaf = directory + struct.pack("<II", 0x409, 72)
+    return b"".join(levels) + leaf + struct.pack("<IIII", rva + 88, len(block), 0, 0) + block
+
+
+def _version_block(version: tuple[int, int, int, int]) -> bytes:
+    """A version resource: its file and product version in numbers, the product version in words too."""
     major, minor, build, revision = version
     numbers = ((major << 16) | minor, (build << 16) | revision) * 2
     fixed = struct.pack("<IIIIII", 0xFEEF04BD, 0x10000, *numbers) + bytes(28)
-    words = ".".join(map(str, version))
-    strings = _block(
-        "StringFileInfo", b"", _block("040904B0", b"", _block("ProductVersion", words.encode("utf-16-le") + b"\0\0"))
-    )
-    block = _block("VS_VERSION_INFO", fixed, strings)
-    directory = struct.pack("<IIHHHH", 0, 0, 0, 0, 0, 1)
-    levels = [directory + struct.pack("<II", number, 0x8000_0000 | 24 * depth) for depth, number in ((1, 16), (2, 1))]
-    leaf = directory + struct.pack("<II", 0x409, 72)
-    return b"".join(levels) + leaf + struct.pack("<IIII", rva + 88, len(block), 0, 0) + block
+    words = (".".join(map(str, version)) + "\0").encode("utf-16-le")
+    strings = _block("StringFileInfo", b"", _block("040904B0", b"", _block("ProductVersion", words)))
+    return _block("VS_VERSION_INFO", fixed, strings)
 
 
 def _block(key: str, value: bytes, children: bytes = b"") -> bytes:

@@ -147,3 +147,26 @@ def test_a_library_without_the_called_function_is_outdated(
     shutil.copy(built / "poor" / f"{level}.dll", folder)
     assert run(prefix, "C:\\app\\app.exe") != 42
     assert (f"{level}.dll", Verdict.OUTDATED) in faults(prefix)
+
+
+ASSEMBLY = '<assembly xmlns="urn:schemas-microsoft-com:asm.v1" manifestVersion="1.0">{}</assembly>'
+IDENTITY = '<assemblyIdentity type="win32" name="Ardvane.One" version="1.0.0.0" processorArchitecture="amd64"/>'
+
+
+def test_a_private_assembly_is_found_by_both_and_missed_by_both(
+    prefix: Path, laid_out: Callable[[str], Path], built: Path
+) -> None:
+    folder = laid_out("app")
+    asking = ASSEMBLY.format(f"<dependency><dependentAssembly>{IDENTITY}</dependentAssembly></dependency>")
+    (built / "app.manifest").write_text(asking)
+    (built / "app.rc").write_text('1 24 "app.manifest"\n')
+    subprocess.run(["x86_64-w64-mingw32-windres", "app.rc", "app.o"], cwd=built, check=True, capture_output=True)
+    compiled(built, WIDE, "-o", "asking.exe", "app.c", "app.o", "one.dll")
+    shutil.copy(built / "asking.exe", folder / "app.exe")
+    (folder / "Ardvane.One").mkdir(exist_ok=True)
+    (folder / "Ardvane.One" / "Ardvane.One.manifest").write_text(ASSEMBLY.format(f'{IDENTITY}<file name="one.dll"/>'))
+    (folder / "one.dll").rename(folder / "Ardvane.One" / "one.dll")
+    assert (run(prefix, "C:\\app\\app.exe"), faults(prefix)) == (42, [])
+    (folder / "Ardvane.One" / "one.dll").unlink()
+    assert run(prefix, "C:\\app\\app.exe") != 42
+    assert faults(prefix) == [("one.dll", Verdict.MISSING)]

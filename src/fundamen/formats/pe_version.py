@@ -1,7 +1,6 @@
 """Read the version resource of a PE file.
 
-Source: Microsoft's PE Format specification, The .rsrc Section; VS_VERSIONINFO and VS_FIXEDFILEINFO in the Win32
-reference.
+Source: VS_VERSIONINFO and VS_FIXEDFILEINFO in the Win32 reference.
 """
 
 import struct
@@ -10,19 +9,12 @@ from collections.abc import Iterator
 import msgspec
 
 from fundamen.formats.cursor import ByteSource
-from fundamen.formats.pe import Directory, Pe, cursor_at
-from fundamen.model.errors import DamagedFileError
+from fundamen.formats.pe import Pe
+from fundamen.formats.pe_resources import ResourceType, read_resource
 
-_DIRECTORY = struct.Struct("<IIHHHH")  # characteristics, timestamp, two version words, named and numbered entries
-_ENTRY = struct.Struct("<II")  # number or name, offset
-_DATA = struct.Struct("<IIII")  # RVA, size, code page, reserved
 _BLOCK = struct.Struct("<HHH")  # length of the block, of its value, and whether the value is text
 _FIXED = struct.Struct("<IIIIII")  # signature, structure version, file version twice, product version twice
 _SIGNATURE = 0xFEEF04BD
-_RT_VERSION = 16
-_IS_DIRECTORY = 0x8000_0000
-_MAX_ENTRIES = 4096
-_MAX_SIZE = 1 << 20  # bytes of a version resource
 _MAX_BLOCKS = 1000
 _MAX_DEPTH = 4
 
@@ -41,36 +33,8 @@ def read_version(source: ByteSource, pe: Pe) -> VersionInfo | None:
     Raises:
         DamagedFileError: the resource tables do not fit the file.
     """
-    if len(pe.directories) <= Directory.RESOURCE or not pe.directories[Directory.RESOURCE][0]:
-        return None
-    data = _find(source, pe)
-    if data is None:
-        return None
-    rva, size = data
-    if size > _MAX_SIZE:
-        raise _damaged(source, f"its version resource claims {size} bytes")
-    block = cursor_at(source, pe, rva, "version resource").take(size, "version resource")
-    return _version_info(block)
-
-
-def _find(source: ByteSource, pe: Pe) -> tuple[int, int] | None:
-    """RVA and size of the first version resource: three levels of directories, by type, name and language."""
-    root = pe.directories[Directory.RESOURCE][0]
-    offset = 0
-    for level in range(3):
-        cursor = cursor_at(source, pe, root + offset, "resource directory")
-        *_, named, numbered = cursor.unpack(_DIRECTORY, "resource directory")
-        if named + numbered > _MAX_ENTRIES:
-            raise _damaged(source, f"a resource directory claims {named + numbered} entries")
-        entries = list(cursor.table(_ENTRY, named + numbered, "resource directory"))
-        wanted = [at for number, at in entries if number == _RT_VERSION or level > 0]
-        if not wanted:
-            return None
-        is_directory, offset = bool(wanted[0] & _IS_DIRECTORY), wanted[0] & ~_IS_DIRECTORY
-        if is_directory != (level < 2):  # noqa: PLR2004 - the third level leads to the data
-            raise _damaged(source, "its resource tree has not three levels")
-    rva, size, _, _ = cursor_at(source, pe, root + offset, "resource data entry").unpack(_DATA, "resource data entry")
-    return rva, size
+    block = read_resource(source, pe, ResourceType.VERSION)
+    return None if block is None else _version_info(block)
 
 
 def _version_info(data: bytes) -> VersionInfo:
@@ -114,11 +78,3 @@ def _aligned(at: int) -> int:
 
 def _numbered(high: int, low: int) -> str:
     return f"{high >> 16}.{high & 0xFFFF}.{low >> 16}.{low & 0xFFFF}"
-
-
-def _damaged(source: ByteSource, why: str) -> DamagedFileError:
-    return DamagedFileError(
-        what=f"The version of {source.name} cannot be read",
-        why=why,
-        do="Compare the file with its publisher's package.",
-    )

@@ -100,7 +100,7 @@ class _Loading:
             return
         candidate = self._try(MachinePath(name), "the program names it (PT_INTERP)")
         path = candidate.path if candidate.outcome is Outcome.TAKEN else None
-        yield Resolution(name, self._program.path, How.REQUIRED, (candidate,), path, is_loader=True)
+        yield Resolution(name, self._program.path, How.REQUIRED, (candidate,), path, kind="loader")
         if path is not None:
             self._interpreter = path
             self._by_name[name] = path

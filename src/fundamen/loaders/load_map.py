@@ -19,6 +19,7 @@ class Outcome(StrEnum):
     OTHER_ARCHITECTURE = "other architecture"
     BLOCKED = "blocked"  # may not be read
     REFUSED = "refused"  # found, and no loadable file: the loader gives up here
+    OTHER_VERSION = "other version"
     NOT_SEARCHED = "not searched"  # lies where the loader does not look
 
 
@@ -40,7 +41,7 @@ class Resolution(msgspec.Struct, frozen=True):
     how: How
     candidates: tuple[Candidate, ...]  # empty where the name was loaded already
     path: MachinePath | None  # None where the loader finds nothing it can load
-    is_loader: bool = False  # the need is the program's interpreter
+    kind: str = "shared-library"  # or "loader", for a program's interpreter, or "assembly"
     provided_by_system: str = ""  # why the operating system itself provides it, with no file of that name
 
 

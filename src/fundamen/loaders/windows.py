@@ -1,7 +1,8 @@
 """How the Windows image loader finds the DLLs of a program.
 
-The order: API sets, names that are loaded already, known libraries, the search order (``windows_search``). A candidate
-of another architecture is passed over and the search goes on. Then every import is bound (``windows_binding``).
+The order: files of side-by-side assemblies (``windows_assemblies``), API sets, names that are loaded already, known
+libraries, the search order (``windows_search``). A candidate of another architecture is passed over and the search goes
+on. Then every import is bound (``windows_binding``).
 """
 
 from collections import deque
@@ -10,6 +11,7 @@ from collections.abc import Iterator
 from fundamen.formats.api_set import PREFIXES
 from fundamen.formats.pe import Pe
 from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, Unoffered, read_candidate
+from fundamen.loaders.windows_assemblies import Assemblies, Redirections
 from fundamen.loaders.windows_binding import Binding
 from fundamen.loaders.windows_search import SearchOrder
 from fundamen.machine.machine import EntryKind, Machine
@@ -36,11 +38,15 @@ class _Loading:
         self._queue: deque[tuple[MachinePath, Pe]] = deque([(program, pe)])
         self._resolutions: list[Resolution] = []
         self._binding = Binding(machine, self._need)
+        self._assemblies = Assemblies(machine, pe.architecture)
+        self._redirections: dict[MachinePath, Redirections] = {}
 
     def run(self) -> LoadMap:
         unoffered: list[Unoffered] = []
         while self._queue and len(self._loaded) < _MOST_OBJECTS:
             path, pe = self._queue.popleft()
+            self._redirections[path], assemblies = self._assemblies.asked_for(path, pe)
+            self._resolutions += assemblies
             found = {(need.name, need.how): self._need(need.name, need.how, path) for need in pe.needs}
             for library in pe.imports:
                 target = found[library.name, library.how]
@@ -55,6 +61,9 @@ class _Loading:
         return resolution.path
 
     def _resolve(self, name: str, how: How, requester: MachinePath) -> Resolution:
+        redirected = self._redirected(name, requester)
+        if redirected is not None:
+            return self._from_assembly(name, how, requester, redirected)
         is_api_set = name.lower().startswith(PREFIXES)
         behind = self._order.behind_api_set(name, self._machine.paths.basename(requester)) if is_api_set else None
         wanted = behind or name
@@ -74,6 +83,19 @@ class _Loading:
         if is_api_set and not self._order.has_schema and all(c.outcome is Outcome.ABSENT for c in candidates):
             provided = "an API set: a name that the operating system maps to its own libraries"
         return Resolution(name, requester, how, tuple(candidates), taken, provided_by_system=provided)
+
+    def _redirected(self, name: str, requester: MachinePath) -> MachinePath | None:
+        """The file that an assembly of the requester's own manifest, or of the program's, has for a name."""
+        for asking in (requester, self._program):
+            path = self._redirections.get(asking, {}).get(name.lower())
+            if path is not None:
+                return path
+        return None
+
+    def _from_assembly(self, name: str, how: How, requester: MachinePath, path: MachinePath) -> Resolution:
+        candidate = self._try(path, "a file of an assembly that the manifest asks for")
+        taken = self._load(name, path, requester) if candidate.outcome is Outcome.TAKEN else None
+        return Resolution(name, requester, how, (candidate,), taken)
 
     def _places(
         self, name: str, requester: MachinePath, *, is_behind_api_set: bool

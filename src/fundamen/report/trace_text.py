@@ -7,11 +7,12 @@ from fundamen.machine.machine import Machine
 from fundamen.model.binary import How
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
-from fundamen.report.page import Page
+from fundamen.report.page import Page, shortened
 from fundamen.trace.records import STRUCTURE, Component, Trace
 
 _MOST_LISTED = 40  # components; a longer list is summed up unless it is asked for
 _NAMES_IN_ANSWER = 3
+_NAME_WIDTH = 30
 
 
 def trace_text(trace: Trace, machine: Machine, *, drawn: bool, verbose: bool) -> str:
@@ -111,7 +112,7 @@ def _foundation(page: Page, trace: Trace, machine: Machine, *, verbose: bool) ->
         counts = Counter(component.verdict for component in rows)
         page.line(", ".join(f"{count} {verdict}" for verdict, count in counts.items()) + "; --verbose lists them all.")
         return
-    page.verdicts((c.verdict, (machine.paths.basename(c.name), _kind_of(c), _why(c))) for c in rows)
+    page.verdicts((c.verdict, (_short_name(c, machine), _kind_of(c), _why(c))) for c in rows)
     if verbose:
         page.heading("Where it lies")
         page.columns([(machine.paths.basename(c.name), c.path) for c in rows if c.path])
@@ -119,9 +120,17 @@ def _foundation(page: Page, trace: Trace, machine: Machine, *, verbose: bool) ->
         page.line("Unproven: nobody here can vouch for the bytes; they may well be right.")
 
 
-def _kind_of(component: Component) -> str:
-    return " ".join(filter(None, (component.architecture or component.wanted_architecture, component.version)))
+def _short_name(component: Component, machine: Machine) -> str:
+    """A component's name as the table has room for: a path's last part, an assembly's name without the rest."""
+    name = component.name.partition(",")[0] if component.kind == "assembly" else machine.paths.basename(component.name)
+    return shortened(name, _NAME_WIDTH)
+
+
+def _architecture(component: Component) -> str:
+    return str(component.architecture or component.wanted_architecture)
 
 
 def _why(component: Component) -> str:
-    return component.reason if component.verdict is not Verdict.UNPROVEN or component.evidence else component.path or ""
+    is_plain = component.verdict is Verdict.UNPROVEN and not component.evidence
+    why = (component.path or component.reason) if is_plain else component.reason
+    return f"{component.version}  {why}" if component.version else why

@@ -22,7 +22,7 @@ class Component(msgspec.Struct, frozen=True, kw_only=True):
     """One thing that the program stands on, and how it stands."""
 
     name: str  # as it is asked for
-    kind: str  # "program", "loader" or "shared-library"
+    kind: str  # "program", "loader", "shared-library" or "assembly"
     verdict: Verdict
     reason: str  # why, in one clause that a technician can read out
     how: How  # REQUIRED where the program cannot start without it

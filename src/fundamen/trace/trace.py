@@ -60,7 +60,7 @@ class _Judging:
         loading = self._loading
         groups: dict[str, list[Resolution]] = {}
         for resolution in loading.resolutions:
-            key = resolution.path or "?" + self._machine.folded(resolution.name)
+            key = resolution.path or f"?{resolution.kind} {self._machine.folded(resolution.name)}"
             groups.setdefault(key, []).append(resolution)
         components = [self._program(), *(self._component(group) for group in groups.values())]
         return Trace(loading.program, loading.binary.format, loading.binary.architecture, tuple(components))
@@ -93,7 +93,7 @@ class _Judging:
         is_required = any(r.how is How.REQUIRED and r.needed_by in self._required for r in resolutions)
         return Component(
             name=first.name,
-            kind="loader" if any(r.is_loader for r in resolutions) else "shared-library",
+            kind=next((r.kind for r in resolutions if r.kind != "shared-library"), "shared-library"),
             verdict=finding.verdict,
             reason=finding.reason,
             how=How.REQUIRED if is_required else How.DELAYED,
@@ -109,12 +109,28 @@ class _Judging:
 
     def _judge(self, resolutions: list[Resolution]) -> _Finding:
         first = resolutions[0]
+        if first.kind == "assembly":
+            return self._judge_assembly(first)
         if first.path is not None:
             finding = self._judge_file(first.path, self._loading.loaded.get(first.path, self._loading.binary))
             return finding if finding.verdict.is_fault else self._judge_offer(first.path, finding)
         if first.provided_by_system:
             return _Finding(Verdict.UNPROVEN, first.provided_by_system)
         return self._judge_unfound(first)
+
+    def _judge_assembly(self, resolution: Resolution) -> _Finding:
+        """An assembly stands where its manifest does; its files are judged one by one, as they are needed."""
+        if resolution.path is not None:
+            return _Finding(Verdict.UNPROVEN, f"its manifest is {resolution.path}")
+        for outcome, verdict in (
+            (Outcome.OTHER_VERSION, Verdict.OUTDATED),
+            (Outcome.OTHER_ARCHITECTURE, Verdict.WRONG_ARCHITECTURE),
+        ):
+            found = [candidate.detail for candidate in resolution.candidates if candidate.outcome is outcome]
+            if found:
+                return _Finding(verdict, f"what is installed {' and '.join(dict.fromkeys(found))}")
+        reason = "it is installed neither for all programs nor beside this one; of this the system says only that the"
+        return _Finding(Verdict.MISSING, f"{reason} side-by-side configuration is incorrect")
 
     def _judge_offer(self, path: MachinePath, finding: _Finding) -> _Finding:
         """Whether a library that is sound in itself offers all that is called in it before the program starts."""
@@ -146,7 +162,7 @@ class _Judging:
         return _Finding(Verdict.MISSING, self._why_missing(resolution, by_outcome.get(Outcome.NOT_SEARCHED)))
 
     def _why_missing(self, resolution: Resolution, elsewhere: Candidate | None) -> str:
-        if resolution.is_loader:
+        if resolution.kind == "loader":
             wanted = self._loading.binary.architecture
             return (
                 f"the loader that this program for {wanted} names is not there; of this the system says only that the"
