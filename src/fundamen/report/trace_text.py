@@ -112,7 +112,7 @@ def _foundation(page: Page, trace: Trace, machine: Machine, *, verbose: bool) ->
         counts = Counter(component.verdict for component in rows)
         page.line(", ".join(f"{count} {verdict}" for verdict, count in counts.items()) + "; --verbose lists them all.")
         return
-    page.verdicts((c.verdict, (_short_name(c, machine), _kind_of(c), _why(c))) for c in rows)
+    page.verdicts((c.verdict, (_short_name(c, machine), _architecture(c), _why(c))) for c in rows)
     if verbose:
         page.heading("Where it lies")
         page.columns([(machine.paths.basename(c.name), c.path) for c in rows if c.path])
