@@ -99,10 +99,10 @@ def test_a_program_that_fails_or_runs_on_is_told_so(
 ) -> None:
     failing = compile_c(tmp_path / "failing", "int main(void) { return 3; }\n")
     ran = fundamen("restore", "--launch", str(failing))
-    assert (ran.status, "exit status 3" in ran.out) == (1, True)
+    assert (ran.status, "exit status 3" in ran.out) == (1, True), ran.out + ran.err
     lasting = compile_c(tmp_path / "lasting", "#include <unistd.h>\nint main(void) { sleep(60); return 0; }\n")
     ran = fundamen("restore", "--launch", "--launch-seconds", "0.5", str(lasting))
-    assert (ran.status, "still running" in ran.out) == (0, True)
+    assert (ran.status, "still running" in ran.out) == (0, True), ran.out + ran.err
 
 
 def test_two_at_once_on_one_machine_are_refused(fundamen: Fundamen, tmp_path: Path) -> None:

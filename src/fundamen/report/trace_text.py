@@ -133,4 +133,4 @@ def _architecture(component: Component) -> str:
 def _why(component: Component) -> str:
     is_plain = component.verdict is Verdict.UNPROVEN and not component.evidence
     why = (component.path or component.reason) if is_plain else component.reason
-    return f"{component.version}  {why}" if component.version else why
+    return f"{why}, {component.version}" if component.version else why
