@@ -3,6 +3,7 @@
 import pytest
 
 from builders.machine import AWindowsMachine
+from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.trace.records import Component
 
@@ -114,6 +115,9 @@ def test_a_library_has_assemblies_of_its_own(windows: AWindowsMachine) -> None:
     windows.library("C:\\App\\y.dll", needs=("x.dll",), manifest=asking())
     paths = {c.path for c in windows.trace(APP).components if c.name == "x.dll"}
     assert paths == {"C:\\App\\x.dll", f"{folder}\\x.dll"}
+    windows.library("C:\\App\\z.dll", needs=("x.dll",)).program(APP, needs=("y.dll", "z.dll"))
+    needers = {c.path: c.needed_by for c in windows.trace(APP).components if c.name == "x.dll"}
+    assert needers[MachinePath(f"{folder}\\x.dll")] == ("C:\\App\\y.dll",)
 
 
 def test_a_file_that_an_assembly_names_and_does_not_have_is_missing(windows: AWindowsMachine) -> None:

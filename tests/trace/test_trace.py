@@ -4,6 +4,7 @@ from builders.elf import an_elf
 from builders.machine import LOADER, ALinuxMachine, AWindowsMachine
 from fundamen.model.errors import UnreadableError
 from fundamen.model.verdict import Verdict
+from fundamen.trace.symptom import symptom_of
 
 
 def faults(linux: ALinuxMachine) -> list[tuple[str, Verdict]]:
@@ -54,6 +55,23 @@ def test_a_library_that_may_not_be_read_is_blocked_and_the_search_goes_on(linux:
     assert faults(linux) == [("liba.so", Verdict.BLOCKED)]
     linux.library("/usr/lib/liba.so")
     assert faults(linux) == []
+
+
+def test_each_fault_is_tied_to_the_status_that_a_person_sees(linux: ALinuxMachine, windows: AWindowsMachine) -> None:
+    windows.program("C:\\app.exe", needs={"a.dll": (), "b.dll": (), "c.dll": ("Gone",), "d.dll": (7,)})
+    windows.library("C:\\b.dll", "x86").library("C:\\c.dll").library("C:\\d.dll")
+    trace = windows.trace("C:\\app.exe")
+    assert {fault.name: str(symptom_of(trace.format, fault)).split()[0] for fault in trace.faults} == {
+        "a.dll": "0xC0000135",
+        "b.dll": "0xC000007B",
+        "c.dll": "0xC0000139",
+        "d.dll": "0xC0000138",
+    }
+    trace = linux.program("/app", needs=("liba.so",), interpreter="/gone").trace("/app")
+    loader, library = (symptom_of(trace.format, fault) for fault in trace.faults)
+    assert "the program is not found" in str(loader)
+    assert "loader's message" in str(library)
+    assert symptom_of(trace.format, trace.components[0]) is None
 
 
 @pytest.mark.parametrize("path", ["/nowhere", "/etc", "/script", "/text"])

@@ -94,7 +94,7 @@ class _Loading:
 
     def _from_assembly(self, name: str, how: How, requester: MachinePath, path: MachinePath) -> Resolution:
         candidate = self._try(path, "a file of an assembly that the manifest asks for")
-        taken = self._load(name, path, requester) if candidate.outcome is Outcome.TAKEN else None
+        taken = self._load(None, path, requester) if candidate.outcome is Outcome.TAKEN else None
         return Resolution(name, requester, how, (candidate,), taken)
 
     def _places(
@@ -117,15 +117,17 @@ class _Loading:
             if folder != self._order.system or requester not in self._known:
                 yield self._machine.join(folder, file_name), because
 
-    def _load(self, name: str, path: MachinePath, requester: MachinePath) -> MachinePath:
+    def _load(self, name: str | None, path: MachinePath, requester: MachinePath) -> MachinePath:
+        """Count a file as loaded. One of an assembly has no name here: who asks without the manifest does not get it."""
         path = self._machine.real(path)
-        self._by_name[name.lower()] = path
+        if name is not None:
+            self._by_name[name.lower()] = path
         if path not in self._loaded:
             pe = self._machine.binary(path)
             assert isinstance(pe, Pe)  # noqa: S101 - _try took it as one
             self._loaded[path] = pe
             self._queue.append((path, pe))
-            if requester in self._known or self._order.is_known(name):
+            if requester in self._known or (name is not None and self._order.is_known(name)):
                 self._known.add(path)
         return path
 

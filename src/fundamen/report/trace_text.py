@@ -9,6 +9,7 @@ from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
 from fundamen.report.page import Page, shortened
 from fundamen.trace.records import STRUCTURE, Component, Trace
+from fundamen.trace.symptom import symptom_of
 
 _MOST_LISTED = 40  # components; a longer list is summed up unless it is asked for
 _NAMES_IN_ANSWER = 3
@@ -25,6 +26,8 @@ def trace_text(trace: Trace, machine: Machine, *, drawn: bool, verbose: bool) ->
         for number, fault in enumerate(trace.faults, 1):
             if number > 1:
                 page.blank()
+            if number == 1 and (symptom := symptom_of(trace.format, fault)):
+                page.field("shows as", symptom)
             looked_in = "; ".join(_folders(fault, machine))
             _fault(page, fault, machine, number, verbose=verbose)
             if looked_in:

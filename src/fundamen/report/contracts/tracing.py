@@ -6,6 +6,7 @@ import msgspec
 
 from fundamen.report.contracts.line import Failure
 from fundamen.trace.records import Component, Trace
+from fundamen.trace.symptom import symptom_of
 
 
 class EvidencePart(msgspec.Struct, frozen=True, rename={"source": "from"}):
@@ -33,6 +34,7 @@ class ComponentPart(msgspec.Struct, frozen=True, kw_only=True):
     reason: str
     how: Literal["required", "delayed", "optional"]
     fault: bool
+    symptom: str | None  # the status with which the loader gives the program up, where it is a fault
     path: str | None
     architecture: str | None
     version: str | None
@@ -66,13 +68,13 @@ def trace_record(asked_for: str, trace: Trace, next_step: str) -> TraceRecord:
     return TraceRecord(
         path=asked_for,
         program=ProgramPart(trace.program, trace.format, trace.architecture),
-        components=tuple(_component(component) for component in trace.components),
+        components=tuple(_component(trace, component) for component in trace.components),
         faults=len(trace.faults),
         next=next_step,
     )
 
 
-def _component(component: Component) -> ComponentPart:
+def _component(trace: Trace, component: Component) -> ComponentPart:
     return ComponentPart(
         name=component.name,
         kind=component.kind,
@@ -80,6 +82,7 @@ def _component(component: Component) -> ComponentPart:
         reason=component.reason,
         how=component.how.value,
         fault=component.is_fault,
+        symptom=symptom_of(trace.format, component),
         path=component.path,
         architecture=component.architecture,
         version=component.version,

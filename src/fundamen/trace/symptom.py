@@ -1,0 +1,36 @@
+"""What a person sees of a fault: the status with which the loader gives the program up.
+
+Sources: ntstatus.h for the numbers of Windows; ld.so(8) and POSIX's sh, "Exit Status for Commands", for Linux.
+"""
+
+from fundamen.model.binary import Format
+from fundamen.model.verdict import Verdict
+from fundamen.trace.records import Component
+
+_WINDOWS = {
+    Verdict.MISSING: "0xC0000135 STATUS_DLL_NOT_FOUND",
+    Verdict.WRONG_ARCHITECTURE: "0xC000007B STATUS_INVALID_IMAGE_FORMAT",
+    Verdict.CORRUPT: "0xC000007B STATUS_INVALID_IMAGE_FORMAT",
+    Verdict.BLOCKED: "0xC0000022 STATUS_ACCESS_DENIED",
+    Verdict.OUTDATED: "0xC0000139 STATUS_ENTRYPOINT_NOT_FOUND",
+}
+_ORDINAL = "0xC0000138 STATUS_ORDINAL_NOT_FOUND"
+_ASSEMBLY = "0xC0150002 STATUS_SXS_CANT_GEN_ACTCTX, in a message as error 14001"
+_LINUX = "exit status 127, with the loader's message on standard error"
+_LINUX_DAMAGED = "exit status 127, or the signal SIGBUS or SIGSEGV without a word"
+_LINUX_NO_LOADER = "exit status 127, and from the shell only that the program is not found"
+
+
+def symptom_of(file_format: Format, component: Component) -> str | None:
+    """How a fault shows where nothing else is wrong before it; None where the component keeps nothing from starting."""
+    if not component.is_fault:
+        return None
+    if file_format is Format.ELF:
+        if component.kind == "loader":
+            return _LINUX_NO_LOADER
+        return _LINUX_DAMAGED if component.verdict is Verdict.CORRUPT else _LINUX
+    if component.kind == "assembly":
+        return _ASSEMBLY
+    if component.verdict is Verdict.OUTDATED and " calls #" in component.reason:
+        return _ORDINAL
+    return _WINDOWS.get(component.verdict)
