@@ -118,7 +118,7 @@ class _Loading:
                 yield self._machine.join(folder, file_name), because
 
     def _load(self, name: str | None, path: MachinePath, requester: MachinePath) -> MachinePath:
-        """Count a file as loaded. One of an assembly has no name here: who asks without the manifest does not get it."""
+        """Count a file as loaded. An assembly's has no name here: who asks without the manifest does not get it."""
         path = self._machine.real(path)
         if name is not None:
             self._by_name[name.lower()] = path

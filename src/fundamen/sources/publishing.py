@@ -26,10 +26,10 @@ from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.package import NEUTRAL, Base, Package, PackageFile
 from fundamen.model.paths import HostPath, shown
 from fundamen.sources.layout import METADATA, PACKAGES, content_path, place_parts, root_fingerprint
+from fundamen.sources.writing import copy_whole, write_whole
 
 _ROLES = ("root", "targets", "snapshot", "timestamp")
 _ROOT_LIFE = timedelta(days=3650)
-_PIECE = 1 << 18  # bytes
 _MOST_FILES = 100_000
 
 _Statement = TypeVar("_Statement", Targets, Snapshot, Timestamp)
@@ -81,7 +81,7 @@ def publish(
     package = describe(media, identity, place)
     try:
         for file, path in zip(package.files, _files_below(media), strict=True):
-            _take_in(path, content_path(location, file.sha256))
+            _take_in(path, file, content_path(location, file.sha256))
         repository = _Repository(location, keys, expires_at)
         repository.add(package)
         return Publication(package, repository.fingerprint(), expires_at)
@@ -182,16 +182,11 @@ def _relative(path: HostPath, folder: HostPath) -> str:
     return os.path.relpath(path, folder).replace(os.sep, "/")
 
 
-def _take_in(path: HostPath, target: HostPath) -> None:
-    if os.path.exists(target):
-        return
-    os.makedirs(os.path.dirname(target), exist_ok=True)
-    with open(path, "rb") as source, open(target + ".part", "wb") as copy:
-        while piece := source.read(_PIECE):
-            copy.write(piece)
-        copy.flush()
-        os.fsync(copy.fileno())
-    os.replace(target + ".part", target)
+def _take_in(path: HostPath, file: PackageFile, target: HostPath) -> None:
+    """Store a file's bytes under their digest, unless they are there. Raises: OSError: they have changed meanwhile."""
+    if not os.path.exists(target) and copy_whole(path, target, file.size + 1) != file.sha256:
+        os.unlink(target)
+        raise OSError(0, "it changed while it was being published", path)
 
 
 class _Repository:
@@ -269,13 +264,7 @@ class _Repository:
         self._write(os.path.join(METADATA, name), metadata.to_bytes(JSONSerializer(compact=False)))
 
     def _write(self, relative: str, data: bytes) -> None:
-        path = os.path.join(self._location, relative)
-        os.makedirs(os.path.dirname(path), exist_ok=True)
-        with open(path + ".part", "wb") as file:
-            file.write(data)
-            file.flush()
-            os.fsync(file.fileno())
-        os.replace(path + ".part", path)
+        write_whole(os.path.join(self._location, relative), data)
 
 
 def _description_path(package: Package) -> str:

@@ -17,8 +17,8 @@ from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import HostPath, shown
 from fundamen.sources.layout import METADATA, content_path, grouped, require_source, root_fingerprint
+from fundamen.sources.writing import copy_whole, write_whole
 
-_PIECE = 1 << 18  # bytes
 _FINGERPRINT_DIGITS = 64
 _MOST_ROOT = 512_000  # bytes, as python-tuf
 
@@ -66,8 +66,8 @@ class SourceStore:
         os.makedirs(folder)
         try:
             source = Source(name, location, fingerprint, now)
-            _write(os.path.join(folder, "root.json"), root)
-            _write(os.path.join(folder, "source.json"), msgspec.json.encode(source))
+            write_whole(os.path.join(folder, "root.json"), root)
+            write_whole(os.path.join(folder, "source.json"), msgspec.json.encode(source))
             return self.refresh(source)
         except BaseException:
             shutil.rmtree(folder, ignore_errors=True)
@@ -111,7 +111,7 @@ class SourceStore:
             root = file.read()
         verified = bring_in(source.name, HostPath(source.location), root, folder)
         catalogue = Catalogue(source, verified.packages, verified.expires_at)
-        _write(os.path.join(folder, "catalogue.json"), msgspec.json.encode(catalogue))
+        write_whole(os.path.join(folder, "catalogue.json"), msgspec.json.encode(catalogue))
         return catalogue
 
     def catalogues(self) -> tuple[Catalogue, ...]:
@@ -131,17 +131,17 @@ class SourceStore:
         if _digest(local) == file.sha256:
             return local
         remote = content_path(HostPath(source.location), file.sha256)
+        arrived = local + ".new"
         try:
-            os.makedirs(self._contents, exist_ok=True)
-            digest = _copy(remote, local + ".part", file.size)
+            digest = copy_whole(remote, arrived, file.size + 1)  # one byte more than signed: what was appended shows
             if digest != file.sha256:
-                os.unlink(local + ".part")
+                os.unlink(arrived)
                 raise UntrustedError(
                     what=f"{shown(file.name)} from the source {shown(source.name)} is refused",
                     why=f"its bytes have the SHA-256 {digest[:16]}..., the signed one is {file.sha256[:16]}...",
                     do="Do not use this copy of the source. Ask the packager for an intact one.",
                 )
-            os.replace(local + ".part", local)
+            os.replace(arrived, local)
         except OSError as error:
             raise UnreadableError(
                 what=f"{shown(file.name)} cannot be brought in from the source {shown(source.name)}",
@@ -201,28 +201,6 @@ def _decoded(path: str, kind: type[_Kept]) -> _Kept:
             why=str(error),
             do="Forget the source and trust it again.",
         ) from error
-
-
-def _write(path: str, data: bytes) -> None:
-    with open(path + ".part", "wb") as file:
-        file.write(data)
-        file.flush()
-        os.fsync(file.fileno())
-    os.replace(path + ".part", path)
-
-
-def _copy(remote: str, local: str, size: int) -> str:
-    """Copy at most ``size`` bytes, flushed, and give their digest."""
-    state = hashlib.sha256()
-    with open(remote, "rb") as source, open(local, "wb") as target:
-        left = size + 1  # one more than signed: bytes that were appended change the digest
-        while left > 0 and (piece := source.read(min(_PIECE, left))):
-            state.update(piece)
-            target.write(piece)
-            left -= len(piece)
-        target.flush()
-        os.fsync(target.fileno())
-    return state.hexdigest()
 
 
 def _digest(path: str) -> str:
