@@ -9,6 +9,9 @@ import pytest
 
 from builders.source import ASource
 from conftest import Fundamen
+from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.pe import read_pe
+from fundamen.formats.pe_imports import read_imported_functions
 
 pytestmark = pytest.mark.system
 
@@ -53,11 +56,25 @@ def build(folder: Path, width: str) -> None:
         source_file.unlink()
 
 
-def stand_ins_for_the_system(folder: Path) -> None:
-    """This prefix has no 32-bit system libraries; what only needs their names is content with these."""
-    (folder / "empty.c").write_text("")
-    for name in ("kernel32.dll", "msvcrt.dll"):
-        compile_in(folder, "x86", "-shared", "-o", name, "empty.c")
+def stand_ins_for_the_system(programs: Path, folder: Path) -> None:
+    """This prefix has no 32-bit system libraries; in their place stand some that export all that is called."""
+    for name in ("kernel32", "msvcrt"):
+        called = {function for file in programs.iterdir() for function in called_from(file, f"{name}.dll")}
+        (folder / "nothing.c").write_text("int nothing(void) { return 0; }")
+        (folder / f"{name}.def").write_text(
+            "EXPORTS\n" + "".join(f"{function}=nothing\n" for function in sorted(called))
+        )
+        compile_in(
+            folder, "x86", "-nostdlib", "-shared", "-Wl,-e,_nothing", "-o", f"{name}.dll", "nothing.c", f"{name}.def"
+        )
+
+
+def called_from(file: Path, library: str) -> set[str]:
+    """The functions that a file imports from a library."""
+    source = MemoryBytes(file.read_bytes(), str(file))
+    pe = read_pe(source)
+    wanted = [imported for imported in pe.imports if imported.name.lower() == library]
+    return {str(function) for imported in wanted for function in read_imported_functions(source, pe, imported)}
 
 
 def compile_in(folder: Path, width: str, *arguments: str) -> None:
@@ -83,7 +100,7 @@ def test_a_broken_program_is_traced_restored_run_and_undone(
     program = f"C:\\Program Files\\App {width}\\app.exe"
     on_prefix = ("--machine", str(prefix), "--json")
     if width == "x86":
-        stand_ins_for_the_system(prefix / "drive_c" / "windows" / "syswow64")
+        stand_ins_for_the_system(folder, prefix / "drive_c" / "windows" / "syswow64")
     assert fundamen("trace", *on_prefix, program).status == 0
 
     (folder / "alder.dll").unlink()
