@@ -1,5 +1,7 @@
 """The demo plays its whole story, on Linux and on a Windows volume, and leaves its machines as they were."""
 
+import os
+import shutil
 from pathlib import Path
 
 import pytest
@@ -34,7 +36,16 @@ def test_the_kept_world_can_be_gone_on_with(fundamen: Fundamen, tmp_path: Path) 
         ("saltgrass-tide.dll", "missing"),
     ]
     assert fundamen("trace", *on_quay, QUAY_NARROW_PROGRAM, **state).status == 0
-    (world / "quay/Windows/SysWOW64/saltgrass-tide.dll").unlink()
+    narrow, wide = world / "quay/Windows/SysWOW64", world / "quay/Windows/System32"
+    (narrow / "saltgrass-tide.dll").unlink()
+    shutil.copy(wide / "saltgrass-zone.dll", narrow / "saltgrass-zone.dll")
+    os.truncate(narrow / "saltgrass-core.dll", 900)
+    [trace] = fundamen("trace", *on_quay, QUAY_NARROW_PROGRAM, **state).records
+    assert sorted((c["name"], c["verdict"]) for c in trace["components"] if c["fault"]) == [
+        ("saltgrass-core.dll", "corrupt"),
+        ("saltgrass-tide.dll", "missing"),
+        ("saltgrass-zone.dll", "wrong-architecture"),
+    ]
     for program, folder in ((QUAY_PROGRAM, "System32"), (QUAY_NARROW_PROGRAM, "SysWOW64")):
         [record] = fundamen("restore", "--yes", *on_quay, program, **state).records
         assert (record["state"], record["faults"]) == ("restored", 0)

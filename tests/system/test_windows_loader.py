@@ -12,6 +12,8 @@ from pathlib import Path
 
 import pytest
 
+from builders.source import ASource
+from conftest import Fundamen
 from fundamen.machine.opening import open_machine
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
@@ -170,3 +172,33 @@ def test_a_private_assembly_is_found_by_both_and_missed_by_both(
     (folder / "Ardvane.One" / "one.dll").unlink()
     assert run(prefix, "C:\\app\\app.exe") != 42
     assert faults(prefix) == [("one.dll", Verdict.MISSING)]
+
+
+def test_a_broken_program_is_restored_so_that_the_prefix_runs_it_and_undone(
+    fundamen: Fundamen, prefix: Path, laid_out: Callable[[str], Path], built: Path, tmp_path: Path
+) -> None:
+    folder = laid_out("system")
+    source = ASource(tmp_path / "it", tmp_path / "unused")
+    source.published({f"{name}.dll": (built / f"{name}.dll").read_bytes() for name in LEVELS}, place="{system}")
+    fundamen("sources", "trust", str(source.folder), "--fingerprint", source.fingerprint)
+    (folder / "one.dll").unlink()
+    of_the_other_width(folder / "two.dll")
+    cut_in_half(folder / "three.dll")
+    broken = {name: (folder / f"{name}.dll").read_bytes() for name in LEVELS if name != "one"}
+    on_prefix = ("--machine", str(prefix), "--json")
+    assert run(prefix, "C:\\app\\app.exe") != 42
+    restored = fundamen("restore", "--yes", *on_prefix, "C:\\app\\app.exe")
+    assert (restored.status, len(restored.records[0]["steps"])) == (0, 3), restored.err
+    assert run(prefix, "C:\\app\\app.exe") == 42
+    assert fundamen("undo", *on_prefix).status == 0
+    assert {name: (folder / f"{name}.dll").read_bytes() for name in LEVELS if name != "one"} == broken
+    assert not (folder / "one.dll").exists()
+
+
+def test_every_program_of_the_prefix_itself_has_what_it_needs(fundamen: Fundamen, prefix: Path) -> None:
+    programs = sorted(path.name for path in (prefix / "drive_c" / "windows" / "system32").glob("*.exe"))
+    ran = fundamen(
+        "trace", "--json", "--machine", str(prefix), *(f"C:\\windows\\system32\\{name}" for name in programs)
+    )
+    assert [record["path"] for record in ran.records if record["faults"] or record["error"]] == []
+    assert len(ran.records) == len(programs) > 50

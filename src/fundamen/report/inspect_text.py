@@ -1,7 +1,7 @@
 """What one file says of itself, as text."""
 
+from fundamen.formats.cli_header import Managed
 from fundamen.formats.elf import Elf
-from fundamen.formats.pe import Pe
 from fundamen.model.binary import How
 from fundamen.report.page import Page, counted, size_in_words
 from fundamen.trace.inspection import Inspection
@@ -35,8 +35,8 @@ def inspection_text(inspection: Inspection, *, drawn: bool) -> str:
     for label, value in facts:
         if value is not None:
             page.field(label, value, indent=2)
-    if isinstance(binary, Pe) and binary.is_managed:
-        page.field("managed", "yes: it runs on a framework, which this version does not trace yet", indent=2)
+    if inspection.managed is not None:
+        _managed(page, inspection.managed)
     for problem in binary.problems:
         page.field("damage", f"{problem.place}: {problem.reason}", indent=2)
     page.heading(
@@ -49,3 +49,17 @@ def inspection_text(inspection: Inspection, *, drawn: bool) -> str:
         for export in inspection.exports:
             page.line(export)
     return page.text()
+
+
+def _managed(page: Page, managed: Managed) -> None:
+    """What a managed image runs on and refers to."""
+    facts = [
+        ("managed", f"yes, for {managed.width}"),
+        ("assembly", str(managed.assembly) if managed.assembly else None),
+        ("framework", managed.target_framework or f"the one of runtime {managed.runtime_version}"),
+        *(("refers to", str(reference)) for reference in managed.references),
+        *(("calls into", library) for library in managed.native_libraries),
+    ]
+    for label, value in facts:
+        if value is not None:
+            page.field(label, value, indent=2)

@@ -1,11 +1,16 @@
 """What there is to say about one file by itself."""
 
+import contextlib
+
 import msgspec
 
+from fundamen.formats.cli_header import Managed, read_managed
+from fundamen.formats.cursor import ByteSource
 from fundamen.formats.elf import Elf
 from fundamen.formats.pe import Pe
 from fundamen.machine.machine import Machine
 from fundamen.model.binary import Binary
+from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import MachinePath
 from fundamen.trace.version import version_of
 from fundamen.trust.digest import digest_of
@@ -19,6 +24,7 @@ class Inspection(msgspec.Struct, frozen=True):
     sha256: str
     version: str | None
     exports: tuple[str, ...] | None  # None where they were not asked for
+    managed: Managed | None  # None where the file is not managed, or its metadata is damaged
 
 
 def inspect_file(machine: Machine, path: MachinePath, *, exports: bool = False) -> Inspection:
@@ -38,4 +44,13 @@ def inspect_file(machine: Machine, path: MachinePath, *, exports: bool = False) 
             from fundamen.formats.pe_exports import read_exports as read_pe_exports  # noqa: PLC0415
 
             names = read_pe_exports(source, binary).listed()
-        return Inspection(path, binary, digest_of(source), version_of(machine, path, binary), names)
+        managed = _managed(source, binary)
+        return Inspection(path, binary, digest_of(source), version_of(machine, path, binary), names, managed)
+
+
+def _managed(source: ByteSource, binary: Binary) -> Managed | None:
+    if not (isinstance(binary, Pe) and binary.is_managed):
+        return None
+    with contextlib.suppress(DamagedFileError):
+        return read_managed(source, binary)
+    return None

@@ -4,6 +4,7 @@ from typing import Literal
 
 import msgspec
 
+from fundamen.formats.cli_header import Managed
 from fundamen.report.contracts.line import Failure
 from fundamen.trace.inspection import Inspection
 
@@ -23,6 +24,17 @@ class PublisherPart(msgspec.Struct, frozen=True):
     chain: tuple[str, ...] = ()
 
 
+class ManagedPart(msgspec.Struct, frozen=True):
+    """What a managed image says of itself; assemblies by their full names."""
+
+    runtime_version: str
+    target_framework: str | None
+    width: str
+    assembly: str | None
+    references: tuple[str, ...]
+    native_libraries: tuple[str, ...]
+
+
 class InspectRecord(msgspec.Struct, frozen=True, kw_only=True):
     """One file, for ``inspect --json``."""
 
@@ -40,6 +52,7 @@ class InspectRecord(msgspec.Struct, frozen=True, kw_only=True):
     size: int | None = None
     publisher: PublisherPart | None = None
     exports: tuple[str, ...] | None = None
+    managed: ManagedPart | None = None
     error: Failure | None = None
 
 
@@ -59,4 +72,16 @@ def inspect_record(inspection: Inspection) -> InspectRecord:
         sha256=inspection.sha256,
         size=binary.size,
         exports=inspection.exports,
+        managed=_managed(inspection.managed) if inspection.managed is not None else None,
+    )
+
+
+def _managed(managed: Managed) -> ManagedPart:
+    return ManagedPart(
+        runtime_version=managed.runtime_version,
+        target_framework=managed.target_framework,
+        width=managed.width,
+        assembly=str(managed.assembly) if managed.assembly is not None else None,
+        references=tuple(map(str, managed.references)),
+        native_libraries=managed.native_libraries,
     )

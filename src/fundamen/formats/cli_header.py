@@ -1,0 +1,138 @@
+"""Read what a managed image says of itself: its assembly, what it refers to, and what it runs on.
+
+Source: ECMA-335, 6th edition, Partition II, 25.3.3 (CLI header), 22.2 (Assembly), 22.5 (AssemblyRef), 22.22 (ImplMap),
+23.3 (custom attributes).
+"""
+
+import hashlib
+import struct
+from itertools import islice
+
+import msgspec
+
+from fundamen.formats.cli_tables import Metadata, Table, coded, compressed
+from fundamen.formats.cursor import ByteSource, Cursor, MemoryBytes
+from fundamen.formats.pe import Directory, Pe, cursor_at
+
+_HEADER = struct.Struct("<IHHIIII")  # size, runtime version twice, metadata RVA and size, flags, entry point
+_IL_ONLY, _REQUIRES_32_BITS, _PREFERS_32_BITS = 0x1, 0x2, 0x20000
+_HAS_PUBLIC_KEY = 0x1  # of an assembly reference's flags: the whole key is given and not its token
+_OF_THE_ASSEMBLY = 1 << 5 | 14  # as HasCustomAttribute codes row 1 of the table Assembly
+_TARGET = "TargetFrameworkAttribute"
+_MAX_REFERENCES = 10_000
+_TOKEN_SIZE = 8  # bytes
+
+
+class AssemblyName(msgspec.Struct, frozen=True):
+    """The full name of a managed assembly."""
+
+    name: str
+    version: str  # four numbers
+    culture: str  # empty for the neutral one
+    token: str  # hexadecimal; empty where it is not signed
+
+    def __str__(self) -> str:
+        culture = self.culture or "neutral"
+        return f"{self.name}, Version={self.version}, Culture={culture}, PublicKeyToken={self.token or 'null'}"
+
+
+class Managed(msgspec.Struct, frozen=True):
+    """What a managed image says of itself."""
+
+    runtime_version: str  # of the metadata, such as v4.0.30319
+    target_framework: str | None  # such as .NETFramework,Version=v4.7.2; None where it names none
+    is_pure: bool  # no native code inside
+    requires_32_bits: bool
+    prefers_32_bits: bool
+    assembly: AssemblyName | None
+    references: tuple[AssemblyName, ...]
+    native_libraries: tuple[str, ...]  # that are called through platform invoke, as the image spells them
+
+    @property
+    def width(self) -> str:
+        """Which processors it is for, in words."""
+        if self.requires_32_bits:
+            return "32 bits only"
+        if not self.is_pure:
+            return "mixed with native code, for that code's processor only"
+        return "any processor, 32 bits preferred" if self.prefers_32_bits else "any processor"
+
+
+def read_managed(source: ByteSource, pe: Pe) -> Managed | None:
+    """Read the CLI header and metadata; None where the image is not managed.
+
+    Raises:
+        DamagedFileError: the header or a table does not fit the file.
+    """
+    if not pe.is_managed:
+        return None
+    header = cursor_at(source, pe, pe.directories[Directory.CLR][0], "CLI header").unpack(_HEADER, "CLI header")
+    _, _, _, metadata_rva, _, flags, _ = header
+    metadata = Metadata(source, cursor_at(source, pe, metadata_rva, "metadata").at)
+    references = [_reference(metadata, row) for row in islice(metadata.rows(Table.ASSEMBLY_REF), _MAX_REFERENCES)]
+    own = metadata.row(Table.ASSEMBLY, 1)
+    prefers = bool(flags & _PREFERS_32_BITS)
+    return Managed(
+        runtime_version=metadata.version,
+        target_framework=_target_framework(metadata),
+        is_pure=bool(flags & _IL_ONLY),
+        requires_32_bits=bool(flags & _REQUIRES_32_BITS) and not prefers,
+        prefers_32_bits=prefers,
+        assembly=_own_name(metadata, own) if own is not None else None,
+        references=tuple(references),
+        native_libraries=_native_libraries(metadata),
+    )
+
+
+def _own_name(metadata: Metadata, row: tuple[int, ...]) -> AssemblyName:
+    _, major, minor, build, revision, _, key, name, culture = row
+    token = _token(metadata.blob(key)) if key else ""
+    return AssemblyName(metadata.text(name), f"{major}.{minor}.{build}.{revision}", metadata.text(culture), token)
+
+
+def _reference(metadata: Metadata, row: tuple[int, ...]) -> AssemblyName:
+    major, minor, build, revision, flags, key, name, culture, _ = row
+    data = metadata.blob(key) if key else b""
+    token = _token(data) if flags & _HAS_PUBLIC_KEY and data else data.hex()
+    return AssemblyName(metadata.text(name), f"{major}.{minor}.{build}.{revision}", metadata.text(culture), token)
+
+
+def _token(public_key: bytes) -> str:
+    """A public key's token: the last eight bytes of its SHA-1, reversed (II.6.3)."""
+    return hashlib.sha1(public_key, usedforsecurity=False).digest()[-_TOKEN_SIZE:][::-1].hex()
+
+
+def _native_libraries(metadata: Metadata) -> tuple[str, ...]:
+    names: dict[str, None] = {}
+    for *_, module in metadata.rows(Table.IMPL_MAP):
+        row = metadata.row(Table.MODULE_REF, module)
+        if row is not None:
+            names.setdefault(metadata.text(row[0]))
+    return tuple(names)
+
+
+def _target_framework(metadata: Metadata) -> str | None:
+    for parent, kind, value in metadata.rows(Table.CUSTOM_ATTRIBUTE):
+        if parent == _OF_THE_ASSEMBLY and _attribute_name(metadata, kind) == _TARGET:
+            return _first_text(metadata.blob(value))
+    return None
+
+
+def _attribute_name(metadata: Metadata, kind: int) -> str:
+    """The name of an attribute whose constructor another assembly has; empty for one of this assembly's own."""
+    table, number = coded("CustomAttributeType", kind)
+    constructor = metadata.row(table, number) if table == Table.MEMBER_REF else None
+    if constructor is None:
+        return ""
+    table, number = coded("MemberRefParent", constructor[0])
+    reference = metadata.row(table, number) if table == Table.TYPE_REF else None
+    return metadata.text(reference[1]) if reference is not None else ""
+
+
+def _first_text(blob: bytes) -> str | None:
+    """The first argument of a custom attribute, if it is a text: a prolog, a compressed length, UTF-8."""
+    cursor = Cursor(MemoryBytes(blob, "the target framework attribute"))
+    if cursor.take(2, "prolog") != b"\x01\x00":
+        return None
+    length = compressed(cursor.take(1, "length"), cursor)
+    return cursor.take(length, "text").decode("utf-8", "replace") if length < len(blob) else None
