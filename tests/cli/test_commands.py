@@ -104,6 +104,17 @@ def test_wrong_usage_is_said_in_one_message(
     assert "Traceback" not in ran.err
 
 
+@pytest.mark.parametrize("state", ["file", "inputs/cut", "/proc/nowhere"])
+def test_a_state_folder_that_cannot_be_used_is_said(fundamen: Fundamen, bad: Path, tmp_path: Path, state: str) -> None:
+    assert bad.exists()
+    source = ASource(tmp_path, tmp_path / "unused").published({"liba.so": an_elf(soname="liba.so")})
+    trust = ("sources", "trust", str(source.folder), "--fingerprint", source.fingerprint)
+    (tmp_path / "file").touch()
+    ran = fundamen(*trust, FUNDAMEN_HOME=str(tmp_path / state))
+    assert (ran.status, ran.out) == (3, "")
+    assert "$FUNDAMEN_HOME" in ran.err
+
+
 def test_the_whole_way_from_trust_to_undo_in_json(fundamen: Fundamen, linux: ALinuxMachine, tmp_path: Path) -> None:
     library = an_elf(soname="liba.so")
     source = ASource(tmp_path, tmp_path / "unused").published({"liba.so": library})

@@ -112,6 +112,17 @@ def test_a_wrong_fingerprint_is_refused_and_the_right_one_not_shown(source: ASou
         source.trusted()
 
 
+def test_a_source_of_which_what_is_kept_is_damaged_can_be_forgotten(source: ASource, home: Path) -> None:
+    source.trusted()
+    (home / "sources" / "it" / "source.json").write_text("{")
+    with pytest.raises(UnreadableError, match="cannot be read"):
+        source.store.catalogues()
+    source.store.forget("it")
+    with pytest.raises(UsageError, match="no source of this name"):
+        source.store.forget("../sources")
+    assert source.trusted().source.name == "it"
+
+
 def test_an_expired_catalogue_is_refused(tmp_path: Path, home: Path) -> None:
     with pytest.raises(UntrustedError, match="expired"):
         ASource(tmp_path, home).published({"libx.so.1": LIBRARY}, days=-1).trusted()

@@ -5,6 +5,7 @@ from datetime import datetime
 from fundamen.cli.output import Output
 from fundamen.evidence.authority import Authority
 from fundamen.evidence.dpkg import DpkgAuthority
+from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath
 
 
@@ -17,7 +18,12 @@ def authorities_at(home: HostPath, now: datetime, output: Output) -> list[Author
         from fundamen.evidence.catalogue import CatalogueAuthority  # noqa: PLC0415 - only where a source is trusted
         from fundamen.sources.store import SourceStore  # noqa: PLC0415
 
-        for catalogue in SourceStore(home).catalogues():
+        try:
+            catalogues = SourceStore(home).catalogues()
+        except UnreadableError as error:  # the program can still be traced, only with fewer witnesses
+            output.tell(error)
+            return authorities
+        for catalogue in catalogues:
             if catalogue.expires_at <= now:
                 output.note(
                     f"The source {catalogue.source.name} has expired and does not speak; see: fundamen sources list"

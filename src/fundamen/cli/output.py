@@ -10,7 +10,7 @@ from typing import Any, NoReturn, Self
 import click
 
 from fundamen.cli.exits import Exit, exit_of
-from fundamen.model.errors import FundamenError
+from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import shown
 
 _STATUS_WIDTH = 80
@@ -35,6 +35,8 @@ class Output:
         return self
 
     def __exit__(self, _t: type[BaseException] | None, error: BaseException | None, _tb: TracebackType | None) -> None:
+        if isinstance(error, OSError) and not isinstance(error, BrokenPipeError):
+            error = _of_the_host(error)
         if isinstance(error, FundamenError):
             self.log(f"failed: {error}", error)
             self._tell(error)
@@ -144,6 +146,15 @@ def report_bug(error: Exception) -> Exit:
     )
     click.echo("\n".join(lines), err=True)
     return Exit.BUG
+
+
+def _of_the_host(error: OSError) -> FundamenError:
+    """A file of this host, such as our own state, that nobody nearer to it could say more about."""
+    return UnreadableError(
+        what="A file of this host cannot be used",
+        why=f"{error.filename or 'the system says'}: {error.strerror}",
+        do="See whether the folder is there and writable; Fundamen's own state lies in $FUNDAMEN_HOME.",
+    )
 
 
 def _traceback(error: BaseException) -> str:

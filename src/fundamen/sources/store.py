@@ -59,7 +59,7 @@ class SourceStore:
             UnreadableError: the folder is no source.
         """
         fingerprint = _normal(fingerprint)
-        _require_free_name(name, {source.name for source in self.sources()})
+        _require_free_name(name, self._names())
         require_source(location)
         root = _root_with(location, fingerprint)
         folder = self._of(name)
@@ -73,17 +73,19 @@ class SourceStore:
             shutil.rmtree(folder, ignore_errors=True)
             raise
 
-    def forget(self, name: str) -> Source:
-        """Trust a source no longer. Raises: UsageError: there is none of this name."""
-        for source in self.sources():
-            if source.name == name:
-                shutil.rmtree(self._of(name))
-                return source
-        raise UsageError(
-            what=f"The source {shown(name)} cannot be forgotten",
-            why="no source of this name is trusted",
-            do="See the names with: fundamen sources list",
-        )
+    def forget(self, name: str) -> None:
+        """Trust a source no longer; also one of which what is kept is damaged.
+
+        Raises:
+            UsageError: there is none of this name.
+        """
+        if name not in self._names():
+            raise UsageError(
+                what=f"The source {shown(name)} cannot be forgotten",
+                why="no source of this name is trusted",
+                do="See the names with: fundamen sources list",
+            )
+        shutil.rmtree(self._of(name))
 
     def sources(self) -> tuple[Source, ...]:
         """All trusted sources, by name.
@@ -91,11 +93,7 @@ class SourceStore:
         Raises:
             UnreadableError: what we keep about one cannot be read.
         """
-        try:
-            names = sorted(os.listdir(self._folder))
-        except FileNotFoundError:
-            return ()
-        return tuple(_decoded(os.path.join(self._folder, name, "source.json"), Source) for name in names)
+        return tuple(_decoded(os.path.join(self._of(name), "source.json"), Source) for name in self._names())
 
     def refresh(self, source: Source) -> Catalogue:
         """Prove a source's catalogue anew and keep the outcome.
@@ -149,6 +147,12 @@ class SourceStore:
                 do="Copy the source from the packager again, whole; make sure there is room for it.",
             ) from error
         return local
+
+    def _names(self) -> list[str]:
+        try:
+            return sorted(os.listdir(self._folder))
+        except FileNotFoundError:
+            return []
 
     def _of(self, name: str) -> HostPath:
         return HostPath(os.path.join(self._folder, name))

@@ -75,8 +75,8 @@ def list_(output: Output) -> None:
 def forget(name: str, output: Output) -> None:
     """Trust the source NAME no longer."""
     with output:
-        source = SourceStore(options.home()).forget(name)
-        output.note(f"The source {source.name} at {source.location} is trusted no longer.")
+        SourceStore(options.home()).forget(name)
+        output.note(f"The source {name} is trusted no longer.")
 
 
 @command.command("refresh")
