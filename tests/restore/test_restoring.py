@@ -309,13 +309,15 @@ def test_an_outdated_library_is_replaced_by_the_whole_newer_package(
 ) -> None:
     old = {"x.dll": a_pe(name="x.dll", exports=("Old",)), "y.dll": a_pe(name="y.dll")}
     new = {"x.dll": a_pe(name="x.dll", exports=("Old", "New")), "y.dll": a_pe(name="y.dll", exports=("More",))}
+    old["z.dll"] = new["z.dll"] = a_pe(name="z.dll")
     source = ASource(tmp_path, home).published(old, "1.0", "{program}").published(new, "2.0", "{program}")
-    windows.program("C:\\App\\app.exe", needs={"x.dll": ("New",), "y.dll": ()})
-    for name, data in old.items():
-        windows.file(f"C:\\App\\{name}", data)
+    windows.program("C:\\App\\app.exe", needs={"z.dll": (), "x.dll": ("New",), "y.dll": ()})
+    for name in ("x.dll", "y.dll"):  # z.dll is missing as well, and must not be taken from the older package
+        windows.file(f"C:\\App\\{name}", old[name])
     rehearsal = rehearse(windows.opened(), MachinePath("C:\\App\\app.exe"), [source.trusted()], [], source.store.fetch)
     assert [(step.path, step.package.version) for step in rehearsal.plan.steps] == [
         ("C:\\App\\x.dll", "2.0"),
         ("C:\\App\\y.dll", "2.0"),
+        ("C:\\App\\z.dll", "2.0"),
     ]
-    assert (len(rehearsal.before.faults), rehearsal.after.faults) == (1, ())
+    assert (len(rehearsal.before.faults), rehearsal.after.faults) == (2, ())

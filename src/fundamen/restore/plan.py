@@ -61,14 +61,16 @@ def plan_restoration(machine: Machine, trace: Trace, catalogues: Sequence[Catalo
     standing = _in_place(machine, trace, catalogues)
     chosen: dict[tuple[str, Package], Offer] = {}
     unmet = []
-    for fault in trace.faults:
-        # What stands is too old in itself: only another version of its package can mend it, and all of it at once.
+    # What is outdated goes first: only another version of its package can mend it, and the other faults then follow it.
+    for fault in sorted(trace.faults, key=lambda fault: fault.verdict is not Verdict.OUTDATED):
         in_place = () if fault.verdict is Verdict.OUTDATED else standing
         offers = find_offers(
             catalogues, machine.paths.basename(fault.name), machine.platform, fault.wanted_architecture, in_place
         )
         if offers and offers[0].is_eligible:
-            chosen.setdefault((offers[0].source.name, offers[0].package), offers[0])
+            package = offers[0].package
+            chosen.setdefault((offers[0].source.name, package), offers[0])
+            standing = [known for known in standing if known[0] != package.name] + [(package.name, package.version)]
         else:
             unmet.append(Unmet(fault.name, _why_unmet(offers, catalogues)))
     steps: dict[str, PlaceFile] = {}
