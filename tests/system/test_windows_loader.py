@@ -103,12 +103,15 @@ def laid_out(prefix: Path, built: Path) -> Callable[[str], Path]:
     return lay
 
 
-def run(prefix: Path, *words: str) -> int:
-    environment = {**os.environ, "WINEPREFIX": str(prefix), "WINEDEBUG": "-all", "DISPLAY": "", "WINEPATH": "C:\\tools"}
+def run(prefix: Path, *words: str, told: Path | None = None) -> int:
+    """Run a program, and keep what the prefix's loader says in a file, if one is given."""
+    environment = {**os.environ, "WINEPREFIX": str(prefix), "DISPLAY": "", "WINEPATH": "C:\\tools"}
+    environment["WINEDEBUG"] = "-all,err+module" if told else "-all"
     # No pipes: the prefix's own services would hold them open long after the program has ended.
-    return subprocess.run(
-        [WINE, *words], env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, timeout=300, check=False
-    ).returncode
+    with open(told or os.devnull, "wb") as errors:
+        return subprocess.run(
+            [WINE, *words], env=environment, stdout=subprocess.DEVNULL, stderr=errors, timeout=300, check=False
+        ).returncode
 
 
 def faults(prefix: Path) -> list[tuple[str, Verdict]]:
@@ -121,13 +124,15 @@ def faults(prefix: Path) -> list[tuple[str, Verdict]]:
 @pytest.mark.parametrize("level", LEVELS)
 @pytest.mark.parametrize("fault", FAULTS)
 def test_the_prefix_stops_where_the_trace_says(
-    prefix: Path, laid_out: Callable[[str], Path], fault: str, level: str, place: str
+    prefix: Path, laid_out: Callable[[str], Path], tmp_path: Path, fault: str, level: str, place: str
 ) -> None:
     folder = laid_out(place)
     assert (run(prefix, "C:\\app\\app.exe"), faults(prefix)) == (42, [])
     change, verdict = FAULTS[fault]
     change(folder / f"{level}.dll")
-    assert run(prefix, "C:\\app\\app.exe") != 42
+    assert run(prefix, "C:\\app\\app.exe", told=tmp_path / "told") != 42
+    first = next(line for line in (tmp_path / "told").read_text().splitlines() if "import_dll" in line)
+    assert f"{level}.dll" in first.partition("(which is needed")[0]
     assert faults(prefix) == [(f"{level}.dll", verdict)]
 
 
