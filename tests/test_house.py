@@ -1,12 +1,10 @@
 """The house keeps its own rules: floors, one version, schemas that are the types' own."""
 
 import ast
-import json
 import subprocess
 import sys
 from pathlib import Path
 
-import msgspec
 import pytest
 
 import fundamen
@@ -82,9 +80,7 @@ def test_all_public_names_can_be_had() -> None:
 
 def test_the_published_schemas_are_those_of_the_types() -> None:
     subprocess.run([sys.executable, ROOT / "tools" / "write_schemas.py", "--check"], check=True)
-    schemas = sorted((ROOT / "docs" / "schemas").glob("*.json"))
-    assert [msgspec.json.decode(path.read_bytes()) for path in schemas] == [json.loads(p.read_text()) for p in schemas]
-    assert len(schemas) == 9
+    assert len(list((ROOT / "docs" / "schemas").glob("*.json"))) == 9
 
 
 def test_mutated_files_are_answered_or_refused() -> None:

@@ -79,10 +79,8 @@ def test_a_file_changed_at_any_byte_is_read_or_refused_and_nothing_else() -> Non
 @settings(max_examples=300)
 def test_random_bytes_are_read_or_refused(noise: bytes, at: int) -> None:
     for data in (b"MZ" + noise, LIBRARY[:at] + noise + LIBRARY[at + len(noise) :]):
-        try:
+        with suppress(DamagedFileError):
             read(data)
-        except DamagedFileError:
-            assert data[:2] == b"MZ" or at < 2
 
 
 def test_an_import_table_without_an_end_is_bounded() -> None:

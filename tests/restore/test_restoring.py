@@ -256,6 +256,17 @@ def test_stopped_from_the_keyboard_it_is_taken_back(case: Case) -> None:
     assert case.tree() == before
 
 
+@pytest.mark.parametrize("error", [KeyboardInterrupt, lambda: OSError(errno.ENOSPC, "No space left", "/a/file")])
+def test_an_undo_that_is_stopped_says_that_it_is_unfinished(case: Case, error: Callable[[], BaseException]) -> None:
+    before = case.tree()
+    case.restored()
+    with pytest.raises(UnfinishedError, match="only in part"), _stopped_at(8, error, once=True):
+        case.undone()
+    assert case.journal.unfinished() is not None
+    case.undone()
+    assert case.tree() == before
+
+
 def test_undo_refuses_where_a_file_has_changed_since(case: Case) -> None:
     case.restored()
     (case.linux.root / MISSING[1:]).write_bytes(b"somebody's own work")

@@ -39,10 +39,10 @@ class Output:
             error = _of_the_host(error)
         if isinstance(error, FundamenError):
             self.log(f"failed: {error}", error)
-            self._tell(error)
+            self._fail(error)
             sys.exit(exit_of(error))
         if isinstance(error, KeyboardInterrupt):
-            click.echo("\nStopped. Nothing was left half done.", err=True)
+            click.echo("\nStopped.", err=True)  # what changes a machine takes it back, or says that it is unfinished
             sys.exit(Exit.INTERRUPTED)
 
     def show(self, text: str) -> None:
@@ -120,7 +120,7 @@ class Output:
             done.set()
             teller.join()
 
-    def _tell(self, error: FundamenError) -> None:
+    def _fail(self, error: FundamenError) -> None:
         if self.as_json:
             from fundamen.report.contracts.line import ErrorRecord, failure  # noqa: PLC0415
 

@@ -48,21 +48,23 @@ def trace_text(trace: Trace, machine: Machine, *, drawn: bool, verbose: bool) ->
 def answer(trace: Trace, machine: Machine) -> str:
     """The trace in one sentence."""
     name = machine.paths.basename(trace.program)
-    others = [c for c in trace.components if c.kind != "program"]
+    purpose = "start" if trace.is_of_a_program else "be loaded"
     if not trace.faults:
-        if not others:
+        if len(trace.components) == 1:
             return f"{name} needs no shared libraries, and its own file is {trace.components[0].verdict}."
-        return f"{name} has all that it needs to start{_doubt(trace, machine)}."
+        return f"{name} has all that it needs to {purpose}{_doubt(trace, machine)}."
     listed = [f"{machine.paths.basename(f.name)} is {_said(f.verdict)}" for f in trace.faults]
     if len(listed) > _NAMES_IN_ANSWER:
         listed = [*listed[:_NAMES_IN_ANSWER], f"{len(listed) - _NAMES_IN_ANSWER} more are at fault"]
-    return f"{name} cannot start as it should: {', '.join(listed)}."
+    return f"{name} cannot {purpose} as it should: {', '.join(listed)}."
 
 
 def next_step(trace: Trace, machine: Machine) -> str:
     """What to do now: a command, or a sentence that ends with a full stop."""
     if trace.faults:
         return command(machine, "restore", "--rehearse", trace.program)
+    if not trace.is_of_a_program:
+        return "Trace the program that uses this library, or run it."
     return trace.program if machine.is_live else "Run it on its own machine."
 
 

@@ -19,7 +19,7 @@ from fundamen.restore.journal import Journal, State, StepRecord, StepState
 from fundamen.restore.placing import FileState, copy_flushed, flush_folder, put, read_state
 from fundamen.restore.plan import PlaceFile
 from fundamen.restore.rehearsal import Rehearsal
-from fundamen.restore.taking_back import standing_folder, take_back_steps
+from fundamen.restore.taking_back import cause_of, standing_folder, take_back_steps
 
 _NEW_FILE, _NEW_PROGRAM = 0o644, 0o755  # modes
 _SPARE_BYTES = 1 << 20  # for folders and the journal itself
@@ -46,7 +46,7 @@ def carry_out(
     except (OSError, UnreadableError) as error:
         raise RestorationError(
             what="The restoration was not begun",
-            why=f"its journal cannot be written: {_cause(error)}",
+            why=f"its journal cannot be written: {cause_of(error)}",
             do="Nothing was changed. Make Fundamen's own folder writable, then restore again.",
         ) from error
     try:
@@ -145,7 +145,7 @@ def _require_room(journal: Journal, targets: list[tuple[PlaceFile, HostPath]]) -
 
 def _taken_back(journal: Journal, number: int, error: BaseException) -> FundamenError:
     """Take a failed restoration back, and say how that went."""
-    cause = _cause(error)
+    cause = cause_of(error)
     entry = next(entry for entry in journal.entries() if entry.number == number)
     try:
         take_back_steps(journal, entry)
@@ -153,7 +153,7 @@ def _taken_back(journal: Journal, number: int, error: BaseException) -> Fundamen
     except (OSError, KeyboardInterrupt, UnreadableError) as second:
         return UnfinishedError(
             what=f"Restoration {number} failed and could not be taken back at once",
-            why=f"{cause}; then {_cause(second)}",
+            why=f"{cause}; then {cause_of(second)}",
             do=f"The originals are kept. Mend that, then: fundamen undo {number}",
         )
     shutil.rmtree(journal.kept_folder(number), ignore_errors=True)
@@ -162,11 +162,3 @@ def _taken_back(journal: Journal, number: int, error: BaseException) -> Fundamen
         why=cause,
         do="Every file is as it was before. Mend that, then restore again.",
     )
-
-
-def _cause(error: BaseException) -> str:
-    if isinstance(error, KeyboardInterrupt):
-        return "it was stopped from the keyboard"
-    if isinstance(error, OSError):
-        return f"{shown(str(error.filename or 'the machine'))}: {error.strerror}"
-    return error.why if isinstance(error, FundamenError) else str(error)

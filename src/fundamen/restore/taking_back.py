@@ -9,7 +9,7 @@ import shutil
 
 import msgspec
 
-from fundamen.model.errors import RestorationError, UsageError
+from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.restore.journal import OURS, SOMEBODY_ELSES, Entry, Journal, State, Step, StepRecord, StepState
 from fundamen.restore.placing import digest_of_file, put, remove
@@ -24,7 +24,8 @@ def undo(journal: Journal, number: int | None) -> Entry:
 
     Raises:
         UsageError: there is no such restoration, or a later one stands on it.
-        RestorationError: a file has changed since, or cannot be written.
+        RestorationError: a file has changed since; nothing was undone.
+        UnfinishedError: it was stopped half-way, or a file cannot be written; it can be undone again.
     """
     entry = _chosen(journal, number)
     conflicts = [path for step in entry.steps if (path := _conflict(step)) is not None]
@@ -39,13 +40,13 @@ def undo(journal: Journal, number: int | None) -> Entry:
         journal.mark(entry.number, State.UNDOING)
     try:
         take_back_steps(journal, entry)
-    except OSError as error:
-        raise RestorationError(
+        journal.mark(entry.number, State.UNDONE)
+    except (OSError, KeyboardInterrupt, UnreadableError) as error:
+        raise UnfinishedError(
             what=f"Restoration {entry.number} is undone only in part",
-            why=f"{shown(str(error.filename))}: {error.strerror}",
+            why=cause_of(error),
             do=f"The originals are kept. Mend that, then: fundamen undo {entry.number}",
         ) from error
-    journal.mark(entry.number, State.UNDONE)
     shutil.rmtree(journal.kept_folder(entry.number), ignore_errors=True)
     return entry
 
@@ -53,6 +54,15 @@ def undo(journal: Journal, number: int | None) -> Entry:
 def standing_folder(record: StepRecord) -> str:
     """The nearest folder of the target that was there before the step."""
     return os.path.dirname(record.new_folders[0] if record.new_folders else record.target)
+
+
+def cause_of(error: BaseException) -> str:
+    """What stopped a change, in words."""
+    if isinstance(error, KeyboardInterrupt):
+        return "it was stopped from the keyboard"
+    if isinstance(error, OSError):
+        return f"{shown(str(error.filename or 'the machine'))}: {error.strerror}"
+    return error.why if isinstance(error, FundamenError) else str(error)
 
 
 def _chosen(journal: Journal, number: int | None) -> Entry:

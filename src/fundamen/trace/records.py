@@ -30,6 +30,7 @@ class Component(msgspec.Struct, frozen=True, kw_only=True):
     wanted_architecture: Architecture
     architecture: Architecture | None  # of the file at path
     version: str | None  # that the file at path says it has
+    unoffered: tuple[str, ...]  # functions that are called and that it does not offer; ``#12`` for a number
     needed_by: tuple[MachinePath, ...]
     chain: tuple[MachinePath, ...]  # the shortest way from the program to what needs it, the program first
     evidence: tuple[Evidence, ...]
@@ -48,6 +49,11 @@ class Trace(msgspec.Struct, frozen=True):
     format: Format
     architecture: Architecture
     components: tuple[Component, ...]  # the program itself first, then in the loader's order
+
+    @property
+    def is_of_a_program(self) -> bool:
+        """Whether a program was traced, and not a library by itself."""
+        return self.components[0].kind == "program"
 
     @property
     def faults(self) -> tuple[Component, ...]:

@@ -31,6 +31,6 @@ def symptom_of(file_format: Format, component: Component) -> str | None:
         return _LINUX_DAMAGED if component.verdict is Verdict.CORRUPT else _LINUX
     if component.kind == "assembly":
         return _ASSEMBLY
-    if component.verdict is Verdict.OUTDATED and " calls #" in component.reason:
+    if component.unoffered[:1] and component.unoffered[0].startswith("#"):
         return _ORDINAL
     return _WINDOWS.get(component.verdict)

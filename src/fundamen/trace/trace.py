@@ -8,7 +8,7 @@ from fundamen.evidence.authority import Authority, Says, Subject, Testimony
 from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution
 from fundamen.loaders.loading import load_map
 from fundamen.machine.machine import Machine
-from fundamen.model.binary import Binary, How
+from fundamen.model.binary import Binary, How, Kind
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.trace.records import STRUCTURE, Component, Evidence, Trace
@@ -46,6 +46,7 @@ class _Finding(msgspec.Struct, frozen=True):
     verdict: Verdict
     reason: str
     evidence: tuple[Evidence, ...] = ()
+    unoffered: tuple[str, ...] = ()
 
 
 class _Judging:
@@ -70,7 +71,7 @@ class _Judging:
         finding = self._judge_file(path, binary)
         return Component(
             name=self._machine.paths.basename(path),
-            kind="program",
+            kind="program" if binary.kind is Kind.PROGRAM else "shared-library",
             verdict=finding.verdict,
             reason=finding.reason,
             how=How.REQUIRED,
@@ -78,6 +79,7 @@ class _Judging:
             wanted_architecture=binary.architecture,
             architecture=binary.architecture,
             version=version_of(self._machine, path, binary),
+            unoffered=(),
             needed_by=(),
             chain=(),
             evidence=finding.evidence,
@@ -101,6 +103,7 @@ class _Judging:
             wanted_architecture=self._loading.binary.architecture,
             architecture=found.architecture if found is not None else None,
             version=version_of(self._machine, path, found) if path is not None and found is not None else None,
+            unoffered=finding.unoffered,
             needed_by=tuple(needers),
             chain=min((self._chains[needer] for needer in needers if needer in self._chains), key=len, default=()),
             evidence=finding.evidence,
@@ -143,7 +146,8 @@ class _Judging:
             return finding
         calls = [f"{self._machine.paths.basename(gap.importer)} calls {_named(gap.functions)}" for gap in gaps]
         reason = f"it does not offer all that is called: {'; '.join(calls)}"
-        return _Finding(Verdict.OUTDATED, reason, finding.evidence)
+        unoffered = tuple(dict.fromkeys(function for gap in gaps for function in gap.functions))
+        return _Finding(Verdict.OUTDATED, reason, finding.evidence, unoffered)
 
     def _judge_unfound(self, resolution: Resolution) -> _Finding:
         """Say why the loader ends with nothing: the most telling of the candidates that it passed over."""

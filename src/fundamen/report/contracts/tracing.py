@@ -38,6 +38,7 @@ class ComponentPart(msgspec.Struct, frozen=True, kw_only=True):
     path: str | None
     architecture: str | None
     version: str | None
+    unoffered: tuple[str, ...]  # functions that are called and that it does not offer
     needed_by: tuple[str, ...]
     evidence: tuple[EvidencePart, ...]
     searched: tuple[CandidatePart, ...]
@@ -86,6 +87,7 @@ def _component(trace: Trace, component: Component) -> ComponentPart:
         path=component.path,
         architecture=component.architecture,
         version=component.version,
+        unoffered=component.unoffered,
         needed_by=component.needed_by,
         evidence=tuple(EvidencePart(e.source, e.detail) for e in component.evidence),
         searched=tuple(CandidatePart(c.path, c.outcome, c.because, c.detail) for c in component.searched),
