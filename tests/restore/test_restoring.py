@@ -136,6 +136,15 @@ def test_a_fault_that_no_source_can_mend_is_said_and_the_others_are_mended(case:
     assert case.restored().remaining == 1
 
 
+def test_what_the_rehearsal_does_not_prove_is_not_offered(linux: ALinuxMachine, tmp_path: Path, home: Path) -> None:
+    source = ASource(tmp_path, home).published({"liba.so": FILES["liba.so"]}, place="{program}/where-no-loader-looks")
+    linux.program(PROGRAM, needs=("liba.so",), runpath="$ORIGIN/../lib")
+    rehearsal = rehearse(linux.opened(), PROGRAM, [source.trusted()], [], source.store.fetch)
+    assert rehearsal.plan.steps == ()
+    assert rehearsal.plan.unmet[0].why == "what the sources have for it would not mend it"
+    assert rehearsal.after.faults == rehearsal.before.faults
+
+
 def test_on_windows_each_width_goes_where_its_programs_look(
     windows: AWindowsMachine, tmp_path: Path, home: Path
 ) -> None:

@@ -9,7 +9,7 @@ from fundamen.machine.machine import Machine
 from fundamen.machine.overlay import OverlayMachine
 from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath, MachinePath
-from fundamen.restore.plan import Plan, plan_restoration, with_found_places
+from fundamen.restore.plan import Plan, Unmet, plan_restoration, with_found_places
 from fundamen.sources.store import Catalogue, Source
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program
@@ -57,7 +57,15 @@ def rehearse(
         if grown.steps == plan.steps:
             break
         plan = grown
+    if plan.steps and not _cured(before, after):
+        useless = tuple(Unmet(fault.name, "what the sources have for it would not mend it") for fault in before.faults)
+        return Rehearsal(before, msgspec.structs.replace(plan, packages=(), steps=(), unmet=useless), before, contents)
     return Rehearsal(before, plan, after, contents)
+
+
+def _cured(before: Trace, after: Trace) -> set[str]:
+    """The faults that are gone. Others may have come to light: a library that was missing can itself lack something."""
+    return {fault.name for fault in before.faults} - {fault.name for fault in after.faults}
 
 
 def _grown(overlay: Machine, machine: Machine, plan: Plan, after: Trace, catalogues: Sequence[Catalogue]) -> Plan:
