@@ -5,6 +5,8 @@ from pathlib import Path
 from typing import Any, Self
 
 from builders.elf import an_elf
+from builders.hive import Key, a_hive
+from builders.managed import a_managed
 from builders.pe import a_pe
 from fundamen.machine.machine import Machine
 from fundamen.machine.opening import open_machine
@@ -73,6 +75,21 @@ class AWindowsMachine(AMachine):
 
     def library(self, path: str, architecture: str = "x86_64", **facts: Any) -> Self:
         return self.file(path, a_pe(architecture, **{"name": path.rpartition("\\")[2], **facts}))
+
+    def assembly(self, path: str, version: str = "1.0.0.0", **facts: Any) -> Self:
+        stem, _, ending = path.rpartition("\\")[2].rpartition(".")
+        return self.file(path, a_managed(stem, version, **{"is_library": ending == "dll", **facts}))
+
+    def registry(self, software: Key | None = None, system: Key | None = None) -> Self:
+        """Hives with these keys below HKLM\\Software and HKLM\\System\\CurrentControlSet."""
+        self.file("C:\\Windows\\System32\\config\\SOFTWARE", a_hive(software or {}))
+        control_sets: Key = {"Select": {"Current": 1}, "ControlSet001": system or {}}
+        return self.file("C:\\Windows\\System32\\config\\SYSTEM", a_hive(control_sets))
+
+    def system(self, architecture: str = "x86_64") -> Self:
+        """The library by which it shows what this system runs; the 64-bit one runs 32-bit programs too."""
+        self.library("C:\\Windows\\System32\\ntdll.dll", architecture)
+        return self.library("C:\\Windows\\SysWOW64\\ntdll.dll", "x86")
 
 
 def a_copy(folder: Path, of: Path) -> Path:

@@ -19,11 +19,13 @@ def a_pe(
     version: tuple[int, int, int, int] | None = None,
     manifest: str | None = None,
     section: tuple[bytes, bytes] = (b".all", b""),
+    directory: int | None = None,
+    is_library: bool | None = None,
 ) -> bytes:
     """A program or, with a name, a DLL, whose tables all fit.
 
     Needs may name the functions (or ordinals) that are imported; an export may name where it is passed on to. The one
-    section may have a name and content of its own.
+    section may have a name and content of its own, to which one of the data directories may point.
     """
     wide = architecture != "x86"
     section_name, content = section
@@ -71,6 +73,8 @@ def a_pe(
         resources = _resource(kind, number, block, _RVA + len(data))
         directories[2] = (placed(resources), len(resources))
 
+    if directory is not None:
+        directories[directory] = (_RVA, len(content))
     data.extend(bytes(-len(data) % _ALIGNMENT))
     magic = struct.pack("<HBBIIIII", 0x20B if wide else 0x10B, 14, 0, 0, len(data), 0, 0, _RVA)
     bases = struct.pack("<Q", 0x140000000) if wide else struct.pack("<II", _RVA, 0x400000)
@@ -79,7 +83,7 @@ def a_pe(
     stacks = struct.pack("<4Q" if wide else "<4I", 1 << 20, 4096, 1 << 20, 4096)
     optional = magic + bases + versions + image + stacks + struct.pack("<II", 0, 16)
     optional += b"".join(struct.pack("<II", *directory) for directory in directories)
-    characteristics = 0x2002 if name is not None else 0x0002
+    characteristics = 0x2002 if is_library or (is_library is None and name is not None) else 0x0002
     coff = struct.pack("<HHIIIHH", _MACHINES[architecture], 1, 0, 0, 0, len(optional), characteristics)
     section_header = struct.pack(
         "<8sIIIIIIHHI", section_name, len(data), _RVA, len(data), _OFFSET, 0, 0, 0, 0, 0x60000060

@@ -83,7 +83,7 @@ def test_an_assembly_that_does_not_stand_is_named_in_full(
     windows.program(APP, manifest=asking())
     [fault] = windows.trace(APP).faults
     assert (fault.kind, fault.name) == (
-        "assembly",
+        "side-by-side-assembly",
         "Ardvane.Saltgrass, 4.2.0.0, any architecture, key 0123456789abcdef",
     )
     assert fault.verdict is verdict
@@ -106,7 +106,7 @@ def test_an_assembly_in_one_dll_carries_its_manifest_itself(windows: AWindowsMac
 
 def test_a_program_without_a_manifest_inside_has_it_beside(windows: AWindowsMachine) -> None:
     windows.program(APP).file(APP + ".manifest", asking().encode())
-    assert [fault.kind for fault in windows.trace(APP).faults] == ["assembly"]
+    assert [fault.kind for fault in windows.trace(APP).faults] == ["side-by-side-assembly"]
 
 
 def test_a_library_has_assemblies_of_its_own(windows: AWindowsMachine) -> None:

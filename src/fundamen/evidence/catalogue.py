@@ -46,7 +46,7 @@ class CatalogueAuthority:
         return [
             (package, file)
             for package, file in self._known.get(subject.name.lower(), ())
-            if package.platform is machine.platform and package.architecture is subject.architecture
+            if package.platform is machine.platform and package.architecture.serves(subject.architecture)
         ]
 
     def _vouching(self, package: Package) -> Testimony:

@@ -12,10 +12,13 @@ import msgspec
 
 from fundamen.formats.cli_tables import Metadata, Table, coded, compressed
 from fundamen.formats.cursor import ByteSource, Cursor, MemoryBytes
-from fundamen.formats.pe import Directory, Pe, cursor_at
+from fundamen.formats.pe import CLI_HEADER, CliFlags, Directory, Pe, cursor_at
+from fundamen.model.architecture import Architecture
 
-_HEADER = struct.Struct("<IHHIIII")  # size, runtime version twice, metadata RVA and size, flags, entry point
-_IL_ONLY, _REQUIRES_32_BITS, _PREFERS_32_BITS = 0x1, 0x2, 0x20000
+_NATIVE_HEADER_AT = 64  # bytes into the CLI header: RVA and size of what a compiler ahead of time has added
+_READY_TO_RUN = struct.Struct("<IHHI")  # signature, version twice, flags
+_READY_TO_RUN_SIGNATURE = 0x00525452  # "RTR"
+_WAS_NEUTRAL = 0x1  # the assembly was for any processor before it was compiled ahead of time
 _HAS_PUBLIC_KEY = 0x1  # of an assembly reference's flags: the whole key is given and not its token
 _OF_THE_ASSEMBLY = 1 << 5 | 14  # as HasCustomAttribute codes row 1 of the table Assembly
 _TARGET = "TargetFrameworkAttribute"
@@ -44,6 +47,7 @@ class Managed(msgspec.Struct, frozen=True):
     is_pure: bool  # no native code inside
     requires_32_bits: bool
     prefers_32_bits: bool
+    is_neutral: bool  # may be loaded into a process of any architecture
     assembly: AssemblyName | None
     references: tuple[AssemblyName, ...]
     native_libraries: tuple[str, ...]  # that are called through platform invoke, as the image spells them
@@ -66,22 +70,34 @@ def read_managed(source: ByteSource, pe: Pe) -> Managed | None:
     """
     if not pe.is_managed:
         return None
-    header = cursor_at(source, pe, pe.directories[Directory.CLR][0], "CLI header").unpack(_HEADER, "CLI header")
-    _, _, _, metadata_rva, _, flags, _ = header
+    cursor = cursor_at(source, pe, pe.directories[Directory.CLR][0], "CLI header")
+    header_at = cursor.at
+    _, _, _, metadata_rva, _, bits, _ = cursor.unpack(CLI_HEADER, "CLI header")
+    flags = CliFlags(bits)
     metadata = Metadata(source, cursor_at(source, pe, metadata_rva, "metadata").at)
     references = [_reference(metadata, row) for row in islice(metadata.rows(Table.ASSEMBLY_REF), _MAX_REFERENCES)]
     own = metadata.row(Table.ASSEMBLY, 1)
-    prefers = bool(flags & _PREFERS_32_BITS)
+    prefers = CliFlags.PREFERS_32_BITS in flags
     return Managed(
         runtime_version=metadata.version,
         target_framework=_target_framework(metadata),
-        is_pure=bool(flags & _IL_ONLY),
-        requires_32_bits=bool(flags & _REQUIRES_32_BITS) and not prefers,
+        is_pure=CliFlags.IL_ONLY in flags,
+        requires_32_bits=CliFlags.REQUIRES_32_BITS in flags and not prefers,
         prefers_32_bits=prefers,
+        is_neutral=pe.architecture is Architecture.ANY or _was_neutral(source, pe, header_at),
         assembly=_own_name(metadata, own) if own is not None else None,
         references=tuple(references),
         native_libraries=_native_libraries(metadata),
     )
+
+
+def _was_neutral(source: ByteSource, pe: Pe, header_at: int) -> bool:
+    """Whether native code was only added to an assembly that still runs without it. Source: readytorun.h."""
+    rva, size = Cursor(source, header_at + _NATIVE_HEADER_AT).unpack(struct.Struct("<II"), "managed native header")
+    if not rva or size < _READY_TO_RUN.size:
+        return False
+    signature, _, _, flags = cursor_at(source, pe, rva, "managed native header").unpack(_READY_TO_RUN, "native header")
+    return signature == _READY_TO_RUN_SIGNATURE and bool(flags & _WAS_NEUTRAL)
 
 
 def _own_name(metadata: Metadata, row: tuple[int, ...]) -> AssemblyName:
@@ -112,8 +128,8 @@ def _native_libraries(metadata: Metadata) -> tuple[str, ...]:
 
 
 def _target_framework(metadata: Metadata) -> str | None:
-    for parent, kind, value in metadata.rows(Table.CUSTOM_ATTRIBUTE):
-        if parent == _OF_THE_ASSEMBLY and _attribute_name(metadata, kind) == _TARGET:
+    for _, kind, value in metadata.rows_of(Table.CUSTOM_ATTRIBUTE, _OF_THE_ASSEMBLY):
+        if _attribute_name(metadata, kind) == _TARGET:
             return _first_text(metadata.blob(value))
     return None
 

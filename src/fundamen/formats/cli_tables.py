@@ -5,6 +5,7 @@ indexes).
 """
 
 import struct
+from bisect import bisect_left
 from collections.abc import Iterator
 from enum import IntEnum
 
@@ -146,6 +147,24 @@ class Metadata:
         return Cursor(self._source, self._starts[table] + (number - 1) * record.size).unpack(
             record, f"table {table:#x}"
         )
+
+    def rows_of(self, table: Table, parent: int) -> Iterator[tuple[int, ...]]:
+        """The rows of a table that is sorted by its first column, in which that column is ``parent`` (II.22).
+
+        Raises:
+            DamagedFileError: a row does not fit the file.
+        """
+        count = self._counts.get(table, 0)
+
+        def first_column(number: int) -> int:
+            found = self.row(table, number)
+            return found[0] if found is not None else -1
+
+        for number in range(bisect_left(range(1, count + 1), parent, key=first_column) + 1, count + 1):
+            row = self.row(table, number)
+            if row is None or row[0] != parent:
+                return
+            yield row
 
     def text(self, index: int) -> str:
         """A string of the #Strings heap. Raises: DamagedFileError."""

@@ -3,18 +3,14 @@
 Source: Microsoft's "Manifest Files Reference" (application, assembly and publisher configuration manifests).
 """
 
-from collections.abc import Iterator
-from xml.etree.ElementTree import Element, ParseError
+from xml.etree.ElementTree import Element
 
 import msgspec
-from defusedxml import DefusedXmlException
-from defusedxml.ElementTree import fromstring
 
+from fundamen.formats.bounded_xml import elements_of, read_xml, tag_of
 from fundamen.model.errors import DamagedFileError
 
-_MAX_BYTES = 1 << 20
 _MAX_DEPENDENCIES = 1000
-_MAX_DEPTH = 64
 
 Version = tuple[int, int, int, int]
 
@@ -64,27 +60,25 @@ def read_manifest(data: bytes) -> Manifest:
     Raises:
         DamagedFileError: it is no XML, declares entities, or is too large or too deep.
     """
-    if len(data) > _MAX_BYTES:
-        raise _damaged(f"it has {len(data)} bytes")
-    try:
-        root = fromstring(data.rstrip(b"\0 \r\n"), forbid_dtd=True)
-    except (ParseError, DefusedXmlException, ValueError, LookupError) as error:
-        raise _damaged(f"{type(error).__name__}: {error}") from error
-    elements = list(_below(root, 0))
+    root = read_xml(data, "manifest")
     dependencies = [
         _dependency(dependent, is_optional=element.get("optional", "").lower() == "yes")
-        for element in elements
-        if _tag(element) == "dependency"
+        for element in elements_of(root)
+        if tag_of(element) == "dependency"
         for dependent in element
-        if _tag(dependent) == "dependentassembly"
+        if tag_of(dependent) == "dependentassembly"
     ]
     if len(dependencies) > _MAX_DEPENDENCIES:
-        raise _damaged(f"it asks for {len(dependencies)} assemblies")
-    own = next((child for child in root if _tag(child) == "assemblyidentity"), None)
+        raise DamagedFileError(
+            what="The manifest cannot be read",
+            why=f"it asks for {len(dependencies)} assemblies",
+            do="Compare it with the one in its publisher's package.",
+        )
+    own = next((child for child in root if tag_of(child) == "assemblyidentity"), None)
     return Manifest(
         identity=_identity(own) if own is not None else None,
         dependencies=tuple(found for found in dependencies if found is not None),
-        files=tuple(name for child in root if _tag(child) == "file" and (name := child.get("name", ""))),
+        files=tuple(name for child in root if tag_of(child) == "file" and (name := child.get("name", ""))),
     )
 
 
@@ -101,17 +95,22 @@ def dotted(version: Version) -> str:
 
 
 def _dependency(element: Element, *, is_optional: bool) -> Dependency | None:
-    identity = next((_identity(child) for child in element if _tag(child) == "assemblyidentity"), None)
+    identity = next((_identity(child) for child in element if tag_of(child) == "assemblyidentity"), None)
     if identity is None:
         return None
+    return Dependency(identity, is_optional, redirects_in(element))
+
+
+def redirects_in(element: Element) -> tuple[Redirect, ...]:
+    """The ranges of versions that an element's ``bindingRedirect`` children redirect."""
     redirects = []
     for child in element:
-        if _tag(child) == "bindingredirect":
+        if tag_of(child) == "bindingredirect":
             first, _, last = child.get("oldVersion", "").partition("-")
             redirects.append(
                 Redirect(version_of(first), version_of(last or first), version_of(child.get("newVersion", "")))
             )
-    return Dependency(identity, is_optional, tuple(redirects))
+    return tuple(redirects)
 
 
 def _identity(element: Element) -> Identity:
@@ -121,22 +120,4 @@ def _identity(element: Element) -> Identity:
         architecture=element.get("processorArchitecture", "").lower(),
         token=element.get("publicKeyToken", "").lower(),
         language=element.get("language", "").lower().replace("neutral", ""),
-    )
-
-
-def _below(element: Element, depth: int) -> Iterator[Element]:
-    if depth > _MAX_DEPTH:
-        raise _damaged(f"it is nested more than {_MAX_DEPTH} levels deep")
-    for child in element:
-        yield child
-        yield from _below(child, depth + 1)
-
-
-def _tag(element: Element) -> str:
-    return element.tag.rpartition("}")[2].lower() if isinstance(element.tag, str) else ""
-
-
-def _damaged(why: str) -> DamagedFileError:
-    return DamagedFileError(
-        what="The manifest cannot be read", why=why, do="Compare it with the one in its publisher's package."
     )

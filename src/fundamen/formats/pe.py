@@ -4,7 +4,7 @@ Source of the layouts: Microsoft's PE Format specification (headers, section tab
 """
 
 import struct
-from enum import IntEnum
+from enum import IntEnum, IntFlag
 
 import msgspec
 
@@ -17,11 +17,14 @@ _LFANEW_AT = 0x3C
 _SIGNATURE = b"PE\0\0"
 _U16 = struct.Struct("<H")
 _U32 = struct.Struct("<I")
+_U64 = struct.Struct("<Q")
 _COFF = struct.Struct("<HHIIIHH")
 _SECTION = struct.Struct("<8sIIIIIIHHI")
 _DIRECTORY = struct.Struct("<II")
 _IMPORT = struct.Struct("<IIIII")
 _DELAY_IMPORT = struct.Struct("<IIIIIIII")
+CLI_HEADER = struct.Struct("<IHHIIII")  # size, runtime version twice, metadata RVA and size, flags, entry point
+_HYBRID_METADATA_AT = 200  # bytes into the load configuration of a 64-bit image
 EXPORT_TABLE = struct.Struct("<IIHHIIIIIII")
 _MAX_SECTIONS = 96  # the image loader's own limit
 _MAX_IMPORTED_LIBRARIES = 4096
@@ -44,8 +47,17 @@ class Directory(IntEnum):
     IMPORT = 1
     RESOURCE = 2
     SECURITY = 4  # its address is a file offset, not an RVA
+    LOAD_CONFIG = 10
     DELAY_IMPORT = 13
     CLR = 14
+
+
+class CliFlags(IntFlag):
+    """The CLI header's flags that tell which processors a managed image is for. Source: ECMA-335, II.25.3.3.1."""
+
+    IL_ONLY = 0x1
+    REQUIRES_32_BITS = 0x2
+    PREFERS_32_BITS = 0x20000  # always together with REQUIRES_32_BITS
 
 
 class Section(msgspec.Struct, frozen=True):
@@ -71,12 +83,17 @@ class Pe(Binary, frozen=True, kw_only=True):
 
     machine: int  # the COFF header's Machine
     is_pe32_plus: bool
-    is_managed: bool  # has a CLR header
+    cli_flags: CliFlags | None  # of the CLI header; None where the image is not managed, or its header is damaged
     imports: tuple[ImportedLibrary, ...]  # an entry for each time that a library is named
     timestamp: int  # TimeDateStamp as it stands; often a digest nowadays
     sections: tuple[Section, ...]
     directories: tuple[tuple[int, int], ...]  # (rva, size) by Directory
     headers_size: int  # bytes at the start of the file that are mapped as they are
+
+    @property
+    def is_managed(self) -> bool:
+        """Whether it has a CLI header."""
+        return len(self.directories) > Directory.CLR and self.directories[Directory.CLR][0] != 0
 
     def offset_of(self, rva: int) -> int | None:
         """The place in the file of an RVA; None where no bytes of the file are mapped there."""
@@ -84,6 +101,7 @@ class Pe(Binary, frozen=True, kw_only=True):
 
 
 # Source: PE Format, Machine Types.
+_I386, _AMD64, _ARM64 = 0x014C, 0x8664, 0xAA64
 _ARCHITECTURES = {
     0x014C: Architecture.X86,
     0x8664: Architecture.X86_64,
@@ -153,6 +171,8 @@ class _PeReader:
         name: str | None = None
         imports: tuple[ImportedLibrary, ...] = ()
         delayed: tuple[ImportedLibrary, ...] = ()
+        cli_flags: CliFlags | None = None
+        is_hybrid = False
         with self._findings.of("COFF header"):
             self._read_coff_header(cursor)
             with self._findings.of("optional header"):
@@ -162,6 +182,10 @@ class _PeReader:
                 self._read_sections(cursor)
             with self._findings.of("certificate table"):
                 self._check_certificates()
+            with self._findings.of("CLI header"):
+                cli_flags = self._read_cli_flags()
+            with self._findings.of("load configuration"):
+                is_hybrid = self._is_hybrid()
             with self._findings.of("export table"):
                 name = self._read_export_name()
             with self._findings.of("import table"):
@@ -172,20 +196,46 @@ class _PeReader:
         return Pe(
             format=Format.PE,
             kind=self._kind(),
-            architecture=_ARCHITECTURES.get(self._machine, Architecture.UNKNOWN),
+            architecture=self._architecture(cli_flags, is_hybrid=is_hybrid),
             name=name,
             needs=tuple(needs),
             problems=self._findings.listed(),
             size=self._source.size,
             machine=self._machine,
             is_pe32_plus=self._is_pe32_plus,
-            is_managed=self._directory(Directory.CLR)[0] != 0,
+            cli_flags=cli_flags,
             imports=(*imports, *delayed),
             timestamp=self._timestamp,
             sections=self._sections,
             directories=self._directories,
             headers_size=self._headers_size,
+            also_for=(Architecture.ARM64EC,) if is_hybrid and self._machine == _ARM64 else (),
         )
+
+    def _architecture(self, cli_flags: CliFlags | None, *, is_hybrid: bool) -> Architecture:
+        """What the image is for, of which its header alone may say only a part."""
+        if is_hybrid and self._machine == _AMD64:
+            return Architecture.ARM64EC
+        if cli_flags is not None and self._machine == _I386 and cli_flags & CliFlags.IL_ONLY:
+            demands = cli_flags & (CliFlags.REQUIRES_32_BITS | CliFlags.PREFERS_32_BITS)
+            return Architecture.X86 if demands == CliFlags.REQUIRES_32_BITS else Architecture.ANY
+        return _ARCHITECTURES.get(self._machine, Architecture.UNKNOWN)
+
+    def _read_cli_flags(self) -> CliFlags | None:
+        rva, _ = self._directory(Directory.CLR)
+        return CliFlags(self._cursor_at(rva, "CLI header").unpack(CLI_HEADER, "CLI header")[5]) if rva else None
+
+    def _is_hybrid(self) -> bool:
+        """Whether the load configuration names hybrid metadata (CHPEMetadataPointer, IMAGE_LOAD_CONFIG_DIRECTORY)."""
+        rva, _ = self._directory(Directory.LOAD_CONFIG)
+        if not rva or self._machine not in {_AMD64, _ARM64}:
+            return False
+        cursor = self._cursor_at(rva, "load configuration")
+        start = cursor.at
+        if cursor.unpack(_U32, "load configuration")[0] < _HYBRID_METADATA_AT + _U64.size:
+            return False
+        cursor.at = start + _HYBRID_METADATA_AT
+        return bool(cursor.unpack(_U64, "load configuration")[0])
 
     def _kind(self) -> Kind:
         if self._characteristics & _FILE_DLL:

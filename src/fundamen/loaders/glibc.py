@@ -91,7 +91,7 @@ class _Loading:
         while self._queue and len(self._loaded) < _MOST_OBJECTS:
             requester = self._queue.popleft()
             resolutions += [self._resolve(need.name, requester) for need in requester.elf.needs]
-        return LoadMap(self._program.path, self._elf, dict(self._loaded), tuple(resolutions))
+        return LoadMap(self._program.path, self._elf, self._elf.architecture, dict(self._loaded), tuple(resolutions))
 
     def _resolve_interpreter(self) -> Iterator[Resolution]:
         """The kernel opens the interpreter by the path in the program; the loader then counts as loaded."""

@@ -19,7 +19,9 @@ class Outcome(StrEnum):
     OTHER_ARCHITECTURE = "other architecture"
     BLOCKED = "blocked"  # may not be read
     REFUSED = "refused"  # found, and no loadable file: the loader gives up here
+    OLDER_VERSION = "older version"
     OTHER_VERSION = "other version"
+    SWITCHED_OFF = "switched off"  # an optional part of the operating system
     NOT_SEARCHED = "not searched"  # lies where the loader does not look
 
 
@@ -41,8 +43,11 @@ class Resolution(msgspec.Struct, frozen=True):
     how: How
     candidates: tuple[Candidate, ...]  # empty where the name was loaded already
     path: MachinePath | None  # None where the loader finds nothing it can load
-    kind: str = "shared-library"  # or "loader", for a program's interpreter, or "assembly"
+    kind: str = "shared-library"  # or "loader", "side-by-side-assembly", "framework", "assembly", "configuration"
     provided_by_system: str = ""  # why the operating system itself provides it, with no file of that name
+    decided: str = ""  # what decided, where it is more than the order of the candidates
+    gives_up_with: str = ""  # the status that a person sees where this alone is at fault; empty for the platform's own
+    sought_as: tuple[str, ...] = ()  # names, perhaps with ``*``, of the file that brings it; empty for its own name
 
 
 class Unoffered(msgspec.Struct, frozen=True):
@@ -59,9 +64,11 @@ class LoadMap(msgspec.Struct, frozen=True):
 
     program: MachinePath
     binary: Binary
+    architecture: Architecture  # of the process that the program is started in
     loaded: dict[MachinePath, Binary]  # every file that would be loaded but the program, by the path it is found at
     resolutions: tuple[Resolution, ...]
     unoffered: tuple[Unoffered, ...] = ()
+    runs_here: str = ""  # what the machine runs, where that does not include this program
 
 
 def read_candidate(machine: Machine, path: MachinePath, because: str) -> Binary | Candidate:

@@ -38,9 +38,9 @@ def load_map(machine: Machine, program: MachinePath) -> LoadMap:
 def system_folder(machine: Machine, architecture: Architecture) -> MachinePath:
     """The folder where the machine's loader looks for system libraries of an architecture."""
     if machine.platform is Platform.WINDOWS:
-        from fundamen.loaders import windows_search  # noqa: PLC0415
+        from fundamen.loaders import windows_processes  # noqa: PLC0415
 
-        return windows_search.system_folder(machine, architecture)
+        return windows_processes.system_folder(machine, architecture)
     from fundamen.loaders import glibc  # noqa: PLC0415
 
     return MachinePath(glibc.system_folders(machine, None, architecture)[0])

@@ -13,6 +13,7 @@ from fundamen.formats.pe import Pe
 from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, Unoffered, read_candidate
 from fundamen.loaders.windows_assemblies import Assemblies, Redirections
 from fundamen.loaders.windows_binding import Binding
+from fundamen.loaders.windows_processes import processes_of
 from fundamen.loaders.windows_search import SearchOrder
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.binary import How
@@ -22,39 +23,97 @@ _MOST_OBJECTS = 10_000
 
 
 def load_map(machine: Machine, program: MachinePath, pe: Pe) -> LoadMap:
-    """Do for a program what the image loader would do, without running anything."""
-    return _Loading(machine, program, pe).run()
+    """Do for a program what the image loader would do and, for managed code, what its runtime would; nothing is run."""
+    loading = Loading(machine, program, pe)
+    if is_managed_start(machine, program, pe):
+        from fundamen.loaders import managed  # noqa: PLC0415 - only where a program calls for it
+
+        managed.load(loading)
+    else:
+        loading.take(program, pe)
+    loading.run()
+    return loading.load_map()
 
 
-class _Loading:
+def is_managed_start(machine: Machine, program: MachinePath, pe: Pe) -> bool:
+    """Whether a program is managed itself, or one that only starts the managed code beside it."""
+    return pe.is_managed or machine.look(runtime_config_of(machine, program)).kind is EntryKind.FILE
+
+
+def runtime_config_of(machine: Machine, program: MachinePath) -> MachinePath:
+    """Where the configuration of the shared frameworks of a program lies, if it uses any."""
+    return MachinePath(machine.paths.splitext(program)[0] + ".runtimeconfig.json")
+
+
+class Loading:
+    """What the image loader has done so far for one program.
+
+    Attributes:
+        machine: where it is started.
+        program: the file that is started.
+        pe: its image.
+        processes: what the machine runs.
+        architecture: of the process.
+    """
+
     def __init__(self, machine: Machine, program: MachinePath, pe: Pe) -> None:
-        self._machine = machine
-        self._program = program
-        self._pe = pe
-        self._order = SearchOrder(machine, program, pe.architecture)
+        """Begin; nothing is loaded yet."""
+        self.machine = machine
+        self.program = program
+        self.pe = pe
+        self.processes = processes_of(machine)
+        self.architecture = self.processes.process_of(pe)
+        self._order = SearchOrder(machine, program, self.architecture)
         self._loaded: dict[MachinePath, Pe] = {}
         self._by_name: dict[str, MachinePath] = {}
         self._known: set[MachinePath] = set()  # what was loaded as a known library, and what such a one needs
-        self._queue: deque[tuple[MachinePath, Pe]] = deque([(program, pe)])
+        self._queue: deque[tuple[MachinePath, Pe]] = deque()
         self._resolutions: list[Resolution] = []
-        self._binding = Binding(machine, self._need)
-        self._assemblies = Assemblies(machine, pe.architecture)
+        self._unoffered: list[Unoffered] = []
+        self._binding = Binding(machine, self.need)
+        self._assemblies = Assemblies(machine, self.architecture)
         self._redirections: dict[MachinePath, Redirections] = {}
 
-    def run(self) -> LoadMap:
-        unoffered: list[Unoffered] = []
+    def take(self, path: MachinePath, pe: Pe) -> None:
+        """Load what an image needs at the next ``run``; the image itself counts as loaded unless it is the program."""
+        if path != self.program:
+            self._loaded[path] = pe
+        self._queue.append((path, pe))
+
+    def count(self, path: MachinePath, pe: Pe) -> None:
+        """Count a file as loaded, not by the image loader: nothing that it imports is looked for."""
+        if path != self.program:
+            self._loaded.setdefault(path, pe)
+
+    def answer(self, resolution: Resolution) -> None:
+        """Write down an answer that somebody else than the image loader gives."""
+        self._resolutions.append(resolution)
+
+    def run(self) -> None:
+        """Load all that the images taken so far need, directly and indirectly."""
         while self._queue and len(self._loaded) < _MOST_OBJECTS:
             path, pe = self._queue.popleft()
             self._redirections[path], assemblies = self._assemblies.asked_for(path, pe)
             self._resolutions += assemblies
-            found = {(need.name, need.how): self._need(need.name, need.how, path) for need in pe.needs}
+            found = {(need.name, need.how): self.need(need.name, need.how, path) for need in pe.needs}
             for library in pe.imports:
                 target = found[library.name, library.how]
                 if target is not None and (gap := self._binding.bind(path, pe, library, target)):
-                    unoffered.append(gap)
-        return LoadMap(self._program, self._pe, dict(self._loaded), tuple(self._resolutions), tuple(unoffered))
+                    self._unoffered.append(gap)
 
-    def _need(self, name: str, how: How, requester: MachinePath) -> MachinePath | None:
+    def load_map(self) -> LoadMap:
+        """All that was done."""
+        return LoadMap(
+            program=self.program,
+            binary=self.pe,
+            architecture=self.architecture,
+            loaded=dict(self._loaded),
+            resolutions=tuple(self._resolutions),
+            unoffered=tuple(self._unoffered),
+            runs_here="" if self.processes.runs(self.architecture) else str(self.processes),
+        )
+
+    def need(self, name: str, how: How, requester: MachinePath) -> MachinePath | None:
         """Resolve a need, write the answer down, and give the path that is loaded."""
         resolution = self._resolve(name, how, requester)
         self._resolutions.append(resolution)
@@ -65,7 +124,7 @@ class _Loading:
         if redirected is not None:
             return self._from_assembly(name, how, requester, redirected)
         is_api_set = name.lower().startswith(PREFIXES)
-        behind = self._order.behind_api_set(name, self._machine.paths.basename(requester)) if is_api_set else None
+        behind = self._order.behind_api_set(name, self.machine.paths.basename(requester)) if is_api_set else None
         wanted = behind or name
         known = self._by_name.get(wanted.lower())
         if known is not None:
@@ -86,7 +145,7 @@ class _Loading:
 
     def _redirected(self, name: str, requester: MachinePath) -> MachinePath | None:
         """The file that an assembly of the requester's own manifest, or of the program's, has for a name."""
-        for asking in (requester, self._program):
+        for asking in (requester, self.program):
             path = self._redirections.get(asking, {}).get(name.lower())
             if path is not None:
                 return path
@@ -102,9 +161,9 @@ class _Loading:
     ) -> Iterator[tuple[MachinePath, str]]:
         file_name = name if "." in name else name + ".dll"
         if "\\" in file_name or "/" in file_name:
-            yield self._machine.join(self._machine.folder_of(self._program), file_name), "the name is a path"
+            yield self.machine.join(self.machine.folder_of(self.program), file_name), "the name is a path"
             return
-        system = self._machine.join(self._order.system, file_name)
+        system = self.machine.join(self._order.system, file_name)
         if is_behind_api_set:
             yield system, "what this system puts behind the API set"
             return
@@ -115,15 +174,15 @@ class _Loading:
             yield system, "what a known library needs, from the system's own folder first"
         for folder, because in self._order.folders:
             if folder != self._order.system or requester not in self._known:
-                yield self._machine.join(folder, file_name), because
+                yield self.machine.join(folder, file_name), because
 
     def _load(self, name: str | None, path: MachinePath, requester: MachinePath) -> MachinePath:
         """Count a file as loaded. An assembly's has no name here: who asks without the manifest does not get it."""
-        path = self._machine.real(path)
+        path = self.machine.real(path)
         if name is not None:
             self._by_name[name.lower()] = path
         if path not in self._loaded:
-            pe = self._machine.binary(path)
+            pe = self.machine.binary(path)
             assert isinstance(pe, Pe)  # noqa: S101 - _try took it as one
             self._loaded[path] = pe
             self._queue.append((path, pe))
@@ -132,17 +191,17 @@ class _Loading:
         return path
 
     def _try(self, path: MachinePath, because: str) -> Candidate:
-        entry = self._machine.look(path)
+        entry = self.machine.look(path)
         if entry.kind is EntryKind.BLOCKED:
             return Candidate(path, Outcome.BLOCKED, because, entry.why)
         if entry.kind is not EntryKind.FILE:  # a folder of that name is passed over
             return Candidate(path, Outcome.ABSENT, because)
-        pe = read_candidate(self._machine, path, because)
+        pe = read_candidate(self.machine, path, because)
         if isinstance(pe, Candidate):
             return pe
         if not isinstance(pe, Pe):
             return Candidate(path, Outcome.REFUSED, because, "is a Linux file", pe.architecture)
-        if pe.machine != self._pe.machine:
+        if not self.processes.takes(self.architecture, pe):
             detail = f"is for {pe.architecture}"
             return Candidate(path, Outcome.OTHER_ARCHITECTURE, because, detail, pe.architecture)
         return Candidate(path, Outcome.TAKEN, because, architecture=pe.architecture)

@@ -12,7 +12,7 @@ from fundamen.formats.manifest import Dependency, Identity, Manifest, Version, d
 from fundamen.formats.pe import Pe
 from fundamen.formats.pe_resources import ResourceType, read_resource
 from fundamen.loaders.load_map import Candidate, Outcome, Resolution
-from fundamen.loaders.windows_search import WINDOWS_FOLDER
+from fundamen.loaders.windows_processes import WINDOWS_FOLDER
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import How, Kind
@@ -69,7 +69,7 @@ class Assemblies:
             how = How.OPTIONAL if dependency.is_optional else How.REQUIRED
             place = found[0] if found else None
             name = str(dependency.identity)
-            resolutions.append(Resolution(name, requester, how, tuple(candidates), place, kind="assembly"))
+            resolutions.append(Resolution(name, requester, how, tuple(candidates), place, kind="side-by-side-assembly"))
             if found:
                 _, folder, own = found
                 for file in own.files:
@@ -88,7 +88,8 @@ class Assemblies:
             if stored.architecture != self._word(wanted):
                 outcome, detail = Outcome.OTHER_ARCHITECTURE, f"is for {stored.architecture}"
             elif not _serves(stored.version, version):
-                outcome, detail = Outcome.OTHER_VERSION, f"is version {dotted(stored.version)}"
+                outcome = Outcome.OLDER_VERSION if stored.version < version else Outcome.OTHER_VERSION
+                detail = f"is version {dotted(stored.version)}"
             candidates.append(Candidate(place, outcome, "the component store", detail))
             manifest = self._read(place) if outcome is Outcome.TAKEN else None
             if manifest is not None:

@@ -1,8 +1,7 @@
 """Where the Windows image loader looks for a DLL: the folders in their order, the known libraries, the API sets.
 
 Source: Microsoft's "Dynamic-link library search order" (standard search order of unpackaged programs, safe search mode,
-which is the default; DLL redirection; known DLLs), "File System Redirector", and "Application Registration" for App
-Paths.
+which is the default; DLL redirection; known DLLs), and "Application Registration" for App Paths.
 """
 
 import ntpath
@@ -10,33 +9,19 @@ from collections.abc import Iterator
 
 from fundamen.formats.api_set import SECTION, ApiSets, read_api_sets
 from fundamen.formats.pe import Pe
+from fundamen.loaders.windows_processes import WINDOWS_FOLDER, system_folder
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.registry import expanded
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
-WINDOWS_FOLDER = MachinePath("C:\\Windows")
-
 _SESSION_MANAGER = r"HKLM\System\CurrentControlSet\Control\Session Manager"
 _APP_PATHS = r"HKLM\Software\Microsoft\Windows\CurrentVersion\App Paths"
 _FOLDERS_OF_KNOWN = ("dlldirectory", "dlldirectory32")
-_NARROW = {Architecture.X86, Architecture.ARM}  # 32-bit programs, which a 64-bit system redirects
 _MOST_SCHEMA = 4 << 20  # bytes
 
 Place = tuple[MachinePath, str]  # a folder, and the rule that leads there
-
-
-def system_folder(machine: Machine, architecture: Architecture) -> MachinePath:
-    """The system folder that programs of an architecture see.
-
-    On a 64-bit system System32 holds the 64-bit libraries and SysWOW64 the 32-bit ones; on a 32-bit system there is
-    only System32.
-    """
-    redirected = machine.join(WINDOWS_FOLDER, "SysWOW64")
-    if architecture in _NARROW and machine.look(redirected).kind is EntryKind.FOLDER:
-        return redirected
-    return machine.join(WINDOWS_FOLDER, "System32")
 
 
 class SearchOrder:

@@ -11,6 +11,7 @@ class Architecture(StrEnum):
     X32 = "x32"  # x86_64 instructions with 32-bit pointers
     ARM = "armv7"
     AARCH64 = "aarch64"
+    ARM64EC = "arm64ec"  # ARM64 instructions that keep the rules of x86_64, for x86_64 processes on ARM64
     RISCV32 = "riscv32"
     RISCV64 = "riscv64"
     LOONGARCH64 = "loongarch64"
@@ -30,7 +31,12 @@ class Architecture(StrEnum):
     M68K = "m68k"
     PARISC = "parisc"
     SH = "sh"
+    ANY = "any"  # managed code without any processor's instructions
     UNKNOWN = "unknown"
+
+    def serves(self, wanted: "Architecture") -> bool:
+        """Whether what is for this architecture is of use where ``wanted`` is called for."""
+        return self is wanted or Architecture.ANY in {self, wanted}
 
 
 class Platform(StrEnum):

@@ -57,6 +57,7 @@ class Binary(msgspec.Struct, frozen=True, kw_only=True):
     needs: tuple[Need, ...]  # in the order of the file
     problems: tuple[Problem, ...]  # empty where the structure is intact
     size: int  # bytes
+    also_for: tuple[Architecture, ...] = ()  # further architectures that the same file holds code for
 
     @property
     def is_intact(self) -> bool:

@@ -39,6 +39,7 @@ def trace_text(trace: Trace, machine: Machine, *, drawn: bool, verbose: bool) ->
         for component in later:
             page.verdict(component.verdict, component.name)
             page.field("because", component.reason)
+            page.field("needed by", ", ".join(machine.paths.basename(p) for p in component.needed_by))
     _foundation(page, trace, machine, verbose=verbose)
     page.heading("Next")
     page.step(next_step(trace, machine))
@@ -53,7 +54,7 @@ def answer(trace: Trace, machine: Machine) -> str:
         if len(trace.components) == 1:
             return f"{name} needs no shared libraries, and its own file is {trace.components[0].verdict}."
         return f"{name} has all that it needs to {purpose}{_doubt(trace, machine)}."
-    listed = [f"{machine.paths.basename(f.name)} is {_said(f.verdict)}" for f in trace.faults]
+    listed = [f"{_plain_name(f, machine)} is {_said(f.verdict)}" for f in trace.faults]
     if len(listed) > _NAMES_IN_ANSWER:
         listed = [*listed[:_NAMES_IN_ANSWER], f"{len(listed) - _NAMES_IN_ANSWER} more are at fault"]
     return f"{name} cannot {purpose} as it should: {', '.join(listed)}."
@@ -106,7 +107,7 @@ def _folders(fault: Component, machine: Machine) -> list[str]:
         if candidate.outcome is not Outcome.ABSENT:
             continue
         by_rule.setdefault(candidate.because, []).append(machine.folder_of(candidate.path))
-    return [f"{', '.join(folders)} ({rule})" for rule, folders in by_rule.items()]
+    return [f"{', '.join(dict.fromkeys(folders))} ({rule})" for rule, folders in by_rule.items()]
 
 
 def _foundation(page: Page, trace: Trace, machine: Machine, *, verbose: bool) -> None:
@@ -126,9 +127,14 @@ def _foundation(page: Page, trace: Trace, machine: Machine, *, verbose: bool) ->
 
 
 def _short_name(component: Component, machine: Machine) -> str:
-    """A component's name as the table has room for: a path's last part, an assembly's name without the rest."""
-    name = component.name.partition(",")[0] if component.kind == "assembly" else machine.paths.basename(component.name)
-    return shortened(name, _NAME_WIDTH)
+    return shortened(_plain_name(component, machine), _NAME_WIDTH)
+
+
+def _plain_name(component: Component, machine: Machine) -> str:
+    """A component's name as a person says it: a path's last part, an assembly's name without the rest."""
+    if component.kind == "framework":
+        return component.name.replace(",Version=v", " ")
+    return component.name.partition(",")[0] if "assembly" in component.kind else machine.paths.basename(component.name)
 
 
 def _architecture(component: Component) -> str:

@@ -159,7 +159,7 @@ def _how_it_differs(machine: Machine, path: MachinePath, package: Package) -> st
         return "corrupt"
     if binary.problems:
         return "corrupt"
-    if binary.architecture is not package.architecture:
+    if not binary.architecture.serves(package.architecture):
         return f"for {binary.architecture}, not {package.architecture}"
     return "other bytes"
 

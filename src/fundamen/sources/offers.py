@@ -58,7 +58,7 @@ def _obstacle(
         return f"withdrawn: {package.withdrawn}"
     if package.platform is not platform:
         return f"is for {package.platform}, not {platform}"
-    if package.architecture is not architecture:
+    if not package.architecture.serves(architecture):
         return f"is for {package.architecture}, not {architecture}"
     if package.language != NEUTRAL:
         return f"is the package for the language {package.language}, not the neutral one"

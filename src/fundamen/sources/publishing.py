@@ -114,6 +114,8 @@ def describe(media: HostPath, identity: Identity, place: str) -> Package:
             platform = Platform.LINUX if isinstance(binary, Elf) else Platform.WINDOWS
             targets.add((platform, binary.architecture))
         files.append(_describe_file(path, binary, base, "/".join(filter(None, (below, _relative(path, media))))))
+    if len(targets) > 1:  # code for any processor may lie beside code for one
+        targets = {target for target in targets if target[1] is not Architecture.ANY}
     if len(targets) != 1 or len(files) > _MOST_FILES:
         found = ", ".join(sorted(f"{platform} {architecture}" for platform, architecture in targets)) or "none"
         raise UsageError(

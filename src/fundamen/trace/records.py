@@ -22,7 +22,7 @@ class Component(msgspec.Struct, frozen=True, kw_only=True):
     """One thing that the program stands on, and how it stands."""
 
     name: str  # as it is asked for
-    kind: str  # "program", "loader", "shared-library" or "assembly"
+    kind: str  # "program", or as a Resolution has it
     verdict: Verdict
     reason: str  # why, in one clause that a technician can read out
     how: How  # REQUIRED where the program cannot start without it
@@ -35,6 +35,8 @@ class Component(msgspec.Struct, frozen=True, kw_only=True):
     chain: tuple[MachinePath, ...]  # the shortest way from the program to what needs it, the program first
     evidence: tuple[Evidence, ...]
     searched: tuple[Candidate, ...]
+    gives_up_with: str = ""  # the status with which the program ends where this alone is at fault, if its loader told
+    sought_as: tuple[str, ...] = ()  # names, perhaps with ``*``, of the file that brings it
 
     @property
     def is_fault(self) -> bool:

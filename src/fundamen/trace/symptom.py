@@ -16,6 +16,7 @@ _WINDOWS = {
 }
 _ORDINAL = "0xC0000138 STATUS_ORDINAL_NOT_FOUND"
 _ASSEMBLY = "0xC0150002 STATUS_SXS_CANT_GEN_ACTCTX, in a message as error 14001"
+_NOT_FOR_THIS_MACHINE = "error 216 ERROR_EXE_MACHINE_TYPE_MISMATCH"
 _LINUX = "exit status 127, with the loader's message on standard error"
 _LINUX_DAMAGED = "exit status 127, or the signal SIGBUS or SIGSEGV without a word"
 _LINUX_NO_LOADER = "exit status 127, and from the shell only that the program is not found"
@@ -25,11 +26,21 @@ def symptom_of(file_format: Format, component: Component) -> str | None:
     """How a fault shows where nothing else is wrong before it; None where the component keeps nothing from starting."""
     if not component.is_fault:
         return None
-    if file_format is Format.ELF:
-        if component.kind == "loader":
-            return _LINUX_NO_LOADER
-        return _LINUX_DAMAGED if component.verdict is Verdict.CORRUPT else _LINUX
-    if component.kind == "assembly":
+    if component.gives_up_with and component.path is None:
+        return component.gives_up_with
+    return _of_linux(component) if file_format is Format.ELF else _of_windows(component)
+
+
+def _of_linux(component: Component) -> str:
+    if component.kind == "loader":
+        return _LINUX_NO_LOADER
+    return _LINUX_DAMAGED if component.verdict is Verdict.CORRUPT else _LINUX
+
+
+def _of_windows(component: Component) -> str | None:
+    if component.kind == "program" and component.verdict is Verdict.WRONG_ARCHITECTURE:
+        return _NOT_FOR_THIS_MACHINE
+    if component.kind == "side-by-side-assembly":
         return _ASSEMBLY
     if component.unoffered[:1] and component.unoffered[0].startswith("#"):
         return _ORDINAL

@@ -14,6 +14,12 @@ from fundamen.model.verdict import Verdict
 from fundamen.trace.records import STRUCTURE, Component, Evidence, Trace
 from fundamen.trace.version import version_of
 
+_APART = {"framework", "side-by-side-assembly"}  # what is told apart from the file that stands for it
+_OF_VERSIONS = {
+    Outcome.SWITCHED_OFF: Verdict.BLOCKED,
+    Outcome.OLDER_VERSION: Verdict.OUTDATED,
+    Outcome.OTHER_VERSION: Verdict.MISSING,  # what is there stands in for nothing
+}
 _MOST_FUNCTIONS = 4  # that are named of those that a library does not offer
 
 
@@ -62,13 +68,18 @@ class _Judging:
         groups: dict[str, list[Resolution]] = {}
         for resolution in loading.resolutions:
             key = resolution.path or f"?{resolution.kind} {self._machine.folded(resolution.name)}"
+            if resolution.kind in _APART:
+                key = f"{resolution.kind} {resolution.name}"
             groups.setdefault(key, []).append(resolution)
         components = [self._program(), *(self._component(group) for group in groups.values())]
-        return Trace(loading.program, loading.binary.format, loading.binary.architecture, tuple(components))
+        return Trace(loading.program, loading.binary.format, loading.architecture, tuple(components))
 
     def _program(self) -> Component:
         path, binary = self._loading.program, self._loading.binary
         finding = self._judge_file(path, binary)
+        if self._loading.runs_here and not finding.verdict.is_fault:
+            reason = f"it is for {self._loading.architecture}, and this machine runs {self._loading.runs_here}"
+            finding = _Finding(Verdict.WRONG_ARCHITECTURE, reason, finding.evidence)
         return Component(
             name=self._machine.paths.basename(path),
             kind="program" if binary.kind is Kind.PROGRAM else "shared-library",
@@ -76,7 +87,7 @@ class _Judging:
             reason=finding.reason,
             how=How.REQUIRED,
             path=path,
-            wanted_architecture=binary.architecture,
+            wanted_architecture=self._loading.architecture,
             architecture=binary.architecture,
             version=version_of(self._machine, path, binary),
             unoffered=(),
@@ -100,7 +111,7 @@ class _Judging:
             reason=finding.reason,
             how=How.REQUIRED if is_required else How.DELAYED,
             path=path,
-            wanted_architecture=self._loading.binary.architecture,
+            wanted_architecture=self._loading.architecture,
             architecture=found.architecture if found is not None else None,
             version=version_of(self._machine, path, found) if path is not None and found is not None else None,
             unoffered=finding.unoffered,
@@ -108,15 +119,26 @@ class _Judging:
             chain=min((self._chains[needer] for needer in needers if needer in self._chains), key=len, default=()),
             evidence=finding.evidence,
             searched=next((r.candidates for r in resolutions if r.candidates), ()),
+            gives_up_with=first.gives_up_with,
+            sought_as=first.sought_as or (self._machine.paths.basename(first.name),),
         )
 
     def _judge(self, resolutions: list[Resolution]) -> _Finding:
         first = resolutions[0]
-        if first.kind == "assembly":
+        if first.kind == "side-by-side-assembly":
             return self._judge_assembly(first)
         if first.path is not None:
-            finding = self._judge_file(first.path, self._loading.loaded.get(first.path, self._loading.binary))
-            return finding if finding.verdict.is_fault else self._judge_offer(first.path, finding)
+            binary = (
+                self._loading.binary if first.path == self._loading.program else self._loading.loaded.get(first.path)
+            )
+            if binary is None:  # a folder, that of a framework
+                return _Finding(Verdict.UNPROVEN, first.decided)
+            finding = self._judge_file(first.path, binary)
+            if finding.verdict.is_fault:
+                return finding
+            if first.decided:
+                finding = msgspec.structs.replace(finding, reason=f"{finding.reason}; {first.decided}")
+            return self._judge_offer(first.path, finding)
         if first.provided_by_system:
             return _Finding(Verdict.UNPROVEN, first.provided_by_system)
         return self._judge_unfound(first)
@@ -126,7 +148,8 @@ class _Judging:
         if resolution.path is not None:
             return _Finding(Verdict.UNPROVEN, f"its manifest is {resolution.path}")
         for outcome, verdict in (
-            (Outcome.OTHER_VERSION, Verdict.OUTDATED),
+            (Outcome.OLDER_VERSION, Verdict.OUTDATED),
+            (Outcome.OTHER_VERSION, Verdict.MISSING),
             (Outcome.OTHER_ARCHITECTURE, Verdict.WRONG_ARCHITECTURE),
         ):
             found = [candidate.detail for candidate in resolution.candidates if candidate.outcome is outcome]
@@ -153,25 +176,31 @@ class _Judging:
         """Say why the loader ends with nothing: the most telling of the candidates that it passed over."""
         by_outcome = {candidate.outcome: candidate for candidate in reversed(resolution.candidates)}
         if refused := by_outcome.get(Outcome.REFUSED):
-            if refused.architecture not in {None, self._loading.binary.architecture}:
+            if refused.architecture not in {None, self._loading.architecture}:
                 return _Finding(Verdict.WRONG_ARCHITECTURE, f"{refused.path} {refused.detail}")
             return _Finding(Verdict.CORRUPT, f"{refused.path}: {refused.detail}")
         if other := by_outcome.get(Outcome.OTHER_ARCHITECTURE):
-            wanted = self._loading.binary.architecture
+            wanted = self._loading.architecture
             return _Finding(
                 Verdict.WRONG_ARCHITECTURE, f"what the loader finds {other.detail}, and the program is for {wanted}"
             )
+        for outcome, verdict in _OF_VERSIONS.items():
+            if passed := by_outcome.get(outcome):
+                found = "" if resolution.kind == "framework" else f"{passed.path} {passed.detail}"
+                return _Finding(verdict, "; ".join(filter(None, (found, resolution.decided))))
         if blocked := by_outcome.get(Outcome.BLOCKED):
             return _Finding(Verdict.BLOCKED, f"{blocked.path}: {blocked.detail}")
         return _Finding(Verdict.MISSING, self._why_missing(resolution, by_outcome.get(Outcome.NOT_SEARCHED)))
 
     def _why_missing(self, resolution: Resolution, elsewhere: Candidate | None) -> str:
         if resolution.kind == "loader":
-            wanted = self._loading.binary.architecture
+            wanted = self._loading.architecture
             return (
                 f"the loader that this program for {wanted} names is not there; of this the system says only that the"
                 " program itself is not found"
             )
+        if resolution.decided:
+            return resolution.decided
         if elsewhere is not None:
             return f"a copy at {elsewhere.path} {elsewhere.detail}"
         count = sum(c.outcome is Outcome.ABSENT for c in resolution.candidates)

@@ -63,7 +63,7 @@ def inspect_record(inspection: Inspection) -> InspectRecord:
         path=inspection.path,
         format=binary.format,
         kind=binary.kind,
-        architectures=(binary.architecture,),
+        architectures=(binary.architecture, *binary.also_for),
         name=binary.name,
         version=inspection.version,
         needs=tuple(NeedPart(need.name, need.how.value) for need in binary.needs),

@@ -1,0 +1,165 @@
+"""Which assemblies a program for shared frameworks gets: those that the host lists for it beforehand.
+
+Source: the host's documents "Host probing" and "Runtime configuration files" (NAME.deps.json); for the version that
+a reference accepts, "Managed assembly loading algorithm".
+"""
+
+import msgspec
+
+from fundamen.formats.cli_header import AssemblyName
+from fundamen.formats.manifest import Version, version_of
+from fundamen.formats.runtime_config import Asset, read_assets
+from fundamen.loaders.assembly_files import AssemblyFiles, at_call_of
+from fundamen.loaders.framework_host import BAD_LIST, NOT_AS_LISTED, FrameworkHost
+from fundamen.loaders.load_map import Candidate, Outcome, Resolution
+from fundamen.loaders.windows import Loading
+from fundamen.machine.machine import EntryKind
+from fundamen.model.architecture import Architecture
+from fundamen.model.binary import How
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import MachinePath
+
+_WORDS = {Architecture.X86: "x86", Architecture.X86_64: "x64", Architecture.AARCH64: "arm64", Architecture.ARM: "arm"}
+_SYSTEMS = ("win10-{}", "win81-{}", "win8-{}", "win7-{}", "win-{}", "win10", "win81", "win8", "win7", "win", "any", "")
+_MOST_BYTES = 16 << 20
+
+
+class _Listed(msgspec.Struct, frozen=True):
+    path: MachinePath
+    because: str
+    version: Version = (0, 0, 0, 0)  # that the list gives
+
+
+class ListedAssemblies:
+    """The host's list for one program; references are bound to what stands in it."""
+
+    def __init__(self, loading: Loading, files: AssemblyFiles, host: FrameworkHost) -> None:
+        """Begin with an empty list, for a host that was started."""
+        self._loading = loading
+        self._machine = loading.machine
+        self._files = files
+        self._host = host
+        self._folder = self._machine.folder_of(loading.program)
+        self._listed: dict[str, _Listed] = {}  # by simple name in lower case
+
+    def fill(self, assembly: MachinePath) -> None:
+        """List the program's own assemblies, then those of the frameworks; what is listed and not there is a fault."""
+        machine = self._machine
+        own = self._assets(MachinePath(machine.paths.splitext(assembly)[0] + ".deps.json"))
+        if own is None:
+            for name in self._names():
+                if name.lower().endswith((".dll", ".exe")):
+                    self._list(_Listed(machine.join(self._folder, name), "a file beside the program, which lists none"))
+        else:
+            self._list(_Listed(assembly, "the program itself"))
+            for asset in self._serving(own):
+                place = machine.join(self._folder, *(asset.path.split("/") if asset.rid else [asset.file_name]))
+                self._list_asset(asset, place, f"listed for the package {asset.package} {asset.version}")
+        for framework in self._host.frameworks:
+            because = f"a part of {framework.name} {framework.version}"
+            for asset in self._assets(machine.join(framework.folder, f"{framework.name}.deps.json"), because) or ():
+                self._list_asset(asset, machine.join(framework.folder, asset.file_name), because)
+
+    def bind(self, reference: AssemblyName, requester: MachinePath) -> Resolution:
+        """The assembly that the runtime gives for a reference: the listed one, if it is not older than asked for."""
+        file_name = f"{reference.name}.dll"
+        listed = self._listed.get(reference.name.lower())
+        provided = ""
+        if listed is None:
+            if not self._host.is_complete:
+                provided = "perhaps a part of a framework that is at fault itself"
+            because = "not among the assemblies that are listed for the program"
+            candidate = Candidate(self._machine.join(self._folder, file_name), Outcome.ABSENT, because)
+        else:
+            candidate = self._try(listed, reference)
+        return Resolution(
+            name=str(reference),
+            needed_by=requester,
+            how=How.REQUIRED,
+            candidates=(candidate,),
+            path=candidate.path if candidate.outcome is Outcome.TAKEN else None,
+            kind="assembly",
+            provided_by_system=provided,
+            gives_up_with=at_call_of(candidate.outcome),
+            sought_as=(file_name,),
+        )
+
+    def follows(self, path: MachinePath) -> bool:
+        """Whether what an assembly refers to is looked at: not for a framework's own, which come as one."""
+        return not any(path.startswith(framework.folder + "\\") for framework in self._host.frameworks)
+
+    def _try(self, listed: _Listed, reference: AssemblyName) -> Candidate:
+        found = self._files.try_at(listed.path, listed.because)
+        if isinstance(found, Candidate):
+            return found
+        taken = Candidate(found.path, Outcome.TAKEN, listed.because, architecture=found.pe.architecture)
+        if version_of(found.name.version) < version_of(reference.version):
+            detail = f"is version {found.name.version}"
+            return msgspec.structs.replace(taken, outcome=Outcome.OLDER_VERSION, detail=detail)
+        return taken
+
+    def _list(self, listed: _Listed) -> None:
+        """Put an assembly on the list; one of the same name gives way to a higher version only."""
+        name = self._machine.paths.splitext(self._machine.paths.basename(listed.path))[0].lower()
+        known = self._listed.get(name)
+        if known is None or listed.version > known.version:
+            self._listed[name] = listed
+
+    def _list_asset(self, asset: Asset, place: MachinePath, because: str) -> None:
+        if self._machine.look(place).kind is EntryKind.FILE:
+            if asset.is_managed:
+                self._list(_Listed(place, because, version_of(asset.assembly_version)))
+        else:
+            self._loading.answer(
+                Resolution(
+                    name=asset.file_name.rpartition(".")[0] if asset.is_managed else asset.file_name,
+                    needed_by=self._loading.program,
+                    how=How.REQUIRED,
+                    candidates=(Candidate(place, Outcome.ABSENT, because),),
+                    path=None,
+                    kind="assembly" if asset.is_managed else "shared-library",
+                    gives_up_with=NOT_AS_LISTED,
+                    sought_as=(asset.file_name,),
+                )
+            )
+
+    def _serving(self, assets: tuple[Asset, ...]) -> list[Asset]:
+        """The assets for this process: of a package's files for several systems only the nearest."""
+        word = _WORDS.get(self._loading.architecture, "")
+        ranks = {system.format(word): rank for rank, system in enumerate(_SYSTEMS)}
+        best: dict[tuple[str, str, bool], Asset] = {}
+        for asset in assets:
+            key = (asset.package, asset.file_name.lower(), asset.is_managed)
+            rank = ranks.get(asset.rid)
+            if rank is not None and (key not in best or rank < ranks[best[key].rid]):
+                best[key] = asset
+        return list(best.values())
+
+    def _assets(self, place: MachinePath, of_framework: str = "") -> tuple[Asset, ...] | None:
+        """What a dependency file lists; None for a program without one. A damaged one is a fault."""
+        is_there = self._machine.look(place).kind is EntryKind.FILE
+        if not is_there and not of_framework:
+            return None
+        try:
+            return read_assets(self._machine.content(place, _MOST_BYTES))
+        except UnreadableError as error:
+            outcome = Outcome.REFUSED if is_there else Outcome.ABSENT
+            because = of_framework or "what the program lists"
+            self._loading.answer(
+                Resolution(
+                    name=self._machine.paths.basename(place),
+                    needed_by=self._loading.program,
+                    how=How.REQUIRED,
+                    candidates=(Candidate(place, outcome, because, error.why),),
+                    path=None,
+                    kind="configuration",
+                    gives_up_with=BAD_LIST,
+                )
+            )
+            return ()
+
+    def _names(self) -> tuple[str, ...]:
+        try:
+            return self._machine.names(self._folder)
+        except UnreadableError:
+            return ()
