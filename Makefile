@@ -13,6 +13,7 @@ test: $(VENV)/.dev
 
 test-system: $(VENV)/.dev
 	tools/system-packages
+	$(BIN)/python tools/dependency_group.py system | xargs $(BIN)/pip install --quiet --disable-pip-version-check
 	$(BIN)/pytest -n auto --dist loadgroup -m system
 
 lint: $(VENV)/.dev

@@ -85,7 +85,10 @@ def test_the_place_of_installation_in_the_registry_goes_before_the_usual_one(hos
 
 
 def test_what_is_listed_and_not_there_keeps_the_program_from_starting(hosted: AWindowsMachine) -> None:
-    packages = {"App/1.0.0": {"runtime": {"app.dll": {}}}, "Lib/1.2.0": {"runtime": {"lib/net6.0/Lib.dll": {}}}}
+    packages: dict[str, Any] = {
+        "App/1.0.0": {"runtime": {"app.dll": {}}},
+        "Lib/1.2.0": {"runtime": {"lib/net6.0/Lib.dll": {}}},
+    }
     listed(hosted, "C:\\App\\app.deps.json", **packages)
     assert faults(hosted) == []
     assets = {"runtimes/win/lib/Wide.dll": {"rid": "win-x64"}, "runtimes/unix/lib/Else.dll": {"rid": "unix"}}

@@ -1,20 +1,18 @@
 """The rules of the .NET Framework: which generation a program gets, which assembly a reference."""
 
-from collections.abc import Mapping
-
 import pytest
 
+from builders.hive import Key
 from builders.machine import AWindowsMachine
 from builders.managed import CORE, FRAMEWORK_TOKEN, token_of
 from fundamen.model.verdict import Verdict
 
 APP = "C:\\App\\app.exe"
 NET = "C:\\Windows\\Microsoft.NET"
-SETUP = "Microsoft", "NET Framework Setup", "NDP"
 KEY = token_of("ours")
 
 
-def release(number: int, build: str = "19045") -> Mapping[str, object]:
+def release(number: int, build: str = "19045") -> Key:
     ndp = {"NDP": {"v4": {"Full": {"Install": 1, "Release": number}}}}
     return {"Microsoft": {"NET Framework Setup": ndp, "Windows NT": {"CurrentVersion": {"CurrentBuildNumber": build}}}}
 

@@ -341,3 +341,41 @@ def test_an_outdated_library_is_replaced_by_the_whole_newer_package(
         ("C:\\App\\z.dll", "2.0"),
     ]
     assert (len(rehearsal.before.faults), rehearsal.after.faults) == (2, ())
+
+
+def test_the_package_that_brings_a_missing_assembly_is_found_by_its_identity(
+    windows: AWindowsMachine, tmp_path: Path, home: Path
+) -> None:
+    identity = '<assemblyIdentity name="Salt" version="{}" processorArchitecture="amd64" publicKeyToken="11"/>'
+    manifest = '<assembly xmlns="urn:schemas-microsoft-com:asm.v1">{}</assembly>'
+    wanted = f"<dependency><dependentAssembly>{identity.format('4.2.0.0')}</dependentAssembly></dependency>"
+    stored = "amd64_salt_11_4.2.1.0_none_0123456789abcdef"
+    program = MachinePath("C:\\App\\app.exe")
+    windows.program(program, needs=("salt.dll",), manifest=manifest.format(wanted))
+    own = manifest.format(identity.format("4.2.1.0") + '<file name="salt.dll"/>').encode()
+    source = ASource(tmp_path, home)
+    source.published({"salt.dll": a_pe(name="salt.dll")}, place=f"{{root}}/Windows/WinSxS/{stored}", package="Files")
+    manifests = {f"{stored}.manifest": own, "salt-notes.dll": a_pe(name="salt-notes.dll")}
+    source.published(manifests, place="{root}/Windows/WinSxS/Manifests", package="Salt Runtime")
+    rehearsal = rehearse(windows.opened(), program, [source.trusted()], [], source.store.fetch)
+    assert {package.name for _, package in rehearsal.plan.packages} == {"Salt Runtime", "Files"}
+    assert rehearsal.after.faults == ()
+
+
+def test_of_a_framework_only_a_version_that_its_rule_accepts_is_offered(
+    windows: AWindowsMachine, tmp_path: Path, home: Path
+) -> None:
+    source, program = ASource(tmp_path, home), MachinePath("C:\\App\\app.dll")
+    windows.assembly(program, refers_to=(), is_library=False).library(
+        "C:\\Program Files\\dotnet\\host\\fxr\\6.0.1\\hostfxr.dll"
+    )
+    asked = b'{"runtimeOptions": {"framework": {"name": "Microsoft.NETCore.App", "version": "6.0.0"}}}'
+    windows.file("C:\\App\\app.runtimeconfig.json", asked)
+    for version in ("6.0.1", "6.0.36", "7.0.0"):
+        files = {name: a_pe(name=name) for name in ("hostpolicy.dll", "coreclr.dll")}
+        files["Microsoft.NETCore.App.deps.json"] = b"{}"
+        place = f"{{root}}/Program Files/dotnet/shared/Microsoft.NETCore.App/{version}"
+        source.published(files, version, place, package="Core Framework")
+    rehearsal = rehearse(windows.opened(), program, [source.trusted()], [], source.store.fetch)
+    assert [package.version for _, package in rehearsal.plan.packages] == ["6.0.36"]
+    assert rehearsal.after.faults == ()

@@ -17,7 +17,7 @@ def offers(
     *packages: Package, name: str = "libx.so.1", in_place: tuple[tuple[str, str], ...] = ()
 ) -> tuple[Offer, ...]:
     catalogue = Catalogue(Source("it", "/source", "0" * 64, NOW), packages, NOW)
-    return find_offers([catalogue], name, Platform.LINUX, Architecture.X86_64, in_place)
+    return find_offers([catalogue], (name,), Platform.LINUX, Architecture.X86_64, in_place)
 
 
 @pytest.mark.parametrize(

@@ -1,10 +1,16 @@
-"""Mono's own disassembler is the truth for what real managed assemblies refer to."""
+"""Another implementation of the runtime is the truth: what assemblies refer to, and where they are probed for.
 
+It is more lenient than the documented rule about versions of signed assemblies, so only unsigned ones are run here.
+"""
+
+import os
 import subprocess
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
+from builders.machine import AWindowsMachine
 from fundamen.formats.cli_header import read_managed
 from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.pe import read_pe
@@ -30,3 +36,55 @@ def test_references_of_real_assemblies_are_those_that_monodis_lists() -> None:
         assert [f"{r.name} {r.version}" for r in managed.references] == told_by_monodis(path), path
         compared += 1
     assert compared > 100
+
+
+def in_a_folder_of_its_name(app: Path) -> None:
+    (app / "one").mkdir()
+    (app / "one.dll").rename(app / "one" / "one.dll")
+
+
+def in_a_private_path(app: Path) -> None:
+    (app / "lib").mkdir()
+    (app / "two.dll").rename(app / "lib" / "two.dll")
+    probing = '<assemblyBinding xmlns="urn:schemas-microsoft-com:asm.v1"><probing privatePath="lib"/></assemblyBinding>'
+    (app / "app.exe.config").write_text(f"<configuration><runtime>{probing}</runtime></configuration>")
+
+
+def where_nobody_looks(app: Path) -> None:
+    (app / "lib").mkdir()
+    (app / "two.dll").rename(app / "lib" / "two.dll")
+
+
+LAYOUTS: dict[str, tuple[Callable[[Path], object], list[str]]] = {
+    "intact": (lambda _: None, []),
+    "first level missing": (lambda app: (app / "one.dll").unlink(), ["one"]),
+    "second level missing": (lambda app: (app / "two.dll").unlink(), ["two"]),
+    "in a folder of its name": (in_a_folder_of_its_name, []),
+    "in a private path": (in_a_private_path, []),
+    "where nobody looks": (where_nobody_looks, ["two"]),
+    "cut off": (lambda app: os.truncate(app / "two.dll", 700), ["two"]),
+    "not an assembly": (lambda app: (app / "one.dll").write_text("one"), ["one"]),
+}
+
+
+@pytest.mark.parametrize("layout", LAYOUTS)
+def test_probing_finds_what_the_runtime_finds(layout: str, tmp_path: Path) -> None:
+    change, expected = LAYOUTS[layout]
+    volume = AWindowsMachine(tmp_path).system().library("C:\\Windows\\System32\\mscoree.dll", exports=("_CorExeMain",))
+    folder = "C:\\Windows\\Microsoft.NET\\Framework64\\v4.0.30319"
+    volume.library(f"{folder}\\clr.dll").assembly(f"{folder}\\mscorlib.dll", "4.0.0.0", refers_to=())
+    app = tmp_path / "app"
+    app.mkdir()
+    for name, body in (("two.dll", "7"), ("one.dll", "Two.Go()"), ("app.exe", "One.Go()")):
+        start = "static int Main" if name == "app.exe" else "public static int Go"
+        (app / "source.cs").write_text(f"public class {name[:3].capitalize()} {{ {start}() {{ return {body}; }} }}")
+        uses = [f"-r:{other}" for other in ("one.dll", "two.dll") if (app / other).exists()]
+        kind = "exe" if name == "app.exe" else "library"
+        command = ["mcs", f"-target:{kind}", *uses, f"-out:{name}", "source.cs"]
+        subprocess.run(command, cwd=app, check=True, capture_output=True)
+    change(app)
+    ended = subprocess.run(["mono", app / "app.exe"], cwd=app, capture_output=True, text=True, check=False)
+    assert (ended.returncode == 7) == (not expected), ended.stderr
+    assert all(name in ended.stderr for name in expected)
+    faults = volume.trace("C:\\app\\app.exe").faults
+    assert [fault.name.partition(",")[0] for fault in faults] == expected

@@ -10,7 +10,7 @@ import msgspec
 
 from fundamen.formats.runtime_config import FrameworkReference, RollForward, RuntimeConfig, read_runtime_config
 from fundamen.loaders.load_map import Candidate, Outcome, Resolution
-from fundamen.loaders.roll_forward import FrameworkVersion, accepts, framework_version, resolve_framework
+from fundamen.loaders.roll_forward import FrameworkVersion, accepts, framework_version, resolve_framework, specifier_of
 from fundamen.loaders.windows import Loading
 from fundamen.machine.machine import EntryKind
 from fundamen.model.architecture import Architecture
@@ -172,6 +172,7 @@ class FrameworkHost:
             decided=_decided(reference, installed, picked),
             gives_up_with=NO_FRAMEWORK,
             sought_as=(f"{reference.name}.deps.json",),
+            sought_versions=specifier_of(reference),
         )
         found = Framework(reference.name, picked, place) if picked is not None and place is not None else None
         return found, resolution

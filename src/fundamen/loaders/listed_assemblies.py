@@ -41,6 +41,7 @@ class ListedAssemblies:
         self._host = host
         self._folder = self._machine.folder_of(loading.program)
         self._listed: dict[str, _Listed] = {}  # by simple name in lower case
+        self._missing: dict[str, Resolution] = {}  # likewise: what is listed and not there
 
     def fill(self, assembly: MachinePath) -> None:
         """List the program's own assemblies, then those of the frameworks; what is listed and not there is a fault."""
@@ -62,6 +63,9 @@ class ListedAssemblies:
 
     def bind(self, reference: AssemblyName, requester: MachinePath) -> Resolution:
         """The assembly that the runtime gives for a reference: the listed one, if it is not older than asked for."""
+        missing = self._missing.get(reference.name.lower())
+        if missing is not None:
+            return msgspec.structs.replace(missing, needed_by=requester)
         file_name = f"{reference.name}.dll"
         listed = self._listed.get(reference.name.lower())
         provided = ""
@@ -109,19 +113,21 @@ class ListedAssemblies:
         if self._machine.look(place).kind is EntryKind.FILE:
             if asset.is_managed:
                 self._list(_Listed(place, because, version_of(asset.assembly_version)))
-        else:
-            self._loading.answer(
-                Resolution(
-                    name=asset.file_name.rpartition(".")[0] if asset.is_managed else asset.file_name,
-                    needed_by=self._loading.program,
-                    how=How.REQUIRED,
-                    candidates=(Candidate(place, Outcome.ABSENT, because),),
-                    path=None,
-                    kind="assembly" if asset.is_managed else "shared-library",
-                    gives_up_with=NOT_AS_LISTED,
-                    sought_as=(asset.file_name,),
-                )
-            )
+            return
+        name = asset.file_name.rpartition(".")[0] if asset.is_managed else asset.file_name
+        missing = Resolution(
+            name=name,
+            needed_by=self._loading.program,
+            how=How.REQUIRED,
+            candidates=(Candidate(place, Outcome.ABSENT, because),),
+            path=None,
+            kind="assembly" if asset.is_managed else "shared-library",
+            gives_up_with=NOT_AS_LISTED,
+            sought_as=(asset.file_name,),
+        )
+        self._loading.answer(missing)
+        if asset.is_managed:
+            self._missing[name.lower()] = missing
 
     def _serving(self, assets: tuple[Asset, ...]) -> list[Asset]:
         """The assets for this process: of a package's files for several systems only the nearest."""

@@ -48,6 +48,7 @@ class Resolution(msgspec.Struct, frozen=True):
     decided: str = ""  # what decided, where it is more than the order of the candidates
     gives_up_with: str = ""  # the status that a person sees where this alone is at fault; empty for the platform's own
     sought_as: tuple[str, ...] = ()  # names, perhaps with ``*``, of the file that brings it; empty for its own name
+    sought_versions: str = ""  # of its package that serve, as PEP 440 writes them; empty where any may
 
 
 class Unoffered(msgspec.Struct, frozen=True):

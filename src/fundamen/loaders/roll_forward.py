@@ -63,6 +63,18 @@ def accepts(reference: FrameworkReference, version: FrameworkVersion) -> bool:
     return version.numbers[:kept] == wanted.numbers[:kept]
 
 
+def specifier_of(reference: FrameworkReference) -> str:
+    """The versions that the rule accepts, as PEP 440 writes them; empty where the reference names no version."""
+    wanted = framework_version(reference.version)
+    if wanted is None:
+        return ""
+    if reference.roll_forward is RollForward.DISABLE:
+        return f"=={reference.version}"
+    kept = wanted.numbers[: _KEPT[reference.roll_forward]]
+    below = [f"<{'.'.join(map(str, (*kept[:-1], kept[-1] + 1)))}"] if kept else []
+    return ",".join([f">={reference.version}", *below])
+
+
 def resolve_framework(reference: FrameworkReference, installed: Iterable[FrameworkVersion]) -> FrameworkVersion | None:
     """The installed version that the host picks; None where its rule accepts none.
 

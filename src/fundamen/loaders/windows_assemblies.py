@@ -69,7 +69,8 @@ class Assemblies:
             how = How.OPTIONAL if dependency.is_optional else How.REQUIRED
             place = found[0] if found else None
             name = str(dependency.identity)
-            resolutions.append(Resolution(name, requester, how, tuple(candidates), place, kind="side-by-side-assembly"))
+            kind, sought_as = "side-by-side-assembly", self._sought_as(dependency.identity)
+            resolutions.append(Resolution(name, requester, how, tuple(candidates), place, kind, sought_as=sought_as))
             if found:
                 _, folder, own = found
                 for file in own.files:
@@ -139,6 +140,11 @@ class Assemblies:
                             return redirect.instead
                 break  # the highest version of the policy counts
         return wanted.version
+
+    def _sought_as(self, wanted: Identity) -> tuple[str, ...]:
+        """What the file is called that brings an assembly: in the store, or for one program alone."""
+        stored = f"{self._word(wanted)}_{wanted.name}_{wanted.token or 'none'}_*.manifest"
+        return stored, f"{wanted.name}.manifest", f"{wanted.name}.dll"
 
     def _word(self, wanted: Identity) -> str:
         return self._architecture if wanted.architecture in {"*", ""} else wanted.architecture

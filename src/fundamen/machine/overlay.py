@@ -33,7 +33,7 @@ class OverlayMachine(Machine):
         self.registry = base.registry
         self._placed = placed
         self._contents = {self._key(path): content for path, content in placed.items()}
-        self._folders = {folder for path in placed for folder in self._above(path)}
+        self._folders = {self._key(folder): folder for path in placed for folder in self._above(path)}
 
     def look(self, path: MachinePath) -> Entry:
         """Tell what would stand at a path."""
@@ -48,7 +48,8 @@ class OverlayMachine(Machine):
     def names(self, folder: MachinePath) -> tuple[str, ...]:
         """The names that would stand in a folder, sorted."""
         key = self._key(folder)
-        new = {self.paths.basename(p) for p in self._placed if self._key(self.folder_of(self.base.real(p))) == key}
+        added = (*self._placed, *self._folders.values())
+        new = {self.paths.basename(p) for p in added if self._key(self.folder_of(self.base.real(p))) == key}
         known = {self.folded(name) for name in self.base.names(folder)}
         return tuple(sorted((*self.base.names(folder), *(n for n in new if self.folded(n) not in known))))
 
@@ -88,10 +89,11 @@ class OverlayMachine(Machine):
     def _key(self, path: MachinePath) -> str:
         return self.folded(self.base.real(path))
 
-    def _above(self, path: MachinePath) -> set[str]:
-        folders = set()
+    def _above(self, path: MachinePath) -> list[MachinePath]:
+        """The folders that would be made for a path."""
+        folders: list[MachinePath] = []
         folder = self.folder_of(self.base.real(path))
-        while self._key(folder) not in folders and self.base.look(folder).kind is EntryKind.ABSENT:
-            folders.add(self._key(folder))
+        while folder not in folders and self.base.look(folder).kind is EntryKind.ABSENT:
+            folders.append(folder)
             folder = self.folder_of(folder)
         return folders

@@ -4,6 +4,7 @@ These records are also what a catalogue holds on disk, as JSON: one file a packa
 """
 
 from enum import StrEnum
+from fnmatch import fnmatchcase
 from typing import Annotated
 
 import msgspec
@@ -35,8 +36,9 @@ class PackageFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     executable: bool = False
 
     def answers_to(self, name: str) -> bool:
-        """Whether a need of this name means this file; names are compared without case."""
-        return name.lower() in {self.name.lower(), self.place.rpartition("/")[2].lower()}
+        """Whether a need of this name means this file; names are compared without case, ``*`` stands for anything."""
+        own = {self.name.lower(), self.place.rpartition("/")[2].lower()}
+        return any(fnmatchcase(each, name.lower()) for each in own) if "*" in name else name.lower() in own
 
 
 class Package(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -65,7 +65,12 @@ def plan_restoration(machine: Machine, trace: Trace, catalogues: Sequence[Catalo
     for fault in sorted(trace.faults, key=lambda fault: fault.verdict is not Verdict.OUTDATED):
         in_place = () if fault.verdict is Verdict.OUTDATED else standing
         offers = find_offers(
-            catalogues, machine.paths.basename(fault.name), machine.platform, fault.wanted_architecture, in_place
+            catalogues,
+            fault.sought_as,
+            machine.platform,
+            fault.wanted_architecture,
+            in_place,
+            fault.sought_versions,
         )
         if offers and offers[0].is_eligible:
             package = offers[0].package
@@ -96,10 +101,9 @@ def with_found_places(machine: Machine, plan: Plan, remaining: Sequence[Componen
     steps = {machine.folded(step.path): step for step in plan.steps}
     for fault in remaining:
         found = [c.path for c in fault.searched if c.outcome in {Outcome.REFUSED, Outcome.TAKEN}]
-        name = machine.paths.basename(fault.name)
         for source, package in plan.packages:
             for file in package.files:
-                if file.answers_to(name) and found:
+                if found and any(file.answers_to(name) for name in fault.sought_as):
                     path = machine.real(found[0])
                     step = PlaceFile(path, file, package, source, str(fault.verdict))
                     steps.setdefault(machine.folded(path), step)
@@ -126,9 +130,8 @@ def _in_place(machine: Machine, trace: Trace, catalogues: Sequence[Catalogue]) -
     for component in trace.components:
         if component.path is None or component.is_fault:
             continue
-        name = machine.paths.basename(component.name)
         for package, file in listed:
-            if not file.answers_to(name):
+            if not any(file.answers_to(name) for name in component.sought_as):
                 continue
             if component.path not in digests:
                 with machine.open(component.path) as source:

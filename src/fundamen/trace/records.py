@@ -37,6 +37,7 @@ class Component(msgspec.Struct, frozen=True, kw_only=True):
     searched: tuple[Candidate, ...]
     gives_up_with: str = ""  # the status with which the program ends where this alone is at fault, if its loader told
     sought_as: tuple[str, ...] = ()  # names, perhaps with ``*``, of the file that brings it
+    sought_versions: str = ""  # of its package that serve (PEP 440); empty where any may
 
     @property
     def is_fault(self) -> bool:

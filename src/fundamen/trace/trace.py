@@ -95,6 +95,7 @@ class _Judging:
             chain=(),
             evidence=finding.evidence,
             searched=(),
+            sought_as=(self._machine.paths.basename(path),),
         )
 
     def _component(self, resolutions: list[Resolution]) -> Component:
@@ -121,6 +122,7 @@ class _Judging:
             searched=next((r.candidates for r in resolutions if r.candidates), ()),
             gives_up_with=first.gives_up_with,
             sought_as=first.sought_as or (self._machine.paths.basename(first.name),),
+            sought_versions=first.sought_versions,
         )
 
     def _judge(self, resolutions: list[Resolution]) -> _Finding:

@@ -115,7 +115,7 @@ def offers(need: str, architecture: str | None, machine: Callable[[], Machine], 
     with output:
         wanted = Architecture(architecture or _of_this_host())
         catalogues = proven_catalogues(SourceStore(options.home()), output.note)
-        found = find_offers(catalogues, need, machine().platform, wanted)
+        found = find_offers(catalogues, (need,), machine().platform, wanted)
         if output.as_json:
             output.show_record(OffersRecord(need, tuple(offer_part(offer) for offer in found)))
         else:
