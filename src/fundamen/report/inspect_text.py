@@ -2,6 +2,7 @@
 
 from fundamen.formats.cli_header import Managed
 from fundamen.formats.elf import Elf
+from fundamen.model.architecture import Architecture
 from fundamen.model.binary import How
 from fundamen.report.page import Page, counted, size_in_words
 from fundamen.trace.inspection import Inspection
@@ -16,8 +17,9 @@ def inspection_text(inspection: Inspection, *, drawn: bool) -> str:
     name = inspection.path.replace("\\", "/").rpartition("/")[2]
     state = "intact in form" if binary.is_intact else "damaged"
     article = {"program": "a", "library": "a", "object": "an"}.get(binary.kind, "a")
+    architectures = " and ".join((binary.architecture, *binary.also_for)).replace(Architecture.ANY, "any processor")
     page.answer(
-        f"{name} is {article} {_FORMATS[binary.format]} {binary.kind} for {binary.architecture}, {state}.",
+        f"{name} is {article} {_FORMATS[binary.format]} {binary.kind} for {architectures}, {state}.",
         good=None if binary.is_intact else False,
     )
     page.blank()
