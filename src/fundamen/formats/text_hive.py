@@ -99,3 +99,17 @@ def _unescaped(text: str) -> str:
         return _PLAIN_ESCAPES.get(match[3], match[3])
 
     return _ESCAPE.sub(character, text)
+
+
+def changed_keys(before: bytes, after: bytes) -> set[str]:
+    """The keys whose values differ between two states of a hive, or that only one of them has; times do not count."""
+    one, other = _blocks(before), _blocks(after)
+    return {key for key in one.keys() | other.keys() if one.get(key) != other.get(key)}
+
+
+def _blocks(data: bytes) -> dict[str, tuple[str, ...]]:
+    blocks = {}
+    for block in data.decode("utf-8", "replace").split("\n[")[1:]:
+        key, _, rest = block.partition("]")
+        blocks[key] = tuple(line for line in rest.splitlines()[1:] if line and not line.startswith("#time="))
+    return blocks

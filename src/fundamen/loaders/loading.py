@@ -1,5 +1,7 @@
 """Choose the loader that a program meets on a machine, and ask it."""
 
+from collections.abc import Sequence
+
 from fundamen.loaders.load_map import LoadMap
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture, Platform
@@ -8,8 +10,13 @@ from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath, shown
 
 
-def load_map(machine: Machine, program: MachinePath) -> LoadMap:
+def load_map(machine: Machine, program: MachinePath, also: Sequence[str] = ()) -> LoadMap:
     """Find all that a program or library needs, as the machine's own loader would.
+
+    Args:
+        machine: whose loader it is.
+        program: the program or library.
+        also: names or paths that the program was seen to ask for as it ran, which it does not declare.
 
     Raises:
         UnreadableError: it cannot be read, is no program, or is one for another operating system.
@@ -27,7 +34,7 @@ def load_map(machine: Machine, program: MachinePath) -> LoadMap:
         from fundamen.loaders import windows  # noqa: PLC0415
 
         assert isinstance(binary, Pe)  # noqa: S101 - its format says so
-        return windows.load_map(machine, program, binary)
+        return windows.load_map(machine, program, binary, also)
     from fundamen.formats.elf import Elf  # noqa: PLC0415
     from fundamen.loaders import glibc  # noqa: PLC0415
 

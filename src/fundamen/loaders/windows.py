@@ -6,7 +6,7 @@ on. Then every import is bound (``windows_binding``).
 """
 
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from fundamen.formats.api_set import PREFIXES
 from fundamen.formats.pe import Pe
@@ -22,7 +22,7 @@ from fundamen.model.paths import MachinePath
 _MOST_OBJECTS = 10_000
 
 
-def load_map(machine: Machine, program: MachinePath, pe: Pe) -> LoadMap:
+def load_map(machine: Machine, program: MachinePath, pe: Pe, also: Sequence[str] = ()) -> LoadMap:
     """Do for a program what the image loader would do and, for managed code, what its runtime would; nothing is run."""
     loading = Loading(machine, program, pe)
     if is_managed_start(machine, program, pe):
@@ -31,6 +31,9 @@ def load_map(machine: Machine, program: MachinePath, pe: Pe) -> LoadMap:
         managed.load(loading)
     else:
         loading.take(program, pe)
+    loading.run()
+    for name in also:
+        loading.need(name, How.DELAYED, program)
     loading.run()
     return loading.load_map()
 

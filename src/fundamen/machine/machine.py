@@ -42,6 +42,7 @@ class Machine(ABC):
         title: how the machine is named in messages.
         platform: which family of loaders its programs meet.
         is_live: whether it is this very host, so that its programs can be run.
+        is_prefix: whether it is a prefix, whose programs wine can run.
         root: the folder on this host that holds all of it; what a restoration locks.
         paths: ``posixpath`` or ``ntpath``, to take the machine's paths apart.
         environment: the environment that its programs are started with, as far as it is known.
@@ -51,6 +52,7 @@ class Machine(ABC):
     title: str
     platform: Platform
     is_live: bool
+    is_prefix: bool = False
     root: HostPath
     paths: ModuleType
     environment: Mapping[str, str]

@@ -37,6 +37,7 @@ class WindowsMachine(Machine):
         """
         super().__init__()
         self.root = root
+        self.is_prefix = os.path.isfile(os.path.join(root, "system.reg"))
         self.title = f"the Windows volume at {shown(root)}"
         self.drives = {letter: HostPath(os.path.realpath(folder)) for letter, folder in drives.items()}
         self.system_drive = next(iter(drives))

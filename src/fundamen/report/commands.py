@@ -9,4 +9,5 @@ from fundamen.model.paths import shown
 def command(machine: Machine, *words: str) -> str:
     """A fundamen command for a machine, quoted for a shell."""
     place = [] if machine.root == "/" else ["--machine", machine.root]
-    return shown(shlex.join(["fundamen", words[0], *place, *words[1:]]))
+    group = 2 if words[0] == "sources" else 1  # the options come behind the whole name of a command
+    return shown(shlex.join(["fundamen", *words[:group], *place, *words[group:]]))

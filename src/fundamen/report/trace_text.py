@@ -4,16 +4,18 @@ from collections import Counter
 
 from fundamen.loaders.load_map import Outcome
 from fundamen.machine.machine import Machine
+from fundamen.machine.observation import Observation
 from fundamen.model.binary import How
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
 from fundamen.report.page import Page, shortened
-from fundamen.trace.records import STRUCTURE, Component, Trace
+from fundamen.trace.records import LOADED, STRUCTURE, Component, Trace
 from fundamen.trace.symptom import symptom_of
 
 _MOST_LISTED = 40  # components; a longer list is summed up unless it is asked for
 _NAMES_IN_ANSWER = 3
 _NAME_WIDTH = 30
+_MOST_SAID = 3  # lines of what a program wrote as it ran
 
 
 def trace_text(trace: Trace, machine: Machine, *, drawn: bool, verbose: bool) -> str:
@@ -40,10 +42,35 @@ def trace_text(trace: Trace, machine: Machine, *, drawn: bool, verbose: bool) ->
             page.verdict(component.verdict, component.name)
             page.field("because", component.reason)
             page.field("needed by", ", ".join(machine.paths.basename(p) for p in component.needed_by))
+    if trace.observation is not None:
+        _observation(page, trace, trace.observation, machine)
     _foundation(page, trace, machine, verbose=verbose)
     page.heading("Next")
     page.step(next_step(trace, machine))
     return page.text()
+
+
+def _observation(page: Page, trace: Trace, observation: Observation, machine: Machine) -> None:
+    page.heading("As it ran")
+    if observation.status is None:
+        ended = f"still ran after {observation.seconds:.0f} s, and was stopped"
+    else:
+        ended = f"ended by itself after {observation.seconds:.1f} s with exit status {observation.status}"
+    page.field("run by", f"{observation.by}: it {ended}")
+    undeclared = [c for c in trace.components if c.observed and c.how is not How.REQUIRED]
+    for component in undeclared:
+        is_loaded = component.observed == LOADED
+        name = _plain_name(component, machine)
+        page.field(
+            "loaded too" if is_loaded else "in vain", f"{name}: {component.path if is_loaded else component.observed}"
+        )
+    if not undeclared:
+        page.field("loaded too", "nothing that it does not declare")
+    words = observation.output.split("\n")
+    for line in [word for word in words if word.strip()][-_MOST_SAID:]:
+        page.field("it said", line.strip())
+    if not observation.is_as_before:
+        page.field("", "it has written to the prefix's registry, which was left so")
 
 
 def answer(trace: Trace, machine: Machine) -> str:
@@ -66,6 +93,10 @@ def next_step(trace: Trace, machine: Machine) -> str:
         return command(machine, "restore", "--rehearse", trace.program)
     if not trace.is_of_a_program:
         return "Trace the program that uses this library, or run it."
+    if in_vain := [c for c in trace.components if c.verdict.is_fault]:
+        return command(machine, "sources", "offers", machine.paths.basename(in_vain[0].name))
+    if trace.observation is not None:
+        return "Nothing is at fault that the run has shown; look at what the program itself says."
     return trace.program if machine.is_live else "Run it on its own machine."
 
 

@@ -3,11 +3,13 @@
 import msgspec
 
 from fundamen.loaders.load_map import Candidate
+from fundamen.machine.observation import Observation
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Format, How
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 
+LOADED = "loaded"  # what was seen of a component that a run has loaded
 STRUCTURE = "structure"  # the source of evidence that a file's own form gives
 
 
@@ -37,6 +39,7 @@ class Component(msgspec.Struct, frozen=True, kw_only=True):
     searched: tuple[Candidate, ...]
     gives_up_with: str = ""  # the status with which the program ends where this alone is at fault, if its loader told
     sought_as: tuple[str, ...] = ()  # names, perhaps with ``*``, of the file that brings it
+    observed: str = ""  # what was seen of it as the program ran; empty where it was not run, or nothing was seen
     sought_versions: str = ""  # of its package that serve (PEP 440); empty where any may
 
     @property
@@ -52,6 +55,7 @@ class Trace(msgspec.Struct, frozen=True):
     format: Format
     architecture: Architecture
     components: tuple[Component, ...]  # the program itself first, then in the loader's order
+    observation: Observation | None = None  # of its run, if it was run
 
     @property
     def is_of_a_program(self) -> bool:

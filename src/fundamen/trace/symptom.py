@@ -14,6 +14,7 @@ _WINDOWS = {
     Verdict.BLOCKED: "0xC0000022 STATUS_ACCESS_DENIED",
     Verdict.OUTDATED: "0xC0000139 STATUS_ENTRYPOINT_NOT_FOUND",
 }
+_STATUSES = {int(text.split()[0], 16): text for text in _WINDOWS.values()}
 _ORDINAL = "0xC0000138 STATUS_ORDINAL_NOT_FOUND"
 _ASSEMBLY = "0xC0150002 STATUS_SXS_CANT_GEN_ACTCTX, in a message as error 14001"
 _NOT_FOR_THIS_MACHINE = "error 216 ERROR_EXE_MACHINE_TYPE_MISMATCH"
@@ -29,6 +30,11 @@ def symptom_of(file_format: Format, component: Component) -> str | None:
     if component.gives_up_with and component.path is None:
         return component.gives_up_with
     return _of_linux(component) if file_format is Format.ELF else _of_windows(component)
+
+
+def status_in_words(status: int) -> str:
+    """An NTSTATUS in hexadecimal, with its name if it is one that a loader gives."""
+    return _STATUSES.get(status, f"0x{status:08X}")
 
 
 def _of_linux(component: Component) -> str:

@@ -8,10 +8,12 @@ from fundamen.evidence.authority import Authority, Says, Subject, Testimony
 from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution
 from fundamen.loaders.loading import load_map
 from fundamen.machine.machine import Machine
+from fundamen.machine.observation import Observation
 from fundamen.model.binary import Binary, How, Kind
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
-from fundamen.trace.records import STRUCTURE, Component, Evidence, Trace
+from fundamen.trace.records import LOADED, STRUCTURE, Component, Evidence, Trace
+from fundamen.trace.symptom import status_in_words
 from fundamen.trace.version import version_of
 
 _APART = {"framework", "side-by-side-assembly"}  # what is told apart from the file that stands for it
@@ -23,15 +25,32 @@ _OF_VERSIONS = {
 _MOST_FUNCTIONS = 4  # that are named of those that a library does not offer
 
 
-def trace_program(machine: Machine, program: MachinePath, authorities: Sequence[Authority] = ()) -> Trace:
+def trace_program(
+    machine: Machine,
+    program: MachinePath,
+    authorities: Sequence[Authority] = (),
+    observation: Observation | None = None,
+) -> Trace:
     """Find all that a program or library needs and judge each need; every fault is found in one pass.
+
+    What it was seen to ask for as it ran is added, if it was run.
 
     Raises:
         UnreadableError: the program cannot be read, or is no program of this machine.
     """
     loading = load_map(machine, program)
+    if observation is not None:
+        loading = load_map(machine, program, _undeclared(machine, loading, observation))
     testimonies = _ask(machine, loading, authorities)
-    return _Judging(machine, loading, testimonies).trace()
+    return _Judging(machine, loading, testimonies, observation).trace()
+
+
+def _undeclared(machine: Machine, loading: LoadMap, observation: Observation) -> list[str]:
+    """What a program asked for as it ran, besides what it declares."""
+    declared = {machine.folded(path) for path in (loading.program, *loading.loaded)}
+    asked = {machine.folded(resolution.name) for resolution in loading.resolutions}
+    loaded = [path for path in observation.loaded if machine.folded(machine.real(path)) not in declared]
+    return loaded + [name for name, _ in observation.failed if machine.folded(name) not in asked]
 
 
 def _ask(machine: Machine, loading: LoadMap, authorities: Sequence[Authority]) -> dict[MachinePath, list[Testimony]]:
@@ -56,10 +75,19 @@ class _Finding(msgspec.Struct, frozen=True):
 
 
 class _Judging:
-    def __init__(self, machine: Machine, loading: LoadMap, testimonies: dict[MachinePath, list[Testimony]]) -> None:
+    def __init__(
+        self,
+        machine: Machine,
+        loading: LoadMap,
+        testimonies: dict[MachinePath, list[Testimony]],
+        observation: Observation | None,
+    ) -> None:
         self._machine = machine
         self._loading = loading
         self._testimonies = testimonies
+        self._observation = observation
+        self._loaded = {machine.folded(machine.real(path)) for path in observation.loaded} if observation else set()
+        self._failed = {machine.folded(name): status for name, status in observation.failed} if observation else {}
         self._chains = _chains(loading)
         self._required = _required(loading)
 
@@ -72,7 +100,7 @@ class _Judging:
                 key = f"{resolution.kind} {resolution.name}"
             groups.setdefault(key, []).append(resolution)
         components = [self._program(), *(self._component(group) for group in groups.values())]
-        return Trace(loading.program, loading.binary.format, loading.architecture, tuple(components))
+        return Trace(loading.program, loading.binary.format, loading.architecture, tuple(components), self._observation)
 
     def _program(self) -> Component:
         path, binary = self._loading.program, self._loading.binary
@@ -123,7 +151,15 @@ class _Judging:
             gives_up_with=first.gives_up_with,
             sought_as=first.sought_as or (self._machine.paths.basename(first.name),),
             sought_versions=first.sought_versions,
+            observed=self._observed(first.name, path),
         )
+
+    def _observed(self, name: str, path: MachinePath | None) -> str:
+        """What was seen of a component as the program ran; empty where nothing was."""
+        if path is not None and self._machine.folded(path) in self._loaded:
+            return LOADED
+        status = self._failed.get(self._machine.folded(name))
+        return f"asked for in vain, {status_in_words(status)}" if status is not None else ""
 
     def _judge(self, resolutions: list[Resolution]) -> _Finding:
         first = resolutions[0]

@@ -1,5 +1,6 @@
 """``fundamen trace``."""
 
+import os
 from collections.abc import Callable
 
 import click
@@ -9,8 +10,10 @@ from fundamen.cli.authorities import authorities_at
 from fundamen.cli.exits import Exit, exit_of
 from fundamen.cli.output import Output, finish
 from fundamen.machine.machine import Machine
+from fundamen.machine.observation import Observation
 from fundamen.machine.programs import find_program
 from fundamen.model.errors import FundamenError
+from fundamen.model.paths import MachinePath
 from fundamen.report.trace_text import next_step, trace_text
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program
@@ -18,18 +21,23 @@ from fundamen.trace.trace import trace_program
 
 @click.command("trace")
 @click.argument("programs", nargs=-1, required=True, metavar="PROGRAM...")
+@click.option("--observe", is_flag=True, help="Run each PROGRAM of a prefix, and add what it asks for as it runs.")
+@click.option("--observe-for", "seconds", default=30.0, show_default=True, metavar="SECONDS", help="At most so long.")
 @options.machine_options
 @options.output_options
-def command(programs: tuple[str, ...], machine: Callable[[], Machine], output: Output) -> None:
+def command(
+    programs: tuple[str, ...], machine: Callable[[], Machine], output: Output, *, observe: bool, seconds: float
+) -> None:
     """Show all that each PROGRAM needs, directly and indirectly, and how each need stands.
 
-    Nothing is run and nothing is changed. A library can be traced like a program. PROGRAM is a path as the machine
-    spells it, a path of this host inside the machine's folder, or a name on this host's PATH.
+    Nothing is run and nothing is changed, unless you ask to observe. A library can be traced like a program. PROGRAM is
+    a path as the machine spells it, a path of this host inside the machine's folder, or a name on this host's PATH.
 
     \b
     fundamen trace /opt/tidebook/bin/tidebook
     fundamen trace --machine /mnt/disk 'C:\\Program Files\\Tidebook\\tidebook.exe'
     fundamen trace --json git ssh | jq .faults
+    fundamen trace --machine ~/.prefix --observe --observe-for 10 'C:\\Tidebook\\tidebook.exe'
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     worst = Exit.NOTHING_AT_FAULT
     with output:
@@ -37,8 +45,10 @@ def command(programs: tuple[str, ...], machine: Callable[[], Machine], output: O
         authorities = authorities_at(options.home(), options.now(), output)
         for index, name in enumerate(programs):
             try:
+                program = find_program(examined, name)
+                observation = _observed(examined, program, seconds, output) if observe else None
                 with output.working(f"Tracing {name}"):
-                    trace = trace_program(examined, find_program(examined, name), authorities)
+                    trace = trace_program(examined, program, authorities, observation)
             except FundamenError as error:
                 worst = max(worst, exit_of(error))
                 _fail(output, name, error)
@@ -48,6 +58,16 @@ def command(programs: tuple[str, ...], machine: Callable[[], Machine], output: O
         for gap in examined.registry.gaps:
             output.note(f"Not known from the registry: {gap}")
     finish(worst)
+
+
+def _observed(machine: Machine, program: MachinePath, seconds: float, output: Output) -> Observation:
+    from fundamen.machine.prefix_run import find_wine, observe, require_observable  # noqa: PLC0415 - only where asked
+
+    place = require_observable(machine, program, seconds)
+    wine = find_wine(os.environ.get("PATH", os.defpath))
+    output.note(f"Running {program} under {wine.version} for at most {seconds:g} s. What it does, it does for real.")
+    with output.working(f"Observing {program}"):
+        return observe(machine.root, (program, place), wine, os.environ, seconds)
 
 
 def _show(output: Output, name: str, trace: Trace, machine: Machine, *, first: bool) -> None:

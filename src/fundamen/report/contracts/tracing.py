@@ -39,6 +39,7 @@ class ComponentPart(msgspec.Struct, frozen=True, kw_only=True):
     architecture: str | None
     version: str | None
     unoffered: tuple[str, ...]  # functions that are called and that it does not offer
+    observed: str | None  # what was seen of it as the program ran
     needed_by: tuple[str, ...]
     evidence: tuple[EvidencePart, ...]
     searched: tuple[CandidatePart, ...]
@@ -52,6 +53,16 @@ class ProgramPart(msgspec.Struct, frozen=True):
     architecture: str
 
 
+class ObservationPart(msgspec.Struct, frozen=True):
+    """A run of the program, for ``--observe``."""
+
+    by: str
+    status: int | None  # the exit status's lowest byte; null where it was stopped
+    seconds: float
+    failed: tuple[str, ...]  # names that were asked for in vain
+    as_before: bool  # whether the prefix's registry is byte for byte what it was
+
+
 class TraceRecord(msgspec.Struct, frozen=True, kw_only=True):
     """One program, for ``trace --json``."""
 
@@ -60,6 +71,7 @@ class TraceRecord(msgspec.Struct, frozen=True, kw_only=True):
     program: ProgramPart | None = None
     components: tuple[ComponentPart, ...] = ()
     faults: int = 0
+    observation: ObservationPart | None = None
     next: str | None = None
     error: Failure | None = None
 
@@ -71,7 +83,17 @@ def trace_record(asked_for: str, trace: Trace, next_step: str) -> TraceRecord:
         program=ProgramPart(trace.program, trace.format, trace.architecture),
         components=tuple(_component(trace, component) for component in trace.components),
         faults=len(trace.faults),
+        observation=_observation(trace),
         next=next_step,
+    )
+
+
+def _observation(trace: Trace) -> ObservationPart | None:
+    seen = trace.observation
+    if seen is None:
+        return None
+    return ObservationPart(
+        seen.by, seen.status, seen.seconds, tuple(name for name, _ in seen.failed), seen.is_as_before
     )
 
 
@@ -88,6 +110,7 @@ def _component(trace: Trace, component: Component) -> ComponentPart:
         architecture=component.architecture,
         version=component.version,
         unoffered=component.unoffered,
+        observed=component.observed or None,
         needed_by=component.needed_by,
         evidence=tuple(EvidencePart(e.source, e.detail) for e in component.evidence),
         searched=tuple(CandidatePart(c.path, c.outcome, c.because, c.detail) for c in component.searched),
