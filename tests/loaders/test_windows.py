@@ -159,3 +159,21 @@ def test_api_sets_are_resolved_from_the_volumes_own_schema(windows: AWindowsMach
         ("api-ms-win-core-file-l1-2-1.dll", Verdict.OUTDATED, "C:\\Windows\\System32\\kernelbase.dll"),
         ("api-ms-win-odd-l1-1-0.dll", Verdict.MISSING, None),
     ]
+
+
+def test_on_a_partial_copy_what_every_windows_has_is_not_called_missing(windows: AWindowsMachine) -> None:
+    windows.program(APP, needs=("KERNEL32.dll", "x.dll"))
+    assert [fault.name for fault in windows.trace(APP).faults] == ["x.dll"]
+    assert windows.need(APP, "KERNEL32.dll").verdict is Verdict.UNPROVEN
+    windows.system()  # with the innermost library it is no partial copy any more
+    assert [fault.name for fault in windows.trace(APP).faults] == ["KERNEL32.dll", "x.dll"]
+
+
+def test_an_api_set_is_missing_where_the_version_of_windows_does_not_have_it_yet(windows: AWindowsMachine) -> None:
+    windows.program(APP, needs=("api-ms-win-crt-runtime-l1-1-0.dll",))
+    build = {"Microsoft": {"Windows NT": {"CurrentVersion": {"CurrentBuildNumber": "7601"}}}}
+    [fault] = windows.registry(build).trace(APP).faults
+    assert fault.verdict is Verdict.MISSING
+    assert "it comes with the operating system from Windows 10 on, and this is Windows 7" in fault.reason
+    windows.library("C:\\Windows\\System32\\api-ms-win-crt-runtime-l1-1-0.dll")
+    assert windows.trace(APP).faults == ()

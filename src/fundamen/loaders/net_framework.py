@@ -16,6 +16,7 @@ from fundamen.formats.app_config import AppConfig
 from fundamen.formats.cli_header import Managed
 from fundamen.loaders.load_map import Candidate, Outcome, Resolution
 from fundamen.loaders.windows import Loading
+from fundamen.loaders.windows_parts import build_of
 from fundamen.loaders.windows_processes import WINDOWS_FOLDER
 from fundamen.machine.machine import EntryKind
 from fundamen.model.architecture import Architecture
@@ -156,8 +157,8 @@ class NetFramework:
             is_known = any(name.lower().startswith(payload.lower()) for name in self._machine.names(folder))
         except UnreadableError:
             is_known = False
-        build = self._machine.registry.text(r"HKLM\Software\Microsoft\Windows NT\CurrentVersion", "CurrentBuildNumber")
-        if not is_known and not (build.isdigit() and int(build) >= _FIRST_WITH_OPTIONAL):
+        build = build_of(self._machine)
+        if not is_known and (build is None or build < _FIRST_WITH_OPTIONAL):
             return ""
         of_build = f" of build {build}" if build else ""
         return (

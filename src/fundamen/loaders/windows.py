@@ -7,9 +7,11 @@ on. Then every import is bound (``windows_binding``).
 
 from collections import deque
 from collections.abc import Iterator, Sequence
+from functools import cached_property
 
 from fundamen.formats.api_set import PREFIXES
 from fundamen.formats.pe import Pe
+from fundamen.loaders import windows_parts
 from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, Unoffered, read_candidate
 from fundamen.loaders.windows_assemblies import Assemblies, Redirections
 from fundamen.loaders.windows_binding import Binding
@@ -141,10 +143,27 @@ class Loading:
                 taken = self._load(wanted, path, requester)
             if candidate.outcome in {Outcome.TAKEN, Outcome.REFUSED}:
                 break
-        provided = ""
-        if is_api_set and not self._order.has_schema and all(c.outcome is Outcome.ABSENT for c in candidates):
-            provided = "an API set: a name that the operating system maps to its own libraries"
-        return Resolution(name, requester, how, tuple(candidates), taken, provided_by_system=provided)
+        provided = decided = ""
+        if all(candidate.outcome is Outcome.ABSENT for candidate in candidates):
+            provided, decided = self._by_the_system(name)
+        return Resolution(name, requester, how, tuple(candidates), taken, provided_by_system=provided, decided=decided)
+
+    def _by_the_system(self, name: str) -> tuple[str, str]:
+        """Why the system itself provides what no file does, or why it does not though later versions do."""
+        first = windows_parts.first_build_with(name)
+        if first is not None and not self._order.has_schema:
+            since = f"with the operating system from {windows_parts.title_of(first)} on"
+            if self._build is None or self._build >= first:
+                return f"an API set: it comes {since}", ""
+            own = windows_parts.title_of(self._build)
+            return "", f"an API set: it comes {since}, and this is {own}, where a package of its own brings it"
+        if not self.processes.is_known and windows_parts.is_part(name):
+            return "a part of Windows; this volume holds no copy of the system's own libraries", ""
+        return "", ""
+
+    @cached_property
+    def _build(self) -> int | None:
+        return windows_parts.build_of(self.machine)
 
     def _redirected(self, name: str, requester: MachinePath) -> MachinePath | None:
         """The file that an assembly of the requester's own manifest, or of the program's, has for a name."""

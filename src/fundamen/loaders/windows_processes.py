@@ -14,6 +14,7 @@ from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
 WINDOWS_FOLDER = MachinePath("C:\\Windows")
+INNERMOST = "ntdll.dll"  # the one library that no system runs without
 
 _FOLDERS_OF_NARROW = {Architecture.X86: "SysWOW64", Architecture.ARM: "SysArm32"}
 _ON_ARM64 = {Architecture.X86_64, Architecture.ARM64EC}  # what an ARM64 system runs in one and the same kind of process
@@ -82,6 +83,6 @@ def system_folder(machine: Machine, architecture: Architecture) -> MachinePath:
 
 def _read(machine: Machine, folder: str) -> Binary | None:
     try:
-        return machine.binary(machine.join(WINDOWS_FOLDER, folder, "ntdll.dll"))
+        return machine.binary(machine.join(WINDOWS_FOLDER, folder, INNERMOST))
     except UnreadableError:
         return None
