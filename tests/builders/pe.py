@@ -17,6 +17,7 @@ def a_pe(
     name: str | None = None,
     exports: Iterable[str] | Mapping[str, str | None] = (),
     version: tuple[int, int, int, int] | None = None,
+    product: str = "",
     manifest: str | None = None,
     section: tuple[bytes, bytes] = (b".all", b""),
     directory: int | None = None,
@@ -68,7 +69,7 @@ def a_pe(
         directories[13] = (placed(delays + bytes(32)), len(delays) + 32)
     if version is not None or manifest is not None:
         kind, number, block = (
-            (16, 1, _version_block(version)) if version else (24, 2 if name else 1, str(manifest).encode())
+            (16, 1, _version_block(version, product)) if version else (24, 2 if name else 1, str(manifest).encode())
         )
         resources = _resource(kind, number, block, _RVA + len(data))
         directories[2] = (placed(resources), len(resources))
@@ -100,13 +101,14 @@ def _resource(kind: int, number: int, block: bytes, rva: int) -> bytes:
     return b"".join(levels) + leaf + struct.pack("<IIII", rva + 88, len(block), 0, 0) + block
 
 
-def _version_block(version: tuple[int, int, int, int]) -> bytes:
-    """A version resource: its file and product version in numbers, the product version in words too."""
+def _version_block(version: tuple[int, int, int, int], product: str) -> bytes:
+    """A version resource: its file and product version in numbers, the product's name and version in words too."""
     major, minor, build, revision = version
     numbers = ((major << 16) | minor, (build << 16) | revision) * 2
     fixed = struct.pack("<IIIIII", 0xFEEF04BD, 0x10000, *numbers) + bytes(28)
     words = (".".join(map(str, version)) + "\0").encode("utf-16-le")
-    strings = _block("StringFileInfo", b"", _block("040904B0", b"", _block("ProductVersion", words)))
+    named = _block("ProductName", (product + "\0").encode("utf-16-le")) if product else b""
+    strings = _block("StringFileInfo", b"", _block("040904B0", b"", named + _block("ProductVersion", words)))
     return _block("VS_VERSION_INFO", fixed, strings)
 
 
@@ -114,6 +116,6 @@ def _block(key: str, value: bytes, children: bytes = b"") -> bytes:
     head = key.encode("utf-16-le") + b"\0\0"
     head += bytes(-(6 + len(head)) % 4)
     body = head + value + bytes(-len(value) % 4) + children
-    is_text = key == "ProductVersion"
+    is_text = key.startswith("Product")
     header = struct.pack("<HHH", 6 + len(body), len(value) // (2 if is_text else 1), int(is_text))
     return header + body + bytes(-(6 + len(body)) % 4)

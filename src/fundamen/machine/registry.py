@@ -6,6 +6,7 @@ Keys are written from a root on, such as ``HKLM\System\CurrentControlSet\Service
 
 import re
 from abc import ABC, abstractmethod
+from collections.abc import Iterator
 
 from fundamen.formats.text_hive import TextHive, Value
 
@@ -24,6 +25,11 @@ class Registry(ABC):
     @abstractmethod
     def subkeys(self, key: str) -> tuple[str, ...]:
         """The names of the keys right below a key."""
+
+    def children(self, key: str) -> Iterator[tuple[str, dict[str, Value]]]:
+        """Each key right below a key, with its values."""
+        for name in self.subkeys(key):
+            yield name, self.values(f"{key}\\{name}") or {}
 
     def value(self, key: str, name: str) -> Value | None:
         """One value; names are compared without case. None where there is none."""

@@ -1,7 +1,9 @@
 """The registry of a mounted volume, read from its hive files by regipy, which is an extra."""
 
+import contextlib
 import logging
 import struct
+from collections.abc import Iterator
 from typing import Any
 
 from construct import ConstructError
@@ -49,14 +51,7 @@ class HiveRegistry(Registry):
     def values(self, key: str) -> dict[str, Value] | None:
         """The values of a key by name; None where there is no such key."""
         found = self._key(key)
-        if found is None:
-            return None
-        try:
-            return {
-                value.name if value.name != "(default)" else "": _plain(value.value) for value in found.iter_values()
-            }
-        except _DAMAGE:
-            return None
+        return _values(found) if found is not None else None
 
     def subkeys(self, key: str) -> tuple[str, ...]:
         """The names of the keys right below a key."""
@@ -67,6 +62,15 @@ class HiveRegistry(Registry):
             return tuple(subkey.name for subkey in found.iter_subkeys())
         except _DAMAGE:
             return ()
+
+    def children(self, key: str) -> Iterator[tuple[str, dict[str, Value]]]:
+        """Each key right below a key, with its values: read in one go, for there may be very many."""
+        found = self._key(key)
+        if found is None:
+            return
+        with contextlib.suppress(*_DAMAGE):
+            for child in found.iter_subkeys():
+                yield child.name, _values(child) or {}
 
     def _key(self, key: str) -> Any:  # noqa: ANN401 - regipy's own type is not typed
         root, _, rest = key.partition("\\")
@@ -88,6 +92,13 @@ class HiveRegistry(Registry):
         except _DAMAGE:
             number = 1
         return f"ControlSet{number if isinstance(number, int) else 1:03}"
+
+
+def _values(found: Any) -> dict[str, Value] | None:  # noqa: ANN401 - regipy's own type is not typed
+    try:
+        return {value.name if value.name != "(default)" else "": _plain(value.value) for value in found.iter_values()}
+    except _DAMAGE:
+        return None
 
 
 def _plain(value: object) -> Value:

@@ -1,7 +1,7 @@
 """Open the registry of a Windows volume or prefix, when it is first asked for something."""
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 from fundamen.formats.text_hive import TextHive, Value
 from fundamen.machine.registry import NoRegistry, Registry, TextRegistry
@@ -33,6 +33,10 @@ class RegistryWhenAsked(Registry):
     def subkeys(self, key: str) -> tuple[str, ...]:
         """The names of the keys right below a key."""
         return self._registry().subkeys(key)
+
+    def children(self, key: str) -> Iterator[tuple[str, dict[str, Value]]]:
+        """Each key right below a key, with its values."""
+        return self._registry().children(key)
 
     def _registry(self) -> Registry:
         if self._opened is None:

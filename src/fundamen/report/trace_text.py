@@ -22,32 +22,57 @@ def trace_text(trace: Trace, machine: Machine, *, drawn: bool, verbose: bool) ->
     """The page for one trace."""
     page = Page(drawn=drawn)
     page.answer(answer(trace, machine), good=not trace.faults)
-    if trace.faults:
-        page.heading("What is wrong, in the order in which the loader meets it")
-        before = ""
-        for number, fault in enumerate(trace.faults, 1):
-            if number > 1:
-                page.blank()
-            if number == 1 and (symptom := symptom_of(trace.format, fault)):
-                page.field("shows as", symptom)
-            looked_in = "; ".join(_folders(fault, machine))
-            _fault(page, fault, machine, number, verbose=verbose)
-            if looked_in:
-                page.field("looked in", "the same places" if looked_in == before else looked_in)
-            before = looked_in
-    later = [c for c in trace.components if c.verdict.is_fault and c.how is not How.REQUIRED]
-    if later:
-        page.heading("Not needed to start, but at fault when it is called for")
-        for component in later:
-            page.verdict(component.verdict, component.name)
-            page.field("because", component.reason)
-            page.field("needed by", ", ".join(machine.paths.basename(p) for p in component.needed_by))
+    _faults(page, trace, machine, verbose=verbose)
+    _later(page, trace, machine)
+    _remarks(page, trace, machine)
     if trace.observation is not None:
         _observation(page, trace, trace.observation, machine)
     _foundation(page, trace, machine, verbose=verbose)
     page.heading("Next")
     page.step(next_step(trace, machine))
     return page.text()
+
+
+def _faults(page: Page, trace: Trace, machine: Machine, *, verbose: bool) -> None:
+    if not trace.faults:
+        return
+    page.heading("What is wrong, in the order in which the loader meets it")
+    before = ""
+    for number, fault in enumerate(trace.faults, 1):
+        if number > 1:
+            page.blank()
+        if number == 1 and (symptom := symptom_of(trace.format, fault)):
+            page.field("shows as", symptom)
+        looked_in = "; ".join(_folders(fault, machine))
+        _fault(page, fault, machine, number, verbose=verbose)
+        if looked_in:
+            page.field("looked in", "the same places" if looked_in == before else looked_in)
+        before = looked_in
+
+
+def _later(page: Page, trace: Trace, machine: Machine) -> None:
+    later = [c for c in trace.components if c.verdict.is_fault and not c.is_fault]
+    if later:
+        page.heading("Not needed to start, but at fault when it is called for")
+    for component in later:
+        page.verdict(component.verdict, component.name)
+        page.field("because", component.reason)
+        page.field("needed by", ", ".join(machine.paths.basename(p) for p in component.needed_by))
+        for remark in component.remarks:
+            page.field("also", remark)
+
+
+def _remarks(page: Page, trace: Trace, machine: Machine) -> None:
+    """What changes no verdict; what is remarked on a fault stands with the fault."""
+    remarked = [c for c in trace.components if c.remarks and not c.verdict.is_fault]
+    if remarked or trace.remarks:
+        page.heading("Worth knowing")
+    for remark in trace.remarks:
+        page.field("this machine", f"{remark}", width=14)
+    for component in remarked:
+        page.line(_plain_name(component, machine))
+        for remark in component.remarks:
+            page.field("", remark)
 
 
 def _observation(page: Page, trace: Trace, observation: Observation, machine: Machine) -> None:
@@ -126,6 +151,8 @@ def _fault(page: Page, fault: Component, machine: Machine, number: int, *, verbo
     for candidate in fault.searched:
         if candidate.outcome not in {Outcome.ABSENT, Outcome.TAKEN}:
             page.field("looked at", f"{candidate.path} ({candidate.because}): {candidate.detail or candidate.outcome}")
+    for remark in fault.remarks:
+        page.field("also", remark)
     for evidence in fault.evidence:
         if evidence.detail not in fault.reason and (verbose or evidence.source != STRUCTURE):
             page.field("also", f"{evidence.source}: {evidence.detail}")

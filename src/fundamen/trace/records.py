@@ -39,6 +39,7 @@ class Component(msgspec.Struct, frozen=True, kw_only=True):
     searched: tuple[Candidate, ...]
     gives_up_with: str = ""  # the status with which the program ends where this alone is at fault, if its loader told
     sought_as: tuple[str, ...] = ()  # names, perhaps with ``*``, of the file that brings it
+    remarks: tuple[str, ...] = ()  # what else there is to say, which changes no verdict
     observed: str = ""  # what was seen of it as the program ran; empty where it was not run, or nothing was seen
     sought_versions: str = ""  # of its package that serve (PEP 440); empty where any may
 
@@ -56,6 +57,7 @@ class Trace(msgspec.Struct, frozen=True):
     architecture: Architecture
     components: tuple[Component, ...]  # the program itself first, then in the loader's order
     observation: Observation | None = None  # of its run, if it was run
+    remarks: tuple[str, ...] = ()  # on the machine as a whole
 
     @property
     def is_of_a_program(self) -> bool:

@@ -13,6 +13,7 @@ from fundamen.model.binary import Binary, How, Kind
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.trace.records import LOADED, STRUCTURE, Component, Evidence, Trace
+from fundamen.trace.remarks import remarks_on_machine, with_remarks
 from fundamen.trace.symptom import status_in_words
 from fundamen.trace.version import version_of
 
@@ -99,8 +100,15 @@ class _Judging:
             if resolution.kind in _APART:
                 key = f"{resolution.kind} {resolution.name}"
             groups.setdefault(key, []).append(resolution)
-        components = [self._program(), *(self._component(group) for group in groups.values())]
-        return Trace(loading.program, loading.binary.format, loading.architecture, tuple(components), self._observation)
+        judged = [self._program(), *(self._component(group) for group in groups.values())]
+        return Trace(
+            program=loading.program,
+            format=loading.binary.format,
+            architecture=loading.architecture,
+            components=with_remarks(self._machine, judged),
+            observation=self._observation,
+            remarks=remarks_on_machine(self._machine, judged),
+        )
 
     def _program(self) -> Component:
         path, binary = self._loading.program, self._loading.binary

@@ -39,6 +39,7 @@ class ComponentPart(msgspec.Struct, frozen=True, kw_only=True):
     architecture: str | None
     version: str | None
     unoffered: tuple[str, ...]  # functions that are called and that it does not offer
+    remarks: tuple[str, ...]  # what else there is to say, which changes no verdict
     observed: str | None  # what was seen of it as the program ran
     needed_by: tuple[str, ...]
     evidence: tuple[EvidencePart, ...]
@@ -71,6 +72,7 @@ class TraceRecord(msgspec.Struct, frozen=True, kw_only=True):
     program: ProgramPart | None = None
     components: tuple[ComponentPart, ...] = ()
     faults: int = 0
+    remarks: tuple[str, ...] = ()  # on the machine as a whole
     observation: ObservationPart | None = None
     next: str | None = None
     error: Failure | None = None
@@ -83,6 +85,7 @@ def trace_record(asked_for: str, trace: Trace, next_step: str) -> TraceRecord:
         program=ProgramPart(trace.program, trace.format, trace.architecture),
         components=tuple(_component(trace, component) for component in trace.components),
         faults=len(trace.faults),
+        remarks=trace.remarks,
         observation=_observation(trace),
         next=next_step,
     )
@@ -110,6 +113,7 @@ def _component(trace: Trace, component: Component) -> ComponentPart:
         architecture=component.architecture,
         version=component.version,
         unoffered=component.unoffered,
+        remarks=component.remarks,
         observed=component.observed or None,
         needed_by=component.needed_by,
         evidence=tuple(EvidencePart(e.source, e.detail) for e in component.evidence),

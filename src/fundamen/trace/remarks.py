@@ -1,0 +1,91 @@
+"""What there is to say besides the verdicts: what is passed over, what does not belong together, what was registered.
+
+A remark changes no verdict. It is what a technician would want to know before the next step.
+"""
+
+from collections.abc import Iterator, Sequence
+
+import msgspec
+
+from fundamen.loaders.load_map import Outcome
+from fundamen.machine.installed import Registration, ServiceStart, find_registrations, is_leftover, service_start
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.architecture import Platform
+from fundamen.model.verdict import Verdict
+from fundamen.trace.records import Component
+from fundamen.trace.version import version_info_of
+
+_SYSTEM = "c:\\windows\\"  # whose files are brought up to date one by one, each with a version of its own
+_INSTALLER = "msiserver"
+_ABSENT = {Verdict.MISSING, Verdict.WRONG_ARCHITECTURE, Verdict.CORRUPT}
+
+
+def with_remarks(machine: Machine, components: Sequence[Component]) -> tuple[Component, ...]:
+    """The components, each with what is to be remarked on it."""
+    if machine.platform is not Platform.WINDOWS:
+        return tuple(components)
+    mixed = _mixed_versions(machine, components)
+    registered = _registrations(machine, components)
+    remarked = []
+    for component in components:
+        remarks = (*_passed_over(component), *mixed.get(component.path or "", ()), *registered.get(id(component), ()))
+        remarked.append(msgspec.structs.replace(component, remarks=remarks) if remarks else component)
+    return tuple(remarked)
+
+
+def remarks_on_machine(machine: Machine, components: Sequence[Component]) -> tuple[str, ...]:
+    """What stands in the way of mending anything."""
+    has_fault = machine.platform is Platform.WINDOWS and any(component.is_fault for component in components)
+    if has_fault and service_start(machine.registry, _INSTALLER) is ServiceStart.DISABLED:
+        return (f"the service that installs packages ({_INSTALLER}) is disabled; no publisher's installer works",)
+    return ()
+
+
+def _passed_over(component: Component) -> Iterator[str]:
+    """Copies that lie in front of the one that is taken."""
+    if component.path is not None and not component.verdict.is_fault:
+        for candidate in component.searched:
+            if candidate.outcome is Outcome.OTHER_ARCHITECTURE:
+                yield f"{candidate.path} comes first, {candidate.detail} and is passed over"
+
+
+def _mixed_versions(machine: Machine, components: Sequence[Component]) -> dict[str, list[str]]:
+    """Files of one product in one folder that say that they are of different versions of it."""
+    groups: dict[tuple[str, str, str], list[tuple[Component, str]]] = {}
+    for component in components:
+        path = component.path
+        if path is None or path.lower().startswith(_SYSTEM):
+            continue
+        info = version_info_of(machine, path)
+        product = info.strings.get("ProductName", "") if info is not None else ""
+        if info is not None and info.product_version and product:
+            key = (machine.folded(machine.folder_of(path)), info.strings.get("CompanyName", ""), product)
+            groups.setdefault(key, []).append((component, info.product_version))
+    remarks: dict[str, list[str]] = {}
+    for (_, _, product), members in groups.items():
+        for component, version in members:
+            others = [(c, v) for c, v in members if v != version]
+            if others:
+                told = ", ".join(f"{machine.paths.basename(c.path or '')} is from {v}" for c, v in others[:3])
+                remarks.setdefault(component.path or "", []).append(
+                    f"it is from {product} {version}, but {told}: versions of one product are mixed"
+                )
+    return remarks
+
+
+def _registrations(machine: Machine, components: Sequence[Component]) -> dict[int, list[str]]:
+    """For what is at fault: which package's installer had put it where."""
+    faults = {id(c): machine.paths.basename(c.name).lower() for c in components if c.verdict in _ABSENT}
+    found = find_registrations(machine, set(faults.values()))
+    return {key: [_told(machine, each) for each in found[name]] for key, name in faults.items() if name in found}
+
+
+def _told(machine: Machine, registration: Registration) -> str:
+    is_there = machine.look(registration.path).kind is EntryKind.FILE
+    state = "it is still there" if is_there else "nothing is there now"
+    if registration.package is None:
+        return f"an installer counted it as shared at {registration.path}; {state}"
+    told = f"the installer of {registration.package.title} put it at {registration.path}; {state}"
+    if is_leftover(machine, registration.package):
+        told += f", and the package's folder {registration.package.location} is gone too: a leftover of its uninstall"
+    return told

@@ -1,0 +1,85 @@
+"""What is said besides the verdicts, from versions and from the registry."""
+
+from builders.hive import Key
+from builders.machine import AWindowsMachine
+from fundamen.machine.installed import installed_packages, is_leftover
+from fundamen.model.verdict import Verdict
+
+APP = "C:\\App\\app.exe"
+GUID = "0123456789ABCDEF0123456789ABCDEF"
+PACKAGE: Key = {
+    "DisplayName": "Saltgrass Runtime",
+    "DisplayVersion": "4.2.1",
+    "Publisher": "Ardvane Instruments",
+    "InstallLocation": "C:\\Saltgrass",
+}
+
+
+def software(**current: Key) -> Key:
+    return {"Microsoft": {"Windows": {"CurrentVersion": current}}}
+
+
+def by_installer(path: str) -> Key:
+    data: Key = {"Components": {"ABC": {GUID: path}}, "Products": {GUID: {"InstallProperties": PACKAGE}}}
+    return software(Installer={"UserData": {"S-1-5-18": data}})
+
+
+def test_a_copy_of_the_other_width_that_is_passed_over_is_remarked(windows: AWindowsMachine) -> None:
+    windows.program(APP, needs=("x.dll",)).library("C:\\App\\x.dll", "x86").library("C:\\Windows\\System32\\x.dll")
+    found = windows.need(APP, "x.dll")
+    assert (found.verdict, found.remarks) == (
+        Verdict.UNPROVEN,
+        ("C:\\App\\x.dll comes first, is for x86 and is passed over",),
+    )
+
+
+def test_files_of_one_product_in_several_versions_are_remarked(windows: AWindowsMachine) -> None:
+    windows.program(APP, needs=("one.dll", "two.dll", "else.dll"))
+    for name, version, product in (("one", 1, "Salt"), ("two", 2, "Salt"), ("else", 3, "Reed")):
+        windows.library(f"C:\\App\\{name}.dll", version=(4, version, 0, 0), product=product)
+    remarks = {component.name: component.remarks for component in windows.trace(APP).components}
+    assert remarks == {
+        "app.exe": (),
+        "one.dll": ("it is from Salt 4.1.0.0, but two.dll is from 4.2.0.0: versions of one product are mixed",),
+        "two.dll": ("it is from Salt 4.2.0.0, but one.dll is from 4.1.0.0: versions of one product are mixed",),
+        "else.dll": (),
+    }
+
+
+def test_a_missing_file_is_known_by_the_package_that_had_installed_it(windows: AWindowsMachine) -> None:
+    windows.program(APP, needs=("salt.dll",)).registry(by_installer("C:\\Saltgrass\\bin\\SALT.dll"))
+    told = "the installer of Saltgrass Runtime 4.2.1 by Ardvane Instruments put it at C:\\Saltgrass\\bin\\SALT.dll"
+    gone = "; nothing is there now, and the package's folder C:\\Saltgrass is gone too: a leftover of its uninstall"
+    assert windows.need(APP, "salt.dll").remarks == (told + gone,)
+    windows.library("C:\\Saltgrass\\bin\\salt.dll", "x86")
+    assert windows.need(APP, "salt.dll").remarks == (told + "; it is still there",)
+
+
+def test_a_file_that_was_counted_as_shared_is_known_by_its_place(windows: AWindowsMachine) -> None:
+    shared = software(SharedDLLs={"C:\\Common\\salt.dll": 2})
+    windows.program(APP, needs=("salt.dll",)).registry({"WOW6432Node": shared})
+    assert windows.need(APP, "salt.dll").remarks == (
+        "an installer counted it as shared at C:\\Common\\salt.dll; nothing is there now",
+    )
+
+
+def test_the_installer_service_is_remarked_where_it_is_disabled_and_something_is_at_fault(
+    windows: AWindowsMachine,
+) -> None:
+    windows.program(APP, needs=("x.dll",)).registry(system={"Services": {"msiserver": {"Start": 4}}})
+    assert [remark.partition(" (")[0] for remark in windows.trace(APP).remarks] == [
+        "the service that installs packages"
+    ]
+    windows.library("C:\\App\\x.dll")
+    assert windows.trace(APP).remarks == ()
+
+
+def test_installed_packages_of_both_widths_are_listed_and_leftovers_told(windows: AWindowsMachine) -> None:
+    narrow: Key = {"DisplayName": "Reed", "InstallLocation": "C:\\App"}
+    listed = {**software(Uninstall={"A": PACKAGE, "B": {}}), "WOW6432Node": software(Uninstall={"C": narrow})}
+    machine = windows.program(APP).registry(listed).opened()
+    packages = list(installed_packages(machine.registry))
+    assert [(package.title, is_leftover(machine, package)) for package in packages] == [
+        ("Saltgrass Runtime 4.2.1 by Ardvane Instruments", True),
+        ("Reed", False),
+    ]
