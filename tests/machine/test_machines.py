@@ -1,4 +1,5 @@
 import os
+import sys
 from pathlib import Path
 
 import pytest
@@ -6,11 +7,16 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from builders.machine import ALinuxMachine, AWindowsMachine
+from builders.winreg import a_winreg
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.opening import open_machine
 from fundamen.machine.overlay import OverlayMachine
+from fundamen.machine.programs import find_program
+from fundamen.machine.windows_host import WindowsHost
 from fundamen.model.errors import FundamenError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
+from fundamen.model.verdict import Verdict
+from fundamen.trace.trace import trace_program
 
 
 def kind(machine: Machine, path: str) -> EntryKind:
@@ -137,3 +143,39 @@ def test_a_file_without_permission_is_blocked_and_says_so(linux: ALinuxMachine) 
     finally:
         os.seteuid(was)
     assert raised.value.why == "this account may not read it"
+
+
+class AHost(WindowsHost):
+    """A live Windows host whose drive C: is a folder here; the rest is as it would be there."""
+
+    drive = ""
+
+    def host_path(self, path: MachinePath) -> HostPath:
+        return HostPath(super().host_path(path).replace("C:", self.drive).replace("\\", "/"))
+
+    def real(self, path: MachinePath) -> MachinePath:
+        return path
+
+
+def test_a_live_windows_host_is_traced_by_the_same_rules(
+    windows: AWindowsMachine, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setitem(sys.modules, "winreg", a_winreg({}))
+    AHost.drive = str(windows.root)
+    windows.program("C:\\App\\app.exe", needs=("one.dll", "two.dll")).library("C:\\App\\one.dll")
+    windows.library("C:\\Tools\\two.dll")
+    host = AHost({"Path": "C:\\App;C:\\Tools"}, HostPath("C:\\App"))
+    program = find_program(host, "app")
+    assert program == "C:\\App\\app.exe"
+    assert [(c.path, c.verdict) for c in trace_program(host, program).components[1:]] == [
+        ("C:\\App\\one.dll", Verdict.UNPROVEN),
+        ("C:\\Tools\\two.dll", Verdict.UNPROVEN),
+    ]
+    assert host.look(MachinePath("C:\\Gone")).kind is EntryKind.ABSENT
+
+
+def test_a_32_bit_python_on_a_64_bit_windows_is_not_misled(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(sys, "maxsize", 2**31 - 1)
+    host = WindowsHost({"PROCESSOR_ARCHITEW6432": "AMD64"}, HostPath("C:\\"))
+    paths = [host.host_path(MachinePath(p)) for p in ("c:\\windows\\SYSTEM32\\x.dll", "C:\\Windows\\System32x\\x.dll")]
+    assert paths == ["C:\\Windows\\Sysnative\\x.dll", "C:\\Windows\\System32x\\x.dll"]

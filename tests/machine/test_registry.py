@@ -1,3 +1,4 @@
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -7,8 +8,10 @@ from hypothesis import strategies as st
 
 from builders.hive import a_hive
 from builders.machine import AWindowsMachine
+from builders.winreg import a_winreg
 from fundamen.formats.text_hive import TextHive
 from fundamen.machine.opening import open_machine
+from fundamen.machine.registry_live import LiveRegistry
 from fundamen.model.errors import DamagedFileError
 
 SYSTEM_REG = rb"""WINE REGISTRY Version 2
@@ -97,3 +100,20 @@ def test_a_hive_changed_at_any_byte_never_stops_an_examination(windows: AWindows
         changed = hive[:at] + bytes([hive[at] ^ 0xFF]) + hive[at + 1 :]
         windows.file("C:\\Windows\\System32\\config\\SYSTEM", changed)
         windows.opened().registry.values(r"HKLM\System\CurrentControlSet\Control\Session Manager\KnownDLLs")
+
+
+def test_the_live_registry_is_read_as_a_64_bit_program_sees_it(monkeypatch: pytest.MonkeyPatch) -> None:
+    content = {
+        "Software": {"Salt": {"": "x", "Build": 42, "Parts": ["a", "b"], "Seal": b"\1", "Empty": None, "Sub": {}}}
+    }
+    monkeypatch.setitem(sys.modules, "winreg", a_winreg(content))
+    registry = LiveRegistry()
+    assert registry.values("HKLM\\software\\salt") == {
+        "": "x",
+        "Build": 42,
+        "Parts": ("a", "b"),
+        "Seal": b"\1",
+        "Empty": "",
+    }
+    assert (registry.subkeys("HKLM\\Software\\Salt"), registry.values("HKLM\\Software\\Gone")) == (("Sub",), None)
+    assert registry.values("HKCR\\Software") is None

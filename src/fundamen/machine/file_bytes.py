@@ -1,12 +1,24 @@
 """An open host file as a source of bytes that reads little."""
 
 import os
+import sys
 from types import TracebackType
 from typing import Self
 
 from fundamen.model.paths import HostPath
 
 _BLOCK = 4096  # bytes
+
+
+if sys.platform == "win32":
+
+    def read_from(file: int, size: int, offset: int) -> bytes:
+        """Read at an offset; each file is read by one thread only."""
+        os.lseek(file, offset, os.SEEK_SET)
+        return os.read(file, size)
+
+else:
+    read_from = os.pread
 
 
 class FileBytes:
@@ -20,7 +32,7 @@ class FileBytes:
         self.name = name
         self._file = open_quietly(path)
         self.size = os.fstat(self._file).st_size
-        self._head = os.pread(self._file, _BLOCK, 0)
+        self._head = read_from(self._file, _BLOCK, 0)
         self._block_at = 0
         self._block = self._head
 
@@ -30,7 +42,7 @@ class FileBytes:
         if end <= len(self._head):
             return self._head[offset:end]
         if not (self._block_at <= offset and end <= self._block_at + len(self._block)):
-            data = os.pread(self._file, max(size, _BLOCK), offset)
+            data = read_from(self._file, max(size, _BLOCK), offset)
             if size > _BLOCK:
                 return data
             self._block_at, self._block = offset, data

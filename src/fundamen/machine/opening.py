@@ -10,6 +10,8 @@ from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, shown
 
+_PLATFORM: str = sys.platform  # as a plain string: mypy would call the other platforms' lines unreachable
+
 # One of these at a folder makes it a Linux root: the loader's own files, or what every distribution has.
 _LINUX_SIGNS = ("etc/ld.so.cache", "etc/ld.so.conf", "etc/os-release", "usr/lib", "lib64", "lib/ld-linux.so.2")
 
@@ -36,7 +38,7 @@ def open_machine(
     environment = environment or {}
     here = HostPath(current)
     folder = HostPath("/" if spec is None else os.path.realpath(os.path.join(current, spec)))
-    if folder == "/":
+    if spec is None or folder == "/":
         machine: Machine = _this_host(environment, here)
     else:
         machine = _machine_at(folder, spec or "", drives or {}, environment, here)
@@ -50,10 +52,14 @@ def open_machine(
 
 
 def _this_host(environment: Mapping[str, str], here: HostPath) -> Machine:
-    if sys.platform != "linux":
+    if _PLATFORM == "win32":
+        from fundamen.machine.windows_host import WindowsHost  # noqa: PLC0415 - only on Windows
+
+        return WindowsHost(environment, here)
+    if _PLATFORM != "linux":
         raise UnreadableError(
             what="This host cannot be examined yet",
-            why=f"live machines are examined on Linux only, and this is {sys.platform}",
+            why=f"live machines are examined on Linux and Windows only, and this is {_PLATFORM}",
             do="Name a mounted root or volume with --machine FOLDER.",
         )
     return LinuxMachine(HostPath("/"), environment, here)

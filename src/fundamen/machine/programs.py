@@ -1,6 +1,7 @@
 """Find the program that a person names."""
 
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
 
 
@@ -10,10 +11,12 @@ def find_program(machine: Machine, name: str) -> MachinePath:
     A path at which nothing stands is given back as it is; whoever reads it says so.
     """
     path = machine.spelled(name)
-    if machine.is_live and "/" not in name and machine.look(path).kind is EntryKind.ABSENT:
-        for folder in machine.environment.get("PATH", "").split(":"):
-            if folder.startswith("/"):
-                found = machine.join(folder, name)
-                if machine.look(found).kind is EntryKind.FILE:
-                    return found
+    if not machine.is_live or machine.paths.basename(name) != name or machine.look(path).kind is not EntryKind.ABSENT:
+        return path
+    endings = ("", ".exe") if machine.platform is Platform.WINDOWS else ("",)
+    for folder in machine.environment.get("PATH", "").split(machine.paths.pathsep):
+        for ending in endings if machine.paths.isabs(folder) else ():
+            found = machine.join(folder, name + ending)
+            if machine.look(found).kind is EntryKind.FILE:
+                return found
     return path

@@ -5,7 +5,7 @@ import os
 from collections.abc import Iterator
 
 from fundamen.machine.machine import Machine
-from fundamen.model.errors import UnfinishedError
+from fundamen.model.errors import UnfinishedError, UsageError
 from fundamen.restore.journal import Journal
 
 
@@ -15,9 +15,16 @@ def alone_on(machine: Machine) -> Iterator[None]:
 
     Raises:
         UnfinishedError: another one is at work, or an earlier restoration was cut off.
+        UsageError: this host has no locks.
     """
-    import fcntl  # noqa: PLC0415 - not on every platform, and needed only for a change
-
+    try:
+        import fcntl  # noqa: PLC0415 - needed only for a change
+    except ImportError as error:  # Windows has no such locks
+        raise UsageError(
+            what=f"{machine.title} cannot be changed from here",
+            why="Fundamen changes machines from a Linux host only",
+            do="Examine it here; restore it with its disk mounted on a Linux host.",
+        ) from error
     handle = os.open(machine.root, os.O_RDONLY)
     try:
         try:
