@@ -20,6 +20,8 @@ lint: $(VENV)/.dev
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
+	$(BIN)/mypy --platform win32 src/fundamen/trace/trace.py src/fundamen/trace/inspection.py \
+	  src/fundamen/machine/opening.py src/fundamen/machine/windows_host.py src/fundamen/machine/registry_live.py
 
 bench: $(VENV)/.dev
 	$(BIN)/python benchmarks/start_up.py

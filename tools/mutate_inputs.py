@@ -11,19 +11,33 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+TESTS = Path(__file__).parent.parent / "tests"
+sys.path.insert(0, str(TESTS))
+
+from builders.hive import a_hive
+from builders.managed import CORE, a_managed
+from builders.pe import a_pe
 from fundamen.demo.world import BINARIES
 from fundamen.formats.api_set import read_api_sets
+from fundamen.formats.app_config import read_app_config
 from fundamen.formats.binary import read_binary
+from fundamen.formats.cli_header import read_managed
 from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.elf import Elf
 from fundamen.formats.elf_symbols import read_exports as read_elf_exports
 from fundamen.formats.ld_cache import read_ld_cache
+from fundamen.formats.loader_trace import LoaderTrace
+from fundamen.formats.manifest import read_manifest
 from fundamen.formats.pe import Pe
 from fundamen.formats.pe_exports import read_exports as read_pe_exports
 from fundamen.formats.pe_imports import read_imported_functions
+from fundamen.formats.pe_resources import ResourceType, read_resource
 from fundamen.formats.pe_version import read_version
+from fundamen.formats.runtime_config import read_assets, read_runtime_config
 from fundamen.formats.text_hive import TextHive
+from fundamen.machine.registry_hives import HiveRegistry
 from fundamen.model.errors import FundamenError
+from fundamen.model.paths import HostPath
 
 MOST_SECONDS = 1.0
 MOST_MEMORY = 512 << 20  # bytes, of the whole process
@@ -37,6 +51,19 @@ HIVE = rb"""WINE REGISTRY Version 2
   03
 "Build"=dword:0000002a
 """
+MANIFEST = b"""<assembly xmlns="urn:schemas-microsoft-com:asm.v1"><dependency><dependentAssembly>
+<assemblyIdentity name="Salt" version="4.2.0.0" processorArchitecture="*" publicKeyToken="0123456789abcdef"/>
+<bindingRedirect oldVersion="1.0.0.0-4.1.0.0" newVersion="4.2.0.0"/>
+</dependentAssembly></dependency><file name="salt.dll"/></assembly>"""
+CONFIG = b"""<configuration><startup><supportedRuntime version="v4.0"/></startup><runtime><assemblyBinding>
+<probing privatePath="lib;bin"/><dependentAssembly><assemblyIdentity name="Salt" publicKeyToken="0123456789abcdef"/>
+<bindingRedirect oldVersion="0.0.0.0-2.0.0.0" newVersion="2.1.0.0"/><codeBase version="2.1.0.0" href="lib/Salt.dll"/>
+</dependentAssembly></assemblyBinding></runtime></configuration>"""
+RUNTIME_CONFIG = (
+    b'{"runtimeOptions": {"rollForward": "Major", "frameworks": [{"name": "Core", "version": "6.0.0"}]}} // end'
+)
+DEPENDENCIES = b'{"runtimeTarget": "net", "targets": {"net": {"Salt/1.0": {"runtime": {"lib/Salt.dll": {}}}}}}'
+TRACE = rb'0020:0024:trace:loaddll:build_module Loaded L"C:\\obs\\x\00fc.dll" at 0: native' + b"\n"
 SCHEMA = bytes.fromhex("06000000 60000000 00000000 01000000 1c000000 00000000 1f000000".replace(" ", "")) + bytes(80)
 
 
@@ -47,13 +74,29 @@ def read_executable(data: bytes) -> None:
     if isinstance(binary, Elf):
         read_elf_exports(source, binary)
     elif isinstance(binary, Pe):
-        for reader in (read_pe_exports, read_version):
+        for reader in (read_pe_exports, read_version, read_managed, read_embedded_manifest):
             try:
                 reader(source, binary)
             except FundamenError:
                 continue
         for library in binary.imports[:20]:
             read_imported_functions(source, binary, library)
+
+
+def read_embedded_manifest(source: MemoryBytes, pe: Pe) -> object:
+    """The manifest inside an image."""
+    data = read_resource(source, pe, ResourceType.MANIFEST)
+    return read_manifest(data) if data is not None else None
+
+
+def read_offline_hive(data: bytes) -> None:
+    """A hive of a mounted volume and all that is in it."""
+    with tempfile.NamedTemporaryFile() as file:
+        file.write(data)
+        file.flush()
+        registry = HiveRegistry({"Software": HostPath(file.name)})
+        for name, _ in registry.children("HKLM\\Software"):
+            registry.values(f"HKLM\\Software\\{name}")
 
 
 def read_hive(data: bytes) -> None:
@@ -68,7 +111,26 @@ def inputs() -> list[tuple[str, bytes, Callable[[bytes], object]]]:
     found: list[tuple[str, bytes, Callable[[bytes], object]]] = [
         (f"{path.parent.name}/{path.name}", path.read_bytes(), read_executable) for path in sorted(BINARIES.glob("*/*"))
     ]
-    found += [("a text hive", HIVE, read_hive), ("an API set schema", SCHEMA, read_api_sets)]
+    managed = a_managed(
+        "Tide", refers_to=(CORE, "Salt, 1.0.0.0"), target=".NETFramework,Version=v4.8", calls=("a.dll",)
+    )
+    built = {
+        "a managed image": managed,
+        "a version resource": a_pe(version=(4, 2, 1, 0), product="Saltgrass"),
+        "a manifest inside": a_pe(manifest=MANIFEST.decode()),
+    }
+    compiled = {path.name: path.read_bytes() for path in sorted((TESTS / "data").glob("*.*")) if path.suffix != ".c"}
+    found += [(name, data, read_executable) for name, data in (built | compiled).items()]
+    found += [
+        ("a text hive", HIVE, read_hive),
+        ("an API set schema", SCHEMA, read_api_sets),
+        ("a manifest", MANIFEST, read_manifest),
+        ("a configuration file", CONFIG, read_app_config),
+        ("a runtime configuration", RUNTIME_CONFIG, read_runtime_config),
+        ("a list of dependencies", DEPENDENCIES, read_assets),
+        ("an offline hive", a_hive({"Salt": {"Build": 42, "Parts": ("a", "b")}, "Reed": {"": "x"}}), read_offline_hive),
+        ("a loader's trace", TRACE, lambda data: LoaderTrace().feed(data)),
+    ]
     cache = Path("/etc/ld.so.cache")
     if cache.exists():
         found.append(("ld.so.cache", cache.read_bytes(), lambda data: read_ld_cache(MemoryBytes(data))))

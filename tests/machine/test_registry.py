@@ -102,6 +102,16 @@ def test_a_hive_changed_at_any_byte_never_stops_an_examination(windows: AWindows
         windows.opened().registry.values(r"HKLM\System\CurrentControlSet\Control\Session Manager\KnownDLLs")
 
 
+def test_a_hive_that_was_not_closed_cleanly_is_read_and_said(windows: AWindowsMachine) -> None:
+    hive = bytearray(a_hive({"Salt": {"Build": 42}}))
+    hive[4] += 1  # the first of its two sequence numbers: written before a change, the second after it
+    registry = windows.file("C:\\Windows\\System32\\config\\SOFTWARE", bytes(hive)).opened().registry
+    assert registry.value("HKLM\\Software\\Salt", "Build") == 42
+    assert [gap.partition(": ")[2] for gap in registry.gaps] == [
+        "it was not closed cleanly; its last changes lie in its logs, unread"
+    ]
+
+
 def test_the_live_registry_is_read_as_a_64_bit_program_sees_it(monkeypatch: pytest.MonkeyPatch) -> None:
     content = {
         "Software": {"Salt": {"": "x", "Build": 42, "Parts": ["a", "b"], "Seal": b"\1", "Empty": None, "Sub": {}}}

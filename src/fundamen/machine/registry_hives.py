@@ -28,7 +28,8 @@ _DAMAGE = (
     TypeError,
     OverflowError,
     AttributeError,
-    RecursionError,
+    RuntimeError,  # a generator of theirs that ran out; too deep a recursion is one too
+    StopIteration,
     MemoryError,
 )
 
@@ -42,7 +43,10 @@ class HiveRegistry(Registry):
         gaps: list[str] = []
         for key, path in hives.items():
             try:
-                self._hives[key.lower()] = RegistryHive(path)
+                hive = RegistryHive(path)
+                if hive.header.primary_sequence_num != hive.header.secondary_sequence_num:
+                    gaps.append(f"{shown(path)}: it was not closed cleanly; its last changes lie in its logs, unread")
+                self._hives[key.lower()] = hive
             except (OSError, *_DAMAGE) as error:
                 gaps.append(f"{shown(path)}: it is damaged or no hive ({type(error).__name__})")
         self.gaps = tuple(gaps)
