@@ -1,5 +1,6 @@
 """Programs are run under wine, and what their loader does as they run is seen; the prefix is as it was afterwards."""
 
+import json
 import os
 import re
 import subprocess
@@ -117,6 +118,23 @@ def test_a_prefix_of_another_version_or_in_use_is_not_touched(prefix: Path, wine
         running.kill()
     subprocess.run([wine.server, "-k"], env=environment, check=False)
     subprocess.run([wine.server, "-w"], env=environment, check=False)
+
+
+def test_a_library_that_refuses_to_initialise_is_at_fault(prefix: Path, fundamen: Fundamen) -> None:
+    folder = prefix / "drive_c" / "refuses"
+    folder.mkdir()
+    (folder / "one.c").write_text(
+        "#include <windows.h>\nBOOL WINAPI DllMain(HINSTANCE module, DWORD reason, LPVOID unused) { return FALSE; }\n"
+        "__declspec(dllexport) int one(void) { return 1; }\n"
+    )
+    (folder / "app.c").write_text("int one(void); int main(void) { return one(); }")
+    for words in (["-shared", "-o", "one.dll", "one.c"], ["-o", "app.exe", "app.c", "one.dll"]):
+        subprocess.run(["x86_64-w64-mingw32-gcc", *words], cwd=folder, check=True)
+    told = fundamen("trace", "--observe", "--json", "--machine", prefix, "C:\\refuses\\app.exe")
+    faults = [component for component in json.loads(told.out)["components"] if component["fault"]]
+    assert [(fault["name"], fault["verdict"], fault["symptom"]) for fault in faults] == [
+        ("one.dll", "blocked", "0xC0000142 STATUS_DLL_INIT_FAILED")
+    ]
 
 
 def test_a_trace_adds_what_was_seen_and_says_beforehand_that_it_runs_the_program(

@@ -14,7 +14,8 @@ _WINDOWS = {
     Verdict.BLOCKED: "0xC0000022 STATUS_ACCESS_DENIED",
     Verdict.OUTDATED: "0xC0000139 STATUS_ENTRYPOINT_NOT_FOUND",
 }
-_STATUSES = {int(text.split()[0], 16): text for text in _WINDOWS.values()}
+_INIT_FAILED = "0xC0000142 STATUS_DLL_INIT_FAILED"
+_STATUSES = {int(text.split()[0], 16): text for text in (*_WINDOWS.values(), _INIT_FAILED)}
 _ORDINAL = "0xC0000138 STATUS_ORDINAL_NOT_FOUND"
 _ASSEMBLY = "0xC0150002 STATUS_SXS_CANT_GEN_ACTCTX, in a message as error 14001"
 _NOT_FOR_THIS_MACHINE = "error 216 ERROR_EXE_MACHINE_TYPE_MISMATCH"
@@ -27,7 +28,7 @@ def symptom_of(file_format: Format, component: Component) -> str | None:
     """How a fault shows where nothing else is wrong before it; None where the component keeps nothing from starting."""
     if not component.is_fault:
         return None
-    if component.gives_up_with and component.path is None:
+    if component.gives_up_with:
         return component.gives_up_with
     return _of_linux(component) if file_format is Format.ELF else _of_windows(component)
 

@@ -5,6 +5,7 @@ from collections.abc import Sequence
 import msgspec
 
 from fundamen.evidence.authority import Authority, Says, Subject, Testimony
+from fundamen.formats.loader_trace import DLL_INIT_FAILED
 from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution
 from fundamen.loaders.loading import load_map
 from fundamen.machine.machine import Machine
@@ -139,6 +140,10 @@ class _Judging:
         path = first.path
         found = self._loading.loaded.get(path) if path is not None else None
         finding = self._judge(resolutions)
+        is_refusing = path is not None and self._failed.get(self._machine.folded(first.name)) == DLL_INIT_FAILED
+        if is_refusing and not finding.verdict.is_fault:
+            reason = "it was loaded as the program ran, and its own initialisation failed"
+            finding = _Finding(Verdict.BLOCKED, reason, finding.evidence)
         needers = dict.fromkeys(resolution.needed_by for resolution in resolutions)
         is_required = any(r.how is How.REQUIRED and r.needed_by in self._required for r in resolutions)
         return Component(
@@ -156,7 +161,7 @@ class _Judging:
             chain=min((self._chains[needer] for needer in needers if needer in self._chains), key=len, default=()),
             evidence=finding.evidence,
             searched=next((r.candidates for r in resolutions if r.candidates), ()),
-            gives_up_with=first.gives_up_with,
+            gives_up_with=status_in_words(DLL_INIT_FAILED) if is_refusing else "" if path else first.gives_up_with,
             sought_as=first.sought_as or (self._machine.paths.basename(first.name),),
             sought_versions=first.sought_versions,
             observed=self._observed(first.name, path),
@@ -164,10 +169,11 @@ class _Judging:
 
     def _observed(self, name: str, path: MachinePath | None) -> str:
         """What was seen of a component as the program ran; empty where nothing was."""
-        if path is not None and self._machine.folded(path) in self._loaded:
-            return LOADED
         status = self._failed.get(self._machine.folded(name))
-        return f"asked for in vain, {status_in_words(status)}" if status is not None else ""
+        if status is not None:
+            verb = "loaded, and refused to start" if status == DLL_INIT_FAILED else "asked for in vain"
+            return f"{verb}, {status_in_words(status)}"
+        return LOADED if path is not None and self._machine.folded(path) in self._loaded else ""
 
     def _judge(self, resolutions: list[Resolution]) -> _Finding:
         first = resolutions[0]
