@@ -36,6 +36,22 @@ def test_a_32_bit_program_that_has_system32_on_its_path_sees_the_other_folder(wi
     assert taken(windows, PATH="C:\\WINDOWS\\system32") is None
 
 
+@pytest.mark.parametrize(
+    ("named", "architecture", "place"),
+    [
+        ("C:\\Windows\\System32\\x.dll", "x86", "C:\\Windows\\SysWOW64\\x.dll"),
+        ("C:\\Windows\\System32\\spool\\x.dll", "x86", "C:\\Windows\\System32\\spool\\x.dll"),
+        ("C:\\Windows\\Sysnative\\x.dll", "x86", "C:\\Windows\\System32\\x.dll"),
+        ("C:\\Windows\\System32\\x.dll", "x86_64", "C:\\Windows\\System32\\x.dll"),
+    ],
+)
+def test_a_path_leads_where_a_process_of_its_width_is_led(
+    windows: AWindowsMachine, named: str, architecture: str, place: str
+) -> None:
+    windows.program(APP, architecture, needs=(named,)).library(place, architecture)
+    assert taken(windows, named) == place
+
+
 def test_a_library_of_the_other_width_is_passed_over_and_says_so(windows: AWindowsMachine) -> None:
     windows.program(APP, needs=("x.dll",)).library("C:\\Windows\\System32\\x.dll", "x86")
     need = windows.need(APP, "x.dll")

@@ -15,7 +15,7 @@ from fundamen.loaders import windows_parts
 from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, Unoffered, read_candidate
 from fundamen.loaders.windows_assemblies import Assemblies, Redirections
 from fundamen.loaders.windows_binding import Binding
-from fundamen.loaders.windows_processes import processes_of
+from fundamen.loaders.windows_processes import as_seen, processes_of
 from fundamen.loaders.windows_search import SearchOrder
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.binary import How
@@ -183,7 +183,8 @@ class Loading:
     ) -> Iterator[tuple[MachinePath, str]]:
         file_name = name if "." in name else name + ".dll"
         if "\\" in file_name or "/" in file_name:
-            yield self.machine.join(self.machine.folder_of(self.program), file_name), "the name is a path"
+            path = self.machine.join(self.machine.folder_of(self.program), file_name)
+            yield as_seen(self.machine, self.architecture, path), "the name is a path"
             return
         system = self.machine.join(self._order.system, file_name)
         if is_behind_api_set:

@@ -1,7 +1,8 @@
 """Which processes a Windows machine can run, and which images each of them takes.
 
-Source: Microsoft's "WOW64 Implementation Details", "Running 32-bit Applications", "Arm64EC for Windows 11" and "Arm64X
-PE files"; for managed images, ECMA-335, II.25.3.3.1, with the meaning that the flags have for the image loader.
+Source: Microsoft's "WOW64 Implementation Details", "File System Redirector", "Running 32-bit Applications", "Arm64EC for
+Windows 11" and "Arm64X PE files"; for managed images, ECMA-335, II.25.3.3.1, with the meaning that the flags have for
+the image loader.
 """
 
 import msgspec
@@ -17,6 +18,7 @@ WINDOWS_FOLDER = MachinePath("C:\\Windows")
 INNERMOST = "ntdll.dll"  # the one library that no system runs without
 
 _FOLDERS_OF_NARROW = {Architecture.X86: "SysWOW64", Architecture.ARM: "SysArm32"}
+_SHARED = ("catroot\\", "catroot2\\", "driverstore\\", "drivers\\etc\\", "logfiles\\", "spool\\")
 _ON_ARM64 = {Architecture.X86_64, Architecture.ARM64EC}  # what an ARM64 system runs in one and the same kind of process
 
 
@@ -79,6 +81,25 @@ def system_folder(machine: Machine, architecture: Architecture) -> MachinePath:
     redirected = machine.join(WINDOWS_FOLDER, _FOLDERS_OF_NARROW.get(architecture, "System32"))
     is_there = machine.look(redirected).kind is EntryKind.FOLDER
     return redirected if is_there else machine.join(WINDOWS_FOLDER, "System32")
+
+
+def as_seen(machine: Machine, architecture: Architecture, path: MachinePath) -> MachinePath:
+    """Where a path leads that a process of an architecture names.
+
+    Below System32 a 32-bit process is led to its own system folder, but for a few folders that both widths share; the
+    alias Sysnative leads it to the real System32.
+    """
+    own = system_folder(machine, architecture)
+    system = machine.join(WINDOWS_FOLDER, "System32")
+    if own == system:
+        return path
+    alias = machine.join(WINDOWS_FOLDER, "Sysnative")
+    for folder, leads_to in ((alias, system), (system, own)):
+        if machine.folded(path + "\\").startswith(machine.folded(folder + "\\")):
+            below = path[len(folder) + 1 :]
+            is_shared = folder == system and machine.folded(below + "\\").startswith(_SHARED)
+            return path if is_shared else machine.join(leads_to, below)
+    return path
 
 
 def _read(machine: Machine, folder: str) -> Binary | None:

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 
 from fundamen.formats.api_set import SECTION, ApiSets, read_api_sets
 from fundamen.formats.pe import Pe
-from fundamen.loaders.windows_processes import WINDOWS_FOLDER, system_folder
+from fundamen.loaders.windows_processes import WINDOWS_FOLDER, as_seen, system_folder
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.registry import expanded
 from fundamen.model.architecture import Architecture
@@ -31,6 +31,7 @@ class SearchOrder:
         """Find out the folders once; they are the same for every library of the program."""
         self._machine = machine
         self._program = program
+        self._architecture = architecture
         self.system = system_folder(machine, architecture)
         self.folders = self._without_repeats(self._all_folders())
         self._known = self._known_libraries()
@@ -64,7 +65,7 @@ class SearchOrder:
         yield WINDOWS_FOLDER, "the Windows folder"
         for text, because in self._search_path():
             for folder in filter(None, (part.strip().strip('"') for part in text.split(";"))):
-                yield self._redirected(machine.join(folder)), because
+                yield as_seen(machine, self._architecture, machine.join(folder)), because
 
     def _search_path(self) -> Iterator[tuple[str, str]]:
         registry = self._machine.registry
@@ -87,10 +88,6 @@ class SearchOrder:
             "ProgramData": "C:\\ProgramData",
             **self._machine.environment,
         }
-
-    def _redirected(self, folder: MachinePath) -> MachinePath:
-        is_system32 = self._machine.folded(folder) == self._machine.folded(WINDOWS_FOLDER + "\\System32")
-        return self.system if is_system32 else folder
 
     def _without_repeats(self, places: Iterator[Place]) -> tuple[Place, ...]:
         first: dict[str, Place] = {}
