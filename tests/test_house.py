@@ -17,6 +17,7 @@ FLOORS = {
     "machine": 1,
     "trust": 1,
     "loaders": 2,
+    "placing": 2,
     "evidence": 2,
     "trace": 3,
     "sources": 3,

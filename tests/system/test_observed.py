@@ -11,9 +11,9 @@ import pytest
 
 from conftest import Fundamen
 from fundamen.machine.observation import Observation
-from fundamen.machine.prefix_run import Wine, find_wine, observe
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath, MachinePath
+from fundamen.trace.observing import Wine, find_wine, observe
 
 pytestmark = [pytest.mark.system, pytest.mark.xdist_group("wine")]
 
@@ -142,6 +142,6 @@ def test_a_trace_adds_what_was_seen_and_says_beforehand_that_it_runs_the_program
 ) -> None:
     told = fundamen("trace", "--observe", "--machine", prefix, "C:\\app\\loads.exe")
     assert told.status == 0
-    assert told.err.startswith("Running C:\\app\\loads.exe under wine-")
+    assert told.err.startswith("Running loads.exe under wine-")
     assert "loaded too  late.dll: C:\\app\\late.dll" in told.out
-    assert "in vain     gone.dll: asked for in vain, 0xC0000135 STATUS_DLL_NOT_FOUND" in told.out
+    assert "in vain     gone.dll: asked for, 0xC0000135 STATUS_DLL_NOT_FOUND" in told.out

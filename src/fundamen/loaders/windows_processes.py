@@ -1,8 +1,7 @@
 """Which processes a Windows machine can run, and which images each of them takes.
 
-Source: Microsoft's "WOW64 Implementation Details", "File System Redirector", "Running 32-bit Applications", "Arm64EC for
-Windows 11" and "Arm64X PE files"; for managed images, ECMA-335, II.25.3.3.1, with the meaning that the flags have for
-the image loader.
+Source: Microsoft's "WOW64 Implementation Details", "File System Redirector", "Running 32-bit Applications", "Arm64EC
+for Windows 11" and "Arm64X PE files"; for managed images, ECMA-335, II.25.3.3.1.
 """
 
 import msgspec

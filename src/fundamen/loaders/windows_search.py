@@ -25,7 +25,10 @@ Place = tuple[MachinePath, str]  # a folder, and the rule that leads there
 
 
 class SearchOrder:
-    """What the loader goes by for one program on one machine."""
+    """What the loader goes by for one program on one machine.
+
+    The current folder, which has its place before PATH, is taken to be the program's own, which comes first anyway.
+    """
 
     def __init__(self, machine: Machine, program: MachinePath, architecture: Architecture) -> None:
         """Find out the folders once; they are the same for every library of the program."""

@@ -82,15 +82,12 @@ def _observation(page: Page, trace: Trace, observation: Observation, machine: Ma
     else:
         ended = f"ended by itself after {observation.seconds:.1f} s with exit status {observation.status}"
     page.field("run by", f"{observation.by}: it {ended}")
-    undeclared = [c for c in trace.components if c.observed and c.how is not How.REQUIRED]
-    for component in undeclared:
-        is_loaded = component.observed == LOADED
+    for component in trace.components:
         name = _plain_name(component, machine)
-        page.field(
-            "loaded too" if is_loaded else "in vain", f"{name}: {component.path if is_loaded else component.observed}"
-        )
-    if not undeclared:
-        page.field("loaded too", "nothing that it does not declare")
+        if component.observed == LOADED and component.how is not How.REQUIRED:
+            page.field("loaded too", f"{name}: {component.path}")
+        elif component.observed not in {"", LOADED}:
+            page.field("in vain", f"{name}: {component.observed}")
     words = observation.output.split("\n")
     for line in [word for word in words if word.strip()][-_MOST_SAID:]:
         page.field("it said", line.strip())
@@ -120,8 +117,10 @@ def next_step(trace: Trace, machine: Machine) -> str:
         return "Trace the program that uses this library, or run it."
     if in_vain := [c for c in trace.components if c.verdict.is_fault]:
         return command(machine, "sources", "offers", machine.paths.basename(in_vain[0].name))
+    if trace.observation is not None and trace.observation.status == 0:
+        return "Nothing: it ran, and ended well."
     if trace.observation is not None:
-        return "Nothing is at fault that the run has shown; look at what the program itself says."
+        return "The run has shown nothing at fault below it; look at what the program itself says."
     return trace.program if machine.is_live else "Run it on its own machine."
 
 

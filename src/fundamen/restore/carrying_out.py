@@ -15,8 +15,9 @@ import msgspec
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError
 from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.placing.file_state import FileState, read_state
+from fundamen.placing.replacing import copy_flushed, flush_folder, put
 from fundamen.restore.journal import Journal, State, StepRecord, StepState
-from fundamen.restore.placing import FileState, copy_flushed, flush_folder, put, read_state
 from fundamen.restore.plan import PlaceFile
 from fundamen.restore.rehearsal import Rehearsal
 from fundamen.restore.taking_back import cause_of, standing_folder, take_back_steps

@@ -17,7 +17,7 @@ import msgspec
 
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath, shown
-from fundamen.restore.placing import FileState
+from fundamen.placing.file_state import FileState
 
 OURS = -1  # instead of a folder's time of change: the folder was last changed by us, so its time is ours to set
 SOMEBODY_ELSES = 0  # it was not

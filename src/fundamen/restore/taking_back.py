@@ -11,8 +11,9 @@ import msgspec
 
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.placing.file_state import digest_of_file
+from fundamen.placing.replacing import put, remove
 from fundamen.restore.journal import OURS, SOMEBODY_ELSES, Entry, Journal, State, Step, StepRecord, StepState
-from fundamen.restore.placing import digest_of_file, put, remove
 
 
 def undo(journal: Journal, number: int | None) -> Entry:

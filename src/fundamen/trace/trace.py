@@ -171,7 +171,7 @@ class _Judging:
         """What was seen of a component as the program ran; empty where nothing was."""
         status = self._failed.get(self._machine.folded(name))
         if status is not None:
-            verb = "loaded, and refused to start" if status == DLL_INIT_FAILED else "asked for in vain"
+            verb = "loaded, and refused to initialise" if status == DLL_INIT_FAILED else "asked for"
             return f"{verb}, {status_in_words(status)}"
         return LOADED if path is not None and self._machine.folded(path) in self._loaded else ""
 

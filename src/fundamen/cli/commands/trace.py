@@ -61,11 +61,14 @@ def command(
 
 
 def _observed(machine: Machine, program: MachinePath, seconds: float, output: Output) -> Observation:
-    from fundamen.machine.prefix_run import find_wine, observe, require_observable  # noqa: PLC0415 - only where asked
+    from fundamen.trace.observing import find_wine, observe, require_observable  # noqa: PLC0415 - only where asked
 
     place = require_observable(machine, program, seconds)
     wine = find_wine(os.environ.get("PATH", os.defpath))
-    output.note(f"Running {program} under {wine.version} for at most {seconds:g} s. What it does, it does for real.")
+    name = machine.paths.basename(program)
+    output.note(
+        f"Running {name} under {wine.version.partition(' ')[0]} for at most {seconds:g} s; what it does is real."
+    )
     with output.working(f"Observing {program}"):
         return observe(machine.root, (program, place), wine, os.environ, seconds)
 

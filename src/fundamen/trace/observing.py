@@ -12,6 +12,7 @@ import selectors
 import shutil
 import signal
 import subprocess
+import tempfile
 import time
 import uuid
 from collections.abc import Iterator, Mapping
@@ -24,6 +25,8 @@ from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.placing.file_state import FileState, read_state
+from fundamen.placing.replacing import put
 
 _WINE = ("wine64", "wine", "/usr/lib/wine/wine64")
 _SERVER = ("wineserver64", "wineserver", "/usr/lib/wine/wineserver64", "/usr/lib/wine/wineserver")
@@ -282,16 +285,19 @@ def _require_ready(prefix: HostPath) -> None:
 
 class _Hive(msgspec.Struct, frozen=True):
     data: bytes
-    times: tuple[int, int]  # of the last access and the last change, in nanoseconds
+    state: FileState
 
 
 def _hives(prefix: HostPath) -> dict[str, _Hive]:
-    hives = {}
+    hives: dict[str, _Hive] = {}
     for name in _HIVES:
         try:
-            with open(os.path.join(prefix, name), "rb") as file:
-                status = os.fstat(file.fileno())
-                hives[name] = _Hive(file.read(), (status.st_atime_ns, status.st_mtime_ns))
+            path = HostPath(os.path.join(prefix, name))
+            state = read_state(path)
+            with open(path, "rb") as file:
+                data = file.read()
+            if state is not None:
+                hives[name] = _Hive(data, state)
         except OSError as error:
             raise UnreadableError(
                 what=f"{shown(prefix)}/{name} cannot be read",
@@ -302,17 +308,13 @@ def _hives(prefix: HostPath) -> dict[str, _Hive]:
 
 
 def _put_back(prefix: HostPath, hives: dict[str, _Hive]) -> None:
-    """Put the hives back, each at once and never half."""
+    """Put the hives back as they were, with their modes and times."""
     for name, hive in hives.items():
-        path = os.path.join(prefix, name)
-        beside = f"{path}.fundamen"
-        with open(beside, "wb") as file:
+        with tempfile.NamedTemporaryFile() as file:
             file.write(hive.data)
             file.flush()
-            os.fsync(file.fileno())
-        shutil.copymode(path, beside)
-        os.utime(beside, ns=hive.times)
-        os.replace(beside, path)
+            target = HostPath(os.path.join(prefix, name))
+            put(HostPath(file.name), target, HostPath(target + ".fundamen"), hive.state.sha256, hive.state)
 
 
 def _first(names: tuple[str, ...], search_path: str) -> str | None:
