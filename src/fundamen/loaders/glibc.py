@@ -5,19 +5,24 @@ Source: ld.so(8), and glibc's elf/dl-load.c (_dl_map_object, open_verify) where 
 
 import re
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from typing import TypeVar
 
 import msgspec
 
+from fundamen.formats.cursor import ByteSource
 from fundamen.formats.elf import Elf, ElfType
+from fundamen.formats.elf_versions import read_defined_versions, read_needed_versions
 from fundamen.formats.ld_cache import CacheEntry, read_ld_cache
-from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, read_candidate
+from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, Unoffered, read_candidate
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.processor import supported_levels
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import How
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
+
+_Read = TypeVar("_Read")
 
 _CACHE = MachinePath("/etc/ld.so.cache")
 _CONFIGURATION = MachinePath("/etc/ld.so.conf")
@@ -91,7 +96,41 @@ class _Loading:
         while self._queue and len(self._loaded) < _MOST_OBJECTS:
             requester = self._queue.popleft()
             resolutions += [self._resolve(need.name, requester) for need in requester.elf.needs]
-        return LoadMap(self._program.path, self._elf, self._elf.architecture, dict(self._loaded), tuple(resolutions))
+        return LoadMap(
+            program=self._program.path,
+            binary=self._elf,
+            architecture=self._elf.architecture,
+            loaded=dict(self._loaded),
+            resolutions=tuple(resolutions),
+            unoffered=tuple(self._undefined_versions()),
+        )
+
+    def _undefined_versions(self) -> Iterator[Unoffered]:
+        """Which symbol versions are needed of a loaded library that it does not define.
+
+        A library without any versions serves every need of them, and a weak need is none. Source: elf/dl-version.c.
+        """
+        defined: dict[MachinePath, frozenset[int] | None] = {}
+        for path, elf in ((self._program.path, self._elf), *self._loaded.items()):
+            lacking: dict[MachinePath, list[str]] = {}
+            for version in self._versions(path, elf, read_needed_versions) or ():
+                library = self._by_name.get(version.library)
+                if library is None or version.is_weak:
+                    continue
+                if library not in defined:
+                    defined[library] = self._versions(library, self._loaded[library], read_defined_versions)
+                known = defined[library]
+                if known is not None and version.hash not in known:
+                    lacking.setdefault(library, []).append(version.name)
+            for library, names in lacking.items():
+                yield Unoffered(path, library, How.REQUIRED, tuple(names), are_versions=True)
+
+    def _versions(self, path: MachinePath, elf: Elf, reader: Callable[[ByteSource, Elf], _Read]) -> _Read | None:
+        try:
+            with self._machine.open(path) as source:
+                return reader(source, elf)
+        except UnreadableError:  # a damaged table: then nothing is held against anybody
+            return None
 
     def _resolve_interpreter(self) -> Iterator[Resolution]:
         """The kernel opens the interpreter by the path in the program; the loader then counts as loaded."""

@@ -58,6 +58,7 @@ class Unoffered(msgspec.Struct, frozen=True):
     library: MachinePath
     how: How
     functions: tuple[str, ...]  # names, or ``#12`` for a number
+    are_versions: bool = False  # symbol versions are named, not functions
 
 
 class LoadMap(msgspec.Struct, frozen=True):

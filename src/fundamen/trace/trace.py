@@ -219,8 +219,12 @@ class _Judging:
         ]
         if not gaps:
             return finding
-        calls = [f"{self._machine.paths.basename(gap.importer)} calls {_named(gap.functions)}" for gap in gaps]
-        reason = f"it does not offer all that is called: {'; '.join(calls)}"
+        are_versions = any(gap.are_versions for gap in gaps)
+        verb, lack = ("asks for", "does not define all versions that are asked for")
+        if not are_versions:
+            verb, lack = ("calls", "does not offer all that is called")
+        calls = [f"{self._machine.paths.basename(gap.importer)} {verb} {_named(gap.functions)}" for gap in gaps]
+        reason = f"it {lack}: {'; '.join(calls)}"
         unoffered = tuple(dict.fromkeys(function for gap in gaps for function in gap.functions))
         return _Finding(Verdict.OUTDATED, reason, finding.evidence, unoffered)
 

@@ -1,0 +1,90 @@
+"""Read which symbol versions an ELF file needs of which library, and which ones it defines.
+
+Source: the Linux Standard Base, "Symbol Versioning"; the constants in glibc's elf.h.
+"""
+
+import struct
+
+import msgspec
+
+from fundamen.formats.cursor import ByteSource, Cursor
+from fundamen.formats.elf import Elf, Tag
+from fundamen.model.errors import DamagedFileError
+
+_WEAK = 0x2  # VER_FLG_WEAK: the loader only warns where such a version is not defined
+_MAX_ENTRIES = 65_536
+
+
+class NeededVersion(msgspec.Struct, frozen=True):
+    """One version that a file needs of one library."""
+
+    library: str  # as DT_NEEDED spells it
+    hash: int  # of its name, as the gABI hashes symbols
+    name: str
+    is_weak: bool
+
+
+def read_needed_versions(source: ByteSource, elf: Elf) -> tuple[NeededVersion, ...]:
+    """Read all versions that a file needs, library by library.
+
+    Raises:
+        DamagedFileError: the table does not fit the file, or goes round in a loop.
+    """
+    order = ">" if elf.big_endian else "<"
+    need, auxiliary = struct.Struct(order + "HHIII"), struct.Struct(order + "IHHII")
+    found: list[NeededVersion] = []
+    at = _offset(source, elf, Tag.VERNEED)
+    for _ in range(min(elf.tag(Tag.VERNEEDNUM) or 0, _MAX_ENTRIES) if at is not None else 0):
+        assert at is not None  # noqa: S101 - otherwise the loop is empty
+        _, count, file, auxiliary_at, further = Cursor(source, at).unpack(need, "version needs")
+        library = _text(source, elf, file)
+        entry_at = at + auxiliary_at
+        for _ in range(min(count, _MAX_ENTRIES - len(found))):
+            hashed, flags, _, name, next_at = Cursor(source, entry_at).unpack(auxiliary, "version needs")
+            found.append(NeededVersion(library, hashed, _text(source, elf, name), bool(flags & _WEAK)))
+            entry_at += next_at
+            if not next_at:
+                break
+        at += further
+        if not further:
+            break
+    return tuple(found)
+
+
+def read_defined_versions(source: ByteSource, elf: Elf) -> frozenset[int] | None:
+    """Read the hashes of the names of all versions that a file defines; None where it has no versions at all.
+
+    Raises:
+        DamagedFileError: the table does not fit the file.
+    """
+    definition = struct.Struct((">" if elf.big_endian else "<") + "HHHHIII")
+    at = _offset(source, elf, Tag.VERDEF)
+    if at is None:
+        return None
+    hashes = set()
+    for _ in range(min(elf.tag(Tag.VERDEFNUM) or 0, _MAX_ENTRIES)):
+        *_, hashed, _, further = Cursor(source, at).unpack(definition, "version definitions")
+        hashes.add(hashed)
+        at += further
+        if not further:
+            break
+    return frozenset(hashes)
+
+
+def _offset(source: ByteSource, elf: Elf, tag: Tag) -> int | None:
+    address = elf.tag(tag)
+    if address is None:
+        return None
+    offset = elf.offset_of(address)
+    if offset is None:
+        raise DamagedFileError(
+            what=f"The symbol versions of {source.name} cannot be read",
+            why=f"its table {tag.name} lies in no segment",
+            do="Compare the file with its publisher's package.",
+        )
+    return offset
+
+
+def _text(source: ByteSource, elf: Elf, at: int) -> str:
+    strings_at = _offset(source, elf, Tag.STRTAB)
+    return Cursor(source, (strings_at or 0) + at).text("version name") if at < (elf.tag(Tag.STRSZ) or 0) else ""
