@@ -64,6 +64,15 @@ def test_a_library_of_the_other_width_is_passed_over_and_says_so(windows: AWindo
     assert taken(windows, PATH='C:\\Nowhere;"C:\\Tools"') == "C:\\Tools\\x.dll"
 
 
+def test_a_copy_in_the_system_folder_of_the_other_width_is_pointed_out(windows: AWindowsMachine) -> None:
+    windows.program(APP, needs=("x.dll",)).library("C:\\Windows\\SysWOW64\\x.dll", "x86_64")
+    need = windows.need(APP, "x.dll")
+    assert need.verdict is Verdict.MISSING
+    assert need.reason == (
+        "a copy at C:\\Windows\\SysWOW64\\x.dll is for x86_64, and lies where only programs of another width look"
+    )
+
+
 def test_a_library_needed_only_at_a_call_does_not_keep_the_program_from_starting(windows: AWindowsMachine) -> None:
     windows.program(APP, needs=("x.dll",), delayed=("late.dll",))
     windows.library("C:\\App\\x.dll").library("C:\\App\\late.dll", needs=("later.dll",))

@@ -11,7 +11,7 @@ import msgspec
 
 from fundamen.formats.cursor import ByteSource, Cursor, Findings
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import Binary, Format, Kind, Need
+from fundamen.model.binary import Binary, Format, How, Kind, Need
 
 MAGIC = b"\x7fELF"
 
@@ -60,6 +60,8 @@ class Tag(IntEnum):
     VERDEFNUM = 0x6FFFFFFD
     VERNEED = 0x6FFFFFFE
     VERNEEDNUM = 0x6FFFFFFF
+    AUXILIARY = 0x7FFFFFFD
+    FILTER = 0x7FFFFFFF
 
 
 _DF_1_NODEFLIB = 0x800
@@ -101,6 +103,10 @@ class Elf(Binary, frozen=True, kw_only=True):
     big_endian: bool
     machine: int  # e_machine
     type: int  # e_type, often an ElfType
+    os_abi: int  # EI_OSABI
+    abi_version: int  # EI_ABIVERSION
+    padding: bytes  # of the identification; zero in every file that a loader takes
+    filters: tuple[Need, ...]  # DT_FILTER, and DT_AUXILIARY, which may be missing
     interpreter: str | None  # PT_INTERP, as the file spells it
     rpath: str | None  # DT_RPATH; the loader ignores it where there is a runpath
     runpath: str | None
@@ -182,6 +188,7 @@ class _ElfReader:
     def __init__(self, source: ByteSource) -> None:
         self._source = source
         self._findings = Findings()
+        self._ident = bytes(_IDENT_SIZE)
         self._bits = 0
         self._big_endian = False
         self._layout = _LAYOUTS["<", 64]
@@ -206,7 +213,8 @@ class _ElfReader:
 
     def _record(self, interpreter: str | None) -> Elf:
         machine, type_ = (self._header.machine, self._header.type) if self._header else (0, 0)
-        names: dict[int, list[str]] = {Tag.NEEDED: [], Tag.SONAME: [], Tag.RPATH: [], Tag.RUNPATH: []}
+        named = (Tag.NEEDED, Tag.SONAME, Tag.RPATH, Tag.RUNPATH, Tag.FILTER, Tag.AUXILIARY)
+        names: dict[int, list[str]] = {tag: [] for tag in named}
         with self._findings.of("dynamic string table"):
             self._read_names(names)
         flags_1 = dict(self._dynamic).get(Tag.FLAGS_1, 0)
@@ -223,6 +231,13 @@ class _ElfReader:
             big_endian=self._big_endian,
             machine=machine,
             type=type_,
+            os_abi=self._ident[7],
+            abi_version=self._ident[8],
+            padding=self._ident[9:],
+            filters=(
+                *(Need(name) for name in names[Tag.FILTER]),
+                *(Need(name, How.OPTIONAL) for name in names[Tag.AUXILIARY]),
+            ),
             interpreter=interpreter,
             rpath=names[Tag.RPATH][-1] if names[Tag.RPATH] else None,
             runpath=names[Tag.RUNPATH][-1] if names[Tag.RUNPATH] else None,
@@ -234,7 +249,7 @@ class _ElfReader:
 
     def _read_header(self) -> ElfHeader | None:
         cursor = Cursor(self._source)
-        ident = cursor.take(_IDENT_SIZE, "identification")
+        ident = self._ident = cursor.take(_IDENT_SIZE, "identification")
         elf_class, data = ident[4], ident[5]
         if elf_class not in {1, 2} or data not in {1, 2}:
             self._findings.add("identification", f"class {elf_class} and data encoding {data} are not both 1 or 2")

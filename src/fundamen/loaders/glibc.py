@@ -26,6 +26,8 @@ _Read = TypeVar("_Read")
 
 _CACHE = MachinePath("/etc/ld.so.cache")
 _CONFIGURATION = MachinePath("/etc/ld.so.conf")
+_PRELOAD = MachinePath("/etc/ld.so.preload")
+_KNOWN_ABIS = {0: 1, 3: 4}  # EI_OSABI of System V and GNU -> the first ABI version that is too new
 _MOST_OBJECTS = 10_000  # what one program may load before we call the graph hostile
 _MOST_CONFIGURATION_FILES = 256
 _MOST_CONFIGURATION = 1 << 20  # bytes of one such file
@@ -92,10 +94,11 @@ class _Loading:
         self._hwcaps: dict[str, tuple[str, ...]] = {}
 
     def run(self) -> LoadMap:
-        resolutions = list(self._resolve_interpreter())
+        resolutions = [*self._resolve_interpreter(), *self._preload()]
         while self._queue and len(self._loaded) < _MOST_OBJECTS:
             requester = self._queue.popleft()
-            resolutions += [self._resolve(need.name, requester) for need in requester.elf.needs]
+            needs = (*requester.elf.needs, *requester.elf.filters)
+            resolutions += [self._resolve(need.name, requester, need.how) for need in needs]
         return LoadMap(
             program=self._program.path,
             binary=self._elf,
@@ -145,10 +148,19 @@ class _Loading:
             self._by_name[name] = path
             self._load(path, self._program)
 
-    def _resolve(self, name: str, requester: _Object) -> Resolution:
+    def _preload(self) -> Iterator[Resolution]:
+        """What is loaded before anything that the program needs. The loader only warns where it is not there."""
+        given = self._machine.environment.get("LD_PRELOAD", "").replace(":", " ").split()
+        in_file = [name for line in _lines(self._machine, _PRELOAD) for name in line.replace(":", " ").split()]
+        for name in (*given, *in_file) if self._interpreter is not None else ():
+            resolution = self._resolve(name, self._program, How.OPTIONAL)
+            is_loaded = resolution.path is not None  # and then what it needs in turn is required
+            yield msgspec.structs.replace(resolution, how=How.REQUIRED) if is_loaded else resolution
+
+    def _resolve(self, name: str, requester: _Object, how: How = How.REQUIRED) -> Resolution:
         known = self._by_name.get(name)
         if known is not None:
-            return Resolution(name, requester.path, How.REQUIRED, (), known)
+            return Resolution(name, requester.path, how, (), known)
         candidates: list[Candidate] = []
         taken: MachinePath | None = None
         for path, because in self._places(name, requester):
@@ -161,7 +173,7 @@ class _Loading:
                 break
         else:
             candidates += self._not_searched(name, {self._machine.real(c.path) for c in candidates})
-        return Resolution(name, requester.path, How.REQUIRED, tuple(candidates), taken)
+        return Resolution(name, requester.path, how, tuple(candidates), taken)
 
     def _load(self, path: MachinePath, requester: _Object) -> MachinePath:
         """Count a file as loaded, unless it is there under another name; give the path it is loaded under."""
@@ -293,6 +305,8 @@ class _Loading:
         if elf.machine == 0:
             reason = elf.problems[0].reason if elf.problems else "names no architecture"
             return Candidate(path, Outcome.REFUSED, because, f"its header is damaged: {reason}")
+        if reason := _foreign(elf):
+            return Candidate(path, Outcome.REFUSED, because, reason, elf.architecture)
         if (elf.bits, elf.machine, elf.big_endian) != (self._elf.bits, self._elf.machine, self._elf.big_endian):
             detail = f"is for {elf.architecture}"
             return Candidate(path, Outcome.OTHER_ARCHITECTURE, because, detail, elf.architecture)
@@ -338,6 +352,15 @@ class _Loading:
             return [self._machine.join(folder, n) for n in self._machine.names(folder) if fnmatchcase(n, wanted)]
         except UnreadableError:
             return []
+
+
+def _foreign(elf: Elf) -> str:
+    """What in a file's identification the loader does not know; empty where it knows all. Source: VALID_ELF_HEADER."""
+    if elf.os_abi not in _KNOWN_ABIS:
+        return f"is for another operating system (EI_OSABI {elf.os_abi})"
+    if elf.abi_version >= _KNOWN_ABIS[elf.os_abi]:
+        return f"is of an ABI version that this loader does not know (EI_ABIVERSION {elf.abi_version})"
+    return "its identification is damaged: its padding is not zero" if any(elf.padding) else ""
 
 
 def _lines(machine: Machine, file: MachinePath) -> list[str]:

@@ -9,13 +9,15 @@ from collections import deque
 from collections.abc import Iterator, Sequence
 from functools import cached_property
 
+import msgspec
+
 from fundamen.formats.api_set import PREFIXES
 from fundamen.formats.pe import Pe
 from fundamen.loaders import windows_parts
 from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, Unoffered, read_candidate
 from fundamen.loaders.windows_assemblies import Assemblies, Redirections
 from fundamen.loaders.windows_binding import Binding
-from fundamen.loaders.windows_processes import as_seen, processes_of
+from fundamen.loaders.windows_processes import as_seen, processes_of, system_folders
 from fundamen.loaders.windows_search import SearchOrder
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.binary import How
@@ -144,9 +146,20 @@ class Loading:
             if candidate.outcome in {Outcome.TAKEN, Outcome.REFUSED}:
                 break
         provided = decided = ""
+        if taken is None and not is_api_set:
+            candidates += self._in_other_system_folders(wanted, {candidate.path for candidate in candidates})
         if all(candidate.outcome is Outcome.ABSENT for candidate in candidates):
             provided, decided = self._by_the_system(name)
         return Resolution(name, requester, how, tuple(candidates), taken, provided_by_system=provided, decided=decided)
+
+    def _in_other_system_folders(self, name: str, tried: set[MachinePath]) -> Iterator[Candidate]:
+        """Copies in the system folders of other widths, where a program never looks and people put them by mistake."""
+        for folder in system_folders(self.machine):
+            path = self.machine.join(folder, name if "." in name else name + ".dll")
+            found = self._try(path, "a system folder for another width") if path not in tried else None
+            if found is not None and found.architecture is not None:
+                detail = f"is for {found.architecture}, and lies where only programs of another width look"
+                yield msgspec.structs.replace(found, outcome=Outcome.NOT_SEARCHED, detail=detail)
 
     def _by_the_system(self, name: str) -> tuple[str, str]:
         """Why the system itself provides what no file does, or why it does not though later versions do."""

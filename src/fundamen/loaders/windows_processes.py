@@ -82,6 +82,12 @@ def system_folder(machine: Machine, architecture: Architecture) -> MachinePath:
     return redirected if is_there else machine.join(WINDOWS_FOLDER, "System32")
 
 
+def system_folders(machine: Machine) -> list[MachinePath]:
+    """All system folders that are there, each for some width."""
+    folders = [machine.join(WINDOWS_FOLDER, name) for name in ("System32", *_FOLDERS_OF_NARROW.values())]
+    return [folder for folder in folders if machine.look(folder).kind is EntryKind.FOLDER]
+
+
 def as_seen(machine: Machine, architecture: Architecture, path: MachinePath) -> MachinePath:
     """Where a path leads that a process of an architecture names.
 
