@@ -10,17 +10,24 @@ import pytest
 from fundamen.formats.elf import Elf
 from fundamen.loaders.loading import load_map
 from fundamen.machine.opening import open_machine
+from fundamen.model.binary import How
 from fundamen.model.errors import FundamenError
 from fundamen.model.paths import MachinePath
 
 pytestmark = [pytest.mark.system, pytest.mark.skipif(sys.platform != "linux", reason="the loader is Linux's")]
 
 
+INTERPRETERS = {"x86_64": "/lib64/ld-linux-x86-64.so.2", "x86": "/lib/ld-linux.so.2"}
+
+
 def told_by_the_loader(program: str, interpreter: str) -> set[str | None]:
     """The real files that the loader maps for a program; None for each name that it does not find."""
     environment = {"LD_TRACE_LOADED_OBJECTS": "1"}
     secure = bool(os.stat(program).st_mode & 0o6000)  # in secure mode the loader does not answer; asked by hand it does
-    command = [interpreter, "--list", os.path.realpath(program)] if secure else [program]
+    return told_by([interpreter, "--list", os.path.realpath(program)] if secure else [program], environment)
+
+
+def told_by(command: list[str], environment: dict[str, str]) -> set[str | None]:
     run = subprocess.run(
         command, env=environment, stdin=subprocess.DEVNULL, capture_output=True, timeout=60, check=False
     )
@@ -52,3 +59,25 @@ def test_every_dynamic_program_gets_the_loaders_own_answer(folder: str) -> None:
             differing[str(path)] = ours ^ theirs
     assert differing == {}
     assert compared > (100 if folder == "/usr/bin" else -1)
+
+
+def test_every_library_gets_the_loaders_own_answer() -> None:
+    """Its list mode gives up at the first name that is not found; traced by its variable the loader goes on."""
+    machine = open_machine(None, environment={})
+    compared, differing = 0, {}
+    for path in sorted(Path("/usr").rglob("*.so*")):
+        try:
+            elf = machine.binary(MachinePath(str(path))) if path.is_file() and not path.is_symlink() else None
+        except FundamenError:
+            continue
+        interpreter = INTERPRETERS.get(elf.architecture) if isinstance(elf, Elf) and elf.is_dynamic else None
+        if interpreter is None or not os.path.exists(interpreter) or path.name.startswith("ld-linux"):
+            continue
+        loading = load_map(machine, MachinePath(str(path)))
+        ours = {r.path and os.path.realpath(r.path) for r in loading.resolutions if r.path or r.how is How.REQUIRED}
+        theirs = told_by([interpreter, str(path)], {"LD_TRACE_LOADED_OBJECTS": "1"})
+        compared += 1
+        if difference := (ours ^ theirs) - {os.path.realpath(interpreter)}:
+            differing[str(path)] = difference
+    assert differing == {}
+    assert compared > 100

@@ -51,7 +51,7 @@ def _faults(page: Page, trace: Trace, machine: Machine, *, verbose: bool) -> Non
 
 
 def _later(page: Page, trace: Trace, machine: Machine) -> None:
-    later = [c for c in trace.components if c.verdict.is_fault and not c.is_fault]
+    later = [c for c in trace.components if c.verdict.is_fault and c.how is How.DELAYED]
     if later:
         page.heading("Not needed to start, but at fault when it is called for")
     for component in later:
@@ -115,7 +115,7 @@ def next_step(trace: Trace, machine: Machine) -> str:
         return command(machine, "restore", "--rehearse", trace.program)
     if not trace.is_of_a_program:
         return "Trace the program that uses this library, or run it."
-    if in_vain := [c for c in trace.components if c.verdict.is_fault]:
+    if in_vain := [c for c in trace.components if c.verdict.is_fault and c.how is How.DELAYED]:
         return command(machine, "sources", "offers", machine.paths.basename(in_vain[0].name))
     if trace.observation is not None and trace.observation.status == 0:
         return "Nothing: it ran, and ended well."
@@ -168,7 +168,7 @@ def _folders(fault: Component, machine: Machine) -> list[str]:
 
 
 def _foundation(page: Page, trace: Trace, machine: Machine, *, verbose: bool) -> None:
-    rows = [c for c in trace.components if not c.is_fault or verbose]
+    rows = [c for c in trace.components if verbose or not (c.is_fault or (c.how is How.OPTIONAL and c.path is None))]
     others = " else" if len(rows) < len(trace.components) else ""
     page.heading(f"What{others} {machine.paths.basename(trace.program)} stands on")
     if len(rows) > _MOST_LISTED and not verbose:

@@ -146,12 +146,13 @@ class _Judging:
             finding = _Finding(Verdict.BLOCKED, reason, finding.evidence)
         needers = dict.fromkeys(resolution.needed_by for resolution in resolutions)
         is_required = any(r.how is How.REQUIRED and r.needed_by in self._required for r in resolutions)
+        is_optional = all(resolution.how is How.OPTIONAL for resolution in resolutions)
         return Component(
             name=first.name,
             kind=next((r.kind for r in resolutions if r.kind != "shared-library"), "shared-library"),
             verdict=finding.verdict,
             reason=finding.reason,
-            how=How.REQUIRED if is_required else How.DELAYED,
+            how=How.REQUIRED if is_required else How.OPTIONAL if is_optional else How.DELAYED,
             path=path,
             wanted_architecture=self._loading.architecture,
             architecture=found.architecture if found is not None else None,
