@@ -121,7 +121,7 @@ class Elf(Binary, frozen=True, kw_only=True):
 
     def tag(self, tag: Tag) -> int | None:
         """The value of a dynamic entry; the last one counts, as it does for the loader."""
-        return dict(self.dynamic).get(tag)
+        return next((value for found, value in reversed(self.dynamic) if found == tag), None)
 
 
 class _Layout(msgspec.Struct, frozen=True):

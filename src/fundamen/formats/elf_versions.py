@@ -20,7 +20,7 @@ class NeededVersion(msgspec.Struct, frozen=True):
 
     library: str  # as DT_NEEDED spells it
     hash: int  # of its name, as the gABI hashes symbols
-    name: str
+    name_at: int  # of its name, bytes into the dynamic string table
     is_weak: bool
 
 
@@ -37,11 +37,11 @@ def read_needed_versions(source: ByteSource, elf: Elf) -> tuple[NeededVersion, .
     for _ in range(min(elf.tag(Tag.VERNEEDNUM) or 0, _MAX_ENTRIES) if at is not None else 0):
         assert at is not None  # noqa: S101 - otherwise the loop is empty
         _, count, file, auxiliary_at, further = Cursor(source, at).unpack(need, "version needs")
-        library = _text(source, elf, file)
+        library = read_version_name(source, elf, file)
         entry_at = at + auxiliary_at
         for _ in range(min(count, _MAX_ENTRIES - len(found))):
             hashed, flags, _, name, next_at = Cursor(source, entry_at).unpack(auxiliary, "version needs")
-            found.append(NeededVersion(library, hashed, _text(source, elf, name), bool(flags & _WEAK)))
+            found.append(NeededVersion(library, hashed, name, bool(flags & _WEAK)))
             entry_at += next_at
             if not next_at:
                 break
@@ -71,6 +71,12 @@ def read_defined_versions(source: ByteSource, elf: Elf) -> frozenset[int] | None
     return frozenset(hashes)
 
 
+def read_version_name(source: ByteSource, elf: Elf, name_at: int) -> str:
+    """A name of the dynamic string table; empty where the table ends before. Raises: DamagedFileError."""
+    strings_at = _offset(source, elf, Tag.STRTAB) if name_at < (elf.tag(Tag.STRSZ) or 0) else None
+    return Cursor(source, strings_at + name_at).text("version name") if strings_at is not None else ""
+
+
 def _offset(source: ByteSource, elf: Elf, tag: Tag) -> int | None:
     address = elf.tag(tag)
     if address is None:
@@ -83,8 +89,3 @@ def _offset(source: ByteSource, elf: Elf, tag: Tag) -> int | None:
             do="Compare the file with its publisher's package.",
         )
     return offset
-
-
-def _text(source: ByteSource, elf: Elf, at: int) -> str:
-    strings_at = _offset(source, elf, Tag.STRTAB)
-    return Cursor(source, (strings_at or 0) + at).text("version name") if at < (elf.tag(Tag.STRSZ) or 0) else ""

@@ -5,14 +5,17 @@ Source: ld.so(8), and glibc's elf/dl-load.c (_dl_map_object, open_verify) where 
 
 import re
 from collections import deque
-from collections.abc import Callable, Iterator
-from typing import TypeVar
+from collections.abc import Iterator
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource
 from fundamen.formats.elf import Elf, ElfType
-from fundamen.formats.elf_versions import read_defined_versions, read_needed_versions
+from fundamen.formats.elf_versions import (
+    NeededVersion,
+    read_defined_versions,
+    read_needed_versions,
+    read_version_name,
+)
 from fundamen.formats.ld_cache import CacheEntry, read_ld_cache
 from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, Unoffered, read_candidate
 from fundamen.machine.machine import EntryKind, Machine
@@ -21,8 +24,6 @@ from fundamen.model.architecture import Architecture
 from fundamen.model.binary import How
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
-
-_Read = TypeVar("_Read")
 
 _CACHE = MachinePath("/etc/ld.so.cache")
 _CONFIGURATION = MachinePath("/etc/ld.so.conf")
@@ -46,6 +47,13 @@ _MULTIARCH = {
     Architecture.PPC64LE: "powerpc64le-linux-gnu",
     Architecture.S390X: "s390x-linux-gnu",
 }
+
+
+class _Versions(msgspec.Struct, frozen=True):
+    """The symbol versions of one file."""
+
+    needed: tuple[NeededVersion, ...]
+    defined: frozenset[int] | None  # hashes of their names; None where the file has no versions
 
 
 class _Object(msgspec.Struct, frozen=True):
@@ -113,27 +121,26 @@ class _Loading:
 
         A library without any versions serves every need of them, and a weak need is none. Source: elf/dl-version.c.
         """
-        defined: dict[MachinePath, frozenset[int] | None] = {}
-        for path, elf in ((self._program.path, self._elf), *self._loaded.items()):
-            lacking: dict[MachinePath, list[str]] = {}
-            for version in self._versions(path, elf, read_needed_versions) or ():
+        objects = ((self._program.path, self._elf), *self._loaded.items())
+        versions = {path: self._versions(path, elf) for path, elf in objects}
+        for path, elf in objects:
+            lacking: dict[MachinePath, list[int]] = {}
+            for version in versions[path].needed:
                 library = self._by_name.get(version.library)
-                if library is None or version.is_weak:
-                    continue
-                if library not in defined:
-                    defined[library] = self._versions(library, self._loaded[library], read_defined_versions)
-                known = defined[library]
-                if known is not None and version.hash not in known:
-                    lacking.setdefault(library, []).append(version.name)
-            for library, names in lacking.items():
-                yield Unoffered(path, library, How.REQUIRED, tuple(names), are_versions=True)
+                defined = versions[library].defined if library is not None else None
+                if library is not None and defined is not None and version.hash not in defined and not version.is_weak:
+                    lacking.setdefault(library, []).append(version.name_at)
+            for library, places in lacking.items():
+                with self._machine.open(path) as source:
+                    names = tuple(read_version_name(source, elf, place) for place in places)
+                yield Unoffered(path, library, How.REQUIRED, names, are_versions=True)
 
-    def _versions(self, path: MachinePath, elf: Elf, reader: Callable[[ByteSource, Elf], _Read]) -> _Read | None:
+    def _versions(self, path: MachinePath, elf: Elf) -> _Versions:
         try:
             with self._machine.open(path) as source:
-                return reader(source, elf)
+                return _Versions(read_needed_versions(source, elf), read_defined_versions(source, elf))
         except UnreadableError:  # a damaged table: then nothing is held against anybody
-            return None
+            return _Versions((), None)
 
     def _resolve_interpreter(self) -> Iterator[Resolution]:
         """The kernel opens the interpreter by the path in the program; the loader then counts as loaded."""
