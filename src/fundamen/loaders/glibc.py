@@ -17,7 +17,8 @@ from fundamen.formats.elf_versions import (
     read_version_name,
 )
 from fundamen.formats.ld_cache import CacheEntry, read_ld_cache
-from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, Unoffered, read_candidate
+from fundamen.loaders.elf_loading import ElfLoading, LoadedObject, lines_of, words_of
+from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Unoffered
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.processor import supported_levels
 from fundamen.model.architecture import Architecture
@@ -29,9 +30,7 @@ _CACHE = MachinePath("/etc/ld.so.cache")
 _CONFIGURATION = MachinePath("/etc/ld.so.conf")
 _PRELOAD = MachinePath("/etc/ld.so.preload")
 _KNOWN_ABIS = {0: 1, 3: 4}  # EI_OSABI of System V and GNU -> the first ABI version that is too new
-_MOST_OBJECTS = 10_000  # what one program may load before we call the graph hostile
 _MOST_CONFIGURATION_FILES = 256
-_MOST_CONFIGURATION = 1 << 20  # bytes of one such file
 _MOST_LOADER_BYTES = 4 << 20
 
 # Compiled into the loader as one run of NUL-terminated folders, each with its slash (elf/dl-load.c, system_dirs).
@@ -56,15 +55,6 @@ class _Versions(msgspec.Struct, frozen=True):
     defined: frozenset[int] | None  # hashes of their names; None where the file has no versions
 
 
-class _Object(msgspec.Struct, frozen=True):
-    """One file that is loaded, with what its own needs inherit."""
-
-    path: MachinePath
-    elf: Elf
-    origin: str  # what $ORIGIN stands for
-    loaded_by: "_Object | None"
-
-
 def load_map(machine: Machine, program: MachinePath, elf: Elf) -> LoadMap:
     """Do for a program what the loader would do, without running anything."""
     return _Loading(machine, program, elf).run()
@@ -86,37 +76,18 @@ def system_folders(machine: Machine, interpreter: MachinePath | None, architectu
     return (*folders, "/lib", "/usr/lib")
 
 
-class _Loading:
+class _Loading(ElfLoading):
     def __init__(self, machine: Machine, program: MachinePath, elf: Elf) -> None:
-        self._machine = machine
-        self._elf = elf
-        origin = machine.folder_of(machine.real(program))  # the kernel gives the program's real path
-        self._program = _Object(program, elf, origin, None)
-        self._loaded: dict[MachinePath, Elf] = {}
-        self._by_name: dict[str, MachinePath] = {}
-        self._by_file: dict[MachinePath, MachinePath] = {}
-        self._queue: deque[_Object] = deque([self._program])
-        self._interpreter: MachinePath | None = None
+        super().__init__(machine, program, elf)
         self._system: tuple[str, ...] | None = None
         self._cache: dict[str, tuple[CacheEntry, ...]] | None = None
         self._hwcaps: dict[str, tuple[str, ...]] = {}
 
-    def run(self) -> LoadMap:
-        resolutions = [*self._resolve_interpreter(), *self._preload()]
-        while self._queue and len(self._loaded) < _MOST_OBJECTS:
-            requester = self._queue.popleft()
-            needs = (*requester.elf.needs, *requester.elf.filters)
-            resolutions += [self._resolve(need.name, requester, need.how) for need in needs]
-        return LoadMap(
-            program=self._program.path,
-            binary=self._elf,
-            architecture=self._elf.architecture,
-            loaded=dict(self._loaded),
-            resolutions=tuple(resolutions),
-            unoffered=tuple(self._undefined_versions()),
-        )
+    def _preloaded(self) -> list[str]:
+        in_file = [name for line in lines_of(self._machine, _PRELOAD) for name in words_of(line)]
+        return words_of(self._machine.environment.get("LD_PRELOAD", "")) + in_file
 
-    def _undefined_versions(self) -> Iterator[Unoffered]:
+    def _unoffered(self) -> Iterator[Unoffered]:
         """Which symbol versions are needed of a loaded library that it does not define.
 
         A library without any versions serves every need of them, and a weak need is none. Source: elf/dl-version.c.
@@ -142,63 +113,9 @@ class _Loading:
         except UnreadableError:  # a damaged table: then nothing is held against anybody
             return _Versions((), None)
 
-    def _resolve_interpreter(self) -> Iterator[Resolution]:
-        """The kernel opens the interpreter by the path in the program; the loader then counts as loaded."""
-        name = self._elf.interpreter
-        if not name:
-            return
-        candidate = self._try(MachinePath(name), "the program names it (PT_INTERP)")
-        path = candidate.path if candidate.outcome is Outcome.TAKEN else None
-        yield Resolution(name, self._program.path, How.REQUIRED, (candidate,), path, kind="loader")
-        if path is not None:
-            self._interpreter = path
-            self._by_name[name] = path
-            self._load(path, self._program)
-
-    def _preload(self) -> Iterator[Resolution]:
-        """What is loaded before anything that the program needs. The loader only warns where it is not there."""
-        given = self._machine.environment.get("LD_PRELOAD", "").replace(":", " ").split()
-        in_file = [name for line in _lines(self._machine, _PRELOAD) for name in line.replace(":", " ").split()]
-        for name in (*given, *in_file) if self._interpreter is not None else ():
-            resolution = self._resolve(name, self._program, How.OPTIONAL)
-            is_loaded = resolution.path is not None  # and then what it needs in turn is required
-            yield msgspec.structs.replace(resolution, how=How.REQUIRED) if is_loaded else resolution
-
-    def _resolve(self, name: str, requester: _Object, how: How = How.REQUIRED) -> Resolution:
-        known = self._by_name.get(name)
-        if known is not None:
-            return Resolution(name, requester.path, how, (), known)
-        candidates: list[Candidate] = []
-        taken: MachinePath | None = None
-        for path, because in self._places(name, requester):
-            candidate = self._try(path, because)
-            candidates.append(candidate)
-            if candidate.outcome is Outcome.TAKEN:
-                taken = self._load(path, requester)
-                self._by_name[name] = taken
-            if candidate.outcome in {Outcome.TAKEN, Outcome.REFUSED}:
-                break
-        else:
-            candidates += self._not_searched(name, {self._machine.real(c.path) for c in candidates})
-        return Resolution(name, requester.path, how, tuple(candidates), taken)
-
-    def _load(self, path: MachinePath, requester: _Object) -> MachinePath:
-        """Count a file as loaded, unless it is there under another name; give the path it is loaded under."""
-        file = self._machine.real(path)
-        if file in self._by_file:
-            return self._by_file[file]
-        self._by_file[file] = path
-        elf = self._machine.binary(path)
-        assert isinstance(elf, Elf)  # noqa: S101 - _try took it as one
-        self._loaded[path] = elf
-        if elf.name:
-            self._by_name.setdefault(elf.name, path)
-        self._queue.append(_Object(path, elf, self._machine.folder_of(path), requester))
-        return path
-
     # The order of the search. Source: ld.so(8), "DESCRIPTION".
 
-    def _places(self, name: str, requester: _Object) -> Iterator[tuple[MachinePath, str]]:
+    def _places(self, name: str, requester: LoadedObject) -> Iterator[tuple[MachinePath, str]]:
         if "/" in name:
             yield self._machine.join("/", self._expanded(name, requester)), "the name is a path"
             return
@@ -212,20 +129,20 @@ class _Loading:
         if not requester.elf.no_default_folders:
             yield from self._in_folders(name, self._system_folders(), "default folder")
 
-    def _rpath_places(self, name: str, requester: _Object) -> Iterator[tuple[MachinePath, str]]:
+    def _rpath_places(self, name: str, requester: LoadedObject) -> Iterator[tuple[MachinePath, str]]:
         """The requester's RPATH, then those of whatever loaded it, up to the program."""
-        holder: _Object | None = requester
+        holder: LoadedObject | None = requester
         while holder is not None:
             if holder.elf.rpath is not None and holder.elf.runpath is None:
                 folders = self._split(holder.elf.rpath, holder)
                 yield from self._in_folders(name, folders, f"RPATH of {_base(holder.path)}")
             holder = holder.loaded_by
 
-    def _library_path(self, requester: _Object) -> list[str]:
+    def _library_path(self, requester: LoadedObject) -> list[str]:
         value = self._machine.environment.get("LD_LIBRARY_PATH", "")
         return self._split(value.replace(";", ":"), requester)
 
-    def _cached(self, name: str, requester: _Object) -> Iterator[tuple[MachinePath, str]]:
+    def _cached(self, name: str, requester: LoadedObject) -> Iterator[tuple[MachinePath, str]]:
         entries = self._ld_cache().get(name, ())
         if requester.elf.no_default_folders:
             skipped = self._system_folders()
@@ -253,7 +170,7 @@ class _Loading:
     def _levels(self) -> tuple[str, ...]:
         return supported_levels(self._machine) if self._elf.architecture is Architecture.X86_64 else ()
 
-    def _split(self, value: str, holder: _Object) -> list[str]:
+    def _split(self, value: str, holder: LoadedObject) -> list[str]:
         """The folders of a search path; relative ones depend on where the program is started, and are left out."""
         folders = (self._expanded(folder, holder) for folder in value.split(":"))
         return [self._tidy(folder) for folder in folders if folder.startswith("/")]
@@ -264,7 +181,7 @@ class _Loading:
         same = ".." not in folder or self._machine.real(shorter) == self._machine.real(MachinePath(folder))
         return shorter if same else folder.rstrip("/")
 
-    def _expanded(self, text: str, holder: _Object) -> str:
+    def _expanded(self, text: str, holder: LoadedObject) -> str:
         """Put in what the dynamic string tokens stand for. Source: ld.so(8), "Dynamic string tokens"."""
         if "$" not in text:
             return text
@@ -291,22 +208,7 @@ class _Loading:
                 self._cache = {}
         return self._cache
 
-    # Looking at one candidate. Source: elf/dl-load.c, open_verify.
-
-    def _try(self, path: MachinePath, because: str) -> Candidate:
-        entry = self._machine.look(path)
-        if entry.kind is EntryKind.ABSENT:
-            return Candidate(path, Outcome.ABSENT, because)
-        if entry.kind is EntryKind.BLOCKED:
-            return Candidate(path, Outcome.BLOCKED, because, entry.why)
-        if entry.kind is not EntryKind.FILE:
-            return Candidate(path, Outcome.REFUSED, because, f"is no file but a {entry.kind}")
-        elf = read_candidate(self._machine, path, because)
-        if isinstance(elf, Candidate):
-            return elf
-        if not isinstance(elf, Elf):
-            return Candidate(path, Outcome.REFUSED, because, "is a Windows file", elf.architecture)
-        return self._judged(path, because, elf)
+    # What is made of one candidate. Source: elf/dl-load.c, open_verify.
 
     def _judged(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
         if elf.machine == 0:
@@ -342,7 +244,7 @@ class _Loading:
             if file in seen:
                 continue
             seen.add(file)
-            for line in _lines(self._machine, file):
+            for line in lines_of(self._machine, file):
                 if line.startswith("/"):
                     folders.append(line.rstrip("/"))
                 elif line.startswith("include "):
@@ -368,15 +270,6 @@ def _foreign(elf: Elf) -> str:
     if elf.abi_version >= _KNOWN_ABIS[elf.os_abi]:
         return f"is of an ABI version that this loader does not know (EI_ABIVERSION {elf.abi_version})"
     return "its identification is damaged: its padding is not zero" if any(elf.padding) else ""
-
-
-def _lines(machine: Machine, file: MachinePath) -> list[str]:
-    """The lines of a configuration file without comments; none where it cannot be read."""
-    try:
-        text = machine.content(file, _MOST_CONFIGURATION).decode("utf-8", "surrogateescape")
-    except UnreadableError:
-        return []
-    return [line.partition("#")[0].strip() for line in text.splitlines()]
 
 
 def _base(path: str) -> str:

@@ -1,0 +1,169 @@
+"""What the loaders of ELF files have in common: needs in breadth first order, each candidate looked at and judged.
+
+Each loader adds where it looks, by which names it knows what is loaded, and which files it refuses.
+"""
+
+from abc import ABC, abstractmethod
+from collections import deque
+from collections.abc import Iterator
+
+import msgspec
+
+from fundamen.formats.elf import Elf
+from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, Unoffered, read_candidate
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.binary import How
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import MachinePath
+
+_MOST_OBJECTS = 10_000  # what one program may load before we call the graph hostile
+_MOST_CONFIGURATION = 1 << 20  # bytes of one configuration file
+
+
+class LoadedObject(msgspec.Struct, frozen=True):
+    """One file that is loaded, with what its own needs inherit."""
+
+    path: MachinePath
+    elf: Elf
+    origin: str  # what $ORIGIN stands for
+    loaded_by: "LoadedObject | None"
+
+
+class ElfLoading(ABC):
+    """One program's loading, up to the point where its own code would start."""
+
+    def __init__(self, machine: Machine, program: MachinePath, elf: Elf) -> None:
+        self._machine = machine
+        self._elf = elf
+        origin = machine.folder_of(machine.real(program))  # the kernel gives the program's real path
+        self._program = LoadedObject(program, elf, origin, None)
+        self._loaded: dict[MachinePath, Elf] = {}
+        self._by_name: dict[str, MachinePath] = {}
+        self._by_file: dict[MachinePath, MachinePath] = {}
+        self._queue: deque[LoadedObject] = deque([self._program])
+        self._interpreter: MachinePath | None = None
+
+    def run(self) -> LoadMap:
+        """Do what the loader would do, without running anything."""
+        resolutions = [*self._resolve_interpreter(), *self._preload()]
+        while self._queue and len(self._loaded) < _MOST_OBJECTS:
+            requester = self._queue.popleft()
+            needs = (*requester.elf.needs, *requester.elf.filters)
+            resolutions += [self._resolve(need.name, requester, need.how) for need in needs]
+        return LoadMap(
+            program=self._program.path,
+            binary=self._elf,
+            architecture=self._elf.architecture,
+            loaded=dict(self._loaded),
+            resolutions=tuple(resolutions),
+            unoffered=tuple(self._unoffered()),
+        )
+
+    @abstractmethod
+    def _places(self, name: str, requester: LoadedObject) -> Iterator[tuple[MachinePath, str]]:
+        """Where the loader looks for a name, in its order, each place with the rule that leads there."""
+
+    @abstractmethod
+    def _judged(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
+        """What the loader makes of an ELF file at a place where it looks."""
+
+    @abstractmethod
+    def _preloaded(self) -> list[str]:
+        """The names that are to be loaded before all others."""
+
+    def _known(self, name: str) -> MachinePath | None:
+        """The loaded file that a name stands for without any search."""
+        return self._by_name.get(name)
+
+    def _names_of(self, elf: Elf) -> list[str]:
+        """By which names of its own a loaded file is known besides the one that it was found by."""
+        return [elf.name] if elf.name else []
+
+    def _unoffered(self) -> Iterator[Unoffered]:
+        """What loaded files ask of others that those do not offer."""
+        return iter(())
+
+    def _not_searched(self, name: str, tried: set[MachinePath]) -> Iterator[Candidate]:  # noqa: ARG002 - for others
+        """Copies of what was not found that lie where the loader does not look."""
+        return iter(())
+
+    def _resolve_interpreter(self) -> Iterator[Resolution]:
+        """The kernel opens the interpreter by the path in the program; the loader then counts as loaded."""
+        name = self._elf.interpreter
+        if not name:
+            return
+        candidate = self._try(MachinePath(name), "the program names it (PT_INTERP)")
+        path = candidate.path if candidate.outcome is Outcome.TAKEN else None
+        yield Resolution(name, self._program.path, How.REQUIRED, (candidate,), path, kind="loader")
+        if path is not None:
+            self._interpreter = path
+            self._by_name[name] = path
+            self._load(path, self._program)
+
+    def _preload(self) -> Iterator[Resolution]:
+        """What is loaded before anything that the program needs. The loader only warns where it is not there."""
+        for name in self._preloaded() if self._interpreter is not None else ():
+            resolution = self._resolve(name, self._program, How.OPTIONAL)
+            is_loaded = resolution.path is not None  # and then what it needs in turn is required
+            yield msgspec.structs.replace(resolution, how=How.REQUIRED) if is_loaded else resolution
+
+    def _resolve(self, name: str, requester: LoadedObject, how: How = How.REQUIRED) -> Resolution:
+        known = self._known(name)
+        if known is not None:
+            return Resolution(name, requester.path, how, (), known)
+        candidates: list[Candidate] = []
+        taken: MachinePath | None = None
+        for path, because in self._places(name, requester):
+            candidate = self._try(path, because)
+            candidates.append(candidate)
+            if candidate.outcome is Outcome.TAKEN:
+                taken = self._load(path, requester)
+                self._by_name[name] = taken
+            if candidate.outcome in {Outcome.TAKEN, Outcome.REFUSED}:
+                break
+        else:
+            candidates += self._not_searched(name, {self._machine.real(c.path) for c in candidates})
+        return Resolution(name, requester.path, how, tuple(candidates), taken)
+
+    def _load(self, path: MachinePath, requester: LoadedObject) -> MachinePath:
+        """Count a file as loaded, unless it is there under another name; give the path it is loaded under."""
+        file = self._machine.real(path)
+        if file in self._by_file:
+            return self._by_file[file]
+        self._by_file[file] = path
+        elf = self._machine.binary(path)
+        assert isinstance(elf, Elf)  # noqa: S101 - _try took it as one
+        self._loaded[path] = elf
+        for name in self._names_of(elf):
+            self._by_name.setdefault(name, path)
+        self._queue.append(LoadedObject(path, elf, self._machine.folder_of(path), requester))
+        return path
+
+    def _try(self, path: MachinePath, because: str) -> Candidate:
+        entry = self._machine.look(path)
+        if entry.kind is EntryKind.ABSENT:
+            return Candidate(path, Outcome.ABSENT, because)
+        if entry.kind is EntryKind.BLOCKED:
+            return Candidate(path, Outcome.BLOCKED, because, entry.why)
+        if entry.kind is not EntryKind.FILE:
+            return Candidate(path, Outcome.REFUSED, because, f"is no file but a {entry.kind}")
+        elf = read_candidate(self._machine, path, because)
+        if isinstance(elf, Candidate):
+            return elf
+        if not isinstance(elf, Elf):
+            return Candidate(path, Outcome.REFUSED, because, "is a Windows file", elf.architecture)
+        return self._judged(path, because, elf)
+
+
+def lines_of(machine: Machine, file: MachinePath) -> list[str]:
+    """The lines of a configuration file without comments; none where it cannot be read."""
+    try:
+        text = machine.content(file, _MOST_CONFIGURATION).decode("utf-8", "surrogateescape")
+    except UnreadableError:
+        return []
+    return [line.partition("#")[0].strip() for line in text.splitlines()]
+
+
+def words_of(text: str) -> list[str]:
+    """The names in a list of libraries to preload: blanks and colons stand between them."""
+    return text.replace(":", " ").split()
