@@ -22,14 +22,17 @@ from fundamen.trace.trace import trace_program
 pytestmark = [pytest.mark.system, pytest.mark.skipif(sys.platform != "linux", reason="the loader is Linux's")]
 
 STARTS = 7
+MUSL = "/lib/ld-musl-x86_64.so.1"
+GNU_ONLY = ("a version", "a static", "another", "an ABI", "bytes", "program headers", "preloaded", "what a preloaded")
 RUNPATH, RPATH = "-Wl,--enable-new-dtags", "-Wl,--disable-new-dtags"
 
 
 class Workshop:
     """Compiles small libraries and programs; ``one`` calls ``two``, ``two`` calls ``three``."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, compiler: str = "cc") -> None:
         self.folder = folder
+        self.compiler = compiler
         self.program = folder / "bin" / "app"
         self.environment: dict[str, str] = {}
         for name in ("bin", "lib", "else", "build"):
@@ -103,7 +106,7 @@ class Workshop:
         (self.folder / "build" / "source.c").write_text(source)
         search = [f"-L{self.folder}/lib", f"-L{self.folder}/else", f"-Wl,-rpath-link,{self.folder}/lib"]
         always = ["-Wl,--no-as-needed", "-Wl,--allow-shlib-undefined"]
-        command = ["cc", "-O1", "-o", str(target), "source.c", *search, *always, *words]
+        command = [self.compiler, "-fPIC", "-O1", "-o", str(target), "source.c", *search, *always, *words]
         done = subprocess.run(command, cwd=self.folder / "build", capture_output=True, text=True, check=False)
         assert done.returncode == 0, done.stderr
 
@@ -111,7 +114,8 @@ class Workshop:
 def told_by_the_loader(made: Workshop) -> set[str | None]:
     """The real files that the loader maps; None for each name that it does not find."""
     environment = {**made.environment, "LD_TRACE_LOADED_OBJECTS": "1"}
-    run = subprocess.run([made.program], env=environment, cwd="/", capture_output=True, text=True, check=False)
+    command = [MUSL, "--list", os.path.realpath(made.program)] if made.compiler == "musl-gcc" else [made.program]
+    run = subprocess.run(command, env=environment, cwd="/", capture_output=True, text=True, check=False)
     found: set[str | None] = set()
     for line in run.stdout.splitlines():
         name, arrow, path = line.strip().partition(" => ")
@@ -276,9 +280,31 @@ CASES: dict[str, Callable[[Workshop], Workshop]] = {
 }
 
 
+# What the other C library's loader does in its own way, or leaves undone.
+MUSL_CASES: dict[str, Callable[[Workshop], Workshop]] = {
+    **{name: CASES[name] for name in CASES if not name.startswith(GNU_ONLY)},
+    "relative folders in a runpath are left out": lambda w: w.chain(runpath="lib:$ORIGIN/../lib"),
+    "what is preloaded and what it needs": lambda w: (
+        w.chain().library("extra", calls="three").with_variable("LD_PRELOAD", "HERE/lib/libextra.so")
+    ),
+    "another token switches the whole path off": lambda w: w.chain(runpath="$ORIGIN/../lib:$LIB"),
+    "library path with a line break": lambda w: (
+        w.chain().moved("one").with_variable("LD_LIBRARY_PATH", "/nowhere\nHERE/else")
+    ),
+}
+
+
+@pytest.mark.parametrize("case", MUSL_CASES)
+def test_a_trace_gives_the_answer_of_musls_loader(case: str, tmp_path: Path) -> None:
+    compare(MUSL_CASES[case](Workshop(tmp_path, "musl-gcc")))
+
+
 @pytest.mark.parametrize("case", CASES)
 def test_a_trace_gives_the_loaders_own_answer(case: str, tmp_path: Path) -> None:
-    made = CASES[case](Workshop(tmp_path))
+    compare(CASES[case](Workshop(tmp_path)))
+
+
+def compare(made: Workshop) -> None:
     trace = trace_program(open_machine(None, environment=made.environment), MachinePath(str(made.program)))
     needs = [c for c in trace.components if c.kind != "program" and (c.path or c.is_fault)]
     ours: Mapping[str | None, str] = {c.path and os.path.realpath(c.path): c.name for c in needs}

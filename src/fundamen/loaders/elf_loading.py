@@ -12,7 +12,7 @@ import msgspec
 from fundamen.formats.elf import Elf
 from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, Unoffered, read_candidate
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.model.binary import How
+from fundamen.model.binary import How, Need
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -27,6 +27,7 @@ class LoadedObject(msgspec.Struct, frozen=True):
     elf: Elf
     origin: str  # what $ORIGIN stands for
     loaded_by: "LoadedObject | None"
+    has_no_path: bool = False  # whether its own search path does not count
 
 
 class ElfLoading(ABC):
@@ -48,8 +49,7 @@ class ElfLoading(ABC):
         resolutions = [*self._resolve_interpreter(), *self._preload()]
         while self._queue and len(self._loaded) < _MOST_OBJECTS:
             requester = self._queue.popleft()
-            needs = (*requester.elf.needs, *requester.elf.filters)
-            resolutions += [self._resolve(need.name, requester, need.how) for need in needs]
+            resolutions += [self._resolve(need.name, requester, need.how) for need in self._needs_of(requester.elf)]
         return LoadMap(
             program=self._program.path,
             binary=self._elf,
@@ -71,6 +71,14 @@ class ElfLoading(ABC):
     def _preloaded(self) -> list[str]:
         """The names that are to be loaded before all others."""
 
+    def _needs_of(self, elf: Elf) -> tuple[Need, ...]:
+        """What the loader loads for a file."""
+        return (*elf.needs, *elf.filters)
+
+    def _preloader(self) -> LoadedObject:
+        """On whose behalf the names are searched that are to be loaded before all others."""
+        return self._program
+
     def _known(self, name: str) -> MachinePath | None:
         """The loaded file that a name stands for without any search."""
         return self._by_name.get(name)
@@ -82,6 +90,16 @@ class ElfLoading(ABC):
     def _unoffered(self) -> Iterator[Unoffered]:
         """What loaded files ask of others that those do not offer."""
         return iter(())
+
+    def _tidy(self, folder: str) -> str:
+        """Take ``..`` out where that leads to the same folder; behind a link, or nothing, it does not."""
+        before, dots, _ = folder.partition("/..")
+        if not dots:
+            return self._machine.join(folder)
+        shorter = self._machine.join(folder)
+        is_there = self._machine.look(MachinePath(before or "/")).kind is EntryKind.FOLDER
+        is_same = is_there and self._machine.real(shorter) == self._machine.real(MachinePath(folder))
+        return shorter if is_same else folder.rstrip("/")
 
     def _not_searched(self, name: str, tried: set[MachinePath]) -> Iterator[Candidate]:  # noqa: ARG002 - for others
         """Copies of what was not found that lie where the loader does not look."""
@@ -103,7 +121,7 @@ class ElfLoading(ABC):
     def _preload(self) -> Iterator[Resolution]:
         """What is loaded before anything that the program needs. The loader only warns where it is not there."""
         for name in self._preloaded() if self._interpreter is not None else ():
-            resolution = self._resolve(name, self._program, How.OPTIONAL)
+            resolution = self._resolve(name, self._preloader(), How.OPTIONAL)
             is_loaded = resolution.path is not None  # and then what it needs in turn is required
             yield msgspec.structs.replace(resolution, how=How.REQUIRED) if is_loaded else resolution
 

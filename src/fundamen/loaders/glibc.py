@@ -175,12 +175,6 @@ class _Loading(ElfLoading):
         folders = (self._expanded(folder, holder) for folder in value.split(":"))
         return [self._tidy(folder) for folder in folders if folder.startswith("/")]
 
-    def _tidy(self, folder: str) -> str:
-        """Take ``..`` out where that leads to the same folder; behind a link it may not."""
-        shorter = self._machine.join(folder)
-        same = ".." not in folder or self._machine.real(shorter) == self._machine.real(MachinePath(folder))
-        return shorter if same else folder.rstrip("/")
-
     def _expanded(self, text: str, holder: LoadedObject) -> str:
         """Put in what the dynamic string tokens stand for. Source: ld.so(8), "Dynamic string tokens"."""
         if "$" not in text:

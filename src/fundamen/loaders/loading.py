@@ -1,6 +1,7 @@
 """Choose the loader that a program meets on a machine, and ask it."""
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from fundamen.loaders.load_map import LoadMap
 from fundamen.machine.machine import Machine
@@ -8,6 +9,9 @@ from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Format
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath, shown
+
+if TYPE_CHECKING:
+    from fundamen.formats.elf import Elf
 
 
 def load_map(machine: Machine, program: MachinePath, also: Sequence[str] = ()) -> LoadMap:
@@ -36,9 +40,14 @@ def load_map(machine: Machine, program: MachinePath, also: Sequence[str] = ()) -
         assert isinstance(binary, Pe)  # noqa: S101 - its format says so
         return windows.load_map(machine, program, binary, also)
     from fundamen.formats.elf import Elf  # noqa: PLC0415
-    from fundamen.loaders import glibc  # noqa: PLC0415
 
     assert isinstance(binary, Elf)  # noqa: S101 - its format says so
+    if _is_musl(binary):
+        from fundamen.loaders import musl  # noqa: PLC0415
+
+        return musl.load_map(machine, program, binary)
+    from fundamen.loaders import glibc  # noqa: PLC0415
+
     return glibc.load_map(machine, program, binary)
 
 
@@ -51,3 +60,10 @@ def system_folder(machine: Machine, architecture: Architecture) -> MachinePath:
     from fundamen.loaders import glibc  # noqa: PLC0415
 
     return MachinePath(glibc.system_folders(machine, None, architecture)[0])
+
+
+def _is_musl(elf: "Elf") -> bool:
+    """Whether a program is started by musl's loader, or a library was linked with musl's C library."""
+    if elf.interpreter is not None:
+        return "/ld-musl-" in elf.interpreter
+    return any(need.name == "libc.so" or need.name.startswith("libc.musl-") for need in elf.needs)
