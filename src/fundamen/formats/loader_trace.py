@@ -13,7 +13,7 @@ _LINE = re.compile(rb"([0-9a-f]{4,8}):[0-9a-f]{4,8}:(?:trace|warn|err|fixme):(\w
 _NAME = re.compile(r'L"((?:[^"\\]|\\.)*)"')
 _ESCAPE = re.compile(r"\\(?:x([0-9a-fA-F]{4})|([0-9a-fA-F]{4})|(.))")
 _STATUS = re.compile(r"status[= ]([0-9a-f]{8})")
-DLL_INIT_FAILED = 0xC0000142  # Source: ntstatus.h
+INIT_FAILED = 0xC0000142  # STATUS_DLL_INIT_FAILED. Source: ntstatus.h
 _NT_PREFIX = "\\??\\"
 _MOST_PENDING = 1 << 16  # bytes of a line without an end
 
@@ -72,7 +72,7 @@ def _events(line: re.Match[bytes]) -> Iterator[Event]:
     if channel == "loaddll" and function == "build_module" and message.startswith("Loaded"):
         yield Loaded(process, _plain(name[1]))
     elif channel == "module" and message.startswith("Initialization of ") and message.endswith(" failed"):
-        yield Failed(process, _plain(name[1]), DLL_INIT_FAILED)
+        yield Failed(process, _plain(name[1]), INIT_FAILED)
     elif channel == "module" and message.startswith("Failed to load module"):
         status = _STATUS.search(message)
         if status is not None:

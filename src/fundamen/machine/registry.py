@@ -6,9 +6,11 @@ Keys are written from a root on, such as ``HKLM\System\CurrentControlSet\Service
 
 import re
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
-from fundamen.formats.text_hive import TextHive, Value
+if TYPE_CHECKING:  # most machines are opened without a hive being read
+    from collections.abc import Iterator
+    from fundamen.formats.text_hive import Value
 
 _VARIABLE = re.compile(r"%([^%\\]+)%")
 
@@ -19,19 +21,19 @@ class Registry(ABC):
     gaps: tuple[str, ...] = ()  # which hives could not be read, and why
 
     @abstractmethod
-    def values(self, key: str) -> dict[str, Value] | None:
+    def values(self, key: str) -> "dict[str, Value] | None":
         """The values of a key by name; None where there is no such key."""
 
     @abstractmethod
     def subkeys(self, key: str) -> tuple[str, ...]:
         """The names of the keys right below a key."""
 
-    def children(self, key: str) -> Iterator[tuple[str, dict[str, Value]]]:
+    def children(self, key: str) -> "Iterator[tuple[str, dict[str, Value]]]":
         """Each key right below a key, with its values."""
         for name in self.subkeys(key):
             yield name, self.values(f"{key}\\{name}") or {}
 
-    def value(self, key: str, name: str) -> Value | None:
+    def value(self, key: str, name: str) -> "Value | None":
         """One value; names are compared without case. None where there is none."""
         for found, value in (self.values(key) or {}).items():
             if found.lower() == name.lower():
@@ -50,32 +52,13 @@ class NoRegistry(Registry):
     def __init__(self, *gaps: str) -> None:
         self.gaps = gaps
 
-    def values(self, key: str) -> dict[str, Value] | None:  # noqa: ARG002 - the same question as to any other
+    def values(self, key: str) -> "dict[str, Value] | None":  # noqa: ARG002 - the same question as to any other
         """No key is there."""
         return None
 
     def subkeys(self, key: str) -> tuple[str, ...]:  # noqa: ARG002
         """No key is there."""
         return ()
-
-
-class TextRegistry(Registry):
-    """The registry of a prefix: system.reg is HKLM, user.reg is HKCU."""
-
-    def __init__(self, hives: dict[str, TextHive], gaps: tuple[str, ...] = ()) -> None:
-        """Make it from root (``HKLM``, ``HKCU``) -> hive."""
-        self._hives = hives
-        self.gaps = gaps
-
-    def values(self, key: str) -> dict[str, Value] | None:
-        """The values of a key by name; None where there is no such key."""
-        root, _, rest = key.partition("\\")
-        return self._hives[root].values(rest) if root in self._hives else None
-
-    def subkeys(self, key: str) -> tuple[str, ...]:
-        """The names of the keys right below a key."""
-        root, _, rest = key.partition("\\")
-        return self._hives[root].subkeys(rest) if root in self._hives else ()
 
 
 def expanded(text: str, variables: dict[str, str]) -> str:

@@ -4,13 +4,32 @@ import os
 from collections.abc import Callable, Iterator
 
 from fundamen.formats.text_hive import TextHive, Value
-from fundamen.machine.registry import NoRegistry, Registry, TextRegistry
+from fundamen.machine.registry import NoRegistry, Registry
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, shown
 
 _TEXT_HIVES = {"HKLM": "system.reg", "HKCU": "user.reg"}
 _HIVES = {"system": "System", "software": "Software"}  # file below Windows/System32/config -> key below HKLM
 _MOST_BYTES = 256 << 20
+
+
+class TextRegistry(Registry):
+    """The registry of a prefix: system.reg is HKLM, user.reg is HKCU."""
+
+    def __init__(self, hives: dict[str, TextHive], gaps: tuple[str, ...] = ()) -> None:
+        """Make it from root (``HKLM``, ``HKCU``) -> hive."""
+        self._hives = hives
+        self.gaps = gaps
+
+    def values(self, key: str) -> dict[str, Value] | None:
+        """The values of a key by name; None where there is no such key."""
+        root, _, rest = key.partition("\\")
+        return self._hives[root].values(rest) if root in self._hives else None
+
+    def subkeys(self, key: str) -> tuple[str, ...]:
+        """The names of the keys right below a key."""
+        root, _, rest = key.partition("\\")
+        return self._hives[root].subkeys(rest) if root in self._hives else ()
 
 
 class RegistryWhenAsked(Registry):

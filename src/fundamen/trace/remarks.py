@@ -1,6 +1,7 @@
 """What there is to say besides the verdicts: what is passed over, what does not belong together, what was registered.
 
-A remark changes no verdict. It is what a technician would want to know before the next step.
+A remark changes no verdict. It is what a technician would want to know before the next step. All that is remarked so
+far concerns Windows machines.
 """
 
 from collections.abc import Iterator, Sequence
@@ -10,7 +11,6 @@ import msgspec
 from fundamen.loaders.load_map import Outcome
 from fundamen.machine.installed import Registration, ServiceStart, find_registrations, is_leftover, service_start
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.model.architecture import Platform
 from fundamen.model.verdict import Verdict
 from fundamen.trace.records import Component
 from fundamen.trace.version import version_info_of
@@ -22,8 +22,6 @@ _ABSENT = {Verdict.MISSING, Verdict.WRONG_ARCHITECTURE, Verdict.CORRUPT}
 
 def with_remarks(machine: Machine, components: Sequence[Component]) -> tuple[Component, ...]:
     """The components, each with what is to be remarked on it."""
-    if machine.platform is not Platform.WINDOWS:
-        return tuple(components)
     mixed = _mixed_versions(machine, components)
     registered = _registrations(machine, components)
     remarked = []
@@ -35,7 +33,7 @@ def with_remarks(machine: Machine, components: Sequence[Component]) -> tuple[Com
 
 def remarks_on_machine(machine: Machine, components: Sequence[Component]) -> tuple[str, ...]:
     """What stands in the way of mending anything."""
-    has_fault = machine.platform is Platform.WINDOWS and any(component.is_fault for component in components)
+    has_fault = any(component.is_fault for component in components)
     if has_fault and service_start(machine.registry, _INSTALLER) is ServiceStart.DISABLED:
         return (f"the service that installs packages ({_INSTALLER}) is disabled; no publisher's installer works",)
     return ()

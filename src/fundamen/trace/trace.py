@@ -5,17 +5,16 @@ from collections.abc import Sequence
 import msgspec
 
 from fundamen.evidence.authority import Authority, Says, Subject, Testimony
-from fundamen.formats.loader_trace import DLL_INIT_FAILED
 from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution
 from fundamen.loaders.loading import load_map
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
+from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary, How, Kind
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.trace.records import LOADED, STRUCTURE, Component, Evidence, Trace
-from fundamen.trace.remarks import remarks_on_machine, with_remarks
-from fundamen.trace.symptom import status_in_words
+from fundamen.trace.symptom import DLL_INIT_FAILED, status_in_words
 from fundamen.trace.version import version_of
 
 _APART = {"framework", "side-by-side-assembly"}  # what is told apart from the file that stands for it
@@ -102,13 +101,19 @@ class _Judging:
                 key = f"{resolution.kind} {resolution.name}"
             groups.setdefault(key, []).append(resolution)
         judged = [self._program(), *(self._component(group) for group in groups.values())]
+        components, remarks = tuple(judged), tuple[str, ...]()
+        if self._machine.platform is Platform.WINDOWS:
+            from fundamen.trace.remarks import remarks_on_machine, with_remarks  # noqa: PLC0415 - it has none on Linux
+
+            components = with_remarks(self._machine, judged)
+            remarks = remarks_on_machine(self._machine, judged)
         return Trace(
             program=loading.program,
             format=loading.binary.format,
             architecture=loading.architecture,
-            components=with_remarks(self._machine, judged),
+            components=components,
             observation=self._observation,
-            remarks=remarks_on_machine(self._machine, judged),
+            remarks=remarks,
         )
 
     def _program(self) -> Component:
