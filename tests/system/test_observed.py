@@ -13,7 +13,7 @@ from conftest import Fundamen
 from fundamen.machine.observation import Observation
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath, MachinePath
-from fundamen.trace.observing import Wine, find_wine, observe
+from fundamen.trace.observing_prefix import Wine, find_wine, observe
 
 pytestmark = [pytest.mark.system, pytest.mark.xdist_group("wine")]
 

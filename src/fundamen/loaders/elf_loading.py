@@ -5,7 +5,7 @@ Each loader adds where it looks, by which names it knows what is loaded, and whi
 
 from abc import ABC, abstractmethod
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import msgspec
 
@@ -44,12 +44,12 @@ class ElfLoading(ABC):
         self._queue: deque[LoadedObject] = deque([self._program])
         self._interpreter: MachinePath | None = None
 
-    def run(self) -> LoadMap:
-        """Do what the loader would do, without running anything."""
-        resolutions = [*self._resolve_interpreter(), *self._preload()]
-        while self._queue and len(self._loaded) < _MOST_OBJECTS:
-            requester = self._queue.popleft()
-            resolutions += [self._resolve(need.name, requester, need.how) for need in self._needs_of(requester.elf)]
+    def run(self, also: Sequence[str] = ()) -> LoadMap:
+        """Do what the loader would do, without running anything; ``also`` is what the program asks for as it runs."""
+        resolutions = [*self._resolve_interpreter(), *self._preload(), *self._resolve_waiting()]
+        for name in also:
+            resolutions.append(self._resolve(name, self._program, How.DELAYED))
+            resolutions += self._resolve_waiting()
         return LoadMap(
             program=self._program.path,
             binary=self._elf,
@@ -58,6 +58,13 @@ class ElfLoading(ABC):
             resolutions=tuple(resolutions),
             unoffered=tuple(self._unoffered()),
         )
+
+    def _resolve_waiting(self) -> Iterator[Resolution]:
+        """The needs of all that is loaded, breadth first."""
+        while self._queue and len(self._loaded) < _MOST_OBJECTS:
+            requester = self._queue.popleft()
+            for need in self._needs_of(requester.elf):
+                yield self._resolve(need.name, requester, need.how)
 
     @abstractmethod
     def _places(self, name: str, requester: LoadedObject) -> Iterator[tuple[MachinePath, str]]:

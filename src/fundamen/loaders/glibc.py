@@ -5,7 +5,7 @@ Source: ld.so(8), and glibc's elf/dl-load.c (_dl_map_object, open_verify) where 
 
 import re
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import msgspec
 
@@ -55,9 +55,9 @@ class _Versions(msgspec.Struct, frozen=True):
     defined: frozenset[int] | None  # hashes of their names; None where the file has no versions
 
 
-def load_map(machine: Machine, program: MachinePath, elf: Elf) -> LoadMap:
+def load_map(machine: Machine, program: MachinePath, elf: Elf, also: Sequence[str] = ()) -> LoadMap:
     """Do for a program what the loader would do, without running anything."""
-    return _Loading(machine, program, elf).run()
+    return _Loading(machine, program, elf).run(also)
 
 
 def system_folders(machine: Machine, interpreter: MachinePath | None, architecture: Architecture) -> tuple[str, ...]:

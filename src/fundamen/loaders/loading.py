@@ -45,10 +45,10 @@ def load_map(machine: Machine, program: MachinePath, also: Sequence[str] = ()) -
     if _is_musl(binary):
         from fundamen.loaders import musl  # noqa: PLC0415
 
-        return musl.load_map(machine, program, binary)
+        return musl.load_map(machine, program, binary, also)
     from fundamen.loaders import glibc  # noqa: PLC0415
 
-    return glibc.load_map(machine, program, binary)
+    return glibc.load_map(machine, program, binary, also)
 
 
 def system_folder(machine: Machine, architecture: Architecture) -> MachinePath:

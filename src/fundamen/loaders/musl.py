@@ -5,7 +5,7 @@ lets RPATH and RUNPATH alike hold for the libraries of libraries.
 """
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from fundamen.formats.elf import Elf, ElfType
 from fundamen.loaders.elf_loading import ElfLoading, LoadedObject, words_of
@@ -22,9 +22,9 @@ _ORIGIN = re.compile(r"\$(?:ORIGIN|\{ORIGIN\})")
 _MOST_BYTES = 1 << 16
 
 
-def load_map(machine: Machine, program: MachinePath, elf: Elf) -> LoadMap:
+def load_map(machine: Machine, program: MachinePath, elf: Elf, also: Sequence[str] = ()) -> LoadMap:
     """Do for a program what the loader would do, without running anything."""
-    return _Loading(machine, program, elf).run()
+    return _Loading(machine, program, elf).run(also)
 
 
 class _Loading(ElfLoading):

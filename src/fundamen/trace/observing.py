@@ -1,340 +1,48 @@
-"""Run a program of a prefix under wine, and collect what its loader loads, tries and fails to load.
+"""Choose how a program can be watched as it runs: under its own loader on this host, or under wine in a prefix."""
 
-Guarantees: the run ends within its time, and nothing that it started goes on after it; the prefix is afterwards as the
-program itself has left it. wine's own housekeeping in the registry (times, drivers) is put back byte for byte, unless
-the program has written to the registry too: then the hives stay as they are. A prefix in which something runs already,
-or that another version of wine would first bring up to date, is not touched.
-"""
-
-import contextlib
 import os
-import selectors
-import shutil
-import signal
-import subprocess
-import tempfile
-import time
-import uuid
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Mapping
 
 import msgspec
 
-from fundamen.formats.loader_trace import Event, Failed, Loaded, LoaderTrace
-from fundamen.formats.text_hive import changed_keys
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
-from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import HostPath, MachinePath, shown
-from fundamen.placing.file_state import FileState, read_state
-from fundamen.placing.replacing import put
-
-_WINE = ("wine64", "wine", "/usr/lib/wine/wine64")
-_SERVER = ("wineserver64", "wineserver", "/usr/lib/wine/wineserver64", "/usr/lib/wine/wineserver")
-_SETTINGS = ("/usr/share/wine/wine.inf", "/usr/share/wine/wine/wine.inf", "/usr/local/share/wine/wine.inf")
-_CHANNELS = "-all,+pid,+loaddll,+module"
-_NO_MENUS = "winemenubuilder.exe=d"  # it would write into the desktop of whoever runs this
-_MARK = "FUNDAMEN_OBSERVATION"
-_HIVES = ("system.reg", "user.reg", "userdef.reg")
-_MOST_EVENTS = 50_000
-_MOST_OUTPUT = 1 << 16  # bytes
-_MOST_READ = 1 << 16  # bytes at a time
-_SECONDS_TO_END = 20.0  # for the server, once no program runs any more
-_MOST_SECONDS = 24 * 3600.0
-_QUIET = 0.3  # seconds without output after the program's end
+from fundamen.model.paths import MachinePath
 
 
-class Wine(msgspec.Struct, frozen=True):
-    """The wine of this host."""
+class PreparedRun(msgspec.Struct, frozen=True):
+    """A run that could begin now."""
 
-    program: str
-    server: str
-    version: str
-
-
-def find_wine(search_path: str) -> Wine:
-    """Find wine on this host. Raises: UsageError: there is none that works."""
-    program, server = (_first(names, search_path) for names in (_WINE, _SERVER))
-    if program is not None and server is not None:
-        with contextlib.suppress(OSError, subprocess.SubprocessError):
-            told = subprocess.run(
-                [program, "--version"], capture_output=True, text=True, check=True, timeout=_SECONDS_TO_END
-            )
-            return Wine(program, server, told.stdout.strip())
-    raise UsageError(
-        what="The program cannot be run here",
-        why="this host has no wine that works",
-        do="Install wine, or trace without --observe.",
-    )
+    under: str  # what runs the program, in words that follow its name
+    start: Callable[[], Observation]
 
 
-def require_observable(machine: Machine, program: MachinePath, seconds: float) -> HostPath:
-    """Make sure that a program can be run here, and give its place on this host.
-
-    Raises:
-        UsageError: it belongs to no prefix, or it is given no time.
-        UnreadableError: it is no program that can be read.
-    """
-    if not machine.is_prefix:
-        raise UsageError(
-            what=f"{shown(program)} cannot be observed",
-            why=f"{machine.title} is no prefix, and only programs of a prefix are run",
-            do="Trace it without --observe, or name a prefix with --machine.",
-        )
-    if not 0 < seconds < _MOST_SECONDS:
-        raise UsageError(
-            what=f"Nothing can be observed in {seconds:g} s",
-            why=f"the time must be more than 0 and less than {_MOST_SECONDS:.0f} s",
-            do="Write it as, for example, --observe-for 30.",
-        )
-    machine.binary(program)
-    return machine.host_path(program)
-
-
-def observe(
-    prefix: HostPath,
-    program: tuple[MachinePath, HostPath],
-    wine: Wine,
-    environment: Mapping[str, str],
-    seconds: float,
-) -> Observation:
-    """Run a program of a prefix, and tell what happened.
+def prepare(
+    machine: Machine, program: MachinePath, seconds: float, environment: Mapping[str, str], folder: str
+) -> PreparedRun:
+    """Make sure that a program can be run and watched; nothing is run yet.
 
     Args:
-        prefix: the prefix's folder.
-        program: its path, as the prefix spells it and on this host.
-        wine: what runs it.
-        environment: that it is run in.
+        machine: whose program it is.
+        program: its path.
         seconds: after which it is stopped.
+        environment: that it is run in.
+        folder: that a program of this host is run in; one of a prefix is run in its own.
 
     Raises:
-        UsageError: the prefix is in use, or was never set up by this version of wine.
-        UnreadableError: wine could not be started, or the prefix's hives cannot be read.
+        UsageError: it cannot be run here.
+        UnreadableError: it is no program that can be read.
     """
-    _require_ready(prefix)
-    mark = uuid.uuid4().hex
-    overrides = ";".join(filter(None, (environment.get("WINEDLLOVERRIDES", ""), _NO_MENUS)))
-    run_in = {**environment, "WINEPREFIX": prefix, "WINEDLLOVERRIDES": overrides, _MARK: mark, "WINEDEBUG": "-all"}
-    session = _Session(wine, run_in, mark)
-    before = idle = _hives(prefix)
-    is_as_before = False
-    try:
-        with session.ended_in_any_case():
-            session.run(["cmd.exe", "/c", "exit"], os.path.dirname(program[1]), _SECONDS_TO_END)
-        idle = _hives(prefix)  # with what wine does by itself, without any program
-        run_in["WINEDEBUG"] = _CHANNELS
-        with session.ended_in_any_case():
-            seen = session.run([program[0]], os.path.dirname(program[1]), seconds)
-    finally:
-        after = _hives(prefix)
-        if not _is_busy(prefix) and not _changed_by_program(before, idle, after):
-            _put_back(prefix, before)
-            is_as_before = True
-    return msgspec.structs.replace(seen, is_as_before=is_as_before)
+    if machine.is_prefix:
+        from fundamen.trace import observing_prefix as prefix  # noqa: PLC0415 - one of two
 
-
-def _changed_by_program(before: dict[str, "_Hive"], idle: dict[str, "_Hive"], after: dict[str, "_Hive"]) -> set[str]:
-    """The keys that differ after a run and that wine by itself leaves alone."""
-    changed: set[str] = set()
-    for name in _HIVES:
-        by_itself = changed_keys(before[name].data, idle[name].data)
-        changed |= changed_keys(idle[name].data, after[name].data) - by_itself
-    return changed
-
-
-class _Session:
-    """One run after another in one prefix, each to its very end."""
-
-    def __init__(self, wine: Wine, environment: dict[str, str], mark: str) -> None:
-        self._wine = wine
-        self._environment = environment
-        self._mark = mark
-
-    def run(self, command: list[str], folder: str, seconds: float) -> Observation:
-        start = time.monotonic()
-        trace, events, output = LoaderTrace(), list[Event](), bytearray()
-        try:
-            process = subprocess.Popen(
-                [self._wine.program, *command],
-                cwd=folder,
-                env=self._environment,
-                stdin=subprocess.DEVNULL,
-                stdout=subprocess.PIPE,
-                stderr=subprocess.STDOUT,
-                start_new_session=True,
-            )
-        except OSError as error:
-            raise UnreadableError(
-                what=f"{self._wine.program} cannot be started", why=error.strerror or str(error), do="Repair wine."
-            ) from error
-        with process:
-            assert process.stdout is not None  # noqa: S101 - it is a pipe
-            for data in _read_until(process, start + seconds):
-                found, own = trace.feed(data)
-                events += found[: _MOST_EVENTS - len(events)]
-                output += own[: _MOST_OUTPUT - len(output)]
-            took = time.monotonic() - start
-            status = process.poll()
-            if status is None:
-                self._stop()
-                process.wait()
-            process.stdout.close()
-        return _observation(self._wine, status, took, events, bytes(output + trace.rest()))
-
-    @contextlib.contextmanager
-    def ended_in_any_case(self) -> Iterator[None]:
-        """End whatever a run has started, also when the run is broken off; wait until the hives are written."""
-        try:
-            yield
-        finally:
-            with contextlib.suppress(OSError, subprocess.SubprocessError):
-                # The server writes the hives as it ends, once the last program has ended.
-                subprocess.run(
-                    [self._wine.server, "-w"], env=self._environment, check=False, timeout=_SECONDS_TO_END / 4
-                )
-            self._stop()
-            with contextlib.suppress(OSError, subprocess.SubprocessError):
-                subprocess.run([self._wine.server, "-w"], env=self._environment, check=False, timeout=_SECONDS_TO_END)
-
-    def _stop(self) -> None:
-        """Stop what carries our mark: the server is asked to, so that it writes the hives; the others cannot refuse."""
-        for pid in _marked(self._mark):
-            with contextlib.suppress(OSError):
-                is_server = "wineserver" in _command_of(pid)
-                os.kill(pid, signal.SIGTERM if is_server else signal.SIGKILL)
-
-
-def _read_until(process: subprocess.Popen[bytes], deadline: float) -> Iterator[bytes]:
-    """What comes through the pipe until the program has ended and is quiet, or its time is up.
-
-    Services that the program's start has brought up hold the pipe open after its end.
-    """
-    assert process.stdout is not None  # noqa: S101 - it is a pipe
-    quiet_since = time.monotonic()
-    with selectors.DefaultSelector() as selector:
-        selector.register(process.stdout, selectors.EVENT_READ)
-        while (now := time.monotonic()) < deadline:
-            if selector.select(min(0.1, deadline - now)):
-                data = os.read(process.stdout.fileno(), _MOST_READ)
-                if not data:
-                    return
-                quiet_since = time.monotonic()
-                yield data
-            elif process.poll() is None:
-                quiet_since = time.monotonic()
-            elif time.monotonic() - quiet_since > _QUIET:
-                return
-
-
-def _observation(wine: Wine, status: int | None, seconds: float, events: list[Event], output: bytes) -> Observation:
-    """Of all events those of the program's processes: the services of the prefix itself are not told of."""
-    programs = {e.process for e in events if isinstance(e, Loaded) and _is_own_program(e.path)}
-    own = [event for event in events if event.process in programs]
-    loaded = dict.fromkeys(MachinePath(event.path) for event in own if isinstance(event, Loaded))
-    failed = {event.name: event.status for event in own if isinstance(event, Failed)}
-    return Observation(
-        by=wine.version,
-        status=status,
-        seconds=seconds,
-        loaded=tuple(loaded),
-        failed=tuple(failed.items()),
-        output=output.decode("utf-8", "replace"),
-        is_as_before=True,
-    )
-
-
-def _is_own_program(path: str) -> bool:
-    lowered = path.lower()
-    return lowered.endswith(".exe") and not lowered.startswith("c:\\windows\\")
-
-
-def _is_busy(prefix: HostPath) -> bool:
-    """Whether a server works for the prefix: then something runs in it. It works in a folder named after the prefix."""
-    status = os.stat(prefix)
-    works_in = f"server-{status.st_dev:x}-{status.st_ino:x}"
-    for pid in _processes():
-        with contextlib.suppress(OSError):
-            if os.path.basename(os.readlink(f"/proc/{pid}/cwd")) == works_in:
-                return True
-    return False
-
-
-def _require_ready(prefix: HostPath) -> None:
-    if _is_busy(prefix):
-        raise UsageError(
-            what=f"Nothing can be observed in {shown(prefix)}",
-            why="a program runs in it already",
-            do="End the programs of this prefix, then try again.",
+        place = prefix.require_observable(machine, program, seconds)
+        wine = prefix.find_wine(environment.get("PATH", os.defpath))
+        return PreparedRun(
+            under=f"under {wine.version.partition(' ')[0]}",
+            start=lambda: prefix.observe(machine.root, (program, place), wine, environment, seconds),
         )
-    if os.stat(prefix).st_uid != os.getuid():
-        raise UsageError(
-            what=f"Nothing can be observed in {shown(prefix)}",
-            why="it belongs to another account, and wine runs programs only in one's own",
-            do="Run Fundamen as the account that it belongs to.",
-        )
-    settings = next((path for path in _SETTINGS if os.path.exists(path)), None)
-    with contextlib.suppress(OSError), open(os.path.join(prefix, ".update-timestamp"), encoding="ascii") as file:
-        made_by = file.read(32).strip()
-        if made_by == "disable" or settings is None or made_by == str(int(os.stat(settings).st_mtime)):
-            return
-    raise UsageError(
-        what=f"Nothing can be observed in {shown(prefix)}",
-        why="this version of wine has not set it up, and would change much of it before it runs anything",
-        do="Observe it where its own version of wine is, or bring it up to date first: 'wineboot --update'.",
-    )
+    from fundamen.trace import observing_linux as linux  # noqa: PLC0415 - the other
 
-
-class _Hive(msgspec.Struct, frozen=True):
-    data: bytes
-    state: FileState
-
-
-def _hives(prefix: HostPath) -> dict[str, _Hive]:
-    hives: dict[str, _Hive] = {}
-    for name in _HIVES:
-        try:
-            path = HostPath(os.path.join(prefix, name))
-            state = read_state(path)
-            with open(path, "rb") as file:
-                data = file.read()
-            if state is not None:
-                hives[name] = _Hive(data, state)
-        except OSError as error:
-            raise UnreadableError(
-                what=f"{shown(prefix)}/{name} cannot be read",
-                why=error.strerror or str(error),
-                do="Look at its rights; a prefix without its registry runs nothing.",
-            ) from error
-    return hives
-
-
-def _put_back(prefix: HostPath, hives: dict[str, _Hive]) -> None:
-    """Put the hives back as they were, with their modes and times."""
-    for name, hive in hives.items():
-        with tempfile.NamedTemporaryFile() as file:
-            file.write(hive.data)
-            file.flush()
-            target = HostPath(os.path.join(prefix, name))
-            put(HostPath(file.name), target, HostPath(target + ".fundamen"), hive.state.sha256, hive.state)
-
-
-def _first(names: tuple[str, ...], search_path: str) -> str | None:
-    return next((found for name in names if (found := shutil.which(name, path=search_path))), None)
-
-
-def _marked(mark: str) -> list[int]:
-    """The processes that carry a mark in their environment, besides those that cannot be looked at."""
-    found = []
-    for pid in _processes():
-        with contextlib.suppress(OSError), open(f"/proc/{pid}/environ", "rb") as file:
-            if f"{_MARK}={mark}".encode() in file.read().split(b"\0"):
-                found.append(pid)
-    return found
-
-
-def _processes() -> list[int]:
-    return [int(name) for name in os.listdir("/proc") if name.isdigit() and int(name) != os.getpid()]
-
-
-def _command_of(pid: int) -> str:
-    with open(f"/proc/{pid}/cmdline", "rb") as file:
-        return file.read().decode("utf-8", "replace")
+    place = linux.require_observable(machine, program, seconds)
+    return PreparedRun("here", lambda: linux.observe(place, environment, folder, seconds))

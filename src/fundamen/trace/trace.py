@@ -175,7 +175,10 @@ class _Judging:
 
     def _observed(self, name: str, path: MachinePath | None) -> str:
         """What was seen of a component as the program ran; empty where nothing was."""
-        status = self._failed.get(self._machine.folded(name))
+        folded = self._machine.folded(name)
+        status = self._failed.get(folded)
+        if folded in self._failed and status is None:
+            return "asked for"
         if status is not None:
             verb = "loaded, and refused to initialise" if status == DLL_INIT_FAILED else "asked for"
             return f"{verb}, {status_in_words(status)}"

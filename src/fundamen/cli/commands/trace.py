@@ -21,7 +21,9 @@ from fundamen.trace.trace import trace_program
 
 @click.command("trace")
 @click.argument("programs", nargs=-1, required=True, metavar="PROGRAM...")
-@click.option("--observe", is_flag=True, help="Run each PROGRAM of a prefix, and add what it asks for as it runs.")
+@click.option(
+    "--observe", is_flag=True, help="Run each PROGRAM, of this host or a prefix, and add what it asks for as it runs."
+)
 @click.option("--observe-for", "seconds", default=30.0, show_default=True, metavar="SECONDS", help="At most so long.")
 @options.machine_options
 @options.output_options
@@ -61,16 +63,13 @@ def command(
 
 
 def _observed(machine: Machine, program: MachinePath, seconds: float, output: Output) -> Observation:
-    from fundamen.trace.observing import find_wine, observe, require_observable  # noqa: PLC0415 - only where asked
+    from fundamen.trace import observing  # noqa: PLC0415 - only where asked
 
-    place = require_observable(machine, program, seconds)
-    wine = find_wine(os.environ.get("PATH", os.defpath))
+    run = observing.prepare(machine, program, seconds, dict(os.environ), os.getcwd())
     name = machine.paths.basename(program)
-    output.note(
-        f"Running {name} under {wine.version.partition(' ')[0]} for at most {seconds:g} s; what it does is real."
-    )
+    output.note(f"Running {name} {run.under} for at most {seconds:g} s; what it does is real.")
     with output.working(f"Observing {program}"):
-        return observe(machine.root, (program, place), wine, os.environ, seconds)
+        return run.start()
 
 
 def _show(output: Output, name: str, trace: Trace, machine: Machine, *, first: bool) -> None:

@@ -1,0 +1,270 @@
+"""Run a program of a prefix under wine, and collect what its loader loads, tries and fails to load.
+
+Guarantees: the run ends within its time, and nothing that it started goes on after it; the prefix is afterwards as the
+program itself has left it. wine's own housekeeping in the registry (times, drivers) is put back byte for byte, unless
+the program has written to the registry too: then the hives stay as they are. A prefix in which something runs already,
+or that another version of wine would first bring up to date, is not touched.
+"""
+
+import contextlib
+import os
+import shutil
+import signal
+import subprocess
+import tempfile
+from collections.abc import Iterator, Mapping
+
+import msgspec
+
+from fundamen.formats.loader_trace import Event, Failed, Loaded, LoaderTrace
+from fundamen.formats.text_hive import changed_keys
+from fundamen.machine.machine import Machine
+from fundamen.machine.observation import Observation
+from fundamen.model.errors import UnreadableError, UsageError
+from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.placing.file_state import FileState, read_state
+from fundamen.placing.replacing import put
+from fundamen.trace.running import MOST_OUTPUT, Marked, processes, require_time
+
+_WINE = ("wine64", "wine", "/usr/lib/wine/wine64")
+_SERVER = ("wineserver64", "wineserver", "/usr/lib/wine/wineserver64", "/usr/lib/wine/wineserver")
+_SETTINGS = ("/usr/share/wine/wine.inf", "/usr/share/wine/wine/wine.inf", "/usr/local/share/wine/wine.inf")
+_CHANNELS = "-all,+pid,+loaddll,+module"
+_NO_MENUS = "winemenubuilder.exe=d"  # it would write into the desktop of whoever runs this
+_HIVES = ("system.reg", "user.reg", "userdef.reg")
+_MOST_EVENTS = 50_000
+_SECONDS_TO_END = 20.0  # for the server, once no program runs any more
+
+
+class Wine(msgspec.Struct, frozen=True):
+    """The wine of this host."""
+
+    program: str
+    server: str
+    version: str
+
+
+def find_wine(search_path: str) -> Wine:
+    """Find wine on this host. Raises: UsageError: there is none that works."""
+    program, server = (_first(names, search_path) for names in (_WINE, _SERVER))
+    if program is not None and server is not None:
+        with contextlib.suppress(OSError, subprocess.SubprocessError):
+            told = subprocess.run(
+                [program, "--version"], capture_output=True, text=True, check=True, timeout=_SECONDS_TO_END
+            )
+            return Wine(program, server, told.stdout.strip())
+    raise UsageError(
+        what="The program cannot be run here",
+        why="this host has no wine that works",
+        do="Install wine, or trace without --observe.",
+    )
+
+
+def require_observable(machine: Machine, program: MachinePath, seconds: float) -> HostPath:
+    """Make sure that a program can be run here, and give its place on this host.
+
+    Raises:
+        UsageError: it belongs to no prefix, or it is given no time.
+        UnreadableError: it is no program that can be read.
+    """
+    if not machine.is_prefix:
+        raise UsageError(
+            what=f"{shown(program)} cannot be observed",
+            why=f"{machine.title} is no prefix, and only programs of a prefix are run",
+            do="Trace it without --observe, or name a prefix with --machine.",
+        )
+    require_time(seconds)
+    machine.binary(program)
+    return machine.host_path(program)
+
+
+def observe(
+    prefix: HostPath,
+    program: tuple[MachinePath, HostPath],
+    wine: Wine,
+    environment: Mapping[str, str],
+    seconds: float,
+) -> Observation:
+    """Run a program of a prefix, and tell what happened.
+
+    Args:
+        prefix: the prefix's folder.
+        program: its path, as the prefix spells it and on this host.
+        wine: what runs it.
+        environment: that it is run in.
+        seconds: after which it is stopped.
+
+    Raises:
+        UsageError: the prefix is in use, or was never set up by this version of wine.
+        UnreadableError: wine could not be started, or the prefix's hives cannot be read.
+    """
+    _require_ready(prefix)
+    overrides = ";".join(filter(None, (environment.get("WINEDLLOVERRIDES", ""), _NO_MENUS)))
+    marked = Marked({**environment, "WINEPREFIX": prefix, "WINEDLLOVERRIDES": overrides, "WINEDEBUG": "-all"})
+    session = _Session(wine, marked)
+    before = idle = _hives(prefix)
+    is_as_before = False
+    try:
+        with session.ended_in_any_case():
+            session.run(["cmd.exe", "/c", "exit"], os.path.dirname(program[1]), _SECONDS_TO_END)
+        idle = _hives(prefix)  # with what wine does by itself, without any program
+        marked.environment["WINEDEBUG"] = _CHANNELS
+        with session.ended_in_any_case():
+            seen = session.run([program[0]], os.path.dirname(program[1]), seconds)
+    finally:
+        after = _hives(prefix)
+        if not _is_busy(prefix) and not _changed_by_program(before, idle, after):
+            _put_back(prefix, before)
+            is_as_before = True
+    return msgspec.structs.replace(seen, is_as_before=is_as_before)
+
+
+def _changed_by_program(before: dict[str, "_Hive"], idle: dict[str, "_Hive"], after: dict[str, "_Hive"]) -> set[str]:
+    """The keys that differ after a run and that wine by itself leaves alone."""
+    changed: set[str] = set()
+    for name in _HIVES:
+        by_itself = changed_keys(before[name].data, idle[name].data)
+        changed |= changed_keys(idle[name].data, after[name].data) - by_itself
+    return changed
+
+
+class _Session:
+    """One run after another in one prefix, each to its very end."""
+
+    def __init__(self, wine: Wine, marked: Marked) -> None:
+        self._wine = wine
+        self._marked = marked
+
+    def run(self, command: list[str], folder: str, seconds: float) -> Observation:
+        trace, events, output = LoaderTrace(), list[Event](), bytearray()
+
+        def take(data: bytes) -> None:
+            found, own = trace.feed(data)
+            events.extend(found[: _MOST_EVENTS - len(events)])
+            output.extend(own[: MOST_OUTPUT - len(output)])
+
+        status, took = self._marked.run([self._wine.program, *command], folder, seconds, take)
+        return _observation(self._wine, status, took, events, bytes(output + trace.rest()))
+
+    @contextlib.contextmanager
+    def ended_in_any_case(self) -> Iterator[None]:
+        """End whatever a run has started, also when the run is broken off; wait until the hives are written."""
+        try:
+            yield
+        finally:
+            with contextlib.suppress(OSError, subprocess.SubprocessError):
+                # The server writes the hives as it ends, once the last program has ended.
+                subprocess.run(
+                    [self._wine.server, "-w"], env=self._marked.environment, check=False, timeout=_SECONDS_TO_END / 4
+                )
+            self._stop()
+            with contextlib.suppress(OSError, subprocess.SubprocessError):
+                subprocess.run(
+                    [self._wine.server, "-w"], env=self._marked.environment, check=False, timeout=_SECONDS_TO_END
+                )
+
+    def _stop(self) -> None:
+        """Stop what was started: the server is asked to, so that it writes the hives; the others cannot refuse."""
+        self._marked.end(lambda pid: signal.SIGTERM if "wineserver" in _command_of(pid) else signal.SIGKILL)
+
+
+def _observation(wine: Wine, status: int | None, seconds: float, events: list[Event], output: bytes) -> Observation:
+    """Of all events those of the program's processes: the services of the prefix itself are not told of."""
+    programs = {e.process for e in events if isinstance(e, Loaded) and _is_own_program(e.path)}
+    own = [event for event in events if event.process in programs]
+    loaded = dict.fromkeys(MachinePath(event.path) for event in own if isinstance(event, Loaded))
+    failed = {event.name: event.status for event in own if isinstance(event, Failed)}
+    return Observation(
+        by=wine.version,
+        status=status,
+        seconds=seconds,
+        loaded=tuple(loaded),
+        failed=tuple(failed.items()),
+        output=output.decode("utf-8", "replace"),
+        is_as_before=True,
+    )
+
+
+def _is_own_program(path: str) -> bool:
+    lowered = path.lower()
+    return lowered.endswith(".exe") and not lowered.startswith("c:\\windows\\")
+
+
+def _is_busy(prefix: HostPath) -> bool:
+    """Whether a server works for the prefix: then something runs in it. It works in a folder named after the prefix."""
+    status = os.stat(prefix)
+    works_in = f"server-{status.st_dev:x}-{status.st_ino:x}"
+    for pid in processes():
+        with contextlib.suppress(OSError):
+            if os.path.basename(os.readlink(f"/proc/{pid}/cwd")) == works_in:
+                return True
+    return False
+
+
+def _require_ready(prefix: HostPath) -> None:
+    if _is_busy(prefix):
+        raise UsageError(
+            what=f"Nothing can be observed in {shown(prefix)}",
+            why="a program runs in it already",
+            do="End the programs of this prefix, then try again.",
+        )
+    if os.stat(prefix).st_uid != os.getuid():
+        raise UsageError(
+            what=f"Nothing can be observed in {shown(prefix)}",
+            why="it belongs to another account, and wine runs programs only in one's own",
+            do="Run Fundamen as the account that it belongs to.",
+        )
+    settings = next((path for path in _SETTINGS if os.path.exists(path)), None)
+    with contextlib.suppress(OSError), open(os.path.join(prefix, ".update-timestamp"), encoding="ascii") as file:
+        made_by = file.read(32).strip()
+        if made_by == "disable" or settings is None or made_by == str(int(os.stat(settings).st_mtime)):
+            return
+    raise UsageError(
+        what=f"Nothing can be observed in {shown(prefix)}",
+        why="this version of wine has not set it up, and would change much of it before it runs anything",
+        do="Observe it where its own version of wine is, or bring it up to date first: 'wineboot --update'.",
+    )
+
+
+class _Hive(msgspec.Struct, frozen=True):
+    data: bytes
+    state: FileState
+
+
+def _hives(prefix: HostPath) -> dict[str, _Hive]:
+    hives: dict[str, _Hive] = {}
+    for name in _HIVES:
+        try:
+            path = HostPath(os.path.join(prefix, name))
+            state = read_state(path)
+            with open(path, "rb") as file:
+                data = file.read()
+            if state is not None:
+                hives[name] = _Hive(data, state)
+        except OSError as error:
+            raise UnreadableError(
+                what=f"{shown(prefix)}/{name} cannot be read",
+                why=error.strerror or str(error),
+                do="Look at its rights; a prefix without its registry runs nothing.",
+            ) from error
+    return hives
+
+
+def _put_back(prefix: HostPath, hives: dict[str, _Hive]) -> None:
+    """Put the hives back as they were, with their modes and times."""
+    for name, hive in hives.items():
+        with tempfile.NamedTemporaryFile() as file:
+            file.write(hive.data)
+            file.flush()
+            target = HostPath(os.path.join(prefix, name))
+            put(HostPath(file.name), target, HostPath(target + ".fundamen"), hive.state.sha256, hive.state)
+
+
+def _first(names: tuple[str, ...], search_path: str) -> str | None:
+    return next((found for name in names if (found := shutil.which(name, path=search_path))), None)
+
+
+def _command_of(pid: int) -> str:
+    with contextlib.suppress(OSError), open(f"/proc/{pid}/cmdline", "rb") as file:
+        return file.read().decode("utf-8", "replace")
+    return ""
