@@ -24,7 +24,8 @@ def test_the_story_goes_as_it_is_told(fundamen: Fundamen) -> None:
 
 def test_the_kept_world_can_be_gone_on_with(fundamen: Fundamen, tmp_path: Path) -> None:
     world = tmp_path / "marram"
-    assert fundamen("demo", "--keep", str(world)).status == 0
+    ran = fundamen("demo", "--keep", str(world))
+    assert ran.status == 0, ran.out + ran.err
     assert fundamen("demo", "--keep", str(world)).status == 2
     on_quay = ("--machine", str(world / "quay"), "--json")
     state = {"FUNDAMEN_HOME": str(world / "state")}

@@ -66,6 +66,9 @@ class Marked:
         with process:
             for data in _read_until(process, start + seconds):
                 take(data)
+            # The streams may be closed before the program ends, by the program itself or just as it ends.
+            with contextlib.suppress(subprocess.TimeoutExpired):
+                process.wait(max(0.0, start + seconds - time.monotonic()))
             took = time.monotonic() - start
             status = process.poll()
             if status is None:
