@@ -2,11 +2,14 @@
 
 import contextlib
 import os
+import time
 from collections.abc import Iterator
 
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnfinishedError, UsageError
 from fundamen.restore.journal import Journal
+
+_TRIES, _PAUSE = 20, 0.05  # seconds between two tries
 
 
 @contextlib.contextmanager
@@ -27,14 +30,18 @@ def alone_on(machine: Machine) -> Iterator[None]:
         ) from error
     handle = os.open(machine.root, os.O_RDONLY)
     try:
-        try:
-            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError as error:
-            raise UnfinishedError(
-                what=f"{machine.title} cannot be changed now",
-                why="another Fundamen is changing it at this moment",
-                do="Wait until it has ended, then try again.",
-            ) from error
+        for left in reversed(range(_TRIES)):
+            try:
+                fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                break
+            except OSError as error:
+                if not left:
+                    raise UnfinishedError(
+                        what=f"{machine.title} cannot be changed now",
+                        why="another Fundamen is changing it at this moment",
+                        do="Wait until it has ended, then try again.",
+                    ) from error
+            time.sleep(_PAUSE)  # one that only looks whether it could begin holds the lock for a moment
         yield
     finally:
         os.close(handle)
