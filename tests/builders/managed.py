@@ -30,6 +30,7 @@ def a_managed(
     flags: int = _IL_ONLY,
     architecture: str = "x86",
     is_library: bool = True,
+    needs: Iterable[str] = (),
 ) -> bytes:
     """An assembly; each reference is ``NAME, VERSION`` or ``NAME, VERSION, TOKEN``; it calls native libraries."""
     strings, blobs = bytearray(b"\0"), bytearray(b"\0")
@@ -71,7 +72,9 @@ def a_managed(
     metadata = _metadata(runtime, {"#~": stream, "#Strings": bytes(strings), "#Blob": bytes(blobs), "#GUID": bytes(16)})
     root = _CLI_HEADER_AT + _HEADER_SIZE
     cli = struct.pack("<IHHIIII", _HEADER_SIZE, 2, 5, root, len(metadata), flags, 0).ljust(_HEADER_SIZE, b"\0")
-    return a_pe(architecture, section=(b".text", cli + metadata), directory=_DIRECTORY, is_library=is_library)
+    return a_pe(
+        architecture, section=(b".text", cli + metadata), directory=_DIRECTORY, is_library=is_library, needs=needs
+    )
 
 
 def _metadata(runtime: str, streams: dict[str, bytes]) -> bytes:

@@ -132,6 +132,13 @@ def test_native_libraries_that_managed_code_calls_are_found_by_the_image_loader(
     assert faults(framework) == []
 
 
+def test_what_the_native_half_of_a_mixed_assembly_needs_is_followed(framework: AWindowsMachine) -> None:
+    framework.assembly(APP, refers_to=("Mixed, 1.0.0.0", "Pure, 1.0.0.0"))
+    framework.assembly("C:\\App\\Pure.dll", needs=("mscoree.dll",))
+    framework.assembly("C:\\App\\Mixed.dll", needs=("native.dll",), flags=0, architecture="x86_64")
+    assert faults(framework) == [("native.dll", Verdict.MISSING)]
+
+
 @pytest.mark.parametrize(
     ("target", "sku", "expected"),
     [

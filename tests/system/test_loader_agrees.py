@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 
+from builders.listing import listed
 from fundamen.formats.elf import Elf
 from fundamen.loaders.loading import load_map
 from fundamen.machine.opening import open_machine
@@ -31,14 +32,7 @@ def told_by(command: list[str], environment: dict[str, str]) -> set[str | None]:
     run = subprocess.run(
         command, env=environment, stdin=subprocess.DEVNULL, capture_output=True, timeout=60, check=False
     )
-    found: set[str | None] = set()
-    for line in run.stdout.decode("utf-8", "surrogateescape").splitlines():
-        name, arrow, path = line.strip().partition(" => ")
-        if arrow:
-            found.add(None if "not found" in path else os.path.realpath(path.partition(" (0x")[0]))
-        elif name.startswith("/"):
-            found.add(os.path.realpath(name.partition(" (0x")[0]))
-    return found
+    return listed(run.stdout)
 
 
 @pytest.mark.parametrize("folder", ["/usr/bin", "/usr/sbin", "/usr/libexec"])

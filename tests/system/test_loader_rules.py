@@ -15,6 +15,7 @@ from pathlib import Path
 import pytest
 
 from builders.elf import an_elf
+from builders.listing import listed
 from fundamen.machine.opening import open_machine
 from fundamen.model.paths import MachinePath
 from fundamen.trace.trace import trace_program
@@ -115,15 +116,8 @@ def told_by_the_loader(made: Workshop) -> set[str | None]:
     """The real files that the loader maps; None for each name that it does not find."""
     environment = {**made.environment, "LD_TRACE_LOADED_OBJECTS": "1"}
     command = [MUSL, "--list", os.path.realpath(made.program)] if made.compiler == "musl-gcc" else [made.program]
-    run = subprocess.run(command, env=environment, cwd="/", capture_output=True, text=True, check=False)
-    found: set[str | None] = set()
-    for line in run.stdout.splitlines():
-        name, arrow, path = line.strip().partition(" => ")
-        if arrow:
-            found.add(None if "not found" in path else os.path.realpath(path.partition(" (0x")[0]))
-        elif name.startswith("/"):
-            found.add(os.path.realpath(name.partition(" (0x")[0]))
-    return found
+    run = subprocess.run(command, env=environment, cwd="/", capture_output=True, check=False)
+    return listed(run.stdout)
 
 
 def starts(made: Workshop) -> bool:

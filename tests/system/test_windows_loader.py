@@ -12,6 +12,7 @@ from pathlib import Path
 
 import pytest
 
+from builders.machine import AWindowsMachine
 from builders.source import ASource
 from conftest import Fundamen
 from fundamen.machine.opening import open_machine
@@ -207,3 +208,20 @@ def test_every_program_of_the_prefix_itself_has_what_it_needs(fundamen: Fundamen
     )
     assert [record["path"] for record in ran.records if record["faults"] or record["error"]] == []
     assert len(ran.records) == len(programs) > 50
+
+
+@pytest.mark.parametrize("level", LEVELS)
+@pytest.mark.parametrize("fault", FAULTS)
+def test_a_compiled_32_bit_program_has_the_same_faults(built: Path, tmp_path: Path, fault: str, level: str) -> None:
+    """The prefix runs 64-bit programs only; what holds for those by its word must hold for the other width alike."""
+    windows = AWindowsMachine(tmp_path / "volume")
+    app = windows.root / "app"
+    (app / "narrow").mkdir(parents=True)  # where a fault takes the library of the other width from
+    compiled(built, NARROW, "-o", str(app / "app.exe"), "app.c", "narrow/one.dll")
+    for name in LEVELS:
+        shutil.copy(built / "narrow" / f"{name}.dll", app)
+        shutil.copy(built / f"{name}.dll", app / "narrow")
+    assert faults(windows.root) == []
+    change, verdict = FAULTS[fault]
+    change(app / f"{level}.dll")
+    assert faults(windows.root) == [(f"{level}.dll", verdict)]

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 
 import msgspec
 
-from fundamen.formats.elf import Elf
+from fundamen.formats.elf import Elf, ElfType
 from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, Unoffered, read_candidate
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.binary import How, Need
@@ -97,6 +97,20 @@ class ElfLoading(ABC):
     def _unoffered(self) -> Iterator[Unoffered]:
         """What loaded files ask of others that those do not offer."""
         return iter(())
+
+    def _is_of_our_kind(self, elf: Elf) -> bool:
+        """Whether a file is for the same processor, width and byte order as the program."""
+        return (elf.bits, elf.machine, elf.big_endian) == (self._elf.bits, self._elf.machine, self._elf.big_endian)
+
+    def _mapped(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
+        """What becomes of a file of our kind as it is mapped."""
+        if elf.type not in {ElfType.DYN, ElfType.EXEC}:
+            detail = "is neither a shared library nor a program"
+            return Candidate(path, Outcome.REFUSED, because, detail, elf.architecture)
+        if not elf.segments:
+            reason = elf.problems[0].reason if elf.problems else "it has no segments"
+            return Candidate(path, Outcome.REFUSED, because, f"cannot be mapped: {reason}", elf.architecture)
+        return Candidate(path, Outcome.TAKEN, because, architecture=elf.architecture)
 
     def _tidy(self, folder: str) -> str:
         """Take ``..`` out where that leads to the same folder; behind a link, or nothing, it does not."""

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 
 import msgspec
 
-from fundamen.formats.elf import Elf, ElfType
+from fundamen.formats.elf import Elf
 from fundamen.formats.elf_versions import (
     NeededVersion,
     read_defined_versions,
@@ -210,16 +210,10 @@ class _Loading(ElfLoading):
             return Candidate(path, Outcome.REFUSED, because, f"its header is damaged: {reason}")
         if reason := _foreign(elf):
             return Candidate(path, Outcome.REFUSED, because, reason, elf.architecture)
-        if (elf.bits, elf.machine, elf.big_endian) != (self._elf.bits, self._elf.machine, self._elf.big_endian):
+        if not self._is_of_our_kind(elf):
             detail = f"is for {elf.architecture}"
             return Candidate(path, Outcome.OTHER_ARCHITECTURE, because, detail, elf.architecture)
-        if elf.type not in {ElfType.DYN, ElfType.EXEC}:
-            detail = "is neither a shared library nor a program"
-            return Candidate(path, Outcome.REFUSED, because, detail, elf.architecture)
-        if not elf.segments:
-            reason = elf.problems[0].reason if elf.problems else "it has no segments"
-            return Candidate(path, Outcome.REFUSED, because, f"cannot be mapped: {reason}", elf.architecture)
-        return Candidate(path, Outcome.TAKEN, because, architecture=elf.architecture)
+        return self._mapped(path, because, elf)
 
     def _not_searched(self, name: str, tried: set[MachinePath]) -> Iterator[Candidate]:
         """Copies in folders that ld.so.conf names: the loader asks only the cache, which ldconfig has yet to renew."""

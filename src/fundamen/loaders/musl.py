@@ -7,7 +7,7 @@ lets RPATH and RUNPATH alike hold for the libraries of libraries.
 import re
 from collections.abc import Iterator, Sequence
 
-from fundamen.formats.elf import Elf, ElfType
+from fundamen.formats.elf import Elf
 from fundamen.loaders.elf_loading import ElfLoading, LoadedObject, words_of
 from fundamen.loaders.load_map import Candidate, LoadMap, Outcome
 from fundamen.machine.machine import Machine
@@ -82,15 +82,9 @@ class _Loading(ElfLoading):
 
     def _judged(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
         """The first file of the name is taken, or ends the search: nothing is passed over."""
-        if (elf.bits, elf.machine, elf.big_endian) != (self._elf.bits, self._elf.machine, self._elf.big_endian):
+        if not self._is_of_our_kind(elf):
             return Candidate(path, Outcome.REFUSED, because, f"is for {elf.architecture}", elf.architecture)
-        if elf.type not in {ElfType.DYN, ElfType.EXEC}:
-            detail = "is neither a shared library nor a program"
-            return Candidate(path, Outcome.REFUSED, because, detail, elf.architecture)
-        if not elf.segments:
-            reason = elf.problems[0].reason if elf.problems else "it has no segments"
-            return Candidate(path, Outcome.REFUSED, because, f"cannot be mapped: {reason}", elf.architecture)
-        return Candidate(path, Outcome.TAKEN, because, architecture=elf.architecture)
+        return self._mapped(path, because, elf)
 
 
 def _folders(path: str) -> list[str]:

@@ -20,7 +20,7 @@ from fundamen.loaders.windows_binding import Binding
 from fundamen.loaders.windows_processes import as_seen, processes_of, system_folders
 from fundamen.loaders.windows_search import SearchOrder
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.model.binary import How
+from fundamen.model.binary import How, Kind
 from fundamen.model.paths import MachinePath
 
 _MOST_OBJECTS = 10_000
@@ -29,6 +29,8 @@ _MOST_OBJECTS = 10_000
 def load_map(machine: Machine, program: MachinePath, pe: Pe, also: Sequence[str] = ()) -> LoadMap:
     """Do for a program what the image loader would do and, for managed code, what its runtime would; nothing is run."""
     loading = Loading(machine, program, pe)
+    if pe.kind is Kind.PROGRAM and not loading.processes.runs(loading.architecture):
+        return loading.load_map()  # no process is made, so nothing is looked for
     if is_managed_start(machine, program, pe):
         from fundamen.loaders import managed  # noqa: PLC0415 - only where a program calls for it
 

@@ -88,7 +88,9 @@ class Assemblies:
             outcome, detail = Outcome.TAKEN, ""
             if stored.architecture != self._word(wanted):
                 outcome, detail = Outcome.OTHER_ARCHITECTURE, f"is for {stored.architecture}"
-            elif not _serves(stored.version, version):
+            else:
+                detail = f"version {dotted(stored.version)} for {stored.architecture}"
+            if outcome is Outcome.TAKEN and not _serves(stored.version, version):
                 outcome = Outcome.OLDER_VERSION if stored.version < version else Outcome.OTHER_VERSION
                 detail = f"is version {dotted(stored.version)}"
             candidates.append(Candidate(place, outcome, "the component store", detail))

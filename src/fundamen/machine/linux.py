@@ -46,17 +46,7 @@ class LinuxMachine(Machine):
 
     def look(self, path: MachinePath) -> Entry:
         """Tell what stands at a path."""
-        try:
-            status = os.stat(self.host_path(path))
-        except (FileNotFoundError, NotADirectoryError):
-            return Entry(EntryKind.ABSENT)
-        except OSError as error:
-            return Entry(EntryKind.BLOCKED, why=why_blocked(error))
-        except UnreadableError as error:
-            return Entry(EntryKind.BLOCKED, why=error.why)
-        except ValueError:  # a NUL in a name that a hostile file gave
-            return Entry(EntryKind.ABSENT)
-        return entry_of(status)
+        return looked_at(self, path)
 
     def names(self, folder: MachinePath) -> tuple[str, ...]:
         """The names in a folder, sorted; empty where there is no such folder."""
@@ -140,6 +130,18 @@ class LinuxMachine(Machine):
             except (OSError, ValueError):  # not a link, or nothing there: the look-up that follows will tell
                 self._links[path] = None
         return self._links[path]
+
+
+def looked_at(machine: Machine, path: MachinePath) -> Entry:
+    """What stands at a path of a machine whose files lie on this host."""
+    try:
+        return entry_of(os.stat(machine.host_path(path)))
+    except (FileNotFoundError, NotADirectoryError, ValueError):  # ValueError: a NUL in a name that a hostile file gave
+        return Entry(EntryKind.ABSENT)
+    except OSError as error:
+        return Entry(EntryKind.BLOCKED, why=why_blocked(error))
+    except UnreadableError as error:
+        return Entry(EntryKind.BLOCKED, why=error.why)
 
 
 def entry_of(status: os.stat_result) -> Entry:

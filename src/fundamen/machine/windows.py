@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from contextlib import AbstractContextManager
 
 from fundamen.formats.cursor import ByteSource
-from fundamen.machine.linux import entry_of, listed, opened
-from fundamen.machine.machine import Entry, EntryKind, Machine, why_blocked
+from fundamen.machine.linux import listed, looked_at, opened
+from fundamen.machine.machine import Entry, Machine
 from fundamen.machine.registry_opening import open_registry
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
@@ -48,14 +48,7 @@ class WindowsMachine(Machine):
 
     def look(self, path: MachinePath) -> Entry:
         """Tell what stands at a path."""
-        try:
-            return entry_of(os.stat(self.host_path(path)))
-        except (FileNotFoundError, NotADirectoryError, ValueError):
-            return Entry(EntryKind.ABSENT)
-        except OSError as error:
-            return Entry(EntryKind.BLOCKED, why=why_blocked(error))
-        except UnreadableError as error:
-            return Entry(EntryKind.BLOCKED, why=error.why)
+        return looked_at(self, path)
 
     def names(self, folder: MachinePath) -> tuple[str, ...]:
         """The names in a folder, sorted; empty where there is no such folder."""

@@ -12,8 +12,8 @@ from collections.abc import Mapping
 from contextlib import AbstractContextManager
 
 from fundamen.formats.cursor import ByteSource
-from fundamen.machine.linux import entry_of, listed, opened
-from fundamen.machine.machine import Entry, EntryKind, Machine, why_blocked
+from fundamen.machine.linux import listed, looked_at, opened
+from fundamen.machine.machine import Entry, Machine
 from fundamen.machine.registry import Registry
 from fundamen.machine.registry_opening import RegistryWhenAsked
 from fundamen.model.architecture import Platform
@@ -47,12 +47,7 @@ class WindowsHost(Machine):
 
     def look(self, path: MachinePath) -> Entry:
         """Tell what stands at a path."""
-        try:
-            return entry_of(os.stat(self.host_path(path)))
-        except (FileNotFoundError, NotADirectoryError, ValueError):
-            return Entry(EntryKind.ABSENT)
-        except OSError as error:
-            return Entry(EntryKind.BLOCKED, why=why_blocked(error))
+        return looked_at(self, path)
 
     def names(self, folder: MachinePath) -> tuple[str, ...]:
         """The names in a folder, sorted; empty where there is no such folder."""

@@ -111,16 +111,22 @@ def answer(trace: Trace, machine: Machine) -> str:
 
 def next_step(trace: Trace, machine: Machine) -> str:
     """What to do now: a command, or a sentence that ends with a full stop."""
+    if trace.is_of_another_machine:
+        return "Get the publisher's build of it for what this machine runs; nothing on the machine needs mending."
     if trace.faults:
         return command(machine, "restore", "--rehearse", trace.program)
     if not trace.is_of_a_program:
         return "Trace the program that uses this library, or run it."
+    return _next_without_fault(trace, machine)
+
+
+def _next_without_fault(trace: Trace, machine: Machine) -> str:
     if in_vain := [c for c in trace.components if c.verdict.is_fault and c.how is How.DELAYED]:
         return command(machine, "sources", "offers", machine.paths.basename(in_vain[0].name))
-    if trace.observation is not None and trace.observation.status == 0:
-        return "Nothing: it ran, and ended well."
     if trace.observation is not None:
-        return "The run has shown nothing at fault below it; look at what the program itself says."
+        is_well = trace.observation.status == 0
+        more = "The run has shown nothing at fault below it; look at what the program itself says."
+        return "Nothing: it ran, and ended well." if is_well else more
     return trace.program if machine.is_live else "Run it on its own machine."
 
 

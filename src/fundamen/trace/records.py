@@ -65,6 +65,11 @@ class Trace(msgspec.Struct, frozen=True):
         return self.components[0].kind == "program"
 
     @property
+    def is_of_another_machine(self) -> bool:
+        """Whether the machine does not run such programs, so that nothing on it could be mended."""
+        return self.is_of_a_program and self.components[0].verdict is Verdict.WRONG_ARCHITECTURE
+
+    @property
     def faults(self) -> tuple[Component, ...]:
         """What keeps the program from starting, in the order in which the loader would meet it."""
         return tuple(component for component in self.components if component.is_fault)

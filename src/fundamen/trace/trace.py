@@ -207,7 +207,8 @@ class _Judging:
     def _judge_assembly(self, resolution: Resolution) -> _Finding:
         """An assembly stands where its manifest does; its files are judged one by one, as they are needed."""
         if resolution.path is not None:
-            return _Finding(Verdict.UNPROVEN, f"its manifest is {resolution.path}")
+            taken = next((c.detail for c in resolution.candidates if c.outcome is Outcome.TAKEN and c.detail), "")
+            return _Finding(Verdict.UNPROVEN, ", ".join(filter(None, (taken, f"its manifest is {resolution.path}"))))
         for outcome, verdict in (
             (Outcome.OLDER_VERSION, Verdict.OUTDATED),
             (Outcome.OTHER_VERSION, Verdict.MISSING),
