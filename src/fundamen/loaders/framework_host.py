@@ -28,7 +28,8 @@ NOT_AS_LISTED = "0x8000808C ResolverResolveFailure"
 CORE = "Microsoft.NETCore.App"  # the framework that holds the runtime itself
 
 _INSTALLED = r"dotnet\Setup\InstalledVersions"
-_WORDS = {Architecture.X86: "x86", Architecture.X86_64: "x64", Architecture.AARCH64: "arm64", Architecture.ARM: "arm"}
+# How the host names processors.
+WORDS = {Architecture.X86: "x86", Architecture.X86_64: "x64", Architecture.AARCH64: "arm64", Architecture.ARM: "arm"}
 _RULES = list(RollForward)  # from the narrowest to the widest
 _MOST_BYTES = 1 << 20
 _MOST_FRAMEWORKS = 50
@@ -77,7 +78,7 @@ class FrameworkHost:
     def _root(self) -> tuple[MachinePath, str]:
         """Where the host looks for itself and all frameworks, and by which rule; there is one such place only."""
         machine, process = self._machine, self._loading.architecture
-        word = _WORDS.get(process, str(process))
+        word = WORDS.get(process, str(process))
         is_x86 = process is Architecture.X86
         for variable in (f"DOTNET_ROOT_{word.upper()}", *(["DOTNET_ROOT(X86)"] if is_x86 else []), "DOTNET_ROOT"):
             if folder := machine.environment.get(variable, ""):
@@ -133,19 +134,7 @@ class FrameworkHost:
         try:
             return read_runtime_config(self._machine.content(place, _MOST_BYTES)).frameworks
         except UnreadableError as error:
-            refused = Candidate(place, Outcome.REFUSED, "the framework's own", error.why)
-            name = self._machine.paths.basename(place)
-            self._loading.answer(
-                Resolution(
-                    name,
-                    self._loading.program,
-                    How.REQUIRED,
-                    (refused,),
-                    None,
-                    "configuration",
-                    gives_up_with=BAD_CONFIGURATION,
-                )
-            )
+            self._loading.answer_unread(place, "the framework's own", error.why, BAD_CONFIGURATION)
             return ()
 
     def _pick(
@@ -179,7 +168,7 @@ class FrameworkHost:
 
     def _elsewhere(self, root: MachinePath, reference: FrameworkReference) -> Iterator[Candidate]:
         """Acceptable versions where the host does not look: people install one width and forget the other."""
-        for other in dict.fromkeys(map(self._default_root, _WORDS)):
+        for other in dict.fromkeys(map(self._default_root, WORDS)):
             folder = self._machine.join(other, "shared", reference.name)
             for version in self._versions_in(folder) if other != root else ():
                 if accepts(reference, version):

@@ -10,16 +10,14 @@ from fundamen.formats.cli_header import AssemblyName
 from fundamen.formats.manifest import Version, version_of
 from fundamen.formats.runtime_config import Asset, read_assets
 from fundamen.loaders.assembly_files import AssemblyFiles, at_call_of
-from fundamen.loaders.framework_host import BAD_LIST, NOT_AS_LISTED, FrameworkHost
+from fundamen.loaders.framework_host import BAD_LIST, NOT_AS_LISTED, WORDS, FrameworkHost
 from fundamen.loaders.load_map import Candidate, Outcome, Resolution
 from fundamen.loaders.windows import Loading
 from fundamen.machine.machine import EntryKind
-from fundamen.model.architecture import Architecture
 from fundamen.model.binary import How
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
-_WORDS = {Architecture.X86: "x86", Architecture.X86_64: "x64", Architecture.AARCH64: "arm64", Architecture.ARM: "arm"}
 _SYSTEMS = ("win10-{}", "win81-{}", "win8-{}", "win7-{}", "win-{}", "win10", "win81", "win8", "win7", "win", "any", "")
 _MOST_BYTES = 16 << 20
 
@@ -131,7 +129,7 @@ class ListedAssemblies:
 
     def _serving(self, assets: tuple[Asset, ...]) -> list[Asset]:
         """The assets for this process: of a package's files for several systems only the nearest."""
-        word = _WORDS.get(self._loading.architecture, "")
+        word = WORDS.get(self._loading.architecture, "")
         ranks = {system.format(word): rank for rank, system in enumerate(_SYSTEMS)}
         best: dict[tuple[str, str, bool], Asset] = {}
         for asset in assets:
@@ -149,19 +147,7 @@ class ListedAssemblies:
         try:
             return read_assets(self._machine.content(place, _MOST_BYTES))
         except UnreadableError as error:
-            outcome = Outcome.REFUSED if is_there else Outcome.ABSENT
-            because = of_framework or "what the program lists"
-            self._loading.answer(
-                Resolution(
-                    name=self._machine.paths.basename(place),
-                    needed_by=self._loading.program,
-                    how=How.REQUIRED,
-                    candidates=(Candidate(place, outcome, because, error.why),),
-                    path=None,
-                    kind="configuration",
-                    gives_up_with=BAD_LIST,
-                )
-            )
+            self._loading.answer_unread(place, of_framework or "what the program lists", error.why, BAD_LIST)
             return ()
 
     def _names(self) -> tuple[str, ...]:

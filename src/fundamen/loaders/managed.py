@@ -27,6 +27,7 @@ from fundamen.model.paths import MachinePath
 
 _TARGET = ".NETCoreApp,Version=v"
 _MOST_BYTES = 1 << 20
+_BAD_APP_CONFIG = "0xC0150002 STATUS_SXS_CANT_GEN_ACTCTX, in a message as error 14001"
 _MOST_ASSEMBLIES = 10_000
 
 
@@ -99,18 +100,7 @@ def _runtime_config(loading: Loading, start: AssemblyFile | None, place: Machine
     try:
         return read_runtime_config(loading.machine.content(place, _MOST_BYTES))
     except UnreadableError as error:
-        outcome = Outcome.REFUSED if is_there else Outcome.ABSENT
-        loading.answer(
-            Resolution(
-                name=loading.machine.paths.basename(place),
-                needed_by=loading.program,
-                how=How.REQUIRED,
-                candidates=(Candidate(place, outcome, "beside the program", error.why),),
-                path=None,
-                kind="configuration",
-                gives_up_with=BAD_CONFIGURATION if is_there else NO_HOST,
-            )
-        )
+        loading.answer_unread(place, "beside the program", error.why, BAD_CONFIGURATION if is_there else NO_HOST)
         return None
 
 
@@ -122,17 +112,7 @@ def _app_config(loading: Loading) -> AppConfig:
     try:
         return read_app_config(loading.machine.content(place, _MOST_BYTES))
     except UnreadableError as error:
-        loading.answer(
-            Resolution(
-                name=loading.machine.paths.basename(place),
-                needed_by=loading.program,
-                how=How.REQUIRED,
-                candidates=(Candidate(place, Outcome.REFUSED, "beside the program", error.why),),
-                path=None,
-                kind="configuration",
-                gives_up_with="0xC0150002 STATUS_SXS_CANT_GEN_ACTCTX, in a message as error 14001",
-            )
-        )
+        loading.answer_unread(place, "beside the program", error.why, _BAD_APP_CONFIG)
         return AppConfig()
 
 

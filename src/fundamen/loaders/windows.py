@@ -98,6 +98,17 @@ class Loading:
         """Write down an answer that somebody else than the image loader gives."""
         self._resolutions.append(resolution)
 
+    def answer_unread(self, place: MachinePath, because: str, why: str, gives_up_with: str) -> None:
+        """Write down that a file which says how the program is to be started is not there, or is damaged."""
+        is_there = self.machine.look(place).kind is EntryKind.FILE
+        candidate = Candidate(place, Outcome.REFUSED if is_there else Outcome.ABSENT, because, why)
+        name = self.machine.paths.basename(place)
+        self.answer(
+            Resolution(
+                name, self.program, How.REQUIRED, (candidate,), None, "configuration", gives_up_with=gives_up_with
+            )
+        )
+
     def run(self) -> None:
         """Load all that the images taken so far need, directly and indirectly."""
         while self._queue and len(self._loaded) < _MOST_OBJECTS:

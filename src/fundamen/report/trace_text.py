@@ -175,6 +175,8 @@ def _folders(fault: Component, machine: Machine) -> list[str]:
 
 def _foundation(page: Page, trace: Trace, machine: Machine, *, verbose: bool) -> None:
     rows = [c for c in trace.components if verbose or not (c.is_fault or (c.how is How.OPTIONAL and c.path is None))]
+    if not rows:
+        return
     others = " else" if len(rows) < len(trace.components) else ""
     page.heading(f"What{others} {machine.paths.basename(trace.program)} stands on")
     if len(rows) > _MOST_LISTED and not verbose:
