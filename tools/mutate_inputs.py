@@ -3,6 +3,8 @@
 Run: python tools/mutate_inputs.py [MUTATIONS [SEED]]. What breaks a reader is saved and named, with its seed.
 """
 
+import contextlib
+import plistlib
 import random
 import resource
 import sys
@@ -14,6 +16,7 @@ from pathlib import Path
 TESTS = Path(__file__).parent.parent / "tests"
 sys.path.insert(0, str(TESTS))
 
+from builders.dyld_cache import a_dyld_cache
 from builders.hive import a_hive
 from builders.managed import CORE, a_managed
 from builders.pe import a_pe
@@ -23,16 +26,23 @@ from fundamen.formats.app_config import read_app_config
 from fundamen.formats.binary import read_binary
 from fundamen.formats.cli_header import read_managed
 from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.dyld_cache import read_dyld_cache
 from fundamen.formats.elf import Elf
 from fundamen.formats.elf_symbols import read_exports as read_elf_exports
 from fundamen.formats.ld_cache import read_ld_cache
 from fundamen.formats.loader_trace import LoaderTrace
+from fundamen.formats.macho import MachO
+from fundamen.formats.macho_imports import read_imports
+from fundamen.formats.macho_signature import find_altered_page, read_signature
+from fundamen.formats.macho_slice import Slice
+from fundamen.formats.macho_symbols import read_exports as read_macho_exports
 from fundamen.formats.manifest import read_manifest
 from fundamen.formats.pe import Pe
 from fundamen.formats.pe_exports import read_exports as read_pe_exports
 from fundamen.formats.pe_imports import read_imported_functions
 from fundamen.formats.pe_resources import ResourceType, read_resource
 from fundamen.formats.pe_version import read_version
+from fundamen.formats.property_list import read_property_list
 from fundamen.formats.runtime_config import read_assets, read_runtime_config
 from fundamen.formats.text_hive import TextHive
 from fundamen.machine.registry_hives import HiveRegistry
@@ -73,6 +83,11 @@ def read_executable(data: bytes) -> None:
     binary = read_binary(source)
     if isinstance(binary, Elf):
         read_elf_exports(source, binary)
+    elif isinstance(binary, MachO):
+        for part in binary.slices:
+            for read in (read_imports, read_macho_exports, read_page_hashes):
+                with contextlib.suppress(FundamenError):
+                    read(source, part)
     elif isinstance(binary, Pe):
         for reader in (read_pe_exports, read_version, read_managed, read_embedded_manifest):
             try:
@@ -83,10 +98,26 @@ def read_executable(data: bytes) -> None:
             read_imported_functions(source, binary, library)
 
 
+def read_page_hashes(source: MemoryBytes, part: Slice) -> object:
+    """The signature of a slice, and whether its pages are what was signed."""
+    signature = read_signature(source, part)
+    return find_altered_page(source, part, signature) if signature is not None else None
+
+
 def read_embedded_manifest(source: MemoryBytes, pe: Pe) -> object:
     """The manifest inside an image."""
     data = read_resource(source, pe, ResourceType.MANIFEST)
     return read_manifest(data) if data is not None else None
+
+
+def read_shared_cache(data: bytes) -> object:
+    """The list of the libraries in a shared cache."""
+    return read_dyld_cache(MemoryBytes(data))
+
+
+def read_list(data: bytes) -> object:
+    """A property list."""
+    return read_property_list(data, "list")
 
 
 def read_offline_hive(data: bytes) -> None:
@@ -129,6 +160,9 @@ def inputs() -> list[tuple[str, bytes, Callable[[bytes], object]]]:
         ("a runtime configuration", RUNTIME_CONFIG, read_runtime_config),
         ("a list of dependencies", DEPENDENCIES, read_assets),
         ("an offline hive", a_hive({"Salt": {"Build": 42, "Parts": ("a", "b")}, "Reed": {"": "x"}}), read_offline_hive),
+        ("a shared cache", a_dyld_cache("arm64e", "/usr/lib/a.dylib", "/usr/lib/b.dylib"), read_shared_cache),
+        ("a property list", plistlib.dumps({"ProductVersion": "14.2", "A": [1, {"B": True}]}), read_list),
+        ("a binary property list", plistlib.dumps({"A": [1, b"x", {"B": 2.5}]}, fmt=plistlib.FMT_BINARY), read_list),
         ("a loader's trace", TRACE, lambda data: LoaderTrace().feed(data)),
     ]
     cache = Path("/etc/ld.so.cache")

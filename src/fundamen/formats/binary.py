@@ -8,6 +8,8 @@ from fundamen.model.errors import NotExecutableError
 from fundamen.model.paths import shown
 
 _PE_MAGIC = b"MZ"
+_MACHO_MAGICS = {bytes.fromhex(each) for each in ("feedface", "feedfacf", "cefaedfe", "cffaedfe")}
+_UNIVERSAL_MAGICS = {bytes.fromhex("cafebabe"), bytes.fromhex("cafebabf")}
 _LONGEST_FIRST_LINE = 200  # bytes
 
 
@@ -25,6 +27,11 @@ def read_binary(source: ByteSource) -> Binary:
         from fundamen.formats.pe import read_pe  # noqa: PLC0415 - a Linux program is read without it
 
         return read_pe(source)
+    if head in _MACHO_MAGICS or head in _UNIVERSAL_MAGICS:
+        from fundamen.formats.macho import is_universal, read_macho  # noqa: PLC0415 - likewise
+
+        if head in _MACHO_MAGICS or is_universal(source.read_at(0, 8)):
+            return read_macho(source)
     raise _not_executable(source, head)
 
 
@@ -46,7 +53,7 @@ def _not_executable(source: ByteSource, head: bytes) -> NotExecutableError:
     kind = "text" if _looks_like_text(source.read_at(0, 512)) else f"data that begins with {head.hex(' ')}"
     return NotExecutableError(
         what=f"{name} is neither a program nor a library",
-        why=f"it is {kind}, not an ELF or PE file",
+        why=f"it is {kind}, not an ELF, PE or Mach-O file",
         do="Name the program file itself; a shortcut, a script or a document has none inside.",
     )
 

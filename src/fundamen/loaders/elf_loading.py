@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 import msgspec
 
 from fundamen.formats.elf import Elf, ElfType
-from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, Unoffered, read_candidate
+from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, Unoffered, find_candidate
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.binary import How, Need
 from fundamen.model.errors import UnreadableError
@@ -179,18 +179,11 @@ class ElfLoading(ABC):
         return path
 
     def _try(self, path: MachinePath, because: str) -> Candidate:
-        entry = self._machine.look(path)
-        if entry.kind is EntryKind.ABSENT:
-            return Candidate(path, Outcome.ABSENT, because)
-        if entry.kind is EntryKind.BLOCKED:
-            return Candidate(path, Outcome.BLOCKED, because, entry.why)
-        if entry.kind is not EntryKind.FILE:
-            return Candidate(path, Outcome.REFUSED, because, f"is no file but a {entry.kind}")
-        elf = read_candidate(self._machine, path, because)
+        elf = find_candidate(self._machine, path, because)
         if isinstance(elf, Candidate):
             return elf
         if not isinstance(elf, Elf):
-            return Candidate(path, Outcome.REFUSED, because, "is a Windows file", elf.architecture)
+            return Candidate(path, Outcome.REFUSED, because, "is no ELF file", elf.architecture)
         return self._judged(path, because, elf)
 
 

@@ -4,7 +4,7 @@ from enum import StrEnum
 
 import msgspec
 
-from fundamen.machine.machine import Machine
+from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, How
 from fundamen.model.errors import DamagedFileError, NotExecutableError, UnreadableError
@@ -22,6 +22,7 @@ class Outcome(StrEnum):
     OLDER_VERSION = "older version"
     OTHER_VERSION = "other version"
     SWITCHED_OFF = "switched off"  # an optional part of the operating system
+    UNTRUSTED = "not trusted"  # the system does not accept its signature
     NOT_SEARCHED = "not searched"  # lies where the loader does not look
 
 
@@ -71,6 +72,21 @@ class LoadMap(msgspec.Struct, frozen=True):
     resolutions: tuple[Resolution, ...]
     unoffered: tuple[Unoffered, ...] = ()
     runs_here: str = ""  # what the machine runs, where that does not include this program
+    untrusted: str = ""  # why the system does not start the program, where it does not accept its signature
+    remarks: tuple[str, ...] = ()  # what else there is to say of the program, which changes no verdict
+
+
+def find_candidate(machine: Machine, path: MachinePath, because: str) -> Binary | Candidate:
+    """The executable file at a place where a loader looks or, where there is none, the candidate with the reason."""
+    entry = machine.look(path)
+    match entry.kind:
+        case EntryKind.ABSENT:
+            return Candidate(path, Outcome.ABSENT, because)
+        case EntryKind.BLOCKED:
+            return Candidate(path, Outcome.BLOCKED, because, entry.why)
+        case EntryKind.FILE:
+            return read_candidate(machine, path, because)
+    return Candidate(path, Outcome.REFUSED, because, f"is no file but a {entry.kind}")
 
 
 def read_candidate(machine: Machine, path: MachinePath, because: str) -> Binary | Candidate:

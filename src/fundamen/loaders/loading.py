@@ -13,6 +13,8 @@ from fundamen.model.paths import MachinePath, shown
 if TYPE_CHECKING:
     from fundamen.formats.elf import Elf
 
+_PLATFORMS = {Format.ELF: Platform.LINUX, Format.PE: Platform.WINDOWS, Format.MACHO: Platform.MACOS}
+
 
 def load_map(machine: Machine, program: MachinePath, also: Sequence[str] = ()) -> LoadMap:
     """Find all that a program or library needs, as the machine's own loader would.
@@ -26,12 +28,12 @@ def load_map(machine: Machine, program: MachinePath, also: Sequence[str] = ()) -
         UnreadableError: it cannot be read, is no program, or is one for another operating system.
     """
     binary = machine.binary(program)
-    made_for = Platform.LINUX if binary.format is Format.ELF else Platform.WINDOWS
+    made_for = _PLATFORMS[binary.format]
     if made_for is not machine.platform:
         raise UnreadableError(
             what=f"{shown(program)} cannot be traced on {machine.title}",
-            why=f"it is made for {made_for.title()}, and the machine runs {machine.platform.title()} programs",
-            do=f"Name the {made_for.title()} machine it belongs to with --machine FOLDER.",
+            why=f"it is made for {made_for.in_words}, and the machine runs {machine.platform.in_words} programs",
+            do=f"Name the {made_for.in_words} machine it belongs to with --machine FOLDER.",
         )
     if made_for is Platform.WINDOWS:
         from fundamen.formats.pe import Pe  # noqa: PLC0415 - only the loader that is met is imported
@@ -39,6 +41,12 @@ def load_map(machine: Machine, program: MachinePath, also: Sequence[str] = ()) -
 
         assert isinstance(binary, Pe)  # noqa: S101 - its format says so
         return windows.load_map(machine, program, binary, also)
+    if made_for is Platform.MACOS:
+        from fundamen.formats.macho import MachO  # noqa: PLC0415
+        from fundamen.loaders import dyld  # noqa: PLC0415
+
+        assert isinstance(binary, MachO)  # noqa: S101 - its format says so
+        return dyld.load_map(machine, program, binary, also)
     from fundamen.formats.elf import Elf  # noqa: PLC0415
 
     assert isinstance(binary, Elf)  # noqa: S101 - its format says so
@@ -57,6 +65,8 @@ def system_folder(machine: Machine, architecture: Architecture) -> MachinePath:
         from fundamen.loaders import windows_processes  # noqa: PLC0415
 
         return windows_processes.system_folder(machine, architecture)
+    if machine.platform is Platform.MACOS:
+        return MachinePath("/usr/local/lib")  # /usr/lib is the system's own, and sealed
     from fundamen.loaders import glibc  # noqa: PLC0415
 
     return MachinePath(glibc.system_folders(machine, None, architecture)[0])

@@ -4,14 +4,15 @@ import os
 import sys
 from collections.abc import Mapping
 
-from fundamen.machine.linux import LinuxMachine
 from fundamen.machine.machine import Machine
+from fundamen.machine.posix import LinuxMachine
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, shown
 
 _PLATFORM: str = sys.platform  # as a plain string: mypy would call the other platforms' lines unreachable
 
+_MAC_SIGN = "System/Library/CoreServices/SystemVersion.plist"
 # One of these at a folder makes it a Linux root: the loader's own files, or what every distribution has.
 _LINUX_SIGNS = ("etc/ld.so.cache", "etc/ld.so.conf", "etc/os-release", "usr/lib", "lib64", "lib/ld-linux.so.2")
 
@@ -23,7 +24,7 @@ def open_machine(
     environment: Mapping[str, str] | None = None,
     current: str = "/",
 ) -> Machine:
-    """Open a machine: this host, a Linux root at a folder, or a Windows volume or prefix at a folder.
+    """Open a machine: this host, a Linux or macOS root at a folder, or a Windows volume or prefix at a folder.
 
     Args:
         spec: the folder; None or ``/`` for this host.
@@ -81,11 +82,18 @@ def _machine_at(
             from fundamen.machine.windows import WindowsMachine  # noqa: PLC0415 - this host is opened without it
 
             return WindowsMachine(folder, {"C": HostPath(system_drive), **given}, environment, here)
+    if os.path.isfile(os.path.join(folder, _MAC_SIGN)):
+        from fundamen.machine.mac import MacMachine  # noqa: PLC0415 - likewise
+
+        return MacMachine(folder, environment, here)
     if any(os.path.lexists(os.path.join(folder, sign)) for sign in _LINUX_SIGNS):
         return LinuxMachine(folder, environment, here)
     raise UnreadableError(
         what=f"The machine {shown(spec)} cannot be examined",
-        why="the folder holds neither Windows/System32, nor drive_c/windows/system32, nor a Linux root (usr/lib, etc)",
+        why=(
+            "the folder holds neither Windows/System32, nor drive_c/windows/system32, nor a macOS root"
+            " (System/Library/CoreServices), nor a Linux root (usr/lib, etc)"
+        ),
         do="Name the folder that the root or the system drive is mounted at.",
     )
 

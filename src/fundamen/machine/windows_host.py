@@ -12,8 +12,8 @@ from collections.abc import Mapping
 from contextlib import AbstractContextManager
 
 from fundamen.formats.cursor import ByteSource
-from fundamen.machine.linux import listed, looked_at, opened
 from fundamen.machine.machine import Entry, Machine
+from fundamen.machine.posix import listed, looked_at, opened
 from fundamen.machine.registry import Registry
 from fundamen.machine.registry_opening import RegistryWhenAsked
 from fundamen.model.architecture import Platform

@@ -12,6 +12,7 @@ class Architecture(StrEnum):
     ARM = "armv7"
     AARCH64 = "aarch64"
     ARM64EC = "arm64ec"  # ARM64 instructions that keep the rules of x86_64, for x86_64 processes on ARM64
+    ARM64E = "arm64e"  # AARCH64 with signed pointers: the system's own code on Apple silicon
     RISCV32 = "riscv32"
     RISCV64 = "riscv64"
     LOONGARCH64 = "loongarch64"
@@ -44,3 +45,9 @@ class Platform(StrEnum):
 
     LINUX = "linux"
     WINDOWS = "windows"
+    MACOS = "macos"
+
+    @property
+    def in_words(self) -> str:
+        """The platform as people write it."""
+        return {"macos": "macOS"}.get(self.value, self.value.capitalize())

@@ -12,6 +12,7 @@ class Format(StrEnum):
 
     ELF = "elf"
     PE = "pe"
+    MACHO = "macho"
 
 
 class Kind(StrEnum):
@@ -53,7 +54,7 @@ class Binary(msgspec.Struct, frozen=True, kw_only=True):
     format: Format
     kind: Kind
     architecture: Architecture
-    name: str | None  # SONAME, or the DLL name in the export table; None where it gives none
+    name: str | None  # SONAME, DLL name in the export table, or install name; None where it gives none
     needs: tuple[Need, ...]  # in the order of the file
     problems: tuple[Problem, ...]  # empty where the structure is intact
     size: int  # bytes

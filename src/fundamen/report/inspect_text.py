@@ -3,11 +3,11 @@
 from fundamen.formats.cli_header import Managed
 from fundamen.formats.elf import Elf
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import How
+from fundamen.model.binary import Binary, Format, How
 from fundamen.report.page import Page, counted, size_in_words
 from fundamen.trace.inspection import Inspection
 
-_FORMATS = {"elf": "Linux", "pe": "Windows"}
+_FORMATS = {"elf": "Linux", "pe": "Windows", "macho": "macOS"}
 
 
 def inspection_text(inspection: Inspection, *, drawn: bool) -> str:
@@ -31,10 +31,7 @@ def inspection_text(inspection: Inspection, *, drawn: bool) -> str:
     page.field("SHA-256", inspection.sha256, indent=2)
     if binary.name is not None:
         page.field("own name", binary.name, indent=2)
-    facts = [("version", inspection.version)]
-    if isinstance(binary, Elf):
-        facts += [("loader", binary.interpreter), ("RPATH", binary.rpath), ("RUNPATH", binary.runpath)]
-    for label, value in facts:
+    for label, value in (("version", inspection.version), *_facts(inspection)):
         if value is not None:
             page.field(label, value, indent=2)
     if inspection.managed is not None:
@@ -51,6 +48,28 @@ def inspection_text(inspection: Inspection, *, drawn: bool) -> str:
         for export in inspection.exports:
             page.line(export)
     return page.text()
+
+
+def _facts(inspection: Inspection) -> list[tuple[str, str | None]]:
+    """What only files of this format say of themselves."""
+    binary = inspection.binary
+    if isinstance(binary, Elf):
+        return [("loader", binary.interpreter), ("RPATH", binary.rpath), ("RUNPATH", binary.runpath)]
+    return _mac_facts(binary, inspection.signed) if binary.format is Format.MACHO else []
+
+
+def _mac_facts(binary: Binary, signed: tuple[str, ...]) -> list[tuple[str, str | None]]:
+    """The search path, and of each slice for what it is made and how it is signed."""
+    from fundamen.formats.macho import MachO  # noqa: PLC0415 - only for files of this format
+
+    slices = binary.slices if isinstance(binary, MachO) else ()
+    facts: list[tuple[str, str | None]] = [
+        ("run path", run_path) for run_path in dict.fromkeys(path for part in slices for path in part.run_paths)
+    ]
+    for part, words in zip(slices, signed, strict=True):
+        made_for = f"for macOS {part.minimum_os} or later, " if part.minimum_os and part.platform == 1 else ""
+        facts.append((part.architecture, made_for + words))
+    return facts
 
 
 def _managed(page: Page, managed: Managed) -> None:

@@ -9,7 +9,7 @@ from fundamen.formats.cursor import ByteSource
 from fundamen.formats.elf import Elf
 from fundamen.formats.pe import Pe
 from fundamen.machine.machine import Machine
-from fundamen.model.binary import Binary
+from fundamen.model.binary import Binary, Format
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import MachinePath
 from fundamen.trace.version import version_of
@@ -25,6 +25,7 @@ class Inspection(msgspec.Struct, frozen=True):
     version: str | None
     exports: tuple[str, ...] | None  # None where they were not asked for
     managed: Managed | None  # None where the file is not managed, or its metadata is damaged
+    signed: tuple[str, ...] = ()  # of a Mach-O file: each slice's signature in words, in the order of the slices
 
 
 def inspect_file(machine: Machine, path: MachinePath, *, exports: bool = False) -> Inspection:
@@ -44,8 +45,14 @@ def inspect_file(machine: Machine, path: MachinePath, *, exports: bool = False) 
             from fundamen.formats.pe_exports import read_exports as read_pe_exports  # noqa: PLC0415
 
             names = read_pe_exports(source, binary).listed()
+        signed: tuple[str, ...] = ()
+        if binary.format is Format.MACHO:
+            from fundamen.trace.mac_inspection import exports_of, signatures_of  # noqa: PLC0415 - only for such a file
+
+            names = exports_of(source, binary) if exports else None
+            signed = signatures_of(source, binary)
         managed = _managed(source, binary)
-        return Inspection(path, binary, digest_of(source), version_of(machine, path, binary), names, managed)
+        return Inspection(path, binary, digest_of(source), version_of(machine, path, binary), names, managed, signed)
 
 
 def _managed(source: ByteSource, binary: Binary) -> Managed | None:

@@ -26,7 +26,12 @@ def with_remarks(machine: Machine, components: Sequence[Component]) -> tuple[Com
     registered = _registrations(machine, components)
     remarked = []
     for component in components:
-        remarks = (*_passed_over(component), *mixed.get(component.path or "", ()), *registered.get(id(component), ()))
+        remarks = (
+            *component.remarks,
+            *_passed_over(component),
+            *mixed.get(component.path or "", ()),
+            *registered.get(id(component), ()),
+        )
         remarked.append(msgspec.structs.replace(component, remarks=remarks) if remarks else component)
     return tuple(remarked)
 

@@ -23,6 +23,8 @@ _NOT_FOR_THIS_MACHINE = "error 216 ERROR_EXE_MACHINE_TYPE_MISMATCH"
 _LINUX = "exit status 127, with the loader's message on standard error"
 _LINUX_DAMAGED = "exit status 127, or the signal SIGBUS or SIGSEGV without a word"
 _LINUX_NO_LOADER = "exit status 127, and from the shell only that the program is not found"
+_MAC = "the signal SIGABRT, with the loader's message on standard error or in the crash report"
+_MAC_KILLED = "the signal SIGKILL, or that the system cannot open it; a shell says 'Bad CPU type in executable'"
 
 
 def symptom_of(file_format: Format, component: Component) -> str | None:
@@ -31,6 +33,8 @@ def symptom_of(file_format: Format, component: Component) -> str | None:
         return None
     if component.gives_up_with:
         return component.gives_up_with
+    if file_format is Format.MACHO:
+        return _MAC_KILLED if component.kind == "program" else _MAC
     return _of_linux(component) if file_format is Format.ELF else _of_windows(component)
 
 

@@ -1,5 +1,6 @@
 """Trace a program: what it needs, directly and indirectly, and how each need stands."""
 
+from collections import deque
 from collections.abc import Sequence
 
 import msgspec
@@ -18,7 +19,8 @@ from fundamen.trace.symptom import DLL_INIT_FAILED, status_in_words
 from fundamen.trace.version import version_of
 
 _APART = {"framework", "side-by-side-assembly"}  # what is told apart from the file that stands for it
-_OF_VERSIONS = {
+_PASSED_OVER = {
+    Outcome.UNTRUSTED: Verdict.UNTRUSTED,
     Outcome.SWITCHED_OFF: Verdict.BLOCKED,
     Outcome.OLDER_VERSION: Verdict.OUTDATED,
     Outcome.OTHER_VERSION: Verdict.MISSING,  # what is there stands in for nothing
@@ -122,6 +124,8 @@ class _Judging:
         if self._loading.runs_here and not finding.verdict.is_fault:
             reason = f"it is for {self._loading.architecture}, and this machine runs {self._loading.runs_here}"
             finding = _Finding(Verdict.WRONG_ARCHITECTURE, reason, finding.evidence)
+        elif self._loading.untrusted and not finding.verdict.is_fault:
+            finding = _Finding(Verdict.UNTRUSTED, f"it {self._loading.untrusted}", finding.evidence)
         return Component(
             name=self._machine.paths.basename(path),
             kind="program" if binary.kind is Kind.PROGRAM else "shared-library",
@@ -138,6 +142,7 @@ class _Judging:
             evidence=finding.evidence,
             searched=(),
             sought_as=(self._machine.paths.basename(path),),
+            remarks=self._loading.remarks,
         )
 
     def _component(self, resolutions: list[Resolution]) -> Component:
@@ -171,6 +176,7 @@ class _Judging:
             sought_as=first.sought_as or (self._machine.paths.basename(first.name),),
             sought_versions=first.sought_versions,
             observed=self._observed(first.name, path),
+            remarks=self._lacks_later(path),
         )
 
     def _observed(self, name: str, path: MachinePath | None) -> str:
@@ -238,6 +244,15 @@ class _Judging:
         unoffered = tuple(dict.fromkeys(function for gap in gaps for function in gap.functions))
         return _Finding(Verdict.OUTDATED, reason, finding.evidence, unoffered)
 
+    def _lacks_later(self, path: MachinePath | None) -> tuple[str, ...]:
+        """What a library does not offer of that which is bound only when it is called."""
+        gaps = [gap for gap in self._loading.unoffered if gap.library == path and gap.how is How.DELAYED]
+        callers = [self._machine.paths.basename(gap.importer) for gap in gaps]
+        return tuple(
+            f"it does not offer {_named(gap.functions)}, which {caller} may call later"
+            for gap, caller in zip(gaps, callers, strict=True)
+        )
+
     def _judge_unfound(self, resolution: Resolution) -> _Finding:
         """Say why the loader ends with nothing: the most telling of the candidates that it passed over."""
         by_outcome = {candidate.outcome: candidate for candidate in reversed(resolution.candidates)}
@@ -250,7 +265,7 @@ class _Judging:
             return _Finding(
                 Verdict.WRONG_ARCHITECTURE, f"what the loader finds {other.detail}, and the program is for {wanted}"
             )
-        for outcome, verdict in _OF_VERSIONS.items():
+        for outcome, verdict in _PASSED_OVER.items():
             if passed := by_outcome.get(outcome):
                 found = "" if resolution.kind == "framework" else f"{passed.path} {passed.detail}"
                 return _Finding(verdict, "; ".join(filter(None, (found, resolution.decided))))
@@ -295,11 +310,19 @@ def _named(functions: tuple[str, ...]) -> str:
 
 
 def _chains(loading: LoadMap) -> dict[MachinePath, tuple[MachinePath, ...]]:
-    """The shortest way from the program to each loaded file; breadth first, so the first is shortest."""
-    chains: dict[MachinePath, tuple[MachinePath, ...]] = {loading.program: (loading.program,)}
+    """The shortest way from the program to each loaded file."""
+    needs: dict[MachinePath, list[MachinePath]] = {}
     for resolution in loading.resolutions:
-        if resolution.path is not None and resolution.needed_by in chains:
-            chains.setdefault(resolution.path, (*chains[resolution.needed_by], resolution.path))
+        if resolution.path is not None:
+            needs.setdefault(resolution.needed_by, []).append(resolution.path)
+    chains: dict[MachinePath, tuple[MachinePath, ...]] = {loading.program: (loading.program,)}
+    waiting = deque([loading.program])
+    while waiting:
+        needer = waiting.popleft()
+        for path in needs.get(needer, ()):
+            if path not in chains:
+                chains[path] = (*chains[needer], path)
+                waiting.append(path)
     return chains
 
 

@@ -7,12 +7,19 @@ from fundamen.model.binary import Binary, Format
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
+_NOT_GIVEN = "0.0.0"  # what a linker writes into a Mach-O library where nobody said a version
+
 if TYPE_CHECKING:
     from fundamen.formats.pe_version import VersionInfo
 
 
 def version_of(machine: Machine, path: MachinePath, binary: Binary) -> str | None:
     """The version in numbers, as the file's own resource gives it; None where it gives none that can be read."""
+    if binary.format is Format.MACHO:
+        from fundamen.formats.macho import MachO  # noqa: PLC0415 - only for files of this format
+
+        part = binary.slice_for(binary.architecture) if isinstance(binary, MachO) else None
+        return part.version if part is not None and part.version != _NOT_GIVEN else None
     if binary.format is not Format.PE:
         return None  # an ELF file has no version of its own; its SONAME names the interface
     info = version_info_of(machine, path)

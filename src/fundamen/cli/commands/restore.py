@@ -61,7 +61,7 @@ def command(
             require_launchable(examined, path)
         with output.working("Proving the sources"):
             catalogues = proven_catalogues(store, output.note)
-        authorities = authorities_at(home, options.now(), output)
+        authorities = authorities_at(home, examined.platform, options.now(), output)
         with output.working(f"Rehearsing the restoration of {path}"):
             rehearsal = rehearse(examined, path, catalogues, authorities, store.fetch)
         restoration = Restoration(rehearsal)

@@ -44,7 +44,7 @@ def command(
     worst = Exit.NOTHING_AT_FAULT
     with output:
         examined = machine()
-        authorities = authorities_at(options.home(), options.now(), output)
+        authorities = authorities_at(options.home(), examined.platform, options.now(), output)
         for index, name in enumerate(programs):
             try:
                 program = find_program(examined, name)

@@ -1,4 +1,4 @@
-"""A Linux machine: this host, or a root file system mounted at a folder."""
+"""Machines whose paths are POSIX's: this host, or a root file system mounted at a folder."""
 
 import os
 import posixpath
@@ -6,6 +6,7 @@ import stat
 from collections import deque
 from collections.abc import Mapping
 from contextlib import AbstractContextManager
+from typing import Self
 
 from fundamen.formats.cursor import ByteSource
 from fundamen.machine.file_bytes import FileBytes, open_quietly
@@ -17,14 +18,13 @@ from fundamen.model.paths import HostPath, MachinePath, shown
 _MOST_LINKS = 40  # the kernel's own limit in one look-up (path_resolution(7))
 
 
-class LinuxMachine(Machine):
-    """A Linux root at a folder of this host; ``/`` is this host itself.
+class PosixMachine(Machine):
+    """A root at a folder of this host; ``/`` is this host itself.
 
     Below any other folder every link is followed here, by the rules of path_resolution(7) with that folder as the
     root: an absolute link starts again at the folder, and ``..`` does not climb out of it.
     """
 
-    platform = Platform.LINUX
     paths = posixpath
 
     def __init__(self, root: HostPath, environment: Mapping[str, str], current: HostPath) -> None:
@@ -38,7 +38,7 @@ class LinuxMachine(Machine):
         super().__init__()
         self.is_live = root == "/"
         self.root = root
-        self.title = "this machine" if self.is_live else f"the Linux root at {shown(root)}"
+        self.title = "this machine" if self.is_live else f"the {self.platform.in_words} root at {shown(root)}"
         self.environment = environment
         self._current = current
         self._prefix = "" if self.is_live else root.rstrip("/")
@@ -91,9 +91,9 @@ class LinuxMachine(Machine):
                 return MachinePath(on_host[len(self._prefix) :])
         return MachinePath(posixpath.normpath(posixpath.join("/", text)))
 
-    def afresh(self) -> "LinuxMachine":
+    def afresh(self) -> Self:
         """The same machine with nothing remembered of what was read."""
-        return LinuxMachine(self.root, self.environment, self._current)
+        return type(self)(self.root, self.environment, self._current)
 
     def _resolved(self, path: str) -> str:
         parts = deque(path.split("/"))
@@ -106,9 +106,10 @@ class LinuxMachine(Machine):
             if part == "..":
                 resolved = resolved.rpartition("/")[0]
                 continue
-            target = self._link(f"{resolved}/{part}")
+            below = f"{resolved}/{self._actual(resolved, part)}"
+            target = self._link(below)
             if target is None:
-                resolved = f"{resolved}/{part}"
+                resolved = below
                 continue
             links += 1
             if links > _MOST_LINKS:
@@ -122,6 +123,10 @@ class LinuxMachine(Machine):
             parts.extendleft(reversed(target.split("/")))
         return resolved or "/"
 
+    def _actual(self, folder: str, name: str) -> str:  # noqa: ARG002 - for machines that compare without case
+        """How a name in a folder is spelled."""
+        return name
+
     def _link(self, path: str) -> str | None:
         """The target of the link at a path whose folder holds no links; None where it is no link."""
         if path not in self._links:
@@ -130,6 +135,12 @@ class LinuxMachine(Machine):
             except (OSError, ValueError):  # not a link, or nothing there: the look-up that follows will tell
                 self._links[path] = None
         return self._links[path]
+
+
+class LinuxMachine(PosixMachine):
+    """This host, or a Linux root."""
+
+    platform = Platform.LINUX
 
 
 def looked_at(machine: Machine, path: MachinePath) -> Entry:
@@ -147,7 +158,8 @@ def looked_at(machine: Machine, path: MachinePath) -> Entry:
 def entry_of(status: os.stat_result) -> Entry:
     """What a status says stands there."""
     if stat.S_ISREG(status.st_mode):
-        return Entry(EntryKind.FILE, status.st_size)
+        changes_account = bool(status.st_mode & (stat.S_ISUID | stat.S_ISGID))
+        return Entry(EntryKind.FILE, status.st_size, changes_account=changes_account)
     return Entry(EntryKind.FOLDER if stat.S_ISDIR(status.st_mode) else EntryKind.SPECIAL)
 
 

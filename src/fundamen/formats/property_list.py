@@ -1,0 +1,38 @@
+"""Read property lists, as macOS keeps its settings and declarations in.
+
+Source: plist(5), and the DTD that such files name.
+"""
+
+import plistlib
+from xml.parsers.expat import ExpatError
+
+from fundamen.model.errors import DamagedFileError
+
+_MOST_BYTES = 4 << 20
+
+
+def read_property_list(data: bytes, what: str) -> dict[str, object]:
+    """The values of a property list by their keys.
+
+    Args:
+        data: the list, as XML or in the binary form.
+        what: which list it is, for messages.
+
+    Raises:
+        DamagedFileError: it is none, declares entities, is too large, or holds no keys.
+    """
+    if len(data) > _MOST_BYTES:
+        raise _damaged(what, f"it has {len(data)} bytes")
+    try:
+        values = plistlib.loads(data)
+    except (plistlib.InvalidFileException, ExpatError, ValueError, LookupError, OverflowError, RecursionError) as error:
+        raise _damaged(what, f"{type(error).__name__}: {error}") from error
+    except (TypeError, AttributeError) as error:  # plistlib's answer to tags in impossible places
+        raise _damaged(what, f"its tags are in places where they cannot be ({error})") from error
+    if not isinstance(values, dict):
+        raise _damaged(what, "it holds no keys")
+    return values
+
+
+def _damaged(what: str, why: str) -> DamagedFileError:
+    return DamagedFileError(what=f"The {what} cannot be read", why=why, do="Compare it with its publisher's package.")
