@@ -1,5 +1,6 @@
 """Build machines in a temporary folder, from minimal binaries."""
 
+import plistlib
 import shutil
 from pathlib import Path
 from typing import Any, Self
@@ -90,6 +91,15 @@ class AWindowsMachine(AMachine):
         """The library by which it shows what this system runs; the 64-bit one runs 32-bit programs too."""
         self.library("C:\\Windows\\System32\\ntdll.dll", architecture)
         return self.library("C:\\Windows\\SysWOW64\\ntdll.dll", "x86")
+
+
+class AMacMachine(AMachine):
+    """A macOS root without a shared cache."""
+
+    def __init__(self, root: Path, version: str = "14.2.1") -> None:
+        super().__init__(root)
+        versions = plistlib.dumps({"ProductVersion": version})
+        self.file("/System/Library/CoreServices/SystemVersion.plist", versions)
 
 
 def a_copy(folder: Path, of: Path) -> Path:

@@ -32,7 +32,7 @@ class MacMachine(PosixMachine):
         """Make the machine; the arguments are PosixMachine's."""
         super().__init__(root, environment, current)
         self._listings: dict[str, dict[str, str]] = {}  # path -> folded name -> name
-        self._firmlinks: dict[MachinePath, MachinePath] | None = None
+        self._firmlinks: dict[str, MachinePath] | None = None
 
     def version(self) -> tuple[int, ...]:
         """The version of macOS, such as (14, 2, 1); empty where its own file does not say."""
@@ -51,19 +51,19 @@ class MacMachine(PosixMachine):
         firmlinks = self._read_firmlinks()
         parts = [part for part in posixpath.normpath(path).split("/") if part]
         for length in range(len(parts) if firmlinks else 0, 0, -1):
-            other = firmlinks.get(MachinePath("/" + "/".join(parts[:length])))
+            other = firmlinks.get(self.folded("/" + "/".join(parts[:length])))
             if other is not None:
                 return super()._resolved(posixpath.join(other, *parts[length:]))
         return super()._resolved(path)
 
-    def _read_firmlinks(self) -> dict[MachinePath, MachinePath]:
-        """Folder of the system's volume -> the other volume's that stands in its place, where that is mounted."""
+    def _read_firmlinks(self) -> dict[str, MachinePath]:
+        """Folded folder of the system's volume -> the other volume's that stands in its place, where that is mounted."""
         if self._firmlinks is None:
             self._firmlinks = {}  # while the file is looked for, which lies on the system's own volume
             with contextlib.suppress(UnreadableError):
                 lines = self.content(_FIRMLINKS, _MOST_BYTES).decode("utf-8", "surrogateescape").splitlines()
                 self._firmlinks = {
-                    MachinePath(own): MachinePath(posixpath.join(_DATA_VOLUME, other.strip("/")))
+                    self.folded(own): MachinePath(posixpath.join(_DATA_VOLUME, other.strip("/")))
                     for own, tab, other in (line.partition("\t") for line in lines)
                     if tab and self.look(MachinePath(posixpath.join(_DATA_VOLUME, other))).kind is EntryKind.FOLDER
                 }
