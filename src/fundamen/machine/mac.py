@@ -57,7 +57,7 @@ class MacMachine(PosixMachine):
         return super()._resolved(path)
 
     def _read_firmlinks(self) -> dict[str, MachinePath]:
-        """Folded folder of the system's volume -> the other volume's that stands in its place, where that is mounted."""
+        """Folded folder of the system's volume -> what stands in its place on the other one, where that is mounted."""
         if self._firmlinks is None:
             self._firmlinks = {}  # while the file is looked for, which lies on the system's own volume
             with contextlib.suppress(UnreadableError):
