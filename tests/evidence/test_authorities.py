@@ -1,14 +1,20 @@
+import gzip
 import hashlib
+import lzma
 from pathlib import Path
+
+import pytest
 
 from builders.elf import an_elf
 from builders.machine import ALinuxMachine
 from fundamen.evidence.authority import Says, Subject
 from fundamen.evidence.catalogue import CatalogueAuthority
+from fundamen.evidence.debian_contents import find_bringers
 from fundamen.evidence.dpkg import DpkgAuthority
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.package import Base, Package, PackageFile
 from fundamen.model.paths import MachinePath
+from fundamen.trace.bringing import with_bringers
 
 OLD, NEW, OTHER = an_elf(soname="libx.so"), an_elf(soname="libx.so", padding=8), an_elf(soname="liby.so")
 
@@ -95,3 +101,42 @@ def test_bytes_that_may_be_another_version_are_not_called_altered(linux: ALinuxM
 def test_bytes_of_a_withdrawn_package_are_wrong(linux: ALinuxMachine) -> None:
     linux.file("/app/libx.so", OLD)
     assert catalogued(linux, a_package("1", withdrawn="leaks", libx=OLD)) == {"libx.so": Says.WRONG}
+
+
+CONTENTS = """lib/x86_64-linux-gnu/libtide.so.4          libs/libtide4,otherlibs/libtide4-compat
+usr/lib/x86_64-linux-gnu/salt/libtide.so.4   libs/saltgrass
+usr/lib/x86_64-linux-gnu/libtide.so.4.2      libs/libtide4
+usr/include/tide/berth.h\tlibdevel/libtide-dev
+usr/share/doc/a file with blanks/libtide.so.4  doc/tide-doc
+"""
+
+
+@pytest.mark.parametrize("ending", ["", ".gz", ".xz"])
+def test_the_archives_contents_lists_tell_which_package_would_bring_a_file(linux: ALinuxMachine, ending: str) -> None:
+    packed = {"": bytes, ".gz": gzip.compress, ".xz": lzma.compress}[ending](CONTENTS.encode())
+    machine = linux.file(f"/var/lib/apt/lists/archive_main_Contents-amd64{ending}", packed).opened()
+    names, folders = ("libtide.so.4", "tide/berth.h", "libtide"), ("/usr/lib/x86_64-linux-gnu", "/usr/include")
+    found = find_bringers(machine, names, Architecture.X86_64, folders)
+    assert {name: [bringer.package for bringer in bringers] for name, bringers in found.items()} == {
+        "libtide.so.4": ["libtide4", "libtide4-compat", "saltgrass"],
+        "tide/berth.h": ["libtide-dev"],
+    }
+    assert find_bringers(machine, names, Architecture.AARCH64) == {}
+
+
+def test_a_missing_library_is_told_with_the_package_that_puts_it_where_the_loader_looks(linux: ALinuxMachine) -> None:
+    linux.file("/var/lib/apt/lists/archive_main_Contents-amd64", CONTENTS.encode())
+    linux.program("/opt/app", needs=("libtide.so.4", "libreed.so.1")).link("/lib", "usr/lib")
+    trace = with_bringers(linux.opened(), linux.trace("/opt/app"))
+    assert [(fault.name, fault.brought_by) for fault in trace.faults] == [
+        ("libtide.so.4", ("libtide4", "libtide4-compat")),
+        ("libreed.so.1", ()),
+    ]
+
+
+def test_a_contents_list_that_is_damaged_says_what_it_can_and_no_more(linux: ALinuxMachine) -> None:
+    packed = gzip.compress(CONTENTS.encode())
+    for length in range(len(packed)):
+        machine = linux.file("/var/lib/apt/lists/archive_main_Contents-amd64.gz", packed[:length]).opened()
+        found = find_bringers(machine, ["libtide.so.4"], Architecture.X86_64)
+        assert set(found) <= {"libtide.so.4"}

@@ -113,6 +113,9 @@ def next_step(trace: Trace, machine: Machine) -> str:
     """What to do now: a command, or a sentence that ends with a full stop."""
     if trace.is_of_another_machine:
         return "Get the publisher's build of it for what this machine runs; nothing on the machine needs mending."
+    if trace.faults and all(fault.brought_by for fault in trace.faults):
+        packages = " ".join(dict.fromkeys(fault.brought_by[0] for fault in trace.faults))
+        return f"apt install {packages}" if machine.is_live else f"On that machine: apt install {packages}"
     if trace.faults:
         return command(machine, "restore", "--rehearse", trace.program)
     if not trace.is_of_a_program:
@@ -156,6 +159,8 @@ def _fault(page: Page, fault: Component, machine: Machine, number: int, *, verbo
     for candidate in fault.searched:
         if candidate.outcome not in {Outcome.ABSENT, Outcome.TAKEN}:
             page.field("looked at", f"{candidate.path} ({candidate.because}): {candidate.detail or candidate.outcome}")
+    if fault.brought_by:
+        page.field("brought by", f"the system's package {' or '.join(fault.brought_by)}")
     for remark in fault.remarks:
         page.field("also", remark)
     for evidence in fault.evidence:

@@ -15,6 +15,7 @@ from fundamen.machine.programs import find_program
 from fundamen.model.errors import FundamenError
 from fundamen.model.paths import MachinePath
 from fundamen.report.trace_text import next_step, trace_text
+from fundamen.trace.bringing import with_bringers
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program
 
@@ -50,7 +51,7 @@ def command(
                 program = find_program(examined, name)
                 observation = _observed(examined, program, seconds, output) if observe else None
                 with output.working(f"Tracing {name}"):
-                    trace = trace_program(examined, program, authorities, observation)
+                    trace = with_bringers(examined, trace_program(examined, program, authorities, observation))
             except FundamenError as error:
                 worst = max(worst, exit_of(error))
                 _fail(output, name, error)

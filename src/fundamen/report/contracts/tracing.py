@@ -40,6 +40,7 @@ class ComponentPart(msgspec.Struct, frozen=True, kw_only=True):
     version: str | None
     unoffered: tuple[str, ...]  # functions that are called and that it does not offer
     remarks: tuple[str, ...]  # what else there is to say, which changes no verdict
+    brought_by: tuple[str, ...]  # packages of the operating system's archive that would bring it
     observed: str | None  # what was seen of it as the program ran
     needed_by: tuple[str, ...]
     evidence: tuple[EvidencePart, ...]
@@ -114,6 +115,7 @@ def _component(trace: Trace, component: Component) -> ComponentPart:
         version=component.version,
         unoffered=component.unoffered,
         remarks=component.remarks,
+        brought_by=component.brought_by,
         observed=component.observed or None,
         needed_by=component.needed_by,
         evidence=tuple(EvidencePart(e.source, e.detail) for e in component.evidence),

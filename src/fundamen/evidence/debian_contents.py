@@ -1,0 +1,147 @@
+"""Which packages of Debian's archive would bring a file, from the contents lists that apt has fetched.
+
+Source: Debian's repository format, "Contents indices"; apt.conf(5), "Acquire::IndexTargets". Lists that apt keeps in a
+form that Python cannot unpack are unpacked by apt's own helper (apt-helper, "cat-file").
+"""
+
+import gzip
+import lzma
+import os
+import subprocess
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from typing import IO
+
+import msgspec
+
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.architecture import Architecture
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import HostPath, MachinePath
+
+_LISTS = MachinePath("/var/lib/apt/lists")
+_HELPER = "/usr/lib/apt/apt-helper"
+_AT_ONCE = 4 << 20  # bytes
+_MOST_UNPACKED = 4 << 30  # bytes of one list; a hostile one could unpack to anything
+_MOST_BRINGERS = 50  # of one name
+_LONGEST_PATH = 4096  # bytes
+
+# Source: Debian's architecture table (dpkg-architecture -L).
+DEBIAN_NAMES: Mapping[Architecture, str] = {
+    Architecture.X86: "i386",
+    Architecture.X86_64: "amd64",
+    Architecture.ARM: "armhf",
+    Architecture.AARCH64: "arm64",
+    Architecture.RISCV64: "riscv64",
+    Architecture.PPC64LE: "ppc64el",
+    Architecture.S390X: "s390x",
+}
+
+
+class Bringer(msgspec.Struct, frozen=True):
+    """A package that would bring a file."""
+
+    package: str
+    path: MachinePath  # where it would put the file
+
+
+def find_bringers(
+    machine: Machine, names: Iterable[str], architecture: Architecture, folders: Sequence[str] = ()
+) -> dict[str, tuple[Bringer, ...]]:
+    """The packages that would bring files of some names, each name's in the order of the lists.
+
+    Args:
+        machine: whose lists are read.
+        names: file names, or the last parts of paths ("sys/capability.h").
+        architecture: for which the files are wanted.
+        folders: where a file must lie to be of use, each with all below it; anywhere where there are none.
+    """
+    wanted = {name: b"/" + name.encode("utf-8", "surrogateescape") for name in names if name and "\n" not in name}
+    found: dict[str, dict[Bringer, None]] = {name: {} for name in wanted}
+    for list_path in contents_lists(machine, architecture) if wanted else ():
+        with _unpacked(machine.host_path(list_path)) as stream:
+            for text in _pieces(stream):
+                for name, ending in wanted.items():
+                    for bringer in _lines_with(text, ending):
+                        if len(found[name]) < _MOST_BRINGERS and _is_below(bringer.path, folders):
+                            found[name][bringer] = None
+    return {name: tuple(bringers) for name, bringers in found.items() if bringers}
+
+
+def contents_lists(machine: Machine, architecture: Architecture) -> list[MachinePath]:
+    """The contents lists for an architecture that are there and can be unpacked here."""
+    debian = DEBIAN_NAMES.get(architecture, "")
+    try:
+        names = machine.names(_LISTS)
+    except UnreadableError:
+        return []
+    paths = [
+        machine.join(_LISTS, name)
+        for name in names
+        if (stem := name.partition("_Contents-")[2].partition(".")[0]) and stem in {debian, "all"}
+    ]
+    return [path for path in paths if machine.look(path).kind is EntryKind.FILE and _can_unpack(path)]
+
+
+def _can_unpack(path: MachinePath) -> bool:
+    ending = path.rpartition(".")[2]
+    return ending in {"gz", "xz"} or "_Contents-" in ending or os.path.exists(_HELPER)
+
+
+@contextmanager
+def _unpacked(path: HostPath) -> Iterator[IO[bytes]]:
+    ending = path.rpartition(".")[2]
+    if ending == "gz":
+        with gzip.open(path) as unzipped:
+            yield unzipped  # type: ignore[misc]  # a binary stream by another name
+    elif ending == "xz":
+        with lzma.open(path) as unzipped:
+            yield unzipped
+    elif "_Contents-" in ending:  # no ending at all: it is not packed
+        with open(path, "rb") as stream:
+            yield stream
+    else:
+        with subprocess.Popen(
+            [_HELPER, "cat-file", path], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, stdin=subprocess.DEVNULL
+        ) as helper:
+            assert helper.stdout is not None  # noqa: S101 - it was asked for
+            try:
+                yield helper.stdout
+            finally:
+                helper.kill()
+
+
+def _pieces(stream: IO[bytes]) -> Iterator[bytes]:
+    """The text in pieces of whole lines."""
+    rest, size = b"", 0
+    try:
+        while data := stream.read(_AT_ONCE):
+            size += len(data)
+            whole, newline, tail = (rest + data).rpartition(b"\n")
+            yield whole + newline
+            rest = tail[:_LONGEST_PATH]
+            if size > _MOST_UNPACKED:
+                return
+    except (OSError, EOFError, lzma.LZMAError):  # a damaged list says no more
+        return
+    yield rest
+
+
+def _lines_with(text: bytes, ending: bytes) -> Iterator[Bringer]:
+    """The lines whose path ends so. A line is a path, blanks, and sections with packages, separated by commas."""
+    at = text.find(ending)
+    while at >= 0:
+        after = at + len(ending)
+        if text[after : after + 1] in {b" ", b"\t"}:
+            begin, end = text.rfind(b"\n", 0, at) + 1, text.find(b"\n", after)
+            line = text[begin : end if end >= 0 else len(text)].decode("utf-8", "surrogateescape")
+            path, *packages = line.rsplit(maxsplit=1)
+            for package in packages[0].split(",") if packages else ():
+                yield Bringer(package.rpartition("/")[2], MachinePath("/" + path))
+        at = text.find(ending, after)
+
+
+def _is_below(path: MachinePath, folders: Sequence[str]) -> bool:
+    """Whether a path lies in one of the folders, however /usr is merged."""
+    spellings = (path, "/usr" + path)
+    return not folders or any(s.startswith(folder.rstrip("/") + "/") for s in spellings for folder in folders)

@@ -1,0 +1,40 @@
+"""Which package of the operating system's archive would bring what is missing."""
+
+import msgspec
+
+from fundamen.evidence.debian_contents import find_bringers
+from fundamen.loaders.glibc import system_folders
+from fundamen.machine.machine import Machine
+from fundamen.model.architecture import Platform
+from fundamen.model.paths import MachinePath
+from fundamen.model.verdict import Verdict
+from fundamen.trace.records import Component, Trace
+
+_SEARCHED = {"shared-library", "loader"}
+
+
+def with_bringers(machine: Machine, trace: Trace) -> Trace:
+    """The trace, with the packages that would put each missing library where the machine's loader finds it."""
+    missing = [c for c in trace.components if c.verdict is Verdict.MISSING and c.kind in _SEARCHED]
+    if machine.platform is not Platform.LINUX or not missing:
+        return trace
+    names = {machine.paths.basename(component.name) for component in missing}
+    folders = system_folders(machine, None, trace.architecture)
+    places = {machine.real(MachinePath(folder)) for folder in folders}
+    found = find_bringers(machine, names, trace.architecture, folders)
+
+    def packages(component: Component) -> tuple[str, ...]:
+        bringers = found.get(machine.paths.basename(component.name), ())
+        # A need that is a path is met only by a file of that very path.
+        fitting = [b for b in bringers if "/" not in component.name or b.path.endswith(component.name)]
+        direct = [b for b in fitting if machine.real(machine.folder_of(b.path)) in places]
+        return tuple(dict.fromkeys(bringer.package for bringer in direct))
+
+    brought = {id(component): packages(component) for component in missing}
+    components = tuple(
+        msgspec.structs.replace(component, brought_by=brought[id(component)])
+        if brought.get(id(component))
+        else component
+        for component in trace.components
+    )
+    return msgspec.structs.replace(trace, components=components)
