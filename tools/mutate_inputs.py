@@ -23,13 +23,16 @@ from builders.pe import a_pe
 from fundamen.demo.world import BINARIES
 from fundamen.formats.api_set import read_api_sets
 from fundamen.formats.app_config import read_app_config
+from fundamen.formats.ar_archive import read_archive
 from fundamen.formats.binary import read_binary
+from fundamen.formats.build_log import read_build_log
 from fundamen.formats.cli_header import read_managed
 from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.dyld_cache import read_dyld_cache
 from fundamen.formats.elf import Elf
 from fundamen.formats.elf_symbols import read_exports as read_elf_exports
 from fundamen.formats.ld_cache import read_ld_cache
+from fundamen.formats.linker_script import read_linker_script
 from fundamen.formats.loader_trace import LoaderTrace
 from fundamen.formats.macho import MachO
 from fundamen.formats.macho_imports import read_imports
@@ -74,6 +77,29 @@ RUNTIME_CONFIG = (
 )
 DEPENDENCIES = b'{"runtimeTarget": "net", "targets": {"net": {"Salt/1.0": {"runtime": {"lib/Salt.dll": {}}}}}}'
 TRACE = rb'0020:0024:trace:loaddll:build_module Loaded L"C:\\obs\\x\00fc.dll" at 0: native' + b"\n"
+SCRIPT = b"/* GNU ld script */ OUTPUT_FORMAT(elf64-x86-64) GROUP ( /lib/libc.so.6 -lx AS_NEEDED ( ld.so ) )"
+LOG = b"""make[1]: Entering directory '/src'
+cc -o tidebook main.o -L. -lsa1t
+/usr/bin/ld: cannot find -lsa1t: No such file or directory
+main.c:(.text+0xa): undefined reference to `salt_depth'
+main.c:3:10: fatal error: tide/berth.h: No such file or directory
+make: *** [Makefile:4: tidebook] Error 1
+"""
+
+
+def _part(name: str, content: bytes) -> bytes:
+    """A member of an archive with its header."""
+    header = f"{name:<16}{0:<12}{0:<6}{0:<6}{'100644':<8}{len(content):<10}`\n".encode()
+    return header + content + b"\n" * (len(content) % 2)
+
+
+AN_ARCHIVE = (
+    b"!<arch>\n"
+    + _part("/", b"\0\0\0\2" + b"\0\0\0\x80" * 2 + b"salt_depth\0salt_tide\0")
+    + _part("//", b"a_long_name_of_a_member.o/\n")
+    + _part("/0", b"\x7fELF" + bytes(70))
+    + _part("#1/8", b"bsd.o\0\0\0content")
+)
 SCHEMA = bytes.fromhex("06000000 60000000 00000000 01000000 1c000000 00000000 1f000000".replace(" ", "")) + bytes(80)
 
 
@@ -161,6 +187,9 @@ def inputs() -> list[tuple[str, bytes, Callable[[bytes], object]]]:
         ("a list of dependencies", DEPENDENCIES, read_assets),
         ("an offline hive", a_hive({"Salt": {"Build": 42, "Parts": ("a", "b")}, "Reed": {"": "x"}}), read_offline_hive),
         ("a shared cache", a_dyld_cache("arm64e", "/usr/lib/a.dylib", "/usr/lib/b.dylib"), read_shared_cache),
+        ("a static library", AN_ARCHIVE, lambda data: read_archive(MemoryBytes(data))),
+        ("a build's log", LOG, lambda data: read_build_log(data.decode("utf-8", "replace"))),
+        ("a linker script", SCRIPT, lambda data: read_linker_script(data.decode("utf-8", "replace"), "libc.so")),
         ("a property list", plistlib.dumps({"ProductVersion": "14.2", "A": [1, {"B": True}]}), read_list),
         ("a binary property list", plistlib.dumps({"A": [1, b"x", {"B": 2.5}]}, fmt=plistlib.FMT_BINARY), read_list),
         ("a loader's trace", TRACE, lambda data: LoaderTrace().feed(data)),

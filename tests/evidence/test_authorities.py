@@ -113,15 +113,16 @@ usr/share/doc/a file with blanks/libtide.so.4  doc/tide-doc
 
 @pytest.mark.parametrize("ending", ["", ".gz", ".xz"])
 def test_the_archives_contents_lists_tell_which_package_would_bring_a_file(linux: ALinuxMachine, ending: str) -> None:
-    packed = {"": bytes, ".gz": gzip.compress, ".xz": lzma.compress}[ending](CONTENTS.encode())
+    plain = CONTENTS.encode()
+    packed = {"": plain, ".gz": gzip.compress(plain), ".xz": lzma.compress(plain)}[ending]
     machine = linux.file(f"/var/lib/apt/lists/archive_main_Contents-amd64{ending}", packed).opened()
     names, folders = ("libtide.so.4", "tide/berth.h", "libtide"), ("/usr/lib/x86_64-linux-gnu", "/usr/include")
-    found = find_bringers(machine, names, Architecture.X86_64, folders)
+    found = find_bringers(machine, names, [Architecture.X86_64], folders)
     assert {name: [bringer.package for bringer in bringers] for name, bringers in found.items()} == {
         "libtide.so.4": ["libtide4", "libtide4-compat", "saltgrass"],
         "tide/berth.h": ["libtide-dev"],
     }
-    assert find_bringers(machine, names, Architecture.AARCH64) == {}
+    assert find_bringers(machine, names, [Architecture.AARCH64]) == {}
 
 
 def test_a_missing_library_is_told_with_the_package_that_puts_it_where_the_loader_looks(linux: ALinuxMachine) -> None:
@@ -138,5 +139,5 @@ def test_a_contents_list_that_is_damaged_says_what_it_can_and_no_more(linux: ALi
     packed = gzip.compress(CONTENTS.encode())
     for length in range(len(packed)):
         machine = linux.file("/var/lib/apt/lists/archive_main_Contents-amd64.gz", packed[:length]).opened()
-        found = find_bringers(machine, ["libtide.so.4"], Architecture.X86_64)
+        found = find_bringers(machine, ["libtide.so.4"], [Architecture.X86_64])
         assert set(found) <= {"libtide.so.4"}

@@ -13,6 +13,7 @@ from fundamen import __version__
 _COMMANDS = {
     "trace": ("trace", "Show all that a program needs, and how each need stands."),
     "inspect": ("inspect", "Show what a file is: format, architecture, needs, digest."),
+    "build": ("build", "Show what a failing compile or link step lacks."),
     "restore": ("restore", "Put right what a program stands on, from trusted sources."),
     "undo": ("undo", "Take a restoration back."),
     "history": ("history", "List the restorations of a machine."),

@@ -7,6 +7,7 @@ form that Python cannot unpack are unpacked by apt's own helper (apt-helper, "ca
 import gzip
 import lzma
 import os
+import re
 import subprocess
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -23,8 +24,9 @@ _LISTS = MachinePath("/var/lib/apt/lists")
 _HELPER = "/usr/lib/apt/apt-helper"
 _AT_ONCE = 4 << 20  # bytes
 _MOST_UNPACKED = 4 << 30  # bytes of one list; a hostile one could unpack to anything
-_MOST_BRINGERS = 50  # of one name
+_MOST_BRINGERS = 2000  # of one name; cross compilers bring a whole set each
 _LONGEST_PATH = 4096  # bytes
+_OF_ONE_PROCESSOR = re.compile(r"\.(?:so|a|o)(?:\.|$)")
 
 # Source: Debian's architecture table (dpkg-architecture -L).
 DEBIAN_NAMES: Mapping[Architecture, str] = {
@@ -46,19 +48,24 @@ class Bringer(msgspec.Struct, frozen=True):
 
 
 def find_bringers(
-    machine: Machine, names: Iterable[str], architecture: Architecture, folders: Sequence[str] = ()
+    machine: Machine, names: Iterable[str], architectures: Sequence[Architecture], folders: Sequence[str] = ()
 ) -> dict[str, tuple[Bringer, ...]]:
     """The packages that would bring files of some names, each name's in the order of the lists.
 
     Args:
         machine: whose lists are read.
         names: file names, or the last parts of paths ("sys/capability.h").
-        architecture: for which the files are wanted.
+        architectures: whose lists are looked through; what is in none of these, in the list for all.
         folders: where a file must lie to be of use, each with all below it; anywhere where there are none.
     """
     wanted = {name: b"/" + name.encode("utf-8", "surrogateescape") for name in names if name and "\n" not in name}
     found: dict[str, dict[Bringer, None]] = {name: {} for name in wanted}
-    for list_path in contents_lists(machine, architecture) if wanted else ():
+    for list_path in contents_lists(machine, architectures):
+        if list_path.partition("_Contents-all")[1]:
+            # What is made for one processor is in no package for all, save in those for compiling for another.
+            wanted = {n: ending for n, ending in wanted.items() if not (found[n] or _OF_ONE_PROCESSOR.search(n))}
+        if not wanted:
+            break
         with _unpacked(machine.host_path(list_path)) as stream:
             for text in _pieces(stream):
                 for name, ending in wanted.items():
@@ -68,18 +75,16 @@ def find_bringers(
     return {name: tuple(bringers) for name, bringers in found.items() if bringers}
 
 
-def contents_lists(machine: Machine, architecture: Architecture) -> list[MachinePath]:
-    """The contents lists for an architecture that are there and can be unpacked here."""
-    debian = DEBIAN_NAMES.get(architecture, "")
+def contents_lists(machine: Machine, architectures: Sequence[Architecture]) -> list[MachinePath]:
+    """The contents lists for some architectures that are there and can be unpacked here; those for all come last."""
+    debian = [DEBIAN_NAMES.get(architecture, "") for architecture in architectures]
     try:
         names = machine.names(_LISTS)
     except UnreadableError:
         return []
-    paths = [
-        machine.join(_LISTS, name)
-        for name in names
-        if (stem := name.partition("_Contents-")[2].partition(".")[0]) and stem in {debian, "all"}
-    ]
+    stems = {name: name.partition("_Contents-")[2].partition(".")[0] for name in names}
+    chosen = [name for stem in (*filter(None, debian), "all") for name in names if stems[name] == stem]
+    paths = [machine.join(_LISTS, name) for name in chosen]
     return [path for path in paths if machine.look(path).kind is EntryKind.FILE and _can_unpack(path)]
 
 

@@ -21,7 +21,7 @@ def with_bringers(machine: Machine, trace: Trace) -> Trace:
     names = {machine.paths.basename(component.name) for component in missing}
     folders = system_folders(machine, None, trace.architecture)
     places = {machine.real(MachinePath(folder)) for folder in folders}
-    found = find_bringers(machine, names, trace.architecture, folders)
+    found = find_bringers(machine, names, (trace.architecture,), folders)
 
     def packages(component: Component) -> tuple[str, ...]:
         bringers = found.get(machine.paths.basename(component.name), ())

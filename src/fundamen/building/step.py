@@ -1,0 +1,336 @@
+"""Examine one step of a build: which libraries, start files, inputs and headers its own tools do not find, and why.
+
+A compiler stops at the first header and a linker names only what it met; here every need is looked for in one pass.
+"""
+
+import os
+from collections.abc import Iterable, Iterator, Sequence
+
+import msgspec
+
+from fundamen.building.command import CompilerCommand
+from fundamen.building.compiler import Compiler, HeaderFolders, LinkPlan, Part
+from fundamen.building.library_search import LibraryFile, file_names, find_library, name_of, names_in, read_library
+from fundamen.building.near_misses import find_near_misses
+from fundamen.building.records import BuildNeed, BuildStep, Sort
+from fundamen.building.symbol_search import find_defining
+from fundamen.building.whereabouts import Whereabouts
+from fundamen.evidence.authority import Authority, Says, Subject
+from fundamen.formats.build_log import Message
+from fundamen.formats.build_log import Says as LogSays
+from fundamen.loaders.load_map import Outcome
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.architecture import Architecture
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import MachinePath
+from fundamen.model.verdict import Verdict
+
+_CPP_ENDINGS = (".cc", ".cpp", ".cxx", ".c++", ".C", ".hpp", ".hh", ".mm")
+_MOST_SYMBOLS = 200
+_DEEPEST_SCRIPT = 8
+_START_FILES = ("crt", "Scrt", "gcrt", "Mcrt", "rcrt", "grcrt")
+
+
+def examine_step(
+    machine: Machine,
+    command: CompilerCommand | None,
+    compiler: Compiler,
+    folder: MachinePath,
+    said: Sequence[Message],
+    authorities: Sequence[Authority] = (),
+) -> BuildStep:
+    """Find all that one step needs and does not find.
+
+    Args:
+        machine: this host, where the build runs.
+        command: the step's command line; None where only the messages are known.
+        compiler: which is asked where it looks.
+        folder: that the step is run in.
+        said: what its tools said, as far as a log is at hand.
+        authorities: who may vouch for what is found.
+
+    Raises:
+        UnreadableError: the compiler cannot be asked.
+    """
+    step = _Step(machine, command, compiler, folder, said)
+    needs = _vouched(machine, step.needs(), step.plan.architecture, authorities)
+    whereabouts = Whereabouts(machine, folder, step.plan.folders, step.plan.architecture)
+    return BuildStep(
+        command=(command.tool, *command.order) if command else (),
+        folder=folder,
+        architecture=step.plan.architecture,
+        needs=tuple(whereabouts.told(needs)),
+        target=next((message.name for message in said if message.says is LogSays.TARGET_FAILED), ""),
+    )
+
+
+def _vouched(
+    machine: Machine, needs: list[BuildNeed], architecture: Architecture, authorities: Sequence[Authority]
+) -> list[BuildNeed]:
+    """The needs, with what the authorities say of the files that meet them."""
+    subjects = [
+        Subject(n.path, machine.paths.basename(n.path), architecture)
+        for n in needs
+        if n.path and not n.verdict.is_fault
+    ]
+    found = {path: said for each in authorities for path, said in each.testify(machine, subjects).items()}
+    told = []
+    for need in needs:
+        testimony = found.get(need.path) if need.path is not None and not need.verdict.is_fault else None
+        verdict = {Says.RIGHT: Verdict.SOUND, Says.WRONG: Verdict.CORRUPT}.get(testimony.says) if testimony else None
+        if testimony is not None and verdict is not None:
+            reason = f"{testimony.speaker}: {testimony.detail}"
+            told.append(msgspec.structs.replace(need, verdict=verdict, reason=reason))
+        else:
+            told.append(need)
+    return told
+
+
+class _Step:
+    def __init__(
+        self,
+        machine: Machine,
+        command: CompilerCommand | None,
+        compiler: Compiler,
+        folder: MachinePath,
+        said: Sequence[Message],
+    ) -> None:
+        self._machine = machine
+        self._command = command
+        self._compiler = compiler
+        self._folder = folder
+        self._said = said
+        self.plan: LinkPlan = compiler.link_plan()
+
+    def needs(self) -> list[BuildNeed]:
+        """All needs, those of the compiler before those of the linker."""
+        found = [*self._tools(), *self._headers(), *self._inputs()]
+        if self._command is None or self._command.links:
+            parts = [*self.plan.parts, *self._said_libraries()]
+            found += [need for part in dict.fromkeys(parts) for need in self._part(part)]
+            found += self._symbols(found)
+        first: dict[tuple[str, Sort], BuildNeed] = {}
+        for need in found:
+            first.setdefault((need.name, need.sort), need)
+        return list(first.values())
+
+    def _tools(self) -> Iterator[BuildNeed]:
+        for message in self._of(LogSays.NO_TOOL):
+            reason = "the shell does not find it on PATH"
+            yield BuildNeed(name=message.name, sort=Sort.TOOL, verdict=Verdict.MISSING, reason=reason)
+
+    # Headers.
+
+    def _headers(self) -> Iterator[BuildNeed]:
+        missing: dict[str, str] = {}
+        for source in self._command.sources if self._command else ():
+            for name in self._compiler.missing_headers(source):
+                missing.setdefault(name, source)
+        for message in self._of(LogSays.NO_HEADER):
+            missing.setdefault(message.name, message.asked_by)
+        if missing:
+            is_cpp = any(source.endswith(_CPP_ENDINGS) for source in missing.values())
+            folders = self._compiler.header_folders(is_cpp=is_cpp)
+            for name, source in missing.items():
+                yield self._header(name, source, folders)
+
+    def _header(self, name: str, source: str, folders: HeaderFolders) -> BuildNeed:
+        own = self._machine.join(self._folder, os.path.dirname(source))
+        places = [self._machine.join(folder, name) for folder in (own, *folders.quoted, *folders.all)]
+        path = next((place for place in places if self._is_file(place)), None)
+        head, tail = os.path.split(name)
+        near = tuple(
+            os.path.join(head, other)
+            for folder in (own, *folders.quoted, *folders.all)
+            for other in find_near_misses(tail, self._names(self._machine.join(folder, head)))
+        )
+        return BuildNeed(
+            name=name,
+            sort=Sort.HEADER,
+            verdict=Verdict.UNPROVEN if path else Verdict.MISSING,
+            reason=f"it is there now, at {path}" if path else f"it is in none of the {len(places)} folders of headers",
+            path=path,
+            asked_by=source,
+            near=tuple(dict.fromkeys(near)),
+        )
+
+    # What the command names by paths.
+
+    def _inputs(self) -> Iterator[BuildNeed]:
+        named = list(self._command.inputs) if self._command else []
+        for message in (*self._of(LogSays.NO_FILE), *self._of(LogSays.NO_RULE)):
+            is_start_file = "/" not in message.name and message.name.startswith(_START_FILES)
+            if message.name not in named and not is_start_file and not message.name.startswith("-"):
+                named.append(message.name)
+        for name in named:
+            path = self._machine.join(self._folder, name)
+            if not self._is_file(path):
+                near = find_near_misses(os.path.basename(name), self._names(self._machine.folder_of(path)))
+                yield BuildNeed(
+                    name=name,
+                    sort=Sort.INPUT,
+                    verdict=Verdict.MISSING,
+                    reason="nothing stands there, and no rule has made it",
+                    near=tuple(os.path.join(os.path.dirname(name), other) for other in near),
+                )
+            elif name.endswith((".o", ".a", ".so", ".lo", ".obj")):
+                yield self._judged_input(name, path)
+
+    def _judged_input(self, name: str, path: MachinePath) -> BuildNeed:
+        file = read_library(self._machine, path)
+        verdict, reason = Verdict.UNPROVEN, str(path)
+        if file.problem:
+            verdict, reason = Verdict.CORRUPT, file.problem
+        elif not self._fits(file):
+            verdict, reason = Verdict.WRONG_ARCHITECTURE, f"it is for {file.architecture}"
+        return BuildNeed(name=name, sort=file.sort, verdict=verdict, reason=reason, path=path)
+
+    # Libraries and start files.
+
+    def _said_libraries(self) -> list[Part]:
+        given = set(self._command.order) if self._command else set[str]()
+        named = [f"-l{message.name}" for message in self._of(LogSays.NO_LIBRARY)]
+        starts = [m.name for m in self._of(LogSays.NO_FILE) if "/" not in m.name and m.name.startswith(_START_FILES)]
+        return [Part(name) for name in (*named, *starts) if name not in given]
+
+    def _part(self, part: Part, asked_by: str = "", depth: int = 0) -> Iterator[BuildNeed]:
+        if not part.name.startswith("-l"):
+            yield from self._file(part, asked_by)
+            return
+        windows = self.plan.is_for_windows
+        names = file_names(part.name[2:], only_static=part.only_static, for_windows=windows)
+        found = find_library(self._machine, names, self.plan.folders, self.plan.architecture)
+        sort = found.file.sort if found.file else Sort.STATIC if part.only_static else Sort.LIBRARY
+        verdict, reason = Verdict.UNPROVEN, str(found.path)
+        others = [c for c in found.candidates if c.outcome is Outcome.OTHER_ARCHITECTURE]
+        if found.file is not None and found.file.problem:
+            verdict, reason = Verdict.CORRUPT, f"{found.path}: {found.file.problem}"
+        elif found.path is None and others:
+            verdict = Verdict.WRONG_ARCHITECTURE
+            reason = f"{others[0].path} {others[0].detail}, and the step links for {self.plan.architecture}"
+        elif found.path is None:
+            verdict, reason = Verdict.MISSING, self._why_missing(part, names)
+        near = () if found.path else find_near_misses(part.name[2:], (n for n, _ in self._existing()))
+        yield BuildNeed(
+            name=part.name,
+            sort=sort,
+            verdict=verdict,
+            reason=reason,
+            path=found.path,
+            asked_by=asked_by,
+            searched=found.candidates,
+            near=tuple(f"-l{name}" for name in near),
+        )
+        if found.path is not None and found.file is not None and depth < _DEEPEST_SCRIPT:
+            yield from self._meant(found.path, found.file, part, depth)
+
+    def _meant(self, script: MachinePath, file: LibraryFile, part: Part, depth: int) -> Iterator[BuildNeed]:
+        """What a script that stands in a library's place names, as far as it is not there."""
+        for meant in file.meant:
+            for need in self._part(Part(meant.name, part.only_static), str(script), depth + 1):
+                if need.verdict.is_fault:
+                    yield need
+
+    def _file(self, part: Part, asked_by: str) -> Iterator[BuildNeed]:
+        """A start file, or a file that a script names: at its path, or in the folders that are searched."""
+        is_path = part.name.startswith("/")
+        folders = ["/"] if is_path else [self._folder, *self.plan.folders]
+        found = find_library(self._machine, [part.name], folders, self.plan.architecture)
+        is_start_file = os.path.basename(part.name).startswith(_START_FILES)
+        others = [c for c in found.candidates if c.outcome is Outcome.OTHER_ARCHITECTURE]
+        verdict, reason = Verdict.UNPROVEN, str(found.path)
+        if found.file is not None and found.file.problem:
+            verdict, reason = Verdict.CORRUPT, f"{found.path}: {found.file.problem}"
+        elif found.path is None and others:
+            verdict, reason = Verdict.WRONG_ARCHITECTURE, f"{others[0].path} {others[0].detail}"
+        elif found.path is None:
+            verdict, reason = Verdict.MISSING, f"the compiler knows no place that has it for {self.plan.architecture}"
+        yield BuildNeed(
+            name=self._machine.join(part.name) if is_path else part.name,
+            sort=Sort.START_FILE if is_start_file else Sort.LIBRARY,
+            verdict=verdict,
+            reason=reason,
+            path=found.path,
+            asked_by=asked_by,
+            searched=found.candidates,
+        )
+
+    def _why_missing(self, part: Part, names: Sequence[str]) -> str:
+        """Say whether only the part for running programs is there, which lacks what a linker asks for."""
+        stem = f"lib{part.name[2:]}.so."
+        for folder in self.plan.folders:
+            versioned = [name for name in self._names(MachinePath(folder)) if name.startswith(stem)]
+            if versioned and not part.only_static:
+                there = self._machine.join(folder, versioned[0])
+                return f"only {there} is there, for running programs; a linker looks for {' or '.join(names)}"
+        return f"{' or '.join(names)} is in none of the {len(self.plan.folders)} folders that are searched"
+
+    # Symbols.
+
+    def _symbols(self, needs: Iterable[BuildNeed]) -> Iterator[BuildNeed]:
+        undefined: dict[str, str] = {}
+        for message in self._of(LogSays.NO_SYMBOL)[:_MOST_SYMBOLS]:
+            undefined.setdefault(message.name, message.asked_by)
+        defining = find_defining(self._machine, list(undefined), self.plan.folders, self.plan.architecture)
+        lacking = [need.name for need in needs if need.verdict.is_fault and need.name.startswith("-l")]
+        own = self._own_archives()
+        for symbol, asked_by in undefined.items():
+            yield self._symbol(symbol, asked_by, defining.get(symbol, ()), own, lacking)
+
+    def _symbol(
+        self,
+        symbol: str,
+        asked_by: str,
+        defining: tuple[MachinePath, ...],
+        own: dict[str, LibraryFile],
+        lacking: list[str],
+    ) -> BuildNeed:
+        order = self._command.order if self._command else ()
+        names = [f"-l{name}" for path in defining if (name := self._name(path))]
+        on_line = [name for name in names if name in order] + [
+            name for name, file in own.items() if file.archive and symbol in (file.archive.symbols or ())
+        ]
+        do = ""
+        if on_line:
+            reason = f"{on_line[0]} defines it, but stands before what asks for it; a linker looks through it only once"
+            do = f"move {on_line[0]} to the end of the line"
+        elif names:
+            reason = f"{names[0]} defines it ({defining[0]}), and is not on the line"
+            do = f"add {names[0]} at the end of the line"
+        elif lacking:
+            reason = f"no library in the folders that are searched defines it; {lacking[0]}, which is not found, may"
+        else:
+            reason = "no library in the folders that are searched defines it"
+        return BuildNeed(
+            name=symbol, sort=Sort.SYMBOL, verdict=Verdict.MISSING, reason=reason, asked_by=asked_by, do=do
+        )
+
+    def _own_archives(self) -> dict[str, LibraryFile]:
+        """The static libraries that the command names by their paths."""
+        names = [name for name in (self._command.inputs if self._command else ()) if name.endswith((".a", ".lib"))]
+        paths = {name: self._machine.join(self._folder, name) for name in names}
+        return {name: read_library(self._machine, path) for name, path in paths.items() if self._is_file(path)}
+
+    # The machine.
+
+    def _of(self, says: LogSays) -> list[Message]:
+        return [message for message in self._said if message.says is says]
+
+    def _existing(self) -> Iterator[tuple[str, MachinePath]]:
+        return names_in(self._machine, self.plan.folders)
+
+    def _name(self, path: MachinePath) -> str:
+        return name_of(self._machine.paths.basename(path))
+
+    def _fits(self, file: LibraryFile) -> bool:
+        wanted = self.plan.architecture
+        return file.architecture in {None, wanted} or wanted is Architecture.UNKNOWN
+
+    def _is_file(self, path: MachinePath) -> bool:
+        return self._machine.look(path).kind is EntryKind.FILE
+
+    def _names(self, folder: MachinePath) -> tuple[str, ...]:
+        try:
+            return self._machine.names(folder)
+        except UnreadableError:
+            return ()

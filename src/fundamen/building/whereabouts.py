@@ -1,0 +1,168 @@
+"""Where else a missing file lies, which package would bring it, and at which line of a makefile its name is spelled."""
+
+import os
+import re
+from collections.abc import Iterable, Sequence
+
+import msgspec
+
+from fundamen.building.library_search import file_names, read_library
+from fundamen.building.records import BuildNeed, Sort
+from fundamen.evidence.debian_contents import find_bringers
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.architecture import Architecture
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import MachinePath
+from fundamen.model.verdict import Verdict
+
+_ALSO = ("/usr/local", "/opt", "/srv")  # where software is put that no package manager has brought
+_DEEPEST = 5
+_MOST_FOLDERS = 4000
+_MOST_FOUND = 3
+_MAKEFILES = re.compile(
+    r"(?:GNUm|M|m)akefile(?:\..*)?$|.*\.(?:mk|mak|am|pro|cmake)$|CMakeLists\.txt$|configure(?:\.ac)?$|env_.*"
+)
+_LARGEST_MAKEFILE = 4 << 20  # bytes
+_LIBRARIES = {Sort.LIBRARY, Sort.SHARED, Sort.STATIC}
+
+
+class Whereabouts:
+    """Looks around a build for what it lacks."""
+
+    def __init__(
+        self, machine: Machine, folder: MachinePath, searched: Sequence[str], architecture: Architecture
+    ) -> None:
+        self._machine = machine
+        self._folder = folder
+        self._searched = searched
+        self._architecture = architecture
+
+    def told(self, needs: Sequence[BuildNeed]) -> list[BuildNeed]:
+        """The needs, each fault with all that was found out about its whereabouts."""
+        sought = {
+            need.name: self._file_names(need)
+            for need in needs
+            if need.verdict in {Verdict.MISSING, Verdict.WRONG_ARCHITECTURE}
+        }
+        names = {name for names in sought.values() for name in names}
+        lying = self._lying(names) if names else {}
+        brought = self._brought(names) if names else {}
+        told = []
+        for need in needs:
+            if need.name in sought and need.sort is not Sort.SYMBOL:
+                own = sought[need.name]
+                elsewhere = tuple(path for name in own for path in lying.get(name, ()))
+                packages = tuple(dict.fromkeys(package for name in own for package in brought.get(name, ())))
+                need = msgspec.structs.replace(  # noqa: PLW2901 - the same need, with more said of it
+                    need, elsewhere=elsewhere[:_MOST_FOUND], brought_by=packages, spelled_at=self._spelled(need)
+                )
+            told.append(
+                msgspec.structs.replace(need, do=need.do or self._remedy(need)) if need.verdict.is_fault else need
+            )
+        return told
+
+    def _remedy(self, need: BuildNeed) -> str:
+        """What would mend it, the gentlest remedy first; empty where nothing is certain."""
+        if need.near and not need.elsewhere:
+            where = f" in {need.spelled_at[0]}" if need.spelled_at else ""
+            return f"write {need.near[0]} in place of {need.name}{where}"
+        if need.brought_by:
+            return f"apt install {need.brought_by[0]}"
+        if need.elsewhere and need.sort in _LIBRARIES:
+            return f"add -L{self._machine.folder_of(need.elsewhere[0])}"
+        if need.elsewhere and need.sort is Sort.HEADER:
+            return f"add -I{need.elsewhere[0].removesuffix('/' + need.name)}"
+        return f"name {need.elsewhere[0]}" if need.elsewhere else ""
+
+    def _file_names(self, need: BuildNeed) -> tuple[str, ...]:
+        if need.name.startswith("-l"):
+            only_static = need.sort is Sort.STATIC
+            return file_names(need.name[2:], only_static=only_static, for_windows=False)
+        if need.sort is Sort.START_FILE:
+            return (os.path.basename(need.name),)
+        return () if need.sort in {Sort.SYMBOL, Sort.TOOL} else (need.name.lstrip("/"),)
+
+    def _lying(self, names: set[str]) -> dict[str, list[MachinePath]]:
+        """Files of these names and of the right width near the build, and where software is put by hand."""
+        found: dict[str, list[MachinePath]] = {}
+        by_last_part: dict[str, list[str]] = {}
+        for name in names:
+            by_last_part.setdefault(os.path.basename(name), []).append(name)
+        searched = {self._machine.real(MachinePath(folder)) for folder in self._searched}
+        for folder, entries in self._folders():
+            for entry in set(entries) & by_last_part.keys():
+                path = self._machine.join(folder, entry)
+                for name in by_last_part[entry]:
+                    is_new = self._machine.real(folder) not in searched
+                    if path.endswith("/" + name) and is_new and self._is_of_use(path):
+                        found.setdefault(name, []).append(path)
+        return found
+
+    def _is_of_use(self, path: MachinePath) -> bool:
+        if self._machine.look(path).kind is not EntryKind.FILE:
+            return False
+        if not path.endswith((".a", ".so", ".o")):
+            return True
+        file = read_library(self._machine, path)
+        return not file.problem and file.architecture in {None, self._architecture}
+
+    def _folders(self) -> Iterable[tuple[MachinePath, tuple[str, ...]]]:
+        """Folders with their entries: the build's own, the one above it, and the usual places, to a bounded depth."""
+        above = self._machine.folder_of(self._folder)
+        roots = [self._folder, *([above] if above.count("/") > 1 else []), *_ALSO]
+        waiting = [(MachinePath(root), 0) for root in roots]
+        seen: set[MachinePath] = set()
+        while waiting and len(seen) < _MOST_FOLDERS:
+            folder, depth = waiting.pop(0)
+            if (real := self._machine.real(folder)) in seen:
+                continue
+            seen.add(real)
+            try:
+                entries = self._machine.names(folder)
+            except UnreadableError:
+                continue
+            yield folder, entries
+            if depth < _DEEPEST:  # links are not followed: they may lead anywhere
+                inner = (self._machine.join(real, e) for e in entries if "." not in e.strip(".") and e[:1] != ".")
+                folders = (p for p in inner if self._machine.look(p).kind is EntryKind.FOLDER)
+                waiting += [(p, depth + 1) for p in folders if self._machine.real(p) == p]
+
+    def _brought(self, names: set[str]) -> dict[str, tuple[str, ...]]:
+        """Packages that would put each file where it is searched."""
+        folders = tuple(dict.fromkeys((*self._searched, "/usr/include")))
+        real = tuple(dict.fromkeys(self._machine.real(MachinePath(folder)) for folder in folders))
+        architectures = tuple(dict.fromkeys((self._architecture, self._native())))
+        found: dict[str, tuple[str, ...]] = {}
+        for name, bringers in find_bringers(self._machine, names, architectures, real).items():
+            fitting = [b for b in bringers if self._is_searched(b.path, name, real) and self._is_free(b.path)]
+            found[name] = tuple(dict.fromkeys(bringer.package for bringer in fitting))
+        return found
+
+    def _is_free(self, path: MachinePath) -> bool:
+        """Whether nothing stands at a path yet: what stands there already has not helped."""
+        return self._machine.look(path).kind is EntryKind.ABSENT
+
+    def _is_searched(self, path: MachinePath, name: str, folders: tuple[MachinePath, ...]) -> bool:
+        folder = MachinePath(path.removesuffix("/" + name))
+        is_multiarch = folder.startswith("/usr/include/") and folder.count("/") == 3 and "-linux-" in folder  # noqa: PLR2004
+        return self._machine.real(folder) in folders or is_multiarch
+
+    def _native(self) -> Architecture:
+        """The architecture that the machine's packages are mostly for."""
+        try:
+            return self._machine.binary(MachinePath("/bin/sh")).architecture
+        except UnreadableError:
+            return self._architecture
+
+    def _spelled(self, need: BuildNeed) -> tuple[str, ...]:
+        """The lines of makefiles in the build's folder where a misread name stands: ``Makefile:7``."""
+        if not need.near:
+            return ()
+        word = re.compile(rf"(?<![\w.]){re.escape(need.name)}(?![\w.-])")
+        places = []
+        for name in self._machine.names(self._folder):
+            path = self._machine.join(self._folder, name)
+            if _MAKEFILES.fullmatch(name) and self._machine.look(path).kind is EntryKind.FILE:
+                text = self._machine.content(path, _LARGEST_MAKEFILE).decode("utf-8", "replace")
+                places += [f"{name}:{number}" for number, line in enumerate(text.splitlines(), 1) if word.search(line)]
+        return tuple(places)

@@ -1,0 +1,101 @@
+"""What is read from the messages of each tool; that the tools really word them so is proven in tests/system."""
+
+import time
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from fundamen.formats.build_log import Message, Says, read_build_log
+
+MESSAGES = {
+    "/usr/bin/ld: cannot find -lsalt: No such file or directory": (Says.NO_LIBRARY, "salt", ""),
+    "/usr/bin/ld: cannot find -lsalt": (Says.NO_LIBRARY, "salt", ""),
+    "ld.lld: error: unable to find library -lsalt": (Says.NO_LIBRARY, "salt", ""),
+    "mold: fatal: library not found: salt": (Says.NO_LIBRARY, "salt", ""),
+    "ld: library not found for -lsalt": (Says.NO_LIBRARY, "salt", ""),
+    "ld: library 'salt' not found": (Says.NO_LIBRARY, "salt", ""),
+    "LINK : fatal error LNK1104: cannot open file 'salt.lib'": (Says.NO_FILE, "salt.lib", ""),
+    "/usr/bin/ld: cannot find crt1.o: No such file or directory": (Says.NO_FILE, "crt1.o", ""),
+    "gcc: error: tide.o: No such file or directory": (Says.NO_FILE, "tide.o", ""),
+    "clang: error: no such file or directory: 'tide.o'": (Says.NO_FILE, "tide.o", ""),
+    "/usr/bin/ld: skipping incompatible /opt/libsalt.so when searching for -lsalt": (
+        Says.SKIPPED,
+        "/opt/libsalt.so",
+        "salt",
+    ),
+    "src/main.c:3:10: fatal error: tide/berth.h: No such file or directory": (
+        Says.NO_HEADER,
+        "tide/berth.h",
+        "src/main.c",
+    ),
+    "main.cc:1:10: fatal error: 'berth.h' file not found": (Says.NO_HEADER, "berth.h", "main.cc"),
+    "main.cpp(3): fatal error C1083: Cannot open include file: 'berth.h': No such file or directory": (
+        Says.NO_HEADER,
+        "berth.h",
+        "main.cpp",
+    ),
+    "/usr/bin/ld: main.o: undefined reference to symbol 'salt_depth@@SALT_4'": (Says.NO_SYMBOL, "salt_depth", "main.o"),
+    "main.c:(.text+0xa): undefined reference to `salt_depth'": (Says.NO_SYMBOL, "salt_depth", "main.c"),
+    "ld.lld: error: undefined symbol: salt_depth": (Says.NO_SYMBOL, "salt_depth", ""),
+    "main.obj : error LNK2019: unresolved external symbol salt_depth referenced in function main": (
+        Says.NO_SYMBOL,
+        "salt_depth",
+        "",
+    ),
+    '  "_salt_depth", referenced from:': (Says.NO_SYMBOL, "_salt_depth", ""),
+    "make: *** No rule to make target 'libsa1t.a', needed by 'tidebook'.  Stop.": (
+        Says.NO_RULE,
+        "libsa1t.a",
+        "tidebook",
+    ),
+    "make[2]: *** [Makefile:12: tidebook] Error 1": (Says.TARGET_FAILED, "tidebook", "Makefile"),
+    "The step stopped at target 'tide_parts' of makefile '/srv/tide/lib/build.mk'.": (
+        Says.TARGET_FAILED,
+        "tide_parts",
+        "/srv/tide/lib/build.mk",
+    ),
+    "make: gcc: No such file or directory": (Says.NO_TOOL, "gcc", ""),
+    "/bin/sh: 1: g++: not found": (Says.NO_TOOL, "g++", ""),
+}
+
+
+@pytest.mark.parametrize("line", MESSAGES)
+def test_a_message_says_what_is_lacking(line: str) -> None:
+    [message] = read_build_log(line).messages
+    assert (message.says, message.name, message.asked_by) == MESSAGES[line]
+
+
+@pytest.mark.parametrize(
+    ("line", "words", "folder"),
+    [
+        ("cc -o tidebook main.o -ltide", ("cc", "-o", "tidebook", "main.o", "-ltide"), ""),
+        ("[3/9] /usr/bin/x86_64-linux-gnu-gcc-12 -c 'a b.c'", ("/usr/bin/x86_64-linux-gnu-gcc-12", "-c", "a b.c"), ""),
+        ("cd parts && LANG=C ccache g++ -c a.cc && echo done", ("g++", "-c", "a.cc"), "parts"),
+        ("libtool: link: gcc -shared a.o -o liba.so", ("gcc", "-shared", "a.o", "-o", "liba.so"), ""),
+        ("gcc -o a \\\n  a.o \\\n  -lm", ("gcc", "-o", "a", "a.o", "-lm"), ""),
+    ],
+)
+def test_a_command_is_known_among_what_a_shell_and_its_helpers_write(
+    line: str, words: tuple[str, ...], folder: str
+) -> None:
+    [command] = read_build_log(line).commands
+    assert (command.words, command.folder) == (words, folder)
+
+
+def test_the_folder_and_the_command_of_a_message_are_those_before_it() -> None:
+    log = read_build_log("make[1]: Entering directory '/src/tide'\ncc -c a.c\ncc a.o -lx\nld: cannot find -lx\n")
+    assert [command.folder for command in log.commands] == ["/src/tide", "/src/tide"]
+    assert log.messages == (Message(Says.NO_LIBRARY, "x", "", 4, 1),)
+
+
+@given(st.text(max_size=300))
+def test_any_text_is_read(text: str) -> None:
+    read_build_log(text + "\nerror: " + text)
+
+
+@pytest.mark.parametrize("piece", ["a", "a:", "ld", "ld: ", "gcc ", "'", "[", "make: *** ["])
+def test_a_hostile_line_does_not_hold_the_reader_up(piece: str) -> None:
+    began = time.monotonic()
+    read_build_log((piece * 100_000)[:100_000] + " error cannot undefined not found arget")
+    assert time.monotonic() - began < 5
