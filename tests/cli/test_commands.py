@@ -30,7 +30,7 @@ def bad(tmp_path: Path) -> Path:
     folder.mkdir()
     (folder / "empty").touch()
     (folder / "folder").mkdir()
-    (folder / "script").write_text("#!/bin/sh\n")
+    (folder / "archive.zip").write_bytes(b"PK\x03\x04" + bytes(40))
     (folder / "notes.exe").write_text("Dear caller\n")
     (folder / "cut").write_bytes(LIBRARY.read_bytes()[:700])
     (folder / "with blanks and ü.so").write_bytes(LIBRARY.read_bytes())
@@ -45,7 +45,7 @@ def bad(tmp_path: Path) -> Path:
     [
         ("empty", 3, "is empty"),
         ("folder", 3, "it is a folder"),
-        ("script", 3, "is a script"),
+        ("archive.zip", 1, "its directory cannot be read"),
         ("notes.exe", 3, "neither a program nor a library"),
         ("nowhere", 3, "nothing stands there"),
         ("round", 3, "cannot be read"),
@@ -89,7 +89,7 @@ def test_the_other_inputs_are_still_answered_in_the_order_given(fundamen: Fundam
         (("sources", "trust", "inputs", "--fingerprint", "12"), 2, "64 hexadecimal digits"),
         (("sources", "forget", "nobody"), 2, "no source of this name"),
         (("undo", "--machine", "linux"), 2, "none to undo"),
-        (("restore", "--machine", "linux", "/script"), 3, "is a script"),
+        (("restore", "--machine", "linux", "/notes"), 3, "neither a program nor a library"),
         (("restore", "--launch", "--machine", "linux", "/app"), 2, "cannot be launched from here"),
     ],
 )
@@ -97,7 +97,7 @@ def test_wrong_usage_is_said_in_one_message(
     fundamen: Fundamen, bad: Path, linux: ALinuxMachine, words: tuple[str, ...], status: int, said: str
 ) -> None:
     assert bad.exists()
-    linux.program("/app").file("/script", b"#!/bin/sh\n")
+    linux.program("/app").file("/notes", b"Dear caller\n")
     ran = fundamen(*words)
     assert (ran.status, ran.out) == (status, "")
     assert said in ran.err

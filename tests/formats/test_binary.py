@@ -9,12 +9,12 @@ from fundamen.model.errors import NotExecutableError
     ("data", "said"),
     [
         (b"", "is empty"),
-        (b"#!/bin/sh\necho\n", "is a script"),
+        (b"%PDF-1.7\n", "it is text"),
         (b"Dear caller,\n", "it is text"),
         ("Gezeiten für März\n".encode() * 40, "it is text"),
         (b"\x89PNG\r\n\x1a\n\0\0\0\rIHDR", "data that begins with 89 50 4e 47"),
     ],
-    ids=["empty", "script", "text", "text in another language", "picture"],
+    ids=["empty", "document", "text", "text in another language", "picture"],
 )
 def test_what_is_no_executable_is_told_for_what_it_is(data: bytes, said: str) -> None:
     with pytest.raises(NotExecutableError) as raised:

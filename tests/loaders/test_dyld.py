@@ -55,7 +55,7 @@ def test_what_the_builder_signs_is_found_unaltered_and_one_changed_byte_is_found
     for changed, verdict in ((0, Verdict.UNPROVEN), (1, Verdict.CORRUPT)):
         data = bytearray(signed(PROGRAM, team="ARDVANE001"))
         data[0x4100] ^= changed
-        machine = AMacMachine(tmp_path).file(APP, bytes(data)).opened()
+        machine = AMacMachine(tmp_path).file(APP, bytes(data), 0o755).opened()
         trace = trace_program(machine, MachinePath(APP), [CodeSignatureAuthority()])
         assert trace.components[0].verdict is verdict
 

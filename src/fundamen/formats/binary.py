@@ -10,7 +10,7 @@ from fundamen.model.paths import shown
 _PE_MAGIC = b"MZ"
 _MACHO_MAGICS = {bytes.fromhex(each) for each in ("feedface", "feedfacf", "cefaedfe", "cffaedfe")}
 _UNIVERSAL_MAGICS = {bytes.fromhex("cafebabe"), bytes.fromhex("cafebabf")}
-_LONGEST_FIRST_LINE = 200  # bytes
+_CLASS_MAGIC, _ZIP_MAGIC = bytes.fromhex("cafebabe"), b"PK\x03\x04"
 
 
 def read_binary(source: ByteSource) -> Binary:
@@ -32,6 +32,16 @@ def read_binary(source: ByteSource) -> Binary:
 
         if head in _MACHO_MAGICS or is_universal(source.read_at(0, 8)):
             return read_macho(source)
+    if head.startswith(b"#!"):
+        from fundamen.formats.script import read_script  # noqa: PLC0415 - likewise
+
+        return read_script(source)
+    if head in {_CLASS_MAGIC, _ZIP_MAGIC}:
+        from fundamen.formats.java import read_archive, read_class  # noqa: PLC0415 - likewise
+
+        classes = read_class(source) if head == _CLASS_MAGIC else read_archive(source)
+        if classes is not None:
+            return classes
     raise _not_executable(source, head)
 
 
@@ -43,17 +53,10 @@ def _not_executable(source: ByteSource, head: bytes) -> NotExecutableError:
             why="it has no bytes, so it is no program or library",
             do="Restore the file from its publisher's package.",
         )
-    if head.startswith(b"#!"):
-        first_line = source.read_at(0, _LONGEST_FIRST_LINE).split(b"\n")[0].decode("utf-8", "surrogateescape")
-        return NotExecutableError(
-            what=f"{name} is a script",
-            why=f"its first line is {shown(first_line)!r}; it is carried out by another program",
-            do="Name the program in its first line, or the program that the script starts.",
-        )
     kind = "text" if _looks_like_text(source.read_at(0, 512)) else f"data that begins with {head.hex(' ')}"
     return NotExecutableError(
         what=f"{name} is neither a program nor a library",
-        why=f"it is {kind}, not an ELF, PE or Mach-O file",
+        why=f"it is {kind}, not an ELF, PE or Mach-O file, a script, or classes of Java",
         do="Name the program file itself; a shortcut, a script or a document has none inside.",
     )
 

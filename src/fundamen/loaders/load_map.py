@@ -50,6 +50,7 @@ class Resolution(msgspec.Struct, frozen=True):
     gives_up_with: str = ""  # the status that a person sees where this alone is at fault; empty for the platform's own
     sought_as: tuple[str, ...] = ()  # names, perhaps with ``*``, of the file that brings it; empty for its own name
     sought_versions: str = ""  # of its package that serve, as PEP 440 writes them; empty where any may
+    remedy: str = ""  # a command that would mend it without any package, where that is certain
 
 
 class Unoffered(msgspec.Struct, frozen=True):

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 from fundamen.loaders.load_map import LoadMap
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture, Platform
-from fundamen.model.binary import Format
+from fundamen.model.binary import Binary, Format
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath, shown
 
@@ -28,7 +28,11 @@ def load_map(machine: Machine, program: MachinePath, also: Sequence[str] = ()) -
         UnreadableError: it cannot be read, is no program, or is one for another operating system.
     """
     binary = machine.binary(program)
-    made_for = _PLATFORMS[binary.format]
+    if binary.format in {Format.SCRIPT, Format.JAVA} and not (
+        binary.format is Format.SCRIPT and machine.platform is Platform.WINDOWS
+    ):
+        return _map_of_hosted(machine, program, binary)
+    made_for = _PLATFORMS.get(binary.format, Platform.LINUX)
     if made_for is not machine.platform:
         raise UnreadableError(
             what=f"{shown(program)} cannot be traced on {machine.title}",
@@ -56,7 +60,27 @@ def load_map(machine: Machine, program: MachinePath, also: Sequence[str] = ()) -
         return musl.load_map(machine, program, binary, also)
     from fundamen.loaders import glibc  # noqa: PLC0415
 
-    return glibc.load_map(machine, program, binary, also)
+    loading = glibc.load_map(machine, program, binary, also)
+    if ".cpython-" in program:
+        from fundamen.loaders.python_modules import with_interpreter  # noqa: PLC0415 - only for what may be one
+
+        return with_interpreter(machine, loading)
+    return loading
+
+
+def _map_of_hosted(machine: Machine, program: MachinePath, binary: Binary) -> LoadMap:
+    """What a program needs that another program carries out: a script, or classes of Java."""
+    if binary.format is Format.SCRIPT:
+        from fundamen.formats.script import Script  # noqa: PLC0415
+        from fundamen.loaders import scripts  # noqa: PLC0415
+
+        assert isinstance(binary, Script)  # noqa: S101 - its format says so
+        return scripts.load_map(machine, program, binary, load_map)
+    from fundamen.formats.java import JavaClasses  # noqa: PLC0415
+    from fundamen.loaders import java  # noqa: PLC0415
+
+    assert isinstance(binary, JavaClasses)  # noqa: S101 - its format says so
+    return java.load_map(machine, program, binary, load_map)
 
 
 def system_folder(machine: Machine, architecture: Architecture) -> MachinePath:

@@ -33,6 +33,7 @@ class Entry(msgspec.Struct, frozen=True):
     kind: EntryKind
     size: int = 0  # bytes
     why: str = ""  # for BLOCKED: what stands in the way
+    is_executable: bool = True  # whether its mode lets anybody run it
     changes_account: bool = False  # a program that runs as its file's owner or group (set-user-id, set-group-id)
 
 

@@ -158,8 +158,9 @@ def looked_at(machine: Machine, path: MachinePath) -> Entry:
 def entry_of(status: os.stat_result) -> Entry:
     """What a status says stands there."""
     if stat.S_ISREG(status.st_mode):
+        is_executable = bool(status.st_mode & (stat.S_IXUSR | stat.S_IXGRP | stat.S_IXOTH))
         changes_account = bool(status.st_mode & (stat.S_ISUID | stat.S_ISGID))
-        return Entry(EntryKind.FILE, status.st_size, changes_account=changes_account)
+        return Entry(EntryKind.FILE, status.st_size, "", is_executable, changes_account)
     return Entry(EntryKind.FOLDER if stat.S_ISDIR(status.st_mode) else EntryKind.SPECIAL)
 
 

@@ -13,6 +13,8 @@ class Format(StrEnum):
     ELF = "elf"
     PE = "pe"
     MACHO = "macho"
+    SCRIPT = "script"
+    JAVA = "java"
 
 
 class Kind(StrEnum):

@@ -7,7 +7,7 @@ from fundamen.model.binary import Binary, Format, How
 from fundamen.report.page import Page, counted, size_in_words
 from fundamen.trace.inspection import Inspection
 
-_FORMATS = {"elf": "Linux", "pe": "Windows", "macho": "macOS"}
+_FORMATS = {"elf": "Linux ", "pe": "Windows ", "macho": "macOS ", "java": "Java ", "script": ""}
 
 
 def inspection_text(inspection: Inspection, *, drawn: bool) -> str:
@@ -16,10 +16,11 @@ def inspection_text(inspection: Inspection, *, drawn: bool) -> str:
     page = Page(drawn=drawn)
     name = inspection.path.replace("\\", "/").rpartition("/")[2]
     state = "intact in form" if binary.is_intact else "damaged"
-    article = {"program": "a", "library": "a", "object": "an"}.get(binary.kind, "a")
+    noun = {"script": "script", "java": "archive or class file"}.get(binary.format, str(binary.kind))
+    article = "an" if noun == "object" else "a"
     architectures = " and ".join((binary.architecture, *binary.also_for)).replace(Architecture.ANY, "any processor")
     page.answer(
-        f"{name} is {article} {_FORMATS[binary.format]} {binary.kind} for {architectures}, {state}.",
+        f"{name} is {article} {_FORMATS[binary.format]}{noun} for {architectures}, {state}.",
         good=None if binary.is_intact else False,
     )
     page.blank()
@@ -38,9 +39,10 @@ def inspection_text(inspection: Inspection, *, drawn: bool) -> str:
         _managed(page, inspection.managed)
     for problem in binary.problems:
         page.field("damage", f"{problem.place}: {problem.reason}", indent=2)
-    page.heading(
-        f"Needs {counted(len(binary.needs), 'library', 'libraries')}" if binary.needs else "Needs no libraries"
-    )
+    if binary.format is Format.JAVA:
+        return page.text()
+    nouns = ("interpreter", "interpreters") if binary.format is Format.SCRIPT else ("library", "libraries")
+    page.heading(f"Needs {counted(len(binary.needs), *nouns)}" if binary.needs else f"Needs no {nouns[1]}")
     for need in binary.needs:
         page.line(need.name + ("" if need.how is How.REQUIRED else f" ({need.how})"))
     if inspection.exports is not None:
@@ -55,7 +57,27 @@ def _facts(inspection: Inspection) -> list[tuple[str, str | None]]:
     binary = inspection.binary
     if isinstance(binary, Elf):
         return [("loader", binary.interpreter), ("RPATH", binary.rpath), ("RUNPATH", binary.runpath)]
-    return _mac_facts(binary, inspection.signed) if binary.format is Format.MACHO else []
+    if binary.format is Format.MACHO:
+        return _mac_facts(binary, inspection.signed)
+    return _hosted_facts(binary) if binary.format in {Format.SCRIPT, Format.JAVA} else []
+
+
+def _hosted_facts(binary: Binary) -> list[tuple[str, str | None]]:
+    """What a script or an archive says of the program that carries it out."""
+    from fundamen.formats.java import JavaClasses  # noqa: PLC0415 - only for files of these formats
+    from fundamen.formats.script import Script  # noqa: PLC0415
+
+    if isinstance(binary, Script):
+        return [
+            ("run by", binary.looked_up or binary.handed_over_to or binary.interpreter),
+            ("first line", f"#!{binary.interpreter} {binary.argument}".rstrip(" ")),
+        ]
+    if not isinstance(binary, JavaClasses):
+        return []
+    newest = f", as class {binary.newest_class} is" if binary.newest_class else ""
+    facts: list[tuple[str, str | None]] = [("compiled", f"for Java {binary.java}{newest}" if binary.java else None)]
+    facts += [("main class", binary.main_class), *(("class path", entry) for entry in binary.class_path)]
+    return facts + [("brings", native.name) for native in binary.natives]
 
 
 def _mac_facts(binary: Binary, signed: tuple[str, ...]) -> list[tuple[str, str | None]]:

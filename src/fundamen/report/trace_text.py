@@ -113,6 +113,8 @@ def next_step(trace: Trace, machine: Machine) -> str:
     """What to do now: a command, or a sentence that ends with a full stop."""
     if trace.is_of_another_machine:
         return "Get the publisher's build of it for what this machine runs; nothing on the machine needs mending."
+    if trace.faults and trace.faults[0].remedy:
+        return trace.faults[0].remedy
     if trace.faults and all(fault.brought_by for fault in trace.faults):
         packages = " ".join(dict.fromkeys(fault.brought_by[0] for fault in trace.faults))
         return f"apt install {packages}" if machine.is_live else f"On that machine: apt install {packages}"
@@ -143,7 +145,11 @@ def _doubt(trace: Trace, machine: Machine) -> str:
 
 
 def _said(verdict: Verdict) -> str:
-    return {Verdict.WRONG_ARCHITECTURE: "of the wrong architecture"}.get(verdict, str(verdict))
+    said = {
+        Verdict.WRONG_ARCHITECTURE: "of the wrong architecture",
+        Verdict.SHADOWED: "shadowed by another that is found first",
+    }
+    return said.get(verdict, str(verdict))
 
 
 def _fault(page: Page, fault: Component, machine: Machine, number: int, *, verbose: bool) -> None:

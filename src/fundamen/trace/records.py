@@ -42,6 +42,7 @@ class Component(msgspec.Struct, frozen=True, kw_only=True):
     remarks: tuple[str, ...] = ()  # what else there is to say, which changes no verdict
     observed: str = ""  # what was seen of it as the program ran; empty where it was not run, or nothing was seen
     sought_versions: str = ""  # of its package that serve (PEP 440); empty where any may
+    remedy: str = ""  # a command that would mend it without any package, where that is certain
     brought_by: tuple[str, ...] = ()  # packages of the operating system's archive that would put it where it is sought
 
     @property

@@ -22,6 +22,8 @@ _ASSEMBLY = "0xC0150002 STATUS_SXS_CANT_GEN_ACTCTX, in a message as error 14001"
 _NOT_FOR_THIS_MACHINE = "error 216 ERROR_EXE_MACHINE_TYPE_MISMATCH"
 _LINUX = "exit status 127, with the loader's message on standard error"
 _LINUX_DAMAGED = "exit status 127, or the signal SIGBUS or SIGSEGV without a word"
+_NOT_EXECUTABLE = "exit status 126, permission denied"
+_NO_INTERPRETER = "exit status 126 or 127, and from the shell that the interpreter, or only the file, is not found"
 _LINUX_NO_LOADER = "exit status 127, and from the shell only that the program is not found"
 _MAC = "the signal SIGABRT, with the loader's message on standard error or in the crash report"
 _MAC_KILLED = "the signal SIGKILL, or that the system cannot open it; a shell says 'Bad CPU type in executable'"
@@ -35,7 +37,7 @@ def symptom_of(file_format: Format, component: Component) -> str | None:
         return component.gives_up_with
     if file_format is Format.MACHO:
         return _MAC_KILLED if component.kind == "program" else _MAC
-    return _of_linux(component) if file_format is Format.ELF else _of_windows(component)
+    return _of_windows(component) if file_format is Format.PE else _of_linux(component)
 
 
 def status_in_words(status: int) -> str:
@@ -44,6 +46,10 @@ def status_in_words(status: int) -> str:
 
 
 def _of_linux(component: Component) -> str:
+    if component.kind == "program" and component.verdict is Verdict.BLOCKED:
+        return _NOT_EXECUTABLE
+    if component.kind in {"interpreter", "environment"}:
+        return _NO_INTERPRETER
     if component.kind == "loader":
         return _LINUX_NO_LOADER
     return _LINUX_DAMAGED if component.verdict is Verdict.CORRUPT else _LINUX

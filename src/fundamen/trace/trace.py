@@ -1,5 +1,6 @@
 """Trace a program: what it needs, directly and indirectly, and how each need stands."""
 
+import shlex
 from collections import deque
 from collections.abc import Sequence
 
@@ -11,7 +12,7 @@ from fundamen.loaders.loading import load_map
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
 from fundamen.model.architecture import Platform
-from fundamen.model.binary import Binary, How, Kind
+from fundamen.model.binary import Binary, Format, How, Kind
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.trace.records import LOADED, STRUCTURE, Component, Evidence, Trace
@@ -126,6 +127,9 @@ class _Judging:
             finding = _Finding(Verdict.WRONG_ARCHITECTURE, reason, finding.evidence)
         elif self._loading.untrusted and not finding.verdict.is_fault:
             finding = _Finding(Verdict.UNTRUSTED, f"it {self._loading.untrusted}", finding.evidence)
+        may_be_run = self._may_be_run()
+        if not may_be_run and not finding.verdict.is_fault:
+            finding = _Finding(Verdict.BLOCKED, "its mode lets nobody run it", finding.evidence)
         return Component(
             name=self._machine.paths.basename(path),
             kind="program" if binary.kind is Kind.PROGRAM else "shared-library",
@@ -143,7 +147,15 @@ class _Judging:
             searched=(),
             sought_as=(self._machine.paths.basename(path),),
             remarks=self._loading.remarks,
+            remedy="" if may_be_run else f"chmod +x {shlex.quote(path)}",
         )
+
+    def _may_be_run(self) -> bool:
+        """Whether the program's mode lets somebody run it; on Windows no mode does, and Java reads its archives."""
+        loading = self._loading
+        if self._machine.platform is Platform.WINDOWS or loading.binary.format is Format.JAVA:
+            return True
+        return loading.binary.kind is not Kind.PROGRAM or self._machine.look(loading.program).is_executable
 
     def _component(self, resolutions: list[Resolution]) -> Component:
         first = resolutions[0]
@@ -177,6 +189,7 @@ class _Judging:
             sought_versions=first.sought_versions,
             observed=self._observed(first.name, path),
             remarks=self._lacks_later(path),
+            remedy=first.remedy,
         )
 
     def _observed(self, name: str, path: MachinePath | None) -> str:
@@ -267,11 +280,20 @@ class _Judging:
             )
         for outcome, verdict in _PASSED_OVER.items():
             if passed := by_outcome.get(outcome):
-                found = "" if resolution.kind == "framework" else f"{passed.path} {passed.detail}"
-                return _Finding(verdict, "; ".join(filter(None, (found, resolution.decided))))
+                return self._judge_passed_over(resolution, passed, verdict, by_outcome.get(Outcome.NOT_SEARCHED))
         if blocked := by_outcome.get(Outcome.BLOCKED):
             return _Finding(Verdict.BLOCKED, f"{blocked.path}: {blocked.detail}")
         return _Finding(Verdict.MISSING, self._why_missing(resolution, by_outcome.get(Outcome.NOT_SEARCHED)))
+
+    def _judge_passed_over(
+        self, resolution: Resolution, passed: Candidate, verdict: Verdict, right: Candidate | None
+    ) -> _Finding:
+        """What is there does not serve; perhaps another does, which is found later or not at all."""
+        if passed.outcome is Outcome.OLDER_VERSION and right is not None:
+            reason = f"{passed.path} is found first, and {passed.detail}; {right.path} {right.detail}"
+            return _Finding(Verdict.SHADOWED, reason)
+        found = "" if resolution.kind == "framework" else f"{passed.path} {passed.detail}"
+        return _Finding(verdict, "; ".join(filter(None, (found, resolution.decided))))
 
     def _why_missing(self, resolution: Resolution, elsewhere: Candidate | None) -> str:
         if resolution.kind == "loader":

@@ -1,0 +1,215 @@
+"""Read Java class files and archives: which Java they are compiled for, what an archive's manifest names.
+
+Source: The Java Virtual Machine Specification, 4.1 ("The ClassFile Structure"); JAR File Specification, "Main
+Attributes", "Class-Path", "Multi-release JAR files". The ZIP archive itself is read by the standard library.
+"""
+
+import io
+import struct
+import zipfile
+import zlib
+from collections.abc import Iterator
+from typing import IO
+
+import msgspec
+
+from fundamen.formats.cursor import ByteSource, Cursor, Findings, MemoryBytes
+from fundamen.model.architecture import Architecture
+from fundamen.model.binary import Binary, Format, Kind
+from fundamen.model.errors import DamagedFileError
+
+CLASS_MAGIC, ARCHIVE_MAGIC = b"\xca\xfe\xba\xbe", b"PK\x03\x04"
+
+_CLASS_HEADER = struct.Struct(">IHHH")  # magic, minor and major version, count of the constant pool
+_FIRST_MAJOR = 44  # of Java 1.0.2 is 45: the version is that of Java and this
+_MANIFEST = "META-INF/MANIFEST.MF"
+_OF_OTHER_RELEASES = "META-INF/versions/"
+_MOST_ENTRIES = 500_000
+_LARGEST_MANIFEST = 1 << 20  # bytes
+_MOST_NATIVES = 64
+_NATIVE_HEAD = 1 << 16  # bytes of a native library that are looked at
+_NATIVE_ENDINGS = (".so", ".dll", ".dylib", ".jnilib")
+_MOST_CLASS_PATH = 1000
+
+
+class Native(msgspec.Struct, frozen=True):
+    """A native library inside an archive."""
+
+    name: str
+    magic: bytes  # its first 64 bytes, which tell for which system and processor it is
+
+
+class JavaClasses(Binary, frozen=True, kw_only=True):
+    """One class file, or an archive of them."""
+
+    java: int  # the oldest Java that runs all of it; 0 where it holds no class
+    newest_class: str  # the name of a class that needs that Java; empty for a class file
+    main_class: str | None = None  # an archive's, which makes it a program
+    class_path: tuple[str, ...] = ()  # further archives and folders, relative to this one's folder
+    natives: tuple[Native, ...] = ()
+    is_class_file: bool = False
+
+
+def read_class(source: ByteSource) -> JavaClasses:
+    """Read a class file that begins with CLASS_MAGIC; damage is told in ``problems``."""
+    findings = Findings()
+    java = 0
+    with findings.of("class file"):
+        java = _java_of(Cursor(source))
+    return _record(source, findings, java, "", is_class_file=True)
+
+
+def read_archive(source: ByteSource) -> JavaClasses | None:
+    """Read an archive of classes; None where it is a ZIP archive of other things. Damage is told in ``problems``."""
+    findings = Findings()
+    with findings.of("archive"), _open(source) as archive:
+        names = archive.namelist()
+        if _MANIFEST not in names and not any(name.endswith(".class") for name in names):
+            return None
+        java, newest = _newest(archive, findings)
+        main = _manifest_of(archive) if _MANIFEST in names else {}
+        return _record(
+            source,
+            findings,
+            java,
+            newest,
+            main_class=main.get("main-class"),
+            class_path=tuple(main.get("class-path", "").split())[:_MOST_CLASS_PATH],
+            natives=tuple(_natives(archive)),
+        )
+    return _record(source, findings, 0, "")
+
+
+def _record(source: ByteSource, findings: Findings, java: int, newest: str, **facts: object) -> JavaClasses:
+    return JavaClasses(
+        format=Format.JAVA,
+        kind=Kind.PROGRAM if facts.get("main_class") else Kind.LIBRARY,
+        architecture=Architecture.ANY,
+        name=None,
+        needs=(),
+        problems=findings.listed(),
+        size=source.size,
+        java=java,
+        newest_class=newest,
+        **facts,  # type: ignore[arg-type]  # the archive's own facts, by their names
+    )
+
+
+def _java_of(cursor: Cursor) -> int:
+    _, _, major, count = cursor.unpack(_CLASS_HEADER, "header")
+    if major <= _FIRST_MAJOR or count == 0:
+        raise _damaged(f"it has version {major} and {count} constants")
+    return int(major) - _FIRST_MAJOR
+
+
+def _newest(archive: zipfile.ZipFile, findings: Findings) -> tuple[int, str]:
+    """The Java that the most demanding class needs, and its name. What is only for newer releases does not count."""
+    java, newest = 0, ""
+    for entry in archive.infolist():
+        name = entry.filename
+        is_counted = name.endswith(".class") and not name.endswith("module-info.class")
+        if is_counted and not name.startswith(_OF_OTHER_RELEASES):
+            with findings.of(name), _entry(archive, entry) as stream:
+                found = _java_of(Cursor(MemoryBytes(stream.read(_CLASS_HEADER.size), name)))
+                if found > java:
+                    java, newest = found, name.removesuffix(".class").replace("/", ".")
+    return java, newest
+
+
+def _manifest_of(archive: zipfile.ZipFile) -> dict[str, str]:
+    """The main section's attributes by their names in lower case; a line that begins with a blank goes on the last."""
+    with _entry(archive, archive.getinfo(_MANIFEST)) as stream:
+        text = stream.read(_LARGEST_MANIFEST).decode("utf-8", "replace")
+    section = text.replace("\r\n", "\n").replace("\r", "\n").replace("\n ", "").partition("\n\n")[0]
+    pairs = (line.partition(":") for line in section.split("\n") if ":" in line)
+    return {name.strip().lower(): value.strip() for name, _, value in pairs}
+
+
+def _natives(archive: zipfile.ZipFile) -> Iterator[Native]:
+    named = [entry for entry in archive.infolist() if entry.filename.endswith(_NATIVE_ENDINGS)]
+    for entry in named[:_MOST_NATIVES]:
+        with _entry(archive, entry) as stream:
+            yield Native(entry.filename, stream.read(_NATIVE_HEAD))
+
+
+class _entry:  # noqa: N801 - read as a function
+    """An entry opened for reading; what zipfile says of a damaged or locked one is told as damage."""
+
+    def __init__(self, archive: zipfile.ZipFile, entry: zipfile.ZipInfo) -> None:
+        self._archive = archive
+        self._entry = entry
+
+    def __enter__(self) -> "_Limited":
+        try:
+            return _Limited(self._archive.open(self._entry))
+        except _ZIP_ERRORS as error:
+            raise _damaged(f"{self._entry.filename} cannot be unpacked: {error}") from error
+
+    def __exit__(self, *_: object) -> None:
+        pass
+
+
+class _Limited:
+    def __init__(self, stream: IO[bytes]) -> None:
+        self._stream = stream
+
+    def read(self, size: int) -> bytes:
+        try:
+            return self._stream.read(size)
+        except _ZIP_ERRORS as error:
+            raise _damaged(f"an entry cannot be unpacked: {error}") from error
+
+
+_ZIP_ERRORS = (
+    zipfile.BadZipFile,
+    zlib.error,
+    NotImplementedError,
+    RuntimeError,
+    EOFError,
+    OSError,
+    ValueError,
+    struct.error,
+)
+
+
+def _open(source: ByteSource) -> zipfile.ZipFile:
+    try:
+        archive = zipfile.ZipFile(_Stream(source))
+    except (*_ZIP_ERRORS, UnicodeDecodeError, OverflowError, IndexError) as error:
+        raise _damaged(f"its directory cannot be read: {error}") from error
+    if len(archive.infolist()) > _MOST_ENTRIES:
+        raise _damaged(f"it claims {len(archive.infolist())} entries")
+    return archive
+
+
+class _Stream(io.RawIOBase):
+    """A source of bytes as a file, which zipfile asks for."""
+
+    def __init__(self, source: ByteSource) -> None:
+        self._source = source
+        self._at = 0
+
+    def readable(self) -> bool:
+        return True
+
+    def seekable(self) -> bool:
+        return True
+
+    def seek(self, offset: int, whence: int = 0) -> int:
+        self._at = offset + (0, self._at, self._source.size)[whence]
+        if self._at < 0:
+            raise ValueError("a place before the beginning")
+        return self._at
+
+    def tell(self) -> int:
+        return self._at
+
+    def read(self, size: int = -1) -> bytes:
+        left = max(0, self._source.size - self._at)
+        data = self._source.read_at(self._at, left if size < 0 else min(size, left))
+        self._at += len(data)
+        return data
+
+
+def _damaged(why: str) -> DamagedFileError:
+    return DamagedFileError(what="The archive cannot be read", why=why, do="Compare it with its publisher's package.")

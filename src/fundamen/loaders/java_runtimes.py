@@ -1,0 +1,97 @@
+"""Which Java runtimes are installed on a machine, and which of them a command takes.
+
+Source: the ``release`` file that every build of OpenJDK carries (JEP 223 for the form of its version); Apple's
+java_home(1) and Debian's Java Policy for the usual folders; the registry keys of "JavaSoft".
+"""
+
+import re
+from collections.abc import Iterator
+
+import msgspec
+
+from fundamen.loaders.load_map import Outcome
+from fundamen.loaders.search_path import find_on_path
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.architecture import Platform
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import MachinePath
+
+_MOST_BYTES = 1 << 16
+_MOST_FOLDERS = 500
+_SETTING = re.compile(r'^(\w+)="?([^"\n]*)"?\s*$', re.MULTILINE)
+_JAVASOFT = tuple(rf"HKLM\Software\JavaSoft\{name}" for name in ("JDK", "JRE", "Java Runtime Environment"))
+_FOLDERS = {
+    Platform.LINUX: ("/usr/lib/jvm", "/opt", "/usr/local", "/usr/java"),
+    Platform.MACOS: ("/Library/Java/JavaVirtualMachines", "/System/Library/Java/JavaVirtualMachines"),
+    Platform.WINDOWS: ("C:\\Program Files", "C:\\Program Files (x86)", "C:\\Program Files\\Java"),
+}
+
+
+class JavaRuntime(msgspec.Struct, frozen=True):
+    """One installed runtime."""
+
+    home: MachinePath
+    java: int  # 8, 11, 17 ...
+    version: str  # as its release file has it
+    launcher: MachinePath  # the program ``java``
+    because: str  # what leads to it
+
+
+def find_runtimes(machine: Machine) -> list[JavaRuntime]:
+    """All runtimes that are found, the one that a command takes first: on PATH, then in JAVA_HOME, then the others."""
+    found: dict[MachinePath, JavaRuntime] = {}
+    for home, because in (*_chosen(machine), *_registered(machine), *_usual(machine)):
+        real = machine.real(home)
+        if real not in found and len(found) < _MOST_FOLDERS:
+            runtime = _read(machine, real, because)
+            if runtime is not None:
+                found[real] = runtime
+    return list(found.values())
+
+
+def _chosen(machine: Machine) -> Iterator[tuple[MachinePath, str]]:
+    on_path = next((c.path for c in find_on_path(machine, "java") if c.outcome is Outcome.TAKEN), None)
+    if on_path is not None:
+        home = machine.folder_of(machine.folder_of(machine.real(on_path)))
+        yield home, f"PATH finds {on_path}"
+        yield machine.folder_of(home), f"PATH finds {on_path}"  # up to Java 8 the program lies in jre/bin
+    given = machine.environment.get("JAVA_HOME", "")
+    if machine.paths.isabs(given):
+        yield MachinePath(given), "JAVA_HOME names it"
+
+
+def _registered(machine: Machine) -> Iterator[tuple[MachinePath, str]]:
+    for key in _JAVASOFT if machine.platform is Platform.WINDOWS else ():
+        for name in machine.registry.subkeys(key):
+            home = machine.registry.value(f"{key}\\{name}", "JavaHome")
+            if isinstance(home, str):
+                yield MachinePath(home), f"the registry has it as {name}"
+
+
+def _usual(machine: Machine) -> Iterator[tuple[MachinePath, str]]:
+    for folder in _FOLDERS[machine.platform]:
+        try:
+            names = machine.names(MachinePath(folder))
+        except UnreadableError:
+            continue
+        for name in names[:_MOST_FOLDERS]:
+            inner = ("Contents", "Home") if machine.platform is Platform.MACOS else ()
+            yield machine.join(folder, name, *inner), f"it is installed in {folder}"
+
+
+def _read(machine: Machine, home: MachinePath, because: str) -> JavaRuntime | None:
+    ending = ".exe" if machine.platform is Platform.WINDOWS else ""
+    places = (machine.join(home, *parts, f"java{ending}") for parts in (("bin",), ("jre", "bin")))
+    launcher = next((path for path in places if machine.look(path).kind is EntryKind.FILE), None)
+    if launcher is None:
+        return None
+    try:
+        text = machine.content(machine.join(home, "release"), _MOST_BYTES).decode("utf-8", "replace")
+    except UnreadableError:
+        return None
+    version = dict(_SETTING.findall(text)).get("JAVA_VERSION", "")
+    numbers = [int(number) for number in re.findall(r"\d+", version)[:2]]
+    if not numbers:
+        return None
+    java = numbers[1] if numbers[0] == 1 and len(numbers) > 1 else numbers[0]  # 1.8.0 is Java 8 (JEP 223)
+    return JavaRuntime(home, java, version, launcher, because)

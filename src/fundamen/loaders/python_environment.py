@@ -1,0 +1,90 @@
+"""What a Python environment stands on: the interpreter that it was made from, and for which version its packages are.
+
+Source: PEP 405 (pyvenv.cfg), and CPython's Lib/venv for the keys that it writes.
+"""
+
+import re
+from collections.abc import Iterator
+
+from fundamen.loaders.load_map import Candidate, Outcome, Resolution
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.binary import How
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import MachinePath
+
+_KIND = "environment"
+_MOST_BYTES = 1 << 16
+_VERSION = re.compile(r"(\d+)\.(\d+)")
+_INTERPRETER = re.compile(r"python(\d+\.\d+)$")
+_USUAL_FOLDERS = ("/usr/bin", "/usr/local/bin", "/opt/python/bin")
+
+
+def find_environment(machine: Machine, needed_by: MachinePath, interpreter: MachinePath) -> Resolution | None:
+    """How the environment that an interpreter belongs to stands; None where it belongs to none."""
+    folder = machine.folder_of(machine.folder_of(interpreter))
+    try:
+        data = machine.content(machine.join(folder, "pyvenv.cfg"), _MOST_BYTES)
+    except UnreadableError:
+        return None
+    lines = (line.partition("=") for line in data.decode("utf-8", "replace").splitlines())
+    keys = {key.strip().lower(): value.strip() for key, equals, value in lines if equals}
+    made_with = _version_in(keys.get("version", keys.get("version_info", "")))
+    home = keys.get("home", "")
+    base = _base(machine, home, made_with)
+    name = f"{folder}, a Python environment" + (f" of {made_with}" if made_with else "")
+    if base is None:
+        others = ", ".join(dict.fromkeys(found for found, _ in installed_pythons(machine)))
+        here = f"; here are versions {others}" if others else "; here is no Python at all"
+        decided = f"the environment {folder} was made with Python {made_with} of {home}, which is no longer there{here}"
+        candidates = (Candidate(machine.join(home or "/", "python3"), Outcome.ABSENT, "home in its pyvenv.cfg"),)
+        return Resolution(name, needed_by, How.REQUIRED, candidates, None, _KIND, decided=decided)
+    now = _version_of(machine, base)
+    packages = machine.join(folder, "lib", f"python{made_with}", "site-packages")
+    if made_with and now and now != made_with and machine.look(packages).kind is EntryKind.FOLDER:
+        detail = f"is Python {now} now"
+        decided = f"its packages lie in {packages}, where only Python {made_with} looks"
+        candidates = (Candidate(base, Outcome.OLDER_VERSION, "home in its pyvenv.cfg", detail),)
+        return Resolution(name, needed_by, How.REQUIRED, candidates, None, _KIND, decided=decided)
+    decided = f"made with Python {made_with or now}, which is there"
+    return Resolution(name, needed_by, How.REQUIRED, (), folder, _KIND, decided=decided)
+
+
+def installed_pythons(machine: Machine) -> Iterator[tuple[str, MachinePath]]:
+    """Each Python in the usual folders: its version ("3.11") and its path."""
+    for folder in _USUAL_FOLDERS:
+        try:
+            names = machine.names(MachinePath(folder))
+        except UnreadableError:
+            continue
+        for name in names:
+            if found := _INTERPRETER.fullmatch(name):
+                yield found[1], machine.join(folder, name)
+
+
+def _base(machine: Machine, home: str, version: str) -> MachinePath | None:
+    """The interpreter that the environment's own one leads to."""
+    for name in (f"python{version}", "python3", "python") if home.startswith("/") else ():
+        path = machine.join(home, name)
+        if machine.look(path).kind is EntryKind.FILE:
+            return path
+    return None
+
+
+def _version_of(machine: Machine, interpreter: MachinePath) -> str:
+    """An interpreter's version by its real name, or by the library that lies beside it."""
+    if found := _INTERPRETER.search(machine.real(interpreter)):
+        return found[1]
+    library = machine.join(machine.folder_of(interpreter), "..", "lib")
+    try:
+        found_all = [found[1] for name in machine.names(library) if (found := _INTERPRETER.fullmatch(name))]
+    except UnreadableError:
+        return ""
+    with_library = [
+        v for v in found_all if machine.look(machine.join(library, f"python{v}", "os.py")).kind is EntryKind.FILE
+    ]
+    return with_library[0] if len(with_library) == 1 else ""
+
+
+def _version_in(text: str) -> str:
+    found = _VERSION.match(text)
+    return f"{found[1]}.{found[2]}" if found else ""

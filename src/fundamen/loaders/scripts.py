@@ -1,0 +1,131 @@
+"""How a script is started: its interpreter, that one's own needs, and what a Python environment stands on.
+
+Source: execve(2), "Interpreter scripts"; env(1); Linux's fs/exec.c for how often one script may lead to another.
+"""
+
+from collections.abc import Callable, Iterator
+
+import msgspec
+
+from fundamen.formats.script import Script
+from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution
+from fundamen.loaders.python_environment import find_environment
+from fundamen.loaders.search_path import find_on_path
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.binary import Format, How
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import MachinePath, shown
+
+_MOST_SCRIPTS = 5  # that lead to one another
+_KIND = "interpreter"
+
+Loader = Callable[[Machine, MachinePath], LoadMap]
+
+
+def load_map(machine: Machine, program: MachinePath, script: Script, load: Loader) -> LoadMap:
+    """Find all that a script needs to be started.
+
+    Args:
+        machine: where it would be started.
+        program: the script.
+        script: its first line.
+        load: finds all that the interpreter needs, which is a program like any other.
+    """
+    return _Starting(machine, program, script, load).run()
+
+
+class _Starting:
+    def __init__(self, machine: Machine, program: MachinePath, script: Script, load: Loader) -> None:
+        self._machine = machine
+        self._load = load
+        self._map = LoadMap(program, script, script.architecture, {}, ())
+
+    def run(self) -> LoadMap:
+        path, script = self._map.program, self._map.binary
+        for _ in range(_MOST_SCRIPTS):
+            assert isinstance(script, Script)  # noqa: S101 - the loop goes on only with one
+            interpreter = self._interpreter_of(path, script)
+            if interpreter is None:
+                return self._map
+            binary = self._machine.binary(interpreter)
+            if not isinstance(binary, Script):
+                self._add(self._load(self._machine, interpreter))
+                return self._map
+            self._map.loaded[interpreter] = binary
+            path, script = interpreter, binary
+        return self._map
+
+    def _interpreter_of(self, path: MachinePath, script: Script) -> MachinePath | None:
+        """The program that carries a script out, after env or a shell that only hands it over; None where none does."""
+        if not script.interpreter:
+            return None
+        found = self._resolve(path, script, script.interpreter, [self._at(script.interpreter, "its first line")])
+        if found is not None and script.handed_over_to:
+            self._add_own(found)
+            second = "its second line"
+            return self._resolve(path, script, script.handed_over_to, [self._at(script.handed_over_to, second)])
+        if found is not None and script.looked_up and "/" not in script.looked_up:
+            self._add_own(found)
+            candidates = list(find_on_path(self._machine, script.looked_up))
+            return self._resolve(path, script, script.looked_up, candidates)
+        return found
+
+    def _resolve(self, path: MachinePath, script: Script, name: str, candidates: list[Candidate]) -> MachinePath | None:
+        first = next((index for index, c in enumerate(candidates) if c.outcome is Outcome.TAKEN), None)
+        taken = candidates[first].path if first is not None else None
+        considered = tuple(candidates if first is None else candidates[: first + 1])
+        environment = find_environment(self._machine, path, MachinePath(name)) if name.startswith("/") else None
+        decided, remedy = "", ""
+        if taken is None and script.ends_in_return and name.endswith("\r"):
+            decided = (
+                "the first line ends in a carriage return, as Windows ends lines, and the system takes it for a part of"
+                f" the name: {shown(name)}"
+            )
+            remedy = f"sed -i.before 's/\\r$//' {path}"
+        elif taken is None and environment is not None:
+            decided = environment.decided
+        resolution = Resolution(name, path, How.REQUIRED, considered, taken, _KIND, decided=decided, remedy=remedy)
+        self._note(resolution, *([environment] if environment is not None and taken is not None else []))
+        return taken
+
+    def _at(self, name: str, because: str) -> Candidate:
+        path = MachinePath(name) if name.startswith("/") else self._machine.join("/", name)
+        entry = self._machine.look(path)
+        if entry.kind is EntryKind.ABSENT:
+            return Candidate(path, Outcome.ABSENT, because)
+        if entry.kind is EntryKind.BLOCKED:
+            return Candidate(path, Outcome.BLOCKED, because, entry.why)
+        if entry.kind is not EntryKind.FILE:
+            return Candidate(path, Outcome.REFUSED, because, f"is no file but a {entry.kind}")
+        if not entry.is_executable:
+            return Candidate(path, Outcome.BLOCKED, because, "its mode lets nobody run it")
+        try:
+            binary = self._machine.binary(path)
+        except UnreadableError as error:
+            return Candidate(path, Outcome.REFUSED, because, error.why)
+        outcome = Outcome.REFUSED if binary.format is Format.JAVA else Outcome.TAKEN
+        return Candidate(path, outcome, because, architecture=binary.architecture)
+
+    def _add_own(self, path: MachinePath) -> None:
+        """Count in what a program that only hands over needs itself."""
+        if not isinstance(self._machine.binary(path), Script):
+            self._add(self._load(self._machine, path))
+
+    def _add(self, inner: LoadMap) -> None:
+        known = {(r.name, r.needed_by) for r in self._map.resolutions}
+        self._map = msgspec.structs.replace(
+            self._map,
+            architecture=inner.architecture,
+            loaded={**self._map.loaded, inner.program: inner.binary, **inner.loaded},
+            resolutions=(*self._map.resolutions, *(r for r in inner.resolutions if (r.name, r.needed_by) not in known)),
+            unoffered=(*self._map.unoffered, *inner.unoffered),
+            runs_here=inner.runs_here,
+        )
+
+    def _note(self, *resolutions: Resolution) -> None:
+        self._map = msgspec.structs.replace(self._map, resolutions=(*self._map.resolutions, *resolutions))
+
+
+def interpreters_in(load_map: LoadMap) -> Iterator[MachinePath]:
+    """The interpreters that were found, in their order."""
+    return (r.path for r in load_map.resolutions if r.kind == _KIND and r.path is not None)
