@@ -18,6 +18,7 @@ sys.path.insert(0, str(TESTS))
 
 from builders.dyld_cache import a_dyld_cache
 from builders.hive import a_hive
+from builders.java import a_class, an_archive
 from builders.managed import CORE, a_managed
 from builders.pe import a_pe
 from fundamen.demo.world import BINARIES
@@ -187,6 +188,9 @@ def inputs() -> list[tuple[str, bytes, Callable[[bytes], object]]]:
         ("a list of dependencies", DEPENDENCIES, read_assets),
         ("an offline hive", a_hive({"Salt": {"Build": 42, "Parts": ("a", "b")}, "Reed": {"": "x"}}), read_offline_hive),
         ("a shared cache", a_dyld_cache("arm64e", "/usr/lib/a.dylib", "/usr/lib/b.dylib"), read_shared_cache),
+        ("classes of Java", an_archive(17, "lib/salt.jar", libsalt_so=b"\x7fELF" + bytes(80)), read_executable),
+        ("a class file", a_class(21), read_executable),
+        ("a script", b"#!/usr/bin/env -S A=1 python3 -u\n'''exec' /opt/x \"$0\" \"$@\"\n", read_executable),
         ("a static library", AN_ARCHIVE, lambda data: read_archive(MemoryBytes(data))),
         ("a build's log", LOG, lambda data: read_build_log(data.decode("utf-8", "replace"))),
         ("a linker script", SCRIPT, lambda data: read_linker_script(data.decode("utf-8", "replace"), "libc.so")),
