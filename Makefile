@@ -26,6 +26,7 @@ lint: $(VENV)/.dev
 bench: $(VENV)/.dev
 	$(BIN)/python benchmarks/start_up.py
 	$(BIN)/python benchmarks/windows_volume.py
+	$(BIN)/python benchmarks/all_programs.py
 
 # The JSON Schemas in docs/schemas/, anew from the types.
 schemas: $(VENV)/.dev

@@ -273,7 +273,9 @@ class _ElfReader:
         if count > _MAX_SECTIONS:
             self._findings.add("section header table", f"claims {count} sections")
             return
-        table = Cursor(self._source, header.sections_at).table(record, count, "section header table")
+        table = list(Cursor(self._source, header.sections_at).table(record, count, "section header table"))
+        if max((s[4] + s[5] for s in table[1:] if s[1] != _SHT_NOBITS), default=0) <= self._source.size:
+            return  # as for nearly every file
         for index, (_, type_, _, _, offset, size, *_) in enumerate(table):
             if index and type_ != _SHT_NOBITS:
                 self._findings.check_extent(f"section {index}", offset, size, self._source.size)

@@ -6,12 +6,12 @@ Source: ld.so(8), and glibc's elf/dl-load.c (_dl_map_object, open_verify) where 
 import re
 from collections import deque
 from collections.abc import Iterator, Sequence
+from functools import partial
 
 import msgspec
 
 from fundamen.formats.elf import Elf
 from fundamen.formats.elf_versions import (
-    NeededVersion,
     read_defined_versions,
     read_needed_versions,
     read_version_name,
@@ -51,7 +51,7 @@ _MULTIARCH = {
 class _Versions(msgspec.Struct, frozen=True):
     """The symbol versions of one file."""
 
-    needed: tuple[NeededVersion, ...]
+    needed: dict[str, dict[int, int]]  # library -> hash of a version's name -> place of the name
     defined: frozenset[int] | None  # hashes of their names; None where the file has no versions
 
 
@@ -63,12 +63,9 @@ def load_map(machine: Machine, program: MachinePath, elf: Elf, also: Sequence[st
 def system_folders(machine: Machine, interpreter: MachinePath | None, architecture: Architecture) -> tuple[str, ...]:
     """The default folders of a loader: read from the loader's own file, or the usual ones where that cannot be read."""
     if interpreter is not None:
-        try:
-            found = _SYSTEM_FOLDERS.search(machine.content(interpreter, _MOST_LOADER_BYTES))
-        except UnreadableError:
-            found = None
-        if found:
-            return tuple(f.rstrip("/") for f in found.group().decode("utf-8", "replace").split("\0") if f)
+        built_in = machine.fact("folders built into a loader", interpreter, lambda: _built_in(machine, interpreter))
+        if built_in:
+            return built_in
     multiarch = _MULTIARCH.get(architecture)
     folders = [f"/lib/{multiarch}", f"/usr/lib/{multiarch}"] if multiarch else []
     if architecture not in {Architecture.X86, Architecture.ARM}:
@@ -76,16 +73,27 @@ def system_folders(machine: Machine, interpreter: MachinePath | None, architectu
     return (*folders, "/lib", "/usr/lib")
 
 
+def _built_in(machine: Machine, interpreter: MachinePath) -> tuple[str, ...]:
+    """The default folders that stand in the loader's own file; none where they cannot be read."""
+    try:
+        found = _SYSTEM_FOLDERS.search(machine.content(interpreter, _MOST_LOADER_BYTES))
+    except UnreadableError:
+        found = None
+    return tuple(f.rstrip("/") for f in found.group().decode("utf-8", "replace").split("\0") if f) if found else ()
+
+
 class _Loading(ElfLoading):
     def __init__(self, machine: Machine, program: MachinePath, elf: Elf) -> None:
         super().__init__(machine, program, elf)
         self._system: tuple[str, ...] | None = None
-        self._cache: dict[str, tuple[CacheEntry, ...]] | None = None
         self._hwcaps: dict[str, tuple[str, ...]] = {}
 
     def _preloaded(self) -> list[str]:
-        in_file = [name for line in lines_of(self._machine, _PRELOAD) for name in words_of(line)]
+        in_file = self._machine.fact("names to preload", _PRELOAD, self._listed_to_preload)
         return words_of(self._machine.environment.get("LD_PRELOAD", "")) + in_file
+
+    def _listed_to_preload(self) -> list[str]:
+        return [name for line in lines_of(self._machine, _PRELOAD) for name in words_of(line)]
 
     def _unoffered(self) -> Iterator[Unoffered]:
         """Which symbol versions are needed of a loaded library that it does not define.
@@ -93,25 +101,31 @@ class _Loading(ElfLoading):
         A library without any versions serves every need of them, and a weak need is none. Source: elf/dl-version.c.
         """
         objects = ((self._program.path, self._elf), *self._loaded.items())
-        versions = {path: self._versions(path, elf) for path, elf in objects}
+        versions = {
+            path: self._machine.fact("symbol versions", path, partial(self._versions, path, elf))
+            for path, elf in objects
+        }
         for path, elf in objects:
-            lacking: dict[MachinePath, list[int]] = {}
-            for version in versions[path].needed:
-                library = self._by_name.get(version.library)
+            for name, needed in versions[path].needed.items():
+                library = self._by_name.get(name)
                 defined = versions[library].defined if library is not None else None
-                if library is not None and defined is not None and version.hash not in defined and not version.is_weak:
-                    lacking.setdefault(library, []).append(version.name_at)
-            for library, places in lacking.items():
+                if library is None or defined is None or needed.keys() <= defined:
+                    continue
                 with self._machine.open(path) as source:
-                    names = tuple(read_version_name(source, elf, place) for place in places)
+                    lacking = [place for hashed, place in needed.items() if hashed not in defined]
+                    names = tuple(read_version_name(source, elf, place) for place in lacking)
                 yield Unoffered(path, library, How.REQUIRED, names, are_versions=True)
 
     def _versions(self, path: MachinePath, elf: Elf) -> _Versions:
         try:
             with self._machine.open(path) as source:
-                return _Versions(read_needed_versions(source, elf), read_defined_versions(source, elf))
+                needed: dict[str, dict[int, int]] = {}
+                for version in read_needed_versions(source, elf):
+                    if not version.is_weak:
+                        needed.setdefault(version.library, {})[version.hash] = version.name_at
+                return _Versions(needed, read_defined_versions(source, elf))
         except UnreadableError:  # a damaged table: then nothing is held against anybody
-            return _Versions((), None)
+            return _Versions({}, None)
 
     # The order of the search. Source: ld.so(8), "DESCRIPTION".
 
@@ -194,13 +208,14 @@ class _Loading(ElfLoading):
         return self._system
 
     def _ld_cache(self) -> dict[str, tuple[CacheEntry, ...]]:
-        if self._cache is None:
-            try:
-                with self._machine.open(_CACHE) as source:
-                    self._cache = read_ld_cache(source)
-            except UnreadableError:  # the loader, too, goes on without a cache that it cannot use
-                self._cache = {}
-        return self._cache
+        return self._machine.fact("the loader's cache", _CACHE, self._read_cache)
+
+    def _read_cache(self) -> dict[str, tuple[CacheEntry, ...]]:
+        try:
+            with self._machine.open(_CACHE) as source:
+                return read_ld_cache(source)
+        except UnreadableError:  # the loader, too, goes on without a cache that it cannot use
+            return {}
 
     # What is made of one candidate. Source: elf/dl-load.c, open_verify.
 

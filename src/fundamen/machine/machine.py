@@ -1,10 +1,11 @@
 """What every check may ask of a machine, whichever way the machine is at hand."""
 
 from abc import ABC, abstractmethod
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
 from enum import StrEnum
 from types import ModuleType
+from typing import Any, TypeVar
 
 import msgspec
 
@@ -15,6 +16,8 @@ from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary
 from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import HostPath, MachinePath, shown
+
+_Fact = TypeVar("_Fact")
 
 
 class EntryKind(StrEnum):
@@ -63,6 +66,7 @@ class Machine(ABC):
     def __init__(self) -> None:
         self.registry = NoRegistry()
         self._binaries: dict[MachinePath, Binary | FundamenError] = {}
+        self._facts: dict[MachinePath, dict[str, Any]] = {}
 
     @abstractmethod
     def look(self, path: MachinePath) -> Entry:
@@ -137,6 +141,25 @@ class Machine(ABC):
         if isinstance(known, FundamenError):
             raise known
         return known
+
+    def fact(self, what: str, path: MachinePath, find: Callable[[], _Fact]) -> _Fact:
+        """What somebody has found out about a file, found out once however many programs it matters to.
+
+        Args:
+            what: which fact, in words that nobody else uses.
+            path: the file.
+            find: finds it out; what it raises is raised, and asked again the next time.
+        """
+        facts = self._facts.setdefault(path, {})
+        if what not in facts:
+            facts[what] = find()
+        known: _Fact = facts[what]
+        return known
+
+    def forget(self, path: MachinePath) -> None:
+        """Let go of what was read of a file that will not come up again."""
+        self._binaries.pop(path, None)
+        self._facts.pop(path, None)
 
     def _read_binary(self, path: MachinePath) -> Binary | FundamenError:
         try:

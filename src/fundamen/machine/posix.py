@@ -43,10 +43,15 @@ class PosixMachine(Machine):
         self._current = current
         self._prefix = "" if self.is_live else root.rstrip("/")
         self._links: dict[str, str | None] = {}  # path without links but perhaps the last -> target
+        self._looked_at: dict[MachinePath, Entry] = {}
+        self._real: dict[MachinePath, MachinePath] = {}
 
     def look(self, path: MachinePath) -> Entry:
         """Tell what stands at a path."""
-        return looked_at(self, path)
+        entry = self._looked_at.get(path)
+        if entry is None:
+            entry = self._looked_at[path] = looked_at(self, path)
+        return entry
 
     def names(self, folder: MachinePath) -> tuple[str, ...]:
         """The names in a folder, sorted; empty where there is no such folder."""
@@ -54,10 +59,14 @@ class PosixMachine(Machine):
 
     def real(self, path: MachinePath) -> MachinePath:
         """The path with all links followed."""
-        try:
-            return MachinePath(self._resolved(path))
-        except UnreadableError:  # a loop of links; whoever looks at the path is told
-            return path
+        real = self._real.get(path)
+        if real is None:
+            try:
+                real = MachinePath(self._resolved(path))
+            except UnreadableError:  # a loop of links; whoever looks at the path is told
+                real = path
+            self._real[path] = real
+        return real
 
     def open(self, path: MachinePath) -> AbstractContextManager[ByteSource]:
         """Open a file for reading by offset."""

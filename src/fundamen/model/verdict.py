@@ -19,4 +19,4 @@ class Verdict(StrEnum):
     @property
     def is_fault(self) -> bool:
         """Whether a program that needs this component is harmed."""
-        return self not in {Verdict.SOUND, Verdict.UNPROVEN}
+        return self is not Verdict.SOUND and self is not Verdict.UNPROVEN

@@ -113,12 +113,13 @@ def next_step(trace: Trace, machine: Machine) -> str:
     """What to do now: a command, or a sentence that ends with a full stop."""
     if trace.is_of_another_machine:
         return "Get the publisher's build of it for what this machine runs; nothing on the machine needs mending."
-    if trace.faults and trace.faults[0].remedy:
-        return trace.faults[0].remedy
-    if trace.faults and all(fault.brought_by for fault in trace.faults):
-        packages = " ".join(dict.fromkeys(fault.brought_by[0] for fault in trace.faults))
+    faults = trace.faults
+    if faults and faults[0].remedy:
+        return faults[0].remedy
+    if faults and all(fault.brought_by for fault in faults):
+        packages = " ".join(dict.fromkeys(fault.brought_by[0] for fault in faults))
         return f"apt install {packages}" if machine.is_live else f"On that machine: apt install {packages}"
-    if trace.faults:
+    if faults:
         return command(machine, "restore", "--rehearse", trace.program)
     if not trace.is_of_a_program:
         return "Trace the program that uses this library, or run it."

@@ -2,7 +2,7 @@
 
 import shlex
 from collections import deque
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 import msgspec
 
@@ -13,6 +13,7 @@ from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
 from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary, Format, How, Kind
+from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.trace.records import LOADED, STRUCTURE, Component, Evidence, Trace
@@ -26,6 +27,7 @@ _PASSED_OVER = {
     Outcome.OLDER_VERSION: Verdict.OUTDATED,
     Outcome.OTHER_VERSION: Verdict.MISSING,  # what is there stands in for nothing
 }
+_AT_ONCE = 64  # programs whose files the authorities are asked about together
 _MOST_FUNCTIONS = 4  # that are named of those that a library does not offer
 
 
@@ -45,8 +47,38 @@ def trace_program(
     loading = load_map(machine, program)
     if observation is not None:
         loading = load_map(machine, program, _undeclared(machine, loading, observation))
-    testimonies = _ask(machine, loading, authorities)
-    return _Judging(machine, loading, testimonies, observation).trace()
+    testimonies = _Testimonies(machine, authorities)
+    testimonies.ask([loading])
+    return _Judging(machine, loading, testimonies.known, observation).trace()
+
+
+def trace_programs(
+    machine: Machine, programs: Sequence[MachinePath], authorities: Sequence[Authority] = ()
+) -> Iterator[Trace | UnreadableError]:
+    """Trace many programs or libraries of one machine, in their order; one that cannot be traced gives its error.
+
+    What they share is read and asked about once; what belongs to one alone is forgotten behind it.
+    """
+    testimonies = _Testimonies(machine, authorities)
+    for begin in range(0, len(programs), _AT_ONCE):
+        batch = programs[begin : begin + _AT_ONCE]
+        maps = [_load_map_or_error(machine, program) for program in batch]
+        testimonies.ask([loading for loading in maps if isinstance(loading, LoadMap)])
+        for loading in maps:
+            if isinstance(loading, LoadMap):
+                yield _Judging(machine, loading, testimonies.known, None).trace()
+            else:
+                yield loading
+        testimonies.forget(batch)
+        for program in batch:
+            machine.forget(program)
+
+
+def _load_map_or_error(machine: Machine, program: MachinePath) -> LoadMap | UnreadableError:
+    try:
+        return load_map(machine, program)
+    except UnreadableError as error:
+        return error
 
 
 def _undeclared(machine: Machine, loading: LoadMap, observation: Observation) -> list[str]:
@@ -57,18 +89,33 @@ def _undeclared(machine: Machine, loading: LoadMap, observation: Observation) ->
     return loaded + [name for name, _ in observation.failed if machine.folded(name) not in asked]
 
 
-def _ask(machine: Machine, loading: LoadMap, authorities: Sequence[Authority]) -> dict[MachinePath, list[Testimony]]:
-    """Ask every authority about all files at once: each may have to read a database for it."""
-    files = {loading.program: loading.binary, **loading.loaded}
-    subjects = [
-        Subject(path, binary.name or machine.paths.basename(path), binary.architecture)
-        for path, binary in files.items()
-    ]
-    testimonies: dict[MachinePath, list[Testimony]] = {path: [] for path in files}
-    for authority in authorities:
-        for path, testimony in authority.testify(machine, subjects).items():
-            testimonies[path].append(testimony)
-    return testimonies
+class _Testimonies:
+    """What every authority says of every file that came up; each file is asked about once."""
+
+    def __init__(self, machine: Machine, authorities: Sequence[Authority]) -> None:
+        self.known: dict[MachinePath, list[Testimony]] = {}
+        self._machine = machine
+        self._authorities = authorities
+
+    def ask(self, loadings: Sequence[LoadMap]) -> None:
+        """Ask about all files of some programs at once: an authority may have to read a database for it."""
+        files = {
+            path: b for loading in loadings for path, b in ((loading.program, loading.binary), *loading.loaded.items())
+        }
+        subjects = [
+            Subject(path, binary.name or self._machine.paths.basename(path), binary.architecture)
+            for path, binary in files.items()
+            if path not in self.known
+        ]
+        self.known.update({subject.path: [] for subject in subjects})
+        for authority in self._authorities:
+            for path, testimony in authority.testify(self._machine, subjects).items():
+                self.known[path].append(testimony)
+
+    def forget(self, programs: Sequence[MachinePath]) -> None:
+        """Forget what was said of files that do not come up again."""
+        for program in programs:
+            self.known.pop(program, None)
 
 
 class _Finding(msgspec.Struct, frozen=True):
@@ -194,6 +241,8 @@ class _Judging:
 
     def _observed(self, name: str, path: MachinePath | None) -> str:
         """What was seen of a component as the program ran; empty where nothing was."""
+        if self._observation is None:
+            return ""
         folded = self._machine.folded(name)
         status = self._failed.get(folded)
         if folded in self._failed and status is None:
@@ -259,6 +308,8 @@ class _Judging:
 
     def _lacks_later(self, path: MachinePath | None) -> tuple[str, ...]:
         """What a library does not offer of that which is bound only when it is called."""
+        if not self._loading.unoffered:
+            return ()
         gaps = [gap for gap in self._loading.unoffered if gap.library == path and gap.how is How.DELAYED]
         callers = [self._machine.paths.basename(gap.importer) for gap in gaps]
         return tuple(

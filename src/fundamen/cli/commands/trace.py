@@ -1,7 +1,7 @@
 """``fundamen trace``."""
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterator, Sequence
 
 import click
 
@@ -9,15 +9,14 @@ from fundamen.cli import options
 from fundamen.cli.authorities import authorities_at
 from fundamen.cli.exits import Exit, exit_of
 from fundamen.cli.output import Output, finish
+from fundamen.evidence.authority import Authority
 from fundamen.machine.machine import Machine
-from fundamen.machine.observation import Observation
 from fundamen.machine.programs import find_program
 from fundamen.model.errors import FundamenError
 from fundamen.model.paths import MachinePath
 from fundamen.report.trace_text import next_step, trace_text
-from fundamen.trace.bringing import with_bringers
 from fundamen.trace.records import Trace
-from fundamen.trace.trace import trace_program
+from fundamen.trace.trace import trace_program, trace_programs
 
 
 @click.command("trace")
@@ -26,10 +25,17 @@ from fundamen.trace.trace import trace_program
     "--observe", is_flag=True, help="Run each PROGRAM, of this host or a prefix, and add what it asks for as it runs."
 )
 @click.option("--observe-for", "seconds", default=30.0, show_default=True, metavar="SECONDS", help="At most so long.")
+@click.option("--only-find", is_flag=True, help="Only find what is loaded; ask nobody whether the bytes are right.")
 @options.machine_options
 @options.output_options
 def command(
-    programs: tuple[str, ...], machine: Callable[[], Machine], output: Output, *, observe: bool, seconds: float
+    programs: tuple[str, ...],
+    machine: Callable[[], Machine],
+    output: Output,
+    *,
+    observe: bool,
+    seconds: float,
+    only_find: bool,
 ) -> None:
     """Show all that each PROGRAM needs, directly and indirectly, and how each need stands.
 
@@ -39,22 +45,27 @@ def command(
     \b
     fundamen trace /opt/tidebook/bin/tidebook
     fundamen trace --machine /mnt/disk 'C:\\Program Files\\Tidebook\\tidebook.exe'
-    fundamen trace --json git ssh | jq .faults
+    fundamen trace --json --only-find /usr/bin/* | jq -r 'select(.faults > 0).path'
     fundamen trace --machine ~/.prefix --observe --observe-for 10 'C:\\Tidebook\\tidebook.exe'
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     worst = Exit.NOTHING_AT_FAULT
     with output:
         examined = machine()
-        authorities = authorities_at(options.home(), examined.platform, options.now(), output)
+        authorities = [] if only_find else authorities_at(options.home(), examined.platform, options.now(), output)
+        paths = [find_program(examined, name) for name in programs]
+        found: Iterator[Trace | FundamenError] = trace_programs(examined, paths, authorities)
+        if observe:
+            found = (_observed(examined, path, seconds, authorities, output) for path in paths)
         for index, name in enumerate(programs):
-            try:
-                program = find_program(examined, name)
-                observation = _observed(examined, program, seconds, output) if observe else None
-                with output.working(f"Tracing {name}"):
-                    trace = with_bringers(examined, trace_program(examined, program, authorities, observation))
-            except FundamenError as error:
-                worst = max(worst, exit_of(error))
-                _fail(output, name, error)
+            with output.working(f"Tracing {name}"):
+                trace = next(found)
+                if isinstance(trace, Trace) and trace.faults:
+                    from fundamen.trace.bringing import with_bringers  # noqa: PLC0415 - only where something is missing
+
+                    trace = with_bringers(examined, trace)
+            if isinstance(trace, FundamenError):
+                worst = max(worst, exit_of(trace))
+                _fail(output, name, trace)
                 continue
             worst = max(worst, Exit.FAULT_FOUND if trace.faults else Exit.NOTHING_AT_FAULT)
             _show(output, name, trace, examined, first=index == 0)
@@ -63,14 +74,19 @@ def command(
     finish(worst)
 
 
-def _observed(machine: Machine, program: MachinePath, seconds: float, output: Output) -> Observation:
+def _observed(
+    machine: Machine, program: MachinePath, seconds: float, authorities: Sequence[Authority], output: Output
+) -> Trace | FundamenError:
+    """Run a program, and trace it with what was seen; the error where that cannot be done."""
     from fundamen.trace import observing  # noqa: PLC0415 - only where asked
 
-    run = observing.prepare(machine, program, seconds, dict(os.environ), os.getcwd())
-    name = machine.paths.basename(program)
-    output.note(f"Running {name} {run.under} for at most {seconds:g} s; what it does is real.")
-    with output.working(f"Observing {program}"):
-        return run.start()
+    try:
+        run = observing.prepare(machine, program, seconds, dict(os.environ), os.getcwd())
+        name = machine.paths.basename(program)
+        output.note(f"Running {name} {run.under} for at most {seconds:g} s; what it does is real.")
+        return trace_program(machine, program, authorities, run.start())
+    except FundamenError as error:
+        return error
 
 
 def _show(output: Output, name: str, trace: Trace, machine: Machine, *, first: bool) -> None:
