@@ -51,6 +51,7 @@ class Workshop:
             (self.folder / "build" / "versions").write_text(versions)
             needs += ["-Wl,--version-script=versions"]
         target = self.folder / into / f"lib{name}.so"
+        target.parent.mkdir(parents=True, exist_ok=True)
         self._compile(body, target, "-shared", f"-Wl,-soname,lib{name}.so", *needs, *words)
         return self
 
@@ -94,6 +95,18 @@ class Workshop:
         (self.folder / path).parent.mkdir(parents=True, exist_ok=True)
         (self.folder / path).symlink_to(target)
         return self
+
+    def with_another_group(self) -> "Workshop":
+        """Make it a program that is started in secure mode."""
+        os.chown(self.program, -1, 65534)
+        self.program.chmod(0o2755)
+        return self
+
+    def demanding(self, path: str, levels: int) -> "Workshop":
+        """Let a file demand other levels of the processor than the one that it demands now."""
+        data = (self.folder / path).read_bytes()
+        at = data.index(bytes.fromhex("028000c004000000")) + 8
+        return self.changed(path, at, levels.to_bytes(4, "little"))
 
     def started_as(self, path: str) -> "Workshop":
         self.program = self.folder / path
@@ -256,6 +269,20 @@ CASES: dict[str, Callable[[Workshop], Workshop]] = {
         .app("-Wl,-rpath,$ORIGIN/../lib")
         .library("two", versions="V8 { *; };")
     ),
+    "another level of the processor that it has": lambda w: w.chain("-Wl,-z,x86-64-v2").demanding("bin/app", 3),
+    "another level that no processor has": lambda w: w.chain("-Wl,-z,x86-64-v2").demanding("bin/app", 1 << 9),
+    "another level that no processor has, of a library": lambda w: (
+        w.chain()
+        .library("one", RUNPATH, "-Wl,-rpath,$ORIGIN", "-Wl,-z,x86-64-v2", calls="two")
+        .demanding("lib/libone.so", 1 << 9)
+    ),
+    "another folder for the processor, of the older kind": lambda w: w.chain().moved("one", "lib/haswell"),
+    "another folder for the processor, in its order": lambda w: (
+        w.chain()
+        .library("one", into="lib/tls/x86_64", calls="two")
+        .library("one", into="lib/haswell", calls="two")
+        .library("one", into="lib/x86_64", calls="two")
+    ),
     "in a folder for the processor's level": lambda w: w.chain().moved("one", "lib/glibc-hwcaps/x86-64-v2"),
     "an interpreter that is not there": lambda w: w.chain("-Wl,--dynamic-linker,/lib64/ld-gone.so"),
     "a statically linked program": lambda w: w.app("-static", calls="", source="int main(void) { return 7; }"),
@@ -296,6 +323,28 @@ def test_a_trace_gives_the_answer_of_musls_loader(case: str, tmp_path: Path) -> 
 @pytest.mark.parametrize("case", CASES)
 def test_a_trace_gives_the_loaders_own_answer(case: str, tmp_path: Path) -> None:
     compare(CASES[case](Workshop(tmp_path)))
+
+
+# Programs that change the group, so that the loader heeds less; in this mode it lists nothing, only starts or not.
+SECURE_CASES: dict[str, Callable[[Workshop], Workshop]] = {
+    "absolute folders are heeded": lambda w: w.chain(runpath=f"{w.folder}/lib"),
+    "origin is not heeded": lambda w: w.chain(),
+    "library path is not heeded": lambda w: w.chain(runpath="/nowhere").with_variable("LD_LIBRARY_PATH", "HERE/lib"),
+    "what is preloaded by path is not heeded": lambda w: (
+        w.chain(runpath=f"{w.folder}/lib")
+        .without("three")
+        .library("three", into="else")
+        .with_variable("LD_PRELOAD", "HERE/else/libthree.so")
+    ),
+}
+
+
+@pytest.mark.skipif(sys.platform == "linux" and os.geteuid() != 0, reason="only root may give files away")
+@pytest.mark.parametrize("case", SECURE_CASES)
+def test_a_trace_gives_the_loaders_own_answer_in_secure_mode(case: str, tmp_path: Path) -> None:
+    made = SECURE_CASES[case](Workshop(tmp_path)).with_another_group()
+    trace = trace_program(open_machine(None, environment=made.environment), MachinePath(str(made.program)))
+    assert (trace.faults == ()) == starts(made), [(fault.name, fault.reason) for fault in trace.faults]
 
 
 def compare(made: Workshop) -> None:

@@ -21,6 +21,8 @@ _MAX_SEGMENTS = 65_536
 _MAX_SECTIONS = 1_000_000
 _MAX_DYNAMIC = 100_000
 _SHT_NOBITS = 8
+_ISA_1_NEEDED = 0xC0008002  # GNU_PROPERTY_X86_ISA_1_NEEDED
+_LONGEST_NOTE = 4096  # bytes
 
 
 class ElfType(IntEnum):
@@ -39,6 +41,7 @@ class SegmentType(IntEnum):
     DYNAMIC = 2
     INTERP = 3
     NOTE = 4
+    GNU_PROPERTY = 0x6474E553
 
 
 class Tag(IntEnum):
@@ -112,6 +115,7 @@ class Elf(Binary, frozen=True, kw_only=True):
     runpath: str | None
     no_default_folders: bool  # DF_1_NODEFLIB
     is_dynamic: bool
+    needed_levels: int  # bits of GNU_PROPERTY_X86_ISA_1_NEEDED; 0 where it demands nothing beyond its architecture
     segments: tuple[Segment, ...]
     dynamic: tuple[tuple[int, int], ...]  # (d_tag, d_val) in order, up to DT_NULL
 
@@ -243,6 +247,7 @@ class _ElfReader:
             runpath=names[Tag.RUNPATH][-1] if names[Tag.RUNPATH] else None,
             no_default_folders=bool(flags_1 & _DF_1_NODEFLIB),
             is_dynamic=bool(self._dynamic),
+            needed_levels=self._read_needed_levels(),
             segments=self._segments,
             dynamic=self._dynamic,
         )
@@ -322,6 +327,19 @@ class _ElfReader:
             if segment.type == SegmentType.INTERP:
                 return Cursor(self._source, segment.offset).text("interpreter path")
         return None
+
+    def _read_needed_levels(self) -> int:
+        """The property of a note that names levels of instructions. Source: x86-64 psABI, "Program Property"."""
+        place = next((s for s in self._segments if s.type == SegmentType.GNU_PROPERTY), None)
+        data = self._source.read_at(place.offset, min(place.file_size, _LONGEST_NOTE)) if place is not None else b""
+        order = "big" if self._big_endian else "little"
+        at, step = 16, self._bits // 8  # behind the note's header and its name, "GNU"
+        while at + 12 <= len(data):
+            kind, size = (int.from_bytes(data[begin : begin + 4], order) for begin in (at, at + 4))  # type: ignore[arg-type]
+            if kind == _ISA_1_NEEDED:
+                return int.from_bytes(data[at + 8 : at + 12], order)  # type: ignore[arg-type]
+            at += 8 + size + -size % max(step, 1)
+        return 0
 
     def _read_dynamic(self) -> tuple[tuple[int, int], ...]:
         for segment in self._segments:

@@ -18,9 +18,11 @@ from fundamen.formats.elf_versions import (
 )
 from fundamen.formats.ld_cache import CacheEntry, read_ld_cache
 from fundamen.loaders.elf_loading import ElfLoading, LoadedObject, lines_of, words_of
+from fundamen.loaders.glibc_itself import read_itself, system_folders
+from fundamen.loaders.hwcaps import ProcessorFolders
 from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Unoffered
-from fundamen.machine.machine import EntryKind, Machine
-from fundamen.machine.processor import supported_levels
+from fundamen.machine.machine import Machine
+from fundamen.machine.processor import level_in_words, supported_bits
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import How
 from fundamen.model.errors import UnreadableError
@@ -31,21 +33,6 @@ _CONFIGURATION = MachinePath("/etc/ld.so.conf")
 _PRELOAD = MachinePath("/etc/ld.so.preload")
 _KNOWN_ABIS = {0: 1, 3: 4}  # EI_OSABI of System V and GNU -> the first ABI version that is too new
 _MOST_CONFIGURATION_FILES = 256
-_MOST_LOADER_BYTES = 4 << 20
-
-# Compiled into the loader as one run of NUL-terminated folders, each with its slash (elf/dl-load.c, system_dirs).
-_SYSTEM_FOLDERS = re.compile(rb"(?:/(?:usr/)?lib[\w/.+-]*/\0){2,}")
-
-# Where the loader itself cannot be read: the folders of Debian's multiarch and of the FHS.
-_MULTIARCH = {
-    Architecture.X86: "i386-linux-gnu",
-    Architecture.X86_64: "x86_64-linux-gnu",
-    Architecture.ARM: "arm-linux-gnueabihf",
-    Architecture.AARCH64: "aarch64-linux-gnu",
-    Architecture.RISCV64: "riscv64-linux-gnu",
-    Architecture.PPC64LE: "powerpc64le-linux-gnu",
-    Architecture.S390X: "s390x-linux-gnu",
-}
 
 
 class _Versions(msgspec.Struct, frozen=True):
@@ -57,40 +44,37 @@ class _Versions(msgspec.Struct, frozen=True):
 
 def load_map(machine: Machine, program: MachinePath, elf: Elf, also: Sequence[str] = ()) -> LoadMap:
     """Do for a program what the loader would do, without running anything."""
-    return _Loading(machine, program, elf).run(also)
-
-
-def system_folders(machine: Machine, interpreter: MachinePath | None, architecture: Architecture) -> tuple[str, ...]:
-    """The default folders of a loader: read from the loader's own file, or the usual ones where that cannot be read."""
-    if interpreter is not None:
-        built_in = machine.fact("folders built into a loader", interpreter, lambda: _built_in(machine, interpreter))
-        if built_in:
-            return built_in
-    multiarch = _MULTIARCH.get(architecture)
-    folders = [f"/lib/{multiarch}", f"/usr/lib/{multiarch}"] if multiarch else []
-    if architecture not in {Architecture.X86, Architecture.ARM}:
-        folders += ["/lib64", "/usr/lib64"]
-    return (*folders, "/lib", "/usr/lib")
-
-
-def _built_in(machine: Machine, interpreter: MachinePath) -> tuple[str, ...]:
-    """The default folders that stand in the loader's own file; none where they cannot be read."""
-    try:
-        found = _SYSTEM_FOLDERS.search(machine.content(interpreter, _MOST_LOADER_BYTES))
-    except UnreadableError:
-        found = None
-    return tuple(f.rstrip("/") for f in found.group().decode("utf-8", "replace").split("\0") if f) if found else ()
+    loading = _Loading(machine, program, elf)
+    found = loading.run(also)
+    lacking = loading.lacks_for_program()
+    return msgspec.structs.replace(found, runs_here=lacking) if lacking else found
 
 
 class _Loading(ElfLoading):
     def __init__(self, machine: Machine, program: MachinePath, elf: Elf) -> None:
         super().__init__(machine, program, elf)
         self._system: tuple[str, ...] | None = None
-        self._hwcaps: dict[str, tuple[str, ...]] = {}
+        self._for_processor: ProcessorFolders | None = None
+        # The kernel starts such a program in secure mode, unless its very owner starts it. Source: ld.so(8), AT_SECURE.
+        self._is_secure = machine.look(program).changes_account
+
+    def lacks_for_program(self) -> str:
+        """What the machine runs, where the program itself demands more of the processor."""
+        reason = self._beyond_processor(self._elf)
+        levels = self._processor_folders().levels()
+        return f"no more than {levels[0] if levels else 'x86-64'}; the program {reason}" if reason else ""
 
     def _preloaded(self) -> list[str]:
         in_file = self._machine.fact("names to preload", _PRELOAD, self._listed_to_preload)
-        return words_of(self._machine.environment.get("LD_PRELOAD", "")) + in_file
+        in_variable = words_of(self._machine.environment.get("LD_PRELOAD", ""))
+        if self._is_secure:
+            in_variable = [name for name in in_variable if self._is_trusted_to_preload(name)]
+        return in_variable + in_file
+
+    def _is_trusted_to_preload(self, name: str) -> bool:
+        """Whether secure mode heeds a name: that of a library in a default folder which itself changes the account."""
+        paths = [MachinePath(f"{folder}/{name}") for folder in self._system_folders()]
+        return "/" not in name and any(self._machine.look(path).changes_account for path in paths)
 
     def _listed_to_preload(self) -> list[str]:
         return [name for line in lines_of(self._machine, _PRELOAD) for name in words_of(line)]
@@ -153,7 +137,7 @@ class _Loading(ElfLoading):
             holder = holder.loaded_by
 
     def _library_path(self, requester: LoadedObject) -> list[str]:
-        value = self._machine.environment.get("LD_LIBRARY_PATH", "")
+        value = "" if self._is_secure else self._machine.environment.get("LD_LIBRARY_PATH", "")
         return self._split(value.replace(";", ":"), requester)
 
     def _cached(self, name: str, requester: LoadedObject) -> Iterator[tuple[MachinePath, str]]:
@@ -162,7 +146,7 @@ class _Loading(ElfLoading):
             skipped = self._system_folders()
             entries = tuple(e for e in entries if not e.path.startswith(tuple(f + "/" for f in skipped)))
         plain = [entry for entry in entries if not entry.is_in_hwcaps_folder]
-        for level in self._levels() if len(plain) < len(entries) else ():
+        for level in self._processor_folders().levels() if len(plain) < len(entries) else ():
             plain[:0] = [e for e in entries if e.is_in_hwcaps_folder and f"/glibc-hwcaps/{level}/" in e.path]
         for entry in plain:
             yield MachinePath(entry.path), "ld.so.cache"
@@ -171,23 +155,29 @@ class _Loading(ElfLoading):
         self, name: str, folders: list[str] | tuple[str, ...], because: str
     ) -> Iterator[tuple[MachinePath, str]]:
         for folder in folders:
-            for level in self._hwcaps_in(folder):
-                yield MachinePath(f"{folder}/glibc-hwcaps/{level}/{name}"), because
+            for subfolder in self._processor_folders().of(folder):
+                yield MachinePath(f"{subfolder}/{name}"), because
             yield MachinePath(f"{folder}/{name}"), because
 
-    def _hwcaps_in(self, folder: str) -> tuple[str, ...]:
-        if folder not in self._hwcaps:
-            there = self._machine.look(MachinePath(folder + "/glibc-hwcaps")).kind is EntryKind.FOLDER
-            self._hwcaps[folder] = self._levels() if there else ()
-        return self._hwcaps[folder]
-
-    def _levels(self) -> tuple[str, ...]:
-        return supported_levels(self._machine) if self._elf.architecture is Architecture.X86_64 else ()
+    def _processor_folders(self) -> ProcessorFolders:
+        if self._for_processor is None:
+            release = read_itself(self._machine, self._interpreter).release
+            self._for_processor = ProcessorFolders(self._machine, self._elf.architecture, release)
+        return self._for_processor
 
     def _split(self, value: str, holder: LoadedObject) -> list[str]:
         """The folders of a search path; relative ones depend on where the program is started, and are left out."""
-        folders = (self._expanded(folder, holder) for folder in value.split(":"))
+        given = [folder for folder in value.split(":") if not self._is_secure or self._is_trusted(folder, holder)]
+        folders = (self._expanded(folder, holder) for folder in given)
         return [self._tidy(folder) for folder in folders if folder.startswith("/")]
+
+    def _is_trusted(self, folder: str, holder: LoadedObject) -> bool:
+        """Whether secure mode heeds a folder: $ORIGIN only at its beginning, and where it leads to a default one."""
+        if "ORIGIN" not in folder or "$" not in folder:
+            return True
+        leads_to = self._machine.join(self._expanded(folder, holder)) + "/"
+        is_trusted = any(leads_to.startswith(trusted + "/") for trusted in self._system_folders())
+        return folder.startswith(("$ORIGIN", "${ORIGIN}")) and is_trusted
 
     def _expanded(self, text: str, holder: LoadedObject) -> str:
         """Put in what the dynamic string tokens stand for. Source: ld.so(8), "Dynamic string tokens"."""
@@ -228,7 +218,16 @@ class _Loading(ElfLoading):
         if not self._is_of_our_kind(elf):
             detail = f"is for {elf.architecture}"
             return Candidate(path, Outcome.OTHER_ARCHITECTURE, because, detail, elf.architecture)
+        if reason := self._beyond_processor(elf):
+            return Candidate(path, Outcome.REFUSED, because, reason, elf.architecture)
         return self._mapped(path, because, elf)
+
+    def _beyond_processor(self, elf: Elf) -> str:
+        """What a file demands that this processor has not; empty where it has all, or is not at hand to be asked."""
+        known = supported_bits(self._machine) if elf.needed_levels and elf.architecture is Architecture.X86_64 else 0
+        if not known or elf.needed_levels & ~known == 0:
+            return ""
+        return f"demands instructions of {level_in_words(elf.needed_levels)}, which this processor has not"
 
     def _not_searched(self, name: str, tried: set[MachinePath]) -> Iterator[Candidate]:
         """Copies in folders that ld.so.conf names: the loader asks only the cache, which ldconfig has yet to renew."""

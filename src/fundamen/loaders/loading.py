@@ -91,9 +91,9 @@ def system_folder(machine: Machine, architecture: Architecture) -> MachinePath:
         return windows_processes.system_folder(machine, architecture)
     if machine.platform is Platform.MACOS:
         return MachinePath("/usr/local/lib")  # /usr/lib is the system's own, and sealed
-    from fundamen.loaders import glibc  # noqa: PLC0415
+    from fundamen.loaders.glibc_itself import system_folders  # noqa: PLC0415
 
-    return MachinePath(glibc.system_folders(machine, None, architecture)[0])
+    return MachinePath(system_folders(machine, None, architecture)[0])
 
 
 def _is_musl(elf: "Elf") -> bool:

@@ -12,12 +12,28 @@ _X86_64_LEVELS = (
 )
 
 
+_CPUINFO = MachinePath("/proc/cpuinfo")
+
+
 def supported_levels(machine: Machine) -> tuple[str, ...]:
     """The x86-64 levels beyond the first, highest first; none where the processor is not at hand to be asked."""
-    if not machine.is_live:
-        return ()
+    return machine.fact("levels of the processor", _CPUINFO, lambda: _read_levels(machine)) if machine.is_live else ()
+
+
+def supported_bits(machine: Machine) -> int:
+    """The same as GNU_PROPERTY_X86_ISA_1_* has them: one bit a level; 0 where the processor is not at hand."""
+    return (1 << len(supported_levels(machine)) + 1) - 1 if machine.is_live else 0
+
+
+def level_in_words(bits: int) -> str:
+    """The highest level of some bits."""
+    highest = bits.bit_length()
+    return "x86-64" if highest <= 1 else f"x86-64-v{highest}"
+
+
+def _read_levels(machine: Machine) -> tuple[str, ...]:
     try:
-        with machine.open(MachinePath("/proc/cpuinfo")) as source:  # its size is told as 0
+        with machine.open(_CPUINFO) as source:  # its size is told as 0
             text = source.read_at(0, 16_384).decode("ascii", "replace")
     except UnreadableError:
         return ()

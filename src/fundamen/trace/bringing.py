@@ -3,7 +3,7 @@
 import msgspec
 
 from fundamen.evidence.debian_contents import find_bringers
-from fundamen.loaders.glibc import system_folders
+from fundamen.loaders.glibc_itself import system_folders
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
