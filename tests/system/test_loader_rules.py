@@ -276,9 +276,9 @@ CASES: dict[str, Callable[[Workshop], Workshop]] = {
         .library("one", RUNPATH, "-Wl,-rpath,$ORIGIN", "-Wl,-z,x86-64-v2", calls="two")
         .demanding("lib/libone.so", 1 << 9)
     ),
-    "another folder for the processor, of the older kind": lambda w: w.chain().moved("one", "lib/haswell"),
+    "another folder for the processor, of the older kind": lambda w: w.chain(tags=RPATH).moved("one", "lib/haswell"),
     "another folder for the processor, in its order": lambda w: (
-        w.chain()
+        w.chain(tags=RPATH)
         .library("one", into="lib/tls/x86_64", calls="two")
         .library("one", into="lib/haswell", calls="two")
         .library("one", into="lib/x86_64", calls="two")
@@ -355,3 +355,12 @@ def compare(made: Workshop) -> None:
     assert (trace.faults == ()) == real, [(fault.name, fault.reason) for fault in trace.faults]
     if real:
         assert set(ours) == told_by_the_loader(made) - {None}
+
+
+def test_a_copy_that_is_found_first_and_lacks_a_version_hides_the_right_one_behind_it(tmp_path: Path) -> None:
+    made = Workshop(tmp_path).library("one", into="else", versions="V1 { }; V2 { one; };")
+    made.app("-Wl,-rpath,$ORIGIN/../lib:$ORIGIN/../else").library("one", versions=V1)
+    assert not starts(made)
+    [fault] = trace_program(open_machine(None), MachinePath(str(made.program))).faults
+    assert (str(fault.verdict), fault.unoffered) == ("shadowed", ("V2",))
+    assert f"{tmp_path}/else/libone.so has them" in fault.reason.replace("bin/../", "")

@@ -1,9 +1,12 @@
 """What is said besides the verdicts, from versions and from the registry."""
 
 from builders.hive import Key
-from builders.machine import AWindowsMachine
+from builders.machine import ALinuxMachine, AWindowsMachine
 from fundamen.machine.installed import installed_packages, is_leftover
+from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
+from fundamen.trace.path_remarks import with_path_remarks
+from fundamen.trace.trace import trace_program
 
 APP = "C:\\App\\app.exe"
 GUID = "0123456789ABCDEF0123456789ABCDEF"
@@ -83,3 +86,22 @@ def test_installed_packages_of_both_widths_are_listed_and_leftovers_told(windows
         ("Saltgrass Runtime 4.2.1 by Ardvane Instruments", True),
         ("Reed", False),
     ]
+
+
+def test_what_is_wrong_with_path_is_remarked_on_a_program_that_it_finds(linux: ALinuxMachine) -> None:
+    linux.program("/usr/bin/tide").program("/opt/bin/tide").file("/srv/bin/tide", b"", 0o644).link(
+        "/tools", "usr/bin"
+    ).link("/bin", "usr/bin")
+    path = "/gone:/usr/bin:/bin:/tools:/usr/bin::/opt/bin:/srv/bin"
+    machine = linux.opened(PATH=path)
+    trace = with_path_remarks(machine, trace_program(machine, MachinePath("/usr/bin/tide")), "tide")
+    assert trace.components[0].remarks == (
+        "another one for x86_64 lies at /opt/bin/tide, behind it on PATH",
+        "/srv/bin/tide is passed over: its mode lets nobody run it",
+    )
+    assert trace.remarks == (
+        "PATH has /gone, which is not there",
+        "PATH has /tools too, which is the same folder as /usr/bin",
+        "PATH has /usr/bin twice",
+        "PATH has the entry '', which stands for a folder that depends on where one is",
+    )

@@ -12,6 +12,7 @@ from fundamen.model.errors import DamagedFileError
 _SYMBOL_64 = struct.Struct("<IBBHQQ")  # st_name, st_info, st_other, st_shndx, st_value, st_size
 _SYMBOL_32 = struct.Struct("<IIIBBH")  # st_name, st_value, st_size, st_info, st_other, st_shndx
 _MAX_SYMBOLS = 2_000_000
+_GLOBAL, _WEAK, _UNIQUE = 1, 2, 10  # STB_*
 
 
 def read_exports(source: ByteSource, elf: Elf) -> tuple[str, ...]:
@@ -22,10 +23,29 @@ def read_exports(source: ByteSource, elf: Elf) -> tuple[str, ...]:
     Raises:
         DamagedFileError: the symbol, string or hash table does not fit the file.
     """
+    return tuple(
+        name
+        for name, section, binding in _symbols(source, elf, None).values()
+        if section and binding in {_GLOBAL, _WEAK, _UNIQUE}
+    )
+
+
+def read_symbol_names(source: ByteSource, elf: Elf, wanted: set[int]) -> dict[int, str]:
+    """The names of those dynamic symbols, of some by their indexes, that must be defined by another file.
+
+    Raises:
+        DamagedFileError: the symbol or string table does not fit the file.
+    """
+    found = _symbols(source, elf, wanted)
+    return {i: name for i, (name, section, binding) in found.items() if not section and binding == _GLOBAL}
+
+
+def _symbols(source: ByteSource, elf: Elf, wanted: set[int] | None) -> dict[int, tuple[str, int, int]]:
+    """Name, section and binding of each dynamic symbol, or of the wanted ones, by their indexes."""
     addresses = [elf.tag(tag) for tag in (Tag.SYMTAB, Tag.STRTAB)]
     offsets = [elf.offset_of(address) for address in addresses if address is not None]
-    if len(offsets) != len(addresses):
-        return ()
+    if len(offsets) != len(addresses) or wanted == set():
+        return {}
     symbols_at, strings_at = offsets
     if symbols_at is None or strings_at is None:
         raise DamagedFileError(
@@ -34,18 +54,21 @@ def read_exports(source: ByteSource, elf: Elf) -> tuple[str, ...]:
             do="Compare the file with its publisher's package.",
         )
     order = ">" if elf.big_endian else "<"
-    count = _symbol_count(source, elf, order)
+    count = _symbol_count(source, elf, order) if wanted is None else max(wanted) + 1
+    if count > _MAX_SYMBOLS:
+        raise _too_many(source, count)
     strings = Cursor(source, strings_at).take(elf.tag(Tag.STRSZ) or 0, "dynamic string table")
-    template = _SYMBOL_64 if elf.bits == 64 else _SYMBOL_32  # noqa: PLR2004 - ELFCLASS64
-    record = struct.Struct(order + template.format[1:])
-    names = []
-    for symbol in Cursor(source, symbols_at).table(record, count, "symbol table"):
-        info, section = (symbol[1], symbol[3]) if elf.bits == 64 else (symbol[3], symbol[5])  # noqa: PLR2004
-        if section and info >> 4 in {1, 2, 10}:  # STB_GLOBAL, STB_WEAK, STB_GNU_UNIQUE
+    is_wide = elf.bits == 64  # noqa: PLR2004 - ELFCLASS64
+    record = struct.Struct(order + (_SYMBOL_64 if is_wide else _SYMBOL_32).format[1:])
+    found = {}
+    for index, symbol in enumerate(Cursor(source, symbols_at).table(record, count, "symbol table")):
+        if wanted is None or index in wanted:
+            info, section = (symbol[1], symbol[3]) if is_wide else (symbol[3], symbol[5])
             end = strings.find(b"\0", symbol[0])
             if end > symbol[0]:
-                names.append(strings[symbol[0] : end].decode("utf-8", "surrogateescape"))
-    return tuple(names)
+                name = strings[symbol[0] : end].decode("utf-8", "surrogateescape")
+                found[index] = (name, section, info >> 4)
+    return found
 
 
 def _symbol_count(source: ByteSource, elf: Elf, order: str) -> int:
@@ -57,12 +80,16 @@ def _symbol_count(source: ByteSource, elf: Elf, order: str) -> int:
     else:
         count = 0
     if count > _MAX_SYMBOLS:
-        raise DamagedFileError(
-            what=f"The exports of {source.name} cannot be read",
-            why=f"its hash table claims {count} symbols",
-            do="Compare the file with its publisher's package.",
-        )
+        raise _too_many(source, count)
     return count
+
+
+def _too_many(source: ByteSource, count: int) -> DamagedFileError:
+    return DamagedFileError(
+        what=f"The symbols of {source.name} cannot be read",
+        why=f"a table claims {count} of them",
+        do="Compare the file with its publisher's package.",
+    )
 
 
 def _gnu_hash_count(cursor: Cursor, word: struct.Struct, bits: int) -> int:

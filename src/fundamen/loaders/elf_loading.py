@@ -39,6 +39,7 @@ class ElfLoading(ABC):
         origin = machine.folder_of(machine.real(program))  # the kernel gives the program's real path
         self._program = LoadedObject(program, elf, origin, None)
         self._loaded: dict[MachinePath, Elf] = {}
+        self._objects: dict[MachinePath, LoadedObject] = {}
         self._by_name: dict[str, MachinePath] = {}
         self._by_file: dict[MachinePath, MachinePath] = {}
         self._queue: deque[LoadedObject] = deque([self._program])
@@ -175,7 +176,8 @@ class ElfLoading(ABC):
         self._loaded[path] = elf
         for name in self._names_of(elf):
             self._by_name.setdefault(name, path)
-        self._queue.append(LoadedObject(path, elf, self._machine.folder_of(path), requester))
+        self._objects[path] = LoadedObject(path, elf, self._machine.folder_of(path), requester)
+        self._queue.append(self._objects[path])
         return path
 
     def _try(self, path: MachinePath, because: str) -> Candidate:

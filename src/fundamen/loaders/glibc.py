@@ -98,7 +98,21 @@ class _Loading(ElfLoading):
                 with self._machine.open(path) as source:
                     lacking = [place for hashed, place in needed.items() if hashed not in defined]
                     names = tuple(read_version_name(source, elf, place) for place in lacking)
-                yield Unoffered(path, library, How.REQUIRED, names, are_versions=True)
+                right = self._other_copy(name, library, needed)
+                yield Unoffered(path, library, How.REQUIRED, names, are_versions=True, right_at=right)
+
+    def _other_copy(self, name: str, library: MachinePath, needed: dict[int, int]) -> MachinePath | None:
+        """A library of the name that defines all that is needed, and that the search would come to only later."""
+        requester = self._objects[library].loaded_by or self._program
+        for path, because in self._places(name, requester):
+            is_other = self._machine.real(path) != self._machine.real(library)
+            if is_other and self._try(path, because).outcome is Outcome.TAKEN:
+                elf = self._machine.binary(path)
+                assert isinstance(elf, Elf)  # noqa: S101 - _try took it as one
+                defined = self._versions(path, elf).defined
+                if defined is not None and needed.keys() <= defined:
+                    return path
+        return None
 
     def _versions(self, path: MachinePath, elf: Elf) -> _Versions:
         try:

@@ -61,6 +61,7 @@ class Unoffered(msgspec.Struct, frozen=True):
     how: How
     functions: tuple[str, ...]  # names, or ``#12`` for a number
     are_versions: bool = False  # symbol versions are named, not functions
+    right_at: MachinePath | None = None  # another copy that offers them all, which is found only later
 
 
 class LoadMap(msgspec.Struct, frozen=True):

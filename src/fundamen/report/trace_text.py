@@ -15,6 +15,7 @@ from fundamen.trace.symptom import symptom_of
 _MOST_LISTED = 40  # components; a longer list is summed up unless it is asked for
 _NAMES_IN_ANSWER = 3
 _NAME_WIDTH = 30
+_MOST_SYMBOLS = 8
 _MOST_SAID = 3  # lines of what a program wrote as it ran
 
 
@@ -38,24 +39,41 @@ def _faults(page: Page, trace: Trace, machine: Machine, *, verbose: bool) -> Non
         return
     page.heading("What is wrong, in the order in which the loader meets it")
     before = ""
-    for number, fault in enumerate(trace.faults, 1):
+    for number, (fault, others) in enumerate(_together(trace.faults), 1):
         if number > 1:
             page.blank()
         if number == 1 and (symptom := symptom_of(trace.format, fault)):
             page.field("shows as", symptom)
         looked_in = "; ".join(_folders(fault, machine))
         _fault(page, fault, machine, number, verbose=verbose)
+        if others:
+            more = f" and {len(others) - _MOST_SYMBOLS} more" if len(others) > _MOST_SYMBOLS and not verbose else ""
+            page.field("and so are", ", ".join(others if verbose else others[:_MOST_SYMBOLS]) + more)
         if looked_in:
             page.field("looked in", "the same places" if looked_in == before else looked_in)
         before = looked_in
 
 
+def _together(faults: tuple[Component, ...]) -> list[tuple[Component, list[str]]]:
+    """Each fault, with the names of those that differ in nothing else: the symbols that one file lacks."""
+    groups: list[tuple[Component, list[str]]] = []
+    for fault in faults:
+        last = groups[-1][0] if groups else None
+        if last is not None and fault.kind == last.kind == "symbol" and fault.chain == last.chain:
+            groups[-1][1].append(fault.name)
+        else:
+            groups.append((fault, []))
+    return groups
+
+
 def _later(page: Page, trace: Trace, machine: Machine) -> None:
-    later = [c for c in trace.components if c.verdict.is_fault and c.how is How.DELAYED]
+    later = tuple(c for c in trace.components if c.verdict.is_fault and c.how is How.DELAYED)
     if later:
         page.heading("Not needed to start, but at fault when it is called for")
-    for component in later:
+    for component, others in _together(later):
         page.verdict(component.verdict, component.name)
+        if others:
+            page.field("and so are", ", ".join(others))
         page.field("because", component.reason)
         page.field("needed by", ", ".join(machine.paths.basename(p) for p in component.needed_by))
         for remark in component.remarks:
@@ -186,7 +204,7 @@ def _folders(fault: Component, machine: Machine) -> list[str]:
 
 
 def _foundation(page: Page, trace: Trace, machine: Machine, *, verbose: bool) -> None:
-    rows = [c for c in trace.components if verbose or not (c.is_fault or (c.how is How.OPTIONAL and c.path is None))]
+    rows = [c for c in trace.components if verbose or _is_stood_on(c)]
     if not rows:
         return
     others = " else" if len(rows) < len(trace.components) else ""
@@ -201,6 +219,12 @@ def _foundation(page: Page, trace: Trace, machine: Machine, *, verbose: bool) ->
         page.columns([(machine.paths.basename(c.name), c.path) for c in rows if c.path])
     if any(c.verdict is Verdict.UNPROVEN for c in rows):
         page.line("Unproven: nobody here can vouch for the bytes; they may well be right.")
+
+
+def _is_stood_on(component: Component) -> bool:
+    """Whether a component is listed among what is there; faults stand above, each with its reasons."""
+    is_left_out = component.how is How.OPTIONAL and component.path is None
+    return not (component.is_fault or is_left_out or component.kind == "symbol")
 
 
 def _short_name(component: Component, machine: Machine) -> str:

@@ -36,10 +36,12 @@ def trace_program(
     program: MachinePath,
     authorities: Sequence[Authority] = (),
     observation: Observation | None = None,
+    *,
+    symbols: bool = False,
 ) -> Trace:
     """Find all that a program or library needs and judge each need; every fault is found in one pass.
 
-    What it was seen to ask for as it ran is added, if it was run.
+    What it was seen to ask for as it ran is added, if it was run, and the symbols that nobody defines, if asked for.
 
     Raises:
         UnreadableError: the program cannot be read, or is no program of this machine.
@@ -47,13 +49,15 @@ def trace_program(
     loading = load_map(machine, program)
     if observation is not None:
         loading = load_map(machine, program, _undeclared(machine, loading, observation))
+    if symbols:
+        loading = _with_symbols(machine, loading)
     testimonies = _Testimonies(machine, authorities)
     testimonies.ask([loading])
     return _Judging(machine, loading, testimonies.known, observation).trace()
 
 
 def trace_programs(
-    machine: Machine, programs: Sequence[MachinePath], authorities: Sequence[Authority] = ()
+    machine: Machine, programs: Sequence[MachinePath], authorities: Sequence[Authority] = (), *, symbols: bool = False
 ) -> Iterator[Trace | UnreadableError]:
     """Trace many programs or libraries of one machine, in their order; one that cannot be traced gives its error.
 
@@ -62,7 +66,7 @@ def trace_programs(
     testimonies = _Testimonies(machine, authorities)
     for begin in range(0, len(programs), _AT_ONCE):
         batch = programs[begin : begin + _AT_ONCE]
-        maps = [_load_map_or_error(machine, program) for program in batch]
+        maps = [_load_map_or_error(machine, program, symbols=symbols) for program in batch]
         testimonies.ask([loading for loading in maps if isinstance(loading, LoadMap)])
         for loading in maps:
             if isinstance(loading, LoadMap):
@@ -74,11 +78,19 @@ def trace_programs(
             machine.forget(program)
 
 
-def _load_map_or_error(machine: Machine, program: MachinePath) -> LoadMap | UnreadableError:
+def _load_map_or_error(machine: Machine, program: MachinePath, *, symbols: bool) -> LoadMap | UnreadableError:
     try:
-        return load_map(machine, program)
+        loading = load_map(machine, program)
+        return _with_symbols(machine, loading) if symbols else loading
     except UnreadableError as error:
         return error
+
+
+def _with_symbols(machine: Machine, loading: LoadMap) -> LoadMap:
+    from fundamen.loaders.elf_binding import find_undefined  # noqa: PLC0415 - only where asked
+
+    undefined = find_undefined(machine, loading)
+    return msgspec.structs.replace(loading, resolutions=(*loading.resolutions, *undefined))
 
 
 def _undeclared(machine: Machine, loading: LoadMap, observation: Observation) -> list[str]:
@@ -304,6 +316,9 @@ class _Judging:
         calls = [f"{self._machine.paths.basename(gap.importer)} {verb} {_named(gap.functions)}" for gap in gaps]
         reason = f"it {lack}: {'; '.join(calls)}"
         unoffered = tuple(dict.fromkeys(function for gap in gaps for function in gap.functions))
+        if all(gap.right_at is not None for gap in gaps):
+            reason = f"{reason}; {gaps[0].right_at} has them, and is found only later"
+            return _Finding(Verdict.SHADOWED, reason, finding.evidence, unoffered)
         return _Finding(Verdict.OUTDATED, reason, finding.evidence, unoffered)
 
     def _lacks_later(self, path: MachinePath | None) -> tuple[str, ...]:

@@ -25,6 +25,7 @@ from fundamen.trace.trace import trace_program, trace_programs
     "--observe", is_flag=True, help="Run each PROGRAM, of this host or a prefix, and add what it asks for as it runs."
 )
 @click.option("--observe-for", "seconds", default=30.0, show_default=True, metavar="SECONDS", help="At most so long.")
+@click.option("--symbols", is_flag=True, help="Also name the symbols that no loaded file defines (Linux).")
 @click.option("--only-find", is_flag=True, help="Only find what is loaded; ask nobody whether the bytes are right.")
 @options.machine_options
 @options.output_options
@@ -36,6 +37,7 @@ def command(
     observe: bool,
     seconds: float,
     only_find: bool,
+    symbols: bool,
 ) -> None:
     """Show all that each PROGRAM needs, directly and indirectly, and how each need stands.
 
@@ -53,9 +55,9 @@ def command(
         examined = machine()
         authorities = [] if only_find else authorities_at(options.home(), examined.platform, options.now(), output)
         paths = [find_program(examined, name) for name in programs]
-        found: Iterator[Trace | FundamenError] = trace_programs(examined, paths, authorities)
+        found: Iterator[Trace | FundamenError] = trace_programs(examined, paths, authorities, symbols=symbols)
         if observe:
-            found = (_observed(examined, path, seconds, authorities, output) for path in paths)
+            found = (_observed(examined, path, seconds, authorities, output, symbols=symbols) for path in paths)
         for index, name in enumerate(programs):
             with output.working(f"Tracing {name}"):
                 trace = next(found)
@@ -63,6 +65,10 @@ def command(
                     from fundamen.trace.bringing import with_bringers  # noqa: PLC0415 - only where something is missing
 
                     trace = with_bringers(examined, trace)
+            if isinstance(trace, Trace) and examined.is_live and examined.paths.basename(name) == name:
+                from fundamen.trace.path_remarks import with_path_remarks  # noqa: PLC0415 - only for a bare name
+
+                trace = with_path_remarks(examined, trace, name)
             if isinstance(trace, FundamenError):
                 worst = max(worst, exit_of(trace))
                 _fail(output, name, trace)
@@ -75,7 +81,13 @@ def command(
 
 
 def _observed(
-    machine: Machine, program: MachinePath, seconds: float, authorities: Sequence[Authority], output: Output
+    machine: Machine,
+    program: MachinePath,
+    seconds: float,
+    authorities: Sequence[Authority],
+    output: Output,
+    *,
+    symbols: bool,
 ) -> Trace | FundamenError:
     """Run a program, and trace it with what was seen; the error where that cannot be done."""
     from fundamen.trace import observing  # noqa: PLC0415 - only where asked
@@ -84,7 +96,7 @@ def _observed(
         run = observing.prepare(machine, program, seconds, dict(os.environ), os.getcwd())
         name = machine.paths.basename(program)
         output.note(f"Running {name} {run.under} for at most {seconds:g} s; what it does is real.")
-        return trace_program(machine, program, authorities, run.start())
+        return trace_program(machine, program, authorities, run.start(), symbols=symbols)
     except FundamenError as error:
         return error
 

@@ -1,0 +1,62 @@
+"""Which symbols of an ELF program nothing that is loaded defines.
+
+Source: System V gABI, ch. 5 ("Shared Object Dependencies": every loaded file is looked through), ld.so(8), LD_BIND_NOW.
+"""
+
+import contextlib
+from collections.abc import Iterator
+from itertools import chain, islice
+
+from fundamen.formats.elf import Elf
+from fundamen.formats.elf_relocations import BoundSymbols, read_bound_symbols
+from fundamen.formats.elf_symbols import read_exports
+from fundamen.loaders.load_map import LoadMap, Resolution
+from fundamen.machine.machine import Machine
+from fundamen.model.binary import How, Kind
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import MachinePath
+
+_MOST_TOLD = 200
+
+
+def find_undefined(machine: Machine, loading: LoadMap) -> tuple[Resolution, ...]:
+    """The symbols that nobody defines, each as a need that is not met; none where a file is missing that might."""
+    files = {loading.program: loading.binary, **loading.loaded}
+    elves = {path: elf for path, elf in files.items() if isinstance(elf, Elf)}
+    defined: set[str] = set()
+    for path, elf in elves.items():
+        defined |= _exports(machine, path, elf)
+    library = loading.program if loading.binary.kind is not Kind.PROGRAM else None
+    undefined = chain.from_iterable(
+        _undefined(machine, path, elf, defined, len(elves), library) for path, elf in elves.items()
+    )
+    return tuple(islice(undefined, _MOST_TOLD))
+
+
+def _undefined(
+    machine: Machine, path: MachinePath, elf: Elf, defined: set[str], count: int, library: MachinePath | None
+) -> Iterator[Resolution]:
+    bound = _bound(machine, path, elf)
+    hint = "; the program that loads it may" if path == library else ""
+    for names, how in ((bound.at_start, How.REQUIRED), (bound.at_first_call, How.DELAYED)):
+        for name in sorted(names - defined):
+            decided = f"none of the {count} files that are loaded defines it{hint}"
+            yield Resolution(name, path, how, (), None, "symbol", decided=decided)
+
+
+def _exports(machine: Machine, path: MachinePath, elf: Elf) -> frozenset[str]:
+    def read() -> frozenset[str]:
+        with contextlib.suppress(UnreadableError), machine.open(path) as source:
+            return frozenset(read_exports(source, elf))
+        return frozenset()
+
+    return machine.fact("exports", path, read)
+
+
+def _bound(machine: Machine, path: MachinePath, elf: Elf) -> BoundSymbols:
+    def read() -> BoundSymbols:
+        with contextlib.suppress(UnreadableError), machine.open(path) as source:
+            return read_bound_symbols(source, elf)
+        return BoundSymbols(frozenset(), frozenset())
+
+    return machine.fact("bound symbols", path, read)
