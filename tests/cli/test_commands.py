@@ -200,3 +200,12 @@ def test_every_error_has_its_exit_status_and_every_status_its_own_number() -> No
         assert exit_of(kind("what", "why", "do")) in set(BY_ERROR.values())
     assert sorted(BY_ERROR.values()) == [2, 3, 4, 5, 6]
     assert (Exit.NOTHING_AT_FAULT, Exit.FAULT_FOUND) == (0, 1)
+
+
+def test_a_file_that_is_not_what_its_package_recorded_is_told_by_inspect(
+    fundamen: Fundamen, linux: ALinuxMachine
+) -> None:
+    linux.library("/usr/lib/libtide.so.4").file("/var/lib/dpkg/status", b"Package: tide\nVersion: 4.2-1\n\n")
+    linux.file("/var/lib/dpkg/info/tide.md5sums", b"0" * 32 + b"  usr/lib/libtide.so.4\n")
+    ran = fundamen("inspect", "--machine", str(linux.root), "/usr/lib/libtide.so.4")
+    assert (ran.status, "not what it should be" in ran.out, "differs from package tide" in ran.out) == (1, True, True)

@@ -29,6 +29,19 @@ def test_a_cache_cut_anywhere_is_refused() -> None:
             read_ld_cache(MemoryBytes(data[:length]))
 
 
+@pytest.mark.skipif(not (CACHE.exists() and LDCONFIG), reason="this host has no ld.so.cache")
+@pytest.mark.parametrize("layout", ["compat", "old"])
+def test_the_older_layouts_say_the_same_as_the_new_one(layout: str, tmp_path: Path) -> None:
+    caches = []
+    for each in ("new", layout):
+        command = [str(LDCONFIG), "-X", "-c", each, "-C", str(tmp_path / each)]
+        if subprocess.run(command, capture_output=True, check=False).returncode != 0:
+            pytest.skip("this ldconfig does not write it")
+        entries = read_ld_cache(MemoryBytes((tmp_path / each).read_bytes()))
+        caches.append({name: [entry.path for entry in named] for name, named in entries.items()})
+    assert caches[0] == caches[1]
+
+
 def test_text_is_no_cache() -> None:
     with pytest.raises(DamagedFileError, match="no cache"):
         read_ld_cache(MemoryBytes(b"include /etc/ld.so.conf.d/*.conf\n" * 9))

@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Fundamen
-from fundamen.formats.ld_debug import Asked, LdDebug, read_ld_debug
+from fundamen.formats.ld_debug import Asked, read_ld_debug
 
 pytestmark = pytest.mark.skipif(
     sys.platform != "linux" or shutil.which("cc") is None, reason="needs Linux and a C compiler"
@@ -43,6 +43,8 @@ def test_what_a_program_loads_as_it_runs_is_added_and_its_output_kept_apart(fund
     [line] = fundamen("trace", "--observe", "--json", program).records
     seen = {component["name"]: component["observed"] for component in line["components"]}
     assert (seen["libgone.so"], seen[str(tmp_path / "plugin.so")]) == ("asked for", "loaded")
+    askers = {component["name"]: component["asked_by"] for component in line["components"]}
+    assert askers["libgone.so"] == askers[str(tmp_path / "plugin.so")] == str(program)
     assert (line["observation"]["status"], line["observation"]["failed"], line["faults"]) == (7, ["libgone.so"], 0)
     told = fundamen("trace", "--observe", program)
     assert told.err == "Running loads here for at most 30 s; what it does is real.\n"
@@ -73,4 +75,5 @@ def test_the_loaders_own_words_are_read() -> None:
         b"       77:\tfile=libgone.so [0];  dynamically loaded by ./plug in.so [0]\n"
         b"       77:\tfind library=libgone.so [0]; searching\n       77:\tcut"
     )
-    assert read_ld_debug(data) == LdDebug(("./plug in.so",), (Asked("libgone.so", "./plug in.so"),))
+    seen = read_ld_debug(data)
+    assert (seen.loaded, seen.in_vain) == (("./plug in.so",), (Asked("libgone.so", "./plug in.so"),))

@@ -1,9 +1,11 @@
 """Read /etc/ld.so.cache: which library names the Linux loader knows, and where they lie.
 
-Source of the layout: glibc's sysdeps/generic/dl-cache.h, struct cache_file_new and struct file_entry_new.
+Source of the layouts: glibc's sysdeps/generic/dl-cache.h, struct cache_file and file_entry, cache_file_new and
+file_entry_new.
 """
 
 import struct
+from collections.abc import Iterable
 
 import msgspec
 
@@ -13,7 +15,7 @@ from fundamen.model.errors import DamagedFileError
 _OLD_MAGIC = b"ld.so-1.7.0\0"
 _MAGIC = b"glibc-ld.so.cache1.1"
 _OLD_HEADER = struct.Struct("=12sI")
-_OLD_ENTRY_SIZE = 12
+_OLD_ENTRY = struct.Struct("=iII")
 _HEADER = struct.Struct("=20sIIB3xI12x")
 _ENTRY = struct.Struct("=iIIIQ")
 _MAX_ENTRIES = 1_000_000
@@ -41,26 +43,47 @@ def read_ld_cache(source: ByteSource) -> dict[str, tuple[CacheEntry, ...]]:
         DamagedFileError: the file is no such cache, is cut short, or was written with the other byte order.
     """
     cursor = Cursor(source)
-    if source.read_at(0, len(_OLD_MAGIC)) == _OLD_MAGIC:  # the new cache then follows the old one
+    if source.read_at(0, len(_OLD_MAGIC)) == _OLD_MAGIC:
         _, count = cursor.unpack(_OLD_HEADER, "old cache's header")
-        cursor.at += count * _OLD_ENTRY_SIZE
-        cursor.at += -cursor.at % 8
+        end_of_old = cursor.at + count * _OLD_ENTRY.size
+        end_of_old += -end_of_old % 8
+        if source.read_at(end_of_old, len(_MAGIC)) != _MAGIC:  # no new cache follows the old one
+            return _read_old(source, cursor, count)
+        cursor.at = end_of_old
     start = cursor.at
     magic, count, strings_size, _, _ = cursor.unpack(_HEADER, "header")
     if magic != _MAGIC or count > _MAX_ENTRIES:
-        raise DamagedFileError(
-            what=f"{source.name} cannot be read",
-            why="it is no cache of the kind that glibc's loader reads",
-            do="Have ldconfig write it anew.",
-        )
+        raise _no_cache(source)
     records = list(cursor.table(_ENTRY, count, "entries"))
     strings_at = cursor.at - start  # offsets count from the start of the new cache
     strings = cursor.take(strings_size, "strings")
+    found = ((flags, key - strings_at, value - strings_at, hwcap) for flags, key, value, _, hwcap in records)
+    return _by_name(found, strings)
+
+
+def _read_old(source: ByteSource, cursor: Cursor, count: int) -> dict[str, tuple[CacheEntry, ...]]:
+    """The layout of glibc before 2.2, which ldconfig still writes on demand; offsets count from behind the entries."""
+    if count > _MAX_ENTRIES:
+        raise _no_cache(source)
+    records = list(cursor.table(_OLD_ENTRY, count, "old entries"))
+    strings = cursor.take(source.size - cursor.at, "old strings")
+    return _by_name(((flags, key, value, 0) for flags, key, value in records), strings)
+
+
+def _by_name(records: Iterable[tuple[int, int, int, int]], strings: bytes) -> dict[str, tuple[CacheEntry, ...]]:
     entries: dict[str, list[CacheEntry]] = {}
-    for flags, key, value, _, hwcap in records:
-        name, path = (_string(strings, offset - strings_at) for offset in (key, value))
+    for flags, key, value, hwcap in records:
+        name, path = _string(strings, key), _string(strings, value)
         entries.setdefault(name, []).append(CacheEntry(name, path, flags, hwcap))
     return {name: tuple(found) for name, found in entries.items()}
+
+
+def _no_cache(source: ByteSource) -> DamagedFileError:
+    return DamagedFileError(
+        what=f"{source.name} cannot be read",
+        why="it is no cache of the kind that glibc's loader reads",
+        do="Have ldconfig write it anew.",
+    )
 
 
 def _string(strings: bytes, at: int) -> str:

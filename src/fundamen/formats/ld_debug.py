@@ -27,23 +27,27 @@ class LdDebug(msgspec.Struct, frozen=True):
 
     loaded: tuple[str, ...]  # paths, in the order in which they were initialised
     in_vain: tuple[Asked, ...]
+    asked: tuple[Asked, ...] = ()  # all that was asked for by code and not by needs, found or not
 
 
 def read_ld_debug(data: bytes) -> LdDebug:
     """Read what the loader wrote for one process, as far as it was written."""
     loaded: dict[str, None] = {}
     asked: dict[str, Asked] = {}
+    in_vain: dict[str, Asked] = {}
     for count, line in enumerate(_LINE.finditer(data)):
         message = line[1]
         if count > _MOST * 100 or len(loaded) + len(asked) > _MOST:
             break
         if found := _ASKED.fullmatch(message):
-            asked.setdefault(_text(found[1]), Asked(_text(found[1]), _text(found[2])))
+            each = Asked(_text(found[1]), _text(found[2]))
+            asked.setdefault(each.name, each)
+            in_vain.setdefault(each.name, each)
         elif found := _MAPPED.fullmatch(message):
-            asked.pop(_text(found[1]), None)
+            in_vain.pop(_text(found[1]), None)
         elif found := _INITIALISED.fullmatch(message):
             loaded.setdefault(_text(found[1]))
-    return LdDebug(tuple(loaded), tuple(asked.values()))
+    return LdDebug(tuple(loaded), tuple(in_vain.values()), tuple(asked.values()))
 
 
 def _text(data: bytes) -> str:

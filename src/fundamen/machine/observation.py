@@ -17,3 +17,4 @@ class Observation(msgspec.Struct, frozen=True):
     ]  # names that were asked for in vain, each with its NTSTATUS if it has one
     output: str  # the beginning of what the program wrote to its two streams
     is_as_before: bool  # whether the prefix's registry is byte for byte what it was
+    askers: tuple[tuple[str, str], ...] = ()  # name or path that was asked for, the file whose code asked for it

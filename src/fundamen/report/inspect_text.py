@@ -12,35 +12,46 @@ _FORMATS = {"elf": "Linux ", "pe": "Windows ", "macho": "macOS ", "java": "Java 
 
 def inspection_text(inspection: Inspection, *, drawn: bool) -> str:
     """The page for one file."""
-    binary = inspection.binary
     page = Page(drawn=drawn)
-    name = inspection.path.replace("\\", "/").rpartition("/")[2]
-    state = "intact in form" if binary.is_intact else "damaged"
-    noun = {"script": "script", "java": "archive or class file"}.get(binary.format, str(binary.kind))
-    article = "an" if noun == "object" else "a"
-    architectures = " and ".join((binary.architecture, *binary.also_for)).replace(Architecture.ANY, "any processor")
-    page.answer(
-        f"{name} is {article} {_FORMATS[binary.format]}{noun} for {architectures}, {state}.",
-        good=None if binary.is_intact else False,
-    )
+    page.answer(_answer(inspection), good=False if inspection.is_at_fault else None)
     page.blank()
-    page.field("file", inspection.path, indent=2)
-    exact = counted(binary.size, "byte")
-    page.field(
-        "size", exact if size_in_words(binary.size) == exact else f"{size_in_words(binary.size)} ({exact})", indent=2
-    )
-    page.field("SHA-256", inspection.sha256, indent=2)
-    if binary.name is not None:
-        page.field("own name", binary.name, indent=2)
-    for label, value in (("version", inspection.version), *_facts(inspection)):
+    size = counted(inspection.binary.size, "byte")
+    in_words = size_in_words(inspection.binary.size)
+    facts = [
+        ("file", inspection.path),
+        ("size", size if in_words == size else f"{in_words} ({size})"),
+        ("SHA-256", inspection.sha256),
+        ("own name", inspection.binary.name),
+        ("version", inspection.version),
+        *_facts(inspection),
+        *((evidence.source, evidence.detail) for evidence in inspection.evidence),
+    ]
+    for label, value in facts:
         if value is not None:
             page.field(label, value, indent=2)
     if inspection.managed is not None:
         _managed(page, inspection.managed)
-    for problem in binary.problems:
+    for problem in inspection.binary.problems:
         page.field("damage", f"{problem.place}: {problem.reason}", indent=2)
-    if binary.format is Format.JAVA:
-        return page.text()
+    if inspection.binary.format is not Format.JAVA:
+        _needs_and_offers(page, inspection)
+    return page.text()
+
+
+def _answer(inspection: Inspection) -> str:
+    binary = inspection.binary
+    name = inspection.path.replace("\\", "/").rpartition("/")[2]
+    state = "intact in form" if binary.is_intact else "damaged"
+    if binary.is_intact and inspection.is_at_fault:
+        state = "and not what it should be"
+    noun = {"script": "script", "java": "archive or class file"}.get(binary.format, str(binary.kind))
+    article = "an" if noun == "object" else "a"
+    architectures = " and ".join((binary.architecture, *binary.also_for)).replace(Architecture.ANY, "any processor")
+    return f"{name} is {article} {_FORMATS[binary.format]}{noun} for {architectures}, {state}."
+
+
+def _needs_and_offers(page: Page, inspection: Inspection) -> None:
+    binary = inspection.binary
     nouns = ("interpreter", "interpreters") if binary.format is Format.SCRIPT else ("library", "libraries")
     page.heading(f"Needs {counted(len(binary.needs), *nouns)}" if binary.needs else f"Needs no {nouns[1]}")
     for need in binary.needs:
@@ -49,7 +60,6 @@ def inspection_text(inspection: Inspection, *, drawn: bool) -> str:
         page.heading(f"Offers {counted(len(inspection.exports), 'name')}")
         for export in inspection.exports:
             page.line(export)
-    return page.text()
 
 
 def _facts(inspection: Inspection) -> list[tuple[str, str | None]]:

@@ -103,14 +103,21 @@ def _observation(page: Page, trace: Trace, observation: Observation, machine: Ma
     for component in trace.components:
         name = _plain_name(component, machine)
         if component.observed == LOADED and component.how is not How.REQUIRED:
-            page.field("loaded too", f"{name}: {component.path}")
+            page.field("loaded too", f"{name}: {component.path}{_asked(component, machine)}")
         elif component.observed not in {"", LOADED}:
-            page.field("in vain", f"{name}: {component.observed}")
+            page.field("in vain", f"{name}: {component.observed}{_asked(component, machine)}")
     words = observation.output.split("\n")
     for line in [word for word in words if word.strip()][-_MOST_SAID:]:
         page.field("it said", line.strip())
     if not observation.is_as_before:
         page.field("", "it has written to the prefix's registry, which was left so")
+
+
+def _asked(component: Component, machine: Machine) -> str:
+    by = machine.paths.basename(component.asked_by)
+    if not by:
+        return ""
+    return f" by {by}" if component.observed.startswith("asked") else f", asked for by {by}"
 
 
 def answer(trace: Trace, machine: Machine) -> str:

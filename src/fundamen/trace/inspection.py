@@ -1,9 +1,11 @@
 """What there is to say about one file by itself."""
 
 import contextlib
+from collections.abc import Sequence
 
 import msgspec
 
+from fundamen.evidence.authority import Authority, Says, Subject, Testimony
 from fundamen.formats.cli_header import Managed, read_managed
 from fundamen.formats.cursor import ByteSource
 from fundamen.formats.elf import Elf
@@ -12,6 +14,7 @@ from fundamen.machine.machine import Machine
 from fundamen.model.binary import Binary, Format
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import MachinePath
+from fundamen.trace.records import Evidence
 from fundamen.trace.version import version_of
 from fundamen.trust.digest import digest_of
 
@@ -25,11 +28,20 @@ class Inspection(msgspec.Struct, frozen=True):
     version: str | None
     exports: tuple[str, ...] | None  # None where they were not asked for
     managed: Managed | None  # None where the file is not managed, or its metadata is damaged
+    evidence: tuple[Evidence, ...] = ()  # what those who can know say of its bytes
+    is_altered: bool = False  # whether one of them says that they are not what they should be
     signed: tuple[str, ...] = ()  # of a Mach-O file: each slice's signature in words, in the order of the slices
 
+    @property
+    def is_at_fault(self) -> bool:
+        """Whether its structure is damaged, or its bytes are not what they should be."""
+        return self.is_altered or not self.binary.is_intact
 
-def inspect_file(machine: Machine, path: MachinePath, *, exports: bool = False) -> Inspection:
-    """Read one file of a machine.
+
+def inspect_file(
+    machine: Machine, path: MachinePath, authorities: Sequence[Authority] = (), *, exports: bool = False
+) -> Inspection:
+    """Read one file of a machine, and ask who can vouch for it.
 
     Raises:
         UnreadableError: it cannot be read, or is neither program nor library.
@@ -52,7 +64,23 @@ def inspect_file(machine: Machine, path: MachinePath, *, exports: bool = False) 
             names = exports_of(source, binary) if exports else None
             signed = signatures_of(source, binary)
         managed = _managed(source, binary)
-        return Inspection(path, binary, digest_of(source), version_of(machine, path, binary), names, managed, signed)
+        testimonies = _ask(machine, path, binary, authorities)
+        return Inspection(
+            path=path,
+            binary=binary,
+            sha256=digest_of(source),
+            version=version_of(machine, path, binary),
+            exports=names,
+            managed=managed,
+            evidence=tuple(Evidence(testimony.speaker, testimony.detail) for testimony in testimonies),
+            is_altered=any(testimony.says is Says.WRONG for testimony in testimonies),
+            signed=signed,
+        )
+
+
+def _ask(machine: Machine, path: MachinePath, binary: Binary, authorities: Sequence[Authority]) -> list[Testimony]:
+    subject = Subject(path, binary.name or machine.paths.basename(path), binary.architecture)
+    return [found for each in authorities for found in each.testify(machine, [subject]).values()]
 
 
 def _managed(source: ByteSource, binary: Binary) -> Managed | None:

@@ -76,6 +76,7 @@ def observe(program: HostPath, environment: Mapping[str, str], folder: str, seco
         failed=tuple(failed.items()),
         output=output.decode("utf-8", "replace"),
         is_as_before=True,
+        askers=tuple({asked.name: asked.by for process in reversed(seen) for asked in process.asked}.items()),
     )
 
 

@@ -40,6 +40,7 @@ class Component(msgspec.Struct, frozen=True, kw_only=True):
     gives_up_with: str = ""  # the status with which the program ends where this alone is at fault, if its loader told
     sought_as: tuple[str, ...] = ()  # names, perhaps with ``*``, of the file that brings it
     remarks: tuple[str, ...] = ()  # what else there is to say, which changes no verdict
+    asked_by: str = ""  # the file whose code was seen to ask for it as the program ran
     observed: str = ""  # what was seen of it as the program ran; empty where it was not run, or nothing was seen
     sought_versions: str = ""  # of its package that serve (PEP 440); empty where any may
     remedy: str = ""  # a command that would mend it without any package, where that is certain

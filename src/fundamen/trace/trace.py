@@ -247,6 +247,7 @@ class _Judging:
             sought_as=first.sought_as or (self._machine.paths.basename(first.name),),
             sought_versions=first.sought_versions,
             observed=self._observed(first.name, path),
+            asked_by=self._asked_by(first.name, path),
             remarks=self._lacks_later(path),
             remedy=first.remedy,
         )
@@ -263,6 +264,12 @@ class _Judging:
             verb = "loaded, and refused to initialise" if status == DLL_INIT_FAILED else "asked for"
             return f"{verb}, {status_in_words(status)}"
         return LOADED if path is not None and self._machine.folded(path) in self._loaded else ""
+
+    def _asked_by(self, name: str, path: MachinePath | None) -> str:
+        """Whose code was seen to ask for a component, by its path or by its name."""
+        askers = dict(self._observation.askers) if self._observation is not None else {}
+        own = (name, path or name, self._machine.paths.basename(path or name))
+        return next((askers[each] for each in own if each in askers), "")
 
     def _judge(self, resolutions: list[Resolution]) -> _Finding:
         first = resolutions[0]

@@ -5,6 +5,7 @@ from collections.abc import Callable
 import click
 
 from fundamen.cli import options
+from fundamen.cli.authorities import authorities_at
 from fundamen.cli.exits import Exit, exit_of
 from fundamen.cli.output import Output, finish
 from fundamen.machine.machine import Machine
@@ -28,15 +29,17 @@ def command(files: tuple[str, ...], *, exports: bool, machine: Callable[[], Mach
     worst = Exit.NOTHING_AT_FAULT
     with output:
         examined = machine()
+        authorities = authorities_at(options.home(), examined.platform, options.now(), output)
         for index, name in enumerate(files):
             try:
                 with output.working(f"Reading {name}"):
-                    inspection = inspect_file(examined, find_program(examined, name), exports=exports)
+                    path = find_program(examined, name)
+                    inspection = inspect_file(examined, path, authorities, exports=exports)
             except FundamenError as error:
                 worst = max(worst, exit_of(error))
                 _fail(output, name, error)
                 continue
-            worst = max(worst, Exit.NOTHING_AT_FAULT if inspection.binary.is_intact else Exit.FAULT_FOUND)
+            worst = max(worst, Exit.FAULT_FOUND if inspection.is_at_fault else Exit.NOTHING_AT_FAULT)
             _show(output, inspection, first=index == 0)
     finish(worst)
 

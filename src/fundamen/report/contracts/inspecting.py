@@ -6,6 +6,7 @@ import msgspec
 
 from fundamen.formats.cli_header import Managed
 from fundamen.report.contracts.line import Failure
+from fundamen.report.contracts.tracing import EvidencePart
 from fundamen.trace.inspection import Inspection
 
 
@@ -53,6 +54,7 @@ class InspectRecord(msgspec.Struct, frozen=True, kw_only=True):
     publisher: PublisherPart | None = None
     exports: tuple[str, ...] | None = None
     managed: ManagedPart | None = None
+    evidence: tuple[EvidencePart, ...] = ()  # whose file it is, and what those who can know say of its bytes
     error: Failure | None = None
 
 
@@ -72,6 +74,7 @@ def inspect_record(inspection: Inspection) -> InspectRecord:
         sha256=inspection.sha256,
         size=binary.size,
         exports=inspection.exports,
+        evidence=tuple(EvidencePart(e.source, e.detail) for e in inspection.evidence),
         managed=_managed(inspection.managed) if inspection.managed is not None else None,
     )
 

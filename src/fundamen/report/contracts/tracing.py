@@ -42,6 +42,7 @@ class ComponentPart(msgspec.Struct, frozen=True, kw_only=True):
     remarks: tuple[str, ...]  # what else there is to say, which changes no verdict
     brought_by: tuple[str, ...]  # packages of the operating system's archive that would bring it
     observed: str | None  # what was seen of it as the program ran
+    asked_by: str | None  # the file whose code was seen to ask for it
     needed_by: tuple[str, ...]
     evidence: tuple[EvidencePart, ...]
     searched: tuple[CandidatePart, ...]
@@ -117,6 +118,7 @@ def _component(trace: Trace, component: Component) -> ComponentPart:
         remarks=component.remarks,
         brought_by=component.brought_by,
         observed=component.observed or None,
+        asked_by=component.asked_by or None,
         needed_by=component.needed_by,
         evidence=tuple(EvidencePart(e.source, e.detail) for e in component.evidence),
         searched=tuple(CandidatePart(c.path, c.outcome, c.because, c.detail) for c in component.searched),
