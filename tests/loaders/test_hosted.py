@@ -54,7 +54,7 @@ def test_the_first_line_is_read_as_the_kernel_reads_it(
     assert script.is_intact
 
 
-@pytest.mark.parametrize("line", [b"#!\n", b"#!   \n", b"#!/" + b"a" * 300 + b"/python\n"])
+@pytest.mark.parametrize("line", [b"#!\n", b"#!   \n", b"\xef\xbb\xbf#!/bin/sh\n", b"#!/" + b"a" * 300 + b"/python\n"])
 def test_a_first_line_that_names_nothing_whole_is_damage(line: bytes) -> None:
     assert not read_script(MemoryBytes(line)).is_intact
 

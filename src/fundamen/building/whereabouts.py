@@ -80,7 +80,8 @@ class Whereabouts:
             return file_names(need.name[2:], only_static=only_static, for_windows=False)
         if need.sort is Sort.START_FILE:
             return (os.path.basename(need.name),)
-        return () if need.sort in {Sort.SYMBOL, Sort.TOOL} else (need.name.lstrip("/"),)
+        is_made_by_build = need.sort is Sort.INPUT and not need.name.endswith((".a", ".so", ".lib"))
+        return () if need.sort in {Sort.SYMBOL, Sort.TOOL} or is_made_by_build else (need.name.lstrip("/"),)
 
     def _lying(self, names: set[str]) -> dict[str, list[MachinePath]]:
         """Files of these names and of the right width near the build, and where software is put by hand."""

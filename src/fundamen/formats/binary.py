@@ -32,7 +32,7 @@ def read_binary(source: ByteSource) -> Binary:
 
         if head in _MACHO_MAGICS or is_universal(source.read_at(0, 8)):
             return read_macho(source)
-    if head.startswith(b"#!"):
+    if head.startswith((b"#!", b"\xef\xbb\xbf#")):
         from fundamen.formats.script import read_script  # noqa: PLC0415 - likewise
 
         return read_script(source)

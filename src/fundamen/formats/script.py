@@ -11,6 +11,7 @@ from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, Format, Kind, Need, Problem
 
 MAGIC = b"#!"
+_BYTE_ORDER_MARK = b"\xef\xbb\xbf"  # of UTF-8, as some editors write it
 _LONGEST_LINE = 255  # bytes that the kernel reads; a longer first line is cut there
 _HEAD = 4096  # bytes that are read to see a second line too
 # What Python's installers write where a path is too long or has blanks: the shell hands over to the interpreter.
@@ -43,13 +44,17 @@ class Script(Binary, frozen=True, kw_only=True):
 
 
 def read_script(source: ByteSource) -> Script:
-    """Read a script that begins with MAGIC. What keeps it from being run is told in ``problems``."""
+    """Read a script that begins with MAGIC; what keeps it from being run, such as a byte order mark, is a problem."""
     head = source.read_at(0, _HEAD)
+    has_mark = head.startswith(_BYTE_ORDER_MARK)
+    head = head.removeprefix(_BYTE_ORDER_MARK)
     line, newline, _ = head.partition(b"\n")
     counted = line[: _LONGEST_LINE - 1]
     interpreter, argument = (*_split(counted), b"", b"")[:2]
     handed_over = _HANDED_OVER.search(head)
     problems: list[Problem] = []
+    if has_mark:
+        problems.append(Problem("first line", "stands behind a byte order mark, so that the system does not see it"))
     if not interpreter:
         problems.append(Problem("first line", "names no interpreter"))
     elif len(line) > len(counted) and not argument:
