@@ -9,7 +9,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from fundamen.formats.cursor import Cursor, MemoryBytes
+from fundamen.formats.cursor import Cursor, MemoryBytes, damaged
 from fundamen.model.errors import DamagedFileError
 
 SECTION = ".apiset"
@@ -129,8 +129,4 @@ def _contract(name: str) -> str:
 
 
 def _damaged(why: str) -> DamagedFileError:
-    return DamagedFileError(
-        what="The API set schema cannot be read",
-        why=why,
-        do="Compare apisetschema.dll with the operating system's own.",
-    )
+    return damaged("The API set schema", why)

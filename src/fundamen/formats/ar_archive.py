@@ -9,7 +9,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor
+from fundamen.formats.cursor import ByteSource, Cursor, damaged
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import shown
 
@@ -131,6 +131,4 @@ def _number(source: ByteSource, text: str, what: str) -> int:
 
 
 def _damaged(source: ByteSource, why: str) -> DamagedFileError:
-    return DamagedFileError(
-        what=f"The archive {shown(source.name)} cannot be read", why=why, do="Compare it with its publisher's package."
-    )
+    return damaged(f"The archive {shown(source.name)}", why)

@@ -6,6 +6,7 @@ from xml.etree.ElementTree import Element, ParseError
 from defusedxml import DefusedXmlException
 from defusedxml.ElementTree import fromstring
 
+from fundamen.formats.cursor import damaged
 from fundamen.model.errors import DamagedFileError
 
 _MAX_BYTES = 1 << 20
@@ -53,6 +54,4 @@ def _below(element: Element, depth: int) -> Iterator[tuple[int, Element]]:
 
 
 def _damaged(what: str, why: str) -> DamagedFileError:
-    return DamagedFileError(
-        what=f"The {what} cannot be read", why=why, do="Compare it with the one in its publisher's package."
-    )
+    return damaged(f"The {what}", why)

@@ -9,7 +9,7 @@ from bisect import bisect_left
 from collections.abc import Iterator
 from enum import IntEnum
 
-from fundamen.formats.cursor import ByteSource, Cursor
+from fundamen.formats.cursor import ByteSource, Cursor, damaged
 from fundamen.model.errors import DamagedFileError
 
 _SIGNATURE = 0x424A5342  # "BSJB"
@@ -239,8 +239,4 @@ def compressed(first: bytes, cursor: Cursor) -> int:
 
 
 def _damaged(source: ByteSource, why: str) -> DamagedFileError:
-    return DamagedFileError(
-        what=f"The metadata of {source.name} cannot be read",
-        why=why,
-        do="Compare the file with its publisher's package.",
-    )
+    return damaged(f"The metadata of {source.name}", why)

@@ -95,6 +95,16 @@ class Cursor:
         )
 
 
+def damaged(what: str, why: str) -> DamagedFileError:
+    """The error for a file that breaks the rules of its format.
+
+    Args:
+        what: which part of which file, as "The imports of libtide.dylib".
+        why: what was found where, against what was expected.
+    """
+    return DamagedFileError(what=f"{what} cannot be read", why=why, do="Compare it with its publisher's package.")
+
+
 def beyond_end(offset: int, size: int, file_size: int) -> str:
     """Why some bytes cannot all be there."""
     return f"takes bytes {offset} to {offset + size}, but the file ends at {file_size}"

@@ -5,7 +5,7 @@ Source of the layout: Apple's dyld, dyld_cache_format.h (struct dyld_cache_heade
 
 import struct
 
-from fundamen.formats.cursor import ByteSource, Cursor
+from fundamen.formats.cursor import ByteSource, Cursor, damaged
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import shown
@@ -44,6 +44,4 @@ def read_dyld_cache(source: ByteSource) -> tuple[Architecture, frozenset[str]]:
 
 
 def _damaged(source: ByteSource, why: str) -> DamagedFileError:
-    return DamagedFileError(
-        what=f"The shared cache {shown(source.name)} cannot be read", why=why, do="Compare it with another machine's."
-    )
+    return damaged(f"The shared cache {shown(source.name)}", why)

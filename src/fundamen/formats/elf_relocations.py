@@ -7,10 +7,9 @@ import struct
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor
+from fundamen.formats.cursor import ByteSource, Cursor, damaged
 from fundamen.formats.elf import Elf, Tag
 from fundamen.formats.elf_symbols import read_symbol_names
-from fundamen.model.errors import DamagedFileError
 
 _RELA = 7  # DT_RELA, as DT_PLTREL spells it
 _BIND_NOW = 0x8  # DF_BIND_NOW of DT_FLAGS
@@ -48,11 +47,7 @@ def _indexes(source: ByteSource, elf: Elf, table: Tag, size: Tag, *, with_addend
     if address is None or length == 0:
         return set()
     if offset is None:
-        raise DamagedFileError(
-            what=f"The relocations of {source.name} cannot be read",
-            why=f"the table {table.name} lies in no segment",
-            do="Compare the file with its publisher's package.",
-        )
+        raise damaged(f"The relocations of {source.name}", f"the table {table.name} lies in no segment")
     is_wide = elf.bits == 64  # noqa: PLR2004 - ELFCLASS64
     word, shift = ("Q", 32) if is_wide else ("I", 8)
     record = struct.Struct((">" if elf.big_endian else "<") + word * 2 + ("q" if is_wide else "i") * with_addend)

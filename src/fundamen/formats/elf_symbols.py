@@ -5,7 +5,7 @@ Source: System V gABI, ch. 4 (Symbol Table) and ch. 5 (Hash Table).
 
 import struct
 
-from fundamen.formats.cursor import ByteSource, Cursor
+from fundamen.formats.cursor import ByteSource, Cursor, damaged
 from fundamen.formats.elf import Elf, Tag
 from fundamen.model.errors import DamagedFileError
 
@@ -48,11 +48,7 @@ def _symbols(source: ByteSource, elf: Elf, wanted: set[int] | None) -> dict[int,
         return {}
     symbols_at, strings_at = offsets
     if symbols_at is None or strings_at is None:
-        raise DamagedFileError(
-            what=f"The exports of {source.name} cannot be read",
-            why="its symbol or string table lies in no segment",
-            do="Compare the file with its publisher's package.",
-        )
+        raise damaged(f"The exports of {source.name}", "its symbol or string table lies in no segment")
     order = ">" if elf.big_endian else "<"
     count = _symbol_count(source, elf, order) if wanted is None else max(wanted) + 1
     if count > _MAX_SYMBOLS:
@@ -85,11 +81,7 @@ def _symbol_count(source: ByteSource, elf: Elf, order: str) -> int:
 
 
 def _too_many(source: ByteSource, count: int) -> DamagedFileError:
-    return DamagedFileError(
-        what=f"The symbols of {source.name} cannot be read",
-        why=f"a table claims {count} of them",
-        do="Compare the file with its publisher's package.",
-    )
+    return damaged(f"The symbols of {source.name}", f"a table claims {count} of them")
 
 
 def _gnu_hash_count(cursor: Cursor, word: struct.Struct, bits: int) -> int:

@@ -7,9 +7,8 @@ import struct
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor
+from fundamen.formats.cursor import ByteSource, Cursor, damaged
 from fundamen.formats.elf import Elf, Tag
-from fundamen.model.errors import DamagedFileError
 
 _WEAK = 0x2  # VER_FLG_WEAK: the loader only warns where such a version is not defined
 _MAX_ENTRIES = 65_536
@@ -83,9 +82,5 @@ def _offset(source: ByteSource, elf: Elf, tag: Tag) -> int | None:
         return None
     offset = elf.offset_of(address)
     if offset is None:
-        raise DamagedFileError(
-            what=f"The symbol versions of {source.name} cannot be read",
-            why=f"its table {tag.name} lies in no segment",
-            do="Compare the file with its publisher's package.",
-        )
+        raise damaged(f"The symbol versions of {source.name}", f"its table {tag.name} lies in no segment")
     return offset

@@ -13,7 +13,7 @@ from typing import IO
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor, Findings, MemoryBytes
+from fundamen.formats.cursor import ByteSource, Cursor, Findings, MemoryBytes, damaged
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, Format, Kind
 from fundamen.model.errors import DamagedFileError
@@ -212,4 +212,4 @@ class _Stream(io.RawIOBase):
 
 
 def _damaged(why: str) -> DamagedFileError:
-    return DamagedFileError(what="The archive cannot be read", why=why, do="Compare it with its publisher's package.")
+    return damaged("The archive", why)

@@ -9,7 +9,7 @@ from collections.abc import Iterable
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor
+from fundamen.formats.cursor import ByteSource, Cursor, damaged
 from fundamen.model.errors import DamagedFileError
 
 _OLD_MAGIC = b"ld.so-1.7.0\0"
@@ -79,11 +79,7 @@ def _by_name(records: Iterable[tuple[int, int, int, int]], strings: bytes) -> di
 
 
 def _no_cache(source: ByteSource) -> DamagedFileError:
-    return DamagedFileError(
-        what=f"{source.name} cannot be read",
-        why="it is no cache of the kind that glibc's loader reads",
-        do="Have ldconfig write it anew.",
-    )
+    return damaged(f"{source.name}", "it is no cache of the kind that glibc's loader reads")
 
 
 def _string(strings: bytes, at: int) -> str:

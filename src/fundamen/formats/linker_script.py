@@ -7,7 +7,8 @@ import re
 
 import msgspec
 
-from fundamen.model.errors import DamagedFileError
+from fundamen.formats.cursor import damaged
+from fundamen.model.paths import shown
 
 _TOKEN = re.compile(r'/\*.*?\*/|"([^"]*)"|([^\s(),;"]+)|([(),;])', re.DOTALL)
 _NAMING = {"INPUT", "GROUP", "AS_NEEDED"}
@@ -50,8 +51,4 @@ def read_linker_script(text: str, name: str) -> tuple[Meant, ...]:
     else:
         if has_command and not commands:
             return tuple(meant)
-    raise DamagedFileError(
-        what=f"{name} cannot be read",
-        why="it is text, but no script that names libraries",
-        do="Compare it with its publisher's package.",
-    )
+    raise damaged(shown(name), "it is text, but no script that names libraries")

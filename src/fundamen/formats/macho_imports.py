@@ -7,7 +7,7 @@ import struct
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor, MemoryBytes
+from fundamen.formats.cursor import ByteSource, Cursor, MemoryBytes, damaged
 from fundamen.formats.macho_slice import Extent, Slice
 from fundamen.formats.macho_symbols import is_import, read_symbols, read_uleb
 from fundamen.model.binary import How
@@ -122,8 +122,4 @@ def _signed(number: int, bits: int) -> int:
 
 
 def _damaged(source: ByteSource, why: str) -> DamagedFileError:
-    return DamagedFileError(
-        what=f"The imports of {shown(source.name)} cannot be read",
-        why=why,
-        do="Compare the file with its publisher's package.",
-    )
+    return damaged(f"The imports of {shown(source.name)}", why)

@@ -10,7 +10,7 @@ from enum import IntEnum
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor
+from fundamen.formats.cursor import ByteSource, Cursor, damaged
 from fundamen.formats.macho_slice import Slice
 from fundamen.formats.property_list import read_property_list
 from fundamen.model.errors import DamagedFileError
@@ -161,8 +161,4 @@ def _team(source: ByteSource, start: int) -> str | None:
 
 
 def _damaged(source: ByteSource, why: str) -> DamagedFileError:
-    return DamagedFileError(
-        what=f"The code signature of {shown(source.name)} cannot be read",
-        why=why,
-        do="Compare the file with its publisher's package.",
-    )
+    return damaged(f"The code signature of {shown(source.name)}", why)

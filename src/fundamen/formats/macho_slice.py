@@ -9,10 +9,9 @@ from enum import IntEnum
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor, Findings, MemoryBytes
+from fundamen.formats.cursor import ByteSource, Cursor, Findings, MemoryBytes, damaged
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import How
-from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import shown
 
 THIN_MAGICS = {  # the first four bytes -> byte order and register width
@@ -217,11 +216,7 @@ class _SliceReader:
         cursor = Cursor(source, offset)
         magic = cursor.take(4, "Mach-O header")
         if magic not in THIN_MAGICS:
-            raise DamagedFileError(
-                what=f"{shown(source.name)} cannot be read on",
-                why=f"begins with {magic.hex(' ')}, which is no Mach-O header",
-                do="Compare the file with its publisher's package.",
-            )
+            raise damaged(shown(source.name), f"begins with {magic.hex(' ')}, which is no Mach-O header")
         order, bits = THIN_MAGICS[magic]
         self._order = _ORDERS[order]
         cpu_type, cpu_subtype, file_type, count, commands_size, flags = cursor.unpack(
@@ -377,9 +372,7 @@ def _made_for(platform: int, minimum: int, sdk: int) -> dict[str, object]:
 def _text(data: bytes, at: int) -> str:
     """The string at an offset from the start of its command, up to a NUL or the command's end. Source: union lc_str."""
     if not 8 <= at < len(data):  # noqa: PLR2004 - behind the command's own two words
-        raise DamagedFileError(
-            what="A load command cannot be read", why=f"its string begins at byte {at} of {len(data)}", do=""
-        )
+        raise damaged("A load command", f"its string begins at byte {at} of {len(data)}")
     return data[at:].partition(b"\0")[0].decode("utf-8", "surrogateescape")
 
 

@@ -5,7 +5,7 @@ Source: Apple's mach-o/nlist.h, and mach-o/loader.h on the exports trie ("export
 
 import struct
 
-from fundamen.formats.cursor import ByteSource, Cursor, MemoryBytes
+from fundamen.formats.cursor import ByteSource, Cursor, MemoryBytes, damaged
 from fundamen.formats.macho_slice import Extent, Slice
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import shown
@@ -105,8 +105,4 @@ def read_uleb(cursor: Cursor) -> int:
 
 
 def _damaged(source: ByteSource, why: str) -> DamagedFileError:
-    return DamagedFileError(
-        what=f"The symbols of {shown(source.name)} cannot be read",
-        why=why,
-        do="Compare the file with its publisher's package.",
-    )
+    return damaged(f"The symbols of {shown(source.name)}", why)

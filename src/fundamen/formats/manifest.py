@@ -8,7 +8,7 @@ from xml.etree.ElementTree import Element
 import msgspec
 
 from fundamen.formats.bounded_xml import elements_of, read_xml, tag_of
-from fundamen.model.errors import DamagedFileError
+from fundamen.formats.cursor import damaged
 
 _MAX_DEPENDENCIES = 1000
 
@@ -69,11 +69,7 @@ def read_manifest(data: bytes) -> Manifest:
         if tag_of(dependent) == "dependentassembly"
     ]
     if len(dependencies) > _MAX_DEPENDENCIES:
-        raise DamagedFileError(
-            what="The manifest cannot be read",
-            why=f"it asks for {len(dependencies)} assemblies",
-            do="Compare it with the one in its publisher's package.",
-        )
+        raise damaged("The manifest", f"it asks for {len(dependencies)} assemblies")
     own = next((child for child in root if tag_of(child) == "assemblyidentity"), None)
     return Manifest(
         identity=_identity(own) if own is not None else None,

@@ -7,9 +7,8 @@ import struct
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource
+from fundamen.formats.cursor import ByteSource, damaged
 from fundamen.formats.pe import EXPORT_TABLE, Directory, Pe, cursor_at
-from fundamen.model.errors import DamagedFileError
 
 _MAX_EXPORTS = 1_000_000
 _MAX_NAMES_AT_ONCE = 32 << 20  # bytes
@@ -53,10 +52,8 @@ def read_exports(source: ByteSource, pe: Pe) -> ExportTable:
     fields = cursor_at(source, pe, rva, "export table").unpack(EXPORT_TABLE, "export table")
     _, _, _, _, _, base, function_count, name_count, functions_rva, names_rva, ordinals_rva = fields
     if max(function_count, name_count) > _MAX_EXPORTS:
-        raise DamagedFileError(
-            what=f"The exports of {source.name} cannot be read",
-            why=f"its export table claims {max(function_count, name_count)} entries",
-            do="Compare the file with its publisher's package.",
+        raise damaged(
+            f"The exports of {source.name}", f"its export table claims {max(function_count, name_count)} entries"
         )
     addresses = _numbers(source, pe, functions_rva, function_count, "I", "export addresses")
     pointers = _numbers(source, pe, names_rva, name_count, "I", "export names")
@@ -92,10 +89,6 @@ def _texts(source: ByteSource, pe: Pe, pointers: tuple[int, ...]) -> list[str]:
         at = pointer - first
         terminator = data.find(b"\0", at, at + _LONGEST_NAME)
         if terminator < 0:
-            raise DamagedFileError(
-                what=f"The exports of {source.name} cannot be read",
-                why=f"a name at RVA {pointer:#x} has no end",
-                do="Compare the file with its publisher's package.",
-            )
+            raise damaged(f"The exports of {source.name}", f"a name at RVA {pointer:#x} has no end")
         texts.append(data[at:terminator].decode("utf-8", "surrogateescape"))
     return texts

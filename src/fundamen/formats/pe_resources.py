@@ -6,7 +6,7 @@ Source: Microsoft's PE Format specification, The .rsrc Section: three levels of 
 import struct
 from enum import IntEnum
 
-from fundamen.formats.cursor import ByteSource
+from fundamen.formats.cursor import ByteSource, damaged
 from fundamen.formats.pe import Directory, Pe, cursor_at
 from fundamen.model.errors import DamagedFileError
 
@@ -55,8 +55,4 @@ def read_resource(source: ByteSource, pe: Pe, kind: ResourceType, number: int | 
 
 
 def _damaged(source: ByteSource, why: str) -> DamagedFileError:
-    return DamagedFileError(
-        what=f"The resources of {source.name} cannot be read",
-        why=why,
-        do="Compare the file with its publisher's package.",
-    )
+    return damaged(f"The resources of {source.name}", why)

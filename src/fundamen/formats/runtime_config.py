@@ -9,6 +9,7 @@ from typing import TypeVar
 
 import msgspec
 
+from fundamen.formats.cursor import damaged
 from fundamen.model.errors import DamagedFileError
 
 _MAX_BYTES = 16 << 20
@@ -182,8 +183,4 @@ def _decoded(data: bytes, kind: type[_File]) -> _File:
 
 
 def _damaged(why: str) -> DamagedFileError:
-    return DamagedFileError(
-        what="The runtime configuration cannot be read",
-        why=why,
-        do="Compare it with the one in its publisher's package.",
-    )
+    return damaged("The runtime configuration", why)

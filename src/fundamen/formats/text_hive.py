@@ -9,7 +9,7 @@ characters as ``\x263a``. Source: the files themselves, and regedit's documented
 import re
 from collections.abc import Iterator
 
-from fundamen.model.errors import DamagedFileError
+from fundamen.formats.cursor import damaged
 
 MAGIC = b"WINE REGISTRY Version 2"
 
@@ -26,11 +26,7 @@ class TextHive:
     def __init__(self, data: bytes) -> None:
         """Take the file's bytes. Raises: DamagedFileError: they do not begin like a hive."""
         if not data.startswith(MAGIC):
-            raise DamagedFileError(
-                what="The registry of the prefix cannot be read",
-                why=f"it does not begin with {MAGIC.decode()!r}",
-                do="Bring back the prefix's last good copy of it.",
-            )
+            raise damaged("The registry of the prefix", f"it does not begin with {MAGIC.decode()!r}")
         self._text = data.decode("utf-8", "replace")
         self._folded = self._text.lower()
         if len(self._folded) != len(self._text):  # a character whose lower case is longer would shift what is found
