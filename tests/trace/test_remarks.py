@@ -5,6 +5,7 @@ from builders.machine import ALinuxMachine, AWindowsMachine
 from fundamen.machine.installed import installed_packages, is_leftover
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
+from fundamen.trace.copies import with_copies
 from fundamen.trace.path_remarks import with_path_remarks
 from fundamen.trace.trace import trace_program
 
@@ -105,3 +106,27 @@ def test_what_is_wrong_with_path_is_remarked_on_a_program_that_it_finds(linux: A
         "PATH has /usr/bin twice",
         "PATH has the entry '', which stands for a folder that depends on where one is",
     )
+
+
+def test_copies_that_lie_where_the_loader_does_not_look_are_remarked_on(linux: ALinuxMachine) -> None:
+    linux.program("/opt/app/bin/app", needs=("libtide.so.4",)).library("/opt/app/unpacked/lib/libtide.so.4")
+    linux.library("/opt/other/lib/libtide.so.4", "aarch64").file("/srv/libtide.so.4", b"no library")
+    linux.library("/usr/local/parts/libtide.so.4").link("/opt/app/bin/round", "/opt")
+    linux.file("/var/lib/dpkg/info/tide.md5sums", b"0" * 32 + b"  usr/local/parts/libtide.so.4\n")
+    machine = linux.opened()
+    trace = with_copies(machine, trace_program(machine, MachinePath("/opt/app/bin/app")), [])
+    [fault] = trace.faults
+    assert [remark.split()[4].rstrip(",") for remark in fault.remarks] == [
+        "/opt/app/unpacked/lib/libtide.so.4",
+        "/usr/local/parts/libtide.so.4",
+    ]
+    assert all("nobody vouches" in remark for remark in fault.remarks)
+
+
+def test_copies_on_a_windows_volume_are_found_whatever_the_case_of_their_names(windows: AWindowsMachine) -> None:
+    windows.program("C:\\Tide\\app.exe", needs=("Salt.dll",)).library("C:\\Tide\\setup\\x64\\SALT.DLL")
+    windows.library("C:\\Tide\\setup\\x86\\salt.dll", "x86")
+    machine = windows.opened()
+    trace = with_copies(machine, trace_program(machine, MachinePath("C:\\Tide\\app.exe")), [])
+    [remark] = next(fault for fault in trace.faults if fault.name == "Salt.dll").remarks
+    assert "C:\\Tide\\setup\\x64\\SALT.DLL, where its loader does not look" in remark

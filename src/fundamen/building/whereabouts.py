@@ -2,7 +2,7 @@
 
 import os
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 
 import msgspec
 
@@ -10,14 +10,12 @@ from fundamen.building.library_search import file_names, read_library
 from fundamen.building.records import BuildNeed, Sort
 from fundamen.evidence.debian_contents import find_bringers
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.nearby import folders_near
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 
-_ALSO = ("/usr/local", "/opt", "/srv")  # where software is put that no package manager has brought
-_DEEPEST = 5
-_MOST_FOLDERS = 4000
 _MOST_FOUND = 3
 _MAKEFILES = re.compile(
     r"(?:GNUm|M|m)akefile(?:\..*)?$|.*\.(?:mk|mak|am|pro|cmake)$|CMakeLists\.txt$|configure(?:\.ac)?$|env_.*"
@@ -90,7 +88,7 @@ class Whereabouts:
         for name in names:
             by_last_part.setdefault(os.path.basename(name), []).append(name)
         searched = {self._machine.real(MachinePath(folder)) for folder in self._searched}
-        for folder, entries in self._folders():
+        for folder, entries in folders_near(self._machine, self._folder):
             for entry in set(entries) & by_last_part.keys():
                 path = self._machine.join(folder, entry)
                 for name in by_last_part[entry]:
@@ -106,27 +104,6 @@ class Whereabouts:
             return True
         file = read_library(self._machine, path)
         return not file.problem and file.architecture in {None, self._architecture}
-
-    def _folders(self) -> Iterable[tuple[MachinePath, tuple[str, ...]]]:
-        """Folders with their entries: the build's own, the one above it, and the usual places, to a bounded depth."""
-        above = self._machine.folder_of(self._folder)
-        roots = [self._folder, *([above] if above.count("/") > 1 else []), *_ALSO]
-        waiting = [(MachinePath(root), 0) for root in roots]
-        seen: set[MachinePath] = set()
-        while waiting and len(seen) < _MOST_FOLDERS:
-            folder, depth = waiting.pop(0)
-            if (real := self._machine.real(folder)) in seen:
-                continue
-            seen.add(real)
-            try:
-                entries = self._machine.names(folder)
-            except UnreadableError:
-                continue
-            yield folder, entries
-            if depth < _DEEPEST:  # links are not followed: they may lead anywhere
-                inner = (self._machine.join(real, e) for e in entries if "." not in e.strip(".") and e[:1] != ".")
-                folders = (p for p in inner if self._machine.look(p).kind is EntryKind.FOLDER)
-                waiting += [(p, depth + 1) for p in folders if self._machine.real(p) == p]
 
     def _brought(self, names: set[str]) -> dict[str, tuple[str, ...]]:
         """Packages that would put each file where it is searched."""

@@ -18,7 +18,7 @@ from fundamen.formats.elf_versions import (
 )
 from fundamen.formats.ld_cache import CacheEntry, read_ld_cache
 from fundamen.loaders.elf_loading import ElfLoading, LoadedObject, lines_of, words_of
-from fundamen.loaders.glibc_itself import read_itself, system_folders
+from fundamen.loaders.glibc_itself import system_folders
 from fundamen.loaders.hwcaps import ProcessorFolders
 from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Unoffered
 from fundamen.machine.machine import Machine
@@ -175,8 +175,7 @@ class _Loading(ElfLoading):
 
     def _processor_folders(self) -> ProcessorFolders:
         if self._for_processor is None:
-            release = read_itself(self._machine, self._interpreter).release
-            self._for_processor = ProcessorFolders(self._machine, self._elf.architecture, release)
+            self._for_processor = ProcessorFolders(self._machine, self._elf.architecture, self._interpreter)
         return self._for_processor
 
     def _split(self, value: str, holder: LoadedObject) -> list[str]:

@@ -5,8 +5,6 @@ Source: glibc's elf/dl-load.c (system_dirs), elf/dl-usage.c and csu/version.c fo
 
 import re
 
-import msgspec
-
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError
@@ -28,38 +26,39 @@ _MULTIARCH = {
 }
 
 
-class Itself(msgspec.Struct, frozen=True):
-    """What a loader's own file says."""
-
-    folders: tuple[str, ...]  # empty where they cannot be read
-    release: tuple[int, int]  # (0, 0) where it cannot be read
+def read_folders(machine: Machine, interpreter: MachinePath) -> tuple[str, ...]:
+    """The default folders that are built into a loader; empty where they cannot be read."""
+    return machine.fact("folders built into a loader", interpreter, lambda: _read_folders(machine, interpreter))
 
 
-def read_itself(machine: Machine, interpreter: MachinePath | None) -> Itself:
-    """What the loader at a path says of itself; each is read once."""
-    if interpreter is None:
-        return Itself((), (0, 0))
-    return machine.fact("a loader's own words", interpreter, lambda: _read(machine, interpreter))
+def read_release(machine: Machine, interpreter: MachinePath) -> tuple[int, int]:
+    """The release of glibc that a loader belongs to, such as (2, 36); (0, 0) where it cannot be read."""
+    return machine.fact("a loader's release", interpreter, lambda: _read_release(machine, interpreter))
 
 
 def system_folders(machine: Machine, interpreter: MachinePath | None, architecture: Architecture) -> tuple[str, ...]:
     """The default folders of a loader: read from the loader's own file, or the usual ones where that cannot be read."""
-    if folders := read_itself(machine, interpreter).folders:
-        return folders
+    if interpreter is not None and (built_in := read_folders(machine, interpreter)):
+        return built_in
     multiarch = _MULTIARCH.get(architecture)
-    folders = (f"/lib/{multiarch}", f"/usr/lib/{multiarch}") if multiarch else ()
+    folders: tuple[str, ...] = (f"/lib/{multiarch}", f"/usr/lib/{multiarch}") if multiarch else ()
     if architecture not in {Architecture.X86, Architecture.ARM}:
         folders += ("/lib64", "/usr/lib64")
     return (*folders, "/lib", "/usr/lib")
 
 
-def _read(machine: Machine, interpreter: MachinePath) -> Itself:
+def _read_folders(machine: Machine, interpreter: MachinePath) -> tuple[str, ...]:
+    found = _FOLDERS.search(_content(machine, interpreter))
+    return tuple(f.rstrip("/") for f in found.group().decode("utf-8", "replace").split("\0") if f) if found else ()
+
+
+def _read_release(machine: Machine, interpreter: MachinePath) -> tuple[int, int]:
+    found = _RELEASE.search(_content(machine, interpreter))
+    return (int(found[1]), int(found[2])) if found else (0, 0)
+
+
+def _content(machine: Machine, interpreter: MachinePath) -> bytes:
     try:
-        content = machine.content(interpreter, _MOST_BYTES)
+        return machine.content(interpreter, _MOST_BYTES)
     except UnreadableError:
-        return Itself((), (0, 0))
-    folders, release = _FOLDERS.search(content), _RELEASE.search(content)
-    return Itself(
-        tuple(f.rstrip("/") for f in folders.group().decode("utf-8", "replace").split("\0") if f) if folders else (),
-        (int(release[1]), int(release[2])) if release else (0, 0),
-    )
+        return b""

@@ -4,8 +4,9 @@ Source: ld.so(8), "Hardware capabilities"; glibc's elf/dl-hwcaps.c (_dl_importan
 sysdeps/x86/cpu-features.c; NEWS of glibc 2.37, which gives those up.
 """
 
-from itertools import product
+from itertools import compress, product
 
+from fundamen.loaders.glibc_itself import read_release
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.processor import supported_levels
 from fundamen.model.architecture import Architecture
@@ -18,11 +19,11 @@ _V3, _V4 = "x86-64-v3", "x86-64-v4"
 class ProcessorFolders:
     """The subfolders for one architecture's processor on one machine."""
 
-    def __init__(self, machine: Machine, architecture: Architecture, release: tuple[int, int]) -> None:
-        """Prepare for a loader of a release of glibc; (0, 0) where that is not known."""
+    def __init__(self, machine: Machine, architecture: Architecture, interpreter: MachinePath | None) -> None:
+        """Prepare for the loader at a path; None where a library is looked at by itself."""
         self._machine = machine
         self._is_known = architecture is Architecture.X86_64
-        self._has_old = self._is_known and (0, 0) < release < _WITHOUT_OLD_FOLDERS
+        self._interpreter = interpreter
         self._found: dict[str, tuple[str, ...]] = {}
 
     def levels(self) -> tuple[str, ...]:
@@ -41,16 +42,20 @@ class ProcessorFolders:
         subfolders = []
         if self._is_folder(f"{folder}/glibc-hwcaps"):
             subfolders = [f"{folder}/glibc-hwcaps/{level}" for level in self.levels()]
-        if self._has_old:
-            subfolders += [f"{folder}/{old}" for old in self._old() if self._is_folder(f"{folder}/{old}")]
-        return subfolders
+        return subfolders + self._old(folder)
 
-    def _old(self) -> list[str]:
+    def _old(self, folder: str) -> list[str]:
         """Every choice among the parts, the earlier ones first: ``tls/haswell/x86_64``, ``tls/haswell``, ``tls`` ..."""
         levels = self.levels()
         parts = ["tls", *(["haswell"] if _V3 in levels else []), *(["avx512_1"] if _V4 in levels else []), "x86_64"]
+        if not any(self._is_folder(f"{folder}/{part}") for part in parts):
+            return []  # as nearly everywhere
+        release = read_release(self._machine, self._interpreter) if self._interpreter is not None else (0, 0)
+        if not (0, 0) < release < _WITHOUT_OLD_FOLDERS:
+            return []
         choices = product((True, False), repeat=len(parts))
-        return ["/".join(p for p, is_in in zip(parts, choice, strict=True) if is_in) for choice in choices][:-1]
+        paths = ["/".join([folder, *compress(parts, choice)]) for choice in choices]
+        return [path for path in paths[:-1] if self._is_folder(path)]
 
     def _is_folder(self, path: str) -> bool:
         return self._machine.look(MachinePath(path)).kind is EntryKind.FOLDER

@@ -1,6 +1,5 @@
 """Trace a program: what it needs, directly and indirectly, and how each need stands."""
 
-import shlex
 from collections import deque
 from collections.abc import Iterator, Sequence
 
@@ -206,7 +205,7 @@ class _Judging:
             searched=(),
             sought_as=(self._machine.paths.basename(path),),
             remarks=self._loading.remarks,
-            remedy="" if may_be_run else f"chmod +x {shlex.quote(path)}",
+            remedy="" if may_be_run else _to_be_run(path),
         )
 
     def _may_be_run(self) -> bool:
@@ -396,6 +395,12 @@ class _Judging:
                     return _Finding(verdict, f"{testimony.speaker}: {testimony.detail}", evidence)
         reason = f"{testimonies[0].speaker}: {testimonies[0].detail}" if testimonies else "nobody vouches for its bytes"
         return _Finding(Verdict.UNPROVEN, reason, evidence)
+
+
+def _to_be_run(path: MachinePath) -> str:
+    import shlex  # noqa: PLC0415 - seldom reached, and start-up is part of every command
+
+    return f"chmod +x {shlex.quote(path)}"
 
 
 def _named(functions: tuple[str, ...]) -> str:

@@ -63,8 +63,9 @@ def command(
                 trace = next(found)
                 if isinstance(trace, Trace) and trace.faults:
                     from fundamen.trace.bringing import with_bringers  # noqa: PLC0415 - only where something is missing
+                    from fundamen.trace.copies import with_copies  # noqa: PLC0415 - likewise
 
-                    trace = with_bringers(examined, trace)
+                    trace = with_copies(examined, with_bringers(examined, trace), authorities)
             if isinstance(trace, Trace) and examined.is_live and examined.paths.basename(name) == name:
                 from fundamen.trace.path_remarks import with_path_remarks  # noqa: PLC0415 - only for a bare name
 

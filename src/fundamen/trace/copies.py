@@ -1,0 +1,69 @@
+"""Where else on the machine a missing library lies, and whether the copies there are right and vouched for."""
+
+from collections.abc import Sequence
+
+import msgspec
+
+from fundamen.evidence.authority import Authority, Says, Subject, Testimony
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.nearby import folders_near
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import MachinePath
+from fundamen.model.verdict import Verdict
+from fundamen.trace.records import Component, Trace
+
+_MOST_COPIES = 3  # of one library
+
+
+def with_copies(machine: Machine, trace: Trace, authorities: Sequence[Authority]) -> Trace:
+    """The trace, with a remark on each missing library of which copies lie where its loader does not look."""
+    missing = [c for c in trace.components if c.verdict is Verdict.MISSING and c.kind == "shared-library"]
+    if not missing:
+        return trace
+    names = {machine.folded(machine.paths.basename(component.name)) for component in missing}
+    copies = _find(machine, trace, names)
+    subjects = [Subject(path, name, trace.architecture) for name, paths in copies.items() for path in paths]
+    said = {path: found for each in authorities for path, found in each.testify(machine, subjects).items()}
+
+    def remarked(component: Component) -> Component:
+        paths = copies.get(machine.folded(machine.paths.basename(component.name)), ())
+        if component.verdict is not Verdict.MISSING or component.kind != "shared-library" or not paths:
+            return component
+        remarks = tuple(_told(path, said.get(path)) for path in paths)
+        return msgspec.structs.replace(component, remarks=(*component.remarks, *remarks))
+
+    return msgspec.structs.replace(trace, components=tuple(map(remarked, trace.components)))
+
+
+def _find(machine: Machine, trace: Trace, names: set[str]) -> dict[str, list[MachinePath]]:
+    """Libraries of some names, intact and of the program's architecture, the nearest to the program first."""
+    found: dict[str, list[MachinePath]] = {}
+    for folder, entries in folders_near(machine, machine.folder_of(machine.real(trace.program))):
+        for entry in entries:
+            name = machine.folded(entry)
+            if name in names and len(found.get(name, ())) < _MOST_COPIES:
+                path = machine.join(folder, entry)
+                if _is_of_use(machine, path, trace):
+                    found.setdefault(name, []).append(path)
+    return found
+
+
+def _is_of_use(machine: Machine, path: MachinePath, trace: Trace) -> bool:
+    if machine.look(path).kind is not EntryKind.FILE:
+        return False
+    try:
+        binary = machine.binary(path)
+    except UnreadableError:
+        return False
+    architectures = (binary.architecture, *binary.also_for)
+    return binary.format is trace.format and binary.is_intact and trace.architecture in architectures
+
+
+def _told(path: MachinePath, testimony: Testimony | None) -> str:
+    words = {Says.RIGHT: "is right by", Says.WRONG: "is not to be trusted, by", Says.UNKNOWN: "is unproven, by"}
+    if testimony is None:
+        return f"a copy lies at {path}, where its loader does not look; nobody vouches for it"
+    return (
+        f"a copy lies at {path}, where its loader does not look; it {words[testimony.says]}"
+        f" {testimony.speaker}: {testimony.detail}"
+    )
