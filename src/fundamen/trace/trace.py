@@ -1,33 +1,20 @@
 """Trace a program: what it needs, directly and indirectly, and how each need stands."""
 
-from collections import deque
 from collections.abc import Iterator, Sequence
 
 import msgspec
 
-from fundamen.evidence.authority import Authority, Says, Subject, Testimony
-from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution
+from fundamen.evidence.authority import Authority, Subject, Testimony
+from fundamen.loaders.load_map import LoadMap
 from fundamen.loaders.loading import load_map
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
-from fundamen.model.architecture import Platform
-from fundamen.model.binary import Binary, Format, How, Kind
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
-from fundamen.model.verdict import Verdict
-from fundamen.trace.records import LOADED, STRUCTURE, Component, Evidence, Trace
-from fundamen.trace.symptom import DLL_INIT_FAILED, status_in_words
-from fundamen.trace.version import version_of
+from fundamen.trace.judging import Judging
+from fundamen.trace.records import Trace
 
-_APART = {"framework", "side-by-side-assembly"}  # what is told apart from the file that stands for it
-_PASSED_OVER = {
-    Outcome.UNTRUSTED: Verdict.UNTRUSTED,
-    Outcome.SWITCHED_OFF: Verdict.BLOCKED,
-    Outcome.OLDER_VERSION: Verdict.OUTDATED,
-    Outcome.OTHER_VERSION: Verdict.MISSING,  # what is there stands in for nothing
-}
 _AT_ONCE = 64  # programs whose files the authorities are asked about together
-_MOST_FUNCTIONS = 4  # that are named of those that a library does not offer
 
 
 def trace_program(
@@ -52,7 +39,7 @@ def trace_program(
         loading = _with_symbols(machine, loading)
     testimonies = _Testimonies(machine, authorities)
     testimonies.ask([loading])
-    return _Judging(machine, loading, testimonies.known, observation).trace()
+    return Judging(machine, loading, testimonies.known, observation).trace()
 
 
 def trace_programs(
@@ -69,7 +56,7 @@ def trace_programs(
         testimonies.ask([loading for loading in maps if isinstance(loading, LoadMap)])
         for loading in maps:
             if isinstance(loading, LoadMap):
-                yield _Judging(machine, loading, testimonies.known, None).trace()
+                yield Judging(machine, loading, testimonies.known, None).trace()
             else:
                 yield loading
         testimonies.forget(batch)
@@ -127,313 +114,3 @@ class _Testimonies:
         """Forget what was said of files that do not come up again."""
         for program in programs:
             self.known.pop(program, None)
-
-
-class _Finding(msgspec.Struct, frozen=True):
-    verdict: Verdict
-    reason: str
-    evidence: tuple[Evidence, ...] = ()
-    unoffered: tuple[str, ...] = ()
-
-
-class _Judging:
-    def __init__(
-        self,
-        machine: Machine,
-        loading: LoadMap,
-        testimonies: dict[MachinePath, list[Testimony]],
-        observation: Observation | None,
-    ) -> None:
-        self._machine = machine
-        self._loading = loading
-        self._testimonies = testimonies
-        self._observation = observation
-        self._loaded = {machine.folded(machine.real(path)) for path in observation.loaded} if observation else set()
-        self._failed = {machine.folded(name): status for name, status in observation.failed} if observation else {}
-        self._chains = _chains(loading)
-        self._required = _required(loading)
-
-    def trace(self) -> Trace:
-        loading = self._loading
-        groups: dict[str, list[Resolution]] = {}
-        for resolution in loading.resolutions:
-            key = resolution.path or f"?{resolution.kind} {self._machine.folded(resolution.name)}"
-            if resolution.kind in _APART:
-                key = f"{resolution.kind} {resolution.name}"
-            groups.setdefault(key, []).append(resolution)
-        judged = [self._program(), *(self._component(group) for group in groups.values())]
-        components, remarks = tuple(judged), tuple[str, ...]()
-        if self._machine.platform is Platform.WINDOWS:
-            from fundamen.trace.remarks import remarks_on_machine, with_remarks  # noqa: PLC0415 - it has none on Linux
-
-            components = with_remarks(self._machine, judged)
-            remarks = remarks_on_machine(self._machine, judged)
-        return Trace(
-            program=loading.program,
-            format=loading.binary.format,
-            architecture=loading.architecture,
-            components=components,
-            observation=self._observation,
-            remarks=remarks,
-        )
-
-    def _program(self) -> Component:
-        path, binary = self._loading.program, self._loading.binary
-        finding = self._judge_file(path, binary)
-        if self._loading.runs_here and not finding.verdict.is_fault:
-            reason = f"it is for {self._loading.architecture}, and this machine runs {self._loading.runs_here}"
-            finding = _Finding(Verdict.WRONG_ARCHITECTURE, reason, finding.evidence)
-        elif self._loading.untrusted and not finding.verdict.is_fault:
-            finding = _Finding(Verdict.UNTRUSTED, f"it {self._loading.untrusted}", finding.evidence)
-        may_be_run = self._may_be_run()
-        if not may_be_run and not finding.verdict.is_fault:
-            finding = _Finding(Verdict.BLOCKED, "its mode lets nobody run it", finding.evidence)
-        return Component(
-            name=self._machine.paths.basename(path),
-            kind="program" if binary.kind is Kind.PROGRAM else "shared-library",
-            verdict=finding.verdict,
-            reason=finding.reason,
-            how=How.REQUIRED,
-            path=path,
-            wanted_architecture=self._loading.architecture,
-            architecture=binary.architecture,
-            version=version_of(self._machine, path, binary),
-            unoffered=(),
-            needed_by=(),
-            chain=(),
-            evidence=finding.evidence,
-            searched=(),
-            sought_as=(self._machine.paths.basename(path),),
-            remarks=self._loading.remarks,
-            remedy="" if may_be_run else _to_be_run(path),
-        )
-
-    def _may_be_run(self) -> bool:
-        """Whether the program's mode lets somebody run it; on Windows no mode does, and Java reads its archives."""
-        loading = self._loading
-        if self._machine.platform is Platform.WINDOWS or loading.binary.format is Format.JAVA:
-            return True
-        return loading.binary.kind is not Kind.PROGRAM or self._machine.look(loading.program).is_executable
-
-    def _component(self, resolutions: list[Resolution]) -> Component:
-        first = resolutions[0]
-        path = first.path
-        found = self._loading.loaded.get(path) if path is not None else None
-        finding = self._judge(resolutions)
-        is_refusing = path is not None and self._failed.get(self._machine.folded(first.name)) == DLL_INIT_FAILED
-        if is_refusing and not finding.verdict.is_fault:
-            reason = "it was loaded as the program ran, and its own initialisation failed"
-            finding = _Finding(Verdict.BLOCKED, reason, finding.evidence)
-        needers = dict.fromkeys(resolution.needed_by for resolution in resolutions)
-        is_required = any(r.how is How.REQUIRED and r.needed_by in self._required for r in resolutions)
-        is_optional = all(resolution.how is How.OPTIONAL for resolution in resolutions)
-        return Component(
-            name=first.name,
-            kind=next((r.kind for r in resolutions if r.kind != "shared-library"), "shared-library"),
-            verdict=finding.verdict,
-            reason=finding.reason,
-            how=How.REQUIRED if is_required else How.OPTIONAL if is_optional else How.DELAYED,
-            path=path,
-            wanted_architecture=self._loading.architecture,
-            architecture=found.architecture if found is not None else None,
-            version=version_of(self._machine, path, found) if path is not None and found is not None else None,
-            unoffered=finding.unoffered,
-            needed_by=tuple(needers),
-            chain=min((self._chains[needer] for needer in needers if needer in self._chains), key=len, default=()),
-            evidence=finding.evidence,
-            searched=next((r.candidates for r in resolutions if r.candidates), ()),
-            gives_up_with=status_in_words(DLL_INIT_FAILED) if is_refusing else "" if path else first.gives_up_with,
-            sought_as=first.sought_as or (self._machine.paths.basename(first.name),),
-            sought_versions=first.sought_versions,
-            observed=self._observed(first.name, path),
-            asked_by=self._asked_by(first.name, path),
-            remarks=self._lacks_later(path),
-            remedy=first.remedy,
-        )
-
-    def _observed(self, name: str, path: MachinePath | None) -> str:
-        """What was seen of a component as the program ran; empty where nothing was."""
-        if self._observation is None:
-            return ""
-        folded = self._machine.folded(name)
-        status = self._failed.get(folded)
-        if folded in self._failed and status is None:
-            return "asked for"
-        if status is not None:
-            verb = "loaded, and refused to initialise" if status == DLL_INIT_FAILED else "asked for"
-            return f"{verb}, {status_in_words(status)}"
-        return LOADED if path is not None and self._machine.folded(path) in self._loaded else ""
-
-    def _asked_by(self, name: str, path: MachinePath | None) -> str:
-        """Whose code was seen to ask for a component, by its path or by its name."""
-        askers = dict(self._observation.askers) if self._observation is not None else {}
-        own = (name, path or name, self._machine.paths.basename(path or name))
-        return next((askers[each] for each in own if each in askers), "")
-
-    def _judge(self, resolutions: list[Resolution]) -> _Finding:
-        first = resolutions[0]
-        if first.kind == "side-by-side-assembly":
-            return self._judge_assembly(first)
-        if first.path is not None:
-            binary = (
-                self._loading.binary if first.path == self._loading.program else self._loading.loaded.get(first.path)
-            )
-            if binary is None:  # a folder, that of a framework
-                return _Finding(Verdict.UNPROVEN, first.decided)
-            finding = self._judge_file(first.path, binary)
-            if finding.verdict.is_fault:
-                return finding
-            if first.decided:
-                finding = msgspec.structs.replace(finding, reason=f"{finding.reason}; {first.decided}")
-            return self._judge_offer(first.path, finding)
-        if first.provided_by_system:
-            return _Finding(Verdict.UNPROVEN, first.provided_by_system)
-        return self._judge_unfound(first)
-
-    def _judge_assembly(self, resolution: Resolution) -> _Finding:
-        """An assembly stands where its manifest does; its files are judged one by one, as they are needed."""
-        if resolution.path is not None:
-            taken = next((c.detail for c in resolution.candidates if c.outcome is Outcome.TAKEN and c.detail), "")
-            return _Finding(Verdict.UNPROVEN, ", ".join(filter(None, (taken, f"its manifest is {resolution.path}"))))
-        for outcome, verdict in (
-            (Outcome.OLDER_VERSION, Verdict.OUTDATED),
-            (Outcome.OTHER_VERSION, Verdict.MISSING),
-            (Outcome.OTHER_ARCHITECTURE, Verdict.WRONG_ARCHITECTURE),
-        ):
-            found = [candidate.detail for candidate in resolution.candidates if candidate.outcome is outcome]
-            if found:
-                return _Finding(verdict, f"what is installed {' and '.join(dict.fromkeys(found))}")
-        reason = "it is installed neither for all programs nor beside this one; of this the system says only that the"
-        return _Finding(Verdict.MISSING, f"{reason} side-by-side configuration is incorrect")
-
-    def _judge_offer(self, path: MachinePath, finding: _Finding) -> _Finding:
-        """Whether a library that is sound in itself offers all that is called in it before the program starts."""
-        gaps = [
-            gap
-            for gap in self._loading.unoffered
-            if gap.library == path and gap.how is How.REQUIRED and gap.importer in self._required
-        ]
-        if not gaps:
-            return finding
-        are_versions = any(gap.are_versions for gap in gaps)
-        verb, lack = ("asks for", "does not define all versions that are asked for")
-        if not are_versions:
-            verb, lack = ("calls", "does not offer all that is called")
-        calls = [f"{self._machine.paths.basename(gap.importer)} {verb} {_named(gap.functions)}" for gap in gaps]
-        reason = f"it {lack}: {'; '.join(calls)}"
-        unoffered = tuple(dict.fromkeys(function for gap in gaps for function in gap.functions))
-        if all(gap.right_at is not None for gap in gaps):
-            reason = f"{reason}; {gaps[0].right_at} has them, and is found only later"
-            return _Finding(Verdict.SHADOWED, reason, finding.evidence, unoffered)
-        return _Finding(Verdict.OUTDATED, reason, finding.evidence, unoffered)
-
-    def _lacks_later(self, path: MachinePath | None) -> tuple[str, ...]:
-        """What a library does not offer of that which is bound only when it is called."""
-        if not self._loading.unoffered:
-            return ()
-        gaps = [gap for gap in self._loading.unoffered if gap.library == path and gap.how is How.DELAYED]
-        callers = [self._machine.paths.basename(gap.importer) for gap in gaps]
-        return tuple(
-            f"it does not offer {_named(gap.functions)}, which {caller} may call later"
-            for gap, caller in zip(gaps, callers, strict=True)
-        )
-
-    def _judge_unfound(self, resolution: Resolution) -> _Finding:
-        """Say why the loader ends with nothing: the most telling of the candidates that it passed over."""
-        by_outcome = {candidate.outcome: candidate for candidate in reversed(resolution.candidates)}
-        if refused := by_outcome.get(Outcome.REFUSED):
-            if refused.architecture not in {None, self._loading.architecture}:
-                return _Finding(Verdict.WRONG_ARCHITECTURE, f"{refused.path} {refused.detail}")
-            return _Finding(Verdict.CORRUPT, f"{refused.path}: {refused.detail}")
-        if other := by_outcome.get(Outcome.OTHER_ARCHITECTURE):
-            wanted = self._loading.architecture
-            return _Finding(
-                Verdict.WRONG_ARCHITECTURE, f"what the loader finds {other.detail}, and the program is for {wanted}"
-            )
-        for outcome, verdict in _PASSED_OVER.items():
-            if passed := by_outcome.get(outcome):
-                return self._judge_passed_over(resolution, passed, verdict, by_outcome.get(Outcome.NOT_SEARCHED))
-        if blocked := by_outcome.get(Outcome.BLOCKED):
-            return _Finding(Verdict.BLOCKED, f"{blocked.path}: {blocked.detail}")
-        return _Finding(Verdict.MISSING, self._why_missing(resolution, by_outcome.get(Outcome.NOT_SEARCHED)))
-
-    def _judge_passed_over(
-        self, resolution: Resolution, passed: Candidate, verdict: Verdict, right: Candidate | None
-    ) -> _Finding:
-        """What is there does not serve; perhaps another does, which is found later or not at all."""
-        if passed.outcome is Outcome.OLDER_VERSION and right is not None:
-            reason = f"{passed.path} is found first, and {passed.detail}; {right.path} {right.detail}"
-            return _Finding(Verdict.SHADOWED, reason)
-        found = "" if resolution.kind == "framework" else f"{passed.path} {passed.detail}"
-        return _Finding(verdict, "; ".join(filter(None, (found, resolution.decided))))
-
-    def _why_missing(self, resolution: Resolution, elsewhere: Candidate | None) -> str:
-        if resolution.kind == "loader":
-            wanted = self._loading.architecture
-            return (
-                f"the loader that this program for {wanted} names is not there; of this the system says only that the"
-                " program itself is not found"
-            )
-        if resolution.decided:
-            return resolution.decided
-        if elsewhere is not None:
-            return f"a copy at {elsewhere.path} {elsewhere.detail}"
-        count = sum(c.outcome is Outcome.ABSENT for c in resolution.candidates)
-        places = {0: "the loader has no place to look for it", 1: "it is not at the one place where the loader looks"}
-        return places.get(count, f"it is in none of the {count} places where the loader looks")
-
-    def _judge_file(self, path: MachinePath, binary: Binary) -> _Finding:
-        testimonies = self._testimonies.get(path, [])
-        evidence = tuple(Evidence(t.speaker, t.detail) for t in testimonies)
-        structure = tuple(Evidence(STRUCTURE, f"{p.place}: {p.reason}") for p in binary.problems)
-        if structure:
-            cut = "the file is cut off; " if any(problem.is_cut for problem in binary.problems) else ""
-            return _Finding(Verdict.CORRUPT, cut + structure[0].detail, (*structure, *evidence))
-        for says, verdict in ((Says.WRONG, Verdict.CORRUPT), (Says.RIGHT, Verdict.SOUND)):  # one doubt is enough
-            for testimony in testimonies:
-                if testimony.says is says:
-                    return _Finding(verdict, f"{testimony.speaker}: {testimony.detail}", evidence)
-        reason = f"{testimonies[0].speaker}: {testimonies[0].detail}" if testimonies else "nobody vouches for its bytes"
-        return _Finding(Verdict.UNPROVEN, reason, evidence)
-
-
-def _to_be_run(path: MachinePath) -> str:
-    import shlex  # noqa: PLC0415 - seldom reached, and start-up is part of every command
-
-    return f"chmod +x {shlex.quote(path)}"
-
-
-def _named(functions: tuple[str, ...]) -> str:
-    shown_first = ", ".join(functions[:_MOST_FUNCTIONS])
-    more = len(functions) - _MOST_FUNCTIONS
-    return f"{shown_first} and {more} more" if more > 0 else shown_first
-
-
-def _chains(loading: LoadMap) -> dict[MachinePath, tuple[MachinePath, ...]]:
-    """The shortest way from the program to each loaded file."""
-    needs: dict[MachinePath, list[MachinePath]] = {}
-    for resolution in loading.resolutions:
-        if resolution.path is not None:
-            needs.setdefault(resolution.needed_by, []).append(resolution.path)
-    chains: dict[MachinePath, tuple[MachinePath, ...]] = {loading.program: (loading.program,)}
-    waiting = deque([loading.program])
-    while waiting:
-        needer = waiting.popleft()
-        for path in needs.get(needer, ()):
-            if path not in chains:
-                chains[path] = (*chains[needer], path)
-                waiting.append(path)
-    return chains
-
-
-def _required(loading: LoadMap) -> set[MachinePath]:
-    """The files that are loaded before the program's first instruction: those reached by required needs alone."""
-    required = {loading.program}
-    grown = True
-    while grown:
-        before = len(required)
-        for resolution in loading.resolutions:
-            if resolution.path and resolution.how is How.REQUIRED and resolution.needed_by in required:
-                required.add(resolution.path)
-        grown = len(required) > before
-    return required
