@@ -1,5 +1,6 @@
 """What dyld's rule says where a compiler cannot lay it out; each other rule has a compiled case in tests/system."""
 
+import plistlib
 from pathlib import Path
 
 import pytest
@@ -10,6 +11,7 @@ from builders.machine import AMacMachine
 from fundamen.evidence.code_signature import CodeSignatureAuthority
 from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.macho import read_macho
+from fundamen.machine.programs import find_program
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.trace.trace import trace_program
@@ -78,3 +80,11 @@ def test_without_its_cache_the_system_is_given_the_benefit_of_the_doubt_unless_i
         if cached is not None:
             mac.file("/System/Library/dyld/dyld_shared_cache_arm64e", a_dyld_cache("arm64e", *cached))
         assert mac.need(APP, name).verdict is verdict
+
+
+def test_an_application_stands_for_the_program_that_it_names(tmp_path: Path) -> None:
+    plist = plistlib.dumps({"CFBundleExecutable": "Tidebook"})
+    mac = AMacMachine(tmp_path).file("/Applications/Tidebook.app/Contents/Info.plist", plist)
+    machine = mac.opened()
+    assert find_program(machine, "/Applications/Tidebook.app") == "/Applications/Tidebook.app/Contents/MacOS/Tidebook"
+    assert find_program(machine, "/Applications/Gone.app") == "/Applications/Gone.app"
