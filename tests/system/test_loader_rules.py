@@ -91,6 +91,9 @@ class Workshop:
         content[at : at + len(data)] = data
         return self.file(path, bytes(content))
 
+    def cut(self, path: str, size: int) -> "Workshop":
+        return self.file(path, (self.folder / path).read_bytes()[:size])
+
     def link(self, path: str, target: str) -> "Workshop":
         (self.folder / path).parent.mkdir(parents=True, exist_ok=True)
         (self.folder / path).symlink_to(target)
@@ -233,6 +236,10 @@ CASES: dict[str, Callable[[Workshop], Workshop]] = {
     ),
     "empty in its place": lambda w: w.chain().file("lib/libone.so", b""),
     "cut to a piece of its header": lambda w: w.chain().file("lib/libone.so", b"\x7fELF\2\1\1"),
+    "cut behind its program headers": lambda w: w.chain().cut("lib/libone.so", 0x300),
+    "cut before its code, which then kills by a bus error": lambda w: w.chain().cut("lib/libone.so", 0x1000),
+    "cut before its data": lambda w: w.chain().cut("lib/libone.so", 0x2000),
+    "the program cut before its code": lambda w: w.chain().cut("bin/app", 0x1000),
     "a folder in its place": lambda w: w.chain().without("one").file("lib/libone.so/x", b""),
     "a link to nothing in its place": lambda w: w.chain().without("one").link("lib/libone.so", "gone.so"),
     "another operating system's ABI": lambda w: w.chain().changed("lib/libone.so", 7, b"\x09"),
