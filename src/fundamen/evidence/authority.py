@@ -47,27 +47,35 @@ class Authority(Protocol):
         """Speak about those files that the authority knows; leave out the others."""
 
 
-def file_digests(machine: Machine, paths: Iterable[MachinePath], algorithm: Algorithm) -> dict[MachinePath, str]:
-    """The digests of a machine's files; files that cannot be read are left out, so that nobody speaks about them.
+class Hashing:
+    """The digests of a machine's files, taken in threads from the start on: hashing lets everything else run.
 
-    Done in threads: hashing lets other threads run.
+    Files that cannot be read are left out, so that nobody speaks about them.
     """
-    waiting = list(paths)
-    digests: dict[MachinePath, str] = {}
 
-    def work() -> None:
-        while waiting:
+    def __init__(self, machine: Machine, paths: Iterable[MachinePath], algorithm: Algorithm) -> None:
+        """Begin; the largest files first, so that no thread is left with one at the end."""
+        self._machine = machine
+        self._algorithm = algorithm
+        self._waiting = sorted(paths, key=lambda path: machine.look(path).size)
+        self._digests: dict[MachinePath, str] = {}
+        count = min(len(self._waiting), max(1, (os.cpu_count() or 1) - 1))
+        self._threads = [threading.Thread(target=self._work, daemon=True) for _ in range(count)]
+        for thread in self._threads:
+            thread.start()
+
+    def result(self) -> dict[MachinePath, str]:
+        """All digests; what is not done yet is done now."""
+        self._work()
+        for thread in self._threads:
+            thread.join()
+        return self._digests
+
+    def _work(self) -> None:
+        while self._waiting:
             try:
-                path = waiting.pop()
+                path = self._waiting.pop()
             except IndexError:  # another thread was quicker
                 return
-            with contextlib.suppress(UnreadableError, OSError), machine.open(path) as source:
-                digests[path] = digest_of(source, algorithm)
-
-    threads = [threading.Thread(target=work) for _ in range(min(len(waiting), os.cpu_count() or 1) - 1)]
-    for thread in threads:
-        thread.start()
-    work()
-    for thread in threads:
-        thread.join()
-    return digests
+            with contextlib.suppress(UnreadableError, OSError), self._machine.open(path) as source:
+                self._digests[path] = digest_of(source, self._algorithm)

@@ -3,7 +3,7 @@
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
 
-from fundamen.evidence.authority import Says, Subject, Testimony, file_digests
+from fundamen.evidence.authority import Hashing, Says, Subject, Testimony
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import MachinePath
@@ -31,7 +31,7 @@ class CatalogueAuthority:
         vouched: dict[MachinePath, Package] = {}
         doubtful: dict[MachinePath, list[tuple[Package, PackageFile]]] = {}
         known = {subject.path: listed for subject in subjects if (listed := self._listed(machine, subject))}
-        for path, digest in file_digests(machine, known, "sha256").items():
+        for path, digest in Hashing(machine, known, "sha256").result().items():
             match = next((package for package, file in known[path] if file.sha256 == digest), None)
             if match is not None:
                 vouched[path] = match

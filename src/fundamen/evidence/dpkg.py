@@ -8,8 +8,8 @@ from collections.abc import Iterable, Iterator, Sequence
 
 import msgspec
 
-from fundamen.evidence.authority import Says, Subject, Testimony, file_digests
-from fundamen.machine.machine import Machine
+from fundamen.evidence.authority import Hashing, Says, Subject, Testimony
+from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -18,6 +18,7 @@ _FOLDER = "/var/lib/dpkg"
 _SPEAKER = "dpkg"
 _DIGEST_SIZE = 32  # hexadecimal digits of MD5; two blanks follow, then the path without its first slash
 _NEVER_OWNED = ("/usr/local/", "/home/", "/tmp/", "/root/")  # noqa: S108 - Debian Policy, section 9.1: no package's
+_MOSTLY_OWNED = ("/usr/", "/lib", "/bin/", "/sbin/")
 _ALIKE = 6  # first letters that a package has in common with a library that it may well bring
 _MOST_BYTES = 64 << 20
 
@@ -30,10 +31,16 @@ class DpkgAuthority:
         if machine.platform is not Platform.LINUX or not subjects:
             return {}
         ownable = [s.path for s in subjects if not s.path.startswith(_NEVER_OWNED)]
+        # Nearly every file below /usr has an owner: its digest is taken while the records are looked through.
+        has_database = machine.look(MachinePath(_FOLDER + "/info")).kind is EntryKind.FOLDER
+        hashing = Hashing(machine, [p for p in ownable if p.startswith(_MOSTLY_OWNED)] if has_database else [], "md5")
         recorded = _recorded_digests(machine, {path: _spellings(machine, path) for path in ownable})
+        others = Hashing(machine, [path for path in recorded if not path.startswith(_MOSTLY_OWNED)], "md5")
         versions = _versions(machine, {package for package, _ in recorded.values()})
         testimonies = {}
-        for path, found in file_digests(machine, recorded, "md5").items():
+        for path, found in {**hashing.result(), **others.result()}.items():
+            if path not in recorded:
+                continue
             package, expected = recorded[path]
             title = f"{package.partition(':')[0]} {versions.get(package, '')}".rstrip()
             if found == expected:

@@ -4,6 +4,7 @@ Source: the Linux Standard Base, "Symbol Versioning"; the constants in glibc's e
 """
 
 import struct
+from typing import Any
 
 import msgspec
 
@@ -11,6 +12,7 @@ from fundamen.formats.cursor import ByteSource, Cursor, damaged
 from fundamen.formats.elf import Elf, Tag
 
 _WEAK = 0x2  # VER_FLG_WEAK: the loader only warns where such a version is not defined
+_NEAR = 4096  # bytes
 _MAX_ENTRIES = 65_536
 
 
@@ -33,13 +35,15 @@ def read_needed_versions(source: ByteSource, elf: Elf) -> tuple[NeededVersion, .
     need, auxiliary = struct.Struct(order + "HHIII"), struct.Struct(order + "IHHII")
     found: list[NeededVersion] = []
     at = _offset(source, elf, Tag.VERNEED)
-    for _ in range(min(elf.tag(Tag.VERNEEDNUM) or 0, _MAX_ENTRIES) if at is not None else 0):
-        assert at is not None  # noqa: S101 - otherwise the loop is empty
-        _, count, file, auxiliary_at, further = Cursor(source, at).unpack(need, "version needs")
+    if at is None:
+        return ()
+    table = _Table(source, at, "version needs")
+    for _ in range(min(elf.tag(Tag.VERNEEDNUM) or 0, _MAX_ENTRIES)):
+        _, count, file, auxiliary_at, further = table.record(need, at)
         library = read_version_name(source, elf, file)
         entry_at = at + auxiliary_at
         for _ in range(min(count, _MAX_ENTRIES - len(found))):
-            hashed, flags, _, name, next_at = Cursor(source, entry_at).unpack(auxiliary, "version needs")
+            hashed, flags, _, name, next_at = table.record(auxiliary, entry_at)
             found.append(NeededVersion(library, hashed, name, bool(flags & _WEAK)))
             entry_at += next_at
             if not next_at:
@@ -61,8 +65,9 @@ def read_defined_versions(source: ByteSource, elf: Elf) -> frozenset[int] | None
     if at is None:
         return None
     hashes = set()
+    table = _Table(source, at, "version definitions")
     for _ in range(min(elf.tag(Tag.VERDEFNUM) or 0, _MAX_ENTRIES)):
-        *_, hashed, _, further = Cursor(source, at).unpack(definition, "version definitions")
+        *_, hashed, _, further = table.record(definition, at)
         hashes.add(hashed)
         at += further
         if not further:
@@ -74,6 +79,22 @@ def read_version_name(source: ByteSource, elf: Elf, name_at: int) -> str:
     """A name of the dynamic string table; empty where the table ends before. Raises: DamagedFileError."""
     strings_at = _offset(source, elf, Tag.STRTAB) if name_at < (elf.tag(Tag.STRSZ) or 0) else None
     return Cursor(source, strings_at + name_at).text("version name") if strings_at is not None else ""
+
+
+class _Table:
+    """Records that lie close together: those near the first are served from one read, any other from the file."""
+
+    def __init__(self, source: ByteSource, at: int, what: str) -> None:
+        self._source = source
+        self._at = at
+        self._what = what
+        self._near = source.read_at(at, min(_NEAR, max(0, source.size - at)))
+
+    def record(self, layout: struct.Struct, at: int) -> tuple[Any, ...]:
+        begin = at - self._at
+        if 0 <= begin <= len(self._near) - layout.size:
+            return layout.unpack_from(self._near, begin)
+        return Cursor(self._source, at).unpack(layout, self._what)
 
 
 def _offset(source: ByteSource, elf: Elf, tag: Tag) -> int | None:
