@@ -7,7 +7,6 @@ Run: python benchmarks/all_programs.py [PAIRS]
 
 import compileall
 import os
-import resource
 import statistics
 import subprocess
 import sys
@@ -56,11 +55,10 @@ def seconds(command: list[str]) -> float:
 
 def memory(command: list[str]) -> int:
     """The most memory that a command has held, in MiB."""
-    before = os.fork()
-    if before == 0:
-        subprocess.run(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, check=False)
-        os._exit(min(255, resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss >> 10))
-    return os.waitstatus_to_exitcode(os.waitpid(before, 0)[1])
+    with subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as process:
+        _, status, used = os.wait4(process.pid, 0)
+        process.returncode = os.waitstatus_to_exitcode(status)
+    return used.ru_maxrss >> 10
 
 
 def programs_below(root: str) -> list[str]:

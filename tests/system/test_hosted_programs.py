@@ -35,6 +35,15 @@ def by_tool(folder: Path, text: str, mode: int = 0o755, *, hands_over: bool = Fa
     return script(folder, HANDING_OVER if hands_over else "#!HERE/tool\n")
 
 
+def by_scripts(folder: Path, count: int) -> Path:
+    """A script that leads to another, and so on; the last one leads to the shell."""
+    for number in range(1, count + 1):
+        leads_to = "/bin/sh" if number == count else f"{folder}/{number + 1}"
+        (folder / str(number)).write_text(f"#!{leads_to}\nexit 0\n")
+        (folder / str(number)).chmod(0o755)
+    return script(folder, "#!HERE/1\n")
+
+
 def of_environment(folder: Path, *, is_broken: bool) -> Path:
     """A script of a Python environment, whose interpreter may have gone away."""
     base = folder / "base"
@@ -66,6 +75,10 @@ CASES: dict[str, Callable[[Path], Path]] = {
     "by a script": lambda f: by_tool(f, ENDS_WELL),
     "by a script whose interpreter is nowhere": lambda f: by_tool(f, "#!/bin/no-such-shell\n"),
     "by a script that nobody may run": lambda f: by_tool(f, ENDS_WELL, 0o644),
+    "by four scripts in a row": lambda f: by_scripts(f, 4),
+    "by five scripts in a row": lambda f: by_scripts(f, 5),
+    "by six scripts in a row": lambda f: by_scripts(f, 6),
+    "by itself": lambda f: by_tool(f, "#!HERE/tool\n".replace("HERE", str(f))),
     "by a file of text": lambda f: by_tool(f, "Dear kernel,\n"),
     "handed over by a shell": lambda f: by_tool(f, ENDS_WELL, hands_over=True),
     "handed over to what is nowhere": lambda f: script(f, HANDING_OVER),

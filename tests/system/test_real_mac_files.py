@@ -1,5 +1,7 @@
 """Over five hundred real Mach-O files from public packages, against LLVM's own dump of each."""
 
+import glob
+import shutil
 import subprocess
 import sys
 import zipfile
@@ -26,6 +28,11 @@ PACKAGES = {
 }
 NAMES = {"x86_64": "x86_64", "aarch64": "arm64"}
 HOWS = {"LC_LOAD_DYLIB": How.REQUIRED, "LC_REEXPORT_DYLIB": How.REQUIRED, "LC_LOAD_WEAK_DYLIB": How.OPTIONAL}
+
+
+def tool(name: str) -> str:
+    """An LLVM tool, by its plain name or where Debian keeps it."""
+    return shutil.which(name) or max(glob.glob(f"/usr/lib/llvm-*/bin/{name}"))
 
 
 @pytest.fixture(scope="module")
@@ -66,12 +73,25 @@ def load_commands(lines: list[str]) -> dict[str, list[dict[str, str]]]:
     return commands
 
 
+def compare_symbols(source: MemoryBytes, part: Slice, scratch: Path) -> list[str]:
+    """What differs in imports and exports; LLVM's older releases do not read chained fixups."""
+    bound = {line.split()[6] for line in told_by_llvm(scratch, part, "--bind") if line.startswith("__")}
+    later = {line.split()[4] for line in told_by_llvm(scratch, part, "--lazy-bind") if line.startswith("__")}
+    offered = {line.split()[1] for line in told_by_llvm(scratch, part, "--exports-trie") if "0x" in line[:3]}
+    has_same_imports = {each.name for each in read_imports(source, part)} == bound | later
+    has_same_exports = set(read_exports(source, part)) == offered
+    return ["imports"] * (not has_same_imports) + ["exports"] * (not has_same_exports)
+
+
 def compare(name: str, data: bytes, scratch: Path) -> list[str]:
     """What differs between our reading and LLVM's."""
     source = MemoryBytes(data, name)
     macho: MachO = read_macho(source)
     scratch.write_bytes(data)
     differences = [f"problems {macho.problems}"] if macho.problems else []
+    listed = subprocess.run([tool("llvm-lipo"), "-archs", scratch], capture_output=True, text=True, check=True).stdout
+    if [NAMES[part.architecture] for part in macho.slices] != listed.split():
+        differences.append(f"architectures {listed}")
     for part in macho.slices:
         commands = load_commands(told_by_llvm(scratch, part, "--private-headers"))
         needs = {(need["name"].rpartition(" (")[0], how) for key, how in HOWS.items() for need in commands.get(key, ())}
@@ -83,14 +103,7 @@ def compare(name: str, data: bytes, scratch: Path) -> list[str]:
         run_paths = [each["path"].rpartition(" (")[0] for each in commands.get("LC_RPATH", ())]
         if list(part.run_paths) != run_paths:
             differences.append(f"run paths {run_paths}")
-        if part.bindings:  # LLVM's older releases do not read chained fixups
-            bound = {line.split()[6] for line in told_by_llvm(scratch, part, "--bind") if line.startswith("__")}
-            later = {line.split()[4] for line in told_by_llvm(scratch, part, "--lazy-bind") if line.startswith("__")}
-            offered = {line.split()[1] for line in told_by_llvm(scratch, part, "--exports-trie") if "0x" in line[:3]}
-            if {each.name for each in read_imports(source, part)} != bound | later:
-                differences.append("imports")
-            if set(read_exports(source, part)) != offered:
-                differences.append("exports")
+        differences += compare_symbols(source, part, scratch) if part.bindings else []
         signature = read_signature(source, part)
         if signature is not None and find_altered_page(source, part, signature) is not None:
             differences.append("pages that are not what was signed")

@@ -9,7 +9,6 @@ import struct
 import zipfile
 import zlib
 from collections.abc import Iterator
-from typing import IO
 
 import msgspec
 
@@ -30,6 +29,19 @@ _MOST_NATIVES = 64
 _NATIVE_HEAD = 1 << 16  # bytes of a native library that are looked at
 _NATIVE_ENDINGS = (".so", ".dll", ".dylib", ".jnilib")
 _MOST_CLASS_PATH = 1000
+
+
+# What the standard library raises over a damaged or locked archive.
+_ZIP_ERRORS = (
+    zipfile.BadZipFile,
+    zlib.error,
+    NotImplementedError,
+    RuntimeError,
+    EOFError,
+    OSError,
+    ValueError,
+    struct.error,
+)
 
 
 class Native(msgspec.Struct, frozen=True):
@@ -109,8 +121,8 @@ def _newest(archive: zipfile.ZipFile, findings: Findings) -> tuple[int, str]:
         name = entry.filename
         is_counted = name.endswith(".class") and not name.endswith("module-info.class")
         if is_counted and not name.startswith(_OF_OTHER_RELEASES):
-            with findings.of(name), _entry(archive, entry) as stream:
-                found = _java_of(Cursor(MemoryBytes(stream.read(_CLASS_HEADER.size), name)))
+            with findings.of(name):
+                found = _java_of(Cursor(MemoryBytes(_beginning(archive, entry, _CLASS_HEADER.size), name)))
                 if found > java:
                     java, newest = found, name.removesuffix(".class").replace("/", ".")
     return java, newest
@@ -118,8 +130,7 @@ def _newest(archive: zipfile.ZipFile, findings: Findings) -> tuple[int, str]:
 
 def _manifest_of(archive: zipfile.ZipFile) -> dict[str, str]:
     """The main section's attributes by their names in lower case; a line that begins with a blank goes on the last."""
-    with _entry(archive, archive.getinfo(_MANIFEST)) as stream:
-        text = stream.read(_LARGEST_MANIFEST).decode("utf-8", "replace")
+    text = _beginning(archive, archive.getinfo(_MANIFEST), _LARGEST_MANIFEST).decode("utf-8", "replace")
     section = text.replace("\r\n", "\n").replace("\r", "\n").replace("\n ", "").partition("\n\n")[0]
     pairs = (line.partition(":") for line in section.split("\n") if ":" in line)
     return {name.strip().lower(): value.strip() for name, _, value in pairs}
@@ -128,48 +139,16 @@ def _manifest_of(archive: zipfile.ZipFile) -> dict[str, str]:
 def _natives(archive: zipfile.ZipFile) -> Iterator[Native]:
     named = [entry for entry in archive.infolist() if entry.filename.endswith(_NATIVE_ENDINGS)]
     for entry in named[:_MOST_NATIVES]:
-        with _entry(archive, entry) as stream:
-            yield Native(entry.filename, stream.read(_NATIVE_HEAD))
+        yield Native(entry.filename, _beginning(archive, entry, _NATIVE_HEAD))
 
 
-class _entry:  # noqa: N801 - read as a function
-    """An entry opened for reading; what zipfile says of a damaged or locked one is told as damage."""
-
-    def __init__(self, archive: zipfile.ZipFile, entry: zipfile.ZipInfo) -> None:
-        self._archive = archive
-        self._entry = entry
-
-    def __enter__(self) -> "_Limited":
-        try:
-            return _Limited(self._archive.open(self._entry))
-        except _ZIP_ERRORS as error:
-            raise _damaged(f"{self._entry.filename} cannot be unpacked: {error}") from error
-
-    def __exit__(self, *_: object) -> None:
-        pass
-
-
-class _Limited:
-    def __init__(self, stream: IO[bytes]) -> None:
-        self._stream = stream
-
-    def read(self, size: int) -> bytes:
-        try:
-            return self._stream.read(size)
-        except _ZIP_ERRORS as error:
-            raise _damaged(f"an entry cannot be unpacked: {error}") from error
-
-
-_ZIP_ERRORS = (
-    zipfile.BadZipFile,
-    zlib.error,
-    NotImplementedError,
-    RuntimeError,
-    EOFError,
-    OSError,
-    ValueError,
-    struct.error,
-)
+def _beginning(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, size: int) -> bytes:
+    """The first bytes of an entry; no more is unpacked, whatever it would unpack to."""
+    try:
+        with archive.open(entry) as stream:
+            return stream.read(size)
+    except _ZIP_ERRORS as error:
+        raise _damaged(f"{entry.filename} cannot be unpacked: {error}") from error
 
 
 def _open(source: ByteSource) -> zipfile.ZipFile:

@@ -16,7 +16,6 @@ from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, f
 from fundamen.loaders.mac_binding import find_unoffered
 from fundamen.loaders.mac_system import MacSystem, find_system
 from fundamen.machine.machine import Machine
-from fundamen.machine.overlay import OverlayMachine
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import How
 from fundamen.model.errors import DamagedFileError
@@ -44,7 +43,7 @@ class _Image(msgspec.Struct, frozen=True):
 
 def load_map(machine: Machine, program: MachinePath, macho: MachO, also: Sequence[str] = ()) -> LoadMap:
     """Do for a program what the loader would do, without running anything."""
-    system = find_system(machine.base if isinstance(machine, OverlayMachine) else machine)
+    system = find_system(machine)
     architecture = next((a for a in system.runs() if macho.slice_for(a)), macho.architecture)
     part = macho.slice_for(architecture)
     if part is None:  # no slice could be read; its damage is told

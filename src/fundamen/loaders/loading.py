@@ -13,7 +13,14 @@ from fundamen.model.paths import MachinePath, shown
 if TYPE_CHECKING:
     from fundamen.formats.elf import Elf
 
-_PLATFORMS = {Format.ELF: Platform.LINUX, Format.PE: Platform.WINDOWS, Format.MACHO: Platform.MACOS}
+_PLATFORMS = {
+    Format.ELF: Platform.LINUX,
+    Format.SCRIPT: Platform.LINUX,
+    Format.PE: Platform.WINDOWS,
+    Format.MACHO: Platform.MACOS,
+}
+# What another program carries out, and where: the first line of a script means nothing to Windows.
+_HOSTED = {Format.SCRIPT: {Platform.LINUX, Platform.MACOS}, Format.JAVA: set(Platform)}
 
 
 def load_map(machine: Machine, program: MachinePath, also: Sequence[str] = ()) -> LoadMap:
@@ -28,11 +35,9 @@ def load_map(machine: Machine, program: MachinePath, also: Sequence[str] = ()) -
         UnreadableError: it cannot be read, is no program, or is one for another operating system.
     """
     binary = machine.binary(program)
-    if binary.format in {Format.SCRIPT, Format.JAVA} and not (
-        binary.format is Format.SCRIPT and machine.platform is Platform.WINDOWS
-    ):
+    if machine.platform in _HOSTED.get(binary.format, ()):
         return _map_of_hosted(machine, program, binary)
-    made_for = _PLATFORMS.get(binary.format, Platform.LINUX)
+    made_for = _PLATFORMS[binary.format]
     if made_for is not machine.platform:
         raise UnreadableError(
             what=f"{shown(program)} cannot be traced on {machine.title}",

@@ -5,16 +5,20 @@ macOS Big Sur 11.0.1, "Kernel", and the dyld sources (dyld_cache_format.h) for t
 """
 
 import contextlib
+import re
 
 import msgspec
 
 from fundamen.formats.dyld_cache import read_dyld_cache
-from fundamen.machine.mac import MacMachine
+from fundamen.formats.property_list import read_property_list
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
+_SYSTEM_VERSION = MachinePath("/System/Library/CoreServices/SystemVersion.plist")
+_VERSION = re.compile(r"\d{1,4}(\.\d{1,4}){0,3}", re.ASCII)
+_MOST_BYTES = 1 << 20
 _CACHE_FOLDERS = (
     "/System/Library/dyld",
     "/System/Cryptexes/OS/System/Library/dyld",
@@ -67,5 +71,14 @@ def find_system(machine: Machine) -> MacSystem:
                 with contextlib.suppress(UnreadableError), machine.open(path) as source:
                     architecture, libraries = read_dyld_cache(source)
                     cached.setdefault(architecture, libraries)
-    version = machine.version() if isinstance(machine, MacMachine) else ()
-    return MacSystem(version, cached, machine.look(_TRANSLATOR).kind is EntryKind.FOLDER)
+    return MacSystem(_version(machine), cached, machine.look(_TRANSLATOR).kind is EntryKind.FOLDER)
+
+
+def _version(machine: Machine) -> tuple[int, ...]:
+    """The version of macOS, such as (14, 2, 1); empty where its own file does not say."""
+    try:
+        values = read_property_list(machine.content(_SYSTEM_VERSION, _MOST_BYTES), "version of macOS")
+    except UnreadableError:
+        return ()
+    text = str(values.get("ProductVersion", ""))
+    return tuple(map(int, text.split("."))) if _VERSION.fullmatch(text) else ()

@@ -53,6 +53,10 @@ class _Starting:
                 return self._map
             self._map.loaded[interpreter] = binary
             path, script = interpreter, binary
+        assert isinstance(script, Script)  # noqa: S101 - otherwise the loop has ended before
+        detail = f"is the {_MOST_SCRIPTS + 1}th script that leads to another, and the system follows {_MOST_SCRIPTS}"
+        too_many = Candidate(path, Outcome.REFUSED, "its first line", detail)
+        self._note(Resolution(script.interpreter, path, How.REQUIRED, (too_many,), None, _KIND))
         return self._map
 
     def _interpreter_of(self, path: MachinePath, script: Script) -> MachinePath | None:

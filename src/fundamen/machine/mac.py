@@ -3,21 +3,17 @@
 import contextlib
 import os
 import posixpath
-import re
 from collections.abc import Mapping
 
-from fundamen.formats.property_list import read_property_list
 from fundamen.machine.machine import EntryKind
 from fundamen.machine.posix import PosixMachine
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 
-SYSTEM_VERSION = MachinePath("/System/Library/CoreServices/SystemVersion.plist")
 _FIRMLINKS = MachinePath("/usr/share/firmlinks")
 _DATA_VOLUME = "/System/Volumes/Data"
 _MOST_BYTES = 1 << 20
-_VERSION = re.compile(r"\d{1,4}(\.\d{1,4}){0,3}", re.ASCII)
 
 
 class MacMachine(PosixMachine):
@@ -33,15 +29,6 @@ class MacMachine(PosixMachine):
         super().__init__(root, environment, current)
         self._listings: dict[str, dict[str, str]] = {}  # path -> folded name -> name
         self._firmlinks: dict[str, MachinePath] | None = None
-
-    def version(self) -> tuple[int, ...]:
-        """The version of macOS, such as (14, 2, 1); empty where its own file does not say."""
-        try:
-            values = read_property_list(self.content(SYSTEM_VERSION, _MOST_BYTES), "version of macOS")
-        except UnreadableError:
-            return ()
-        text = str(values.get("ProductVersion", ""))
-        return tuple(map(int, text.split("."))) if _VERSION.fullmatch(text) else ()
 
     def folded(self, name: str) -> str:
         """The form in which two names or paths are equal exactly if they are the same to this machine."""

@@ -15,6 +15,7 @@ from fundamen.machine.programs import find_program
 from fundamen.model.errors import FundamenError
 from fundamen.model.paths import MachinePath
 from fundamen.report.trace_text import next_step, trace_text
+from fundamen.trace.hints import with_hints
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program, trace_programs
 
@@ -61,15 +62,8 @@ def command(
         for index, name in enumerate(programs):
             with output.working(f"Tracing {name}"):
                 trace = next(found)
-                if isinstance(trace, Trace) and trace.faults:
-                    from fundamen.trace.bringing import with_bringers  # noqa: PLC0415 - only where something is missing
-                    from fundamen.trace.copies import with_copies  # noqa: PLC0415 - likewise
-
-                    trace = with_copies(examined, with_bringers(examined, trace), authorities)
-            if isinstance(trace, Trace) and examined.is_live and examined.paths.basename(name) == name:
-                from fundamen.trace.path_remarks import with_path_remarks  # noqa: PLC0415 - only for a bare name
-
-                trace = with_path_remarks(examined, trace, name)
+                if isinstance(trace, Trace):
+                    trace = with_hints(examined, trace, authorities, name)
             if isinstance(trace, FundamenError):
                 worst = max(worst, exit_of(trace))
                 _fail(output, name, trace)

@@ -7,7 +7,7 @@ import msgspec
 
 from fundamen.building.records import BuildNeed, BuildStep
 from fundamen.report.contracts.line import Failure
-from fundamen.report.contracts.tracing import CandidatePart
+from fundamen.report.contracts.tracing import CandidatePart, candidate_parts
 
 
 class BuildNeedPart(msgspec.Struct, frozen=True, kw_only=True):
@@ -82,5 +82,5 @@ def _need(need: BuildNeed) -> BuildNeedPart:
         elsewhere=need.elsewhere,
         brought_by=need.brought_by,
         do=need.do or None,
-        searched=tuple(CandidatePart(c.path, c.outcome, c.because, c.detail) for c in need.searched),
+        searched=candidate_parts(need.searched),
     )

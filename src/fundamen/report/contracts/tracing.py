@@ -1,9 +1,11 @@
 """The contract of ``trace --json``."""
 
+from collections.abc import Sequence
 from typing import Literal
 
 import msgspec
 
+from fundamen.loaders.load_map import Candidate
 from fundamen.report.contracts.line import Failure
 from fundamen.trace.records import Component, Trace
 from fundamen.trace.symptom import symptom_of
@@ -102,6 +104,11 @@ def _observation(trace: Trace) -> ObservationPart | None:
     )
 
 
+def candidate_parts(candidates: Sequence[Candidate]) -> tuple[CandidatePart, ...]:
+    """The contract's form of the places that were considered."""
+    return tuple(CandidatePart(c.path, c.outcome, c.because, c.detail) for c in candidates)
+
+
 def _component(trace: Trace, component: Component) -> ComponentPart:
     return ComponentPart(
         name=component.name,
@@ -121,5 +128,5 @@ def _component(trace: Trace, component: Component) -> ComponentPart:
         asked_by=component.asked_by or None,
         needed_by=component.needed_by,
         evidence=tuple(EvidencePart(e.source, e.detail) for e in component.evidence),
-        searched=tuple(CandidatePart(c.path, c.outcome, c.because, c.detail) for c in component.searched),
+        searched=candidate_parts(component.searched),
     )
