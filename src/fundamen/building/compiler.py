@@ -134,10 +134,9 @@ class Compiler:
         Raises:
             UnreadableError: it cannot be run.
         """
-        rule = self._ask(*self._without_libraries(), "-M", "-MG", source, only_results=True).partition(":")[2]
-        rule = rule.replace("\\\n", " ")
+        said = self._ask(*self._without_libraries(), "-M", "-MG", source, only_results=True)
         with contextlib.suppress(ValueError):
-            names = shlex.split(rule)
+            names = shlex.split(said.partition(":")[2].replace("\\\n", " "))
             return tuple(n for n in names if not os.path.exists(os.path.join(self._folder, n)) and n != source)
         return ()
 

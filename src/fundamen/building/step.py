@@ -54,7 +54,7 @@ def examine_step(
     """
     step = _Step(machine, command, compiler, folder, said)
     needs = _vouched(machine, step.needs(), step.plan.architecture, authorities)
-    whereabouts = Whereabouts(machine, folder, step.plan.folders, step.plan.architecture)
+    whereabouts = Whereabouts(machine, folder, step.plan)
     return BuildStep(
         command=(command.tool, *command.order) if command else (),
         folder=folder,
@@ -123,7 +123,8 @@ class _Step:
 
     def _headers(self) -> Iterator[BuildNeed]:
         missing: dict[str, str] = {}
-        for source in self._command.sources if self._command else ():
+        sources = self._command.sources if self._command else ()
+        for source in (each for each in sources if self._is_file(self._machine.join(self._folder, each))):
             for name in self._compiler.missing_headers(source):
                 missing.setdefault(name, source)
         for message in self._of(LogSays.NO_HEADER):

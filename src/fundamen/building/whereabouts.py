@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 import msgspec
 
+from fundamen.building.compiler import LinkPlan
 from fundamen.building.library_search import file_names, read_library
 from fundamen.building.records import BuildNeed, Sort
 from fundamen.evidence.debian_contents import find_bringers
@@ -27,13 +28,12 @@ _LIBRARIES = {Sort.LIBRARY, Sort.SHARED, Sort.STATIC}
 class Whereabouts:
     """Looks around a build for what it lacks."""
 
-    def __init__(
-        self, machine: Machine, folder: MachinePath, searched: Sequence[str], architecture: Architecture
-    ) -> None:
+    def __init__(self, machine: Machine, folder: MachinePath, plan: LinkPlan) -> None:
         self._machine = machine
         self._folder = folder
-        self._searched = searched
-        self._architecture = architecture
+        self._plan = plan
+        self._searched = plan.folders
+        self._architecture = plan.architecture
 
     def told(self, needs: Sequence[BuildNeed]) -> list[BuildNeed]:
         """The needs, each fault with all that was found out about its whereabouts."""
@@ -75,7 +75,7 @@ class Whereabouts:
     def _file_names(self, need: BuildNeed) -> tuple[str, ...]:
         if need.name.startswith("-l"):
             only_static = need.sort is Sort.STATIC
-            return file_names(need.name[2:], only_static=only_static, for_windows=False)
+            return file_names(need.name[2:], only_static=only_static, for_windows=self._plan.is_for_windows)
         if need.sort is Sort.START_FILE:
             return (os.path.basename(need.name),)
         is_made_by_build = need.sort is Sort.INPUT and not need.name.endswith((".a", ".so", ".lib"))

@@ -3,17 +3,17 @@
 Source: execve(2), "Interpreter scripts"; env(1); Linux's fs/exec.c for how often one script may lead to another.
 """
 
-from collections.abc import Callable, Iterator
+import shlex
+from collections.abc import Callable
 
 import msgspec
 
 from fundamen.formats.script import Script
-from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution
+from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, find_candidate
 from fundamen.loaders.python_environment import find_environment
 from fundamen.loaders.search_path import find_on_path
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.binary import Format, How
-from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath, shown
 
 _MOST_SCRIPTS = 5  # that lead to one another
@@ -85,7 +85,7 @@ class _Starting:
                 "the first line ends in a carriage return, as Windows ends lines, and the system takes it for a part of"
                 f" the name: {shown(name)}"
             )
-            remedy = f"sed -i.before 's/\\r$//' {path}"
+            remedy = f"sed -i.before 's/\\r$//' {shlex.quote(path)}"
         elif taken is None and environment is not None:
             decided = environment.decided
         resolution = Resolution(name, path, How.REQUIRED, considered, taken, _KIND, decided=decided, remedy=remedy)
@@ -95,20 +95,13 @@ class _Starting:
     def _at(self, name: str, because: str) -> Candidate:
         path = MachinePath(name) if name.startswith("/") else self._machine.join("/", name)
         entry = self._machine.look(path)
-        if entry.kind is EntryKind.ABSENT:
-            return Candidate(path, Outcome.ABSENT, because)
-        if entry.kind is EntryKind.BLOCKED:
-            return Candidate(path, Outcome.BLOCKED, because, entry.why)
-        if entry.kind is not EntryKind.FILE:
-            return Candidate(path, Outcome.REFUSED, because, f"is no file but a {entry.kind}")
-        if not entry.is_executable:
+        if entry.kind is EntryKind.FILE and not entry.is_executable:
             return Candidate(path, Outcome.BLOCKED, because, "its mode lets nobody run it")
-        try:
-            binary = self._machine.binary(path)
-        except UnreadableError as error:
-            return Candidate(path, Outcome.REFUSED, because, error.why)
-        outcome = Outcome.REFUSED if binary.format is Format.JAVA else Outcome.TAKEN
-        return Candidate(path, outcome, because, architecture=binary.architecture)
+        found = find_candidate(self._machine, path, because)
+        if isinstance(found, Candidate):
+            return found
+        outcome = Outcome.REFUSED if found.format is Format.JAVA else Outcome.TAKEN
+        return Candidate(path, outcome, because, architecture=found.architecture)
 
     def _add_own(self, path: MachinePath) -> None:
         """Count in what a program that only hands over needs itself."""
@@ -128,8 +121,3 @@ class _Starting:
 
     def _note(self, *resolutions: Resolution) -> None:
         self._map = msgspec.structs.replace(self._map, resolutions=(*self._map.resolutions, *resolutions))
-
-
-def interpreters_in(load_map: LoadMap) -> Iterator[MachinePath]:
-    """The interpreters that were found, in their order."""
-    return (r.path for r in load_map.resolutions if r.kind == _KIND and r.path is not None)

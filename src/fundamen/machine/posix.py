@@ -155,13 +155,15 @@ class LinuxMachine(PosixMachine):
 def looked_at(machine: Machine, path: MachinePath) -> Entry:
     """What stands at a path of a machine whose files lie on this host."""
     try:
-        return entry_of(os.stat(machine.host_path(path)))
+        entry = entry_of(os.stat(machine.host_path(path)))
     except (FileNotFoundError, NotADirectoryError, ValueError):  # ValueError: a NUL in a name that a hostile file gave
         return Entry(EntryKind.ABSENT)
     except OSError as error:
         return Entry(EntryKind.BLOCKED, why=why_blocked(error))
     except UnreadableError as error:
         return Entry(EntryKind.BLOCKED, why=error.why)
+    # A Windows volume's files have whatever modes its mounting gave them.
+    return Entry(entry.kind, entry.size) if machine.platform is Platform.WINDOWS else entry
 
 
 def entry_of(status: os.stat_result) -> Entry:

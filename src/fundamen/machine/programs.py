@@ -1,11 +1,19 @@
 """Find the program that a person names."""
 
-from fundamen.machine.machine import EntryKind, Machine
+from collections.abc import Iterator
+
+from fundamen.machine.machine import Entry, EntryKind, Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
 _MOST_BYTES = 1 << 20
+# Where PATH is not known: what Debian's login(1) and Apple's path_helper(8) set, by the platform.
+_USUAL = {
+    Platform.LINUX: "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin",
+    Platform.MACOS: "/usr/local/bin:/usr/bin:/bin:/usr/sbin:/sbin",
+    Platform.WINDOWS: "C:\\Windows\\System32;C:\\Windows",
+}
 
 
 def find_program(machine: Machine, name: str) -> MachinePath:
@@ -18,13 +26,28 @@ def find_program(machine: Machine, name: str) -> MachinePath:
         return _of_bundle(machine, path)
     if not machine.is_live or machine.paths.basename(name) != name or machine.look(path).kind is not EntryKind.ABSENT:
         return path
-    endings = ("", ".exe") if machine.platform is Platform.WINDOWS else ("",)
-    for folder in machine.environment.get("PATH", "").split(machine.paths.pathsep):
-        for ending in endings if machine.paths.isabs(folder) else ():
-            found = machine.join(folder, name + ending)
-            if machine.look(found).kind is EntryKind.FILE:
-                return found
+    for found, entry in places_on_path(machine, name):
+        if entry.kind is EntryKind.FILE and entry.is_executable:
+            return found
     return path
+
+
+def path_folders(machine: Machine) -> list[str]:
+    """The folders of PATH in their order, as they are written; the usual ones where PATH is not known."""
+    given = machine.environment.get("PATH") or _USUAL[machine.platform]
+    return given.split(machine.paths.pathsep)
+
+
+def places_on_path(machine: Machine, name: str) -> Iterator[tuple[MachinePath, Entry]]:
+    """Each place where a command is looked up, in order, with what stands there.
+
+    Source: POSIX, XBD 8.3 ("PATH"), and XCU 2.9.1, "Command Search and Execution"; Windows adds endings (PATHEXT).
+    """
+    endings = ("", ".exe") if machine.platform is Platform.WINDOWS else ("",)
+    for folder in path_folders(machine):
+        for ending in endings if machine.paths.isabs(folder) else ():
+            path = machine.join(folder, name + ending)
+            yield path, machine.look(path)
 
 
 def _of_bundle(machine: Machine, folder: MachinePath) -> MachinePath:

@@ -8,8 +8,9 @@ from collections.abc import Iterator
 import msgspec
 
 from fundamen.loaders.load_map import Outcome
-from fundamen.loaders.search_path import find_on_path, path_folders
+from fundamen.loaders.search_path import find_on_path
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.programs import path_folders
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.trace.records import Trace
