@@ -45,6 +45,29 @@ def dynamic_files(machine: Machine, root: Path) -> Iterator[MachinePath]:
                 yield path
 
 
+def answers(machine: Machine, root: Path, path: MachinePath) -> tuple[set[str | None], set[str | None]]:
+    """Ours and the root's own loader's: the files that are loaded; None for what is not found."""
+    loading = load_map(machine, path)
+    needs = [r for r in loading.resolutions if (r.path or r.how is How.REQUIRED) and r.kind != "runtime"]
+    command = [CHROOT, str(root), "/usr/bin/env", "LD_TRACE_LOADED_OBJECTS=1", LOADER, path]
+    run = subprocess.run(command, env={}, capture_output=True, check=False)
+    loader = {machine.real(MachinePath(LOADER))}
+    ours: set[str | None] = {need.path and machine.real(need.path) for need in needs}
+    return ours - loader, listed(run.stdout, lambda text: machine.real(MachinePath(text))) - loader
+
+
+def preloaded(root: Path) -> MachinePath:
+    """Have every program of the root load a library, by a name that only the cache knows, from a folder of its own."""
+    (root / "opt/tide").mkdir()
+    (root / "tmp/tide.c").write_text("int tide;")
+    library = root / "opt/tide/libpreloaded.so"
+    subprocess.run(["cc", "-shared", "-nostdlib", "-fPIC", "-o", library, root / "tmp/tide.c"], check=True)
+    (root / "etc/ld.so.conf.d/tide.conf").write_text("/opt/tide\n")
+    subprocess.run([CHROOT, str(root), "/sbin/ldconfig"], check=True)
+    (root / "etc/ld.so.preload").write_text("# for all programs\nlibpreloaded.so\n")
+    return MachinePath("/opt/tide/libpreloaded.so")
+
+
 @pytest.mark.parametrize("release", ["bullseye", "trixie"])
 def test_every_dynamic_file_of_another_release_gets_its_own_loaders_answer(release: str, tmp_path: Path) -> None:
     root = tmp_path / release
@@ -55,14 +78,13 @@ def test_every_dynamic_file_of_another_release_gets_its_own_loaders_answer(relea
     machine = open_machine(str(root), environment={})
     compared, differing = 0, {}
     for path in dynamic_files(machine, root):
-        loading = load_map(machine, path)
-        needs = [r for r in loading.resolutions if (r.path or r.how is How.REQUIRED) and r.kind != "runtime"]
-        ours = {need.path and machine.real(need.path) for need in needs}
-        command = [CHROOT, str(root), "/usr/bin/env", "LD_TRACE_LOADED_OBJECTS=1", LOADER, path]
-        run = subprocess.run(command, env={}, capture_output=True, check=False)
-        theirs = listed(run.stdout, lambda text: machine.real(MachinePath(text)))
+        ours, theirs = answers(machine, root, path)
         compared += 1
-        if difference := (ours ^ theirs) - {machine.real(MachinePath(LOADER))}:
-            differing[path] = (difference, run.stderr[:200])
+        if ours != theirs:
+            differing[path] = ours ^ theirs
     assert differing == {}
     assert compared > 500
+    library = preloaded(root)
+    ours, theirs = answers(machine.afresh(), root, MachinePath("/usr/bin/env"))
+    assert ours == theirs
+    assert library in ours
