@@ -12,7 +12,7 @@ import click
 from fundamen.cli.output import Output
 from fundamen.machine.machine import Machine
 from fundamen.machine.opening import open_machine
-from fundamen.model.errors import UsageError
+from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, shown
 
 Command = Callable[..., None]
@@ -64,6 +64,41 @@ def home() -> HostPath:
     from platformdirs import user_state_dir  # noqa: PLC0415
 
     return HostPath(user_state_dir("fundamen", appauthor=False))
+
+
+def secret(path: str | None) -> str:
+    """A password that stands in a file, its line end left out; empty where none was given.
+
+    Raises:
+        UnreadableError: the file cannot be read.
+    """
+    if path is None:
+        return ""
+    try:
+        with open(path, encoding="utf-8") as file:
+            return file.read(4096).rstrip("\r\n")
+    except (OSError, UnicodeDecodeError) as error:
+        raise UnreadableError(
+            what=f"The password in {shown(path)} cannot be read",
+            why=str(error),
+            do="Name a file that holds the password and nothing else.",
+        ) from error
+
+
+def host_and_port(text: str, usual: int) -> tuple[str, int]:
+    """What was typed as HOST:PORT, [IPv6]:PORT or HOST.
+
+    Raises:
+        UsageError: it has not the form of one.
+    """
+    host, _, port = text.rpartition(":") if not text.endswith("]") and ":" in text else (text, "", str(usual))
+    if host and port.isdigit() and 0 < int(port) < 1 << 16 and not set(host) & set("/ @"):
+        return host, int(port)
+    raise UsageError(
+        what=f"The server {shown(text)} cannot be asked",
+        why="it is not of the form HOST:PORT",
+        do="Write it as in tides.example:443, an IPv6 address in brackets.",
+    )
 
 
 def now() -> datetime:

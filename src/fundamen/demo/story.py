@@ -193,7 +193,8 @@ def _played(scene: Scene, folder: Path, *, colour: bool) -> Played:
 
 def _fingerprint(folder: Path) -> str:
     """What IT reads out over the telephone."""
-    from fundamen.sources.layout import grouped, root_fingerprint  # noqa: PLC0415 - only once the source is there
+    from fundamen.sources.layout import root_fingerprint  # noqa: PLC0415 - only once the source is there
+    from fundamen.trust.fingerprint import grouped  # noqa: PLC0415 - only once the source is there
 
     return grouped(root_fingerprint((folder / "source" / "metadata" / "1.root.json").read_bytes()))
 

@@ -3,13 +3,14 @@
 from fundamen.formats.cursor import ByteSource
 from fundamen.formats.elf import MAGIC as ELF_MAGIC
 from fundamen.formats.elf import read_elf
-from fundamen.model.binary import Binary
+from fundamen.model.binary import Binary, Format
 from fundamen.model.errors import NotExecutableError
 from fundamen.model.paths import shown
 
 _PE_MAGIC = b"MZ"
 _MACHO_MAGICS = {bytes.fromhex(each) for each in ("feedface", "feedfacf", "cefaedfe", "cffaedfe")}
 _UNIVERSAL_MAGICS = {bytes.fromhex("cafebabe"), bytes.fromhex("cafebabf")}
+_PACKAGE_MAGICS = {b"MSCF": Format.CABINET, bytes.fromhex("d0cf11e0"): Format.MSI}
 _CLASS_MAGIC, _ZIP_MAGIC = bytes.fromhex("cafebabe"), b"PK\x03\x04"
 
 
@@ -36,6 +37,10 @@ def read_binary(source: ByteSource) -> Binary:
         from fundamen.formats.script import read_script  # noqa: PLC0415 - likewise
 
         return read_script(source)
+    if head in _PACKAGE_MAGICS:
+        from fundamen.formats.install_package import read_install_package  # noqa: PLC0415 - likewise
+
+        return read_install_package(source, _PACKAGE_MAGICS[head])
     if head in {_CLASS_MAGIC, _ZIP_MAGIC}:
         from fundamen.formats.java import read_archive, read_class  # noqa: PLC0415 - likewise
 
@@ -56,7 +61,7 @@ def _not_executable(source: ByteSource, head: bytes) -> NotExecutableError:
     kind = "text" if _looks_like_text(source.read_at(0, 512)) else f"data that begins with {head.hex(' ')}"
     return NotExecutableError(
         what=f"{name} is neither a program nor a library",
-        why=f"it is {kind}, not an ELF, PE or Mach-O file, a script, or classes of Java",
+        why=f"it is {kind}, not an ELF, PE or Mach-O file, a script, classes of Java, or an install package",
         do="Name the program file itself; a shortcut, a script or a document has none inside.",
     )
 

@@ -1,5 +1,6 @@
 """Read records out of hostile bytes: every bound is checked here, so that no reader has to."""
 
+import io
 import struct
 from collections.abc import Iterator
 from typing import Any, Protocol
@@ -39,6 +40,40 @@ class MemoryBytes:
     def read_at(self, offset: int, size: int) -> bytes:
         """Give ``size`` bytes from ``offset``; fewer where the source ends before."""
         return self._data[offset : offset + size]
+
+
+class SourceStream(io.RawIOBase):
+    """A source of bytes as a file, which libraries ask for."""
+
+    def __init__(self, source: ByteSource) -> None:
+        self._source = source
+        self._at = 0
+
+    def readable(self) -> bool:
+        """It can be read."""
+        return True
+
+    def seekable(self) -> bool:
+        """It can be read at any place."""
+        return True
+
+    def seek(self, offset: int, whence: int = 0) -> int:
+        """Go to a place. Raises: ValueError: it lies before the beginning."""
+        self._at = offset + (0, self._at, self._source.size)[whence]
+        if self._at < 0:
+            raise ValueError("a place before the beginning")
+        return self._at
+
+    def tell(self) -> int:
+        """The place."""
+        return self._at
+
+    def read(self, size: int = -1) -> bytes:
+        """The next bytes; fewer at the end."""
+        left = max(0, self._source.size - self._at)
+        data = self._source.read_at(self._at, left if size < 0 else min(size, left))
+        self._at += len(data)
+        return data
 
 
 class Cursor:

@@ -4,7 +4,6 @@ Source: The Java Virtual Machine Specification, 4.1 ("The ClassFile Structure");
 Attributes", "Class-Path", "Multi-release JAR files". The ZIP archive itself is read by the standard library.
 """
 
-import io
 import struct
 import zipfile
 import zlib
@@ -12,7 +11,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor, Findings, MemoryBytes, damaged
+from fundamen.formats.cursor import ByteSource, Cursor, Findings, MemoryBytes, SourceStream, damaged
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, Format, Kind
 from fundamen.model.errors import DamagedFileError
@@ -153,41 +152,12 @@ def _beginning(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, size: int) -> b
 
 def _open(source: ByteSource) -> zipfile.ZipFile:
     try:
-        archive = zipfile.ZipFile(_Stream(source))
+        archive = zipfile.ZipFile(SourceStream(source))
     except (*_ZIP_ERRORS, UnicodeDecodeError, OverflowError, IndexError) as error:
         raise _damaged(f"its directory cannot be read: {error}") from error
     if len(archive.infolist()) > _MOST_ENTRIES:
         raise _damaged(f"it claims {len(archive.infolist())} entries")
     return archive
-
-
-class _Stream(io.RawIOBase):
-    """A source of bytes as a file, which zipfile asks for."""
-
-    def __init__(self, source: ByteSource) -> None:
-        self._source = source
-        self._at = 0
-
-    def readable(self) -> bool:
-        return True
-
-    def seekable(self) -> bool:
-        return True
-
-    def seek(self, offset: int, whence: int = 0) -> int:
-        self._at = offset + (0, self._at, self._source.size)[whence]
-        if self._at < 0:
-            raise ValueError("a place before the beginning")
-        return self._at
-
-    def tell(self) -> int:
-        return self._at
-
-    def read(self, size: int = -1) -> bytes:
-        left = max(0, self._source.size - self._at)
-        data = self._source.read_at(self._at, left if size < 0 else min(size, left))
-        self._at += len(data)
-        return data
 
 
 def _damaged(why: str) -> DamagedFileError:

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 from fundamen.loaders.load_map import LoadMap
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture, Platform
-from fundamen.model.binary import Binary, Format
+from fundamen.model.binary import Binary, Format, Kind
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath, shown
 
@@ -37,6 +37,12 @@ def load_map(machine: Machine, program: MachinePath, also: Sequence[str] = ()) -
     binary = machine.binary(program)
     if machine.platform in _HOSTED.get(binary.format, ()):
         return _map_of_hosted(machine, program, binary)
+    if binary.kind is Kind.PACKAGE:
+        raise UnreadableError(
+            what=f"{shown(program)} cannot be traced",
+            why="it is an install package: nothing is loaded from it, it is unpacked",
+            do=f"See from whom it is with: fundamen inspect {shown(program)}",
+        )
     made_for = _PLATFORMS[binary.format]
     if made_for is not machine.platform:
         raise UnreadableError(

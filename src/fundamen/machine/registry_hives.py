@@ -100,7 +100,10 @@ class HiveRegistry(Registry):
 
 def _values(found: Any) -> dict[str, Value] | None:  # noqa: ANN401 - regipy's own type is not typed
     try:
-        return {value.name if value.name != "(default)" else "": _plain(value.value) for value in found.iter_values()}
+        return {
+            value.name if value.name != "(default)" else "": _plain(value.value)
+            for value in found.iter_values(trim_values=False)
+        }
     except _DAMAGE:
         return None
 

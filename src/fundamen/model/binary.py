@@ -15,6 +15,8 @@ class Format(StrEnum):
     MACHO = "macho"
     SCRIPT = "script"
     JAVA = "java"
+    MSI = "msi"
+    CABINET = "cabinet"
 
 
 class Kind(StrEnum):
@@ -24,6 +26,7 @@ class Kind(StrEnum):
     LIBRARY = "library"
     OBJECT = "object"
     CORE_DUMP = "core-dump"
+    PACKAGE = "package"  # an install package: it is not loaded, but unpacked
     OTHER = "other"
 
 
@@ -66,3 +69,8 @@ class Binary(msgspec.Struct, frozen=True, kw_only=True):
     def is_intact(self) -> bool:
         """Whether no table, segment or count contradicts the file."""
         return not self.problems
+
+    @property
+    def may_be_signed(self) -> bool:
+        """Whether files of its format can carry a publisher's signature."""
+        return self.format in {Format.PE, Format.MSI, Format.CABINET}

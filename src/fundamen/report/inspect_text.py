@@ -3,17 +3,29 @@
 from fundamen.formats.cli_header import Managed
 from fundamen.formats.elf import Elf
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import Binary, Format, How
+from fundamen.model.binary import Binary, Format, How, Kind
 from fundamen.report.page import Page, counted, size_in_words
 from fundamen.trace.inspection import Inspection
 
-_FORMATS = {"elf": "Linux ", "pe": "Windows ", "macho": "macOS ", "java": "Java ", "script": ""}
+_FORMATS = {
+    "elf": "Linux ",
+    "pe": "Windows ",
+    "macho": "macOS ",
+    "java": "Java ",
+    "script": "",
+    "msi": "",
+    "cabinet": "",
+}
 
 
 def inspection_text(inspection: Inspection, *, drawn: bool) -> str:
     """The page for one file."""
     page = Page(drawn=drawn)
     page.answer(_answer(inspection), good=False if inspection.is_at_fault else None)
+    if inspection.publisher is not None:
+        from fundamen.report.trust_text import publisher_in_a_sentence  # noqa: PLC0415 - only where one was judged
+
+        page.line(publisher_in_a_sentence(inspection.publisher), 0)
     page.blank()
     size = counted(inspection.binary.size, "byte")
     in_words = size_in_words(inspection.binary.size)
@@ -33,7 +45,11 @@ def inspection_text(inspection: Inspection, *, drawn: bool) -> str:
         _managed(page, inspection.managed)
     for problem in inspection.binary.problems:
         page.field("damage", f"{problem.place}: {problem.reason}", indent=2)
-    if inspection.binary.format is not Format.JAVA:
+    if inspection.publisher is not None:
+        from fundamen.report.trust_text import add_publisher  # noqa: PLC0415 - only where one was judged
+
+        add_publisher(page, inspection.publisher)
+    if inspection.binary.format is not Format.JAVA and inspection.binary.kind is not Kind.PACKAGE:
         _needs_and_offers(page, inspection)
     return page.text()
 
@@ -43,9 +59,14 @@ def _answer(inspection: Inspection) -> str:
     name = inspection.path.replace("\\", "/").rpartition("/")[2]
     state = "intact in form" if binary.is_intact else "damaged"
     if binary.is_intact and inspection.is_at_fault:
-        state = "and not what it should be"
-    noun = {"script": "script", "java": "archive or class file"}.get(binary.format, str(binary.kind))
-    article = "an" if noun == "object" else "a"
+        state = "and not what it should be" if inspection.is_altered else "and signed by somebody not trusted here"
+    noun = {
+        "script": "script",
+        "java": "archive or class file",
+        "msi": "install package (MSI)",
+        "cabinet": "cabinet",
+    }.get(binary.format, str(binary.kind))
+    article = "an" if noun[0] in "aio" else "a"
     architectures = " and ".join((binary.architecture, *binary.also_for)).replace(Architecture.ANY, "any processor")
     return f"{name} is {article} {_FORMATS[binary.format]}{noun} for {architectures}, {state}."
 

@@ -58,10 +58,11 @@ class Page:
         """A labelled sentence, wrapped under itself."""
         self._lines += _wrapped(text, f"{'':{indent}}{label:<{width}}", " " * (indent + width))
 
-    def verdict(self, verdict: Verdict, rest: str, number: int | None = None) -> None:
-        """A line that begins with a verdict: number, mark, word, then the rest."""
+    def verdict(self, verdict: Verdict, rest: str, number: int | None = None, word: str = "") -> None:
+        """A line that begins with a verdict: number, mark, word (its own, if none is given), then the rest."""
         counter = f"{number:>2}  " if number is not None else ""
-        word = click.style(f"{mark(verdict, drawn=self._drawn)} {verdict:<{_VERDICT_WIDTH}}", fg=colour(verdict))
+        said = f"{mark(verdict, drawn=self._drawn)} {word or verdict:<{_VERDICT_WIDTH}}"
+        word = click.style(said, fg=colour(verdict))
         self._lines.append(f"  {counter}{word}{shown(rest)}".rstrip())
 
     def columns(self, rows: Iterable[Sequence[str]], heads: Sequence[str] = (), indent: int = 2) -> None:

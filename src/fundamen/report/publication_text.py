@@ -2,8 +2,8 @@
 
 from fundamen.report.contracts.sourcing import PublicationRecord
 from fundamen.report.page import Page
-from fundamen.sources.layout import grouped
 from fundamen.sources.publishing import Publication
+from fundamen.trust.fingerprint import grouped
 
 
 def publication_text(publication: Publication, *, drawn: bool) -> str:

@@ -5,9 +5,9 @@ from datetime import datetime
 
 from fundamen.model.package import Package
 from fundamen.report.page import Page, counted
-from fundamen.sources.layout import grouped
 from fundamen.sources.offers import Offer
 from fundamen.sources.store import Catalogue
+from fundamen.trust.fingerprint import grouped
 
 
 def trusted_text(catalogue: Catalogue, *, drawn: bool) -> str:

@@ -27,11 +27,6 @@ def root_fingerprint(root: bytes) -> str:
     return hashlib.sha256(root).hexdigest()
 
 
-def grouped(fingerprint: str) -> str:
-    """A fingerprint in groups of four, as it is read out over the telephone."""
-    return " ".join(fingerprint[at : at + 4] for at in range(0, len(fingerprint), 4))
-
-
 def read_package(data: bytes, name: str) -> Package:
     """Read one package's description and check every place in it.
 

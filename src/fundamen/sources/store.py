@@ -16,10 +16,10 @@ import msgspec
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import HostPath, shown
-from fundamen.sources.layout import METADATA, content_path, grouped, require_source, root_fingerprint
+from fundamen.sources.layout import METADATA, content_path, require_source, root_fingerprint
 from fundamen.sources.writing import copy_whole, write_whole
+from fundamen.trust.fingerprint import grouped, read_fingerprint
 
-_FINGERPRINT_DIGITS = 64
 _MOST_ROOT = 512_000  # bytes, as python-tuf
 
 
@@ -58,7 +58,7 @@ class SourceStore:
             UntrustedError: no root of the source has this fingerprint, or another proof failed; nothing is kept.
             UnreadableError: the folder is no source.
         """
-        fingerprint = _normal(fingerprint)
+        fingerprint = read_fingerprint(fingerprint)
         _require_free_name(name, self._names())
         require_source(location)
         root = _root_with(location, fingerprint)
@@ -156,17 +156,6 @@ class SourceStore:
 
     def _of(self, name: str) -> HostPath:
         return HostPath(os.path.join(self._folder, name))
-
-
-def _normal(fingerprint: str) -> str:
-    digits = "".join(fingerprint.split()).replace(":", "").replace("-", "").lower()
-    if len(digits) != _FINGERPRINT_DIGITS or set(digits) - set("0123456789abcdef"):
-        raise UsageError(
-            what="The fingerprint cannot be used",
-            why=f"a SHA-256 fingerprint has 64 hexadecimal digits, and this has {len(digits)} characters",
-            do="Ask the packager to read it out again, all 16 groups of four.",
-        )
-    return digits
 
 
 def _require_free_name(name: str, taken: Iterable[str]) -> None:

@@ -2,21 +2,28 @@
 
 import contextlib
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 import msgspec
 
 from fundamen.evidence.authority import Authority, Says, Subject, Testimony
+from fundamen.formats.certificate_file import looks_like_certificates
 from fundamen.formats.cli_header import Managed, read_managed
 from fundamen.formats.cursor import ByteSource
 from fundamen.formats.elf import Elf
 from fundamen.formats.pe import Pe
 from fundamen.machine.machine import Machine
+from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary, Format
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import MachinePath
 from fundamen.trace.records import Evidence
 from fundamen.trace.version import version_of
 from fundamen.trust.digest import digest_of
+
+if TYPE_CHECKING:  # they load the library of cryptography, which a file that carries no signature does not need
+    from fundamen.evidence.publisher import PublisherAuthority
+    from fundamen.trust.publisher import Publisher
 
 
 class Inspection(msgspec.Struct, frozen=True):
@@ -29,19 +36,26 @@ class Inspection(msgspec.Struct, frozen=True):
     exports: tuple[str, ...] | None  # None where they were not asked for
     managed: Managed | None  # None where the file is not managed, or its metadata is damaged
     evidence: tuple[Evidence, ...] = ()  # what those who can know say of its bytes
-    is_altered: bool = False  # whether one of them says that they are not what they should be
+    is_altered: bool = False  # whether one of them, or its own signature, says that they are not what they should be
+    is_untrusted: bool = False  # whether a machine of its platform does not trust whoever signed it
+    publisher: "Publisher | None" = None  # None where files of this format carry no publisher's signature
     signed: tuple[str, ...] = ()  # of a Mach-O file: each slice's signature in words, in the order of the slices
 
     @property
     def is_at_fault(self) -> bool:
-        """Whether its structure is damaged, or its bytes are not what they should be."""
-        return self.is_altered or not self.binary.is_intact
+        """Whether its structure is damaged, its bytes are not what they should be, or its publisher is not trusted."""
+        return self.is_altered or self.is_untrusted or not self.binary.is_intact
 
 
 def inspect_file(
-    machine: Machine, path: MachinePath, authorities: Sequence[Authority] = (), *, exports: bool = False
+    machine: Machine,
+    path: MachinePath,
+    authorities: Sequence[Authority] = (),
+    publishers: "PublisherAuthority | None" = None,
+    *,
+    exports: bool = False,
 ) -> Inspection:
-    """Read one file of a machine, and ask who can vouch for it.
+    """Read one file of a machine, and ask who can vouch for it, and from whom it is.
 
     Raises:
         UnreadableError: it cannot be read, or is neither program nor library.
@@ -65,6 +79,9 @@ def inspect_file(
             signed = signatures_of(source, binary)
         managed = _managed(source, binary)
         testimonies = _ask(machine, path, binary, authorities)
+        publisher = (
+            publishers.judge(machine, path, source, binary) if publishers is not None and binary.may_be_signed else None
+        )
         return Inspection(
             path=path,
             binary=binary,
@@ -73,14 +90,34 @@ def inspect_file(
             exports=names,
             managed=managed,
             evidence=tuple(Evidence(testimony.speaker, testimony.detail) for testimony in testimonies),
-            is_altered=any(testimony.says is Says.WRONG for testimony in testimonies),
+            is_altered=any(testimony.says is Says.WRONG for testimony in testimonies) or _is_tampered(publisher),
+            is_untrusted=machine.platform is Platform.WINDOWS and _is_untrusted(publisher),
+            publisher=publisher,
             signed=signed,
         )
+
+
+def holds_certificates(machine: Machine, path: MachinePath) -> bool:
+    """Whether a file looks like one of certificates rather than a program.
+
+    Raises:
+        UnreadableError: it cannot be read.
+    """
+    with machine.open(path) as source:
+        return looks_like_certificates(source.read_at(0, 4096))
 
 
 def _ask(machine: Machine, path: MachinePath, binary: Binary, authorities: Sequence[Authority]) -> list[Testimony]:
     subject = Subject(path, binary.name or machine.paths.basename(path), binary.architecture)
     return [found for each in authorities for found in each.testify(machine, [subject]).values()]
+
+
+def _is_tampered(publisher: "Publisher | None") -> bool:
+    return publisher is not None and publisher.verdict == "tampered"
+
+
+def _is_untrusted(publisher: "Publisher | None") -> bool:
+    return publisher is not None and publisher.verdict == "untrusted"
 
 
 def _managed(source: ByteSource, binary: Binary) -> Managed | None:

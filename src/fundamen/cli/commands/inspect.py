@@ -1,40 +1,65 @@
 """``fundamen inspect``."""
 
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import click
 
 from fundamen.cli import options
-from fundamen.cli.authorities import authorities_at
+from fundamen.cli.authorities import authorities_at, given_certificates
 from fundamen.cli.exits import Exit, exit_of
 from fundamen.cli.output import Output, finish
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
-from fundamen.model.errors import FundamenError
-from fundamen.trace.inspection import Inspection, inspect_file
+from fundamen.model.errors import FundamenError, UsageError
+from fundamen.trace.inspection import Inspection, holds_certificates, inspect_file
+
+if TYPE_CHECKING:
+    from fundamen.evidence.publisher import PublisherAuthority
+    from fundamen.trace.certificates import CertificateInspection
 
 
 @click.command("inspect")
-@click.argument("files", nargs=-1, required=True, metavar="FILE...")
+@click.argument("files", nargs=-1, metavar="[FILE]...")
 @click.option("--exports", is_flag=True, help="Also list the names that the file offers to others.")
+@click.option("--server", multiple=True, metavar="HOST:PORT", help="Judge the certificates that a TLS server shows.")
+@click.option("--issuer", multiple=True, metavar="FILE", help="Certificates, revocation lists: to build chains with.")
+@click.option("--password-file", metavar="FILE", help="The password of a keystore.")
 @options.machine_options
 @options.output_options
-def command(files: tuple[str, ...], *, exports: bool, machine: Callable[[], Machine], output: Output) -> None:
-    """Show what each FILE is: format, architecture, own name, needs, digest, and any damage to its structure.
+def command(
+    files: tuple[str, ...],
+    *,
+    exports: bool,
+    server: tuple[str, ...],
+    issuer: tuple[str, ...],
+    password_file: str | None,
+    machine: Callable[[], Machine],
+    output: Output,
+) -> None:
+    """Show what each FILE is: format, architecture, own name, needs, digest, publisher, any damage to its structure.
+
+    A publisher's signature is judged by the certificates that the machine trusts; the chain is drawn from the root
+    down, with what would mend it. So are the certificates of a file, a keystore or a TLS server.
 
     \b
     fundamen inspect /usr/lib/x86_64-linux-gnu/libz.so.1
-    fundamen inspect --json *.dll | jq -r '.path + " " + .architectures[0]'
+    fundamen inspect --machine /mnt/office 'C:\\Downloads\\setup.exe' --issuer harbour-ca.cer
+    fundamen inspect --server tides.example:443
+    fundamen inspect --json *.dll | jq -r '.path + " " + .publisher.verdict'
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     worst = Exit.NOTHING_AT_FAULT
     with output:
-        examined = machine()
-        authorities = authorities_at(options.home(), examined.platform, options.now(), output)
-        for index, name in enumerate(files):
+        if not files and not server:
+            raise UsageError(
+                "Nothing can be inspected", "no file and no server was named", "See: fundamen inspect --help"
+            )
+        inspecting = _Inspecting(machine(), issuer, password_file, output, exports=exports)
+        asked = [(name, inspecting.file) for name in files] + [(name, inspecting.server) for name in server]
+        for index, (name, inspect) in enumerate(asked):
             try:
                 with output.working(f"Reading {name}"):
-                    path = find_program(examined, name)
-                    inspection = inspect_file(examined, path, authorities, exports=exports)
+                    inspection = inspect(name)
             except FundamenError as error:
                 worst = max(worst, exit_of(error))
                 _fail(output, name, error)
@@ -44,15 +69,62 @@ def command(files: tuple[str, ...], *, exports: bool, machine: Callable[[], Mach
     finish(worst)
 
 
-def _show(output: Output, inspection: Inspection, *, first: bool) -> None:
+class _Inspecting:
+    """What the options name, opened once for all files; certificates are read only for a file that is signed."""
+
+    def __init__(
+        self, machine: Machine, issuer: tuple[str, ...], password_file: str | None, output: Output, *, exports: bool
+    ) -> None:
+        self._machine = machine
+        self._authorities = authorities_at(options.home(), machine.platform, options.now(), output, publishers=False)
+        self._issuer = issuer
+        self._password_file = password_file
+        self._exports = exports
+        self._known: PublisherAuthority | None = None
+
+    def file(self, name: str) -> "Inspection | CertificateInspection":
+        path = find_program(self._machine, name)
+        if holds_certificates(self._machine, path):
+            from fundamen.trace.certificates import inspect_certificates  # noqa: PLC0415 - only for such a file
+
+            password = options.secret(self._password_file)
+            issuers = self._publishers().issuers(self._machine)
+            return inspect_certificates(self._machine, path, issuers, options.now(), password)
+        publishers = self._publishers() if self._machine.binary(path).may_be_signed else None
+        return inspect_file(self._machine, path, self._authorities, publishers, exports=self._exports)
+
+    def server(self, name: str) -> "CertificateInspection":
+        from fundamen.machine.tls_server import fetch_certificates  # noqa: PLC0415 - only where a server is asked
+        from fundamen.trace.certificates import inspect_server  # noqa: PLC0415
+
+        host, port = options.host_and_port(name, 443)
+        shown = fetch_certificates(host, port)
+        return inspect_server(host, port, shown, self._publishers().issuers(self._machine), options.now())
+
+    def _publishers(self) -> "PublisherAuthority":
+        if self._known is None:
+            self._known = given_certificates(self._issuer, options.now())
+        return self._known
+
+
+def _show(output: Output, inspection: "Inspection | CertificateInspection", *, first: bool) -> None:
     if output.as_json:
-        from fundamen.report.contracts.inspecting import inspect_record  # noqa: PLC0415 - only where it is asked for
+        from fundamen.report.contracts.inspecting import certificates_record, inspect_record  # noqa: PLC0415
 
-        output.show_record(inspect_record(inspection))
+        if isinstance(inspection, Inspection):
+            output.show_record(inspect_record(inspection))
+        else:
+            output.show_record(certificates_record(inspection))
+        return
+    if isinstance(inspection, Inspection):
+        from fundamen.report.inspect_text import inspection_text  # noqa: PLC0415 - only where it is asked for
+
+        text = inspection_text(inspection, drawn=output.drawn)
     else:
-        from fundamen.report.inspect_text import inspection_text  # noqa: PLC0415
+        from fundamen.report.trust_text import certificates_text  # noqa: PLC0415
 
-        output.show(("" if first else "\n") + inspection_text(inspection, drawn=output.drawn))
+        text = certificates_text(inspection, drawn=output.drawn)
+    output.show(("" if first else "\n") + text)
 
 
 def _fail(output: Output, name: str, error: FundamenError) -> None:

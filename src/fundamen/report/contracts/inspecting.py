@@ -1,13 +1,17 @@
 """The contract of ``inspect --json``."""
 
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import msgspec
 
 from fundamen.formats.cli_header import Managed
 from fundamen.report.contracts.line import Failure
 from fundamen.report.contracts.tracing import EvidencePart
+from fundamen.report.contracts.trust import CertificatesPart, PublisherPart, certificates_part, publisher_part
 from fundamen.trace.inspection import Inspection
+
+if TYPE_CHECKING:
+    from fundamen.trace.certificates import CertificateInspection
 
 
 class NeedPart(msgspec.Struct, frozen=True):
@@ -15,14 +19,6 @@ class NeedPart(msgspec.Struct, frozen=True):
 
     name: str
     how: Literal["required", "delayed", "optional"]
-
-
-class PublisherPart(msgspec.Struct, frozen=True):
-    """Who signed a file."""
-
-    verdict: Literal["trusted", "untrusted", "unsigned", "tampered"]
-    name: str | None = None
-    chain: tuple[str, ...] = ()
 
 
 class ManagedPart(msgspec.Struct, frozen=True):
@@ -54,6 +50,7 @@ class InspectRecord(msgspec.Struct, frozen=True, kw_only=True):
     publisher: PublisherPart | None = None
     exports: tuple[str, ...] | None = None
     managed: ManagedPart | None = None
+    certificates: CertificatesPart | None = None  # of a file of certificates, or a server
     evidence: tuple[EvidencePart, ...] = ()  # whose file it is, and what those who can know say of its bytes
     error: Failure | None = None
 
@@ -75,8 +72,14 @@ def inspect_record(inspection: Inspection) -> InspectRecord:
         size=binary.size,
         exports=inspection.exports,
         evidence=tuple(EvidencePart(e.source, e.detail) for e in inspection.evidence),
+        publisher=publisher_part(inspection.publisher) if inspection.publisher is not None else None,
         managed=_managed(inspection.managed) if inspection.managed is not None else None,
     )
+
+
+def certificates_record(inspection: "CertificateInspection") -> InspectRecord:
+    """The contract's form of some certificates."""
+    return InspectRecord(path=inspection.title, format="certificates", certificates=certificates_part(inspection))
 
 
 def _managed(managed: Managed) -> ManagedPart:

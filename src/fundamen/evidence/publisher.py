@@ -1,0 +1,138 @@
+"""The publisher's signature as an authority: on the file itself, or on a catalogue of the machine that lists it."""
+
+import contextlib
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime
+
+import msgspec
+
+from fundamen.evidence.authority import Says, Subject, Testimony
+from fundamen.formats.cursor import ByteSource
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.trust_stores import read_trust_stores
+from fundamen.model.architecture import Platform
+from fundamen.model.binary import Binary
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import MachinePath
+from fundamen.model.trust_store import StoredCertificate
+from fundamen.trust.chain import Issuers
+from fundamen.trust.publisher import Publisher, Standing, judge_listed
+from fundamen.trust.signed_file import digest_of_image, judge_file
+
+_SPEAKER = "publisher"
+_CATALOGUES = MachinePath("C:\\Windows\\System32\\CatRoot")
+_MOST_CATALOGUE = 32 << 20  # bytes
+_LISTED_BY = ("sha256", "sha1")
+# An octet string of the size of either digest; they may overlap by chance.
+_DIGESTS = re.compile(rb"(?=\x04(?:\x20(.{32})|\x14(.{20})))", re.DOTALL)
+
+
+class PublisherAuthority:
+    """Speaks about files that a publisher signed.
+
+    It vouches for bytes that were signed by somebody whom the machine trusts, and speaks against bytes that are not
+    those that were signed. Who is not trusted is only named: no loader asks for it, but an installer may.
+    """
+
+    def __init__(self, now: datetime, given: Sequence[StoredCertificate] = (), lists: Sequence[bytes] = ()) -> None:
+        """Make it.
+
+        Args:
+            now: this moment.
+            given: certificates that help to build chains, and are trusted by nobody for it.
+            lists: revocation lists besides those that the machine keeps.
+        """
+        self._now = now
+        self._given = given
+        self._lists = lists
+
+    def testify(self, machine: Machine, subjects: Sequence[Subject]) -> dict[MachinePath, Testimony]:
+        """Speak about the files that are signed."""
+        if machine.platform is not Platform.WINDOWS:
+            return {}
+        judged: dict[MachinePath, Publisher] = {}
+        unsigned: dict[MachinePath, dict[bytes, str]] = {}
+        for subject in subjects:
+            with contextlib.suppress(UnreadableError, OSError):
+                binary = machine.binary(subject.path)
+                if not binary.may_be_signed:
+                    continue
+                with machine.open(subject.path) as source:
+                    judged[subject.path] = judge_file(source, binary, self.issuers(machine), self._now)
+                    if judged[subject.path].verdict is Standing.UNSIGNED and _has_catalogues(machine):
+                        unsigned[subject.path] = _digests(source, binary)
+        judged.update(self._find_listed(machine, unsigned))
+        return {path: said for path, publisher in judged.items() if (said := _testimony(publisher)) is not None}
+
+    def judge(self, machine: Machine, path: MachinePath, source: ByteSource, binary: Binary) -> Publisher:
+        """Say from whom a file is; one that is not signed itself may be listed in a signed catalogue of the machine."""
+        publisher = judge_file(source, binary, self.issuers(machine), self._now)
+        if publisher.verdict is Standing.UNSIGNED and _has_catalogues(machine):
+            return self._find_listed(machine, {path: _digests(source, binary)}).get(path, publisher)
+        return publisher
+
+    def issuers(self, machine: Machine) -> Issuers:
+        """All certificates at hand on a machine."""
+
+        def gathered() -> Issuers:
+            issuers = Issuers(read_trust_stores(machine), self._given)
+            for der in self._lists:
+                issuers.add_list(der)
+            return issuers
+
+        return machine.fact("issuers at hand", MachinePath(""), gathered)
+
+    def _find_listed(
+        self, machine: Machine, wanted: Mapping[MachinePath, Mapping[bytes, str]]
+    ) -> dict[MachinePath, Publisher]:
+        """The publishers of files that are listed in catalogues; those of which the catalogue is trusted go first.
+
+        A catalogue is searched as bare bytes; of thousands only those that may list a file are taken apart.
+        """
+        found: dict[MachinePath, Publisher] = {}
+        values = {value for digests in wanted.values() for value in digests}
+        if not values:
+            return found
+        for catalogue, data in _catalogues(machine):
+            listed = {match[1] or match[2] for match in _DIGESTS.finditer(data)} & values
+            for path, digests in wanted.items() if listed else ():
+                for value in listed & digests.keys():
+                    publisher = judge_listed(data, digests[value], value, self.issuers(machine), self._now)
+                    best = found.get(path)
+                    if publisher is not None and (best is None or best.verdict is not Standing.TRUSTED):
+                        found[path] = msgspec.structs.replace(publisher, listed_in=catalogue)
+        return found
+
+
+def _has_catalogues(machine: Machine) -> bool:
+    return machine.platform is Platform.WINDOWS and machine.look(_CATALOGUES).kind is EntryKind.FOLDER
+
+
+def _catalogues(machine: Machine) -> Iterator[tuple[MachinePath, bytes]]:
+    """Every catalogue of the machine with its bytes; those that cannot be read are passed over."""
+    for folder in machine.names(_CATALOGUES):
+        for name in machine.names(machine.join(_CATALOGUES, folder)):
+            path = machine.join(_CATALOGUES, folder, name)
+            if name.lower().endswith(".cat") and machine.look(path).kind is EntryKind.FILE:
+                with contextlib.suppress(UnreadableError, OSError):
+                    yield path, machine.content(path, _MOST_CATALOGUE)
+
+
+def _digests(source: ByteSource, binary: Binary) -> dict[bytes, str]:
+    digest = digest_of_image(source, binary)
+    return {digest(algorithm): algorithm for algorithm in _LISTED_BY}
+
+
+def _testimony(publisher: Publisher) -> Testimony | None:
+    through = f", listed in {publisher.listed_in}" if publisher.listed_in else ""
+    match publisher.verdict:
+        case Standing.TRUSTED:
+            return Testimony(_SPEAKER, Says.RIGHT, f"signed by {publisher.name}{through}")
+        case Standing.TAMPERED:
+            return Testimony(_SPEAKER, Says.WRONG, publisher.reason)
+        case Standing.UNTRUSTED:
+            detail = f"signed by {publisher.name or 'somebody unknown'}, whom this machine does not trust{through}"
+            return Testimony(_SPEAKER, Says.UNKNOWN, f"{detail}: {publisher.reason}")
+        case Standing.UNSIGNED:
+            return None

@@ -1,0 +1,161 @@
+"""Read the certificates and revocation lists out of a file of whatever form they are handed around in.
+
+Sources: RFC 7468 (PEM), RFC 5652 (a bundle in signed data without signers), RFC 7292 (PKCS #12), and for Java's own
+keystore what ``java.security.KeyStore`` of type JKS writes.
+"""
+
+import base64
+import binascii
+import re
+from enum import StrEnum
+
+import msgspec
+
+from fundamen.formats.cursor import ByteSource, damaged
+from fundamen.model.errors import DamagedFileError
+from fundamen.model.paths import shown
+
+_MOST_BYTES = 64 << 20
+_MOST_ITEMS = 10_000
+_BLOCK = re.compile(rb"-----BEGIN ([A-Z0-9 ]{1,40})-----(.*?)-----END \1-----", re.DOTALL)
+_CERTIFICATE_LABELS = {b"CERTIFICATE", b"X509 CERTIFICATE", b"TRUSTED CERTIFICATE"}
+_JKS_MAGIC = bytes.fromhex("feedfeed")
+_SEQUENCE = 0x30
+
+
+class Kind(StrEnum):
+    """The form of a file of certificates."""
+
+    CERTIFICATE = "certificate"
+    PEM = "PEM bundle"
+    SIGNED_DATA = "PKCS #7 bundle"
+    REVOCATION_LIST = "revocation list"
+    PKCS12 = "PKCS #12 keystore"
+    JKS = "Java keystore"
+
+
+class Certificates(msgspec.Struct, frozen=True):
+    """What a file of certificates holds, each in DER."""
+
+    kind: Kind
+    certificates: tuple[bytes, ...] = ()
+    revocation_lists: tuple[bytes, ...] = ()
+    names: tuple[str, ...] = ()  # by which a keystore knows its certificates, in their order; empty elsewhere
+
+
+def looks_like_certificates(head: bytes) -> bool:
+    """Whether a file that begins like this may hold certificates."""
+    is_der = len(head) > 1 and head[0] == _SEQUENCE and (head[1] & 0x80 or head[1] > 0x20)  # noqa: PLR2004 - no text begins so
+    return bool(is_der) or head.startswith(_JKS_MAGIC) or b"-----BEGIN " in head
+
+
+def read_certificates(source: ByteSource, password: str = "") -> Certificates:
+    """Read all certificates of a file.
+
+    Args:
+        source: the file.
+        password: of a keystore.
+
+    Raises:
+        DamagedFileError: the file holds none, or is damaged.
+    """
+    if source.size > _MOST_BYTES:
+        raise damaged(shown(source.name), f"it has {source.size} bytes, more than any file of certificates")
+    data = source.read_at(0, source.size)
+    if data.startswith(_JKS_MAGIC):
+        from fundamen.formats.java_keystore import read_java_keystore  # noqa: PLC0415 - seldom met
+
+        found = read_java_keystore(source, password)
+        return Certificates(Kind.JKS, tuple(der for _, der in found), names=tuple(name for name, _ in found))
+    if b"-----BEGIN " in data[: 1 << 20]:
+        return _read_pem(data, source.name)
+    return _read_der(data, source.name, password)
+
+
+def _read_pem(data: bytes, name: str) -> Certificates:
+    certificates: list[bytes] = []
+    lists: list[bytes] = []
+    for label, body in _BLOCK.findall(data):
+        try:
+            der = base64.b64decode(b"".join(body.split()), validate=True)
+        except binascii.Error as error:
+            raise damaged(shown(name), f"one of its blocks is not base64: {error}") from error
+        if label in _CERTIFICATE_LABELS:
+            certificates.append(_first_value(der) if label.startswith(b"TRUSTED") else der)
+        elif label == b"X509 CRL":
+            lists.append(der)
+        elif label in {b"PKCS7", b"CMS"}:
+            inner = _read_der(der, name, "")
+            certificates += inner.certificates
+            lists += inner.revocation_lists
+        if len(certificates) + len(lists) > _MOST_ITEMS:
+            raise damaged(shown(name), f"it holds more than {_MOST_ITEMS} certificates")
+    if not certificates and not lists:
+        raise damaged(shown(name), "it holds no certificate and no revocation list")
+    kind = Kind.PEM if len(certificates) != 1 else Kind.CERTIFICATE
+    return Certificates(kind if certificates else Kind.REVOCATION_LIST, tuple(certificates), tuple(lists))
+
+
+def _first_value(der: bytes) -> bytes:
+    """A trusted certificate has what it is trusted for behind it, which is another tool's affair."""
+    from fundamen.formats.der import reading, whole_of  # noqa: PLC0415 - seldom met
+
+    with reading("A trusted certificate"):
+        return whole_of(der)
+
+
+def _read_der(data: bytes, name: str, password: str) -> Certificates:
+    """Tell the forms apart by their first field, as each specification has it."""
+    from fundamen.formats.der import contents_of, reading, whole_of  # noqa: PLC0415 - a PEM bundle is read without it
+    from fundamen.formats.signed_data import read_signed_data  # noqa: PLC0415
+
+    with reading(shown(name)):
+        first = contents_of(data)
+        is_signed_data = first.startswith(b"\x06")  # ContentInfo begins with an object identifier
+        is_keystore = first.startswith(b"\x02\x01\x03")  # PFX with its version, 3
+        inner = contents_of(first) if not is_signed_data and not is_keystore else b""
+        whole = whole_of(data)
+    if is_signed_data:
+        bundle = read_signed_data(data, shown(name))
+        return Certificates(Kind.SIGNED_DATA, bundle.certificates, bundle.revocation_lists)
+    if is_keystore:
+        return _read_pkcs12(data, name, password)
+    if not inner:
+        raise damaged(shown(name), "it holds no certificate and no revocation list")
+    # A certificate's first part goes on with its version or serial number; a list's with a version and an algorithm.
+    is_list = inner[:1] == b"\x30" or (inner[:2] == b"\x02\x01" and inner[3:4] == b"\x30" and _is_list(whole))
+    if is_list:
+        return Certificates(Kind.REVOCATION_LIST, (), (whole,))
+    return Certificates(Kind.CERTIFICATE, (whole,))
+
+
+def _is_list(der: bytes) -> bool:
+    from cryptography import x509  # noqa: PLC0415 - only to tell an old certificate from a list
+
+    try:
+        x509.load_der_x509_crl(der)
+    except ValueError:
+        return False
+    return True
+
+
+def _read_pkcs12(data: bytes, name: str, password: str) -> Certificates:
+    from cryptography.hazmat.primitives.serialization import Encoding, pkcs12  # noqa: PLC0415 - seldom met
+
+    for attempt in dict.fromkeys((password, "changeit", "")):  # what Java sets where nobody chose another
+        try:
+            store = pkcs12.load_pkcs12(data, attempt.encode() or None)
+        except ValueError as error:
+            reason = str(error)
+            continue
+        held = [*([store.cert] if store.cert is not None else []), *store.additional_certs]
+        return Certificates(
+            Kind.PKCS12,
+            tuple(each.certificate.public_bytes(Encoding.DER) for each in held),
+            names=tuple((each.friendly_name or b"").decode("utf-8", "replace") for each in held),
+        )
+    raise DamagedFileError(
+        what=f"The keystore {shown(name)} cannot be read",
+        why=f"its password is another one, or it is damaged ({reason})",
+        do="Give its password: --password-file FILE.",
+    )

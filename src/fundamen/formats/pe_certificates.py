@@ -1,0 +1,101 @@
+"""Read a PE file's certificate table, and take the digest that a publisher's signature is over.
+
+Sources: PE Format, "The Attribute Certificate Table"; "Windows Authenticode Portable Executable Signature Format",
+"Calculating the PE Image Hash".
+"""
+
+import hashlib
+import struct
+
+import msgspec
+
+from fundamen.formats.cursor import ByteSource, Cursor, damaged
+from fundamen.formats.pe import Directory, Pe
+from fundamen.model.paths import shown
+
+_ENTRY = struct.Struct("<IHH")  # dwLength, wRevision, wCertificateType
+_U32 = struct.Struct("<I")
+_PKCS_SIGNED_DATA = 2
+_ALIGNED_TO = 8
+_LFANEW_AT = 0x3C
+_OPTIONAL_HEADER_AT = 24  # bytes from the PE signature on
+_CHECKSUM_AT = 64  # bytes into the optional header
+_DIRECTORIES_AT = 96, 112  # likewise: of a PE32 header, of a PE32+ header
+_DIRECTORY_SIZE = 8
+_MOST_ENTRIES = 16
+_PIECE = 1 << 18  # bytes
+
+
+class CertificateTable(msgspec.Struct, frozen=True):
+    """What a file's certificate table holds."""
+
+    offset: int  # bytes from the start of the file
+    size: int  # bytes
+    signatures: tuple[bytes, ...]  # each a CMS ContentInfo, perhaps with padding behind it
+    trailing: int  # bytes behind the table
+
+
+def read_certificate_table(source: ByteSource, pe: Pe) -> CertificateTable | None:
+    """Read the certificate table; None where the file has none.
+
+    Raises:
+        DamagedFileError: the table does not fit the file, or its entries do not fit the table.
+    """
+    if len(pe.directories) <= Directory.SECURITY or pe.directories[Directory.SECURITY] == (0, 0):
+        return None
+    offset, size = pe.directories[Directory.SECURITY]  # its address is an offset into the file
+    cursor = Cursor(source, offset)
+    end = offset + size
+    signatures: list[bytes] = []
+    while cursor.at + _ENTRY.size <= min(end, source.size):
+        length, _, kind = cursor.unpack(_ENTRY, "certificate table")
+        if length < _ENTRY.size or cursor.at - _ENTRY.size + length > end or len(signatures) == _MOST_ENTRIES:
+            raise damaged(f"The certificate table of {shown(source.name)}", f"an entry claims {length} bytes")
+        content = cursor.take(length - _ENTRY.size, "certificate table")
+        if kind == _PKCS_SIGNED_DATA:
+            signatures.append(content)
+        cursor.at += -length % _ALIGNED_TO
+    if end > source.size or not signatures:
+        raise damaged(f"The certificate table of {shown(source.name)}", "it holds no signature that fits the file")
+    return CertificateTable(offset, size, tuple(signatures), source.size - end)
+
+
+def image_digest(source: ByteSource, pe: Pe, algorithm: str) -> bytes:
+    """The digest of all that a publisher signs: everything but the checksum, the table's directory entry and the table.
+
+    Raises:
+        DamagedFileError: a header does not fit the file.
+    """
+    state = hashlib.new(algorithm, usedforsecurity=False)
+    at = 0
+    for begin, end in _left_out(source, pe):
+        _hash(source, at, begin, state)
+        at = end
+    _hash(source, at, source.size, state)
+    if _table_at(source, pe) is None and source.size % _ALIGNED_TO:  # whoever signs it fills it up first
+        state.update(bytes(-source.size % _ALIGNED_TO))
+    return state.digest()
+
+
+def _left_out(source: ByteSource, pe: Pe) -> list[tuple[int, int]]:
+    """The ranges of the file that no signature covers, from the first to the last."""
+    (header_at,) = Cursor(source, _LFANEW_AT).unpack(_U32, "MS-DOS header")
+    optional_at = header_at + _OPTIONAL_HEADER_AT
+    checksum_at = optional_at + _CHECKSUM_AT
+    entry_at = optional_at + _DIRECTORIES_AT[pe.is_pe32_plus] + Directory.SECURITY * _DIRECTORY_SIZE
+    ranges = [(checksum_at, checksum_at + _U32.size)]
+    if len(pe.directories) > Directory.SECURITY:
+        ranges.append((entry_at, entry_at + _DIRECTORY_SIZE))
+    table = _table_at(source, pe)
+    return [*ranges, table] if table is not None else ranges
+
+
+def _table_at(source: ByteSource, pe: Pe) -> tuple[int, int] | None:
+    offset, size = pe.directories[Directory.SECURITY] if len(pe.directories) > Directory.SECURITY else (0, 0)
+    return (offset, min(offset + size, source.size)) if size and 0 < offset <= source.size else None
+
+
+def _hash(source: ByteSource, begin: int, end: int, state: "hashlib._Hash") -> None:
+    while begin < end and (piece := source.read_at(begin, min(_PIECE, end - begin))):
+        state.update(piece)
+        begin += len(piece)

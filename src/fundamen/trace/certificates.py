@@ -1,0 +1,115 @@
+"""What there is to say about certificates by themselves: those of a file, and those that a server shows."""
+
+import ipaddress
+from collections.abc import Sequence
+from datetime import datetime
+
+import msgspec
+
+from fundamen.formats.certificate_file import read_certificates
+from fundamen.machine.machine import Machine
+from fundamen.model.errors import DamagedFileError, UnreadableError
+from fundamen.model.paths import MachinePath, shown
+from fundamen.trust.certificate import Certificate, read_certificate
+from fundamen.trust.chain import Chain, Issuers, Purpose, build_chain
+
+
+class CertificateInspection(msgspec.Struct, frozen=True):
+    """The chains that some certificates stand in."""
+
+    title: str  # the file's path, or the server
+    kind: str  # in words, as "PEM bundle" or "TLS server"
+    count: int  # of all certificates
+    chains: tuple[Chain, ...]  # of those that have issued none of the others
+    revocation_lists: int = 0
+    unreadable: tuple[str, ...] = ()  # why single certificates could not be read
+    wrong_name: str = ""  # why the first certificate is not for the server that shows it
+
+    @property
+    def failing(self) -> tuple[Chain, ...]:
+        """The chains that do not hold."""
+        return tuple(chain for chain in self.chains if not chain.holds)
+
+    @property
+    def is_at_fault(self) -> bool:
+        """Whether a chain does not hold, or a server shows the certificate of another."""
+        return bool(self.failing or self.wrong_name or self.unreadable)
+
+
+def inspect_certificates(
+    machine: Machine, path: MachinePath, issuers: Issuers, now: datetime, password: str = ""
+) -> CertificateInspection:
+    """Read a file of certificates and build the chain of each that has issued no other in it.
+
+    Raises:
+        UnreadableError: it cannot be read, or holds no certificates.
+    """
+    with machine.open(path) as source:
+        held = read_certificates(source, password)
+    return _inspected(path, held.kind, held.certificates, issuers, now, Purpose.ANY, len(held.revocation_lists))
+
+
+def inspect_server(
+    host: str, port: int, certificates: Sequence[bytes], issuers: Issuers, now: datetime
+) -> CertificateInspection:
+    """Build the chain of the certificates that a TLS server showed, its own first.
+
+    Raises:
+        UnreadableError: its certificate cannot be read.
+    """
+    found = _inspected(f"{host}:{port}", "TLS server", certificates, issuers, now, Purpose.TLS_SERVER)
+    if not found.chains:
+        raise UnreadableError(
+            what=f"The server {shown(host)}:{port} cannot be judged",
+            why=f"its certificate cannot be read: {'; '.join(found.unreadable)}",
+            do="Ask whoever runs it for a certificate in order.",
+        )
+    first = found.chains[0]
+    wrong = "" if is_for(first.links[0].certificate, host) else _names_in_words(first.links[0].certificate)
+    return msgspec.structs.replace(found, chains=(first,), wrong_name=wrong)
+
+
+def is_for(certificate: Certificate, host: str) -> bool:
+    """Whether a certificate is for a server of a name or address. Source: RFC 9525, section 6."""
+    try:
+        address = str(ipaddress.ip_address(host.strip("[]")))
+    except ValueError:
+        return any(_is_named(name.lower(), host.lower().rstrip(".")) for name in certificate.names)
+    return address in certificate.names
+
+
+def _is_named(pattern: str, host: str) -> bool:
+    first, _, rest = pattern.partition(".")
+    if first == "*":  # it stands for one label, and for a whole one
+        return host.partition(".")[2] == rest and "." in rest
+    return pattern == host
+
+
+def _names_in_words(certificate: Certificate) -> str:
+    names = ", ".join(certificate.names[:5]) or "no server at all"
+    return f"its certificate is for {names}"
+
+
+def _inspected(
+    title: str,
+    kind: str,
+    ders: Sequence[bytes],
+    issuers: Issuers,
+    now: datetime,
+    purpose: Purpose,
+    revocation_lists: int = 0,
+) -> CertificateInspection:
+    certificates: list[Certificate] = []
+    unreadable: list[str] = []
+    for der in dict.fromkeys(ders):
+        try:
+            certificates.append(read_certificate(der))
+        except DamagedFileError as error:
+            unreadable.append(error.why)
+    where = "the server" if purpose is Purpose.TLS_SERVER else "the file"
+    at_hand = issuers.with_more(ders, where)
+    issued = {each.issuer.key for each in certificates if not each.is_self_issued}
+    signers = certificates[:1] if purpose is Purpose.TLS_SERVER else []
+    signers = signers or [each for each in certificates if each.subject.key not in issued]
+    chains = tuple(build_chain(each, at_hand, purpose, now, where) for each in signers)
+    return CertificateInspection(title, kind, len(certificates), chains, revocation_lists, tuple(unreadable))

@@ -1,0 +1,76 @@
+"""Whether the names of a certificate are among those that an authority above it may speak for.
+
+Source: RFC 5280, section 4.2.1.10. A kind of name that is constrained and not known here is refused, never passed.
+"""
+
+from collections.abc import Callable
+from typing import Any
+
+from cryptography import x509
+
+from fundamen.trust.certificate import Certificate, parsed_certificate
+
+
+def find_forbidden_name(authority: Certificate, below: Certificate) -> str | None:
+    """The first name of a certificate that an authority may not speak for; None where there is none.
+
+    Raises:
+        ValueError: the constraints cannot be read.
+    """
+    constraints = parsed_certificate(authority.der).extensions.get_extension_for_class(x509.NameConstraints).value
+    for name in _names_of(below):
+        kind = type(name)
+        permitted = [each for each in constraints.permitted_subtrees or () if type(each) is kind]
+        excluded = [each for each in constraints.excluded_subtrees or () if type(each) is kind]
+        if not permitted and not excluded:
+            continue
+        is_within = _RULES.get(kind)
+        if is_within is None or any(is_within(name.value, each.value) for each in excluded):
+            return _shown(name)
+        if permitted and not any(is_within(name.value, each.value) for each in permitted):
+            return _shown(name)
+    return None
+
+
+def _names_of(certificate: Certificate) -> list[x509.GeneralName]:
+    parsed = parsed_certificate(certificate.der)
+    names: list[x509.GeneralName] = [x509.DirectoryName(parsed.subject)] if list(parsed.subject) else []
+    try:
+        names += list(parsed.extensions.get_extension_for_class(x509.SubjectAlternativeName).value)
+    except x509.ExtensionNotFound:
+        return names
+    return names
+
+
+def _is_domain_within(name: str, constraint: str) -> bool:
+    host, domain = name.lower(), constraint.lower().removeprefix(".")
+    return host == domain or host.endswith(f".{domain}") or not domain
+
+
+def _is_mail_within(name: str, constraint: str) -> bool:
+    if "@" in constraint:
+        return name.lower() == constraint.lower()
+    host = name.rpartition("@")[2].lower()
+    return host.endswith(constraint.lower()) if constraint.startswith(".") else host == constraint.lower()
+
+
+def _is_address_within(address: Any, network: Any) -> bool:  # noqa: ANN401 - as the library gives them
+    return address.version == network.version and address in network
+
+
+def _is_name_within(name: x509.Name, constraint: x509.Name) -> bool:
+    """Whether the name begins with all parts of the constraint."""
+    own = [part.rfc4514_string().casefold() for part in name.rdns]
+    return own[: len(constraint.rdns)] == [part.rfc4514_string().casefold() for part in constraint.rdns]
+
+
+_RULES: dict[type[x509.GeneralName], Callable[[Any, Any], bool]] = {
+    x509.DNSName: _is_domain_within,
+    x509.RFC822Name: _is_mail_within,
+    x509.IPAddress: _is_address_within,
+    x509.DirectoryName: _is_name_within,
+}
+
+
+def _shown(name: x509.GeneralName) -> str:
+    return name.value.rfc4514_string() if isinstance(name, x509.DirectoryName) else str(name.value)

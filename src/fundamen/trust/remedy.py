@@ -1,0 +1,46 @@
+"""What would mend a chain that does not hold, in one sentence."""
+
+from fundamen.trust.certificate import Certificate
+from fundamen.trust.chain import Chain, Standing
+
+
+def find_root_to_import(chain: Chain) -> Certificate | None:
+    """The root whose import into the machine's store would make a chain hold; None where that would not do it."""
+    failing = [link for link in chain.links if link.standing is not Standing.HOLDS]
+    if [link.standing for link in failing] == [Standing.ROOT_NOT_TRUSTED]:
+        return failing[0].certificate
+    return None
+
+
+def remedy(chain: Chain) -> str:
+    """What would make a chain hold; empty where it does."""
+    failing = chain.failing
+    if failing is None:
+        return ""
+    certificate = failing.certificate
+    at = certificate.issuer_offered_at
+    is_signer = failing is chain.links[0]
+    kind = "expired signer" if is_signer and failing.standing is Standing.EXPIRED else failing.standing
+    return _REMEDIES.get(kind, "Nothing on this machine mends it: ask whoever runs {issuer}.").format(
+        name=certificate.subject.shown,
+        issuer=certificate.issuer.shown,
+        offered=f"; it is offered at {at[0]}" if at else "",
+        at=f"{chain.at:%Y-%m-%d %H:%M} UTC",
+    )
+
+
+_DO_NOT_USE = "Do not use what is signed with it. Ask its publisher for another edition."
+_REMEDIES: dict[str, str] = {
+    Standing.ROOT_NOT_TRUSTED: (
+        "Have the SHA-256 fingerprint of {name} read out by its owner over a second way; if it is the same, import it"
+        " into the machine's store."
+    ),
+    Standing.ISSUER_MISSING: "Get the certificate of {issuer} from its owner{offered}.",
+    Standing.NOT_YET_VALID: "See whether this machine's clock is right: the chain was judged for {at}.",
+    "expired signer": "Get an edition that is signed with a certificate in force, or with a timestamp.",
+    Standing.EXPIRED: "Get the certificate that has replaced {name}, and see whether this machine's clock is right.",
+    Standing.REVOKED: _DO_NOT_USE,
+    Standing.DISTRUSTED: _DO_NOT_USE,
+    Standing.BAD_SIGNATURE: _DO_NOT_USE,
+    Standing.WEAK: "Ask its publisher for an edition that is signed with a stronger algorithm.",
+}

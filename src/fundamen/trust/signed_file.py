@@ -1,0 +1,76 @@
+"""The publisher of a file of any format that carries signatures."""
+
+from datetime import datetime
+
+from fundamen.formats.cursor import ByteSource
+from fundamen.formats.pe import Pe
+from fundamen.model.binary import Binary, Format
+from fundamen.model.errors import DamagedFileError
+from fundamen.trust.chain import Issuers
+from fundamen.trust.publisher import UNSIGNED, Digest, Publisher, Signature, Standing, judge_signatures
+
+
+def judge_file(source: ByteSource, binary: Binary, issuers: Issuers, now: datetime) -> Publisher:
+    """Say from whom a file is, by the signatures that it carries itself."""
+    try:
+        blobs, digest, remarks = _signatures(source, binary)
+    except DamagedFileError as error:
+        return Publisher(Standing.TAMPERED, (Signature(Standing.TAMPERED, error.why),))
+    if not blobs:
+        return UNSIGNED
+    publisher = judge_signatures(blobs, _remembering(digest), issuers, now)
+    return Publisher(publisher.verdict, publisher.signatures, remarks=(*publisher.remarks, *remarks))
+
+
+def digest_of_image(source: ByteSource, binary: Binary) -> Digest:
+    """What gives the digests by which a catalogue lists a file: an image's covered part, otherwise all bytes."""
+    from fundamen.formats.pe_certificates import image_digest  # noqa: PLC0415 - only such files are listed so
+    from fundamen.trust.digest import digest_bytes  # noqa: PLC0415
+
+    if isinstance(binary, Pe):
+        return lambda algorithm: image_digest(source, binary, algorithm)
+    return lambda algorithm: digest_bytes(source, algorithm)
+
+
+def _signatures(source: ByteSource, binary: Binary) -> tuple[tuple[bytes, ...], Digest, tuple[str, ...]]:
+    """(signatures, what gives the digest that they are over, remarks)."""
+    if isinstance(binary, Pe):
+        from fundamen.formats.pe_certificates import image_digest, read_certificate_table  # noqa: PLC0415
+
+        table = read_certificate_table(source, binary)
+        if table is None:
+            return (), lambda _: b"", ()
+        trailing = f"{table.trailing} bytes lie behind the signature" if table.trailing else ""
+        remarks = (trailing,) if trailing else ()
+        return table.signatures, lambda algorithm: image_digest(source, binary, algorithm), remarks
+    if binary.format is Format.MSI:
+        from fundamen.formats.compound_file import CompoundFile  # noqa: PLC0415
+        from fundamen.formats.msi_signature import package_digest, read_signature  # noqa: PLC0415
+
+        package = CompoundFile(source)
+        signature = read_signature(package)
+        return _present(signature), lambda algorithm: package_digest(package, algorithm), ()
+    from fundamen.formats import cabinet  # noqa: PLC0415
+
+    header = cabinet.read_cabinet(source)
+    signature = cabinet.read_signature(source, header)
+    return _present(signature), lambda algorithm: cabinet.cabinet_digest(source, header, algorithm), ()
+
+
+def _present(signature: bytes | None) -> tuple[bytes, ...]:
+    return (signature,) if signature is not None else ()
+
+
+def _remembering(digest: Digest) -> Digest:
+    """The same, taking each digest once; that of bytes which cannot be read through fits no signature."""
+    known: dict[str, bytes] = {}
+
+    def taken(algorithm: str) -> bytes:
+        if algorithm not in known:
+            try:
+                known[algorithm] = digest(algorithm)
+            except DamagedFileError:
+                known[algorithm] = b""
+        return known[algorithm]
+
+    return taken
