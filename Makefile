@@ -14,6 +14,8 @@ test: $(VENV)/.dev
 test-system: $(VENV)/.dev
 	tools/system-packages
 	$(BIN)/python tools/dependency_group.py system | xargs $(BIN)/pip install --quiet --disable-pip-version-check
+	$(BIN)/python tools/dependency_group.py windows | xargs $(BIN)/pip install --quiet --disable-pip-version-check \
+	  --no-deps --platform win_amd64 --python-version 3.11 --only-binary :all: --upgrade --target $(VENV)/windows
 	$(BIN)/pytest -n auto --dist loadgroup -m system
 
 lint: $(VENV)/.dev

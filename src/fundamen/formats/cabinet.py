@@ -42,19 +42,23 @@ def read_cabinet(source: ByteSource) -> Cabinet:
         DamagedFileError: it is no cabinet, or what it claims does not fit the file.
     """
     cursor = Cursor(source)
-    mark, _, size, _, files_at, _, _, _, folders, files, flags, _, _ = cursor.unpack(_HEADER, "cabinet header")
+    mark, reserved1, size, reserved2, files_at, reserved3, _, _, folders, files, flags, _, _ = cursor.unpack(_HEADER, "cabinet header")
     if mark != MAGIC or size > source.size or files_at > source.size:
         raise damaged(f"The cabinet {shown(source.name)}", f"it claims {size} bytes, and the file has {source.size}")
+    if reserved1 or reserved2 or reserved3:
+        raise damaged(f"The cabinet {shown(source.name)}", "fields that are reserved are not zero")
     cabinet = Cabinet(size, files, folders, None)
     if not flags & _HAS_RESERVE:
         return cabinet
-    reserved, _, _ = cursor.unpack(_RESERVE, "reserved fields")
+    reserved, per_folder, per_block = cursor.unpack(_RESERVE, "reserved fields")
     if reserved < _SIGNATURE.size:
         return cabinet
     signature_mark, at, length, _ = cursor.unpack(_SIGNATURE, "reserved field")
     if signature_mark != _SIGNATURE_MARK or not length:
         return cabinet
-    if at + length > source.size or length > _MOST_SIGNATURE or at < cursor.at:
+    # Anything else would let the folders be read from elsewhere than where they were when it was signed.
+    is_as_signed = reserved == _SIGNATURE.size and not per_folder and not per_block and at == size
+    if at + length > source.size or length > _MOST_SIGNATURE or not is_as_signed:
         raise damaged(
             f"The signature of {shown(source.name)}", f"it takes bytes {at} to {at + length} of {source.size}"
         )

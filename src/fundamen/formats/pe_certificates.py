@@ -16,6 +16,7 @@ from fundamen.model.paths import shown
 _ENTRY = struct.Struct("<IHH")  # dwLength, wRevision, wCertificateType
 _U32 = struct.Struct("<I")
 _PKCS_SIGNED_DATA = 2
+_REVISIONS = {0x100, 0x200}  # WIN_CERT_REVISION_1_0, _2_0
 _ALIGNED_TO = 8
 _LFANEW_AT = 0x3C
 _OPTIONAL_HEADER_AT = 24  # bytes from the PE signature on
@@ -48,9 +49,11 @@ def read_certificate_table(source: ByteSource, pe: Pe) -> CertificateTable | Non
     end = offset + size
     signatures: list[bytes] = []
     while cursor.at + _ENTRY.size <= min(end, source.size):
-        length, _, kind = cursor.unpack(_ENTRY, "certificate table")
+        length, revision, kind = cursor.unpack(_ENTRY, "certificate table")
         if length < _ENTRY.size or cursor.at - _ENTRY.size + length > end or len(signatures) == _MOST_ENTRIES:
             raise damaged(f"The certificate table of {shown(source.name)}", f"an entry claims {length} bytes")
+        if revision not in _REVISIONS:
+            raise damaged(f"The certificate table of {shown(source.name)}", f"an entry is of revision {revision:#x}")
         content = cursor.take(length - _ENTRY.size, "certificate table")
         if kind == _PKCS_SIGNED_DATA:
             signatures.append(content)

@@ -17,6 +17,8 @@ from fundamen.formats.der import Attributes, as_sequence, contents_of, decoded, 
 _MOST_CERTIFICATES = 200
 _MOST_SIGNERS = 20
 _MOST_NESTED = 20
+_CONTENT_TAGS = {b"\x30", b"\x04", b"\x24"}  # a sequence; an octet string, whole or in pieces
+_VERSIONS = {1, 2, 3, 4, 5}  # CMSVersion
 
 
 class Oid:
@@ -115,7 +117,7 @@ class _SignerInfos(core.SetOf):
 class _SignedData(core.Sequence):
     _fields = [
         ("version", core.Integer),
-        ("digest_algorithms", core.SetOf, {"spec": core.Any}),
+        ("digest_algorithms", cms.DigestAlgorithms),
         ("content", _Encapsulated),
         ("certificates", cms.CertificateSet, {"implicit": 0, "optional": True}),
         ("lists", cms.RevocationInfoChoices, {"implicit": 1, "optional": True}),
@@ -167,13 +169,17 @@ def read_signed_data(data: bytes, what: str) -> SignedData:
         inner = decoded(_SignedData, contents_of(outer["content"].dump()))
         if len(inner["certificates"]) > _MOST_CERTIFICATES or len(inner["signers"]) > _MOST_SIGNERS:
             raise damaged(what, "it holds more certificates or signers than any real one")
+        signers = tuple(_read_signer(each) for each in inner["signers"])
+        digests = {each["algorithm"] for each in inner["digest_algorithms"].native}
+        if inner["version"].native not in _VERSIONS or not {each.digest_algorithm for each in signers} <= digests:
+            raise damaged(what, "its version, or the digests that it announces, are not those of its signers")
         content = inner["content"]["content"]
         return SignedData(
             content_type=inner["content"]["type"].dotted,
-            content=b"" if isinstance(content, core.Void) else contents_of(contents_of(content.dump())),
+            content=b"" if isinstance(content, core.Void) else _content(contents_of(content.dump())),
             certificates=tuple(_encoded(inner["certificates"], "certificate")),
             revocation_lists=tuple(_encoded(inner["lists"], "")),
-            signers=tuple(_read_signer(each) for each in inner["signers"]),
+            signers=signers,
         )
 
 
@@ -205,6 +211,13 @@ def read_indirect_data(content: bytes, what: str) -> IndirectData:
         )
 
 
+def _content(encoded: bytes) -> bytes:
+    """What the message digest is over: the identifier is not, so that it must be one of those that stand for content."""
+    if encoded[:1] not in _CONTENT_TAGS:
+        raise ValueError(f"its content begins with the identifier {encoded[:1].hex()}")
+    return contents_of(encoded)
+
+
 def _encoded(choices: Any, wanted: str) -> list[bytes]:  # noqa: ANN401 - asn1crypto comes without types
     """The members of a set of choices; of the certificates only those that are of X.509."""
     if isinstance(choices, core.Void):
@@ -213,6 +226,8 @@ def _encoded(choices: Any, wanted: str) -> list[bytes]:  # noqa: ANN401 - asn1cr
 
 
 def _read_signer(info: Any, depth: int = 0) -> Signer:  # noqa: ANN401
+    if info["version"].native not in _VERSIONS:
+        raise ValueError(f"a signer is of version {info['version'].native}")
     signed = info["signed"]
     signed_values = {} if isinstance(signed, core.Void) else values_of(signed)
     unsigned = {} if isinstance(info["unsigned"], core.Void) else values_of(info["unsigned"])
@@ -245,7 +260,9 @@ def _read_signer(info: Any, depth: int = 0) -> Signer:  # noqa: ANN401
 def _signature_algorithm(info: Any) -> tuple[str, str, int]:  # noqa: ANN401
     """(scheme, hash, size of the salt); the first version of CMS leaves the hash to the digest algorithm."""
     algorithm = info["signature_algorithm"]
-    digest: str = info["digest_algorithm"]["algorithm"].native
+    digest: str = info["digest_algorithm"].native["algorithm"]  # all of it is read, so that damage shows
+    if not isinstance(algorithm.native, dict):
+        raise TypeError("a signature algorithm is no sequence")
     name = algorithm["algorithm"].native
     scheme: str = algorithm.signature_algo
     if scheme == Scheme.RSA_PSS:

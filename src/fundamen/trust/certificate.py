@@ -28,6 +28,17 @@ _KNOWN_CRITICAL = {
 }
 # What a technician calls a certificate by, the most telling part first.
 _SHOWN = (NameOID.COMMON_NAME, NameOID.ORGANIZATION_NAME, NameOID.ORGANIZATIONAL_UNIT_NAME, NameOID.COUNTRY_NAME)
+# All that the library raises over damaged bytes.
+_RAISED = (
+    ValueError,
+    TypeError,
+    KeyError,
+    OverflowError,
+    UnsupportedAlgorithm,
+    x509.DuplicateExtension,
+    x509.InvalidVersion,
+    x509.UnsupportedGeneralNameType,
+)
 
 
 class Name(msgspec.Struct, frozen=True):
@@ -93,7 +104,7 @@ def read_certificate(der: bytes) -> Certificate:
             warnings.simplefilter("ignore")  # old roots have serial numbers that the library calls deprecated
             parsed = x509.load_der_x509_certificate(der)
             return _certificate(der, parsed, {each.oid: each for each in parsed.extensions})
-    except (ValueError, TypeError, UnsupportedAlgorithm, x509.DuplicateExtension, OverflowError) as error:
+    except _RAISED as error:
         raise damaged("A certificate", f"{error}" or type(error).__name__) from error
 
 
@@ -107,7 +118,7 @@ def read_revocation_list(der: bytes) -> RevocationList:
         parsed = x509.load_der_x509_crl(der)
         revoked = {each.serial_number: (each.revocation_date_utc, _reason(each)) for each in parsed}
         return RevocationList(der, _name(parsed.issuer), parsed.last_update_utc, parsed.next_update_utc, revoked)
-    except (ValueError, TypeError, UnsupportedAlgorithm, OverflowError) as error:
+    except _RAISED as error:
         raise damaged("A revocation list", f"{error}" or type(error).__name__) from error
 
 
