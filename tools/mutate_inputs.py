@@ -7,6 +7,7 @@ import contextlib
 import plistlib
 import random
 import resource
+import struct
 import sys
 import tempfile
 import time
@@ -21,12 +22,14 @@ from builders.hive import a_hive
 from builders.java import a_class, an_archive
 from builders.managed import CORE, a_managed
 from builders.pe import a_pe
+from builders.signing import NOW, APublisher, a_catalogue
 from fundamen.demo.world import BINARIES
 from fundamen.formats.api_set import read_api_sets
 from fundamen.formats.app_config import read_app_config
 from fundamen.formats.ar_archive import read_archive
 from fundamen.formats.binary import read_binary
 from fundamen.formats.build_log import read_build_log
+from fundamen.formats.certificate_file import read_certificates
 from fundamen.formats.cli_header import read_managed
 from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.dyld_cache import read_dyld_cache
@@ -48,10 +51,14 @@ from fundamen.formats.pe_resources import ResourceType, read_resource
 from fundamen.formats.pe_version import read_version
 from fundamen.formats.property_list import read_property_list
 from fundamen.formats.runtime_config import read_assets, read_runtime_config
+from fundamen.formats.stored_certificate import read_stored_blob
 from fundamen.formats.text_hive import TextHive
 from fundamen.machine.registry_hives import HiveRegistry
 from fundamen.model.errors import FundamenError
 from fundamen.model.paths import HostPath
+from fundamen.trust.certificate import read_certificate, read_revocation_list
+from fundamen.trust.publisher import Standing, judge_listed
+from fundamen.trust.signed_file import judge_file
 
 MOST_SECONDS = 1.0
 MOST_MEMORY = 512 << 20  # bytes, of the whole process
@@ -101,6 +108,10 @@ AN_ARCHIVE = (
     + _part("/0", b"\x7fELF" + bytes(70))
     + _part("#1/8", b"bsd.o\0\0\0content")
 )
+PUBLISHER = APublisher()
+STORED = (
+    struct.pack("<III", 3, 1, 4) + b"seal" + struct.pack("<III", 32, 1, len(PUBLISHER.root.der)) + PUBLISHER.root.der
+)
 SCHEMA = bytes.fromhex("06000000 60000000 00000000 01000000 1c000000 00000000 1f000000".replace(" ", "")) + bytes(80)
 
 
@@ -125,6 +136,19 @@ def read_executable(data: bytes) -> None:
             read_imported_functions(source, binary, library)
 
 
+def judge_signature(data: bytes) -> None:
+    """Who signed a file, by whatever signatures are left in it; nothing that was changed makes anybody else trusted."""
+    source = MemoryBytes(data)
+    publisher = judge_file(source, read_binary(source), PUBLISHER.machine_trusts(), NOW)
+    if publisher.verdict is Standing.TRUSTED and publisher.name != PUBLISHER.signer.name:
+        raise RuntimeError(f"a changed signature made {publisher.name} trusted")
+
+
+def judge_catalogue(data: bytes) -> None:
+    """A catalogue that lists a file."""
+    judge_listed(data, "sha256", bytes(32), PUBLISHER.machine_trusts(), NOW)
+
+
 def read_page_hashes(source: MemoryBytes, part: Slice) -> object:
     """The signature of a slice, and whether its pages are what was signed."""
     signature = read_signature(source, part)
@@ -135,6 +159,15 @@ def read_embedded_manifest(source: MemoryBytes, pe: Pe) -> object:
     """The manifest inside an image."""
     data = read_resource(source, pe, ResourceType.MANIFEST)
     return read_manifest(data) if data is not None else None
+
+
+def read_all_certificates(data: bytes) -> None:
+    """A file of certificates, and each of them."""
+    held = read_certificates(MemoryBytes(data))
+    for der in held.certificates:
+        read_certificate(der)
+    for der in held.revocation_lists:
+        read_revocation_list(der)
 
 
 def read_shared_cache(data: bytes) -> object:
@@ -201,6 +234,20 @@ def inputs() -> list[tuple[str, bytes, Callable[[bytes], object]]]:
     cache = Path("/etc/ld.so.cache")
     if cache.exists():
         found.append(("ld.so.cache", cache.read_bytes(), lambda data: read_ld_cache(MemoryBytes(data))))
+    signed = PUBLISHER.sign(a_pe(), stamped_at=NOW, countersigned_at=NOW, nested=[PUBLISHER.signature_of(a_pe())])
+    found += [
+        ("a signed program", signed, judge_signature),
+        ("a signed cabinet", (TESTS / "data" / "saltgrass.cab").read_bytes(), judge_signature),
+        ("a signed package", (TESTS / "data" / "saltgrass.msi").read_bytes(), judge_signature),
+        ("a catalogue of files", a_catalogue(PUBLISHER, ("sha256", bytes(32))), judge_catalogue),
+        ("certificates in PEM", PUBLISHER.root.pem + PUBLISHER.authority.pem, read_all_certificates),
+        ("a certificate", PUBLISHER.signer.der, read_all_certificates),
+        ("a revocation list", PUBLISHER.authority.revocations((PUBLISHER.signer, NOW)), read_all_certificates),
+        ("a PKCS #7 bundle", PUBLISHER.signature_of(a_pe()), read_all_certificates),
+        ("a Java keystore", (TESTS / "data" / "trust.jks").read_bytes(), read_all_certificates),
+        ("a PKCS #12 keystore", (TESTS / "data" / "trust.p12").read_bytes(), read_all_certificates),
+        ("a stored certificate", STORED, lambda data: read_stored_blob(data, "Blob")),
+    ]
     return found
 
 

@@ -3,10 +3,10 @@
 import struct
 from collections.abc import Mapping
 
-Key = Mapping[str, "Key | str | int | tuple[str, ...]"]
+Key = Mapping[str, "Key | str | bytes | int | tuple[str, ...]"]
 
 _NONE = 0xFFFFFFFF
-_TYPES = {str: 1, int: 4, tuple: 7}
+_TYPES = {str: 1, bytes: 3, int: 4, tuple: 7}
 
 
 def a_hive(root: Key) -> bytes:
@@ -19,10 +19,12 @@ def a_hive(root: Key) -> bytes:
         cells.extend(struct.pack("<i", -size) + data + bytes(size - 4 - len(data)))
         return at
 
-    def value(name: str, content: str | int | tuple[str, ...]) -> int:
+    def value(name: str, content: str | bytes | int | tuple[str, ...]) -> int:
         kind = _TYPES[type(content)]
         if isinstance(content, int):
             size, at = 4 | 0x8000_0000, content
+        elif isinstance(content, bytes):
+            size, at = len(content), cell(content)
         else:
             text = content if isinstance(content, str) else "\0".join(content) + "\0"
             data = (text + "\0").encode("utf-16-le")

@@ -31,7 +31,7 @@ _DIGEST = re.compile(r"Current (?:message digest|DigitalSignature) +: ([0-9A-F]+
 
 def verifier_accepts(path: Path, anchors: Path, *options: str) -> tuple[bool, set[str]]:
     """Whether the independent verifier trusts a file's primary signature, and the digests that it takes."""
-    command = ["osslsigncode", "verify", "-in", path, "-CAfile", anchors, "-TSA-CAfile", anchors]
+    command: list[str | Path] = ["osslsigncode", "verify", "-in", path, "-CAfile", anchors, "-TSA-CAfile", anchors]
     done = subprocess.run(
         [*command, "-ignore-cdp", "-ignore-crl", *options], capture_output=True, text=True, check=False, timeout=60
     )
@@ -297,7 +297,16 @@ def test_a_chain_holds_exactly_where_openssl_says_so(signed: Signed, case: str) 
     moment = datetime.now(UTC) + timedelta(days=days)
     untrusted = folder / f"untrusted-{leaf.name}"
     untrusted.write_text("".join(path.read_text() for path in middle))
-    command = ["openssl", "verify", "-purpose", "sslserver", "-CAfile", signed.root, "-untrusted", untrusted]
+    command: list[str | Path] = [
+        "openssl",
+        "verify",
+        "-purpose",
+        "sslserver",
+        "-CAfile",
+        signed.root,
+        "-untrusted",
+        untrusted,
+    ]
     done = subprocess.run(
         [*command, "-attime", str(int(moment.timestamp())), leaf], capture_output=True, text=True, check=False
     )

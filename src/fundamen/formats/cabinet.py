@@ -42,7 +42,9 @@ def read_cabinet(source: ByteSource) -> Cabinet:
         DamagedFileError: it is no cabinet, or what it claims does not fit the file.
     """
     cursor = Cursor(source)
-    mark, reserved1, size, reserved2, files_at, reserved3, _, _, folders, files, flags, _, _ = cursor.unpack(_HEADER, "cabinet header")
+    mark, reserved1, size, reserved2, files_at, reserved3, _, _, folders, files, flags, _, _ = cursor.unpack(
+        _HEADER, "cabinet header"
+    )
     if mark != MAGIC or size > source.size or files_at > source.size:
         raise damaged(f"The cabinet {shown(source.name)}", f"it claims {size} bytes, and the file has {source.size}")
     if reserved1 or reserved2 or reserved3:

@@ -120,22 +120,25 @@ def _read_der(data: bytes, name: str, password: str) -> Certificates:
         return Certificates(Kind.SIGNED_DATA, bundle.certificates, bundle.revocation_lists)
     if is_keystore:
         return _read_pkcs12(data, name, password)
-    if not inner:
-        raise damaged(shown(name), "it holds no certificate and no revocation list")
-    # A certificate's first part goes on with its version or serial number; a list's with a version and an algorithm.
-    is_list = inner[:1] == b"\x30" or (inner[:2] == b"\x02\x01" and inner[3:4] == b"\x30" and _is_list(whole))
-    if is_list:
+    if inner and _is(whole, "load_der_x509_certificate"):
+        return Certificates(Kind.CERTIFICATE, (whole,))
+    if inner and _is(whole, "load_der_x509_crl"):
         return Certificates(Kind.REVOCATION_LIST, (), (whole,))
-    return Certificates(Kind.CERTIFICATE, (whole,))
+    raise damaged(shown(name), "it holds no certificate and no revocation list")
 
 
-def _is_list(der: bytes) -> bool:
-    from cryptography import x509  # noqa: PLC0415 - only to tell an old certificate from a list
+def _is(der: bytes, loader: str) -> bool:
+    """Whether the library takes some bytes for a certificate, or a revocation list."""
+    import warnings  # noqa: PLC0415 - only for a single certificate
 
-    try:
-        x509.load_der_x509_crl(der)
-    except ValueError:
-        return False
+    from cryptography import x509  # noqa: PLC0415
+
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # old roots have serial numbers that the library calls deprecated
+        try:
+            getattr(x509, loader)(der)
+        except (ValueError, TypeError, x509.InvalidVersion):
+            return False
     return True
 
 

@@ -212,7 +212,7 @@ def read_indirect_data(content: bytes, what: str) -> IndirectData:
 
 
 def _content(encoded: bytes) -> bytes:
-    """What the message digest is over: the identifier is not, so that it must be one of those that stand for content."""
+    """What the message digest is over. The identifier is not, so that it must be one that stands for content."""
     if encoded[:1] not in _CONTENT_TAGS:
         raise ValueError(f"its content begins with the identifier {encoded[:1].hex()}")
     return contents_of(encoded)

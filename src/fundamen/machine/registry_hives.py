@@ -3,7 +3,7 @@
 import contextlib
 import logging
 import struct
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 from construct import ConstructError
@@ -35,22 +35,34 @@ _DAMAGE = (
 
 
 class HiveRegistry(Registry):
-    """HKLM of a volume that is not running: ``System`` and ``Software``, each in a file of its own."""
+    """HKLM of a volume that is not running: ``System`` and ``Software``, each in a file of its own; HKU: the users'."""
 
-    def __init__(self, hives: dict[str, HostPath]) -> None:
-        """Open the hives: key below HKLM -> file. One that cannot be read becomes a gap."""
-        self._hives: dict[str, RegistryHive] = {}
+    def __init__(self, hives: dict[str, HostPath], users: Mapping[str, HostPath] | None = None) -> None:
+        """Open the hives: key below HKLM -> file. One that cannot be read becomes a gap.
+
+        Args:
+            hives: key below HKLM -> file.
+            users: a user's name, the key below HKU -> file; opened when they are first asked for.
+        """
+        self._users = dict(users or {})
+        self._users_hives: dict[str, RegistryHive] | None = None
+        self.gaps = ()
+        self._hives = self._open(hives)
+        self._control_set = self._find_control_set()
+
+    def _open(self, hives: Mapping[str, HostPath]) -> dict[str, RegistryHive]:
+        opened: dict[str, RegistryHive] = {}
         gaps: list[str] = []
         for key, path in hives.items():
             try:
                 hive = RegistryHive(path)
                 if hive.header.primary_sequence_num != hive.header.secondary_sequence_num:
                     gaps.append(f"{shown(path)}: it was not closed cleanly; its last changes lie in its logs, unread")
-                self._hives[key.lower()] = hive
+                opened[key.lower()] = hive
             except (OSError, *_DAMAGE) as error:
                 gaps.append(f"{shown(path)}: it is damaged or no hive ({type(error).__name__})")
-        self.gaps = tuple(gaps)
-        self._control_set = self._find_control_set()
+        self.gaps = (*self.gaps, *gaps)
+        return opened
 
     def values(self, key: str) -> dict[str, Value] | None:
         """The values of a key by name; None where there is no such key."""
@@ -59,6 +71,8 @@ class HiveRegistry(Registry):
 
     def subkeys(self, key: str) -> tuple[str, ...]:
         """The names of the keys right below a key."""
+        if key == "HKU":
+            return tuple(self._users)
         found = self._key(key)
         if found is None:
             return ()
@@ -79,15 +93,21 @@ class HiveRegistry(Registry):
     def _key(self, key: str) -> Any:  # noqa: ANN401 - regipy's own type is not typed
         root, _, rest = key.partition("\\")
         hive, _, path = rest.partition("\\")
-        if root != "HKLM" or hive.lower() not in self._hives:
+        hives = self._hives_of(root)
+        if hive.lower() not in hives:
             return None
         first, _, below = path.partition("\\")
         if first.lower() == _CURRENT:
             path = f"{self._control_set}\\{below}"
         try:
-            return self._hives[hive.lower()].get_key("\\" + path)
+            return hives[hive.lower()].get_key("\\" + path)
         except _DAMAGE:
             return None
+
+    def _hives_of(self, root: str) -> dict[str, RegistryHive]:
+        if root == "HKU" and self._users_hives is None:
+            self._users_hives = self._open(self._users)
+        return {"HKLM": self._hives, "HKU": self._users_hives or {}}.get(root, {})
 
     def _find_control_set(self) -> str:
         select = self._key(r"HKLM\System\Select")

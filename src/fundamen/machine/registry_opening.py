@@ -11,6 +11,7 @@ from fundamen.model.paths import HostPath, shown
 _TEXT_HIVES = {"HKLM": "system.reg", "HKCU": "user.reg"}
 _HIVES = {"system": "System", "software": "Software"}  # file below Windows/System32/config -> key below HKLM
 _MOST_BYTES = 256 << 20
+_MOST_USERS = 50
 
 
 class TextRegistry(Registry):
@@ -74,7 +75,17 @@ def open_registry(root: HostPath, find: Callable[[str], HostPath]) -> Registry:
         return RegistryWhenAsked(lambda: _prefix_registry(root))
     files = {key: find(f"Windows\\System32\\config\\{name}") for name, key in _HIVES.items()}
     there = {key: path for key, path in files.items() if os.path.isfile(path)}
-    return RegistryWhenAsked(lambda: _volume_registry(there)) if there else NoRegistry()
+    return RegistryWhenAsked(lambda: _volume_registry(there, _users(find))) if there else NoRegistry()
+
+
+def _users(find: Callable[[str], HostPath]) -> dict[str, HostPath]:
+    """The hive of each user who has one."""
+    try:
+        names = sorted(os.listdir(find("Users")))
+    except OSError:
+        return {}
+    hives = {name: find(f"Users\\{name}\\NTUSER.DAT") for name in names[:_MOST_USERS]}
+    return {name: path for name, path in hives.items() if os.path.isfile(path)}
 
 
 def _prefix_registry(root: HostPath) -> Registry:
@@ -91,10 +102,10 @@ def _prefix_registry(root: HostPath) -> Registry:
     return TextRegistry(hives, tuple(gaps))
 
 
-def _volume_registry(hives: dict[str, HostPath]) -> Registry:
+def _volume_registry(hives: dict[str, HostPath], users: dict[str, HostPath]) -> Registry:
     try:
         from fundamen.machine.registry_hives import HiveRegistry  # noqa: PLC0415 - an extra
     except ImportError:
         names = ", ".join(shown(path) for path in hives.values())
         return NoRegistry(f"{names}: reading registry hives needs the extra: pip install 'fundamen[registry]'")
-    return HiveRegistry(hives)
+    return HiveRegistry(hives, users)

@@ -42,10 +42,7 @@ _MACHINE_KEYS = (
     ("HKLM\\Software\\Policies\\Microsoft\\SystemCertificates", "the policy's store"),
     ("HKLM\\Software\\Microsoft\\EnterpriseCertificates", "the enterprise's store"),
 )
-_USER_KEYS = (
-    ("HKCU\\Software\\Microsoft\\SystemCertificates", "the user's store"),
-    ("HKCU\\Software\\Policies\\Microsoft\\SystemCertificates", "the user's policy store"),
-)
+_USERS_KEYS = ("Software\\Microsoft\\SystemCertificates", "Software\\Policies\\Microsoft\\SystemCertificates")
 _ROLES = {
     "Root": Role.ROOT,
     "AuthRoot": Role.ROOT,
@@ -118,7 +115,8 @@ def _windows_stores(machine: Machine) -> TrustStores:
     gaps = list(machine.registry.gaps)
     found: list[StoredCertificate] = []
     lists: list[bytes] = []
-    for keys, is_users in ((_MACHINE_KEYS, False), (_USER_KEYS, True)):
+    users_keys = tuple(_users_keys(machine))
+    for keys, is_users in ((_MACHINE_KEYS, False), (users_keys, True)):
         for key, title in keys:
             for store in machine.registry.subkeys(key):
                 role = _ROLES.get(store)
@@ -134,7 +132,7 @@ def _windows_stores(machine: Machine) -> TrustStores:
                         lists.append(blob.revocation_list)
     if machine.is_prefix:
         found += [*_handed_on(gaps), *_built_in(machine, gaps)]
-    looked_at = tuple(f"{key}\\{name}" for key, _ in (*_MACHINE_KEYS, *_USER_KEYS) for name in _known(machine, key))
+    looked_at = tuple(f"{key}\\{name}" for key, _ in (*_MACHINE_KEYS, *users_keys) for name in _known(machine, key))
     return TrustStores(tuple(found), tuple(lists), _on_demand(machine, gaps), looked_at, tuple(gaps))
 
 
@@ -162,6 +160,15 @@ def _built_in(machine: Machine, gaps: list[str]) -> Iterator[StoredCertificate]:
     for found in re.finditer(_DER_CERTIFICATE, data):
         der = data[found.start() : found.start() + 4 + int.from_bytes(found[1], "big")]
         yield StoredCertificate(der, Role.ROOT, f"wine's own {path}")
+
+
+def _users_keys(machine: Machine) -> Iterator[tuple[str, str]]:
+    """The keys of the stores of each user, and of whom they are."""
+    users = {"HKCU": "the user's store"}
+    users |= {f"HKU\\{name}": f"the store of the user {name}" for name in machine.registry.subkeys("HKU")}
+    for root, title in users.items():
+        for key in _USERS_KEYS:
+            yield f"{root}\\{key}", title
 
 
 def _known(machine: Machine, key: str) -> list[str]:

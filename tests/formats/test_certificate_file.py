@@ -1,0 +1,56 @@
+"""Certificates in every form that they are handed around in."""
+
+from pathlib import Path
+from ssl import PEM_cert_to_DER_cert
+
+import pytest
+from cryptography.hazmat.primitives.serialization import BestAvailableEncryption, Encoding, pkcs12
+from cryptography.hazmat.primitives.serialization.pkcs7 import serialize_certificates
+
+from builders.signing import NOW, AnIssuer
+from fundamen.formats.certificate_file import Kind, looks_like_certificates, read_certificates
+from fundamen.formats.cursor import MemoryBytes
+from fundamen.model.errors import DamagedFileError
+
+DATA = Path(__file__).parent.parent / "data"
+ROOT, OTHER = AnIssuer.root(), AnIssuer.root("Marram Root")
+BOTH = [ROOT.x509, OTHER.x509]
+ARDVANE = PEM_cert_to_DER_cert((DATA / "ardvane-root.pem").read_text())
+KEYSTORE = pkcs12.serialize_key_and_certificates(None, None, None, BOTH, BestAvailableEncryption(b"marram"))
+
+
+@pytest.mark.parametrize(
+    ("data", "kind", "count", "lists"),
+    [
+        (ROOT.der, Kind.CERTIFICATE, 1, 0),
+        (ROOT.pem, Kind.CERTIFICATE, 1, 0),
+        (b"Bag attributes\r\n" + ROOT.pem + b"\nkey\n" + OTHER.key_pem + OTHER.pem, Kind.PEM, 2, 0),
+        (serialize_certificates(BOTH, Encoding.DER), Kind.SIGNED_DATA, 2, 0),
+        (serialize_certificates(BOTH, Encoding.PEM), Kind.PEM, 2, 0),
+        (ROOT.revocations((OTHER, NOW)), Kind.REVOCATION_LIST, 0, 1),
+        (KEYSTORE, Kind.PKCS12, 2, 0),
+        ((DATA / "trust.p12").read_bytes(), Kind.PKCS12, 1, 0),
+        ((DATA / "trust.jks").read_bytes(), Kind.JKS, 1, 0),
+    ],
+)
+def test_every_form_is_read(data: bytes, kind: Kind, count: int, lists: int) -> None:
+    assert looks_like_certificates(data[:4096])
+    held = read_certificates(MemoryBytes(data), "marram" if data is KEYSTORE else "")
+    assert (held.kind, len(held.certificates), len(held.revocation_lists)) == (kind, count, lists)
+    assert set(held.certificates) <= {ROOT.der, OTHER.der, ARDVANE}
+
+
+@pytest.mark.parametrize(
+    "data", [b"", b"\x30\x03\x02\x01\x05", b"\xfe\xed\xfe\xed", b"-----BEGIN X-----", ROOT.key_pem]
+)
+def test_what_holds_no_certificates_is_refused(data: bytes) -> None:
+    with pytest.raises(DamagedFileError):
+        read_certificates(MemoryBytes(data))
+
+
+@pytest.mark.parametrize("name", ["trust.p12", "trust.jks"])
+def test_an_altered_keystore_is_refused(name: str) -> None:
+    data = bytearray((DATA / name).read_bytes())
+    data[len(data) // 2] ^= 1
+    with pytest.raises(DamagedFileError, match="password is another one"):
+        read_certificates(MemoryBytes(bytes(data)))
