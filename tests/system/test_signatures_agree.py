@@ -3,6 +3,7 @@
 import os
 import re
 import shutil
+import ssl
 import subprocess
 import sys
 from datetime import UTC, datetime, timedelta
@@ -12,6 +13,7 @@ import pytest
 
 from builders.pe import a_pe
 from builders.signing import NOW, APublisher
+from conftest import Fundamen
 from fundamen.formats.binary import read_binary
 from fundamen.formats.cursor import MemoryBytes
 from fundamen.machine.opening import open_machine
@@ -67,8 +69,6 @@ def anchors(stores: TrustStores, tmp_path_factory: pytest.TempPathFactory) -> Pa
 
 
 def written(path: Path, certificates: list[Certificate]) -> Path:
-    import ssl  # noqa: PLC0415
-
     path.write_text("".join(ssl.DER_cert_to_PEM_cert(each.der) for each in certificates))
     return path
 
@@ -159,8 +159,6 @@ class Signed:
         return self.folder / "root.pem"
 
     def trusted(self) -> Issuers:
-        import ssl  # noqa: PLC0415
-
         der = ssl.PEM_cert_to_DER_cert(self.root.read_text())
         return Issuers(TrustStores((StoredCertificate(der, Role.ROOT, "the machine's store"),)))
 
@@ -310,8 +308,6 @@ def test_a_chain_holds_exactly_where_openssl_says_so(signed: Signed, case: str) 
     done = subprocess.run(
         [*command, "-attime", str(int(moment.timestamp())), leaf], capture_output=True, text=True, check=False
     )
-    import ssl  # noqa: PLC0415
-
     ders = [ssl.PEM_cert_to_DER_cert(path.read_text()) for path in (*middle, leaf)]
     at_hand = signed.trusted().with_more(ders, "the file")
     chain = build_chain(read_certificate(ders[-1]), at_hand, Purpose.TLS_SERVER, moment, "the file")
@@ -325,17 +321,82 @@ def test_sha1_in_a_chain_is_called_weak(signed: Signed) -> None:
     assert "signed with SHA-1" in publisher.reason
 
 
-def test_a_root_in_the_registry_of_a_prefix_is_one_for_its_programs_and_for_us(prefix: Path, signed: Signed) -> None:
-    """What a program of the prefix counts as roots is what is read from outside."""
+def roots_of(prefix: Path, signed: Signed) -> int:
+    """How many roots a program of the prefix counts."""
     program = signed.folder / "roots.exe"
-    (signed.folder / "roots.c").write_text(
-        "#include <windows.h>\n#include <wincrypt.h>\n#include <stdio.h>\n"
-        'int main(){HCERTSTORE s=CertOpenSystemStoreA(0,"ROOT");int n=0;PCCERT_CONTEXT c=0;'
-        'while((c=CertEnumCertificatesInStore(s,c)))n++;printf("%d\\n",n);return 0;}'
-    )
-    signed.run("x86_64-w64-mingw32-gcc", "roots.c", "-o", "roots.exe", "-lcrypt32")
-    wine = shutil.which("wine64", path="/usr/lib/wine")
+    if not program.exists():
+        signed.write("roots.c", COUNT_ROOTS)
+        signed.run("x86_64-w64-mingw32-gcc", "roots.c", "-o", "roots.exe", "-lcrypt32")
     environment = {**os.environ, "WINEPREFIX": str(prefix), "WINEDEBUG": "-all"}
-    done = subprocess.run([str(wine), program], env=environment, capture_output=True, text=True, check=True)
-    roots = {c.der for c in read_trust_stores(open_machine(str(prefix))).certificates if c.role is Role.ROOT}
-    assert int(done.stdout) == len(roots)
+    wine = "/usr/lib/wine/wine64"
+    done = subprocess.run([wine, program], env=environment, capture_output=True, text=True, check=True)
+    subprocess.run(["/usr/lib/wine/wineserver64", "-w"], env=environment, check=False)
+    return int(done.stdout)
+
+
+COUNT_ROOTS = """
+#include <windows.h>
+#include <wincrypt.h>
+#include <stdio.h>
+int main() {
+  HCERTSTORE store = CertOpenSystemStoreA(0, "ROOT");
+  PCCERT_CONTEXT found = 0;
+  int count = 0;
+  while ((found = CertEnumCertificatesInStore(store, found))) count++;
+  printf("%d\\n", count);
+  return 0;
+}
+"""
+
+
+def test_the_roots_that_a_program_of_a_prefix_counts_are_those_that_are_read(
+    prefix: Path, stores: TrustStores, signed: Signed
+) -> None:
+    assert roots_of(prefix, signed) == len({c.der for c in stores.certificates if c.role is Role.ROOT})
+
+
+def test_a_root_that_is_imported_into_a_prefix_counts_for_its_programs_until_it_is_taken_out(
+    prefix: Path, signed: Signed, fundamen: Fundamen
+) -> None:
+    machine = ("-m", str(prefix))
+    count = roots_of(prefix, signed)
+    fingerprint = read_certificate(ssl.PEM_cert_to_DER_cert(signed.root.read_text())).sha256
+    setup = prefix / "drive_c" / "setup.exe"
+    shutil.copy(signed.sign("tidebook.exe", "code", "-h", "sha256"), setup)
+    refused = fundamen("inspect", *machine, "C:\\setup.exe")
+    assert (refused.status, "whom this machine does not trust" in refused.out) == (1, True)
+    importing = ("restore", "--import-root", "--issuer", str(signed.root), "--fingerprint", fingerprint, "--yes")
+    done = fundamen(*importing, *machine, "C:\\setup.exe")
+    assert done.status == 0, done.out + done.err
+    assert roots_of(prefix, signed) == count + 1
+    assert fundamen("inspect", *machine, "C:\\setup.exe").status == 0
+    assert fundamen("undo", *machine).status == 0  # the prefix has written its registry anew meanwhile
+    assert roots_of(prefix, signed) == count
+
+
+def test_debians_own_tool_keeps_what_was_imported_and_its_programs_trust_it(
+    signed: Signed, tmp_path: Path, fundamen: Fundamen
+) -> None:
+    root = tmp_path / "root"
+    shutil.copytree("/etc/ssl", root / "etc/ssl", symlinks=True)
+    shutil.copytree("/usr/share/ca-certificates", root / "usr/share/ca-certificates")
+    (root / "etc/os-release").write_text("")
+    (root / "usr/lib").mkdir()
+    shutil.copy("/etc/ca-certificates.conf", root / "etc")
+    leaf = root / "leaf.pem"
+    leaf.write_text((signed.folder / "tls.pem").read_text() + (signed.folder / "ca.pem").read_text())
+    fingerprint = read_certificate(ssl.PEM_cert_to_DER_cert(signed.root.read_text())).sha256
+    importing = ("restore", "--import-root", "--issuer", str(signed.root), "--fingerprint", fingerprint, "--yes")
+    done = fundamen(*importing, "-m", str(root), "/leaf.pem")
+    assert done.status == 0, done.out + done.err
+    certs = root / "etc/ssl/certs"
+    for anew in (False, True):
+        if anew:
+            folders = ("--certsconf", "etc/ca-certificates.conf", "--certsdir", "usr/share/ca-certificates")
+            local = ("--localcertsdir", "usr/local/share/ca-certificates", "--etccertsdir", "etc/ssl/certs")
+            hooks = ("--hooksdir", "/nonexistent")
+            command = ["update-ca-certificates", *folders, *local, *hooks]
+            absolute = [str(root / word) if word.startswith(("etc/", "usr/")) else word for word in command]
+            subprocess.run(absolute, check=True, capture_output=True)
+        for how in (("-CAfile", f"{certs}/ca-certificates.crt"), ("-no-CAfile", "-CApath", str(certs))):
+            signed.run("openssl", "verify", *how, "-untrusted", "ca.pem", "tls.pem")

@@ -11,7 +11,8 @@ from fundamen.formats.cursor import Cursor, MemoryBytes
 from fundamen.formats.der import decoded, reading
 
 _PROPERTY = struct.Struct("<III")  # its number, a reserved 1, its size
-_ALLOWED_USES, _CERTIFICATE, _LIST = 9, 32, 33  # CERT_ENHKEY_USAGE_PROP_ID, CERT_CERT_PROP_ID, CERT_CRL_PROP_ID
+_SHA1_HASH, _ALLOWED_USES = 3, 9  # CERT_SHA1_HASH_PROP_ID, CERT_ENHKEY_USAGE_PROP_ID
+_CERTIFICATE, _LIST = 32, 33  # CERT_CERT_PROP_ID, CERT_CRL_PROP_ID
 _MOST_PROPERTIES = 100
 
 
@@ -43,3 +44,9 @@ def _purposes(data: bytes) -> frozenset[str]:
 
     with reading("The allowed uses of a stored certificate"):
         return frozenset(each.dotted for each in decoded(ExtKeyUsageSyntax, data))
+
+
+def stored_blob(certificate: bytes, sha1: bytes) -> bytes:
+    """A certificate as a value ``Blob`` of a store, with the fingerprint by which the system finds it."""
+    parts = ((_SHA1_HASH, sha1), (_CERTIFICATE, certificate))
+    return b"".join(_PROPERTY.pack(number, 1, len(data)) + data for number, data in parts)

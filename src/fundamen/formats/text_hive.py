@@ -109,3 +109,30 @@ def _blocks(data: bytes) -> dict[str, tuple[str, ...]]:
         key, _, rest = block.partition("]")
         blocks[key] = tuple(line for line in rest.splitlines()[1:] if line and not line.startswith("#time="))
     return blocks
+
+
+def with_key(data: bytes, key: str, values: dict[str, bytes], seconds: int) -> bytes:
+    """A hive with one more key at its end, of binary values; everything else stays as it is, to the byte.
+
+    Args:
+        data: the hive.
+        key: its path; it must not be there yet.
+        values: name -> bytes.
+        seconds: when, since 1970, UTC.
+    """
+    lines = [f"[{_escaped(key)}] {seconds}"]
+    lines += [f'"{name}"=hex:{content.hex(",")}' for name, content in values.items()]
+    separator = b"" if data.endswith(b"\n") else b"\n"
+    return data + separator + b"\n" + "\n".join(lines).encode() + b"\n"
+
+
+def without_key(data: bytes, key: str) -> bytes:
+    """A hive without one key and its values; the same bytes where it has no such key."""
+    text = data.decode("utf-8", "surrogateescape")
+    found = re.search(re.escape("\n[" + _escaped(key) + "]"), text, re.IGNORECASE)
+    if found is None:
+        return data
+    begin = found.start() - (text[: found.start()].endswith("\n"))  # the empty line before it goes with it
+    end = text.find("\n[", found.end())
+    rest = "\n" if end < 0 else text[end - (text[end - 1] == "\n") :]
+    return (text[:begin] + rest).encode("utf-8", "surrogateescape")

@@ -77,7 +77,8 @@ def undo_text(entry: Entry, machine: Machine, *, drawn: bool) -> str:
     rows = [("taken away" if step.record.before is None else "put back", step.record.path) for step in entry.steps]
     page.columns(rows)
     page.heading("Next")
-    page.raw(command(machine, "trace", entry.program))
+    is_of_root = any(step.record.insertion is not None for step in entry.steps)
+    page.raw(command(machine, "inspect" if is_of_root else "trace", entry.program))
     return page.text()
 
 

@@ -8,7 +8,7 @@ from fundamen.trust.chain import IN_WORDS, Chain, Link, Purpose, Standing
 from fundamen.trust.fingerprint import grouped
 from fundamen.trust.publisher import Publisher, Signature
 from fundamen.trust.publisher import Standing as Says
-from fundamen.trust.remedy import remedy
+from fundamen.trust.remedy import find_root_to_import, remedy
 
 _VERDICTS = {
     Says.TRUSTED: Verdict.SOUND,
@@ -60,7 +60,7 @@ def certificates_text(inspection: CertificateInspection, *, drawn: bool) -> str:
     for chain in drawn_ones[:_MOST_CHAINS]:
         page.heading(f"{chain.links[0].certificate.subject.shown}, for {IN_WORDS[chain.purpose]}")
         _add_names(page, chain.links[0].certificate, chain.purpose)
-        _add_chain(page, chain)
+        add_chain(page, chain)
     if len(drawn_ones) > _MOST_CHAINS:
         page.blank()
         page.line(f"{len(drawn_ones) - _MOST_CHAINS} more are not drawn; --json has them all.")
@@ -112,10 +112,10 @@ def _add_signature(page: Page, signature: Signature, number: int | None) -> None
         page.field("timestamp", f"{stamp.at:%Y-%m-%d %H:%M} UTC, attested by {service}")
     if signature.chain is not None:
         page.heading("Its chain, from the root down")
-        _add_chain(page, signature.chain)
+        add_chain(page, signature.chain)
 
 
-def _add_chain(page: Page, chain: Chain) -> None:
+def add_chain(page: Page, chain: Chain) -> None:
     """A chain from the root down, and what would mend it."""
     top = chain.links[-1]
     if top.standing is Standing.ISSUER_MISSING:
@@ -131,6 +131,8 @@ def _add_chain(page: Page, chain: Chain) -> None:
     if chain.failing is not None:
         page.blank()
         page.field("to mend it", remedy(chain), indent=2)
+        if find_root_to_import(chain) is not None:
+            page.raw("fundamen restore --import-root --fingerprint SHA256 FILE")
 
 
 def _word(link: Link) -> str:

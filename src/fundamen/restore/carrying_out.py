@@ -18,8 +18,7 @@ from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.file_state import FileState, read_state
 from fundamen.placing.replacing import copy_flushed, flush_folder, put
 from fundamen.restore.journal import Journal, State, StepRecord, StepState
-from fundamen.restore.plan import PlaceFile
-from fundamen.restore.rehearsal import Rehearsal
+from fundamen.restore.steps import Change, Work
 from fundamen.restore.taking_back import cause_of, standing_folder, take_back_steps
 
 _NEW_FILE, _NEW_PROGRAM = 0o644, 0o755  # modes
@@ -29,21 +28,19 @@ Progress = Callable[[MachinePath], None]
 
 
 def carry_out(
-    machine: Machine, rehearsal: Rehearsal, journal: Journal, now: datetime, progress: Progress = lambda _path: None
+    machine: Machine, work: Work, journal: Journal, now: datetime, progress: Progress = lambda _path: None
 ) -> int:
-    """Do what was rehearsed, and give the restoration's number in the journal.
+    """Do all steps of some work, and give the restoration's number in the journal.
 
     The caller holds the machine with ``alone_on`` and has asked ``require_finished``.
 
     Raises:
         RestorationError: a step failed; all steps were taken back. Also when there is too little room.
     """
-    plan = rehearsal.plan
-    targets = [(step, _target(machine, step)) for step in plan.steps]
+    targets = [(step, _target(machine, step)) for step in work.steps]
     _require_room(journal, targets)
-    titles = tuple(f"{package.title} from {source.name}" for source, package in plan.packages)
     try:
-        number = journal.begin(plan.program, titles, now)
+        number = journal.begin(work.program, work.titles, now)
     except (OSError, UnreadableError) as error:
         raise RestorationError(
             what="The restoration was not begun",
@@ -53,7 +50,7 @@ def carry_out(
     try:
         for index, (step, target) in enumerate(targets):
             progress(step.path)
-            _carry_out_step(journal, number, index, step, target, rehearsal.contents[step.file.sha256])
+            _carry_out_step(journal, number, index, step, target, work.contents[step.sha256])
         journal.mark(number, State.DONE)
     except (OSError, KeyboardInterrupt, UnreadableError) as error:
         raise _taken_back(journal, number, error) from error
@@ -61,19 +58,19 @@ def carry_out(
 
 
 def _carry_out_step(
-    journal: Journal, number: int, index: int, step: PlaceFile, target: HostPath, content: HostPath
+    journal: Journal, number: int, index: int, step: Change, target: HostPath, content: HostPath
 ) -> None:
     record = _keep_original(journal, number, index, step, target)
     journal.write_step(number, index, StepState.KEPT, record)
     for folder in record.new_folders:
         os.mkdir(folder)
         flush_folder(os.path.dirname(folder))
-    put(content, target, HostPath(record.staged), step.file.sha256, _state_for(record, executable=step.file.executable))
+    put(content, target, HostPath(record.staged), step.sha256, _state_for(record, executable=step.executable))
     done = msgspec.structs.replace(record, folder_after_ns=os.stat(standing_folder(record)).st_mtime_ns)
     journal.write_step(number, index, StepState.PLACED, done)
 
 
-def _keep_original(journal: Journal, number: int, index: int, step: PlaceFile, target: HostPath) -> StepRecord:
+def _keep_original(journal: Journal, number: int, index: int, step: Change, target: HostPath) -> StepRecord:
     before = read_state(target)
     kept = ""
     if before is not None:
@@ -90,7 +87,8 @@ def _keep_original(journal: Journal, number: int, index: int, step: PlaceFile, t
         staged=os.path.join(os.path.dirname(target), f".fundamen-{number}-{index}"),
         kept=kept,
         before=before,
-        after_sha256=step.file.sha256,
+        after_sha256=step.sha256,
+        insertion=step.insertion,
         new_folders=new_folders,
         folder_modified_ns=standing.st_mtime_ns,
         folder_accessed_ns=standing.st_atime_ns,
@@ -108,8 +106,8 @@ def _state_for(record: StepRecord, *, executable: bool) -> FileState:
     return FileState(0, "", mode, uid, gid, -1, -1)
 
 
-def _target(machine: Machine, step: PlaceFile) -> HostPath:
-    return machine.host_path(step.path)
+def _target(machine: Machine, step: Change) -> HostPath:
+    return HostPath(step.host) if step.host else machine.host_path(step.path)
 
 
 def _folders_to_make(target: HostPath) -> tuple[str, ...]:
@@ -121,7 +119,7 @@ def _folders_to_make(target: HostPath) -> tuple[str, ...]:
     return tuple(folders)
 
 
-def _require_room(journal: Journal, targets: list[tuple[PlaceFile, HostPath]]) -> None:
+def _require_room(journal: Journal, targets: list[tuple[Change, HostPath]]) -> None:
     """Look that there is room before anything is changed: for the new files, and for what is kept."""
     needed: dict[int, tuple[str, int]] = {}
 
@@ -132,7 +130,7 @@ def _require_room(journal: Journal, targets: list[tuple[PlaceFile, HostPath]]) -
         needed[device] = (folder, needed.get(device, ("", _SPARE_BYTES))[1] + size)
 
     for step, target in targets:
-        add(os.path.dirname(target), step.file.size)
+        add(os.path.dirname(target), step.size)
         add(journal.folder, os.path.getsize(target) if os.path.isfile(target) else 0)
     for folder, size in needed.values():
         free = shutil.disk_usage(folder).free

@@ -6,8 +6,16 @@ import os
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import HostPath
 from fundamen.restore.journal import Journal
+from fundamen.sources.writing import write_whole
 
 _DIGITS = 16
+
+
+def kept_bytes(home: HostPath, data: bytes) -> HostPath:
+    """Our own copy of some bytes that are to be placed, by their digest. Raises: OSError."""
+    path = os.path.join(home, "content", hashlib.sha256(data).hexdigest())
+    write_whole(path, data)
+    return HostPath(path)
 
 
 def journal_of(machine: Machine, home: HostPath) -> Journal:

@@ -18,6 +18,7 @@ import msgspec
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.file_state import FileState
+from fundamen.restore.insertions import Insertion
 
 OURS = -1  # instead of a folder's time of change: the folder was last changed by us, so its time is ours to set
 SOMEBODY_ELSES = 0  # it was not
@@ -71,6 +72,7 @@ class StepRecord(msgspec.Struct, frozen=True):
     new_folders: tuple[str, ...]  # that had to be made, outermost first
     folder_modified_ns: int  # of the nearest folder that was there before
     folder_accessed_ns: int
+    insertion: Insertion | None = None  # what was put into a file that others write to as well
     folder_after_ns: int = OURS  # that folder's time of change right after the step; OURS until then
 
 

@@ -12,26 +12,12 @@ from fundamen.model.errors import UnreadableError
 from fundamen.model.package import Base, Package, PackageFile
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
+from fundamen.restore.steps import PlaceFile, place_file
 from fundamen.sources.layout import place_parts
 from fundamen.sources.offers import Offer, find_offers
 from fundamen.sources.store import Catalogue, Source
 from fundamen.trace.records import Component, Trace
 from fundamen.trust.digest import digest_of
-
-
-class PlaceFile(msgspec.Struct, frozen=True):
-    """One step: a file of a package is put in its place, and what stood there is kept."""
-
-    path: MachinePath  # with all links followed
-    file: PackageFile
-    package: Package
-    source: Source
-    because: str  # what is wrong with the place now
-
-    @property
-    def replaces(self) -> bool:
-        """Whether something stands there that is replaced."""
-        return self.because != "missing"
 
 
 class Unmet(msgspec.Struct, frozen=True):
@@ -53,7 +39,7 @@ class Plan(msgspec.Struct, frozen=True):
     @property
     def size(self) -> int:
         """How many bytes are to be written, not counting what is kept."""
-        return sum(step.file.size for step in self.steps)
+        return sum(step.size for step in self.steps)
 
 
 def plan_restoration(machine: Machine, trace: Trace, catalogues: Sequence[Catalogue]) -> Plan:
@@ -87,7 +73,7 @@ def plan_restoration(machine: Machine, trace: Trace, catalogues: Sequence[Catalo
             if because is None:
                 untouched.append(path)
             else:
-                step = PlaceFile(path, file, offer.package, offer.source, because)
+                step = place_file(path, file, offer.package, offer.source, because)
                 steps.setdefault(machine.folded(path), step)
     packages = tuple((offer.source, offer.package) for offer in chosen.values())
     return Plan(trace.program, packages, tuple(steps.values()), tuple(untouched), tuple(unmet))
@@ -105,7 +91,7 @@ def with_found_places(machine: Machine, plan: Plan, remaining: Sequence[Componen
             for file in package.files:
                 if found and any(file.answers_to(name) for name in fault.sought_as):
                     path = machine.real(found[0])
-                    step = PlaceFile(path, file, package, source, str(fault.verdict))
+                    step = place_file(path, file, package, source, str(fault.verdict))
                     steps.setdefault(machine.folded(path), step)
     return msgspec.structs.replace(plan, steps=tuple(steps.values()))
 

@@ -10,6 +10,7 @@ from fundamen.machine.overlay import OverlayMachine
 from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.restore.plan import Plan, Unmet, plan_restoration, with_found_places
+from fundamen.restore.steps import Work
 from fundamen.sources.store import Catalogue, Source
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program
@@ -26,6 +27,12 @@ class Rehearsal(msgspec.Struct, frozen=True):
     plan: Plan
     after: Trace
     contents: dict[str, HostPath]  # SHA-256 -> our own verified copy of the bytes
+
+    @property
+    def work(self) -> Work:
+        """What is to be carried out."""
+        titles = tuple(f"{package.title} from {source.name}" for source, package in self.plan.packages)
+        return Work(self.plan.program, titles, self.plan.steps, self.contents)
 
 
 def rehearse(

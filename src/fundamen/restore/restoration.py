@@ -52,7 +52,7 @@ def perform(
     """
     with alone_on(machine):
         require_finished(machine, journal)
-        number = carry_out(machine, rehearsal, journal, now, progress)
+        number = carry_out(machine, rehearsal.work, journal, now, progress)
     proof = trace_program(machine.afresh(), rehearsal.plan.program, authorities)
     return Restoration(rehearsal, number, proof)
 

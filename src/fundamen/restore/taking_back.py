@@ -11,9 +11,11 @@ import msgspec
 
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
-from fundamen.placing.file_state import digest_of_file
+from fundamen.placing.file_state import digest_of_file, read_state
 from fundamen.placing.replacing import put, remove
+from fundamen.restore.insertions import Insertion, without
 from fundamen.restore.journal import OURS, SOMEBODY_ELSES, Entry, Journal, State, Step, StepRecord, StepState
+from fundamen.sources.writing import write_whole
 
 
 def undo(journal: Journal, number: int | None) -> Entry:
@@ -100,6 +102,8 @@ def _conflict(step: Step) -> MachinePath | None:
     except OSError:
         return record.path
     expected = {record.after_sha256, record.before.sha256 if record.before else None}
+    if found is not None and record.insertion is not None:
+        return None  # others may write there as well: what was put in is taken out of whatever stands there now
     return None if found in expected else record.path
 
 
@@ -129,11 +133,27 @@ def take_back_steps(journal: Journal, entry: Entry) -> None:
         journal.write_step(entry.number, step.number, StepState.TAKEN_BACK, step.record)
 
 
+def _take_out(record: StepRecord, insertion: Insertion) -> None:
+    """Take what was put into a file out of it again; everything else that was written there since stays."""
+    target = HostPath(record.target)
+    with open(target, "rb") as file:
+        data = file.read()
+    left = without(data, insertion)
+    state = read_state(target)
+    if left == data or state is None:
+        return
+    ours = HostPath(f"{record.kept}-taken-out")
+    write_whole(ours, left)
+    put(ours, target, HostPath(record.staged), digest_of_file(ours), msgspec.structs.replace(state, modified_ns=-1))
+
+
 def _take_back_step(record: StepRecord) -> None:
     remove(HostPath(record.staged))
     target = HostPath(record.target)
     if record.before is None:
         remove(target)
+    elif record.insertion is not None and digest_of_file(target) not in {record.after_sha256, record.before.sha256}:
+        _take_out(record, record.insertion)
     else:
         put(HostPath(record.kept), target, HostPath(record.staged), record.before.sha256, record.before)
     for folder in reversed(record.new_folders):

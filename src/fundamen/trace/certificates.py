@@ -10,8 +10,10 @@ from fundamen.formats.certificate_file import read_certificates
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.paths import MachinePath, shown
+from fundamen.trace.inspection import holds_certificates
 from fundamen.trust.certificate import Certificate, read_certificate
 from fundamen.trust.chain import Chain, Issuers, Purpose, build_chain
+from fundamen.trust.signed_file import judge_file
 
 
 class CertificateInspection(msgspec.Struct, frozen=True):
@@ -47,6 +49,25 @@ def inspect_certificates(
     with machine.open(path) as source:
         held = read_certificates(source, password)
     return _inspected(path, held.kind, held.certificates, issuers, now, Purpose.ANY, len(held.revocation_lists))
+
+
+def chain_of(machine: Machine, path: MachinePath, issuers: Issuers, now: datetime) -> Chain | None:
+    """The chain that decides whether a file is trusted: of its signature, or of the certificates that it holds.
+
+    None where it has neither.
+
+    Raises:
+        UnreadableError: it cannot be read.
+    """
+    if holds_certificates(machine, path):
+        inspected = inspect_certificates(machine, path, issuers, now)
+        return next(iter(inspected.failing or inspected.chains), None)
+    binary = machine.binary(path)
+    if not binary.may_be_signed:
+        return None
+    with machine.open(path) as source:
+        decisive = judge_file(source, binary, issuers, now).decisive
+    return decisive.chain if decisive is not None else None
 
 
 def inspect_server(

@@ -186,6 +186,10 @@ class Issuers:
         stored = self.role_of(certificate)
         return stored is not None and stored.role in {Role.ROOT, Role.ON_DEMAND}
 
+    def stored(self) -> tuple[StoredCertificate, ...]:
+        """Everything that was gathered, as it was given."""
+        return tuple(stored for roles in self._roles.values() for stored in roles.values())
+
     def all(self) -> list[Certificate]:
         """All certificates, each once."""
         return [held.certificate for named in self._by_subject.values() for held in named]

@@ -30,6 +30,9 @@ from fundamen.sources.store import SourceStore
 @click.option("--yes", is_flag=True, help="Carry it out without asking.")
 @click.option("--launch", is_flag=True, help="Run the program afterwards, with ARGUMENTS, and show how it ended.")
 @click.option("--launch-seconds", type=click.FloatRange(0.1), default=20.0, show_default=True, help="How long at most.")
+@click.option("--import-root", is_flag=True, help="Import the root that PROGRAM's chain of certificates ends in.")
+@click.option("--fingerprint", metavar="SHA256", help="The root's, as its owner read it out; otherwise you type it.")
+@click.option("--issuer", multiple=True, metavar="FILE", help="Certificates to build the chain with, the root's too.")
 @options.machine_options
 @options.output_options
 def command(
@@ -40,6 +43,9 @@ def command(
     yes: bool,
     launch: bool,
     launch_seconds: float,
+    import_root: bool,
+    fingerprint: str | None,
+    issuer: tuple[str, ...],
     machine: Callable[[], Machine],
     output: Output,
 ) -> None:
@@ -48,15 +54,24 @@ def command(
     The plan is rehearsed first: laid over the machine, it is traced as it would be. Then you are asked. What is
     replaced is kept, every step is written to a journal before it is made, and all of it can be undone.
 
+    With --import-root it is not a package that is brought, but the root certificate in which the chain of a signed
+    PROGRAM, or of a file of certificates, ends: into the machine's store, once its whole fingerprint was confirmed.
+
     \b
     fundamen restore --rehearse /opt/tidebook/bin/tidebook
     fundamen restore --yes --launch /opt/tidebook/bin/tidebook -- --today
+    fundamen restore --import-root --issuer ardvane-root.cer 'C:\\Downloads\\setup.exe'
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     with output:
         examined, home = machine(), options.home()
         journal, store = journal_of(examined, home), SourceStore(home)
         require_ready(examined, journal)
         path = find_program(examined, program)
+        if import_root:
+            from fundamen.cli.root_import import Asked, import_root_of  # noqa: PLC0415 - seldom asked for
+
+            asked = Asked(fingerprint, issuer, only_rehearse=only_rehearse, yes=yes)
+            finish(import_root_of(examined, path, asked, journal, output))
         if launch:
             require_launchable(examined, path)
         with output.working("Proving the sources"):

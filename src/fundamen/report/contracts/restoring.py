@@ -1,11 +1,14 @@
 """The contracts of ``restore``, ``undo`` and ``history`` with ``--json``."""
 
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import msgspec
 
 from fundamen.restore.journal import Entry
 from fundamen.restore.restoration import Restoration
+
+if TYPE_CHECKING:  # it loads the library of cryptography
+    from fundamen.restore.root_import import RootImport
 
 RestoreState = Literal["not needed", "rehearsed", "restored", "no remedy", "declined"]
 
@@ -92,6 +95,27 @@ def restore_record(restoration: Restoration, state: RestoreState) -> RestoreReco
         ),
         unmet=tuple(UnmetPart(unmet.name, unmet.why) for unmet in rehearsal.plan.unmet),
         launched=None if launched is None else LaunchPart(launched.status, launched.output),
+    )
+
+
+def root_import_record(path: str, planned: "RootImport | None", state: RestoreState) -> RestoreRecord:
+    """The contract's form of the import of a root certificate."""
+    proof = planned.proof if planned is not None else None
+    title = planned.work.titles[0] if planned is not None else ""
+    after = (proof or planned.before) if planned is not None else None
+    return RestoreRecord(
+        program=path,
+        state=state,
+        number=planned.number if planned is not None else None,
+        faults_before=int(planned is not None),
+        faults_rehearsed=int(planned is not None and not planned.after.holds),
+        faults=int(after is not None and not after.holds),
+        steps=tuple(
+            StepPart(step.path, step.because, title, "", step.size, step.sha256)
+            for step in (planned.work.steps if planned is not None else ())
+        ),
+        unmet=(),
+        launched=None,
     )
 
 

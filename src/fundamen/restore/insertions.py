@@ -1,0 +1,47 @@
+"""Things that are put into a file which others write to as well: they are found and taken out again one by one.
+
+To undo such a change is not to bring the old file back, if the system has written it anew meanwhile, but to take out of
+it what was put in, and nothing else.
+"""
+
+import base64
+import re
+from enum import StrEnum
+
+import msgspec
+
+from fundamen.formats.text_hive import without_key
+
+_BLOCK = re.compile(rb"-----BEGIN CERTIFICATE-----(.*?)-----END CERTIFICATE-----\r?\n?", re.DOTALL)
+
+
+class Kind(StrEnum):
+    """What is put in."""
+
+    CERTIFICATE = "certificate"  # into a bundle in PEM; named by its base64
+    REGISTRY_KEY = "registry key"  # into a hive in text form; named by its path
+
+
+class Insertion(msgspec.Struct, frozen=True):
+    """One thing that was put into a file."""
+
+    kind: Kind
+    name: str
+
+
+def without(data: bytes, insertion: Insertion) -> bytes:
+    """A file's bytes without what was put in; the same bytes where it is not in them any more."""
+    if insertion.kind is Kind.REGISTRY_KEY:
+        return without_key(data, insertion.name)
+    for block in _BLOCK.finditer(data):
+        if b"".join(block[1].split()) == insertion.name.encode():
+            return data[: block.start()] + data[block.end() :]
+    return data
+
+
+def certificate_block(der: bytes) -> tuple[bytes, Insertion]:
+    """(a certificate in PEM, how it is found again)."""
+    text = base64.b64encode(der).decode()
+    lines = "\n".join(text[at : at + 64] for at in range(0, len(text), 64))
+    block = f"-----BEGIN CERTIFICATE-----\n{lines}\n-----END CERTIFICATE-----\n"
+    return block.encode(), Insertion(Kind.CERTIFICATE, text)

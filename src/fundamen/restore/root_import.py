@@ -1,0 +1,111 @@
+"""Import a root certificate into a machine's store, so that a chain which ends in it holds.
+
+Guarantees: nothing is imported but a root whose whole SHA-256 fingerprint was typed or passed by the technician; it
+goes into the machine's store, never a user's; what is written can be taken out again, also after others have written
+there.
+"""
+
+from collections.abc import Callable
+from datetime import datetime
+
+import msgspec
+
+from fundamen.machine.machine import Machine
+from fundamen.machine.trust_stores import read_trust_stores
+from fundamen.model.errors import UntrustedError, UsageError
+from fundamen.model.paths import MachinePath, shown
+from fundamen.model.trust_store import Role, StoredCertificate, TrustStores
+from fundamen.restore.carrying_out import Progress, carry_out
+from fundamen.restore.journal import Journal
+from fundamen.restore.locking import alone_on, require_finished
+from fundamen.restore.root_stores import Keep, plan_root_import
+from fundamen.restore.steps import Work
+from fundamen.trust.certificate import Certificate
+from fundamen.trust.chain import Chain, Issuers
+from fundamen.trust.fingerprint import grouped, read_fingerprint
+from fundamen.trust.remedy import find_root_to_import, remedy
+
+Judge = Callable[[Issuers], Chain | None]
+
+
+class RootImport(msgspec.Struct, frozen=True):
+    """What would be imported for a file, and what would come of it."""
+
+    path: MachinePath
+    root: Certificate
+    work: Work
+    before: Chain
+    after: Chain  # rehearsed
+    number: int | None = None  # in the journal; None where nothing was carried out
+    proof: Chain | None = None  # built anew afterwards, from what the machine then trusts
+
+
+def rehearse_root_import(
+    machine: Machine, path: MachinePath, judge: Judge, given: Issuers, keep: Keep, now: datetime
+) -> RootImport | None:
+    """Find the root whose import makes a file's chain hold; None where it holds already.
+
+    Args:
+        machine: whose store it is.
+        path: a signed file, or one of certificates.
+        judge: builds the file's chain over what is at hand.
+        given: all that is at hand.
+        keep: keeps bytes of ours until they are placed.
+        now: this moment.
+
+    Raises:
+        UsageError: the file has no chain, or importing a root would not mend it; or the machine takes none.
+        UnreadableError: the machine's store cannot be read.
+    """
+    before = judge(given)
+    if before is None:
+        raise UsageError(
+            what=f"No root can be imported for {shown(path)}",
+            why="it has no signature and no certificate",
+            do=f"See what it is: fundamen inspect {shown(path)}",
+        )
+    if before.holds:
+        return None
+    root = find_root_to_import(before)
+    if root is None:
+        raise UsageError(
+            what=f"Importing a root would not make {shown(path)} trusted",
+            why=before.why,
+            do=f"{remedy(before)} Certificates that are not in the file are named with --issuer FILE.",
+        )
+    stored = StoredCertificate(root.der, Role.ROOT, "the machine's store, as it would be")
+    after = judge(Issuers(TrustStores((stored,)), given.stored()))
+    assert after is not None  # noqa: S101 - the same file had one before
+    return RootImport(path, root, plan_root_import(machine, path, root, keep, int(now.timestamp())), before, after)
+
+
+def require_fingerprint(root: Certificate, typed: str) -> None:
+    """Compare what the technician got over a second way with the root.
+
+    Raises:
+        UsageError: it has not the form of a fingerprint.
+        UntrustedError: it is another one.
+    """
+    if read_fingerprint(typed) == root.sha256:
+        return
+    raise UntrustedError(
+        what=f"The root {root.subject.shown} is not imported",
+        # The right one is not shown here: whoever pastes it has checked nothing.
+        why=f"the fingerprint that was given, {grouped(read_fingerprint(typed)[:16])} ..., is not the root's",
+        do="Have it read out again by the root's owner, over a second way. If it stays so, do not trust the file.",
+    )
+
+
+def perform_root_import(
+    machine: Machine, planned: RootImport, judge: Judge, journal: Journal, now: datetime, progress: Progress
+) -> RootImport:
+    """Carry an import out, and build the chain anew from what the machine then trusts.
+
+    Raises:
+        UnfinishedError: another Fundamen is at work, or an earlier restoration was cut off.
+        RestorationError: it failed and was taken back.
+    """
+    with alone_on(machine):
+        require_finished(machine, journal)
+        number = carry_out(machine, planned.work, journal, now, progress)
+    return msgspec.structs.replace(planned, number=number, proof=judge(Issuers(read_trust_stores(machine.afresh()))))

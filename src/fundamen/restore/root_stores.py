@@ -1,0 +1,128 @@
+r"""Where each kind of machine keeps the roots that it trusts, and what is to be written there to add one.
+
+Sources: Debian's update-ca-certificates(8) and Fedora's update-ca-trust(8) for the files that both their tools and the
+programs read; OpenSSL, X509_NAME_hash, for the names in a folder of single certificates; for a prefix the registry key
+``SystemCertificates\Root``.
+"""
+
+import hashlib
+import os
+import re
+from collections.abc import Callable, Iterator
+
+from fundamen.formats.stored_certificate import stored_blob
+from fundamen.formats.text_hive import with_key
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.trust_stores import ADDED, BUNDLES, FOLDERS
+from fundamen.model.architecture import Platform
+from fundamen.model.errors import UsageError
+from fundamen.model.paths import HostPath, MachinePath
+from fundamen.restore.insertions import Insertion, Kind, certificate_block
+from fundamen.restore.steps import Change, Work
+from fundamen.trust.certificate import Certificate
+from fundamen.trust.name_hash import name_hash
+
+Keep = Callable[[bytes], HostPath]
+
+_MOST_BUNDLE = 64 << 20
+_MOST_HIVE = 256 << 20
+_KEY = "Software\\Microsoft\\SystemCertificates\\Root\\Certificates\\"
+_HASHED_NAME = re.compile(r"^[0-9a-f]{8}\.\d+$")
+
+
+def plan_root_import(machine: Machine, program: MachinePath, root: Certificate, keep: Keep, now_seconds: int) -> Work:
+    """What is to be written so that a machine trusts a root; nothing is written here.
+
+    Args:
+        machine: whose store it is.
+        program: for which the root is imported.
+        root: the certificate.
+        keep: keeps bytes of ours until they are placed.
+        now_seconds: this moment, since 1970, UTC.
+
+    Raises:
+        UsageError: this kind of machine cannot be given a root from outside; the message says how else.
+        UnreadableError: its store cannot be read.
+    """
+    if machine.platform is Platform.LINUX:
+        changes = list(_linux_changes(machine, root))
+    elif machine.is_prefix:
+        changes = list(_prefix_changes(machine, root, now_seconds))
+    else:
+        raise UsageError(
+            what=f"The root {root.subject.shown} cannot be imported into {machine.title}",
+            why="its store can be changed only by the system itself while it runs",
+            do="On that machine, as an administrator: certutil -addstore Root FILE, then look again.",
+        )
+    contents = {change.sha256: keep(data) for change, data in changes}
+    title = f"the root certificate {root.subject.shown}"
+    return Work(program, (title,), tuple(change for change, _ in changes), contents)
+
+
+def _linux_changes(machine: Machine, root: Certificate) -> Iterator[tuple[Change, bytes]]:
+    block, insertion = certificate_block(root.der)
+    bundle = next((path for path in BUNDLES if machine.look(path).kind is EntryKind.FILE), None)
+    if bundle is None:
+        raise UsageError(
+            what=f"The root {root.subject.shown} cannot be imported into {machine.title}",
+            why=f"it has no bundle of roots at any known place, such as {BUNDLES[0]}",
+            do="Install the system's package of root certificates (ca-certificates) first.",
+        )
+    name = "".join(c if c.isalnum() else "-" for c in root.subject.shown.lower())[:60]
+    added = next((folder for folder in ADDED if machine.look(folder).kind is EntryKind.FOLDER), ADDED[0])
+    yield _change(machine, machine.join(added, f"{name}-{root.sha256[:8]}.crt"), block)
+    data = machine.content(bundle, _MOST_BUNDLE)
+    separator = b"" if data.endswith(b"\n") or not data else b"\n"
+    yield _change(machine, bundle, data + separator + block, insertion)
+    folder = FOLDERS[0]
+    if any(_HASHED_NAME.match(known) for known in machine.names(folder)):
+        yield _change(machine, machine.join(folder, _free_name(machine, folder, name_hash(root.der))), block)
+
+
+def _free_name(machine: Machine, folder: MachinePath, hashed: str) -> str:
+    number = 0
+    while machine.look(machine.join(folder, f"{hashed}.{number}")).kind is not EntryKind.ABSENT:
+        number += 1
+    return f"{hashed}.{number}"
+
+
+def _prefix_changes(machine: Machine, root: Certificate, now_seconds: int) -> Iterator[tuple[Change, bytes]]:
+    _require_quiet(machine)
+    path = HostPath(os.path.join(machine.root, "system.reg"))
+    with open(path, "rb") as file:
+        data = file.read(_MOST_HIVE)
+    key = _KEY + root.sha1.upper()
+    changed = with_key(data, key, {"Blob": stored_blob(root.der, bytes.fromhex(root.sha1))}, now_seconds)
+    yield (
+        Change(
+            path=MachinePath("system.reg"),
+            host=path,
+            because="the root is not in it",
+            sha256=hashlib.sha256(changed).hexdigest(),
+            size=len(changed),
+            insertion=Insertion(Kind.REGISTRY_KEY, key),
+        ),
+        changed,
+    )
+
+
+def _require_quiet(machine: Machine) -> None:
+    """A running prefix keeps its registry in memory, and would write over what we put into the file."""
+    status = os.stat(machine.root)
+    socket = f"/tmp/.wine-{status.st_uid}/server-{status.st_dev:x}-{status.st_ino:x}/socket"  # noqa: S108 - wine's own place
+    if os.path.exists(socket):
+        raise UsageError(
+            what=f"The registry of {machine.title} cannot be changed now",
+            why="programs of the prefix are running, and would write over the change",
+            do="End them (wineserver -w waits for it), then try again.",
+        )
+
+
+def _change(
+    machine: Machine, path: MachinePath, data: bytes, insertion: Insertion | None = None
+) -> tuple[Change, bytes]:
+    place = machine.real(path)
+    is_there = machine.look(place).kind is not EntryKind.ABSENT
+    because = "the root is not in it" if is_there else "missing"
+    digest = hashlib.sha256(data).hexdigest()
+    return Change(path=place, because=because, sha256=digest, size=len(data), insertion=insertion), data

@@ -1,0 +1,56 @@
+"""What a restoration does to single files, whatever asked for it."""
+
+import msgspec
+
+from fundamen.model.package import Package, PackageFile
+from fundamen.model.paths import HostPath, MachinePath
+from fundamen.restore.insertions import Insertion
+from fundamen.sources.store import Source
+
+
+class Change(msgspec.Struct, frozen=True, kw_only=True):
+    """One step: a file gets other content, and what stood there is kept."""
+
+    path: MachinePath  # with all links followed
+    because: str  # what is wrong with the place now
+    sha256: str  # of the new content
+    size: int  # bytes
+    executable: bool = False
+    host: str = ""  # where it lies on this host, if that is outside of the machine's own paths
+    insertion: Insertion | None = None  # where the new content is the old one with something put in
+
+    @property
+    def replaces(self) -> bool:
+        """Whether something stands there that is replaced."""
+        return self.because != "missing"
+
+
+class PlaceFile(Change, frozen=True, kw_only=True):
+    """A file of a package is put in its place."""
+
+    file: PackageFile
+    package: Package
+    source: Source
+
+
+def place_file(path: MachinePath, file: PackageFile, package: Package, source: Source, because: str) -> PlaceFile:
+    """The step that puts a package's file at a path."""
+    return PlaceFile(
+        path=path,
+        because=because,
+        sha256=file.sha256,
+        size=file.size,
+        executable=file.executable,
+        file=file,
+        package=package,
+        source=source,
+    )
+
+
+class Work(msgspec.Struct, frozen=True):
+    """All that is to be carried out as one restoration."""
+
+    program: MachinePath  # for which it is done
+    titles: tuple[str, ...]  # what is brought, for people
+    steps: tuple[Change, ...]
+    contents: dict[str, HostPath]  # SHA-256 -> our own verified copy of the bytes

@@ -1,0 +1,106 @@
+"""A root is imported into the machine's store, once its fingerprint was confirmed, and taken out again."""
+
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from builders.machine import ALinuxMachine, a_copy
+from builders.pe import a_pe
+from builders.signing import APublisher
+from conftest import Fundamen
+from fundamen.formats.text_hive import TextHive, with_key, without_key
+from fundamen.restore.insertions import certificate_block, without
+
+PUBLISHER = APublisher()
+BUNDLE = "/etc/ssl/certs/ca-certificates.crt"
+FINGERPRINT = PUBLISHER.root.certificate.sha256
+KNOWN = APublisher().root.pem
+
+
+@pytest.fixture
+def office(linux: ALinuxMachine, tmp_path: Path) -> ALinuxMachine:
+    """A machine that does not trust the publisher of a package; the publisher's root lies in root.cer."""
+    (tmp_path / "root.cer").write_bytes(PUBLISHER.root.der)
+    linux.file(BUNDLE, KNOWN).file("/etc/ssl/certs/00000000.0", KNOWN)
+    return linux.file("/opt/chain.pem", PUBLISHER.signer.pem + PUBLISHER.authority.pem)
+
+
+def importing(*words: str) -> tuple[str, ...]:
+    return ("restore", "--import-root", "--issuer", "root.cer", *words, "/opt/chain.pem")
+
+
+def test_a_root_is_imported_proven_and_taken_out_again(
+    office: ALinuxMachine, fundamen: Fundamen, tmp_path: Path
+) -> None:
+    before = a_copy(tmp_path / "before", office.root)
+    machine = ("-m", str(office.root))
+    missing = fundamen("inspect", *machine, "/opt/chain.pem")
+    assert (missing.status, "Ardvane Root R1" in missing.out) == (1, True)
+    ran = fundamen(*importing("--yes", "--fingerprint", FINGERPRINT.upper()), *machine)
+    assert ran.status == 0, ran.err
+    assert "Imported: the machine trusts Ardvane Root R1. The chain of chain.pem holds." in ran.out
+    assert fundamen("inspect", *machine, "/opt/chain.pem").status == 0
+    assert fundamen(*importing(), *machine).out.startswith("Nothing is to be imported")
+    assert fundamen("undo", *machine).status == 0
+    assert tree(office.root) == tree(before)
+
+
+def tree(root: Path) -> dict[str, bytes]:
+    return {str(path.relative_to(root)): path.read_bytes() for path in sorted(root.rglob("*")) if path.is_file()}
+
+
+@pytest.mark.parametrize(
+    ("words", "status", "said"),
+    [
+        (("--yes", "--fingerprint", "0" * 64), 4, "is not the root's"),
+        (("--yes", "--fingerprint", "1234"), 2, "64 hexadecimal digits"),
+        (("--yes",), 1, "Nothing was imported. Have the fingerprint read out"),
+        (("--rehearse",), 1, "its chain then holds"),
+    ],
+)
+def test_nothing_is_imported_without_the_whole_fingerprint(
+    office: ALinuxMachine, fundamen: Fundamen, words: tuple[str, ...], status: int, said: str
+) -> None:
+    before = tree(office.root)
+    ran = fundamen(*importing(*words), "-m", str(office.root))
+    assert (ran.status, said in ran.out + ran.err) == (status, True), ran.out + ran.err
+    assert FINGERPRINT[:4] + " " + FINGERPRINT[4:8] not in ran.out
+    assert tree(office.root) == before
+
+
+def test_what_importing_a_root_would_not_mend_is_said(office: ALinuxMachine, fundamen: Fundamen) -> None:
+    office.file("/opt/leaf.pem", PUBLISHER.signer.pem).file("/opt/plain.exe", a_pe())
+    machine = ("-m", str(office.root))
+    assert "Importing a root would not make" in fundamen("restore", "--import-root", "/opt/leaf.pem", *machine).err
+    assert "it has no signature" in fundamen("restore", "--import-root", "/opt/plain.exe", *machine).err
+
+
+def test_a_bundle_that_was_written_anew_keeps_what_else_is_in_it(office: ALinuxMachine, fundamen: Fundamen) -> None:
+    machine = ("-m", str(office.root))
+    assert fundamen(*importing("--yes", "--fingerprint", FINGERPRINT), *machine).status == 0
+    other = APublisher().root.pem
+    bundle = office.root / BUNDLE.lstrip("/")
+    bundle.write_bytes(other + bundle.read_bytes())
+    assert fundamen("undo", *machine).status == 0
+    assert bundle.read_bytes() == other + KNOWN
+
+
+TEXT = st.text(st.characters(codec="utf-8", exclude_characters="\r"), max_size=40)
+
+
+@given(before=TEXT, after=TEXT)
+def test_a_key_goes_into_a_hive_and_out_of_it_and_nothing_else_changes(before: str, after: str) -> None:
+    hive = f'WINE REGISTRY Version 2\n\n[Tide] 1\n"A"="{before}"\n'.encode()
+    added = with_key(hive, "Salt\\Grass", {"Blob": b"\1\2"}, 7)
+    assert TextHive(added).values("salt\\grass") == {"Blob": b"\1\2"}
+    grown = added + f"\n[Reed] 2\n{after}\n".encode()
+    assert without_key(added, "Salt\\Grass") == hive
+    assert without_key(grown, "SALT\\Grass") == hive + f"\n[Reed] 2\n{after}\n".encode()
+
+
+@given(st.binary(max_size=60), st.binary(max_size=60))
+def test_a_certificate_goes_into_a_bundle_and_out_of_it(before: bytes, after: bytes) -> None:
+    block, insertion = certificate_block(PUBLISHER.root.der)
+    assert without(before + block + after, insertion) == before + after
