@@ -29,6 +29,7 @@ bench: $(VENV)/.dev
 	$(BIN)/python benchmarks/start_up.py
 	$(BIN)/python benchmarks/windows_volume.py
 	$(BIN)/python benchmarks/all_programs.py
+	$(BIN)/python benchmarks/transfer.py
 
 # The JSON Schemas in docs/schemas/, anew from the types.
 schemas: $(VENV)/.dev

@@ -66,8 +66,8 @@ def home() -> HostPath:
     return HostPath(user_state_dir("fundamen", appauthor=False))
 
 
-def secret(path: str | None) -> str:
-    """A password that stands in a file, its line end left out; empty where none was given.
+def secret(path: str | None, what: str = "The password") -> str:
+    """A short text that stands in a file, such as a password, its line end left out; empty where none was given.
 
     Raises:
         UnreadableError: the file cannot be read.
@@ -76,12 +76,12 @@ def secret(path: str | None) -> str:
         return ""
     try:
         with open(path, encoding="utf-8") as file:
-            return file.read(4096).rstrip("\r\n")
+            return file.read(1 << 20).rstrip("\r\n")
     except (OSError, UnicodeDecodeError) as error:
         raise UnreadableError(
-            what=f"The password in {shown(path)} cannot be read",
+            what=f"{what} in {shown(path)} cannot be read",
             why=str(error),
-            do="Name a file that holds the password and nothing else.",
+            do="Name a file of text that you may read.",
         ) from error
 
 

@@ -14,6 +14,7 @@ from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import shown
 
 _STATUS_WIDTH = 80
+_LARGE = 1 << 20  # bytes
 
 
 class Output:
@@ -92,6 +93,26 @@ class Output:
             bar_template="%(label)s  %(bar)s  %(info)s",
         ) as bar:
             yield lambda _item: bar.update(1)
+
+    @contextmanager
+    def receiving(self, size: int, label: str) -> Iterator[Any]:
+        """A progress bar over bytes of what is large enough to be waited for; gives a function to call with counts.
+
+        Where nobody is at a terminal, or the bytes are few, nothing is shown.
+        """
+        if self.as_json or self.quiet or not sys.stderr.isatty() or size < _LARGE:
+            yield lambda _count: None
+            return
+        full, empty = ("■", "□") if _can_draw(sys.stderr) else ("#", "_")
+        with click.progressbar(
+            length=size,
+            label=shown(f"Fetching {label}, {size >> 20} MiB"),
+            file=sys.stderr,
+            fill_char=full,
+            empty_char=empty,
+            bar_template="%(label)s  %(bar)s  %(info)s",
+        ) as bar:
+            yield bar.update
 
     @contextmanager
     def working(self, text: str) -> Iterator[None]:

@@ -55,21 +55,29 @@ def play(folder: Path, colour: bool, on_scene: Callable[[Scene], None]) -> Itera
         colour: whether the commands are to colour their output.
         on_scene: called before each scene is played.
     """
+    from fundamen.demo.stand_in import StandIn  # noqa: PLC0415 - only where the demo is played
+
     build_world(folder)
-    fingerprint = ""
     if desk_target():
         break_desk(folder)
     break_quay(folder)
-    for scene in (*_packager(), *_desk(), *_quay()):
-        told = msgspec.structs.replace(
-            scene, command=tuple(w.replace("FINGERPRINT", fingerprint) for w in scene.command)
-        )
-        if told.is_shown:
-            on_scene(told)
-        played = _played(told, folder, colour=colour)
-        if told.command[1:3] == ("sources", "publish"):
-            fingerprint = _fingerprint(folder)
-        yield played
+    for scene in _packager():
+        yield _told(scene, folder, {}, on_scene, colour=colour)
+    with StandIn(folder / "source") as server:  # what the harbour's IT serves to its technicians
+        (folder / "harbour-ca.pem").write_text(server.authority)
+        words = {"FINGERPRINT": _fingerprint(folder), "ADDRESS": server.address}
+        for scene in (*_desk(), *_quay()):
+            yield _told(scene, folder, words, on_scene, colour=colour)
+
+
+def _told(
+    scene: Scene, folder: Path, words: dict[str, str], on_scene: Callable[[Scene], None], *, colour: bool
+) -> Played:
+    """Play a scene, what was not known when it was written put in."""
+    told = msgspec.structs.replace(scene, command=tuple(words.get(word, word) for word in scene.command))
+    if told.is_shown:
+        on_scene(told)
+    return _played(told, folder, colour=colour)
 
 
 def opening() -> str:
@@ -113,7 +121,8 @@ def _packager() -> Iterator[Scene]:
 
 
 def _desk() -> Iterator[Scene]:
-    trust = ("fundamen", "sources", "trust", "source", "--name", "harbour-it", "--fingerprint", "FINGERPRINT")
+    places = ("ADDRESS", "--authority", "harbour-ca.pem", "--mirror", "source")
+    trust = ("fundamen", "sources", "trust", *places, "--name", "harbour-it", "--fingerprint", "FINGERPRINT")
     if not desk_target():
         yield Scene(
             "(The first machine of the story is a Linux desk whose program runs for real. This host cannot run it, so"
@@ -133,7 +142,8 @@ def _desk() -> Iterator[Scene]:
         1,
     )
     yield Scene(
-        "Which source can be trusted? IT reads the fingerprint out over the telephone; the technician types it in.",
+        "Which source can be trusted? IT reads the fingerprint out over the telephone; the technician types it in. The"
+        " source is served over HTTPS, by a server of the harbour's own authority; a copy on a disk is its mirror.",
         trust,
         0,
     )

@@ -25,7 +25,7 @@ def sources_text(catalogues: Sequence[Catalogue], now: datetime, *, drawn: bool)
     if not catalogues:
         page.answer("No source is trusted yet.")
         page.heading("Next")
-        page.raw("fundamen sources trust FOLDER --fingerprint FINGERPRINT")
+        page.raw("fundamen sources trust PLACE --fingerprint FINGERPRINT")
         return page.text()
     expired = [catalogue for catalogue in catalogues if catalogue.expires_at <= now]
     doubt = f"; {len(expired)} expired" if expired else ""
@@ -60,6 +60,7 @@ def _catalogue(page: Page, catalogue: Catalogue) -> None:
     source = catalogue.source
     for label, value in (
         ("lies at", source.location),
+        *(("and at", mirror) for mirror in source.mirrors),
         ("fingerprint", grouped(source.fingerprint)),
         ("holds until", f"{catalogue.expires_at:%Y-%m-%d %H:%M} UTC"),
         ("packages", str(len(catalogue.packages))),

@@ -4,7 +4,7 @@ The proofs are those of The Update Framework's client workflow (specification, s
 """
 
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from datetime import datetime
 
 import msgspec
@@ -16,6 +16,7 @@ from tuf.api.exceptions import (
     ExpiredMetadataError,
     LengthOrHashMismatchError,
     RepositoryError,
+    SlowRetrievalError,
     UnsignedMetadataError,
 )
 from tuf.api.metadata import Metadata, Snapshot, Targets, Timestamp
@@ -25,9 +26,9 @@ from tuf.ngclient.fetcher import FetcherInterface
 from fundamen.model.errors import FundamenError, UnreadableError, UntrustedError
 from fundamen.model.package import Package
 from fundamen.model.paths import HostPath, shown
-from fundamen.sources.layout import METADATA, PACKAGES, read_package, require_source
+from fundamen.sources.layout import METADATA, PACKAGES, read_package
+from fundamen.sources.place import NotThereError, Pieces, Place, SlowError, UnreachableError
 
-_PIECE = 1 << 18  # bytes
 _NOT_FOUND = 404
 _MOST_METADATA = 64 << 20  # bytes; a catalogue of 20,000 packages takes about 6 MB
 
@@ -39,44 +40,64 @@ class Verified(msgspec.Struct, frozen=True):
     expires_at: datetime
 
 
-class _FolderFetcher(FetcherInterface):
-    """Gives python-tuf the files of a folder as if they were served."""
+class _PlaceFetcher(FetcherInterface):
+    """Gives python-tuf the files of a place as if they were served; its addresses are paths below the source."""
+
+    def __init__(self, place: Place) -> None:
+        self._place = place
 
     def _fetch(self, url: str) -> Iterator[bytes]:
         try:
-            with open(url, "rb") as file:
-                while piece := file.read(_PIECE):
-                    yield piece
-        except FileNotFoundError as error:
-            raise DownloadHTTPError(f"{url} is not there", _NOT_FOUND) from error
-        except OSError as error:
-            raise DownloadError(f"{url}: {error.strerror}") from error
+            pieces = self._place.open(url)
+        except NotThereError as error:
+            raise DownloadHTTPError(error.why, _NOT_FOUND) from error
+        except UnreachableError as error:
+            raise DownloadError(error.why) from error
+        return self._given(pieces)
+
+    @staticmethod
+    def _given(pieces: Pieces) -> Iterator[bytes]:
+        try:
+            yield from pieces
+        except SlowError as error:
+            raise SlowRetrievalError(error.why) from error
+        except UnreachableError as error:
+            raise DownloadError(error.why) from error
 
 
-def bring_in(name: str, location: HostPath, root: bytes, state: HostPath) -> Verified:
+def bring_in(name: str, places: Sequence[Place], root: bytes, state: HostPath) -> Verified:
     """Check a source's statements and descriptions from the trusted root on, and give all its packages.
 
     Args:
         name: the source's name, for messages.
-        location: the source's folder.
+        places: where the source lies; a place that fails is followed by the next.
         root: the root statement that the technician trusted by its fingerprint.
         state: a folder of ours, where the proven statements are kept; it is what protects from rollback.
 
     Raises:
-        UntrustedError: a proof failed; the message says which.
-        UnreadableError: the source is not there, or is not complete.
+        UntrustedError: a proof failed, and no other place could do better; the message says which.
+        UnreadableError: the source is at none of the places, or is not complete.
     """
-    require_source(location)
+    failures: list[FundamenError] = []
+    for place in places:
+        try:
+            return _bring_in(name, place, root, state)
+        except (UntrustedError, UnreachableError) as error:
+            failures.append(error)
+    raise next((error for error in failures if isinstance(error, UntrustedError)), failures[0])
+
+
+def _bring_in(name: str, place: Place, root: bytes, state: HostPath) -> Verified:
     metadata, packages = os.path.join(state, METADATA), os.path.join(state, PACKAGES)
-    for folder in (metadata, packages):
-        os.makedirs(folder, exist_ok=True)
     try:
+        for folder in (metadata, packages):
+            os.makedirs(folder, exist_ok=True)
         updater = Updater(
             metadata_dir=metadata,
-            metadata_base_url=os.path.join(location, METADATA),
+            metadata_base_url=METADATA,
             target_dir=packages,
-            target_base_url=os.path.join(location, PACKAGES),
-            fetcher=_FolderFetcher(),
+            target_base_url=PACKAGES,
+            fetcher=_PlaceFetcher(place),
             config=UpdaterConfig(targets_max_length=_MOST_METADATA),
             bootstrap=root,
         )
@@ -85,7 +106,7 @@ def bring_in(name: str, location: HostPath, root: bytes, state: HostPath) -> Ver
         descriptions = tuple(_description(updater, path) for path in sorted(targets.targets))
         return Verified(descriptions, _expiry(metadata, targets))
     except (RepositoryError, DownloadError) as error:
-        raise _refusal(name, error) from error
+        raise _refusal(name, place, error) from error
     except OSError as error:
         raise UnreadableError(
             what=f"The source {shown(name)} cannot be brought in",
@@ -112,12 +133,12 @@ def _expiry(metadata: str, targets: Targets) -> datetime:
 _PROOFS: tuple[tuple[type[Exception], str, str], ...] = (
     (
         ExpiredMetadataError,
-        "the catalogue has expired",
+        "the catalogue has expired; an older one may be shown in its place (freeze)",
         "Ask the packager to sign it anew, and check this host's clock.",
     ),
     (
         UnsignedMetadataError,
-        "the catalogue is not signed by the keys that its root trusts",
+        "the catalogue is not signed by the keys that its root trusts (wrong or revoked key)",
         "Do not use this copy. Ask the packager for an intact one.",
     ),
     (
@@ -132,19 +153,25 @@ _PROOFS: tuple[tuple[type[Exception], str, str], ...] = (
     ),
     (
         DownloadLengthMismatchError,
-        "a file of the catalogue is longer than the signed size allows",
+        "a file of the catalogue is longer than the signed size allows (endless data)",
         "Do not use this copy. Ask the packager for an intact one.",
     ),
     (RepositoryError, "a signed statement cannot be read", "Do not use this copy. Ask the packager for an intact one."),
 )
 
 
-def _refusal(name: str, error: Exception) -> FundamenError:
+def _refusal(name: str, place: Place, error: Exception) -> FundamenError:
     for kind, proof, do in _PROOFS:
         if isinstance(error, kind):
             return UntrustedError(what=f"The source {shown(name)} is refused", why=f"{proof} ({error})", do=do)
-    return UnreadableError(
-        what=f"The source {shown(name)} cannot be brought in",
-        why=f"it is not complete ({error})",
-        do="Copy it from the packager again, whole.",
+    if isinstance(error, SlowRetrievalError):
+        do = "Try again later, or name another place with --mirror."
+    elif isinstance(error, DownloadHTTPError):
+        do = "Copy it from the packager again, whole."
+    else:
+        do = "See that this host reaches it, by its proxy if it needs one (HTTPS_PROXY)."
+    return UnreachableError(
+        what=f"The source {shown(name)} cannot be brought in from {place.title}",
+        why=f"it is not complete ({error})" if isinstance(error, DownloadHTTPError) else str(error),
+        do=do,
     )

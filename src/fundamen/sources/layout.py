@@ -17,9 +17,14 @@ _MOST_UPWARD = 4  # how far a place may climb from the program's folder
 _FORBIDDEN = set('\\:*?"<>|\0')  # in no name that has to work on every platform
 
 
+def content_place(sha256: str) -> str:
+    """Where the bytes with a digest lie below a source."""
+    return f"{CONTENT}/{sha256[:2]}/{sha256}"
+
+
 def content_path(location: HostPath, sha256: str) -> HostPath:
-    """Where the bytes with a digest lie in a source."""
-    return HostPath(os.path.join(location, CONTENT, sha256[:2], sha256))
+    """The same in a source that is a folder of this host."""
+    return HostPath(os.path.join(location, *content_place(sha256).split("/")))
 
 
 def root_fingerprint(root: bytes) -> str:

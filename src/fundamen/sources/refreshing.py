@@ -1,15 +1,17 @@
 """Prove the trusted sources anew before a restoration draws on them."""
 
 from collections.abc import Callable
+from datetime import datetime
 
 from fundamen.model.errors import UnreadableError
 from fundamen.sources.store import Catalogue, SourceStore
 
 
-def proven_catalogues(store: SourceStore, note: Callable[[str], None]) -> tuple[Catalogue, ...]:
-    """The catalogues of all sources that are at hand, proven this moment.
+def proven_catalogues(store: SourceStore, note: Callable[[str], None], now: datetime) -> tuple[Catalogue, ...]:
+    """The catalogues of all sources, proven this moment where the source is at hand.
 
-    A source that is not there, such as a disk that is not plugged in, is noted and left out.
+    Of a source that is not, such as a disk that is not plugged in or a server without a network, what was proven last
+    is used while its signatures hold; that is noted. The files of it that were fetched before lie with us.
 
     Raises:
         UntrustedError: the proof of a source failed.
@@ -19,5 +21,11 @@ def proven_catalogues(store: SourceStore, note: Callable[[str], None]) -> tuple[
         try:
             catalogues.append(store.refresh(source))
         except UnreadableError as error:
-            note(f"The source {source.name} is left out: {error.why}. {error.do}")
+            known = store.last_proven(source)
+            if known is None or known.expires_at <= now:
+                note(f"The source {source.name} is left out: {error.why}. {error.do}")
+                continue
+            until = f"{known.expires_at:%Y-%m-%d %H:%M} UTC"
+            note(f"The source {source.name} is not at hand ({error.why}); what it proved before holds until {until}.")
+            catalogues.append(known)
     return tuple(catalogues)

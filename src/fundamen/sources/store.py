@@ -7,7 +7,7 @@ ask it without proving it again; a restoration always proves it anew.
 import hashlib
 import os
 import shutil
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from datetime import datetime
 from typing import TypeVar
 
@@ -16,11 +16,14 @@ import msgspec
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import HostPath, shown
-from fundamen.sources.layout import METADATA, content_path, require_source, root_fingerprint
-from fundamen.sources.writing import copy_whole, write_whole
+from fundamen.sources.fetching import Received, fetch_file
+from fundamen.sources.layout import METADATA, content_place, require_source, root_fingerprint
+from fundamen.sources.place import NotThereError, Place, is_served, open_place, read_small
+from fundamen.sources.writing import write_whole
 from fundamen.trust.fingerprint import grouped, read_fingerprint
 
 _MOST_ROOT = 512_000  # bytes, as python-tuf
+_MOST_ROOTS = 1024
 
 
 class Source(msgspec.Struct, frozen=True):
@@ -30,6 +33,13 @@ class Source(msgspec.Struct, frozen=True):
     location: str
     fingerprint: str
     trusted_at: datetime
+    mirrors: tuple[str, ...] = ()  # further places where the same source lies
+    authority: str = ""  # certificates in PEM that its servers' chains may end in
+
+    @property
+    def locations(self) -> tuple[str, ...]:
+        """All places, in the order in which they are tried."""
+        return (self.location, *self.mirrors)
 
 
 class Catalogue(msgspec.Struct, frozen=True):
@@ -50,22 +60,37 @@ class SourceStore:
         self._folder = HostPath(os.path.join(home, "sources"))
         self._contents = HostPath(os.path.join(home, "content"))
 
-    def trust(self, location: HostPath, fingerprint: str, name: str, now: datetime) -> Catalogue:
-        """Trust the source in a folder by its fingerprint, and bring its catalogue in.
+    def trust(
+        self,
+        location: str,
+        fingerprint: str,
+        name: str,
+        now: datetime,
+        mirrors: Sequence[str] = (),
+        authority: str = "",
+    ) -> Catalogue:
+        """Trust a source by its fingerprint, and bring its catalogue in.
+
+        Args:
+            location: a folder of this host, or an address.
+            fingerprint: as it was typed.
+            name: how it is called from now on.
+            now: this moment.
+            mirrors: further places where the same source lies.
+            authority: certificates in PEM that its servers' chains may end in, besides those that this host trusts.
 
         Raises:
-            UsageError: the fingerprint has not the form of one, or the name is taken.
+            UsageError: the fingerprint has not the form of one, the name is taken, or an address is none.
             UntrustedError: no root of the source has this fingerprint, or another proof failed; nothing is kept.
-            UnreadableError: the folder is no source.
+            UnreadableError: there is no source, or it cannot be reached.
         """
         fingerprint = read_fingerprint(fingerprint)
         _require_free_name(name, self._names())
-        require_source(location)
-        root = _root_with(location, fingerprint)
+        source = Source(name, location, fingerprint, now, tuple(mirrors), authority)
+        root = _root_of(source)
         folder = self._of(name)
         os.makedirs(folder)
         try:
-            source = Source(name, location, fingerprint, now)
             write_whole(os.path.join(folder, "root.json"), root)
             write_whole(os.path.join(folder, "source.json"), msgspec.json.encode(source))
             return self.refresh(source)
@@ -107,7 +132,10 @@ class SourceStore:
         folder = self._of(source.name)
         with open(os.path.join(folder, "root.json"), "rb") as file:
             root = file.read()
-        verified = bring_in(source.name, HostPath(source.location), root, folder)
+        for location in () if source.mirrors else source.locations:
+            if not is_served(location):
+                require_source(HostPath(location))
+        verified = bring_in(source.name, _places(source), root, folder)
         catalogue = Catalogue(source, verified.packages, verified.expires_at)
         write_whole(os.path.join(folder, "catalogue.json"), msgspec.json.encode(catalogue))
         return catalogue
@@ -118,33 +146,33 @@ class SourceStore:
             _decoded(os.path.join(self._of(source.name), "catalogue.json"), Catalogue) for source in self.sources()
         )
 
-    def fetch(self, source: Source, file: PackageFile) -> HostPath:
+    def last_proven(self, source: Source) -> Catalogue | None:
+        """What a source's signatures proved when they were last checked; None where they never were."""
+        try:
+            return _decoded(os.path.join(self._of(source.name), "catalogue.json"), Catalogue)
+        except UnreadableError:
+            return None
+
+    def fetch(self, source: Source, file: PackageFile, received: Received = lambda _count: None) -> HostPath:
         """Bring a package's file in, and give our own copy of it, whose digest was checked as it was written.
+
+        What was cut off goes on from there the next time.
 
         Raises:
             UntrustedError: the bytes are not the signed ones.
-            UnreadableError: the source does not have the file, or our copy cannot be written.
+            UnreadableError: the source does not have the file or cannot be reached, or our copy cannot be written.
         """
         local = HostPath(os.path.join(self._contents, file.sha256))
         if _digest(local) == file.sha256:
             return local
-        remote = content_path(HostPath(source.location), file.sha256)
-        arrived = local + ".new"
+        places = [(place, content_place(file.sha256)) for place in _places(source)]
         try:
-            digest = copy_whole(remote, arrived, file.size + 1)  # one byte more than signed: what was appended shows
-            if digest != file.sha256:
-                os.unlink(arrived)
-                raise UntrustedError(
-                    what=f"{shown(file.name)} from the source {shown(source.name)} is refused",
-                    why=f"its bytes have the SHA-256 {digest[:16]}..., the signed one is {file.sha256[:16]}...",
-                    do="Do not use this copy of the source. Ask the packager for an intact one.",
-                )
-            os.replace(arrived, local)
+            fetch_file(source.name, places, file, local, received)
         except OSError as error:
             raise UnreadableError(
                 what=f"{shown(file.name)} cannot be brought in from the source {shown(source.name)}",
                 why=f"{error.filename}: {error.strerror}",
-                do="Copy the source from the packager again, whole; make sure there is room for it.",
+                do="Make room, or make Fundamen's own folder writable; then try again.",
             ) from error
         return local
 
@@ -167,17 +195,42 @@ def _require_free_name(name: str, taken: Iterable[str]) -> None:
     raise UsageError(what=f"The source cannot be named {shown(name)}", why=why, do=do)
 
 
-def _root_with(location: HostPath, fingerprint: str) -> bytes:
-    """The root statement of a source that has a fingerprint. Raises: UntrustedError: none has."""
-    folder = os.path.join(location, METADATA)
-    for name in sorted(os.listdir(folder)):
-        if name.endswith(".root.json"):
-            with open(os.path.join(folder, name), "rb") as file:
-                root = file.read(_MOST_ROOT)
-            if root_fingerprint(root) == fingerprint:
-                return root
+def _places(source: Source) -> list[Place]:
+    return [open_place(location, source.authority) for location in source.locations]
+
+
+def _root_of(source: Source) -> bytes:
+    """The root statement that has the source's fingerprint, from the first place that can be reached.
+
+    Raises:
+        UntrustedError: none has it.
+        UnreadableError: the source is at none of the places.
+    """
+    failure: UnreadableError | None = None
+    for location, place in zip(source.locations, _places(source), strict=True):
+        try:
+            if not is_served(location):
+                require_source(HostPath(location))
+            return _root_with(place, source.fingerprint)
+        except UnreadableError as error:
+            failure = failure or error
+    assert failure is not None  # noqa: S101 - there is a place, and it failed
+    raise failure
+
+
+def _root_with(place: Place, fingerprint: str) -> bytes:
+    """The first root statement of a source that has a fingerprint; they are numbered from 1 on without a gap."""
+    for version in range(1, _MOST_ROOTS):
+        try:
+            root = read_small(place, f"{METADATA}/{version}.root.json", _MOST_ROOT)
+        except NotThereError:
+            if version == 1:
+                raise
+            break
+        if root_fingerprint(root) == fingerprint:
+            return root
     raise UntrustedError(
-        what=f"The source {shown(location)} is not trusted",
+        what=f"The source {place.title} is not trusted",
         # The right one is not shown: whoever pastes it from here has checked nothing.
         why=f"no root statement in it has the fingerprint that begins with {grouped(fingerprint[:16])}",
         do="Ask the packager over a second way, by telephone for example, to read the fingerprint out.",

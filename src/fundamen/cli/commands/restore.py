@@ -10,15 +10,17 @@ from fundamen.cli.exits import Exit
 from fundamen.cli.output import Output, finish
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
+from fundamen.model.package import PackageFile
+from fundamen.model.paths import HostPath
 from fundamen.report.contracts.restoring import RestoreState, restore_record
 from fundamen.report.restore_text import rehearsal_text, restoration_text
 from fundamen.restore.home import journal_of
 from fundamen.restore.launch import require_launchable
 from fundamen.restore.locking import require_ready
-from fundamen.restore.rehearsal import rehearse
+from fundamen.restore.rehearsal import Fetch, rehearse
 from fundamen.restore.restoration import Restoration, perform, with_launch
 from fundamen.sources.refreshing import proven_catalogues
-from fundamen.sources.store import SourceStore
+from fundamen.sources.store import Source, SourceStore
 
 
 @click.command("restore")
@@ -75,10 +77,10 @@ def command(
         if launch:
             require_launchable(examined, path)
         with output.working("Proving the sources"):
-            catalogues = proven_catalogues(store, output.note)
+            catalogues = proven_catalogues(store, output.note, options.now())
         authorities = authorities_at(home, examined.platform, options.now(), output)
         with output.working(f"Rehearsing the restoration of {path}"):
-            rehearsal = rehearse(examined, path, catalogues, authorities, store.fetch)
+            rehearsal = rehearse(examined, path, catalogues, authorities, _fetching(store, output))
         restoration = Restoration(rehearsal)
         if not output.as_json:
             output.show(rehearsal_text(rehearsal, examined, drawn=output.drawn))
@@ -94,6 +96,16 @@ def command(
             output.show("\n" * (state == "restored") + restoration_text(restoration, examined, drawn=output.drawn))
         status = Exit.NOTHING_AT_FAULT if restoration.is_well else Exit.FAULT_FOUND
     finish(status)
+
+
+def _fetching(store: SourceStore, output: Output) -> Fetch:
+    """What brings a file in; a person at a terminal sees how far a large one has come."""
+
+    def fetch(source: Source, file: PackageFile) -> HostPath:
+        with output.receiving(file.size, file.name) as received:
+            return store.fetch(source, file, received)
+
+    return fetch
 
 
 def _state(restoration: Restoration, *, only_rehearse: bool, agreed: Callable[[], bool]) -> RestoreState:

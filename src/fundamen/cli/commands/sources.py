@@ -13,6 +13,7 @@ from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture
 from fundamen.model.package import NEUTRAL
 from fundamen.model.paths import HostPath
+from fundamen.sources.place import default_name, is_served
 from fundamen.sources.store import SourceStore
 
 _ARCHITECTURES = [str(a) for a in Architecture if a is not Architecture.UNKNOWN]
@@ -28,24 +29,31 @@ def command() -> None:
 
 
 @command.command("trust")
-@click.argument("folder")
+@click.argument("place")
 @click.option("--fingerprint", required=True, help="The SHA-256 that the packager reads out; blanks do not matter.")
-@click.option("--name", help="How you want to call it; default: the folder's name.")
+@click.option("--name", help="How you want to call it; default: the folder's or the server's name.")
+@click.option("--mirror", multiple=True, metavar="PLACE", help="Where the same source lies too; tried in turn.")
+@click.option("--authority", metavar="FILE", help="Certificates (PEM) that the server's chain may end in.")
 @options.output_options
-def trust(folder: str, fingerprint: str, name: str | None, output: Output) -> None:
-    """Trust the source in FOLDER, if it has the fingerprint that you were told.
+def trust(
+    place: str, *, fingerprint: str, name: str | None, mirror: tuple[str, ...], authority: str | None, output: Output
+) -> None:
+    """Trust the source at PLACE, a folder or an https address, if it has the fingerprint that you were told.
 
     \b
     fundamen sources trust /media/usb/source --fingerprint '3f2a 90c1 ...' --name harbour-it
+    fundamen sources trust https://it.marram.example/source --mirror /media/usb/source --fingerprint '3f2a ...'
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     from fundamen.report.contracts.sourcing import SourcesRecord, source_part  # noqa: PLC0415 - each command its own
     from fundamen.report.sources_text import trusted_text  # noqa: PLC0415
 
     with output:
-        location = HostPath(os.path.abspath(folder))
-        name = name or os.path.basename(location).replace(" ", "-")
+        location, *mirrors = (each if is_served(each) else os.path.abspath(each) for each in (place, *mirror))
+        name = name or default_name(location)
+        pem = options.secret(authority, "The certificates") if authority else ""
         with output.working(f"Proving {location}"):
-            catalogue = SourceStore(options.home()).trust(location, fingerprint, name, options.now())
+            store = SourceStore(options.home())
+            catalogue = store.trust(location, fingerprint, name, options.now(), mirrors, pem)
         if output.as_json:
             output.show_record(SourcesRecord((source_part(catalogue),)))
         else:
@@ -114,7 +122,7 @@ def offers(need: str, architecture: str | None, machine: Callable[[], Machine], 
 
     with output:
         wanted = Architecture(architecture or _of_this_host())
-        catalogues = proven_catalogues(SourceStore(options.home()), output.note)
+        catalogues = proven_catalogues(SourceStore(options.home()), output.note, options.now())
         found = find_offers(catalogues, (need,), machine().platform, wanted)
         if output.as_json:
             output.show_record(OffersRecord(need, tuple(offer_part(offer) for offer in found)))

@@ -17,6 +17,7 @@ class SourcePart(msgspec.Struct, frozen=True):
     trusted_at: str
     expires_at: str
     packages: int
+    mirrors: tuple[str, ...]
 
 
 class SourcesRecord(msgspec.Struct, frozen=True):
@@ -60,7 +61,7 @@ def source_part(catalogue: Catalogue) -> SourcePart:
     """The contract's form of a trusted source."""
     source = catalogue.source
     times = (source.trusted_at.isoformat(), catalogue.expires_at.isoformat())
-    return SourcePart(source.name, source.location, source.fingerprint, *times, len(catalogue.packages))
+    return SourcePart(source.name, source.location, source.fingerprint, *times, len(catalogue.packages), source.mirrors)
 
 
 def offer_part(offer: Offer) -> OfferPart:

@@ -1,0 +1,144 @@
+"""Where a source lies: a folder, or the same tree served over HTTPS. What comes from there is not believed yet."""
+
+import os
+from collections.abc import Iterator
+from typing import Protocol
+
+from fundamen.model.errors import UnreadableError, UsageError
+from fundamen.model.paths import shown
+
+_PIECE = 1 << 18  # bytes
+_SCHEME = "https://"
+
+
+class NotThereError(UnreadableError):
+    """The place is at hand, but has no such file."""
+
+
+class UnreachableError(UnreadableError):
+    """The place is not at hand, or does not give what it has; another one may."""
+
+
+class SlowError(UnreachableError):
+    """The place gives what it has more slowly than anybody should wait for (slow retrieval)."""
+
+
+class Pieces(Protocol):
+    """The bytes of one file of a source."""
+
+    @property
+    def offset(self) -> int:
+        """With which byte they begin; 0 where the place cannot begin elsewhere."""
+
+    def __iter__(self) -> Iterator[bytes]:
+        """Give them, bounded by nothing: whoever takes them counts. Raises: UnreachableError: they break off."""
+
+
+class Place(Protocol):
+    """One place where a source lies."""
+
+    @property
+    def title(self) -> str:
+        """How it is named in messages."""
+
+    def open(self, relative: str, offset: int = 0) -> Pieces:
+        """Open a file of the source, its path written with ``/``.
+
+        Args:
+            relative: the path below the source.
+            offset: how many bytes of it are at hand already; the place may ignore that.
+
+        Raises:
+            NotThereError: there is no such file.
+            UnreachableError: the place cannot be reached.
+        """
+
+
+class FolderPlace:
+    """A source on a disk, a share or a USB stick."""
+
+    def __init__(self, folder: str) -> None:
+        self.title = shown(folder)
+        self._folder = folder
+
+    def open(self, relative: str, offset: int = 0) -> "_FilePieces":
+        """Open a file of the source. Raises: NotThereError, UnreachableError."""
+        path = os.path.join(self._folder, *relative.split("/"))
+        if os.path.isfile(path):
+            return _FilePieces(path, offset)
+        raise NotThereError(
+            what=f"{shown(relative)} cannot be brought in",
+            why=f"{self.title} has no such file",
+            do="Copy the source from the packager again, whole.",
+        )
+
+
+class _FilePieces:
+    def __init__(self, path: str, offset: int) -> None:
+        self.offset = offset
+        self._path = path
+
+    def __iter__(self) -> Iterator[bytes]:
+        try:
+            with open(self._path, "rb") as file:
+                file.seek(self.offset)
+                while piece := file.read(_PIECE):
+                    yield piece
+        except OSError as error:
+            raise UnreachableError(
+                what=f"{shown(self._path)} cannot be brought in",
+                why=error.strerror or str(error),
+                do="Copy the source from the packager again, whole.",
+            ) from error
+
+
+def is_served(location: str) -> bool:
+    """Whether a source's location is an address rather than a folder."""
+    return "://" in location
+
+
+def default_name(location: str) -> str:
+    """How a source is called if nobody names it: by its folder, or its server."""
+    plain = location.partition("://")[2].partition("/")[0].partition(":")[0] if is_served(location) else location
+    return os.path.basename(plain).replace(" ", "-")
+
+
+def open_place(location: str, authority: str = "") -> Place:
+    """The place at a folder or an address.
+
+    Args:
+        location: a folder's path, or an address that begins with https://.
+        authority: certificates in PEM that the server's chain may end in besides those that this host trusts.
+
+    Raises:
+        UsageError: the address is none that can be used.
+    """
+    if not is_served(location):
+        return FolderPlace(location)
+    if not location.startswith(_SCHEME) or "@" in location.partition("://")[2].partition("/")[0]:
+        raise UsageError(
+            what=f"The source {shown(location)} cannot be used",
+            why="an address begins with https:// and holds no password",
+            do="Name it as, for example, https://it.marram.example/source",
+        )
+    from fundamen.sources.served import ServedPlace  # noqa: PLC0415 - a folder is read without the network's libraries
+
+    return ServedPlace(location.rstrip("/"), authority)
+
+
+def read_small(place: Place, relative: str, most: int) -> bytes:
+    """All bytes of a small file of a source.
+
+    Raises:
+        UnreadableError: it is not there, cannot be reached, or has more than ``most`` bytes.
+    """
+    data = bytearray()
+    for piece in place.open(relative):
+        data += piece
+        if len(data) > most:
+            raise UnreachableError(
+                what=f"{shown(relative)} cannot be brought in",
+                why=f"{place.title} gives more than the {most} bytes that such a file may have (endless data)",
+                do="Do not use this copy of the source. Ask the packager for an intact one.",
+            )
+    return bytes(data)

@@ -1,0 +1,200 @@
+"""A source that is served over HTTPS: resumable, bounded in time, through the proxy that this host names.
+
+TLS only keeps others from looking on and from cutting in: what makes the bytes believed are the catalogue's signatures.
+"""
+
+import os
+import ssl
+import threading
+import time
+from collections.abc import Iterator
+from types import TracebackType
+from urllib.parse import quote, urlsplit
+from urllib.request import getproxies, proxy_bypass
+
+import msgspec
+import urllib3
+
+from fundamen.model.paths import shown
+from fundamen.sources.place import NotThereError, SlowError, UnreachableError
+
+_FIRST_PIECE, _PIECE = 1 << 14, 1 << 18  # bytes
+_QUICK_SECONDS = 0.1
+_NOT_FOUND, _GONE, _PARTIAL, _OK, _RANGE_NOT_SATISFIABLE = 404, 410, 206, 200, 416
+_TRIES = 2  # more of each connection that fails before anything was sent
+_MOST_REDIRECTS = 3
+
+
+class Patience(msgspec.Struct, frozen=True):
+    """How long a server is waited for."""
+
+    connect_seconds: float = 10.0
+    silent_seconds: float = 20.0  # between two pieces
+    grace_seconds: float = 15.0  # for each piece, besides what the rate allows it
+    least_rate: int = 2048  # bytes a second
+
+
+PATIENCE = Patience()
+
+
+class ServedPlace:
+    """A source at an address."""
+
+    def __init__(self, address: str, authority: str = "", patience: Patience | None = None) -> None:
+        """Prepare to ask; nothing is asked yet.
+
+        Args:
+            address: begins with https://.
+            authority: further certificates in PEM that the server's chain may end in.
+            patience: how long the server is waited for.
+        """
+        self.title = shown(address)
+        self._address = address
+        self._patience = patience or PATIENCE
+        self._pool = _pool(address, authority)
+
+    def open(self, relative: str, offset: int = 0) -> "_ServedPieces":
+        """Ask for a file. Raises: NotThereError, UnreachableError."""
+        address = f"{self._address}/{quote(relative)}"
+        headers = {"Accept-Encoding": "identity", **({"Range": f"bytes={offset}-"} if offset else {})}
+        timeout = urllib3.Timeout(connect=self._patience.connect_seconds, read=self._patience.silent_seconds)
+        try:
+            response = self._pool.request("GET", address, headers=headers, timeout=timeout, preload_content=False)
+        except (urllib3.exceptions.HTTPError, OSError, ValueError) as error:
+            raise self._unreachable(relative, _reason(error)) from error
+        if response.status in {_NOT_FOUND, _GONE}:
+            response.release_conn()
+            raise NotThereError(
+                what=f"{shown(relative)} cannot be brought in",
+                why=f"{self.title} has no such file (status {response.status})",
+                do="See that the address is right; then ask the packager whether the source is whole.",
+            )
+        if response.status == _RANGE_NOT_SATISFIABLE and offset:
+            response.release_conn()
+            return self.open(relative)
+        if response.status not in {_OK, _PARTIAL}:
+            response.release_conn()
+            raise self._unreachable(relative, f"the server answers with status {response.status} {response.reason}")
+        begins_at = offset if response.status == _PARTIAL and _starts_at(response, offset) else 0
+        return _ServedPieces(response, begins_at, self, relative)
+
+    def _unreachable(self, relative: str, why: str) -> UnreachableError:
+        return UnreachableError(
+            what=f"{shown(relative)} cannot be brought in from {self.title}",
+            why=why,
+            do="See that this host reaches the server, by its proxy if it needs one (HTTPS_PROXY).",
+        )
+
+
+class _ServedPieces:
+    def __init__(self, response: urllib3.BaseHTTPResponse, offset: int, place: ServedPlace, relative: str) -> None:
+        self.offset = offset
+        self._response = response
+        self._place = place
+        self._relative = relative
+
+    def __iter__(self) -> Iterator[bytes]:
+        is_whole = False
+        watch = _Watch(self._response, self._place._patience)  # noqa: SLF001 - of this module
+        try:
+            with watch:
+                yield from self._received(watch)
+            is_whole = True
+        except (urllib3.exceptions.HTTPError, OSError) as error:
+            if watch.has_ended_it:
+                raise SlowError(
+                    what=f"{shown(self._relative)} cannot be brought in from {self._place.title}",
+                    why="it gives fewer bytes a second than anybody can wait for (slow retrieval)",
+                    do="Try again later, or name another place with --mirror.",
+                ) from error
+            raise self._place._unreachable(self._relative, _reason(error)) from error  # noqa: SLF001
+        finally:
+            if is_whole:
+                self._response.release_conn()
+            else:  # what is left of it must not be taken for the answer to the next question
+                self._response.close()
+
+    def _received(self, watch: "_Watch") -> Iterator[bytes]:
+        """Pieces that grow as long as they come quickly: large ones cost little, small ones show that some come."""
+        size = _FIRST_PIECE
+        while True:
+            begun = watch.expect(size)
+            piece = self._response.read(size)
+            if not piece:
+                return
+            yield piece
+            is_quick = time.monotonic() - begun < _QUICK_SECONDS
+            size = min(2 * size, _PIECE) if is_quick else max(size // 2, _FIRST_PIECE)
+
+
+class _Watch:
+    """Ends an answer of which a piece has not come in time: reading alone would wait as long as a byte trickles in."""
+
+    def __init__(self, response: urllib3.BaseHTTPResponse, patience: Patience) -> None:
+        self.has_ended_it = False
+        self._response = response
+        self._patience = patience
+        self._deadline = float("inf")
+        self._done = threading.Event()
+        self._thread = threading.Thread(target=self._work, daemon=True)
+
+    def __enter__(self) -> None:
+        self._thread.start()
+
+    def __exit__(self, _type: type[BaseException] | None, _e: BaseException | None, _t: TracebackType | None) -> None:
+        self._done.set()
+
+    def expect(self, size: int) -> float:
+        """Say that a piece of at most so many bytes is waited for from now on, and give this moment."""
+        now = time.monotonic()
+        self._deadline = now + self._patience.grace_seconds + size / self._patience.least_rate
+        return now
+
+    def _work(self) -> None:
+        while not self._done.wait(min(1.0, self._patience.grace_seconds)):
+            if time.monotonic() > self._deadline:
+                self.has_ended_it = True
+                self._response.shutdown()
+                return
+
+
+def _pool(address: str, authority: str) -> urllib3.PoolManager:
+    context = ssl.create_default_context()
+    if authority:
+        context.load_verify_locations(cadata=authority)
+    retries = urllib3.Retry(
+        total=None, connect=_TRIES, read=1, redirect=_MOST_REDIRECTS, status=0, other=0, backoff_factor=0.2
+    )
+    proxy = getproxies().get("https")
+    if proxy is None or proxy_bypass(urlsplit(address).hostname or ""):
+        return urllib3.PoolManager(ssl_context=context, retries=retries)
+    if "://" not in proxy:
+        proxy = f"http://{proxy}"
+    login = urlsplit(proxy)
+    headers = None
+    if login.username:
+        headers = urllib3.make_headers(proxy_basic_auth=f"{login.username}:{login.password or ''}")
+    return urllib3.ProxyManager(proxy, proxy_headers=headers, ssl_context=context, retries=retries)
+
+
+def _starts_at(response: urllib3.BaseHTTPResponse, offset: int) -> bool:
+    """Whether a partial answer begins where it was asked to. Source: RFC 9110, section 14.4."""
+    return response.headers.get("Content-Range", "").startswith(f"bytes {offset}-")
+
+
+def _reason(error: BaseException) -> str:
+    """The innermost cause, in as few words as it has."""
+    inner: BaseException = error
+    while (
+        nested := getattr(inner, "reason", None)
+        if isinstance(getattr(inner, "reason", None), BaseException)
+        else (inner.__cause__ or inner.__context__)
+    ) is not None and nested is not inner:
+        inner = nested
+    if isinstance(inner, ssl.SSLCertVerificationError):
+        return f"the server's certificate is refused: {inner.verify_message}"
+    if isinstance(inner, TimeoutError | urllib3.exceptions.TimeoutError):
+        return "it does not answer in time"
+    if isinstance(inner, OSError) and inner.strerror:
+        return os.fsdecode(inner.strerror)
+    return str(inner) or type(inner).__name__
