@@ -1,3 +1,5 @@
+from typing import Any
+
 import pytest
 
 from builders.source import NOW
@@ -9,7 +11,7 @@ from fundamen.sources.store import Catalogue, Source
 FILE = PackageFile("libx.so.1", Base.PROGRAM, "lib/libx.so.1.2", 1, "0" * 64)
 
 
-def a_package(version: str = "1.0", architecture: Architecture = Architecture.X86_64, **facts: str) -> Package:
+def a_package(version: str = "1.0", architecture: Architecture = Architecture.X86_64, **facts: Any) -> Package:
     return Package("Ardvane", "Saltgrass", version, Platform.LINUX, architecture, (FILE,), **facts)
 
 

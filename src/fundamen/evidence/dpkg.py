@@ -159,3 +159,55 @@ def _content(machine: Machine, path: MachinePath) -> bytes:
         return machine.content(path, _MOST_BYTES)
     except UnreadableError:
         return b""
+
+
+class Owner(msgspec.Struct, frozen=True):
+    """An installed package that has brought a file."""
+
+    package: str
+    version: str
+    architecture: str  # as Debian calls it
+    path: MachinePath  # of the file or link, as the package spells it
+
+
+def find_owners(machine: Machine, names: Iterable[str], paths: Iterable[MachinePath]) -> tuple[Owner, ...]:
+    """The installed packages that have brought files or links of some names or at some paths, be they there or not."""
+    spelled = {each for path in paths for each in (path, *_spellings(machine, path))}
+    ends = tuple({f"/{name}" for name in names if name})
+    folder = MachinePath(_FOLDER + "/info")
+    try:
+        lists = [name for name in machine.names(folder) if name.endswith(".list")]
+    except UnreadableError:
+        return ()
+    found: dict[str, str] = {}  # package, as its list is named -> the first path
+    marks = [each.encode("utf-8", "surrogateescape") + b"\n" for each in (*ends, *spelled)]
+    for name in lists:
+        content = _content(machine, MachinePath(f"{folder}/{name}"))
+        if not any(mark in content for mark in marks):
+            continue
+        lines = content.decode("utf-8", "surrogateescape").splitlines()
+        path = next((line for line in lines if line in spelled or line.endswith(ends)), None) if ends else None
+        path = path or next((line for line in lines if line in spelled), None)
+        if path is not None:
+            found[name.removesuffix(".list")] = path
+    installed = _installed(machine, set(found))
+    return tuple(
+        Owner(package.partition(":")[0], *installed[package], MachinePath(path))
+        for package, path in found.items()
+        if package in installed
+    )
+
+
+def _installed(machine: Machine, packages: set[str]) -> dict[str, tuple[str, str]]:
+    """(version, architecture) of each package, named as its list is: with its architecture or without."""
+    wanted = {package.partition(":")[0].encode("utf-8", "surrogateescape") for package in packages}
+    found: dict[str, tuple[str, str]] = {}
+    for stanza in _content(machine, MachinePath(_FOLDER + "/status")).split(b"\n\n") if packages else ():
+        if stanza.partition(b"\n")[0].removeprefix(b"Package: ") in wanted:
+            fields = dict(line.split(b": ", 1) for line in stanza.split(b"\n") if b": " in line)
+            name, version, architecture = (
+                fields.get(field, b"").decode("utf-8", "replace") for field in (b"Package", b"Version", b"Architecture")
+            )
+            for spelled in {name, f"{name}:{architecture}"} & packages:
+                found[spelled] = (version, architecture)
+    return found

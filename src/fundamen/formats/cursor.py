@@ -3,11 +3,14 @@
 import io
 import struct
 from collections.abc import Iterator
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 from fundamen.model.binary import Problem
 from fundamen.model.errors import CutFileError, DamagedFileError
 from fundamen.model.paths import shown
+
+if TYPE_CHECKING:
+    from typing_extensions import Buffer  # the standard library has it only from 3.12 on
 
 _SHORT_TEXT = 256  # bytes; most names are shorter, and so short a read is served from a block that is at hand
 _MOST_PROBLEMS = 20  # a hostile file could give thousands; a technician reads a few
@@ -74,6 +77,13 @@ class SourceStream(io.RawIOBase):
         data = self._source.read_at(self._at, left if size < 0 else min(size, left))
         self._at += len(data)
         return data
+
+    def readinto(self, buffer: "Buffer") -> int:
+        """The next bytes, into a buffer; how many there were."""
+        view = memoryview(buffer)
+        data = self.read(len(view))
+        view[: len(data)] = data
+        return len(data)
 
 
 class Cursor:

@@ -15,12 +15,18 @@ from fundamen.model.paths import HostPath, MachinePath, shown
 class OverlayMachine(Machine):
     """A base machine as it would be with some files placed. Nothing is written; every look goes through the changes."""
 
-    def __init__(self, base: Machine, placed: Mapping[MachinePath, HostPath]) -> None:
+    def __init__(
+        self,
+        base: Machine,
+        placed: Mapping[MachinePath, HostPath],
+        links: Mapping[MachinePath, MachinePath] | None = None,
+    ) -> None:
         """Lay changes over a machine.
 
         Args:
             base: the machine as it is.
             placed: where a file would stand -> the host file with its content.
+            links: where a link would stand that is among them -> the file to which it would lead.
         """
         super().__init__()
         self.base = base
@@ -32,6 +38,7 @@ class OverlayMachine(Machine):
         self.environment = base.environment
         self.registry = base.registry
         self._placed = placed
+        self._links = dict(links or {})
         self._contents = {self._key(path): content for path, content in placed.items()}
         self._folders = {self._key(folder): folder for path in placed for folder in self._above(path)}
 
@@ -55,7 +62,8 @@ class OverlayMachine(Machine):
 
     def real(self, path: MachinePath) -> MachinePath:
         """The path with all links followed."""
-        return self.base.real(path)
+        real = self.base.real(path)
+        return self._links.get(real, real)
 
     def open(self, path: MachinePath) -> AbstractContextManager[ByteSource]:
         """Open a file as it would be."""
@@ -80,7 +88,7 @@ class OverlayMachine(Machine):
 
     def afresh(self) -> "OverlayMachine":
         """The same changes over the base machine with nothing remembered."""
-        return OverlayMachine(self.base.afresh(), self._placed)
+        return OverlayMachine(self.base.afresh(), self._placed, self._links)
 
     def binary(self, path: MachinePath) -> Binary:
         """Read an executable file; what no change touches is taken from the base machine, which may have it already."""

@@ -34,11 +34,25 @@ class PackageFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     size: Annotated[int, msgspec.Meta(ge=0)]  # bytes
     sha256: Sha256
     executable: bool = False
+    mode: Annotated[int, msgspec.Meta(ge=0, le=0o7777)] | None = None  # permission bits, where the publisher says
 
     def answers_to(self, name: str) -> bool:
         """Whether a need of this name means this file; names are compared without case, ``*`` stands for anything."""
         own = {self.name.lower(), self.place.rpartition("/")[2].lower()}
         return any(fnmatchcase(each, name.lower()) for each in own) if "*" in name else name.lower() in own
+
+
+class PackageLink(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One symbolic link of a package."""
+
+    base: Base
+    place: Annotated[str, msgspec.Meta(min_length=1, max_length=1000)]  # as of a file
+    target: Annotated[str, msgspec.Meta(min_length=1, max_length=1000)]  # as it stands in the link
+
+    def answers_to(self, name: str) -> bool:
+        """Whether a need of this name means this link."""
+        own = self.place.rpartition("/")[2].lower()
+        return fnmatchcase(own, name.lower()) if "*" in name else own == name.lower()
 
 
 class Package(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -52,6 +66,7 @@ class Package(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     files: Annotated[tuple[PackageFile, ...], msgspec.Meta(min_length=1, max_length=100_000)]
     language: Word = NEUTRAL
     withdrawn: str | None = None  # why the package must no longer be used
+    links: Annotated[tuple[PackageLink, ...], msgspec.Meta(max_length=100_000)] = ()
 
     @property
     def title(self) -> str:

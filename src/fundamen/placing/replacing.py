@@ -56,6 +56,25 @@ def put(content: HostPath, target: HostPath, staged: HostPath, sha256: str, stat
     flush_folder(os.path.dirname(target))
 
 
+def put_link(leads_to: str, target: HostPath, staged: HostPath) -> None:
+    """Make a symbolic link where nothing stands.
+
+    Args:
+        leads_to: its target, as it is to stand in it.
+        target: where it is made.
+        staged: a name in the same folder that is ours to use.
+
+    Raises:
+        OSError: it could not be done, or something stands there.
+    """
+    remove(staged)
+    if os.path.lexists(target):
+        raise FileExistsError(17, "something stands there by now", target)
+    os.symlink(leads_to, staged)
+    os.rename(staged, target)
+    flush_folder(os.path.dirname(target))
+
+
 def remove(path: HostPath) -> None:
     """Take a file of ours away, if it is there. Raises: OSError."""
     with contextlib.suppress(FileNotFoundError):

@@ -11,6 +11,9 @@ from fundamen.restore.journal import Entry, State
 from fundamen.restore.plan import Plan
 from fundamen.restore.rehearsal import Rehearsal
 from fundamen.restore.restoration import Restoration
+from fundamen.restore.steps import PlaceFile
+
+_MOST_NAMES = 8  # of sound files that are told
 
 
 def rehearsal_text(rehearsal: Rehearsal, machine: Machine, *, drawn: bool) -> str:
@@ -113,14 +116,18 @@ def history_text(entries: Sequence[Entry], machine: Machine, *, drawn: bool) -> 
 def _plan(page: Page, plan: Plan) -> None:
     for source, package in plan.packages:
         page.heading(f"{package.title}, by {package.publisher}")
-        page.line(f"from the source {source.name}, proven by its signatures just now")
+        is_apt = source.location == "apt"
+        proof = "proven by the archive's signature, as apt checks it" if is_apt else "proven by its signatures just now"
+        page.line(f"from {'' if is_apt else 'the source '}{source.name}, {proof}")
         steps = [step for step in plan.steps if step.package == package]
         for step in steps:
-            verb = "replace" if step.replaces else "place"
+            verb = "link" if step.link else "replace" if step.replaces else "place"
             page.field(verb, f"{step.path}   ({step.because})", indent=4, width=9)
-        names = [f.name for f in package.files if f not in {step.file for step in steps}]
+        touched = {step.file for step in steps if isinstance(step, PlaceFile)}
+        names = [file.name for file in package.files if file not in touched]
         if names:
-            page.field("leave", f"{', '.join(names)}   (sound)", indent=4, width=9)
+            more = f" and {len(names) - _MOST_NAMES} more" if len(names) > _MOST_NAMES else ""
+            page.field("leave", f"{', '.join(names[:_MOST_NAMES])}{more}   (sound)", indent=4, width=9)
 
 
 def _launched(page: Page, restoration: Restoration, machine: Machine) -> None:
@@ -139,6 +146,6 @@ def _after_rehearsal(restoration: Restoration, machine: Machine) -> str:
     if rehearsal.plan.steps:
         return command(machine, "restore", "--yes", rehearsal.plan.program)
     if any(unmet.why == "no source is trusted yet" for unmet in rehearsal.plan.unmet):
-        return "fundamen sources trust FOLDER --fingerprint FINGERPRINT"
+        return "fundamen sources trust PLACE --fingerprint FINGERPRINT"
     name = next((u.name for u in rehearsal.plan.unmet), "NAME")
     return command(machine, "sources", "offers", name) if name else str(Verdict.MISSING)

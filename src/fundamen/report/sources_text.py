@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 from datetime import datetime
 
+from fundamen.model.architecture import Architecture
 from fundamen.model.package import Package
 from fundamen.report.page import Page, counted
 from fundamen.sources.offers import Offer
@@ -36,14 +37,26 @@ def sources_text(catalogues: Sequence[Catalogue], now: datetime, *, drawn: bool)
     return page.text()
 
 
-def offers_text(name: str, offers: Sequence[Offer], *, drawn: bool) -> str:
-    """The page of all offers for one component."""
+def offers_text(
+    name: str, offers: Sequence[Offer], architecture: Architecture, builds: Sequence[str], *, drawn: bool
+) -> str:
+    """The page of all offers for one component.
+
+    Args:
+        name: the component.
+        offers: the best first.
+        architecture: what it is wanted for.
+        builds: the versions that have a build for it.
+        drawn: whether the terminal can draw block marks.
+    """
     page = Page(drawn=drawn)
     eligible = [offer for offer in offers if offer.is_eligible]
     if eligible:
         page.answer(f"{name}: {eligible[0].package.title}, from {eligible[0].source.name}.", good=True)
     elif offers:
         page.answer(f"{name} is known, but no package that has it may be used here.", good=False)
+        there = f"Versions with a build for {architecture}: {', '.join(builds)}." if builds else ""
+        page.line(there or f"No version that a source has was built for {architecture}.", 0)
     else:
         page.answer(f"No trusted source has {name}.", good=False)
         return page.text()

@@ -16,7 +16,7 @@ from fundamen.machine.machine import Machine
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.file_state import FileState, read_state
-from fundamen.placing.replacing import copy_flushed, flush_folder, put
+from fundamen.placing.replacing import copy_flushed, flush_folder, put, put_link
 from fundamen.restore.journal import Journal, State, StepRecord, StepState
 from fundamen.restore.steps import Change, Work
 from fundamen.restore.taking_back import cause_of, standing_folder, take_back_steps
@@ -50,7 +50,7 @@ def carry_out(
     try:
         for index, (step, target) in enumerate(targets):
             progress(step.path)
-            _carry_out_step(journal, number, index, step, target, work.contents[step.sha256])
+            _carry_out_step(journal, number, index, step, target, work.contents.get(step.sha256))
         journal.mark(number, State.DONE)
     except (OSError, KeyboardInterrupt, UnreadableError) as error:
         raise _taken_back(journal, number, error) from error
@@ -58,14 +58,18 @@ def carry_out(
 
 
 def _carry_out_step(
-    journal: Journal, number: int, index: int, step: Change, target: HostPath, content: HostPath
+    journal: Journal, number: int, index: int, step: Change, target: HostPath, content: HostPath | None
 ) -> None:
     record = _keep_original(journal, number, index, step, target)
     journal.write_step(number, index, StepState.KEPT, record)
     for folder in record.new_folders:
         os.mkdir(folder)
         flush_folder(os.path.dirname(folder))
-    put(content, target, HostPath(record.staged), step.sha256, _state_for(record, executable=step.executable))
+    if step.link:
+        put_link(step.link, target, HostPath(record.staged))
+    else:
+        assert content is not None  # noqa: S101 - every file's content was fetched for the rehearsal
+        put(content, target, HostPath(record.staged), step.sha256, _state_for(record, step))
     done = msgspec.structs.replace(record, folder_after_ns=os.stat(standing_folder(record)).st_mtime_ns)
     journal.write_step(number, index, StepState.PLACED, done)
 
@@ -95,12 +99,12 @@ def _keep_original(journal: Journal, number: int, index: int, step: Change, targ
     )
 
 
-def _state_for(record: StepRecord, *, executable: bool) -> FileState:
+def _state_for(record: StepRecord, step: Change) -> FileState:
     """What the new file gets besides its bytes: the original's mode, owner and attributes, or those of a new file."""
     if record.before is not None:
         return msgspec.structs.replace(record.before, modified_ns=-1)
     folder = os.stat(os.path.dirname(record.target))
-    mode = _NEW_PROGRAM if executable else _NEW_FILE
+    mode = step.mode if step.mode is not None else _NEW_PROGRAM if step.executable else _NEW_FILE
     is_administrator = os.geteuid() == 0  # only then may the file be given to the folder's owner
     uid, gid = (folder.st_uid, folder.st_gid) if is_administrator else (os.geteuid(), os.getegid())
     return FileState(0, "", mode, uid, gid, -1, -1)

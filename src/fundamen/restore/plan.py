@@ -1,6 +1,6 @@
 """Plan a restoration: the packages that bring what is at fault, and of their files those that are not sound."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 import msgspec
 
@@ -9,15 +9,17 @@ from fundamen.loaders.loading import system_folder
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
-from fundamen.model.package import Base, Package, PackageFile
+from fundamen.model.package import Base, Package, PackageFile, PackageLink
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
-from fundamen.restore.steps import PlaceFile, place_file
+from fundamen.restore.steps import PlaceFile, PlaceLink, place_file
 from fundamen.sources.layout import place_parts
 from fundamen.sources.offers import Offer, find_offers
 from fundamen.sources.store import Catalogue, Source
 from fundamen.trace.records import Component, Trace
 from fundamen.trust.digest import digest_of
+
+_MOST_HOPS = 5  # from link to link
 
 
 class Unmet(msgspec.Struct, frozen=True):
@@ -32,7 +34,7 @@ class Plan(msgspec.Struct, frozen=True):
 
     program: MachinePath
     packages: tuple[tuple[Source, Package], ...]
-    steps: tuple[PlaceFile, ...]
+    steps: tuple[PlaceFile | PlaceLink, ...]
     untouched: tuple[MachinePath, ...]  # files of these packages that are sound already
     unmet: tuple[Unmet, ...]
 
@@ -64,7 +66,7 @@ def plan_restoration(machine: Machine, trace: Trace, catalogues: Sequence[Catalo
             standing = [known for known in standing if known[0] != package.name] + [(package.name, package.version)]
         else:
             unmet.append(Unmet(fault.name, _why_unmet(offers, catalogues)))
-    steps: dict[str, PlaceFile] = {}
+    steps: dict[str, PlaceFile | PlaceLink] = {}
     untouched: list[MachinePath] = []
     for offer in chosen.values():
         for file in offer.package.files:
@@ -75,8 +77,36 @@ def plan_restoration(machine: Machine, trace: Trace, catalogues: Sequence[Catalo
             else:
                 step = place_file(path, file, offer.package, offer.source, because)
                 steps.setdefault(machine.folded(path), step)
+        for link in _missing_links(machine, trace, offer):
+            steps.setdefault(machine.folded(link.path), link)
     packages = tuple((offer.source, offer.package) for offer in chosen.values())
     return Plan(trace.program, packages, tuple(steps.values()), tuple(untouched), tuple(unmet))
+
+
+def _missing_links(machine: Machine, trace: Trace, offer: Offer) -> Iterator[PlaceLink]:
+    """The links of a package that lead to a file of it, and stand no longer; a broken one is mended by its file."""
+    files = {machine.real(place_of(machine, trace, offer.package, file)): file for file in offer.package.files}
+    links = {place_of(machine, trace, offer.package, link): link for link in offer.package.links}
+    for path, link in links.items():
+        folder = machine.real(machine.folder_of(path))
+        place = machine.join(folder, machine.paths.basename(path))
+        leads_to = machine.join(folder, link.target)
+        for _ in range(_MOST_HOPS):  # to another link of the package
+            if (further := links.get(leads_to)) is None:
+                break
+            leads_to = machine.join(machine.folder_of(leads_to), further.target)
+        file = files.get(machine.real(leads_to))
+        if file is not None and machine.paths.basename(place) not in machine.names(folder):
+            yield PlaceLink(
+                path=place,
+                because="missing",
+                sha256=file.sha256,
+                size=0,
+                link=link.target,
+                leads_to=machine.real(leads_to),
+                package=offer.package,
+                source=offer.source,
+            )
 
 
 def with_found_places(machine: Machine, plan: Plan, remaining: Sequence[Component]) -> Plan:
@@ -96,8 +126,8 @@ def with_found_places(machine: Machine, plan: Plan, remaining: Sequence[Componen
     return msgspec.structs.replace(plan, steps=tuple(steps.values()))
 
 
-def place_of(machine: Machine, trace: Trace, package: Package, file: PackageFile) -> MachinePath:
-    """Where on the machine a file of a package belongs."""
+def place_of(machine: Machine, trace: Trace, package: Package, file: PackageFile | PackageLink) -> MachinePath:
+    """Where on the machine a file or link of a package belongs."""
     match file.base:
         case Base.PROGRAM:
             folder = machine.folder_of(machine.real(trace.program))

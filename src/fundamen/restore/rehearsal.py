@@ -1,6 +1,6 @@
 """Rehearse a plan: lay it over the machine and trace the program again."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 
 import msgspec
 
@@ -10,7 +10,8 @@ from fundamen.machine.overlay import OverlayMachine
 from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.restore.plan import Plan, Unmet, plan_restoration, with_found_places
-from fundamen.restore.steps import Work
+from fundamen.restore.steps import PlaceFile, PlaceLink, Work
+from fundamen.sources.os_archive import OsArchive, catalogues_with
 from fundamen.sources.store import Catalogue, Source
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program
@@ -41,26 +42,38 @@ def rehearse(
     catalogues: Sequence[Catalogue],
     authorities: Sequence[Authority],
     fetch: Fetch,
+    archive: OsArchive | None = None,
 ) -> Rehearsal:
     """Trace a program, plan for its faults, and trace it again as it would be; nothing on the machine is changed.
 
     A library that was missing may itself need what is missing too. Such faults show only once it is in place, so the
     plan is laid over the machine and grown until nothing more can be mended.
 
+    Args:
+        machine: as it is.
+        program: what is to be put right.
+        catalogues: of the trusted sources.
+        authorities: who vouches for bytes.
+        fetch: brings a file of a source in.
+        archive: the operating system's own, where it may be asked.
+
     Raises:
         UntrustedError: a file of a source is not what was signed.
         UnreadableError: the program or a source cannot be read.
     """
     before = after = trace_program(machine, program, authorities)
-    plan = plan_restoration(machine, before, catalogues)
+    known = tuple(catalogues_with(archive, catalogues, before))
+    plan = plan_restoration(machine, before, known)
     contents: dict[str, HostPath] = {}
     for _ in range(_MOST_ROUNDS):
         for step in plan.steps:
-            if step.file.sha256 not in contents:
-                contents[step.file.sha256] = fetch(step.source, step.file)
-        overlay = OverlayMachine(machine, {step.path: contents[step.file.sha256] for step in plan.steps})
+            if isinstance(step, PlaceFile) and step.sha256 not in contents:
+                contents[step.sha256] = fetch(step.source, step.file)
+        links = {step.path: step.leads_to for step in plan.steps if isinstance(step, PlaceLink)}
+        overlay = OverlayMachine(machine, {step.path: _content(machine, step, contents) for step in plan.steps}, links)
         after = trace_program(overlay, program, authorities)
-        grown = _grown(overlay, machine, plan, after, catalogues)
+        further = tuple(catalogues_with(archive, catalogues, after))
+        grown = _grown(overlay, machine, plan, after, further)
         if grown.steps == plan.steps:
             break
         plan = grown
@@ -68,6 +81,13 @@ def rehearse(
         useless = tuple(Unmet(fault.name, "what the sources have for it would not mend it") for fault in before.faults)
         return Rehearsal(before, msgspec.structs.replace(plan, packages=(), steps=(), unmet=useless), before, contents)
     return Rehearsal(before, plan, after, contents)
+
+
+def _content(machine: Machine, step: PlaceFile | PlaceLink, contents: Mapping[str, HostPath]) -> HostPath:
+    """The host file with the bytes that would be found at a step's path; a link is rehearsed as a copy."""
+    if isinstance(step, PlaceLink) and step.sha256 not in contents:
+        return machine.host_path(step.leads_to)
+    return contents[step.sha256]
 
 
 def _cured(before: Trace, after: Trace) -> set[str]:

@@ -16,6 +16,8 @@ class Change(msgspec.Struct, frozen=True, kw_only=True):
     sha256: str  # of the new content
     size: int  # bytes
     executable: bool = False
+    mode: int | None = None  # permission bits of a new file, where the publisher says
+    link: str = ""  # where a symbolic link is made instead: its target, as it stands in the link
     host: str = ""  # where it lies on this host, if that is outside of the machine's own paths
     insertion: Insertion | None = None  # where the new content is the old one with something put in
 
@@ -33,6 +35,14 @@ class PlaceFile(Change, frozen=True, kw_only=True):
     source: Source
 
 
+class PlaceLink(Change, frozen=True, kw_only=True):
+    """A symbolic link of a package is made where nothing stands; the digest is that of the file to which it leads."""
+
+    leads_to: MachinePath
+    package: Package
+    source: Source
+
+
 def place_file(path: MachinePath, file: PackageFile, package: Package, source: Source, because: str) -> PlaceFile:
     """The step that puts a package's file at a path."""
     return PlaceFile(
@@ -41,6 +51,7 @@ def place_file(path: MachinePath, file: PackageFile, package: Package, source: S
         sha256=file.sha256,
         size=file.size,
         executable=file.executable,
+        mode=file.mode,
         file=file,
         package=package,
         source=source,

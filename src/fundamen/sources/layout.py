@@ -6,7 +6,7 @@ import os
 import msgspec
 
 from fundamen.model.errors import UnreadableError, UntrustedError
-from fundamen.model.package import Base, Package, PackageFile
+from fundamen.model.package import Base, Package, PackageFile, PackageLink
 from fundamen.model.paths import HostPath, shown
 
 METADATA = "metadata"  # the update framework's signed statements
@@ -48,10 +48,18 @@ def read_package(data: bytes, name: str) -> Package:
         ) from error
     for file in package.files:
         place_parts(file)
+    for link in package.links:
+        place_parts(link)
+        if link.target.startswith("/") or link.target.count("..") > _MOST_UPWARD or not link.target.isprintable():
+            raise UntrustedError(
+                what=f"The link {shown(link.place)} is refused",
+                why=f"its target {shown(link.target)!r} is not a plain path beside it",
+                do="Tell the packager; nothing of this source is used until it is mended.",
+            )
     return package
 
 
-def place_parts(file: PackageFile) -> tuple[str, ...]:
+def place_parts(file: PackageFile | PackageLink) -> tuple[str, ...]:
     """The parts of a file's place, each a plain name; ``..`` only in front, and only from the program's folder.
 
     Raises:
@@ -66,7 +74,7 @@ def place_parts(file: PackageFile) -> tuple[str, ...]:
     if names and is_plain and climbs_in_front and climbed <= may_climb:
         return parts
     raise UntrustedError(
-        what=f"The place of {shown(file.name)} is refused",
+        what=f"The place of {shown(file.place)} is refused",
         why=f"{shown(file.place)!r} is not a plain path below {file.base}",
         do="Tell the packager; nothing of this source is used until it is mended.",
     )

@@ -3,11 +3,13 @@
 from collections.abc import Iterable, Iterator, Sequence
 
 import msgspec
-from packaging.specifiers import SpecifierSet
+from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.version import InvalidVersion, Version
 
 from fundamen.model.architecture import Architecture, Platform
+from fundamen.model.errors import UsageError
 from fundamen.model.package import NEUTRAL, Package, PackageFile
+from fundamen.model.paths import shown
 from fundamen.sources.store import Catalogue, Source
 
 
@@ -18,6 +20,7 @@ class Offer(msgspec.Struct, frozen=True):
     package: Package
     file: PackageFile
     obstacle: str | None  # why it may not be used; None where it may
+    is_owners: bool = False  # whether what is at fault came from this source, as the machine's package database says
 
     @property
     def is_eligible(self) -> bool:
@@ -52,8 +55,32 @@ def find_offers(
                 place = next((place for place, name in enumerate(names) if file.answers_to(name)), None)
                 if place is not None:
                     obstacle = next(_obstacles(package, platform, architecture, in_place, versions), None)
-                    offers.append((Offer(catalogue.source, package, file, obstacle), place))
+                    offers.append((Offer(catalogue.source, package, file, obstacle, catalogue.is_owner), place))
     return tuple(offer for offer, _ in sorted(offers, key=lambda found: _rank(*found), reverse=True))
+
+
+def require_specifier(versions: str) -> None:
+    """Make sure that something typed says which versions serve. Raises: UsageError: it does not."""
+    try:
+        SpecifierSet(versions)
+    except InvalidSpecifier as error:
+        raise UsageError(
+            what=f"The versions {shown(versions)!r} cannot be used",
+            why="that is no version specifier (PEP 440)",
+            do="Write it as, for example, '==4.2.1' or '>=4.2,<5'.",
+        ) from error
+
+
+def find_builds(offers: Iterable[Offer], platform: Platform, architecture: Architecture) -> tuple[str, ...]:
+    """The versions of which there is a build for an architecture that is not withdrawn, the newest first."""
+    versions = {
+        offer.package.version
+        for offer in offers
+        if offer.package.platform is platform
+        and offer.package.architecture.serves(architecture)
+        and offer.package.withdrawn is None
+    }
+    return tuple(sorted(versions, key=_version, reverse=True))
 
 
 def _obstacles(
@@ -78,9 +105,10 @@ def _obstacles(
         yield f"version {', '.join(sorted(versions))} stands here already, and versions must not be mixed"
 
 
-def _rank(offer: Offer, place: int) -> tuple[bool, int, bool, Version, str]:
+def _rank(offer: Offer, place: int) -> tuple[bool, bool, int, bool, Version, str]:
     return (
         offer.is_eligible,
+        offer.is_owners,
         -place,
         offer.package.language == NEUTRAL,
         _version(offer.package.version),

@@ -48,6 +48,7 @@ class Catalogue(msgspec.Struct, frozen=True):
     source: Source
     packages: tuple[Package, ...]
     expires_at: datetime
+    is_owner: bool = False  # whether what stands on the machine came from it, as its package database says
 
 
 _Kept = TypeVar("_Kept", Source, Catalogue)

@@ -19,6 +19,7 @@ from fundamen.restore.launch import require_launchable
 from fundamen.restore.locking import require_ready
 from fundamen.restore.rehearsal import Fetch, rehearse
 from fundamen.restore.restoration import Restoration, perform, with_launch
+from fundamen.sources.os_archive import OsArchive
 from fundamen.sources.refreshing import proven_catalogues
 from fundamen.sources.store import Source, SourceStore
 
@@ -32,6 +33,7 @@ from fundamen.sources.store import Source, SourceStore
 @click.option("--yes", is_flag=True, help="Carry it out without asking.")
 @click.option("--launch", is_flag=True, help="Run the program afterwards, with ARGUMENTS, and show how it ended.")
 @click.option("--launch-seconds", type=click.FloatRange(0.1), default=20.0, show_default=True, help="How long at most.")
+@click.option("--no-archive", is_flag=True, help="Do not ask the operating system's own archive.")
 @click.option("--import-root", is_flag=True, help="Import the root that PROGRAM's chain of certificates ends in.")
 @click.option("--fingerprint", metavar="SHA256", help="The root's, as its owner read it out; otherwise you type it.")
 @click.option("--issuer", multiple=True, metavar="FILE", help="Certificates to build the chain with, the root's too.")
@@ -45,6 +47,7 @@ def command(
     yes: bool,
     launch: bool,
     launch_seconds: float,
+    no_archive: bool,
     import_root: bool,
     fingerprint: str | None,
     issuer: tuple[str, ...],
@@ -52,6 +55,9 @@ def command(
     output: Output,
 ) -> None:
     """Put right what PROGRAM stands on, as whole packages from trusted sources.
+
+    On Debian, files of installed packages come from the archive that the machine was installed from, through apt and
+    with its checks, in the version that is installed.
 
     The plan is rehearsed first: laid over the machine, it is traced as it would be. Then you are asked. What is
     replaced is kept, every step is written to a journal before it is made, and all of it can be undone.
@@ -79,8 +85,9 @@ def command(
         with output.working("Proving the sources"):
             catalogues = proven_catalogues(store, output.note, options.now())
         authorities = authorities_at(home, examined.platform, options.now(), output)
+        archive = OsArchive(examined, home, output.note) if not no_archive and OsArchive.serves(examined) else None
         with output.working(f"Rehearsing the restoration of {path}"):
-            rehearsal = rehearse(examined, path, catalogues, authorities, _fetching(store, output))
+            rehearsal = rehearse(examined, path, catalogues, authorities, _fetching(store, output), archive)
         restoration = Restoration(rehearsal)
         if not output.as_json:
             output.show(rehearsal_text(rehearsal, examined, drawn=output.drawn))

@@ -106,28 +106,51 @@ def refresh(output: Output) -> None:
 @command.command("offers")
 @click.argument("need")
 @click.option("--for", "architecture", type=click.Choice(_ARCHITECTURES), help="Default: that of this host.")
+@click.option(
+    "--version", "versions", default="", metavar="SPEC", help="Which versions serve, as '==4.2.1' or '>=4.2'."
+)
+@click.option("--no-archive", is_flag=True, help="Do not ask the operating system's own archive.")
 @options.machine_options
 @options.output_options
-def offers(need: str, architecture: str | None, machine: Callable[[], Machine], output: Output) -> None:
+def offers(
+    need: str,
+    *,
+    architecture: str | None,
+    versions: str,
+    no_archive: bool,
+    machine: Callable[[], Machine],
+    output: Output,
+) -> None:
     """Show which trusted source offers the component NEED, best first, and why an offer may not be used.
+
+    On Debian the archive is asked too, for what an installed package has brought.
 
     \b
     fundamen sources offers libsaltgrass-tide.so.4
     fundamen sources offers saltgrass.dll --machine /mnt/disk --for x86
+    fundamen sources offers libsaltgrass-tide.so.4 --for aarch64 --version '==4.2.1'
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     from fundamen.report.contracts.sourcing import OffersRecord, offer_part  # noqa: PLC0415
     from fundamen.report.sources_text import offers_text  # noqa: PLC0415
-    from fundamen.sources.offers import find_offers  # noqa: PLC0415
+    from fundamen.sources.offers import find_builds, find_offers, require_specifier  # noqa: PLC0415
+    from fundamen.sources.os_archive import OsArchive  # noqa: PLC0415
     from fundamen.sources.refreshing import proven_catalogues  # noqa: PLC0415
 
     with output:
         wanted = Architecture(architecture or _of_this_host())
-        catalogues = proven_catalogues(SourceStore(options.home()), output.note, options.now())
-        found = find_offers(catalogues, (need,), machine().platform, wanted)
+        require_specifier(versions)
+        examined, home = machine(), options.home()
+        catalogues = list(proven_catalogues(SourceStore(home), output.note, options.now()))
+        if not no_archive and OsArchive.serves(examined):
+            with output.working("Asking Debian's archive"):
+                archive = OsArchive(examined, home, output.note)
+                catalogues += filter(None, [archive.catalogue_of({need}, (), wanted)])
+        found = find_offers(catalogues, (need,), examined.platform, wanted, versions=versions)
+        builds = find_builds(found, examined.platform, wanted)
         if output.as_json:
-            output.show_record(OffersRecord(need, tuple(offer_part(offer) for offer in found)))
+            output.show_record(OffersRecord(need, tuple(offer_part(offer) for offer in found), builds))
         else:
-            output.show(offers_text(need, found, drawn=output.drawn))
+            output.show(offers_text(need, found, wanted, builds, drawn=output.drawn))
         is_offered = any(offer.is_eligible for offer in found)
     finish(Exit.NOTHING_AT_FAULT if is_offered else Exit.FAULT_FOUND)
 

@@ -90,8 +90,7 @@ def restore_record(restoration: Restoration, state: RestoreState) -> RestoreReco
         faults_rehearsed=len(rehearsal.after.faults),
         faults=restoration.remaining,
         steps=tuple(
-            StepPart(s.path, s.because, s.package.title, s.source.name, s.file.size, s.file.sha256)
-            for s in rehearsal.plan.steps
+            StepPart(s.path, s.because, s.package.title, s.source.name, s.size, s.sha256) for s in rehearsal.plan.steps
         ),
         unmet=tuple(UnmetPart(unmet.name, unmet.why) for unmet in rehearsal.plan.unmet),
         launched=None if launched is None else LaunchPart(launched.status, launched.output),

@@ -44,6 +44,7 @@ class OffersRecord(msgspec.Struct, frozen=True):
 
     need: str
     offers: tuple[OfferPart, ...]
+    builds: tuple[str, ...]  # versions with a build for the architecture that was asked for, the newest first
     schema: Literal["fundamen.offers/1"] = "fundamen.offers/1"
 
 

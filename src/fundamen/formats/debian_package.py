@@ -1,0 +1,156 @@
+"""Read Debian packages: their control fields, and one by one the files and links that they bring.
+
+Sources: deb(5) for the archive, deb-control(5) for the fields, deb-conffiles(5); tar(5) for what is inside.
+"""
+
+import gzip
+import io
+import lzma
+import posixpath
+import tarfile
+from collections.abc import Iterator
+from typing import IO, cast
+
+import msgspec
+
+from fundamen.formats.ar_archive import Member, read_archive
+from fundamen.formats.cursor import ByteSource, SourceStream, damaged
+from fundamen.model.paths import shown
+
+_MOST_CONTROL = 16 << 20  # bytes, unpacked
+_MOST_MEMBERS = 500_000
+_MOST_UNPACKED = 32 << 30  # bytes of one package
+_MOST_FIELD = 1 << 16
+_RAISED = (tarfile.TarError, lzma.LZMAError, OSError, EOFError, ValueError, OverflowError)
+
+
+class DebianPackage(msgspec.Struct, frozen=True):
+    """What a package says of itself."""
+
+    name: str
+    version: str
+    architecture: str  # as Debian calls it
+    fields: dict[str, str]  # of its control file; the first line of each
+    settings: frozenset[str]  # paths of its configuration files, which belong to the administrator
+
+
+class PackedFile(msgspec.Struct, frozen=True):
+    """One file or link of a package."""
+
+    path: str  # from the root on, without the first slash; it holds no part that leads elsewhere
+    mode: int  # permission bits
+    size: int  # bytes
+    link: str = ""  # the target, of a symbolic link
+    same_as: str = ""  # the path of the file that it is a hard link to
+
+
+def read_debian_package(source: ByteSource) -> DebianPackage:
+    """Read a package's control fields.
+
+    Raises:
+        DamagedFileError: it is no Debian package, or a damaged one.
+    """
+    members = _members(source)
+    texts: dict[str, str] = {}
+    with _opened(source, _find(source, members, "control.tar")) as stream:
+        for packed, data in _walk(source, stream, _MOST_CONTROL):
+            if packed.path in {"control", "conffiles"}:
+                texts[packed.path] = data.read(_MOST_CONTROL).decode("utf-8", "replace")
+    fields = _fields(texts.get("control", ""))
+    if not {"Package", "Version", "Architecture"} <= fields.keys():
+        raise damaged(f"The package {shown(source.name)}", "its control file names no package, version or architecture")
+    settings = frozenset(line.split(" ")[-1].lstrip("/") for line in texts.get("conffiles", "").splitlines() if line)
+    return DebianPackage(fields["Package"], fields["Version"], fields["Architecture"], fields, settings)
+
+
+def unpack_debian_package(source: ByteSource) -> Iterator[tuple[PackedFile, IO[bytes]]]:
+    """Each file and link of a package with its bytes, in the package's order; the bytes are there until the next.
+
+    Raises:
+        DamagedFileError: it is damaged, holds too much, or names a path that leads elsewhere.
+    """
+    with _opened(source, _find(source, _members(source), "data.tar")) as stream:
+        yield from _walk(source, stream, _MOST_UNPACKED)
+
+
+def _members(source: ByteSource) -> tuple[Member, ...]:
+    members = read_archive(source).members
+    if not members or members[0].name != "debian-binary":
+        raise damaged(f"The package {shown(source.name)}", "its first member is not debian-binary")
+    if not source.read_at(members[0].offset, 2) == b"2.":
+        raise damaged(f"The package {shown(source.name)}", "it is not of format 2")
+    return members
+
+
+def _find(source: ByteSource, members: tuple[Member, ...], stem: str) -> Member:
+    for member in members:
+        if member.name.startswith(stem):
+            return member
+    raise damaged(f"The package {shown(source.name)}", f"it has no member {stem}")
+
+
+class _Slice:
+    """A member of an archive as a source of its own."""
+
+    def __init__(self, source: ByteSource, member: Member) -> None:
+        self.name = f"{source.name}, {member.name}"
+        self.size = member.size
+        self._source = source
+        self._offset = member.offset
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        return self._source.read_at(self._offset + offset, max(0, min(size, self.size - offset)))
+
+
+def _opened(source: ByteSource, member: Member) -> IO[bytes]:
+    packed = io.BufferedReader(SourceStream(_Slice(source, member)), 1 << 18)
+    ending = member.name.rpartition(".")[2]
+    match ending:
+        case "xz":
+            return cast("IO[bytes]", lzma.LZMAFile(packed))
+        case "gz":
+            return cast("IO[bytes]", gzip.GzipFile(fileobj=packed))
+        case "tar":
+            return packed
+        case "zst":
+            import zstandard  # noqa: PLC0415 - Debian itself does not use it yet
+
+            return zstandard.ZstdDecompressor(max_window_size=1 << 27).stream_reader(packed)
+    raise damaged(f"The package {shown(source.name)}", f"its member {member.name} is packed in an unknown way")
+
+
+def _walk(source: ByteSource, stream: IO[bytes], most: int) -> Iterator[tuple[PackedFile, IO[bytes]]]:
+    what = f"The package {shown(source.name)}"
+    unpacked = 0
+    try:
+        with tarfile.open(fileobj=stream, mode="r|", errorlevel=2) as archive:
+            for count, member in enumerate(archive):
+                unpacked += max(member.size, 0)
+                if count > _MOST_MEMBERS or unpacked > most:
+                    raise damaged(what, f"it unpacks to more than {most} bytes or {_MOST_MEMBERS} files")
+                if member.isdir():
+                    continue
+                path = _plain(what, member.name)
+                if member.issym():
+                    yield PackedFile(path, 0o777, 0, link=member.linkname), io.BytesIO()
+                elif member.islnk():
+                    yield PackedFile(path, member.mode & 0o7777, 0, same_as=_plain(what, member.linkname)), io.BytesIO()
+                elif member.isreg():
+                    data = archive.extractfile(member)
+                    assert data is not None  # noqa: S101 - it is a regular file
+                    yield PackedFile(path, member.mode & 0o7777, member.size), data
+    except _RAISED as error:
+        raise damaged(what, f"it cannot be unpacked: {error or type(error).__name__}") from error
+
+
+def _plain(what: str, name: str) -> str:
+    """A member's path; one that leads out of the root is a package that nobody made in good faith."""
+    path = name.removeprefix("./").removeprefix("/")
+    if not path or ".." in path.split("/") or posixpath.normpath(path) != path.rstrip("/") or "\0" in path:
+        raise damaged(what, f"it names the path {shown(name)!r}, which leads elsewhere")
+    return path
+
+
+def _fields(text: str) -> dict[str, str]:
+    lines = (line.partition(": ") for line in text.splitlines() if line[:1] not in {" ", "\t", "#", ""})
+    return {name: value[:_MOST_FIELD] for name, separator, value in lines if separator}

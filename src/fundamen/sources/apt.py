@@ -1,0 +1,174 @@
+"""Ask apt for packages of the archive that a machine was installed from, by apt's own commands and signature checks.
+
+Sources: apt-get(8), apt.conf(5), apt-secure(8). Guarantees: nothing that the machine's configuration names is run, and
+nothing on the machine is written: of its configuration only the lists of archives, the keys and the preferences are
+read; what apt fetches lies in a folder of ours. All other settings of apt, such as the proxy, are this host's own.
+"""
+
+import contextlib
+import os
+import re
+import shutil
+import subprocess
+from collections.abc import Sequence
+
+import msgspec
+
+from fundamen.machine.machine import Machine
+from fundamen.model.errors import UnreadableError, UntrustedError
+from fundamen.model.paths import HostPath, MachinePath, shown
+
+_SECONDS = 900
+_NAME = re.compile(r"^[a-z0-9][a-z0-9+.\-]+$")  # Debian Policy, section 5.6.1
+_VERSION = re.compile(r"^[A-Za-z0-9.+:~\-]+$")
+_UNPROVEN = ("is not signed", "NO_PUBKEY", "signatures were invalid", "Hash Sum mismatch", "EXPKEYSIG", "BADSIG")
+
+
+class Wanted(msgspec.Struct, frozen=True):
+    """One package in one version."""
+
+    name: str
+    version: str
+    architecture: str  # as Debian calls it
+
+    @property
+    def is_plain(self) -> bool:
+        """Whether its parts have the form of such parts: they come from a database of the machine."""
+        return bool(_NAME.match(self.name) and _VERSION.match(self.version) and _NAME.match(self.architecture))
+
+
+class Apt:
+    """apt, asked on behalf of one machine."""
+
+    def __init__(self, machine: Machine, folder: HostPath) -> None:
+        """Prepare to ask.
+
+        Args:
+            machine: a Debian root, or this host.
+            folder: of ours; the lists and packages that are fetched lie there.
+        """
+        self._machine = machine
+        self._folder = folder
+        self._is_updated = False
+
+    @staticmethod
+    def is_here() -> bool:
+        """Whether this host has apt."""
+        return shutil.which("apt-get") is not None
+
+    def fetch(self, wanted: Wanted) -> HostPath:
+        """A package's file, checked by apt against the signed lists of the archive.
+
+        Raises:
+            UnreadableError: the archive does not have this version any more, or cannot be reached.
+            UntrustedError: the archive's signature, or the package's digest, does not hold.
+        """
+        target = os.path.join(
+            self._folder, f"{wanted.name}_{wanted.version.replace(':', '%3a')}_{wanted.architecture}.deb"
+        )
+        if os.path.exists(target):
+            return HostPath(target)
+        os.makedirs(self._folder, exist_ok=True)
+        if self._machine.is_live and not self._is_updated:
+            # Only on this host are the lists known to be those whose signatures apt has checked.
+            with contextlib.suppress(UnreadableError):
+                return self._download(wanted, target, MachinePath("/var/lib/apt/lists"))
+        if not self._is_updated:
+            self._run(["update"], "the lists of the archive", None)
+            self._is_updated = True
+        return self._download(wanted, target, None)
+
+    def _download(self, wanted: Wanted, target: str, lists: MachinePath | None) -> HostPath:
+        name = f"{wanted.name}:{wanted.architecture}={wanted.version}"
+        if wanted.architecture == "all":
+            name = f"{wanted.name}={wanted.version}"
+        self._run(["download", name], f"{wanted.name} {wanted.version}", lists)
+        if not os.path.exists(target):
+            raise UnreadableError(
+                what=f"The package {wanted.name} {wanted.version} cannot be fetched",
+                why="apt did not leave it where it says",
+                do=f"Try it by hand: apt-get download {name}",
+            )
+        return HostPath(target)
+
+    def _run(self, words: Sequence[str], what: str, lists: MachinePath | None) -> None:
+        command = ["apt-get", "-q", "-y", *self._options(lists), *words]
+        try:
+            done = subprocess.run(
+                command,
+                cwd=self._folder,
+                env={**os.environ, "LC_ALL": "C"},
+                stdin=subprocess.DEVNULL,
+                capture_output=True,
+                text=True,
+                errors="replace",
+                timeout=_SECONDS,
+                check=False,
+            )
+        except (OSError, subprocess.TimeoutExpired) as error:
+            raise self._unreadable(what, str(error)) from error
+        reasons = [line[3:] for line in done.stderr.splitlines() if line.startswith(("E: ", "W: "))]
+        if any(sign in done.stderr for sign in _UNPROVEN):
+            raise UntrustedError(
+                what=f"Debian's archive is refused for {shown(what)}",
+                why=next(line for line in reasons if any(sign in line for sign in _UNPROVEN)),
+                do="See that the machine's keys of the archive are the right ones (debian-archive-keyring).",
+            )
+        if done.returncode:
+            raise self._unreadable(what, "; ".join(reasons[:2]) or f"apt-get ended with status {done.returncode}")
+
+    def _unreadable(self, what: str, why: str) -> UnreadableError:
+        return UnreadableError(
+            what=f"Debian's archive does not give {shown(what)}",
+            why=why,
+            do="See that this host reaches the archive; a version that it has no more needs an upgrade of the package.",
+        )
+
+    def _options(self, lists: MachinePath | None) -> list[str]:
+        machine, ours = self._machine, self._folder
+        etc = machine.host_path(MachinePath("/etc/apt"))
+        own_lists = HostPath(os.path.join(ours, "lists"))
+        os.makedirs(os.path.join(own_lists, "partial"), exist_ok=True)
+        settings = {
+            "Dir::Etc::sourcelist": os.path.join(etc, "sources.list"),
+            "Dir::Etc::sourceparts": os.path.join(etc, "sources.list.d"),
+            "Dir::Etc::trusted": os.path.join(etc, "trusted.gpg"),
+            "Dir::Etc::trustedparts": os.path.join(etc, "trusted.gpg.d"),
+            "Dir::Etc::preferences": os.path.join(etc, "preferences"),
+            "Dir::Etc::preferencesparts": os.path.join(etc, "preferences.d"),
+            "Dir::State::status": machine.host_path(MachinePath("/var/lib/dpkg/status")),
+            "Dir::State::lists": own_lists if lists is None else machine.host_path(lists),
+            "Dir::Cache": os.path.join(ours, "cache"),
+            "Dir::Log": os.path.join(ours, "log"),
+            "APT::Sandbox::User": "root",
+            "APT::Get::AllowUnauthenticated": "false",
+            "Acquire::AllowInsecureRepositories": "false",
+            "Acquire::AllowWeakRepositories": "false",
+            "Acquire::Languages": "none",
+        }
+        native, *foreign = architectures(machine)
+        options = [f"{name}={value}" for name, value in {**settings, "APT::Architecture": native}.items()]
+        options += [f"APT::Architectures::={each}" for each in (native, *foreign)]
+        return [word for option in options for word in ("-o", option)]
+
+
+def architectures(machine: Machine) -> list[str]:
+    """What a Debian machine's packages are for: its own architecture first, then those that were added.
+
+    Raises:
+        UnreadableError: its database does not say.
+    """
+    status = machine.content(MachinePath("/var/lib/dpkg/status"), 64 << 20)
+    match = re.search(rb"^Package: dpkg\n(?:.+\n)*?Architecture: (\S+)\n", status, re.MULTILINE)
+    if match is None:
+        raise UnreadableError(
+            what="The architecture of the machine's packages is not known",
+            why="its package database has no entry of dpkg itself",
+            do="See whether /var/lib/dpkg/status is whole.",
+        )
+    native = match[1].decode("ascii", "replace")
+    try:
+        added = machine.content(MachinePath("/var/lib/dpkg/arch"), 4096).decode("ascii", "replace").split()
+    except UnreadableError:
+        added = []
+    return [native, *(each for each in added if each != native and _NAME.match(each))]

@@ -1,0 +1,179 @@
+"""The operating system's own archive as a source: the packages whose files are at fault, in the installed version.
+
+Whose file it is, the package database says; the archive's signature and each package's digest are checked by apt; the
+bytes that are put in place are those of the package.
+"""
+
+import hashlib
+import os
+from collections.abc import Callable, Iterable, Iterator
+from datetime import UTC, datetime, timedelta
+from typing import IO
+
+from fundamen.evidence.debian_contents import DEBIAN_NAMES
+from fundamen.evidence.dpkg import Owner, find_owners
+from fundamen.formats.binary import read_binary
+from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.debian_package import PackedFile, read_debian_package, unpack_debian_package
+from fundamen.machine.file_bytes import FileBytes
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.architecture import Architecture, Platform
+from fundamen.model.errors import FundamenError, UnreadableError
+from fundamen.model.package import Base, Package, PackageFile, PackageLink
+from fundamen.model.paths import HostPath, MachinePath
+from fundamen.sources.apt import Apt, Wanted
+from fundamen.sources.store import Catalogue, Source
+from fundamen.trace.records import Trace
+
+NAME = "Debian's archive"
+_LEFT_OUT = ("usr/share/doc/", "usr/share/man/", "usr/share/info/", "usr/share/locale/", "usr/share/lintian/")
+_PIECE = 1 << 18
+_MOST_BINARY = 256 << 20  # bytes that are looked at for a name of their own
+_ARCHITECTURES = {name: architecture for architecture, name in DEBIAN_NAMES.items()}
+
+Keep = Callable[[str, Iterable[bytes]], None]
+
+
+class OsArchive:
+    """What the archive has for the faults of a machine."""
+
+    def __init__(self, machine: Machine, home: HostPath, note: Callable[[str], None]) -> None:
+        """Prepare to ask.
+
+        Args:
+            machine: a Debian root, or this host.
+            home: the folder of our own state.
+            note: told of what the archive cannot give.
+        """
+        self._machine = machine
+        self._contents = os.path.join(home, "content")
+        self._apt = Apt(machine, HostPath(os.path.join(home, "archive", "debian")))
+        self._note = note
+        self._described: dict[Wanted, Package | None] = {}
+
+    @staticmethod
+    def serves(machine: Machine) -> bool:
+        """Whether a machine was installed from such an archive, and this host can ask it."""
+        status = MachinePath("/var/lib/dpkg/status")
+        is_debian = machine.platform is Platform.LINUX and machine.look(status).kind is EntryKind.FILE
+        return is_debian and Apt.is_here()
+
+    def catalogue_for(self, trace: Trace) -> Catalogue | None:
+        """The packages that own what is at fault; None where no package does.
+
+        Raises:
+            UntrustedError: the archive's proofs do not hold.
+        """
+        names, paths = set[str](), set[MachinePath]()
+        for fault in trace.faults:
+            names |= {self._machine.paths.basename(name) for name in fault.sought_as}
+            paths |= {candidate.path for candidate in fault.searched if candidate.path.startswith("/")}
+            paths |= {fault.path} if fault.path else set()
+        return self.catalogue_of(names, paths, trace.architecture)
+
+    def catalogue_of(
+        self, names: Iterable[str], paths: Iterable[MachinePath], architecture: Architecture
+    ) -> Catalogue | None:
+        """The installed packages that own files of some names or at some paths; None where there is none.
+
+        Raises:
+            UntrustedError: the archive's proofs do not hold.
+        """
+        owners = [o for o in find_owners(self._machine, names, paths) if _serves(o, architecture)]
+        wanted = dict.fromkeys(Wanted(owner.package, owner.version, owner.architecture) for owner in owners)
+        packages = [package for each in wanted if (package := self._package(each)) is not None]
+        now = datetime.now(UTC)
+        source = Source(NAME, "apt", "", now)
+        return Catalogue(source, tuple(packages), now + timedelta(days=1), is_owner=True) if packages else None
+
+    def _package(self, wanted: Wanted) -> Package | None:
+        if wanted not in self._described:
+            self._described[wanted] = self._fetched(wanted) if wanted.is_plain else None
+        return self._described[wanted]
+
+    def _fetched(self, wanted: Wanted) -> Package | None:
+        try:
+            path = self._apt.fetch(wanted)
+            with FileBytes(path, os.path.basename(path)) as source:
+                return self._describe(source)
+        except UnreadableError as error:
+            self._note(f"{error.what}: {error.why}")
+            return None
+
+    def _describe(self, source: FileBytes) -> Package:
+        """A package's description; the bytes of what is not as it should be on the machine are kept on the way."""
+        control = read_debian_package(source)
+        files: list[PackageFile] = []
+        links: list[PackageLink] = []
+        for packed, data in unpack_debian_package(source):
+            if packed.path in control.settings or packed.path.startswith(_LEFT_OUT) or packed.same_as:
+                continue
+            if packed.link:
+                links.append(PackageLink(Base.ROOT, packed.path, packed.link))
+            else:
+                files.append(self._described_file(packed, data))
+        return Package(
+            publisher="Debian",
+            name=control.name,
+            version=control.version,
+            platform=Platform.LINUX,
+            architecture=_ARCHITECTURES.get(control.architecture, Architecture.ANY),
+            files=tuple(files),
+            links=tuple(links),
+        )
+
+    def _described_file(self, packed: PackedFile, data: IO[bytes]) -> PackageFile:
+        content = data.read(_MOST_BINARY) if packed.size <= _MOST_BINARY else b""
+        digest = hashlib.sha256(content)
+        while not content and (piece := data.read(_PIECE)):
+            digest.update(piece)
+        sha256 = digest.hexdigest()
+        if content and not self._stands(packed, sha256):
+            self._keep(sha256, content)
+        return PackageFile(
+            name=_own_name(content) or packed.path.rpartition("/")[2],
+            base=Base.ROOT,
+            place=packed.path,
+            size=packed.size,
+            sha256=sha256,
+            executable=bool(packed.mode & 0o111),
+            mode=packed.mode,
+        )
+
+    def _stands(self, packed: PackedFile, sha256: str) -> bool:
+        """Whether the machine has these bytes there already."""
+        path = MachinePath("/" + packed.path)
+        if self._machine.look(path).size != packed.size:
+            return False
+        try:
+            with self._machine.open(path) as source:
+                return hashlib.sha256(source.read_at(0, source.size)).hexdigest() == sha256
+        except (FundamenError, OSError):
+            return False
+
+    def _keep(self, sha256: str, content: bytes) -> None:
+        from fundamen.sources.writing import write_whole  # noqa: PLC0415 - only where something is kept
+
+        path = os.path.join(self._contents, sha256)
+        if not os.path.exists(path):
+            write_whole(path, content)
+
+
+def _own_name(content: bytes) -> str | None:
+    if not content.startswith(b"\x7fELF"):
+        return None
+    try:
+        return read_binary(MemoryBytes(content)).name
+    except UnreadableError:
+        return None
+
+
+def _serves(owner: Owner, architecture: Architecture) -> bool:
+    return owner.architecture == "all" or _ARCHITECTURES.get(owner.architecture) is architecture
+
+
+def catalogues_with(archive: OsArchive | None, catalogues: Iterable[Catalogue], trace: Trace) -> Iterator[Catalogue]:
+    """The catalogues of the trusted sources, and what the archive has for the faults of a trace."""
+    yield from catalogues
+    if archive is not None and trace.faults and (own := archive.catalogue_for(trace)) is not None:
+        yield own

@@ -1,0 +1,97 @@
+"""A real Debian root and its archive: what is damaged comes back, and the package manager finds nothing to report."""
+
+import os
+import random
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from conftest import Fundamen
+from fundamen.machine.opening import open_machine
+from fundamen.model.paths import MachinePath
+from fundamen.trace.trace import trace_program
+
+PROGRAM = MachinePath("/usr/lib/git-core/git-remote-http")
+CHROOT = shutil.which("chroot") or "/usr/sbin/chroot"
+COUNT = 10
+
+pytestmark = [
+    pytest.mark.system,
+    pytest.mark.xdist_group("archive"),
+    pytest.mark.skipif(sys.platform != "linux" or os.geteuid() != 0, reason="only root may build a root"),
+    pytest.mark.skipif(not shutil.which("debootstrap"), reason="no debootstrap"),
+]
+
+
+@pytest.fixture(scope="module")
+def root(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("debian") / "root"
+    command: list[str | Path] = ["debootstrap", "--variant=minbase", "--include=git", "bookworm", folder]
+    made = subprocess.run(command, capture_output=True, check=False)
+    assert made.returncode == 0, made.stdout[-2000:]
+    assert verified(folder) == ""
+    return folder
+
+
+def verified(root: Path) -> str:
+    """What the package manager's own check has to report."""
+    return subprocess.run(["dpkg", f"--root={root}", "--verify"], capture_output=True, text=True, check=False).stdout
+
+
+def damaged(path: Path, how: int) -> None:
+    """Damage a library in one of five ways."""
+    data = path.read_bytes()
+    if how == 0:
+        path.unlink()
+    else:
+        middle = len(data) // 2
+        changed = {1: data[:middle] + bytes([data[middle] ^ 1]) + data[middle + 1 :], 2: data[:4000], 3: b""}
+        path.write_bytes(changed.get(how, data[:18] + b"\3" + data[19:]))  # 4: for another architecture
+
+
+@pytest.mark.parametrize("seed", [1, 2, 3])
+def test_ten_damaged_libraries_come_back_from_the_archive(root: Path, fundamen: Fundamen, seed: int) -> None:
+    machine = open_machine(str(root), environment={})
+    libraries = [c.path for c in trace_program(machine, PROGRAM).components if c.path and ".so" in c.path]
+    chosen = random.Random(seed).sample([p for p in libraries if "ld-linux" not in p and "libc.so" not in p], COUNT)  # noqa: S311 - chance, no secret
+    for number, library in enumerate(chosen):
+        damaged(Path(machine.host_path(library)), number % 5)
+    link = root / chosen[0].lstrip("/")
+    if link.is_symlink():
+        link.unlink()  # with the file to which it led
+    assert len([line for line in verified(root).splitlines() if ".so" in line]) >= COUNT
+    ran = fundamen("restore", "--yes", "-m", str(root), PROGRAM)
+    assert ran.status == 0, ran.out + ran.err
+    assert verified(root) == ""
+    started = subprocess.run([CHROOT, root, PROGRAM], capture_output=True, text=True, check=False)
+    assert "usage: git remote-curl" in started.stderr
+
+
+def test_an_archive_whose_keys_the_machine_does_not_have_is_refused(root: Path, fundamen: Fundamen) -> None:
+    library = root / "usr/lib/x86_64-linux-gnu/libz.so.1"
+    keys, aside = root / "etc/apt/trusted.gpg.d", root / "etc/apt/aside"
+    real = library.resolve()
+    content = real.read_bytes()
+    real.write_bytes(b"")
+    keys.rename(aside)
+    try:
+        ran = fundamen("restore", "--yes", "-m", str(root), PROGRAM)
+        assert (ran.status, "Debian's archive is refused" in ran.err) == (4, True), ran.out + ran.err
+        assert real.read_bytes() == b""
+    finally:
+        aside.rename(keys)
+        real.write_bytes(content)
+
+
+def test_nothing_that_the_machines_configuration_names_is_run(root: Path, fundamen: Fundamen, tmp_path: Path) -> None:
+    trap = tmp_path / "trap"
+    hook = f'APT::Update::Pre-Invoke {{"touch {trap}";}}; Dir::Bin::apt-key "/bin/touch {trap}";\n'
+    (root / "etc/apt/apt.conf.d/99trap").write_text(hook)
+    real = (root / "usr/lib/x86_64-linux-gnu/libz.so.1").resolve()
+    real.unlink()
+    assert fundamen("restore", "--yes", "-m", str(root), PROGRAM).status == 0
+    assert not trap.exists()
+    assert verified(root) == ""
