@@ -9,9 +9,10 @@ from fundamen.machine.machine import Machine
 from fundamen.machine.overlay import OverlayMachine
 from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath, MachinePath
+from fundamen.restore.archive_offers import catalogues_with
 from fundamen.restore.plan import Plan, Unmet, plan_restoration, with_found_places
 from fundamen.restore.steps import PlaceFile, PlaceLink, Work
-from fundamen.sources.os_archive import OsArchive, catalogues_with
+from fundamen.sources.os_archive import OsArchive
 from fundamen.sources.store import Catalogue, Source
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program

@@ -6,8 +6,8 @@ bytes that are put in place are those of the package.
 
 import hashlib
 import os
-from collections.abc import Callable, Iterable, Iterator
-from datetime import UTC, datetime, timedelta
+from collections.abc import Callable, Iterable
+from datetime import datetime, timedelta
 from typing import IO
 
 from fundamen.evidence.debian_contents import DEBIAN_NAMES
@@ -23,7 +23,6 @@ from fundamen.model.package import Base, Package, PackageFile, PackageLink
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.sources.apt import Apt, Wanted
 from fundamen.sources.store import Catalogue, Source
-from fundamen.trace.records import Trace
 
 NAME = "Debian's archive"
 _LEFT_OUT = ("usr/share/doc/", "usr/share/man/", "usr/share/info/", "usr/share/locale/", "usr/share/lintian/")
@@ -37,15 +36,17 @@ Keep = Callable[[str, Iterable[bytes]], None]
 class OsArchive:
     """What the archive has for the faults of a machine."""
 
-    def __init__(self, machine: Machine, home: HostPath, note: Callable[[str], None]) -> None:
+    def __init__(self, machine: Machine, home: HostPath, now: datetime, note: Callable[[str], None]) -> None:
         """Prepare to ask.
 
         Args:
             machine: a Debian root, or this host.
             home: the folder of our own state.
+            now: this moment.
             note: told of what the archive cannot give.
         """
         self._machine = machine
+        self._now = now
         self._contents = os.path.join(home, "content")
         self._apt = Apt(machine, HostPath(os.path.join(home, "archive", "debian")))
         self._note = note
@@ -58,19 +59,6 @@ class OsArchive:
         is_debian = machine.platform is Platform.LINUX and machine.look(status).kind is EntryKind.FILE
         return is_debian and Apt.is_here()
 
-    def catalogue_for(self, trace: Trace) -> Catalogue | None:
-        """The packages that own what is at fault; None where no package does.
-
-        Raises:
-            UntrustedError: the archive's proofs do not hold.
-        """
-        names, paths = set[str](), set[MachinePath]()
-        for fault in trace.faults:
-            names |= {self._machine.paths.basename(name) for name in fault.sought_as}
-            paths |= {candidate.path for candidate in fault.searched if candidate.path.startswith("/")}
-            paths |= {fault.path} if fault.path else set()
-        return self.catalogue_of(names, paths, trace.architecture)
-
     def catalogue_of(
         self, names: Iterable[str], paths: Iterable[MachinePath], architecture: Architecture
     ) -> Catalogue | None:
@@ -82,9 +70,8 @@ class OsArchive:
         owners = [o for o in find_owners(self._machine, names, paths) if _serves(o, architecture)]
         wanted = dict.fromkeys(Wanted(owner.package, owner.version, owner.architecture) for owner in owners)
         packages = [package for each in wanted if (package := self._package(each)) is not None]
-        now = datetime.now(UTC)
-        source = Source(NAME, "apt", "", now)
-        return Catalogue(source, tuple(packages), now + timedelta(days=1), is_owner=True) if packages else None
+        source = Source(NAME, "apt", "", self._now)
+        return Catalogue(source, tuple(packages), self._now + timedelta(days=1), is_owner=True) if packages else None
 
     def _package(self, wanted: Wanted) -> Package | None:
         if wanted not in self._described:
@@ -170,10 +157,3 @@ def _own_name(content: bytes) -> str | None:
 
 def _serves(owner: Owner, architecture: Architecture) -> bool:
     return owner.architecture == "all" or _ARCHITECTURES.get(owner.architecture) is architecture
-
-
-def catalogues_with(archive: OsArchive | None, catalogues: Iterable[Catalogue], trace: Trace) -> Iterator[Catalogue]:
-    """The catalogues of the trusted sources, and what the archive has for the faults of a trace."""
-    yield from catalogues
-    if archive is not None and trace.faults and (own := archive.catalogue_for(trace)) is not None:
-        yield own

@@ -85,7 +85,11 @@ def command(
         with output.working("Proving the sources"):
             catalogues = proven_catalogues(store, output.note, options.now())
         authorities = authorities_at(home, examined.platform, options.now(), output)
-        archive = OsArchive(examined, home, output.note) if not no_archive and OsArchive.serves(examined) else None
+        archive = (
+            OsArchive(examined, home, options.now(), output.note)
+            if not no_archive and OsArchive.serves(examined)
+            else None
+        )
         with output.working(f"Rehearsing the restoration of {path}"):
             rehearsal = rehearse(examined, path, catalogues, authorities, _fetching(store, output), archive)
         restoration = Restoration(rehearsal)

@@ -143,7 +143,7 @@ def offers(
         catalogues = list(proven_catalogues(SourceStore(home), output.note, options.now()))
         if not no_archive and OsArchive.serves(examined):
             with output.working("Asking Debian's archive"):
-                archive = OsArchive(examined, home, output.note)
+                archive = OsArchive(examined, home, options.now(), output.note)
                 catalogues += filter(None, [archive.catalogue_of({need}, (), wanted)])
         found = find_offers(catalogues, (need,), examined.platform, wanted, versions=versions)
         builds = find_builds(found, examined.platform, wanted)
