@@ -21,6 +21,7 @@ from builders.dyld_cache import a_dyld_cache
 from builders.hive import a_hive
 from builders.java import a_class, an_archive
 from builders.managed import CORE, a_managed
+from builders.media import a_disc_image, a_tar
 from builders.pe import a_pe
 from builders.signing import NOW, APublisher, a_catalogue
 from fundamen.demo.world import BINARIES
@@ -31,6 +32,7 @@ from fundamen.formats.binary import read_binary
 from fundamen.formats.build_log import read_build_log
 from fundamen.formats.certificate_file import read_certificates
 from fundamen.formats.cli_header import read_managed
+from fundamen.formats.container import find_container
 from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.dyld_cache import read_dyld_cache
 from fundamen.formats.elf import Elf
@@ -144,6 +146,15 @@ def judge_signature(data: bytes) -> None:
         raise RuntimeError(f"a changed signature made {publisher.name} trusted")
 
 
+def unpack_everything(data: bytes) -> None:
+    """A container, all files in it, and where they would lie."""
+    container = find_container(MemoryBytes(data))
+    for packed, content in container.unpack() if container is not None else ():
+        if {"", "..", "."} & set(packed.path.split("/")):
+            raise RuntimeError(f"the path {packed.path!r} leads elsewhere")
+        content.read(1 << 20)
+
+
 def judge_catalogue(data: bytes) -> None:
     """A catalogue that lists a file."""
     judge_listed(data, "sha256", bytes(32), PUBLISHER.machine_trusts(), NOW)
@@ -239,6 +250,11 @@ def inputs() -> list[tuple[str, bytes, Callable[[bytes], object]]]:
         ("a signed program", signed, judge_signature),
         ("a signed cabinet", (TESTS / "data" / "saltgrass.cab").read_bytes(), judge_signature),
         ("a signed package", (TESTS / "data" / "saltgrass.msi").read_bytes(), judge_signature),
+        ("a cabinet", (TESTS / "data" / "saltgrass.cab").read_bytes(), unpack_everything),
+        ("an install package", (TESTS / "data" / "saltgrass.msi").read_bytes(), unpack_everything),
+        ("a disc image", a_disc_image(), unpack_everything),
+        ("an archive", an_archive(17, "lib/salt.jar", libsalt_so=b"\x7fELF" + bytes(80)), unpack_everything),
+        ("a tar archive", a_tar(), unpack_everything),
         ("a catalogue of files", a_catalogue(PUBLISHER, ("sha256", bytes(32))), judge_catalogue),
         ("certificates in PEM", PUBLISHER.root.pem + PUBLISHER.authority.pem, read_all_certificates),
         ("a certificate", PUBLISHER.signer.der, read_all_certificates),

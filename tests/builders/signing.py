@@ -67,7 +67,7 @@ class AnIssuer:
         authority: bool = False,
         purposes: Iterable[str] = (),
         begins: datetime = NOW - timedelta(days=365),
-        ends: datetime = NOW + timedelta(days=365),
+        ends: datetime = NOW + timedelta(days=3650),
         path_length: int | None = None,
         dns: Sequence[str] = (),
         extensions: Sequence[tuple[x509.ExtensionType, bool]] = (),

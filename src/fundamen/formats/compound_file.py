@@ -2,13 +2,14 @@
 
 import struct
 import uuid
+from array import array
 from collections.abc import Iterator
 from typing import Any
 
 import msgspec
 import olefile
 
-from fundamen.formats.cursor import ByteSource, SourceStream, damaged
+from fundamen.formats.cursor import ByteSource, MemoryBytes, SourceStream, damaged
 from fundamen.model.paths import shown
 
 _STORAGE, _STREAM = 1, 2
@@ -83,6 +84,33 @@ class CompoundFile:
         if left:
             raise damaged(self._name, f"a stream ends {left} bytes before it should")
 
+    def source(self, entry: Entry) -> ByteSource:
+        """A stream as a source of its own, read where it is asked for.
+
+        Raises:
+            DamagedFileError: its sectors do not hold as many bytes as it claims.
+        """
+        name = f"{self._source.name}, a stream"
+        if entry.size < self._file.minisectorcutoff:
+            return MemoryBytes(self.content(entry, entry.size), name)
+        sectors = array("I")
+        sector, size = self._file.direntries[entry.place].isectStart, self._file.sectorsize
+        try:
+            for _ in range(-(-entry.size // size)):
+                sectors.append(sector)
+                sector = self._file.fat[sector]
+        except _RAISED as error:
+            raise damaged(self._name, f"a stream is damaged: {error or type(error).__name__}") from error
+        return _Sectors(self._source, name, sectors, size, entry.size)
+
+    def text_property(self, stream: list[str], number: int) -> str:
+        """A text of a stream of properties (MS-OLEPS); empty where there is none, or it is damaged."""
+        try:
+            value = self._file.getproperties(stream).get(number, b"")
+        except _RAISED:
+            return ""
+        return value.decode("cp1252", "replace") if isinstance(value, bytes) else ""
+
     def content(self, entry: Entry, limit: int) -> bytes:
         """All bytes of a small stream.
 
@@ -98,6 +126,35 @@ class CompoundFile:
         if len(data) != entry.size:
             raise ValueError(f"it has {len(data)} bytes of {entry.size}")
         return data
+
+
+class _Sectors:
+    """The bytes of a stream that lies in sectors here and there."""
+
+    def __init__(self, source: ByteSource, name: str, sectors: "array[int]", sector_size: int, size: int) -> None:
+        self.name = name
+        self.size = size
+        self._source = source
+        self._sectors = sectors
+        self._sector_size = sector_size
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        """Give ``size`` bytes from ``offset``; fewer where the stream ends before."""
+        end = min(offset + size, self.size)
+        pieces = []
+        while offset < end:
+            index, within = divmod(offset, self._sector_size)
+            count = 1  # sectors that follow one another in the file too are read at once
+            while (
+                index + count < len(self._sectors)
+                and (index + count) * self._sector_size < end
+                and self._sectors[index + count] == self._sectors[index] + count
+            ):
+                count += 1
+            step = min(end - offset, count * self._sector_size - within)
+            pieces.append(self._source.read_at((self._sectors[index] + 1) * self._sector_size + within, step))
+            offset += step
+        return b"".join(pieces)
 
 
 def _entry(found: Any, depth: int = 0) -> Entry:  # noqa: ANN401 - olefile comes without types

@@ -6,22 +6,18 @@ Sources: deb(5) for the archive, deb-control(5) for the fields, deb-conffiles(5)
 import gzip
 import io
 import lzma
-import posixpath
-import tarfile
-from collections.abc import Iterator
 from typing import IO, cast
 
 import msgspec
 
 from fundamen.formats.ar_archive import Member, read_archive
 from fundamen.formats.cursor import ByteSource, SourceStream, damaged
+from fundamen.formats.packed import MOST_UNPACKED, Bounds, Unpacked
+from fundamen.formats.tar_archive import walk_tar
 from fundamen.model.paths import shown
 
 _MOST_CONTROL = 16 << 20  # bytes, unpacked
-_MOST_MEMBERS = 500_000
-_MOST_UNPACKED = 32 << 30  # bytes of one package
 _MOST_FIELD = 1 << 16
-_RAISED = (tarfile.TarError, lzma.LZMAError, OSError, EOFError, ValueError, OverflowError)
 
 
 class DebianPackage(msgspec.Struct, frozen=True):
@@ -32,16 +28,6 @@ class DebianPackage(msgspec.Struct, frozen=True):
     architecture: str  # as Debian calls it
     fields: dict[str, str]  # of its control file; the first line of each
     settings: frozenset[str]  # paths of its configuration files, which belong to the administrator
-
-
-class PackedFile(msgspec.Struct, frozen=True):
-    """One file or link of a package."""
-
-    path: str  # from the root on, without the first slash; it holds no part that leads elsewhere
-    mode: int  # permission bits
-    size: int  # bytes
-    link: str = ""  # the target, of a symbolic link
-    same_as: str = ""  # the path of the file that it is a hard link to
 
 
 def read_debian_package(source: ByteSource) -> DebianPackage:
@@ -63,14 +49,14 @@ def read_debian_package(source: ByteSource) -> DebianPackage:
     return DebianPackage(fields["Package"], fields["Version"], fields["Architecture"], fields, settings)
 
 
-def unpack_debian_package(source: ByteSource) -> Iterator[tuple[PackedFile, IO[bytes]]]:
+def unpack_debian_package(source: ByteSource) -> Unpacked:
     """Each file and link of a package with its bytes, in the package's order; the bytes are there until the next.
 
     Raises:
         DamagedFileError: it is damaged, holds too much, or names a path that leads elsewhere.
     """
     with _opened(source, _find(source, _members(source), "data.tar")) as stream:
-        yield from _walk(source, stream, _MOST_UNPACKED)
+        yield from _walk(source, stream, MOST_UNPACKED)
 
 
 def _members(source: ByteSource) -> tuple[Member, ...]:
@@ -119,36 +105,8 @@ def _opened(source: ByteSource, member: Member) -> IO[bytes]:
     raise damaged(f"The package {shown(source.name)}", f"its member {member.name} is packed in an unknown way")
 
 
-def _walk(source: ByteSource, stream: IO[bytes], most: int) -> Iterator[tuple[PackedFile, IO[bytes]]]:
-    what = f"The package {shown(source.name)}"
-    unpacked = 0
-    try:
-        with tarfile.open(fileobj=stream, mode="r|", errorlevel=2) as archive:
-            for count, member in enumerate(archive):
-                unpacked += max(member.size, 0)
-                if count > _MOST_MEMBERS or unpacked > most:
-                    raise damaged(what, f"it unpacks to more than {most} bytes or {_MOST_MEMBERS} files")
-                if member.isdir():
-                    continue
-                path = _plain(what, member.name)
-                if member.issym():
-                    yield PackedFile(path, 0o777, 0, link=member.linkname), io.BytesIO()
-                elif member.islnk():
-                    yield PackedFile(path, member.mode & 0o7777, 0, same_as=_plain(what, member.linkname)), io.BytesIO()
-                elif member.isreg():
-                    data = archive.extractfile(member)
-                    assert data is not None  # noqa: S101 - it is a regular file
-                    yield PackedFile(path, member.mode & 0o7777, member.size), data
-    except _RAISED as error:
-        raise damaged(what, f"it cannot be unpacked: {error or type(error).__name__}") from error
-
-
-def _plain(what: str, name: str) -> str:
-    """A member's path; one that leads out of the root is a package that nobody made in good faith."""
-    path = name.removeprefix("./").removeprefix("/")
-    if not path or ".." in path.split("/") or posixpath.normpath(path) != path.rstrip("/") or "\0" in path:
-        raise damaged(what, f"it names the path {shown(name)!r}, which leads elsewhere")
-    return path
+def _walk(source: ByteSource, stream: IO[bytes], most: int) -> Unpacked:
+    return walk_tar(f"The package {shown(source.name)}", stream, Bounds("The package", source.size, most))
 
 
 def _fields(text: str) -> dict[str, str]:

@@ -15,6 +15,7 @@ from fundamen.formats.pe_resources import ResourceType, read_resource
 _BLOCK = struct.Struct("<HHH")  # length of the block, of its value, and whether the value is text
 _FIXED = struct.Struct("<IIIIII")  # signature, structure version, file version twice, product version twice
 _SIGNATURE = 0xFEEF04BD
+_TRANSLATION = struct.Struct("<HH")  # language, code page
 _MAX_BLOCKS = 1000
 _MAX_DEPTH = 4
 
@@ -25,6 +26,7 @@ class VersionInfo(msgspec.Struct, frozen=True):
     file_version: str | None  # four numbers, "4.2.1.0"; None where the resource has none
     product_version: str | None
     strings: dict[str, str]  # such as CompanyName, ProductName, OriginalFilename
+    language: int = 0  # the first for which it is translated, as a language identifier; 0: for none, or neutral
 
 
 def read_version(source: ByteSource, pe: Pe) -> VersionInfo | None:
@@ -40,6 +42,7 @@ def read_version(source: ByteSource, pe: Pe) -> VersionInfo | None:
 def _version_info(data: bytes) -> VersionInfo:
     file_version = product_version = None
     strings: dict[str, str] = {}
+    language = 0
     for depth, key, value, is_text in _blocks(data, 0, len(data), depth=0):
         if depth == 0 and len(value) >= _FIXED.size:
             signature, _, *numbers = _FIXED.unpack_from(value)
@@ -47,7 +50,9 @@ def _version_info(data: bytes) -> VersionInfo:
                 file_version, product_version = _numbered(*numbers[:2]), _numbered(*numbers[2:])
         elif is_text and depth == _MAX_DEPTH - 1:
             strings.setdefault(key, value.decode("utf-16-le", "replace").partition("\0")[0])
-    return VersionInfo(file_version, product_version, strings)
+        elif key == "Translation" and len(value) >= _TRANSLATION.size:
+            language, _ = _TRANSLATION.unpack_from(value)
+    return VersionInfo(file_version, product_version, strings, language)
 
 
 def _blocks(data: bytes, at: int, end: int, depth: int) -> Iterator[tuple[int, str, bytes, bool]]:

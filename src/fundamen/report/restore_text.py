@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 
 from fundamen.machine.machine import Machine
+from fundamen.model.package import Package
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
 from fundamen.report.page import Page, counted, size_in_words
@@ -12,6 +13,7 @@ from fundamen.restore.plan import Plan
 from fundamen.restore.rehearsal import Rehearsal
 from fundamen.restore.restoration import Restoration
 from fundamen.restore.steps import PlaceFile
+from fundamen.sources.store import Source
 
 _MOST_NAMES = 8  # of sound files that are told
 
@@ -46,14 +48,21 @@ def rehearsal_text(rehearsal: Rehearsal, machine: Machine, *, drawn: bool) -> st
     return page.text()
 
 
-def restoration_text(restoration: Restoration, machine: Machine, *, drawn: bool) -> str:
-    """The page after a restoration: what was done, the proof, and the way back."""
+def restoration_text(restoration: Restoration, machine: Machine, *, drawn: bool, options: Sequence[str] = ()) -> str:
+    """The page after a restoration: what was done, the proof, and the way back.
+
+    Args:
+        restoration: what came of it.
+        machine: whose it was.
+        drawn: whether the terminal can draw block marks.
+        options: of the command that rehearsed it, without which it could not be carried out.
+    """
     page = Page(drawn=drawn)
     plan, proof, number = restoration.rehearsal.plan, restoration.proof, restoration.number
     if proof is None or number is None:
         _launched(page, restoration, machine)
         page.heading("Next")
-        page.step(_after_rehearsal(restoration, machine))
+        page.step(_after_rehearsal(restoration, machine, options))
         return page.text()
     page.answer(
         f"Restored: {counted(len(plan.steps), 'file')} in place, read back and compared. {answer(proof, machine)}",
@@ -116,9 +125,7 @@ def history_text(entries: Sequence[Entry], machine: Machine, *, drawn: bool) -> 
 def _plan(page: Page, plan: Plan) -> None:
     for source, package in plan.packages:
         page.heading(f"{package.title}, by {package.publisher}")
-        is_apt = source.location == "apt"
-        proof = "proven by the archive's signature, as apt checks it" if is_apt else "proven by its signatures just now"
-        page.line(f"from {'' if is_apt else 'the source '}{source.name}, {proof}")
+        page.line(_whence(source, package))
         steps = [step for step in plan.steps if step.package == package]
         for step in steps:
             verb = "link" if step.link else "replace" if step.replaces else "place"
@@ -130,6 +137,14 @@ def _plan(page: Page, plan: Plan) -> None:
             page.field("leave", f"{', '.join(names[:_MOST_NAMES])}{more}   (sound)", indent=4, width=9)
 
 
+def _whence(source: Source, package: Package) -> str:
+    if source.location == "apt":
+        return f"from {source.name}, proven by the archive's signature, as apt checks it"
+    if source.location == "media":
+        return f"from {source.name}; what vouches for it: {package.proven_by}"
+    return f"from the source {source.name}, proven by its signatures just now"
+
+
 def _launched(page: Page, restoration: Restoration, machine: Machine) -> None:
     """How the program's run ended, if it was run, with what it wrote."""
     if restoration.launched is not None:
@@ -139,12 +154,12 @@ def _launched(page: Page, restoration: Restoration, machine: Machine) -> None:
             page.raw(line)
 
 
-def _after_rehearsal(restoration: Restoration, machine: Machine) -> str:
+def _after_rehearsal(restoration: Restoration, machine: Machine, options: Sequence[str]) -> str:
     rehearsal = restoration.rehearsal
     if not rehearsal.before.faults:
         return next_step(rehearsal.before, machine)
     if rehearsal.plan.steps:
-        return command(machine, "restore", "--yes", rehearsal.plan.program)
+        return command(machine, "restore", "--yes", *options, rehearsal.plan.program)
     if any(unmet.why == "no source is trusted yet" for unmet in rehearsal.plan.unmet):
         return "fundamen sources trust PLACE --fingerprint FINGERPRINT"
     name = next((u.name for u in rehearsal.plan.unmet), "NAME")

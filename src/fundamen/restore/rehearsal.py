@@ -9,10 +9,9 @@ from fundamen.machine.machine import Machine
 from fundamen.machine.overlay import OverlayMachine
 from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath, MachinePath
-from fundamen.restore.archive_offers import catalogues_with
+from fundamen.restore.on_demand import OnDemand, catalogues_with
 from fundamen.restore.plan import Plan, Unmet, plan_restoration, with_found_places
 from fundamen.restore.steps import PlaceFile, PlaceLink, Work
-from fundamen.sources.os_archive import OsArchive
 from fundamen.sources.store import Catalogue, Source
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program
@@ -43,7 +42,7 @@ def rehearse(
     catalogues: Sequence[Catalogue],
     authorities: Sequence[Authority],
     fetch: Fetch,
-    archive: OsArchive | None = None,
+    on_demand: Sequence[OnDemand] = (),
 ) -> Rehearsal:
     """Trace a program, plan for its faults, and trace it again as it would be; nothing on the machine is changed.
 
@@ -56,14 +55,14 @@ def rehearse(
         catalogues: of the trusted sources.
         authorities: who vouches for bytes.
         fetch: brings a file of a source in.
-        archive: the operating system's own, where it may be asked.
+        on_demand: what else is asked, such as the operating system's archive.
 
     Raises:
         UntrustedError: a file of a source is not what was signed.
         UnreadableError: the program or a source cannot be read.
     """
     before = after = trace_program(machine, program, authorities)
-    known = tuple(catalogues_with(archive, catalogues, before))
+    known = tuple(catalogues_with(on_demand, catalogues, before))
     plan = plan_restoration(machine, before, known)
     contents: dict[str, HostPath] = {}
     for _ in range(_MOST_ROUNDS):
@@ -73,7 +72,7 @@ def rehearse(
         links = {step.path: step.leads_to for step in plan.steps if isinstance(step, PlaceLink)}
         overlay = OverlayMachine(machine, {step.path: _content(machine, step, contents) for step in plan.steps}, links)
         after = trace_program(overlay, program, authorities)
-        further = tuple(catalogues_with(archive, catalogues, after))
+        further = tuple(catalogues_with(on_demand, catalogues, after))
         grown = _grown(overlay, machine, plan, after, further)
         if grown.steps == plan.steps:
             break

@@ -100,6 +100,8 @@ def _obstacles(
         yield f"is the package for the language {package.language}, not the neutral one"
     if serving and _version(package.version) not in SpecifierSet(serving, prereleases=True):
         yield f"its version does not serve; one that is {serving} is asked for"
+    if package.unproven is not None:
+        yield f"not proven: {package.unproven}"
     versions = {version for name, version in in_place if name == package.name}
     if versions and package.version not in versions:
         yield f"version {', '.join(sorted(versions))} stands here already, and versions must not be mixed"

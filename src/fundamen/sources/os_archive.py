@@ -8,13 +8,13 @@ import hashlib
 import os
 from collections.abc import Callable, Iterable
 from datetime import datetime, timedelta
-from typing import IO
 
 from fundamen.evidence.debian_contents import DEBIAN_NAMES
 from fundamen.evidence.dpkg import Owner, find_owners
 from fundamen.formats.binary import read_binary
 from fundamen.formats.cursor import MemoryBytes
-from fundamen.formats.debian_package import PackedFile, read_debian_package, unpack_debian_package
+from fundamen.formats.debian_package import read_debian_package, unpack_debian_package
+from fundamen.formats.packed import PackedFile, Readable
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture, Platform
@@ -109,7 +109,7 @@ class OsArchive:
             links=tuple(links),
         )
 
-    def _described_file(self, packed: PackedFile, data: IO[bytes]) -> PackageFile:
+    def _described_file(self, packed: PackedFile, data: Readable) -> PackageFile:
         content = data.read(_MOST_BINARY) if packed.size <= _MOST_BINARY else b""
         digest = hashlib.sha256(content)
         while not content and (piece := data.read(_PIECE)):

@@ -26,6 +26,7 @@ from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.package import NEUTRAL, Base, Package, PackageFile
 from fundamen.model.paths import HostPath, shown
 from fundamen.sources.layout import METADATA, PACKAGES, content_path, place_parts, root_fingerprint
+from fundamen.sources.media_identity import read_place
 from fundamen.sources.writing import copy_whole, write_whole
 
 _ROLES = ("root", "targets", "snapshot", "timestamp")
@@ -99,7 +100,7 @@ def describe(media: HostPath, identity: Identity, place: str) -> Package:
     Raises:
         UsageError: there are no files, the place is none, or they are not for one platform and architecture.
     """
-    base, below = _base_and_path(place)
+    base, below = read_place(place)
     files: list[PackageFile] = []
     targets: set[tuple[Platform, Architecture]] = set()
     for path in _files_below(media):
@@ -132,18 +133,6 @@ def describe(media: HostPath, identity: Identity, place: str) -> Package:
         architecture=architecture,
         files=tuple(files),
         language=identity.language,
-    )
-
-
-def _base_and_path(place: str) -> tuple[Base, str]:
-    for base in Base:
-        marker = f"{{{base}}}"
-        if place == marker or place.startswith(marker + "/"):
-            return base, place.removeprefix(marker).strip("/")
-    raise UsageError(
-        what=f"The place {shown(place)} cannot be used",
-        why="it begins with none of {program}, {system} and {root}",
-        do="Write it as, for example, '{program}/../lib' or '{system}'.",
     )
 
 

@@ -7,6 +7,7 @@ import click
 from fundamen.cli import options
 from fundamen.cli.authorities import authorities_at
 from fundamen.cli.exits import Exit
+from fundamen.cli.media import Named, media_options, on_demand
 from fundamen.cli.output import Output, finish
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
@@ -19,7 +20,6 @@ from fundamen.restore.launch import require_launchable
 from fundamen.restore.locking import require_ready
 from fundamen.restore.rehearsal import Fetch, rehearse
 from fundamen.restore.restoration import Restoration, perform, with_launch
-from fundamen.sources.os_archive import OsArchive
 from fundamen.sources.refreshing import proven_catalogues
 from fundamen.sources.store import Source, SourceStore
 
@@ -37,6 +37,7 @@ from fundamen.sources.store import Source, SourceStore
 @click.option("--import-root", is_flag=True, help="Import the root that PROGRAM's chain of certificates ends in.")
 @click.option("--fingerprint", metavar="SHA256", help="The root's, as its owner read it out; otherwise you type it.")
 @click.option("--issuer", multiple=True, metavar="FILE", help="Certificates to build the chain with, the root's too.")
+@media_options
 @options.machine_options
 @options.output_options
 def command(
@@ -48,6 +49,7 @@ def command(
     launch: bool,
     launch_seconds: float,
     no_archive: bool,
+    media: Named,
     import_root: bool,
     fingerprint: str | None,
     issuer: tuple[str, ...],
@@ -62,12 +64,16 @@ def command(
     The plan is rehearsed first: laid over the machine, it is traced as it would be. Then you are asked. What is
     replaced is kept, every step is written to a journal before it is made, and all of it can be undone.
 
+    Media that you name with --media (a disc image, a folder, an install package, an archive) are a source as well: what
+    their publisher has signed is believed as far as its chain is trusted, anything else by the SHA-256 that you give.
+
     With --import-root it is not a package that is brought, but the root certificate in which the chain of a signed
     PROGRAM, or of a file of certificates, ends: into the machine's store, once its whole fingerprint was confirmed.
 
     \b
     fundamen restore --rehearse /opt/tidebook/bin/tidebook
     fundamen restore --yes --launch /opt/tidebook/bin/tidebook -- --today
+    fundamen restore -m /mnt/office --media saltgrass.iso --media-digest '3f2a ...' 'C:\\Tidebook\\tidebook.exe'
     fundamen restore --import-root --issuer ardvane-root.cer 'C:\\Downloads\\setup.exe'
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     with output:
@@ -85,13 +91,9 @@ def command(
         with output.working("Proving the sources"):
             catalogues = proven_catalogues(store, output.note, options.now())
         authorities = authorities_at(home, examined.platform, options.now(), output)
-        archive = (
-            OsArchive(examined, home, options.now(), output.note)
-            if not no_archive and OsArchive.serves(examined)
-            else None
-        )
+        further = on_demand(examined, media, output, archive=not no_archive)
         with output.working(f"Rehearsing the restoration of {path}"):
-            rehearsal = rehearse(examined, path, catalogues, authorities, _fetching(store, output), archive)
+            rehearsal = rehearse(examined, path, catalogues, authorities, _fetching(store, output), further)
         restoration = Restoration(rehearsal)
         if not output.as_json:
             output.show(rehearsal_text(rehearsal, examined, drawn=output.drawn))
@@ -104,7 +106,10 @@ def command(
         if output.as_json:
             output.show_record(restore_record(restoration, state))
         else:
-            output.show("\n" * (state == "restored") + restoration_text(restoration, examined, drawn=output.drawn))
+            output.show(
+                "\n" * (state == "restored")
+                + restoration_text(restoration, examined, drawn=output.drawn, options=media.words)
+            )
         status = Exit.NOTHING_AT_FAULT if restoration.is_well else Exit.FAULT_FOUND
     finish(status)
 

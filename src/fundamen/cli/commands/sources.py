@@ -8,6 +8,7 @@ import click
 
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
+from fundamen.cli.media import Named, media_options, on_demand
 from fundamen.cli.output import Output, finish
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture
@@ -110,6 +111,7 @@ def refresh(output: Output) -> None:
     "--version", "versions", default="", metavar="SPEC", help="Which versions serve, as '==4.2.1' or '>=4.2'."
 )
 @click.option("--no-archive", is_flag=True, help="Do not ask the operating system's own archive.")
+@media_options
 @options.machine_options
 @options.output_options
 def offers(
@@ -118,6 +120,7 @@ def offers(
     architecture: str | None,
     versions: str,
     no_archive: bool,
+    media: Named,
     machine: Callable[[], Machine],
     output: Output,
 ) -> None:
@@ -133,7 +136,6 @@ def offers(
     from fundamen.report.contracts.sourcing import OffersRecord, offer_part  # noqa: PLC0415
     from fundamen.report.sources_text import offers_text  # noqa: PLC0415
     from fundamen.sources.offers import find_builds, find_offers, require_specifier  # noqa: PLC0415
-    from fundamen.sources.os_archive import OsArchive  # noqa: PLC0415
     from fundamen.sources.refreshing import proven_catalogues  # noqa: PLC0415
 
     with output:
@@ -141,10 +143,9 @@ def offers(
         require_specifier(versions)
         examined, home = machine(), options.home()
         catalogues = list(proven_catalogues(SourceStore(home), output.note, options.now()))
-        if not no_archive and OsArchive.serves(examined):
-            with output.working("Asking Debian's archive"):
-                archive = OsArchive(examined, home, options.now(), output.note)
-                catalogues += filter(None, [archive.catalogue_of({need}, (), wanted)])
+        with output.working("Asking the media and the system's archive"):
+            for each in on_demand(examined, media, output, archive=not no_archive):
+                catalogues += filter(None, [each.catalogue_of({need}, (), wanted)])
         found = find_offers(catalogues, (need,), examined.platform, wanted, versions=versions)
         builds = find_builds(found, examined.platform, wanted)
         if output.as_json:

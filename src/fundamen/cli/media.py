@@ -1,0 +1,100 @@
+"""The options that name installation media, and all that is asked on demand."""
+
+import functools
+import os
+from typing import Any
+
+import click
+import msgspec
+
+from fundamen.cli import options
+from fundamen.cli.output import Output
+from fundamen.formats.cursor import ByteSource
+from fundamen.machine.machine import Machine
+from fundamen.machine.opening import open_machine
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import HostPath
+from fundamen.restore.on_demand import OnDemand
+from fundamen.sources.media import Media, Prove
+from fundamen.sources.media_identity import Proof, read_place
+from fundamen.sources.os_archive import OsArchive
+from fundamen.trust.fingerprint import read_fingerprint
+
+
+class Named(msgspec.Struct, frozen=True):
+    """The media that the options name."""
+
+    paths: tuple[str, ...]
+    digests: tuple[str, ...]
+    place: str
+
+    @property
+    def words(self) -> tuple[str, ...]:
+        """The options once more, for a command to paste."""
+        places = ("--media-place", self.place) if self.place else ()
+        digests = (word for digest in self.digests for word in ("--media-digest", digest))
+        return (*(word for path in self.paths for word in ("--media", path)), *digests, *places)
+
+
+def media_options(command: options.Command) -> options.Command:
+    """Give a command ``media``."""
+
+    @click.option("--media", "paths", multiple=True, metavar="FILE", help="A disc image, folder, package or archive.")
+    @click.option("--media-digest", multiple=True, metavar="SHA256", help="Of a medium that you vouch for.")
+    @click.option("--media-place", default="", metavar="PLACE", help="Where its loose files belong, as {system}.")
+    @functools.wraps(command)
+    def wrapped(
+        paths: tuple[str, ...],
+        media_digest: tuple[str, ...],
+        media_place: str,
+        **others: Any,  # noqa: ANN401 - whatever the command has besides
+    ) -> None:
+        command(media=Named(paths, media_digest, media_place), **others)
+
+    return wrapped
+
+
+def on_demand(machine: Machine, named: Named, output: Output, *, archive: bool) -> list[OnDemand]:
+    """What is asked for faults besides the trusted sources.
+
+    Raises:
+        UsageError: a digest or a place has not the form of one.
+    """
+    asked: list[OnDemand] = []
+    home, now = options.home(), options.now()
+    if named.paths:
+        if named.place:
+            read_place(named.place)
+        paths = [HostPath(os.path.abspath(path)) for path in named.paths]
+        digests = [read_fingerprint(digest) for digest in named.digests]
+        asked.append(Media(paths, digests, proving(machine), named.place, home, now))
+    if archive and OsArchive.serves(machine):
+        asked.append(OsArchive(machine, home, now, output.note))
+    return asked
+
+
+def proving(machine: Machine) -> Prove:
+    """What says whether a publisher's signature is trusted, by the machine or by this host."""
+
+    def prove(source: ByteSource) -> Proof:
+        from fundamen.evidence.publisher import PublisherAuthority  # noqa: PLC0415 - only where media are named
+        from fundamen.formats.binary import read_binary  # noqa: PLC0415
+        from fundamen.trust.signed_file import judge_file  # noqa: PLC0415
+
+        try:
+            binary = read_binary(source)
+        except UnreadableError:
+            return Proof("", "nobody has signed it; vouch for the medium with --media-digest")
+        if not binary.may_be_signed:
+            return Proof("", "nobody has signed it; vouch for the medium with --media-digest")
+        authority, reasons = PublisherAuthority(options.now()), []
+        for trusting in (machine, open_machine(None)):
+            publisher = judge_file(source, binary, authority.issuers(trusting), options.now())
+            if publisher.verdict == "trusted":
+                return Proof(
+                    f"the signature of {publisher.name}, whom {trusting.title} trusts", "", publisher.name or ""
+                )
+            reasons.append(publisher.reason or "nobody has signed it; vouch for the medium with --media-digest")
+        return Proof("", reasons[0])
+
+    return prove

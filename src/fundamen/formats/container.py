@@ -1,0 +1,92 @@
+"""Tell what a container of files is by its bytes, and unpack it."""
+
+from collections.abc import Callable
+from enum import StrEnum
+
+import msgspec
+
+from fundamen.formats.cursor import ByteSource
+from fundamen.formats.packed import Unpacked
+from fundamen.formats.tar_archive import looks_like_tar, unpack_tar
+
+_MSI, _CABINET, _ZIP, _AR = bytes.fromhex("d0cf11e0a1b11ae1"), b"MSCF\0\0\0\0", b"PK\x03\x04", b"!<arch>\ndebian"
+_PE = b"MZ"
+_MOST_STUB = 64 << 20  # bytes; the program in front of what it unpacks
+_AT_ONCE = 1 << 20
+
+
+class Kind(StrEnum):
+    """What a container is."""
+
+    DISC_IMAGE = "disc image"
+    MSI = "install package"
+    CABINET = "cabinet"
+    ZIP = "ZIP archive"
+    TAR = "tar archive"
+    DEBIAN = "Debian package"
+    SELF_EXTRACTING = "program that unpacks itself"
+
+
+class Container(msgspec.Struct, frozen=True):
+    """A container that was recognised."""
+
+    kind: Kind
+    unpack: Callable[[], Unpacked]  # raises DamagedFileError
+
+
+def find_container(source: ByteSource) -> Container | None:  # noqa: PLR0911 - one way out for each format
+    """What container a file is; None where it is none that is read here."""
+    head = source.read_at(0, 14)
+    if head.startswith(_MSI):
+        from fundamen.formats.msi_files import unpack_msi  # noqa: PLC0415 - each format only where it is met
+
+        return Container(Kind.MSI, lambda: unpack_msi(source))
+    if head.startswith(_CABINET):
+        from fundamen.formats.cabinet_files import unpack_cabinet  # noqa: PLC0415
+
+        return Container(Kind.CABINET, lambda: unpack_cabinet(source))
+    if head.startswith(_ZIP):
+        from fundamen.formats.zip_archive import unpack_zip  # noqa: PLC0415
+
+        return Container(Kind.ZIP, lambda: unpack_zip(source))
+    if head.startswith(_AR):
+        from fundamen.formats.debian_package import unpack_debian_package  # noqa: PLC0415
+
+        return Container(Kind.DEBIAN, lambda: unpack_debian_package(source))
+    if head.startswith(_PE):
+        return _behind_program(source)
+    if source.read_at(0x8001, 5) == b"CD001":
+        from fundamen.formats.disc_image import unpack_disc_image  # noqa: PLC0415
+
+        return Container(Kind.DISC_IMAGE, lambda: unpack_disc_image(source))
+    if looks_like_tar(source):
+        return Container(Kind.TAR, lambda: unpack_tar(source))
+    return None
+
+
+def _behind_program(source: ByteSource) -> Container | None:
+    """What lies inside or behind an image: a cabinet, a ZIP archive, an install package."""
+    at, marks = 0, {_CABINET: Kind.CABINET, _MSI: Kind.MSI, _ZIP: Kind.ZIP}
+    while at < min(source.size, _MOST_STUB):
+        data = source.read_at(at, _AT_ONCE + 16)
+        found = [(place, mark) for mark in marks if (place := data.find(mark)) >= 0]
+        for place, _ in sorted(found):
+            inner = find_container(_Part(source, at + place))
+            if inner is not None:
+                return Container(Kind.SELF_EXTRACTING, inner.unpack)
+        at += _AT_ONCE
+    return None
+
+
+class _Part:
+    """What lies behind a place in a source."""
+
+    def __init__(self, source: ByteSource, offset: int) -> None:
+        self.name = source.name
+        self.size = source.size - offset
+        self._source = source
+        self._offset = offset
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        """Give ``size`` bytes from ``offset``; fewer where the source ends before."""
+        return self._source.read_at(self._offset + offset, size)

@@ -1,0 +1,70 @@
+"""Unpack install packages (MSI): each file under the path where the package would put it.
+
+Source: Windows Installer reference, tables File, Component, Directory and Media. The path begins with the property that
+stands for a folder of the system, such as ``SystemFolder``, or with ``TARGETDIR``.
+"""
+
+from fundamen.formats.cabinet_files import unpack_cabinet
+from fundamen.formats.compound_file import CompoundFile
+from fundamen.formats.cursor import ByteSource, damaged
+from fundamen.formats.msi_database import Database, read_database
+from fundamen.formats.packed import PackedFile, Unpacked, plain_path
+from fundamen.model.paths import shown
+
+_MOST_DEPTH = 32
+_ROOT = "TARGETDIR"
+
+
+def unpack_msi(source: ByteSource) -> Unpacked:
+    """Each file of the cabinets that the package holds itself.
+
+    Raises:
+        DamagedFileError: it is damaged, or names a path that leads elsewhere.
+    """
+    what = f"The install package {shown(source.name)}"
+    database = read_database(CompoundFile(source), what)
+    paths = file_paths(database, what)
+    for medium in database.tables.get("Media", ()):
+        name = str(medium.get("Cabinet") or "")
+        if not name.startswith("#"):
+            continue  # a cabinet beside the package: it is unpacked as one
+        entry = database.streams.get(name[1:])
+        if entry is None:
+            raise damaged(what, f"its cabinet {shown(name[1:])} is not in it")
+        for packed, data in unpack_cabinet(database.package.source(entry)):
+            path = paths.get(packed.path)
+            if path is not None:
+                yield PackedFile(path, packed.mode, packed.size), data
+
+
+def file_paths(database: Database, what: str) -> dict[str, str]:
+    """Where each file of the table File belongs, by its key.
+
+    Raises:
+        DamagedFileError: a path leads elsewhere, or the folders lie in a ring.
+    """
+    folders = {str(row["Directory"]): row for row in database.tables.get("Directory", ())}
+    components = {str(row["Component"]): str(row["Directory_"]) for row in database.tables.get("Component", ())}
+
+    def path_of(folder: str) -> list[str]:
+        parts: list[str] = []
+        for _ in range(_MOST_DEPTH):
+            row = folders.get(folder)
+            if row is None or row["Directory_Parent"] in {None, folder}:
+                return [_ROOT, *reversed(parts)]
+            # "target:source", each "short|long"; a dot stands for the parent itself.
+            target = str(row["DefaultDir"] or ".").partition(":")[0].rpartition("|")[2]
+            if target == ".":
+                if folder.endswith("Folder"):  # a folder of the system, by its property
+                    return [folder, *reversed(parts)]
+            else:
+                parts.append(target)
+            folder = str(row["Directory_Parent"])
+        raise damaged(what, f"its folders are nested more than {_MOST_DEPTH} deep, or in a ring")
+
+    paths = {}
+    for row in database.tables.get("File", ()):
+        name = str(row["FileName"] or "").rpartition("|")[2]
+        folder = path_of(components.get(str(row["Component_"]), _ROOT))
+        paths[str(row["File"])] = plain_path(what, "/".join([*folder, name]))
+    return paths

@@ -1,0 +1,109 @@
+"""What every container gives of the files in it, and which paths in it are believed."""
+
+import io
+from collections.abc import Iterator
+from typing import IO, Protocol
+
+import msgspec
+
+from fundamen.formats.cursor import damaged
+from fundamen.model.paths import shown
+
+MOST_MEMBERS = 500_000
+MOST_UNPACKED = 64 << 30  # bytes of one container
+_MOST_RATIO = 2000  # of what is unpacked to what is packed; no installer comes near it
+_LEAST_SUSPECT = 64 << 20  # bytes: below, no ratio is suspect
+
+Unpacked = Iterator[tuple["PackedFile", "Readable"]]
+
+
+class Readable(Protocol):
+    """The bytes of one file of a container."""
+
+    def read(self, size: int = -1, /) -> bytes:
+        """The next bytes; fewer at the end. Raises: DamagedFileError: the container is damaged."""
+
+
+class PackedFile(msgspec.Struct, frozen=True):
+    """One file or link of a container."""
+
+    path: str  # below the container, its parts separated by "/"; none of them leads elsewhere
+    mode: int  # permission bits; 0o644 where the container has none
+    size: int  # bytes
+    link: str = ""  # the target, of a symbolic link
+    same_as: str = ""  # the path of the file that it is a hard link to
+
+
+def plain_path(what: str, name: str) -> str:
+    """A member's path with plain parts.
+
+    Raises:
+        DamagedFileError: it leads out of the container, or is none: a package that nobody made in good faith.
+    """
+    path = name.replace("\\", "/").removeprefix("./").removeprefix("/")
+    parts = path.split("/")
+    if not path or any(part in {"", ".", ".."} for part in parts) or "\0" in path or parts[0].endswith(":"):
+        raise damaged(what, f"it names the path {shown(name)!r}, which leads elsewhere")
+    return path
+
+
+class Bounds:
+    """Counts what comes out of a container, and refuses more than any real one holds."""
+
+    def __init__(self, what: str, packed_size: int, most: int = MOST_UNPACKED) -> None:
+        """Begin to count.
+
+        Args:
+            what: the container, for the message.
+            packed_size: bytes.
+            most: how many bytes may come out of it.
+        """
+        self._what = what
+        self._packed_size = packed_size
+        self._most = most
+        self._count = self._size = 0
+        self._paths: set[str] = set()
+
+    def add(self, path: str, size: int) -> None:
+        """Count one member.
+
+        Raises:
+            DamagedFileError: there are too many, or too much, or the same path stands there twice.
+        """
+        self._count += 1
+        self._size += max(size, 0)
+        is_bomb = self._size > _LEAST_SUSPECT and self._size > self._packed_size * _MOST_RATIO
+        if self._count > MOST_MEMBERS or self._size > self._most or is_bomb:
+            raise damaged(
+                self._what, f"it unpacks to {self._size} bytes in {self._count} files, more than any real one"
+            )
+        if path.lower() in self._paths:
+            raise damaged(self._what, f"it holds the path {shown(path)!r} twice")
+        self._paths.add(path.lower())
+
+
+class Guarded(io.RawIOBase):
+    """A file of a container whose bytes are read while the container is open; what goes wrong then is damage."""
+
+    def __init__(self, data: IO[bytes], what: str, raised: tuple[type[Exception], ...]) -> None:
+        """Guard a file.
+
+        Args:
+            data: the library's own file.
+            what: the container, for the message.
+            raised: all that the library raises over damaged bytes.
+        """
+        self._data = data
+        self._what = what
+        self._raised = raised
+
+    def readable(self) -> bool:
+        """It can be read."""
+        return True
+
+    def read(self, size: int = -1) -> bytes:
+        """The next bytes; fewer at the end. Raises: DamagedFileError."""
+        try:
+            return self._data.read(size)
+        except self._raised as error:
+            raise damaged(self._what, f"it cannot be unpacked: {error or type(error).__name__}") from error

@@ -1,0 +1,70 @@
+"""Read tar archives, packed or not, in one pass. Source: tar(5), POSIX.1-2001 pax interchange format."""
+
+import bz2
+import gzip
+import io
+import lzma
+import tarfile
+from typing import IO, cast
+
+from fundamen.formats.cursor import ByteSource, SourceStream, damaged
+from fundamen.formats.packed import Bounds, Guarded, PackedFile, Unpacked, plain_path
+from fundamen.model.paths import shown
+
+_RAISED = (tarfile.TarError, lzma.LZMAError, OSError, EOFError, ValueError, OverflowError)
+_MARK_AT, _MARK = 257, b"ustar"
+
+
+def looks_like_tar(source: ByteSource) -> bool:
+    """Whether a file is a tar archive, or a packed file that may hold one."""
+    head = source.read_at(0, 6)
+    is_packed = head.startswith((b"\x1f\x8b", b"BZh", b"\xfd7zXZ", b"\x28\xb5\x2f\xfd"))
+    return is_packed or source.read_at(_MARK_AT, len(_MARK)) == _MARK
+
+
+def unpack_tar(source: ByteSource) -> Unpacked:
+    """Each file and link with its bytes; the bytes are there until the next.
+
+    Raises:
+        DamagedFileError: it is damaged, holds too much, or names a path that leads elsewhere.
+    """
+    what = f"The archive {shown(source.name)}"
+    return walk_tar(what, _opened(source), Bounds(what, source.size))
+
+
+def walk_tar(what: str, stream: IO[bytes], bounds: Bounds) -> Unpacked:
+    """The same for a stream of tar."""
+    try:
+        with tarfile.open(fileobj=stream, mode="r|", errorlevel=2) as archive:
+            for member in archive:
+                if member.isdir():
+                    continue
+                path = plain_path(what, member.name)
+                bounds.add(path, member.size)
+                mode = member.mode & 0o7777
+                if member.issym():
+                    yield PackedFile(path, 0o777, 0, link=member.linkname), io.BytesIO()
+                elif member.islnk():
+                    yield PackedFile(path, mode, 0, same_as=plain_path(what, member.linkname)), io.BytesIO()
+                elif member.isreg():
+                    data = archive.extractfile(member)
+                    assert data is not None  # noqa: S101 - it is a regular file
+                    yield PackedFile(path, mode, member.size), Guarded(data, what, _RAISED)
+    except _RAISED as error:
+        raise damaged(what, f"it cannot be unpacked: {error or type(error).__name__}") from error
+
+
+def _opened(source: ByteSource) -> IO[bytes]:
+    packed = io.BufferedReader(SourceStream(source), 1 << 18)
+    head = source.read_at(0, 6)
+    if head.startswith(b"\x1f\x8b"):
+        return cast("IO[bytes]", gzip.GzipFile(fileobj=packed))
+    if head.startswith(b"BZh"):
+        return cast("IO[bytes]", bz2.BZ2File(packed))
+    if head.startswith(b"\xfd7zXZ"):
+        return cast("IO[bytes]", lzma.LZMAFile(packed))
+    if head.startswith(b"\x28\xb5\x2f\xfd"):
+        import zstandard  # noqa: PLC0415 - seldom met
+
+        return cast("IO[bytes]", zstandard.ZstdDecompressor(max_window_size=1 << 27).stream_reader(packed))
+    return packed

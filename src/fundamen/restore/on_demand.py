@@ -1,0 +1,46 @@
+"""What is asked for the faults of a trace besides the trusted sources: the system's archive, installation media."""
+
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Protocol
+
+from fundamen.model.architecture import Architecture
+from fundamen.model.paths import MachinePath
+from fundamen.sources.store import Catalogue
+from fundamen.trace.records import Trace
+
+
+class OnDemand(Protocol):
+    """Something that has packages for a need, and is asked only when there is one."""
+
+    def catalogue_of(
+        self, names: Iterable[str], paths: Iterable[MachinePath], architecture: Architecture, /
+    ) -> Catalogue | None:
+        """The packages that have files of some names, or own those at some paths; None where there is none.
+
+        Raises:
+            UntrustedError: a proof does not hold.
+            UnreadableError: it cannot be read.
+        """
+
+
+def catalogues_with(
+    on_demand: Sequence[OnDemand], catalogues: Iterable[Catalogue], trace: Trace
+) -> Iterator[Catalogue]:
+    """The catalogues of the trusted sources, and what else has packages for the faults of a trace.
+
+    Raises:
+        UntrustedError: a proof does not hold.
+        UnreadableError: a medium cannot be read.
+    """
+    yield from catalogues
+    if not trace.faults:
+        return
+    names, paths = set[str](), set[MachinePath]()
+    for fault in trace.faults:
+        names |= {name.rpartition("/")[2] for name in fault.sought_as}
+        paths |= {candidate.path for candidate in fault.searched if candidate.path.startswith("/")}
+        paths |= {fault.path} if fault.path else set()
+    for each in on_demand:
+        own = each.catalogue_of(names, paths, trace.architecture)
+        if own is not None:
+            yield own

@@ -1,0 +1,290 @@
+"""Installation media as a source: disc images, folders, install packages, archives, and what lies in one another.
+
+A *unit* is what a publisher hands out as one: an install package, a cabinet, an archive, or a folder of loose files.
+Which unit serves is told by what it is, its architecture, version and language, never by what it is called.
+
+Guarantees: nothing on the media is run; a unit counts as proven only if its own publisher's signature, or that of a
+container around it, is trusted, or if the technician typed the SHA-256 of the medium; only the files of units that are
+asked for are kept, under their digests.
+"""
+
+import contextlib
+import hashlib
+import io
+import os
+import tempfile
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from datetime import datetime, timedelta
+from typing import IO
+
+import msgspec
+
+from fundamen.formats.binary import read_binary
+from fundamen.formats.container import Container, Kind, find_container
+from fundamen.formats.cursor import ByteSource, MemoryBytes
+from fundamen.formats.packed import PackedFile, Readable, Unpacked
+from fundamen.formats.pe import Pe
+from fundamen.formats.pe_version import read_version
+from fundamen.machine.file_bytes import FileBytes
+from fundamen.model.architecture import Architecture, Platform
+from fundamen.model.binary import Binary, Format
+from fundamen.model.errors import DamagedFileError, UnreadableError
+from fundamen.model.package import Package, PackageFile
+from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.sources.media_identity import Proof, identify, place_of_packed
+from fundamen.sources.store import Catalogue, Source
+from fundamen.trust.digest import digest_of
+
+_TELLS_PLACES = {Kind.MSI, Kind.DEBIAN}
+_MOST_NESTING = 4
+_MOST_BINARY = 256 << 20  # bytes that are looked at as a program or library
+_PIECE = 1 << 20
+_MAY_HOLD_FILES = (".msi", ".cab", ".zip", ".whl", ".deb", ".tar", ".gz", ".xz", ".bz2", ".zst", ".tgz", ".exe", ".iso")
+
+Prove = Callable[[ByteSource], Proof]  # what a file's own signature proves
+
+
+class _Loose(msgspec.Struct, frozen=True):
+    """One file of a unit, as it was seen when the medium was looked through."""
+
+    packed: PackedFile
+    binary: Binary | None  # None where it is neither program nor library
+    language: int  # of its version resource; 0 where it has none
+    strings: dict[str, str]  # likewise
+    version: str
+
+
+class _Whole(msgspec.Struct, frozen=True):
+    """A folder or container that can be gone through more than once."""
+
+    title: str  # where it lies on the medium
+    kind: Kind | None  # None: a folder, or a disc image, in which every folder is a unit of its own
+    source: ByteSource | None  # None: a folder
+    unpack: Callable[[], Unpacked]
+
+
+class _Unit(msgspec.Struct, frozen=True):
+    """What a publisher hands out as one."""
+
+    of: _Whole
+    files: tuple[_Loose, ...]
+    proof: Proof
+
+
+class Media:
+    """What the media that the technician names have for a need."""
+
+    def __init__(
+        self, paths: Sequence[HostPath], digests: Iterable[str], prove: Prove, place: str, home: HostPath, now: datetime
+    ) -> None:
+        """Prepare to look.
+
+        Args:
+            paths: files and folders of this host.
+            digests: SHA-256 of media that the technician vouches for.
+            prove: says what a file's own signature proves.
+            place: where loose files belong, as ``{program}`` or ``{system}/x``; empty for the platform's usual place.
+            home: the folder of our own state.
+            now: this moment.
+        """
+        self._paths = paths
+        self._digests = set(digests)
+        self._prove = prove
+        self._place = place
+        self._contents = os.path.join(home, "content")
+        self._now = now
+        self._open: list[IO[bytes]] = []
+        self._units: list[_Unit] | None = None
+
+    def catalogue_of(
+        self, names: Iterable[str], _paths: Iterable[MachinePath] = (), _architecture: Architecture | None = None
+    ) -> Catalogue | None:
+        """The units that hold a file of one of the names, each as a package; None where there is none.
+
+        Raises:
+            UnreadableError: a medium cannot be read, or is damaged.
+        """
+        wanted = {name.lower() for name in names}
+        packages = [
+            self._package(unit, loose)
+            for unit in self._all_units()
+            for loose in unit.files
+            if wanted & _names_of(loose)
+        ]
+        source = Source("the media", "media", "", self._now)
+        return Catalogue(source, tuple(dict.fromkeys(packages)), self._now + timedelta(days=1)) if packages else None
+
+    def _all_units(self) -> list[_Unit]:
+        if self._units is None:
+            self._units = [unit for path in self._paths for unit in self._units_at(path)]
+        return self._units
+
+    def _units_at(self, path: HostPath) -> Iterator[_Unit]:
+        if os.path.isdir(path):
+            whole = _Whole(shown(path), None, None, lambda: _folder_files(path))
+            yield from self._units_in(whole, Proof("", "nobody vouches for a folder"), 0)
+            return
+        try:
+            source = FileBytes(path, os.path.basename(path))
+        except OSError as error:
+            raise UnreadableError(
+                what=f"The medium {shown(path)} cannot be read",
+                why=error.strerror or str(error),
+                do="Name a file or folder that is there and may be read.",
+            ) from error
+        container = find_container(source)
+        if container is None:
+            raise UnreadableError(
+                what=f"The medium {shown(path)} cannot be used",
+                why="it is no disc image, install package, cabinet or archive that is read here",
+                do="Name the medium itself, or the folder that it was unpacked to.",
+            )
+        proof = self._prove(source)
+        if self._digests and digest_of(source) in self._digests:
+            proof = Proof("the medium has the SHA-256 that you gave", "")
+        yield from self._units_of(container, source, os.path.basename(path), proof, 0)
+
+    def _units_of(
+        self, container: Container, source: ByteSource, title: str, proof: Proof, depth: int
+    ) -> Iterator[_Unit]:
+        kind = None if container.kind is Kind.DISC_IMAGE else container.kind
+        yield from self._units_in(_Whole(title, kind, source, container.unpack), proof, depth)
+
+    def _units_in(self, whole: _Whole, proof: Proof, depth: int) -> Iterator[_Unit]:
+        """The units in a folder or container: containers in it, and the loose files, together or folder by folder."""
+        loose: dict[str, list[_Loose]] = {}
+        nested: list[_Unit] = []
+        for packed, data in whole.unpack():
+            if packed.link or packed.same_as:
+                continue
+            if packed.path.lower().endswith(_MAY_HOLD_FILES) and depth < _MOST_NESTING:
+                inner = self._spooled(packed, data)
+                if (found := find_container(inner)) is not None:
+                    own = proof if proof.is_proven else self._prove(inner)
+                    with contextlib.suppress(DamagedFileError):  # one damaged package does not hide the others
+                        nested += self._units_of(found, inner, f"{whole.title}: {packed.path}", own, depth + 1)
+                    continue
+                loose_data: Readable = io.BytesIO(inner.read_at(0, inner.size))
+            else:
+                loose_data = data
+            folder = "" if whole.kind is not None else packed.path.rpartition("/")[0]
+            loose.setdefault(folder, []).append(_look_at(packed, loose_data))
+        for folder, held in loose.items():
+            where = f"{whole.title}: {folder}" if folder else whole.title
+            yield _Unit(msgspec.structs.replace(whole, title=where), tuple(held), proof)
+        yield from nested
+
+    def _spooled(self, packed: PackedFile, data: Readable) -> ByteSource:
+        """A file that may hold others, copied where it can be read at any place; it is gone with this process."""
+        file = tempfile.TemporaryFile(dir=self._folder())  # noqa: SIM115 - open as long as we may come back to it
+        self._open.append(file)
+        left = packed.size
+        while left > 0 and (piece := data.read(min(_PIECE, left))):
+            file.write(piece)
+            left -= len(piece)
+        file.flush()
+        return _OpenFile(file, packed.path.rpartition("/")[2], packed.size - left)
+
+    def _folder(self) -> str:
+        os.makedirs(self._contents, exist_ok=True)
+        return self._contents
+
+    def _package(self, unit: _Unit, answering: _Loose) -> Package:
+        """A unit as a package; the bytes of its files are kept on the way."""
+        assert answering.binary is not None  # noqa: S101 - only programs and libraries answer
+        identity = identify(
+            unit.of.title, unit.of.kind, unit.of.source, answering.strings, answering.version, answering.language
+        )
+        binary = answering.binary
+        platform = {Format.ELF: Platform.LINUX, Format.MACHO: Platform.MACOS}.get(binary.format, Platform.WINDOWS)
+        by_path = {loose.packed.path: loose for loose in unit.files}
+        # Where no package tells the places, what is below the folder of the needed file lies as it is meant to lie.
+        folder = "" if unit.of.kind in _TELLS_PLACES else answering.packed.path.rpartition("/")[0]
+        files = [
+            self._kept(unit, platform, loose, folder, data)
+            for packed, data in unit.of.unpack()
+            if (loose := by_path.get(packed.path)) is not None
+            and (not folder or packed.path.startswith(f"{folder}/"))
+            and (loose.binary is None or loose.binary.architecture.serves(binary.architecture))
+        ]
+        return Package(
+            publisher=unit.proof.publisher or identity.publisher,
+            name=identity.name,
+            version=identity.version,
+            platform=platform,
+            architecture=binary.architecture,
+            files=tuple(files),
+            language=identity.language,
+            proven_by=unit.proof.how,
+            unproven=None if unit.proof.is_proven else unit.proof.why,
+        )
+
+    def _kept(self, unit: _Unit, platform: Platform, loose: _Loose, folder: str, data: Readable) -> PackageFile:
+        state = hashlib.sha256()
+        with tempfile.NamedTemporaryFile(dir=self._folder(), delete=False) as file:
+            while piece := data.read(_PIECE):
+                state.update(piece)
+                file.write(piece)
+        os.replace(file.name, os.path.join(self._contents, state.hexdigest()))
+        base, place = place_of_packed(loose.packed.path, unit.of.kind, folder, platform, self._place)
+        return PackageFile(
+            name=(loose.binary.name if loose.binary else None) or loose.packed.path.rpartition("/")[2],
+            base=base,
+            place=place,
+            size=loose.packed.size,
+            sha256=state.hexdigest(),
+            executable=bool(loose.packed.mode & 0o111),
+        )
+
+
+class _OpenFile:
+    """An open file of ours as a source."""
+
+    def __init__(self, file: IO[bytes], name: str, size: int) -> None:
+        self.name = name
+        self.size = size
+        self._file = file
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        """Give ``size`` bytes from ``offset``; fewer where the file ends before."""
+        self._file.seek(offset)
+        return self._file.read(size)
+
+
+def _folder_files(folder: HostPath) -> Iterator[tuple[PackedFile, Readable]]:
+    """All files of a folder; links are not followed."""
+    for parent, folders, names in os.walk(folder):
+        folders.sort()
+        for name in sorted(names):
+            path = os.path.join(parent, name)
+            if os.path.islink(path) or not os.path.isfile(path):
+                continue
+            relative = os.path.relpath(path, folder).replace(os.sep, "/")
+            with open(path, "rb") as data:
+                yield PackedFile(relative, 0o644, os.path.getsize(path)), data
+
+
+def _look_at(packed: PackedFile, data: Readable) -> _Loose:
+    """What a loose file is; only programs and libraries are read as a whole."""
+    head = data.read(4)
+    if not head.startswith((b"MZ", b"\x7fELF")) or packed.size > _MOST_BINARY:
+        return _Loose(packed, None, 0, {}, "")
+    source = MemoryBytes(head + data.read(_MOST_BINARY), packed.path)
+    try:
+        binary = read_binary(source)
+    except UnreadableError:
+        return _Loose(packed, None, 0, {}, "")
+    if isinstance(binary, Pe):
+        with contextlib.suppress(DamagedFileError):
+            version = read_version(source, binary)
+            if version is not None:
+                number = version.product_version or version.file_version or ""
+                return _Loose(packed, binary, version.language, version.strings, number)
+    return _Loose(packed, binary, 0, {}, "")
+
+
+def _names_of(loose: _Loose) -> set[str]:
+    """What a need may call a file; only an intact program or library answers."""
+    if loose.binary is None or not loose.binary.is_intact:
+        return set()
+    return {name.lower() for name in (loose.binary.name, loose.packed.path.rpartition("/")[2]) if name}

@@ -1,0 +1,137 @@
+"""What a unit on installation media is, by what it says of itself, and where its files belong."""
+
+import re
+
+import msgspec
+
+from fundamen.formats.container import Kind
+from fundamen.formats.cursor import ByteSource
+from fundamen.model.architecture import Platform
+from fundamen.model.errors import UsageError
+from fundamen.model.package import NEUTRAL, Base
+from fundamen.model.paths import shown
+
+# Language identifiers (MS-LCID): 0 is neutral; what is made in US English is what a publisher translates from.
+_NEUTRAL_LANGUAGES = {0, 1024, 1033}
+_LANGUAGE_PACK = re.compile(r"language[ _-]?pack|lang[ _-]?pack", re.IGNORECASE)
+_NO_NAME = "a package without a name"
+
+# Windows Installer reference, "System Folder Properties"; what is not among them counts from the program's folder.
+_FOLDERS: dict[str, tuple[Base, str]] = {
+    "SystemFolder": (Base.SYSTEM, ""),
+    "System64Folder": (Base.SYSTEM, ""),
+    "WindowsFolder": (Base.ROOT, "Windows"),
+    "ProgramFilesFolder": (Base.ROOT, "Program Files (x86)"),
+    "ProgramFiles64Folder": (Base.ROOT, "Program Files"),
+    "CommonFilesFolder": (Base.ROOT, "Program Files (x86)/Common Files"),
+    "CommonFiles64Folder": (Base.ROOT, "Program Files/Common Files"),
+}
+_USUAL_PLACES = {Platform.WINDOWS: Base.PROGRAM, Platform.LINUX: Base.SYSTEM, Platform.MACOS: Base.PROGRAM}
+
+
+class Proof(msgspec.Struct, frozen=True):
+    """Why a unit may be believed, or why not."""
+
+    how: str  # what vouches for it; empty where nothing does
+    why: str  # why it may not be believed; empty where it may
+    publisher: str = ""  # who signed it, as the certificate has it
+
+    @property
+    def is_proven(self) -> bool:
+        """Whether it may be believed."""
+        return not self.why
+
+
+class Identity(msgspec.Struct, frozen=True):
+    """What a unit says it is."""
+
+    publisher: str
+    name: str
+    version: str
+    language: str  # neutral, or that of a language pack
+
+
+def identify(
+    title: str, kind: Kind | None, source: ByteSource | None, strings: dict[str, str], version: str, language: int
+) -> Identity:
+    """What a unit is: by its own tables where it has some, otherwise by the version resource of the needed file.
+
+    Args:
+        title: where the unit lies on the medium.
+        kind: of the container; None for a folder.
+        source: the container.
+        strings: of the needed file's version resource.
+        version: likewise; empty where it has none.
+        language: likewise; 0 where it has none.
+    """
+    if kind is Kind.MSI and source is not None:
+        return _identity_of_msi(source, title)
+    if kind is Kind.DEBIAN and source is not None:
+        from fundamen.formats.debian_package import read_debian_package  # noqa: PLC0415 - only where one is met
+
+        package = read_debian_package(source)
+        return Identity("Debian", package.name, package.version, NEUTRAL)
+    name = strings.get("ProductName") or title.rpartition(": ")[2].rpartition("/")[2] or _NO_NAME
+    publisher = strings.get("CompanyName") or "unknown"
+    return Identity(publisher, name[:200], (version or "0")[:200], _language(name, language))
+
+
+def _identity_of_msi(source: ByteSource, title: str) -> Identity:
+    from fundamen.formats.compound_file import CompoundFile  # noqa: PLC0415 - only where one is met
+    from fundamen.formats.msi_database import read_database  # noqa: PLC0415
+
+    database = read_database(CompoundFile(source), f"The install package {shown(title)}")
+    name = database.property("ProductName") or title.rpartition("/")[2]
+    stated = database.property("ProductLanguage") or database.template.rpartition(";")[2].partition(",")[0]
+    language = int(stated) if stated.isascii() and stated.isdigit() else 0
+    publisher = database.property("Manufacturer") or "unknown"
+    version = database.property("ProductVersion") or "0"
+    return Identity(publisher[:200], name[:200], version[:200], _language(name, language))
+
+
+def _language(name: str, language: int) -> str:
+    """The language of a package; a language pack says so, or is not made in the language that others come from."""
+    if language in _NEUTRAL_LANGUAGES and not _LANGUAGE_PACK.search(name):
+        return NEUTRAL
+    import locale  # noqa: PLC0415 - only for what is not neutral
+
+    known = locale.windows_locale.get(language, f"language {language}")
+    return "language pack" if language in _NEUTRAL_LANGUAGES else known.replace("_", "-")
+
+
+def place_of_packed(path: str, kind: Kind | None, folder: str, platform: Platform, asked: str) -> tuple[Base, str]:
+    """Where a file of a unit belongs: (base, place below it).
+
+    Args:
+        path: within the container or medium.
+        kind: of the container; None for a folder.
+        folder: which folder of the medium the unit is; empty where it is a container.
+        platform: for which it is made.
+        asked: where the technician wants loose files, as ``{system}/x``; empty for the usual place.
+    """
+    if kind is Kind.DEBIAN:
+        return Base.ROOT, path
+    if kind is Kind.MSI:
+        first, _, rest = path.partition("/")
+        base, below = _FOLDERS.get(first, (Base.PROGRAM, ""))
+        return base, f"{below}/{rest}".lstrip("/")
+    base, below = read_place(asked) if asked else (_USUAL_PLACES[platform], "")
+    own = path[len(folder) :].lstrip("/") if folder and path.startswith(f"{folder}/") else path
+    return base, f"{below}/{own.rpartition('/')[2] if base is Base.SYSTEM else own}".lstrip("/")
+
+
+def read_place(typed: str) -> tuple[Base, str]:
+    """What somebody typed as a place: (base, path below it).
+
+    Raises:
+        UsageError: it begins with no base.
+    """
+    for base in Base:
+        marker = f"{{{base}}}"
+        if typed == marker or typed.startswith(marker + "/"):
+            return base, typed.removeprefix(marker).strip("/")
+    raise UsageError(
+        what=f"The place {shown(typed)} cannot be used",
+        why="it begins with none of {program}, {system} and {root}",
+        do="Write it as, for example, '{program}/../lib' or '{system}'.",
+    )

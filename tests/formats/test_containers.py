@@ -1,0 +1,112 @@
+"""Containers of every kind give their files; paths that lead elsewhere, bombs and doubles are refused."""
+
+import io
+import stat
+import struct
+import zipfile
+from collections.abc import Callable, Mapping
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from builders.media import FILES, a_cabinet, a_disc_image, a_tar, a_zip
+from builders.pe import a_pe
+from fundamen.formats.container import Kind, find_container
+from fundamen.formats.cursor import MemoryBytes
+from fundamen.model.errors import DamagedFileError
+
+DATA = Path(__file__).parent.parent / "data"
+BUILDERS: dict[Kind, Callable[[Mapping[str, bytes]], bytes]] = {
+    Kind.DISC_IMAGE: a_disc_image,
+    Kind.TAR: a_tar,
+    Kind.ZIP: a_zip,
+    Kind.CABINET: a_cabinet,
+    Kind.SELF_EXTRACTING: lambda files: a_pe() + a_cabinet(files),
+}
+
+
+def unpacked(data: bytes) -> dict[str, bytes]:
+    container = find_container(MemoryBytes(data, "medium"))
+    assert container is not None
+    return {packed.path: content.read() for packed, content in container.unpack()}
+
+
+@pytest.mark.parametrize("kind", BUILDERS)
+def test_a_container_gives_its_files(kind: Kind) -> None:
+    data = BUILDERS[kind](FILES)
+    container = find_container(MemoryBytes(data))
+    assert container is not None
+    assert container.kind is kind
+    assert unpacked(data) == dict(FILES)
+
+
+def test_an_archive_behind_a_program_is_found() -> None:
+    assert unpacked(a_pe() + bytes(5000) + a_zip()) == dict(FILES)
+
+
+def test_files_of_a_cabinet_that_go_over_many_blocks_are_whole() -> None:
+    files = {f"{n}.bin": bytes((n * i) % 251 for i in range(40_000)) for n in range(1, 5)}
+    assert unpacked(a_cabinet(files)) == files
+
+
+def test_a_package_gives_its_files_under_the_paths_where_it_puts_them() -> None:
+    [(path, data)] = unpacked((DATA / "saltgrass.msi").read_bytes()).items()
+    assert (path, data) == ("ProgramFilesFolder/Saltgrass/a.txt", b"hello tide\n")
+
+
+@pytest.mark.parametrize("kind", [Kind.TAR, Kind.ZIP, Kind.CABINET])
+@pytest.mark.parametrize("name", ["../x", "a/../../x", "a//b", "C:/x"])
+def test_a_path_that_leads_elsewhere_is_refused(kind: Kind, name: str) -> None:
+    with pytest.raises(DamagedFileError, match="leads elsewhere"):
+        unpacked(BUILDERS[kind]({name: b"x"}))
+
+
+@pytest.mark.parametrize("kind", [Kind.TAR, Kind.ZIP, Kind.CABINET])
+def test_names_that_windows_takes_for_one_are_refused(kind: Kind) -> None:
+    with pytest.raises(DamagedFileError, match="twice"):
+        unpacked(BUILDERS[kind]({"Salt.dll": b"1", "salt.DLL": b"2"}))
+
+
+def test_a_bomb_is_refused_before_it_is_unpacked() -> None:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=9) as archive:
+        archive.writestr("salt.bin", bytes(1 << 20))
+    data = bytearray(out.getvalue())
+    entry = data.rfind(b"PK\1\2")
+    struct.pack_into("<I", data, entry + 24, 0xF000_0000)  # what it claims to unpack to
+    with pytest.raises(DamagedFileError, match="more than any real one"):
+        unpacked(bytes(data))
+
+
+def test_a_link_of_an_archive_is_told_as_one() -> None:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w") as archive:
+        info = zipfile.ZipInfo("salt.so")
+        info.external_attr = (stat.S_IFLNK | 0o777) << 16
+        archive.writestr(info, "/etc/passwd")
+    container = find_container(MemoryBytes(out.getvalue()))
+    assert container is not None
+    assert [packed.link for packed, _ in container.unpack()] == ["/etc/passwd"]
+
+
+def test_a_folder_packed_in_a_way_that_is_not_read_is_told() -> None:
+    data = bytearray(a_cabinet())
+    struct.pack_into("<H", data, 36 + 6, 0x1503)
+    with pytest.raises(DamagedFileError, match="packed with LZX"):
+        unpacked(bytes(data))
+
+
+@given(data=st.data(), kind=st.sampled_from([Kind.TAR, Kind.ZIP, Kind.CABINET]))
+def test_a_changed_container_gives_plain_paths_or_is_refused(data: st.DataObject, kind: Kind) -> None:
+    original = BUILDERS[kind](FILES)
+    at = data.draw(st.integers(0, len(original)))
+    changed = original[:at] + data.draw(st.binary(max_size=4)) + original[at + data.draw(st.integers(0, 4)) :]
+    try:
+        container = find_container(MemoryBytes(changed))
+        for packed, content in container.unpack() if container is not None else ():
+            assert not {"", ".", ".."} & set(packed.path.split("/"))
+            content.read(1 << 16)
+    except DamagedFileError:
+        return

@@ -1,0 +1,105 @@
+"""Media as a source: the right unit is chosen by what it is, and nothing is believed without a proof."""
+
+import hashlib
+import struct
+from pathlib import Path
+
+import pytest
+
+from builders.elf import an_elf
+from builders.machine import ALinuxMachine, AWindowsMachine
+from builders.media import a_cabinet, a_disc_image, a_tar, a_zip
+from builders.pe import a_pe
+from builders.signing import APublisher
+from conftest import Fundamen
+
+PROGRAM = "C:\\Tidebook\\tidebook.exe"
+WIDE, NARROW = a_pe(name="salt.dll", exports=["tide"]), a_pe("x86", name="salt.dll", exports=["tide"])
+
+
+@pytest.fixture
+def office(windows: AWindowsMachine) -> AWindowsMachine:
+    return windows.system().program(PROGRAM, needs={"salt.dll": ["tide"]})
+
+
+def digest_of(path: Path) -> str:
+    return hashlib.sha256(path.read_bytes()).hexdigest()
+
+
+MEDIA = {
+    "disc.iso": a_disc_image({"x86/salt.dll": NARROW, "x64/salt.dll": WIDE, "x64/readme.txt": b"Spring tides"}),
+    "disc-of-archives.iso": a_disc_image(
+        {"x86.zip": a_zip({"salt.dll": NARROW}), "x64.zip": a_zip({"salt.dll": WIDE})}
+    ),
+    "salt.tar.gz": a_tar({"salt/salt.dll": WIDE, "salt/readme.txt": b"Spring tides"}),
+    "salt.cab": a_cabinet({"salt.dll": WIDE}),
+    "setup.exe": a_pe("x86") + a_cabinet({"salt.dll": WIDE}),
+    "nested.zip": a_zip({"inner.cab": a_cabinet({"salt.dll": WIDE})}),
+}
+
+
+@pytest.mark.parametrize("name", MEDIA)
+def test_the_unit_that_serves_is_found_and_restored(
+    office: AWindowsMachine, fundamen: Fundamen, tmp_path: Path, name: str
+) -> None:
+    medium = tmp_path / name
+    medium.write_bytes(MEDIA[name])
+    words = ("-m", str(office.root), "--media", str(medium))
+    unproven = fundamen("restore", "--yes", *words, PROGRAM)
+    assert (unproven.status, "not proven: nobody has signed it" in " ".join(unproven.out.split())) == (1, True)
+    ran = fundamen("restore", "--yes", *words, "--media-digest", digest_of(medium), PROGRAM)
+    assert ran.status == 0, ran.out + ran.err
+    assert (office.root / "Tidebook" / "salt.dll").read_bytes() == WIDE
+    assert "the medium has the SHA-256 that you gave" in ran.out
+
+
+def test_a_folder_is_looked_through_and_not_believed(
+    office: AWindowsMachine, fundamen: Fundamen, tmp_path: Path
+) -> None:
+    folder = tmp_path / "unpacked" / "x64"
+    folder.mkdir(parents=True)
+    (folder / "salt.dll").write_bytes(WIDE)
+    ran = fundamen(
+        "sources", "offers", "salt.dll", "--for", "x86_64", "--media", str(folder.parent), "-m", str(office.root)
+    )
+    assert (ran.status, "nobody vouches for a folder" in " ".join(ran.out.split())) == (1, True)
+
+
+def test_a_package_whose_publisher_is_trusted_needs_no_digest(
+    office: AWindowsMachine, fundamen: Fundamen, tmp_path: Path
+) -> None:
+    publisher = APublisher()
+    root = publisher.root
+    blob = struct.pack("<III", 32, 1, len(root.der)) + root.der
+    stores = {"Microsoft": {"SystemCertificates": {"Root": {"Certificates": {"AA": {"Blob": blob}}}}}}
+    office.registry(stores)
+    setup = tmp_path / "setup.exe"
+    setup.write_bytes(publisher.sign(a_pe("x86") + a_cabinet({"salt.dll": WIDE})))
+    words = ("-m", str(office.root), "--media", str(setup))
+    ran = fundamen("restore", "--yes", *words, PROGRAM)
+    assert ran.status == 0, ran.out + ran.err
+    assert "the signature of Ardvane Instruments" in " ".join(ran.out.split())
+
+
+def test_loose_files_go_where_the_technician_says(linux: ALinuxMachine, fundamen: Fundamen, tmp_path: Path) -> None:
+    linux.program("/opt/t/bin/tidebook", needs=["libsalt.so.4"], runpath="/opt/t/lib")
+    medium = tmp_path / "salt.tar.gz"
+    medium.write_bytes(a_tar({"lib/libsalt.so.4": an_elf(soname="libsalt.so.4")}))
+    words = ("--media", str(medium), "--media-digest", digest_of(medium), "--media-place", "{program}/../lib")
+    ran = fundamen("restore", "--yes", "-m", str(linux.root), *words, "/opt/t/bin/tidebook")
+    assert ran.status == 0, ran.out + ran.err
+    assert (linux.root / "opt/t/lib/libsalt.so.4").exists()
+
+
+@pytest.mark.parametrize(
+    ("content", "said"),
+    [(b"no medium", "is no disc image"), (a_zip({"../salt.dll": WIDE}), "leads elsewhere"), (None, "cannot be read")],
+)
+def test_a_medium_that_cannot_be_used_is_told(
+    office: AWindowsMachine, fundamen: Fundamen, tmp_path: Path, content: bytes | None, said: str
+) -> None:
+    medium = tmp_path / "medium"
+    if content is not None:
+        medium.write_bytes(content)
+    ran = fundamen("restore", "--yes", "-m", str(office.root), "--media", str(medium), PROGRAM)
+    assert (ran.status, said in ran.err) == (3, True), ran.err
