@@ -3,13 +3,9 @@
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
-from cryptography.hazmat.primitives.serialization import load_pem_private_key
-from securesystemslib.signer import CryptoSigner
-from tuf.api.metadata import Metadata, Root
-
 from fundamen.model.paths import HostPath
 from fundamen.sources.publishing import Identity, publish
+from fundamen.sources.repository import Repository
 from fundamen.sources.store import Catalogue, SourceStore
 
 NOW = datetime.now(UTC)
@@ -39,7 +35,7 @@ class ASource:
         for name, data in files.items():
             (media / name).write_bytes(data)
         identity = Identity("Ardvane Instruments", package, version)
-        locations = HostPath(str(self.folder)), HostPath(str(media)), identity, place, HostPath(str(self.keys))
+        locations = HostPath(str(self.folder)), HostPath(str(media)), identity, place, (HostPath(str(self.keys)),)
         self.fingerprint = publish(*locations, NOW + timedelta(days=days)).fingerprint
         return self
 
@@ -50,16 +46,5 @@ class ASource:
 
     def with_new_key(self, role: str) -> "ASource":
         """Replace the key of a role by a new one, as a root of the next version says."""
-        metadata = self.folder / "metadata"
-        newest = max(metadata.glob("*.root.json"), key=lambda path: int(path.name.partition(".")[0]))
-        root = Metadata[Root].from_file(str(newest))
-        signer = CryptoSigner.generate_ed25519()
-        root.signed.revoke_key(root.signed.roles[role].keyids[0], role)
-        root.signed.add_key(signer.public_key, role)
-        root.signed.version += 1
-        key = load_pem_private_key((self.keys / "root.pem").read_bytes(), None)
-        assert isinstance(key, Ed25519PrivateKey)
-        root.sign(CryptoSigner(key))
-        root.to_file(str(metadata / f"{root.signed.version}.root.json"))
-        (self.keys / f"{role}.pem").write_bytes(signer.private_bytes)
+        Repository(HostPath(str(self.folder)), (HostPath(str(self.keys)),), NOW + timedelta(days=30)).rotate(role)
         return self

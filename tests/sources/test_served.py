@@ -6,6 +6,10 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+from cryptography.hazmat.primitives.serialization import load_pem_private_key
+from securesystemslib.signer import CryptoSigner
+from tuf.api.metadata import Metadata, Timestamp
 
 from builders.elf import an_elf
 from builders.machine import ALinuxMachine
@@ -139,8 +143,13 @@ def signed_by_a_revoked_key(source: ASource, seen: Path) -> None:
     del seen
     old_key = (source.keys / "timestamp.pem").read_bytes()
     source.with_new_key("timestamp").published({"libx.so.1": LIBRARY}, version="1.2")
-    (source.keys / "timestamp.pem").write_bytes(old_key)
-    source.published({"libx.so.1": LIBRARY}, version="1.3")
+    key = load_pem_private_key(old_key, None)
+    assert isinstance(key, Ed25519PrivateKey)
+    path = str(source.folder / "metadata" / "timestamp.json")
+    statement = Metadata[Timestamp].from_file(path)
+    statement.signed.version += 1
+    statement.sign(CryptoSigner(key))
+    statement.to_file(path)
 
 
 def signed_by_somebody_else(source: ASource, seen: Path) -> None:

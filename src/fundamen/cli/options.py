@@ -101,6 +101,23 @@ def host_and_port(text: str, usual: int) -> tuple[str, int]:
     )
 
 
+def counts(option: str, given: tuple[str, ...]) -> dict[str, int]:
+    """What was typed as NAME=NUMBER, the numbers from 1 to 9.
+
+    Raises:
+        UsageError: it has not the form of it.
+    """
+    pairs = _pairs(option, given)
+    for name, number in pairs.items():
+        if number not in set("123456789"):
+            raise UsageError(
+                what=f"{option} {shown(name)}={shown(number)} cannot be used",
+                why="the number goes from 1 to 9",
+                do=f"Write it as, for example, {option} root=2",
+            )
+    return {name: int(number) for name, number in pairs.items()}
+
+
 def now() -> datetime:
     """This moment, in UTC."""
     return datetime.now(UTC)

@@ -1,21 +1,14 @@
 """The packager's side: take a publisher's files in, describe them, and sign the catalogue.
 
-The catalogue is a repository after The Update Framework's specification, with consistent snapshots; each role has one
-ed25519 key of its own in the packager's key folder.
+What is signed, and with which keys, is the affair of ``repository``.
 """
 
 import hashlib
 import os
-from collections.abc import Iterator
-from datetime import datetime, timedelta
-from typing import TypeVar
+from collections.abc import Iterator, Sequence
+from datetime import datetime
 
 import msgspec
-from cryptography.hazmat.primitives.serialization import load_pem_private_key
-from securesystemslib.signer import CryptoSigner
-from tuf.api.exceptions import RepositoryError
-from tuf.api.metadata import Metadata, Root, Snapshot, TargetFile, Targets, Timestamp
-from tuf.api.serialization.json import JSONSerializer
 
 from fundamen.formats.binary import read_binary
 from fundamen.formats.elf import Elf
@@ -25,16 +18,12 @@ from fundamen.model.binary import Binary, Kind
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.package import NEUTRAL, Base, Package, PackageFile
 from fundamen.model.paths import HostPath, shown
-from fundamen.sources.layout import METADATA, PACKAGES, content_path, place_parts, root_fingerprint
+from fundamen.sources.layout import content_path, place_parts
 from fundamen.sources.media_identity import read_place
-from fundamen.sources.writing import copy_whole, write_whole
+from fundamen.sources.repository import Repository
+from fundamen.sources.writing import copy_whole
 
-_ROLES = ("root", "targets", "snapshot", "timestamp")
-_ROOT_LIFE = timedelta(days=3650)
 _MOST_FILES = 100_000
-
-_Statement = TypeVar("_Statement", Targets, Snapshot, Timestamp)
-_Signed = TypeVar("_Signed", Root, Targets, Snapshot, Timestamp)
 
 
 class Identity(msgspec.Struct, frozen=True):
@@ -59,8 +48,9 @@ def publish(
     media: HostPath,
     identity: Identity,
     place: str,
-    keys: HostPath,
+    keys: Sequence[HostPath],
     expires_at: datetime,
+    thresholds: dict[str, int] | None = None,
 ) -> Publication:
     """Take a folder of a publisher's files into a source as one package, and sign the catalogue anew.
 
@@ -72,8 +62,9 @@ def publish(
         identity: whose package it is.
         place: where the files belong: ``{program}``, ``{system}`` or ``{root}``, then a path, such as
             ``{program}/../lib``.
-        keys: the packager's key folder.
+        keys: the packager's key folders.
         expires_at: when the signatures over the catalogue end.
+        thresholds: of a new source: how many keys a role has.
 
     Raises:
         UsageError: the place is none, or the files are not for one platform and architecture.
@@ -83,7 +74,7 @@ def publish(
     try:
         for file, path in zip(package.files, _files_below(media), strict=True):
             _take_in(path, file, content_path(location, file.sha256))
-        repository = _Repository(location, keys, expires_at)
+        repository = Repository(location, keys, expires_at, thresholds)
         repository.add(package)
         return Publication(package, repository.fingerprint(), expires_at)
     except OSError as error:
@@ -178,107 +169,3 @@ def _take_in(path: HostPath, file: PackageFile, target: HostPath) -> None:
     if not os.path.exists(target) and copy_whole(path, target, file.size + 1) != file.sha256:
         os.unlink(target)
         raise OSError(0, "it changed while it was being published", path)
-
-
-class _Repository:
-    """The signed statements of a source, as its packager changes them."""
-
-    def __init__(self, location: HostPath, keys: HostPath, expires_at: datetime) -> None:
-        self._location = location
-        self._folder = os.path.join(location, METADATA)
-        self._expires_at = expires_at.replace(microsecond=0)
-        is_new = not os.path.isdir(self._folder)
-        self._signers = {role: _signer(keys, role, make=is_new) for role in _ROLES}
-        if is_new:
-            self._make_root()
-
-    def fingerprint(self) -> str:
-        """The fingerprint of the first root: the one that technicians trust, also after the root was renewed."""
-        with open(os.path.join(self._folder, "1.root.json"), "rb") as file:
-            return root_fingerprint(file.read())
-
-    def add(self, package: Package) -> None:
-        """Write a package's description and sign targets, snapshot and timestamp, in this order.
-
-        Whoever reads meanwhile sees the old catalogue whole: the timestamp, which leads to all else, comes last.
-        """
-        data = msgspec.json.format(msgspec.json.encode(package), indent=1)
-        path = _description_path(package)
-        target = TargetFile.from_data(path, data, ["sha256"])
-        parent, _, name = path.rpartition("/")
-        self._write(os.path.join(PACKAGES, parent, f"{target.hashes['sha256']}.{name}"), data)
-
-        targets = self._next("targets", Targets)
-        targets.targets[path] = target
-        self._write_signed(f"{targets.version}.targets.json", "targets", targets)
-        snapshot = self._next("snapshot", Snapshot)
-        snapshot.meta["targets.json"].version = targets.version
-        self._write_signed(f"{snapshot.version}.snapshot.json", "snapshot", snapshot)
-        timestamp = self._next("timestamp", Timestamp)
-        timestamp.snapshot_meta.version = snapshot.version
-        self._write_signed("timestamp.json", "timestamp", timestamp)
-
-    def _make_root(self) -> None:
-        root = Root(version=1, expires=self._expires_at + _ROOT_LIFE, consistent_snapshot=True)
-        for role, signer in self._signers.items():
-            root.add_key(signer.public_key, role)
-        self._write_signed("1.root.json", "root", root)
-
-    def _next(self, role: str, kind: type[_Statement]) -> _Statement:
-        """The statement that follows the role's current one; the first where there is none."""
-        name = "timestamp.json" if role == "timestamp" else self._newest(role)
-        path = os.path.join(self._folder, name or "")
-        if name is None or not os.path.exists(path):
-            return kind(expires=self._expires_at)
-        try:
-            statement = Metadata[kind].from_file(path).signed  # type: ignore[valid-type]
-        except RepositoryError as error:
-            raise UnreadableError(
-                what=f"The source {shown(self._location)} cannot be published to",
-                why=f"its {role} statement cannot be read: {error}",
-                do="Bring back the source's last good copy, then publish again.",
-            ) from error
-        assert isinstance(statement, kind)  # noqa: S101 - the file name says so, and Metadata[kind] has checked it
-        statement.version += 1
-        statement.expires = self._expires_at
-        return statement
-
-    def _newest(self, role: str) -> str | None:
-        suffix = f".{role}.json"
-        versions = [n.removesuffix(suffix) for n in os.listdir(self._folder) if n.endswith(suffix)]
-        newest = max((int(version) for version in versions if version.isdigit()), default=None)
-        return None if newest is None else f"{newest}{suffix}"
-
-    def _write_signed(self, name: str, role: str, statement: _Signed) -> None:
-        metadata: Metadata[_Signed] = Metadata(statement)
-        metadata.sign(self._signers[role])
-        self._write(os.path.join(METADATA, name), metadata.to_bytes(JSONSerializer(compact=False)))
-
-    def _write(self, relative: str, data: bytes) -> None:
-        write_whole(os.path.join(self._location, relative), data)
-
-
-def _description_path(package: Package) -> str:
-    words = (package.publisher, package.name, package.version)
-    folder = "/".join("".join(c if c.isalnum() or c in ".-" else "-" for c in word.lower()) for word in words)
-    return f"{folder}/{package.platform}-{package.architecture}-{package.language}.json"
-
-
-def _signer(keys: HostPath, role: str, *, make: bool) -> CryptoSigner:
-    """The key of a role, made where the source is new. Raises: UnreadableError: it is not there or is no key."""
-    path = os.path.join(keys, f"{role}.pem")
-    try:
-        if make and not os.path.exists(path):
-            os.makedirs(keys, mode=0o700, exist_ok=True)
-            signer = CryptoSigner.generate_ed25519()
-            with open(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as file:
-                file.write(signer.private_bytes)
-            return signer
-        with open(path, "rb") as file:
-            return CryptoSigner(load_pem_private_key(file.read(), None))
-    except (OSError, ValueError, TypeError) as error:
-        raise UnreadableError(
-            what=f"The {role} key of the source cannot be used",
-            why=f"{shown(path)}: {error}",
-            do="Name the folder with the keys that the source was made with: --keys FOLDER.",
-        ) from error

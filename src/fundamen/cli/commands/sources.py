@@ -156,6 +156,17 @@ def offers(
     finish(Exit.NOTHING_AT_FAULT if is_offered else Exit.FAULT_FOUND)
 
 
+def _signing(command: options.Command) -> options.Command:
+    """Give a command what every signing needs."""
+    days = click.option(
+        "--days", type=click.FloatRange(-3650, 3650), default=90.0, show_default=True, help="Signatures hold so long."
+    )
+    keys = click.option(
+        "--keys", multiple=True, required=True, metavar="KEYS", help="A key folder of yours; keep it off the source."
+    )
+    return keys(days(command))
+
+
 @command.command("publish")
 @click.argument("folder")
 @click.option("--from", "media", required=True, metavar="MEDIA", help="The folder with the publisher's files.")
@@ -164,10 +175,8 @@ def offers(
 @click.option("--version", "package_version", required=True, help="The package's version.")
 @click.option("--language", default=NEUTRAL, show_default=True, help="For a language pack, its language.")
 @click.option("--place", required=True, help="Where the files belong: {program}, {system} or {root}, then a path.")
-@click.option("--keys", required=True, metavar="KEYS", help="Your key folder; keep it off the source.")
-@click.option(
-    "--days", type=click.FloatRange(-3650, 3650), default=90.0, show_default=True, help="Signatures hold so long."
-)
+@click.option("--threshold", multiple=True, metavar="ROLE=N", help="Of a new source: N keys, all of which must sign.")
+@_signing
 @options.output_options
 def publish(
     folder: str,
@@ -178,13 +187,15 @@ def publish(
     package_version: str,
     language: str,
     place: str,
-    keys: str,
+    threshold: tuple[str, ...],
+    keys: tuple[str, ...],
     days: float,
     output: Output,
 ) -> None:
     """Take the publisher's files in MEDIA into the source in FOLDER as one package, and sign the catalogue.
 
-    Platform, architecture and names are read from the files. A new source is made with new keys.
+    Platform, architecture and names are read from the files. A new source is made with new keys: root, targets,
+    snapshot, timestamp. The root's is needed only to make a source and to replace keys: keep it offline.
 
     \b
     fundamen sources publish /srv/source --from media/saltgrass-4.2.1 --keys ~/keys \\
@@ -200,13 +211,97 @@ def publish(
                 HostPath(os.path.abspath(media)),
                 Identity(publisher, package, package_version, language),
                 place,
-                HostPath(os.path.abspath(os.path.expanduser(keys))),
+                _folders(keys),
                 options.now() + timedelta(days=days),
+                options.counts("--threshold", threshold),
             )
         if output.as_json:
             output.show_record(publication_record(publication))
         else:
             output.show(publication_text(publication, drawn=output.drawn))
+
+
+@command.command("withdraw")
+@click.argument("folder")
+@click.argument("package")
+@click.argument("package_version", metavar="VERSION")
+@click.option("--reason", required=True, help="Why it must no longer be used; technicians see it.")
+@_signing
+@options.output_options
+def withdraw(
+    folder: str,
+    *,
+    package: str,
+    package_version: str,
+    reason: str,
+    keys: tuple[str, ...],
+    days: float,
+    output: Output,
+) -> None:
+    """Withdraw PACKAGE in VERSION, for every platform, from the source in FOLDER.
+
+    It is offered no longer, and where its files stand a trace says so, with the reason.
+
+    \b
+    fundamen sources withdraw /srv/source 'Saltgrass Runtime' 4.2.1 --reason 'wrong tides' --keys ~/keys
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    from fundamen.sources.repository import Repository  # noqa: PLC0415 - loads python-tuf
+
+    with output:
+        repository = Repository(_existing(folder), _folders(keys), options.now() + timedelta(days=days))
+        for each in repository.withdraw(package, package_version, reason):
+            output.note(f"Withdrawn: {each.title}. {reason}")
+
+
+@command.command("renew")
+@click.argument("folder")
+@_signing
+@options.output_options
+def renew(folder: str, *, keys: tuple[str, ...], days: float, output: Output) -> None:
+    """Sign the catalogue of the source in FOLDER anew before its signatures end; nothing else changes.
+
+    \b
+    fundamen sources renew /srv/source --keys ~/keys --days 90
+    """  # noqa: D301
+    from fundamen.sources.repository import Repository  # noqa: PLC0415 - loads python-tuf
+
+    with output:
+        ends = options.now() + timedelta(days=days)
+        Repository(_existing(folder), _folders(keys), ends).renew()
+        output.note(f"The catalogue is signed until {ends:%Y-%m-%d %H:%M} UTC.")
+
+
+@command.command("rotate")
+@click.argument("folder")
+@click.argument("role", type=click.Choice(("root", "targets", "snapshot", "timestamp")))
+@_signing
+@options.output_options
+def rotate(folder: str, *, role: str, keys: tuple[str, ...], days: float, output: Output) -> None:
+    """Give ROLE of the source in FOLDER new keys; what is signed with the old ones is believed no longer.
+
+    The root's key must be at hand. Technicians need do nothing: they follow from the root that they trust. The old keys
+    stay in the key folder under another name.
+
+    \b
+    fundamen sources rotate /srv/source targets --keys ~/keys --keys /media/safe/root-key
+    """  # noqa: D301
+    from fundamen.sources.repository import Repository  # noqa: PLC0415 - loads python-tuf
+
+    with output:
+        Repository(_existing(folder), _folders(keys), options.now() + timedelta(days=days)).rotate(role)
+        output.note(f"The {role} role has new keys; the old ones count no longer.")
+
+
+def _existing(folder: str) -> HostPath:
+    from fundamen.sources.layout import require_source  # noqa: PLC0415 - only for the packager
+
+    location = HostPath(os.path.abspath(folder))
+    require_source(location)
+    return location
+
+
+def _folders(keys: tuple[str, ...]) -> tuple[HostPath, ...]:
+    return tuple(HostPath(os.path.abspath(os.path.expanduser(folder))) for folder in keys)
 
 
 def _of_this_host() -> str:

@@ -1,0 +1,290 @@
+"""The signed statements of a source, as its packager changes them.
+
+They are a repository after The Update Framework's specification, with consistent snapshots. Each role has one or more
+ed25519 keys, ``ROLE.pem``, ``ROLE-2.pem`` and so on, in the packager's key folders; as many as the root asks for must
+be at hand to sign. The root's own keys are needed only to make a source and to change keys: they can stay offline.
+
+Guarantee: whoever reads while something is written sees the old catalogue whole, for the timestamp, which leads to all
+else, comes last.
+"""
+
+import os
+from collections.abc import Mapping, Sequence
+from datetime import datetime, timedelta
+from typing import TypeVar
+
+import msgspec
+from cryptography.hazmat.primitives.serialization import load_pem_private_key
+from securesystemslib.signer import CryptoSigner
+from tuf.api.exceptions import RepositoryError
+from tuf.api.metadata import Metadata, Root, Snapshot, TargetFile, Targets, Timestamp
+from tuf.api.serialization.json import JSONSerializer
+
+from fundamen.model.errors import UnreadableError, UsageError
+from fundamen.model.package import Package
+from fundamen.model.paths import HostPath, shown
+from fundamen.sources.layout import METADATA, PACKAGES, read_package, root_fingerprint
+from fundamen.sources.writing import write_whole
+
+ROLES = ("root", "targets", "snapshot", "timestamp")
+_ROOT_LIFE = timedelta(days=3650)
+_MOST_KEYS = 20
+
+_Statement = TypeVar("_Statement", Targets, Snapshot, Timestamp)
+_Signed = TypeVar("_Signed", Root, Targets, Snapshot, Timestamp)
+
+
+class Repository:
+    """One source, open for changes."""
+
+    def __init__(
+        self,
+        location: HostPath,
+        keys: Sequence[HostPath],
+        expires_at: datetime,
+        thresholds: dict[str, int] | None = None,
+    ) -> None:
+        """Open a source, or make it with new keys where there is none yet.
+
+        Args:
+            location: the source's folder.
+            keys: the packager's key folders; new keys go into the first.
+            expires_at: when the signatures over the catalogue end.
+            thresholds: of a new source: how many keys each role has, all of which must sign; one where it is not named.
+
+        Raises:
+            UsageError: thresholds are named for a source that is there already.
+            UnreadableError: a key or statement cannot be read or written.
+        """
+        self._location = location
+        self._keys = keys
+        self._folder = os.path.join(location, METADATA)
+        self._expires_at = expires_at.replace(microsecond=0)
+        if not os.path.isdir(self._folder):
+            self._make(thresholds or {})
+        elif thresholds:
+            raise UsageError(
+                what=f"The keys of the source {shown(location)} stay as they are",
+                why="how many keys a role has is set when a source is made",
+                do="Replace a key with: fundamen sources rotate",
+            )
+
+    def fingerprint(self) -> str:
+        """The fingerprint of the first root: the one that technicians trust, also after the root was renewed."""
+        with open(os.path.join(self._folder, "1.root.json"), "rb") as file:
+            return root_fingerprint(file.read())
+
+    def add(self, package: Package) -> None:
+        """Write a package's description, and sign what leads to it."""
+        targets = self._next("targets", Targets)
+        self._describe(targets, package)
+        self._sign_all(targets)
+
+    def withdraw(self, name: str, version: str, reason: str) -> tuple[Package, ...]:
+        """Mark all packages of a name and version as withdrawn, and give them as they are now.
+
+        Raises:
+            UsageError: there is none.
+            UnreadableError: a description cannot be read.
+        """
+        targets = self._next("targets", Targets)
+        found = [
+            msgspec.structs.replace(package, withdrawn=reason)
+            for path, target in targets.targets.items()
+            if (package := self._described(path, target)).name == name and package.version == version
+        ]
+        if not found:
+            raise UsageError(
+                what=f"{shown(name)} {shown(version)} cannot be withdrawn",
+                why="the source has no package of this name and version",
+                do="See what it has with: fundamen sources list",
+            )
+        for package in found:
+            self._describe(targets, package)
+        self._sign_all(targets)
+        return tuple(found)
+
+    def renew(self) -> None:
+        """Sign the catalogue as it is for the new time."""
+        self._sign_all(self._next("targets", Targets))
+
+    def rotate(self, role: str) -> None:
+        """Give a role new keys, as many as it has now; the old ones count no longer.
+
+        The root's next version is signed with the old and the new keys of the root (specification, section 6.1). The
+        statements are signed with both the old and the new keys of the role first, where the old ones are at hand: so
+        they hold under the old root and under the new one, whichever a reader meets.
+        """
+        root = self._root().signed
+        old = {each: self._signers(each, root) for each in ROLES if each != role or role == "root"}
+        replaced = self._at_hand(role)
+        new = self._made(role, len(root.roles[role].keyids), replace=True)
+        old[role] = [each for each in replaced if each.public_key.keyid in root.roles[role].keyids] + new
+        if role != "root":
+            self._sign_all(self._next("targets", Targets), old)
+        for keyid in list(root.roles[role].keyids):
+            root.revoke_key(keyid, role)
+        for signer in new:
+            root.add_key(signer.public_key, role)
+        root.version += 1
+        root.expires = self._expires_at + _ROOT_LIFE
+        self._write_signed(f"{root.version}.root.json", root, old["root"])
+
+    def _make(self, thresholds: dict[str, int]) -> None:
+        root = Root(version=1, expires=self._expires_at + _ROOT_LIFE, consistent_snapshot=True)
+        for role in ROLES:
+            signers = self._made(role, thresholds.get(role, 1), replace=False)
+            for signer in signers:
+                root.add_key(signer.public_key, role)
+            root.roles[role].threshold = len(signers)
+        self._write_signed("1.root.json", root, self._signers("root", root))
+
+    def _describe(self, targets: Targets, package: Package) -> None:
+        data = msgspec.json.format(msgspec.json.encode(package), indent=1)
+        path = _description_path(package)
+        target = TargetFile.from_data(path, data, ["sha256"])
+        self._write(self._description_file(path, target), data)
+        targets.targets[path] = target
+
+    def _described(self, path: str, target: TargetFile) -> Package:
+        file_path = os.path.join(self._location, self._description_file(path, target))
+        try:
+            with open(file_path, "rb") as file:
+                return read_package(file.read(), path)
+        except OSError as error:
+            raise _unreadable(self._location, f"{shown(file_path)}: {error.strerror}") from error
+
+    @staticmethod
+    def _description_file(path: str, target: TargetFile) -> str:
+        parent, _, name = path.rpartition("/")
+        return os.path.join(PACKAGES, parent, f"{target.hashes['sha256']}.{name}")
+
+    def _sign_all(self, targets: Targets, signers: Mapping[str, Sequence[CryptoSigner]] | None = None) -> None:
+        root = self._root().signed
+        snapshot = self._next("snapshot", Snapshot)
+        timestamp = self._next("timestamp", Timestamp)
+        if signers is None:
+            signers = {role: self._signers(role, root) for role in ROLES[1:]}  # all at hand before anything is written
+        self._write_signed(f"{targets.version}.targets.json", targets, signers["targets"])
+        snapshot.meta["targets.json"].version = targets.version
+        self._write_signed(f"{snapshot.version}.snapshot.json", snapshot, signers["snapshot"])
+        timestamp.snapshot_meta.version = snapshot.version
+        self._write_signed("timestamp.json", timestamp, signers["timestamp"])
+
+    def _root(self) -> Metadata[Root]:
+        try:
+            return Metadata[Root].from_file(os.path.join(self._folder, self._newest("root") or "1.root.json"))
+        except RepositoryError as error:
+            raise _unreadable(self._location, f"its root statement cannot be read: {error}") from error
+
+    def _next(self, role: str, kind: type[_Statement]) -> _Statement:
+        """The statement that follows the role's current one; the first where there is none."""
+        name = "timestamp.json" if role == "timestamp" else self._newest(role)
+        path = os.path.join(self._folder, name or "")
+        if name is None or not os.path.exists(path):
+            return kind(expires=self._expires_at)
+        try:
+            statement = Metadata[kind].from_file(path).signed  # type: ignore[valid-type]
+        except RepositoryError as error:
+            raise _unreadable(self._location, f"its {role} statement cannot be read: {error}") from error
+        assert isinstance(statement, kind)  # noqa: S101 - the file name says so, and Metadata[kind] has checked it
+        statement.version += 1
+        statement.expires = self._expires_at
+        return statement
+
+    def _newest(self, role: str) -> str | None:
+        suffix = f".{role}.json"
+        versions = [n.removesuffix(suffix) for n in os.listdir(self._folder) if n.endswith(suffix)]
+        newest = max((int(version) for version in versions if version.isdigit()), default=None)
+        return None if newest is None else f"{newest}{suffix}"
+
+    def _signers(self, role: str, root: Root) -> list[CryptoSigner]:
+        """The keys of a role that are at hand and count. Raises: UnreadableError: they are too few."""
+        wanted = root.roles[role]
+        found = [signer for signer in self._at_hand(role) if signer.public_key.keyid in wanted.keyids]
+        if len(found) < wanted.threshold:
+            raise UnreadableError(
+                what=f"The source {shown(self._location)} cannot be signed",
+                why=f"its {role} role asks for {wanted.threshold} of its keys, and {len(found)} are in the key folders",
+                do="Name the folders with the keys that the source was made with: --keys FOLDER, as often as needed.",
+            )
+        return found
+
+    def _at_hand(self, role: str) -> list[CryptoSigner]:
+        names = [f"{role}.pem", *(f"{role}-{number}.pem" for number in range(2, _MOST_KEYS))]
+        paths = [os.path.join(folder, name) for folder in self._keys for name in names]
+        return [_read_key(path) for path in paths if os.path.exists(path)]
+
+    def _made(self, role: str, count: int, *, replace: bool) -> list[CryptoSigner]:
+        """New keys of a role; what replaces a key that lies there keeps it under another name."""
+        signers = []
+        for number in range(1, count + 1):
+            name = f"{role}.pem" if number == 1 else f"{role}-{number}.pem"
+            path = os.path.join(self._keys[0], name)
+            if os.path.exists(path) and not replace:
+                signers.append(_read_key(path))
+                continue
+            signers.append(_make_key(path))
+        return signers
+
+    def _write_signed(self, name: str, statement: _Signed, signers: Sequence[CryptoSigner]) -> None:
+        metadata: Metadata[_Signed] = Metadata(statement)
+        for signer in signers:
+            metadata.sign(signer, append=True)
+        self._write(os.path.join(METADATA, name), metadata.to_bytes(JSONSerializer(compact=False)))
+
+    def _write(self, relative: str, data: bytes) -> None:
+        write_whole(os.path.join(self._location, relative), data)
+
+
+def _description_path(package: Package) -> str:
+    words = (package.publisher, package.name, package.version)
+    folder = "/".join("".join(c if c.isalnum() or c in ".-" else "-" for c in word.lower()) for word in words)
+    return f"{folder}/{package.platform}-{package.architecture}-{package.language}.json"
+
+
+def _make_key(path: str) -> CryptoSigner:
+    try:
+        os.makedirs(os.path.dirname(path), mode=0o700, exist_ok=True)
+        signer = CryptoSigner.generate_ed25519()
+        with open(os.open(path + ".new", os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as file:
+            file.write(signer.private_bytes)
+            file.flush()
+            os.fsync(file.fileno())
+        if os.path.exists(path):
+            os.replace(path, _free(path))
+        os.rename(path + ".new", path)
+    except OSError as error:
+        raise _unusable(path, error) from error
+    return signer
+
+
+def _free(path: str) -> str:
+    number = 1
+    while os.path.exists(f"{path}.retired-{number}"):
+        number += 1
+    return f"{path}.retired-{number}"
+
+
+def _read_key(path: str) -> CryptoSigner:
+    try:
+        with open(path, "rb") as file:
+            return CryptoSigner(load_pem_private_key(file.read(), None))
+    except (OSError, ValueError, TypeError) as error:
+        raise _unusable(path, error) from error
+
+
+def _unusable(path: str, error: Exception) -> UnreadableError:
+    return UnreadableError(
+        what="A key of the source cannot be used",
+        why=f"{shown(path)}: {error}",
+        do="Name the folder with the keys that the source was made with: --keys FOLDER.",
+    )
+
+
+def _unreadable(location: HostPath, why: str) -> UnreadableError:
+    return UnreadableError(
+        what=f"The source {shown(location)} cannot be changed",
+        why=why,
+        do="Bring back the source's last good copy, then try again.",
+    )
