@@ -4,7 +4,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from fundamen.model.paths import HostPath
-from fundamen.sources.publishing import Identity, publish
+from fundamen.sources.publishing import Identity, Signing, publish
 from fundamen.sources.repository import Repository
 from fundamen.sources.store import Catalogue, SourceStore
 
@@ -35,8 +35,9 @@ class ASource:
         for name, data in files.items():
             (media / name).write_bytes(data)
         identity = Identity("Ardvane Instruments", package, version)
-        locations = HostPath(str(self.folder)), HostPath(str(media)), identity, place, (HostPath(str(self.keys)),)
-        self.fingerprint = publish(*locations, NOW + timedelta(days=days)).fingerprint
+        signing = Signing((HostPath(str(self.keys)),), NOW + timedelta(days=days))
+        locations = HostPath(str(self.folder)), HostPath(str(media))
+        self.fingerprint = publish(*locations, identity, place, signing).fingerprint
         return self
 
     def trusted(self, *places: str, authority: str = "") -> Catalogue:

@@ -2,6 +2,7 @@
 
 import hashlib
 import struct
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -11,7 +12,7 @@ from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.media import a_cabinet, a_disc_image, a_tar, a_zip
 from builders.pe import a_pe
 from builders.signing import APublisher
-from conftest import Fundamen
+from conftest import Fundamen, Ran
 
 PROGRAM = "C:\\Tidebook\\tidebook.exe"
 WIDE, NARROW = a_pe(name="salt.dll", exports=["tide"]), a_pe("x86", name="salt.dll", exports=["tide"])
@@ -103,3 +104,61 @@ def test_a_medium_that_cannot_be_used_is_told(
         medium.write_bytes(content)
     ran = fundamen("restore", "--yes", "-m", str(office.root), "--media", str(medium), PROGRAM)
     assert (ran.status, said in ran.err) == (3, True), ran.err
+
+
+@pytest.fixture
+def publish(fundamen: Fundamen, tmp_path: Path) -> Callable[..., Ran]:
+    """Publish something to a new source."""
+    words = ("sources", "publish", str(tmp_path / "source"), "--keys", str(tmp_path / "keys"))
+    return lambda origin, *more, **environment: fundamen(*words, "--from", origin, *more, **environment)
+
+
+def test_a_signed_package_is_published_as_it_describes_itself(publish: Callable[..., Ran], tmp_path: Path) -> None:
+    publisher = APublisher()
+    setup = tmp_path / "setup.exe"
+    library = a_pe(name="salt.dll", version=(4, 2, 1, 0), product="Saltgrass Runtime")
+    setup.write_bytes(publisher.sign(a_pe("x86") + a_cabinet({"salt.dll": library})))
+    (tmp_path / "roots.pem").write_bytes(publisher.root.pem)
+    refused = publish(setup, "--json")
+    assert (refused.status, "is not published" in refused.err) == (4, True), refused.err
+    ran = publish(setup, SSL_CERT_FILE=str(tmp_path / "roots.pem"))
+    assert ran.status == 0, ran.err
+    assert "Saltgrass Runtime 4.2.1.0 for Windows x86_64, by Ardvane Instruments" in ran.out
+    assert "the signature of Ardvane Instruments" in " ".join(ran.out.split())
+
+
+def test_every_unit_of_a_medium_becomes_a_package(
+    publish: Callable[..., Ran], fundamen: Fundamen, windows: AWindowsMachine, tmp_path: Path
+) -> None:
+    disc = tmp_path / "disc.iso"
+    disc.write_bytes(MEDIA["disc-of-archives.iso"])
+    said = ("--publisher", "Ardvane", "--package", "Saltgrass", "--version", "4.2")
+    ran = publish(disc, *said, "--media-digest", digest_of(disc), "--json")
+    assert [record["package"] for record in ran.records] == [
+        "Saltgrass 4.2 for Windows x86",
+        "Saltgrass 4.2 for Windows x86_64",
+    ]
+    fingerprint = ran.records[0]["fingerprint"]
+    assert fundamen("sources", "trust", str(tmp_path / "source"), "--fingerprint", fingerprint).status == 0
+    offers = fundamen("sources", "offers", "salt.dll", "--for", "x86_64", "-m", str(windows.root), "--json")
+    [record] = offers.records
+    assert [(each["architecture"], each["eligible"]) for each in record["offers"]] == [("x86_64", True), ("x86", False)]
+
+
+@pytest.mark.parametrize(
+    ("name", "more", "said"),
+    [
+        ("salt.cab", ("--publisher", "Ardvane"), "Say so with --version"),
+        ("folder", (), "does not say what --publisher, --package, --version, --place would"),
+        ("notes.txt", (), "it is no disc image"),
+    ],
+)
+def test_what_is_not_said_is_asked_for(
+    publish: Callable[..., Ran], tmp_path: Path, name: str, more: tuple[str, ...], said: str
+) -> None:
+    (tmp_path / "folder").mkdir()
+    (tmp_path / "notes.txt").write_text("tides")
+    (tmp_path / "salt.cab").write_bytes(MEDIA["salt.cab"])
+    digest = ("--media-digest", digest_of(tmp_path / name)) if name != "folder" else ()
+    assert said in publish(tmp_path / name, *more, *digest).err
+    assert not (tmp_path / "source").exists()

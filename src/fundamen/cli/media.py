@@ -11,7 +11,6 @@ from fundamen.cli import options
 from fundamen.cli.output import Output
 from fundamen.formats.cursor import ByteSource
 from fundamen.machine.machine import Machine
-from fundamen.machine.opening import open_machine
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath
 from fundamen.restore.on_demand import OnDemand
@@ -88,7 +87,7 @@ def proving(machine: Machine) -> Prove:
         if not binary.may_be_signed:
             return Proof("", "nobody has signed it; vouch for the medium with --media-digest")
         authority, reasons = PublisherAuthority(options.now()), []
-        for trusting in (machine, open_machine(None)):
+        for trusting in (machine, options.this_host()):
             publisher = judge_file(source, binary, authority.issuers(trusting), options.now())
             if publisher.verdict == "trusted":
                 return Proof(

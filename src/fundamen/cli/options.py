@@ -52,6 +52,11 @@ def output_options(command: Command) -> Command:
     return wrapped
 
 
+def this_host() -> Machine:
+    """This host, with the environment that we were started with."""
+    return open_machine(None, environment=dict(os.environ), current=os.getcwd())
+
+
 def home() -> HostPath:
     """The folder of Fundamen's own state: $FUNDAMEN_HOME, or the platform's place for it."""
     if given := os.environ.get("FUNDAMEN_HOME"):

@@ -1,22 +1,32 @@
 """What the packager published, as text and JSON."""
 
+from collections.abc import Sequence
+
 from fundamen.report.contracts.sourcing import PublicationRecord
-from fundamen.report.page import Page
+from fundamen.report.page import Page, counted
 from fundamen.sources.publishing import Publication
 from fundamen.trust.fingerprint import grouped
 
 
-def publication_text(publication: Publication, *, drawn: bool) -> str:
+def publication_text(publications: Sequence[Publication], *, drawn: bool) -> str:
     """The page after the packager has published."""
     page = Page(drawn=drawn)
-    package = publication.package
-    page.answer(f"Published and signed: {package.title}, by {package.publisher}.", good=True)
-    page.blank()
-    page.columns([(f.name, f"{f.size:>9,} bytes", f"{{{f.base}}}/{f.place}") for f in package.files])
+    first = publications[0]
+    title = first.package.title if len(publications) == 1 else counted(len(publications), "package")
+    page.answer(f"Published and signed: {title}, by {first.package.publisher}.", good=True)
+    for publication in publications:
+        package = publication.package
+        if len(publications) > 1:
+            page.heading(package.title)
+        else:
+            page.blank()
+        if package.proven_by:
+            page.line(f"what vouches for it: {package.proven_by}")
+        page.columns([(f.name, f"{f.size:>9,} bytes", f"{{{f.base}}}/{f.place}") for f in package.files])
     page.heading("Tell technicians this fingerprint, over a second way than the source itself")
-    for half in (publication.fingerprint[:32], publication.fingerprint[32:]):
+    for half in (first.fingerprint[:32], first.fingerprint[32:]):
         page.raw(grouped(half))
-    page.line(f"The signatures hold until {publication.expires_at:%Y-%m-%d}; publish again before then.")
+    page.line(f"The signatures hold until {first.expires_at:%Y-%m-%d}; publish or renew before then.")
     return page.text()
 
 

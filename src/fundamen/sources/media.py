@@ -114,6 +114,19 @@ class Media:
         source = Source("the media", "media", "", self._now)
         return Catalogue(source, tuple(dict.fromkeys(packages)), self._now + timedelta(days=1)) if packages else None
 
+    def packages(self) -> tuple[Package, ...]:
+        """Every unit that holds a program or a library, as a package; their bytes are kept.
+
+        Raises:
+            UnreadableError: a medium cannot be read, or is damaged.
+        """
+        answering = ((unit, next(filter(_names_of, unit.files), None)) for unit in self._all_units())
+        return tuple(self._package(unit, loose) for unit, loose in answering if loose is not None)
+
+    def content_of(self, file: PackageFile) -> HostPath:
+        """Where the bytes of a file of a package lie that was given before."""
+        return HostPath(os.path.join(self._contents, file.sha256))
+
     def _all_units(self) -> list[_Unit]:
         if self._units is None:
             self._units = [unit for path in self._paths for unit in self._units_at(path)]

@@ -15,6 +15,7 @@ from fundamen.model.paths import shown
 _NEUTRAL_LANGUAGES = {0, 1024, 1033}
 _LANGUAGE_PACK = re.compile(r"language[ _-]?pack|lang[ _-]?pack", re.IGNORECASE)
 _NO_NAME = "a package without a name"
+UNKNOWN_PUBLISHER, UNKNOWN_VERSION = "unknown", "0"
 
 # Windows Installer reference, "System Folder Properties"; what is not among them counts from the program's folder.
 _FOLDERS: dict[str, tuple[Base, str]] = {
@@ -72,8 +73,8 @@ def identify(
         package = read_debian_package(source)
         return Identity("Debian", package.name, package.version, NEUTRAL)
     name = strings.get("ProductName") or title.rpartition(": ")[2].rpartition("/")[2] or _NO_NAME
-    publisher = strings.get("CompanyName") or "unknown"
-    return Identity(publisher, name[:200], (version or "0")[:200], _language(name, language))
+    publisher = strings.get("CompanyName") or UNKNOWN_PUBLISHER
+    return Identity(publisher, name[:200], (version or UNKNOWN_VERSION)[:200], _language(name, language))
 
 
 def _identity_of_msi(source: ByteSource, title: str) -> Identity:
@@ -84,8 +85,8 @@ def _identity_of_msi(source: ByteSource, title: str) -> Identity:
     name = database.property("ProductName") or title.rpartition("/")[2]
     stated = database.property("ProductLanguage") or database.template.rpartition(";")[2].partition(",")[0]
     language = int(stated) if stated.isascii() and stated.isdigit() else 0
-    publisher = database.property("Manufacturer") or "unknown"
-    version = database.property("ProductVersion") or "0"
+    publisher = database.property("Manufacturer") or UNKNOWN_PUBLISHER
+    version = database.property("ProductVersion") or UNKNOWN_VERSION
     return Identity(publisher[:200], name[:200], version[:200], _language(name, language))
 
 

@@ -15,11 +15,12 @@ from fundamen.formats.elf import Elf
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Binary, Kind
-from fundamen.model.errors import UnreadableError, UsageError
+from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.package import NEUTRAL, Base, Package, PackageFile
 from fundamen.model.paths import HostPath, shown
 from fundamen.sources.layout import content_path, place_parts
-from fundamen.sources.media_identity import read_place
+from fundamen.sources.media import Media
+from fundamen.sources.media_identity import UNKNOWN_PUBLISHER, UNKNOWN_VERSION, read_place
 from fundamen.sources.repository import Repository
 from fundamen.sources.writing import copy_whole
 
@@ -43,15 +44,50 @@ class Publication(msgspec.Struct, frozen=True):
     expires_at: datetime
 
 
-def publish(
-    location: HostPath,
-    media: HostPath,
-    identity: Identity,
-    place: str,
-    keys: Sequence[HostPath],
-    expires_at: datetime,
-    thresholds: dict[str, int] | None = None,
-) -> Publication:
+class Signing(msgspec.Struct, frozen=True):
+    """How a source is signed."""
+
+    keys: tuple[HostPath, ...]  # the packager's key folders
+    expires_at: datetime  # when the signatures over the catalogue end
+    thresholds: dict[str, int] = {}  # of a new source: how many keys a role has
+
+
+class Given(msgspec.Struct, frozen=True):
+    """What the packager says of packages; empty where they may say it themselves."""
+
+    publisher: str = ""
+    name: str = ""
+    version: str = ""
+    language: str = ""
+
+    def completed(self, package: Package) -> Package:
+        """A package with what was given in place of what it says.
+
+        Raises:
+            UsageError: neither says whose it is, or in which version.
+        """
+        complete = msgspec.structs.replace(
+            package,
+            publisher=self.publisher or package.publisher,
+            name=self.name or package.name,
+            version=self.version or package.version,
+            language=self.language or package.language,
+        )
+        unsaid = {
+            "--publisher": complete.publisher == UNKNOWN_PUBLISHER,
+            "--version": complete.version == UNKNOWN_VERSION,
+        }
+        missing = [option for option, is_unsaid in unsaid.items() if is_unsaid]
+        if missing:
+            raise UsageError(
+                what=f"{shown(package.name)} cannot be published",
+                why="it does not say itself whose it is, or of which version",
+                do=f"Say so with {' and '.join(missing)}.",
+            )
+        return complete
+
+
+def publish(location: HostPath, media: HostPath, identity: Identity, place: str, signing: Signing) -> Publication:
     """Take a folder of a publisher's files into a source as one package, and sign the catalogue anew.
 
     A source that is not there yet is made, and with it the keys.
@@ -62,21 +98,64 @@ def publish(
         identity: whose package it is.
         place: where the files belong: ``{program}``, ``{system}`` or ``{root}``, then a path, such as
             ``{program}/../lib``.
-        keys: the packager's key folders.
-        expires_at: when the signatures over the catalogue end.
-        thresholds: of a new source: how many keys a role has.
+        signing: with which keys, and for how long.
 
     Raises:
         UsageError: the place is none, or the files are not for one platform and architecture.
         UnreadableError: a file or key cannot be read, or the source cannot be written.
     """
     package = describe(media, identity, place)
+    contents = zip(package.files, _files_below(media), strict=True)
+    [publication] = _published(location, [(package, list(contents))], signing)
+    return publication
+
+
+def publish_packages(location: HostPath, media: Media, given: Given, signing: Signing) -> tuple[Publication, ...]:
+    """Take what publishers' packages and media hold into a source, each unit as a package, and sign the catalogue anew.
+
+    Whose they are, in which version, for what and where their files belong is read from the packages themselves.
+
+    Args:
+        location: the source's folder.
+        media: packages, archives, disc images.
+        given: what the packager says where a package does not, or says it better.
+        signing: with which keys, and for how long.
+
+    Raises:
+        UntrustedError: nobody vouches for a package.
+        UsageError: a package does not say what it must, and neither does the packager; or there are none.
+        UnreadableError: a medium or key cannot be read, or the source cannot be written.
+    """
+    found = media.packages()
+    if not found:
+        raise UsageError(
+            what="Nothing can be published",
+            why="the media hold no program and no library",
+            do="Name the publisher's package, or a folder with its files.",
+        )
+    for package in found:
+        if package.unproven is not None:
+            raise UntrustedError(
+                what=f"{package.title} is not published",
+                why=package.unproven,
+                do="Take it from media that its publisher has signed, or vouch for the medium with --media-digest.",
+            )
+    packages = [given.completed(package) for package in found]
+    taken = [(package, [(file, media.content_of(file)) for file in package.files]) for package in packages]
+    return _published(location, taken, signing)
+
+
+def _published(
+    location: HostPath, taken: Sequence[tuple[Package, Sequence[tuple[PackageFile, HostPath]]]], signing: Signing
+) -> tuple[Publication, ...]:
+    """Store the content of packages, then sign: until then nobody sees any of it."""
     try:
-        for file, path in zip(package.files, _files_below(media), strict=True):
-            _take_in(path, file, content_path(location, file.sha256))
-        repository = Repository(location, keys, expires_at, thresholds)
-        repository.add(package)
-        return Publication(package, repository.fingerprint(), expires_at)
+        for _, contents in taken:
+            for file, path in contents:
+                _take_in(path, file, content_path(location, file.sha256))
+        repository = Repository(location, signing.keys, signing.expires_at, signing.thresholds)
+        repository.add(*(package for package, _ in taken))
+        return tuple(Publication(package, repository.fingerprint(), signing.expires_at) for package, _ in taken)
     except OSError as error:
         raise UnreadableError(
             what=f"The source {shown(location)} cannot be published to",

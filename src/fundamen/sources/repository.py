@@ -74,10 +74,11 @@ class Repository:
         with open(os.path.join(self._folder, "1.root.json"), "rb") as file:
             return root_fingerprint(file.read())
 
-    def add(self, package: Package) -> None:
-        """Write a package's description, and sign what leads to it."""
+    def add(self, *packages: Package) -> None:
+        """Write packages' descriptions, and sign what leads to them."""
         targets = self._next("targets", Targets)
-        self._describe(targets, package)
+        for package in packages:
+            self._describe(targets, package)
         self._sign_all(targets)
 
     def withdraw(self, name: str, version: str, reason: str) -> tuple[Package, ...]:

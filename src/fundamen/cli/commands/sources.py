@@ -12,7 +12,6 @@ from fundamen.cli.media import Named, media_options, on_demand
 from fundamen.cli.output import Output, finish
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture
-from fundamen.model.package import NEUTRAL
 from fundamen.model.paths import HostPath
 from fundamen.sources.place import default_name, is_served
 from fundamen.sources.store import SourceStore
@@ -169,56 +168,59 @@ def _signing(command: options.Command) -> options.Command:
 
 @command.command("publish")
 @click.argument("folder")
-@click.option("--from", "media", required=True, metavar="MEDIA", help="The folder with the publisher's files.")
-@click.option("--publisher", required=True, help="Whose package it is.")
-@click.option("--package", required=True, help="The package's name.")
-@click.option("--version", "package_version", required=True, help="The package's version.")
-@click.option("--language", default=NEUTRAL, show_default=True, help="For a language pack, its language.")
-@click.option("--place", required=True, help="Where the files belong: {program}, {system} or {root}, then a path.")
+@click.option("--from", "origin", required=True, metavar="MEDIA", help="The publisher's package, medium, or folder.")
+@click.option("--publisher", default="", help="Whose package it is; where the package does not say so.")
+@click.option("--package", default="", help="The package's name; likewise.")
+@click.option("--version", "package_version", default="", help="The package's version; likewise.")
+@click.option("--language", default="", help="Of a language pack; likewise.")
+@click.option("--place", default="", help="Where loose files belong: {program}, {system} or {root}, then a path.")
+@click.option("--media-digest", multiple=True, metavar="SHA256", help="Of media that nobody signed; you vouch for it.")
 @click.option("--threshold", multiple=True, metavar="ROLE=N", help="Of a new source: N keys, all of which must sign.")
 @_signing
 @options.output_options
 def publish(
     folder: str,
     *,
-    media: str,
+    origin: str,
     publisher: str,
     package: str,
     package_version: str,
     language: str,
     place: str,
+    media_digest: tuple[str, ...],
     threshold: tuple[str, ...],
     keys: tuple[str, ...],
     days: float,
     output: Output,
 ) -> None:
-    """Take the publisher's files in MEDIA into the source in FOLDER as one package, and sign the catalogue.
+    """Take the publisher's packages in MEDIA into the source in FOLDER, and sign the catalogue.
 
-    Platform, architecture and names are read from the files. A new source is made with new keys: root, targets,
-    snapshot, timestamp. The root's is needed only to make a source and to replace keys: keep it offline.
+    An install package, an archive or a disc image says itself whose it is, in which version, for what, and where its
+    files belong; its publisher's signature is checked. Of a folder of files you say all that. A new source is made with
+    new keys: root, targets, snapshot, timestamp. The root's is needed only to make a source and to replace keys: keep
+    it offline.
 
     \b
+    fundamen sources publish /srv/source --from saltgrass-4.2.1-x64.msi --keys ~/keys
     fundamen sources publish /srv/source --from media/saltgrass-4.2.1 --keys ~/keys \\
         --publisher 'Ardvane Instruments' --package 'Saltgrass Runtime' --version 4.2.1 --place '{program}/../lib'
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    from fundamen.cli.publishing import Said, published  # noqa: PLC0415 - loads python-tuf
     from fundamen.report.publication_text import publication_record, publication_text  # noqa: PLC0415
-    from fundamen.sources.publishing import Identity, publish  # noqa: PLC0415 - loads python-tuf
+    from fundamen.sources.publishing import Signing  # noqa: PLC0415
 
     with output:
-        with output.working(f"Publishing {package}"):
-            publication = publish(
-                HostPath(os.path.abspath(folder)),
-                HostPath(os.path.abspath(media)),
-                Identity(publisher, package, package_version, language),
-                place,
-                _folders(keys),
-                options.now() + timedelta(days=days),
-                options.counts("--threshold", threshold),
-            )
+        signing = Signing(
+            _folders(keys), options.now() + timedelta(days=days), options.counts("--threshold", threshold)
+        )
+        said = Said(publisher, package, package_version, language, place, media_digest)
+        with output.working(f"Publishing {origin}"):
+            publications = published(HostPath(os.path.abspath(folder)), origin, said, signing)
         if output.as_json:
-            output.show_record(publication_record(publication))
+            for publication in publications:
+                output.show_record(publication_record(publication))
         else:
-            output.show(publication_text(publication, drawn=output.drawn))
+            output.show(publication_text(publications, drawn=output.drawn))
 
 
 @command.command("withdraw")
