@@ -6,6 +6,7 @@ from pathlib import Path
 import msgspec
 
 from fundamen.report.contracts.building import BuildRecord
+from fundamen.report.contracts.comparing import ComparisonRecord
 from fundamen.report.contracts.inspecting import InspectRecord
 from fundamen.report.contracts.line import ErrorRecord
 from fundamen.report.contracts.restoring import HistoryRecord, RestoreRecord, UndoRecord
@@ -15,6 +16,7 @@ from fundamen.report.contracts.tracing import TraceRecord
 FOLDER = Path(__file__).parent.parent / "docs" / "schemas"
 RECORDS = {
     "build": BuildRecord,
+    "comparison": ComparisonRecord,
     "error": ErrorRecord,
     "history": HistoryRecord,
     "inspect": InspectRecord,

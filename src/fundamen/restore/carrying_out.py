@@ -92,6 +92,7 @@ def _keep_original(journal: Journal, number: int, index: int, step: Change, targ
         kept=kept,
         before=before,
         after_sha256=step.sha256,
+        link=step.link,
         insertion=step.insertion,
         new_folders=new_folders,
         folder_modified_ns=standing.st_mtime_ns,
@@ -102,7 +103,8 @@ def _keep_original(journal: Journal, number: int, index: int, step: Change, targ
 def _state_for(record: StepRecord, step: Change) -> FileState:
     """What the new file gets besides its bytes: the original's mode, owner and attributes, or those of a new file."""
     if record.before is not None:
-        return msgspec.structs.replace(record.before, modified_ns=-1)
+        mode = record.before.mode if step.keeps_mode or step.mode is None else step.mode
+        return msgspec.structs.replace(record.before, mode=mode, modified_ns=-1)
     folder = os.stat(os.path.dirname(record.target))
     mode = step.mode if step.mode is not None else _NEW_PROGRAM if step.executable else _NEW_FILE
     is_administrator = os.geteuid() == 0  # only then may the file be given to the folder's owner

@@ -72,6 +72,7 @@ class StepRecord(msgspec.Struct, frozen=True):
     new_folders: tuple[str, ...]  # that had to be made, outermost first
     folder_modified_ns: int  # of the nearest folder that was there before
     folder_accessed_ns: int
+    link: str = ""  # the target of a symbolic link that was made where nothing stood
     insertion: Insertion | None = None  # what was put into a file that others write to as well
     folder_after_ns: int = OURS  # that folder's time of change right after the step; OURS until then
 

@@ -17,6 +17,7 @@ class Change(msgspec.Struct, frozen=True, kw_only=True):
     size: int  # bytes
     executable: bool = False
     mode: int | None = None  # permission bits of a new file, where the publisher says
+    keeps_mode: bool = True  # whether a file that is replaced keeps the mode that it has
     link: str = ""  # where a symbolic link is made instead: its target, as it stands in the link
     host: str = ""  # where it lies on this host, if that is outside of the machine's own paths
     insertion: Insertion | None = None  # where the new content is the old one with something put in

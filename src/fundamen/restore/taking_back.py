@@ -97,6 +97,9 @@ def _conflict(step: Step) -> MachinePath | None:
     record = step.record
     if step.state is StepState.TAKEN_BACK:
         return None
+    if record.link:
+        is_ours = os.path.islink(record.target) and os.readlink(record.target) == record.link
+        return None if is_ours or not os.path.lexists(record.target) else record.path
     try:
         found = digest_of_file(record.target) if os.path.lexists(record.target) else None
     except OSError:

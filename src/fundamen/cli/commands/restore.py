@@ -34,6 +34,7 @@ from fundamen.sources.store import Source, SourceStore
 @click.option("--launch", is_flag=True, help="Run the program afterwards, with ARGUMENTS, and show how it ended.")
 @click.option("--launch-seconds", type=click.FloatRange(0.1), default=20.0, show_default=True, help="How long at most.")
 @click.option("--no-archive", is_flag=True, help="Do not ask the operating system's own archive.")
+@click.option("--reference", metavar="NAME", help="Bring back from a recorded reference what differs in the folder.")
 @click.option("--import-root", is_flag=True, help="Import the root that PROGRAM's chain of certificates ends in.")
 @click.option("--fingerprint", metavar="SHA256", help="The root's, as its owner read it out; otherwise you type it.")
 @click.option("--issuer", multiple=True, metavar="FILE", help="Certificates to build the chain with, the root's too.")
@@ -50,6 +51,7 @@ def command(
     launch_seconds: float,
     no_archive: bool,
     media: Named,
+    reference: str | None,
     import_root: bool,
     fingerprint: str | None,
     issuer: tuple[str, ...],
@@ -67,6 +69,9 @@ def command(
     Media that you name with --media (a disc image, a folder, an install package, an archive) are a source as well: what
     their publisher has signed is believed as far as its chain is trusted, anything else by the SHA-256 that you give.
 
+    With --reference PROGRAM is a folder: what has vanished from it or differs since the reference was recorded comes
+    back, and nothing else is touched.
+
     With --import-root it is not a package that is brought, but the root certificate in which the chain of a signed
     PROGRAM, or of a file of certificates, ends: into the machine's store, once its whole fingerprint was confirmed.
 
@@ -74,12 +79,17 @@ def command(
     fundamen restore --rehearse /opt/tidebook/bin/tidebook
     fundamen restore --yes --launch /opt/tidebook/bin/tidebook -- --today
     fundamen restore -m /mnt/office --media saltgrass.iso --media-digest '3f2a ...' 'C:\\Tidebook\\tidebook.exe'
+    fundamen restore --reference recipes /opt/recipes
     fundamen restore --import-root --issuer ardvane-root.cer 'C:\\Downloads\\setup.exe'
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     with output:
         examined, home = machine(), options.home()
         journal, store = journal_of(examined, home), SourceStore(home)
         require_ready(examined, journal)
+        if reference is not None:
+            from fundamen.cli.reference import restore_from  # noqa: PLC0415 - seldom asked for
+
+            finish(restore_from(examined, program, reference, journal, output, only_rehearse=only_rehearse, yes=yes))
         path = find_program(examined, program)
         if import_root:
             from fundamen.cli.root_import import Asked, import_root_of  # noqa: PLC0415 - seldom asked for

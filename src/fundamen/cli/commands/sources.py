@@ -166,6 +166,53 @@ def _signing(command: options.Command) -> options.Command:
     return keys(days(command))
 
 
+@command.command("record")
+@click.argument("name")
+@click.argument("folder")
+@click.option("--leave-out", multiple=True, metavar="PATTERN", help="Paths that are not looked at, as 'cache/*'.")
+@options.output_options
+def record(name: str, folder: str, *, leave_out: tuple[str, ...], output: Output) -> None:
+    """Record what the clean FOLDER holds as the reference NAME: to compare with, and to bring back from.
+
+    \b
+    fundamen sources record recipes /srv/clean/recipes --leave-out '*.pyc'
+    fundamen sources compare recipes /opt/recipes
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    from fundamen.sources.reference import References  # noqa: PLC0415 - each command its own
+
+    with output:
+        with output.working(f"Recording {folder}"):
+            location = HostPath(os.path.abspath(folder))
+            baseline = References(options.home()).record(name, location, leave_out, options.now())
+        output.note(f"Recorded: {name}, {len(baseline.entries)} files of {location}.")
+
+
+@command.command("compare")
+@click.argument("name")
+@click.argument("folder")
+@options.machine_options
+@options.output_options
+def compare(name: str, folder: str, machine: Callable[[], Machine], output: Output) -> None:
+    """Compare FOLDER with the reference NAME: what has vanished, what differs, what is extra, and who is at fault.
+
+    \b
+    fundamen sources compare recipes /opt/recipes
+    """  # noqa: D301
+    from fundamen.cli.reference import compared  # noqa: PLC0415
+    from fundamen.report.contracts.comparing import comparison_record  # noqa: PLC0415
+    from fundamen.report.reference_text import comparison_text  # noqa: PLC0415
+
+    with output:
+        examined = machine()
+        path = examined.spelled(folder)
+        comparison = compared(name, examined.host_path(path), output)
+        if output.as_json:
+            output.show_record(comparison_record(comparison))
+        else:
+            output.show(comparison_text(comparison, examined, path, drawn=output.drawn))
+    finish(Exit.FAULT_FOUND if comparison.at_fault else Exit.NOTHING_AT_FAULT)
+
+
 @command.command("publish")
 @click.argument("folder")
 @click.option("--from", "origin", required=True, metavar="MEDIA", help="The publisher's package, medium, or folder.")

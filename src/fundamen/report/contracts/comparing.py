@@ -1,0 +1,42 @@
+"""The contract of ``sources compare`` and of ``restore --reference`` with ``--json``."""
+
+from typing import Literal
+
+import msgspec
+
+from fundamen.sources.reference import Comparison
+
+
+class DifferencePart(msgspec.Struct, frozen=True):
+    """One entry of a tree that differs from the baseline."""
+
+    path: str
+    finding: str
+    detail: str
+    origin: str  # why the reference cannot give it back; empty where it can
+
+
+class ComparisonRecord(msgspec.Struct, frozen=True):
+    """A tree against a baseline."""
+
+    reference: str
+    recorded_at: str
+    tree: str
+    faults: int
+    restorable: int
+    number: int | None  # of the restoration, where one was carried out
+    differences: tuple[DifferencePart, ...]
+    schema: Literal["fundamen.comparison/1"] = "fundamen.comparison/1"
+
+
+def comparison_record(comparison: Comparison, number: int | None = None) -> ComparisonRecord:
+    """The contract's form of a comparison."""
+    return ComparisonRecord(
+        reference=comparison.baseline.name,
+        recorded_at=comparison.baseline.recorded_at.isoformat(),
+        tree=comparison.tree,
+        faults=len(comparison.at_fault),
+        restorable=len(comparison.restorable),
+        number=number,
+        differences=tuple(DifferencePart(d.path, d.finding, d.detail, d.origin) for d in comparison.differences),
+    )

@@ -1,0 +1,66 @@
+"""A tree against its reference, as text."""
+
+from fundamen.machine.machine import Machine
+from fundamen.model.paths import MachinePath
+from fundamen.model.verdict import Verdict
+from fundamen.report.commands import command
+from fundamen.report.page import Page, counted
+from fundamen.restore.from_reference import TreeRestoration, left_to_people
+from fundamen.sources.reference import Comparison, Difference, Finding
+
+_MOST_SHOWN = 40
+_MARKS = {
+    Finding.VANISHED: Verdict.MISSING,
+    Finding.DIFFERS: Verdict.CORRUPT,
+    Finding.EXTRA: Verdict.UNPROVEN,
+    Finding.BARRED: Verdict.BLOCKED,
+}
+
+
+def comparison_text(comparison: Comparison, machine: Machine, folder: MachinePath, *, drawn: bool) -> str:
+    """The page of a comparison: what differs, and who is at fault, the tree or the reference."""
+    page = Page(drawn=drawn)
+    baseline = comparison.baseline
+    at_fault, extra = comparison.at_fault, [d for d in comparison.differences if d.finding is Finding.EXTRA]
+    more = f"; {counted(len(extra), 'further file')} of its own" if extra else ""
+    since = f"as the reference {baseline.name} was on {baseline.recorded_at:%Y-%m-%d %H:%M} UTC"
+    if not at_fault:
+        page.answer(f"{folder} is {since}, all {counted(len(baseline.entries), 'file')}{more}.", good=True)
+        return page.text()
+    page.answer(f"{folder} is not {since}: {_counts(at_fault)}{more}.", good=False)
+    spoilt = [each for each in at_fault if each.origin]
+    if spoilt:
+        page.line(f"The reference itself is at fault for {counted(len(spoilt), 'file')}: see below.", 0)
+    page.blank()
+    for each in (*at_fault, *extra)[:_MOST_SHOWN]:
+        page.verdict(_MARKS[each.finding], each.path, word=each.finding)
+        if each.finding is Finding.DIFFERS or each.origin:
+            page.line("; ".join(filter(None, (each.detail, each.origin))), 6)
+    if len(comparison.differences) > _MOST_SHOWN:
+        page.line(f"{len(comparison.differences) - _MOST_SHOWN} more are not shown; --json has them all.")
+    if comparison.restorable:
+        page.heading("Next")
+        page.raw(command(machine, "restore", "--reference", baseline.name, folder))
+    return page.text()
+
+
+def restored_text(outcome: TreeRestoration, machine: Machine, *, drawn: bool) -> str:
+    """The page after a tree was restored."""
+    page = Page(drawn=drawn)
+    proof = outcome.proof
+    assert proof is not None  # noqa: S101 - it was carried out
+    brought = len(outcome.before.at_fault) - len(proof.at_fault)
+    rest = f" {counted(len(proof.at_fault), 'file')} still differ." if proof.at_fault else " Nothing differs any more."
+    page.answer(f"Restored: {counted(brought, 'file')} as recorded, compared again.{rest}", good=not proof.at_fault)
+    for each in left_to_people(proof):
+        page.verdict(_MARKS[each.finding], each.path, word=each.finding)
+        page.line("; ".join(filter(None, (each.detail, each.origin))), 6)
+    page.heading("To take it back")
+    page.raw(command(machine, "undo", str(outcome.number)))
+    return page.text()
+
+
+def _counts(differences: tuple[Difference, ...]) -> str:
+    found = {finding: sum(each.finding is finding for each in differences) for finding in Finding}
+    words = {Finding.VANISHED: "vanished", Finding.DIFFERS: "differ", Finding.BARRED: "cannot be read"}
+    return ", ".join(f"{found[finding]} {word}" for finding, word in words.items() if found[finding])

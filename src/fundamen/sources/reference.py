@@ -1,0 +1,252 @@
+"""A reference: a clean folder whose baseline was recorded, to compare a tree with and to bring back what differs.
+
+The baseline is what counts: what the clean folder holds today is believed only where it is what was recorded. So a
+comparison can tell whether the tree is at fault, or the folder that it is compared with.
+"""
+
+import hashlib
+import json
+import os
+import stat
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from datetime import datetime
+from enum import StrEnum
+from fnmatch import fnmatchcase
+
+import msgspec
+
+from fundamen.model.errors import UnreadableError, UsageError
+from fundamen.model.paths import HostPath, shown
+from fundamen.sources.writing import write_whole
+
+_PIECE = 1 << 20  # bytes
+_MOST_ENTRIES = 2_000_000
+
+
+class Recorded(msgspec.Struct, frozen=True):
+    """One file or link of a baseline."""
+
+    mode: int  # permission bits
+    size: int  # bytes
+    sha256: str  # empty for a link
+    link: str = ""  # the target, of a symbolic link
+
+
+class Baseline(msgspec.Struct, frozen=True):
+    """What a clean folder held when it was recorded."""
+
+    name: str
+    location: str
+    recorded_at: datetime
+    left_out: tuple[str, ...]  # patterns of paths that are not looked at
+    entries: dict[str, Recorded]  # by the path below the folder, parts separated by "/"
+
+
+class Finding(StrEnum):
+    """How an entry of a tree differs from the baseline."""
+
+    VANISHED = "vanished"
+    DIFFERS = "differs"
+    EXTRA = "extra"  # the baseline has no such entry; it may well be meant to be there
+    BARRED = "barred"  # it cannot be read
+
+
+class Difference(msgspec.Struct, frozen=True):
+    """One entry that differs."""
+
+    path: str
+    finding: Finding
+    detail: str
+    origin: str = ""  # why the reference itself cannot give it back; empty where it can
+
+
+class Comparison(msgspec.Struct, frozen=True):
+    """A tree against a baseline."""
+
+    baseline: Baseline
+    tree: str
+    differences: tuple[Difference, ...]
+
+    @property
+    def at_fault(self) -> tuple[Difference, ...]:
+        """What has vanished, differs or cannot be read."""
+        return tuple(each for each in self.differences if each.finding is not Finding.EXTRA)
+
+    @property
+    def restorable(self) -> tuple[Difference, ...]:
+        """What the reference can give back."""
+        return tuple(each for each in self.at_fault if each.finding is not Finding.BARRED and not each.origin)
+
+
+class References:
+    """The baselines that were recorded on this host."""
+
+    def __init__(self, home: HostPath) -> None:
+        """Open them. Args: home: the folder of our own state."""
+        self._folder = os.path.join(home, "references")
+
+    def record(self, name: str, folder: HostPath, left_out: Sequence[str], now: datetime) -> Baseline:
+        """Record what a folder holds.
+
+        Raises:
+            UsageError: the name is taken, or is none.
+            UnreadableError: the folder cannot be read as a whole.
+        """
+        path = self._path(name)
+        if os.path.exists(path):
+            raise UsageError(
+                what=f"The reference {shown(name)} is not recorded",
+                why="there is one of this name already, and a baseline is not replaced by the way",
+                do="Choose another name.",
+            )
+        entries = read_tree(folder, left_out)
+        barred = next((path for path, entry in entries.items() if entry is None), None)
+        if barred is not None or not entries:
+            raise UnreadableError(
+                what=f"The folder {shown(folder)} cannot be recorded",
+                why=f"{shown(barred)} cannot be read" if barred is not None else "it is empty, or not there",
+                do="Name a clean folder of which you may read all.",
+            )
+        whole = {path: entry for path, entry in entries.items() if entry is not None}
+        baseline = Baseline(name, folder, now, tuple(left_out), whole)
+        # As the journal's records: undecodable bytes of a path stand as escapes that plain JSON cannot hold.
+        write_whole(path, json.dumps(msgspec.to_builtins(baseline)).encode())
+        return baseline
+
+    def find(self, name: str) -> Baseline:
+        """A baseline.
+
+        Raises:
+            UsageError: there is none of this name.
+            UnreadableError: it is damaged.
+        """
+        try:
+            with open(self._path(name), "rb") as file:
+                return msgspec.convert(json.loads(file.read()), type=Baseline)
+        except FileNotFoundError as error:
+            raise UsageError(
+                what=f"The reference {shown(name)} is not known",
+                why="no baseline of this name was recorded here",
+                do="Record one: fundamen sources record NAME FOLDER",
+            ) from error
+        except (OSError, ValueError, msgspec.ValidationError) as error:
+            raise UnreadableError(
+                what=f"The reference {shown(name)} cannot be read",
+                why=str(error),
+                do="Record it anew from a clean folder, under another name.",
+            ) from error
+
+    def _path(self, name: str) -> str:
+        if not name.replace("-", "").replace("_", "").replace(".", "").isalnum() or name.startswith("."):
+            raise UsageError(
+                what=f"The reference cannot be named {shown(name)}",
+                why="a name has letters, digits, - _ . only",
+                do="Choose another name.",
+            )
+        return os.path.join(self._folder, f"{name}.json")
+
+
+def compare_with(baseline: Baseline, tree: HostPath) -> Comparison:
+    """Compare a tree with a baseline, and look whether the reference can give back what differs.
+
+    Raises:
+        UnreadableError: the tree is not there.
+    """
+    if not os.path.isdir(tree):
+        raise UnreadableError(
+            what=f"{shown(tree)} cannot be compared",
+            why="it is no folder",
+            do="Name the folder of the tree.",
+        )
+    found = read_tree(tree, baseline.left_out)
+    differences = list(_differences(baseline, found))
+    wanted = [each.path for each in differences if each.finding in {Finding.VANISHED, Finding.DIFFERS}]
+    origins = read_entries(HostPath(baseline.location), wanted)
+    judged = [
+        msgspec.structs.replace(each, origin=_origin(baseline, each.path, origins)) if each.path in origins else each
+        for each in differences
+    ]
+    return Comparison(baseline, tree, tuple(judged))
+
+
+def read_tree(folder: HostPath, left_out: Sequence[str] = ()) -> dict[str, Recorded | None]:
+    """All files and links below a folder, in order; None for what cannot be read. Links are not followed.
+
+    Raises:
+        UnreadableError: there are more than any tree has.
+    """
+    paths: list[str] = []
+    for parent, folders, names in os.walk(folder):
+        folders.sort()
+        links = [name for name in folders if os.path.islink(os.path.join(parent, name))]
+        for name in sorted((*names, *links)):
+            relative = os.path.relpath(os.path.join(parent, name), folder).replace(os.sep, "/")
+            if not any(fnmatchcase(relative, pattern) for pattern in left_out):
+                paths.append(relative)
+        if len(paths) > _MOST_ENTRIES:
+            raise UnreadableError(
+                what=f"The folder {shown(folder)} cannot be read through",
+                why=f"it holds more than {_MOST_ENTRIES} files",
+                do="Name a smaller part of it.",
+            )
+    return read_entries(folder, paths)
+
+
+def read_entries(folder: HostPath, paths: Sequence[str]) -> dict[str, Recorded | None]:
+    """What stands at some paths below a folder; None for what is not there or cannot be read."""
+
+    def read(relative: str) -> Recorded | None:
+        path = os.path.join(folder, *relative.split("/"))
+        try:
+            status = os.lstat(path)
+            if stat.S_ISLNK(status.st_mode):
+                return Recorded(0o777, 0, "", os.readlink(path))
+            if not stat.S_ISREG(status.st_mode):
+                return None
+            with open(path, "rb") as file:
+                return Recorded(
+                    stat.S_IMODE(status.st_mode), status.st_size, hashlib.file_digest(file, "sha256").hexdigest()
+                )
+        except OSError:
+            return None
+
+    with ThreadPoolExecutor(max(1, os.cpu_count() or 1)) as threads:
+        return dict(zip(paths, threads.map(read, paths), strict=True))
+
+
+def _differences(baseline: Baseline, found: dict[str, Recorded | None]) -> Iterator[Difference]:
+    for path, recorded in baseline.entries.items():
+        if path not in found:
+            yield Difference(path, Finding.VANISHED, "it was there when the baseline was recorded")
+            continue
+        entry = found[path]
+        if entry is None:
+            yield Difference(path, Finding.BARRED, "it is there, and cannot be read as a file")
+        elif detail := _how(recorded, entry):
+            yield Difference(path, Finding.DIFFERS, detail)
+    for path in found:
+        if path not in baseline.entries:
+            yield Difference(path, Finding.EXTRA, "the baseline has no such file")
+
+
+def _how(recorded: Recorded, entry: Recorded) -> str:
+    """How an entry differs; empty where it does not."""
+    if recorded.link != entry.link:
+        return f"it leads to {entry.link or 'nothing: it is no link'}, not to {recorded.link or 'a file of its own'}"
+    if recorded.size != entry.size:
+        return f"it has {entry.size} bytes, not {recorded.size}"
+    if recorded.sha256 != entry.sha256:
+        return "it has other bytes"
+    if recorded.mode != entry.mode:
+        return f"its mode is {entry.mode:o}, not {recorded.mode:o}"
+    return ""
+
+
+def _origin(baseline: Baseline, path: str, origins: dict[str, Recorded | None]) -> str:
+    """Why the reference cannot give an entry back: it has itself changed since; empty where it can."""
+    entry = origins[path]
+    if entry is None:
+        return "the reference has lost it too"
+    detail = _how(baseline.entries[path], entry)
+    return f"the reference has changed since it was recorded: {detail}" if detail else ""

@@ -1,0 +1,150 @@
+"""A tree is compared with a recorded reference, and gets back from it just what it lacks."""
+
+import os
+import shutil
+import stat
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import Fundamen
+from fundamen.model.paths import HostPath
+from fundamen.sources.reference import Finding, References, compare_with
+
+RECIPES = {"base/tide.rb": b"tide 4.2\n", "base/reed.rb": b"reed\n", "extra/salt.rb": b"salt\n" * 100, "index": b"3\n"}
+
+
+def laid_out(folder: Path) -> Path:
+    for name, data in RECIPES.items():
+        (folder / name).parent.mkdir(parents=True, exist_ok=True)
+        (folder / name).write_bytes(data)
+    (folder / "latest").symlink_to("base/tide.rb")
+    return folder
+
+
+@pytest.fixture
+def clean(tmp_path: Path) -> Path:
+    return laid_out(tmp_path / "clean")
+
+
+@pytest.fixture
+def tree(tmp_path: Path, clean: Path) -> Path:
+    return Path(shutil.copytree(clean, tmp_path / "tree", symlinks=True))
+
+
+@pytest.fixture
+def recorded(fundamen: Fundamen, clean: Path) -> None:
+    assert fundamen("sources", "record", "recipes", str(clean), "--leave-out", "cache/*").status == 0
+
+
+def state(folder: Path) -> dict[str, tuple[bytes | str, int]]:
+    found: dict[str, tuple[bytes | str, int]] = {}
+    for path in sorted(folder.rglob("*")):
+        content = os.readlink(path) if path.is_symlink() else path.read_bytes() if path.is_file() else b""
+        found[str(path.relative_to(folder))] = content, stat.S_IMODE(path.lstat().st_mode)
+    return found
+
+
+def damaged(tree: Path) -> None:
+    shutil.rmtree(tree / "extra")
+    (tree / "base" / "tide.rb").write_bytes(b"tide 0.0\n")
+    (tree / "base" / "reed.rb").chmod(0o600)
+    (tree / "latest").unlink()
+    (tree / "own.rb").write_bytes(b"mine")
+    (tree / "cache").mkdir()
+    (tree / "cache" / "x").write_bytes(b"left out")
+
+
+@pytest.mark.usefixtures("recorded")
+def test_what_vanished_or_differs_comes_back_and_nothing_else_is_touched(
+    tree: Path, clean: Path, fundamen: Fundamen
+) -> None:
+    assert fundamen("sources", "compare", "recipes", str(tree)).status == 0
+    damaged(tree)
+    before = state(tree)
+    [record] = fundamen("sources", "compare", "recipes", str(tree), "--json").records
+    assert {(d["path"], d["finding"]) for d in record["differences"]} == {
+        ("extra/salt.rb", "vanished"),
+        ("latest", "vanished"),
+        ("base/tide.rb", "differs"),
+        ("base/reed.rb", "differs"),
+        ("own.rb", "extra"),
+    }
+    ran = fundamen("restore", "--yes", "--reference", "recipes", str(tree))
+    assert (ran.status, "Nothing differs any more." in ran.out) == (0, True), ran.out + ran.err
+    own = {"own.rb", "cache", "cache/x"}
+    assert {path: entry for path, entry in state(tree).items() if path not in own} == state(clean)
+    assert fundamen("undo").status == 0
+    assert state(tree) == before
+
+
+@pytest.mark.usefixtures("recorded")
+def test_a_reference_that_has_itself_changed_is_told_to_be_at_fault(
+    tree: Path, clean: Path, fundamen: Fundamen
+) -> None:
+    (tree / "index").unlink()
+    (tree / "base" / "tide.rb").unlink()
+    (clean / "index").write_bytes(b"4\n")
+    compared = fundamen("sources", "compare", "recipes", str(tree))
+    assert "The reference itself is at fault for 1 file" in compared.out
+    ran = fundamen("restore", "--yes", "--reference", "recipes", str(tree))
+    assert (ran.status, "1 file still differ" in ran.out) == (1, True), ran.out
+    assert (tree / "base" / "tide.rb").exists()
+    assert not (tree / "index").exists()
+
+
+@pytest.mark.usefixtures("recorded")
+def test_a_file_where_a_link_should_be_is_left_to_a_person(tree: Path, fundamen: Fundamen) -> None:
+    (tree / "latest").unlink()
+    (tree / "latest").write_bytes(b"mine")
+    ran = fundamen("restore", "--yes", "--reference", "recipes", str(tree))
+    assert (ran.status, (tree / "latest").read_bytes()) == (1, b"mine")
+
+
+@pytest.mark.parametrize(
+    ("words", "status", "said"),
+    [
+        (("sources", "compare", "recipes", "tree"), 2, "is not known"),
+        (("sources", "record", "../x", "clean"), 2, "letters, digits"),
+        (("sources", "record", "x", "nowhere"), 3, "it is empty, or not there"),
+        (("restore", "--reference", "recipes", "tree"), 2, "is not known"),
+    ],
+)
+def test_what_cannot_be_compared_is_told(
+    clean: Path, tree: Path, fundamen: Fundamen, words: tuple[str, ...], status: int, said: str
+) -> None:
+    assert clean.exists()
+    assert tree.exists()
+    ran = fundamen(*words)
+    assert (ran.status, said in ran.err) == (status, True), ran.err
+
+
+@given(
+    names=st.lists(st.text("abc", min_size=1, max_size=3), min_size=1, max_size=6, unique=True),
+    changes=st.lists(st.tuples(st.integers(0, 5), st.sampled_from(["gone", "other", "new"])), max_size=5),
+)
+def test_every_change_is_found_and_no_other(
+    tmp_path_factory: pytest.TempPathFactory, names: list[str], changes: list[tuple[int, str]]
+) -> None:
+    from datetime import UTC, datetime  # noqa: PLC0415
+
+    folder = tmp_path_factory.mktemp("r")
+    clean, tree = folder / "clean", folder / "tree"
+    clean.mkdir()
+    for name in names:
+        (clean / name).write_text(name)
+    baseline = References(HostPath(str(folder / "home"))).record("r", HostPath(str(clean)), (), datetime.now(UTC))
+    shutil.copytree(clean, tree)
+    expected: dict[str, Finding] = {}
+    for place, change in changes:
+        name = names[place % len(names)]
+        if change == "new":
+            (tree / f"{name}-new").write_text("x")
+            expected[f"{name}-new"] = Finding.EXTRA
+        elif name not in expected:
+            (tree / name).unlink() if change == "gone" else (tree / name).write_text("other")
+            expected[name] = Finding.VANISHED if change == "gone" else Finding.DIFFERS
+    found = compare_with(baseline, HostPath(str(tree))).differences
+    assert {each.path: each.finding for each in found} == expected
