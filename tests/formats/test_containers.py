@@ -13,9 +13,12 @@ from hypothesis import strategies as st
 
 from builders.media import FILES, a_cabinet, a_disc_image, a_tar, a_zip
 from builders.pe import a_pe
+from builders.signing import NOW, APublisher, with_signature
 from fundamen.formats.container import Kind, find_container
 from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.pe import read_pe
 from fundamen.model.errors import DamagedFileError
+from fundamen.trust.signed_file import judge_file
 
 DATA = Path(__file__).parent.parent / "data"
 BUILDERS: dict[Kind, Callable[[Mapping[str, bytes]], bytes]] = {
@@ -110,3 +113,15 @@ def test_a_changed_container_gives_plain_paths_or_is_refused(data: st.DataObject
             content.read(1 << 16)
     except DamagedFileError:
         return
+
+
+def test_what_is_hidden_in_a_certificate_table_is_not_taken_for_the_publishers() -> None:
+    publisher = APublisher()
+    blob = publisher.signature_of(a_pe())
+    for smuggled in (a_zip(), a_cabinet()):
+        signed = with_signature(a_pe(), blob + smuggled)
+        source = MemoryBytes(signed)
+        judged = judge_file(source, read_pe(source), publisher.machine_trusts(), NOW)
+        assert judged.verdict == "trusted", "bytes in the table are covered by no signature"
+        assert "covered by nothing" in judged.remarks[0]
+        assert find_container(source) is None

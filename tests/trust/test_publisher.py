@@ -4,6 +4,7 @@ from datetime import timedelta
 from typing import Any
 
 import pytest
+from cryptography import x509
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -75,6 +76,17 @@ def expired() -> dict[str, Any]:
 
 
 LAST_YEAR = NOW - timedelta(days=90)
+FOR_AGREEMENT = x509.KeyUsage(
+    digital_signature=False,
+    content_commitment=False,
+    key_encipherment=False,
+    data_encipherment=False,
+    key_agreement=True,
+    key_cert_sign=False,
+    crl_sign=False,
+    encipher_only=False,
+    decipher_only=False,
+)
 STRANGER = AnIssuer.root("Somebody Else")
 
 
@@ -93,6 +105,7 @@ STRANGER = AnIssuer.root("Somebody Else")
             "expired",
         ),
         ({"purposes": [STAMPS]}, {}, Standing.UNTRUSTED, "may not be used for signing programs"),
+        ({"extensions": [(FOR_AGREEMENT, True)]}, {}, Standing.UNTRUSTED, "does not let it sign anything"),
         ({"begins": NOW + AN_HOUR}, {}, Standing.UNTRUSTED, "valid only from"),
         ({}, {"algorithm": "md5"}, Standing.UNTRUSTED, "MD5, which can be forged"),
         ({}, {"chain": ()}, Standing.UNTRUSTED, "is not in the signature"),

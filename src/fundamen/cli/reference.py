@@ -29,7 +29,7 @@ def restore_from(
     comparison = compared(name, machine.host_path(path), output)
     outcome = TreeRestoration(comparison)
     if not output.as_json:
-        output.show(comparison_text(comparison, machine, path, drawn=output.drawn))
+        output.show(comparison_text(comparison, machine, path, drawn=output.drawn, is_first=only_rehearse))
     if comparison.restorable and not only_rehearse and (yes or _agreed(output)):
         with output.progress(len(comparison.restorable), "Restoring") as progress:
             outcome = perform_from_reference(machine, path, comparison, journal, options.now(), progress)

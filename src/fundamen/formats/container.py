@@ -8,6 +8,7 @@ import msgspec
 from fundamen.formats.cursor import ByteSource
 from fundamen.formats.packed import Unpacked
 from fundamen.formats.tar_archive import looks_like_tar, unpack_tar
+from fundamen.model.errors import DamagedFileError
 
 _MSI, _CABINET, _ZIP, _AR = bytes.fromhex("d0cf11e0a1b11ae1"), b"MSCF\0\0\0\0", b"PK\x03\x04", b"!<arch>\ndebian"
 _PE = b"MZ"
@@ -66,27 +67,41 @@ def find_container(source: ByteSource) -> Container | None:  # noqa: PLR0911 - o
 
 def _behind_program(source: ByteSource) -> Container | None:
     """What lies inside or behind an image: a cabinet, a ZIP archive, an install package."""
+    # What lies in the certificate table is covered by no signature: nothing in it is taken for the publisher's.
+    end = _certificates_at(source)
     at, marks = 0, {_CABINET: Kind.CABINET, _MSI: Kind.MSI, _ZIP: Kind.ZIP}
-    while at < min(source.size, _MOST_STUB):
+    while at < min(end, _MOST_STUB):
         data = source.read_at(at, _AT_ONCE + 16)
         found = [(place, mark) for mark in marks if (place := data.find(mark)) >= 0]
         for place, _ in sorted(found):
-            inner = find_container(_Part(source, at + place))
+            inner = find_container(_Part(source, at + place, end)) if at + place < end else None
             if inner is not None:
                 return Container(Kind.SELF_EXTRACTING, inner.unpack)
         at += _AT_ONCE
     return None
 
 
-class _Part:
-    """What lies behind a place in a source."""
+def _certificates_at(source: ByteSource) -> int:
+    """Where an image's certificate table begins; its end where it has none."""
+    from fundamen.formats.pe import Directory, read_pe  # noqa: PLC0415 - only for a program
 
-    def __init__(self, source: ByteSource, offset: int) -> None:
+    try:
+        directories = read_pe(source).directories
+    except DamagedFileError:
+        return source.size
+    offset, size = directories[Directory.SECURITY] if len(directories) > Directory.SECURITY else (0, 0)
+    return min(offset, source.size) if size else source.size
+
+
+class _Part:
+    """What lies between two places in a source."""
+
+    def __init__(self, source: ByteSource, offset: int, end: int) -> None:
         self.name = source.name
-        self.size = source.size - offset
+        self.size = end - offset
         self._source = source
         self._offset = offset
 
     def read_at(self, offset: int, size: int) -> bytes:
         """Give ``size`` bytes from ``offset``; fewer where the source ends before."""
-        return self._source.read_at(self._offset + offset, size)
+        return self._source.read_at(self._offset + offset, max(0, min(size, self.size - offset)))

@@ -33,7 +33,6 @@ class CertificateTable(msgspec.Struct, frozen=True):
     offset: int  # bytes from the start of the file
     size: int  # bytes
     signatures: tuple[bytes, ...]  # each a CMS ContentInfo, perhaps with padding behind it
-    trailing: int  # bytes behind the table
 
 
 def read_certificate_table(source: ByteSource, pe: Pe) -> CertificateTable | None:
@@ -60,7 +59,7 @@ def read_certificate_table(source: ByteSource, pe: Pe) -> CertificateTable | Non
         cursor.at += -length % _ALIGNED_TO
     if end > source.size or not signatures:
         raise damaged(f"The certificate table of {shown(source.name)}", "it holds no signature that fits the file")
-    return CertificateTable(offset, size, tuple(signatures), source.size - end)
+    return CertificateTable(offset, size, tuple(signatures))
 
 
 def image_digest(source: ByteSource, pe: Pe, algorithm: str) -> bytes:

@@ -17,8 +17,18 @@ _MARKS = {
 }
 
 
-def comparison_text(comparison: Comparison, machine: Machine, folder: MachinePath, *, drawn: bool) -> str:
-    """The page of a comparison: what differs, and who is at fault, the tree or the reference."""
+def comparison_text(
+    comparison: Comparison, machine: Machine, folder: MachinePath, *, drawn: bool, is_first: bool
+) -> str:
+    """The page of a comparison: what differs, and who is at fault, the tree or the reference.
+
+    Args:
+        comparison: what was found.
+        machine: whose the tree is.
+        folder: the tree.
+        drawn: whether the terminal can draw block marks.
+        is_first: whether the restoration is still to be asked for.
+    """
     page = Page(drawn=drawn)
     baseline = comparison.baseline
     at_fault, extra = comparison.at_fault, [d for d in comparison.differences if d.finding is Finding.EXTRA]
@@ -38,7 +48,7 @@ def comparison_text(comparison: Comparison, machine: Machine, folder: MachinePat
             page.line("; ".join(filter(None, (each.detail, each.origin))), 6)
     if len(comparison.differences) > _MOST_SHOWN:
         page.line(f"{len(comparison.differences) - _MOST_SHOWN} more are not shown; --json has them all.")
-    if comparison.restorable:
+    if comparison.restorable and is_first:
         page.heading("Next")
         page.raw(command(machine, "restore", "--reference", baseline.name, folder))
     return page.text()

@@ -70,6 +70,7 @@ class Certificate(msgspec.Struct, frozen=True, kw_only=True):
     path_length: int | None = None  # how many authorities may stand below it; None: any number
     may_sign_certificates: bool = True
     may_sign_lists: bool = True
+    may_sign_data: bool = True
     purposes: frozenset[str] | None = None  # object identifiers; None: any
     names: tuple[str, ...] = ()  # DNS names and IP addresses that it is for
     not_understood: tuple[str, ...] = ()  # critical extensions
@@ -180,6 +181,7 @@ def _certificate(
         is_authority=isinstance(constraints, x509.BasicConstraints) and constraints.ca,
         path_length=constraints.path_length if isinstance(constraints, x509.BasicConstraints) else None,
         may_sign_certificates=usage.key_cert_sign if isinstance(usage, x509.KeyUsage) else True,
+        may_sign_data=usage.digital_signature or usage.content_commitment if isinstance(usage, x509.KeyUsage) else True,
         may_sign_lists=usage.crl_sign if isinstance(usage, x509.KeyUsage) else True,
         purposes=frozenset(each.dotted_string for each in purposes)
         if isinstance(purposes, x509.ExtendedKeyUsage)

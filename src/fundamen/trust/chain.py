@@ -154,7 +154,8 @@ class Issuers:
         more = Issuers(TrustStores())
         more._by_subject = {key: list(held) for key, held in self._by_subject.items()}
         more._roles = dict(self._roles)
-        more._on_demand, more._lists = self._on_demand, dict(self._lists)
+        more._on_demand = self._on_demand
+        more._lists = {key: list(held) for key, held in self._lists.items()}
         for der in given:
             more._add(StoredCertificate(der, Role.ISSUER, where))
         for der in lists:
@@ -318,6 +319,12 @@ class _Judging:
             needed |= _SERVER_GATED
         if stored is not None and stored.purposes is not None and not stored.purposes & needed:
             return Standing.WRONG_PURPOSE, f"{stored.where} trusts it, but not for {IN_WORDS[self._purpose]}"
+        if (
+            index == 0
+            and self._purpose in {Purpose.CODE_SIGNING, Purpose.TIME_STAMPING}
+            and not certificate.may_sign_data
+        ):
+            return Standing.WRONG_PURPOSE, "its key usage does not let it sign anything but certificates or lists"
         must_say_so = index == 0 and self._purpose is Purpose.TIME_STAMPING  # RFC 3161, section 2.3
         if certificate.purposes is None and not must_say_so:
             return Standing.HOLDS, ""

@@ -9,6 +9,8 @@ from fundamen.model.errors import DamagedFileError
 from fundamen.trust.chain import Issuers
 from fundamen.trust.publisher import UNSIGNED, Digest, Publisher, Signature, Standing, judge_signatures
 
+_MOST_FILLING = 16  # bytes
+
 
 def judge_file(source: ByteSource, binary: Binary, issuers: Issuers, now: datetime) -> Publisher:
     """Say from whom a file is, by the signatures that it carries itself."""
@@ -40,9 +42,9 @@ def _signatures(source: ByteSource, binary: Binary) -> tuple[tuple[bytes, ...], 
         table = read_certificate_table(source, binary)
         if table is None:
             return (), lambda _: b"", ()
-        trailing = f"{table.trailing} bytes lie behind the signature" if table.trailing else ""
-        remarks = (trailing,) if trailing else ()
-        return table.signatures, lambda algorithm: image_digest(source, binary, algorithm), remarks
+        hidden = sum(map(_hidden, table.signatures))
+        remarks = (f"{hidden} bytes beside the signature are covered by nothing, and anybody may have put them there",)
+        return table.signatures, lambda algorithm: image_digest(source, binary, algorithm), remarks if hidden else ()
     if binary.format is Format.MSI:
         from fundamen.formats.compound_file import CompoundFile  # noqa: PLC0415
         from fundamen.formats.msi_signature import package_digest, read_signature  # noqa: PLC0415
@@ -55,6 +57,18 @@ def _signatures(source: ByteSource, binary: Binary) -> tuple[tuple[bytes, ...], 
     header = cabinet.read_cabinet(source)
     signature = cabinet.read_signature(source, header)
     return _present(signature), lambda algorithm: cabinet.cabinet_digest(source, header, algorithm), ()
+
+
+def _hidden(blob: bytes) -> int:
+    """How many bytes behind a signature, besides a few zeros that fill it up, lie in its entry of the table."""
+    from fundamen.formats.der import reading, whole_of  # noqa: PLC0415 - only where a signature was read
+
+    try:
+        with reading("The signature"):
+            rest = blob[len(whole_of(blob)) :]
+    except DamagedFileError:
+        return 0
+    return len(rest) if rest.strip(b"\0") or len(rest) > _MOST_FILLING else 0
 
 
 def _present(signature: bytes | None) -> tuple[bytes, ...]:

@@ -209,7 +209,7 @@ def compare(name: str, folder: str, machine: Callable[[], Machine], output: Outp
         if output.as_json:
             output.show_record(comparison_record(comparison))
         else:
-            output.show(comparison_text(comparison, examined, path, drawn=output.drawn))
+            output.show(comparison_text(comparison, examined, path, drawn=output.drawn, is_first=True))
     finish(Exit.FAULT_FOUND if comparison.at_fault else Exit.NOTHING_AT_FAULT)
 
 
