@@ -30,6 +30,7 @@ bench: $(VENV)/.dev
 	$(BIN)/python benchmarks/windows_volume.py
 	$(BIN)/python benchmarks/all_programs.py
 	$(BIN)/python benchmarks/transfer.py
+	$(BIN)/python benchmarks/large_catalogue.py
 
 # The JSON Schemas in docs/schemas/, anew from the types.
 schemas: $(VENV)/.dev

@@ -18,7 +18,7 @@ from fundamen import (
 def faults(root: str, program: str) -> list[tuple[str, Verdict]]:
     """What keeps a program of a mounted machine from starting."""
     machine: Machine = open_machine(root, drives={"D": "/mnt/data"}, environment={"PATH": "C:\\Tools"})
-    authorities: list[Authority] = [DpkgAuthority(), CatalogueAuthority("it", [])]
+    authorities: list[Authority] = [DpkgAuthority(), CatalogueAuthority("it", lambda _names: ())]
     try:
         trace: Trace = trace_program(machine, machine.spelled(program), authorities)
     except FundamenError as error:

@@ -4,9 +4,10 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from fundamen.model.paths import HostPath
+from fundamen.sources.catalogue import Catalogue
 from fundamen.sources.publishing import Identity, Signing, publish
 from fundamen.sources.repository import Repository
-from fundamen.sources.store import Catalogue, SourceStore
+from fundamen.sources.store import SourceStore
 
 NOW = datetime.now(UTC)
 

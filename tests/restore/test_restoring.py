@@ -47,11 +47,11 @@ class Case:
 
     def rehearsed(self, program: MachinePath = PROGRAM) -> Rehearsal:
         self.machine = self.machine.afresh()
-        authorities = [CatalogueAuthority("it", self.catalogue.packages)]
+        authorities = [CatalogueAuthority("it", self.catalogue.packages_with)]
         return rehearse(self.machine, program, [self.catalogue], authorities, self.source.store.fetch)
 
     def restored(self) -> Restoration:
-        authorities = [CatalogueAuthority("it", self.catalogue.packages)]
+        authorities = [CatalogueAuthority("it", self.catalogue.packages_with)]
         return perform(self.machine, self.rehearsed(), self.journal, authorities, NOW, lambda _path: None)
 
     def undone(self) -> None:

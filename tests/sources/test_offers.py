@@ -5,8 +5,8 @@ import pytest
 from builders.source import NOW
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.package import Base, Package, PackageFile
+from fundamen.sources.catalogue import ListedCatalogue, Source
 from fundamen.sources.offers import Offer, find_offers
-from fundamen.sources.store import Catalogue, Source
 
 FILE = PackageFile("libx.so.1", Base.PROGRAM, "lib/libx.so.1.2", 1, "0" * 64)
 
@@ -18,7 +18,7 @@ def a_package(version: str = "1.0", architecture: Architecture = Architecture.X8
 def offers(
     *packages: Package, name: str = "libx.so.1", in_place: tuple[tuple[str, str], ...] = ()
 ) -> tuple[Offer, ...]:
-    catalogue = Catalogue(Source("it", "/source", "0" * 64, NOW), packages, NOW)
+    catalogue = ListedCatalogue(Source("it", "/source", "0" * 64, NOW), packages, NOW)
     return find_offers([catalogue], (name,), Platform.LINUX, Architecture.X86_64, in_place)
 
 

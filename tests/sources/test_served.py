@@ -19,8 +19,8 @@ from conftest import Fundamen
 from fundamen.demo.stand_in import Fault, StandIn
 from fundamen.model.errors import UnreadableError
 from fundamen.sources import served
+from fundamen.sources.catalogue import Catalogue
 from fundamen.sources.served import Patience
-from fundamen.sources.store import Catalogue
 
 LIBRARY = an_elf(soname="libx.so.1")
 LARGE = LIBRARY + bytes(3_000_000)

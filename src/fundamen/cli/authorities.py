@@ -55,7 +55,7 @@ def authorities_at(
                     f"The source {catalogue.source.name} has expired and does not speak; see: fundamen sources list"
                 )
             else:
-                authorities.append(CatalogueAuthority(catalogue.source.name, catalogue.packages))
+                authorities.append(CatalogueAuthority(catalogue.source.name, catalogue.packages_with))
     return authorities
 
 

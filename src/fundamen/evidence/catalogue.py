@@ -1,7 +1,7 @@
 """A signed catalogue as an authority: it knows every file of every package it lists by its SHA-256."""
 
 from collections import defaultdict
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 
 from fundamen.evidence.authority import Hashing, Says, Subject, Testimony
 from fundamen.machine.machine import EntryKind, Machine
@@ -17,20 +17,22 @@ class CatalogueAuthority:
     well belong to a version that the catalogue has never seen, and it says only that it does not know them.
     """
 
-    def __init__(self, source: str, packages: Iterable[Package]) -> None:
-        """Make the authority from the packages of one trusted source."""
+    def __init__(self, source: str, packages_with: Callable[[Iterable[str]], Sequence[Package]]) -> None:
+        """Make the authority of one trusted source.
+
+        Args:
+            source: its name.
+            packages_with: gives the packages that have a file of one of some names.
+        """
         self._speaker = source
-        self._known: dict[str, list[tuple[Package, PackageFile]]] = defaultdict(list)
-        for package in packages:
-            for file in package.files:
-                for name in {file.name.lower(), file.place.rpartition("/")[2].lower()}:
-                    self._known[name].append((package, file))
+        self._packages_with = packages_with
 
     def testify(self, machine: Machine, subjects: Sequence[Subject]) -> dict[MachinePath, Testimony]:
         """Compare the files that the catalogue knows by name with the digests it lists."""
         vouched: dict[MachinePath, Package] = {}
         doubtful: dict[MachinePath, list[tuple[Package, PackageFile]]] = {}
-        known = {subject.path: listed for subject in subjects if (listed := self._listed(machine, subject))}
+        by_name = self._by_name(subjects)
+        known = {s.path: listed for s in subjects if (listed := _listed(machine, s, by_name))}
         for path, digest in Hashing(machine, known, "sha256").result().items():
             match = next((package for package, file in known[path] if file.sha256 == digest), None)
             if match is not None:
@@ -42,12 +44,14 @@ class CatalogueAuthority:
             testimonies[path] = self._doubting(machine, path, listed, list(vouched.values()))
         return testimonies
 
-    def _listed(self, machine: Machine, subject: Subject) -> list[tuple[Package, PackageFile]]:
-        return [
-            (package, file)
-            for package, file in self._known.get(subject.name.lower(), ())
-            if package.platform is machine.platform and package.architecture.serves(subject.architecture)
-        ]
+    def _by_name(self, subjects: Sequence[Subject]) -> dict[str, list[tuple[Package, PackageFile]]]:
+        """The files of all packages that may matter, by each of their names."""
+        found: dict[str, list[tuple[Package, PackageFile]]] = defaultdict(list)
+        for package in self._packages_with({subject.name for subject in subjects}):
+            for file in package.files:
+                for name in {file.name.lower(), file.place.rpartition("/")[2].lower()}:
+                    found[name].append((package, file))
+        return found
 
     def _vouching(self, package: Package) -> Testimony:
         title = f"{package.name} {package.version}"
@@ -67,3 +71,13 @@ class CatalogueAuthority:
             detail = f"lies among sound files of {companion.name} {companion.version}, but has other bytes (SHA-256)"
             return Testimony(self._speaker, Says.WRONG, detail)
         return Testimony(self._speaker, Says.UNKNOWN, f"has other bytes than in {versions}; perhaps another version")
+
+
+def _listed(
+    machine: Machine, subject: Subject, by_name: Mapping[str, Sequence[tuple[Package, PackageFile]]]
+) -> list[tuple[Package, PackageFile]]:
+    return [
+        (package, file)
+        for package, file in by_name.get(subject.name.lower(), ())
+        if package.platform is machine.platform and package.architecture.serves(subject.architecture)
+    ]

@@ -13,7 +13,7 @@ from fundamen.restore.plan import Plan
 from fundamen.restore.rehearsal import Rehearsal
 from fundamen.restore.restoration import Restoration
 from fundamen.restore.steps import PlaceFile
-from fundamen.sources.store import Source
+from fundamen.sources.catalogue import Source
 
 _MOST_NAMES = 8  # of sound files that are told
 

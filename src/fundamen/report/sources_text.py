@@ -6,9 +6,11 @@ from datetime import datetime
 from fundamen.model.architecture import Architecture
 from fundamen.model.package import Package
 from fundamen.report.page import Page, counted
+from fundamen.sources.catalogue import Catalogue
 from fundamen.sources.offers import Offer
-from fundamen.sources.store import Catalogue
 from fundamen.trust.fingerprint import grouped
+
+_MOST_SHOWN = 40  # packages of a source that are told
 
 
 def trusted_text(catalogue: Catalogue, *, drawn: bool) -> str:
@@ -76,10 +78,12 @@ def _catalogue(page: Page, catalogue: Catalogue) -> None:
         *(("and at", mirror) for mirror in source.mirrors),
         ("fingerprint", grouped(source.fingerprint)),
         ("holds until", f"{catalogue.expires_at:%Y-%m-%d %H:%M} UTC"),
-        ("packages", str(len(catalogue.packages))),
+        ("packages", str(catalogue.count)),
     ):
         page.field(label, value, indent=2, width=13)
-    page.columns([_described(package) for package in catalogue.packages], indent=15)
+    page.columns([_described(package) for package in catalogue.first(_MOST_SHOWN)], indent=15)
+    if catalogue.count > _MOST_SHOWN:
+        page.line(f"and {catalogue.count - _MOST_SHOWN} more; ask for one with: fundamen sources offers NAME", 15)
 
 
 def _described(package: Package) -> tuple[str, str]:

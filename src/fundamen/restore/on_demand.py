@@ -5,7 +5,7 @@ from typing import Protocol
 
 from fundamen.model.architecture import Architecture
 from fundamen.model.paths import MachinePath
-from fundamen.sources.store import Catalogue
+from fundamen.sources.catalogue import Catalogue
 from fundamen.trace.records import Trace
 
 

@@ -13,9 +13,9 @@ from fundamen.model.package import Base, Package, PackageFile, PackageLink
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.restore.steps import PlaceFile, PlaceLink, place_file
+from fundamen.sources.catalogue import Catalogue, Source
 from fundamen.sources.layout import place_parts
 from fundamen.sources.offers import Offer, find_offers
-from fundamen.sources.store import Catalogue, Source
 from fundamen.trace.records import Component, Trace
 from fundamen.trust.digest import digest_of
 
@@ -141,7 +141,8 @@ def place_of(machine: Machine, trace: Trace, package: Package, file: PackageFile
 def _in_place(machine: Machine, trace: Trace, catalogues: Sequence[Catalogue]) -> list[tuple[str, str]]:
     """(name, version) of the packages of which this program uses sound files, known by their digests."""
     digests: dict[MachinePath, str] = {}
-    listed = [(package, file) for c in catalogues for package in c.packages for file in package.files]
+    names = {name for component in trace.components if component.path is not None for name in component.sought_as}
+    listed = [(package, file) for c in catalogues for package in c.packages_with(names) for file in package.files]
     found = []
     for component in trace.components:
         if component.path is None or component.is_fault:

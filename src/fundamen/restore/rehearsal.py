@@ -12,7 +12,7 @@ from fundamen.model.paths import HostPath, MachinePath
 from fundamen.restore.on_demand import OnDemand, catalogues_with
 from fundamen.restore.plan import Plan, Unmet, plan_restoration, with_found_places
 from fundamen.restore.steps import PlaceFile, PlaceLink, Work
-from fundamen.sources.store import Catalogue, Source
+from fundamen.sources.catalogue import Catalogue, Source
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program
 

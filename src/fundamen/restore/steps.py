@@ -5,7 +5,7 @@ import msgspec
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.restore.insertions import Insertion
-from fundamen.sources.store import Source
+from fundamen.sources.catalogue import Source
 
 
 class Change(msgspec.Struct, frozen=True, kw_only=True):

@@ -4,7 +4,7 @@ The proofs are those of The Update Framework's client workflow (specification, s
 """
 
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
 
 import msgspec
@@ -26,18 +26,22 @@ from tuf.ngclient.fetcher import FetcherInterface
 from fundamen.model.errors import FundamenError, UnreadableError, UntrustedError
 from fundamen.model.package import Package
 from fundamen.model.paths import HostPath, shown
-from fundamen.sources.layout import METADATA, PACKAGES, read_package
+from fundamen.sources.layout import METADATA, PACKAGES, read_shard
 from fundamen.sources.place import NotThereError, Pieces, Place, SlowError, UnreachableError
 
 _NOT_FOUND = 404
-_MOST_METADATA = 64 << 20  # bytes; a catalogue of 20,000 packages takes about 6 MB
+_MOST_METADATA = 256 << 20  # bytes; also of a shard, of which a catalogue has at most 256
 
 
-class Verified(msgspec.Struct, frozen=True):
-    """A source's catalogue, every word of it proven."""
+class Proven(msgspec.Struct, frozen=True):
+    """What has changed in a source's catalogue, every word of it proven as it is taken."""
 
-    packages: tuple[Package, ...]
+    shards: Iterator[tuple[str, str, tuple[Package, ...]]]  # of those that are new: path, SHA-256, its packages
+    gone: tuple[str, ...]  # the paths of those that are no more
     expires_at: datetime
+
+
+Take = Callable[[Proven], None]  # takes all of it over, or nothing; what the shards raise passes through it
 
 
 class _PlaceFetcher(FetcherInterface):
@@ -65,14 +69,18 @@ class _PlaceFetcher(FetcherInterface):
             raise DownloadError(error.why) from error
 
 
-def bring_in(name: str, places: Sequence[Place], root: bytes, state: HostPath) -> Verified:
-    """Check a source's statements and descriptions from the trusted root on, and give all its packages.
+def bring_in(
+    name: str, places: Sequence[Place], root: bytes, state: HostPath, known: Mapping[str, str], take: Take
+) -> None:
+    """Check a source's statements and descriptions from the trusted root on, and hand on what is new in them.
 
     Args:
         name: the source's name, for messages.
         places: where the source lies; a place that fails is followed by the next.
         root: the root statement that the technician trusted by its fingerprint.
         state: a folder of ours, where the proven statements are kept; it is what protects from rollback.
+        known: the shards that were proven before: path -> SHA-256.
+        take: takes over what is proven; shard by shard, for all of them together may be very many.
 
     Raises:
         UntrustedError: a proof failed, and no other place could do better; the message says which.
@@ -81,13 +89,15 @@ def bring_in(name: str, places: Sequence[Place], root: bytes, state: HostPath) -
     failures: list[FundamenError] = []
     for place in places:
         try:
-            return _bring_in(name, place, root, state)
+            _bring_in(name, place, root, state, known, take)
         except (UntrustedError, UnreachableError) as error:
             failures.append(error)
+        else:
+            return
     raise next((error for error in failures if isinstance(error, UntrustedError)), failures[0])
 
 
-def _bring_in(name: str, place: Place, root: bytes, state: HostPath) -> Verified:
+def _bring_in(name: str, place: Place, root: bytes, state: HostPath, known: Mapping[str, str], take: Take) -> None:
     metadata, packages = os.path.join(state, METADATA), os.path.join(state, PACKAGES)
     try:
         for folder in (metadata, packages):
@@ -103,8 +113,11 @@ def _bring_in(name: str, place: Place, root: bytes, state: HostPath) -> Verified
         )
         updater.refresh()
         targets = Metadata[Targets].from_file(os.path.join(metadata, "targets.json")).signed
-        descriptions = tuple(_description(updater, path) for path in sorted(targets.targets))
-        return Verified(descriptions, _expiry(metadata, targets))
+        digests = {path: target.hashes["sha256"] for path, target in targets.targets.items()}
+        new = [path for path, digest in sorted(digests.items()) if known.get(path) != digest]
+        shards = ((path, digests[path], _shard(updater, path)) for path in new)
+        gone = tuple(path for path in known if path not in digests)
+        take(Proven(shards, gone, _expiry(metadata, targets)))
     except (RepositoryError, DownloadError) as error:
         raise _refusal(name, place, error) from error
     except OSError as error:
@@ -115,12 +128,12 @@ def _bring_in(name: str, place: Place, root: bytes, state: HostPath) -> Verified
         ) from error
 
 
-def _description(updater: Updater, path: str) -> Package:
+def _shard(updater: Updater, path: str) -> tuple[Package, ...]:
     target = updater.get_targetinfo(path)
     assert target is not None  # noqa: S101 - the path was just read from the same statement
     local = updater.find_cached_target(target) or updater.download_target(target)
     with open(local, "rb") as file:
-        return read_package(file.read(), path)
+        return read_shard(file.read(), path)
 
 
 def _expiry(metadata: str, targets: Targets) -> datetime:

@@ -1,7 +1,10 @@
 """How a source lies on disk, and how what it says is checked before it is believed (docs/formats/catalogue.md)."""
 
+import gzip
 import hashlib
 import os
+import zlib
+from collections.abc import Iterable
 
 import msgspec
 
@@ -10,9 +13,10 @@ from fundamen.model.package import Base, Package, PackageFile, PackageLink
 from fundamen.model.paths import HostPath, shown
 
 METADATA = "metadata"  # the update framework's signed statements
-PACKAGES = "packages"  # one JSON file a package; the targets of those statements
+PACKAGES = "packages"  # the descriptions of all packages in shards; the targets of those statements
 CONTENT = "content"  # the packages' files, by SHA-256
 
+MOST_SHARD = 256 << 20  # bytes, unpacked
 _MOST_UPWARD = 4  # how far a place may climb from the program's folder
 _FORBIDDEN = set('\\:*?"<>|\0')  # in no name that has to work on every platform
 
@@ -32,20 +36,44 @@ def root_fingerprint(root: bytes) -> str:
     return hashlib.sha256(root).hexdigest()
 
 
-def read_package(data: bytes, name: str) -> Package:
-    """Read one package's description and check every place in it.
+def shard_path(identity: str) -> str:
+    """In which shard of the descriptions a package lies, by what makes it that package."""
+    return f"shard-{hashlib.sha256(identity.encode()).hexdigest()[:2]}.json.gz"
+
+
+def packed_shard(packages: Iterable[Package]) -> bytes:
+    """A shard's bytes; the same packages always give the same."""
+    return gzip.compress(msgspec.json.encode(tuple(packages)), 6, mtime=0)
+
+
+def read_shard(data: bytes, name: str) -> tuple[Package, ...]:
+    """Read a shard of the descriptions, and check every place in it.
 
     Raises:
         UntrustedError: it does not have the form of one, or names a place that no package may name.
     """
     try:
-        package = msgspec.json.decode(data, type=Package)
-    except msgspec.DecodeError as error:
+        packages = msgspec.json.decode(_unpacked(data), type=tuple[Package, ...])
+    except (msgspec.DecodeError, zlib.error, ValueError) as error:
         raise UntrustedError(
-            what=f"The package description {shown(name)} is refused",
+            what=f"The package descriptions {shown(name)} are refused",
             why=str(error),
             do="Tell the packager; nothing of this source is used until it is mended.",
         ) from error
+    for package in packages:
+        _check_places(package)
+    return packages
+
+
+def _unpacked(data: bytes) -> bytes:
+    unpacker = zlib.decompressobj(wbits=zlib.MAX_WBITS | 16)
+    text = unpacker.decompress(data, MOST_SHARD)
+    if unpacker.unconsumed_tail or not unpacker.eof:
+        raise ValueError(f"it unpacks to more than {MOST_SHARD} bytes, or is cut")
+    return text
+
+
+def _check_places(package: Package) -> None:
     for file in package.files:
         place_parts(file)
     for link in package.links:
@@ -56,7 +84,6 @@ def read_package(data: bytes, name: str) -> Package:
                 why=f"its target {shown(link.target)!r} is not a plain path beside it",
                 do="Tell the packager; nothing of this source is used until it is mended.",
             )
-    return package
 
 
 def place_parts(file: PackageFile | PackageLink) -> tuple[str, ...]:

@@ -31,8 +31,8 @@ from fundamen.model.binary import Binary, Format
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source
 from fundamen.sources.media_identity import Proof, identify, place_of_packed
-from fundamen.sources.store import Catalogue, Source
 from fundamen.trust.digest import digest_of
 
 _TELLS_PLACES = {Kind.MSI, Kind.DEBIAN}
@@ -112,7 +112,9 @@ class Media:
             if wanted & _names_of(loose)
         ]
         source = Source("the media", "media", "", self._now)
-        return Catalogue(source, tuple(dict.fromkeys(packages)), self._now + timedelta(days=1)) if packages else None
+        return (
+            ListedCatalogue(source, tuple(dict.fromkeys(packages)), self._now + timedelta(days=1)) if packages else None
+        )
 
     def packages(self) -> tuple[Package, ...]:
         """Every unit that holds a program or a library, as a package; their bytes are kept.

@@ -10,7 +10,7 @@ from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import UsageError
 from fundamen.model.package import NEUTRAL, Package, PackageFile
 from fundamen.model.paths import shown
-from fundamen.sources.store import Catalogue, Source
+from fundamen.sources.catalogue import Catalogue, Source
 
 
 class Offer(msgspec.Struct, frozen=True):
@@ -50,7 +50,7 @@ def find_offers(
     """
     offers: list[tuple[Offer, int]] = []  # with the place of its name among those that were asked for
     for catalogue in catalogues:
-        for package in catalogue.packages:
+        for package in catalogue.packages_with(names):
             for file in package.files:
                 place = next((place for place, name in enumerate(names) if file.answers_to(name)), None)
                 if place is not None:

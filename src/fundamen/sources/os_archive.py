@@ -22,7 +22,7 @@ from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.package import Base, Package, PackageFile, PackageLink
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.sources.apt import Apt, Wanted
-from fundamen.sources.store import Catalogue, Source
+from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source
 
 NAME = "Debian's archive"
 _LEFT_OUT = ("usr/share/doc/", "usr/share/man/", "usr/share/info/", "usr/share/locale/", "usr/share/lintian/")
@@ -71,7 +71,9 @@ class OsArchive:
         wanted = dict.fromkeys(Wanted(owner.package, owner.version, owner.architecture) for owner in owners)
         packages = [package for each in wanted if (package := self._package(each)) is not None]
         source = Source(NAME, "apt", "", self._now)
-        return Catalogue(source, tuple(packages), self._now + timedelta(days=1), is_owner=True) if packages else None
+        return (
+            ListedCatalogue(source, tuple(packages), self._now + timedelta(days=1), is_owner=True) if packages else None
+        )
 
     def _package(self, wanted: Wanted) -> Package | None:
         if wanted not in self._described:

@@ -4,7 +4,8 @@ from collections.abc import Callable
 from datetime import datetime
 
 from fundamen.model.errors import UnreadableError
-from fundamen.sources.store import Catalogue, SourceStore
+from fundamen.sources.catalogue import Catalogue
+from fundamen.sources.store import SourceStore
 
 
 def proven_catalogues(store: SourceStore, note: Callable[[str], None], now: datetime) -> tuple[Catalogue, ...]:

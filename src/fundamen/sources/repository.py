@@ -23,7 +23,7 @@ from tuf.api.serialization.json import JSONSerializer
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.package import Package
 from fundamen.model.paths import HostPath, shown
-from fundamen.sources.layout import METADATA, PACKAGES, read_package, root_fingerprint
+from fundamen.sources.layout import METADATA, PACKAGES, packed_shard, read_shard, root_fingerprint, shard_path
 from fundamen.sources.writing import write_whole
 
 ROLES = ("root", "targets", "snapshot", "timestamp")
@@ -76,10 +76,7 @@ class Repository:
 
     def add(self, *packages: Package) -> None:
         """Write packages' descriptions, and sign what leads to them."""
-        targets = self._next("targets", Targets)
-        for package in packages:
-            self._describe(targets, package)
-        self._sign_all(targets)
+        self._put({_identity(package): package for package in packages})
 
     def withdraw(self, name: str, version: str, reason: str) -> tuple[Package, ...]:
         """Mark all packages of a name and version as withdrawn, and give them as they are now.
@@ -88,11 +85,12 @@ class Repository:
             UsageError: there is none.
             UnreadableError: a description cannot be read.
         """
-        targets = self._next("targets", Targets)
+        targets = self._next("targets", Targets).targets
         found = [
             msgspec.structs.replace(package, withdrawn=reason)
-            for path, target in targets.targets.items()
-            if (package := self._described(path, target)).name == name and package.version == version
+            for path, target in targets.items()
+            for package in self._shard(path, target)
+            if package.name == name and package.version == version
         ]
         if not found:
             raise UsageError(
@@ -100,9 +98,7 @@ class Repository:
                 why="the source has no package of this name and version",
                 do="See what it has with: fundamen sources list",
             )
-        for package in found:
-            self._describe(targets, package)
-        self._sign_all(targets)
+        self.add(*found)
         return tuple(found)
 
     def renew(self) -> None:
@@ -140,25 +136,33 @@ class Repository:
             root.roles[role].threshold = len(signers)
         self._write_signed("1.root.json", root, self._signers("root", root))
 
-    def _describe(self, targets: Targets, package: Package) -> None:
-        data = msgspec.json.format(msgspec.json.encode(package), indent=1)
-        path = _description_path(package)
-        target = TargetFile.from_data(path, data, ["sha256"])
-        self._write(self._description_file(path, target), data)
-        targets.targets[path] = target
+    def _put(self, packages: Mapping[str, Package]) -> None:
+        """Put packages into their shards, each in place of the one with its identity."""
+        targets = self._next("targets", Targets)
+        shards: dict[str, dict[str, Package]] = {}
+        for identity, package in packages.items():
+            shards.setdefault(shard_path(identity), {})[identity] = package
+        for path, new in shards.items():
+            known = targets.targets.get(path)
+            old = {_identity(each): each for each in self._shard(path, known)} if known is not None else {}
+            merged = {**old, **new}
+            data = packed_shard(merged[identity] for identity in sorted(merged))
+            target = TargetFile.from_data(path, data, ["sha256"])
+            self._write(self._shard_file(path, target), data)
+            targets.targets[path] = target
+        self._sign_all(targets)
 
-    def _described(self, path: str, target: TargetFile) -> Package:
-        file_path = os.path.join(self._location, self._description_file(path, target))
+    def _shard(self, path: str, target: TargetFile) -> tuple[Package, ...]:
+        file_path = os.path.join(self._location, self._shard_file(path, target))
         try:
             with open(file_path, "rb") as file:
-                return read_package(file.read(), path)
+                return read_shard(file.read(), path)
         except OSError as error:
             raise _unreadable(self._location, f"{shown(file_path)}: {error.strerror}") from error
 
     @staticmethod
-    def _description_file(path: str, target: TargetFile) -> str:
-        parent, _, name = path.rpartition("/")
-        return os.path.join(PACKAGES, parent, f"{target.hashes['sha256']}.{name}")
+    def _shard_file(path: str, target: TargetFile) -> str:
+        return os.path.join(PACKAGES, f"{target.hashes['sha256']}.{path}")
 
     def _sign_all(self, targets: Targets, signers: Mapping[str, Sequence[CryptoSigner]] | None = None) -> None:
         root = self._root().signed
@@ -238,10 +242,10 @@ class Repository:
         write_whole(os.path.join(self._location, relative), data)
 
 
-def _description_path(package: Package) -> str:
-    words = (package.publisher, package.name, package.version)
-    folder = "/".join("".join(c if c.isalnum() or c in ".-" else "-" for c in word.lower()) for word in words)
-    return f"{folder}/{package.platform}-{package.architecture}-{package.language}.json"
+def _identity(package: Package) -> str:
+    """What makes a package that package; another description with the same takes its place."""
+    words = (package.publisher, package.name, package.version, package.platform, package.architecture, package.language)
+    return "\n".join(words)
 
 
 def _make_key(path: str) -> CryptoSigner:

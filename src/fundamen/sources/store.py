@@ -9,13 +9,14 @@ import os
 import shutil
 from collections.abc import Iterable, Sequence
 from datetime import datetime
-from typing import TypeVar
+from typing import TYPE_CHECKING
 
 import msgspec
 
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
-from fundamen.model.package import Package, PackageFile
+from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath, shown
+from fundamen.sources.catalogue import Catalogue, Index, IndexedCatalogue, Source
 from fundamen.sources.fetching import Received, fetch_file
 from fundamen.sources.layout import METADATA, content_place, require_source, root_fingerprint
 from fundamen.sources.place import NotThereError, Place, is_served, open_place, read_small
@@ -25,33 +26,8 @@ from fundamen.trust.fingerprint import grouped, read_fingerprint
 _MOST_ROOT = 512_000  # bytes, as python-tuf
 _MOST_ROOTS = 1024
 
-
-class Source(msgspec.Struct, frozen=True):
-    """One source that the technician trusts."""
-
-    name: str
-    location: str
-    fingerprint: str
-    trusted_at: datetime
-    mirrors: tuple[str, ...] = ()  # further places where the same source lies
-    authority: str = ""  # certificates in PEM that its servers' chains may end in
-
-    @property
-    def locations(self) -> tuple[str, ...]:
-        """All places, in the order in which they are tried."""
-        return (self.location, *self.mirrors)
-
-
-class Catalogue(msgspec.Struct, frozen=True):
-    """What a source's signatures proved when they were last checked."""
-
-    source: Source
-    packages: tuple[Package, ...]
-    expires_at: datetime
-    is_owner: bool = False  # whether what stands on the machine came from it, as its package database says
-
-
-_Kept = TypeVar("_Kept", Source, Catalogue)
+if TYPE_CHECKING:
+    from fundamen.sources.client import Proven
 
 
 class SourceStore:
@@ -136,23 +112,33 @@ class SourceStore:
         for location in () if source.mirrors else source.locations:
             if not is_served(location):
                 require_source(HostPath(location))
-        verified = bring_in(source.name, _places(source), root, folder)
-        catalogue = Catalogue(source, verified.packages, verified.expires_at)
-        write_whole(os.path.join(folder, "catalogue.json"), msgspec.json.encode(catalogue))
-        return catalogue
+        index = self._index(source)
+
+        def take(proven: "Proven") -> None:
+            index.update(proven.shards, proven.gone, proven.expires_at)
+
+        bring_in(source.name, _places(source), root, folder, index.known_shards(), take)
+        proven = self.last_proven(source)
+        assert proven is not None  # noqa: S101 - it was just put there
+        return proven
 
     def catalogues(self) -> tuple[Catalogue, ...]:
         """What was last proven of every source. Raises: UnreadableError."""
-        return tuple(
-            _decoded(os.path.join(self._of(source.name), "catalogue.json"), Catalogue) for source in self.sources()
-        )
+        known = (self.last_proven(source) for source in self.sources())
+        return tuple(catalogue for catalogue in known if catalogue is not None)
 
     def last_proven(self, source: Source) -> Catalogue | None:
-        """What a source's signatures proved when they were last checked; None where they never were."""
-        try:
-            return _decoded(os.path.join(self._of(source.name), "catalogue.json"), Catalogue)
-        except UnreadableError:
-            return None
+        """What a source's signatures proved when they were last checked; None where they never were.
+
+        Raises:
+            UnreadableError: what is kept of it cannot be read.
+        """
+        index = self._index(source)
+        expires_at = index.expires_at()
+        return IndexedCatalogue(source, index, expires_at) if expires_at is not None else None
+
+    def _index(self, source: Source) -> Index:
+        return Index(os.path.join(self._of(source.name), "catalogue.sqlite"))
 
     def fetch(self, source: Source, file: PackageFile, received: Received = lambda _count: None) -> HostPath:
         """Bring a package's file in, and give our own copy of it, whose digest was checked as it was written.
@@ -238,7 +224,7 @@ def _root_with(place: Place, fingerprint: str) -> bytes:
     )
 
 
-def _decoded(path: str, kind: type[_Kept]) -> _Kept:
+def _decoded(path: str, kind: type[Source]) -> Source:
     try:
         with open(path, "rb") as file:
             return msgspec.json.decode(file.read(), type=kind)

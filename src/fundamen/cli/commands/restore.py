@@ -20,8 +20,9 @@ from fundamen.restore.launch import require_launchable
 from fundamen.restore.locking import require_ready
 from fundamen.restore.rehearsal import Fetch, rehearse
 from fundamen.restore.restoration import Restoration, perform, with_launch
+from fundamen.sources.catalogue import Source
 from fundamen.sources.refreshing import proven_catalogues
-from fundamen.sources.store import Source, SourceStore
+from fundamen.sources.store import SourceStore
 
 
 @click.command("restore")

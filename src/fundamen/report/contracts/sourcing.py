@@ -4,8 +4,8 @@ from typing import Literal
 
 import msgspec
 
+from fundamen.sources.catalogue import Catalogue
 from fundamen.sources.offers import Offer
-from fundamen.sources.store import Catalogue
 
 
 class SourcePart(msgspec.Struct, frozen=True):
@@ -62,7 +62,7 @@ def source_part(catalogue: Catalogue) -> SourcePart:
     """The contract's form of a trusted source."""
     source = catalogue.source
     times = (source.trusted_at.isoformat(), catalogue.expires_at.isoformat())
-    return SourcePart(source.name, source.location, source.fingerprint, *times, len(catalogue.packages), source.mirrors)
+    return SourcePart(source.name, source.location, source.fingerprint, *times, catalogue.count, source.mirrors)
 
 
 def offer_part(offer: Offer) -> OfferPart:
