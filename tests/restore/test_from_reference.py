@@ -90,7 +90,7 @@ def test_a_reference_that_has_itself_changed_is_told_to_be_at_fault(
     compared = fundamen("sources", "compare", "recipes", str(tree))
     assert "The reference itself is at fault for 1 file" in compared.out
     ran = fundamen("restore", "--yes", "--reference", "recipes", str(tree))
-    assert (ran.status, "1 file still differ" in ran.out) == (1, True), ran.out
+    assert (ran.status, "1 file still differs" in ran.out) == (1, True), ran.out
     assert (tree / "base" / "tide.rb").exists()
     assert not (tree / "index").exists()
 

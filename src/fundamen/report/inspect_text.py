@@ -48,7 +48,7 @@ def inspection_text(inspection: Inspection, *, drawn: bool) -> str:
     if inspection.publisher is not None:
         from fundamen.report.trust_text import add_publisher  # noqa: PLC0415 - only where one was judged
 
-        add_publisher(page, inspection.publisher)
+        add_publisher(page, inspection.publisher, inspection.path)
     if inspection.binary.format is not Format.JAVA and inspection.binary.kind is not Kind.PACKAGE:
         _needs_and_offers(page, inspection)
     return page.text()

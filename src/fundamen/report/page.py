@@ -73,7 +73,7 @@ class Page:
             self._lines.append(click.style(" " * indent + _row(heads, widths), dim=True))
         for row in table:
             lead = " " * indent + _row([*row[:-1], ""], widths)
-            self._lines += _wrapped(row[-1], lead, " " * min(len(lead), WIDTH // 2))
+            self._lines += _wrapped(row[-1], lead, " " * min(len(lead), WIDTH * 3 // 5))
 
     def verdicts(self, rows: Iterable[tuple[Verdict, Sequence[str]]]) -> None:
         """A table whose first column is a verdict."""

@@ -60,7 +60,8 @@ def restored_text(outcome: TreeRestoration, machine: Machine, *, drawn: bool) ->
     proof = outcome.proof
     assert proof is not None  # noqa: S101 - it was carried out
     brought = len(outcome.before.at_fault) - len(proof.at_fault)
-    rest = f" {counted(len(proof.at_fault), 'file')} still differ." if proof.at_fault else " Nothing differs any more."
+    verb = "differs" if len(proof.at_fault) == 1 else "differ"
+    rest = f" {counted(len(proof.at_fault), 'file')} still {verb}." if proof.at_fault else " Nothing differs any more."
     page.answer(f"Restored: {counted(brought, 'file')} as recorded, compared again.{rest}", good=not proof.at_fault)
     for each in left_to_people(proof):
         page.verdict(_MARKS[each.finding], each.path, word=each.finding)
@@ -73,4 +74,5 @@ def restored_text(outcome: TreeRestoration, machine: Machine, *, drawn: bool) ->
 def _counts(differences: tuple[Difference, ...]) -> str:
     found = {finding: sum(each.finding is finding for each in differences) for finding in Finding}
     words = {Finding.VANISHED: "vanished", Finding.DIFFERS: "differ", Finding.BARRED: "cannot be read"}
+    words |= {Finding.DIFFERS: "differs"} if found[Finding.DIFFERS] == 1 else {}
     return ", ".join(f"{found[finding]} {word}" for finding, word in words.items() if found[finding])

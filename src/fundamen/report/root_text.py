@@ -54,7 +54,7 @@ def root_import_text(
     )
     page.line(f"SHA-256 {grouped(planned.root.sha256)}", 0)
     page.heading("The chain now, from the root down")
-    add_chain(page, planned.proof)
+    add_chain(page, planned.proof, planned.path)
     page.heading("Next")
     page.line("Programs that run already keep the old list: start the installer anew, from its beginning.")
     page.heading("To take it back")

@@ -7,6 +7,7 @@ from fundamen.model.architecture import Architecture
 from fundamen.model.package import Package
 from fundamen.report.page import Page, counted
 from fundamen.sources.catalogue import Catalogue
+from fundamen.sources.media_identity import UNKNOWN_VERSION
 from fundamen.sources.offers import Offer
 from fundamen.trust.fingerprint import grouped
 
@@ -64,7 +65,7 @@ def offers_text(
         return page.text()
     page.blank()
     rows = [
-        (o.package.name, o.package.version, str(o.package.architecture), o.source.name, o.obstacle or "may be used")
+        (o.package.name, _version(o.package), str(o.package.architecture), o.source.name, o.obstacle or "may be used")
         for o in offers
     ]
     page.columns(rows, heads=("package", "version", "for", "source", "use"))
@@ -84,6 +85,10 @@ def _catalogue(page: Page, catalogue: Catalogue) -> None:
     page.columns([_described(package) for package in catalogue.first(_MOST_SHOWN)], indent=15)
     if catalogue.count > _MOST_SHOWN:
         page.line(f"and {catalogue.count - _MOST_SHOWN} more; ask for one with: fundamen sources offers NAME", 15)
+
+
+def _version(package: Package) -> str:
+    return package.version if package.version != UNKNOWN_VERSION else "not said"
 
 
 def _described(package: Package) -> tuple[str, str]:

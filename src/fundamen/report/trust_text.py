@@ -1,5 +1,7 @@
 """Who signed a file, and the chains of certificates behind it, as text."""
 
+import shlex
+
 from fundamen.model.verdict import Verdict
 from fundamen.report.page import Page, counted
 from fundamen.trace.certificates import CertificateInspection
@@ -40,14 +42,14 @@ def publisher_in_a_sentence(publisher: Publisher) -> str:
             return f"It is signed by {name}{listed}, whom this machine trusts."
 
 
-def add_publisher(page: Page, publisher: Publisher) -> None:
+def add_publisher(page: Page, publisher: Publisher, path: str) -> None:
     """Each signature of a file with its chain."""
     for remark in publisher.remarks:
         page.line(f"Note: {remark}.")
     if publisher.listed_in:
         page.field("catalogue", publisher.listed_in, indent=2)
     for number, signature in enumerate(publisher.signatures, 1):
-        _add_signature(page, signature, number if len(publisher.signatures) > 1 else None)
+        _add_signature(page, signature, number if len(publisher.signatures) > 1 else None, path)
 
 
 def certificates_text(inspection: CertificateInspection, *, drawn: bool) -> str:
@@ -60,7 +62,7 @@ def certificates_text(inspection: CertificateInspection, *, drawn: bool) -> str:
     for chain in drawn_ones[:_MOST_CHAINS]:
         page.heading(f"{chain.links[0].certificate.subject.shown}, for {IN_WORDS[chain.purpose]}")
         _add_names(page, chain.links[0].certificate, chain.purpose)
-        add_chain(page, chain)
+        add_chain(page, chain, inspection.title)
     if len(drawn_ones) > _MOST_CHAINS:
         page.blank()
         page.line(f"{len(drawn_ones) - _MOST_CHAINS} more are not drawn; --json has them all.")
@@ -92,11 +94,11 @@ def _add_names(page: Page, certificate: Certificate, purpose: Purpose) -> None:
         page.field("names", ", ".join(certificate.names[:12]), indent=2)
 
 
-def _add_signature(page: Page, signature: Signature, number: int | None) -> None:
+def _add_signature(page: Page, signature: Signature, number: int | None, path: str) -> None:
     title = f"Signature {number}" if number is not None else "Signature"
     page.heading(f"{title}, by {signature.name or 'somebody whose certificate is not at hand'}")
     page.verdict(_VERDICTS[signature.verdict], "", word=signature.verdict)
-    if signature.reason:
+    if signature.reason and (number is not None or signature.chain is None):  # of one alone the answer says it
         page.line(signature.reason, 6)
     if signature.program_name:
         page.field("calls it", signature.program_name)
@@ -112,11 +114,11 @@ def _add_signature(page: Page, signature: Signature, number: int | None) -> None
         page.field("timestamp", f"{stamp.at:%Y-%m-%d %H:%M} UTC, attested by {service}")
     if signature.chain is not None:
         page.heading("Its chain, from the root down")
-        add_chain(page, signature.chain)
+        add_chain(page, signature.chain, path)
 
 
-def add_chain(page: Page, chain: Chain) -> None:
-    """A chain from the root down, and what would mend it."""
+def add_chain(page: Page, chain: Chain, path: str) -> None:
+    """The chain of a file or server from the root down, and what would mend it."""
     top = chain.links[-1]
     if top.standing is Standing.ISSUER_MISSING:
         page.verdict(Verdict.MISSING, top.certificate.issuer.shown)
@@ -132,7 +134,7 @@ def add_chain(page: Page, chain: Chain) -> None:
         page.blank()
         page.field("to mend it", remedy(chain), indent=2)
         if find_root_to_import(chain) is not None:
-            page.raw("fundamen restore --import-root --fingerprint SHA256 FILE")
+            page.raw(f"fundamen restore --import-root --fingerprint SHA256 {shlex.quote(path)}")
 
 
 def _word(link: Link) -> str:
