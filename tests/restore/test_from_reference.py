@@ -9,6 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from builders.elf import an_elf
+from builders.machine import ALinuxMachine
 from conftest import Fundamen
 from fundamen.model.paths import HostPath
 from fundamen.sources.reference import Finding, References, compare_with
@@ -148,3 +150,20 @@ def test_every_change_is_found_and_no_other(
             expected[name] = Finding.VANISHED if change == "gone" else Finding.DIFFERS
     found = compare_with(baseline, HostPath(str(tree))).differences
     assert {each.path: each.finding for each in found} == expected
+
+
+def test_a_clean_machine_that_was_recorded_offers_its_files(
+    linux: ALinuxMachine, fundamen: Fundamen, tmp_path: Path
+) -> None:
+    library = an_elf(soname="libsalt.so.4")
+    other = ALinuxMachine(tmp_path / "other").file("/opt/t/lib/libsalt.so.4", library, 0o755)
+    linux.program("/opt/t/bin/tidebook", needs=["libsalt.so.4"], runpath="/opt/t/lib")
+    assert fundamen("sources", "record", "other", str(other.root), "--as-machine").status == 0
+    restoring = ("restore", "--yes", "-m", str(linux.root), "/opt/t/bin/tidebook")
+    (other.root / "opt/t/lib/libsalt.so.4").write_bytes(library + b"changed since")
+    assert fundamen(*restoring).status == 1
+    (other.root / "opt/t/lib/libsalt.so.4").write_bytes(library)
+    ran = fundamen(*restoring)
+    assert (ran.status, "the baseline of other, recorded on" in " ".join(ran.out.split())) == (0, True), ran.out
+    restored = linux.root / "opt/t/lib/libsalt.so.4"
+    assert (restored.read_bytes(), stat.S_IMODE(restored.stat().st_mode)) == (library, 0o755)

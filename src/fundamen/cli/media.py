@@ -17,6 +17,8 @@ from fundamen.restore.on_demand import OnDemand
 from fundamen.sources.media import Media, Prove
 from fundamen.sources.media_identity import Proof, read_place
 from fundamen.sources.os_archive import OsArchive
+from fundamen.sources.reference import References
+from fundamen.sources.reference_offers import ReferenceOffers
 from fundamen.trust.fingerprint import read_fingerprint
 
 
@@ -67,6 +69,8 @@ def on_demand(machine: Machine, named: Named, output: Output, *, archive: bool) 
         paths = [HostPath(os.path.abspath(path)) for path in named.paths]
         digests = [read_fingerprint(digest) for digest in named.digests]
         asked.append(Media(paths, digests, proving(machine), named.place, home, now))
+    if os.path.isdir(os.path.join(home, "references")):
+        asked.append(ReferenceOffers(References(home).all(), machine.platform, home, now))
     if archive and OsArchive.serves(machine):
         asked.append(OsArchive(machine, home, now, output.note))
     return asked

@@ -140,7 +140,7 @@ def _plan(page: Page, plan: Plan) -> None:
 def _whence(source: Source, package: Package) -> str:
     if source.location == "apt":
         return f"from {source.name}, proven by the archive's signature, as apt checks it"
-    if source.location == "media":
+    if source.location in {"media", "reference"}:
         return f"from {source.name}; what vouches for it: {package.proven_by}"
     return f"from the source {source.name}, proven by its signatures just now"
 

@@ -107,14 +107,15 @@ def _obstacles(
         yield f"version {', '.join(sorted(versions))} stands here already, and versions must not be mixed"
 
 
-def _rank(offer: Offer, place: int) -> tuple[bool, bool, int, bool, Version, bool, str]:
+def _rank(offer: Offer, place: int) -> tuple[bool, bool, int, bool, bool, Version, str]:
     return (
         offer.is_eligible,
         offer.is_owners,
         -place,
         offer.package.language == NEUTRAL,
         _version(offer.package.version),
-        offer.source.location != "media",  # what is proven as a whole goes before what was named for this once
+        offer.source.location
+        not in {"media", "reference"},  # what is proven as a whole goes before what was named for this once
         offer.source.name,
     )
 

@@ -16,6 +16,7 @@ from fnmatch import fnmatchcase
 
 import msgspec
 
+from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, shown
 from fundamen.sources.writing import write_whole
@@ -41,6 +42,7 @@ class Baseline(msgspec.Struct, frozen=True):
     recorded_at: datetime
     left_out: tuple[str, ...]  # patterns of paths that are not looked at
     entries: dict[str, Recorded]  # by the path below the folder, parts separated by "/"
+    platform: Platform | None = None  # where the folder is the root of a machine, which it runs
 
 
 class Finding(StrEnum):
@@ -86,8 +88,23 @@ class References:
         """Open them. Args: home: the folder of our own state."""
         self._folder = os.path.join(home, "references")
 
-    def record(self, name: str, folder: HostPath, left_out: Sequence[str], now: datetime) -> Baseline:
-        """Record what a folder holds.
+    def all(self) -> tuple[Baseline, ...]:
+        """All baselines, by their names. Raises: UnreadableError: one is damaged."""
+        try:
+            names = sorted(os.listdir(self._folder))
+        except FileNotFoundError:
+            return ()
+        return tuple(self.find(name.removesuffix(".json")) for name in names if name.endswith(".json"))
+
+    def record(
+        self,
+        name: str,
+        folder: HostPath,
+        left_out: Sequence[str],
+        now: datetime,
+        platform: Platform | None = None,
+    ) -> Baseline:
+        """Record what a folder holds; with a platform where it is the root of a machine.
 
         Raises:
             UsageError: the name is taken, or is none.
@@ -109,7 +126,7 @@ class References:
                 do="Name a clean folder of which you may read all.",
             )
         whole = {path: entry for path, entry in entries.items() if entry is not None}
-        baseline = Baseline(name, folder, now, tuple(left_out), whole)
+        baseline = Baseline(name, folder, now, tuple(left_out), whole, platform)
         # As the journal's records: undecodable bytes of a path stand as escapes that plain JSON cannot hold.
         write_whole(path, json.dumps(msgspec.to_builtins(baseline)).encode())
         return baseline

@@ -170,20 +170,25 @@ def _signing(command: options.Command) -> options.Command:
 @click.argument("name")
 @click.argument("folder")
 @click.option("--leave-out", multiple=True, metavar="PATTERN", help="Paths that are not looked at, as 'cache/*'.")
+@click.option("--as-machine", is_flag=True, help="FOLDER is the root of a clean machine; offer its files for needs.")
 @options.output_options
-def record(name: str, folder: str, *, leave_out: tuple[str, ...], output: Output) -> None:
+def record(name: str, folder: str, *, leave_out: tuple[str, ...], as_machine: bool, output: Output) -> None:
     """Record what the clean FOLDER holds as the reference NAME: to compare with, and to bring back from.
+
+    Of a clean machine's root, programs and libraries are then also offered for what another machine lacks.
 
     \b
     fundamen sources record recipes /srv/clean/recipes --leave-out '*.pyc'
     fundamen sources compare recipes /opt/recipes
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
-    from fundamen.sources.reference import References  # noqa: PLC0415 - each command its own
+    from fundamen.machine.opening import open_machine  # noqa: PLC0415 - each command its own
+    from fundamen.sources.reference import References  # noqa: PLC0415
 
     with output:
         with output.working(f"Recording {folder}"):
             location = HostPath(os.path.abspath(folder))
-            baseline = References(options.home()).record(name, location, leave_out, options.now())
+            platform = open_machine(location).platform if as_machine else None
+            baseline = References(options.home()).record(name, location, leave_out, options.now(), platform)
         output.note(f"Recorded: {name}, {len(baseline.entries)} files of {location}.")
 
 
