@@ -113,9 +113,8 @@ def _rank(offer: Offer, place: int) -> tuple[bool, bool, int, bool, bool, Versio
         offer.is_owners,
         -place,
         offer.package.language == NEUTRAL,
+        offer.source.location not in {"media", "reference"},  # a signed catalogue's whole packages go first
         _version(offer.package.version),
-        offer.source.location
-        not in {"media", "reference"},  # what is proven as a whole goes before what was named for this once
         offer.source.name,
     )
 
