@@ -54,3 +54,10 @@ def test_an_altered_keystore_is_refused(name: str) -> None:
     data[len(data) // 2] ^= 1
     with pytest.raises(DamagedFileError, match="password is another one"):
         read_certificates(MemoryBytes(bytes(data)))
+
+
+@pytest.mark.parametrize(
+    "head", [b"#!/bin/sh\n-----BEGIN CERTIFICATE-----\n", b"0a text", b"MZ\0-----BEGIN X", b"", b"0"]
+)
+def test_what_only_mentions_certificates_is_no_file_of_them(head: bytes) -> None:
+    assert not looks_like_certificates(head)

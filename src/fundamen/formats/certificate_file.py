@@ -21,6 +21,8 @@ _BLOCK = re.compile(rb"-----BEGIN ([A-Z0-9 ]{1,40})-----(.*?)-----END \1-----", 
 _CERTIFICATE_LABELS = {b"CERTIFICATE", b"X509 CERTIFICATE", b"TRUSTED CERTIFICATE"}
 _JKS_MAGIC = bytes.fromhex("feedfeed")
 _SEQUENCE = 0x30
+_LONG_LENGTHS = range(0x80, 0x85)  # a length of its own bytes: no certificate is shorter than that
+_PROGRAMS = (b"#!", b"\x7fELF", b"MZ", b"PK")
 
 
 class Kind(StrEnum):
@@ -44,9 +46,10 @@ class Certificates(msgspec.Struct, frozen=True):
 
 
 def looks_like_certificates(head: bytes) -> bool:
-    """Whether a file that begins like this may hold certificates."""
-    is_der = len(head) > 1 and head[0] == _SEQUENCE and (head[1] & 0x80 or head[1] > 0x20)  # noqa: PLR2004 - no text begins so
-    return bool(is_der) or head.startswith(_JKS_MAGIC) or b"-----BEGIN " in head
+    """Whether a file that begins like this may hold certificates; a script may well have some in its text."""
+    is_der = len(head) > 1 and head[0] == _SEQUENCE and head[1] in _LONG_LENGTHS
+    is_pem = b"-----BEGIN " in head and not head.startswith(_PROGRAMS)
+    return is_der or is_pem or head.startswith(_JKS_MAGIC)
 
 
 def read_certificates(source: ByteSource, password: str = "") -> Certificates:
