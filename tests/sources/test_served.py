@@ -17,7 +17,7 @@ from builders.proxy import AProxy
 from builders.source import ASource
 from conftest import Fundamen
 from fundamen.demo.stand_in import Fault, StandIn
-from fundamen.model.errors import UnreadableError
+from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.sources import served
 from fundamen.sources.catalogue import Catalogue
 from fundamen.sources.served import Patience
@@ -230,3 +230,8 @@ def test_the_proxy_that_the_host_names_is_used_and_bypassed_as_it_says(
         source.store.forget("it")
         trusted(source, server)
         assert proxy.asked == set()
+
+
+def test_an_authority_that_is_no_certificate_is_told(source: ASource, server: StandIn) -> None:
+    with pytest.raises(UsageError, match="holds no certificate in PEM"):
+        source.trusted(server.address, authority="no certificate")

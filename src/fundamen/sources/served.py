@@ -15,6 +15,7 @@ from urllib.request import getproxies, proxy_bypass
 import msgspec
 import urllib3
 
+from fundamen.model.errors import UsageError
 from fundamen.model.paths import shown
 from fundamen.sources.place import NotThereError, SlowError, UnreachableError
 
@@ -23,6 +24,9 @@ _QUICK_SECONDS = 0.1
 _NOT_FOUND, _GONE, _PARTIAL, _OK, _RANGE_NOT_SATISFIABLE = 404, 410, 206, 200, 416
 _TRIES = 2  # more of each connection that fails before anything was sent
 _MOST_REDIRECTS = 3
+_REFUSED = "the server's certificate is refused"
+_OWN_AUTHORITY = "See its chain with fundamen inspect --server; name the server's own authority with --authority FILE."
+_UNREACHED = "See that this host reaches the server, by its proxy if it needs one (HTTPS_PROXY)."
 
 
 class Patience(msgspec.Struct, frozen=True):
@@ -82,7 +86,7 @@ class ServedPlace:
         return UnreachableError(
             what=f"{shown(relative)} cannot be brought in from {self.title}",
             why=why,
-            do="See that this host reaches the server, by its proxy if it needs one (HTTPS_PROXY).",
+            do=_OWN_AUTHORITY if why.startswith(_REFUSED) else _UNREACHED,
         )
 
 
@@ -161,7 +165,14 @@ class _Watch:
 def _pool(address: str, authority: str) -> urllib3.PoolManager:
     context = ssl.create_default_context()
     if authority:
-        context.load_verify_locations(cadata=authority)
+        try:
+            context.load_verify_locations(cadata=authority)
+        except (ssl.SSLError, ValueError) as error:
+            raise UsageError(
+                what="The authority's certificates cannot be used",
+                why="what was given holds no certificate in PEM",
+                do="Name a file of certificates: --authority FILE.",
+            ) from error
     retries = urllib3.Retry(
         total=None, connect=_TRIES, read=1, redirect=_MOST_REDIRECTS, status=0, other=0, backoff_factor=0.2
     )
@@ -192,7 +203,7 @@ def _reason(error: BaseException) -> str:
     ) is not None and nested is not inner:
         inner = nested
     if isinstance(inner, ssl.SSLCertVerificationError):
-        return f"the server's certificate is refused: {inner.verify_message}"
+        return f"{_REFUSED}: {inner.verify_message}"
     if isinstance(inner, TimeoutError | urllib3.exceptions.TimeoutError):
         return "it does not answer in time"
     if isinstance(inner, OSError) and inner.strerror:
