@@ -40,6 +40,7 @@ from fundamen.formats.elf_symbols import read_exports as read_elf_exports
 from fundamen.formats.ld_cache import read_ld_cache
 from fundamen.formats.linker_script import read_linker_script
 from fundamen.formats.loader_trace import LoaderTrace
+from fundamen.formats.lock_file import read_lock_file
 from fundamen.formats.macho import MachO
 from fundamen.formats.macho_imports import read_imports
 from fundamen.formats.macho_signature import find_altered_page, read_signature
@@ -56,8 +57,11 @@ from fundamen.formats.runtime_config import read_assets, read_runtime_config
 from fundamen.formats.stored_certificate import read_stored_blob
 from fundamen.formats.text_hive import TextHive
 from fundamen.machine.registry_hives import HiveRegistry
+from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import FundamenError
+from fundamen.model.package import Base, Package, PackageFile
 from fundamen.model.paths import HostPath
+from fundamen.sources.layout import packed_shard, read_shard
 from fundamen.trust.certificate import read_certificate, read_revocation_list
 from fundamen.trust.publisher import Standing, judge_listed
 from fundamen.trust.signed_file import judge_file
@@ -113,6 +117,20 @@ AN_ARCHIVE = (
 PUBLISHER = APublisher()
 STORED = (
     struct.pack("<III", 3, 1, 4) + b"seal" + struct.pack("<III", 32, 1, len(PUBLISHER.root.der)) + PUBLISHER.root.der
+)
+LOCK = """lock-version = "1.0"
+[[packages]]
+name = "a"
+version = "1"
+wheels = [{name = "a.whl", hashes = {sha256 = "0000"}}]
+""".replace("0000", "0" * 64)
+PACKAGE = Package(
+    "Ardvane",
+    "Saltgrass",
+    "4.2",
+    Platform.LINUX,
+    Architecture.X86_64,
+    (PackageFile("libsalt.so.4", Base.ROOT, "usr/lib/libsalt.so.4", 4, "0" * 64),),
 )
 SCHEMA = bytes.fromhex("06000000 60000000 00000000 01000000 1c000000 00000000 1f000000".replace(" ", "")) + bytes(80)
 
@@ -255,6 +273,8 @@ def inputs() -> list[tuple[str, bytes, Callable[[bytes], object]]]:
         ("a disc image", a_disc_image(), unpack_everything),
         ("an archive", an_archive(17, "lib/salt.jar", libsalt_so=b"\x7fELF" + bytes(80)), unpack_everything),
         ("a tar archive", a_tar(), unpack_everything),
+        ("a shard of descriptions", packed_shard([PACKAGE]), lambda data: read_shard(data, "shard")),
+        ("a lock file", LOCK.encode(), lambda data: read_lock_file(data.decode("utf-8", "replace"), "lock")),
         ("a catalogue of files", a_catalogue(PUBLISHER, ("sha256", bytes(32))), judge_catalogue),
         ("certificates in PEM", PUBLISHER.root.pem + PUBLISHER.authority.pem, read_all_certificates),
         ("a certificate", PUBLISHER.signer.der, read_all_certificates),

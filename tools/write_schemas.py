@@ -9,6 +9,7 @@ from fundamen.report.contracts.building import BuildRecord
 from fundamen.report.contracts.comparing import ComparisonRecord
 from fundamen.report.contracts.inspecting import InspectRecord
 from fundamen.report.contracts.line import ErrorRecord
+from fundamen.report.contracts.locking import LockRecord
 from fundamen.report.contracts.restoring import HistoryRecord, RestoreRecord, UndoRecord
 from fundamen.report.contracts.sourcing import OffersRecord, PublicationRecord, SourcesRecord
 from fundamen.report.contracts.tracing import TraceRecord
@@ -20,6 +21,7 @@ RECORDS = {
     "error": ErrorRecord,
     "history": HistoryRecord,
     "inspect": InspectRecord,
+    "lock": LockRecord,
     "offers": OffersRecord,
     "publication": PublicationRecord,
     "restore": RestoreRecord,

@@ -12,6 +12,7 @@ import click
 from fundamen.cli.output import Output
 from fundamen.machine.machine import Machine
 from fundamen.machine.opening import open_machine
+from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, shown
 
@@ -55,6 +56,14 @@ def output_options(command: Command) -> Command:
 def this_host() -> Machine:
     """This host, with the environment that we were started with."""
     return open_machine(None, environment=dict(os.environ), current=os.getcwd())
+
+
+def this_architecture() -> Architecture:
+    """The architecture of this host."""
+    import platform  # noqa: PLC0415 - only where no architecture is named
+
+    machine = platform.machine().lower()
+    return Architecture({"amd64": "x86_64", "arm64": "aarch64", "i686": "x86"}.get(machine, machine))
 
 
 def home() -> HostPath:

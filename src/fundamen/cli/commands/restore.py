@@ -36,6 +36,8 @@ from fundamen.sources.store import SourceStore
 @click.option("--launch-seconds", type=click.FloatRange(0.1), default=20.0, show_default=True, help="How long at most.")
 @click.option("--no-archive", is_flag=True, help="Do not ask the operating system's own archive.")
 @click.option("--reference", metavar="NAME", help="Bring back from a recorded reference what differs in the folder.")
+@click.option("--lock-entry", metavar="NAME", help="Refresh one aged entry of a lock file; the old file is kept.")
+@click.option("--artefacts", multiple=True, metavar="FOLDER", help="Where the files lie that a lock file pins.")
 @click.option("--import-root", is_flag=True, help="Import the root that PROGRAM's chain of certificates ends in.")
 @click.option("--fingerprint", metavar="SHA256", help="The root's, as its owner read it out; otherwise you type it.")
 @click.option("--issuer", multiple=True, metavar="FILE", help="Certificates to build the chain with, the root's too.")
@@ -53,6 +55,8 @@ def command(
     no_archive: bool,
     media: Named,
     reference: str | None,
+    lock_entry: str | None,
+    artefacts: tuple[str, ...],
     import_root: bool,
     fingerprint: str | None,
     issuer: tuple[str, ...],
@@ -91,6 +95,11 @@ def command(
             from fundamen.cli.reference import restore_from  # noqa: PLC0415 - seldom asked for
 
             finish(restore_from(examined, program, reference, journal, output, only_rehearse=only_rehearse, yes=yes))
+        if lock_entry is not None:
+            from fundamen.cli.locks import refresh_entry  # noqa: PLC0415 - seldom asked for
+
+            lock_path, consent = examined.spelled(program), {"only_rehearse": only_rehearse, "yes": yes}
+            finish(refresh_entry(examined, lock_path, lock_entry, artefacts, journal, output, **consent))
         path = find_program(examined, program)
         if import_root:
             from fundamen.cli.root_import import Asked, import_root_of  # noqa: PLC0415 - seldom asked for

@@ -138,7 +138,7 @@ def offers(
     from fundamen.sources.refreshing import proven_catalogues  # noqa: PLC0415
 
     with output:
-        wanted = Architecture(architecture or _of_this_host())
+        wanted = Architecture(architecture) if architecture else options.this_architecture()
         require_specifier(versions)
         examined, home = machine(), options.home()
         catalogues = list(proven_catalogues(SourceStore(home), output.note, options.now()))
@@ -216,6 +216,41 @@ def compare(name: str, folder: str, machine: Callable[[], Machine], output: Outp
         else:
             output.show(comparison_text(comparison, examined, path, drawn=output.drawn, is_first=True))
     finish(Exit.FAULT_FOUND if comparison.at_fault else Exit.NOTHING_AT_FAULT)
+
+
+@command.command("locked")
+@click.argument("lock_file", metavar="LOCKFILE")
+@click.option("--artefacts", multiple=True, metavar="FOLDER", help="Where wheels, source archives or tarballs lie.")
+@click.option("--for", "architecture", type=click.Choice(_ARCHITECTURES), help="Default: that of this host.")
+@options.machine_options
+@options.output_options
+def locked(
+    lock_file: str,
+    *,
+    artefacts: tuple[str, ...],
+    architecture: str | None,
+    machine: Callable[[], Machine],
+    output: Output,
+) -> None:
+    """Check LOCKFILE against the files that lie there: which fit, and of those that differ, who is at fault.
+
+    A pylock.toml, a package-lock.json, or a requirements file with hashes. The lock file has aged where a trusted
+    source or a recorded reference vouches for the file that lies there; the file was altered where they vouch for the
+    locked digest. Where a pinned version has no build for the processor, the versions that have one are named.
+
+    \b
+    fundamen sources locked pylock.toml --artefacts wheels --for aarch64
+    fundamen restore --lock-entry saltgrass --artefacts wheels pylock.toml
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    from fundamen.cli.locks import checked_lock, read_lock, show_lock  # noqa: PLC0415 - each command its own
+
+    with output:
+        examined = machine()
+        path = examined.spelled(lock_file)
+        _, lock = read_lock(examined, path)
+        wanted = Architecture(architecture) if architecture else options.this_architecture()
+        status = show_lock(path, lock, checked_lock(lock, artefacts, wanted), output)
+    finish(status)
 
 
 @command.command("publish")
@@ -356,10 +391,3 @@ def _existing(folder: str) -> HostPath:
 
 def _folders(keys: tuple[str, ...]) -> tuple[HostPath, ...]:
     return tuple(HostPath(os.path.abspath(os.path.expanduser(folder))) for folder in keys)
-
-
-def _of_this_host() -> str:
-    import platform  # noqa: PLC0415 - only where no architecture is named
-
-    machine = platform.machine().lower()
-    return {"amd64": "x86_64", "arm64": "aarch64", "i686": "x86", "armv7l": "armv7"}.get(machine, machine)

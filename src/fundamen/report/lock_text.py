@@ -1,0 +1,65 @@
+"""A lock file against the files that lie there, as text."""
+
+import shlex
+
+from fundamen.formats.lock_file import LockFile
+from fundamen.machine.machine import Machine
+from fundamen.model.verdict import Verdict
+from fundamen.report.commands import command
+from fundamen.report.page import Page, counted
+from fundamen.sources.locks import Checked, State, nearest
+
+_MARKS = {
+    State.FITS: Verdict.SOUND,
+    State.AGED: Verdict.OUTDATED,
+    State.ALTERED: Verdict.CORRUPT,
+    State.UNKNOWN: Verdict.UNTRUSTED,
+    State.ABSENT: Verdict.MISSING,
+    State.NOT_LOCKED: Verdict.UNPROVEN,
+}
+
+
+def lock_text(path: str, lock: LockFile, checked: tuple[Checked, ...], *, drawn: bool) -> str:
+    """The page of a checked lock file: what is at fault first."""
+    page = Page(drawn=drawn)
+    at_fault = [each for each in checked if each.is_at_fault]
+    name = path.rpartition("/")[2]
+    fits = sum(each.state is State.FITS for each in checked)
+    if at_fault:
+        entries = counted(len(at_fault), "entry", "entries")
+        page.answer(f"{name} ({lock.kind}): {entries} of {len(checked)} at fault.", good=False)
+    else:
+        page.answer(
+            f"{name} ({lock.kind}): nothing at fault; {fits} of {len(checked)} compared, and they fit.", good=True
+        )
+    page.blank()
+    for each in sorted(checked, key=lambda one: not one.is_at_fault):
+        page.verdict(_MARKS[each.state], f"{each.entry.name} {each.entry.version}", word=each.state)
+        if each.detail and each.state is not State.ABSENT:
+            page.line(each.detail, 6)
+        if each.builds:
+            near = nearest(each)
+            has = (
+                f"versions that have one: {', '.join(each.builds)}; the nearest is {near}"
+                if near
+                else "nor has any other"
+            )
+            page.line(f"this version has no build for the processor; {has}", 6)
+    aged = next((each for each in at_fault if each.state is State.AGED), None)
+    if aged is not None:
+        page.heading("Next")
+        page.raw(f"fundamen restore --lock-entry {shlex.quote(aged.entry.name)} --artefacts FOLDER {shlex.quote(path)}")
+    return page.text()
+
+
+def refreshed_text(checked: Checked, machine: Machine, number: int | None, *, drawn: bool) -> str:
+    """The page after an entry was refreshed, or its refreshing was rehearsed."""
+    page = Page(drawn=drawn)
+    name = f"{checked.entry.name} {checked.entry.version}"
+    if number is None:
+        page.answer(f"The entry {name} would be refreshed: {checked.detail}.")
+        return page.text()
+    page.answer(f"Refreshed: the entry {name} has the digest of the file that is vouched for; nothing else.", good=True)
+    page.heading("To take it back")
+    page.raw(command(machine, "undo", str(number)))
+    return page.text()

@@ -1,0 +1,203 @@
+"""Check what a lock file pins against the files that lie there: what fits, and of what differs, who is at fault.
+
+A recorded digest that does not fit has one of two causes. Either the lock file is *aged*: its publisher has put another
+file in the place of the one that was locked, and somebody whom the technician trusts vouches for the new one. Or the
+file was *altered*: somebody vouches for the locked digest and not for the bytes that lie there. Where nobody vouches
+for either, that is said, and nothing is refreshed.
+"""
+
+import hashlib
+import os
+import re
+from collections.abc import Callable, Iterable, Sequence
+from enum import StrEnum
+
+import msgspec
+from packaging.utils import InvalidSdistFilename, InvalidWheelFilename, parse_sdist_filename, parse_wheel_filename
+from packaging.version import InvalidVersion, Version
+
+from fundamen.formats.lock_file import LockedFile, LockEntry, LockFile, spelled_digest
+from fundamen.model.architecture import Architecture
+from fundamen.model.errors import UntrustedError, UsageError
+from fundamen.model.paths import HostPath, shown
+
+_TARBALL = re.compile(r"^(?:.*-)?(\d[^/]*)\.tgz$")
+_PROCESSORS = {
+    Architecture.X86_64: ("x86_64", "amd64"),
+    Architecture.AARCH64: ("aarch64", "arm64"),
+    Architecture.X86: ("i686", "win32", "i386"),
+    Architecture.ARM: ("armv7l",),
+}
+
+_NO_BUILD = ("none",)
+
+Vouch = Callable[[str, str], str]  # file name, SHA-256 -> who vouches for these bytes; empty where nobody does
+
+
+class State(StrEnum):
+    """How an entry of a lock file stands."""
+
+    FITS = "fits"
+    AGED = "aged"  # the file is vouched for, the lock file has an older digest
+    ALTERED = "altered"  # the locked digest is vouched for, the file is another one
+    UNKNOWN = "unknown"  # they differ, and nobody vouches for either
+    ABSENT = "absent"  # no such file lies there
+    NOT_LOCKED = "not locked"  # the lock file records no digest
+
+
+class Artefact(msgspec.Struct, frozen=True):
+    """A file that lies there, as its name tells."""
+
+    path: HostPath
+    name: str  # normalised
+    version: str
+    processors: frozenset[str]  # tags; empty where it is for any
+
+
+class Checked(msgspec.Struct, frozen=True):
+    """One entry of a lock file, checked."""
+
+    entry: LockEntry
+    state: State
+    detail: str
+    artefact: Artefact | None = None
+    locked: LockedFile | None = None  # the recorded digest that the artefact does not fit
+    builds: tuple[str, ...] = ()  # where the pinned version has no build for the processor: the versions that have one
+
+    @property
+    def is_at_fault(self) -> bool:
+        """Whether an installer would refuse it, or there is no build for the processor."""
+        return self.state in {State.AGED, State.ALTERED, State.UNKNOWN} or bool(self.builds)
+
+
+def find_artefacts(folders: Iterable[HostPath]) -> tuple[Artefact, ...]:
+    """All wheels, source archives and npm tarballs in some folders, told by their names."""
+    return tuple(
+        artefact
+        for folder in folders
+        for name in sorted(os.listdir(folder))
+        if (artefact := _artefact(HostPath(os.path.join(folder, name)), name)) is not None
+    )
+
+
+def check_lock(
+    lock: LockFile, artefacts: Sequence[Artefact], vouch: Vouch, architecture: Architecture
+) -> tuple[Checked, ...]:
+    """Check every entry of a lock file.
+
+    Args:
+        lock: what is pinned.
+        artefacts: the files that lie there.
+        vouch: says who vouches for bytes.
+        architecture: for which processor builds are wanted.
+    """
+    return tuple(_checked(entry, artefacts, vouch, architecture) for entry in lock.entries)
+
+
+def refreshed(text: str, checked: Checked) -> str:
+    """A lock file's text with the digest of one aged entry replaced; everything else stays as it is, to the character.
+
+    Raises:
+        UntrustedError: the entry is not aged: nobody vouches for the file that lies there.
+        UsageError: it cannot be told which of several digests is meant.
+    """
+    if checked.state is not State.AGED or checked.artefact is None:
+        raise UntrustedError(
+            what=f"The entry {shown(checked.entry.name)} is not refreshed",
+            why=checked.detail,
+            do="Get the file from a source that can prove it, or record a reference that has it.",
+        )
+    locked = checked.locked
+    if locked is None or text.count(locked.spelled) != 1:
+        raise UsageError(
+            what=f"The entry {shown(checked.entry.name)} cannot be refreshed",
+            why="it records several digests without saying of which files, or one that stands there more than once",
+            do="Lock it anew with the tool that wrote the file.",
+        )
+    return text.replace(locked.spelled, spelled_digest(locked, _digest(checked.artefact.path, locked.algorithm)))
+
+
+def nearest(checked: Checked) -> str | None:
+    """Of the versions with a build the one after the pinned version, otherwise the one before; None without any."""
+    if checked.builds == _NO_BUILD:
+        return None
+    later = [each for each in checked.builds if _ordered(each) > _ordered(checked.entry.version)]
+    return later[-1] if later else next(iter(checked.builds), None)
+
+
+def _checked(entry: LockEntry, artefacts: Sequence[Artefact], vouch: Vouch, architecture: Architecture) -> Checked:
+    own = [each for each in artefacts if each.name == _normal(entry.name)]
+    pinned = [each for each in own if _same_version(each.version, entry.version)]
+    builds = () if any(_serves(each, architecture) for each in pinned) or not own else _builds(own, architecture)
+    if not entry.files:
+        return Checked(entry, State.NOT_LOCKED, "no digest is recorded", builds=builds)
+    named = {each.name for each in entry.files if each.name}
+    at_hand = [each for each in pinned if not named or os.path.basename(each.path) in named]
+    if not at_hand:
+        return Checked(entry, State.ABSENT, "no file of it lies there", builds=builds)
+    for artefact in at_hand:
+        name = os.path.basename(artefact.path)
+        locked = [each for each in entry.files if each.name in {"", name}]
+        if any(_digest(artefact.path, each.algorithm).hex() == each.digest for each in locked):
+            continue
+        state, detail = _cause(name, artefact, locked, vouch)
+        return Checked(entry, state, detail, artefact, locked[0] if len(locked) == 1 else None, builds)
+    return Checked(entry, State.FITS, "", at_hand[0], builds=builds)
+
+
+def _cause(name: str, artefact: Artefact, locked: Sequence[LockedFile], vouch: Vouch) -> tuple[State, str]:
+    if who := vouch(name, _digest(artefact.path, "sha256").hex()):
+        return State.AGED, f"{name} is not the file that was locked, and {who} vouches for it: the lock file is older"
+    for each in locked:
+        if each.algorithm == "sha256" and (who := vouch(name, each.digest)):
+            return State.ALTERED, f"{who} vouches for the file that was locked, and {name} is another one"
+    return State.UNKNOWN, f"{name} is not the file that was locked, and nobody vouches for either"
+
+
+def _artefact(path: HostPath, name: str) -> Artefact | None:
+    try:
+        if name.endswith(".whl"):
+            project, version, _, tags = parse_wheel_filename(name)
+            platforms = {tag.platform for tag in tags}
+            return Artefact(path, project, str(version), frozenset() if "any" in platforms else frozenset(platforms))
+        if name.endswith((".tar.gz", ".zip")):
+            project, version = parse_sdist_filename(name)
+            return Artefact(path, project, str(version), frozenset())
+    except (InvalidWheelFilename, InvalidSdistFilename, InvalidVersion):
+        return None
+    found = _TARBALL.match(name)
+    if found is None:
+        return None
+    return Artefact(path, _normal(name[: -len(found[1]) - len("-.tgz")]), found[1], frozenset())
+
+
+def _serves(artefact: Artefact, architecture: Architecture) -> bool:
+    marks = _PROCESSORS.get(architecture, (str(architecture),))
+    universal = any(tag.endswith("universal2") for tag in artefact.processors)
+    return not artefact.processors or universal or any(tag.endswith(marks) for tag in artefact.processors)
+
+
+def _builds(own: Sequence[Artefact], architecture: Architecture) -> tuple[str, ...]:
+    versions = {each.version for each in own if _serves(each, architecture)}
+    return tuple(sorted(versions, key=_ordered, reverse=True)) or _NO_BUILD
+
+
+def _ordered(text: str) -> Version:
+    try:
+        return Version(text)
+    except InvalidVersion:
+        return Version("0")
+
+
+def _same_version(one: str, other: str) -> bool:
+    return one == other or (_ordered(one) == _ordered(other) != Version("0"))
+
+
+def _normal(name: str) -> str:
+    """Source: PEP 503; a scoped name of npm's is that of its tarball, without the scope."""
+    return re.sub(r"[-_.]+", "-", name.rpartition("/")[2]).lower()
+
+
+def _digest(path: HostPath, algorithm: str) -> bytes:
+    with open(path, "rb") as file:
+        return hashlib.file_digest(file, algorithm).digest()
