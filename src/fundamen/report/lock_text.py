@@ -29,12 +29,13 @@ def lock_text(path: str, lock: LockFile, checked: tuple[Checked, ...], *, drawn:
         entries = counted(len(at_fault), "entry", "entries")
         page.answer(f"{name} ({lock.kind}): {entries} of {len(checked)} at fault.", good=False)
     else:
-        page.answer(
-            f"{name} ({lock.kind}): nothing at fault; {fits} of {len(checked)} compared, and they fit.", good=True
-        )
+        compared = f"{fits} of {len(checked)} compared, and they fit" if fits else "but no file lies there to compare"
+        page.answer(f"{name} ({lock.kind}): nothing at fault, {compared}.", good=True if fits else None)
     page.blank()
     for each in sorted(checked, key=lambda one: not one.is_at_fault):
-        page.verdict(_MARKS[each.state], f"{each.entry.name} {each.entry.version}", word=each.state)
+        is_fit_but_unbuilt = bool(each.builds) and each.state in {State.FITS, State.ABSENT}
+        mark, word = (Verdict.BLOCKED, "no build") if is_fit_but_unbuilt else (_MARKS[each.state], str(each.state))
+        page.verdict(mark, f"{each.entry.name} {each.entry.version}", word=word)
         if each.detail and each.state is not State.ABSENT:
             page.line(each.detail, 6)
         if each.builds:

@@ -1,0 +1,161 @@
+"""The packager's commands of ``fundamen sources``: publish, withdraw, renew, rotate."""
+
+import os
+from datetime import timedelta
+
+import click
+
+from fundamen.cli import options
+from fundamen.cli.output import Output
+from fundamen.model.paths import HostPath
+
+
+def _signing(command: options.Command) -> options.Command:
+    """Give a command what every signing needs."""
+    days = click.option(
+        "--days", type=click.FloatRange(-3650, 3650), default=90.0, show_default=True, help="Signatures hold so long."
+    )
+    keys = click.option(
+        "--keys", multiple=True, required=True, metavar="KEYS", help="A key folder of yours; keep it off the source."
+    )
+    return keys(days(command))
+
+
+@click.command("publish")
+@click.argument("folder")
+@click.option("--from", "origin", required=True, metavar="MEDIA", help="The publisher's package, medium, or folder.")
+@click.option("--publisher", default="", help="Whose package it is; where the package does not say so.")
+@click.option("--package", default="", help="The package's name; likewise.")
+@click.option("--version", "package_version", default="", help="The package's version; likewise.")
+@click.option("--language", default="", help="Of a language pack; likewise.")
+@click.option("--place", default="", help="Where loose files belong: {program}, {system} or {root}, then a path.")
+@click.option("--media-digest", multiple=True, metavar="SHA256", help="Of media that nobody signed; you vouch for it.")
+@click.option("--threshold", multiple=True, metavar="ROLE=N", help="Of a new source: N keys, all of which must sign.")
+@_signing
+@options.output_options
+def publish(
+    folder: str,
+    *,
+    origin: str,
+    publisher: str,
+    package: str,
+    package_version: str,
+    language: str,
+    place: str,
+    media_digest: tuple[str, ...],
+    threshold: tuple[str, ...],
+    keys: tuple[str, ...],
+    days: float,
+    output: Output,
+) -> None:
+    """Take the publisher's packages in MEDIA into the source in FOLDER, and sign the catalogue.
+
+    An install package, an archive or a disc image says itself whose it is, in which version, for what, and where its
+    files belong; its publisher's signature is checked. Of a folder of files you say all that. A new source is made with
+    new keys: root, targets, snapshot, timestamp. The root's is needed only to make a source and to replace keys: keep
+    it offline.
+
+    \b
+    fundamen sources publish /srv/source --from saltgrass-4.2.1-x64.msi --keys ~/keys
+    fundamen sources publish /srv/source --from media/saltgrass-4.2.1 --keys ~/keys \\
+        --publisher 'Ardvane Instruments' --package 'Saltgrass Runtime' --version 4.2.1 --place '{program}/../lib'
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    from fundamen.cli.publishing import Said, published  # noqa: PLC0415 - loads python-tuf
+    from fundamen.report.publication_text import publication_record, publication_text  # noqa: PLC0415
+    from fundamen.sources.publishing import Signing  # noqa: PLC0415
+
+    with output:
+        signing = Signing(
+            _folders(keys), options.now() + timedelta(days=days), options.counts("--threshold", threshold)
+        )
+        said = Said(publisher, package, package_version, language, place, media_digest)
+        with output.working(f"Publishing {origin}"):
+            publications = published(HostPath(os.path.abspath(folder)), origin, said, signing)
+        if output.as_json:
+            for publication in publications:
+                output.show_record(publication_record(publication))
+        else:
+            output.show(publication_text(publications, drawn=output.drawn))
+
+
+@click.command("withdraw")
+@click.argument("folder")
+@click.argument("package")
+@click.argument("package_version", metavar="VERSION")
+@click.option("--reason", required=True, help="Why it must no longer be used; technicians see it.")
+@_signing
+@options.output_options
+def withdraw(
+    folder: str,
+    *,
+    package: str,
+    package_version: str,
+    reason: str,
+    keys: tuple[str, ...],
+    days: float,
+    output: Output,
+) -> None:
+    """Withdraw PACKAGE in VERSION, for every platform, from the source in FOLDER.
+
+    It is offered no longer, and where its files stand a trace says so, with the reason.
+
+    \b
+    fundamen sources withdraw /srv/source 'Saltgrass Runtime' 4.2.1 --reason 'wrong tides' --keys ~/keys
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    from fundamen.sources.repository import Repository  # noqa: PLC0415 - loads python-tuf
+
+    with output:
+        repository = Repository(_existing(folder), _folders(keys), options.now() + timedelta(days=days))
+        for each in repository.withdraw(package, package_version, reason):
+            output.note(f"Withdrawn: {each.title}. {reason}")
+
+
+@click.command("renew")
+@click.argument("folder")
+@_signing
+@options.output_options
+def renew(folder: str, *, keys: tuple[str, ...], days: float, output: Output) -> None:
+    """Sign the catalogue of the source in FOLDER anew before its signatures end; nothing else changes.
+
+    \b
+    fundamen sources renew /srv/source --keys ~/keys --days 90
+    """  # noqa: D301
+    from fundamen.sources.repository import Repository  # noqa: PLC0415 - loads python-tuf
+
+    with output:
+        ends = options.now() + timedelta(days=days)
+        Repository(_existing(folder), _folders(keys), ends).renew()
+        output.note(f"The catalogue is signed until {ends:%Y-%m-%d %H:%M} UTC.")
+
+
+@click.command("rotate")
+@click.argument("folder")
+@click.argument("role", type=click.Choice(("root", "targets", "snapshot", "timestamp")))
+@_signing
+@options.output_options
+def rotate(folder: str, *, role: str, keys: tuple[str, ...], days: float, output: Output) -> None:
+    """Give ROLE of the source in FOLDER new keys; what is signed with the old ones is believed no longer.
+
+    The root's key must be at hand. Technicians need do nothing: they follow from the root that they trust. The old keys
+    stay in the key folder under another name.
+
+    \b
+    fundamen sources rotate /srv/source targets --keys ~/keys --keys /media/safe/root-key
+    """  # noqa: D301
+    from fundamen.sources.repository import Repository  # noqa: PLC0415 - loads python-tuf
+
+    with output:
+        Repository(_existing(folder), _folders(keys), options.now() + timedelta(days=days)).rotate(role)
+        output.note(f"The {role} role has new keys; the old ones count no longer.")
+
+
+def _existing(folder: str) -> HostPath:
+    from fundamen.sources.layout import require_source  # noqa: PLC0415 - only for the packager
+
+    location = HostPath(os.path.abspath(folder))
+    require_source(location)
+    return location
+
+
+def _folders(keys: tuple[str, ...]) -> tuple[HostPath, ...]:
+    return tuple(HostPath(os.path.abspath(os.path.expanduser(folder))) for folder in keys)
