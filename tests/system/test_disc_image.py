@@ -73,3 +73,32 @@ def test_a_disc_image_is_read_as_its_maker_wrote_it(disc: Path) -> None:
         assert inner is not None
         listed = subprocess.run(["msiextract", "--list", original], capture_output=True, text=True, check=True).stdout
         assert {p.path.rpartition("/")[2] for p, _ in inner.unpack()} == {n.rpartition("/")[2] for n in listed.split()}
+
+
+def test_cabinets_beside_a_package_belong_to_it_and_are_proven_by_themselves(
+    windows: AWindowsMachine, fundamen: Fundamen, tmp_path: Path
+) -> None:
+    windows.system().program(PROGRAMS["x86_64"], needs={"salt.dll": ["tide"], "reed.dll": []})
+    folder = tmp_path / "medium"
+    folder.mkdir()
+    (folder / "salt.dll").write_bytes(a_library("x86_64", 0))
+    (folder / "reed.dll").write_bytes(a_pe(name="reed.dll"))
+    text = PACKAGE.format(pack="", language=0, folder="System64Folder").replace('EmbedCab="yes"', 'EmbedCab="no"')
+    (folder / "p.wxs").write_text(text)
+    subprocess.run(["wixl", "-a", "x64", "-o", "salt.msi", "p.wxs"], cwd=folder, check=True)
+    for key, name in (("F", "salt.dll"), ("G", "reed.dll")):  # in its cabinet a file is called by its key
+        (folder / name).rename(folder / key)
+    subprocess.run(["gcab", "-c", "salt.cab", "F", "G"], cwd=folder, check=True)
+    for name in ("F", "G", "p.wxs"):
+        (folder / name).unlink()
+    restoring = ("restore", "--yes", "-m", str(windows.root))
+    digest = hashlib.sha256((folder / "salt.msi").read_bytes()).hexdigest()
+    alone = fundamen(*restoring, "--media", str(folder / "salt.msi"), "--media-digest", digest, PROGRAMS["x86_64"])
+    assert (alone.status, "its cabinet salt.cab lies beside it" in " ".join(alone.out.split())) == (1, True), alone.out
+    disc = tmp_path / "salt.iso"
+    command = ["xorriso", "-as", "genisoimage", "-quiet", "-J", "-r", "-o", str(disc), str(folder)]
+    subprocess.run(command, check=True, capture_output=True)
+    digest = hashlib.sha256(disc.read_bytes()).hexdigest()
+    ran = fundamen(*restoring, "--media", str(disc), "--media-digest", digest, PROGRAMS["x86_64"])
+    assert ran.status == 0, ran.out + ran.err
+    assert (windows.root / "Windows/System32/salt.dll").read_bytes() == a_library("x86_64", 0)

@@ -4,6 +4,8 @@ Source: Windows Installer reference, tables File, Component, Directory and Media
 stands for a folder of the system, such as ``SystemFolder``, or with ``TARGETDIR``.
 """
 
+from collections.abc import Mapping
+
 from fundamen.formats.cabinet_files import unpack_cabinet
 from fundamen.formats.compound_file import CompoundFile
 from fundamen.formats.cursor import ByteSource, damaged
@@ -15,8 +17,23 @@ _MOST_DEPTH = 32
 _ROOT = "TARGETDIR"
 
 
-def unpack_msi(source: ByteSource) -> Unpacked:
-    """Each file of the cabinets that the package holds itself.
+def cabinets_beside(source: ByteSource) -> tuple[str, ...]:
+    """The names of the cabinets that a package expects beside it.
+
+    Raises:
+        DamagedFileError: it is damaged.
+    """
+    database = read_database(CompoundFile(source), f"The install package {shown(source.name)}")
+    names = (str(medium.get("Cabinet") or "") for medium in database.tables.get("Media", ()))
+    return tuple(name for name in names if name and not name.startswith("#"))
+
+
+def unpack_msi(source: ByteSource, beside: Mapping[str, ByteSource] | None = None) -> Unpacked:
+    """Each file of the cabinets that the package holds itself, and of those beside it that are at hand.
+
+    Args:
+        source: the package.
+        beside: cabinets that lie beside it, by their names in lower case.
 
     Raises:
         DamagedFileError: it is damaged, or names a path that leads elsewhere.
@@ -26,12 +43,13 @@ def unpack_msi(source: ByteSource) -> Unpacked:
     paths = file_paths(database, what)
     for medium in database.tables.get("Media", ()):
         name = str(medium.get("Cabinet") or "")
-        if not name.startswith("#"):
-            continue  # a cabinet beside the package: it is unpacked as one
-        entry = database.streams.get(name[1:])
-        if entry is None:
-            raise damaged(what, f"its cabinet {shown(name[1:])} is not in it")
-        for packed, data in unpack_cabinet(database.package.source(entry)):
+        cabinet = (beside or {}).get(name.lower())
+        if name.startswith("#"):
+            entry = database.streams.get(name[1:])
+            if entry is None:
+                raise damaged(what, f"its cabinet {shown(name[1:])} is not in it")
+            cabinet = database.package.source(entry)
+        for packed, data in unpack_cabinet(cabinet) if cabinet is not None else ():
             path = paths.get(packed.path)
             if path is not None:
                 yield PackedFile(path, packed.mode, packed.size), data

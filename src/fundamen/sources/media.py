@@ -13,8 +13,9 @@ import hashlib
 import io
 import os
 import tempfile
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
+from functools import partial
 from typing import IO
 
 import msgspec
@@ -94,6 +95,7 @@ class Media:
         self._contents = os.path.join(home, "content")
         self._now = now
         self._open: list[IO[bytes]] = []
+        self._claimed: list[ByteSource] = []  # cabinets that belong to a package beside them
         self._units: list[_Unit] | None = None
 
     def catalogue_of(
@@ -157,7 +159,25 @@ class Media:
         proof = self._prove(source)
         if self._digests and digest_of(source) in self._digests:
             proof = Proof("the medium has the SHA-256 that you gave", "")
+        if container.kind is Kind.MSI:
+            container, proof = self._with_cabinets(container, source, proof, partial(_beside, path))
         yield from self._units_of(container, source, os.path.basename(path), proof, 0)
+
+    def _with_cabinets(
+        self, container: Container, source: ByteSource, proof: Proof, beside: Callable[[str], ByteSource | None]
+    ) -> tuple[Container, Proof]:
+        """An install package with the cabinets beside it; its own signature does not cover them."""
+        from fundamen.formats.msi_files import cabinets_beside, unpack_msi  # noqa: PLC0415 - only where one is met
+
+        try:
+            found = {name.lower(): cabinet for name in cabinets_beside(source) if (cabinet := beside(name)) is not None}
+        except DamagedFileError:
+            return container, proof  # unpacking says so
+        self._claimed += found.values()
+        for name, cabinet in found.items():
+            if proof.is_proven and (own := self._prove(cabinet)).why:
+                proof = Proof("", f"its cabinet {shown(name)} lies beside it: {own.why}")
+        return (Container(Kind.MSI, lambda: unpack_msi(source, found)) if found else container), proof
 
     def _units_of(
         self, container: Container, source: ByteSource, title: str, proof: Proof, depth: int
@@ -168,16 +188,14 @@ class Media:
     def _units_in(self, whole: _Whole, proof: Proof, depth: int) -> Iterator[_Unit]:
         """The units in a folder or container: containers in it, and the loose files, together or folder by folder."""
         loose: dict[str, list[_Loose]] = {}
-        nested: list[_Unit] = []
+        containers: dict[str, tuple[Container, ByteSource]] = {}
         for packed, data in whole.unpack():
             if packed.link or packed.same_as:
                 continue
             if packed.path.lower().endswith(_MAY_HOLD_FILES) and depth < _MOST_NESTING:
                 inner = self._spooled(packed, data)
                 if (found := find_container(inner)) is not None:
-                    own = proof if proof.is_proven else self._prove(inner)
-                    with contextlib.suppress(DamagedFileError):  # one damaged package does not hide the others
-                        nested += self._units_of(found, inner, f"{whole.title}: {packed.path}", own, depth + 1)
+                    containers[packed.path] = (found, inner)
                     continue
                 loose_data: Readable = io.BytesIO(inner.read_at(0, inner.size))
             else:
@@ -187,7 +205,18 @@ class Media:
         for folder, held in loose.items():
             where = f"{whole.title}: {folder}" if folder else whole.title
             yield _Unit(msgspec.structs.replace(whole, title=where), tuple(held), proof)
-        yield from nested
+        packages_first = sorted(containers.items(), key=lambda each: each[1][0].kind is not Kind.MSI)
+        for path, (container, source) in packages_first:
+            if any(source is each for each in self._claimed):
+                continue
+            own = proof if proof.is_proven else self._prove(source)
+            if container.kind is Kind.MSI:
+                lying = {name.lower(): held for name, (_, held) in containers.items()}
+                beside = partial(_lying_beside, lying, path.rpartition("/")[0])
+                container, inside = self._with_cabinets(container, source, own, beside)  # noqa: PLW2901
+                own = own if proof.is_proven else inside
+            with contextlib.suppress(DamagedFileError):  # one damaged package does not hide the others
+                yield from self._units_of(container, source, f"{whole.title}: {path}", own, depth + 1)
 
     def _spooled(self, packed: PackedFile, data: Readable) -> ByteSource:
         """A file that may hold others, copied where it can be read at any place; it is gone with this process."""
@@ -264,6 +293,17 @@ class _OpenFile:
         """Give ``size`` bytes from ``offset``; fewer where the file ends before."""
         self._file.seek(offset)
         return self._file.read(size)
+
+
+def _beside(path: HostPath, name: str) -> ByteSource | None:
+    """A cabinet that lies beside a package on this host; None where there is none of the name."""
+    cabinet = HostPath(os.path.join(os.path.dirname(path), os.path.basename(name.replace("\\", "/"))))
+    return FileBytes(cabinet, name) if os.path.isfile(cabinet) else None
+
+
+def _lying_beside(lying: Mapping[str, ByteSource], folder: str, name: str) -> ByteSource | None:
+    """The same on a medium."""
+    return lying.get(f"{folder}/{name}".lstrip("/").lower())
 
 
 def _folder_files(folder: HostPath) -> Iterator[tuple[PackedFile, Readable]]:
