@@ -105,6 +105,7 @@ def test_a_file_where_a_link_should_be_is_left_to_a_person(tree: Path, fundamen:
     assert (ran.status, (tree / "latest").read_bytes()) == (1, b"mine")
 
 
+@pytest.mark.usefixtures("tree")
 @pytest.mark.parametrize(
     ("words", "status", "said"),
     [
@@ -114,11 +115,7 @@ def test_a_file_where_a_link_should_be_is_left_to_a_person(tree: Path, fundamen:
         (("restore", "--reference", "recipes", "tree"), 2, "is not known"),
     ],
 )
-def test_what_cannot_be_compared_is_told(
-    clean: Path, tree: Path, fundamen: Fundamen, words: tuple[str, ...], status: int, said: str
-) -> None:
-    assert clean.exists()
-    assert tree.exists()
+def test_what_cannot_be_compared_is_told(fundamen: Fundamen, words: tuple[str, ...], status: int, said: str) -> None:
     ran = fundamen(*words)
     assert (ran.status, said in ran.err) == (status, True), ran.err
 

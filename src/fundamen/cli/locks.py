@@ -4,8 +4,6 @@ import hashlib
 import os
 from collections.abc import Sequence
 
-import click
-
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
 from fundamen.cli.output import Output
@@ -87,7 +85,7 @@ def refresh_entry(
         )
     data = refreshed(text, entry).encode()
     number = None
-    if not only_rehearse and (yes or _agreed(output, entry)):
+    if not only_rehearse and (yes or output.agreed(f"{entry.detail}.\nRefresh the entry?")):
         digest = hashlib.sha256(data).hexdigest()
         change = Change(path=machine.real(path), because="an entry has aged", sha256=digest, size=len(data))
         work = Work(path, (f"the entry {name}, refreshed",), (change,), {digest: kept_bytes(options.home(), data)})
@@ -128,13 +126,3 @@ def _vouching() -> Vouch:
         return ""
 
     return vouch
-
-
-def _agreed(output: Output, entry: Checked) -> bool:
-    if output.as_json or output.quiet:
-        return False
-    try:
-        return click.confirm(f"{entry.detail}.\nRefresh the entry?", default=False, err=True)
-    except click.Abort:
-        click.echo("", err=True)
-        return False

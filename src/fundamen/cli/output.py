@@ -76,6 +76,16 @@ class Output:
         with open(self._log_file, "a", encoding="utf-8", errors="backslashreplace") as file:
             file.write(f"{text}\n{trace}")
 
+    def agreed(self, question: str) -> bool:
+        """Ask for consent on standard error, so that a redirected result stays clean; no terminal means no."""
+        if self.as_json or self.quiet:
+            return False
+        try:
+            return click.confirm(question, default=False, err=True)
+        except click.Abort:
+            click.echo("", err=True)
+            return False
+
     @contextmanager
     def progress(self, count: int, label: str) -> Iterator[Any]:
         """A progress bar on standard error, shown only to a person at a terminal; gives a function to call per step."""

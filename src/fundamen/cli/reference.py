@@ -1,7 +1,5 @@
 """References: record, compare, and bring back what differs."""
 
-import click
-
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
 from fundamen.cli.output import Output
@@ -30,7 +28,7 @@ def restore_from(
     outcome = TreeRestoration(comparison)
     if not output.as_json:
         output.show(comparison_text(comparison, machine, path, drawn=output.drawn, is_first=only_rehearse))
-    if comparison.restorable and not only_rehearse and (yes or _agreed(output)):
+    if comparison.restorable and not only_rehearse and (yes or output.agreed("\nCarry this out?")):
         with output.progress(len(comparison.restorable), "Restoring") as progress:
             outcome = perform_from_reference(machine, path, comparison, journal, options.now(), progress)
         if not output.as_json:
@@ -38,13 +36,3 @@ def restore_from(
     if output.as_json:
         output.show_record(comparison_record(outcome.proof or comparison, outcome.number))
     return Exit.FAULT_FOUND if outcome.remaining else Exit.NOTHING_AT_FAULT
-
-
-def _agreed(output: Output) -> bool:
-    if output.as_json or output.quiet:
-        return False
-    try:
-        return click.confirm("\nCarry this out?", default=False, err=True)
-    except click.Abort:
-        click.echo("", err=True)
-        return False

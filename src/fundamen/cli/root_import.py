@@ -67,7 +67,7 @@ def _state(planned: RootImport | None, asked: Asked, output: Output) -> RestoreS
             return "declined"
         require_fingerprint(planned.root, typed)
         return "restored"
-    return "restored" if asked.yes or _agreed(output) else "declined"
+    return "restored" if asked.yes or output.agreed("\nThe fingerprint is right. Import the root?") else "declined"
 
 
 def _typed(output: Output) -> str:
@@ -81,13 +81,3 @@ def _typed(output: Output) -> str:
         click.echo("", err=True)
         return ""
     return typed
-
-
-def _agreed(output: Output) -> bool:
-    if output.as_json or output.quiet:
-        return False
-    try:
-        return click.confirm("\nThe fingerprint is right. Import the root?", default=False, err=True)
-    except click.Abort:
-        click.echo("", err=True)
-        return False

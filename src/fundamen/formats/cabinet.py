@@ -9,7 +9,7 @@ import struct
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor, damaged
+from fundamen.formats.cursor import ByteSource, Cursor, damaged, take_digest
 from fundamen.model.paths import shown
 
 MAGIC = b"MSCF"
@@ -19,7 +19,6 @@ _SIGNATURE = struct.Struct("<IIIQ")  # 0x100000, offset, size, 0
 _SIGNATURE_MARK = 0x0010_0000
 _HAS_RESERVE = 0x4
 _MOST_SIGNATURE = 4 << 20  # bytes
-_PIECE = 1 << 18
 # What no signature covers: reserved1, the cabinet's number in its set and the sizes of the reserved fields, and the
 # first 16 bytes of the reserved field itself.
 _LEFT_OUT = ((4, 8), (34, 56))
@@ -80,13 +79,7 @@ def cabinet_digest(source: ByteSource, cabinet: Cabinet, algorithm: str) -> byte
     signature_at = cabinet.signature_at or source.size
     at = 0
     for begin, end in (*_LEFT_OUT, (signature_at, signature_at + cabinet.signature_size)):
-        _hash(source, at, begin, state)
+        take_digest(state, source, at, begin)
         at = max(at, end)
-    _hash(source, at, source.size, state)
+    take_digest(state, source, at, source.size)
     return state.digest()
-
-
-def _hash(source: ByteSource, begin: int, end: int, state: "hashlib._Hash") -> None:
-    while begin < end and (piece := source.read_at(begin, min(_PIECE, end - begin))):
-        state.update(piece)
-        begin += len(piece)

@@ -5,7 +5,7 @@ from enum import StrEnum
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource
+from fundamen.formats.cursor import ByteSource, PartOf
 from fundamen.formats.packed import Unpacked
 from fundamen.formats.tar_archive import looks_like_tar, unpack_tar
 from fundamen.model.errors import DamagedFileError
@@ -74,7 +74,7 @@ def _behind_program(source: ByteSource) -> Container | None:
         data = source.read_at(at, _AT_ONCE + 16)
         found = [(place, mark) for mark in marks if (place := data.find(mark)) >= 0]
         for place, _ in sorted(found):
-            inner = find_container(_Part(source, at + place, end)) if at + place < end else None
+            inner = find_container(PartOf(source, at + place, end - at - place)) if at + place < end else None
             if inner is not None:
                 return Container(Kind.SELF_EXTRACTING, inner.unpack)
         at += _AT_ONCE
@@ -91,17 +91,3 @@ def _certificates_at(source: ByteSource) -> int:
         return source.size
     offset, size = directories[Directory.SECURITY] if len(directories) > Directory.SECURITY else (0, 0)
     return min(offset, source.size) if size else source.size
-
-
-class _Part:
-    """What lies between two places in a source."""
-
-    def __init__(self, source: ByteSource, offset: int, end: int) -> None:
-        self.name = source.name
-        self.size = end - offset
-        self._source = source
-        self._offset = offset
-
-    def read_at(self, offset: int, size: int) -> bytes:
-        """Give ``size`` bytes from ``offset``; fewer where the source ends before."""
-        return self._source.read_at(self._offset + offset, max(0, min(size, self.size - offset)))

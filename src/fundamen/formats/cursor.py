@@ -10,9 +10,12 @@ from fundamen.model.errors import CutFileError, DamagedFileError
 from fundamen.model.paths import shown
 
 if TYPE_CHECKING:
+    import hashlib
+
     from typing_extensions import Buffer  # the standard library has it only from 3.12 on
 
 _SHORT_TEXT = 256  # bytes; most names are shorter, and so short a read is served from a block that is at hand
+_PIECE = 1 << 18  # bytes that are hashed at once
 _MOST_PROBLEMS = 20  # a hostile file could give thousands; a technician reads a few
 MAX_TABLE = 64 << 20  # bytes; no table of a real executable comes near it
 
@@ -84,6 +87,28 @@ class SourceStream(io.RawIOBase):
         data = self.read(len(view))
         view[: len(data)] = data
         return len(data)
+
+
+class PartOf:
+    """A part of a source as a source of its own."""
+
+    def __init__(self, source: ByteSource, offset: int, size: int, name: str = "") -> None:
+        """Take ``size`` bytes from ``offset``; the name is the source's where none is given."""
+        self.name = name or source.name
+        self.size = size
+        self._source = source
+        self._offset = offset
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        """Give ``size`` bytes from ``offset``; fewer where the part ends before."""
+        return self._source.read_at(self._offset + offset, max(0, min(size, self.size - offset)))
+
+
+def take_digest(state: "hashlib._Hash", source: ByteSource, begin: int, end: int) -> None:
+    """Feed a range of a source to a digest, piece by piece; nothing where it ends before it begins."""
+    while begin < end and (piece := source.read_at(begin, min(_PIECE, end - begin))):
+        state.update(piece)
+        begin += len(piece)
 
 
 class Cursor:

@@ -11,7 +11,7 @@ from typing import IO, cast
 import msgspec
 
 from fundamen.formats.ar_archive import Member, read_archive
-from fundamen.formats.cursor import ByteSource, SourceStream, damaged
+from fundamen.formats.cursor import ByteSource, PartOf, SourceStream, damaged
 from fundamen.formats.packed import MOST_UNPACKED, Bounds, Unpacked
 from fundamen.formats.tar_archive import walk_tar
 from fundamen.model.paths import shown
@@ -75,21 +75,8 @@ def _find(source: ByteSource, members: tuple[Member, ...], stem: str) -> Member:
     raise damaged(f"The package {shown(source.name)}", f"it has no member {stem}")
 
 
-class _Slice:
-    """A member of an archive as a source of its own."""
-
-    def __init__(self, source: ByteSource, member: Member) -> None:
-        self.name = f"{source.name}, {member.name}"
-        self.size = member.size
-        self._source = source
-        self._offset = member.offset
-
-    def read_at(self, offset: int, size: int) -> bytes:
-        return self._source.read_at(self._offset + offset, max(0, min(size, self.size - offset)))
-
-
 def _opened(source: ByteSource, member: Member) -> IO[bytes]:
-    packed = io.BufferedReader(SourceStream(_Slice(source, member)), 1 << 18)
+    packed = io.BufferedReader(SourceStream(PartOf(source, member.offset, member.size)), 1 << 18)
     ending = member.name.rpartition(".")[2]
     match ending:
         case "xz":

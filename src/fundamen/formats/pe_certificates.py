@@ -9,7 +9,7 @@ import struct
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor, damaged
+from fundamen.formats.cursor import ByteSource, Cursor, damaged, take_digest
 from fundamen.formats.pe import Directory, Pe
 from fundamen.model.paths import shown
 
@@ -24,7 +24,6 @@ _CHECKSUM_AT = 64  # bytes into the optional header
 _DIRECTORIES_AT = 96, 112  # likewise: of a PE32 header, of a PE32+ header
 _DIRECTORY_SIZE = 8
 _MOST_ENTRIES = 16
-_PIECE = 1 << 18  # bytes
 
 
 class CertificateTable(msgspec.Struct, frozen=True):
@@ -71,9 +70,9 @@ def image_digest(source: ByteSource, pe: Pe, algorithm: str) -> bytes:
     state = hashlib.new(algorithm, usedforsecurity=False)
     at = 0
     for begin, end in _left_out(source, pe):
-        _hash(source, at, begin, state)
+        take_digest(state, source, at, begin)
         at = end
-    _hash(source, at, source.size, state)
+    take_digest(state, source, at, source.size)
     if _table_at(source, pe) is None and source.size % _ALIGNED_TO:  # whoever signs it fills it up first
         state.update(bytes(-source.size % _ALIGNED_TO))
     return state.digest()
@@ -95,9 +94,3 @@ def _left_out(source: ByteSource, pe: Pe) -> list[tuple[int, int]]:
 def _table_at(source: ByteSource, pe: Pe) -> tuple[int, int] | None:
     offset, size = pe.directories[Directory.SECURITY] if len(pe.directories) > Directory.SECURITY else (0, 0)
     return (offset, min(offset + size, source.size)) if size and 0 < offset <= source.size else None
-
-
-def _hash(source: ByteSource, begin: int, end: int, state: "hashlib._Hash") -> None:
-    while begin < end and (piece := source.read_at(begin, min(_PIECE, end - begin))):
-        state.update(piece)
-        begin += len(piece)

@@ -13,7 +13,7 @@ from fundamen.restore.plan import Plan
 from fundamen.restore.rehearsal import Rehearsal
 from fundamen.restore.restoration import Restoration
 from fundamen.restore.steps import PlaceFile
-from fundamen.sources.catalogue import Source
+from fundamen.sources.catalogue import Source, SourceKind
 
 _MOST_NAMES = 8  # of sound files that are told
 
@@ -138,9 +138,9 @@ def _plan(page: Page, plan: Plan) -> None:
 
 
 def _whence(source: Source, package: Package) -> str:
-    if source.location == "apt":
+    if source.kind is SourceKind.ARCHIVE:
         return f"from {source.name}, proven by the archive's signature, as apt checks it"
-    if source.location in {"media", "reference"}:
+    if source.kind in {SourceKind.MEDIA, SourceKind.REFERENCE}:
         return f"from {source.name}; what vouches for it: {package.proven_by}"
     return f"from the source {source.name}, proven by its signatures just now"
 

@@ -8,6 +8,7 @@ import sqlite3
 from collections.abc import Iterable, Iterator
 from contextlib import closing, contextmanager
 from datetime import datetime
+from enum import StrEnum
 from typing import Protocol
 
 import msgspec
@@ -33,6 +34,15 @@ CREATE TABLE fact (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
 """
 
 
+class SourceKind(StrEnum):
+    """What a source is; a signed catalogue goes before what is asked for one need alone."""
+
+    CATALOGUE = "catalogue"
+    ARCHIVE = "archive"  # the operating system's own
+    MEDIA = "media"
+    REFERENCE = "reference"
+
+
 class Source(msgspec.Struct, frozen=True):
     """One source that the technician trusts."""
 
@@ -42,6 +52,7 @@ class Source(msgspec.Struct, frozen=True):
     trusted_at: datetime
     mirrors: tuple[str, ...] = ()  # further places where the same source lies
     authority: str = ""  # certificates in PEM that its servers' chains may end in
+    kind: SourceKind = SourceKind.CATALOGUE
 
     @property
     def locations(self) -> tuple[str, ...]:

@@ -32,7 +32,7 @@ from fundamen.model.binary import Binary, Format
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import HostPath, MachinePath, shown
-from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source
+from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source, SourceKind
 from fundamen.sources.media_identity import Proof, identify, place_of_packed
 from fundamen.trust.digest import digest_of
 
@@ -113,7 +113,7 @@ class Media:
             for loose in unit.files
             if wanted & _names_of(loose)
         ]
-        source = Source("the media", "media", "", self._now)
+        source = Source("the media", "", "", self._now, kind=SourceKind.MEDIA)
         return (
             ListedCatalogue(source, tuple(dict.fromkeys(packages)), self._now + timedelta(days=1)) if packages else None
         )

@@ -10,7 +10,7 @@ from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import UsageError
 from fundamen.model.package import NEUTRAL, Package, PackageFile
 from fundamen.model.paths import shown
-from fundamen.sources.catalogue import Catalogue, Source
+from fundamen.sources.catalogue import Catalogue, Source, SourceKind
 
 
 class Offer(msgspec.Struct, frozen=True):
@@ -113,7 +113,8 @@ def _rank(offer: Offer, place: int) -> tuple[bool, bool, int, bool, bool, Versio
         offer.is_owners,
         -place,
         offer.package.language == NEUTRAL,
-        offer.source.location not in {"media", "reference"},  # a signed catalogue's whole packages go first
+        offer.source.kind
+        not in {SourceKind.MEDIA, SourceKind.REFERENCE},  # a signed catalogue's whole packages go first
         _version(offer.package.version),
         offer.source.name,
     )

@@ -22,7 +22,7 @@ from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.package import Base, Package, PackageFile, PackageLink
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.sources.apt import Apt, Wanted
-from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source
+from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source, SourceKind
 
 NAME = "Debian's archive"
 _LEFT_OUT = ("usr/share/doc/", "usr/share/man/", "usr/share/info/", "usr/share/locale/", "usr/share/lintian/")
@@ -70,7 +70,7 @@ class OsArchive:
         owners = [o for o in find_owners(self._machine, names, paths) if _serves(o, architecture)]
         wanted = dict.fromkeys(Wanted(owner.package, owner.version, owner.architecture) for owner in owners)
         packages = [package for each in wanted if (package := self._package(each)) is not None]
-        source = Source(NAME, "apt", "", self._now)
+        source = Source(NAME, "", "", self._now, kind=SourceKind.ARCHIVE)
         return (
             ListedCatalogue(source, tuple(packages), self._now + timedelta(days=1), is_owner=True) if packages else None
         )

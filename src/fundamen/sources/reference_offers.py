@@ -14,7 +14,7 @@ from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.package import Base, Package, PackageFile
 from fundamen.model.paths import HostPath, MachinePath
-from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source
+from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source, SourceKind
 from fundamen.sources.reference import Baseline, Recorded
 from fundamen.sources.writing import copy_whole
 
@@ -53,7 +53,7 @@ class ReferenceOffers:
             if path.rpartition("/")[2].lower() in wanted and recorded.sha256
             for package in self._packages(baseline, path, recorded)
         )
-        source = Source("the references", "reference", "", self._now)
+        source = Source("the references", "", "", self._now, kind=SourceKind.REFERENCE)
         return ListedCatalogue(source, packages, self._now + _LIFE) if packages else None
 
     def _packages(self, baseline: Baseline, path: str, recorded: Recorded) -> Iterator[Package]:

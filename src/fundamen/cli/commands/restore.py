@@ -117,7 +117,9 @@ def command(
         restoration = Restoration(rehearsal)
         if not output.as_json:
             output.show(rehearsal_text(rehearsal, examined, drawn=output.drawn))
-        state = _state(restoration, only_rehearse=only_rehearse, agreed=lambda: yes or _asked(output))
+        state = _state(
+            restoration, only_rehearse=only_rehearse, agreed=lambda: yes or output.agreed("\nCarry this out?")
+        )
         if state == "restored":
             with output.progress(len(rehearsal.plan.steps), "Restoring") as progress:
                 restoration = perform(examined, rehearsal, journal, authorities, options.now(), progress)
@@ -153,14 +155,3 @@ def _state(restoration: Restoration, *, only_rehearse: bool, agreed: Callable[[]
     if only_rehearse:
         return "rehearsed"
     return "restored" if agreed() else "declined"
-
-
-def _asked(output: Output) -> bool:
-    """Ask for consent on standard error, so that a redirected result stays clean; no terminal means no."""
-    if output.as_json or output.quiet:
-        return False
-    try:
-        return click.confirm("\nCarry this out?", default=False, err=True)
-    except click.Abort:
-        click.echo("", err=True)
-        return False
