@@ -20,6 +20,7 @@ sys.path.insert(0, str(TESTS))
 from builders.dyld_cache import a_dyld_cache
 from builders.hive import a_hive
 from builders.java import a_class, an_archive
+from builders.lzx import an_lzx_cabinet
 from builders.managed import CORE, a_managed
 from builders.media import a_disc_image, a_tar
 from builders.pe import a_pe
@@ -115,6 +116,7 @@ AN_ARCHIVE = (
     + _part("#1/8", b"bsd.o\0\0\0content")
 )
 PUBLISHER = APublisher()
+AN_LZX_CABINET = an_lzx_cabinet("x.bin", bytes(range(256)) * 9 + b"\xe8tide" * 99, 16, 5)
 STORED = (
     struct.pack("<III", 3, 1, 4) + b"seal" + struct.pack("<III", 32, 1, len(PUBLISHER.root.der)) + PUBLISHER.root.der
 )
@@ -269,6 +271,7 @@ def inputs() -> list[tuple[str, bytes, Callable[[bytes], object]]]:
         ("a signed cabinet", (TESTS / "data" / "saltgrass.cab").read_bytes(), judge_signature),
         ("a signed package", (TESTS / "data" / "saltgrass.msi").read_bytes(), judge_signature),
         ("a cabinet", (TESTS / "data" / "saltgrass.cab").read_bytes(), unpack_everything),
+        ("a cabinet packed with LZX", AN_LZX_CABINET, unpack_everything),
         ("an install package", (TESTS / "data" / "saltgrass.msi").read_bytes(), unpack_everything),
         ("a disc image", a_disc_image(), unpack_everything),
         ("an archive", an_archive(17, "lib/salt.jar", libsalt_so=b"\x7fELF" + bytes(80)), unpack_everything),

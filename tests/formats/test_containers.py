@@ -1,5 +1,6 @@
 """Containers of every kind give their files; paths that lead elsewhere, bombs and doubles are refused."""
 
+import contextlib
 import io
 import stat
 import struct
@@ -11,6 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from builders.lzx import an_lzx_cabinet
 from builders.media import FILES, a_cabinet, a_disc_image, a_tar, a_zip
 from builders.pe import a_pe
 from builders.signing import NOW, APublisher, with_signature
@@ -94,10 +96,38 @@ def test_a_link_of_an_archive_is_told_as_one() -> None:
     assert [packed.link for packed, _ in container.unpack()] == ["/etc/passwd"]
 
 
+@given(
+    pieces=st.lists(st.sampled_from([b"tide", b"\xe8\x10\0\0\0", bytes(40), bytes(range(256))]), max_size=900),
+    window_bits=st.integers(15, 21),
+    chance=st.integers(),
+)
+def test_a_cabinet_packed_with_lzx_gives_its_file(pieces: list[bytes], window_bits: int, chance: int) -> None:
+    content = b"salt" + b"".join(pieces)
+    assert unpacked(an_lzx_cabinet("x.bin", content, window_bits, chance)) == {"x.bin": content}
+
+
+def test_a_cabinet_packed_with_lzx_and_cut_or_changed_is_refused_or_gives_as_much_as_it_claims() -> None:
+    content = bytes(range(256)) * 12
+    original = an_lzx_cabinet("x.bin", content, 15, 2)
+    for at in range(36, len(original)):
+        for changed in (original[:at], original[:at] + bytes([original[at] ^ 0x41]) + original[at + 1 :]):
+            with contextlib.suppress(DamagedFileError):
+                assert [len(data) for data in unpacked(changed).values()] in ([len(content)], [])
+
+
 def test_a_folder_packed_in_a_way_that_is_not_read_is_told() -> None:
     data = bytearray(a_cabinet())
-    struct.pack_into("<H", data, 36 + 6, 0x1503)
-    with pytest.raises(DamagedFileError, match="packed with LZX"):
+    struct.pack_into("<H", data, 36 + 6, 0x1502)
+    with pytest.raises(DamagedFileError, match="packed with Quantum"):
+        unpacked(bytes(data))
+
+
+def test_a_block_of_a_cabinet_that_has_not_its_checksum_is_refused() -> None:
+    data = bytearray((DATA / "saltgrass.cab").read_bytes())
+    assert unpacked(bytes(data))
+    [at] = struct.unpack_from("<I", data, struct.unpack_from("<I", data, 16)[0] - 8)
+    data[at + 12] ^= 1
+    with pytest.raises(DamagedFileError, match="checksum"):
         unpacked(bytes(data))
 
 

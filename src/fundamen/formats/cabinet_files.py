@@ -1,17 +1,19 @@
 """Unpack cabinets: their folders block by block, and the files that lie in them one behind the other.
 
-Source: MS-CAB (structures), MS-MCI (the MSZIP compression). Folders packed with LZX or Quantum are told as such.
+Source: MS-CAB (structures, checksums), MS-MCI (the MSZIP compression); LZX has a module of its own. Quantum, which no
+published document describes, is told as such.
 """
 
 import io
 import struct
 import zlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 import msgspec
 
 from fundamen.formats.cabinet import read_cabinet
 from fundamen.formats.cursor import ByteSource, Cursor, damaged
+from fundamen.formats.lzx import LzxUnpacker
 from fundamen.formats.packed import Bounds, PackedFile, Unpacked, plain_path
 from fundamen.model.paths import shown
 
@@ -22,20 +24,24 @@ _FILE = struct.Struct("<IIHHHH")  # cbFile, uoffFolderStart, iFolder, date, time
 _BLOCK = struct.Struct("<IHH")  # csum, cbData, cbUncomp
 _HAS_PREVIOUS, _HAS_NEXT, _HAS_RESERVE = 0x1, 0x2, 0x4
 _NAME_IS_UTF = 0x80
-_STORED, _MSZIP = 0, 1
-_METHODS = {2: "Quantum", 3: "LZX"}
+_STORED, _MSZIP, _QUANTUM, _LZX = range(4)
 _METHOD_MASK = 0x000F
+_WINDOW_SHIFT, _WINDOW_MASK = 8, 0x1F  # of LZX, in bits
+_WORD = 32  # bits
 _MSZIP_MARK = b"CK"
 _HISTORY = 32768  # bytes that a block may refer back to
 _MOST_BLOCK = 32768
 _MOST_NAME = 256
 _SPLIT = 0xFFFD  # from here on a file goes over the border of this cabinet
 
+_Unpack = Callable[[bytes, int], bytes]  # a block's packed bytes, and how many it claims to give
+
 
 class _Folder(msgspec.Struct, frozen=True):
     at: int
     block_count: int
     method: int
+    window_bits: int
 
 
 class _File(msgspec.Struct, frozen=True):
@@ -78,7 +84,7 @@ def _read(source: ByteSource, what: str) -> tuple[list[_Folder], list[_File], in
     folders = []
     for _ in range(folder_count):
         at, count, method = cursor.unpack(_FOLDER, "folder")
-        folders.append(_Folder(at, count, method & _METHOD_MASK))
+        folders.append(_Folder(at, count, method & _METHOD_MASK, method >> _WINDOW_SHIFT & _WINDOW_MASK))
         cursor.at += per_folder
     cursor.at = files_at
     files = []
@@ -96,31 +102,60 @@ def _read(source: ByteSource, what: str) -> tuple[list[_Folder], list[_File], in
 
 def _blocks(source: ByteSource, what: str, folder: _Folder, reserved: int) -> Iterator[bytes]:
     """The unpacked blocks of a folder."""
-    if folder.method not in {_STORED, _MSZIP}:
-        method = _METHODS.get(folder.method, f"method {folder.method}")
-        raise damaged(what, f"it is packed with {method}, which is not read here")
+    unpack = _unpacking(what, folder)
     cursor = Cursor(source, folder.at)
-    history = b""
     for _ in range(folder.block_count):
-        _, packed_size, size = cursor.unpack(_BLOCK, "block")
+        checksum, packed_size, size = cursor.unpack(_BLOCK, "block")
         cursor.at += reserved
         data = cursor.take(packed_size, "block")
-        if folder.method == _MSZIP:
-            data = _inflated(what, data, history)
-            history = data[-_HISTORY:]
-        if len(data) != size or size > _MOST_BLOCK:
+        if checksum and checksum != _checksum(data) ^ packed_size ^ size << 16:
+            raise damaged(what, "a block has not the checksum that stands with it")
+        if size > _MOST_BLOCK:
+            raise damaged(what, f"a block is to give {size} bytes")
+        data = unpack(data, size)
+        if len(data) != size:
             raise damaged(what, f"a block gives {len(data)} bytes, and {size} are claimed")
         yield data
 
 
-def _inflated(what: str, data: bytes, history: bytes) -> bytes:
-    """One block of MSZIP; it may refer to the block before it."""
-    if not data.startswith(_MSZIP_MARK):
-        raise damaged(what, "a block does not begin like one of MSZIP")
-    try:
-        return zlib.decompressobj(-zlib.MAX_WBITS, zdict=history).decompress(data[2:], _MOST_BLOCK + 1)
-    except zlib.error as error:
-        raise damaged(what, f"a block cannot be unpacked: {error}") from error
+def _unpacking(what: str, folder: _Folder) -> _Unpack:
+    """What unpacks the blocks of a folder, in their order. Raises: DamagedFileError."""
+    if folder.method == _STORED:
+        return lambda data, _size: data
+    if folder.method == _MSZIP:
+        return _Inflating(what).unpack
+    if folder.method == _LZX:
+        return LzxUnpacker(what, folder.window_bits).unpack
+    method = "Quantum" if folder.method == _QUANTUM else f"method {folder.method}"
+    raise damaged(what, f"it is packed with {method}, which is not read here")
+
+
+class _Inflating:
+    """MSZIP: each block may refer to the one before it."""
+
+    def __init__(self, what: str) -> None:
+        self._what = what
+        self._history = b""
+
+    def unpack(self, data: bytes, _size: int) -> bytes:
+        if not data.startswith(_MSZIP_MARK):
+            raise damaged(self._what, "a block does not begin like one of MSZIP")
+        try:
+            unpacked = zlib.decompressobj(-zlib.MAX_WBITS, zdict=self._history).decompress(data[2:], _MOST_BLOCK + 1)
+        except zlib.error as error:
+            raise damaged(self._what, f"a block cannot be unpacked: {error}") from error
+        self._history = unpacked[-_HISTORY:]
+        return unpacked
+
+
+def _checksum(data: bytes) -> int:
+    """All 32-bit words exclusive-ored; what is left at the end counts with its first byte as the highest."""
+    whole = len(data) & ~3
+    folded, bits = int.from_bytes(data[:whole], "little"), 8 * max(whole, 4)
+    while bits > _WORD:  # halved, word by word, until one is left
+        half = (bits // 2 + _WORD - 1) // _WORD * _WORD
+        folded, bits = folded >> half ^ folded & ((1 << half) - 1), half
+    return folded ^ int.from_bytes(data[whole:], "big")
 
 
 def _unpack_folder(blocks: Iterator[bytes], files: list[_File], what: str) -> Unpacked:
