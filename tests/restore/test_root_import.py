@@ -1,5 +1,6 @@
 """A root is imported into the machine's store, once its fingerprint was confirmed, and taken out again."""
 
+import shlex
 from pathlib import Path
 
 import pytest
@@ -49,6 +50,14 @@ def test_a_root_is_imported_proven_and_taken_out_again(
 
 def tree(root: Path) -> dict[str, bytes]:
     return {str(path.relative_to(root)): path.read_bytes() for path in sorted(root.rglob("*")) if path.is_file()}
+
+
+def test_the_command_that_inspecting_offers_imports_the_root(office: ALinuxMachine, fundamen: Fundamen) -> None:
+    shown = fundamen("inspect", "-m", str(office.root), "--issuer", "root.cer", "/opt/chain.pem")
+    [offered] = [line.strip() for line in shown.out.splitlines() if "--import-root" in line]
+    words = shlex.split(offered.replace("SHA256", FINGERPRINT))[1:]
+    ran = fundamen(*words, "--yes")
+    assert (shown.status, ran.status) == (1, 0), ran.out + ran.err
 
 
 @pytest.mark.parametrize(

@@ -108,6 +108,33 @@ def test_a_file_that_was_altered_is_told_from_a_lock_file_that_has_aged(
     assert (ran.status, "is another one" in ran.err) == (4, True)
 
 
+def test_a_catalogue_vouches_for_artefacts_that_the_packager_took_in(
+    there: Path, fundamen: Fundamen, tmp_path: Path
+) -> None:
+    media, lock = tmp_path / "media", tmp_path / "package-lock.json"
+    media.mkdir()
+    for name in (TARBALL, "saltgrass-4.3-cp311-cp311-musllinux_1_2_aarch64.whl", "reed_bed-1.0.tar.gz"):
+        (media / name).write_bytes(OLD)
+    words = ("--from", str(media), "--artefacts", "--publisher", "Ardvane Instruments", "--keys", "keys")
+    published = fundamen("sources", "publish", "source", *words, "--json")
+    assert [record["package"] for record in published.records] == [
+        "reed-bed 1.0 for any platform",
+        "saltgrass 4.2 for any platform",
+        "saltgrass 4.3 for Linux aarch64",
+    ]
+    fingerprint = published.records[0]["fingerprint"]
+    assert fundamen("sources", "trust", "source", "--fingerprint", fingerprint).status == 0
+    lock.write_text(a_package_lock(OLD))
+    assert state(fundamen, lock, there) == (1, {"saltgrass": "altered"})  # by SHA-512, which no catalogue lists
+    (there / TARBALL).unlink()
+    (there / WHEEL).unlink()
+    ran = fundamen("sources", "locked", str(lock), "--artefacts", str(there))
+    assert "the source source has the file that was locked" in ran.out
+    lock.write_text(a_requirements_file(sha256(OLD)).replace("saltgrass==4.2", "saltgrass==4.1"))
+    pinned = fundamen("sources", "locked", str(lock), "--artefacts", str(there), "--for", "aarch64")
+    assert "versions that have one: 4.3, 4.2; the nearest is 4.2" in " ".join(pinned.out.split()), pinned.out
+
+
 def test_what_fits_and_what_is_not_there_is_no_fault(there: Path, fundamen: Fundamen, tmp_path: Path) -> None:
     lock = tmp_path / "requirements.txt"
     lock.write_text(a_requirements_file(sha256(NEW)))

@@ -19,9 +19,9 @@ from fundamen.restore.home import kept_bytes
 from fundamen.restore.journal import Journal
 from fundamen.restore.locking import alone_on, require_finished
 from fundamen.restore.steps import Change, Work
-from fundamen.sources.locks import Checked, Vouch, check_lock, find_artefacts, refreshed
-from fundamen.sources.reference import References
-from fundamen.sources.store import SourceStore
+from fundamen.sources.artefacts import find_artefacts
+from fundamen.sources.locks import Checked, check_lock, refreshed
+from fundamen.sources.vouching import Vouchers
 
 _MOST_TEXT = 64 << 20  # bytes
 
@@ -54,7 +54,7 @@ def checked_lock(lock: LockFile, folders: Sequence[str], architecture: Architect
                 do="Name the folder in which the wheels, archives or tarballs lie: --artefacts FOLDER",
             )
     artefacts = find_artefacts(HostPath(os.path.abspath(folder)) for folder in folders)
-    return check_lock(lock, artefacts, _vouching(), architecture)
+    return check_lock(lock, artefacts, Vouchers(options.home(), options.now()), architecture)
 
 
 def refresh_entry(
@@ -106,23 +106,3 @@ def show_lock(path: str, lock: LockFile, checked: tuple[Checked, ...], output: O
     else:
         output.show(lock_text(path, lock, checked, drawn=output.drawn))
     return Exit.FAULT_FOUND if any(each.is_at_fault for each in checked) else Exit.NOTHING_AT_FAULT
-
-
-def _vouching() -> Vouch:
-    """Who vouches for a file: a trusted source whose proofs hold, or a reference that was recorded."""
-    home, now = options.home(), options.now()
-    catalogues = [each for each in SourceStore(home).catalogues() if each.expires_at > now]
-    baselines = References(home).all()
-
-    def vouch(name: str, sha256: str) -> str:
-        for catalogue in catalogues:
-            packages = catalogue.packages_with([name])
-            if any(f.sha256 == sha256 for p in packages if p.withdrawn is None for f in p.files):
-                return f"the source {catalogue.source.name}"
-        for baseline in baselines:
-            held = (entry for path, entry in baseline.entries.items() if path.rpartition("/")[2] == name)
-            if any(entry.sha256 == sha256 for entry in held):
-                return f"the reference {baseline.name}"
-        return ""
-
-    return vouch

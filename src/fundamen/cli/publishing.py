@@ -10,7 +10,15 @@ from fundamen.model.errors import UsageError
 from fundamen.model.package import NEUTRAL
 from fundamen.model.paths import HostPath, shown
 from fundamen.sources.media import Media
-from fundamen.sources.publishing import Given, Identity, Publication, Signing, publish, publish_packages
+from fundamen.sources.publishing import (
+    Given,
+    Identity,
+    Publication,
+    Signing,
+    publish,
+    publish_artefacts,
+    publish_packages,
+)
 from fundamen.trust.fingerprint import read_fingerprint
 
 
@@ -23,6 +31,7 @@ class Said(msgspec.Struct, frozen=True):
     language: str
     place: str
     digests: tuple[str, ...]
+    artefacts: bool  # each file of a folder is a package of its own
 
 
 def published(location: HostPath, origin: str, said: Said, signing: Signing) -> tuple[Publication, ...]:
@@ -33,14 +42,18 @@ def published(location: HostPath, origin: str, said: Said, signing: Signing) -> 
     """
     path = HostPath(os.path.abspath(origin))
     if os.path.isdir(path):
-        needed = {"--publisher": said.publisher, "--package": said.package, "--version": said.version}
-        missing = [option for option, value in {**needed, "--place": said.place}.items() if not value]
+        needed = {"--publisher": said.publisher}
+        if not said.artefacts:
+            needed |= {"--package": said.package, "--version": said.version, "--place": said.place}
+        missing = [option for option, value in needed.items() if not value]
         if missing:
             raise UsageError(
                 what=f"{shown(origin)} cannot be published",
                 why=f"a folder of files does not say what {', '.join(missing)} would",
                 do="Say it; or name the publisher's own package, which says it itself.",
             )
+        if said.artefacts:
+            return publish_artefacts(location, path, said.publisher, signing)
         identity = Identity(said.publisher, said.package, said.version, said.language or NEUTRAL)
         return (publish(location, path, identity, said.place, signing),)
     digests = [read_fingerprint(digest) for digest in said.digests]

@@ -49,7 +49,7 @@ def import_root_of(machine: Machine, path: MachinePath, asked: Asked, journal: J
     if output.as_json:
         output.show_record(root_import_record(path, planned, state))
     else:
-        output.show(root_import_text(path, planned, state, machine, drawn=output.drawn))
+        output.show(root_import_text(path, planned, state, machine, asked.issuer, drawn=output.drawn))
     is_well = planned is None or (planned.proof is not None and planned.proof.holds)
     return Exit.NOTHING_AT_FAULT if is_well else Exit.FAULT_FOUND
 

@@ -46,8 +46,13 @@ class Platform(StrEnum):
     LINUX = "linux"
     WINDOWS = "windows"
     MACOS = "macos"
+    ANY = "any"  # files without any platform's code; no machine is of it
 
     @property
     def in_words(self) -> str:
         """The platform as people write it."""
-        return {"macos": "macOS"}.get(self.value, self.value.capitalize())
+        return {"macos": "macOS", "any": "any platform"}.get(self.value, self.value.capitalize())
+
+    def serves(self, wanted: "Platform") -> bool:
+        """Whether what is for this platform is of use on another one."""
+        return self in {wanted, Platform.ANY}

@@ -74,4 +74,5 @@ class Package(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def title(self) -> str:
         """The package as a technician would say it."""
         language = "" if self.language == NEUTRAL else f", language {self.language}"
-        return f"{self.name} {self.version} for {self.platform.in_words} {self.architecture}{language}"
+        processor = "" if self.platform is Platform.ANY else f" {self.architecture}"
+        return f"{self.name} {self.version} for {self.platform.in_words}{processor}{language}"

@@ -1,6 +1,7 @@
 """Commands that can be pasted: what a page offers as the next step."""
 
 import shlex
+from collections.abc import Sequence
 
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import shown
@@ -11,3 +12,17 @@ def command(machine: Machine, *words: str) -> str:
     place = [] if machine.is_live else ["--machine", machine.root]
     group = 2 if words[0] == "sources" else 1  # the options come behind the whole name of a command
     return shown(shlex.join(["fundamen", *words[:group], *place, *words[group:]]))
+
+
+def import_command(machine: Machine, path: str, issuers: Sequence[str] = ()) -> str:
+    """The command that imports the root in which a file's chain ends, once its fingerprint was read out.
+
+    Args:
+        machine: into whose store.
+        path: of the file; empty for a server, whose root lies in the first file of issuers, if there is one.
+        issuers: the files of certificates that the chain was built with.
+    """
+    if not path and not issuers:
+        return ""
+    given = [word for file in (issuers if path else issuers[1:]) for word in ("--issuer", file)]
+    return command(machine, "restore", "--import-root", "--fingerprint", "SHA256", *given, path or issuers[0])

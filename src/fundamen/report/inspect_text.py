@@ -18,8 +18,8 @@ _FORMATS = {
 }
 
 
-def inspection_text(inspection: Inspection, *, drawn: bool) -> str:
-    """The page for one file."""
+def inspection_text(inspection: Inspection, importing: str, *, drawn: bool) -> str:
+    """The page for one file, with the command that imports the root of its chain."""
     page = Page(drawn=drawn)
     page.answer(_answer(inspection), good=False if inspection.is_at_fault else None)
     if inspection.publisher is not None:
@@ -48,7 +48,7 @@ def inspection_text(inspection: Inspection, *, drawn: bool) -> str:
     if inspection.publisher is not None:
         from fundamen.report.trust_text import add_publisher  # noqa: PLC0415 - only where one was judged
 
-        add_publisher(page, inspection.publisher, inspection.path)
+        add_publisher(page, inspection.publisher, importing)
     if inspection.binary.format is not Format.JAVA and inspection.binary.kind is not Kind.PACKAGE:
         _needs_and_offers(page, inspection)
     return page.text()

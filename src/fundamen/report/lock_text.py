@@ -36,7 +36,7 @@ def lock_text(path: str, lock: LockFile, checked: tuple[Checked, ...], *, drawn:
         is_fit_but_unbuilt = bool(each.builds) and each.state in {State.FITS, State.ABSENT}
         mark, word = (Verdict.BLOCKED, "no build") if is_fit_but_unbuilt else (_MARKS[each.state], str(each.state))
         page.verdict(mark, f"{each.entry.name} {each.entry.version}", word=word)
-        if each.detail and each.state is not State.ABSENT:
+        if each.detail:
             page.line(each.detail, 6)
         if each.builds:
             near = nearest(each)

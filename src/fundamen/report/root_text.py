@@ -1,8 +1,10 @@
 """The import of a root certificate as text: what would be done, what was done, and the way back."""
 
+from collections.abc import Sequence
+
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
-from fundamen.report.commands import command
+from fundamen.report.commands import command, import_command
 from fundamen.report.contracts.restoring import RestoreState
 from fundamen.report.page import Page
 from fundamen.report.trust_text import add_chain
@@ -32,7 +34,13 @@ def root_rehearsal_text(planned: RootImport, machine: Machine, *, drawn: bool) -
 
 
 def root_import_text(
-    path: MachinePath, planned: RootImport | None, state: RestoreState, machine: Machine, *, drawn: bool
+    path: MachinePath,
+    planned: RootImport | None,
+    state: RestoreState,
+    machine: Machine,
+    issuers: Sequence[str],
+    *,
+    drawn: bool,
 ) -> str:
     """The page after an import, or after it was rehearsed or declined."""
     page = Page(drawn=drawn)
@@ -44,7 +52,7 @@ def root_import_text(
         page.heading("Next")
         if state == "declined":
             page.line("Nothing was imported. Have the fingerprint read out by the root's owner, then:")
-        page.raw(command(machine, "restore", "--import-root", "--fingerprint", "SHA256", planned.path))
+        page.raw(import_command(machine, planned.path, issuers))
         return page.text()
     page.blank()
     page.answer(
@@ -54,7 +62,7 @@ def root_import_text(
     )
     page.line(f"SHA-256 {grouped(planned.root.sha256)}", 0)
     page.heading("The chain now, from the root down")
-    add_chain(page, planned.proof, planned.path)
+    add_chain(page, planned.proof, "")
     page.heading("Next")
     page.line("Programs that run already keep the old list: start the installer anew, from its beginning.")
     page.heading("To take it back")

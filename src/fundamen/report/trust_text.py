@@ -1,7 +1,5 @@
 """Who signed a file, and the chains of certificates behind it, as text."""
 
-import shlex
-
 from fundamen.model.verdict import Verdict
 from fundamen.report.page import Page, counted
 from fundamen.trace.certificates import CertificateInspection
@@ -42,17 +40,17 @@ def publisher_in_a_sentence(publisher: Publisher) -> str:
             return f"It is signed by {name}{listed}, whom this machine trusts."
 
 
-def add_publisher(page: Page, publisher: Publisher, path: str) -> None:
+def add_publisher(page: Page, publisher: Publisher, importing: str) -> None:
     """Each signature of a file with its chain."""
     for remark in publisher.remarks:
         page.line(f"Note: {remark}.")
     if publisher.listed_in:
         page.field("catalogue", publisher.listed_in, indent=2)
     for number, signature in enumerate(publisher.signatures, 1):
-        _add_signature(page, signature, number if len(publisher.signatures) > 1 else None, path)
+        _add_signature(page, signature, number if len(publisher.signatures) > 1 else None, importing)
 
 
-def certificates_text(inspection: CertificateInspection, *, drawn: bool) -> str:
+def certificates_text(inspection: CertificateInspection, importing: str, *, drawn: bool) -> str:
     """The page for a file of certificates, or for what a server shows."""
     page = Page(drawn=drawn)
     page.answer(_answer(inspection), good=not inspection.is_at_fault)
@@ -62,7 +60,7 @@ def certificates_text(inspection: CertificateInspection, *, drawn: bool) -> str:
     for chain in drawn_ones[:_MOST_CHAINS]:
         page.heading(f"{chain.links[0].certificate.subject.shown}, for {IN_WORDS[chain.purpose]}")
         _add_names(page, chain.links[0].certificate, chain.purpose)
-        add_chain(page, chain, inspection.title)
+        add_chain(page, chain, importing)
     if len(drawn_ones) > _MOST_CHAINS:
         page.blank()
         page.line(f"{len(drawn_ones) - _MOST_CHAINS} more are not drawn; --json has them all.")
@@ -94,7 +92,7 @@ def _add_names(page: Page, certificate: Certificate, purpose: Purpose) -> None:
         page.field("names", ", ".join(certificate.names[:12]), indent=2)
 
 
-def _add_signature(page: Page, signature: Signature, number: int | None, path: str) -> None:
+def _add_signature(page: Page, signature: Signature, number: int | None, importing: str) -> None:
     title = f"Signature {number}" if number is not None else "Signature"
     page.heading(f"{title}, by {signature.name or 'somebody whose certificate is not at hand'}")
     page.verdict(_VERDICTS[signature.verdict], "", word=signature.verdict)
@@ -114,11 +112,11 @@ def _add_signature(page: Page, signature: Signature, number: int | None, path: s
         page.field("timestamp", f"{stamp.at:%Y-%m-%d %H:%M} UTC, attested by {service}")
     if signature.chain is not None:
         page.heading("Its chain, from the root down")
-        add_chain(page, signature.chain, path)
+        add_chain(page, signature.chain, importing)
 
 
-def add_chain(page: Page, chain: Chain, path: str) -> None:
-    """The chain of a file or server from the root down, and what would mend it."""
+def add_chain(page: Page, chain: Chain, importing: str) -> None:
+    """The chain of a file or server from the root down, and what would mend it: the command that imports a root."""
     top = chain.links[-1]
     if top.standing is Standing.ISSUER_MISSING:
         page.verdict(Verdict.MISSING, top.certificate.issuer.shown)
@@ -133,8 +131,8 @@ def add_chain(page: Page, chain: Chain, path: str) -> None:
     if chain.failing is not None:
         page.blank()
         page.field("to mend it", remedy(chain), indent=2)
-        if find_root_to_import(chain) is not None:
-            page.raw(f"fundamen restore --import-root --fingerprint SHA256 {shlex.quote(path)}")
+        if importing and find_root_to_import(chain) is not None:
+            page.raw(importing)
 
 
 def _word(link: Link) -> str:

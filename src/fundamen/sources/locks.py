@@ -8,30 +8,30 @@ for either, that is said, and nothing is refreshed.
 
 import hashlib
 import os
-import re
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Sequence
 from enum import StrEnum
+from typing import Protocol
 
 import msgspec
-from packaging.utils import InvalidSdistFilename, InvalidWheelFilename, parse_sdist_filename, parse_wheel_filename
 from packaging.version import InvalidVersion, Version
 
 from fundamen.formats.lock_file import LockedFile, LockEntry, LockFile, spelled_digest
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UntrustedError, UsageError
 from fundamen.model.paths import HostPath, shown
-
-_TARBALL = re.compile(r"^(?:.*-)?(\d[^/]*)\.tgz$")
-_PROCESSORS = {
-    Architecture.X86_64: ("x86_64", "amd64"),
-    Architecture.AARCH64: ("aarch64", "arm64"),
-    Architecture.X86: ("i686", "win32", "i386"),
-    Architecture.ARM: ("armv7l",),
-}
+from fundamen.sources.artefacts import Artefact, ArtefactName, normalised
 
 _NO_BUILD = ("none",)
 
-Vouch = Callable[[str, str], str]  # file name, SHA-256 -> who vouches for these bytes; empty where nobody does
+
+class Vouching(Protocol):
+    """Whoever can vouch for files, and says what there is of a project."""
+
+    def vouch(self, name: str, algorithm: str, digest: str, /) -> str:
+        """Who vouches that a file of some name has a digest; empty where nobody does."""
+
+    def offered(self, project: str, /) -> Sequence[ArtefactName]:
+        """All files of a project that can be had from somebody who is trusted."""
 
 
 class State(StrEnum):
@@ -43,15 +43,6 @@ class State(StrEnum):
     UNKNOWN = "unknown"  # they differ, and nobody vouches for either
     ABSENT = "absent"  # no such file lies there
     NOT_LOCKED = "not locked"  # the lock file records no digest
-
-
-class Artefact(msgspec.Struct, frozen=True):
-    """A file that lies there, as its name tells."""
-
-    path: HostPath
-    name: str  # normalised
-    version: str
-    processors: frozenset[str]  # tags; empty where it is for any
 
 
 class Checked(msgspec.Struct, frozen=True):
@@ -70,28 +61,18 @@ class Checked(msgspec.Struct, frozen=True):
         return self.state in {State.AGED, State.ALTERED, State.UNKNOWN} or bool(self.builds)
 
 
-def find_artefacts(folders: Iterable[HostPath]) -> tuple[Artefact, ...]:
-    """All wheels, source archives and npm tarballs in some folders, told by their names."""
-    return tuple(
-        artefact
-        for folder in folders
-        for name in sorted(os.listdir(folder))
-        if (artefact := _artefact(HostPath(os.path.join(folder, name)), name)) is not None
-    )
-
-
 def check_lock(
-    lock: LockFile, artefacts: Sequence[Artefact], vouch: Vouch, architecture: Architecture
+    lock: LockFile, artefacts: Sequence[Artefact], vouching: Vouching, architecture: Architecture
 ) -> tuple[Checked, ...]:
     """Check every entry of a lock file.
 
     Args:
         lock: what is pinned.
         artefacts: the files that lie there.
-        vouch: says who vouches for bytes.
+        vouching: says who vouches for bytes.
         architecture: for which processor builds are wanted.
     """
-    return tuple(_checked(entry, artefacts, vouch, architecture) for entry in lock.entries)
+    return tuple(_checked(entry, artefacts, vouching, architecture) for entry in lock.entries)
 
 
 def refreshed(text: str, checked: Checked) -> str:
@@ -125,61 +106,53 @@ def nearest(checked: Checked) -> str | None:
     return later[-1] if later else next(iter(checked.builds), None)
 
 
-def _checked(entry: LockEntry, artefacts: Sequence[Artefact], vouch: Vouch, architecture: Architecture) -> Checked:
-    own = [each for each in artefacts if each.name == _normal(entry.name)]
-    pinned = [each for each in own if _same_version(each.version, entry.version)]
-    builds = () if any(_serves(each, architecture) for each in pinned) or not own else _builds(own, architecture)
+def _checked(
+    entry: LockEntry, artefacts: Sequence[Artefact], vouching: Vouching, architecture: Architecture
+) -> Checked:
+    own = [each for each in artefacts if each.name.project == normalised(entry.name)]
+    pinned = [each for each in own if _same_version(each.name.version, entry.version)]
+    builds = _other_builds(entry, [each.name for each in own], vouching, architecture)
     if not entry.files:
         return Checked(entry, State.NOT_LOCKED, "no digest is recorded", builds=builds)
     named = {each.name for each in entry.files if each.name}
     at_hand = [each for each in pinned if not named or os.path.basename(each.path) in named]
     if not at_hand:
-        return Checked(entry, State.ABSENT, "no file of it lies there", builds=builds)
+        return Checked(entry, State.ABSENT, _where_else(entry, vouching), builds=builds)
     for artefact in at_hand:
         name = os.path.basename(artefact.path)
         locked = [each for each in entry.files if each.name in {"", name}]
         if any(_digest(artefact.path, each.algorithm).hex() == each.digest for each in locked):
             continue
-        state, detail = _cause(name, artefact, locked, vouch)
+        state, detail = _cause(name, artefact, locked, vouching)
         return Checked(entry, state, detail, artefact, locked[0] if len(locked) == 1 else None, builds)
     return Checked(entry, State.FITS, "", at_hand[0], builds=builds)
 
 
-def _cause(name: str, artefact: Artefact, locked: Sequence[LockedFile], vouch: Vouch) -> tuple[State, str]:
-    if who := vouch(name, _digest(artefact.path, "sha256").hex()):
+def _where_else(entry: LockEntry, vouching: Vouching) -> str:
+    """Who has what was locked and does not lie there; empty where nobody has."""
+    whos = (vouching.vouch(each.name, each.algorithm, each.digest) for each in entry.files if each.name)
+    who = next(filter(None, whos), "")
+    return f"{who} has the file that was locked" if who else ""
+
+
+def _cause(name: str, artefact: Artefact, locked: Sequence[LockedFile], vouching: Vouching) -> tuple[State, str]:
+    if who := vouching.vouch(name, "sha256", _digest(artefact.path, "sha256").hex()):
         return State.AGED, f"{name} is not the file that was locked, and {who} vouches for it: the lock file is older"
     for each in locked:
-        if each.algorithm == "sha256" and (who := vouch(name, each.digest)):
+        if who := vouching.vouch(name, each.algorithm, each.digest):
             return State.ALTERED, f"{who} vouches for the file that was locked, and {name} is another one"
     return State.UNKNOWN, f"{name} is not the file that was locked, and nobody vouches for either"
 
 
-def _artefact(path: HostPath, name: str) -> Artefact | None:
-    try:
-        if name.endswith(".whl"):
-            project, version, _, tags = parse_wheel_filename(name)
-            platforms = {tag.platform for tag in tags}
-            return Artefact(path, project, str(version), frozenset() if "any" in platforms else frozenset(platforms))
-        if name.endswith((".tar.gz", ".zip")):
-            project, version = parse_sdist_filename(name)
-            return Artefact(path, project, str(version), frozenset())
-    except (InvalidWheelFilename, InvalidSdistFilename, InvalidVersion):
-        return None
-    found = _TARBALL.match(name)
-    if found is None:
-        return None
-    return Artefact(path, _normal(name[: -len(found[1]) - len("-.tgz")]), found[1], frozenset())
-
-
-def _serves(artefact: Artefact, architecture: Architecture) -> bool:
-    marks = _PROCESSORS.get(architecture, (str(architecture),))
-    universal = any(tag.endswith("universal2") for tag in artefact.processors)
-    return not artefact.processors or universal or any(tag.endswith(marks) for tag in artefact.processors)
-
-
-def _builds(own: Sequence[Artefact], architecture: Architecture) -> tuple[str, ...]:
-    versions = {each.version for each in own if _serves(each, architecture)}
-    return tuple(sorted(versions, key=_ordered, reverse=True)) or _NO_BUILD
+def _other_builds(
+    entry: LockEntry, own: Sequence[ArtefactName], vouching: Vouching, architecture: Architecture
+) -> tuple[str, ...]:
+    """Where the pinned version is known and has no build for a processor: the versions that have one."""
+    known = [*own, *vouching.offered(entry.name)]
+    serving = [each for each in known if each.serves(architecture)]
+    if not known or any(_same_version(each.version, entry.version) for each in serving):
+        return ()
+    return tuple(sorted({each.version for each in serving}, key=_ordered, reverse=True)) or _NO_BUILD
 
 
 def _ordered(text: str) -> Version:
@@ -191,11 +164,6 @@ def _ordered(text: str) -> Version:
 
 def _same_version(one: str, other: str) -> bool:
     return one == other or (_ordered(one) == _ordered(other) != Version("0"))
-
-
-def _normal(name: str) -> str:
-    """Source: PEP 503; a scoped name of npm's is that of its tarball, without the scope."""
-    return re.sub(r"[-_.]+", "-", name.rpartition("/")[2]).lower()
 
 
 def _digest(path: HostPath, algorithm: str) -> bytes:

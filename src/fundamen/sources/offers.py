@@ -76,7 +76,7 @@ def find_builds(offers: Iterable[Offer], platform: Platform, architecture: Archi
     versions = {
         offer.package.version
         for offer in offers
-        if offer.package.platform is platform
+        if offer.package.platform.serves(platform)
         and offer.package.architecture.serves(architecture)
         and offer.package.withdrawn is None
     }
@@ -92,7 +92,7 @@ def _obstacles(
 ) -> Iterator[str]:
     if package.withdrawn is not None:
         yield f"withdrawn: {package.withdrawn}"
-    if package.platform is not platform:
+    if not package.platform.serves(platform):
         yield f"is for {package.platform}, not {platform}"
     if not package.architecture.serves(architecture):
         yield f"is for {package.architecture}, not {architecture}"

@@ -18,6 +18,7 @@ from fundamen.model.binary import Binary, Kind
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.package import NEUTRAL, Base, Package, PackageFile
 from fundamen.model.paths import HostPath, shown
+from fundamen.sources.artefacts import find_artefacts
 from fundamen.sources.layout import content_path, place_parts
 from fundamen.sources.media import Media
 from fundamen.sources.media_identity import UNKNOWN_PUBLISHER, UNKNOWN_VERSION, read_place
@@ -25,6 +26,7 @@ from fundamen.sources.repository import Repository
 from fundamen.sources.writing import copy_whole
 
 _MOST_FILES = 100_000
+_SAID = "the packager, who took it in as the publisher's"
 
 
 class Identity(msgspec.Struct, frozen=True):
@@ -145,6 +147,34 @@ def publish_packages(location: HostPath, media: Media, given: Given, signing: Si
     return _published(location, taken, signing)
 
 
+def publish_artefacts(
+    location: HostPath, folder: HostPath, publisher: str, signing: Signing
+) -> tuple[Publication, ...]:
+    """Take the wheels, source archives and npm tarballs of a folder into a source, each as a package under its name.
+
+    What a name says is believed, as the packager says whose they are.
+
+    Raises:
+        UsageError: there are none.
+        UnreadableError: a file or key cannot be read, or the source cannot be written.
+    """
+    taken = []
+    for artefact in find_artefacts([folder]):
+        file = _describe_file(artefact.path, None, Base.PROGRAM, os.path.basename(artefact.path))
+        told = artefact.name
+        package = Package(
+            publisher, told.project, told.version, told.platform, told.architecture, (file,), proven_by=_SAID
+        )
+        taken.append((package, [(file, artefact.path)]))
+    if not taken:
+        raise UsageError(
+            what=f"{shown(folder)} cannot be published",
+            why="it holds no wheel, no source archive and no npm tarball",
+            do="Name the folder in which they lie.",
+        )
+    return _published(location, taken, signing)
+
+
 def _published(
     location: HostPath, taken: Sequence[tuple[Package, Sequence[tuple[PackageFile, HostPath]]]], signing: Signing
 ) -> tuple[Publication, ...]:
@@ -187,11 +217,13 @@ def describe(media: HostPath, identity: Identity, place: str) -> Package:
         files.append(_describe_file(path, binary, base, "/".join(filter(None, (below, _relative(path, media))))))
     if len(targets) > 1:  # code for any processor may lie beside code for one
         targets = {target for target in targets if target[1] is not Architecture.ANY}
+    if files and not targets:  # nothing but data
+        targets = {(Platform.ANY, Architecture.ANY)}
     if len(targets) != 1 or len(files) > _MOST_FILES:
-        found = ", ".join(sorted(f"{platform} {architecture}" for platform, architecture in targets)) or "none"
+        found = ", ".join(sorted(f"{platform} {architecture}" for platform, architecture in targets)) or "no file"
         raise UsageError(
             what=f"{shown(media)} cannot be published as one package",
-            why=f"its programs and libraries must be for one platform and architecture; found: {found}",
+            why=f"its files must be for one platform and architecture; found: {found}",
             do="Publish each platform and architecture from a folder of its own.",
         )
     [(platform, architecture)] = targets

@@ -12,6 +12,7 @@ from fundamen.cli.output import Output, finish
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
 from fundamen.model.errors import FundamenError, UsageError
+from fundamen.report.commands import import_command
 from fundamen.trace.inspection import Inspection, holds_certificates, inspect_file
 
 if TYPE_CHECKING:
@@ -55,8 +56,8 @@ def command(
                 "Nothing can be inspected", "no file and no server was named", "See: fundamen inspect --help"
             )
         inspecting = _Inspecting(machine(), issuer, password_file, output, exports=exports)
-        asked = [(name, inspecting.file) for name in files] + [(name, inspecting.server) for name in server]
-        for index, (name, inspect) in enumerate(asked):
+        asked = [(name, name, inspecting.file) for name in files] + [(name, "", inspecting.server) for name in server]
+        for index, (name, path, inspect) in enumerate(asked):
             try:
                 with output.working(f"Reading {name}"):
                     inspection = inspect(name)
@@ -65,7 +66,7 @@ def command(
                 _fail(output, name, error)
                 continue
             worst = max(worst, Exit.FAULT_FOUND if inspection.is_at_fault else Exit.NOTHING_AT_FAULT)
-            _show(output, inspection, first=index == 0)
+            _show(output, inspection, inspecting.importing(path), first=index == 0)
     finish(worst)
 
 
@@ -101,13 +102,17 @@ class _Inspecting:
         shown = fetch_certificates(host, port)
         return inspect_server(host, port, shown, self._publishers().issuers(self._machine), options.now())
 
+    def importing(self, path: str) -> str:
+        """The command that imports the root of a file's chain, or of a server's where the path is empty."""
+        return import_command(self._machine, path, self._issuer)
+
     def _publishers(self) -> "PublisherAuthority":
         if self._known is None:
             self._known = given_certificates(self._issuer, options.now())
         return self._known
 
 
-def _show(output: Output, inspection: "Inspection | CertificateInspection", *, first: bool) -> None:
+def _show(output: Output, inspection: "Inspection | CertificateInspection", importing: str, *, first: bool) -> None:
     if output.as_json:
         from fundamen.report.contracts.inspecting import certificates_record, inspect_record  # noqa: PLC0415
 
@@ -119,11 +124,11 @@ def _show(output: Output, inspection: "Inspection | CertificateInspection", *, f
     if isinstance(inspection, Inspection):
         from fundamen.report.inspect_text import inspection_text  # noqa: PLC0415 - only where it is asked for
 
-        text = inspection_text(inspection, drawn=output.drawn)
+        text = inspection_text(inspection, importing, drawn=output.drawn)
     else:
         from fundamen.report.trust_text import certificates_text  # noqa: PLC0415
 
-        text = certificates_text(inspection, drawn=output.drawn)
+        text = certificates_text(inspection, importing, drawn=output.drawn)
     output.show(("" if first else "\n") + text)
 
 

@@ -30,6 +30,9 @@ def _signing(command: options.Command) -> options.Command:
 @click.option("--language", default="", help="Of a language pack; likewise.")
 @click.option("--place", default="", help="Where loose files belong: {program}, {system} or {root}, then a path.")
 @click.option("--media-digest", multiple=True, metavar="SHA256", help="Of media that nobody signed; you vouch for it.")
+@click.option(
+    "--artefacts", is_flag=True, help="Each wheel, archive or tarball of the folder is a package by its name."
+)
 @click.option("--threshold", multiple=True, metavar="ROLE=N", help="Of a new source: N keys, all of which must sign.")
 @_signing
 @options.output_options
@@ -43,6 +46,7 @@ def publish(
     language: str,
     place: str,
     media_digest: tuple[str, ...],
+    artefacts: bool,
     threshold: tuple[str, ...],
     keys: tuple[str, ...],
     days: float,
@@ -51,14 +55,15 @@ def publish(
     """Take the publisher's packages in MEDIA into the source in FOLDER, and sign the catalogue.
 
     An install package, an archive or a disc image says itself whose it is, in which version, for what, and where its
-    files belong; its publisher's signature is checked. Of a folder of files you say all that. A new source is made with
-    new keys: root, targets, snapshot, timestamp. The root's is needed only to make a source and to replace keys: keep
-    it offline.
+    files belong; its publisher's signature is checked. Of a folder of files you say all that; what lock files pin says
+    its name and version itself (--artefacts). A new source is made with new keys: root, targets, snapshot, timestamp.
+    The root's is needed only to make a source and to replace keys: keep it offline.
 
     \b
     fundamen sources publish /srv/source --from saltgrass-4.2.1-x64.msi --keys ~/keys
     fundamen sources publish /srv/source --from media/saltgrass-4.2.1 --keys ~/keys \\
         --publisher 'Ardvane Instruments' --package 'Saltgrass Runtime' --version 4.2.1 --place '{program}/../lib'
+    fundamen sources publish /srv/source --from wheels --artefacts --publisher 'Ardvane Instruments' --keys ~/keys
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     from fundamen.cli.publishing import Said, published  # noqa: PLC0415 - loads python-tuf
     from fundamen.report.publication_text import publication_record, publication_text  # noqa: PLC0415
@@ -68,7 +73,7 @@ def publish(
         signing = Signing(
             _folders(keys), options.now() + timedelta(days=days), options.counts("--threshold", threshold)
         )
-        said = Said(publisher, package, package_version, language, place, media_digest)
+        said = Said(publisher, package, package_version, language, place, media_digest, artefacts)
         with output.working(f"Publishing {origin}"):
             publications = published(HostPath(os.path.abspath(folder)), origin, said, signing)
         if output.as_json:

@@ -1,0 +1,99 @@
+"""Files that lock files pin, told by their names: wheels, source archives, npm tarballs.
+
+Sources: the binary and source distribution formats (packaging.python.org, "Specifications"); PEP 503 for the names of
+projects; npm's tarballs are called by the name without its scope, and the version.
+"""
+
+import os
+import re
+from collections.abc import Iterable
+
+import msgspec
+from packaging.utils import InvalidSdistFilename, InvalidWheelFilename, parse_sdist_filename, parse_wheel_filename
+from packaging.version import InvalidVersion
+
+from fundamen.model.architecture import Architecture, Platform
+from fundamen.model.paths import HostPath
+
+_TARBALL = re.compile(r"^(?:.*-)?(\d[^/]*)\.tgz$")
+_PROCESSORS = {
+    Architecture.X86_64: ("x86_64", "amd64"),
+    Architecture.AARCH64: ("aarch64", "arm64"),
+    Architecture.X86: ("i686", "win32", "i386"),
+    Architecture.ARM: ("armv7l",),
+}
+_PLATFORMS = {"linux": Platform.LINUX, "many": Platform.LINUX, "musl": Platform.LINUX, "win": Platform.WINDOWS}
+_UNIVERSAL = "universal2"
+
+
+class ArtefactName(msgspec.Struct, frozen=True):
+    """What the name of such a file says."""
+
+    project: str  # normalised
+    version: str
+    tags: frozenset[str]  # of the platforms it is built for; empty where it is for any
+
+    def serves(self, architecture: Architecture) -> bool:
+        """Whether it can be used on a processor."""
+        marks = _PROCESSORS.get(architecture, (str(architecture),))
+        return not self.tags or any(tag.endswith((*marks, _UNIVERSAL)) for tag in self.tags)
+
+    @property
+    def platform(self) -> Platform:
+        """For which platform it is built."""
+        found = {
+            next((platform for begin, platform in _PLATFORMS.items() if tag.startswith(begin)), Platform.MACOS)
+            for tag in self.tags
+        }
+        return found.pop() if len(found) == 1 else Platform.ANY
+
+    @property
+    def architecture(self) -> Architecture:
+        """For which processor it is built."""
+        found = [architecture for architecture in _PROCESSORS if self.tags and self.serves(architecture)]
+        return found[0] if len(found) == 1 else Architecture.ANY
+
+
+class Artefact(msgspec.Struct, frozen=True):
+    """Such a file that lies on this host."""
+
+    path: HostPath
+    name: ArtefactName
+
+
+def find_artefacts(folders: Iterable[HostPath]) -> tuple[Artefact, ...]:
+    """All such files in some folders. Raises: OSError."""
+    return tuple(
+        Artefact(HostPath(os.path.join(folder, name)), told)
+        for folder in folders
+        for name in sorted(os.listdir(folder))
+        if (told := read_artefact_name(name)) is not None
+    )
+
+
+def read_artefact_name(name: str) -> ArtefactName | None:
+    """What a file's name says; None where it is the name of no such file."""
+    try:
+        if name.endswith(".whl"):
+            project, version, _, tags = parse_wheel_filename(name)
+            platforms = frozenset(tag.platform for tag in tags)
+            return ArtefactName(project, str(version), frozenset() if "any" in platforms else platforms)
+        if name.endswith((".tar.gz", ".zip")):
+            project, version = parse_sdist_filename(name)
+            return ArtefactName(project, str(version), frozenset())
+    except (InvalidWheelFilename, InvalidSdistFilename, InvalidVersion):
+        return None
+    found = _TARBALL.match(name)
+    if found is None:
+        return None
+    return ArtefactName(normalised(name[: -len(found[1]) - len("-.tgz")]), found[1], frozenset())
+
+
+def normalised(project: str) -> str:
+    """A project's name in the form in which names are compared."""
+    return re.sub(r"[-_.]+", "-", project.rpartition("/")[2]).lower()
+
+
+def pattern_of(project: str) -> str:
+    """What the names of a project's files look like; ``*`` stands for anything, so more may fit than are its own."""
+    return f"{normalised(project).replace('-', '*')}-*"
