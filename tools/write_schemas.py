@@ -10,7 +10,7 @@ from fundamen.report.contracts.comparing import ComparisonRecord
 from fundamen.report.contracts.inspecting import InspectRecord
 from fundamen.report.contracts.line import ErrorRecord
 from fundamen.report.contracts.locking import LockRecord
-from fundamen.report.contracts.restoring import HistoryRecord, RestoreRecord, UndoRecord
+from fundamen.report.contracts.restoring import HistoryRecord, RestoreRecord, ResumeRecord, UndoRecord
 from fundamen.report.contracts.sourcing import OffersRecord, PublicationRecord, SourcesRecord
 from fundamen.report.contracts.tracing import TraceRecord
 
@@ -27,6 +27,7 @@ RECORDS = {
     "restore": RestoreRecord,
     "sources": SourcesRecord,
     "trace": TraceRecord,
+    "resume": ResumeRecord,
     "undo": UndoRecord,
 }
 

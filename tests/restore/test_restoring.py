@@ -6,6 +6,7 @@ import os
 import stat
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -18,10 +19,11 @@ from builders.source import NOW, ASource
 from fundamen.evidence.catalogue import CatalogueAuthority
 from fundamen.model.errors import RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
+from fundamen.restore import making
 from fundamen.restore.home import journal_of
 from fundamen.restore.journal import Journal, State
 from fundamen.restore.rehearsal import Rehearsal, rehearse
-from fundamen.restore.restoration import Restoration, perform, take_back
+from fundamen.restore.restoration import Restoration, go_on, perform, take_back
 
 PROGRAM = MachinePath("/opt/app/bin/app")
 FILES = {f"lib{letter}.so": an_elf(soname=f"lib{letter}.so", padding=64 * n) for n, letter in enumerate("abcd")}
@@ -170,7 +172,20 @@ class CutError(BaseException):
     """As sudden as a power cut: no code of ours catches it."""
 
 
-_DOORS = ("rename", "fsync", "chmod", "chown", "utime", "mkdir", "unlink", "setxattr", "rmdir", "makedirs")
+_DOORS = (
+    "rename",
+    "fsync",
+    "chmod",
+    "chown",
+    "utime",
+    "mkdir",
+    "unlink",
+    "setxattr",
+    "rmdir",
+    "makedirs",
+    "link",
+    "symlink",
+)
 
 
 @contextmanager
@@ -191,7 +206,7 @@ def _stopped_at(call: int, error: Callable[[], BaseException], once: bool) -> It
     with pytest.MonkeyPatch.context() as patch:
         for name in _DOORS:
             patch.setattr(os, name, door(getattr(os, name)))
-        for name in ("begin", "mark", "write_step"):
+        for name in ("next_number", "begin", "mark", "write_steps"):
             patch.setattr(Journal, name, door(getattr(Journal, name)))
         patch.setattr(builtins, "open", door(open, lambda _path, mode="r", *_: "x" in mode))
         yield calls
@@ -210,7 +225,7 @@ def _count(case: Case) -> int:
 def test_cut_off_at_any_call_each_file_is_old_or_new_and_undo_gives_back_all(case: Case) -> None:
     before = case.tree()
     total = _count(case)
-    assert total > 30
+    assert total > 25
     for call in range(1, total + 1):
         with pytest.raises(CutError), _stopped_at(call, CutError, once=False):
             case.restored()
@@ -258,11 +273,98 @@ def test_an_undo_that_is_cut_off_can_be_done_again(case: Case) -> None:
         assert case.tree() == before, f"cut at call {call}"
 
 
-def test_stopped_from_the_keyboard_it_is_taken_back(case: Case) -> None:
+def test_cut_off_at_any_call_it_is_gone_on_with_to_the_same_end(case: Case) -> None:
     before = case.tree()
-    with pytest.raises(RestorationError, match="from the keyboard"), _stopped_at(20, KeyboardInterrupt, once=True):
+    total = _count(case)
+    case.restored()
+    after = case.tree()
+    case.undone()
+    resumed = 0
+    for call in range(1, total + 1):
+        with pytest.raises(CutError), _stopped_at(call, CutError, once=False):
+            case.restored()
+        if case.journal.unfinished():
+            go_on(case.machine, case.journal, lambda _path: None, lambda: False)
+            resumed += 1
+            assert without_times(case.tree()) == without_times(after), f"cut at call {call}"
+            assert [entry.state for entry in case.journal.entries()][-1] is State.DONE
+        if case.tree() != before:
+            case.undone()
+        assert case.tree() == before, f"cut at call {call}"
+    assert resumed > 8
+
+
+def reached(asked: list[MachinePath], count: int) -> bool:
+    return len(asked) == count
+
+
+def without_times(tree: Tree) -> Tree:
+    """New files have the times of their making."""
+    return {path: (*state[:4], state[-1]) for path, state in tree.items()}
+
+
+def test_asked_to_stop_it_finishes_the_step_and_can_be_gone_on_with_or_undone(case: Case) -> None:
+    before, asked = case.tree(), list[MachinePath]()
+    authorities = [CatalogueAuthority("it", case.catalogue.packages_with)]
+    case.restored()
+    case.undone()
+    work = case.rehearsed().work
+    for stop_after in range(3):
+        asked.clear()
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setattr(making, "_MOST_STEPS", 1)
+            asked_to = partial(reached, asked, stop_after)
+            with pytest.raises(UnfinishedError, match="was stopped"):
+                perform(case.machine, case.rehearsed(), case.journal, authorities, NOW, asked.append, asked_to)
+        assert asked == [step.path for step in work.steps[:stop_after]]
+        with pytest.raises(UnfinishedError, match="is not finished"):
+            case.restored()
+        go_on(case.machine, case.journal, asked.append, lambda: False)
+        assert asked == [step.path for step in work.steps]
+        case.undone()
+        assert case.tree() == before
+
+
+def test_stopped_at_once_from_the_keyboard_nothing_is_lost(case: Case) -> None:
+    before = case.tree()
+    with pytest.raises(UnfinishedError, match="from the keyboard"), _stopped_at(30, KeyboardInterrupt, once=True):
         case.restored()
+    case.undone()
     assert case.tree() == before
+
+
+def test_going_on_is_refused_where_a_file_has_changed_since(case: Case) -> None:
+    with pytest.raises(CutError), _stopped_at(30, CutError, once=False):
+        case.restored()
+    (case.linux.root / CUT[1:]).write_bytes(b"somebody's own work")
+    after = case.tree()
+    with pytest.raises(RestorationError, match="has changed since"):
+        go_on(case.machine, case.journal, lambda _path: None, lambda: False)
+    assert case.tree() == after
+
+
+def test_a_kept_original_that_was_altered_is_not_put_back(case: Case) -> None:
+    case.restored()
+    for kept in Path(case.journal.kept_folder(1)).iterdir():
+        kept.write_bytes(b"altered")
+    after = case.tree()
+    with pytest.raises(RestorationError, match="was kept of it is gone or was altered"):
+        case.undone()
+    assert case.tree() == after
+
+
+def test_hard_links_and_holes_come_back_as_they_were(case: Case) -> None:
+    other, damaged = case.linux.root / "opt/other-name.so", case.linux.root / CUT[1:]
+    os.link(damaged, other)
+    hollow = case.linux.root / OTHER[1:]
+    with hollow.open("r+b") as file:
+        file.truncate(8 << 20)
+    before, inode, blocks = case.tree(), other.stat().st_ino, hollow.stat().st_blocks
+    case.restored()
+    assert other.stat().st_ino != damaged.stat().st_ino
+    case.undone()
+    assert case.tree() == before
+    assert (damaged.stat().st_ino, hollow.stat().st_blocks <= blocks + 8) == (inode, True)
 
 
 @pytest.mark.parametrize("error", [KeyboardInterrupt, lambda: OSError(errno.ENOSPC, "No space left", "/a/file")])

@@ -15,6 +15,7 @@ _COMMANDS = {
     "inspect": ("inspect", "Show what a file is: format, architecture, needs, digest."),
     "build": ("build", "Show what a failing compile or link step lacks."),
     "restore": ("restore", "Put right what a program stands on, from trusted sources."),
+    "resume": ("resume", "Go on with a restoration that was cut off."),
     "undo": ("undo", "Take a restoration back."),
     "history": ("history", "List the restorations of a machine."),
     "sources": ("sources", "The trusted sources: trust, list, offers; publish."),

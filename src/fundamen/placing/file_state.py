@@ -21,31 +21,42 @@ class FileState(msgspec.Struct, frozen=True):
     accessed_ns: int  # since the epoch
     modified_ns: int
     attributes: tuple[tuple[str, bytes], ...] = ()  # extended ones
+    link: str = ""  # of a symbolic link: its target, as it stands in it; it has no bytes and no digest
 
 
 def read_state(path: HostPath) -> FileState | None:
-    """The state of an ordinary file; None where nothing stands there.
+    """The state of an ordinary file or a symbolic link; None where nothing stands there.
 
     Raises:
-        OSError: it cannot be read, or something else than an ordinary file stands there.
+        OSError: it cannot be read, or something else stands there.
     """
     try:
         status = os.lstat(path)
     except (FileNotFoundError, NotADirectoryError):
         return None
-    if not stat.S_ISREG(status.st_mode):
+    is_link = stat.S_ISLNK(status.st_mode)
+    if not is_link and not stat.S_ISREG(status.st_mode):
         raise OSError(0, "something else than an ordinary file stands there", path)
-    digest = digest_of_file(path)
     return FileState(
-        size=status.st_size,
-        sha256=digest,
+        size=0 if is_link else status.st_size,
+        sha256="" if is_link else digest_of_file(path),
         mode=stat.S_IMODE(status.st_mode),
         uid=status.st_uid,
         gid=status.st_gid,
         accessed_ns=status.st_atime_ns,
         modified_ns=status.st_mtime_ns,
-        attributes=_extended_attributes(path),
+        attributes=() if is_link else _extended_attributes(path),
+        link=os.readlink(path) if is_link else "",
     )
+
+
+def stands_as(path: HostPath, state: FileState | None) -> bool:
+    """Whether a file or link of some content stands at a path; its mode and times do not count. Raises: OSError."""
+    if not os.path.lexists(path):
+        return state is None
+    if state is None or os.path.islink(path):
+        return state is not None and bool(state.link) and os.path.islink(path) and os.readlink(path) == state.link
+    return os.path.isfile(path) and not state.link and digest_of_file(path) == state.sha256
 
 
 def digest_of_file(path: str) -> str:

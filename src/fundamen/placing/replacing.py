@@ -1,4 +1,4 @@
-"""Replace a file on a machine: the only place where Fundamen writes to a machine.
+"""Replace an entry of a folder on a machine: the only place where Fundamen writes to a machine.
 
 Guarantee: at every moment the target is either as it was, or new and whole. New content is staged beside the target,
 flushed, read back and compared, then swapped in by a rename, and the folder is flushed.
@@ -6,72 +6,90 @@ flushed, read back and compared, then swapped in by a rename, and the folder is 
 
 import contextlib
 import os
+from collections.abc import Iterable
 
-from fundamen.machine.file_bytes import FileBytes
+from fundamen.machine.file_bytes import open_quietly
 from fundamen.model.paths import HostPath
 from fundamen.placing.file_state import FileState, digest_of_file
 
-_PIECE = 1 << 18  # bytes
+_PIECE = 1 << 20  # bytes
+_BLOCK = 512  # bytes, in which the system counts what a file takes up
 
 
-def copy_flushed(source: HostPath, target: HostPath, sha256: str) -> None:
-    """Write a copy that is on the disk, and is what it should be, when this returns.
+def keep_copy(source: HostPath, target: HostPath) -> None:
+    """Write a copy of a file, its holes too. It is not on the disk until ``settle``. Raises: OSError."""
+    with os.fdopen(open_quietly(source), "rb") as content, open(target, "xb") as copy:
+        status = os.fstat(content.fileno())
+        if status.st_blocks * _BLOCK >= status.st_size or not hasattr(os, "SEEK_DATA"):
+            while piece := content.read(_PIECE):
+                copy.write(piece)
+            return
+        for begin, end in _ranges(content.fileno(), status.st_size):
+            content.seek(begin)
+            copy.seek(begin)
+            while begin < end and (piece := content.read(min(_PIECE, end - begin))):
+                copy.write(piece)
+                begin += len(piece)  # noqa: PLW2901 - how far it was copied
+        copy.truncate(status.st_size)
+
+
+def settle(path: HostPath, sha256: str) -> None:
+    """Have a file on the disk, and see that it is what it should be.
 
     Raises:
-        OSError: it cannot be written, or what was read back has another digest.
+        OSError: it cannot be, or what was read back has another digest.
     """
-    with FileBytes(source, source) as content, open(target, "xb") as copy:
-        while piece := content.read_at(copy.tell(), _PIECE):
-            copy.write(piece)
-        copy.flush()
-        os.fsync(copy.fileno())
-    found = digest_of_file(target)
+    _flush(path)
+    found = digest_of_file(path)
     if found != sha256:
-        raise OSError(0, f"what was read back has the SHA-256 {found[:16]}..., not {sha256[:16]}...", target)
+        raise OSError(0, f"what was read back has the SHA-256 {found[:16]}..., not {sha256[:16]}...", path)
 
 
-def put(content: HostPath, target: HostPath, staged: HostPath, sha256: str, state: FileState) -> None:
-    """Put content at a target with the mode, owner, times and attributes of a state.
+def stage(content: HostPath, staged: HostPath, state: FileState) -> None:
+    """Write new content under a name beside its place, with all that it is to have besides its bytes.
+
+    It is not on the disk until ``settle``; links are made anew and need none.
 
     Args:
-        content: the host file with the new bytes.
-        target: what is replaced or made.
+        content: the host file with the new bytes; not looked at for a link.
         staged: a name in the target's folder that is ours to use.
-        sha256: of the new bytes.
-        state: what the file is to have besides its bytes; the times only where ``modified_ns`` is not negative.
+        state: the times count only where ``modified_ns`` is not negative.
+
+    Raises:
+        OSError: it could not be done.
+    """
+    remove(staged)
+    if state.link:
+        os.symlink(state.link, staged)
+        if state.modified_ns >= 0:
+            _own(staged, state)
+            os.utime(staged, ns=(state.accessed_ns, state.modified_ns), follow_symlinks=False)
+        return
+    keep_copy(content, staged)
+    _dress(staged, state)
+
+
+def swap(staged: HostPath, target: HostPath) -> None:
+    """Put what was staged and settled in its place. The folder is not flushed yet. Raises: OSError."""
+    os.rename(staged, target)
+
+
+def put(content: HostPath, target: HostPath, staged: HostPath, state: FileState) -> None:
+    """Put a file or link in its place, in all these steps.
 
     Raises:
         OSError: it could not be done; the target is untouched.
     """
-    remove(staged)
     try:
-        copy_flushed(content, staged, sha256)
-        _dress(staged, state)
-        os.rename(staged, target)
+        stage(content, staged, state)
+        if not state.link:
+            settle(staged, state.sha256)
+        swap(staged, target)
     except OSError:
         with contextlib.suppress(OSError):
             remove(staged)
         raise
     # Flushed after the swap: until then a power cut may show the old file, but never half of one.
-    flush_folder(os.path.dirname(target))
-
-
-def put_link(leads_to: str, target: HostPath, staged: HostPath) -> None:
-    """Make a symbolic link where nothing stands.
-
-    Args:
-        leads_to: its target, as it is to stand in it.
-        target: where it is made.
-        staged: a name in the same folder that is ours to use.
-
-    Raises:
-        OSError: it could not be done, or something stands there.
-    """
-    remove(staged)
-    if os.path.lexists(target):
-        raise FileExistsError(17, "something stands there by now", target)
-    os.symlink(leads_to, staged)
-    os.rename(staged, target)
     flush_folder(os.path.dirname(target))
 
 
@@ -91,15 +109,34 @@ def flush_folder(folder: str) -> None:
         os.close(handle)
 
 
+def _ranges(handle: int, size: int) -> Iterable[tuple[int, int]]:
+    """(begin, end) of what is no hole. Source: lseek(2), SEEK_DATA and SEEK_HOLE."""
+    at = 0
+    while at < size:
+        try:
+            begin = os.lseek(handle, at, os.SEEK_DATA)
+        except OSError:  # ENXIO: nothing but a hole up to the end
+            return
+        at = os.lseek(handle, begin, os.SEEK_HOLE)
+        yield begin, at
+
+
 def _dress(path: HostPath, state: FileState) -> None:
-    status = os.stat(path)
-    if (status.st_uid, status.st_gid) != (state.uid, state.gid):
-        os.chown(path, state.uid, state.gid)
+    _own(path, state)
     os.chmod(path, state.mode)
     for name, value in state.attributes:
         _set_attribute(path, name, value)
     if state.modified_ns >= 0:
         os.utime(path, ns=(state.accessed_ns, state.modified_ns))
+
+
+def _own(path: HostPath, state: FileState) -> None:
+    status = os.lstat(path)
+    if (status.st_uid, status.st_gid) != (state.uid, state.gid):
+        os.chown(path, state.uid, state.gid, follow_symlinks=False)
+
+
+def _flush(path: HostPath) -> None:
     handle = os.open(path, os.O_RDONLY)
     try:
         os.fsync(handle)

@@ -10,6 +10,7 @@ from fundamen.report.page import Page, counted, size_in_words
 from fundamen.report.trace_text import answer, next_step
 from fundamen.restore.journal import Entry, State
 from fundamen.restore.plan import Plan
+from fundamen.restore.records import EntryRecord
 from fundamen.restore.rehearsal import Rehearsal
 from fundamen.restore.restoration import Restoration
 from fundamen.restore.steps import PlaceFile
@@ -86,12 +87,28 @@ def undo_text(entry: Entry, machine: Machine, *, drawn: bool) -> str:
     page = Page(drawn=drawn)
     page.answer(f"Restoration {entry.number} is undone: {counted(len(entry.steps), 'file')} as before.", good=True)
     page.blank()
-    rows = [("taken away" if step.record.before is None else "put back", step.record.path) for step in entry.steps]
-    page.columns(rows)
+    page.columns([(step.record.undone, step.record.path) for step in entry.steps])
     page.heading("Next")
-    is_of_root = any(step.record.insertion is not None for step in entry.steps)
-    page.raw(command(machine, "inspect" if is_of_root else "trace", entry.program))
+    page.raw(_look_again(entry, machine))
     return page.text()
+
+
+def resumed_text(entry: Entry, machine: Machine, *, drawn: bool) -> str:
+    """The page after a restoration that was cut off has come to its end."""
+    page = Page(drawn=drawn)
+    page.answer(f"Restoration {entry.number} is finished: {counted(len(entry.steps), 'file')} as planned.", good=True)
+    page.blank()
+    page.columns([("in place", step.record.path) for step in entry.steps])
+    page.heading("Next")
+    page.raw(_look_again(entry, machine))
+    page.heading("To take it back")
+    page.raw(command(machine, "undo", str(entry.number)))
+    return page.text()
+
+
+def _look_again(entry: Entry, machine: Machine) -> str:
+    is_of_root = any(isinstance(s.record, EntryRecord) and s.record.insertion is not None for s in entry.steps)
+    return command(machine, "inspect" if is_of_root else "trace", entry.program)
 
 
 def history_text(entries: Sequence[Entry], machine: Machine, *, drawn: bool) -> str:
@@ -118,6 +135,9 @@ def history_text(entries: Sequence[Entry], machine: Machine, *, drawn: bool) -> 
     )
     if unfinished:
         page.heading("Next")
+        if unfinished[0].state is State.UNDER_WAY:
+            page.raw(command(machine, "resume"))
+            page.line("goes on with it; or take it back:")
         page.raw(command(machine, "undo", str(unfinished[0].number)))
     return page.text()
 

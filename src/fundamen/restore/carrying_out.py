@@ -1,34 +1,40 @@
-"""Carry a rehearsed plan out.
+"""Carry out what was rehearsed, or go on with what was cut off.
 
-Guarantees: what a step replaces is kept and flushed, and the journal knows of it, before the step's target is touched;
-whatever stops a restoration half-way, the journal holds enough to make every file as it was, to the byte, with its
-mode, owner, times and extended attributes.
+Guarantees: what is replaced is kept and flushed, and the journal knows of all steps, before anything on the machine is
+touched; whatever stops a restoration half-way, the journal holds enough to go on with it, or to make every entry as it
+was, to the byte, with its mode, owner, times and extended attributes.
 """
 
 import os
 import shutil
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from datetime import datetime
 
-import msgspec
-
 from fundamen.machine.machine import Machine
-from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError
+from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
-from fundamen.placing.file_state import FileState, read_state
-from fundamen.placing.replacing import copy_flushed, flush_folder, put, put_link
-from fundamen.restore.journal import Journal, State, StepRecord, StepState
+from fundamen.restore import entries, moves
+from fundamen.restore.journal import Entry, Journal, RestorationRecord, State, Step, StepState
+from fundamen.restore.making import batches, is_made, make
+from fundamen.restore.records import EntryRecord, Record
 from fundamen.restore.steps import Change, Work
-from fundamen.restore.taking_back import cause_of, standing_folder, take_back_steps
+from fundamen.restore.steps import Step as Planned
+from fundamen.restore.taking_back import cause_of, require_unchanged, take_back_steps
 
-_NEW_FILE, _NEW_PROGRAM = 0o644, 0o755  # modes
 _SPARE_BYTES = 1 << 20  # for folders and the journal itself
+_NOT_BEGUN = "The restoration was not begun"
 
 Progress = Callable[[MachinePath], None]
+Stop = Callable[[], bool]  # whether somebody has asked that no further step be begun
 
 
 def carry_out(
-    machine: Machine, work: Work, journal: Journal, now: datetime, progress: Progress = lambda _path: None
+    machine: Machine,
+    work: Work,
+    journal: Journal,
+    now: datetime,
+    progress: Progress = lambda _path: None,
+    stop: Stop = lambda: False,
 ) -> int:
     """Do all steps of some work, and give the restoration's number in the journal.
 
@@ -36,96 +42,94 @@ def carry_out(
 
     Raises:
         RestorationError: a step failed; all steps were taken back. Also when there is too little room.
+        UnfinishedError: it was stopped; it can be gone on with, or taken back.
     """
     targets = [(step, _target(machine, step)) for step in work.steps]
     _require_room(journal, targets)
     try:
-        number = journal.begin(work.program, work.titles, now)
+        number = journal.next_number()
     except (OSError, UnreadableError) as error:
         raise RestorationError(
-            what="The restoration was not begun",
+            what=_NOT_BEGUN,
             why=f"its journal cannot be written: {cause_of(error)}",
             do="Nothing was changed. Make Fundamen's own folder writable, then restore again.",
         ) from error
+    kept_folder = journal.kept_folder(number)
     try:
-        for index, (step, target) in enumerate(targets):
-            progress(step.path)
-            _carry_out_step(journal, number, index, step, target, work.contents.get(step.sha256))
-        journal.mark(number, State.DONE)
+        shutil.rmtree(kept_folder, ignore_errors=True)  # of one that was cut off before it was written down
+        os.makedirs(kept_folder, mode=0o700)
+        records = [
+            _kept(machine, work, step, target, kept_folder, index) for index, (step, target) in enumerate(targets)
+        ]
+        for record in records:
+            if isinstance(record, EntryRecord):
+                entries.settle_kept(record)
+        entry = journal.begin(RestorationRecord(work.program, work.titles), now, records)
     except (OSError, KeyboardInterrupt, UnreadableError) as error:
-        raise _taken_back(journal, number, error) from error
+        shutil.rmtree(kept_folder, ignore_errors=True)
+        raise RestorationError(
+            what=_NOT_BEGUN, why=cause_of(error), do="Nothing was changed. Mend that, then restore again."
+        ) from error
+    _make_all(journal, entry, entry.steps, progress, stop)
     return number
 
 
-def _carry_out_step(
-    journal: Journal, number: int, index: int, step: Change, target: HostPath, content: HostPath | None
-) -> None:
-    record = _keep_original(journal, number, index, step, target)
-    journal.write_step(number, index, StepState.KEPT, record)
-    for folder in record.new_folders:
-        os.mkdir(folder)
-        flush_folder(os.path.dirname(folder))
-    if step.link:
-        put_link(step.link, target, HostPath(record.staged))
-    else:
-        assert content is not None  # noqa: S101 - every file's content was fetched for the rehearsal
-        put(content, target, HostPath(record.staged), step.sha256, _state_for(record, step))
-    done = msgspec.structs.replace(record, folder_after_ns=os.stat(standing_folder(record)).st_mtime_ns)
-    journal.write_step(number, index, StepState.PLACED, done)
+def resume(journal: Journal, progress: Progress = lambda _path: None, stop: Stop = lambda: False) -> Entry:
+    """Go on with the restoration that was cut off; the caller holds the machine.
+
+    Raises:
+        UsageError: none was cut off, or it is one that was being undone.
+        RestorationError: an entry has changed since, and nothing was done; or a step failed, and all were taken back.
+        UnfinishedError: it was stopped again.
+    """
+    entry = journal.unfinished()
+    if entry is None:
+        raise UsageError(
+            what="There is nothing to go on with",
+            why="no restoration of this machine was cut off",
+            do="See what was done with: fundamen history",
+        )
+    if entry.state is State.UNDOING:
+        raise UsageError(
+            what=f"Restoration {entry.number} cannot be gone on with",
+            why="it was being undone when it was cut off",
+            do=f"Undo it to the end: fundamen undo {entry.number}",
+        )
+    require_unchanged(entry, "gone on with")
+    left = [step for step in entry.steps if step.state is not StepState.PLACED and not is_made(step.record)]
+    _make_all(journal, entry, left, progress, stop)
+    return entry
 
 
-def _keep_original(journal: Journal, number: int, index: int, step: Change, target: HostPath) -> StepRecord:
-    before = read_state(target)
-    kept = ""
-    if before is not None:
-        folder = journal.kept_folder(number)
-        os.makedirs(folder, mode=0o700, exist_ok=True)
-        kept = os.path.join(folder, str(index))
-        copy_flushed(target, HostPath(kept), before.sha256)
-        flush_folder(folder)
-    new_folders = _folders_to_make(target)
-    standing = os.stat(os.path.dirname(new_folders[0] if new_folders else target))
-    return StepRecord(
-        path=step.path,
-        target=target,
-        staged=os.path.join(os.path.dirname(target), f".fundamen-{number}-{index}"),
-        kept=kept,
-        before=before,
-        after_sha256=step.sha256,
-        link=step.link,
-        insertion=step.insertion,
-        new_folders=new_folders,
-        folder_modified_ns=standing.st_mtime_ns,
-        folder_accessed_ns=standing.st_atime_ns,
-    )
+def _make_all(journal: Journal, entry: Entry, steps: Iterable[Step], progress: Progress, stop: Stop) -> None:
+    try:
+        for batch in batches(steps):
+            if stop():
+                raise _stopped(entry.number, "you asked for it")
+            for step in batch:
+                progress(step.record.path)
+            journal.write_steps(entry.number, make(batch))
+        journal.mark(entry.number, State.DONE)
+    except KeyboardInterrupt as error:
+        raise _stopped(entry.number, cause_of(error)) from error
+    except (OSError, UnreadableError) as error:
+        raise _taken_back(journal, entry.number, error) from error
 
 
-def _state_for(record: StepRecord, step: Change) -> FileState:
-    """What the new file gets besides its bytes: the original's mode, owner and attributes, or those of a new file."""
-    if record.before is not None:
-        mode = record.before.mode if step.keeps_mode or step.mode is None else step.mode
-        return msgspec.structs.replace(record.before, mode=mode, modified_ns=-1)
-    folder = os.stat(os.path.dirname(record.target))
-    mode = step.mode if step.mode is not None else _NEW_PROGRAM if step.executable else _NEW_FILE
-    is_administrator = os.geteuid() == 0  # only then may the file be given to the folder's owner
-    uid, gid = (folder.st_uid, folder.st_gid) if is_administrator else (os.geteuid(), os.getegid())
-    return FileState(0, "", mode, uid, gid, -1, -1)
+def _kept(machine: Machine, work: Work, step: Planned, target: HostPath, kept_folder: HostPath, index: int) -> Record:
+    if isinstance(step, Change):
+        number = os.path.basename(kept_folder)
+        content = work.contents.get(step.sha256, HostPath(""))
+        return entries.keep(step, target, content, f"{number}-{index}", kept_folder)
+    return moves.keep(step, target, machine.host_path(step.aside))
 
 
-def _target(machine: Machine, step: Change) -> HostPath:
-    return HostPath(step.host) if step.host else machine.host_path(step.path)
+def _target(machine: Machine, step: Planned) -> HostPath:
+    host = step.host if isinstance(step, Change) else ""
+    return HostPath(host) if host else machine.host_path(step.path)
 
 
-def _folders_to_make(target: HostPath) -> tuple[str, ...]:
-    folders: list[str] = []
-    folder = os.path.dirname(target)
-    while not os.path.isdir(folder):
-        folders.insert(0, folder)
-        folder = os.path.dirname(folder)
-    return tuple(folders)
-
-
-def _require_room(journal: Journal, targets: list[tuple[Change, HostPath]]) -> None:
+def _require_room(journal: Journal, targets: list[tuple[Planned, HostPath]]) -> None:
     """Look that there is room before anything is changed: for the new files, and for what is kept."""
     needed: dict[int, tuple[str, int]] = {}
 
@@ -136,16 +140,25 @@ def _require_room(journal: Journal, targets: list[tuple[Change, HostPath]]) -> N
         needed[device] = (folder, needed.get(device, ("", _SPARE_BYTES))[1] + size)
 
     for step, target in targets:
-        add(os.path.dirname(target), step.size)
-        add(journal.folder, os.path.getsize(target) if os.path.isfile(target) else 0)
+        if isinstance(step, Change):
+            add(os.path.dirname(target), step.size)
+            add(journal.folder, os.path.getsize(target) if os.path.isfile(target) else 0)
     for folder, size in needed.values():
         free = shutil.disk_usage(folder).free
         if free < size:
             raise RestorationError(
-                what="The restoration was not begun",
+                what=_NOT_BEGUN,
                 why=f"{shown(folder)} has {free >> 20} MiB free, and {(size >> 20) + 1} MiB are needed",
                 do="Nothing was changed. Make room, then restore again.",
             )
+
+
+def _stopped(number: int, why: str) -> UnfinishedError:
+    return UnfinishedError(
+        what=f"Restoration {number} was stopped",
+        why=f"{why}; each file is either old or new, and whole",
+        do=f"Go on with it: fundamen resume; or take it back: fundamen undo {number}",
+    )
 
 
 def _taken_back(journal: Journal, number: int, error: BaseException) -> FundamenError:

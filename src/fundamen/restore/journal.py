@@ -7,23 +7,19 @@ restoration that is not marked as ended was cut off.
 import json
 import os
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import closing, contextmanager
 from datetime import datetime
 from enum import StrEnum
-from typing import TypeVar
 
 import msgspec
 
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath, shown
-from fundamen.placing.file_state import FileState
-from fundamen.restore.insertions import Insertion
+from fundamen.restore.records import Record, decoded
 
-OURS = -1  # instead of a folder's time of change: the folder was last changed by us, so its time is ours to set
-SOMEBODY_ELSES = 0  # it was not
-
-_FORMAT = 1
+_FORMAT = 2
+_READ_FORMATS = {1, _FORMAT}  # 1 differs in what a step's record holds
 
 _TABLES = """
 CREATE TABLE restoration (
@@ -60,23 +56,6 @@ class StepState(StrEnum):
     TAKEN_BACK = "taken back"
 
 
-class StepRecord(msgspec.Struct, frozen=True):
-    """All that is needed to take one step back."""
-
-    path: MachinePath
-    target: str  # the host path
-    staged: str  # a name beside the target that may have been left behind
-    kept: str  # where the original's bytes are kept; empty where nothing stood there
-    before: FileState | None  # None: nothing stood there
-    after_sha256: str
-    new_folders: tuple[str, ...]  # that had to be made, outermost first
-    folder_modified_ns: int  # of the nearest folder that was there before
-    folder_accessed_ns: int
-    link: str = ""  # the target of a symbolic link that was made where nothing stood
-    insertion: Insertion | None = None  # what was put into a file that others write to as well
-    folder_after_ns: int = OURS  # that folder's time of change right after the step; OURS until then
-
-
 class RestorationRecord(msgspec.Struct, frozen=True):
     """What a restoration is for, and with what."""
 
@@ -89,7 +68,7 @@ class Step(msgspec.Struct, frozen=True):
 
     number: int
     state: StepState
-    record: StepRecord
+    record: Record
 
 
 class Entry(msgspec.Struct, frozen=True):
@@ -108,9 +87,6 @@ class Entry(msgspec.Struct, frozen=True):
         return self.state in {State.UNDER_WAY, State.UNDOING}
 
 
-_Record = TypeVar("_Record", StepRecord, RestorationRecord)
-
-
 class Journal:
     """The journal of one machine."""
 
@@ -123,28 +99,36 @@ class Journal:
         self.folder = folder
         self._path = os.path.join(folder, "journal.sqlite")
 
-    def begin(self, program: MachinePath, packages: tuple[str, ...], now: datetime) -> int:
-        """Write down that a restoration begins, and give its number."""
+    def next_number(self) -> int:
+        """The number that the next restoration gets; whoever holds the machine may count on it."""
         os.makedirs(self.folder, mode=0o700, exist_ok=True)
+        with self._opened() as connection:
+            row = connection.execute("SELECT seq FROM sqlite_sequence WHERE name = 'restoration'").fetchone()
+        return (row[0] if row is not None else 0) + 1
+
+    def begin(self, record: RestorationRecord, now: datetime, steps: Sequence[Record]) -> Entry:
+        """Write down that a restoration begins, with all that it is going to do."""
         with self._changing() as connection:
             cursor = connection.execute(
                 "INSERT INTO restoration (started_at, state, record) VALUES (?, ?, ?)",
-                (now.isoformat(), State.UNDER_WAY, _encoded(RestorationRecord(program, packages))),
+                (now.isoformat(), State.UNDER_WAY, _encoded(record)),
             )
-            return int(cursor.lastrowid or 0)
+            number = int(cursor.lastrowid or 0)
+            rows = [(number, index, StepState.KEPT, _encoded(step)) for index, step in enumerate(steps)]
+            connection.executemany("INSERT INTO step VALUES (?, ?, ?, ?)", rows)
+        kept = tuple(Step(index, StepState.KEPT, step) for index, step in enumerate(steps))
+        return Entry(number, record.program, now, State.UNDER_WAY, record.packages, kept)
 
     def mark(self, restoration: int, state: State) -> None:
         """Write down how far a restoration has come."""
         with self._changing() as connection:
             connection.execute("UPDATE restoration SET state = ? WHERE number = ?", (state, restoration))
 
-    def write_step(self, restoration: int, number: int, state: StepState, record: StepRecord) -> None:
-        """Write a step down, or how far it has come."""
+    def write_steps(self, restoration: int, steps: Iterable[Step]) -> None:
+        """Write down how far some steps have come."""
+        rows = [(restoration, step.number, step.state, _encoded(step.record)) for step in steps]
         with self._changing() as connection:
-            connection.execute(
-                "INSERT OR REPLACE INTO step VALUES (?, ?, ?, ?)",
-                (restoration, number, state, _encoded(record)),
-            )
+            connection.executemany("INSERT OR REPLACE INTO step VALUES (?, ?, ?, ?)", rows)
 
     def entries(self) -> tuple[Entry, ...]:
         """All restorations, the oldest first.
@@ -168,7 +152,7 @@ class Journal:
 
     def _entry(self, connection: sqlite3.Connection, row: tuple[int, str, str, str]) -> Entry:
         number, started_at, state, text = row
-        record = _decoded(text, RestorationRecord)
+        record = msgspec.convert(json.loads(text), type=RestorationRecord)
         steps = connection.execute(
             "SELECT number, state, record FROM step WHERE restoration = ? ORDER BY number", (number,)
         )
@@ -178,12 +162,13 @@ class Journal:
             started_at=datetime.fromisoformat(started_at),
             state=State(state),
             packages=record.packages,
-            steps=tuple(Step(n, StepState(s), _decoded(r, StepRecord)) for n, s, r in steps),
+            steps=tuple(Step(n, StepState(s), decoded(json.loads(r))) for n, s, r in steps),
         )
 
     @contextmanager
     def _changing(self) -> Iterator[sqlite3.Connection]:
         with self._opened() as connection, connection:
+            connection.execute(f"PRAGMA user_version = {_FORMAT}")
             yield connection
 
     @contextmanager
@@ -205,14 +190,10 @@ class Journal:
         version = connection.execute("PRAGMA user_version").fetchone()[0]
         if version == 0:
             connection.executescript(f"BEGIN; {_TABLES} PRAGMA user_version = {_FORMAT}; COMMIT;")
-        elif version != _FORMAT:
+        elif version not in _READ_FORMATS:
             raise ValueError(f"it has format {version}, and this version of Fundamen knows format {_FORMAT}")
 
 
 def _encoded(record: msgspec.Struct) -> str:
     r"""A record as JSON. The standard library's form: it writes undecodable bytes of a path as ``\udc..`` escapes."""
     return json.dumps(msgspec.to_builtins(record))
-
-
-def _decoded(text: str, kind: type[_Record]) -> _Record:
-    return msgspec.convert(json.loads(text), type=kind)

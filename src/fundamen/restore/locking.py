@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnfinishedError, UsageError
-from fundamen.restore.journal import Journal
+from fundamen.restore.journal import Journal, State, StepState
 
 _TRIES, _PAUSE = 20, 0.05  # seconds between two tries
 
@@ -61,10 +61,12 @@ def require_finished(machine: Machine, journal: Journal) -> None:
     """
     entry = journal.unfinished()
     if entry is not None:
-        count = len(entry.steps)
+        count = sum(step.state is not StepState.KEPT for step in entry.steps)
         raise UnfinishedError(
             what=f"Restoration {entry.number} of {machine.title} is not finished",
-            why=f"it was cut off while {entry.state}, after {count} step{'' if count == 1 else 's'} had begun;"
+            why=f"it was cut off while {entry.state}, after {count} of {len(entry.steps)} steps were written down;"
             " each file is either old or new, and whole",
-            do=f"Take it back first: fundamen undo {entry.number}",
+            do=f"Go on with it: fundamen resume; or take it back: fundamen undo {entry.number}"
+            if entry.state is State.UNDER_WAY
+            else f"Take it back to the end: fundamen undo {entry.number}",
         )

@@ -7,7 +7,7 @@ import msgspec
 
 from fundamen.evidence.authority import Authority
 from fundamen.machine.machine import Machine
-from fundamen.restore.carrying_out import Progress, carry_out
+from fundamen.restore.carrying_out import Progress, Stop, carry_out, resume
 from fundamen.restore.journal import Entry, Journal
 from fundamen.restore.launch import Launch, launch
 from fundamen.restore.locking import alone_on, require_finished
@@ -43,16 +43,17 @@ def perform(
     authorities: Sequence[Authority],
     now: datetime,
     progress: Progress,
+    stop: Stop = lambda: False,
 ) -> Restoration:
     """Carry a rehearsal out and prove it: everything is read back and the program traced again.
 
     Raises:
-        UnfinishedError: another Fundamen is at work, or an earlier restoration was cut off.
+        UnfinishedError: another Fundamen is at work, an earlier restoration was cut off, or this one was stopped.
         RestorationError: it failed and was taken back.
     """
     with alone_on(machine):
         require_finished(machine, journal)
-        number = carry_out(machine, rehearsal.work, journal, now, progress)
+        number = carry_out(machine, rehearsal.work, journal, now, progress, stop)
     proof = trace_program(machine.afresh(), rehearsal.plan.program, authorities)
     return Restoration(rehearsal, number, proof)
 
@@ -61,6 +62,12 @@ def with_launch(restoration: Restoration, machine: Machine, arguments: tuple[str
     """The restoration with the program run once."""
     launched = launch(machine, restoration.rehearsal.plan.program, arguments, seconds)
     return msgspec.structs.replace(restoration, launched=launched)
+
+
+def go_on(machine: Machine, journal: Journal, progress: Progress, stop: Stop) -> Entry:
+    """Go on with a restoration that was cut off, with the machine to ourselves. Raises: as ``resume``, ``alone_on``."""
+    with alone_on(machine):
+        return resume(journal, progress, stop)
 
 
 def take_back(machine: Machine, journal: Journal, number: int | None) -> Entry:

@@ -1,4 +1,4 @@
-"""What a restoration does to single files, whatever asked for it."""
+"""The steps of a restoration, whatever asked for it."""
 
 import msgspec
 
@@ -26,6 +26,22 @@ class Change(msgspec.Struct, frozen=True, kw_only=True):
     def replaces(self) -> bool:
         """Whether something stands there that is replaced."""
         return self.because != "missing"
+
+
+class Move(msgspec.Struct, frozen=True, kw_only=True):
+    """One step: a file or folder is set aside, with everything in it."""
+
+    path: MachinePath
+    because: str
+    aside: MachinePath  # where it lies then, on the same file system
+
+    @property
+    def replaces(self) -> bool:
+        """Whether something stands there that is changed."""
+        return True
+
+
+Step = Change | Move
 
 
 class PlaceFile(Change, frozen=True, kw_only=True):
@@ -64,5 +80,5 @@ class Work(msgspec.Struct, frozen=True):
 
     program: MachinePath  # for which it is done
     titles: tuple[str, ...]  # what is brought, for people
-    steps: tuple[Change, ...]
+    steps: tuple[Step, ...]
     contents: dict[str, HostPath]  # SHA-256 -> our own verified copy of the bytes

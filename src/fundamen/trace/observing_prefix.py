@@ -257,7 +257,7 @@ def _put_back(prefix: HostPath, hives: dict[str, _Hive]) -> None:
             file.write(hive.data)
             file.flush()
             target = HostPath(os.path.join(prefix, name))
-            put(HostPath(file.name), target, HostPath(target + ".fundamen"), hive.state.sha256, hive.state)
+            put(HostPath(file.name), target, HostPath(target + ".fundamen"), hive.state)
 
 
 def _first(names: tuple[str, ...], search_path: str) -> str | None:

@@ -9,6 +9,7 @@ from fundamen.cli.authorities import authorities_at
 from fundamen.cli.exits import Exit
 from fundamen.cli.media import Named, media_options, on_demand
 from fundamen.cli.output import Output, finish
+from fundamen.cli.stopping import stoppable
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
 from fundamen.model.package import PackageFile
@@ -121,8 +122,8 @@ def command(
             restoration, only_rehearse=only_rehearse, agreed=lambda: yes or output.agreed("\nCarry this out?")
         )
         if state == "restored":
-            with output.progress(len(rehearsal.plan.steps), "Restoring") as progress:
-                restoration = perform(examined, rehearsal, journal, authorities, options.now(), progress)
+            with output.progress(len(rehearsal.plan.steps), "Restoring") as progress, stoppable(output) as stop:
+                restoration = perform(examined, rehearsal, journal, authorities, options.now(), progress, stop)
         if launch and state in {"restored", "not needed"}:
             restoration = with_launch(restoration, examined, arguments, launch_seconds)
         if output.as_json:

@@ -6,6 +6,7 @@ import msgspec
 
 from fundamen.restore.journal import Entry
 from fundamen.restore.restoration import Restoration
+from fundamen.restore.steps import Change
 
 if TYPE_CHECKING:  # it loads the library of cryptography
     from fundamen.restore.root_import import RootImport
@@ -71,6 +72,13 @@ class HistoryRecord(msgspec.Struct, frozen=True):
     schema: Literal["fundamen.history/1"] = "fundamen.history/1"
 
 
+class ResumeRecord(msgspec.Struct, frozen=True):
+    """One restoration that has come to its end, for ``resume --json``."""
+
+    resumed: EntryPart
+    schema: Literal["fundamen.resume/1"] = "fundamen.resume/1"
+
+
 class UndoRecord(msgspec.Struct, frozen=True):
     """One undone restoration, for ``undo --json``."""
 
@@ -112,6 +120,7 @@ def root_import_record(path: str, planned: "RootImport | None", state: RestoreSt
         steps=tuple(
             StepPart(step.path, step.because, title, "", step.size, step.sha256)
             for step in (planned.work.steps if planned is not None else ())
+            if isinstance(step, Change)
         ),
         unmet=(),
         launched=None,

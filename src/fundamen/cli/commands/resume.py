@@ -1,0 +1,42 @@
+"""``fundamen resume``."""
+
+from collections.abc import Callable
+
+import click
+
+from fundamen.cli import options
+from fundamen.cli.exits import Exit
+from fundamen.cli.output import Output, finish
+from fundamen.cli.stopping import stoppable
+from fundamen.machine.machine import Machine
+from fundamen.report.contracts.restoring import ResumeRecord, entry_part
+from fundamen.report.restore_text import resumed_text
+from fundamen.restore.home import journal_of
+from fundamen.restore.restoration import go_on
+
+
+@click.command("resume")
+@options.machine_options
+@options.output_options
+def command(machine: Callable[[], Machine], output: Output) -> None:
+    """Go on with a restoration that was cut off, from where it was.
+
+    What it was going to do stands in the journal. If one of its files has changed since, nothing is done, and the file
+    is named. To take everything back instead: fundamen undo.
+
+    \b
+    fundamen resume
+    fundamen resume --machine /mnt/disk
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    with output:
+        examined = machine()
+        journal = journal_of(examined, options.home())
+        unfinished = journal.unfinished()
+        count = len(unfinished.steps) if unfinished is not None else 0
+        with output.progress(count, "Restoring") as progress, stoppable(output) as stop:
+            entry = go_on(examined, journal, progress, stop)
+        if output.as_json:
+            output.show_record(ResumeRecord(entry_part(entry)))
+        else:
+            output.show(resumed_text(entry, examined, drawn=output.drawn))
+    finish(Exit.NOTHING_AT_FAULT)

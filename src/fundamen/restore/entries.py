@@ -1,0 +1,152 @@
+"""The step that puts a file or link in a place: what is kept beforehand, how it is made and taken back."""
+
+import os
+
+import msgspec
+
+from fundamen.model.paths import HostPath
+from fundamen.placing.file_state import FileState, digest_of_file, read_state, stands_as
+from fundamen.placing.replacing import flush_folder, keep_copy, put, remove, settle, stage, swap
+from fundamen.restore.folders import folders_for, make_folders
+from fundamen.restore.insertions import Insertion, without
+from fundamen.restore.records import EntryRecord
+from fundamen.restore.steps import Change
+from fundamen.sources.writing import write_whole
+
+_NEW_FILE, _NEW_PROGRAM, _NEW_LINK = 0o644, 0o755, 0o777  # modes
+
+
+def keep(step: Change, target: HostPath, content: HostPath, name: str, kept_folder: HostPath) -> EntryRecord:
+    """Keep what stands at a target, and write down what is to stand there; nothing on the machine is changed.
+
+    The copy is not on the disk until ``settle_kept``.
+
+    Args:
+        step: what is to be done.
+        target: where.
+        content: our copy of the new bytes.
+        name: the step's own, within this journal.
+        kept_folder: where originals are kept.
+
+    Raises:
+        OSError: what stands there cannot be kept, or is no file and no link.
+    """
+    before = read_state(target)
+    beside = os.path.dirname(target)
+    kept, keeps_inode = "", False
+    if before is not None and not before.link:
+        keeps_inode = os.lstat(target).st_nlink > 1
+        kept = os.path.join(beside, f".fundamen-kept-{name}") if keeps_inode else os.path.join(kept_folder, name)
+        if not keeps_inode:
+            keep_copy(target, HostPath(kept))
+    new_folders, folder = folders_for(target)
+    return EntryRecord(
+        path=step.path,
+        target=target,
+        staged=os.path.join(beside, f".fundamen-{name}"),
+        kept=kept,
+        before=before,
+        after=_state_after(step, before, os.stat(folder.path)),
+        content="" if step.link else content,
+        insertion=step.insertion,
+        keeps_inode=keeps_inode,
+        new_folders=new_folders,
+        folders=(folder,),
+    )
+
+
+def settle_kept(record: EntryRecord) -> None:
+    """Have the kept original on the disk, and see that it is one. Raises: OSError."""
+    if record.kept and not record.keeps_inode and record.before is not None:
+        settle(HostPath(record.kept), record.before.sha256)
+
+
+def stage_entry(record: EntryRecord) -> None:
+    """Write the new entry beside its place. Raises: OSError."""
+    if record.keeps_inode and not os.path.lexists(record.kept):
+        os.link(record.target, record.kept)
+    make_folders(record.new_folders)
+    stage(HostPath(record.content), HostPath(record.staged), record.after)
+
+
+def settle_entry(record: EntryRecord) -> None:
+    """Have it on the disk, and see that it is what it should be. Raises: OSError."""
+    if not record.after.link:
+        settle(HostPath(record.staged), record.after.sha256)
+
+
+def make_entry(record: EntryRecord) -> None:
+    """Put it in its place; the folder is not flushed yet. Raises: OSError: also where something stands there by now."""
+    if record.before is None and os.path.lexists(record.target):
+        raise FileExistsError(17, "something stands there by now", record.target)
+    swap(HostPath(record.staged), HostPath(record.target))
+
+
+def is_made(record: EntryRecord) -> bool:
+    """Whether the new entry stands in its place. Raises: OSError."""
+    return stands_as(HostPath(record.target), record.after)
+
+
+def is_changed(record: EntryRecord) -> bool:
+    """Whether what stands there is neither the original nor what was placed. Raises: OSError."""
+    target = HostPath(record.target)
+    if record.insertion is not None and os.path.isfile(target):
+        return False  # others may write there as well: what was put in is taken out of whatever stands there now
+    if not os.path.lexists(target):
+        return False
+    return not stands_as(target, record.after) and not stands_as(target, record.before)
+
+
+def is_kept(record: EntryRecord) -> bool:
+    """Whether the kept original is still what it was. Raises: OSError."""
+    if not record.kept or record.before is None or stands_as(HostPath(record.target), record.before):
+        return True
+    return os.path.isfile(record.kept) and digest_of_file(record.kept) == record.before.sha256
+
+
+def take_back_entry(record: EntryRecord) -> None:
+    """Make the place as it was before. Raises: OSError."""
+    target, staged = HostPath(record.target), HostPath(record.staged)
+    remove(staged)
+    if record.before is None:
+        remove(target)
+    elif record.keeps_inode:
+        _bring_back_inode(HostPath(record.kept), target)
+    elif record.insertion is not None and not (is_made(record) or stands_as(target, record.before)):
+        _take_out(record, record.insertion)
+    else:
+        put(HostPath(record.kept), target, staged, record.before)
+
+
+def _bring_back_inode(kept: HostPath, target: HostPath) -> None:
+    if os.path.lexists(kept):
+        os.rename(kept, target)  # does nothing where both are still names of the same file
+        flush_folder(os.path.dirname(target))
+        remove(kept)
+
+
+def _take_out(record: EntryRecord, insertion: Insertion) -> None:
+    """Take what was put into a file out of it again; everything else that was written there since stays."""
+    target = HostPath(record.target)
+    with open(target, "rb") as file:
+        data = file.read()
+    left = without(data, insertion)
+    state = read_state(target)
+    if left == data or state is None:
+        return
+    ours = HostPath(f"{record.kept}-taken-out")
+    write_whole(ours, left)
+    state = msgspec.structs.replace(state, size=len(left), sha256=digest_of_file(ours), modified_ns=-1)
+    put(ours, target, HostPath(record.staged), state)
+
+
+def _state_after(step: Change, before: FileState | None, folder: os.stat_result) -> FileState:
+    """What is to stand there: besides the bytes the original's mode, owner and attributes, or those of a new file."""
+    if before is not None and not before.link and not step.link:
+        mode = before.mode if step.keeps_mode or step.mode is None else step.mode
+        return msgspec.structs.replace(before, size=step.size, sha256=step.sha256, mode=mode, modified_ns=-1)
+    mode = step.mode if step.mode is not None else _NEW_PROGRAM if step.executable else _NEW_FILE
+    is_administrator = os.geteuid() == 0  # only then may it be given to the folder's owner
+    uid, gid = (folder.st_uid, folder.st_gid) if is_administrator else (os.geteuid(), os.getegid())
+    sha256 = "" if step.link else step.sha256
+    return FileState(step.size, sha256, _NEW_LINK if step.link else mode, uid, gid, -1, -1, link=step.link)

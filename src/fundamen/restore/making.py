@@ -1,0 +1,79 @@
+"""Make the steps of a restoration, and take them back, each by its kind.
+
+A batch is made together: all is staged, then all is flushed and read back, then all is put in its place, then the
+folders are flushed and the journal is told. Until then it knows of each step what stood there before, so a cut at any
+moment leaves entries that are old or new, and can be told apart by looking.
+"""
+
+import os
+from collections.abc import Iterable, Iterator, Sequence
+
+import msgspec
+
+from fundamen.placing.replacing import flush_folder
+from fundamen.restore import entries, moves
+from fundamen.restore.folders import after_step, give_back_times, remove_folders
+from fundamen.restore.journal import Step, StepState
+from fundamen.restore.records import EntryRecord, Record
+
+_MOST_STEPS, _MOST_BYTES = 128, 64 << 20  # of one batch
+
+
+def batches(steps: Iterable[Step]) -> Iterator[tuple[Step, ...]]:
+    """The steps in their order, some of them together; what is no file goes alone."""
+    batch: list[Step] = []
+    size = 0
+    for step in steps:
+        own = step.record.after.size if isinstance(step.record, EntryRecord) else _MOST_BYTES
+        if batch and (len(batch) == _MOST_STEPS or size + own > _MOST_BYTES):
+            yield tuple(batch)
+            batch, size = [], 0
+        batch.append(step)
+        size += own
+    if batch:
+        yield tuple(batch)
+
+
+def make(steps: Sequence[Step]) -> tuple[Step, ...]:
+    """Make a batch, and give its steps as they are then. Raises: OSError."""
+    placed = [step.record for step in steps if isinstance(step.record, EntryRecord)]
+    for record in placed:
+        entries.stage_entry(record)
+    for record in placed:
+        entries.settle_entry(record)
+    for step in steps:
+        if isinstance(step.record, EntryRecord):
+            entries.make_entry(step.record)
+        else:
+            moves.make_move(step.record)
+    for folder in {os.path.dirname(step.record.target) for step in steps}:
+        flush_folder(folder)
+    return tuple(Step(step.number, StepState.PLACED, _after(step.record)) for step in steps)
+
+
+def is_made(record: Record) -> bool:
+    """Whether what a step is for is so. Raises: OSError."""
+    return entries.is_made(record) if isinstance(record, EntryRecord) else moves.is_moved(record)
+
+
+def obstacle(record: Record) -> str:
+    """Why a step can be neither made nor taken back; empty where it can. Raises: OSError."""
+    if isinstance(record, EntryRecord):
+        if not entries.is_kept(record):
+            return "the original that was kept of it is gone or was altered"
+        return "it is neither as before nor as restored" if entries.is_changed(record) else ""
+    return "what was set aside cannot go back to its place" if moves.is_hindered(record) else ""
+
+
+def take_back(record: Record) -> None:
+    """Make everything as it was before a step. Raises: OSError."""
+    if isinstance(record, EntryRecord):
+        entries.take_back_entry(record)
+    else:
+        moves.take_back_move(record)
+    remove_folders(record.new_folders)
+    give_back_times(record.folders)
+
+
+def _after(record: Record) -> Record:
+    return msgspec.structs.replace(record, folders=after_step(record.folders))

@@ -1,0 +1,91 @@
+"""What the journal writes down of each step before it is made: all that is needed to make it, and to take it back.
+
+These are what lies on the disk, as JSON (docs/formats/journal.md): a field may be added with a default, none renamed.
+"""
+
+import os
+from typing import Any
+
+import msgspec
+
+from fundamen.model.paths import MachinePath
+from fundamen.placing.file_state import FileState
+from fundamen.restore.insertions import Insertion
+
+OURS = -1  # instead of a folder's time of change: the folder was last changed by us, so its time is ours to set
+SOMEBODY_ELSES = 0  # it was not
+
+
+class FolderTimes(msgspec.Struct, frozen=True):
+    """A folder that a step changes, as it was before: it gets its times back, if nobody else has changed it since."""
+
+    path: str  # the host path
+    modified_ns: int
+    accessed_ns: int
+    after_ns: int = OURS  # its time of change right after the step; OURS until then
+
+
+class StepRecord(msgspec.Struct, frozen=True, kw_only=True):
+    """What every step in a folder has."""
+
+    path: MachinePath
+    target: str  # the host path
+    new_folders: tuple[str, ...] = ()  # that have to be made, outermost first
+    folders: tuple[FolderTimes, ...]  # those that were there before and are changed
+
+
+class EntryRecord(StepRecord, frozen=True, kw_only=True, tag_field="kind", tag="entry"):
+    """A file or link is put in a place."""
+
+    staged: str  # a name beside the target that may have been left behind
+    kept: str  # where the original's bytes are kept; empty where nothing stood there, or a link
+    before: FileState | None  # None: nothing stood there
+    after: FileState
+    content: str = ""  # the host path of our copy of the new bytes; empty for a link
+    insertion: Insertion | None = None  # what was put into a file that others write to as well
+    keeps_inode: bool = False  # whether ``kept`` is the original itself under another name: it has further names
+
+    @property
+    def undone(self) -> str:
+        """What taking it back does, for people."""
+        return "taken away" if self.before is None else "put back"
+
+
+class MoveRecord(StepRecord, frozen=True, kw_only=True, tag_field="kind", tag="move"):
+    """A file or folder is set aside under another name beside it."""
+
+    aside: str  # the host path
+
+    @property
+    def undone(self) -> str:
+        """What taking it back does, for people."""
+        return "moved back"
+
+
+Record = EntryRecord | MoveRecord
+
+_KINDS: dict[str, type[EntryRecord] | type[MoveRecord]] = {"entry": EntryRecord, "move": MoveRecord}
+
+
+def decoded(fields: dict[str, Any]) -> Record:
+    """A record from what the journal holds, also what the format before this one held.
+
+    Raises:
+        msgspec.ValidationError: it is none.
+        ValueError: it is of a kind that is not known here.
+    """
+    if "kind" not in fields:
+        fields = _from_format_1(fields)
+    kind = _KINDS.get(str(fields["kind"]))
+    if kind is None:
+        raise ValueError(f"it has a step of the kind {fields['kind']!r}, which this version does not know")
+    return msgspec.convert(fields, type=kind)
+
+
+def _from_format_1(fields: dict[str, Any]) -> dict[str, Any]:
+    """Format 1 knew files only, and what they would be by digest or link; and the one folder nearest to each."""
+    after = FileState(0, fields["after_sha256"], 0o644, -1, -1, -1, -1, link=fields.get("link", ""))
+    nearest = os.path.dirname(fields["new_folders"][0] if fields["new_folders"] else fields["target"])
+    after_ns = fields.get("folder_after_ns", OURS)
+    times = FolderTimes(nearest, fields["folder_modified_ns"], fields["folder_accessed_ns"], after_ns)
+    return {**fields, "kind": "entry", "after": msgspec.to_builtins(after), "folders": [msgspec.to_builtins(times)]}
