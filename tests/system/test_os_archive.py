@@ -1,5 +1,6 @@
 """A real Debian root and its archive: what is damaged comes back, and the package manager finds nothing to report."""
 
+import fcntl
 import os
 import random
 import shutil
@@ -9,6 +10,7 @@ from pathlib import Path
 
 import pytest
 
+from builders.elf import an_elf
 from conftest import Fundamen
 from fundamen.machine.opening import open_machine
 from fundamen.model.paths import MachinePath
@@ -95,3 +97,57 @@ def test_nothing_that_the_machines_configuration_names_is_run(root: Path, fundam
     assert fundamen("restore", "--yes", "-m", str(root), PROGRAM).status == 0
     assert not trap.exists()
     assert verified(root) == ""
+
+
+def installed(root: Path) -> str:
+    command = ["dpkg-query", f"--admindir={root}/var/lib/dpkg", "--show"]
+    return subprocess.run(command, capture_output=True, text=True, check=True).stdout
+
+
+def test_a_package_that_is_not_installed_is_installed_with_what_it_needs_and_purged_by_undo(
+    root: Path, fundamen: Fundamen
+) -> None:
+    program = root / "opt/tidebook"
+    program.parent.mkdir(exist_ok=True)
+    program.write_bytes(an_elf(needs=("libxml2.so.2",), interpreter="/lib64/ld-linux-x86-64.so.2"))
+    program.chmod(0o755)
+    before, on = installed(root), ("-m", str(root))
+    assert "libxml2.so.2" in fundamen("trace", *on, "/opt/tidebook").out
+    rehearsed = fundamen("restore", "--rehearse", "--install", "libxml2", *on, "/opt/tidebook")
+    assert "2 packages would be installed; tidebook then has all that it needs." in rehearsed.out, rehearsed.out
+    assert installed(root) == before
+    ran = fundamen("restore", "--yes", "--install", "libxml2", *on, "/opt/tidebook")
+    assert ran.status == 0, ran.out + ran.err
+    new = {line.partition("\t")[0] for line in set(installed(root).splitlines()) - set(before.splitlines())}
+    assert {name.partition(":")[0] for name in new} == {"libxml2", "libicu72"}
+    assert verified(root) == ""
+    assert fundamen("trace", *on, "/opt/tidebook").status == 0
+    depending = ["dpkg", f"--root={root}", "--no-act", "--purge", "libicu72"]
+    assert subprocess.run(depending, capture_output=True, check=False).returncode != 0
+    assert fundamen("undo", *on).status == 0
+    assert (installed(root), verified(root)) == (before, "")
+
+
+def test_what_would_change_what_is_installed_is_not_installed_in_passing(root: Path, fundamen: Fundamen) -> None:
+    before = installed(root)
+    for name, status, said in (
+        ("mawk-", 2, "no name of a package"),
+        ("libelogind0", 2, "would be upgraded or removed"),
+        ("no-such-package-here", 3, "Unable to locate"),
+    ):
+        ran = fundamen("restore", "--rehearse", "--install", name, "-m", str(root), PROGRAM)
+        assert (ran.status, said in ran.err) == (status, True), ran.out + ran.err
+    assert installed(root) == before
+
+
+def test_where_the_package_manager_is_busy_nothing_is_installed_and_it_says_so(root: Path, fundamen: Fundamen) -> None:
+    program, before = root / "opt/saltgrass", installed(root)
+    program.write_bytes(an_elf(needs=("libjansson.so.4",), interpreter="/lib64/ld-linux-x86-64.so.2"))
+    program.chmod(0o755)
+    on = ("-m", str(root))
+    lock = root / "var/lib/dpkg/lock"
+    with lock.open("w") as file:  # as another run of the package manager holds it
+        fcntl.lockf(file, fcntl.LOCK_EX)
+        ran = fundamen("restore", "--yes", "--install", "libjansson4", *on, "/opt/saltgrass")
+    assert (ran.status, "lock" in ran.err) == (5, True), ran.out + ran.err
+    assert installed(root) == before

@@ -2,6 +2,7 @@
 
 import functools
 import os
+from collections.abc import Sequence
 from typing import Any
 
 import click
@@ -11,12 +12,12 @@ from fundamen.cli import options
 from fundamen.cli.output import Output
 from fundamen.formats.cursor import ByteSource
 from fundamen.machine.machine import Machine
-from fundamen.model.errors import UnreadableError
+from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
 from fundamen.restore.on_demand import OnDemand
 from fundamen.sources.media import Media, Prove
 from fundamen.sources.media_identity import Proof, read_place
-from fundamen.sources.os_archive import OsArchive
+from fundamen.sources.os_archive import NewPackages, OsArchive
 from fundamen.sources.reference import References
 from fundamen.sources.reference_offers import ReferenceOffers
 from fundamen.trust.fingerprint import read_fingerprint
@@ -74,6 +75,24 @@ def on_demand(machine: Machine, named: Named, output: Output, *, archive: bool) 
     if archive and OsArchive.serves(machine):
         asked.append(OsArchive(machine, home, now, output.note))
     return asked
+
+
+def new_packages(machine: Machine, names: Sequence[str], output: Output) -> NewPackages | None:
+    """The packages that the operating system's package manager is to install; None where none were named.
+
+    Raises:
+        UsageError: the machine has no such package manager, or would have to change what is installed.
+    """
+    if not names:
+        return None
+    if not OsArchive.serves(machine):
+        raise UsageError(
+            what=f"{', '.join(names)} cannot be installed on {machine.title}",
+            why="it was not installed from Debian's archive, or this host has no apt",
+            do="Install it there by the system's own means, then trace again.",
+        )
+    with output.working("Asking the archive"):
+        return OsArchive(machine, options.home(), options.now(), output.note).new_packages(names)
 
 
 def proving(machine: Machine) -> Prove:

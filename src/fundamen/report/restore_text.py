@@ -27,20 +27,16 @@ def rehearsal_text(rehearsal: Rehearsal, machine: Machine, *, drawn: bool) -> st
     if not before.faults:
         page.answer(f"Nothing is to be restored. {answer(before, machine)}", good=True)
         return page.text()
-    if not plan.steps:
+    if plan.is_empty:
         page.answer(f"Nothing can be restored. {answer(before, machine)}", good=False)
     else:
         outcome = "has all that it needs" if not after.faults else f"still has {counted(len(after.faults), 'fault')}"
-        page.answer(
-            f"{counted(len(plan.steps), 'file')} would be put in place"
-            f" ({size_in_words(plan.size)}); {name} then {outcome}.",
-            good=not after.faults,
-        )
+        page.answer(f"{_would_be_done(plan)}; {name} then {outcome}.", good=not after.faults)
         _plan(page, plan)
     if plan.unmet:
         page.heading("No trusted remedy")
         page.columns([(unmet.name, unmet.why) for unmet in plan.unmet])
-    if plan.steps:
+    if not plan.is_empty:
         page.heading("Rehearsal: the program traced as it would be")
         page.line(answer(after, machine))
         for fault in after.faults:
@@ -65,10 +61,7 @@ def restoration_text(restoration: Restoration, machine: Machine, *, drawn: bool,
         page.heading("Next")
         page.step(_after_rehearsal(restoration, machine, options))
         return page.text()
-    page.answer(
-        f"Restored: {counted(len(plan.steps), 'file')} in place, read back and compared. {answer(proof, machine)}",
-        good=not proof.faults,
-    )
+    page.answer(f"Restored: {_was_done(plan)}. {answer(proof, machine)}", good=not proof.faults)
     for fault in proof.faults:
         page.verdict(fault.verdict, fault.name)
         page.field("because", fault.reason)
@@ -142,7 +135,27 @@ def history_text(entries: Sequence[Entry], machine: Machine, *, drawn: bool) -> 
     return page.text()
 
 
+def _would_be_done(plan: Plan) -> str:
+    files = f"{counted(len(plan.steps), 'file')} would be put in place ({size_in_words(plan.size)})"
+    if plan.installs is None:
+        return files
+    packages = f"{counted(len(plan.installs.packages), 'package')} would be installed"
+    return f"{packages}, and {files}" if plan.steps else packages
+
+
+def _was_done(plan: Plan) -> str:
+    files = f"{counted(len(plan.steps), 'file')} in place, read back and compared"
+    if plan.installs is None:
+        return files
+    packages = f"{counted(len(plan.installs.packages), 'package')} installed"
+    return f"{packages}, {files}" if plan.steps else packages
+
+
 def _plan(page: Page, plan: Plan) -> None:
+    if plan.installs is not None:
+        page.heading("By the system's package manager; nothing else is upgraded or removed")
+        for each in plan.installs.packages:
+            page.field("install", f"{each.name} {each.version}   ({plan.installs.because})", indent=4, width=9)
     for source, package in plan.packages:
         page.heading(f"{package.title}, by {package.publisher}")
         page.line(_whence(source, package))
@@ -178,8 +191,12 @@ def _after_rehearsal(restoration: Restoration, machine: Machine, options: Sequen
     rehearsal = restoration.rehearsal
     if not rehearsal.before.faults:
         return next_step(rehearsal.before, machine)
-    if rehearsal.plan.steps:
+    if not rehearsal.plan.is_empty:
         return command(machine, "restore", "--yes", *options, rehearsal.plan.program)
+    brought = dict.fromkeys(fault.brought_by[0] for fault in rehearsal.after.faults if fault.brought_by)
+    if brought:
+        installing = (word for name in brought for word in ("--install", name))
+        return command(machine, "restore", *installing, *options, rehearsal.plan.program)
     if any(unmet.why == "no source is trusted yet" for unmet in rehearsal.plan.unmet):
         return "fundamen sources trust PLACE --fingerprint FINGERPRINT"
     name = next((u.name for u in rehearsal.plan.unmet), "NAME")

@@ -142,8 +142,9 @@ def next_step(trace: Trace, machine: Machine) -> str:
     if faults and faults[0].remedy:
         return faults[0].remedy
     if faults and all(fault.brought_by for fault in faults):
-        packages = " ".join(dict.fromkeys(fault.brought_by[0] for fault in faults))
-        return f"apt install {packages}" if machine.is_live else f"On that machine: apt install {packages}"
+        packages = dict.fromkeys(fault.brought_by[0] for fault in faults)
+        installing = (word for package in packages for word in ("--install", package))
+        return command(machine, "restore", "--rehearse", *installing, trace.program)
     if faults:
         return command(machine, "restore", "--rehearse", trace.program)
     if not trace.is_of_a_program:

@@ -13,11 +13,11 @@ from datetime import datetime
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
-from fundamen.restore import entries, moves
+from fundamen.restore import entries, installing, moves
 from fundamen.restore.journal import Entry, Journal, RestorationRecord, State, Step, StepState
 from fundamen.restore.making import batches, is_made, make
 from fundamen.restore.records import EntryRecord, Record
-from fundamen.restore.steps import Change, Work
+from fundamen.restore.steps import Change, InstallPackages, Move, Work
 from fundamen.restore.steps import Step as Planned
 from fundamen.restore.taking_back import cause_of, require_unchanged, take_back_steps
 
@@ -121,10 +121,14 @@ def _kept(machine: Machine, work: Work, step: Planned, target: HostPath, kept_fo
         number = os.path.basename(kept_folder)
         content = work.contents.get(step.sha256, HostPath(""))
         return entries.keep(step, target, content, f"{number}-{index}", kept_folder)
-    return moves.keep(step, target, machine.host_path(step.aside))
+    if isinstance(step, Move):
+        return moves.keep(step, target, machine.host_path(step.aside))
+    return installing.keep(step, machine)
 
 
 def _target(machine: Machine, step: Planned) -> HostPath:
+    if isinstance(step, InstallPackages):
+        return HostPath(machine.root)
     host = step.host if isinstance(step, Change) else ""
     return HostPath(host) if host else machine.host_path(step.path)
 

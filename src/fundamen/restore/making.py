@@ -11,10 +11,10 @@ from collections.abc import Iterable, Iterator, Sequence
 import msgspec
 
 from fundamen.placing.replacing import flush_folder
-from fundamen.restore import entries, moves
+from fundamen.restore import entries, installing, moves
 from fundamen.restore.folders import after_step, give_back_times, remove_folders
 from fundamen.restore.journal import Step, StepState
-from fundamen.restore.records import EntryRecord, Record
+from fundamen.restore.records import EntryRecord, MoveRecord, PackagesRecord, Record
 
 _MOST_STEPS, _MOST_BYTES = 128, 64 << 20  # of one batch
 
@@ -42,38 +42,57 @@ def make(steps: Sequence[Step]) -> tuple[Step, ...]:
     for record in placed:
         entries.settle_entry(record)
     for step in steps:
-        if isinstance(step.record, EntryRecord):
-            entries.make_entry(step.record)
-        else:
-            moves.make_move(step.record)
-    for folder in {os.path.dirname(step.record.target) for step in steps}:
+        match step.record:
+            case EntryRecord():
+                entries.make_entry(step.record)
+            case MoveRecord():
+                moves.make_move(step.record)
+            case PackagesRecord():
+                installing.install(step.record)
+    for folder in {os.path.dirname(s.record.target) for s in steps if not isinstance(s.record, PackagesRecord)}:
         flush_folder(folder)
     return tuple(Step(step.number, StepState.PLACED, _after(step.record)) for step in steps)
 
 
 def is_made(record: Record) -> bool:
     """Whether what a step is for is so. Raises: OSError."""
-    return entries.is_made(record) if isinstance(record, EntryRecord) else moves.is_moved(record)
+    match record:
+        case EntryRecord():
+            return entries.is_made(record)
+        case MoveRecord():
+            return moves.is_moved(record)
+        case PackagesRecord():
+            return installing.are_installed(record)
 
 
 def obstacle(record: Record) -> str:
     """Why a step can be neither made nor taken back; empty where it can. Raises: OSError."""
-    if isinstance(record, EntryRecord):
-        if not entries.is_kept(record):
-            return "the original that was kept of it is gone or was altered"
-        return "it is neither as before nor as restored" if entries.is_changed(record) else ""
-    return "what was set aside cannot go back to its place" if moves.is_hindered(record) else ""
+    match record:
+        case EntryRecord():
+            if not entries.is_kept(record):
+                return "the original that was kept of it is gone or was altered"
+            return "it is neither as before nor as restored" if entries.is_changed(record) else ""
+        case MoveRecord():
+            return "what was set aside cannot go back to its place" if moves.is_hindered(record) else ""
+        case PackagesRecord():
+            return installing.why_they_must_stay(record)
 
 
 def take_back(record: Record) -> None:
     """Make everything as it was before a step. Raises: OSError."""
-    if isinstance(record, EntryRecord):
-        entries.take_back_entry(record)
-    else:
-        moves.take_back_move(record)
+    match record:
+        case EntryRecord():
+            entries.take_back_entry(record)
+        case MoveRecord():
+            moves.take_back_move(record)
+        case PackagesRecord():
+            installing.purge(record)
+            return
     remove_folders(record.new_folders)
     give_back_times(record.folders)
 
 
 def _after(record: Record) -> Record:
+    if isinstance(record, PackagesRecord):
+        return record
     return msgspec.structs.replace(record, folders=after_step(record.folders))

@@ -12,7 +12,7 @@ from fundamen.model.errors import UnreadableError
 from fundamen.model.package import Base, Package, PackageFile, PackageLink
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
-from fundamen.restore.steps import PlaceFile, PlaceLink, place_file
+from fundamen.restore.steps import InstallPackages, PlaceFile, PlaceLink, place_file
 from fundamen.sources.catalogue import Catalogue, Source
 from fundamen.sources.layout import place_parts
 from fundamen.sources.offers import Offer, find_offers
@@ -37,6 +37,12 @@ class Plan(msgspec.Struct, frozen=True):
     steps: tuple[PlaceFile | PlaceLink, ...]
     untouched: tuple[MachinePath, ...]  # files of these packages that are sound already
     unmet: tuple[Unmet, ...]
+    installs: InstallPackages | None = None  # what the operating system's package manager is to install
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether there is nothing to be done."""
+        return not self.steps and self.installs is None
 
     @property
     def size(self) -> int:

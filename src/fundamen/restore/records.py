@@ -62,9 +62,29 @@ class MoveRecord(StepRecord, frozen=True, kw_only=True, tag_field="kind", tag="m
         return "moved back"
 
 
-Record = EntryRecord | MoveRecord
+class PackagesRecord(msgspec.Struct, frozen=True, kw_only=True, tag_field="kind", tag="packages"):
+    """Packages are installed by the operating system's package manager."""
 
-_KINDS: dict[str, type[EntryRecord] | type[MoveRecord]] = {"entry": EntryRecord, "move": MoveRecord}
+    path: MachinePath  # for people
+    root: str  # the host path of the machine's root
+    status: str  # the host path of the package manager's list
+    names: tuple[str, ...]  # with their architectures, as NAME:ARCHITECTURE; none of them was known before
+    versions: tuple[str, ...]  # of each
+    files: tuple[str, ...]  # the host paths of the packages, as apt has fetched and checked them
+
+    @property
+    def undone(self) -> str:
+        """What taking it back does, for people."""
+        return "purged"
+
+
+Record = EntryRecord | MoveRecord | PackagesRecord
+
+_KINDS: dict[str, type[EntryRecord] | type[MoveRecord] | type[PackagesRecord]] = {
+    "entry": EntryRecord,
+    "move": MoveRecord,
+    "packages": PackagesRecord,
+}
 
 
 def decoded(fields: dict[str, Any]) -> Record:

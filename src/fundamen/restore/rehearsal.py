@@ -11,8 +11,10 @@ from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.restore.on_demand import OnDemand, catalogues_with
 from fundamen.restore.plan import Plan, Unmet, plan_restoration, with_found_places
-from fundamen.restore.steps import PlaceFile, PlaceLink, Work
+from fundamen.restore.steps import InstallPackages, PlaceFile, PlaceLink, Work
 from fundamen.sources.catalogue import Catalogue, Source
+from fundamen.sources.os_archive import NewPackages
+from fundamen.trace.bringing import with_bringers
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program
 
@@ -33,7 +35,10 @@ class Rehearsal(msgspec.Struct, frozen=True):
     def work(self) -> Work:
         """What is to be carried out."""
         titles = tuple(f"{package.title} from {source.name}" for source, package in self.plan.packages)
-        return Work(self.plan.program, titles, self.plan.steps, self.contents)
+        if self.plan.installs is None:
+            return Work(self.plan.program, titles, self.plan.steps, self.contents)
+        titles = (*(f"{each.name} {each.version}" for each in self.plan.installs.packages), *titles)
+        return Work(self.plan.program, titles, (self.plan.installs, *self.plan.steps), self.contents)
 
 
 def rehearse(
@@ -43,6 +48,7 @@ def rehearse(
     authorities: Sequence[Authority],
     fetch: Fetch,
     on_demand: Sequence[OnDemand] = (),
+    new: NewPackages | None = None,
 ) -> Rehearsal:
     """Trace a program, plan for its faults, and trace it again as it would be; nothing on the machine is changed.
 
@@ -56,31 +62,60 @@ def rehearse(
         authorities: who vouches for bytes.
         fetch: brings a file of a source in.
         on_demand: what else is asked, such as the operating system's archive.
+        new: what the operating system's package manager is to install.
 
     Raises:
         UntrustedError: a file of a source is not what was signed.
         UnreadableError: the program or a source cannot be read.
     """
     before = after = trace_program(machine, program, authorities)
-    known = tuple(catalogues_with(on_demand, catalogues, before))
-    plan = plan_restoration(machine, before, known)
+    installs = _installing(new) if new is not None and new.wanted else None
+    if new is not None:
+        after = trace_program(_laid_over(machine, new, {}, {}), program, authorities)
+    known = tuple(catalogues_with(on_demand, catalogues, after))
+    plan = msgspec.structs.replace(plan_restoration(machine, after, known), installs=installs)
     contents: dict[str, HostPath] = {}
     for _ in range(_MOST_ROUNDS):
         for step in plan.steps:
             if isinstance(step, PlaceFile) and step.sha256 not in contents:
                 contents[step.sha256] = fetch(step.source, step.file)
         links = {step.path: step.leads_to for step in plan.steps if isinstance(step, PlaceLink)}
-        overlay = OverlayMachine(machine, {step.path: _content(machine, step, contents) for step in plan.steps}, links)
+        placed = {step.path: _content(machine, step, contents) for step in plan.steps}
+        overlay = _laid_over(machine, new, placed, links)
         after = trace_program(overlay, program, authorities)
         further = tuple(catalogues_with(on_demand, catalogues, after))
         grown = _grown(overlay, machine, plan, after, further)
         if grown.steps == plan.steps:
             break
         plan = grown
-    if plan.steps and not _cured(before, after):
+    if not plan.is_empty and not _cured(before, after):
         useless = tuple(Unmet(fault.name, "what the sources have for it would not mend it") for fault in before.faults)
-        return Rehearsal(before, msgspec.structs.replace(plan, packages=(), steps=(), unmet=useless), before, contents)
-    return Rehearsal(before, plan, after, contents)
+        nothing = msgspec.structs.replace(plan, packages=(), steps=(), unmet=useless, installs=None)
+        return Rehearsal(before, nothing, with_bringers(machine, before), contents)
+    return Rehearsal(before, plan, with_bringers(machine, after), contents)
+
+
+def _installing(new: NewPackages) -> InstallPackages:
+    names = ", ".join(each.name for each in new.wanted)
+    return InstallPackages(path=MachinePath(names), because="not installed", packages=new.wanted, files=new.files)
+
+
+def _laid_over(
+    machine: Machine,
+    new: NewPackages | None,
+    placed: Mapping[MachinePath, HostPath],
+    links: Mapping[MachinePath, MachinePath],
+) -> OverlayMachine:
+    """The machine as it would be; the links of new packages are laid over it as copies of that to which they lead."""
+    brought, leading = (new.placed(), new.links()) if new is not None else ({}, {})
+    followed: dict[MachinePath, MachinePath] = {}
+    for path, target in leading.items():
+        leads_to = machine.join(machine.real(machine.folder_of(path)), target)
+        copy = next((copy for place, copy in brought.items() if machine.real(place) == leads_to), None)
+        if copy is not None:
+            followed[path] = leads_to
+            brought = {**brought, path: copy}
+    return OverlayMachine(machine, {**brought, **placed}, {**followed, **links})
 
 
 def _content(machine: Machine, step: PlaceFile | PlaceLink, contents: Mapping[str, HostPath]) -> HostPath:

@@ -5,6 +5,7 @@ import msgspec
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.restore.insertions import Insertion
+from fundamen.sources.apt import Wanted
 from fundamen.sources.catalogue import Source
 
 
@@ -41,7 +42,21 @@ class Move(msgspec.Struct, frozen=True, kw_only=True):
         return True
 
 
-Step = Change | Move
+class InstallPackages(msgspec.Struct, frozen=True, kw_only=True):
+    """One step: packages of the operating system's archive are installed by its package manager."""
+
+    path: MachinePath  # what stands for it in lists: the packages' names
+    because: str
+    packages: tuple[Wanted, ...]
+    files: tuple[HostPath, ...]  # of each, checked by apt
+
+    @property
+    def replaces(self) -> bool:
+        """Whether something stands there that is changed."""
+        return False
+
+
+Step = Change | Move | InstallPackages
 
 
 class PlaceFile(Change, frozen=True, kw_only=True):

@@ -12,6 +12,7 @@ from fundamen.model.paths import shown
 from fundamen.restore.folders import settled
 from fundamen.restore.journal import Entry, Journal, State, Step, StepState
 from fundamen.restore.making import batches, obstacle, take_back
+from fundamen.restore.records import FolderTimes, Record, StepRecord
 
 
 def undo(journal: Journal, number: int | None) -> Entry:
@@ -81,9 +82,9 @@ def _chosen(journal: Journal, number: int | None) -> Entry:
             why=why,
             do="See what was done with: fundamen history",
         )
-    touched = {step.record.target for step in chosen.steps}
+    touched = set(map(_place_of, chosen.steps))
     for later in standing:
-        if later.number > chosen.number and touched & {step.record.target for step in later.steps}:
+        if later.number > chosen.number and touched & set(map(_place_of, later.steps)):
             raise UsageError(
                 what=f"Restoration {chosen.number} cannot be undone yet",
                 why=f"restoration {later.number} has changed the same files since",
@@ -98,11 +99,12 @@ def _with_folders_settled(journal: Journal, entry: Entry) -> Entry:
     Written down at once, since the answer is lost with the first change. After a restoration that was cut off it cannot
     be told, and the folders count as ours.
     """
-    last_ns = {each.path: each.after_ns for step in entry.steps for each in step.record.folders}
+    last_ns = {each.path: each.after_ns for step in entry.steps for each in _folders_of(step.record)}
     is_done = entry.state is State.DONE
     steps = []
     for step in entry.steps:
-        record = msgspec.structs.replace(step.record, folders=settled(step.record.folders, last_ns, is_done=is_done))
+        folders = settled(_folders_of(step.record), last_ns, is_done=is_done)
+        record = msgspec.structs.replace(step.record, folders=folders) if folders else step.record
         steps.append(Step(step.number, step.state, record))
     journal.write_steps(entry.number, steps)
     return msgspec.structs.replace(entry, steps=tuple(steps))
@@ -115,3 +117,11 @@ def take_back_steps(journal: Journal, entry: Entry) -> None:
         for step in batch:
             take_back(step.record)
         journal.write_steps(entry.number, (Step(each.number, StepState.TAKEN_BACK, each.record) for each in batch))
+
+
+def _folders_of(record: Record) -> tuple[FolderTimes, ...]:
+    return record.folders if isinstance(record, StepRecord) else ()
+
+
+def _place_of(step: Step) -> str:
+    return step.record.target if isinstance(step.record, StepRecord) else step.record.path

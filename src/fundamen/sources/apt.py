@@ -15,12 +15,16 @@ from collections.abc import Sequence
 import msgspec
 
 from fundamen.machine.machine import Machine
-from fundamen.model.errors import UnreadableError, UntrustedError
+from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
 
 _SECONDS = 900
 _NAME = re.compile(r"^[a-z0-9][a-z0-9+.\-]+$")  # Debian Policy, section 5.6.1
 _VERSION = re.compile(r"^[A-Za-z0-9.+:~\-]+$")
+_SIMULATED = re.compile(  # of what apt-get -s writes
+    r"^(?P<what>Inst|Conf|Remv|Purg) (?P<name>\S+)(?P<old> \[[^\]]+\])?"
+    r"(?: \((?P<version>\S+) .*\[(?P<architecture>\S+)\]\))?"
+)
 _UNPROVEN = ("is not signed", "NO_PUBKEY", "signatures were invalid", "Hash Sum mismatch", "EXPKEYSIG", "BADSIG")
 
 
@@ -70,13 +74,58 @@ class Apt:
             return HostPath(target)
         os.makedirs(self._folder, exist_ok=True)
         if self._machine.is_live and not self._is_updated:
-            # Only on this host are the lists known to be those whose signatures apt has checked.
             with contextlib.suppress(UnreadableError):
-                return self._download(wanted, target, MachinePath("/var/lib/apt/lists"))
+                return self._download(wanted, target, self._lists())
         if not self._is_updated:
             self._run(["update"], "the lists of the archive", None)
             self._is_updated = True
         return self._download(wanted, target, None)
+
+    def resolve(self, names: Sequence[str]) -> tuple[Wanted, ...]:
+        """The packages that would be new if some were installed, with all that they depend on; apt says which.
+
+        Raises:
+            UsageError: a name is none, or something that is installed would be upgraded or removed for it.
+            UnreadableError: the archive has no such package, or cannot be reached.
+            UntrustedError: the archive's proofs do not hold.
+        """
+        os.makedirs(self._folder, exist_ok=True)
+        if odd := [
+            name for name in names if not _NAME.match(name) or name.endswith("-")
+        ]:  # which apt takes for: remove
+            raise UsageError(
+                what=f"{shown(odd[0])} cannot be installed",
+                why="that is no name of a package",
+                do="Name the package as the archive has it, such as libcurl4.",
+            )
+        what = " ".join(names)
+        self._update()
+        said = self._run(["-s", "--no-install-recommends", "install", "--", *names], what, self._lists())
+        wanted, others = [], []
+        for line in said.splitlines():
+            match = _SIMULATED.match(line)
+            if match is None or match["what"] == "Conf":
+                continue
+            if match["what"] == "Inst" and not match["old"]:
+                wanted.append(Wanted(match["name"].partition(":")[0], match["version"], match["architecture"]))
+            else:
+                others.append(match["name"])
+        if others:
+            raise UsageError(
+                what=f"{what} is not installed in passing",
+                why=f"for it {', '.join(others[:5])} would be upgraded or removed, which is installed",
+                do=f"Look at it with the machine's administrator: apt-get -s install {what}",
+            )
+        return tuple(each for each in wanted if each.is_plain)
+
+    def _update(self) -> None:
+        if not self._machine.is_live and not self._is_updated:
+            self._run(["update"], "the lists of the archive", None)
+            self._is_updated = True
+
+    def _lists(self) -> MachinePath | None:
+        """Only on this host are the lists known to be those whose signatures apt has checked."""
+        return MachinePath("/var/lib/apt/lists") if self._machine.is_live else None
 
     def _download(self, wanted: Wanted, target: str, lists: MachinePath | None) -> HostPath:
         name = f"{wanted.name}:{wanted.architecture}={wanted.version}"
@@ -91,7 +140,8 @@ class Apt:
             )
         return HostPath(target)
 
-    def _run(self, words: Sequence[str], what: str, lists: MachinePath | None) -> None:
+    def _run(self, words: Sequence[str], what: str, lists: MachinePath | None) -> str:
+        """What apt writes."""
         command = ["apt-get", "-q", "-y", *self._options(lists), *words]
         try:
             done = subprocess.run(
@@ -116,6 +166,7 @@ class Apt:
             )
         if done.returncode:
             raise self._unreadable(what, "; ".join(reasons[:2]) or f"apt-get ended with status {done.returncode}")
+        return done.stdout
 
     def _unreadable(self, what: str, why: str) -> UnreadableError:
         return UnreadableError(

@@ -6,8 +6,10 @@ bytes that are put in place are those of the package.
 
 import hashlib
 import os
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from datetime import datetime, timedelta
+
+import msgspec
 
 from fundamen.evidence.debian_contents import DEBIAN_NAMES
 from fundamen.evidence.dpkg import Owner, find_owners
@@ -31,6 +33,25 @@ _MOST_BINARY = 256 << 20  # bytes that are looked at for a name of their own
 _ARCHITECTURES = {name: architecture for architecture, name in DEBIAN_NAMES.items()}
 
 Keep = Callable[[str, Iterable[bytes]], None]
+
+
+class NewPackages(msgspec.Struct, frozen=True):
+    """Packages that are not installed, fetched and checked."""
+
+    wanted: tuple[Wanted, ...]
+    files: tuple[HostPath, ...]  # of each
+    packages: tuple[Package, ...]  # as they describe themselves
+    contents: str  # the folder where the bytes lie of what the machine does not have, by their SHA-256
+
+    def placed(self) -> dict[MachinePath, HostPath]:
+        """Where their files will stand -> our copy of the bytes, of those that do not stand there already."""
+        files = [file for package in self.packages for file in package.files]
+        kept = {MachinePath("/" + f.place): HostPath(os.path.join(self.contents, f.sha256)) for f in files}
+        return {path: copy for path, copy in kept.items() if os.path.exists(copy)}
+
+    def links(self) -> dict[MachinePath, str]:
+        """Where their links will stand -> their targets, as they stand in them."""
+        return {MachinePath("/" + link.place): link.target for p in self.packages for link in p.links}
 
 
 class OsArchive:
@@ -74,6 +95,22 @@ class OsArchive:
         return (
             ListedCatalogue(source, tuple(packages), self._now + timedelta(days=1), is_owner=True) if packages else None
         )
+
+    def new_packages(self, names: Sequence[str]) -> NewPackages:
+        """What would be installed with some packages: they and all that they depend on, as far as it is not there.
+
+        Raises:
+            UsageError: something that is installed would be changed for it.
+            UnreadableError: the archive does not have it, or cannot be reached.
+            UntrustedError: the archive's proofs do not hold.
+        """
+        wanted = self._apt.resolve(names)
+        files = tuple(self._apt.fetch(each) for each in wanted)
+        packages = []
+        for path in files:
+            with FileBytes(path, os.path.basename(path)) as source:
+                packages.append(self._describe(source))
+        return NewPackages(wanted, files, tuple(packages), self._contents)
 
     def _package(self, wanted: Wanted) -> Package | None:
         if wanted not in self._described:

@@ -7,7 +7,7 @@ import click
 from fundamen.cli import options
 from fundamen.cli.authorities import authorities_at
 from fundamen.cli.exits import Exit
-from fundamen.cli.media import Named, media_options, on_demand
+from fundamen.cli.media import Named, media_options, new_packages, on_demand
 from fundamen.cli.output import Output, finish
 from fundamen.cli.stopping import stoppable
 from fundamen.machine.machine import Machine
@@ -36,6 +36,7 @@ from fundamen.sources.store import SourceStore
 @click.option("--launch", is_flag=True, help="Run the program afterwards, with ARGUMENTS, and show how it ended.")
 @click.option("--launch-seconds", type=click.FloatRange(0.1), default=20.0, show_default=True, help="How long at most.")
 @click.option("--no-archive", is_flag=True, help="Do not ask the operating system's own archive.")
+@click.option("--install", multiple=True, metavar="PACKAGE", help="Have the system's package manager install it too.")
 @click.option("--reference", metavar="NAME", help="Bring back from a recorded reference what differs in the folder.")
 @click.option("--lock-entry", metavar="NAME", help="Refresh one aged entry of a lock file; the old file is kept.")
 @click.option("--artefacts", multiple=True, metavar="FOLDER", help="Where the files lie that a lock file pins.")
@@ -54,6 +55,7 @@ def command(
     launch: bool,
     launch_seconds: float,
     no_archive: bool,
+    install: tuple[str, ...],
     media: Named,
     reference: str | None,
     lock_entry: str | None,
@@ -67,7 +69,8 @@ def command(
     """Put right what PROGRAM stands on, as whole packages from trusted sources.
 
     On Debian, files of installed packages come from the archive that the machine was installed from, through apt and
-    with its checks, in the version that is installed.
+    with its checks, in the version that is installed. What a trace says a package would bring is installed with
+    --install, together with all that the package depends on; nothing else is upgraded or removed for it.
 
     The plan is rehearsed first: laid over the machine, it is traced as it would be. Then you are asked. What is
     replaced is kept, every step is written to a journal before it is made, and all of it can be undone.
@@ -85,6 +88,7 @@ def command(
     fundamen restore --rehearse /opt/tidebook/bin/tidebook
     fundamen restore --yes --launch /opt/tidebook/bin/tidebook -- --today
     fundamen restore -m /mnt/office --media saltgrass.iso --media-digest '3f2a ...' 'C:\\Tidebook\\tidebook.exe'
+    fundamen restore --install libcurl4 /opt/tidebook/bin/tidebook
     fundamen restore --reference recipes /opt/recipes
     fundamen restore --import-root --issuer ardvane-root.cer 'C:\\Downloads\\setup.exe'
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
@@ -114,7 +118,8 @@ def command(
         authorities = authorities_at(home, examined.platform, options.now(), output)
         further = on_demand(examined, media, output, archive=not no_archive)
         with output.working(f"Rehearsing the restoration of {path}"):
-            rehearsal = rehearse(examined, path, catalogues, authorities, _fetching(store, output), further)
+            new = new_packages(examined, install, output)
+            rehearsal = rehearse(examined, path, catalogues, authorities, _fetching(store, output), further, new)
         restoration = Restoration(rehearsal)
         if not output.as_json:
             output.show(rehearsal_text(rehearsal, examined, drawn=output.drawn))
@@ -122,7 +127,7 @@ def command(
             restoration, only_rehearse=only_rehearse, agreed=lambda: yes or output.agreed("\nCarry this out?")
         )
         if state == "restored":
-            with output.progress(len(rehearsal.plan.steps), "Restoring") as progress, stoppable(output) as stop:
+            with output.progress(len(rehearsal.work.steps), "Restoring") as progress, stoppable(output) as stop:
                 restoration = perform(examined, rehearsal, journal, authorities, options.now(), progress, stop)
         if launch and state in {"restored", "not needed"}:
             restoration = with_launch(restoration, examined, arguments, launch_seconds)
@@ -131,7 +136,12 @@ def command(
         else:
             output.show(
                 "\n" * (state == "restored")
-                + restoration_text(restoration, examined, drawn=output.drawn, options=media.words)
+                + restoration_text(
+                    restoration,
+                    examined,
+                    drawn=output.drawn,
+                    options=(*media.words, *(w for name in install for w in ("--install", name))),
+                )
             )
         status = Exit.NOTHING_AT_FAULT if restoration.is_well else Exit.FAULT_FOUND
     finish(status)
@@ -151,7 +161,7 @@ def _state(restoration: Restoration, *, only_rehearse: bool, agreed: Callable[[]
     rehearsal = restoration.rehearsal
     if not rehearsal.before.faults:
         return "not needed"
-    if not rehearsal.plan.steps:
+    if rehearsal.plan.is_empty:
         return "no remedy"
     if only_rehearse:
         return "rehearsed"

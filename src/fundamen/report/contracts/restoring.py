@@ -49,6 +49,7 @@ class RestoreRecord(msgspec.Struct, frozen=True, kw_only=True):
     faults_before: int
     faults_rehearsed: int
     faults: int  # that stand now
+    installs: tuple[str, ...]  # what the system's package manager installs
     steps: tuple[StepPart, ...]
     unmet: tuple[UnmetPart, ...]
     launched: LaunchPart | None
@@ -89,7 +90,7 @@ class UndoRecord(msgspec.Struct, frozen=True):
 def restore_record(restoration: Restoration, state: RestoreState) -> RestoreRecord:
     """The contract's form of a restoration."""
     rehearsal = restoration.rehearsal
-    launched = restoration.launched
+    launched, installs = restoration.launched, rehearsal.plan.installs
     return RestoreRecord(
         program=rehearsal.plan.program,
         state=state,
@@ -97,6 +98,7 @@ def restore_record(restoration: Restoration, state: RestoreState) -> RestoreReco
         faults_before=len(rehearsal.before.faults),
         faults_rehearsed=len(rehearsal.after.faults),
         faults=restoration.remaining,
+        installs=tuple(f"{p.name} {p.version}" for p in installs.packages) if installs is not None else (),
         steps=tuple(
             StepPart(s.path, s.because, s.package.title, s.source.name, s.size, s.sha256) for s in rehearsal.plan.steps
         ),
@@ -117,6 +119,7 @@ def root_import_record(path: str, planned: "RootImport | None", state: RestoreSt
         faults_before=int(planned is not None),
         faults_rehearsed=int(planned is not None and not planned.after.holds),
         faults=int(after is not None and not after.holds),
+        installs=(),
         steps=tuple(
             StepPart(step.path, step.because, title, "", step.size, step.sha256)
             for step in (planned.work.steps if planned is not None else ())
