@@ -1,8 +1,8 @@
 """The step that installs packages of the operating system's archive, by its package manager.
 
-Guarantees: nothing is installed but the files that apt has fetched and checked; nothing that is installed is upgraded or
-removed for it. Its inverse purges exactly the packages that were new; log and caches of the package manager are what it
-makes of them, and do not come back to the byte. Sources: dpkg(1), "ACTIONS", "--root", "--no-act".
+Guarantees: only the files that apt has fetched and checked are installed; nothing that is installed is upgraded or
+removed for it. Its inverse purges exactly the packages that were new; log and caches of the package manager are what
+it makes of them, and do not come back to the byte. Sources: dpkg(1), "ACTIONS", "--root", "--no-act".
 """
 
 import os
