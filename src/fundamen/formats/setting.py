@@ -1,0 +1,177 @@
+"""Read and change one value of a settings file; everything else of the file stays the same, to the byte.
+
+A value is named by a key of one or more parts, from the outermost in: section and name in INI files; names and
+positions in TOML, JSON and YAML; elements in XML, the last part perhaps ``@attribute``. In properties, shell-style and
+sysctl files a key is one name.
+
+Guarantees: bytes that are no UTF-8 stay what they are; a change is read back before it is given; where it cannot be
+told which of several places is meant, nothing is changed.
+"""
+
+from collections.abc import Callable
+from enum import StrEnum
+
+import msgspec
+
+from fundamen.formats.cursor import damaged
+from fundamen.model.errors import UsageError
+from fundamen.model.paths import shown
+
+Key = tuple[str, ...]
+Plain = str | int | float | bool | None
+
+MOST_BYTES = 16 << 20
+_BOM = "\ufeff"
+
+
+class Format(StrEnum):
+    """How a settings file is written."""
+
+    INI = "ini"
+    TOML = "toml"
+    JSON = "json"
+    YAML = "yaml"
+    XML = "xml"
+    PROPERTIES = "properties"
+    SHELL = "shell"
+    SYSCTL = "sysctl"
+
+
+class Found(msgspec.Struct, frozen=True):
+    """A value as it stands."""
+
+    value: Plain
+
+
+class Dialect(msgspec.Struct, frozen=True):
+    """How one format is read and changed; all places are in the text, without a mark of its byte order."""
+
+    find: Callable[[str, Key, str], Found | None]  # text, key, what the file is for messages
+    change: Callable[[str, Key, Plain, str], str]  # the text with a value put in or changed
+    remove: Callable[[str, Key, str], str]  # the text without it
+
+
+def format_of(name: str) -> Format | None:
+    """The format that a file's name tells; None where it tells none."""
+    ending = name.rpartition(".")[2].lower()
+    if name.rpartition("/")[2] == "sysctl.conf" or "/sysctl.d/" in name:
+        return Format.SYSCTL
+    return _ENDINGS.get(ending)
+
+
+def find_value(data: bytes, form: Format, key: Key, what: str) -> Found | None:
+    """A value as it stands; None where the file has none of this key.
+
+    Raises:
+        DamagedFileError: the file is not written in this format.
+        UsageError: the key has not the form that the format asks for.
+    """
+    text = _text_of(data, what)
+    return _dialect(form).find(text.removeprefix(_BOM), _required(key, form), what)
+
+
+def with_value(data: bytes, form: Format, key: Key, value: Plain, what: str) -> bytes:
+    """The file's bytes with one value changed, or put in where there was none.
+
+    Raises:
+        DamagedFileError: the file is not written in this format.
+        UsageError: the value cannot be put in, or it cannot be told where.
+    """
+    return _changed(data, form, key, what, lambda text: _dialect(form).change(text, key, value, what), Found(value))
+
+
+def without_value(data: bytes, form: Format, key: Key, what: str) -> bytes:
+    """The file's bytes without one value; the same bytes where it has none. Raises: as ``with_value``."""
+    return _changed(data, form, key, what, lambda text: _dialect(form).remove(text, key, what), None)
+
+
+def ambiguous(what: str, key: Key) -> UsageError:
+    """That a key stands more than once."""
+    return refusal(what, key, "it stands there more than once, and which of them counts cannot be told")
+
+
+def refusal(what: str, key: Key, why: str) -> UsageError:
+    """That a value cannot be changed."""
+    return UsageError(
+        what=f"{shown('.'.join(key))} in {what} is not changed", why=why, do="Nothing was changed. Change it by hand."
+    )
+
+
+def _changed(
+    data: bytes, form: Format, key: Key, what: str, change: Callable[[str], str], expected: Found | None
+) -> bytes:
+    text = _text_of(data, what)
+    bom = _BOM if text.startswith(_BOM) else ""
+    _required(key, form)
+    changed = change(text.removeprefix(_BOM))
+    found = _dialect(form).find(changed, key, what)
+    if not _alike(found, expected, form):
+        raise refusal(what, key, "what was written would be read back as something else")
+    return (bom + changed).encode("utf-8", "surrogateescape")
+
+
+def _alike(found: Found | None, expected: Found | None, form: Format) -> bool:
+    """Whether a value reads as what was written; most formats have nothing but text."""
+    if found is None or expected is None:
+        return found is expected
+    if form in {Format.JSON, Format.TOML, Format.YAML}:
+        return type(found.value) is type(expected.value) and found.value == expected.value
+    return found.value == as_text(expected.value)
+
+
+def as_text(value: Plain) -> str:
+    """A value in a format that has nothing but text."""
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    return "" if value is None else str(value)
+
+
+def _required(key: Key, form: Format) -> Key:
+    most = {Format.INI: 2, Format.PROPERTIES: 1, Format.SHELL: 1, Format.SYSCTL: 1}.get(form, 64)
+    if not 1 <= len(key) <= most or not all(key[-1:]):
+        raise UsageError(
+            what=f"{shown('.'.join(key)) or 'An empty key'} names no setting",
+            why=f"a key of {form} has {'one part' if most == 1 else f'one to {most} parts'}",
+            do="Name it part by part, from the outermost in.",
+        )
+    return key
+
+
+def _text_of(data: bytes, what: str) -> str:
+    if len(data) > MOST_BYTES or b"\0" in data:
+        raise damaged(what, "it has NUL bytes" if b"\0" in data else f"it has {len(data)} bytes")
+    return data.decode("utf-8", "surrogateescape")
+
+
+def _dialect(form: Format) -> Dialect:
+    match form:
+        case Format.JSON:
+            from fundamen.formats import setting_json as module  # noqa: PLC0415 - only where such a file is met
+        case Format.TOML:
+            from fundamen.formats import setting_toml as module  # type: ignore[no-redef]  # noqa: PLC0415
+        case Format.YAML:
+            from fundamen.formats import setting_yaml as module  # type: ignore[no-redef]  # noqa: PLC0415
+        case Format.XML:
+            from fundamen.formats import setting_xml as module  # type: ignore[no-redef]  # noqa: PLC0415
+        case _:
+            from fundamen.formats import setting_lines  # noqa: PLC0415
+
+            return setting_lines.dialect_of(form)
+    return Dialect(module.find, module.change, module.remove)
+
+
+_ENDINGS = {
+    "ini": Format.INI,
+    "cnf": Format.INI,
+    "desktop": Format.INI,
+    "service": Format.INI,
+    "toml": Format.TOML,
+    "json": Format.JSON,
+    "yaml": Format.YAML,
+    "yml": Format.YAML,
+    "xml": Format.XML,
+    "config": Format.XML,
+    "properties": Format.PROPERTIES,
+    "env": Format.SHELL,
+    "sh": Format.SHELL,
+}
