@@ -3,7 +3,6 @@
 import builtins
 import errno
 import os
-import stat
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from functools import partial
@@ -16,6 +15,7 @@ from builders.elf import an_elf
 from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.pe import a_pe
 from builders.source import NOW, ASource
+from builders.tree import Tree, tree_of, without_times
 from fundamen.evidence.catalogue import CatalogueAuthority
 from fundamen.model.errors import RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
@@ -28,8 +28,6 @@ from fundamen.restore.restoration import Restoration, go_on, perform, take_back
 PROGRAM = MachinePath("/opt/app/bin/app")
 FILES = {f"lib{letter}.so": an_elf(soname=f"lib{letter}.so", padding=64 * n) for n, letter in enumerate("abcd")}
 MISSING, OTHER, CUT, SOUND = (f"/opt/app/lib/lib{letter}.so" for letter in "abcd")
-
-Tree = dict[str, tuple[Any, ...]]
 
 
 class Case:
@@ -61,17 +59,7 @@ class Case:
 
     def tree(self) -> Tree:
         """Everything on the machine: content, mode, owner, times and attributes of every file and folder."""
-        return {str(path.relative_to(self.linux.root)): _state(path) for path in self.linux.root.rglob("*")}
-
-
-def _state(path: Path) -> tuple[Any, ...]:
-    status = path.lstat()
-    content = path.read_bytes() if stat.S_ISREG(status.st_mode) else None
-    attributes = [(name, os.getxattr(path, name)) for name in os.listxattr(path, follow_symlinks=False)]
-    if content is None:  # a folder's access time changes as this test looks at it
-        return content, status.st_mode, status.st_uid, status.st_gid, status.st_mtime_ns, attributes
-    os.utime(path, ns=(status.st_atime_ns, status.st_mtime_ns))
-    return content, status.st_mode, status.st_uid, status.st_gid, status.st_mtime_ns, status.st_atime_ns, attributes
+        return tree_of(self.linux.root)
 
 
 @pytest.fixture
@@ -296,11 +284,6 @@ def test_cut_off_at_any_call_it_is_gone_on_with_to_the_same_end(case: Case) -> N
 
 def reached(asked: list[MachinePath], count: int) -> bool:
     return len(asked) == count
-
-
-def without_times(tree: Tree) -> Tree:
-    """New files have the times of their making."""
-    return {path: (*state[:4], state[-1]) for path, state in tree.items()}
 
 
 def test_asked_to_stop_it_finishes_the_step_and_can_be_gone_on_with_or_undone(case: Case) -> None:

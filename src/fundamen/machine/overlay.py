@@ -1,12 +1,12 @@
 """A machine with changes laid over it that have not been made."""
 
 import os
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from contextlib import AbstractContextManager
 
 from fundamen.formats.cursor import ByteSource
 from fundamen.machine.file_bytes import FileBytes
-from fundamen.machine.machine import Entry, EntryKind, Machine
+from fundamen.machine.machine import Entry, EntryKind, Machine, not_a_file
 from fundamen.model.binary import Binary
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath, shown
@@ -20,6 +20,7 @@ class OverlayMachine(Machine):
         base: Machine,
         placed: Mapping[MachinePath, HostPath],
         links: Mapping[MachinePath, MachinePath] | None = None,
+        gone: Iterable[MachinePath] = (),
     ) -> None:
         """Lay changes over a machine.
 
@@ -27,6 +28,7 @@ class OverlayMachine(Machine):
             base: the machine as it is.
             placed: where a file would stand -> the host file with its content.
             links: where a link would stand that is among them -> the file to which it would lead.
+            gone: what would not stand there any more, with all below it.
         """
         super().__init__()
         self.base = base
@@ -39,6 +41,8 @@ class OverlayMachine(Machine):
         self.registry = base.registry
         self._placed = placed
         self._links = dict(links or {})
+        self._gone = tuple(gone)
+        self._gone_keys = {self._key(path) for path in self._gone}
         self._contents = {self._key(path): content for path, content in placed.items()}
         self._folders = {self._key(folder): folder for path in placed for folder in self._above(path)}
 
@@ -47,6 +51,8 @@ class OverlayMachine(Machine):
         key = self._key(path)
         if key in self._contents:
             return Entry(EntryKind.FILE, os.stat(self._contents[key]).st_size)
+        if self._is_gone(key):
+            return Entry(EntryKind.ABSENT)
         entry = self.base.look(path)
         if entry.kind is EntryKind.ABSENT and key in self._folders:
             return Entry(EntryKind.FOLDER)
@@ -57,8 +63,11 @@ class OverlayMachine(Machine):
         key = self._key(folder)
         added = (*self._placed, *self._folders.values())
         new = {self.paths.basename(p) for p in added if self._key(self.folder_of(self.base.real(p))) == key}
-        known = {self.folded(name) for name in self.base.names(folder)}
-        return tuple(sorted((*self.base.names(folder), *(n for n in new if self.folded(n) not in known))))
+        standing = () if self._is_gone(key) else self.base.names(folder)
+        if self._gone_keys:
+            standing = tuple(n for n in standing if not self._is_gone(self._key(self.join(folder, n))))
+        known = {self.folded(name) for name in standing}
+        return tuple(sorted((*standing, *(n for n in new if self.folded(n) not in known))))
 
     def real(self, path: MachinePath) -> MachinePath:
         """The path with all links followed."""
@@ -68,7 +77,11 @@ class OverlayMachine(Machine):
     def open(self, path: MachinePath) -> AbstractContextManager[ByteSource]:
         """Open a file as it would be."""
         content = self._contents.get(self._key(path))
-        return self.base.open(path) if content is None else FileBytes(content, path)
+        if content is not None:
+            return FileBytes(content, path)
+        if self._is_gone(self._key(path)):
+            raise not_a_file(path, Entry(EntryKind.ABSENT), self.title)
+        return self.base.open(path)
 
     def host_path(self, path: MachinePath) -> HostPath:
         """Refused for every path: what is only laid over the machine lies nowhere."""
@@ -88,11 +101,15 @@ class OverlayMachine(Machine):
 
     def afresh(self) -> "OverlayMachine":
         """The same changes over the base machine with nothing remembered."""
-        return OverlayMachine(self.base.afresh(), self._placed, self._links)
+        return OverlayMachine(self.base.afresh(), self._placed, self._links, self._gone)
 
     def binary(self, path: MachinePath) -> Binary:
         """Read an executable file; what no change touches is taken from the base machine, which may have it already."""
         return super().binary(path) if self._key(path) in self._contents else self.base.binary(path)
+
+    def _is_gone(self, key: str) -> bool:
+        """Whether something stands there no longer, and nothing new does."""
+        return any(key == gone or key.startswith((gone + "/", gone + "\\")) for gone in self._gone_keys)
 
     def _key(self, path: MachinePath) -> str:
         return self.folded(self.base.real(path))

@@ -7,28 +7,30 @@ import click
 from fundamen.cli import options
 from fundamen.cli.authorities import authorities_at
 from fundamen.cli.exits import Exit
+from fundamen.cli.fetching import fetching
 from fundamen.cli.media import Named, media_options, new_packages, on_demand
+from fundamen.cli.other_restorations import Asked, restored_otherwise
 from fundamen.cli.output import Output, finish
 from fundamen.cli.stopping import stoppable
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
-from fundamen.model.package import PackageFile
-from fundamen.model.paths import HostPath
+from fundamen.model.errors import UsageError
 from fundamen.report.contracts.restoring import RestoreState, restore_record
 from fundamen.report.restore_text import rehearsal_text, restoration_text
 from fundamen.restore.home import journal_of
 from fundamen.restore.launch import require_launchable
 from fundamen.restore.locking import require_ready
-from fundamen.restore.rehearsal import Fetch, rehearse
+from fundamen.restore.rehearsal import rehearse
 from fundamen.restore.restoration import Restoration, perform, with_launch
-from fundamen.sources.catalogue import Source
 from fundamen.sources.refreshing import proven_catalogues
 from fundamen.sources.store import SourceStore
 
 
 @click.command("restore")
-@click.argument("program")
+@click.argument("program", required=False)
 @click.argument("arguments", nargs=-1)
+@click.option("--plan", "plan_file", metavar="FILE", help="Carry out a plan that was saved, instead of making one.")
+@click.option("--save-plan", metavar="FILE", help="Write the plan to a file, to be carried out elsewhere or later.")
 @click.option(
     "--rehearse", "only_rehearse", is_flag=True, help="Show what would be done and come of it; change nothing."
 )
@@ -47,9 +49,11 @@ from fundamen.sources.store import SourceStore
 @options.machine_options
 @options.output_options
 def command(
-    program: str,
+    program: str | None,
     arguments: tuple[str, ...],
     *,
+    plan_file: str | None,
+    save_plan: str | None,
     only_rehearse: bool,
     yes: bool,
     launch: bool,
@@ -81,6 +85,9 @@ def command(
     With --reference PROGRAM is a folder: what has vanished from it or differs since the reference was recorded comes
     back, and nothing else is touched.
 
+    With --save-plan the plan is written to a file that can be read, sent, and carried out with --plan, here or on a
+    machine like it; each step says what it expects to find, and where that is not so, nothing is done.
+
     With --import-root it is not a package that is brought, but the root certificate in which the chain of a signed
     PROGRAM, or of a file of certificates, ends: into the machine's store, once its whole fingerprint was confirmed.
 
@@ -88,6 +95,8 @@ def command(
     fundamen restore --rehearse /opt/tidebook/bin/tidebook
     fundamen restore --yes --launch /opt/tidebook/bin/tidebook -- --today
     fundamen restore -m /mnt/office --media saltgrass.iso --media-digest '3f2a ...' 'C:\\Tidebook\\tidebook.exe'
+    fundamen restore --rehearse --save-plan tidebook.plan /opt/tidebook/bin/tidebook
+    fundamen restore --plan tidebook.plan
     fundamen restore --install libcurl4 /opt/tidebook/bin/tidebook
     fundamen restore --reference recipes /opt/recipes
     fundamen restore --import-root --issuer ardvane-root.cer 'C:\\Downloads\\setup.exe'
@@ -96,21 +105,23 @@ def command(
         examined, home = machine(), options.home()
         journal, store = journal_of(examined, home), SourceStore(home)
         require_ready(examined, journal)
-        if reference is not None:
-            from fundamen.cli.reference import restore_from  # noqa: PLC0415 - seldom asked for
-
-            finish(restore_from(examined, program, reference, journal, output, only_rehearse=only_rehearse, yes=yes))
-        if lock_entry is not None:
-            from fundamen.cli.locks import refresh_entry  # noqa: PLC0415 - seldom asked for
-
-            lock_path, consent = examined.spelled(program), {"only_rehearse": only_rehearse, "yes": yes}
-            finish(refresh_entry(examined, lock_path, lock_entry, artefacts, journal, output, **consent))
+        asked = Asked(
+            plan_file=plan_file,
+            reference=reference,
+            lock_entry=lock_entry,
+            artefacts=artefacts,
+            import_root=import_root,
+            fingerprint=fingerprint,
+            issuer=issuer,
+            only_rehearse=only_rehearse,
+            yes=yes,
+        )
+        done = restored_otherwise(examined, program, asked, journal, output)
+        if done is not None:
+            finish(done)
+        if program is None:
+            raise UsageError("Nothing can be restored", "no program was named", "See: fundamen restore --help")
         path = find_program(examined, program)
-        if import_root:
-            from fundamen.cli.root_import import Asked, import_root_of  # noqa: PLC0415 - seldom asked for
-
-            asked = Asked(fingerprint, issuer, only_rehearse=only_rehearse, yes=yes)
-            finish(import_root_of(examined, path, asked, journal, output))
         if launch:
             require_launchable(examined, path)
         with output.working("Proving the sources"):
@@ -119,7 +130,11 @@ def command(
         further = on_demand(examined, media, output, archive=not no_archive)
         with output.working(f"Rehearsing the restoration of {path}"):
             new = new_packages(examined, install, output)
-            rehearsal = rehearse(examined, path, catalogues, authorities, _fetching(store, output), further, new)
+            rehearsal = rehearse(examined, path, catalogues, authorities, fetching(store, output), further, new)
+        if save_plan is not None:
+            from fundamen.cli.plans import save_plan as save  # noqa: PLC0415 - seldom asked for
+
+            save(examined, rehearsal, save_plan, output)
         restoration = Restoration(rehearsal)
         if not output.as_json:
             output.show(rehearsal_text(rehearsal, examined, drawn=output.drawn))
@@ -145,16 +160,6 @@ def command(
             )
         status = Exit.NOTHING_AT_FAULT if restoration.is_well else Exit.FAULT_FOUND
     finish(status)
-
-
-def _fetching(store: SourceStore, output: Output) -> Fetch:
-    """What brings a file in; a person at a terminal sees how far a large one has come."""
-
-    def fetch(source: Source, file: PackageFile) -> HostPath:
-        with output.receiving(file.size, file.name) as received:
-            return store.fetch(source, file, received)
-
-    return fetch
 
 
 def _state(restoration: Restoration, *, only_rehearse: bool, agreed: Callable[[], bool]) -> RestoreState:

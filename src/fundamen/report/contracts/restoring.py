@@ -6,9 +6,10 @@ import msgspec
 
 from fundamen.restore.journal import Entry
 from fundamen.restore.restoration import Restoration
-from fundamen.restore.steps import Change
+from fundamen.restore.steps import Change, InstallPackages, Move
 
 if TYPE_CHECKING:  # it loads the library of cryptography
+    from fundamen.restore.planned import PlannedRestoration
     from fundamen.restore.root_import import RootImport
 
 RestoreState = Literal["not needed", "rehearsed", "restored", "no remedy", "declined"]
@@ -124,6 +125,27 @@ def root_import_record(path: str, planned: "RootImport | None", state: RestoreSt
             StepPart(step.path, step.because, title, "", step.size, step.sha256)
             for step in (planned.work.steps if planned is not None else ())
             if isinstance(step, Change)
+        ),
+        unmet=(),
+        launched=None,
+    )
+
+
+def plan_record(planned: "PlannedRestoration", state: RestoreState) -> RestoreRecord:
+    """The contract's form of a plan from a file."""
+    before, after = planned.before, planned.rehearsed
+    steps = [step for step in planned.work.steps if isinstance(step, Change | Move)]
+    return RestoreRecord(
+        program=planned.plan.program,
+        state=state,
+        number=planned.number,
+        faults_before=len(before.faults) if before is not None else 0,
+        faults_rehearsed=len(after.faults) if after is not None else 0,
+        faults=planned.remaining,
+        installs=tuple(str(step.path) for step in planned.work.steps if isinstance(step, InstallPackages)),
+        steps=tuple(
+            StepPart(s.path, s.because, "", "", *((s.size, s.sha256) if isinstance(s, Change) else (0, "")))
+            for s in steps
         ),
         unmet=(),
         launched=None,

@@ -1,0 +1,18 @@
+"""What brings a file of a source in; a person at a terminal sees how far a large one has come."""
+
+from fundamen.cli.output import Output
+from fundamen.model.package import PackageFile
+from fundamen.model.paths import HostPath
+from fundamen.restore.rehearsal import Fetch
+from fundamen.sources.catalogue import Source
+from fundamen.sources.store import SourceStore
+
+
+def fetching(store: SourceStore, output: Output) -> Fetch:
+    """Fetch from a store of sources, and show how far it is."""
+
+    def fetch(source: Source, file: PackageFile) -> HostPath:
+        with output.receiving(file.size, file.name) as received:
+            return store.fetch(source, file, received)
+
+    return fetch

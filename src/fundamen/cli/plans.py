@@ -1,0 +1,115 @@
+"""``restore --plan`` and ``--save-plan``: a plan as a file."""
+
+import os
+from collections.abc import Sequence
+
+from fundamen.cli import options
+from fundamen.cli.authorities import authorities_at
+from fundamen.cli.exits import Exit
+from fundamen.cli.fetching import fetching
+from fundamen.cli.media import new_packages
+from fundamen.cli.output import Output
+from fundamen.cli.stopping import stoppable
+from fundamen.machine.machine import Machine
+from fundamen.model.errors import UnreadableError, UsageError
+from fundamen.model.paths import shown
+from fundamen.report.contracts.restoring import RestoreState, plan_record
+from fundamen.report.plan_text import plan_rehearsal_text, plan_text
+from fundamen.restore.home import kept_bytes
+from fundamen.restore.journal import Journal
+from fundamen.restore.plan_file import read_plan, written
+from fundamen.restore.planned import PlannedRestoration, perform_plan, plan_of, rehearse_plan
+from fundamen.restore.rehearsal import Rehearsal
+from fundamen.restore.resolving import Means
+from fundamen.sources.os_archive import NewPackages
+from fundamen.sources.refreshing import proven_catalogues
+from fundamen.sources.store import SourceStore
+from fundamen.sources.writing import write_whole
+
+_MOST_PLAN = 256 << 20  # bytes
+
+
+def carry_out_plan(
+    machine: Machine, name: str, journal: Journal, output: Output, *, only_rehearse: bool, yes: bool
+) -> Exit:
+    """Rehearse a plan from a file, carry it out after consent, and give the exit status.
+
+    Raises:
+        FundamenError: as its steps raise.
+    """
+    try:
+        with open(name, "rb") as file:
+            data = file.read(_MOST_PLAN)
+    except OSError as error:
+        raise UnreadableError(
+            what=f"The plan {shown(name)} cannot be read",
+            why=error.strerror or str(error),
+            do="Name the file that --save-plan wrote.",
+        ) from error
+    plan = read_plan(data, name)
+    home, store = options.home(), SourceStore(options.home())
+    with output.working("Proving the sources"):
+        catalogues = proven_catalogues(store, output.note, options.now())
+
+    def bring(names: Sequence[str]) -> NewPackages:
+        new = new_packages(machine, names, output)
+        assert new is not None  # noqa: S101 - names were given
+        return new
+
+    means = Means(
+        catalogues,
+        fetching(store, output),
+        lambda data: kept_bytes(home, data),
+        bring,
+        int(options.now().timestamp()),
+    )
+    authorities = authorities_at(home, machine.platform, options.now(), output)
+    with output.working("Rehearsing the plan"):
+        planned = rehearse_plan(machine, plan, means, authorities)
+    if not output.as_json:
+        output.show(plan_rehearsal_text(planned, machine, drawn=output.drawn))
+    state = _state(planned, output, only_rehearse=only_rehearse, yes=yes)
+    if state == "restored":
+        with output.progress(len(planned.work.steps), "Restoring") as progress, stoppable(output) as stop:
+            planned = perform_plan(machine, planned, journal, authorities, options.now(), progress, stop)
+    if output.as_json:
+        output.show_record(plan_record(planned, state))
+    else:
+        output.show(
+            ("\n" if state == "restored" else "") + plan_text(planned, state, name, machine, drawn=output.drawn)
+        )
+    is_done = state in {"restored", "not needed"}
+    return Exit.NOTHING_AT_FAULT if is_done and not planned.remaining else Exit.FAULT_FOUND
+
+
+def save_plan(machine: Machine, rehearsal: Rehearsal, name: str, output: Output) -> None:
+    """Write a rehearsal's plan to a file that is not there yet.
+
+    Raises:
+        UsageError: there is nothing to plan, or the file is there.
+        UnreadableError: it cannot be written.
+    """
+    plan = plan_of(machine, rehearsal, options.now())
+    if plan is None or os.path.exists(name):
+        raise UsageError(
+            what=f"No plan is written to {shown(name)}",
+            why="the rehearsal has no step" if plan is None else "a file of this name is there already",
+            do="See the rehearsal." if plan is None else "Name another file.",
+        )
+    try:
+        write_whole(os.path.abspath(name), written(plan))
+    except OSError as error:
+        raise UnreadableError(
+            what=f"The plan cannot be written to {shown(name)}",
+            why=error.strerror or str(error),
+            do="Name a file in a folder that may be written.",
+        ) from error
+    output.note(f"The plan lies in {name}. Carry it out with: fundamen restore --plan {name}")
+
+
+def _state(planned: PlannedRestoration, output: Output, *, only_rehearse: bool, yes: bool) -> RestoreState:
+    if not planned.work.steps:
+        return "not needed"
+    if only_rehearse:
+        return "rehearsed"
+    return "restored" if yes or output.agreed("\nCarry this out?") else "declined"

@@ -1,0 +1,60 @@
+"""A plan from a file as text: what it would do here, what was done, and the way back."""
+
+from fundamen.machine.machine import Machine
+from fundamen.report.commands import command
+from fundamen.report.contracts.restoring import RestoreState
+from fundamen.report.page import Page, counted
+from fundamen.report.trace_text import answer
+from fundamen.restore.planned import PlannedRestoration
+from fundamen.restore.steps import Change, InstallPackages, Move, Step
+
+
+def plan_rehearsal_text(planned: PlannedRestoration, machine: Machine, *, drawn: bool) -> str:
+    """The page that consent is asked on."""
+    page = Page(drawn=drawn)
+    steps, after = planned.work.steps, planned.rehearsed
+    if not steps:
+        page.answer(f"Nothing is to be done: {machine.title} is as the plan wants it.", good=True)
+        return page.text()
+    would = f"{counted(len(steps), 'step')} would be made on {machine.title}"
+    if after is None:
+        page.answer(f"{would}.")
+    else:
+        name = machine.paths.basename(after.program)
+        outcome = "has all that it needs" if not after.faults else f"still has {counted(len(after.faults), 'fault')}"
+        page.answer(f"{would}; {name} then {outcome}.", good=not after.faults)
+    page.heading(f"The plan, made {planned.plan.made_at:%Y-%m-%d %H:%M} UTC for {planned.plan.machine}")
+    for step in steps:
+        page.field(_verb(step), f"{step.path}   ({step.because})", indent=4, width=10)
+    if after is not None and after.faults:
+        page.heading("Rehearsal: the program traced as it would be")
+        page.line(answer(after, machine))
+    return page.text()
+
+
+def plan_text(planned: PlannedRestoration, state: RestoreState, name: str, machine: Machine, *, drawn: bool) -> str:
+    """The page after a plan was carried out, rehearsed or declined."""
+    page = Page(drawn=drawn)
+    if planned.number is None:
+        if state in {"rehearsed", "declined"}:
+            page.heading("Next")
+            page.raw(command(machine, "restore", "--yes", "--plan", name))
+        return page.text()
+    proof = planned.proof
+    done = f"Carried out: {counted(len(planned.work.steps), 'step')}, each read back and compared."
+    page.answer(done if proof is None else f"{done} {answer(proof, machine)}", good=proof is None or not proof.faults)
+    page.heading("To take it back")
+    page.raw(command(machine, "undo", str(planned.number)))
+    return page.text()
+
+
+def _verb(step: Step) -> str:
+    match step:
+        case Move():
+            return "set aside"
+        case InstallPackages():
+            return "install"
+        case Change(link=link) if link:
+            return "link"
+        case _:
+            return "change" if step.replaces else "place"

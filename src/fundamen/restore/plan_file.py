@@ -1,0 +1,155 @@
+"""A plan as a file: what is to be done, in words that can be read, changed by hand, and carried out elsewhere or later.
+
+Guarantees: a plan names no bytes but by their digest, which a trusted source must have; its paths are the machine's own
+and lead nowhere else; each step says what it expects to find, and a plan that no longer fits is refused as a whole.
+(docs/formats/plan.md)
+"""
+
+from datetime import datetime
+from typing import Annotated, Literal
+
+import msgspec
+
+from fundamen.formats.setting import Format, Plain
+from fundamen.model.errors import DamagedFileError, UsageError
+from fundamen.model.package import Sha256
+from fundamen.model.paths import MachinePath, shown
+
+SCHEMA = "fundamen.plan/1"
+_MOST_STEPS = 100_000
+
+Path = Annotated[str, msgspec.Meta(min_length=1, max_length=4096)]
+Text = Annotated[str, msgspec.Meta(max_length=4096)]
+Part = Annotated[str, msgspec.Meta(min_length=1, max_length=1000)]
+
+
+class Expected(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """What stands at a place; nothing, where all is empty."""
+
+    sha256: str = ""  # of a file
+    link: str = ""  # the target of a symbolic link
+
+
+class _Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True, tag_field="do"):
+    path: Path
+    because: Text = ""
+
+
+class PutFile(_Step, frozen=True, kw_only=True, tag="place file"):
+    """A file of a trusted source's package is put in its place."""
+
+    sha256: Sha256
+    size: Annotated[int, msgspec.Meta(ge=0)]
+    name: Part  # of the component, by which sources are asked
+    package: Text = ""  # for people
+    executable: bool = False
+    mode: Annotated[int, msgspec.Meta(ge=0, le=0o777)] | None = None
+    expects: Expected | None = None
+
+
+class MakeLink(_Step, frozen=True, kw_only=True, tag="make link"):
+    """A symbolic link is made, or led elsewhere."""
+
+    target: Path  # as it is to stand in the link
+    expects: Expected | None = None
+
+
+class CopyLink(_Step, frozen=True, kw_only=True, tag="copy link"):
+    """A symbolic link is replaced by a copy of the file to which it leads."""
+
+
+class SetValue(_Step, frozen=True, kw_only=True, tag="set value"):
+    """One value of a settings file is changed, or put in."""
+
+    key: Annotated[tuple[Part, ...], msgspec.Meta(min_length=1, max_length=64)]
+    value: Plain
+    format: Format | None = None  # where the file's name does not tell it
+    expects: Plain | msgspec.UnsetType = msgspec.UNSET  # null: that it is not there
+
+
+class RemoveValue(_Step, frozen=True, kw_only=True, tag="remove value"):
+    """One value of a settings file is removed."""
+
+    key: Annotated[tuple[Part, ...], msgspec.Meta(min_length=1, max_length=64)]
+    format: Format | None = None
+
+
+class SetEntry(_Step, frozen=True, kw_only=True, tag="set entry"):
+    """A list in a setting, such as PATH, has exactly one entry of a name, at the beginning, at the end, or none."""
+
+    key: Annotated[tuple[Part, ...], msgspec.Meta(min_length=1, max_length=64)]
+    entry: Part
+    place: Literal["first", "last", "nowhere"] = "first"
+    separator: Annotated[str, msgspec.Meta(min_length=1, max_length=1)] = ":"
+    without_dead: bool = False  # entries that lead to no folder go as well
+    format: Format | None = None
+
+
+class ImportRoot(_Step, frozen=True, kw_only=True, tag="import root"):
+    """A root certificate goes into the machine's store; the path is only for people."""
+
+    certificate: bytes  # DER; in JSON as Base64
+    sha256: Sha256  # the root's fingerprint, as its owner read it out
+
+
+class SetAside(_Step, frozen=True, kw_only=True, tag="set aside"):
+    """A file, or a folder with all but some names in it, gets another name beside its place."""
+
+    keeps: tuple[Part, ...] = ()
+
+
+class Install(_Step, frozen=True, kw_only=True, tag="install packages"):
+    """Packages are installed by the operating system's package manager; the path is only for people."""
+
+    names: Annotated[tuple[Part, ...], msgspec.Meta(min_length=1, max_length=1000)]
+
+
+PlannedStep = PutFile | MakeLink | CopyLink | SetValue | RemoveValue | SetEntry | ImportRoot | SetAside | Install
+
+
+class PlanFile(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """A plan."""
+
+    schema: Literal["fundamen.plan/1"] = "fundamen.plan/1"
+    program: Path
+    machine: Text  # for people
+    made_at: datetime
+    steps: Annotated[tuple[PlannedStep, ...], msgspec.Meta(min_length=1, max_length=_MOST_STEPS)]
+
+
+def read_plan(data: bytes, name: str) -> PlanFile:
+    """Read a plan.
+
+    Raises:
+        DamagedFileError: it is none, or from a newer version.
+        UsageError: a path of it leads elsewhere.
+    """
+    try:
+        plan = msgspec.json.decode(data, type=PlanFile)
+    except (msgspec.DecodeError, ValueError, RecursionError) as error:
+        raise DamagedFileError(
+            what=f"The plan {shown(name)} cannot be used",
+            why=f"it is none of the form {SCHEMA}: {error}",
+            do="Make it anew: fundamen restore --rehearse --save-plan FILE PROGRAM",
+        ) from error
+    for step in plan.steps:
+        require_plain(MachinePath(step.path), name)
+    require_plain(MachinePath(plan.program), name)
+    return plan
+
+
+def require_plain(path: MachinePath, name: str) -> None:
+    """Make sure that a path names its place straight, from the root. Raises: UsageError."""
+    parts = path.replace("\\", "/").split("/")
+    is_whole = path.startswith("/") or parts[0].endswith(":")
+    if not is_whole or ".." in parts or "\0" in path:
+        raise UsageError(
+            what=f"The plan {shown(name)} is refused",
+            why=f"its path {shown(path)!r} does not begin at the root, or leads elsewhere",
+            do="Nothing was changed. Write each path as the machine spells it, in full.",
+        )
+
+
+def written(plan: PlanFile) -> bytes:
+    """A plan's bytes, to be read by people as well."""
+    return msgspec.json.format(msgspec.json.encode(plan), indent=2) + b"\n"

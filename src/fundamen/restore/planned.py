@@ -1,0 +1,133 @@
+"""A plan from its file to its proof, and a rehearsal as such a file."""
+
+from collections.abc import Sequence
+from datetime import datetime
+
+import msgspec
+
+from fundamen.evidence.authority import Authority
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.overlay import OverlayMachine
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import HostPath, MachinePath
+from fundamen.placing.file_state import read_state
+from fundamen.restore.carrying_out import Progress, Stop, carry_out
+from fundamen.restore.journal import Journal
+from fundamen.restore.locking import alone_on, require_finished
+from fundamen.restore.plan_file import Expected, Install, MakeLink, PlanFile, PlannedStep, PutFile
+from fundamen.restore.rehearsal import Rehearsal
+from fundamen.restore.resolving import Means, resolve_plan
+from fundamen.restore.steps import Change, Move, PlaceLink, Work
+from fundamen.trace.records import Trace
+from fundamen.trace.trace import trace_program
+
+
+class PlannedRestoration(msgspec.Struct, frozen=True):
+    """A plan on a machine and, where it was carried out, what came of it."""
+
+    plan: PlanFile
+    work: Work
+    before: Trace | None  # of the plan's program; None where it is none that can be traced
+    rehearsed: Trace | None
+    number: int | None = None  # in the journal; None where nothing was carried out
+    proof: Trace | None = None
+
+    @property
+    def remaining(self) -> int:
+        """How many faults the program has now."""
+        now = self.proof or self.before
+        return len(now.faults) if now is not None else 0
+
+
+def plan_of(machine: Machine, rehearsal: Rehearsal, now: datetime) -> PlanFile | None:
+    """A rehearsal's steps as a plan, with what stands now in their places; None where there are none."""
+    steps: list[PlannedStep] = []
+    installs = rehearsal.plan.installs
+    if installs is not None:
+        steps.append(Install(path="/var/lib/dpkg", names=tuple(each.name for each in installs.packages)))
+    for step in rehearsal.plan.steps:
+        state = read_state(machine.host_path(step.path))
+        expects = Expected(state.sha256, state.link) if state is not None else Expected()
+        if isinstance(step, PlaceLink):
+            steps.append(MakeLink(path=step.path, because=step.because, target=step.link, expects=expects))
+        else:
+            steps.append(
+                PutFile(
+                    path=step.path,
+                    because=step.because,
+                    sha256=step.sha256,
+                    size=step.size,
+                    name=step.file.name,
+                    package=step.package.title,
+                    executable=step.executable,
+                    mode=step.mode,
+                    expects=expects,
+                )
+            )
+    if not steps:
+        return None
+    return PlanFile(program=rehearsal.plan.program, machine=machine.title, made_at=now, steps=tuple(steps))
+
+
+def rehearse_plan(
+    machine: Machine, plan: PlanFile, means: Means, authorities: Sequence[Authority]
+) -> PlannedRestoration:
+    """What a plan comes to on a machine as it is now, and what would come of it; nothing is changed.
+
+    Raises:
+        FundamenError: as ``resolve_plan`` raises.
+    """
+    work = resolve_plan(machine, plan, means)
+    return PlannedRestoration(
+        plan,
+        work,
+        _traced(machine, plan.program, authorities),
+        _traced(_laid_over(machine, work), plan.program, authorities),
+    )
+
+
+def perform_plan(
+    machine: Machine,
+    planned: PlannedRestoration,
+    journal: Journal,
+    authorities: Sequence[Authority],
+    now: datetime,
+    progress: Progress,
+    stop: Stop,
+) -> PlannedRestoration:
+    """Carry a plan out and prove it. Raises: as ``perform`` of a restoration."""
+    with alone_on(machine):
+        require_finished(machine, journal)
+        number = carry_out(machine, planned.work, journal, now, progress, stop)
+    proof = _traced(machine.afresh(), planned.plan.program, authorities)
+    return msgspec.structs.replace(planned, number=number, proof=proof)
+
+
+def _traced(machine: Machine, program: str, authorities: Sequence[Authority]) -> Trace | None:
+    path = MachinePath(program)
+    if machine.look(path).kind is not EntryKind.FILE:
+        return None
+    try:
+        return trace_program(machine, path, authorities)
+    except UnreadableError:
+        return None
+
+
+def _laid_over(machine: Machine, work: Work) -> OverlayMachine:
+    """The machine as it would be; what the package manager would bring is not laid over it."""
+    placed: dict[MachinePath, HostPath] = {}
+    links: dict[MachinePath, MachinePath] = {}
+    gone: list[MachinePath] = []
+    for step in work.steps:
+        if isinstance(step, Move):
+            gone.append(step.path)
+        elif isinstance(step, Change) and not step.link:
+            placed[step.path] = work.contents[step.sha256]
+        elif isinstance(step, Change):
+            links[step.path] = machine.real(machine.join(machine.folder_of(step.path), step.link))
+    for path, leads_to in links.items():
+        if (copy := placed.get(leads_to)) is not None:
+            placed[path] = copy
+        elif machine.look(leads_to).kind is EntryKind.FILE:
+            placed[path] = machine.host_path(leads_to)
+    return OverlayMachine(machine, placed, {path: to for path, to in links.items() if path in placed}, gone)

@@ -1,0 +1,294 @@
+"""From a plan to the work on one machine: what each step would write there, looked up and computed now.
+
+Nothing on the machine is changed. Steps that change the same file follow on one another, and become one.
+"""
+
+import hashlib
+import os
+from collections.abc import Callable, Sequence
+
+import msgspec
+
+from fundamen.formats.setting import Format, Found, find_value, format_of, with_value, without_value
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.architecture import Platform
+from fundamen.model.errors import RestorationError, UntrustedError, UsageError
+from fundamen.model.package import PackageFile
+from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.placing.file_state import FileState, read_state
+from fundamen.restore.plan_file import (
+    CopyLink,
+    Expected,
+    ImportRoot,
+    Install,
+    MakeLink,
+    PlanFile,
+    PlannedStep,
+    PutFile,
+    RemoveValue,
+    SetAside,
+    SetEntry,
+    SetValue,
+)
+from fundamen.restore.root_stores import plan_root_import
+from fundamen.restore.steps import Change, InstallPackages, Move, Step, Work
+from fundamen.sources.catalogue import Catalogue, Source
+from fundamen.sources.os_archive import NewPackages
+from fundamen.trust.certificate import read_certificate
+from fundamen.trust.fingerprint import grouped
+
+_MOST_SETTINGS = 16 << 20  # bytes of one file
+_FITS_NO_LONGER = "The plan no longer fits the machine"
+
+Fetch = Callable[[Source, PackageFile], HostPath]
+Keep = Callable[[bytes], HostPath]
+Bring = Callable[[Sequence[str]], NewPackages]
+
+
+class Means(msgspec.Struct, frozen=True):
+    """What a plan is resolved with."""
+
+    catalogues: Sequence[Catalogue]  # of trusted sources, proven
+    fetch: Fetch  # brings a file of a source in
+    keep: Keep  # keeps bytes of ours until they are placed
+    bring: Bring  # what the operating system's archive has
+    now_seconds: int  # since 1970, UTC
+
+
+def resolve_plan(machine: Machine, plan: PlanFile, means: Means) -> Work:
+    """What a plan comes to on a machine as it is now.
+
+    Raises:
+        RestorationError: the machine is not as a step expects it.
+        UsageError: a step cannot be done here.
+        UntrustedError: no trusted source has a file, or a root is not the one that its fingerprint tells.
+        UnreadableError: a file cannot be read.
+    """
+    resolving = _Resolving(machine, plan, means)
+    for step in plan.steps:
+        resolving.add(step)
+    titles = tuple(dict.fromkeys(_title(step) for step in plan.steps))
+    return Work(MachinePath(plan.program), titles, tuple(resolving.steps.values()), resolving.contents)
+
+
+class _Resolving:
+    def __init__(self, machine: Machine, plan: PlanFile, means: Means) -> None:
+        self._machine, self._plan, self._means = machine, plan, means
+        self.steps: dict[str, Step] = {}  # by the folded place
+        self.contents: dict[str, HostPath] = {}
+        self._written: dict[str, bytes] = {}  # settings files as they would be, by the folded place
+
+    def add(self, step: PlannedStep) -> None:
+        match step:
+            case PutFile():
+                self._put_file(step)
+            case MakeLink():
+                self._make_link(step)
+            case CopyLink():
+                self._copy_link(step)
+            case SetValue() | RemoveValue() | SetEntry():
+                self._edit(step)
+            case ImportRoot():
+                self._import_root(step)
+            case SetAside():
+                self._set_aside(step)
+            case Install():
+                new = self._means.bring(step.names)
+                path = MachinePath(", ".join(each.name for each in new.wanted))
+                if new.wanted:
+                    found = InstallPackages(path=path, because=step.because, packages=new.wanted, files=new.files)
+                    self.steps[f"packages {path}"] = found
+
+    def _put_file(self, step: PutFile) -> None:
+        path = self._machine.real(MachinePath(step.path))
+        state = self._state(path, self._machine.host_path(path))
+        if state is not None and state.sha256 == step.sha256:
+            return  # somebody has done it meanwhile
+        self._require(path, state, step.expects)
+        self.contents[step.sha256] = self._fetched(step)
+        self._set(
+            path,
+            Change(
+                path=path,
+                because=step.because or ("missing" if state is None else "other bytes"),
+                sha256=step.sha256,
+                size=step.size,
+                executable=step.executable,
+                mode=step.mode,
+            ),
+        )
+
+    def _fetched(self, step: PutFile) -> HostPath:
+        for catalogue in self._means.catalogues:
+            for package in catalogue.packages_with([step.name]):
+                for file in package.files if package.withdrawn is None and package.unproven is None else ():
+                    if file.sha256 == step.sha256 and file.size == step.size:
+                        return self._means.fetch(catalogue.source, file)
+        raise UntrustedError(
+            what=f"{shown(step.path)} is not put in place",
+            why=f"no trusted source has a file {shown(step.name)} with the SHA-256 {step.sha256[:16]}...",
+            do="Nothing was changed. Trust the source that the plan was made with, or make the plan anew.",
+        )
+
+    def _make_link(self, step: MakeLink) -> None:
+        path, host = self._entry(step.path)
+        state = self._state(path, host)
+        if state is not None and state.link == step.target:
+            return
+        self._require(path, state, step.expects)
+        because = step.because or ("missing" if state is None else "it leads elsewhere")
+        self._set(path, Change(path=path, because=because, sha256="", size=0, link=step.target, host=host))
+
+    def _copy_link(self, step: CopyLink) -> None:
+        path, host = self._entry(step.path)
+        state = self._state(path, host)
+        if state is None:
+            raise self._unfit(path, "nothing stands there")
+        if not state.link:
+            return
+        leads_to = self._machine.host_path(self._machine.real(path))
+        target = read_state(leads_to)
+        if target is None:
+            raise self._unfit(path, f"its link leads to {shown(state.link)}, where nothing stands")
+        self.contents[target.sha256] = leads_to
+        because = step.because or "a link that cannot be followed"
+        change = Change(path=path, because=because, sha256=target.sha256, size=target.size, mode=target.mode, host=host)
+        self._set(path, change)
+
+    def _edit(self, step: SetValue | RemoveValue | SetEntry) -> None:
+        path = self._machine.real(MachinePath(step.path))
+        form = step.format or format_of(path)
+        if form is None:
+            raise UsageError(
+                what=f"{shown(path)} is not changed",
+                why="its name does not tell how it is written, and neither does the plan",
+                do=f"Nothing was changed. Give the step a format: {', '.join(Format)}.",
+            )
+        place = self._machine.folded(path)
+        data = self._written.get(place)
+        if data is None:
+            data = self._machine.content(path, _MOST_SETTINGS)
+        name = self._machine.paths.basename(path)
+        found = find_value(data, form, step.key, name)
+        if isinstance(step, SetValue) and step.expects is not msgspec.UNSET:
+            expected = None if step.expects is None else Found(step.expects)
+            if found not in (expected, Found(step.value)):
+                has = f"is {found.value!r}" if found is not None else "is not there"
+                raise self._unfit(path, f"{'.'.join(step.key)} {has}, and {step.expects!r} was expected")
+        changed = self._edited(data, form, step, name, found)
+        if changed == data:
+            return
+        self._written[place] = changed
+        sha256 = hashlib.sha256(changed).hexdigest()
+        self.contents[sha256] = self._means.keep(changed)
+        earlier = self.steps.get(place)
+        because = step.because or f"{'.'.join(step.key)} is not as it should be"
+        if isinstance(earlier, Change) and because not in earlier.because:
+            because = f"{earlier.because}; {because}"
+        self._set(path, Change(path=path, because=because, sha256=sha256, size=len(changed)))
+
+    def _edited(
+        self, data: bytes, form: Format, step: SetValue | RemoveValue | SetEntry, name: str, found: Found | None
+    ) -> bytes:
+        match step:
+            case SetValue():
+                return with_value(data, form, step.key, step.value, name)
+            case RemoveValue():
+                return without_value(data, form, step.key, name)
+            case SetEntry():
+                return with_value(data, form, step.key, self._list_with(step, found), name)
+
+    def _list_with(self, step: SetEntry, found: Found | None) -> str:
+        """The list with exactly one such entry, or none; what else is in it keeps its order."""
+        entries = str(found.value).split(step.separator) if found is not None and found.value else []
+        kept = [each for each in entries if not self._same_entry(each, step.entry)]
+        if step.without_dead:
+            kept = [each for each in kept if self._leads_to_folder(each)]
+        own = [] if step.place == "nowhere" else [step.entry]
+        return step.separator.join([*own, *kept] if step.place == "first" else [*kept, *own])
+
+    def _same_entry(self, one: str, other: str) -> bool:
+        ends = "/\\" if self._machine.platform is Platform.WINDOWS else "/"
+        return self._machine.folded(one.rstrip(ends)) == self._machine.folded(other.rstrip(ends))
+
+    def _leads_to_folder(self, entry: str) -> bool:
+        if not entry.startswith("/") and entry[1:2] != ":":
+            return True  # what a variable or the current folder makes of it is not known here
+        return self._machine.look(MachinePath(entry)).kind is EntryKind.FOLDER
+
+    def _import_root(self, step: ImportRoot) -> None:
+        root = read_certificate(step.certificate)
+        if root.sha256 != step.sha256:
+            raise UntrustedError(
+                what=f"The root {root.subject.shown} is not imported",
+                why=f"its SHA-256 fingerprint is {grouped(root.sha256)}, not the one in the plan",
+                do="Nothing was changed. Ask whoever made the plan.",
+            )
+        program = MachinePath(self._plan.program)
+        work = plan_root_import(self._machine, program, root, self._means.keep, self._means.now_seconds)
+        for each in work.steps:
+            self._set(each.path, each)
+        self.contents |= work.contents
+
+    def _set_aside(self, step: SetAside) -> None:
+        path, host = self._entry(step.path)
+        if not os.path.lexists(host):
+            raise self._unfit(path, "nothing stands there")
+        aside = self._free_name(path)
+        because = step.because or "set aside"
+        if not step.keeps:
+            self._set(path, Move(path=path, because=because, aside=aside))
+            return
+        kept = {self._machine.folded(name) for name in step.keeps}
+        for name in self._machine.names(path):
+            if self._machine.folded(name) not in kept:
+                inner = self._machine.join(path, name)
+                self._set(inner, Move(path=inner, because=because, aside=self._machine.join(aside, name)))
+
+    def _free_name(self, path: MachinePath) -> MachinePath:
+        number = 1
+        while os.path.lexists(self._entry(f"{path}.aside-{number}")[1]):
+            number += 1
+        return MachinePath(f"{path}.aside-{number}")
+
+    def _entry(self, path: str) -> tuple[MachinePath, HostPath]:
+        """A place whose last part is not followed where it is a link: (as the machine spells it, on this host)."""
+        folder = self._machine.real(self._machine.folder_of(MachinePath(path)))
+        name = self._machine.paths.basename(path)
+        known = {self._machine.folded(each): each for each in self._machine.names(folder)}
+        name = known.get(self._machine.folded(name), name)
+        return self._machine.join(folder, name), HostPath(os.path.join(self._machine.host_path(folder), name))
+
+    def _state(self, path: MachinePath, host: HostPath) -> FileState | None:
+        try:
+            return read_state(host)
+        except OSError as error:
+            raise self._unfit(path, error.strerror or str(error)) from error
+
+    def _require(self, path: MachinePath, state: FileState | None, expected: Expected | None) -> None:
+        """Compare what stands at a place with what a step expects there."""
+        found = Expected(state.sha256, state.link) if state is not None else Expected()
+        if expected is not None and found != expected:
+            wanted = "nothing" if expected == Expected() else "something else"
+            raise self._unfit(path, f"{wanted} was expected there, and that is not so any more")
+
+    def _set(self, path: MachinePath, step: Step) -> None:
+        self.steps[self._machine.folded(path)] = step
+
+    def _unfit(self, path: MachinePath, why: str) -> RestorationError:
+        return RestorationError(
+            what=_FITS_NO_LONGER,
+            why=f"{shown(path)}: {why}",
+            do=f"Nothing was changed. Make the plan anew for {shown(self._plan.program)}.",
+        )
+
+
+def _title(step: PlannedStep) -> str:
+    match step:
+        case PutFile():
+            return step.package or step.name
+        case ImportRoot():
+            return f"the root certificate {step.sha256[:16]}..."
+        case Install():
+            return ", ".join(step.names)
+    return f"{step.__struct_config__.tag!s} {step.path}"

@@ -1,0 +1,31 @@
+"""A folder with everything in it as it stands, to be compared."""
+
+import os
+import stat
+from pathlib import Path
+from typing import Any
+
+Tree = dict[str, tuple[Any, ...]]
+
+
+def tree_of(root: Path) -> Tree:
+    """Content or link, mode, owner, times and attributes of every file, link and folder below one."""
+    return {str(path.relative_to(root)): _state(path) for path in root.rglob("*")}
+
+
+def _state(path: Path) -> tuple[Any, ...]:
+    status = path.lstat()
+    owner = status.st_mode, status.st_uid, status.st_gid, status.st_mtime_ns
+    if path.is_symlink():
+        return (os.readlink(path), *owner)
+    attributes = [(name, os.getxattr(path, name)) for name in os.listxattr(path, follow_symlinks=False)]
+    if not stat.S_ISREG(status.st_mode):  # a folder's access time changes as it is looked at here
+        return (None, *owner, attributes)
+    content = path.read_bytes()
+    os.utime(path, ns=(status.st_atime_ns, status.st_mtime_ns))
+    return (content, *owner, status.st_atime_ns, attributes)
+
+
+def without_times(tree: Tree) -> Tree:
+    """The same without times: what is made anew has those of its making."""
+    return {path: (*state[:4], state[-1]) for path, state in tree.items()}
