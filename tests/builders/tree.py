@@ -1,9 +1,12 @@
 """A folder with everything in it as it stands, to be compared."""
 
 import os
+import re
 import stat
 from pathlib import Path
 from typing import Any
+
+_KEPT = re.compile(r"fundamen-kept-\d+-")
 
 Tree = dict[str, tuple[Any, ...]]
 
@@ -17,7 +20,7 @@ def _state(path: Path) -> tuple[Any, ...]:
     status = path.lstat()
     owner = status.st_mode, status.st_uid, status.st_gid, status.st_mtime_ns
     if path.is_symlink():
-        return (os.readlink(path), *owner)
+        return (os.readlink(path), *owner, [])
     attributes = [(name, os.getxattr(path, name)) for name in os.listxattr(path, follow_symlinks=False)]
     if not stat.S_ISREG(status.st_mode):  # a folder's access time changes as it is looked at here
         return (None, *owner, attributes)
@@ -27,5 +30,5 @@ def _state(path: Path) -> tuple[Any, ...]:
 
 
 def without_times(tree: Tree) -> Tree:
-    """The same without times: what is made anew has those of its making."""
-    return {path: (*state[:4], state[-1]) for path, state in tree.items()}
+    """The same without times: what is made anew has those of its making, and what is kept its restoration's number."""
+    return {_KEPT.sub("kept-", path): (*state[:4], state[-1]) for path, state in tree.items()}

@@ -113,7 +113,7 @@ def _make_all(journal: Journal, entry: Entry, steps: Iterable[Step], progress: P
     except KeyboardInterrupt as error:
         raise _stopped(entry.number, cause_of(error)) from error
     except (OSError, UnreadableError) as error:
-        raise _taken_back(journal, entry.number, error) from error
+        raise _taken_back(journal, entry, error) from error
 
 
 def _kept(machine: Machine, work: Work, step: Planned, target: HostPath, kept_folder: HostPath, index: int) -> Record:
@@ -165,10 +165,9 @@ def _stopped(number: int, why: str) -> UnfinishedError:
     )
 
 
-def _taken_back(journal: Journal, number: int, error: BaseException) -> FundamenError:
-    """Take a failed restoration back, and say how that went."""
-    cause = cause_of(error)
-    entry = next(entry for entry in journal.entries() if entry.number == number)
+def _taken_back(journal: Journal, entry: Entry, error: BaseException) -> FundamenError:
+    """Take a failed restoration back, and say how that went. The journal itself may be what fails."""
+    cause, number = cause_of(error), entry.number
     try:
         take_back_steps(journal, entry)
         journal.mark(number, State.TAKEN_BACK)
