@@ -54,6 +54,8 @@ CALL(int, ftruncate64, (int d, off64_t s), (d, s), int, off64_t)
 CALL(ssize_t, pwrite, (int d, const void *b, size_t s, off_t o), (d, b, s, o), int, const void *, size_t, off_t)
 CALL(ssize_t, pwrite64, (int d, const void *b, size_t s, off64_t o), (d, b, s, o), int, const void *, size_t, off64_t)
 
+CALL(ssize_t, copy_file_range, (int a, off64_t *p, int b, off64_t *q, size_t s, unsigned f), (a, p, b, q, s, f), int, off64_t *, int, off64_t *, size_t, unsigned)
+
 ssize_t write(int d, const void *b, size_t s) {
   static ssize_t (*next)(int, const void *, size_t);
   if (!next) next = NEXT(ssize_t, "write", int, const void *, size_t);

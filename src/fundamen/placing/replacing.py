@@ -5,6 +5,7 @@ flushed, read back and compared, then swapped in by a rename, and the folder is 
 """
 
 import contextlib
+import errno
 import os
 from collections.abc import Iterable
 
@@ -13,6 +14,7 @@ from fundamen.model.paths import HostPath
 from fundamen.placing.file_state import FileState, digest_of_file
 
 _PIECE = 1 << 20  # bytes
+_MOST_AT_ONCE = 1 << 30  # bytes that the system is asked to copy
 _BLOCK = 512  # bytes, in which the system counts what a file takes up
 
 
@@ -21,15 +23,10 @@ def keep_copy(source: HostPath, target: HostPath) -> None:
     with os.fdopen(open_quietly(source), "rb") as content, open(target, "xb") as copy:
         status = os.fstat(content.fileno())
         if status.st_blocks * _BLOCK >= status.st_size or not hasattr(os, "SEEK_DATA"):
-            while piece := content.read(_PIECE):
-                copy.write(piece)
+            _copy(content.fileno(), copy.fileno(), 0, status.st_size)
             return
         for begin, end in _ranges(content.fileno(), status.st_size):
-            content.seek(begin)
-            copy.seek(begin)
-            while begin < end and (piece := content.read(min(_PIECE, end - begin))):
-                copy.write(piece)
-                begin += len(piece)  # noqa: PLW2901 - how far it was copied
+            _copy(content.fileno(), copy.fileno(), begin, end)
         copy.truncate(status.st_size)
 
 
@@ -107,6 +104,33 @@ def flush_folder(folder: str) -> None:
         os.fsync(handle)
     finally:
         os.close(handle)
+
+
+def _copy(source: int, target: int, begin: int, end: int) -> None:
+    """Copy a range to the same place, by the system itself where it can. Raises: OSError."""
+    at = begin
+    while at < end:
+        count = _copied_by_the_system(source, target, at, end - at)
+        if count is None:
+            os.lseek(source, at, os.SEEK_SET)
+            os.lseek(target, at, os.SEEK_SET)
+            piece = os.read(source, min(_PIECE, end - at))
+            count = os.write(target, piece) if piece else 0
+        if not count:  # it has become shorter; whoever asked compares the digest
+            return
+        at += count
+
+
+def _copied_by_the_system(source: int, target: int, at: int, count: int) -> int | None:
+    """How many bytes the system has copied; None where it does not for these files. Source: copy_file_range(2)."""
+    if not hasattr(os, "copy_file_range"):
+        return None
+    try:
+        return os.copy_file_range(source, target, min(count, _MOST_AT_ONCE), at, at)
+    except OSError as error:
+        if error.errno in {errno.EXDEV, errno.EINVAL, errno.ENOSYS, errno.EOPNOTSUPP, errno.EBADF}:
+            return None
+        raise
 
 
 def _ranges(handle: int, size: int) -> Iterable[tuple[int, int]]:

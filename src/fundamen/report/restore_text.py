@@ -65,11 +65,19 @@ def restoration_text(restoration: Restoration, machine: Machine, *, drawn: bool,
     for fault in proof.faults:
         page.verdict(fault.verdict, fault.name)
         page.field("because", fault.reason)
-    expected = {fault.name for fault in restoration.rehearsal.after.faults}
-    surprising = [fault.name for fault in proof.faults if fault.name not in expected]
-    if surprising:
-        page.line(f"The rehearsal had not shown this: {', '.join(surprising)} changed again since it was placed.")
+    if restoration.unsettled:
+        page.heading("Changed again by itself since it was placed")
+        for path in restoration.unsettled:
+            page.line(path, 4)
+        page.line(
+            "Something on this machine, perhaps a scanner, takes it away or writes over it. Have its administrator"
+            " exclude exactly this path, nothing more; then restore again."
+        )
     _launched(page, restoration, machine)
+    if restoration.restart:
+        page.heading("What runs already keeps the old files until it is started anew")
+        for advice in restoration.restart:
+            page.raw(advice)
     page.heading("To take it back")
     page.raw(command(machine, "undo", str(number)))
     return page.text()

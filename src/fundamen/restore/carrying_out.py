@@ -14,8 +14,9 @@ from fundamen.machine.machine import Machine
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.restore import entries, installing, moves
+from fundamen.restore.hindrance import require_unhindered
 from fundamen.restore.journal import Entry, Journal, RestorationRecord, State, Step, StepState
-from fundamen.restore.making import batches, is_made, make
+from fundamen.restore.making import batches, is_made, make, side_by_side
 from fundamen.restore.records import EntryRecord, Record
 from fundamen.restore.steps import Change, InstallPackages, Move, Work
 from fundamen.restore.steps import Step as Planned
@@ -41,10 +42,12 @@ def carry_out(
     The caller holds the machine with ``alone_on`` and has asked ``require_finished``.
 
     Raises:
-        RestorationError: a step failed; all steps were taken back. Also when there is too little room.
+        RestorationError: a step failed; all steps were taken back. Also when there is too little room, or something
+            that the system tells beforehand stands in the way; then nothing was changed.
         UnfinishedError: it was stopped; it can be gone on with, or taken back.
     """
     targets = [(step, _target(machine, step)) for step in work.steps]
+    require_unhindered((step.path, target) for step, target in targets if isinstance(step, Change))
     _require_room(journal, targets)
     try:
         number = journal.next_number()
@@ -61,9 +64,7 @@ def carry_out(
         records = [
             _kept(machine, work, step, target, kept_folder, index) for index, (step, target) in enumerate(targets)
         ]
-        for record in records:
-            if isinstance(record, EntryRecord):
-                entries.settle_kept(record)
+        side_by_side(entries.settle_kept, [record for record in records if isinstance(record, EntryRecord)])
         entry = journal.begin(RestorationRecord(work.program, work.titles), now, records)
     except (OSError, KeyboardInterrupt, UnreadableError) as error:
         shutil.rmtree(kept_folder, ignore_errors=True)
@@ -72,6 +73,19 @@ def carry_out(
         ) from error
     _make_all(journal, entry, entry.steps, progress, stop)
     return number
+
+
+def find_unsettled(journal: Journal, number: int) -> tuple[MachinePath, ...]:
+    """What of a restoration that is done no longer stands as it was placed. Raises: UnreadableError."""
+
+    def stands(record: Record) -> bool:
+        try:
+            return is_made(record)
+        except OSError:
+            return False
+
+    entry = next(entry for entry in journal.entries() if entry.number == number)
+    return tuple(step.record.path for step in entry.steps if not stands(step.record))
 
 
 def resume(journal: Journal, progress: Progress = lambda _path: None, stop: Stop = lambda: False) -> Entry:

@@ -7,7 +7,7 @@ import msgspec
 from fundamen.model.paths import HostPath
 from fundamen.placing.file_state import FileState, digest_of_file, read_state, stands_as
 from fundamen.placing.replacing import flush_folder, keep_copy, put, remove, settle, stage, swap
-from fundamen.restore.folders import folders_for, make_folders
+from fundamen.restore.folders import folders_for
 from fundamen.restore.insertions import Insertion, without
 from fundamen.restore.records import EntryRecord
 from fundamen.restore.steps import Change
@@ -62,10 +62,9 @@ def settle_kept(record: EntryRecord) -> None:
 
 
 def stage_entry(record: EntryRecord) -> None:
-    """Write the new entry beside its place. Raises: OSError."""
+    """Write the new entry beside its place, in a folder that is there. Raises: OSError."""
     if record.keeps_inode and not os.path.lexists(record.kept):
         os.link(record.target, record.kept)
-    make_folders(record.new_folders)
     stage(HostPath(record.content), HostPath(record.staged), record.after)
 
 

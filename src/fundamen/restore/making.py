@@ -6,17 +6,19 @@ moment leaves entries that are old or new, and can be told apart by looking.
 """
 
 import os
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 
 import msgspec
 
 from fundamen.placing.replacing import flush_folder
 from fundamen.restore import entries, installing, moves
-from fundamen.restore.folders import after_step, give_back_times, remove_folders
+from fundamen.restore.folders import after_step, give_back_times, make_folders, remove_folders
 from fundamen.restore.journal import Step, StepState
 from fundamen.restore.records import EntryRecord, MoveRecord, PackagesRecord, Record
 
-_MOST_STEPS, _MOST_BYTES = 128, 64 << 20  # of one batch
+_MOST_STEPS, _MOST_BYTES = 128, 256 << 20  # of one batch
+_WORKERS = 4
 
 
 def batches(steps: Iterable[Step]) -> Iterator[tuple[Step, ...]]:
@@ -37,10 +39,9 @@ def batches(steps: Iterable[Step]) -> Iterator[tuple[Step, ...]]:
 def make(steps: Sequence[Step]) -> tuple[Step, ...]:
     """Make a batch, and give its steps as they are then. Raises: OSError."""
     placed = [step.record for step in steps if isinstance(step.record, EntryRecord)]
-    for record in placed:
-        entries.stage_entry(record)
-    for record in placed:
-        entries.settle_entry(record)
+    for record in placed:  # one after the other: several may need the same folder
+        make_folders(record.new_folders)
+    side_by_side(_stage, placed)
     for step in steps:
         match step.record:
             case EntryRecord():
@@ -52,6 +53,20 @@ def make(steps: Sequence[Step]) -> tuple[Step, ...]:
     for folder in {os.path.dirname(s.record.target) for s in steps if not isinstance(s.record, PackagesRecord)}:
         flush_folder(folder)
     return tuple(Step(step.number, StepState.PLACED, _after(step.record)) for step in steps)
+
+
+def side_by_side(do: Callable[[EntryRecord], None], records: Sequence[EntryRecord]) -> None:
+    """Do something with each, some at the same time: copying, flushing and hashing wait for different things."""
+    if len(records) == 1:
+        do(records[0])
+        return
+    with ThreadPoolExecutor(_WORKERS) as pool:
+        list(pool.map(do, records))
+
+
+def _stage(record: EntryRecord) -> None:
+    entries.stage_entry(record)
+    entries.settle_entry(record)
 
 
 def is_made(record: Record) -> bool:

@@ -1,13 +1,15 @@
 """One restoration from its rehearsal to its proof."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import datetime
 
 import msgspec
 
 from fundamen.evidence.authority import Authority
 from fundamen.machine.machine import Machine
-from fundamen.restore.carrying_out import Progress, Stop, carry_out, resume
+from fundamen.model.paths import MachinePath
+from fundamen.restore.carrying_out import Progress, Stop, carry_out, find_unsettled, resume
+from fundamen.restore.hindrance import find_users, restart_advice
 from fundamen.restore.journal import Entry, Journal
 from fundamen.restore.launch import Launch, launch
 from fundamen.restore.locking import alone_on, require_finished
@@ -24,6 +26,8 @@ class Restoration(msgspec.Struct, frozen=True):
     number: int | None = None  # in the journal; None where nothing was carried out
     proof: Trace | None = None  # the program traced again afterwards
     launched: Launch | None = None
+    restart: tuple[str, ...] = ()  # what must be started anew so that it uses what was restored
+    unsettled: tuple[MachinePath, ...] = ()  # what changed again by itself since it was placed
 
     @property
     def remaining(self) -> int:
@@ -44,18 +48,24 @@ def perform(
     now: datetime,
     progress: Progress,
     stop: Stop = lambda: False,
+    settle: Callable[[], None] = lambda: None,
 ) -> Restoration:
     """Carry a rehearsal out and prove it: everything is read back and the program traced again.
+
+    ``settle`` is called in between: what a scanner takes away again it takes away in that time.
 
     Raises:
         UnfinishedError: another Fundamen is at work, an earlier restoration was cut off, or this one was stopped.
         RestorationError: it failed and was taken back.
     """
+    replaced = [machine.host_path(step.path) for step in rehearsal.plan.steps if step.replaces]
+    restart = restart_advice(find_users(replaced)) if machine.is_live else ()
     with alone_on(machine):
         require_finished(machine, journal)
         number = carry_out(machine, rehearsal.work, journal, now, progress, stop)
+    settle()
     proof = trace_program(machine.afresh(), rehearsal.plan.program, authorities)
-    return Restoration(rehearsal, number, proof)
+    return Restoration(rehearsal, number, proof, restart=restart, unsettled=find_unsettled(journal, number))
 
 
 def with_launch(restoration: Restoration, machine: Machine, arguments: tuple[str, ...], seconds: float) -> Restoration:

@@ -1,6 +1,8 @@
 """``fundamen restore``."""
 
+import time
 from collections.abc import Callable
+from functools import partial
 
 import click
 
@@ -37,6 +39,15 @@ from fundamen.sources.store import SourceStore
 @click.option("--yes", is_flag=True, help="Carry it out without asking.")
 @click.option("--launch", is_flag=True, help="Run the program afterwards, with ARGUMENTS, and show how it ended.")
 @click.option("--launch-seconds", type=click.FloatRange(0.1), default=20.0, show_default=True, help="How long at most.")
+@click.option(
+    "--settle",
+    "settle_seconds",
+    type=click.FloatRange(0),
+    default=0.5,
+    show_default=True,
+    metavar="SECONDS",
+    help="Look after so long whether what was placed still stands.",
+)
 @click.option("--no-archive", is_flag=True, help="Do not ask the operating system's own archive.")
 @click.option("--install", multiple=True, metavar="PACKAGE", help="Have the system's package manager install it too.")
 @click.option("--reference", metavar="NAME", help="Bring back from a recorded reference what differs in the folder.")
@@ -58,6 +69,7 @@ def command(
     yes: bool,
     launch: bool,
     launch_seconds: float,
+    settle_seconds: float,
     no_archive: bool,
     install: tuple[str, ...],
     media: Named,
@@ -143,7 +155,8 @@ def command(
         )
         if state == "restored":
             with output.progress(len(rehearsal.work.steps), "Restoring") as progress, stoppable(output) as stop:
-                restoration = perform(examined, rehearsal, journal, authorities, options.now(), progress, stop)
+                settle = partial(time.sleep, settle_seconds)
+                restoration = perform(examined, rehearsal, journal, authorities, options.now(), progress, stop, settle)
         if launch and state in {"restored", "not needed"}:
             restoration = with_launch(restoration, examined, arguments, launch_seconds)
         if output.as_json:

@@ -54,6 +54,8 @@ class RestoreRecord(msgspec.Struct, frozen=True, kw_only=True):
     steps: tuple[StepPart, ...]
     unmet: tuple[UnmetPart, ...]
     launched: LaunchPart | None
+    restart: tuple[str, ...] = ()  # what must be started anew so that it uses what was restored
+    unsettled: tuple[str, ...] = ()  # what changed again by itself since it was placed
 
 
 class EntryPart(msgspec.Struct, frozen=True):
@@ -105,6 +107,8 @@ def restore_record(restoration: Restoration, state: RestoreState) -> RestoreReco
         ),
         unmet=tuple(UnmetPart(unmet.name, unmet.why) for unmet in rehearsal.plan.unmet),
         launched=None if launched is None else LaunchPart(launched.status, launched.output),
+        restart=restoration.restart,
+        unsettled=restoration.unsettled,
     )
 
 
