@@ -5,6 +5,7 @@ import errno
 import os
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
+from datetime import timedelta
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -20,6 +21,7 @@ from fundamen.evidence.catalogue import CatalogueAuthority
 from fundamen.model.errors import RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.restore import making
+from fundamen.restore.clean_up import choose_for_good, find_kept, let_stand
 from fundamen.restore.home import journal_of
 from fundamen.restore.journal import Journal, State
 from fundamen.restore.rehearsal import Rehearsal, rehearse
@@ -334,6 +336,32 @@ def test_a_kept_original_that_was_altered_is_not_put_back(case: Case) -> None:
     with pytest.raises(RestorationError, match="was kept of it is gone or was altered"):
         case.undone()
     assert case.tree() == after
+
+
+def test_originals_are_given_up_but_never_the_newest_or_unfinished_ones(case: Case) -> None:
+    os.link(case.linux.root / CUT[1:], case.linux.root / "opt/other-name.so")
+    damaged = (case.linux.root / CUT[1:]).read_bytes()
+    for _ in range(3):
+        case.restored()
+        (case.linux.root / CUT[1:]).write_bytes(damaged)
+    kept = find_kept(case.journal)
+    assert [each.entry.number for each in kept] == [1, 2, 3]
+    for older_than, most, numbers in ((1, None, []), (-1, None, [1, 2]), (1, 2 * len(damaged), [1]), (1, 0, [1, 2])):
+        chosen = choose_for_good(kept, NOW, timedelta(days=older_than), most)
+        assert [each.entry.number for each in chosen] == numbers
+    let_stand(case.machine, case.journal, kept[:2])
+    assert [each.entry.number for each in find_kept(case.journal)] == [3]
+    assert [p.name for p in Path(case.journal.kept_folder(1)).parent.iterdir()] == ["3"]
+    assert [p.name for p in (case.linux.root / "opt/app/lib").iterdir() if p.name.startswith(".")] == []
+    with pytest.raises(UsageError, match="stands for good"):
+        take_back(case.machine, case.journal, 1)
+    with pytest.raises(CutError), _stopped_at(12, CutError, once=False):
+        case.restored()
+    kept = find_kept(case.journal)
+    assert [each.entry.state for each in kept] == [State.DONE, State.UNDER_WAY]
+    assert choose_for_good(kept[1:], NOW, timedelta(days=-1), 0) == ()
+    with pytest.raises(UnfinishedError):
+        let_stand(case.machine, case.journal, kept[:1])
 
 
 def test_hard_links_and_holes_come_back_as_they_were(case: Case) -> None:

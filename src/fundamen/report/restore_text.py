@@ -8,6 +8,7 @@ from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
 from fundamen.report.page import Page, counted, size_in_words
 from fundamen.report.trace_text import answer, next_step
+from fundamen.restore.clean_up import Kept
 from fundamen.restore.journal import Entry, State
 from fundamen.restore.plan import Plan
 from fundamen.restore.records import EntryRecord
@@ -16,6 +17,7 @@ from fundamen.restore.restoration import Restoration
 from fundamen.restore.steps import PlaceFile
 from fundamen.sources.catalogue import Source, SourceKind
 
+_MOST_KEPT = 5 << 30  # bytes of originals, from which on a clean-up is proposed
 _MOST_NAMES = 8  # of sound files that are told
 
 
@@ -112,7 +114,18 @@ def _look_again(entry: Entry, machine: Machine) -> str:
     return command(machine, "inspect" if is_of_root else "trace", entry.program)
 
 
-def history_text(entries: Sequence[Entry], machine: Machine, *, drawn: bool) -> str:
+def clean_up_text(chosen: Sequence[Kept], *, drawn: bool) -> str:
+    """The page that consent is asked on: whose originals would be given up."""
+    page = Page(drawn=drawn)
+    size = size_in_words(sum(each.size for each in chosen))
+    page.answer(f"{counted(len(chosen), 'restoration')} would stand for good; their originals take up {size}.")
+    page.blank()
+    rows = [(str(k.entry.number), f"{k.entry.started_at:%Y-%m-%d %H:%M}", k.entry.program) for k in chosen]
+    page.columns(rows, heads=("no.", "begun (UTC)", "program"))
+    return page.text()
+
+
+def history_text(entries: Sequence[Entry], kept: Sequence[Kept], machine: Machine, *, drawn: bool) -> str:
     """The page of all restorations, the newest first."""
     page = Page(drawn=drawn)
     unfinished = [entry for entry in entries if entry.is_unfinished]
@@ -134,6 +147,11 @@ def history_text(entries: Sequence[Entry], machine: Machine, *, drawn: bool) -> 
         ],
         heads=("no.", "begun (UTC)", "state", "changed", "program"),
     )
+    size = sum(each.size for each in kept)
+    if size > _MOST_KEPT:
+        page.blank()
+        page.line(f"The originals that are kept take up {size_in_words(size)}. To give old ones up:")
+        page.raw(command(machine, "history", "--clean"))
     if unfinished:
         page.heading("Next")
         if unfinished[0].state is State.UNDER_WAY:

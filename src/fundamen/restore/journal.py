@@ -46,6 +46,7 @@ class State(StrEnum):
     TAKEN_BACK = "taken back"  # it failed, and all is as it was before
     UNDOING = "being undone"  # also: its undoing was cut off
     UNDONE = "undone"
+    FOR_GOOD = "for good"  # done, and its originals are kept no longer
 
 
 class StepState(StrEnum):

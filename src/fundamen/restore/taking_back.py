@@ -77,6 +77,8 @@ def _chosen(journal: Journal, number: int | None) -> Entry:
     chosen = next((entry for entry in entries if entry.number == number), None)
     if chosen is None or chosen not in standing:
         why = f"it is {chosen.state} already" if chosen else "the journal of this machine has none to undo"
+        if chosen is not None and chosen.state is State.FOR_GOOD:
+            why = "it stands for good: its originals were given up by a clean-up"
         raise UsageError(
             what=f"Restoration {number if number is not None else ''} cannot be undone".replace("  ", " "),
             why=why,

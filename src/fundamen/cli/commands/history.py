@@ -1,6 +1,7 @@
 """``fundamen history``."""
 
 from collections.abc import Callable
+from datetime import timedelta
 
 import click
 
@@ -9,26 +10,62 @@ from fundamen.cli.exits import Exit
 from fundamen.cli.output import Output, finish
 from fundamen.machine.machine import Machine
 from fundamen.report.contracts.restoring import HistoryRecord, entry_part
-from fundamen.report.restore_text import history_text
+from fundamen.report.restore_text import clean_up_text, history_text
+from fundamen.restore.clean_up import choose_for_good, find_kept, let_stand
 from fundamen.restore.home import journal_of
+from fundamen.restore.journal import Journal
 
 
 @click.command("history")
+@click.option("--clean", is_flag=True, help="Give up originals that are not needed any more.")
+@click.option(
+    "--older-than",
+    type=click.FloatRange(0),
+    default=90.0,
+    show_default=True,
+    metavar="DAYS",
+    help="With --clean: of restorations that are older.",
+)
+@click.option("--most", type=click.IntRange(0), metavar="MIB", help="With --clean: the oldest, until so much is left.")
+@click.option("--yes", is_flag=True, help="Give them up without asking.")
 @options.machine_options
 @options.output_options
-def command(machine: Callable[[], Machine], output: Output) -> None:
+def command(
+    *, clean: bool, older_than: float, most: int | None, yes: bool, machine: Callable[[], Machine], output: Output
+) -> None:
     """List what was restored on a machine, the newest first, and whether any of it is unfinished.
+
+    What a restoration replaced is kept until you give it up with --clean: the restoration then stands for good. Those
+    of the newest restoration, and of one that is not finished, are never given up.
 
     \b
     fundamen history
     fundamen history --machine /mnt/disk --json
+    fundamen history --clean --older-than 30
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     with output:
         examined = machine()
-        entries = journal_of(examined, options.home()).entries()
+        journal = journal_of(examined, options.home())
+        if clean:
+            _clean(examined, journal, output, timedelta(days=older_than), most, yes=yes)
+        kept = find_kept(journal)
+        entries = journal.entries()
         if output.as_json:
-            output.show_record(HistoryRecord(tuple(entry_part(entry) for entry in entries)))
+            size = sum(each.size for each in kept)
+            output.show_record(HistoryRecord(tuple(entry_part(entry) for entry in entries), size))
         else:
-            output.show(history_text(entries, examined, drawn=output.drawn))
+            output.show(history_text(entries, kept, examined, drawn=output.drawn))
         unfinished = any(entry.is_unfinished for entry in entries)
     finish(Exit.UNFINISHED if unfinished else Exit.NOTHING_AT_FAULT)
+
+
+def _clean(
+    machine: Machine, journal: Journal, output: Output, older_than: timedelta, most: int | None, *, yes: bool
+) -> None:
+    chosen = choose_for_good(find_kept(journal), options.now(), older_than, None if most is None else most << 20)
+    if chosen and not output.as_json:
+        output.show(clean_up_text(chosen, drawn=output.drawn))
+    if not chosen:
+        output.note("Nothing is to be given up.")
+    elif yes or output.agreed("\nGive them up?"):
+        let_stand(machine, journal, chosen)

@@ -73,6 +73,7 @@ class HistoryRecord(msgspec.Struct, frozen=True):
     """All restorations, for ``history --json``."""
 
     restorations: tuple[EntryPart, ...]
+    kept_size: int  # bytes that the originals take up
     schema: Literal["fundamen.history/1"] = "fundamen.history/1"
 
 

@@ -1,0 +1,85 @@
+"""Give up kept originals that are not needed any more: the restorations they belong to then stand for good.
+
+Guarantees: never those of the newest restoration, nor of one that is not finished; that a restoration stands for good
+is written down before the first of its originals goes, so none is ever missing where an undo is still offered.
+"""
+
+import os
+import shutil
+from collections.abc import Sequence
+from datetime import datetime, timedelta
+
+import msgspec
+
+from fundamen.machine.machine import Machine
+from fundamen.model.paths import HostPath
+from fundamen.placing.replacing import remove
+from fundamen.restore.folders import give_back_times, times_of
+from fundamen.restore.journal import Entry, Journal, State
+from fundamen.restore.locking import alone_on, require_finished
+from fundamen.restore.records import EntryRecord
+
+_KEPT_STATES = {State.DONE, State.UNDER_WAY, State.UNDOING}
+
+
+class Kept(msgspec.Struct, frozen=True):
+    """A restoration with what its originals take up."""
+
+    entry: Entry
+    size: int  # bytes
+
+
+def find_kept(journal: Journal) -> tuple[Kept, ...]:
+    """The restorations that can still be taken back, the oldest first. Raises: UnreadableError."""
+    return tuple(Kept(entry, _size(entry)) for entry in journal.entries() if entry.state in _KEPT_STATES)
+
+
+def choose_for_good(kept: Sequence[Kept], now: datetime, older_than: timedelta, most: int | None) -> tuple[Kept, ...]:
+    """Which may stand for good: those that are old enough, and the oldest as long as all together take up too much.
+
+    Args:
+        kept: as ``find_kept`` gives them.
+        now: this moment.
+        older_than: how long ago a restoration must have begun.
+        most: bytes that the originals may take up; None for any number.
+    """
+    chosen = []
+    left = sum(each.size for each in kept)
+    for each in kept[:-1]:  # never the newest
+        if each.entry.state is not State.DONE:
+            continue
+        if now - each.entry.started_at > older_than or (most is not None and left > most):
+            chosen.append(each)
+            left -= each.size
+    return tuple(chosen)
+
+
+def let_stand(machine: Machine, journal: Journal, chosen: Sequence[Kept]) -> None:
+    """Give up the originals of some restorations.
+
+    Raises:
+        UnfinishedError: another Fundamen is at work, or a restoration was cut off.
+        OSError: an original cannot be removed; nothing that is still offered is lost.
+    """
+    with alone_on(machine):
+        require_finished(machine, journal)
+        for each in chosen:
+            journal.mark(each.entry.number, State.FOR_GOOD)
+        for entry in journal.entries():  # also what an earlier clean-up has left
+            if entry.state not in _KEPT_STATES:
+                _remove(journal, entry)
+
+
+def _remove(journal: Journal, entry: Entry) -> None:
+    for step in entry.steps:
+        record = step.record
+        if isinstance(record, EntryRecord) and record.keeps_inode and os.path.lexists(record.kept):
+            folder = times_of(os.path.dirname(record.kept))
+            remove(HostPath(record.kept))
+            give_back_times([folder])
+    shutil.rmtree(journal.kept_folder(entry.number), ignore_errors=True)
+
+
+def _size(entry: Entry) -> int:
+    records = (step.record for step in entry.steps)
+    return sum(r.before.size for r in records if isinstance(r, EntryRecord) and r.kept and r.before is not None)
