@@ -42,15 +42,18 @@ class Faults:
     def __init__(self, process: "subprocess.Popen[str]", log: Path) -> None:
         self._process, self._log = process, log
 
-    def run(self, *words: str, mode: Mode = Mode.COUNT, at: int = 0, code: int = 0) -> Outcome:
-        """Run the command with a fault at its at-th changing call."""
+    def run(
+        self, *words: str, mode: Mode = Mode.COUNT, at: int = 0, code: int = 0, is_warming: bool = False
+    ) -> Outcome:
+        """Run the command with a fault at its at-th changing call; or once in the process itself, to warm it."""
         assert self._process.stdin is not None
         assert self._process.stdout is not None
-        request = {"words": words, "mode": mode, "at": at, "code": code}
+        request = {"words": words, "mode": mode, "at": at, "code": code, "is_warming": is_warming}
         self._process.stdin.write(json.dumps(request) + "\n")
         self._process.stdin.flush()
         status, calls = json.loads(self._process.stdout.readline())
-        return Outcome(status, calls, self._log.read_text(errors="replace"))
+        said = self._log.read_text(errors="replace") if self._log.exists() else ""
+        return Outcome(status, calls, said)
 
 
 @contextmanager

@@ -1,5 +1,6 @@
 """Forks for each line on standard input, and runs the command in the child with the shim armed."""
 
+import contextlib
 import ctypes
 import json
 import os
@@ -39,16 +40,33 @@ def run(shim: Any, log: str, request: dict[str, Any], report: int) -> None:
         os._exit(status)
 
 
+def warm(words: list[str]) -> None:
+    """Run the command in this process, so that the modules which it loads late are there in every child."""
+    sys.argv = ["fundamen", *words]
+    with (
+        open(os.devnull, "w", encoding="utf-8") as nowhere,
+        contextlib.redirect_stdout(nowhere),
+        contextlib.redirect_stderr(nowhere),
+        contextlib.suppress(SystemExit),
+    ):
+        main()
+
+
 def serve(path: str, log: str) -> None:
     """Answer each request with a line: [status, number of changing calls]."""
     shim = ctypes.CDLL(path)
     shim.faults_count.restype = ctypes.c_long
     shim.faults_arm.argtypes = [ctypes.c_long, ctypes.c_long, ctypes.c_int]
     for line in sys.stdin:
+        request = json.loads(line)
+        if request["is_warming"]:
+            warm(request["words"])
+            print(json.dumps([0, 0]), flush=True)  # noqa: T201
+            continue
         reading, writing = os.pipe()
         child = os.fork()
         if child == 0:
-            run(shim, log, json.loads(line), writing)
+            run(shim, log, request, writing)
         os.close(writing)
         _, status = os.waitpid(child, 0)
         told = os.read(reading, 100)

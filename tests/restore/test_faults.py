@@ -64,6 +64,8 @@ class World:
         plan = {"schema": "fundamen.plan/1", "program": "/opt/bin/app", "machine": "it"}
         self.plan.write_text(json.dumps({**plan, "made_at": "2026-01-01T00:00:00Z", "steps": steps}))
         self.before = tree_of(self.root)
+        faults.run("restore", "--yes", "-m", str(self.root), "--plan", str(self.plan), is_warming=True)
+        faults.run("undo", "-m", str(self.root), is_warming=True)
         self.restore()  # what is fetched is at hand from now on
         self.after = without_times(tree_of(self.root))
         self.undo()
