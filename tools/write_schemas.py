@@ -11,13 +11,14 @@ from fundamen.report.contracts.inspecting import InspectRecord
 from fundamen.report.contracts.line import ErrorRecord
 from fundamen.report.contracts.locking import LockRecord
 from fundamen.report.contracts.restoring import HistoryRecord, RestoreRecord, ResumeRecord, UndoRecord
-from fundamen.report.contracts.sourcing import OffersRecord, PublicationRecord, SourcesRecord
+from fundamen.report.contracts.sourcing import CopiesRecord, OffersRecord, PublicationRecord, SourcesRecord
 from fundamen.report.contracts.tracing import TraceRecord
 
 FOLDER = Path(__file__).parent.parent / "docs" / "schemas"
 RECORDS = {
     "build": BuildRecord,
     "comparison": ComparisonRecord,
+    "copies": CopiesRecord,
     "error": ErrorRecord,
     "history": HistoryRecord,
     "inspect": InspectRecord,

@@ -10,7 +10,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from builders.elf import an_elf
+from builders.machine import ALinuxMachine
 from builders.source import NOW, ASource
+from conftest import Fundamen
 from fundamen.model.errors import FundamenError, UnreadableError, UntrustedError, UsageError
 from fundamen.model.package import Base, PackageFile
 from fundamen.model.paths import HostPath
@@ -200,3 +202,25 @@ def test_every_place_that_is_believed_is_plain(place: str) -> None:
     except UntrustedError:
         return
     assert all(part and part not in {".", ".."} and not set(part) & set("/\\:\0") for part in parts)
+
+
+def test_our_own_copies_are_checked_and_brought_in_anew(
+    tmp_path: Path, home: Path, linux: ALinuxMachine, fundamen: Fundamen
+) -> None:
+    linux.program("/opt/t/bin/tidebook", needs=["libx.so.1"], runpath="/opt/t/lib")
+    source = ASource(tmp_path, home).published({"libx.so.1": LIBRARY})
+    assert fundamen("sources", "trust", str(source.folder), "--fingerprint", source.fingerprint).status == 0
+    assert fundamen("restore", "--rehearse", "-m", str(linux.root), "/opt/t/bin/tidebook").status == 1
+    [copy] = (home / "content").iterdir()
+    assert fundamen("sources", "verify").out == "All 2 of our own copies are sound.\n"
+    copy.write_bytes(b"altered")
+    index = next((home / "sources").glob("*/catalogue.sqlite"))
+    index.write_bytes(b"no database")
+    ran = fundamen("sources", "verify")
+    assert (ran.status, "2 of 2 copies were damaged: all repaired." in ran.out) == (0, True), ran.out + ran.err
+    assert copy.read_bytes() == LIBRARY
+    copy.write_bytes(b"altered")
+    shutil.rmtree(source.folder)
+    ran = fundamen("sources", "verify", "--json")
+    assert (ran.status, [part["outcome"] for part in ran.records[0]["changed"]]) == (1, ["taken away"])
+    assert list((home / "content").glob("*")) == []

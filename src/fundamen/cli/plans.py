@@ -13,6 +13,7 @@ from fundamen.cli.stopping import stoppable
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import shown
+from fundamen.report.commands import command
 from fundamen.report.contracts.restoring import RestoreState, plan_record
 from fundamen.report.plan_text import plan_rehearsal_text, plan_text
 from fundamen.restore.home import kept_bytes
@@ -104,7 +105,7 @@ def save_plan(machine: Machine, rehearsal: Rehearsal, name: str, output: Output)
             why=error.strerror or str(error),
             do="Name a file in a folder that may be written.",
         ) from error
-    output.note(f"The plan lies in {name}. Carry it out with: fundamen restore --plan {name}")
+    output.note(f"The plan lies in {name}. Carry it out with: {command(machine, 'restore', '--plan', name)}")
 
 
 def _state(planned: PlannedRestoration, output: Output, *, only_rehearse: bool, yes: bool) -> RestoreState:

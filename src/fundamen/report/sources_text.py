@@ -5,10 +5,12 @@ from datetime import datetime
 
 from fundamen.model.architecture import Architecture
 from fundamen.model.package import Package
+from fundamen.model.verdict import Verdict
 from fundamen.report.page import Page, counted
 from fundamen.sources.catalogue import Catalogue
 from fundamen.sources.media_identity import UNKNOWN_VERSION
 from fundamen.sources.offers import Offer
+from fundamen.sources.own_copies import CheckedCopy, Outcome
 from fundamen.trust.fingerprint import grouped
 
 _MOST_SHOWN = 40  # packages of a source that are told
@@ -37,6 +39,28 @@ def sources_text(catalogues: Sequence[Catalogue], now: datetime, *, drawn: bool)
     for catalogue in catalogues:
         page.heading(catalogue.source.name + (" (expired)" if catalogue in expired else ""))
         _catalogue(page, catalogue)
+    return page.text()
+
+
+def copies_text(checked: Sequence[CheckedCopy], *, drawn: bool) -> str:
+    """The page of our own copies: what was damaged, and what became of it."""
+    page = Page(drawn=drawn)
+    changed = [each for each in checked if each.outcome is not Outcome.SOUND]
+    gone = sum(each.outcome is Outcome.TAKEN_AWAY for each in changed)
+    if not changed:
+        page.answer(f"All {len(checked)} of our own copies are sound." if checked else "There are none yet.", good=True)
+        return page.text()
+    were = "was" if len(changed) == 1 else "were"
+    outcome = "all repaired" if not gone else f"{len(changed) - gone} repaired, {gone} taken away"
+    page.answer(f"{len(changed)} of {len(checked)} copies {were} damaged: {outcome}.", good=not gone)
+    page.blank()
+    for each in changed:
+        verdict = Verdict.SOUND if each.outcome is Outcome.REPAIRED else Verdict.MISSING
+        page.verdict(verdict, each.name, word=each.outcome)
+        page.line(each.why, 6)
+    if gone:
+        page.blank()
+        page.line("What was taken away is fetched anew when it is needed.")
     return page.text()
 
 

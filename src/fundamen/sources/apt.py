@@ -17,6 +17,8 @@ import msgspec
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.placing.file_state import digest_of_file
+from fundamen.sources.writing import write_whole
 
 _SECONDS = 900
 _NAME = re.compile(r"^[a-z0-9][a-z0-9+.\-]+$")  # Debian Policy, section 5.6.1
@@ -71,7 +73,9 @@ class Apt:
             self._folder, f"{wanted.name}_{wanted.version.replace(':', '%3a')}_{wanted.architecture}.deb"
         )
         if os.path.exists(target):
-            return HostPath(target)
+            if is_as_fetched(HostPath(target)):
+                return HostPath(target)
+            os.unlink(target)
         os.makedirs(self._folder, exist_ok=True)
         if self._machine.is_live and not self._is_updated:
             with contextlib.suppress(UnreadableError):
@@ -138,6 +142,7 @@ class Apt:
                 why="apt did not leave it where it says",
                 do=f"Try it by hand: apt-get download {name}",
             )
+        write_whole(f"{target}.sha256", digest_of_file(target).encode())
         return HostPath(target)
 
     def _run(self, words: Sequence[str], what: str, lists: MachinePath | None) -> str:
@@ -201,6 +206,15 @@ class Apt:
         options = [f"{name}={value}" for name, value in {**settings, "APT::Architecture": native}.items()]
         options += [f"APT::Architectures::={each}" for each in (native, *foreign)]
         return [word for option in options for word in ("-o", option)]
+
+
+def is_as_fetched(path: HostPath) -> bool:
+    """Whether a package that apt has fetched and checked is still what it was then. Raises: OSError."""
+    try:
+        with open(f"{path}.sha256", encoding="ascii", errors="replace") as file:
+            return file.read() == digest_of_file(path)
+    except FileNotFoundError:
+        return False
 
 
 def architectures(machine: Machine) -> list[str]:

@@ -23,6 +23,7 @@ from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.package import Base, Package, PackageFile, PackageLink
 from fundamen.model.paths import HostPath, MachinePath
+from fundamen.placing.file_state import digest_of_file
 from fundamen.sources.apt import Apt, Wanted
 from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source, SourceKind
 
@@ -181,7 +182,7 @@ class OsArchive:
         from fundamen.sources.writing import write_whole  # noqa: PLC0415 - only where something is kept
 
         path = os.path.join(self._contents, sha256)
-        if not os.path.exists(path):
+        if not os.path.exists(path) or digest_of_file(path) != sha256:
             write_whole(path, content)
 
 

@@ -4,7 +4,7 @@ A source is trusted once, by the fingerprint of its root. What its signatures pr
 ask it without proving it again; a restoration always proves it anew.
 """
 
-import hashlib
+import contextlib
 import os
 import shutil
 from collections.abc import Iterable, Sequence
@@ -16,6 +16,7 @@ import msgspec
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath, shown
+from fundamen.placing.file_state import digest_of_file
 from fundamen.sources.catalogue import Catalogue, Index, IndexedCatalogue, Source
 from fundamen.sources.fetching import Received, fetch_file
 from fundamen.sources.layout import METADATA, content_place, require_source, root_fingerprint
@@ -137,6 +138,11 @@ class SourceStore:
         expires_at = index.expires_at()
         return IndexedCatalogue(source, index, expires_at) if expires_at is not None else None
 
+    def drop_index(self, source: Source) -> None:
+        """Give up what is kept of a source's catalogue; the next refresh makes it anew. Raises: OSError."""
+        with contextlib.suppress(FileNotFoundError):
+            os.unlink(os.path.join(self._of(source.name), "catalogue.sqlite"))
+
     def _index(self, source: Source) -> Index:
         return Index(os.path.join(self._of(source.name), "catalogue.sqlite"))
 
@@ -150,7 +156,7 @@ class SourceStore:
             UnreadableError: the source does not have the file or cannot be reached, or our copy cannot be written.
         """
         local = HostPath(os.path.join(self._contents, file.sha256))
-        if _digest(local) == file.sha256:
+        if os.path.exists(local) and digest_of_file(local) == file.sha256:
             return local
         places = [(place, content_place(file.sha256)) for place in _places(source)]
         try:
@@ -234,11 +240,3 @@ def _decoded(path: str, kind: type[Source]) -> Source:
             why=str(error),
             do="Forget the source and trust it again.",
         ) from error
-
-
-def _digest(path: str) -> str:
-    try:
-        with open(path, "rb") as file:
-            return hashlib.file_digest(file, "sha256").hexdigest()
-    except OSError:
-        return ""

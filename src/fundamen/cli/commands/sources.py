@@ -103,6 +103,32 @@ def refresh(output: Output) -> None:
             output.show(sources_text(catalogues, options.now(), drawn=output.drawn))
 
 
+@command.command("verify")
+@options.output_options
+def verify(output: Output) -> None:
+    """Check our own copies of what sources have brought: sound, repaired from the source, or taken away.
+
+    Restorations draw on these copies. What is taken away is fetched anew when it is needed.
+
+    \b
+    fundamen sources verify
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    from fundamen.report.contracts.sourcing import CopiesRecord, copies_record  # noqa: PLC0415
+    from fundamen.report.sources_text import copies_text  # noqa: PLC0415
+    from fundamen.sources.own_copies import Outcome, check_copies  # noqa: PLC0415
+
+    with output:
+        with output.working("Checking our own copies"):
+            checked = tuple(check_copies(options.home()))
+        if output.as_json:
+            record: CopiesRecord = copies_record(checked)
+            output.show_record(record)
+        else:
+            output.show(copies_text(checked, drawn=output.drawn))
+        is_gone = any(each.outcome is Outcome.TAKEN_AWAY for each in checked)
+    finish(Exit.FAULT_FOUND if is_gone else Exit.NOTHING_AT_FAULT)
+
+
 @command.command("offers")
 @click.argument("need")
 @click.option("--for", "architecture", type=click.Choice(_ARCHITECTURES), help="Default: that of this host.")

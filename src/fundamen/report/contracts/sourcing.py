@@ -1,11 +1,13 @@
 """The contracts of ``sources`` with ``--json``."""
 
+from collections.abc import Sequence
 from typing import Literal
 
 import msgspec
 
 from fundamen.sources.catalogue import Catalogue
 from fundamen.sources.offers import Offer
+from fundamen.sources.own_copies import CheckedCopy, Outcome
 
 
 class SourcePart(msgspec.Struct, frozen=True):
@@ -70,3 +72,25 @@ def offer_part(offer: Offer) -> OfferPart:
     package = offer.package
     words = (package.name, package.version, package.publisher, str(package.architecture))
     return OfferPart(*words, offer.source.name, offer.is_eligible, offer.obstacle or "may be used")
+
+
+class CopyPart(msgspec.Struct, frozen=True):
+    """One of our own copies."""
+
+    name: str
+    outcome: str
+    why: str
+
+
+class CopiesRecord(msgspec.Struct, frozen=True):
+    """Our own copies, for ``sources verify --json``; the sound ones are only counted."""
+
+    count: int
+    changed: tuple[CopyPart, ...]
+    schema: Literal["fundamen.copies/1"] = "fundamen.copies/1"
+
+
+def copies_record(checked: Sequence[CheckedCopy]) -> CopiesRecord:
+    """The contract's form of the check of our own copies."""
+    changed = (each for each in checked if each.outcome is not Outcome.SOUND)
+    return CopiesRecord(len(checked), tuple(CopyPart(each.name, each.outcome, each.why) for each in changed))
