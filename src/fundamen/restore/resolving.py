@@ -102,7 +102,7 @@ class _Resolving:
     def _put_file(self, step: PutFile) -> None:
         path = self._machine.real(MachinePath(step.path))
         state = self._state(path, self._machine.host_path(path))
-        if state is not None and state.sha256 == step.sha256:
+        if state is not None and state.sha256 == step.sha256 and step.mode in {None, state.mode}:
             return  # somebody has done it meanwhile
         self._require(path, state, step.expects)
         self.contents[step.sha256] = self._fetched(step)
@@ -110,11 +110,12 @@ class _Resolving:
             path,
             Change(
                 path=path,
-                because=step.because or ("missing" if state is None else "other bytes"),
+                because=step.because or _difference(step, state),
                 sha256=step.sha256,
                 size=step.size,
                 executable=step.executable,
                 mode=step.mode,
+                keeps_mode=step.mode is None,
             ),
         )
 
@@ -281,6 +282,12 @@ class _Resolving:
             why=f"{shown(path)}: {why}",
             do=f"Nothing was changed. Make the plan anew for {shown(self._plan.program)}.",
         )
+
+
+def _difference(step: PutFile, state: FileState | None) -> str:
+    if state is None:
+        return "missing"
+    return "other bytes" if state.sha256 != step.sha256 else f"mode {state.mode:o}, not {step.mode or 0:o}"
 
 
 def _title(step: PlannedStep) -> str:

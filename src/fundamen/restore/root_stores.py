@@ -17,7 +17,7 @@ from fundamen.machine.trust_stores import ADDED, BUNDLES, FOLDERS
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath, MachinePath
-from fundamen.restore.insertions import Insertion, Kind, certificate_block
+from fundamen.restore.insertions import Insertion, Kind, certificate_block, without
 from fundamen.restore.steps import Change, Work
 from fundamen.trust.certificate import Certificate
 from fundamen.trust.name_hash import name_hash
@@ -31,7 +31,7 @@ _HASHED_NAME = re.compile(r"^[0-9a-f]{8}\.\d+$")
 
 
 def plan_root_import(machine: Machine, program: MachinePath, root: Certificate, keep: Keep, now_seconds: int) -> Work:
-    """What is to be written so that a machine trusts a root; nothing is written here.
+    """What is to be written so that a machine trusts a root, as far as it is not there yet; nothing is written here.
 
     Args:
         machine: whose store it is.
@@ -70,13 +70,26 @@ def _linux_changes(machine: Machine, root: Certificate) -> Iterator[tuple[Change
         )
     name = "".join(c if c.isalnum() else "-" for c in root.subject.shown.lower())[:60]
     added = next((folder for folder in ADDED if machine.look(folder).kind is EntryKind.FOLDER), ADDED[0])
-    yield _change(machine, machine.join(added, f"{name}-{root.sha256[:8]}.crt"), block)
+    own = machine.join(added, f"{name}-{root.sha256[:8]}.crt")
+    if not _holds(machine, own, insertion):
+        yield _change(machine, own, block)
     data = machine.content(bundle, _MOST_BUNDLE)
-    separator = b"" if data.endswith(b"\n") or not data else b"\n"
-    yield _change(machine, bundle, data + separator + block, insertion)
-    folder = FOLDERS[0]
-    if any(_HASHED_NAME.match(known) for known in machine.names(folder)):
-        yield _change(machine, machine.join(folder, _free_name(machine, folder, name_hash(root.der))), block)
+    if without(data, insertion) == data:
+        separator = b"" if data.endswith(b"\n") or not data else b"\n"
+        yield _change(machine, bundle, data + separator + block, insertion)
+    folder, hashed = FOLDERS[0], name_hash(root.der)
+    names = [known for known in machine.names(folder) if _HASHED_NAME.match(known)]
+    like = [known for known in names if known.startswith(f"{hashed}.")]
+    if names and not any(_holds(machine, machine.join(folder, known), insertion) for known in like):
+        yield _change(machine, machine.join(folder, _free_name(machine, folder, hashed)), block)
+
+
+def _holds(machine: Machine, path: MachinePath, insertion: Insertion) -> bool:
+    """Whether a file holds the root already."""
+    if machine.look(path).kind is not EntryKind.FILE:
+        return False
+    data = machine.content(path, _MOST_BUNDLE)
+    return without(data, insertion) != data
 
 
 def _free_name(machine: Machine, folder: MachinePath, hashed: str) -> str:

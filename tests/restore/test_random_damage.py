@@ -1,0 +1,221 @@
+"""From a healthy machine of 500 components: damages by chance are all found, nothing else is, and all is put right."""
+
+import hashlib
+import random
+from collections.abc import Callable, Iterator, Sequence
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+
+from builders.elf import an_elf
+from builders.machine import ALinuxMachine
+from builders.signing import APublisher
+from builders.source import NOW, ASource
+from builders.tree import Tree, tree_of, without_times
+from fundamen.evidence.catalogue import CatalogueAuthority
+from fundamen.formats.setting import Format
+from fundamen.model.paths import HostPath, MachinePath
+from fundamen.restore.home import journal_of, kept_bytes
+from fundamen.restore.plan_file import ImportRoot, MakeLink, PlanFile, PlannedStep, PutFile, SetEntry, SetValue
+from fundamen.restore.planned import perform_plan, rehearse_plan
+from fundamen.restore.rehearsal import rehearse
+from fundamen.restore.resolving import Means
+from fundamen.restore.restoration import perform, take_back
+from fundamen.sources.os_archive import NewPackages
+from fundamen.trace.trace import trace_program
+
+PROGRAMS, EACH = 10, 50
+ROOT, OTHER = APublisher().root, APublisher().root
+BUNDLE, ENVIRONMENT, SETTINGS = "/etc/ssl/certs/ca-certificates.crt", "/etc/environment", "/etc/tide.ini"
+
+
+def names_of(program: int) -> list[str]:
+    return [f"lib{program}-{number}.so" for number in range(EACH)]
+
+
+def content(name: str, version: int = 2) -> bytes:
+    return an_elf(soname=name, padding=16 * (len(name) + version))
+
+
+class Harbour:
+    """A machine of ten programs, each with fifty libraries of its own package, and a plan of how it should be."""
+
+    def __init__(self, linux: ALinuxMachine, source: ASource, home: Path) -> None:
+        self.linux, self.source, self.root = linux, source, linux.root
+        steps: list[PlannedStep] = []
+        for program in range(PROGRAMS):
+            files = {name: content(name) for name in names_of(program)}
+            source.published({n: content(n, 1) for n in files}, "1.0", package=f"Berth {program}")
+            source.published(files, "2.0", package=f"Berth {program}")
+            linux.program(f"/opt/p{program}/bin/app", needs=tuple(files), runpath="$ORIGIN/../lib")
+            for name, data in files.items():
+                path, sha256 = f"/opt/p{program}/lib/{name}", hashlib.sha256(data).hexdigest()
+                linux.file(path, data)
+                steps.append(PutFile(path=path, sha256=sha256, size=len(data), name=name, mode=0o644))
+        linux.file(BUNDLE, OTHER.pem + ROOT.pem).file(ENVIRONMENT, b"PATH=/opt/p0/bin:/usr/bin\n")
+        linux.file(SETTINGS, b"[tide]\nstation = Marram\n").link("/srv/berths.js", "assets.js")
+        added = f"/usr/local/share/ca-certificates/ardvane-root-r1-{ROOT.certificate.sha256[:8]}.crt"
+        linux.file(added, ROOT.pem).file("/srv/assets.js", b"assets")
+        steps += [
+            ImportRoot(path=BUNDLE, certificate=ROOT.der, sha256=ROOT.certificate.sha256),
+            SetEntry(path=ENVIRONMENT, key=("PATH",), entry="/opt/p0/bin", format=Format.SHELL),
+            SetValue(path=SETTINGS, key=("tide", "station"), value="Marram"),
+            MakeLink(path="/srv/berths.js", target="assets.js"),
+        ]
+        self.plan = PlanFile(program="/opt/p0/bin/app", machine="it", made_at=datetime.now(UTC), steps=tuple(steps))
+        catalogue = source.trusted()
+        self.catalogues, self.authorities = [catalogue], [CatalogueAuthority("it", catalogue.packages_with)]
+        self.journal = journal_of(linux.opened(), HostPath(str(home)))
+        ours = HostPath(str(home))
+        self.means = Means(self.catalogues, source.store.fetch, lambda d: kept_bytes(ours, d), self.nothing, 0)
+        self.healthy = without_times(tree_of(self.root))
+
+    def nothing(self, names: Sequence[str]) -> NewPackages:
+        raise AssertionError(names)
+
+    def path(self, path: str) -> Path:
+        return self.root / path.lstrip("/")
+
+    def found_by_tracing(self) -> set[str]:
+        machine = self.linux.opened()
+        return {
+            f"/opt/p{program}/lib/{fault.name}"
+            for program in range(PROGRAMS)
+            for fault in trace_program(machine, MachinePath(f"/opt/p{program}/bin/app"), self.authorities).faults
+        }
+
+    def planned(self) -> set[str]:
+        planned = rehearse_plan(self.linux.opened(), self.plan, self.means, self.authorities)
+        return {str(step.path) for step in planned.work.steps}
+
+    def restore_by_plan(self) -> int:
+        machine = self.linux.opened()
+        planned = rehearse_plan(machine, self.plan, self.means, self.authorities)
+        perform_plan(machine, planned, self.journal, self.authorities, NOW, lambda _path: None, lambda: False)
+        return 1
+
+    def restore_by_programs(self) -> int:
+        count = 0
+        for program in range(PROGRAMS):
+            machine = self.linux.opened()
+            path = MachinePath(f"/opt/p{program}/bin/app")
+            rehearsal = rehearse(machine, path, self.catalogues, self.authorities, self.source.store.fetch)
+            if not rehearsal.plan.is_empty:
+                perform(machine, rehearsal, self.journal, self.authorities, NOW, lambda _path: None)
+                count += 1
+        return count
+
+
+Damage = Callable[[Harbour, str, random.Random], None]
+
+
+def removed(harbour: Harbour, path: str, _chance: random.Random) -> None:
+    harbour.path(path).unlink()
+
+
+def cut(harbour: Harbour, path: str, chance: random.Random) -> None:
+    data = harbour.path(path).read_bytes()
+    harbour.path(path).write_bytes(data[: chance.randrange(len(data))])
+
+
+def flipped(harbour: Harbour, path: str, chance: random.Random) -> None:
+    data = bytearray(harbour.path(path).read_bytes())
+    data[chance.randrange(len(data))] ^= 1 << chance.randrange(8)
+    harbour.path(path).write_bytes(data)
+
+
+def of_the_other_width(harbour: Harbour, path: str, _chance: random.Random) -> None:
+    harbour.path(path).write_bytes(an_elf("x86", soname=path.rpartition("/")[2]))
+
+
+def older(harbour: Harbour, path: str, _chance: random.Random) -> None:
+    harbour.path(path).write_bytes(content(path.rpartition("/")[2], 1))
+
+
+def of_another_library(harbour: Harbour, path: str, _chance: random.Random) -> None:
+    harbour.path(path).write_bytes(content("libelse.so"))
+
+
+def without_permission(harbour: Harbour, path: str, _chance: random.Random) -> None:
+    harbour.path(path).chmod(0o600)
+
+
+def root_removed(harbour: Harbour, path: str, _chance: random.Random) -> None:
+    harbour.path(path).write_bytes(OTHER.pem)
+
+
+def setting_changed(harbour: Harbour, path: str, _chance: random.Random) -> None:
+    harbour.path(path).write_bytes(b"[tide]\nstation = Reed\n")
+
+
+def doubled(harbour: Harbour, path: str, _chance: random.Random) -> None:
+    harbour.path(path).write_bytes(b"PATH=/opt/p0/bin:/usr/bin:/opt/p0/bin/\n")
+
+
+def link_broken(harbour: Harbour, path: str, _chance: random.Random) -> None:
+    harbour.path(path).unlink()
+    harbour.path(path).symlink_to("nowhere.js")
+
+
+OF_LIBRARIES: list[Damage] = [removed, cut, flipped, of_the_other_width, older, of_another_library, without_permission]
+SEEN_BY_A_LOADER: set[Damage] = {removed, cut, flipped, of_the_other_width}
+OTHERS: dict[str, Damage] = {
+    BUNDLE: root_removed,
+    SETTINGS: setting_changed,
+    ENVIRONMENT: doubled,
+    "/srv/berths.js": link_broken,
+}
+
+
+def damages(chance: random.Random) -> Iterator[tuple[str, Damage]]:
+    paths = [f"/opt/p{program}/lib/{name}" for program in range(PROGRAMS) for name in names_of(program)]
+    for path in chance.sample(paths, chance.randrange(1, 6)):
+        yield path, chance.choice(OF_LIBRARIES)
+    for path in chance.sample(list(OTHERS), chance.randrange(3)):
+        yield path, OTHERS[path]
+
+
+@pytest.mark.parametrize("count", [6, pytest.param(1000, marks=pytest.mark.system)])
+def test_every_damage_is_found_put_right_and_can_be_taken_back(
+    linux: ALinuxMachine, tmp_path: Path, home: Path, count: int
+) -> None:
+    harbour = Harbour(linux, ASource(tmp_path, home), home)
+    assert (harbour.found_by_tracing(), harbour.planned()) == (set(), set())
+    seen = set[str]()
+    for seed in range(count):
+        done = dict(damages(chance := random.Random(seed)))  # noqa: S311 - chance, no secret
+        for path, damage in done.items():
+            damage(harbour, path, chance)
+        damaged = tree_of(harbour.root)
+        assert harbour.planned() == done.keys(), f"seed {seed}"
+        visible = {path for path, damage in done.items() if damage in SEEN_BY_A_LOADER}
+        traced = harbour.found_by_tracing()
+        assert visible <= traced <= done.keys(), f"seed {seed}: {done}"
+        restored = 0
+        if seed % 2 and visible:
+            restored = harbour.restore_by_programs()
+            assert harbour.found_by_tracing() == set(), f"seed {seed}"
+        if harbour.planned():
+            restored += harbour.restore_by_plan()
+        assert without_times(tree_of(harbour.root)) == harbour.healthy, f"seed {seed}: {done}"
+        for _ in range(restored):
+            take_back(harbour.linux.opened(), harbour.journal, None)
+        assert tree_of(harbour.root) == damaged, f"seed {seed}: {done}"
+        mend(harbour, damaged)
+        seen |= {damage.__name__ for damage in done.values()}
+    assert count < 100 or len(seen) == len(OF_LIBRARIES) + len(OTHERS)
+
+
+def mend(harbour: Harbour, damaged: Tree) -> None:
+    """Make the machine healthy again by hand, for the next seed."""
+    for path, (before, mode, *_) in harbour.healthy.items():
+        if without_times({path: damaged.get(path, (None,) * 6)})[path] == harbour.healthy[path]:
+            continue
+        target = harbour.root / path
+        if isinstance(before, str):
+            target.unlink()
+            target.symlink_to(before)
+        elif before is not None:
+            target.write_bytes(before)
+            target.chmod(mode & 0o7777)
