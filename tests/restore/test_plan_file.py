@@ -101,6 +101,13 @@ EXPECTED = {
 }
 
 
+SHOWN = {
+    "set value": "tide.station: from Marram to Reed",
+    "remove value": "tide.station: from Marram to nothing",
+    "set entry": "PATH: from /usr/bin:/opt/dead:/opt/app/bin/ to /opt/app/bin:/usr/bin",
+    "make link": "to assets.js",
+    "set a file aside": "as /srv/www/assets.js.aside-1",
+}
 TOUCHED: dict[str, str | tuple[str, ...]] = {
     "set aside": ("opt/cache/a", "opt/cache.aside-1"),
     "set a file aside": "srv/www/assets.js",
@@ -113,6 +120,7 @@ def test_each_kind_of_step_is_rehearsed_made_and_taken_back(office: Office, name
     before, plan = tree_of(office.root), office.planned(STEPS[name])
     status, said = office.run("restore", "--rehearse", "--plan", plan)
     assert (status, tree_of(office.root)) == (1, before), said
+    assert SHOWN.get(name, "") in " ".join(said.split())
     office.run("restore", "--yes", "--plan", plan)
     path, content = EXPECTED[name]
     after = tree_of(office.root)

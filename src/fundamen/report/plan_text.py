@@ -26,6 +26,8 @@ def plan_rehearsal_text(planned: PlannedRestoration, machine: Machine, *, drawn:
     page.heading(f"The plan, made {planned.plan.made_at:%Y-%m-%d %H:%M} UTC for {planned.plan.machine}")
     for step in steps:
         page.field(_verb(step), f"{step.path}   ({step.because})", indent=4, width=10)
+        for detail in _details(step):
+            page.line(detail, 14)
     if after is not None and after.faults:
         page.heading("Rehearsal: the program traced as it would be")
         page.line(answer(after, machine))
@@ -46,6 +48,17 @@ def plan_text(planned: PlannedRestoration, state: RestoreState, name: str, machi
     page.heading("To take it back")
     page.raw(command(machine, "undo", str(planned.number)))
     return page.text()
+
+
+def _details(step: Step) -> tuple[str, ...]:
+    match step:
+        case Move():
+            return (f"as {step.aside}",)
+        case InstallPackages():
+            return tuple(f"{each.name} {each.version}" for each in step.packages)
+        case Change(link=link) if link:
+            return (f"to {link}",)
+    return step.details
 
 
 def _verb(step: Step) -> str:

@@ -9,7 +9,7 @@ from collections.abc import Callable, Sequence
 
 import msgspec
 
-from fundamen.formats.setting import Format, Found, find_value, format_of, with_value, without_value
+from fundamen.formats.setting import Format, Found, Key, find_value, format_of, with_value, without_value
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import RestorationError, UntrustedError, UsageError
@@ -184,9 +184,11 @@ class _Resolving:
         self.contents[sha256] = self._means.keep(changed)
         earlier = self.steps.get(place)
         because = step.because or f"{'.'.join(step.key)} is not as it should be"
-        if isinstance(earlier, Change) and because not in earlier.because:
-            because = f"{earlier.because}; {because}"
-        self._set(path, Change(path=path, because=because, sha256=sha256, size=len(changed)))
+        details: tuple[str, ...] = (_in_words(step.key, found, find_value(changed, form, step.key, name)),)
+        if isinstance(earlier, Change):
+            because = earlier.because if because in earlier.because else f"{earlier.because}; {because}"
+            details = (*earlier.details, *details)
+        self._set(path, Change(path=path, because=because, sha256=sha256, size=len(changed), details=details))
 
     def _edited(
         self, data: bytes, form: Format, step: SetValue | RemoveValue | SetEntry, name: str, found: Found | None
@@ -288,6 +290,11 @@ def _difference(step: PutFile, state: FileState | None) -> str:
     if state is None:
         return "missing"
     return "other bytes" if state.sha256 != step.sha256 else f"mode {state.mode:o}, not {step.mode or 0:o}"
+
+
+def _in_words(key: Key, before: Found | None, after: Found | None) -> str:
+    old, new = (f"{each.value}" if each is not None else "nothing" for each in (before, after))
+    return f"{'.'.join(key)}: from {old} to {new}"
 
 
 def _title(step: PlannedStep) -> str:

@@ -22,6 +22,7 @@ class Change(msgspec.Struct, frozen=True, kw_only=True):
     link: str = ""  # where a symbolic link is made instead: its target, as it stands in the link
     host: str = ""  # where it lies on this host, if that is outside of the machine's own paths
     insertion: Insertion | None = None  # where the new content is the old one with something put in
+    details: tuple[str, ...] = ()  # what of the content changes, for people
 
     @property
     def replaces(self) -> bool:
