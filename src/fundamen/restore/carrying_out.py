@@ -84,8 +84,9 @@ def find_unsettled(journal: Journal, number: int) -> tuple[MachinePath, ...]:
         except OSError:
             return False
 
-    entry = next(entry for entry in journal.entries() if entry.number == number)
-    return tuple(step.record.path for step in entry.steps if not stands(step.record))
+    entry = journal.find(number)
+    steps = entry.steps if entry is not None else ()
+    return tuple(step.record.path for step in steps if not stands(step.record))
 
 
 def resume(journal: Journal, progress: Progress = lambda _path: None, stop: Stop = lambda: False) -> Entry:

@@ -15,11 +15,9 @@ from fundamen.machine.machine import Machine
 from fundamen.model.paths import HostPath
 from fundamen.placing.replacing import remove
 from fundamen.restore.folders import give_back_times, times_of
-from fundamen.restore.journal import Entry, Journal, State
+from fundamen.restore.journal import STANDING, Entry, Journal, State
 from fundamen.restore.locking import alone_on, require_finished
 from fundamen.restore.records import EntryRecord
-
-_KEPT_STATES = {State.DONE, State.UNDER_WAY, State.UNDOING}
 
 
 class Kept(msgspec.Struct, frozen=True):
@@ -31,7 +29,7 @@ class Kept(msgspec.Struct, frozen=True):
 
 def find_kept(journal: Journal) -> tuple[Kept, ...]:
     """The restorations that can still be taken back, the oldest first. Raises: UnreadableError."""
-    return tuple(Kept(entry, _size(entry)) for entry in journal.entries() if entry.state in _KEPT_STATES)
+    return tuple(Kept(entry, _size(entry)) for entry in journal.entries(STANDING))
 
 
 def choose_for_good(kept: Sequence[Kept], now: datetime, older_than: timedelta, most: int | None) -> tuple[Kept, ...]:
@@ -65,9 +63,8 @@ def let_stand(machine: Machine, journal: Journal, chosen: Sequence[Kept]) -> Non
         require_finished(machine, journal)
         for each in chosen:
             journal.mark(each.entry.number, State.FOR_GOOD)
-        for entry in journal.entries():  # also what an earlier clean-up has left
-            if entry.state not in _KEPT_STATES:
-                _remove(journal, entry)
+        for entry in journal.entries({State.FOR_GOOD}):  # also what an earlier clean-up has left
+            _remove(journal, entry)
 
 
 def _remove(journal: Journal, entry: Entry) -> None:

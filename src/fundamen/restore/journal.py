@@ -7,7 +7,7 @@ restoration that is not marked as ended was cut off.
 import json
 import os
 import sqlite3
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from contextlib import closing, contextmanager
 from datetime import datetime
 from enum import StrEnum
@@ -49,6 +49,10 @@ class State(StrEnum):
     FOR_GOOD = "for good"  # done, and its originals are kept no longer
 
 
+_UNFINISHED = frozenset({State.UNDER_WAY, State.UNDOING})
+STANDING = _UNFINISHED | {State.DONE}  # of these the originals are kept
+
+
 class StepState(StrEnum):
     """How far one step has come."""
 
@@ -85,7 +89,7 @@ class Entry(msgspec.Struct, frozen=True):
     @property
     def is_unfinished(self) -> bool:
         """Whether it was cut off, or is under way this moment."""
-        return self.state in {State.UNDER_WAY, State.UNDOING}
+        return self.state in _UNFINISHED
 
 
 class Journal:
@@ -131,8 +135,8 @@ class Journal:
         with self._changing() as connection:
             connection.executemany("INSERT OR REPLACE INTO step VALUES (?, ?, ?, ?)", rows)
 
-    def entries(self) -> tuple[Entry, ...]:
-        """All restorations, the oldest first.
+    def entries(self, states: Collection[State] = tuple(State)) -> tuple[Entry, ...]:
+        """The restorations that are in one of some states, the oldest first.
 
         Raises:
             UnreadableError: the journal cannot be read.
@@ -140,12 +144,21 @@ class Journal:
         if not os.path.exists(self._path):
             return ()
         with self._opened() as connection:
-            rows = connection.execute("SELECT number, started_at, state, record FROM restoration ORDER BY 1")
-            return tuple(self._entry(connection, row) for row in rows.fetchall())
+            rows = connection.execute("SELECT number, started_at, state, record FROM restoration ORDER BY 1").fetchall()
+            return tuple(self._entry(connection, row) for row in rows if State(row[2]) in states)
+
+    def find(self, number: int) -> Entry | None:
+        """One restoration; None where there is none of this number. Raises: UnreadableError."""
+        if not os.path.exists(self._path):
+            return None
+        question = "SELECT number, started_at, state, record FROM restoration WHERE number = ?"
+        with self._opened() as connection:
+            row = connection.execute(question, (number,)).fetchone()
+            return self._entry(connection, row) if row is not None else None
 
     def unfinished(self) -> Entry | None:
         """The restoration that was cut off, if there is one."""
-        return next((entry for entry in self.entries() if entry.is_unfinished), None)
+        return next(iter(self.entries(_UNFINISHED)), None)
 
     def kept_folder(self, restoration: int) -> HostPath:
         """Where the originals of a restoration are kept."""

@@ -10,7 +10,7 @@ import msgspec
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import shown
 from fundamen.restore.folders import settled
-from fundamen.restore.journal import Entry, Journal, State, Step, StepState
+from fundamen.restore.journal import STANDING, Entry, Journal, State, Step, StepState
 from fundamen.restore.making import batches, obstacle, take_back
 from fundamen.restore.records import FolderTimes, Record, StepRecord
 
@@ -70,12 +70,11 @@ def cause_of(error: BaseException) -> str:
 
 
 def _chosen(journal: Journal, number: int | None) -> Entry:
-    entries = journal.entries()
-    standing = [entry for entry in entries if entry.state in {State.DONE, State.UNDER_WAY, State.UNDOING}]
+    standing = journal.entries(STANDING)
     if number is None and standing:
         return standing[-1]
-    chosen = next((entry for entry in entries if entry.number == number), None)
-    if chosen is None or chosen not in standing:
+    chosen = journal.find(number) if number is not None else None
+    if chosen is None or chosen.state not in STANDING:
         why = f"it is {chosen.state} already" if chosen else "the journal of this machine has none to undo"
         if chosen is not None and chosen.state is State.FOR_GOOD:
             why = "it stands for good: its originals were given up by a clean-up"
