@@ -17,6 +17,7 @@ from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.pe import a_pe
 from builders.source import NOW, ASource
 from builders.tree import Tree, tree_of, without_times
+from conftest import Fundamen
 from fundamen.evidence.catalogue import CatalogueAuthority
 from fundamen.model.errors import RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
@@ -454,6 +455,44 @@ def test_an_outdated_library_is_replaced_by_the_whole_newer_package(
         ("C:\\App\\z.dll", "2.0"),
     ]
     assert (len(rehearsal.before.faults), rehearsal.after.faults) == (2, ())
+
+
+def test_what_another_program_would_come_to_lack_is_not_offered(
+    linux: ALinuxMachine, tmp_path: Path, home: Path, fundamen: Fundamen
+) -> None:
+    source = ASource(tmp_path, home)
+    source.published({"libx.so": an_elf(soname="libx.so"), "liby.so": an_elf(soname="liby.so", needs=("libz.so",))})
+    linux.program("/opt/new/bin/app", needs=("libx.so",), runpath="/opt/shared/lib:$ORIGIN/../lib")
+    linux.program("/opt/old/bin/app", needs=("liby.so",), runpath="$ORIGIN/../../new/lib")
+    linux.library("/opt/new/lib/liby.so", padding=64)
+    assert fundamen("sources", "trust", str(source.folder), "--fingerprint", source.fingerprint).status == 0
+    before, on = tree_of(linux.root), ("-m", str(linux.root), "/opt/new/bin/app")
+    ran = fundamen("restore", "--yes", "--also", "/opt/old/bin/app", *on)
+    assert (ran.status, "other programs would come to lack something" in ran.out) == (1, True), ran.out + ran.err
+    assert fundamen("restore", "--yes", "--json", "--also", "/opt/old/bin/app", *on).records[0]["harmed"] == [
+        {
+            "program": "/opt/old/bin/app",
+            "name": "libz.so",
+            "reason": "it is in none of the 6 places where the loader looks",
+        }
+    ]
+    assert tree_of(linux.root) == before
+    assert fundamen("restore", "--yes", *on).status == 0  # nobody said that the other one counts
+
+
+def test_a_program_that_was_put_right_before_is_looked_after(
+    linux: ALinuxMachine, tmp_path: Path, home: Path, fundamen: Fundamen
+) -> None:
+    source = ASource(tmp_path, home)
+    source.published({"libx.so": an_elf(soname="libx.so")}, place="{root}/opt/lib", package="Reed")
+    linux.program("/opt/old", needs=("libx.so",), runpath="/opt/lib")
+    linux.program("/opt/new", needs=("liby.so",), runpath="/opt/lib")
+    assert fundamen("sources", "trust", str(source.folder), "--fingerprint", source.fingerprint).status == 0
+    assert fundamen("restore", "--yes", "-m", str(linux.root), "/opt/old").status == 0
+    both = {"liby.so": an_elf(soname="liby.so"), "libx.so": an_elf(soname="libx.so", needs=("libz.so",))}
+    source.published(both, place="{root}/opt/lib", package="Salt")
+    ran = fundamen("restore", "--yes", "-m", str(linux.root), "/opt/new")
+    assert (ran.status, "/opt/old" in ran.out, "would lack" in ran.out) == (1, True, True), ran.out + ran.err
 
 
 def test_the_package_that_brings_a_missing_assembly_is_found_by_its_identity(

@@ -35,6 +35,12 @@ def rehearsal_text(rehearsal: Rehearsal, machine: Machine, *, drawn: bool) -> st
         outcome = "has all that it needs" if not after.faults else f"still has {counted(len(after.faults), 'fault')}"
         page.answer(f"{_would_be_done(plan)}; {name} then {outcome}.", good=not after.faults)
         _plan(page, plan)
+    if rehearsal.harmed:
+        page.heading("Not offered: other programs would come to lack something")
+        for harm in rehearsal.harmed:
+            page.verdict(Verdict.MISSING, harm.name, word="would lack")
+            page.field("program", harm.program)
+            page.field("because", harm.reason)
     if plan.unmet:
         page.heading("No trusted remedy")
         page.columns([(unmet.name, unmet.why) for unmet in plan.unmet])
@@ -217,6 +223,8 @@ def _after_rehearsal(restoration: Restoration, machine: Machine, options: Sequen
     rehearsal = restoration.rehearsal
     if not rehearsal.before.faults:
         return next_step(rehearsal.before, machine)
+    if rehearsal.harmed:
+        return "Find a version that serves all of them: fundamen sources offers NEED"
     if not rehearsal.plan.is_empty:
         return command(machine, "restore", "--yes", *options, rehearsal.plan.program)
     brought = dict.fromkeys(fault.brought_by[0] for fault in rehearsal.after.faults if fault.brought_by)

@@ -156,6 +156,14 @@ class Journal:
             row = connection.execute(question, (number,)).fetchone()
             return self._entry(connection, row) if row is not None else None
 
+    def programs(self) -> tuple[MachinePath, ...]:
+        """The programs for which restorations stand, each once. Raises: UnreadableError."""
+        if not os.path.exists(self._path):
+            return ()
+        with self._opened() as connection:
+            rows = connection.execute("SELECT record FROM restoration WHERE state = ?", (State.DONE,))
+            return tuple(dict.fromkeys(msgspec.convert(json.loads(r), type=RestorationRecord).program for (r,) in rows))
+
     def unfinished(self) -> Entry | None:
         """The restoration that was cut off, if there is one."""
         return next(iter(self.entries(_UNFINISHED)), None)

@@ -1,11 +1,11 @@
 """Rehearse a plan: lay it over the machine and trace the program again."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
 import msgspec
 
 from fundamen.evidence.authority import Authority
-from fundamen.machine.machine import Machine
+from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.overlay import OverlayMachine
 from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath, MachinePath
@@ -23,6 +23,14 @@ Fetch = Callable[[Source, PackageFile], HostPath]
 _MOST_ROUNDS = 20  # each round uncovers what the libraries of the round before need
 
 
+class Harm(msgspec.Struct, frozen=True):
+    """What another program would lack."""
+
+    program: MachinePath
+    name: str  # of the component
+    reason: str
+
+
 class Rehearsal(msgspec.Struct, frozen=True):
     """A plan with what it would come to."""
 
@@ -30,6 +38,12 @@ class Rehearsal(msgspec.Struct, frozen=True):
     plan: Plan
     after: Trace
     contents: dict[str, HostPath]  # SHA-256 -> our own verified copy of the bytes
+    harmed: tuple[Harm, ...] = ()  # other programs that would lack something which they have now
+
+    @property
+    def is_offered(self) -> bool:
+        """Whether it may be carried out: it does something, and no other program would lack anything for it."""
+        return not self.plan.is_empty and not self.harmed
 
     @property
     def work(self) -> Work:
@@ -49,6 +63,7 @@ def rehearse(
     fetch: Fetch,
     on_demand: Sequence[OnDemand] = (),
     new: NewPackages | None = None,
+    others: Iterable[MachinePath] = (),
 ) -> Rehearsal:
     """Trace a program, plan for its faults, and trace it again as it would be; nothing on the machine is changed.
 
@@ -63,6 +78,7 @@ def rehearse(
         fetch: brings a file of a source in.
         on_demand: what else is asked, such as the operating system's archive.
         new: what the operating system's package manager is to install.
+        others: programs that must not come to lack anything by it.
 
     Raises:
         UntrustedError: a file of a source is not what was signed.
@@ -75,6 +91,7 @@ def rehearse(
     known = tuple(catalogues_with(on_demand, catalogues, after))
     plan = msgspec.structs.replace(plan_restoration(machine, after, known), installs=installs)
     contents: dict[str, HostPath] = {}
+    overlay = _laid_over(machine, new, {}, {})
     for _ in range(_MOST_ROUNDS):
         for step in plan.steps:
             if isinstance(step, PlaceFile) and step.sha256 not in contents:
@@ -92,7 +109,20 @@ def rehearse(
         useless = tuple(Unmet(fault.name, "what the sources have for it would not mend it") for fault in before.faults)
         nothing = msgspec.structs.replace(plan, packages=(), steps=(), unmet=useless, installs=None)
         return Rehearsal(before, nothing, with_bringers(machine, before), contents)
-    return Rehearsal(before, plan, with_bringers(machine, after), contents)
+    harmed = tuple(_harms(machine, overlay, others, authorities)) if not plan.is_empty else ()
+    return Rehearsal(before, plan, with_bringers(machine, after), contents, harmed)
+
+
+def _harms(
+    machine: Machine, overlay: Machine, others: Iterable[MachinePath], authorities: Sequence[Authority]
+) -> Iterator[Harm]:
+    for program in others:
+        if machine.look(program).kind is not EntryKind.FILE:
+            continue  # it is gone by now
+        known = {fault.name for fault in trace_program(machine, program, authorities).faults}
+        for fault in trace_program(overlay, program, authorities).faults:
+            if fault.name not in known:
+                yield Harm(program, fault.name, fault.reason or str(fault.verdict))
 
 
 def _installing(new: NewPackages) -> InstallPackages:

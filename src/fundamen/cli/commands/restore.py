@@ -48,6 +48,7 @@ from fundamen.sources.store import SourceStore
     metavar="SECONDS",
     help="Look after so long whether what was placed still stands.",
 )
+@click.option("--also", multiple=True, metavar="PROGRAM", help="Another program, which must not come to lack anything.")
 @click.option("--no-archive", is_flag=True, help="Do not ask the operating system's own archive.")
 @click.option("--install", multiple=True, metavar="PACKAGE", help="Have the system's package manager install it too.")
 @click.option("--reference", metavar="NAME", help="Bring back from a recorded reference what differs in the folder.")
@@ -70,6 +71,7 @@ def command(
     launch: bool,
     launch_seconds: float,
     settle_seconds: float,
+    also: tuple[str, ...],
     no_archive: bool,
     install: tuple[str, ...],
     media: Named,
@@ -89,7 +91,8 @@ def command(
     --install, together with all that the package depends on; nothing else is upgraded or removed for it.
 
     The plan is rehearsed first: laid over the machine, it is traced as it would be. Then you are asked. What is
-    replaced is kept, every step is written to a journal before it is made, and all of it can be undone.
+    replaced is kept, every step is written to a journal before it is made, and all of it can be undone. Programs that
+    were put right before, and those that --also names, must not come to lack anything by it: then it is not offered.
 
     Media that you name with --media (a disc image, a folder, an install package, an archive) are a source as well: what
     their publisher has signed is believed as far as its chain is trusted, anything else by the SHA-256 that you give.
@@ -142,7 +145,9 @@ def command(
         further = on_demand(examined, media, output, archive=not no_archive)
         with output.working(f"Rehearsing the restoration of {path}"):
             new = new_packages(examined, install, output)
-            rehearsal = rehearse(examined, path, catalogues, authorities, fetching(store, output), further, new)
+            named = (find_program(examined, name) for name in also)
+            others = [each for each in dict.fromkeys((*named, *journal.programs())) if each != path]
+            rehearsal = rehearse(examined, path, catalogues, authorities, fetching(store, output), further, new, others)
         if save_plan is not None:
             from fundamen.cli.plans import save_plan as save  # noqa: PLC0415 - seldom asked for
 
@@ -179,7 +184,7 @@ def _state(restoration: Restoration, *, only_rehearse: bool, agreed: Callable[[]
     rehearsal = restoration.rehearsal
     if not rehearsal.before.faults:
         return "not needed"
-    if rehearsal.plan.is_empty:
+    if not rehearsal.is_offered:
         return "no remedy"
     if only_rehearse:
         return "rehearsed"

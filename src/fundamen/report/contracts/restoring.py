@@ -40,6 +40,14 @@ class LaunchPart(msgspec.Struct, frozen=True):
     output: str
 
 
+class HarmPart(msgspec.Struct, frozen=True):
+    """What another program would come to lack."""
+
+    program: str
+    name: str
+    reason: str
+
+
 class RestoreRecord(msgspec.Struct, frozen=True, kw_only=True):
     """One restoration or rehearsal, for ``restore --json``."""
 
@@ -56,6 +64,7 @@ class RestoreRecord(msgspec.Struct, frozen=True, kw_only=True):
     launched: LaunchPart | None
     restart: tuple[str, ...] = ()  # what must be started anew so that it uses what was restored
     unsettled: tuple[str, ...] = ()  # what changed again by itself since it was placed
+    harmed: tuple[HarmPart, ...] = ()  # other programs that would lack something; it is not offered then
 
 
 class EntryPart(msgspec.Struct, frozen=True):
@@ -110,6 +119,7 @@ def restore_record(restoration: Restoration, state: RestoreState) -> RestoreReco
         launched=None if launched is None else LaunchPart(launched.status, launched.output),
         restart=restoration.restart,
         unsettled=restoration.unsettled,
+        harmed=tuple(HarmPart(harm.program, harm.name, harm.reason) for harm in rehearsal.harmed),
     )
 
 
