@@ -23,6 +23,7 @@ COUNT = 50
 FILES = {f"lib{n:02}.so": an_elf(soname=f"lib{n:02}.so", padding=16 * n) for n in range(COUNT)}
 ROOT = APublisher().root
 UNFINISHED = 6
+WRONG_MODE = 4  # of this library only the mode is not as it should be
 
 
 class World:
@@ -51,8 +52,10 @@ class World:
         for number, (name, data) in enumerate(FILES.items()):
             digest = hashlib.sha256(data).hexdigest()
             place = {"path": f"/opt/lib/{name}", "name": name, "size": len(data), "sha256": digest}
-            steps.append({"do": "place file", **place})
-            if number % 3:
+            steps.append({"do": "place file", **place, **({"mode": 0o644} if number == WRONG_MODE else {})})
+            if number == WRONG_MODE:
+                linux.file(f"/opt/lib/{name}", data, mode=0o600)
+            elif number % 3:
                 linux.file(f"/opt/lib/{name}", data[: 40 * (number % 4)], mode=0o640 + number % 8)
         os.link(linux.root / "opt/lib/lib01.so", linux.root / "opt/lib/lib01-again.so")
         with (linux.root / "opt/lib/lib02.so").open("ab") as file:

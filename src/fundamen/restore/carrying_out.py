@@ -13,6 +13,7 @@ from datetime import datetime
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.placing.replacing import flush_folder
 from fundamen.restore import entries, installing, moves
 from fundamen.restore.hindrance import require_unhindered
 from fundamen.restore.journal import Entry, Journal, RestorationRecord, State, Step, StepState
@@ -65,6 +66,8 @@ def carry_out(
             _kept(machine, work, step, target, kept_folder, index) for index, (step, target) in enumerate(targets)
         ]
         side_by_side(entries.settle_kept, [record for record in records if isinstance(record, EntryRecord)])
+        for folder in (kept_folder, os.path.dirname(kept_folder), journal.folder):
+            flush_folder(folder)
         entry = journal.begin(RestorationRecord(work.program, work.titles), now, records)
     except (OSError, KeyboardInterrupt, UnreadableError) as error:
         shutil.rmtree(kept_folder, ignore_errors=True)

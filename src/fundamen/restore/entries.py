@@ -1,6 +1,7 @@
 """The step that puts a file or link in a place: what is kept beforehand, how it is made and taken back."""
 
 import os
+import stat
 
 import msgspec
 
@@ -65,6 +66,7 @@ def stage_entry(record: EntryRecord) -> None:
     """Write the new entry beside its place, in a folder that is there. Raises: OSError."""
     if record.keeps_inode and not os.path.lexists(record.kept):
         os.link(record.target, record.kept)
+        flush_folder(os.path.dirname(record.kept))  # a power cut must not leave the swap without it
     stage(HostPath(record.content), HostPath(record.staged), record.after)
 
 
@@ -82,8 +84,10 @@ def make_entry(record: EntryRecord) -> None:
 
 
 def is_made(record: EntryRecord) -> bool:
-    """Whether the new entry stands in its place. Raises: OSError."""
-    return stands_as(HostPath(record.target), record.after)
+    """Whether the new entry stands in its place, with its mode. Raises: OSError."""
+    if not stands_as(HostPath(record.target), record.after):
+        return False
+    return bool(record.after.link) or stat.S_IMODE(os.lstat(record.target).st_mode) == record.after.mode
 
 
 def is_changed(record: EntryRecord) -> bool:
@@ -109,6 +113,8 @@ def take_back_entry(record: EntryRecord) -> None:
     remove(staged)
     if record.before is None:
         remove(target)
+    elif record.before == read_state(target):
+        remove(HostPath(record.kept if record.keeps_inode else staged))  # it was never touched
     elif record.keeps_inode:
         _bring_back_inode(HostPath(record.kept), target)
     elif record.insertion is not None and not (is_made(record) or stands_as(target, record.before)):
