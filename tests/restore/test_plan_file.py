@@ -24,6 +24,7 @@ PROGRAM = "/opt/app/bin/app"
 ROOT = APublisher().root
 BUNDLE = "/etc/ssl/certs/ca-certificates.crt"
 FILES = {f"lib{letter}.so": an_elf(soname=f"lib{letter}.so", padding=64 * n) for n, letter in enumerate("ab")}
+UNIT = b"[Unit]\nDescription=Tides\n[Install]\nWantedBy=multi-user.target \\\n  sound.target\nAlias=%p-daemon.service\n"
 Step = dict[str, Any]
 
 
@@ -36,6 +37,8 @@ class Office:
         linux.file("/etc/environment", b'LANG=C\nPATH="/usr/bin:/opt/dead:/opt/app/bin/"\n').file("/usr/bin/true", b"")
         linux.file("/srv/www/assets.js", b"assets").file("/opt/cache/a/1", b"1").file("/opt/cache/keep.conf", b"rules")
         linux.file(BUNDLE, APublisher().root.pem)
+        linux.file("/usr/lib/systemd/system/tided.service", UNIT).file("/usr/lib/systemd/system/mute.service", b"")
+        linux.link("/etc/systemd/system/masked.service", "/dev/null")
         (linux.root / "srv/www/linked.js").symlink_to("assets.js")
         (linux.root / "srv/www/broken.js").symlink_to("nowhere.js")
         self.root, self.fundamen, self.folder = linux.root, fundamen, source.folder.parent
@@ -80,6 +83,7 @@ STEPS: dict[str, Step] = {
         "certificate": base64.b64encode(ROOT.der).decode(),
         "sha256": ROOT.certificate.sha256,
     },
+    "enable service": {"do": "enable service", "path": "/etc/systemd", "name": "tided.service"},
     "place file": {
         "do": "place file",
         "path": "/opt/app/lib/liba.so",
@@ -97,6 +101,10 @@ EXPECTED = {
     "set aside": ("/opt/cache.aside-1/a/1", b"1"),
     "set a file aside": ("/srv/www/assets.js.aside-1", b"assets"),
     "import root": (BUNDLE, ROOT.pem),
+    "enable service": (
+        "/etc/systemd/system/multi-user.target.wants/tided.service",
+        "/usr/lib/systemd/system/tided.service",
+    ),
     "place file": ("/opt/app/lib/liba.so", FILES["liba.so"]),
 }
 
@@ -111,6 +119,7 @@ SHOWN = {
 TOUCHED: dict[str, str | tuple[str, ...]] = {
     "set aside": ("opt/cache/a", "opt/cache.aside-1"),
     "set a file aside": "srv/www/assets.js",
+    "enable service": "etc/systemd/system",
     "import root": ("etc/ssl/certs/ca-certificates.crt", "usr/local/share/ca-certificates/ardvane-root"),
 }
 
@@ -137,7 +146,7 @@ def test_a_whole_plan_with_every_kind_of_step_is_made_and_taken_back(office: Off
     steps = [step for name, step in STEPS.items() if name not in {"remove value", "set a file aside"}]
     second = {**STEPS["set value"], "key": ["tide", "level"], "value": "4"}
     status, said = office.run("restore", "--yes", "--plan", office.planned(*steps, second))
-    assert "Carried out: 8 steps" in said, said
+    assert "Carried out: 11 steps" in said, said
     after = tree_of(office.root)
     assert after["etc/tide.ini"][:2] == (b"; tides\n[tide]\nstation = Reed\nlevel = 4\n", 0o100640)
     assert os.listdir(office.root / "opt/cache") == ["keep.conf"]
@@ -182,6 +191,10 @@ NONSENSE: dict[str, tuple[Step, int, str]] = {
     "a link that leads nowhere": ({**STEPS["copy link"], "path": "/srv/www/broken.js"}, 5, "nothing stands"),
     "nothing to set aside": ({**STEPS["set aside"], "path": "/opt/nothing"}, 5, "nothing stands there"),
     "a format that nothing tells": ({**STEPS["set value"], "path": "/srv/www/assets.js"}, 2, "does not tell"),
+    "a service that is not there": ({**STEPS["enable service"], "name": "x.service"}, 2, "no unit of this name"),
+    "a service that is masked": ({**STEPS["enable service"], "name": "masked.service"}, 2, "it is masked by"),
+    "a service that nothing starts": ({**STEPS["enable service"], "name": "mute.service"}, 2, "what should start"),
+    "a service by a path": ({**STEPS["enable service"], "name": "../x.service"}, 2, "no name of a unit"),
     "packages on a machine without": ({"do": "install packages", "path": "/", "names": ["x"]}, 2, "Debian"),
 }
 

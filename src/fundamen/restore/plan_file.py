@@ -104,7 +104,15 @@ class Install(_Step, frozen=True, kw_only=True, tag="install packages"):
     names: Annotated[tuple[Part, ...], msgspec.Meta(min_length=1, max_length=1000)]
 
 
-PlannedStep = PutFile | MakeLink | CopyLink | SetValue | RemoveValue | SetEntry | ImportRoot | SetAside | Install
+class EnableService(_Step, frozen=True, kw_only=True, tag="enable service"):
+    """A service of systemd is enabled, by the links that have it started; the path is only for people."""
+
+    name: Part
+
+
+PlannedStep = (
+    PutFile | MakeLink | CopyLink | SetValue | RemoveValue | SetEntry | ImportRoot | SetAside | Install | EnableService
+)
 
 
 class PlanFile(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):

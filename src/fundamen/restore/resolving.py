@@ -18,6 +18,7 @@ from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.file_state import FileState, read_state
 from fundamen.restore.plan_file import (
     CopyLink,
+    EnableService,
     Expected,
     ImportRoot,
     Install,
@@ -31,6 +32,7 @@ from fundamen.restore.plan_file import (
     SetValue,
 )
 from fundamen.restore.root_stores import plan_root_import
+from fundamen.restore.services import links_to_enable
 from fundamen.restore.steps import Change, InstallPackages, Move, Step, Work
 from fundamen.sources.catalogue import Catalogue, Source
 from fundamen.sources.os_archive import NewPackages
@@ -78,7 +80,7 @@ class _Resolving:
         self.contents: dict[str, HostPath] = {}
         self._written: dict[str, bytes] = {}  # settings files as they would be, by the folded place
 
-    def add(self, step: PlannedStep) -> None:
+    def add(self, step: PlannedStep) -> None:  # noqa: C901 - one case for each kind of step
         match step:
             case PutFile():
                 self._put_file(step)
@@ -92,6 +94,10 @@ class _Resolving:
                 self._import_root(step)
             case SetAside():
                 self._set_aside(step)
+            case EnableService():
+                for link, target in links_to_enable(self._machine, step.name):
+                    because = step.because or f"{step.name} is not enabled"
+                    self._make_link(MakeLink(path=link, target=target, because=because))
             case Install():
                 new = self._means.bring(step.names)
                 path = MachinePath(", ".join(each.name for each in new.wanted))
@@ -134,11 +140,18 @@ class _Resolving:
     def _make_link(self, step: MakeLink) -> None:
         path, host = self._entry(step.path)
         state = self._state(path, host)
-        if state is not None and state.link == step.target:
+        if state is not None and state.link and self._leads_alike(path, state.link, step.target):
             return
         self._require(path, state, step.expects)
         because = step.because or ("missing" if state is None else "it leads elsewhere")
         self._set(path, Change(path=path, because=because, sha256="", size=0, link=step.target, host=host))
+
+    def _leads_alike(self, path: MachinePath, one: str, other: str) -> bool:
+        """Whether two targets of a link are the same, or lead to the same file that is there."""
+        folder = self._machine.folder_of(path)
+        places = [self._machine.real(self._machine.join(folder, target)) for target in (one, other)]
+        is_there = self._machine.look(places[0]).kind is not EntryKind.ABSENT
+        return one == other or (places[0] == places[1] and is_there)
 
     def _copy_link(self, step: CopyLink) -> None:
         path, host = self._entry(step.path)
@@ -305,4 +318,6 @@ def _title(step: PlannedStep) -> str:
             return f"the root certificate {step.sha256[:16]}..."
         case Install():
             return ", ".join(step.names)
+        case EnableService():
+            return f"the service {step.name}"
     return f"{step.__struct_config__.tag!s} {step.path}"

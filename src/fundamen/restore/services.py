@@ -1,0 +1,72 @@
+"""Enable a service of systemd: the links that have it started, made as any other link, on a machine up or not.
+
+Source: systemctl(1), "enable"; systemd.unit(5), "Unit File Load Path".
+"""
+
+from collections.abc import Iterator
+
+from fundamen.formats.unit_file import Install, read_install
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.errors import UsageError
+from fundamen.model.paths import MachinePath, shown
+
+_OWN = MachinePath("/etc/systemd/system")
+_FOLDERS = (_OWN, "/usr/local/lib/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
+_MOST_UNIT = 1 << 20  # bytes
+_MOST_UNITS = 64  # that are enabled together
+
+
+def links_to_enable(machine: Machine, name: str) -> Iterator[tuple[MachinePath, str]]:
+    """(where a link belongs, its target) of all links that enable a unit, and those that it names beside itself.
+
+    Raises:
+        UsageError: there is no such unit, it is masked, or says nothing of what should start it.
+        UnreadableError: its file cannot be read.
+    """
+    waiting, seen = [name], set[str]()
+    while waiting and len(seen) < _MOST_UNITS:
+        unit = waiting.pop(0)
+        if unit in seen:
+            continue
+        seen.add(unit)
+        path = _file_of(machine, unit)
+        install = _install_of(machine, unit, path)
+        waiting += install.also
+        instance = install.default_instance
+        link_name = unit.replace("@.", f"@{instance}.") if "@." in unit and instance else unit
+        folders = {"wants": install.wanted_by, "requires": install.required_by, "upholds": install.upheld_by}
+        for kind, others in folders.items():
+            for other in others:
+                yield machine.join(_OWN, f"{other}.{kind}", link_name), path
+        for alias in install.aliases:
+            yield machine.join(_OWN, alias), path
+
+
+def _file_of(machine: Machine, unit: str) -> MachinePath:
+    if "/" in unit or "." not in unit.strip("."):
+        raise _refusal(unit, "that is no name of a unit", "Name it with its kind, such as tide.service.")
+    prefix, at, rest = unit.partition("@")
+    names = [unit, f"{prefix}@.{rest.rpartition('.')[2]}"] if at else [unit]
+    for each in names:
+        for folder in _FOLDERS:
+            path = machine.join(folder, each)
+            if machine.real(path) == "/dev/null":
+                raise _refusal(unit, f"it is masked by {path}", "Ask whoever masked it; then take that link away.")
+            if machine.look(path).kind is EntryKind.FILE:
+                return path
+    raise _refusal(unit, "the machine has no unit of this name", "See that the package which brings it is installed.")
+
+
+def _install_of(machine: Machine, unit: str, path: MachinePath) -> Install:
+    text = machine.content(path, _MOST_UNIT).decode("utf-8", "replace")
+    try:
+        install = read_install(text, unit)
+    except ValueError as error:
+        raise _refusal(unit, str(error), f"Enable it on that machine: systemctl enable {shown(unit)}") from error
+    if install.is_empty:
+        raise _refusal(unit, "it does not say what should start it", "It is started by what needs it, or by hand.")
+    return install
+
+
+def _refusal(unit: str, why: str, do: str) -> UsageError:
+    return UsageError(what=f"The service {shown(unit)} cannot be enabled", why=why, do=f"Nothing was changed. {do}")
