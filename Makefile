@@ -31,6 +31,7 @@ bench: $(VENV)/.dev
 	$(BIN)/python benchmarks/all_programs.py
 	$(BIN)/python benchmarks/transfer.py
 	$(BIN)/python benchmarks/large_catalogue.py
+	$(BIN)/python benchmarks/restoration.py
 
 # The JSON Schemas in docs/schemas/, anew from the types.
 schemas: $(VENV)/.dev

@@ -41,7 +41,9 @@ def make(steps: Sequence[Step]) -> tuple[Step, ...]:
     placed = [step.record for step in steps if isinstance(step.record, EntryRecord)]
     for record in placed:  # one after the other: several may need the same folder
         make_folders(record.new_folders)
-    side_by_side(_stage, placed)
+    # All are written before the first is flushed: one flush then takes most of the others along.
+    side_by_side(entries.stage_entry, placed)
+    side_by_side(entries.settle_entry, placed)
     for step in steps:
         match step.record:
             case EntryRecord():
@@ -62,11 +64,6 @@ def side_by_side(do: Callable[[EntryRecord], None], records: Sequence[EntryRecor
         return
     with ThreadPoolExecutor(_WORKERS) as pool:
         list(pool.map(do, records))
-
-
-def _stage(record: EntryRecord) -> None:
-    entries.stage_entry(record)
-    entries.settle_entry(record)
 
 
 def is_made(record: Record) -> bool:
