@@ -112,9 +112,9 @@ def test_out_of_disk_or_rights_at_any_system_call_all_is_taken_back(world: World
         statuses.append(ran.returncode)
         assert b"Traceback" not in ran.stderr
         assert b"fault of its own" not in ran.stderr, ran.stderr
-        if ran.returncode == 0:  # the failing call did not matter
+        if ran.returncode in {0, 6}:  # the failing call did not matter; or several failed, one in each thread
             world.undo()
         assert world.tree() == world.before, f"{error} at call {call}: {ran.stderr.decode()}"
         assert not world.unfinished()
     assert statuses.count(5) > 20
-    assert set(statuses) <= {0, 1, 3, 5}
+    assert set(statuses) <= {0, 1, 3, 5, 6}

@@ -47,7 +47,7 @@ class CatalogueAuthority:
     def _by_name(self, subjects: Sequence[Subject]) -> dict[str, list[tuple[Package, PackageFile]]]:
         """The files of all packages that may matter, by each of their names."""
         found: dict[str, list[tuple[Package, PackageFile]]] = defaultdict(list)
-        for package in self._packages_with({subject.name for subject in subjects}):
+        for package in self._packages_with({name for subject in subjects for name in _names_of(subject)}):
             for file in package.files:
                 for name in {file.name.lower(), file.place.rpartition("/")[2].lower()}:
                     found[name].append((package, file))
@@ -76,8 +76,14 @@ class CatalogueAuthority:
 def _listed(
     machine: Machine, subject: Subject, by_name: Mapping[str, Sequence[tuple[Package, PackageFile]]]
 ) -> list[tuple[Package, PackageFile]]:
+    found = (each for name in _names_of(subject) for each in by_name.get(name, ()))
     return [
         (package, file)
-        for package, file in by_name.get(subject.name.lower(), ())
-        if package.platform is machine.platform and package.architecture.serves(subject.architecture)
+        for package, file in dict.fromkeys(found)
+        if package.platform.serves(machine.platform) and package.architecture.serves(subject.architecture)
     ]
+
+
+def _names_of(subject: Subject) -> tuple[str, ...]:
+    """What a catalogue may call a file: its own name, which damage can change as well, and the one it lies under."""
+    return tuple(dict.fromkeys((subject.name.lower(), subject.path.replace("\\", "/").rpartition("/")[2].lower())))

@@ -171,7 +171,8 @@ class Index:
 
     def packages_with(self, names: Iterable[str]) -> tuple[Package, ...]:
         """The packages that have a file of one of the names. Raises: UnreadableError."""
-        folded = sorted({name.lower() for name in names})
+        # What no text can hold, no catalogue lists: such names come out of damaged files.
+        folded = sorted({name.lower() for name in names if _is_text(name)})
         plain = [name for name in folded if "*" not in name]
         found: dict[int, None] = {}
         with self._opened() as connection:
@@ -238,6 +239,14 @@ class IndexedCatalogue(msgspec.Struct, frozen=True):
     def first(self, count: int) -> tuple[Package, ...]:
         """The first so many, by their titles."""
         return self.index.first(count)
+
+
+def _is_text(name: str) -> bool:
+    try:
+        name.encode()
+    except UnicodeEncodeError:
+        return False
+    return True
 
 
 def _take_out(connection: sqlite3.Connection, shard: str) -> None:
