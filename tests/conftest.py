@@ -14,7 +14,6 @@ from hypothesis import settings
 
 from builders.machine import ALinuxMachine, AWindowsMachine
 
-
 # How long a case takes is the machine's affair, and benchmarks measure it; no test fails over it.
 settings.register_profile("untimed", deadline=None)
 settings.load_profile("untimed")
