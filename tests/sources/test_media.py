@@ -13,6 +13,7 @@ from builders.media import a_cabinet, a_disc_image, a_tar, a_zip
 from builders.pe import a_pe
 from builders.signing import APublisher
 from conftest import Fundamen, Ran
+from fundamen.sources.media_identity import is_for_developers
 
 PROGRAM = "C:\\Tidebook\\tidebook.exe"
 WIDE, NARROW = a_pe(name="salt.dll", exports=["tide"]), a_pe("x86", name="salt.dll", exports=["tide"])
@@ -162,3 +163,47 @@ def test_what_is_not_said_is_asked_for(
     digest = ("--media-digest", digest_of(tmp_path / name)) if name != "folder" else ()
     assert said in publish(tmp_path / name, *more, *digest).err
     assert not (tmp_path / "source").exists()
+
+
+@pytest.mark.parametrize(
+    ("name", "expected"),
+    [
+        ("Saltgrass Runtime 4", False),
+        ("Saltgrass Developer Pack", True),
+        ("Saltgrass 4 SDK", True),
+        ("Saltgrass Targeting Pack (ENU)", True),
+        ("libsaltgrass-dev", True),
+        ("libsaltgrass4", False),
+        ("Devon Tides", False),
+    ],
+)
+def test_an_edition_for_developers_is_told_from_the_runtime(name: str, expected: bool) -> None:  # noqa: FBT001
+    assert is_for_developers(name) is expected
+
+
+def a_debug_build(data: bytes) -> bytes:
+    """The same with VS_FF_DEBUG in its version resource, and in the mask of the flags that count."""
+    flags = data.index(struct.pack("<I", 0xFEEF04BD)) + 24
+    return data[:flags] + struct.pack("<II", 0x3F, 0x1) + data[flags + 8 :]
+
+
+def test_the_runtime_is_taken_and_no_newer_edition_for_developers(
+    windows: AWindowsMachine, fundamen: Fundamen, tmp_path: Path
+) -> None:
+    def built(version: int, product: str) -> bytes:
+        return a_pe(name="salt.dll", version=(4, version, 0, 0), product=product)
+
+    runtime = built(1, "Saltgrass Runtime")
+    editions = {
+        "runtime.zip": a_zip({"salt.dll": runtime}),
+        "pack.zip": a_zip({"salt.dll": built(2, "Saltgrass Developer Pack")}),
+        "debug.zip": a_zip({"salt.dll": a_debug_build(built(3, "Saltgrass Runtime"))}),
+    }
+    medium = tmp_path / "medium.zip"
+    medium.write_bytes(a_zip(editions))
+    windows.system().program("C:\\App\\app.exe", needs=("salt.dll",))
+    words = ("-m", str(windows.root), "--media", str(medium), "--media-digest", digest_of(medium))
+    offers = fundamen("sources", "offers", "salt.dll", "--for", "x86_64", *words)
+    assert " ".join(offers.out.split()).count("is the edition for developers, not the") == 2
+    assert fundamen("restore", "--yes", *words, "C:\\App\\app.exe").status == 0
+    assert (windows.root / "App/salt.dll").read_bytes() == runtime

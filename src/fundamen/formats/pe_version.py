@@ -13,7 +13,8 @@ from fundamen.formats.pe import Pe
 from fundamen.formats.pe_resources import ResourceType, read_resource
 
 _BLOCK = struct.Struct("<HHH")  # length of the block, of its value, and whether the value is text
-_FIXED = struct.Struct("<IIIIII")  # signature, structure version, file version twice, product version twice
+_FIXED = struct.Struct("<IIIIIIII")  # signature, structure version, two versions of two words, mask of flags, flags
+_DEBUG = 0x1  # VS_FF_DEBUG
 _SIGNATURE = 0xFEEF04BD
 _TRANSLATION = struct.Struct("<HH")  # language, code page
 _MAX_BLOCKS = 1000
@@ -27,6 +28,7 @@ class VersionInfo(msgspec.Struct, frozen=True):
     product_version: str | None
     strings: dict[str, str]  # such as CompanyName, ProductName, OriginalFilename
     language: int = 0  # the first for which it is translated, as a language identifier; 0: for none, or neutral
+    is_debug: bool = False  # whether it was built for those who look for faults in it
 
 
 def read_version(source: ByteSource, pe: Pe) -> VersionInfo | None:
@@ -42,17 +44,18 @@ def read_version(source: ByteSource, pe: Pe) -> VersionInfo | None:
 def _version_info(data: bytes) -> VersionInfo:
     file_version = product_version = None
     strings: dict[str, str] = {}
-    language = 0
+    language, is_debug = 0, False
     for depth, key, value, is_text in _blocks(data, 0, len(data), depth=0):
         if depth == 0 and len(value) >= _FIXED.size:
-            signature, _, *numbers = _FIXED.unpack_from(value)
+            signature, _, *numbers, mask, flags = _FIXED.unpack_from(value)
             if signature == _SIGNATURE:
                 file_version, product_version = _numbered(*numbers[:2]), _numbered(*numbers[2:])
+                is_debug = bool(mask & flags & _DEBUG)
         elif is_text and depth == _MAX_DEPTH - 1:
             strings.setdefault(key, value.decode("utf-16-le", "replace").partition("\0")[0])
         elif key == "Translation" and len(value) >= _TRANSLATION.size:
             language, _ = _TRANSLATION.unpack_from(value)
-    return VersionInfo(file_version, product_version, strings, language)
+    return VersionInfo(file_version, product_version, strings, language, is_debug)
 
 
 def _blocks(data: bytes, at: int, end: int, depth: int) -> Iterator[tuple[int, str, bytes, bool]]:

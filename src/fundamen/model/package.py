@@ -65,6 +65,7 @@ class Package(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     architecture: Architecture
     files: Annotated[tuple[PackageFile, ...], msgspec.Meta(min_length=1, max_length=100_000)]
     language: Word = NEUTRAL
+    is_for_developers: bool = False  # an edition to build or debug with, not the one that programs stand on
     withdrawn: str | None = None  # why the package must no longer be used
     unproven: str | None = None  # why nobody vouches for it; such a package is only shown
     proven_by: str = ""  # what vouches for it where that is not the source it comes from

@@ -33,7 +33,7 @@ from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source, SourceKind
-from fundamen.sources.media_identity import Proof, identify, place_of_packed
+from fundamen.sources.media_identity import Proof, identify, is_for_developers, place_of_packed
 from fundamen.trust.digest import digest_of
 
 _TELLS_PLACES = {Kind.MSI, Kind.DEBIAN}
@@ -50,9 +50,10 @@ class _Loose(msgspec.Struct, frozen=True):
 
     packed: PackedFile
     binary: Binary | None  # None where it is neither program nor library
-    language: int  # of its version resource; 0 where it has none
-    strings: dict[str, str]  # likewise
-    version: str
+    language: int = 0  # of its version resource; 0 where it has none
+    is_debug: bool = False  # likewise
+    strings: dict[str, str] = {}  # likewise
+    version: str = ""
 
 
 class _Whole(msgspec.Struct, frozen=True):
@@ -259,6 +260,7 @@ class Media:
             architecture=binary.architecture,
             files=tuple(files),
             language=identity.language,
+            is_for_developers=answering.is_debug or is_for_developers(identity.name, unit.of.title),
             proven_by=unit.proof.how,
             unproven=None if unit.proof.is_proven else unit.proof.why,
         )
@@ -323,19 +325,19 @@ def _look_at(packed: PackedFile, data: Readable) -> _Loose:
     """What a loose file is; only programs and libraries are read as a whole."""
     head = data.read(4)
     if not head.startswith((b"MZ", b"\x7fELF")) or packed.size > _MOST_BINARY:
-        return _Loose(packed, None, 0, {}, "")
+        return _Loose(packed, None)
     source = MemoryBytes(head + data.read(_MOST_BINARY), packed.path)
     try:
         binary = read_binary(source)
     except UnreadableError:
-        return _Loose(packed, None, 0, {}, "")
+        return _Loose(packed, None)
     if isinstance(binary, Pe):
         with contextlib.suppress(DamagedFileError):
             version = read_version(source, binary)
             if version is not None:
                 number = version.product_version or version.file_version or ""
-                return _Loose(packed, binary, version.language, version.strings, number)
-    return _Loose(packed, binary, 0, {}, "")
+                return _Loose(packed, binary, version.language, version.is_debug, version.strings, number)
+    return _Loose(packed, binary)
 
 
 def _names_of(loose: _Loose) -> set[str]:

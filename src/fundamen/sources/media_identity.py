@@ -14,6 +14,11 @@ from fundamen.model.paths import shown
 # Language identifiers (MS-LCID): 0 is neutral; what is made in US English is what a publisher translates from.
 _NEUTRAL_LANGUAGES = {0, 1024, 1033}
 _LANGUAGE_PACK = re.compile(r"language[ _-]?pack|lang[ _-]?pack", re.IGNORECASE)
+_FOR_DEVELOPERS = re.compile(
+    r"\b(?:sdk|(?:developer|targeting|debugging)[ _-]?(?:pack|kit|symbols|tools)|"
+    r"software[ _-]development[ _-]kit|reference[ _-]assemblies|devel)\b|-(?:dev|dbg|dbgsym)$",
+    re.IGNORECASE,
+)
 _NO_NAME = "a package without a name"
 UNKNOWN_PUBLISHER, UNKNOWN_VERSION = "unknown", "0"
 
@@ -98,6 +103,11 @@ def _language(name: str, language: int) -> str:
 
     known = locale.windows_locale.get(language, f"language {language}")
     return "language pack" if language in _NEUTRAL_LANGUAGES else known.replace("_", "-")
+
+
+def is_for_developers(*names: str) -> bool:
+    """Whether a package calls itself one to build or debug with, as publishers word it."""
+    return any(_FOR_DEVELOPERS.search(name) for name in names)
 
 
 def place_of_packed(path: str, kind: Kind | None, folder: str, platform: Platform, asked: str) -> tuple[Base, str]:

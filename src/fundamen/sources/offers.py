@@ -98,6 +98,8 @@ def _obstacles(
         yield f"is for {package.architecture}, not {architecture}"
     if package.language != NEUTRAL:
         yield f"is the package for the language {package.language}, not the neutral one"
+    if package.is_for_developers:
+        yield "is the edition for developers, not the runtime"
     if serving and _version(package.version) not in SpecifierSet(serving, prereleases=True):
         yield f"its version does not serve; one that is {serving} is asked for"
     if package.unproven is not None:

@@ -244,7 +244,9 @@ class Repository:
 
 def _identity(package: Package) -> str:
     """What makes a package that package; another description with the same takes its place."""
-    words = (package.publisher, package.name, package.version, package.platform, package.architecture, package.language)
+    words = [package.publisher, package.name, package.version, package.platform, package.architecture, package.language]
+    if package.is_for_developers:
+        words.append("for developers")
     return "\n".join(words)
 
 
