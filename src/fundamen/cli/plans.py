@@ -83,20 +83,26 @@ def carry_out_plan(
     return Exit.NOTHING_AT_FAULT if is_done and not planned.remaining else Exit.FAULT_FOUND
 
 
+def require_free(name: str) -> None:
+    """Make sure that a plan can be written to a file that is not there yet. Raises: UsageError: it is."""
+    if os.path.exists(name):
+        raise UsageError(
+            what=f"No plan is written to {shown(name)}",
+            why="a file of this name is there already",
+            do="Nothing was changed. Name another file.",
+        )
+
+
 def save_plan(machine: Machine, rehearsal: Rehearsal, name: str, output: Output) -> None:
-    """Write a rehearsal's plan to a file that is not there yet.
+    """Write a rehearsal's plan to a file; none where there is nothing to do.
 
     Raises:
-        UsageError: there is nothing to plan, or the file is there.
         UnreadableError: it cannot be written.
     """
     plan = plan_of(machine, rehearsal, options.now())
-    if plan is None or os.path.exists(name):
-        raise UsageError(
-            what=f"No plan is written to {shown(name)}",
-            why="the rehearsal has no step" if plan is None else "a file of this name is there already",
-            do="See the rehearsal." if plan is None else "Name another file.",
-        )
+    if plan is None:
+        output.note(f"No plan is written to {name}: there is nothing to be done.")
+        return
     try:
         write_whole(os.path.abspath(name), written(plan))
     except OSError as error:

@@ -94,7 +94,7 @@ def restoration_text(restoration: Restoration, machine: Machine, *, drawn: bool,
 def undo_text(entry: Entry, machine: Machine, *, drawn: bool) -> str:
     """The page after an undo."""
     page = Page(drawn=drawn)
-    page.answer(f"Restoration {entry.number} is undone: {counted(len(entry.steps), 'file')} as before.", good=True)
+    page.answer(f"Restoration {entry.number} is undone: {_steps(entry)} as before.", good=True)
     page.blank()
     page.columns([(step.record.undone, step.record.path) for step in entry.steps])
     page.heading("Next")
@@ -105,7 +105,7 @@ def undo_text(entry: Entry, machine: Machine, *, drawn: bool) -> str:
 def resumed_text(entry: Entry, machine: Machine, *, drawn: bool) -> str:
     """The page after a restoration that was cut off has come to its end."""
     page = Page(drawn=drawn)
-    page.answer(f"Restoration {entry.number} is finished: {counted(len(entry.steps), 'file')} as planned.", good=True)
+    page.answer(f"Restoration {entry.number} is finished: {_steps(entry)} as planned.", good=True)
     page.blank()
     page.columns([("in place", step.record.path) for step in entry.steps])
     page.heading("Next")
@@ -113,6 +113,12 @@ def resumed_text(entry: Entry, machine: Machine, *, drawn: bool) -> str:
     page.heading("To take it back")
     page.raw(command(machine, "undo", str(entry.number)))
     return page.text()
+
+
+def _steps(entry: Entry) -> str:
+    """How much a restoration has changed; what is no file is counted as a step."""
+    are_files = all(isinstance(step.record, EntryRecord) for step in entry.steps)
+    return counted(len(entry.steps), "file" if are_files else "step")
 
 
 def _look_again(entry: Entry, machine: Machine) -> str:
@@ -148,7 +154,7 @@ def history_text(entries: Sequence[Entry], kept: Sequence[Kept], machine: Machin
     page.blank()
     page.columns(
         [
-            (str(e.number), f"{e.started_at:%Y-%m-%d %H:%M}", str(e.state), counted(len(e.steps), "file"), e.program)
+            (str(e.number), f"{e.started_at:%Y-%m-%d %H:%M}", str(e.state), _steps(e), e.program)
             for e in reversed(entries)
         ],
         heads=("no.", "begun (UTC)", "state", "changed", "program"),

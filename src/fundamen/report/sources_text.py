@@ -48,7 +48,8 @@ def copies_text(checked: Sequence[CheckedCopy], *, drawn: bool) -> str:
     changed = [each for each in checked if each.outcome is not Outcome.SOUND]
     gone = sum(each.outcome is Outcome.TAKEN_AWAY for each in changed)
     if not changed:
-        page.answer(f"All {len(checked)} of our own copies are sound." if checked else "There are none yet.", good=True)
+        none = "There are no copies yet: no source has brought anything in."
+        page.answer(f"All {len(checked)} of our own copies are sound." if checked else none, good=True)
         return page.text()
     were = "was" if len(changed) == 1 else "were"
     outcome = "all repaired" if not gone else f"{len(changed) - gone} repaired, {gone} taken away"

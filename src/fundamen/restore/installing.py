@@ -7,12 +7,12 @@ it makes of them, and do not come back to the byte. Sources: dpkg(1), "ACTIONS",
 
 import os
 import re
-import subprocess
 
 from fundamen.machine.machine import Machine
-from fundamen.model.paths import HostPath, MachinePath
+from fundamen.model.paths import MachinePath
 from fundamen.restore.records import PackagesRecord
 from fundamen.restore.steps import InstallPackages
+from fundamen.sources.apt import run_tool
 
 _SECONDS = 1800
 _STANZA = re.compile(rb"^Package: (\S+)\n((?:.+\n)*)", re.MULTILINE)
@@ -90,21 +90,8 @@ def _states(record: PackagesRecord) -> dict[str, tuple[bytes, str]]:
 
 def _dpkg(record: PackagesRecord, *words: str) -> None:
     command = ["dpkg", f"--root={record.root}", *words]
-    environment = {**os.environ, "LC_ALL": "C", "DEBIAN_FRONTEND": "noninteractive"}
-    try:
-        done = subprocess.run(
-            command,
-            env=environment,
-            stdin=subprocess.DEVNULL,
-            capture_output=True,
-            text=True,
-            errors="replace",
-            timeout=_SECONDS,
-            check=False,
-            start_new_session=True,  # a Ctrl-C is ours to act on, not the package manager's
-        )
-    except subprocess.TimeoutExpired as error:
-        raise OSError(110, f"the package manager has not ended in {_SECONDS} seconds", HostPath("dpkg")) from error
+    # Apart: a Ctrl-C is ours to act on, not the package manager's.
+    done = run_tool(command, _SECONDS, apart=True, DEBIAN_FRONTEND="noninteractive")
     if done.returncode:
         lines = [line.strip() for line in done.stderr.splitlines() if line.strip()]
         raise OSError(0, "; ".join(lines[:3]) or f"it ended with status {done.returncode}", "dpkg")

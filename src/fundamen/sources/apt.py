@@ -147,21 +147,10 @@ class Apt:
 
     def _run(self, words: Sequence[str], what: str, lists: MachinePath | None) -> str:
         """What apt writes."""
-        command = ["apt-get", "-q", "-y", *self._options(lists), *words]
         try:
-            done = subprocess.run(
-                command,
-                cwd=self._folder,
-                env={**os.environ, "LC_ALL": "C"},
-                stdin=subprocess.DEVNULL,
-                capture_output=True,
-                text=True,
-                errors="replace",
-                timeout=_SECONDS,
-                check=False,
-            )
-        except (OSError, subprocess.TimeoutExpired) as error:
-            raise self._unreadable(what, str(error)) from error
+            done = run_tool(["apt-get", "-q", "-y", *self._options(lists), *words], _SECONDS, self._folder)
+        except OSError as error:
+            raise self._unreadable(what, error.strerror or str(error)) from error
         reasons = [line[3:] for line in done.stderr.splitlines() if line.startswith(("E: ", "W: "))]
         if any(sign in done.stderr for sign in _UNPROVEN):
             raise UntrustedError(
@@ -206,6 +195,38 @@ class Apt:
         options = [f"{name}={value}" for name, value in {**settings, "APT::Architecture": native}.items()]
         options += [f"APT::Architectures::={each}" for each in (native, *foreign)]
         return [word for option in options for word in ("-o", option)]
+
+
+def run_tool(
+    command: Sequence[str], seconds: int, folder: str | None = None, *, apart: bool = False, **environment: str
+) -> "subprocess.CompletedProcess[str]":
+    """Run one of the package manager's tools in plain English, with nobody to answer questions.
+
+    Args:
+        command: the tool and its words.
+        seconds: how long at most.
+        folder: where it runs.
+        apart: whether a Ctrl-C at our terminal is not to reach it.
+        environment: further variables.
+
+    Raises:
+        OSError: it cannot be run, or has not ended in time.
+    """
+    try:
+        return subprocess.run(
+            command,
+            cwd=folder,
+            env={**os.environ, "LC_ALL": "C", **environment},
+            stdin=subprocess.DEVNULL,
+            capture_output=True,
+            text=True,
+            errors="replace",
+            timeout=seconds,
+            check=False,
+            start_new_session=apart,
+        )
+    except subprocess.TimeoutExpired as error:
+        raise OSError(110, f"it has not ended in {seconds} seconds", command[0]) from error
 
 
 def is_as_fetched(path: HostPath) -> bool:

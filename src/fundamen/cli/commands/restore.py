@@ -137,6 +137,11 @@ def command(
         if program is None:
             raise UsageError("Nothing can be restored", "no program was named", "See: fundamen restore --help")
         path = find_program(examined, program)
+        if save_plan is not None:
+            from fundamen.cli.plans import require_free  # noqa: PLC0415 - seldom asked for
+            from fundamen.cli.plans import save_plan as save  # noqa: PLC0415
+
+            require_free(save_plan)
         if launch:
             require_launchable(examined, path)
         with output.working("Proving the sources"):
@@ -149,8 +154,6 @@ def command(
             others = [each for each in dict.fromkeys((*named, *journal.programs())) if each != path]
             rehearsal = rehearse(examined, path, catalogues, authorities, fetching(store, output), further, new, others)
         if save_plan is not None:
-            from fundamen.cli.plans import save_plan as save  # noqa: PLC0415 - seldom asked for
-
             save(examined, rehearsal, save_plan, output)
         restoration = Restoration(rehearsal)
         if not output.as_json:
