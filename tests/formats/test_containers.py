@@ -61,6 +61,14 @@ def test_a_package_gives_its_files_under_the_paths_where_it_puts_them() -> None:
     assert (path, data) == ("ProgramFilesFolder/Saltgrass/a.txt", b"hello tide\n")
 
 
+@pytest.mark.parametrize("column", [b"DefaultDir", b"Directory_Parent", b"FileName", b"Component_", b"Cabinet"])
+def test_a_package_whose_tables_lack_a_column_is_refused(column: bytes) -> None:
+    data = (DATA / "saltgrass.msi").read_bytes()
+    assert column in data
+    with pytest.raises(DamagedFileError, match="has no column"):
+        unpacked(data.replace(column, column[:-1] + b"?"))
+
+
 @pytest.mark.parametrize("kind", [Kind.TAR, Kind.ZIP, Kind.CABINET])
 @pytest.mark.parametrize("name", ["../x", "a/../../x", "a//b", "C:/x"])
 def test_a_path_that_leads_elsewhere_is_refused(kind: Kind, name: str) -> None:

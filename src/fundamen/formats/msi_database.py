@@ -25,6 +25,15 @@ _ALPHABET = "0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz._"
 _IS_TABLE = "\u4840"
 _FIRST_PAIR, _FIRST_SINGLE, _LAST = 0x3800, 0x4800, 0x4840
 
+# Windows Installer reference, of each table.
+_NEEDED = {
+    "Property": {"Property", "Value"},
+    "Directory": {"Directory", "Directory_Parent", "DefaultDir"},
+    "Component": {"Component", "Directory_"},
+    "File": {"File", "Component_", "FileName"},
+    "Media": {"Cabinet"},
+}
+
 Row = dict[str, str | int | None]
 
 
@@ -53,11 +62,19 @@ def read_database(package: CompoundFile, what: str) -> Database:
         strings, width = _strings(package, tables)
         reader = _Reader(package, tables, strings, width)
         columns = reader.columns()
+        _require_columns(columns)
         read = {name: tuple(reader.rows(name, columns[name])) for name in columns if name in tables}
     except (KeyError, IndexError, struct.error, UnicodeDecodeError, LookupError, ValueError) as error:
         raise damaged(what, f"its tables are damaged: {error or type(error).__name__}") from error
     plain = {name: entry for name, entry in streams.items() if not name.startswith("!")}
     return Database(package, read, plain, package.text_property(_SUMMARY, _TEMPLATE))
+
+
+def _require_columns(columns: dict[str, list[tuple[str, int]]]) -> None:
+    """Make sure that the tables which are read here have what is asked of them. Raises: ValueError."""
+    for table, needed in _NEEDED.items():
+        if table in columns and (missing := needed - {name for name, _ in columns[table]}):
+            raise ValueError(f"the table {table} has no column {min(missing)}")
 
 
 def _decoded(name: bytes) -> str:
