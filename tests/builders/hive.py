@@ -6,6 +6,8 @@ from collections.abc import Mapping
 Key = Mapping[str, "Key | str | bytes | int | tuple[str, ...]"]
 
 _NONE = 0xFFFFFFFF
+_ROOT_SIZE = 80  # bytes
+_SECURITY = struct.pack("<BBHIIII", 1, 0, 0x8000, 0, 0, 0, 0)  # a descriptor that says nothing; all keys share it
 _TYPES = {str: 1, bytes: 3, int: 4, tuple: 7}
 
 
@@ -31,21 +33,31 @@ def a_hive(root: Key) -> bytes:
             size, at = len(data), cell(data)
         return cell(b"vk" + struct.pack("<HIIIHH", len(name), size, at, kind, 1, 0) + name.encode())
 
-    def record(name: str, content: Key, flags: int = 0x20) -> bytes:
+    def record(name: str, content: Key, flags: int = 0x20) -> tuple[bytes, list[int]]:
+        """A key's record, and where the keys below it lie."""
         values = [value(n, v) for n, v in content.items() if not isinstance(v, Mapping)]
-        subkeys = [(cell(record(n, v)), n) for n, v in content.items() if isinstance(v, Mapping)]
+        subkeys = [(key(n, v), n) for n, v in content.items() if isinstance(v, Mapping)]
         value_list = cell(struct.pack(f"<{len(values)}I", *values)) if values else _NONE
         entries = b"".join(struct.pack("<I", at) + n.encode()[:4].ljust(4, b"\0") for at, n in subkeys)
         subkey_list = cell(b"lf" + struct.pack("<H", len(subkeys)) + entries) if subkeys else _NONE
         counts = struct.pack("<IIIII", 0, len(subkeys), 0, subkey_list, _NONE)
-        rest = struct.pack("<IIII", len(values), value_list, _NONE, _NONE) + bytes(20)
-        return (
-            b"nk" + struct.pack("<HQI", flags, 0, 0) + counts + rest + struct.pack("<HH", len(name), 0) + name.encode()
-        )
+        rest = struct.pack("<IIII", len(values), value_list, security_at, _NONE) + bytes(20)
+        keys.append(name)
+        fields = b"nk" + struct.pack("<HQI", flags, 0, 0) + counts + rest + struct.pack("<HH", len(name), 0)
+        return fields + name.encode(), [at for at, _ in subkeys]
 
-    root_at = cell(bytes(len(record("ROOT", {}))))  # the first cell, where readers expect it
-    root_record = record("ROOT", root, flags=0x2C)
+    def key(name: str, content: Key) -> int:
+        data, below = record(name, content)
+        return _linked(cells, cell(data), below)
+
+    keys: list[str] = []
+    root_at = cell(bytes(_ROOT_SIZE))  # the first cell, where readers expect it
+    security_at = cell(bytes(len(_SECURITY) + 20))
+    root_record, below = record("ROOT", root, flags=0x2C)
     cells[root_at - 28 : root_at - 28 + len(root_record)] = root_record
+    _linked(cells, root_at, below)
+    security = b"sk" + struct.pack("<HIIII", 0, security_at, security_at, len(keys), len(_SECURITY)) + _SECURITY
+    cells[security_at - 28 : security_at - 28 + len(security)] = security
     size = -(-(32 + len(cells)) // 4096) * 4096
     free = size - 32 - len(cells)
     if free:
@@ -57,3 +69,10 @@ def a_hive(root: Key) -> bytes:
     for (word,) in struct.iter_unpack("<I", base):
         checksum ^= word
     return (base + struct.pack("<I", checksum)).ljust(4096, b"\0") + bin_header + bytes(cells)
+
+
+def _linked(cells: bytearray, at: int, below: list[int]) -> int:
+    """Tell the keys below a key where it lies."""
+    for child in below:
+        struct.pack_into("<I", cells, child - 28 + 16, at)
+    return at

@@ -7,10 +7,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from builders.machine import ALinuxMachine, a_copy
+from builders.machine import ALinuxMachine, AWindowsMachine, a_copy
 from builders.pe import a_pe
 from builders.signing import APublisher
 from conftest import Fundamen
+from fundamen.formats.hive import HiveValue, with_values
 from fundamen.formats.text_hive import TextHive, with_key, without_key
 from fundamen.restore.insertions import certificate_block, without
 
@@ -94,6 +95,56 @@ def test_a_bundle_that_was_written_anew_keeps_what_else_is_in_it(office: ALinuxM
     bundle.write_bytes(other + bundle.read_bytes())
     assert fundamen("undo", *machine).status == 0
     assert bundle.read_bytes() == other + KNOWN
+
+
+@pytest.fixture
+def volume(windows: AWindowsMachine, tmp_path: Path) -> AWindowsMachine:
+    """The same as a Windows volume, with an entry for somebody else in its store."""
+    (tmp_path / "root.cer").write_bytes(PUBLISHER.root.der)
+    windows.registry({"Microsoft": {"SystemCertificates": {"ROOT": {"Certificates": {"AB": {"Blob": b"x"}}}}}})
+    return windows.file("C:\\chain.pem", PUBLISHER.signer.pem + PUBLISHER.authority.pem)
+
+
+def on(volume: AWindowsMachine, *words: str) -> tuple[str, ...]:
+    return ("restore", "--import-root", "--issuer", "root.cer", *words, "-m", str(volume.root), "C:\\chain.pem")
+
+
+def test_a_root_goes_into_the_registry_of_a_windows_volume_and_out_of_it(
+    volume: AWindowsMachine, fundamen: Fundamen
+) -> None:
+    before = tree(volume.root)
+    ran = fundamen(*on(volume, "--yes", "--fingerprint", FINGERPRINT))
+    assert ran.status == 0, ran.out + ran.err
+    assert fundamen("inspect", "-m", str(volume.root), "C:\\chain.pem").status == 0
+    assert fundamen("undo", "-m", str(volume.root)).status == 0
+    assert tree(volume.root) == before
+
+
+def test_undo_takes_only_the_root_out_of_a_registry_in_which_windows_has_written_since(
+    volume: AWindowsMachine, fundamen: Fundamen
+) -> None:
+    assert fundamen(*on(volume, "--yes", "--fingerprint", FINGERPRINT)).status == 0
+    hive = volume.root / "Windows/System32/config/SOFTWARE"
+    hive.write_bytes(with_values(hive.read_bytes(), "Reed", {"Since": HiveValue(1, b"")}, 7))
+    assert fundamen("undo", "-m", str(volume.root)).status == 0
+    registry = volume.opened().registry
+    assert registry.subkeys("HKLM\\Software\\Microsoft\\SystemCertificates\\Root\\Certificates") == ("AB",)
+    assert registry.value("HKLM\\Software\\Reed", "Since") == ""
+
+
+def test_no_root_goes_into_the_registry_of_a_windows_that_is_not_shut_down(
+    volume: AWindowsMachine, fundamen: Fundamen
+) -> None:
+    hive = volume.root / "Windows/System32/config/SOFTWARE"
+    whole = hive.read_bytes()
+    hive.write_bytes(whole[:4] + b"\x02" + whole[5:508] + bytes([whole[508] ^ 3]) + whole[509:])
+    ran = fundamen(*on(volume, "--yes", "--fingerprint", FINGERPRINT))
+    assert (ran.status, "was not closed cleanly" in ran.err) == (3, True), ran.err
+    hive.write_bytes(whole)
+    volume.file("C:\\hiberfil.sys", b"HIBR" + bytes(100))
+    ran = fundamen(*on(volume, "--yes", "--fingerprint", FINGERPRINT))
+    assert (ran.status, "is hibernated" in ran.err) == (2, True), ran.err
+    assert hive.read_bytes() == whole
 
 
 TEXT = st.text(st.characters(codec="utf-8", exclude_characters="\r"), max_size=40)

@@ -43,12 +43,12 @@ _MACHINE_KEYS = (
     ("HKLM\\Software\\Microsoft\\EnterpriseCertificates", "the enterprise's store"),
 )
 _USERS_KEYS = ("Software\\Microsoft\\SystemCertificates", "Software\\Policies\\Microsoft\\SystemCertificates")
-_ROLES = {
-    "Root": Role.ROOT,
-    "AuthRoot": Role.ROOT,
-    "SmartCardRoot": Role.ROOT,
-    "CA": Role.ISSUER,
-    "Disallowed": Role.DISTRUSTED,
+_ROLES = {  # by the name in lower case: the same store is spelled ROOT and Root
+    "root": Role.ROOT,
+    "authroot": Role.ROOT,
+    "smartcardroot": Role.ROOT,
+    "ca": Role.ISSUER,
+    "disallowed": Role.DISTRUSTED,
 }
 _ROOTS_LIST = "HKLM\\Software\\Microsoft\\SystemCertificates\\AuthRoot\\AutoUpdate"
 _TURNED_OFF = "HKLM\\Software\\Policies\\Microsoft\\SystemCertificates\\AuthRoot"
@@ -119,7 +119,7 @@ def _windows_stores(machine: Machine) -> TrustStores:
     for keys, is_users in ((_MACHINE_KEYS, False), (users_keys, True)):
         for key, title in keys:
             for store in machine.registry.subkeys(key):
-                role = _ROLES.get(store)
+                role = _ROLES.get(store.lower())
                 if role is None:
                     continue
                 if is_users and role is Role.ROOT:
@@ -172,7 +172,7 @@ def _users_keys(machine: Machine) -> Iterator[tuple[str, str]]:
 
 
 def _known(machine: Machine, key: str) -> list[str]:
-    return [name for name in machine.registry.subkeys(key) if name in _ROLES]
+    return [name for name in machine.registry.subkeys(key) if name.lower() in _ROLES]
 
 
 def _blobs(machine: Machine, keys: Iterable[str], gaps: list[str]) -> Iterator[StoredBlob]:

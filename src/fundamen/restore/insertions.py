@@ -10,6 +10,7 @@ from enum import StrEnum
 
 import msgspec
 
+from fundamen.formats import hive
 from fundamen.formats.text_hive import without_key
 
 _BLOCK = re.compile(rb"-----BEGIN CERTIFICATE-----(.*?)-----END CERTIFICATE-----\r?\n?", re.DOTALL)
@@ -19,7 +20,7 @@ class Kind(StrEnum):
     """What is put in."""
 
     CERTIFICATE = "certificate"  # into a bundle in PEM; named by its base64
-    REGISTRY_KEY = "registry key"  # into a hive in text form; named by its path
+    REGISTRY_KEY = "registry key"  # into a hive, in text form or not; named by its path
 
 
 class Insertion(msgspec.Struct, frozen=True):
@@ -31,6 +32,8 @@ class Insertion(msgspec.Struct, frozen=True):
 
 def without(data: bytes, insertion: Insertion) -> bytes:
     """A file's bytes without what was put in; the same bytes where it is not in them any more."""
+    if insertion.kind is Kind.REGISTRY_KEY and data.startswith(hive.MAGIC):
+        return hive.without_key(data, insertion.name)
     if insertion.kind is Kind.REGISTRY_KEY:
         return without_key(data, insertion.name)
     for block in _BLOCK.finditer(data):

@@ -1,8 +1,8 @@
 r"""Where each kind of machine keeps the roots that it trusts, and what is to be written there to add one.
 
 Sources: Debian's update-ca-certificates(8) and Fedora's update-ca-trust(8) for the files that both their tools and the
-programs read; OpenSSL, X509_NAME_hash, for the names in a folder of single certificates; for a prefix the registry key
-``SystemCertificates\Root``.
+programs read; OpenSSL, X509_NAME_hash, for the names in a folder of single certificates; for Windows "System Store
+Locations", the registry key ``SystemCertificates\Root``.
 """
 
 import hashlib
@@ -10,13 +10,14 @@ import os
 import re
 from collections.abc import Callable, Iterator
 
+from fundamen.formats.hive import HiveValue, ValueType, with_values
 from fundamen.formats.stored_certificate import stored_blob
 from fundamen.formats.text_hive import with_key
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.trust_stores import ADDED, BUNDLES, FOLDERS
 from fundamen.model.architecture import Platform
-from fundamen.model.errors import UsageError
-from fundamen.model.paths import HostPath, MachinePath
+from fundamen.model.errors import UnreadableError, UsageError
+from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.restore.insertions import Insertion, Kind, certificate_block, without
 from fundamen.restore.steps import Change, Work
 from fundamen.trust.certificate import Certificate
@@ -26,7 +27,10 @@ Keep = Callable[[bytes], HostPath]
 
 _MOST_BUNDLE = 64 << 20
 _MOST_HIVE = 256 << 20
-_KEY = "Software\\Microsoft\\SystemCertificates\\Root\\Certificates\\"
+_KEY = "Microsoft\\SystemCertificates\\Root\\Certificates\\"
+_HIVE = MachinePath("\\Windows\\System32\\config\\SOFTWARE")  # on the system drive
+_MEMORY = MachinePath("\\hiberfil.sys")  # likewise
+_ASLEEP = b"hibr"  # how the image of a hibernated system begins
 _HASHED_NAME = re.compile(r"^[0-9a-f]{8}\.\d+$")
 
 
@@ -41,13 +45,15 @@ def plan_root_import(machine: Machine, program: MachinePath, root: Certificate, 
         now_seconds: this moment, since 1970, UTC.
 
     Raises:
-        UsageError: this kind of machine cannot be given a root from outside; the message says how else.
+        UsageError: this machine cannot be given a root from outside, or not now; the message says how else.
         UnreadableError: its store cannot be read.
     """
     if machine.platform is Platform.LINUX:
         changes = list(_linux_changes(machine, root))
     elif machine.is_prefix:
-        changes = list(_prefix_changes(machine, root, now_seconds))
+        changes = [_prefix_change(machine, root, now_seconds)]
+    elif machine.platform is Platform.WINDOWS and not machine.is_live:
+        changes = [_volume_change(machine, root, now_seconds)]
     else:
         raise UsageError(
             what=f"The root {root.subject.shown} cannot be imported into {machine.title}",
@@ -99,23 +105,45 @@ def _free_name(machine: Machine, folder: MachinePath, hashed: str) -> str:
     return f"{hashed}.{number}"
 
 
-def _prefix_changes(machine: Machine, root: Certificate, now_seconds: int) -> Iterator[tuple[Change, bytes]]:
+def _prefix_change(machine: Machine, root: Certificate, now_seconds: int) -> tuple[Change, bytes]:
     _require_quiet(machine)
     path = HostPath(os.path.join(machine.root, "system.reg"))
-    with open(path, "rb") as file:
-        data = file.read(_MOST_HIVE)
-    key = _KEY + root.sha1.upper()
+    data = _hive_at(path)
+    key = f"Software\\{_KEY}{root.sha1.upper()}"
     changed = with_key(data, key, {"Blob": stored_blob(root.der, bytes.fromhex(root.sha1))}, now_seconds)
-    yield (
-        Change(
-            path=MachinePath("system.reg"),
-            host=path,
-            because="the root is not in it",
-            sha256=hashlib.sha256(changed).hexdigest(),
-            size=len(changed),
-            insertion=Insertion(Kind.REGISTRY_KEY, key),
-        ),
-        changed,
+    return _hive_change(MachinePath("system.reg"), path, changed, key), changed
+
+
+def _volume_change(machine: Machine, root: Certificate, now_seconds: int) -> tuple[Change, bytes]:
+    _require_shut_down(machine)
+    path = machine.real(_HIVE)
+    host = machine.host_path(path)
+    key = _KEY + root.sha1.upper()
+    blob = HiveValue(ValueType.BINARY, stored_blob(root.der, bytes.fromhex(root.sha1)))
+    changed = with_values(_hive_at(host), key, {"Blob": blob}, now_seconds)
+    return _hive_change(path, host, changed, key), changed
+
+
+def _hive_at(path: HostPath) -> bytes:
+    try:
+        with open(path, "rb") as file:
+            return file.read(_MOST_HIVE)
+    except OSError as error:
+        raise UnreadableError(
+            what="The machine's store cannot be read",
+            why=f"{shown(path)}: {error.strerror}",
+            do="It lies in the registry. See that this is the folder of a whole Windows, and that you may read it.",
+        ) from error
+
+
+def _hive_change(path: MachinePath, host: HostPath, changed: bytes, key: str) -> Change:
+    return Change(
+        path=path,
+        host=host,
+        because="the root is not in it",
+        sha256=hashlib.sha256(changed).hexdigest(),
+        size=len(changed),
+        insertion=Insertion(Kind.REGISTRY_KEY, key),
     )
 
 
@@ -129,6 +157,20 @@ def _require_quiet(machine: Machine) -> None:
             why="programs of the prefix are running, and would write over the change",
             do="End them (wineserver -w waits for it), then try again.",
         )
+
+
+def _require_shut_down(machine: Machine) -> None:
+    """A Windows that only sleeps keeps its registry in memory, and goes on with that."""
+    image = machine.real(_MEMORY)
+    if machine.look(image).kind is not EntryKind.FILE:
+        return
+    with machine.open(image) as source:
+        if source.read_at(0, len(_ASLEEP)).lower() == _ASLEEP:
+            raise UsageError(
+                what=f"The registry of {machine.title} cannot be changed now",
+                why=f"its Windows is hibernated (fast start-up does so too): {shown(image)} holds its memory",
+                do="Start it and shut it down whole (shutdown /s /t 0), then try again.",
+            )
 
 
 def _change(
