@@ -22,7 +22,7 @@ from builders.hive import a_hive
 from builders.java import a_class, an_archive
 from builders.lzx import an_lzx_cabinet
 from builders.managed import CORE, a_managed
-from builders.media import a_disc_image, a_tar
+from builders.media import a_cabinet_set, a_disc_image, a_tar
 from builders.pe import a_pe
 from builders.signing import NOW, APublisher, a_catalogue
 from fundamen.demo.world import BINARIES
@@ -31,6 +31,8 @@ from fundamen.formats.app_config import read_app_config
 from fundamen.formats.ar_archive import read_archive
 from fundamen.formats.binary import read_binary
 from fundamen.formats.build_log import read_build_log
+from fundamen.formats.cabinet import cabinets_of_set
+from fundamen.formats.cabinet_files import unpack_cabinet
 from fundamen.formats.certificate_file import read_certificates
 from fundamen.formats.cli_header import read_managed
 from fundamen.formats.container import find_container
@@ -38,6 +40,7 @@ from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.dyld_cache import read_dyld_cache
 from fundamen.formats.elf import Elf
 from fundamen.formats.elf_symbols import read_exports as read_elf_exports
+from fundamen.formats.hive import HiveValue, with_values, without_key
 from fundamen.formats.ld_cache import read_ld_cache
 from fundamen.formats.linker_script import read_linker_script
 from fundamen.formats.loader_trace import LoaderTrace
@@ -117,6 +120,8 @@ AN_ARCHIVE = (
 )
 PUBLISHER = APublisher()
 AN_LZX_CABINET = an_lzx_cabinet("x.bin", bytes(range(256)) * 9 + b"\xe8tide" * 99, 16, 5)
+A_SET = a_cabinet_set("x.bin", bytes(range(256)) * 9, 3)
+A_HIVE = a_hive({"Tide": {"Blob": b"x" * 30, "Salt": {"Grass": 1}, "Reed": {"Old": "text"}}})
 STORED = (
     struct.pack("<III", 3, 1, 4) + b"seal" + struct.pack("<III", 32, 1, len(PUBLISHER.root.der)) + PUBLISHER.root.der
 )
@@ -173,6 +178,19 @@ def unpack_everything(data: bytes) -> None:
         if {"", "..", "."} & set(packed.path.split("/")):
             raise RuntimeError(f"the path {packed.path!r} leads elsewhere")
         content.read(1 << 20)
+
+
+def unpack_set(data: bytes) -> None:
+    """A cabinet of a set, with the other ones as they should be, as far as it names them."""
+    others = {name: MemoryBytes(cabinet, name) for name, cabinet in A_SET.items()}
+    for _, content in unpack_cabinet(*cabinets_of_set(MemoryBytes(data), others.get)):
+        content.read(1 << 20)
+
+
+def change_hive(data: bytes) -> None:
+    """A key into a hive, and another one out of it."""
+    changed = with_values(data, "Tide\\Salt\\New", {"Blob": HiveValue(3, b"12345")}, 7)
+    without_key(changed, "Tide\\Reed")
 
 
 def judge_catalogue(data: bytes) -> None:
@@ -272,6 +290,8 @@ def inputs() -> list[tuple[str, bytes, Callable[[bytes], object]]]:
         ("a signed package", (TESTS / "data" / "saltgrass.msi").read_bytes(), judge_signature),
         ("a cabinet", (TESTS / "data" / "saltgrass.cab").read_bytes(), unpack_everything),
         ("a cabinet packed with LZX", AN_LZX_CABINET, unpack_everything),
+        *((f"{name} of a set", data, unpack_set) for name, data in A_SET.items()),
+        ("a registry hive", A_HIVE, change_hive),
         ("an install package", (TESTS / "data" / "saltgrass.msi").read_bytes(), unpack_everything),
         ("a disc image", a_disc_image(), unpack_everything),
         ("an archive", an_archive(17, "lib/salt.jar", libsalt_so=b"\x7fELF" + bytes(80)), unpack_everything),

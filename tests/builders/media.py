@@ -47,6 +47,26 @@ def a_zip(files: Mapping[str, bytes] = FILES) -> bytes:
     return out.getvalue()
 
 
+def a_cabinet_set(name: str, data: bytes, count: int) -> dict[str, bytes]:
+    """A small file whose one block goes over several cabinets, set1.cab and so on."""
+    packer = zlib.compressobj(9, zlib.DEFLATED, -15)
+    packed = b"CK" + packer.compress(data) + packer.flush()
+    size = -(-len(packed) // count)
+    made = {}
+    for number in range(count):
+        is_first, is_last = number == 0, number == count - 1
+        folder = 0xFFFE if is_first else 0xFFFD if is_last else 0xFFFF
+        neighbours = ("" if is_first else f"set{number}.cab\0\0") + ("" if is_last else f"set{number + 2}.cab\0\0")
+        piece = packed[number * size :][:size]
+        file = struct.pack("<IIHHHH", len(data), 0, folder, 0, 0, 0x20) + name.encode() + b"\0"
+        files_at = 36 + len(neighbours) + 8
+        block = struct.pack("<IHH", 0, len(piece), len(data) if is_last else 0) + piece
+        body = neighbours.encode() + struct.pack("<IHH", files_at + len(file), 1, 1) + file + block
+        numbers = (36 + len(body), 0, files_at, 0, 3, 1, 1, 1, (not is_first) | (not is_last) << 1, 7, number)
+        made[f"set{number + 1}.cab"] = struct.pack("<4sIIIIIBBHHHHH", b"MSCF", 0, *numbers) + body
+    return made
+
+
 def a_cabinet(files: Mapping[str, bytes] = FILES) -> bytes:
     """One folder, packed with MSZIP; blocks refer back to the ones before them."""
     whole = b"".join(files.values())

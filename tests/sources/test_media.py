@@ -9,7 +9,7 @@ import pytest
 
 from builders.elf import an_elf
 from builders.machine import ALinuxMachine, AWindowsMachine
-from builders.media import a_cabinet, a_disc_image, a_tar, a_zip
+from builders.media import a_cabinet, a_cabinet_set, a_disc_image, a_tar, a_zip
 from builders.pe import a_pe
 from builders.signing import APublisher
 from conftest import Fundamen, Ran
@@ -81,6 +81,23 @@ def test_a_package_whose_publisher_is_trusted_needs_no_digest(
     ran = fundamen("restore", "--yes", *words, PROGRAM)
     assert ran.status == 0, ran.out + ran.err
     assert "the signature of Ardvane Instruments" in " ".join(ran.out.split())
+
+
+def test_a_file_that_goes_over_the_cabinets_of_a_set_is_restored_from_whichever_is_named(
+    office: AWindowsMachine, fundamen: Fundamen, tmp_path: Path
+) -> None:
+    for name, cabinet in a_cabinet_set("salt.dll", WIDE, 3).items():
+        (tmp_path / name).write_bytes(cabinet)
+    second = ("--media", str(tmp_path / "set2.cab"), "--media-digest", digest_of(tmp_path / "set2.cab"))
+    loose = fundamen("restore", "--yes", "-m", str(office.root), *second, PROGRAM)
+    assert (loose.status, "its cabinet set1.cab lies beside it" in " ".join(loose.out.split())) == (1, True), loose.out
+    others = [("--media-digest", digest_of(tmp_path / name)) for name in ("set1.cab", "set3.cab")]
+    ran = fundamen("restore", "--yes", "-m", str(office.root), *second, *others[0], *others[1], PROGRAM)
+    assert ran.status == 0, ran.out + ran.err
+    assert fundamen("undo", "-m", str(office.root)).status == 0
+    (tmp_path / "set3.cab").unlink()
+    gone = fundamen("restore", "-m", str(office.root), *second, PROGRAM)
+    assert (gone.status, "goes on in set3.cab, which is not at hand" in gone.err) == (3, True), gone.err
 
 
 def test_loose_files_go_where_the_technician_says(linux: ALinuxMachine, fundamen: Fundamen, tmp_path: Path) -> None:

@@ -1,5 +1,7 @@
 """Unpack cabinets: their folders block by block, and the files that lie in them one behind the other.
 
+A folder may go on in the next cabinet of a set, in the midst of a block; its files are then listed in both.
+
 Source: MS-CAB (structures, checksums), MS-MCI (the MSZIP compression); LZX has a module of its own. Quantum, which no
 published document describes, is told as such.
 """
@@ -7,22 +9,19 @@ published document describes, is told as such.
 import io
 import struct
 import zlib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 
 import msgspec
 
-from fundamen.formats.cabinet import read_cabinet
+from fundamen.formats.cabinet import Cabinet, read_cabinet
 from fundamen.formats.cursor import ByteSource, Cursor, damaged
 from fundamen.formats.lzx import LzxUnpacker
 from fundamen.formats.packed import Bounds, PackedFile, Unpacked, plain_path
 from fundamen.model.paths import shown
 
-_HEADER = struct.Struct("<4sIIIIIBBHHHHH")
-_RESERVE = struct.Struct("<HBB")
 _FOLDER = struct.Struct("<IHH")  # coffCabStart, cCFData, typeCompress
 _FILE = struct.Struct("<IIHHHH")  # cbFile, uoffFolderStart, iFolder, date, time, attribs
 _BLOCK = struct.Struct("<IHH")  # csum, cbData, cbUncomp
-_HAS_PREVIOUS, _HAS_NEXT, _HAS_RESERVE = 0x1, 0x2, 0x4
 _NAME_IS_UTF = 0x80
 _STORED, _MSZIP, _QUANTUM, _LZX = range(4)
 _METHOD_MASK = 0x000F
@@ -31,17 +30,23 @@ _WORD = 32  # bits
 _MSZIP_MARK = b"CK"
 _HISTORY = 32768  # bytes that a block may refer back to
 _MOST_BLOCK = 32768
+_MOST_PACKED = 2 * (_MOST_BLOCK + 6144)  # MS-CAB, CFDATA.cbData: what cannot be packed grows by up to 6144 bytes
 _MOST_NAME = 256
-_SPLIT = 0xFFFD  # from here on a file goes over the border of this cabinet
+_FROM_PREVIOUS, _TO_NEXT, _THROUGH = 0xFFFD, 0xFFFE, 0xFFFF  # instead of a folder: a file that goes over the border
+
+_CONTINUED, _GOING_ON = (_FROM_PREVIOUS, _THROUGH), (_TO_NEXT, _THROUGH)
 
 _Unpack = Callable[[bytes, int], bytes]  # a block's packed bytes, and how many it claims to give
 
 
-class _Folder(msgspec.Struct, frozen=True):
+class _Part(msgspec.Struct, frozen=True):
+    """As much of a folder as lies in one cabinet."""
+
+    source: ByteSource
     at: int
     block_count: int
+    reserved: int  # bytes in each block's header
     method: int
-    window_bits: int
 
 
 class _File(msgspec.Struct, frozen=True):
@@ -51,83 +56,127 @@ class _File(msgspec.Struct, frozen=True):
     folder: int
 
 
-def unpack_cabinet(source: ByteSource) -> Unpacked:
+def unpack_cabinet(*sources: ByteSource) -> Unpacked:
     """Each file with its bytes, folder by folder.
 
+    Args:
+        sources: the cabinet; or all cabinets of a set, in their order.
+
     Raises:
-        DamagedFileError: it is damaged, goes over several cabinets, is packed in a way that is not read here, holds too
-            much, or names a path that leads elsewhere.
+        DamagedFileError: it is damaged, goes on in a cabinet that is not at hand, is packed in a way that is not read
+            here, holds too much, or names a path that leads elsewhere.
     """
-    what = f"The cabinet {shown(source.name)}"
-    folders, files, reserved = _read(source, what)
-    bounds = Bounds(what, source.size)
+    what = f"The cabinet {shown(sources[0].name)}"
+    folders, files = _joined(sources, what)
+    bounds = Bounds(what, sum(source.size for source in sources))
     for file in files:
         bounds.add(file.path, file.size)
-    for number, folder in enumerate(folders):
+    for number, parts in enumerate(folders):
         held = sorted((file for file in files if file.folder == number), key=lambda file: file.begin)
-        yield from _unpack_folder(_blocks(source, what, folder, reserved), held, what)
+        yield from _unpack_folder(_blocks(what, parts), held, what)
 
 
-def _read(source: ByteSource, what: str) -> tuple[list[_Folder], list[_File], int]:
-    """(folders, files, bytes that each block reserves)."""
-    read_cabinet(source)
-    cursor = Cursor(source)
-    _, _, _, _, files_at, _, _, _, folder_count, file_count, flags, _, _ = cursor.unpack(_HEADER, "cabinet header")
-    per_folder = per_block = 0
-    if flags & _HAS_RESERVE:
-        reserved, per_folder, per_block = cursor.unpack(_RESERVE, "reserved fields")
-        cursor.at += reserved
-    for flag in (_HAS_PREVIOUS, _HAS_NEXT):
-        if flags & flag:
-            cursor.text("name of a cabinet", _MOST_NAME)
-            cursor.text("name of a disk", _MOST_NAME)
-    folders = []
-    for _ in range(folder_count):
+def _joined(sources: Sequence[ByteSource], what: str) -> tuple[list[list[_Part]], list[_File]]:
+    """(the parts of each folder, the files with the numbers of these folders) of all cabinets together."""
+    folders: list[list[_Part]] = []
+    files: list[_File] = []
+    going_on: set[tuple[str, int, int]] = set()  # files that the cabinet before leaves unfinished
+    for source in sources:
+        header = read_cabinet(source)
+        parts = _parts(source, header)
+        listed = _files(source, header, what)
+        is_continued = bool(going_on) and any(file.folder in _CONTINUED for file in listed)
+        first = len(folders) - is_continued  # the number of this cabinet's first folder
+        if is_continued and parts:
+            if parts[0].method != folders[-1][0].method:
+                raise damaged(what, f"a folder is packed in another way in {shown(source.name)}")
+            folders[-1].append(parts.pop(0))
+        folders += [[part] for part in parts]
+        is_last = source is sources[-1]
+        for file in listed:
+            identity = (file.path, file.size, file.begin)
+            if file.folder in _CONTINUED and identity not in going_on:
+                before = header.previous or "one before it"
+                raise damaged(what, f"its file {shown(file.path)} begins in {shown(before)}, which is not at hand")
+            if file.folder in _GOING_ON and is_last:
+                behind = header.following or "one behind it"
+                raise damaged(what, f"its file {shown(file.path)} goes on in {shown(behind)}, which is not at hand")
+            number = header.folder_count - 1 if file.folder == _TO_NEXT else file.folder
+            if file.folder in _CONTINUED:
+                continue
+            if not 0 <= number < header.folder_count:
+                raise damaged(what, f"its file {shown(file.path)} lies in folder {number} of {header.folder_count}")
+            files.append(msgspec.structs.replace(file, folder=first + number))
+        going_on = {(file.path, file.size, file.begin) for file in listed if file.folder in _GOING_ON}
+    return folders, files
+
+
+def _parts(source: ByteSource, header: Cabinet) -> list[_Part]:
+    cursor = Cursor(source, header.folders_at)
+    parts = []
+    for _ in range(header.folder_count):
         at, count, method = cursor.unpack(_FOLDER, "folder")
-        folders.append(_Folder(at, count, method & _METHOD_MASK, method >> _WINDOW_SHIFT & _WINDOW_MASK))
-        cursor.at += per_folder
-    cursor.at = files_at
+        parts.append(_Part(source, at, count, header.per_block, method))
+        cursor.at += header.per_folder
+    return parts
+
+
+def _files(source: ByteSource, header: Cabinet, what: str) -> list[_File]:
+    """The files that a cabinet lists, with the numbers of its own folders."""
+    cursor = Cursor(source, header.files_at)
     files = []
-    for _ in range(file_count):
+    for _ in range(header.file_count):
         size, begin, folder, _, _, attributes = cursor.unpack(_FILE, "file")
         raw = cursor.text("name of a file", _MOST_NAME).encode("utf-8", "surrogateescape")
         name = raw.decode("utf-8" if attributes & _NAME_IS_UTF else "cp1252", "replace")
-        if folder >= _SPLIT:
-            raise damaged(what, f"its file {shown(name)} goes on in another cabinet")
-        if folder >= len(folders):
-            raise damaged(what, f"its file {shown(name)} lies in folder {folder} of {len(folders)}")
         files.append(_File(plain_path(what, name), size, begin, folder))
-    return folders, files, per_block
+    return files
 
 
-def _blocks(source: ByteSource, what: str, folder: _Folder, reserved: int) -> Iterator[bytes]:
+def _blocks(what: str, parts: Sequence[_Part]) -> Iterator[bytes]:
     """The unpacked blocks of a folder."""
-    unpack = _unpacking(what, folder)
-    cursor = Cursor(source, folder.at)
-    for _ in range(folder.block_count):
-        checksum, packed_size, size = cursor.unpack(_BLOCK, "block")
-        cursor.at += reserved
-        data = cursor.take(packed_size, "block")
-        if checksum and checksum != _checksum(data) ^ packed_size ^ size << 16:
-            raise damaged(what, "a block has not the checksum that stands with it")
-        if size > _MOST_BLOCK:
-            raise damaged(what, f"a block is to give {size} bytes")
-        data = unpack(data, size)
-        if len(data) != size:
-            raise damaged(what, f"a block gives {len(data)} bytes, and {size} are claimed")
-        yield data
+    unpack = _unpacking(what, parts[0].method)
+    begun = b""  # of a block that goes over the border of its cabinet
+    for data, size in _packed_blocks(what, parts):
+        begun += data
+        if len(begun) > _MOST_PACKED:
+            raise damaged(what, f"a block is packed in more than {_MOST_PACKED} bytes")
+        if not size:
+            continue
+        unpacked = unpack(begun, size)
+        if len(unpacked) != size:
+            raise damaged(what, f"a block gives {len(unpacked)} bytes, and {size} are claimed")
+        begun = b""
+        yield unpacked
 
 
-def _unpacking(what: str, folder: _Folder) -> _Unpack:
+def _packed_blocks(what: str, parts: Sequence[_Part]) -> Iterator[tuple[bytes, int]]:
+    """(a block's packed bytes, how many it claims to give) of all parts; none where it goes on in the next part."""
+    for part in parts:
+        cursor = Cursor(part.source, part.at)
+        for number in range(part.block_count):
+            checksum, packed_size, size = cursor.unpack(_BLOCK, "block")
+            cursor.at += part.reserved
+            data = cursor.take(packed_size, "block")
+            if checksum and checksum != _checksum(data) ^ packed_size ^ size << 16:
+                raise damaged(what, "a block has not the checksum that stands with it")
+            if size > _MOST_BLOCK:
+                raise damaged(what, f"a block is to give {size} bytes")
+            if size or number == part.block_count - 1:
+                yield data, size
+
+
+def _unpacking(what: str, compression: int) -> _Unpack:
     """What unpacks the blocks of a folder, in their order. Raises: DamagedFileError."""
-    if folder.method == _STORED:
+    method = compression & _METHOD_MASK
+    if method == _STORED:
         return lambda data, _size: data
-    if folder.method == _MSZIP:
+    if method == _MSZIP:
         return _Inflating(what).unpack
-    if folder.method == _LZX:
-        return LzxUnpacker(what, folder.window_bits).unpack
-    method = "Quantum" if folder.method == _QUANTUM else f"method {folder.method}"
-    raise damaged(what, f"it is packed with {method}, which is not read here")
+    if method == _LZX:
+        return LzxUnpacker(what, compression >> _WINDOW_SHIFT & _WINDOW_MASK).unpack
+    name = "Quantum" if method == _QUANTUM else f"method {method}"
+    raise damaged(what, f"it is packed with {name}, which is not read here")
 
 
 class _Inflating:

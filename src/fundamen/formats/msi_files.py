@@ -6,6 +6,7 @@ stands for a folder of the system, such as ``SystemFolder``, or with ``TARGETDIR
 
 from collections.abc import Mapping
 
+from fundamen.formats.cabinet import cabinets_of_set, read_cabinet
 from fundamen.formats.cabinet_files import unpack_cabinet
 from fundamen.formats.compound_file import CompoundFile
 from fundamen.formats.cursor import ByteSource, damaged
@@ -41,15 +42,19 @@ def unpack_msi(source: ByteSource, beside: Mapping[str, ByteSource] | None = Non
     what = f"The install package {shown(source.name)}"
     database = read_database(CompoundFile(source), what)
     paths = file_paths(database, what)
-    for medium in database.tables.get("Media", ()):
-        name = str(medium.get("Cabinet") or "")
-        cabinet = (beside or {}).get(name.lower())
+    names = [str(medium.get("Cabinet") or "") for medium in database.tables.get("Media", ())]
+    cabinets = dict(beside or {})
+    for name in names:
         if name.startswith("#"):
             entry = database.streams.get(name[1:])
             if entry is None:
                 raise damaged(what, f"its cabinet {shown(name[1:])} is not in it")
-            cabinet = database.package.source(entry)
-        for packed, data in unpack_cabinet(cabinet) if cabinet is not None else ():
+            cabinets[name.lower()] = database.package.source(entry)
+    for name in names:
+        cabinet = cabinets.get(name.lower())
+        if cabinet is None or read_cabinet(cabinet).previous.lower() in cabinets:
+            continue  # not at hand, or a later one of a set, which is unpacked from its first one on
+        for packed, data in unpack_cabinet(*cabinets_of_set(cabinet, lambda known: cabinets.get(known.lower()))):
             path = paths.get(packed.path)
             if path is not None:
                 yield PackedFile(path, packed.mode, packed.size), data

@@ -96,7 +96,7 @@ class Media:
         self._contents = os.path.join(home, "content")
         self._now = now
         self._open: list[IO[bytes]] = []
-        self._claimed: list[ByteSource] = []  # cabinets that belong to a package beside them
+        self._claimed: list[ByteSource] = []  # cabinets that belong to a package or to another one beside them
         self._units: list[_Unit] | None = None
 
     def catalogue_of(
@@ -157,28 +157,43 @@ class Media:
                 why="it is no disc image, install package, cabinet or archive that is read here",
                 do="Name the medium itself, or the folder that it was unpacked to.",
             )
-        proof = self._prove(source)
-        if self._digests and digest_of(source) in self._digests:
-            proof = Proof("the medium has the SHA-256 that you gave", "")
-        if container.kind is Kind.MSI:
-            container, proof = self._with_cabinets(container, source, proof, partial(_beside, path))
+        proof = self._proof_of(source)
+        container, proof = self._with_cabinets(container, source, proof, partial(_beside, path))
         yield from self._units_of(container, source, os.path.basename(path), proof, 0)
+
+    def _proof_of(self, source: ByteSource) -> Proof:
+        """What proves a file by itself: the technician's word, or its own signature."""
+        if self._digests and digest_of(source) in self._digests:
+            return Proof("the medium has the SHA-256 that you gave", "")
+        return self._prove(source)
 
     def _with_cabinets(
         self, container: Container, source: ByteSource, proof: Proof, beside: Callable[[str], ByteSource | None]
     ) -> tuple[Container, Proof]:
-        """An install package with the cabinets beside it; its own signature does not cover them."""
-        from fundamen.formats.msi_files import cabinets_beside, unpack_msi  # noqa: PLC0415 - only where one is met
+        """An install package, or the first cabinet of a set, with the cabinets beside it.
 
+        Its own signature does not cover them.
+        """
+        if container.kind not in (Kind.MSI, Kind.CABINET):
+            return container, proof
         try:
-            found = {name.lower(): cabinet for name in cabinets_beside(source) if (cabinet := beside(name)) is not None}
+            found = _cabinets_of(container.kind, source, beside)
         except DamagedFileError:
             return container, proof  # unpacking says so
-        self._claimed += found.values()
-        for name, cabinet in found.items():
-            if proof.is_proven and (own := self._prove(cabinet)).why:
+        others = {name: cabinet for name, cabinet in found.items() if cabinet is not source}
+        self._claimed += others.values()
+        for name, cabinet in others.items():
+            if proof.is_proven and (own := self._proof_of(cabinet)).why:
                 proof = Proof("", f"its cabinet {shown(name)} lies beside it: {own.why}")
-        return (Container(Kind.MSI, lambda: unpack_msi(source, found)) if found else container), proof
+        if not others:
+            return container, proof
+        if container.kind is Kind.MSI:
+            from fundamen.formats.msi_files import unpack_msi  # noqa: PLC0415 - only where one is met
+
+            return Container(Kind.MSI, lambda: unpack_msi(source, found)), proof
+        from fundamen.formats.cabinet_files import unpack_cabinet  # noqa: PLC0415 - likewise
+
+        return Container(Kind.CABINET, lambda: unpack_cabinet(*found.values())), proof
 
     def _units_of(
         self, container: Container, source: ByteSource, title: str, proof: Proof, depth: int
@@ -210,12 +225,11 @@ class Media:
         for path, (container, source) in packages_first:
             if any(source is each for each in self._claimed):
                 continue
-            own = proof if proof.is_proven else self._prove(source)
-            if container.kind is Kind.MSI:
-                lying = {name.lower(): held for name, (_, held) in containers.items()}
-                beside = partial(_lying_beside, lying, path.rpartition("/")[0])
-                container, inside = self._with_cabinets(container, source, own, beside)  # noqa: PLW2901
-                own = own if proof.is_proven else inside
+            own = proof if proof.is_proven else self._proof_of(source)
+            lying = {name.lower(): held for name, (_, held) in containers.items()}
+            beside = partial(_lying_beside, lying, path.rpartition("/")[0])
+            container, inside = self._with_cabinets(container, source, own, beside)  # noqa: PLW2901
+            own = own if proof.is_proven else inside
             with contextlib.suppress(DamagedFileError):  # one damaged package does not hide the others
                 yield from self._units_of(container, source, f"{whole.title}: {path}", own, depth + 1)
 
@@ -295,6 +309,17 @@ class _OpenFile:
         """Give ``size`` bytes from ``offset``; fewer where the file ends before."""
         self._file.seek(offset)
         return self._file.read(size)
+
+
+def _cabinets_of(kind: Kind, source: ByteSource, beside: Callable[[str], ByteSource | None]) -> dict[str, ByteSource]:
+    """The cabinets that belong to a package or a cabinet, by their names in lower case, in their order."""
+    if kind is Kind.CABINET:
+        from fundamen.formats.cabinet import cabinets_of_set  # noqa: PLC0415 - only where one is met
+
+        return {cabinet.name.lower(): cabinet for cabinet in cabinets_of_set(source, beside)}
+    from fundamen.formats.msi_files import cabinets_beside  # noqa: PLC0415 - likewise
+
+    return {name.lower(): cabinet for name in cabinets_beside(source) if (cabinet := beside(name)) is not None}
 
 
 def _beside(path: HostPath, name: str) -> ByteSource | None:
