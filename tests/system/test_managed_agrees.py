@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 
 from builders.machine import AWindowsMachine
+from conftest import Fundamen
 from fundamen.formats.cli_header import read_managed
 from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.pe import read_pe
@@ -88,3 +89,20 @@ def test_probing_finds_what_the_runtime_finds(layout: str, tmp_path: Path) -> No
     assert all(name in ended.stderr for name in expected)
     faults = volume.trace("C:\\app\\app.exe").faults
     assert [fault.name.partition(",")[0] for fault in faults] == expected
+
+
+def test_an_assembly_to_compile_against_is_told_from_the_one_that_runs(
+    windows: AWindowsMachine, fundamen: Fundamen, tmp_path: Path
+) -> None:
+    mark = "[assembly: System.Runtime.CompilerServices.ReferenceAssembly]"
+    named = '[assembly: System.Reflection.AssemblyVersion("4.{}")]\npublic class Tide {{ public static int Now; }}'
+    for name, text in {"runs": named.format(1), "compiles": mark + named.format(2)}.items():
+        (tmp_path / name).mkdir()
+        (tmp_path / f"{name}.cs").write_text(text)
+        words = ["mcs", "-target:library", f"-out:{name}/salt.dll", f"{name}.cs"]
+        subprocess.run(words, cwd=tmp_path, check=True)
+    told = fundamen("inspect", "--json", tmp_path / "compiles" / "salt.dll", tmp_path / "runs" / "salt.dll")
+    assert [each["managed"]["is_reference"] for each in told.records] == [True, False]
+    media = [word for name in ("compiles", "runs") for word in ("--media", str(tmp_path / name))]
+    ran = fundamen("sources", "offers", "-m", str(windows.system().root), *media, "salt.dll")
+    assert "for developers" in " ".join(ran.out.split()), ran.out + ran.err

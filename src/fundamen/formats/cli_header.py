@@ -21,7 +21,7 @@ _READY_TO_RUN_SIGNATURE = 0x00525452  # "RTR"
 _WAS_NEUTRAL = 0x1  # the assembly was for any processor before it was compiled ahead of time
 _HAS_PUBLIC_KEY = 0x1  # of an assembly reference's flags: the whole key is given and not its token
 _OF_THE_ASSEMBLY = 1 << 5 | 14  # as HasCustomAttribute codes row 1 of the table Assembly
-_TARGET = "TargetFrameworkAttribute"
+_TARGET, _REFERENCE = "TargetFrameworkAttribute", "ReferenceAssemblyAttribute"
 _MAX_REFERENCES = 10_000
 _TOKEN_SIZE = 8  # bytes
 
@@ -51,6 +51,7 @@ class Managed(msgspec.Struct, frozen=True):
     assembly: AssemblyName | None
     references: tuple[AssemblyName, ...]
     native_libraries: tuple[str, ...]  # that are called through platform invoke, as the image spells them
+    is_reference: bool = False  # only to compile against: no runtime takes it
 
     @property
     def width(self) -> str:
@@ -75,12 +76,13 @@ def read_managed(source: ByteSource, pe: Pe) -> Managed | None:
     _, _, _, metadata_rva, _, bits, _ = cursor.unpack(CLI_HEADER, "CLI header")
     flags = CliFlags(bits)
     metadata = Metadata(source, cursor_at(source, pe, metadata_rva, "metadata").at)
+    attributes = _attributes(metadata)
     references = [_reference(metadata, row) for row in islice(metadata.rows(Table.ASSEMBLY_REF), _MAX_REFERENCES)]
     own = metadata.row(Table.ASSEMBLY, 1)
     prefers = CliFlags.PREFERS_32_BITS in flags
     return Managed(
         runtime_version=metadata.version,
-        target_framework=_target_framework(metadata),
+        target_framework=_first_text(attributes[_TARGET]) if _TARGET in attributes else None,
         is_pure=CliFlags.IL_ONLY in flags,
         requires_32_bits=CliFlags.REQUIRES_32_BITS in flags and not prefers,
         prefers_32_bits=prefers,
@@ -88,6 +90,7 @@ def read_managed(source: ByteSource, pe: Pe) -> Managed | None:
         assembly=_own_name(metadata, own) if own is not None else None,
         references=tuple(references),
         native_libraries=_native_libraries(metadata),
+        is_reference=_REFERENCE in attributes,
     )
 
 
@@ -127,11 +130,11 @@ def _native_libraries(metadata: Metadata) -> tuple[str, ...]:
     return tuple(names)
 
 
-def _target_framework(metadata: Metadata) -> str | None:
-    for _, kind, value in metadata.rows_of(Table.CUSTOM_ATTRIBUTE, _OF_THE_ASSEMBLY):
-        if _attribute_name(metadata, kind) == _TARGET:
-            return _first_text(metadata.blob(value))
-    return None
+def _attributes(metadata: Metadata) -> dict[str, bytes]:
+    """The attributes of the assembly that are read here, by name, with their arguments."""
+    rows = metadata.rows_of(Table.CUSTOM_ATTRIBUTE, _OF_THE_ASSEMBLY)
+    named = ((_attribute_name(metadata, kind), value) for _, kind, value in islice(rows, _MAX_REFERENCES))
+    return {name: metadata.blob(value) for name, value in named if name in (_TARGET, _REFERENCE)}
 
 
 def _attribute_name(metadata: Metadata, kind: int) -> str:

@@ -129,6 +129,7 @@ def _managed(page: Page, managed: Managed) -> None:
     """What a managed image runs on and refers to."""
     facts = [
         ("managed", f"yes, for {managed.width}"),
+        ("but only", "a reference assembly: to compile against; no runtime takes it" if managed.is_reference else None),
         ("assembly", str(managed.assembly) if managed.assembly else None),
         ("framework", managed.target_framework or f"the one of runtime {managed.runtime_version}"),
         *(("refers to", str(reference)) for reference in managed.references),

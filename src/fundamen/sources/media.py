@@ -21,6 +21,7 @@ from typing import IO
 import msgspec
 
 from fundamen.formats.binary import read_binary
+from fundamen.formats.cli_header import read_managed
 from fundamen.formats.container import Container, Kind, find_container
 from fundamen.formats.cursor import ByteSource, MemoryBytes
 from fundamen.formats.packed import PackedFile, Readable, Unpacked
@@ -51,7 +52,7 @@ class _Loose(msgspec.Struct, frozen=True):
     packed: PackedFile
     binary: Binary | None  # None where it is neither program nor library
     language: int = 0  # of its version resource; 0 where it has none
-    is_debug: bool = False  # likewise
+    is_for_developers: bool = False  # a debug build, or only to compile against
     strings: dict[str, str] = {}  # likewise
     version: str = ""
 
@@ -274,7 +275,7 @@ class Media:
             architecture=binary.architecture,
             files=tuple(files),
             language=identity.language,
-            is_for_developers=answering.is_debug or is_for_developers(identity.name, unit.of.title),
+            is_for_developers=answering.is_for_developers or is_for_developers(identity.name, unit.of.title),
             proven_by=unit.proof.how,
             unproven=None if unit.proof.is_proven else unit.proof.why,
         )
@@ -358,10 +359,14 @@ def _look_at(packed: PackedFile, data: Readable) -> _Loose:
         return _Loose(packed, None)
     if isinstance(binary, Pe):
         with contextlib.suppress(DamagedFileError):
+            managed = read_managed(source, binary)
+            is_for_developers = managed is not None and managed.is_reference
             version = read_version(source, binary)
             if version is not None:
                 number = version.product_version or version.file_version or ""
-                return _Loose(packed, binary, version.language, version.is_debug, version.strings, number)
+                is_for_developers |= version.is_debug
+                return _Loose(packed, binary, version.language, is_for_developers, version.strings, number)
+            return _Loose(packed, binary, is_for_developers=is_for_developers)
     return _Loose(packed, binary)
 
 

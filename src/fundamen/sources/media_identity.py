@@ -11,8 +11,8 @@ from fundamen.model.errors import UsageError
 from fundamen.model.package import NEUTRAL, Base
 from fundamen.model.paths import shown
 
-# Language identifiers (MS-LCID): 0 is neutral; what is made in US English is what a publisher translates from.
-_NEUTRAL_LANGUAGES = {0, 1024, 1033}
+# Language identifiers (MS-LCID): 0, 127 and 1024 are no language; US English is what a publisher translates from.
+_NEUTRAL_LANGUAGES = {0, 127, 1024, 1033}
 _LANGUAGE_PACK = re.compile(r"language[ _-]?pack|lang[ _-]?pack", re.IGNORECASE)
 _FOR_DEVELOPERS = re.compile(
     r"\b(?:sdk|(?:developer|targeting|debugging)[ _-]?(?:pack|kit|symbols|tools)|"
@@ -77,8 +77,8 @@ def identify(
 
         package = read_debian_package(source)
         return Identity("Debian", package.name, package.version, NEUTRAL)
-    name = strings.get("ProductName") or title.rpartition(": ")[2].rpartition("/")[2] or _NO_NAME
-    publisher = strings.get("CompanyName") or UNKNOWN_PUBLISHER
+    name = strings.get("ProductName", "").strip() or title.rpartition(": ")[2].rpartition("/")[2] or _NO_NAME
+    publisher = strings.get("CompanyName", "").strip() or UNKNOWN_PUBLISHER
     return Identity(publisher, name[:200], (version or UNKNOWN_VERSION)[:200], _language(name, language))
 
 
@@ -101,7 +101,7 @@ def _language(name: str, language: int) -> str:
         return NEUTRAL
     import locale  # noqa: PLC0415 - only for what is not neutral
 
-    known = locale.windows_locale.get(language, f"language {language}")
+    known = locale.windows_locale.get(language, f"number {language}")
     return "language pack" if language in _NEUTRAL_LANGUAGES else known.replace("_", "-")
 
 

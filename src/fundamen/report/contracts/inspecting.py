@@ -30,6 +30,7 @@ class ManagedPart(msgspec.Struct, frozen=True):
     assembly: str | None
     references: tuple[str, ...]
     native_libraries: tuple[str, ...]
+    is_reference: bool = False  # only to compile against
 
 
 class InspectRecord(msgspec.Struct, frozen=True, kw_only=True):
@@ -90,4 +91,5 @@ def _managed(managed: Managed) -> ManagedPart:
         assembly=str(managed.assembly) if managed.assembly is not None else None,
         references=tuple(map(str, managed.references)),
         native_libraries=managed.native_libraries,
+        is_reference=managed.is_reference,
     )
