@@ -6,6 +6,7 @@ from pathlib import Path
 import msgspec
 
 from fundamen.report.contracts.building import BuildRecord
+from fundamen.report.contracts.cold_copying import ColdCopiesRecord
 from fundamen.report.contracts.comparing import ComparisonRecord
 from fundamen.report.contracts.inspecting import InspectRecord
 from fundamen.report.contracts.line import ErrorRecord
@@ -17,6 +18,7 @@ from fundamen.report.contracts.tracing import TraceRecord
 FOLDER = Path(__file__).parent.parent / "docs" / "schemas"
 RECORDS = {
     "build": BuildRecord,
+    "cold-copies": ColdCopiesRecord,
     "comparison": ComparisonRecord,
     "copies": CopiesRecord,
     "error": ErrorRecord,

@@ -17,8 +17,9 @@ from builders.machine import ALinuxMachine
 from builders.source import ASource
 from builders.tree import tree_of
 from conftest import Fundamen, Ran
+from fundamen.machine.open_files import User, find_users
 from fundamen.model.paths import HostPath
-from fundamen.restore.hindrance import User, find_users, restart_advice
+from fundamen.restore.hindrance import restart_advice
 
 PROGRAM, LIBRARY = "/opt/app/bin/app", an_elf(soname="liba.so")
 

@@ -18,6 +18,7 @@ _COMMANDS = {
     "resume": ("resume", "Go on with a restoration that was cut off."),
     "undo": ("undo", "Take a restoration back."),
     "history": ("history", "List the restorations of a machine."),
+    "cold-copies": ("cold_copies", "Compressed copies of data folders: take, check, restore."),
     "sources": ("sources", "The trusted sources: trust, list, offers; publish."),
     "demo": ("demo", "Play a worked example on made-up data."),
 }

@@ -105,7 +105,7 @@ class Output:
             yield lambda _item: bar.update(1)
 
     @contextmanager
-    def receiving(self, size: int, label: str) -> Iterator[Any]:
+    def receiving(self, size: int, label: str, verb: str = "Fetching") -> Iterator[Any]:
         """A progress bar over bytes of what is large enough to be waited for; gives a function to call with counts.
 
         Where nobody is at a terminal, or the bytes are few, nothing is shown.
@@ -116,7 +116,7 @@ class Output:
         full, empty = ("■", "□") if _can_draw(sys.stderr) else ("#", "_")
         with click.progressbar(
             length=size,
-            label=shown(f"Fetching {label}, {size >> 20} MiB"),
+            label=shown(f"{verb} {label}, {size >> 20} MiB"),
             file=sys.stderr,
             fill_char=full,
             empty_char=empty,

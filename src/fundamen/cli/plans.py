@@ -12,7 +12,7 @@ from fundamen.cli.output import Output
 from fundamen.cli.stopping import stoppable
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import shown
+from fundamen.model.paths import MachinePath, shown
 from fundamen.report.commands import command
 from fundamen.report.contracts.restoring import RestoreState, plan_record
 from fundamen.report.plan_text import plan_rehearsal_text, plan_text
@@ -69,10 +69,18 @@ def carry_out_plan(
         planned = rehearse_plan(machine, plan, means, authorities)
     if not output.as_json:
         output.show(plan_rehearsal_text(planned, machine, drawn=output.drawn))
+
+    def copying(folder: MachinePath) -> object:
+        from fundamen.cli.cold_copies import taken  # noqa: PLC0415 - few plans ask for one
+
+        copy = taken(machine, folder, f"before the plan {name}", output)
+        output.note(f"Cold copy {copy.number} of {copy.folder} is taken: {copy.file_count} files, read back.")
+        return copy
+
     state = _state(planned, output, only_rehearse=only_rehearse, yes=yes)
     if state == "restored":
         with output.progress(len(planned.work.steps), "Restoring") as progress, stoppable(output) as stop:
-            planned = perform_plan(machine, planned, journal, authorities, options.now(), progress, stop)
+            planned = perform_plan(machine, planned, journal, authorities, options.now(), progress, stop, copying)
     if output.as_json:
         output.show_record(plan_record(planned, state))
     else:

@@ -37,9 +37,15 @@ def read_state(path: HostPath) -> FileState | None:
     is_link = stat.S_ISLNK(status.st_mode)
     if not is_link and not stat.S_ISREG(status.st_mode):
         raise OSError(0, "something else than an ordinary file stands there", path)
+    return state_of(path, status, "" if is_link else digest_of_file(path))
+
+
+def state_of(path: HostPath, status: os.stat_result, sha256: str) -> FileState:
+    """The state of what has this status; a folder has no size. Raises: OSError."""
+    is_link = stat.S_ISLNK(status.st_mode)
     return FileState(
-        size=0 if is_link else status.st_size,
-        sha256="" if is_link else digest_of_file(path),
+        size=status.st_size if stat.S_ISREG(status.st_mode) else 0,
+        sha256=sha256,
         mode=stat.S_IMODE(status.st_mode),
         uid=status.st_uid,
         gid=status.st_gid,

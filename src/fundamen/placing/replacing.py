@@ -13,6 +13,7 @@ from fundamen.machine.file_bytes import open_quietly
 from fundamen.model.paths import HostPath
 from fundamen.placing.file_state import FileState, digest_of_file
 
+OURS = ".fundamen-"  # how names of ours beside those of a machine begin
 _PIECE = 1 << 20  # bytes
 _MOST_AT_ONCE = 1 << 30  # bytes that the system is asked to copy
 _BLOCK = 512  # bytes, in which the system counts what a file takes up
@@ -64,6 +65,14 @@ def stage(content: HostPath, staged: HostPath, state: FileState) -> None:
         return
     keep_copy(content, staged)
     _dress(staged, state)
+
+
+def dress_folder(path: HostPath, state: FileState) -> None:
+    """Give a folder owner and rights, and times where ``modified_ns`` is not negative. Raises: OSError."""
+    _own(path, state)
+    os.chmod(path, state.mode)
+    if state.modified_ns >= 0:
+        os.utime(path, ns=(state.accessed_ns, state.modified_ns))
 
 
 def swap(staged: HostPath, target: HostPath) -> None:

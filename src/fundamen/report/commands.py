@@ -6,11 +6,13 @@ from collections.abc import Sequence
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import shown
 
+_GROUPS = {"sources", "cold-copies"}  # commands whose name has a second word
+
 
 def command(machine: Machine, *words: str) -> str:
     """A fundamen command for a machine, quoted for a shell."""
     place = [] if machine.is_live else ["--machine", machine.root]
-    group = 2 if words[0] == "sources" else 1  # the options come behind the whole name of a command
+    group = 2 if words[0] in _GROUPS else 1  # the options come behind the whole name of a command
     return shown(shlex.join(["fundamen", *words[:group], *place, *words[group:]]))
 
 

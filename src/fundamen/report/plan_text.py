@@ -6,7 +6,7 @@ from fundamen.report.contracts.restoring import RestoreState
 from fundamen.report.page import Page, counted
 from fundamen.report.trace_text import answer
 from fundamen.restore.planned import PlannedRestoration
-from fundamen.restore.steps import Change, InstallPackages, Move, Step
+from fundamen.restore.steps import Change, InstallPackages, Move, SetFolder, Step
 
 
 def plan_rehearsal_text(planned: PlannedRestoration, machine: Machine, *, drawn: bool) -> str:
@@ -24,6 +24,8 @@ def plan_rehearsal_text(planned: PlannedRestoration, machine: Machine, *, drawn:
         outcome = "has all that it needs" if not after.faults else f"still has {counted(len(after.faults), 'fault')}"
         page.answer(f"{would}; {name} then {outcome}.", good=not after.faults)
     page.heading(f"The plan, made {planned.plan.made_at:%Y-%m-%d %H:%M} UTC for {planned.plan.machine}")
+    for folder in planned.work.copies:
+        page.field("copy", f"{folder}   (a cold copy, before anything else)", indent=4, width=10)
     for step in steps:
         page.field(_verb(step), f"{step.path}   ({step.because})", indent=4, width=10)
         for detail in _details(step):
@@ -54,6 +56,8 @@ def _details(step: Step) -> tuple[str, ...]:
     match step:
         case Move():
             return (f"as {step.aside}",)
+        case SetFolder():
+            return ()
         case InstallPackages():
             return tuple(f"{each.name} {each.version}" for each in step.packages)
         case Change(link=link) if link:

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from fundamen.machine.machine import Machine
+from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.package import Package
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
@@ -97,8 +97,7 @@ def undo_text(entry: Entry, machine: Machine, *, drawn: bool) -> str:
     page.answer(f"Restoration {entry.number} is undone: {_steps(entry)} as before.", good=True)
     page.blank()
     page.columns([(step.record.undone, step.record.path) for step in entry.steps])
-    page.heading("Next")
-    page.raw(_look_again(entry, machine))
+    _look_again(page, entry, machine)
     return page.text()
 
 
@@ -108,8 +107,7 @@ def resumed_text(entry: Entry, machine: Machine, *, drawn: bool) -> str:
     page.answer(f"Restoration {entry.number} is finished: {_steps(entry)} as planned.", good=True)
     page.blank()
     page.columns([("in place", step.record.path) for step in entry.steps])
-    page.heading("Next")
-    page.raw(_look_again(entry, machine))
+    _look_again(page, entry, machine)
     page.heading("To take it back")
     page.raw(command(machine, "undo", str(entry.number)))
     return page.text()
@@ -121,9 +119,13 @@ def _steps(entry: Entry) -> str:
     return counted(len(entry.steps), "file" if are_files else "step")
 
 
-def _look_again(entry: Entry, machine: Machine) -> str:
+def _look_again(page: Page, entry: Entry, machine: Machine) -> None:
+    """The command that shows how things are now; a folder that was brought back has none."""
+    if machine.look(entry.program).kind is EntryKind.FOLDER:
+        return
     is_of_root = any(isinstance(s.record, EntryRecord) and s.record.insertion is not None for s in entry.steps)
-    return command(machine, "inspect" if is_of_root else "trace", entry.program)
+    page.heading("Next")
+    page.raw(command(machine, "inspect" if is_of_root else "trace", entry.program))
 
 
 def clean_up_text(chosen: Sequence[Kept], *, drawn: bool) -> str:

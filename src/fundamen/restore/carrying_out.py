@@ -14,12 +14,12 @@ from fundamen.machine.machine import Machine
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.replacing import flush_folder
-from fundamen.restore import entries, installing, moves
+from fundamen.restore import entries, folder_steps, installing, moves
 from fundamen.restore.hindrance import require_unhindered
 from fundamen.restore.journal import Entry, Journal, RestorationRecord, State, Step, StepState
 from fundamen.restore.making import batches, is_made, make, side_by_side
 from fundamen.restore.records import EntryRecord, Record
-from fundamen.restore.steps import Change, InstallPackages, Move, Work
+from fundamen.restore.steps import Change, InstallPackages, Move, SetFolder, Work
 from fundamen.restore.steps import Step as Planned
 from fundamen.restore.taking_back import cause_of, require_unchanged, take_back_steps
 
@@ -141,13 +141,15 @@ def _kept(machine: Machine, work: Work, step: Planned, target: HostPath, kept_fo
         return entries.keep(step, target, content, f"{number}-{index}", kept_folder)
     if isinstance(step, Move):
         return moves.keep(step, target, machine.host_path(step.aside))
+    if isinstance(step, SetFolder):
+        return folder_steps.keep(step, target)
     return installing.keep(step, machine)
 
 
 def _target(machine: Machine, step: Planned) -> HostPath:
     if isinstance(step, InstallPackages):
         return HostPath(machine.root)
-    host = step.host if isinstance(step, Change) else ""
+    host = step.host if isinstance(step, Change | SetFolder) else ""
     return HostPath(host) if host else machine.host_path(step.path)
 
 

@@ -7,7 +7,7 @@ import msgspec
 
 from fundamen.model.paths import HostPath
 from fundamen.placing.file_state import FileState, digest_of_file, read_state, stands_as
-from fundamen.placing.replacing import flush_folder, keep_copy, put, remove, settle, stage, swap
+from fundamen.placing.replacing import OURS, flush_folder, keep_copy, put, remove, settle, stage, swap
 from fundamen.restore.folders import folders_for
 from fundamen.restore.insertions import Insertion, without
 from fundamen.restore.records import EntryRecord
@@ -37,14 +37,14 @@ def keep(step: Change, target: HostPath, content: HostPath, name: str, kept_fold
     kept, keeps_inode = "", False
     if before is not None and not before.link:
         keeps_inode = os.lstat(target).st_nlink > 1
-        kept = os.path.join(beside, f".fundamen-kept-{name}") if keeps_inode else os.path.join(kept_folder, name)
+        kept = os.path.join(beside, f"{OURS}kept-{name}") if keeps_inode else os.path.join(kept_folder, name)
         if not keeps_inode:
             keep_copy(target, HostPath(kept))
     new_folders, folder = folders_for(target)
     return EntryRecord(
         path=step.path,
         target=target,
-        staged=os.path.join(beside, f".fundamen-{name}"),
+        staged=os.path.join(beside, f"{OURS}{name}"),
         kept=kept,
         before=before,
         after=_state_after(step, before, os.stat(folder.path)),
@@ -147,6 +147,8 @@ def _take_out(record: EntryRecord, insertion: Insertion) -> None:
 
 def _state_after(step: Change, before: FileState | None, folder: os.stat_result) -> FileState:
     """What is to stand there: besides the bytes the original's mode, owner and attributes, or those of a new file."""
+    if step.state is not None:
+        return step.state
     if before is not None and not before.link and not step.link:
         mode = before.mode if step.keeps_mode or step.mode is None else step.mode
         return msgspec.structs.replace(before, size=step.size, sha256=step.sha256, mode=mode, modified_ns=-1)

@@ -1,7 +1,7 @@
-"""What would hinder steps before the first is made, each with the narrowest remedy; and who has files of them open.
+"""What would hinder steps, told before the first is made, with the narrowest remedy; and what to start anew after.
 
 Only what the system says beforehand is told: a file system that is mounted for reading only, missing rights, flags that
-forbid changes, a folder or a device where a file should be. Sources: statvfs(3), access(2), ioctl_iflags(2), proc(5).
+forbid changes, a folder or a device where a file should be. Sources: statvfs(3), access(2), ioctl_iflags(2).
 """
 
 import array
@@ -12,6 +12,7 @@ from collections.abc import Iterable, Iterator, Mapping
 
 import msgspec
 
+from fundamen.machine.open_files import User
 from fundamen.model.errors import RestorationError
 from fundamen.model.paths import HostPath, MachinePath, shown
 
@@ -28,14 +29,6 @@ class Hindrance(msgspec.Struct, frozen=True):
     do: str
 
 
-class User(msgspec.Struct, frozen=True):
-    """A process that has a file open or mapped."""
-
-    pid: int
-    name: str
-    service: str  # the service that it belongs to; empty where it belongs to none
-
-
 def require_unhindered(targets: Iterable[tuple[MachinePath, HostPath]]) -> None:
     """Make sure that nothing which the system tells beforehand stands in the way.
 
@@ -50,16 +43,6 @@ def require_unhindered(targets: Iterable[tuple[MachinePath, HostPath]]) -> None:
             why=f"{shown(found[0].path)}: {found[0].why}{more}",
             do=f"Nothing was changed. {found[0].do}",
         )
-
-
-def find_users(targets: Iterable[HostPath]) -> tuple[User, ...]:
-    """The processes of this host that have one of some files open or mapped, as far as we may look."""
-    wanted = {(status.st_dev, status.st_ino) for path in targets if (status := _status(path)) is not None}
-    if not wanted or not os.path.isdir("/proc/self/map_files"):
-        return ()
-    own = str(os.getpid())
-    pids = [name for name in os.listdir("/proc") if name.isdigit() and name != own]
-    return tuple(_user(pid) for pid in sorted(pids, key=int) if _uses(pid, wanted))
 
 
 def restart_advice(users: Iterable[User]) -> tuple[str, ...]:
@@ -140,31 +123,3 @@ def _status(path: HostPath) -> os.stat_result | None:
         return os.stat(path)
     except OSError:
         return None
-
-
-def _uses(pid: str, wanted: set[tuple[int, int]]) -> bool:
-    for inner in ("map_files", "fd"):
-        folder = f"/proc/{pid}/{inner}"
-        try:
-            names = os.listdir(folder)
-        except OSError:  # it has ended, or is somebody else's
-            continue
-        for name in names:
-            status = _status(HostPath(f"{folder}/{name}"))
-            if status is not None and (status.st_dev, status.st_ino) in wanted:
-                return True
-    return False
-
-
-def _user(pid: str) -> User:
-    name = _first_line(f"/proc/{pid}/comm")
-    unit = _first_line(f"/proc/{pid}/cgroup").rpartition("/")[2]
-    return User(int(pid), name or pid, unit if unit.endswith(".service") and not unit.startswith("user@") else "")
-
-
-def _first_line(path: str) -> str:
-    try:
-        with open(path, encoding="utf-8", errors="replace") as file:
-            return file.readline().strip()
-    except OSError:
-        return ""

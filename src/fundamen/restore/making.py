@@ -12,10 +12,10 @@ from concurrent.futures import ThreadPoolExecutor
 import msgspec
 
 from fundamen.placing.replacing import flush_folder
-from fundamen.restore import entries, installing, moves
+from fundamen.restore import entries, folder_steps, installing, moves
 from fundamen.restore.folders import after_step, give_back_times, make_folders, remove_folders
 from fundamen.restore.journal import Step, StepState
-from fundamen.restore.records import EntryRecord, MoveRecord, PackagesRecord, Record
+from fundamen.restore.records import EntryRecord, FolderRecord, MoveRecord, PackagesRecord, Record
 
 _MOST_STEPS, _MOST_BYTES = 128, 256 << 20  # of one batch
 _WORKERS = 4
@@ -50,6 +50,8 @@ def make(steps: Sequence[Step]) -> tuple[Step, ...]:
                 entries.make_entry(step.record)
             case MoveRecord():
                 moves.make_move(step.record)
+            case FolderRecord():
+                folder_steps.make_folder(step.record)
             case PackagesRecord():
                 installing.install(step.record)
     for folder in {os.path.dirname(s.record.target) for s in steps if not isinstance(s.record, PackagesRecord)}:
@@ -73,6 +75,8 @@ def is_made(record: Record) -> bool:
             return entries.is_made(record)
         case MoveRecord():
             return moves.is_moved(record)
+        case FolderRecord():
+            return folder_steps.is_made(record)
         case PackagesRecord():
             return installing.are_installed(record)
 
@@ -86,6 +90,8 @@ def obstacle(record: Record) -> str:
             return "it is neither as before nor as restored" if entries.is_changed(record) else ""
         case MoveRecord():
             return "what was set aside cannot go back to its place" if moves.is_hindered(record) else ""
+        case FolderRecord():
+            return "its rights are neither as before nor as restored" if folder_steps.is_changed(record) else ""
         case PackagesRecord():
             return installing.why_they_must_stay(record)
 
@@ -97,6 +103,8 @@ def take_back(record: Record) -> None:
             entries.take_back_entry(record)
         case MoveRecord():
             moves.take_back_move(record)
+        case FolderRecord():
+            folder_steps.take_back_folder(record)
         case PackagesRecord():
             installing.purge(record)
             return

@@ -98,6 +98,10 @@ class SetAside(_Step, frozen=True, kw_only=True, tag="set aside"):
     keeps: tuple[Part, ...] = ()
 
 
+class TakeColdCopy(_Step, frozen=True, kw_only=True, tag="take cold copy"):
+    """A compressed copy of a folder is taken, before anything else is done."""
+
+
 class Install(_Step, frozen=True, kw_only=True, tag="install packages"):
     """Packages are installed by the operating system's package manager; the path is only for people."""
 
@@ -111,7 +115,17 @@ class EnableService(_Step, frozen=True, kw_only=True, tag="enable service"):
 
 
 PlannedStep = (
-    PutFile | MakeLink | CopyLink | SetValue | RemoveValue | SetEntry | ImportRoot | SetAside | Install | EnableService
+    PutFile
+    | MakeLink
+    | CopyLink
+    | SetValue
+    | RemoveValue
+    | SetEntry
+    | ImportRoot
+    | SetAside
+    | Install
+    | EnableService
+    | TakeColdCopy
 )
 
 

@@ -1,6 +1,6 @@
 """A plan from its file to its proof, and a rehearsal as such a file."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import datetime
 
 import msgspec
@@ -94,10 +94,17 @@ def perform_plan(
     now: datetime,
     progress: Progress,
     stop: Stop,
+    take_copy: Callable[[MachinePath], object] = lambda _folder: None,
 ) -> PlannedRestoration:
-    """Carry a plan out and prove it. Raises: as ``perform`` of a restoration."""
+    """Carry a plan out and prove it; cold copies that it asks for are taken first.
+
+    Raises:
+        FundamenError: a cold copy could not be taken, and nothing was begun; or as ``perform`` of a restoration raises.
+    """
     with alone_on(machine):
         require_finished(machine, journal)
+        for folder in planned.work.copies:
+            take_copy(folder)
         number = carry_out(machine, planned.work, journal, now, progress, stop)
     proof = _traced(machine.afresh(), planned.plan.program, authorities)
     return msgspec.structs.replace(planned, number=number, proof=proof)

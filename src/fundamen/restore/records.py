@@ -62,6 +62,18 @@ class MoveRecord(StepRecord, frozen=True, kw_only=True, tag_field="kind", tag="m
         return "moved back"
 
 
+class FolderRecord(StepRecord, frozen=True, kw_only=True, tag_field="kind", tag="folder"):
+    """A folder is made, or gets other rights and another owner."""
+
+    before: FileState | None  # None: nothing stood there
+    after: FileState  # with times only where they are to be given
+
+    @property
+    def undone(self) -> str:
+        """What taking it back does, for people."""
+        return "taken away" if self.new_folders else "as before"
+
+
 class PackagesRecord(msgspec.Struct, frozen=True, kw_only=True, tag_field="kind", tag="packages"):
     """Packages are installed by the operating system's package manager."""
 
@@ -78,11 +90,12 @@ class PackagesRecord(msgspec.Struct, frozen=True, kw_only=True, tag_field="kind"
         return "purged"
 
 
-Record = EntryRecord | MoveRecord | PackagesRecord
+Record = EntryRecord | MoveRecord | FolderRecord | PackagesRecord
 
-_KINDS: dict[str, type[EntryRecord] | type[MoveRecord] | type[PackagesRecord]] = {
+_KINDS: dict[str, type[EntryRecord] | type[MoveRecord] | type[FolderRecord] | type[PackagesRecord]] = {
     "entry": EntryRecord,
     "move": MoveRecord,
+    "folder": FolderRecord,
     "packages": PackagesRecord,
 }
 

@@ -30,6 +30,7 @@ from fundamen.restore.plan_file import (
     SetAside,
     SetEntry,
     SetValue,
+    TakeColdCopy,
 )
 from fundamen.restore.root_stores import plan_root_import
 from fundamen.restore.services import links_to_enable
@@ -70,7 +71,8 @@ def resolve_plan(machine: Machine, plan: PlanFile, means: Means) -> Work:
     for step in plan.steps:
         resolving.add(step)
     titles = tuple(dict.fromkeys(_title(step) for step in plan.steps))
-    return Work(MachinePath(plan.program), titles, tuple(resolving.steps.values()), resolving.contents)
+    steps, copies = tuple(resolving.steps.values()), tuple(resolving.copies)
+    return Work(MachinePath(plan.program), titles, steps, resolving.contents, copies)
 
 
 class _Resolving:
@@ -78,6 +80,7 @@ class _Resolving:
         self._machine, self._plan, self._means = machine, plan, means
         self.steps: dict[str, Step] = {}  # by the folded place
         self.contents: dict[str, HostPath] = {}
+        self.copies: list[MachinePath] = []  # folders of which a cold copy is taken first
         self._written: dict[str, bytes] = {}  # settings files as they would be, by the folded place
 
     def add(self, step: PlannedStep) -> None:  # noqa: C901 - one case for each kind of step
@@ -98,12 +101,20 @@ class _Resolving:
                 for link, target in links_to_enable(self._machine, step.name):
                     because = step.because or f"{step.name} is not enabled"
                     self._make_link(MakeLink(path=link, target=target, because=because))
+            case TakeColdCopy():
+                self.copies.append(self._folder(step.path))
             case Install():
                 new = self._means.bring(step.names)
                 path = MachinePath(", ".join(each.name for each in new.wanted))
                 if new.wanted:
                     found = InstallPackages(path=path, because=step.because, packages=new.wanted, files=new.files)
                     self.steps[f"packages {path}"] = found
+
+    def _folder(self, path: str) -> MachinePath:
+        folder = self._machine.real(MachinePath(path))
+        if self._machine.look(folder).kind is not EntryKind.FOLDER:
+            raise self._unfit(folder, "no folder stands there of which a cold copy could be taken")
+        return folder
 
     def _put_file(self, step: PutFile) -> None:
         path = self._machine.real(MachinePath(step.path))

@@ -7,9 +7,10 @@ import msgspec
 
 from fundamen.evidence.authority import Authority
 from fundamen.machine.machine import Machine
+from fundamen.machine.open_files import find_users
 from fundamen.model.paths import MachinePath
 from fundamen.restore.carrying_out import Progress, Stop, carry_out, find_unsettled, resume
-from fundamen.restore.hindrance import find_users, restart_advice
+from fundamen.restore.hindrance import restart_advice
 from fundamen.restore.journal import Entry, Journal
 from fundamen.restore.launch import Launch, launch
 from fundamen.restore.locking import alone_on, require_finished

@@ -4,6 +4,7 @@ import msgspec
 
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import HostPath, MachinePath
+from fundamen.placing.file_state import FileState
 from fundamen.restore.insertions import Insertion
 from fundamen.sources.apt import Wanted
 from fundamen.sources.catalogue import Source
@@ -23,6 +24,7 @@ class Change(msgspec.Struct, frozen=True, kw_only=True):
     host: str = ""  # where it lies on this host, if that is outside of the machine's own paths
     insertion: Insertion | None = None  # where the new content is the old one with something put in
     details: tuple[str, ...] = ()  # what of the content changes, for people
+    state: FileState | None = None  # all that is to stand there, where that is known: owner, times, attributes
 
     @property
     def replaces(self) -> bool:
@@ -43,6 +45,21 @@ class Move(msgspec.Struct, frozen=True, kw_only=True):
         return True
 
 
+class SetFolder(msgspec.Struct, frozen=True, kw_only=True):
+    """One step: a folder is made, or gets other rights and another owner."""
+
+    path: MachinePath
+    because: str
+    state: FileState
+    host: str = ""  # as for a change
+    gives_times: bool = False  # whether it gets only its times: the last thing that is done to it
+
+    @property
+    def replaces(self) -> bool:
+        """Whether something stands there that is changed."""
+        return self.because != "missing"
+
+
 class InstallPackages(msgspec.Struct, frozen=True, kw_only=True):
     """One step: packages of the operating system's archive are installed by its package manager."""
 
@@ -57,7 +74,7 @@ class InstallPackages(msgspec.Struct, frozen=True, kw_only=True):
         return False
 
 
-Step = Change | Move | InstallPackages
+Step = Change | Move | SetFolder | InstallPackages
 
 
 class PlaceFile(Change, frozen=True, kw_only=True):
@@ -98,3 +115,4 @@ class Work(msgspec.Struct, frozen=True):
     titles: tuple[str, ...]  # what is brought, for people
     steps: tuple[Step, ...]
     contents: dict[str, HostPath]  # SHA-256 -> our own verified copy of the bytes
+    copies: tuple[MachinePath, ...] = ()  # folders of which a cold copy is taken first; if one fails, nothing is done

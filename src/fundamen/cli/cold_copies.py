@@ -1,0 +1,97 @@
+"""Cold copies: where they lie, taking and checking them, and bringing back."""
+
+import os
+from collections.abc import Sequence
+
+from fundamen.cli import options
+from fundamen.cli.exits import Exit
+from fundamen.cli.output import Output
+from fundamen.cli.stopping import stoppable
+from fundamen.cold_copies.archive import find_damage
+from fundamen.cold_copies.manifest import ColdCopy
+from fundamen.cold_copies.store import CopyStore
+from fundamen.cold_copies.taking import look_through, take_copy
+from fundamen.machine.machine import Machine
+from fundamen.model.errors import FundamenError
+from fundamen.model.paths import HostPath, MachinePath
+from fundamen.report.cold_copies_text import brought_back_text, rehearsal_text
+from fundamen.report.contracts.cold_copying import brought_back_record
+from fundamen.report.contracts.restoring import RestoreState
+from fundamen.restore.from_copy import CopyRestoration, perform_from_copy, plan_from_copy
+from fundamen.restore.home import journal_of
+from fundamen.restore.locking import require_ready
+
+
+def store_of(machine: Machine) -> CopyStore:
+    """Where the cold copies of a machine lie."""
+    return CopyStore(HostPath(os.path.join(journal_of(machine, options.home()).folder, "cold-copies")))
+
+
+def taken(machine: Machine, folder: MachinePath, because: str, output: Output, *, force: bool = False) -> ColdCopy:
+    """Take a copy of a folder, with progress."""
+    with output.working(f"Looking through {folder}"):
+        found = look_through(machine, folder)
+    with output.receiving(2 * found.size, f"{folder}, written and read back", "Copying") as progress:
+        return take_copy(machine, found, store_of(machine), options.now(), because, progress, force=force)
+
+
+def checked(
+    machine: Machine, numbers: Sequence[int], output: Output
+) -> tuple[list[tuple[ColdCopy, str]], list[FundamenError]]:
+    """(each copy with why it is damaged, empty where it is whole; why others cannot be read at all)."""
+    store = store_of(machine)
+    results: list[tuple[ColdCopy, str]] = []
+    failed: list[FundamenError] = []
+    for number in numbers or store.numbers():
+        try:
+            copy = store.find(number)
+        except FundamenError as error:
+            if numbers:
+                raise
+            failed.append(error)
+            continue
+        with output.receiving(copy.size, f"cold copy {number}", "Reading") as progress:
+            results.append((copy, find_damage(store.archive_of(number), copy, progress)))
+    return results, failed
+
+
+def bring_back(
+    machine: Machine,
+    number: int,
+    parts: Sequence[str],
+    output: Output,
+    *,
+    exactly: bool,
+    only_rehearse: bool,
+    yes: bool,
+) -> Exit:
+    """Bring back what a copy holds, after consent, and give the exit status."""
+    store, journal = store_of(machine), journal_of(machine, options.home())
+    require_ready(machine, journal)
+    contents = HostPath(os.path.join(options.home(), "content"))
+    copy = store.find(number)
+    with output.working(f"Comparing {copy.folder} with cold copy {number}"):
+        planned = plan_from_copy(machine, copy, parts, contents, exactly=exactly)
+    if not output.as_json:
+        output.show(
+            rehearsal_text(planned, machine, parts, drawn=output.drawn, exactly=exactly, only_rehearse=only_rehearse)
+        )
+    is_needed = bool(planned.work.steps)
+    is_agreed = is_needed and not only_rehearse and (yes or output.agreed("\nCarry this out?"))
+    if is_agreed:
+        with output.progress(len(planned.work.steps), "Restoring") as progress, stoppable(output) as stop:
+            planned = perform_from_copy(machine, planned, store, journal, options.now(), progress, stop)
+    if output.as_json:
+        output.show_record(brought_back_record(planned, _state(planned, only_rehearse=only_rehearse)))
+    elif is_agreed:
+        output.show("\n" + brought_back_text(planned, machine, drawn=output.drawn))
+    is_well = not is_needed or (is_agreed and not planned.remaining)
+    return Exit.NOTHING_AT_FAULT if is_well else Exit.FAULT_FOUND
+
+
+def _state(planned: CopyRestoration, *, only_rehearse: bool) -> RestoreState:
+    if not planned.work.steps:
+        return "not needed"
+    if planned.number is not None:
+        return "restored"
+    return "rehearsed" if only_rehearse else "declined"

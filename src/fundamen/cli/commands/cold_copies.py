@@ -1,0 +1,157 @@
+"""``fundamen cold-copies`` and its commands."""
+
+from collections.abc import Callable
+
+import click
+
+from fundamen.cli import options
+from fundamen.cli.exits import Exit
+from fundamen.cli.output import Output, finish
+from fundamen.machine.machine import Machine
+
+
+@click.group("cold-copies")
+def command() -> None:
+    """Compressed copies of data folders, taken before a risky step; list, check, restore, drop.
+
+    A copy holds all that lies in a folder, with rights, owners, times and attributes, and the SHA-256 of every file. It
+    is read back and compared before it counts.
+    """
+
+
+@command.command("take")
+@click.argument("folder")
+@click.option("--because", default="", metavar="TEXT", help="What it is taken for; shown in the list.")
+@click.option("--force", is_flag=True, help="Also while programs have files of it open, or change them.")
+@options.machine_options
+@options.output_options
+def take(folder: str, *, because: str, force: bool, machine: Callable[[], Machine], output: Output) -> None:
+    """Take a copy of FOLDER.
+
+    While a program has a file of it open, none is taken: what it writes meanwhile would be in the copy by halves.
+
+    \b
+    fundamen cold-copies take /var/lib/tidebook --because 'before the new runtime'
+    fundamen cold-copies take -m /mnt/office 'C:\\ProgramData\\Tidebook'
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    from fundamen.cli.cold_copies import taken  # noqa: PLC0415 - each command its own
+    from fundamen.report.cold_copies_text import taken_text  # noqa: PLC0415
+    from fundamen.report.contracts.cold_copying import cold_copies_record  # noqa: PLC0415
+
+    with output:
+        examined = machine()
+        copy = taken(examined, examined.spelled(folder), because, output, force=force)
+        if output.as_json:
+            output.show_record(cold_copies_record([(copy, "")], with_entries=False))
+        else:
+            output.show(taken_text(copy, examined, drawn=output.drawn))
+
+
+@command.command("list")
+@options.machine_options
+@options.output_options
+def list_(*, machine: Callable[[], Machine], output: Output) -> None:
+    """List the copies of a machine's folders, the newest first; with --json also what is in them.
+
+    \b
+    fundamen cold-copies list
+    """  # noqa: D301
+    from fundamen.cli.cold_copies import store_of  # noqa: PLC0415
+    from fundamen.report.cold_copies_text import list_text  # noqa: PLC0415
+    from fundamen.report.contracts.cold_copying import cold_copies_record  # noqa: PLC0415
+
+    with output:
+        examined = machine()
+        copies, failed = store_of(examined).copies()
+        for error in failed:
+            output.tell(error)
+        if output.as_json:
+            output.show_record(cold_copies_record([(copy, "") for copy in copies], with_entries=True))
+        else:
+            output.show(list_text(copies, examined, drawn=output.drawn))
+    finish(Exit.FAULT_FOUND if failed else Exit.NOTHING_AT_FAULT)
+
+
+@command.command("check")
+@click.argument("numbers", type=int, nargs=-1)
+@options.machine_options
+@options.output_options
+def check(numbers: tuple[int, ...], *, machine: Callable[[], Machine], output: Output) -> None:
+    """Read copies back, all or those of the NUMBERS, and compare every file in them with its SHA-256.
+
+    \b
+    fundamen cold-copies check 3
+    """  # noqa: D301
+    from fundamen.cli.cold_copies import checked  # noqa: PLC0415
+    from fundamen.report.cold_copies_text import checked_text  # noqa: PLC0415
+    from fundamen.report.contracts.cold_copying import cold_copies_record  # noqa: PLC0415
+
+    with output:
+        examined = machine()
+        results, failed = checked(examined, numbers, output)
+        for error in failed:
+            output.tell(error)
+        if output.as_json:
+            output.show_record(cold_copies_record(results, with_entries=False))
+        else:
+            output.show(checked_text(results, examined, drawn=output.drawn))
+        is_damaged = bool(failed) or any(why for _, why in results)
+    finish(Exit.FAULT_FOUND if is_damaged else Exit.NOTHING_AT_FAULT)
+
+
+@command.command("restore")
+@click.argument("number", type=int)
+@click.argument("parts", nargs=-1)
+@click.option("--exactly", is_flag=True, help="Set aside what was not there when the copy was taken.")
+@click.option("--rehearse", "only_rehearse", is_flag=True, help="Show what would be done; change nothing.")
+@click.option("--yes", is_flag=True, help="Carry it out without asking.")
+@options.machine_options
+@options.output_options
+def restore(
+    number: int,
+    parts: tuple[str, ...],
+    *,
+    exactly: bool,
+    only_rehearse: bool,
+    yes: bool,
+    machine: Callable[[], Machine],
+    output: Output,
+) -> None:
+    """Bring back what copy NUMBER holds, all of it or the PARTS that are named, where the folder differs now.
+
+    What is replaced is kept, and fundamen undo takes it all back. What was not there when the copy was taken stays,
+    unless you say --exactly; then it is set aside, not deleted.
+
+    \b
+    fundamen cold-copies restore 3 --rehearse
+    fundamen cold-copies restore 3 tides/2026.db berths
+    """  # noqa: D301
+    from fundamen.cli.cold_copies import bring_back  # noqa: PLC0415
+
+    with output:
+        status = bring_back(machine(), number, parts, output, exactly=exactly, only_rehearse=only_rehearse, yes=yes)
+    finish(status)
+
+
+@command.command("drop")
+@click.argument("number", type=int)
+@click.option("--yes", is_flag=True, help="Without asking.")
+@options.machine_options
+@options.output_options
+def drop(number: int, *, yes: bool, machine: Callable[[], Machine], output: Output) -> None:
+    """Give copy NUMBER up: it cannot be brought back any more.
+
+    \b
+    fundamen cold-copies drop 2
+    """  # noqa: D301
+    from fundamen.cli.cold_copies import store_of  # noqa: PLC0415
+    from fundamen.report.cold_copies_text import drop_text  # noqa: PLC0415
+
+    with output:
+        store = store_of(machine())
+        copy = store.find(number)
+        is_agreed = yes or output.agreed(drop_text(copy))
+        if is_agreed:
+            store.drop(number)
+        output.note(f"Cold copy {number} is given up." if is_agreed else "Nothing was given up.")
+    finish(Exit.NOTHING_AT_FAULT if is_agreed else Exit.FAULT_FOUND)

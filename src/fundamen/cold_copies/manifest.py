@@ -1,0 +1,103 @@
+"""What a cold copy holds, entry by entry: the list that lies beside its archive (docs/formats/cold-copy.md).
+
+Words: an *entry* is a file, a folder or a link below the folder that was copied; its *path* counts from that folder,
+with slashes, and the folder itself is the entry with the empty path.
+"""
+
+from datetime import datetime
+from enum import StrEnum
+from typing import Annotated, Literal
+
+import msgspec
+
+from fundamen.model.errors import DamagedFileError
+from fundamen.model.package import Sha256
+from fundamen.model.paths import MachinePath, shown
+from fundamen.placing.file_state import FileState
+
+SCHEMA = "fundamen.cold-copy/1"
+
+
+class Kind(StrEnum):
+    """What an entry is."""
+
+    FILE = "file"
+    FOLDER = "folder"
+    LINK = "link"
+
+
+class CopiedEntry(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One entry as it stood."""
+
+    path: str
+    kind: Kind
+    state: FileState  # of a folder only mode, owner and times
+    same_as: str = ""  # of a file with several names: the path of the first, under which its bytes lie
+
+
+class LeftOut(msgspec.Struct, frozen=True):
+    """What is not in a copy."""
+
+    path: str
+    why: str
+
+
+class ColdCopy(msgspec.Struct, frozen=True, kw_only=True):
+    """One cold copy."""
+
+    schema: Literal["fundamen.cold-copy/1"] = "fundamen.cold-copy/1"
+    number: Annotated[int, msgspec.Meta(ge=1)]
+    machine: str  # for people
+    folder: MachinePath
+    taken_at: datetime
+    because: str
+    entries: tuple[CopiedEntry, ...]
+    left_out: tuple[LeftOut, ...]
+    unquiet: tuple[str, ...]  # files that changed while they were copied; only where it was forced
+    archive_sha256: Sha256
+    archive_size: Annotated[int, msgspec.Meta(ge=0)]  # bytes
+
+    @property
+    def file_count(self) -> int:
+        """How many files it holds."""
+        return sum(entry.kind is Kind.FILE for entry in self.entries)
+
+    @property
+    def size(self) -> int:
+        """How many bytes its files have."""
+        return sum(entry.state.size for entry in self.entries if not entry.same_as)
+
+
+def read_manifest(data: bytes, name: str) -> ColdCopy:
+    """Read the list of a cold copy.
+
+    Raises:
+        DamagedFileError: it is none, from a newer version, or names a path that leads elsewhere.
+    """
+    try:
+        copy = msgspec.json.decode(data, type=ColdCopy)
+    except (msgspec.DecodeError, ValueError, RecursionError) as error:
+        raise _unusable(name, f"it is none of the form {SCHEMA}: {error}") from error
+    seen: set[str] = set()
+    for entry in copy.entries:
+        parts = entry.path.split("/")
+        if entry.path and ({"", ".", ".."} & set(parts) or "\0" in entry.path):
+            raise _unusable(name, f"its path {shown(entry.path)!r} leads elsewhere")
+        is_known = entry.same_as in seen if entry.same_as else entry.path not in seen
+        if entry.path in seen or not is_known or (parts[:-1] and "/".join(parts[:-1]) not in seen):
+            raise _unusable(name, f"its path {shown(entry.path)!r} stands where it cannot")
+        seen.add(entry.path)
+    return copy
+
+
+def written(copy: ColdCopy) -> bytes:
+    """The list's bytes, to be read by people as well."""
+    return msgspec.json.format(msgspec.json.encode(copy), indent=1) + b"\n"
+
+
+def _unusable(name: str, why: str) -> DamagedFileError:
+    return DamagedFileError(
+        what=f"The cold copy {shown(name)} cannot be used",
+        why=why,
+        do="Its archive can still be unpacked by hand, with tar: see docs/formats/cold-copy.md.",
+    )

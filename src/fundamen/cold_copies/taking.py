@@ -1,0 +1,215 @@
+"""Take a cold copy of a folder: everything in it, compressed, read back and compared before it counts.
+
+Guarantees: nothing in the folder is changed, not even access times where the system lets us; a copy that was cut off is
+none; while programs have files of the folder open, or change them, none is taken unless that is asked for.
+"""
+
+import contextlib
+import os
+import shutil
+import stat
+from collections.abc import Iterator
+from datetime import datetime
+
+import msgspec
+
+from fundamen.cold_copies.archive import Progress, find_damage, write_archive
+from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, Kind, LeftOut
+from fundamen.cold_copies.store import CopyStore
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.open_files import find_users
+from fundamen.model.errors import RestorationError, UnreadableError, UsageError
+from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.placing.file_state import state_of
+from fundamen.placing.replacing import OURS, flush_folder
+
+_SPARE_BYTES = 16 << 20
+_MOST_ENTRIES = 2_000_000
+_MOST_TOLD = 3
+
+
+class Found(msgspec.Struct, frozen=True):
+    """What lies in a folder, before any of it is read."""
+
+    folder: MachinePath
+    host: HostPath
+    entries: tuple[CopiedEntry, ...]  # without digests
+    left_out: tuple[LeftOut, ...]
+
+    @property
+    def size(self) -> int:
+        """How many bytes its files have."""
+        return sum(entry.state.size for entry in self.entries if not entry.same_as)
+
+
+def look_through(machine: Machine, folder: MachinePath) -> Found:
+    """Find all that lies in a folder; links are not followed, and other file systems not entered.
+
+    Raises:
+        UsageError: it is no folder, or has more entries than any copy takes.
+        UnreadableError: a part of it cannot be read.
+    """
+    real = machine.real(folder)
+    if machine.look(real).kind is not EntryKind.FOLDER or not _is_text(real):
+        raise UsageError(
+            what=f"No cold copy of {shown(folder)} can be taken",
+            why="it is no folder of this machine" if _is_text(real) else "its name is no valid text",
+            do="Name the folder whose content is to be kept.",
+        )
+    host = machine.host_path(real)
+    left_out: list[LeftOut] = []
+    entries = []
+    try:
+        for entry in _entries(host, left_out):
+            entries.append(entry)
+            if len(entries) > _MOST_ENTRIES:
+                raise UsageError(
+                    what=f"No cold copy of {shown(folder)} can be taken",
+                    why=f"it has more than {_MOST_ENTRIES} entries",
+                    do="Name the folders in it one by one.",
+                )
+    except OSError as error:
+        raise _unreadable(folder, error) from error
+    return Found(real, host, tuple(entries), tuple(left_out))
+
+
+def require_unused(found: Found) -> None:
+    """Make sure that no program has a file of a folder open. Raises: UsageError: one has."""
+    files = (HostPath(os.path.join(found.host, e.path)) for e in found.entries if e.kind is Kind.FILE)
+    users = find_users(files)
+    if users:
+        told = ", ".join(
+            f"{user.name} (process {user.pid}{f', {user.service}' if user.service else ''})"
+            for user in users[:_MOST_TOLD]
+        )
+        services = list(dict.fromkeys(user.service for user in users if user.service))
+        end = f"systemctl stop {' '.join(services)}" if services else "end it"
+        raise UsageError(
+            what=f"No cold copy of {shown(found.folder)} is taken",
+            why=f"files of it are open: {told}{' ...' if len(users) > _MOST_TOLD else ''}",
+            do=f"First {end}; or take one of what stands there now with --force.",
+        )
+
+
+def take_copy(
+    machine: Machine, found: Found, store: CopyStore, now: datetime, because: str, progress: Progress, *, force: bool
+) -> ColdCopy:
+    """Take a copy of what was found, and read it back.
+
+    Args:
+        machine: whose folder it is.
+        found: what lies in it.
+        store: where the copy is to lie.
+        now: this moment.
+        because: why it is taken, for people.
+        progress: is told of bytes, twice: as they are read, and as they are read back.
+        force: whether it is taken although programs have files of it open or change them.
+
+    Raises:
+        UsageError: programs have files open, or it lies inside what is copied.
+        RestorationError: there is too little room, a file was changed meanwhile, or what was read back is not the same.
+        UnreadableError: a part of it cannot be read.
+    """
+    if not force:
+        require_unused(found)
+    _require_room(found, store)
+    try:
+        number = store.next_number()
+        archive = store.archive_of(number)
+        with contextlib.suppress(FileNotFoundError):
+            os.unlink(archive)  # of a copy that was cut off: it has no list
+        try:
+            entries, unquiet, sha256, size = write_archive(archive, found.host, found.entries, progress)
+            copy = ColdCopy(
+                number=number,
+                machine=machine.title,
+                folder=found.folder,
+                taken_at=now,
+                because=because,
+                entries=tuple(entries),
+                left_out=found.left_out,
+                unquiet=tuple(unquiet),
+                archive_sha256=sha256,
+                archive_size=size,
+            )
+            _require_whole(found, copy, archive, progress, force=force)
+            flush_folder(store.folder)
+            store.add(copy)
+        except BaseException:
+            with contextlib.suppress(OSError):
+                os.unlink(archive)
+            raise
+    except OSError as error:
+        raise _unreadable(found.folder, error) from error
+    return copy
+
+
+def _entries(top: HostPath, left_out: list[LeftOut]) -> Iterator[CopiedEntry]:
+    """All entries, each folder before what lies in it. Raises: OSError."""
+    device = os.lstat(top).st_dev
+    names: dict[tuple[int, int], str] = {}  # of files with several: the first
+    waiting = [""]
+    while waiting:
+        path = waiting.pop()
+        host = HostPath(os.path.join(top, path))
+        status = os.lstat(host)
+        name = path.encode("utf-8", "backslashreplace").decode()
+        if name != path or not _is_text(os.readlink(host) if stat.S_ISLNK(status.st_mode) else ""):
+            left_out.append(LeftOut(name, "its name, or what it leads to, is no valid text"))
+        elif stat.S_ISDIR(status.st_mode):
+            if status.st_dev != device:
+                left_out.append(LeftOut(name, "another file system is mounted there"))
+                continue
+            yield CopiedEntry(path, Kind.FOLDER, state_of(host, status, ""))
+            inner = sorted((each for each in os.listdir(host) if not each.startswith(OURS)), reverse=True)
+            waiting += [f"{path}/{each}" if path else each for each in inner]
+        elif stat.S_ISLNK(status.st_mode):
+            yield CopiedEntry(path, Kind.LINK, state_of(host, status, ""))
+        elif stat.S_ISREG(status.st_mode):
+            first = names.setdefault((status.st_dev, status.st_ino), path) if status.st_nlink > 1 else path
+            yield CopiedEntry(path, Kind.FILE, state_of(host, status, ""), same_as="" if first == path else first)
+        else:
+            left_out.append(LeftOut(name, "a device, a pipe or a socket"))
+
+
+def _is_text(path: str) -> bool:
+    """Whether a path of the host is text, and not only bytes."""
+    return path.encode("utf-8", "ignore").decode() == path
+
+
+def _require_room(found: Found, store: CopyStore) -> None:
+    os.makedirs(store.folder, mode=0o700, exist_ok=True)
+    if os.path.realpath(store.folder).startswith(os.path.join(os.path.realpath(found.host), "")):
+        raise UsageError(
+            what=f"No cold copy of {shown(found.folder)} is taken",
+            why=f"the copy itself would lie in it, in {shown(store.folder)}",
+            do="Name a folder in it, or set FUNDAMEN_HOME to a place outside.",
+        )
+    free, needed = shutil.disk_usage(store.folder).free, found.size + _SPARE_BYTES
+    if free < needed:
+        raise _refused(
+            found,
+            f"{shown(store.folder)} has {free >> 20} MiB free, and up to {(needed >> 20) + 1} MiB are needed",
+            "Make room there, or set FUNDAMEN_HOME to a larger disk",
+        )
+
+
+def _require_whole(found: Found, copy: ColdCopy, archive: HostPath, progress: Progress, *, force: bool) -> None:
+    if copy.unquiet and not force:
+        raise _refused(found, f"{shown(copy.unquiet[0])} was changed while it was read", "See what writes there")
+    if why := find_damage(archive, copy, progress):
+        raise _refused(found, f"read back, {why}", "See that the disk of Fundamen's own folder is sound")
+
+
+def _refused(found: Found, why: str, do: str) -> RestorationError:
+    return RestorationError(
+        what=f"No cold copy of {shown(found.folder)} was taken", why=why, do=f"{do}, then try again."
+    )
+
+
+def _unreadable(folder: MachinePath, error: OSError) -> UnreadableError:
+    return UnreadableError(
+        what=f"No cold copy of {shown(folder)} was taken",
+        why=f"{shown(str(error.filename or 'the system says'))}: {error.strerror or error}",
+        do="Nothing is left of it. Mend that, or run the same command as the administrator.",
+    )

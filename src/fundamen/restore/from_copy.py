@@ -1,0 +1,205 @@
+"""Bring back what a cold copy holds, whole or in part, where the machine's folder differs from it now."""
+
+import os
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+
+import msgspec
+
+from fundamen.cold_copies.archive import bring_out
+from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, Kind
+from fundamen.cold_copies.store import CopyStore
+from fundamen.machine.machine import Machine
+from fundamen.model.errors import UsageError
+from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.placing.file_state import FileState, read_state
+from fundamen.placing.replacing import OURS
+from fundamen.restore.carrying_out import Progress, Stop, carry_out
+from fundamen.restore.journal import Journal
+from fundamen.restore.locking import alone_on, require_finished
+from fundamen.restore.steps import Change, Move, SetFolder, Step, Work
+
+_MISSING = "missing"
+
+
+class CopyRestoration(msgspec.Struct, frozen=True):
+    """What would be brought back and, where it was carried out, what came of it."""
+
+    copy: ColdCopy
+    work: Work
+    extra: tuple[MachinePath, ...]  # what was not there when the copy was taken
+    number: int | None = None  # in the journal; None where nothing was carried out
+    remaining: int = 0  # how many entries still differ
+
+
+def plan_from_copy(
+    machine: Machine, copy: ColdCopy, parts: Sequence[str], contents: HostPath, *, exactly: bool
+) -> CopyRestoration:
+    """What is to be done so that a folder is as it was when the copy was taken; nothing is changed.
+
+    Args:
+        machine: whose folder it is.
+        copy: the cold copy.
+        parts: paths in it, with slashes, from the folder on; none for all of it.
+        contents: the folder of ours where the bytes of files will lie by their SHA-256.
+        exactly: whether what was not there then is set aside.
+
+    Raises:
+        UsageError: the copy has no such part, or something of another kind stands in a place.
+        UnreadableError: what stands there cannot be read.
+    """
+    above, wanted = _chosen(copy, [part.strip("/") for part in parts])
+    planning = _Planning(machine, copy)
+    steps = [step for entry in above for step in planning.steps_for(entry) if step.because == _MISSING]
+    steps += [step for entry in wanted for step in planning.steps_for(entry)]
+    extra = tuple(planning.not_in_copy(wanted))
+    if exactly:
+        steps += [Move(path=path, because="not in the copy", aside=planning.aside(path)) for path in extra]
+    touched = {place for step in steps for place in (step.path, machine.folder_of(step.path))}
+    by_depth = sorted(wanted, key=lambda entry: entry.path.count("/") + bool(entry.path), reverse=True)
+    late = [planning.times_of(entry) for entry in by_depth if entry.kind is Kind.FOLDER]
+    steps += [step for step in late if step.path in touched]
+    digests = {step.sha256 for step in steps if isinstance(step, Change) and not step.link}
+    kept = {sha256: HostPath(os.path.join(contents, sha256)) for sha256 in digests}
+    title = f"cold copy {copy.number} of {copy.folder}"
+    return CopyRestoration(copy, Work(copy.folder, (title,), tuple(steps), kept), extra)
+
+
+def perform_from_copy(
+    machine: Machine,
+    planned: CopyRestoration,
+    store: CopyStore,
+    journal: Journal,
+    now: datetime,
+    progress: Progress,
+    stop: Stop,
+) -> CopyRestoration:
+    """Carry it out, and compare again.
+
+    Raises:
+        DamagedFileError: the copy is not whole; nothing was changed.
+        UnfinishedError: another Fundamen is at work, an earlier restoration was cut off, or this one was.
+        RestorationError: it failed and was taken back.
+    """
+    bring_out(store.archive_of(planned.copy.number), planned.copy, planned.work.contents)
+    with alone_on(machine):
+        require_finished(machine, journal)
+        number = carry_out(machine, planned.work, journal, now, progress, stop)
+    planning = _Planning(machine.afresh(), planned.copy)
+    places = {step.path for step in planned.work.steps if isinstance(step, Change)}
+    entries = [entry for entry in planned.copy.entries if planning.place_of(entry) in places]
+    remaining = sum(bool(list(planning.steps_for(entry))) for entry in entries)
+    return msgspec.structs.replace(planned, number=number, remaining=remaining)
+
+
+class _Planning:
+    def __init__(self, machine: Machine, copy: ColdCopy) -> None:
+        self._machine, self._copy = machine, copy
+        self._top = machine.host_path(copy.folder)
+
+    def place_of(self, entry: CopiedEntry) -> MachinePath:
+        """Where an entry belongs, as the machine spells it."""
+        return self._machine.join(self._copy.folder, *entry.path.split("/")) if entry.path else self._copy.folder
+
+    def steps_for(self, entry: CopiedEntry) -> Iterator[Step]:
+        """The step that makes a place as it was; none where it is."""
+        path, host = self.place_of(entry), self._host(entry)
+        if entry.kind is Kind.FOLDER:
+            yield from self._steps_for_folder(entry, path, host)
+            return
+        try:
+            now = read_state(host)
+        except OSError as error:
+            raise self._barred(path, error.strerror or str(error)) from error
+        if now is None or _differ(now, entry.state):
+            yield Change(
+                path=path,
+                host=host,
+                because=_difference(now, entry.state),
+                sha256=entry.state.sha256,
+                size=entry.state.size,
+                link=entry.state.link,
+                state=entry.state,
+            )
+
+    def _steps_for_folder(self, entry: CopiedEntry, path: MachinePath, host: HostPath) -> Iterator[Step]:
+        if os.path.islink(host) or (os.path.lexists(host) and not os.path.isdir(host)):
+            raise self._barred(path, "a link or a file stands there, and the copy has a folder")
+        state = entry.state
+        if not os.path.lexists(host):
+            yield SetFolder(path=path, host=host, because=_MISSING, state=state)
+            return
+        status = os.lstat(host)
+        if (status.st_mode & 0o7777, status.st_uid, status.st_gid) != (state.mode, state.uid, state.gid):
+            yield SetFolder(path=path, host=host, because="other rights or another owner", state=state)
+
+    def times_of(self, entry: CopiedEntry) -> SetFolder:
+        """The step that gives a folder its times, once all in it is done."""
+        because = "its times"
+        path, host = self.place_of(entry), self._host(entry)
+        return SetFolder(path=path, host=host, because=because, state=entry.state, gives_times=True)
+
+    def not_in_copy(self, wanted: Sequence[CopiedEntry]) -> Iterator[MachinePath]:
+        """What stands in the folders of a part and is not in the copy."""
+        known = {e.path for e in self._copy.entries} | {left.path for left in self._copy.left_out}
+        for entry in wanted:
+            host = self._host(entry)
+            if entry.kind is Kind.FOLDER and os.path.isdir(host):
+                for name in sorted(os.listdir(host)):
+                    if not name.startswith(OURS) and (path := f"{_below(entry.path)}{name}") not in known:
+                        yield self._machine.join(self._copy.folder, *path.split("/"))
+
+    def aside(self, path: MachinePath) -> MachinePath:
+        """A name beside a place that is free."""
+        number = 1
+        folder, name = self._machine.folder_of(path), self._machine.paths.basename(path)
+        taken = set(self._machine.names(folder))
+        while f"{name}.aside-{number}" in taken:
+            number += 1
+        return MachinePath(f"{path}.aside-{number}")
+
+    def _host(self, entry: CopiedEntry) -> HostPath:
+        return HostPath(os.path.join(self._top, entry.path) if entry.path else self._top)
+
+    def _barred(self, path: MachinePath, why: str) -> UsageError:
+        return UsageError(
+            what=f"{shown(path)} cannot be brought back",
+            why=why,
+            do="Nothing was changed. Set what stands there aside, then try again.",
+        )
+
+
+def _chosen(copy: ColdCopy, parts: Sequence[str]) -> tuple[list[CopiedEntry], list[CopiedEntry]]:
+    """(the folders above some parts, the entries of these parts)."""
+    known = {entry.path for entry in copy.entries}
+    for part in parts:
+        if part not in known:
+            raise UsageError(
+                what=f"{shown(part)} cannot be brought back",
+                why=f"cold copy {copy.number} has nothing of that path",
+                do=f"Name it as it lies in {shown(copy.folder)}; see: fundamen cold-copies list --json",
+            )
+    chosen = parts or [""]
+    wanted = [e for e in copy.entries if any(e.path == part or e.path.startswith(_below(part)) for part in chosen)]
+    inner = {entry.path for entry in wanted}
+    return [
+        e for e in copy.entries if e.path not in inner and any(part.startswith(_below(e.path)) for part in chosen)
+    ], wanted
+
+
+def _below(path: str) -> str:
+    return f"{path}/" if path else ""
+
+
+def _differ(now: FileState, then: FileState) -> bool:
+    """Whether a file or link is not what it was; when it was last read does not count, nor the times of a link."""
+    times = {"accessed_ns": 0, "modified_ns": 0} if then.link else {"accessed_ns": 0}
+    return msgspec.structs.replace(now, **times) != msgspec.structs.replace(then, **times)
+
+
+def _difference(now: FileState | None, then: FileState) -> str:
+    if now is None:
+        return _MISSING
+    if (now.sha256, now.link) != (then.sha256, then.link):
+        return "other content"
+    return "other rights, owner, times or attributes"
