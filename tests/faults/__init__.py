@@ -43,12 +43,22 @@ class Faults:
         self._process, self._log = process, log
 
     def run(
-        self, *words: str, mode: Mode = Mode.COUNT, at: int = 0, code: int = 0, is_warming: bool = False
+        self,
+        *words: str,
+        mode: Mode = Mode.COUNT,
+        at: int = 0,
+        code: int = 0,
+        is_warming: bool = False,
+        log: Path | None = None,
     ) -> Outcome:
-        """Run the command with a fault at its at-th changing call; or once in the process itself, to warm it."""
+        """Run the command with a fault at its at-th changing call; or once in the process itself, to warm it.
+
+        With a log every change is written down (``faults.disk``).
+        """
         assert self._process.stdin is not None
         assert self._process.stdout is not None
         request = {"words": words, "mode": mode, "at": at, "code": code, "is_warming": is_warming}
+        request["log"] = str(log or "")
         self._process.stdin.write(json.dumps(request) + "\n")
         self._process.stdin.flush()
         status, calls = json.loads(self._process.stdout.readline())

@@ -25,6 +25,8 @@ def run(shim: Any, log: str, request: dict[str, Any], report: int) -> None:
     os.dup2(out, 1)
     os.dup2(out, 2)
     sys.argv = ["fundamen", *request["words"]]
+    if request["log"]:
+        shim.faults_log(os.fsencode(request["log"]))
     shim.faults_arm(request["mode"], request["at"], request["code"])
     status = 0
     try:
@@ -34,6 +36,7 @@ def run(shim: Any, log: str, request: dict[str, Any], report: int) -> None:
     finally:
         calls = shim.faults_count()
         shim.faults_arm(0, 0, 0)
+        shim.faults_log_end()
         sys.stdout.flush()
         sys.stderr.flush()
         os.write(report, json.dumps(calls).encode())
@@ -56,6 +59,7 @@ def serve(path: str, log: str) -> None:
     """Answer each request with a line: [status, number of changing calls]."""
     shim = ctypes.CDLL(path)
     shim.faults_count.restype = ctypes.c_long
+    shim.faults_log.argtypes = [ctypes.c_char_p]
     shim.faults_arm.argtypes = [ctypes.c_long, ctypes.c_long, ctypes.c_int]
     for line in sys.stdin:
         request = json.loads(line)

@@ -7,7 +7,7 @@ import re
 from fundamen.cold_copies.manifest import ColdCopy, read_manifest, written
 from fundamen.model.errors import FundamenError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, shown
-from fundamen.placing.replacing import flush_folder
+from fundamen.placing.flushing import flush_folder
 
 _LIST = re.compile(r"^(\d{1,9})\.json$")
 _MOST_LIST = 1 << 30  # bytes

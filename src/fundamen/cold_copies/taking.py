@@ -21,7 +21,8 @@ from fundamen.machine.open_files import find_users
 from fundamen.model.errors import RestorationError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.file_state import state_of
-from fundamen.placing.replacing import OURS, flush_folder
+from fundamen.placing.flushing import flush_folder
+from fundamen.placing.replacing import OURS
 
 _SPARE_BYTES = 16 << 20
 _MOST_ENTRIES = 2_000_000

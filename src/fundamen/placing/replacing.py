@@ -12,6 +12,7 @@ from collections.abc import Iterable
 from fundamen.machine.file_bytes import open_quietly
 from fundamen.model.paths import HostPath
 from fundamen.placing.file_state import FileState, digest_of_file
+from fundamen.placing.flushing import flush_file, flush_folder
 
 OURS = ".fundamen-"  # how names of ours beside those of a machine begin
 _PIECE = 1 << 20  # bytes
@@ -37,7 +38,12 @@ def settle(path: HostPath, sha256: str) -> None:
     Raises:
         OSError: it cannot be, or what was read back has another digest.
     """
-    _flush(path)
+    flush_file(path)
+    require_digest(path, sha256)
+
+
+def require_digest(path: HostPath, sha256: str) -> None:
+    """See that a file is what it should be. Raises: OSError: it has another digest, or cannot be read."""
     found = digest_of_file(path)
     if found != sha256:
         raise OSError(0, f"what was read back has the SHA-256 {found[:16]}..., not {sha256[:16]}...", path)
@@ -106,15 +112,6 @@ def remove(path: HostPath) -> None:
         flush_folder(os.path.dirname(path))
 
 
-def flush_folder(folder: str) -> None:
-    """Have the folder's entries on the disk. Raises: OSError."""
-    handle = os.open(folder, os.O_RDONLY | getattr(os, "O_DIRECTORY", 0))
-    try:
-        os.fsync(handle)
-    finally:
-        os.close(handle)
-
-
 def _copy(source: int, target: int, begin: int, end: int) -> None:
     """Copy a range to the same place, by the system itself where it can. Raises: OSError."""
     at = begin
@@ -167,14 +164,6 @@ def _own(path: HostPath, state: FileState) -> None:
     status = os.lstat(path)
     if (status.st_uid, status.st_gid) != (state.uid, state.gid):
         os.chown(path, state.uid, state.gid, follow_symlinks=False)
-
-
-def _flush(path: HostPath) -> None:
-    handle = os.open(path, os.O_RDONLY)
-    try:
-        os.fsync(handle)
-    finally:
-        os.close(handle)
 
 
 def _set_attribute(path: HostPath, name: str, value: bytes) -> None:

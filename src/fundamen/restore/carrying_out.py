@@ -5,6 +5,7 @@ touched; whatever stops a restoration half-way, the journal holds enough to go o
 was, to the byte, with its mode, owner, times and extended attributes.
 """
 
+import functools
 import os
 import shutil
 from collections.abc import Callable, Iterable
@@ -13,11 +14,12 @@ from datetime import datetime
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
-from fundamen.placing.replacing import flush_folder
+from fundamen.placing.flushing import flush_folder
 from fundamen.restore import entries, folder_steps, installing, moves
+from fundamen.restore.folders import Around, around
 from fundamen.restore.hindrance import require_unhindered
 from fundamen.restore.journal import Entry, Journal, RestorationRecord, State, Step, StepState
-from fundamen.restore.making import batches, is_made, make, side_by_side
+from fundamen.restore.making import batches, is_made, make
 from fundamen.restore.records import EntryRecord, Record
 from fundamen.restore.steps import Change, InstallPackages, Move, SetFolder, Work
 from fundamen.restore.steps import Step as Planned
@@ -62,10 +64,11 @@ def carry_out(
     try:
         shutil.rmtree(kept_folder, ignore_errors=True)  # of one that was cut off before it was written down
         os.makedirs(kept_folder, mode=0o700)
+        look = functools.cache(around)  # nothing of the machine is changed while originals are kept
         records = [
-            _kept(machine, work, step, target, kept_folder, index) for index, (step, target) in enumerate(targets)
+            _kept(machine, work, step, target, kept_folder, index, look) for index, (step, target) in enumerate(targets)
         ]
-        side_by_side(entries.settle_kept, [record for record in records if isinstance(record, EntryRecord)])
+        entries.settle_kept([record for record in records if isinstance(record, EntryRecord)])
         for folder in (kept_folder, os.path.dirname(kept_folder), journal.folder):
             flush_folder(folder)
         entry = journal.begin(RestorationRecord(work.program, work.titles), now, records)
@@ -134,11 +137,19 @@ def _make_all(journal: Journal, entry: Entry, steps: Iterable[Step], progress: P
         raise _taken_back(journal, entry, error) from error
 
 
-def _kept(machine: Machine, work: Work, step: Planned, target: HostPath, kept_folder: HostPath, index: int) -> Record:
+def _kept(
+    machine: Machine,
+    work: Work,
+    step: Planned,
+    target: HostPath,
+    kept_folder: HostPath,
+    index: int,
+    look: Callable[[str], Around],
+) -> Record:
     if isinstance(step, Change):
         number = os.path.basename(kept_folder)
         content = work.contents.get(step.sha256, HostPath(""))
-        return entries.keep(step, target, content, f"{number}-{index}", kept_folder)
+        return entries.keep(step, target, content, f"{number}-{index}", kept_folder, look(os.path.dirname(target)))
     if isinstance(step, Move):
         return moves.keep(step, target, machine.host_path(step.aside))
     if isinstance(step, SetFolder):
@@ -155,18 +166,19 @@ def _target(machine: Machine, step: Planned) -> HostPath:
 
 def _require_room(journal: Journal, targets: list[tuple[Planned, HostPath]]) -> None:
     """Look that there is room before anything is changed: for the new files, and for what is kept."""
+    by_folder: dict[str, int] = {}
+    for step, target in targets:
+        if isinstance(step, Change):
+            folder, kept = os.path.dirname(target), os.path.getsize(target) if os.path.isfile(target) else 0
+            by_folder[folder] = by_folder.get(folder, 0) + step.size
+            by_folder[journal.folder] = by_folder.get(journal.folder, 0) + kept
     needed: dict[int, tuple[str, int]] = {}
-
-    def add(folder: str, size: int) -> None:
+    for wanted, size in by_folder.items():
+        folder = wanted
         while not os.path.isdir(folder):
             folder = os.path.dirname(folder)
         device = os.stat(folder).st_dev
         needed[device] = (folder, needed.get(device, ("", _SPARE_BYTES))[1] + size)
-
-    for step, target in targets:
-        if isinstance(step, Change):
-            add(os.path.dirname(target), step.size)
-            add(journal.folder, os.path.getsize(target) if os.path.isfile(target) else 0)
     for folder, size in needed.values():
         free = shutil.disk_usage(folder).free
         if free < size:

@@ -2,22 +2,27 @@
 
 import os
 import stat
+from collections.abc import Sequence
 
 import msgspec
 
 from fundamen.model.paths import HostPath
 from fundamen.placing.file_state import FileState, digest_of_file, read_state, stands_as
-from fundamen.placing.replacing import OURS, flush_folder, keep_copy, put, remove, settle, stage, swap
-from fundamen.restore.folders import folders_for
+from fundamen.placing.flushing import flush_all, flush_folder
+from fundamen.placing.replacing import OURS, keep_copy, put, remove, require_digest, stage, swap
+from fundamen.restore.folders import Around
 from fundamen.restore.insertions import Insertion, without
 from fundamen.restore.records import EntryRecord
+from fundamen.restore.side_by_side import side_by_side
 from fundamen.restore.steps import Change
 from fundamen.sources.writing import write_whole
 
 _NEW_FILE, _NEW_PROGRAM, _NEW_LINK = 0o644, 0o755, 0o777  # modes
 
 
-def keep(step: Change, target: HostPath, content: HostPath, name: str, kept_folder: HostPath) -> EntryRecord:
+def keep(
+    step: Change, target: HostPath, content: HostPath, name: str, kept_folder: HostPath, place: Around
+) -> EntryRecord:
     """Keep what stands at a target, and write down what is to stand there; nothing on the machine is changed.
 
     The copy is not on the disk until ``settle_kept``.
@@ -28,6 +33,7 @@ def keep(step: Change, target: HostPath, content: HostPath, name: str, kept_fold
         content: our copy of the new bytes.
         name: the step's own, within this journal.
         kept_folder: where originals are kept.
+        place: what is around the target.
 
     Raises:
         OSError: what stands there cannot be kept, or is no file and no link.
@@ -40,40 +46,41 @@ def keep(step: Change, target: HostPath, content: HostPath, name: str, kept_fold
         kept = os.path.join(beside, f"{OURS}kept-{name}") if keeps_inode else os.path.join(kept_folder, name)
         if not keeps_inode:
             keep_copy(target, HostPath(kept))
-    new_folders, folder = folders_for(target)
     return EntryRecord(
         path=step.path,
         target=target,
         staged=os.path.join(beside, f"{OURS}{name}"),
         kept=kept,
         before=before,
-        after=_state_after(step, before, os.stat(folder.path)),
+        after=_state_after(step, before, place),
         content="" if step.link else content,
         insertion=step.insertion,
         keeps_inode=keeps_inode,
-        new_folders=new_folders,
-        folders=(folder,),
+        new_folders=place.missing,
+        folders=(place.nearest,),
     )
 
 
-def settle_kept(record: EntryRecord) -> None:
-    """Have the kept original on the disk, and see that it is one. Raises: OSError."""
-    if record.kept and not record.keeps_inode and record.before is not None:
-        settle(HostPath(record.kept), record.before.sha256)
+def settle_kept(records: Sequence[EntryRecord]) -> None:
+    """Have the kept originals on the disk, and see that they are such. Raises: OSError."""
+    _settle([(r.kept, r.before) for r in records if r.kept and not r.keeps_inode and r.before is not None])
 
 
-def stage_entry(record: EntryRecord) -> None:
-    """Write the new entry beside its place, in a folder that is there. Raises: OSError."""
+def stage_entries(records: Sequence[EntryRecord]) -> None:
+    """Write the new entries beside their places, in folders that are there. Raises: OSError."""
+    side_by_side(_stage, records, lambda record: record.after.size)
+
+
+def _stage(record: EntryRecord) -> None:
     if record.keeps_inode and not os.path.lexists(record.kept):
         os.link(record.target, record.kept)
         flush_folder(os.path.dirname(record.kept))  # a power cut must not leave the swap without it
     stage(HostPath(record.content), HostPath(record.staged), record.after)
 
 
-def settle_entry(record: EntryRecord) -> None:
-    """Have it on the disk, and see that it is what it should be. Raises: OSError."""
-    if not record.after.link:
-        settle(HostPath(record.staged), record.after.sha256)
+def settle_entries(records: Sequence[EntryRecord]) -> None:
+    """Have what was staged on the disk, and see that it is what it should be. Raises: OSError."""
+    _settle([(record.staged, record.after) for record in records if not record.after.link])
 
 
 def make_entry(record: EntryRecord) -> None:
@@ -123,6 +130,11 @@ def take_back_entry(record: EntryRecord) -> None:
         put(HostPath(record.kept), target, staged, record.before)
 
 
+def _settle(files: Sequence[tuple[str, FileState]]) -> None:
+    flush_all(HostPath(path) for path, _ in files)
+    side_by_side(lambda file: require_digest(HostPath(file[0]), file[1].sha256), files, lambda file: file[1].size)
+
+
 def _bring_back_inode(kept: HostPath, target: HostPath) -> None:
     if os.path.lexists(kept):
         os.rename(kept, target)  # does nothing where both are still names of the same file
@@ -145,7 +157,7 @@ def _take_out(record: EntryRecord, insertion: Insertion) -> None:
     put(ours, target, HostPath(record.staged), state)
 
 
-def _state_after(step: Change, before: FileState | None, folder: os.stat_result) -> FileState:
+def _state_after(step: Change, before: FileState | None, folder: Around) -> FileState:
     """What is to stand there: besides the bytes the original's mode, owner and attributes, or those of a new file."""
     if step.state is not None:
         return step.state
@@ -154,6 +166,6 @@ def _state_after(step: Change, before: FileState | None, folder: os.stat_result)
         return msgspec.structs.replace(before, size=step.size, sha256=step.sha256, mode=mode, modified_ns=-1)
     mode = step.mode if step.mode is not None else _NEW_PROGRAM if step.executable else _NEW_FILE
     is_administrator = os.geteuid() == 0  # only then may it be given to the folder's owner
-    uid, gid = (folder.st_uid, folder.st_gid) if is_administrator else (os.geteuid(), os.getegid())
+    uid, gid = (folder.uid, folder.gid) if is_administrator else (os.geteuid(), os.getegid())
     sha256 = "" if step.link else step.sha256
     return FileState(step.size, sha256, _NEW_LINK if step.link else mode, uid, gid, -1, -1, link=step.link)

@@ -8,7 +8,7 @@ import msgspec
 from fundamen.model.paths import HostPath
 from fundamen.placing.file_state import FileState, state_of
 from fundamen.placing.replacing import dress_folder
-from fundamen.restore.folders import folders_for, make_folders, times_of
+from fundamen.restore.folders import around, make_folders, times_of
 from fundamen.restore.records import FolderRecord
 from fundamen.restore.steps import SetFolder
 
@@ -20,7 +20,6 @@ def keep(step: SetFolder, target: HostPath) -> FolderRecord:
         OSError: something else than a folder stands there.
     """
     before = _state(target)
-    new_folders, nearest = folders_for(os.path.join(target, ""))
     if step.gives_times:  # it was made by an earlier step, or stood there
         return FolderRecord(
             path=step.path,
@@ -29,13 +28,14 @@ def keep(step: SetFolder, target: HostPath) -> FolderRecord:
             after=step.state,
             folders=(times_of(target),) if before is not None else (),
         )
+    place = around(target)
     return FolderRecord(
         path=step.path,
         target=target,
         before=before,
         after=msgspec.structs.replace(step.state, modified_ns=-1, accessed_ns=-1),
-        new_folders=new_folders,
-        folders=(nearest,) if before is None else (),
+        new_folders=place.missing,
+        folders=(place.nearest,) if before is None else (),
     )
 
 

@@ -6,18 +6,28 @@ from collections.abc import Iterable
 
 import msgspec
 
-from fundamen.placing.replacing import flush_folder
 from fundamen.restore.records import OURS, SOMEBODY_ELSES, FolderTimes
 
 
-def folders_for(target: str) -> tuple[tuple[str, ...], FolderTimes]:
-    """(the folders that a path needs and that are not there, outermost first; the nearest one that is there)."""
+class Around(msgspec.Struct, frozen=True):
+    """What is around a path."""
+
+    missing: tuple[str, ...]  # the folders that it needs and that are not there, outermost first
+    nearest: FolderTimes  # the nearest that is there
+    uid: int  # its owner
+    gid: int
+
+
+def around(wanted: str) -> Around:
+    """The folder in which something is to stand, or the nearest above it that is there. Raises: OSError."""
     missing: list[str] = []
-    folder = os.path.dirname(target)
+    folder = wanted
     while not os.path.isdir(folder):
         missing.insert(0, folder)
         folder = os.path.dirname(folder)
-    return tuple(missing), times_of(folder)
+    status = os.stat(folder)
+    times = FolderTimes(folder, status.st_mtime_ns, status.st_atime_ns)
+    return Around(tuple(missing), times, status.st_uid, status.st_gid)
 
 
 def times_of(folder: str) -> FolderTimes:
@@ -27,11 +37,10 @@ def times_of(folder: str) -> FolderTimes:
 
 
 def make_folders(folders: Iterable[str]) -> None:
-    """Make folders that are not there yet. Raises: OSError."""
+    """Make folders that are not there yet; those around them are not flushed yet. Raises: OSError."""
     for folder in folders:
         with contextlib.suppress(FileExistsError):
             os.mkdir(folder)
-            flush_folder(os.path.dirname(folder))
 
 
 def remove_folders(folders: Iterable[str]) -> None:
@@ -41,9 +50,9 @@ def remove_folders(folders: Iterable[str]) -> None:
             os.rmdir(folder)
 
 
-def after_step(folders: Iterable[FolderTimes]) -> tuple[FolderTimes, ...]:
-    """The folders with their time of change now, right after a step. Raises: OSError."""
-    return tuple(msgspec.structs.replace(each, after_ns=os.stat(each.path).st_mtime_ns) for each in folders)
+def changed_at(folder: str) -> int:
+    """A folder's time of change now, right after a step. Raises: OSError."""
+    return os.stat(folder).st_mtime_ns
 
 
 def settled(folders: Iterable[FolderTimes], last_ns: dict[str, int], *, is_done: bool) -> tuple[FolderTimes, ...]:

@@ -5,10 +5,11 @@ forbid changes, a folder or a device where a file should be. Sources: statvfs(3)
 """
 
 import array
+import functools
 import os
 import shlex
 import stat
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 
 import msgspec
 
@@ -19,6 +20,8 @@ from fundamen.model.paths import HostPath, MachinePath, shown
 _GET_FLAGS = 0x8008_6601  # FS_IOC_GETFLAGS
 _IMMUTABLE, _APPEND_ONLY = 0x10, 0x20
 _MOST_TOLD = 3
+
+_Told = tuple[str, str]
 
 
 class Hindrance(msgspec.Struct, frozen=True):
@@ -35,7 +38,8 @@ def require_unhindered(targets: Iterable[tuple[MachinePath, HostPath]]) -> None:
     Raises:
         RestorationError: something does; nothing was changed.
     """
-    found = [hindrance for path, target in targets for hindrance in _hindrances(path, target)]
+    of_folder = functools.cache(_of_folder)
+    found = [hindrance for path, target in targets for hindrance in _hindrances(path, target, of_folder)]
     if found:
         more = f", and {len(found) - 1} more" if len(found) > 1 else ""
         raise RestorationError(
@@ -65,28 +69,40 @@ def _program(name: str, pids: list[int]) -> str:
     return f"start {name} anew (process {told})"
 
 
-def _hindrances(path: MachinePath, target: HostPath) -> Iterator[Hindrance]:
-    folder = os.path.dirname(target)
+def _hindrances(path: MachinePath, target: HostPath, of_folder: Callable[[str], _Told | None]) -> Iterator[Hindrance]:
+    kind = _kind_of(target)
+    if kind not in {0, stat.S_IFREG, stat.S_IFLNK}:
+        what = "a folder" if kind == stat.S_IFDIR else "no ordinary file"
+        yield Hindrance(path, f"something else than an ordinary file stands there: {what}", "Set it aside.")
+    if kind == stat.S_IFREG and (flag := _forbidding(target)):
+        yield Hindrance(path, f"{shown(target)} is {flag}", f"chattr {_TAKEN_OFF[flag]} {shlex.quote(target)}")
+    if (told := of_folder(os.path.dirname(target))) is not None:
+        yield Hindrance(path, *told)
+
+
+def _kind_of(path: HostPath) -> int:
+    """What stands there, as the file type bits have it; 0 for nothing."""
+    try:
+        return stat.S_IFMT(os.lstat(path).st_mode)
+    except OSError:
+        return 0
+
+
+def _of_folder(wanted: str) -> _Told | None:
+    """(why nothing can be put into a folder, what to do) of the folder, or the nearest above it that is there."""
+    folder = wanted
     while not os.path.lexists(folder):
         folder = os.path.dirname(folder)
     if not os.path.isdir(folder):
-        yield Hindrance(path, f"{shown(folder)} is no folder", "See what stands there, and set it aside.")
-        return
-    status = _status(HostPath(target))
-    if status is not None and not stat.S_ISREG(status.st_mode) and not os.path.islink(target):
-        kind = "a folder" if stat.S_ISDIR(status.st_mode) else "no ordinary file"
-        yield Hindrance(path, f"something else than an ordinary file stands there: {kind}", "Set it aside.")
+        return f"{shown(folder)} is no folder", "See what stands there, and set it aside."
     if hasattr(os, "statvfs") and os.statvfs(folder).f_flag & os.ST_RDONLY:
-        mount = _mount_of(folder)
-        yield Hindrance(
-            path, "its file system is mounted for reading only", f"mount -o remount,rw {shlex.quote(mount)}"
-        )
-        return
-    flags = {each: flag for each in (target, folder) if (flag := _forbidding(each))}
-    for each, flag in flags.items():
-        yield Hindrance(path, f"{shown(each)} is {flag}", f"chattr {_TAKEN_OFF[flag]} {shlex.quote(each)}")
-    if not flags and not os.access(folder, os.W_OK | os.X_OK):
-        yield Hindrance(path, f"we may not write to {shown(folder)}", "Run the same command as the administrator.")
+        mount = shlex.quote(_mount_of(folder))
+        return "its file system is mounted for reading only", f"mount -o remount,rw {mount}"
+    if flag := _forbidding(folder):
+        return f"{shown(folder)} is {flag}", f"chattr {_TAKEN_OFF[flag]} {shlex.quote(folder)}"
+    if not os.access(folder, os.W_OK | os.X_OK):
+        return f"we may not write to {shown(folder)}", "Run the same command as the administrator."
+    return None
 
 
 _TAKEN_OFF: Mapping[str, str] = {"immutable": "-i", "append-only": "-a"}
@@ -94,8 +110,6 @@ _TAKEN_OFF: Mapping[str, str] = {"immutable": "-i", "append-only": "-a"}
 
 def _forbidding(path: str) -> str:
     """The flag of a file or folder that forbids changes, which not even the administrator may make; empty: none."""
-    if os.path.islink(path) or not os.path.lexists(path):
-        return ""
     try:
         import fcntl  # noqa: PLC0415 - not on every host
 
@@ -116,10 +130,3 @@ def _mount_of(folder: str) -> str:
     while not os.path.ismount(folder):
         folder = os.path.dirname(folder)
     return folder
-
-
-def _status(path: HostPath) -> os.stat_result | None:
-    try:
-        return os.stat(path)
-    except OSError:
-        return None

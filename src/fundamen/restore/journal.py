@@ -217,5 +217,8 @@ class Journal:
 
 
 def _encoded(record: msgspec.Struct) -> str:
-    r"""A record as JSON. The standard library's form: it writes undecodable bytes of a path as ``\udc..`` escapes."""
-    return json.dumps(msgspec.to_builtins(record))
+    r"""A record as JSON; of undecodable bytes in a path the standard library makes ``\udc..`` escapes."""
+    try:
+        return msgspec.json.encode(record).decode()
+    except UnicodeEncodeError:
+        return json.dumps(msgspec.to_builtins(record))

@@ -5,20 +5,20 @@ folders are flushed and the journal is told. Until then it knows of each step wh
 moment leaves entries that are old or new, and can be told apart by looking.
 """
 
+import functools
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
 
 import msgspec
 
-from fundamen.placing.replacing import flush_folder
+from fundamen.model.paths import HostPath
+from fundamen.placing.flushing import flush_all
 from fundamen.restore import entries, folder_steps, installing, moves
-from fundamen.restore.folders import after_step, give_back_times, make_folders, remove_folders
+from fundamen.restore.folders import changed_at, give_back_times, make_folders, remove_folders
 from fundamen.restore.journal import Step, StepState
 from fundamen.restore.records import EntryRecord, FolderRecord, MoveRecord, PackagesRecord, Record
 
-_MOST_STEPS, _MOST_BYTES = 128, 256 << 20  # of one batch
-_WORKERS = 4
+_MOST_STEPS, _MOST_BYTES = 1024, 256 << 20  # of one batch
 
 
 def batches(steps: Iterable[Step]) -> Iterator[tuple[Step, ...]]:
@@ -39,11 +39,10 @@ def batches(steps: Iterable[Step]) -> Iterator[tuple[Step, ...]]:
 def make(steps: Sequence[Step]) -> tuple[Step, ...]:
     """Make a batch, and give its steps as they are then. Raises: OSError."""
     placed = [step.record for step in steps if isinstance(step.record, EntryRecord)]
-    for record in placed:  # one after the other: several may need the same folder
-        make_folders(record.new_folders)
-    # All are written before the first is flushed: one flush then takes most of the others along.
-    side_by_side(entries.stage_entry, placed)
-    side_by_side(entries.settle_entry, placed)
+    make_folders(dict.fromkeys(folder for record in placed for folder in record.new_folders))
+    # All are written before the first is flushed: one flush then takes the others along.
+    entries.stage_entries(placed)
+    entries.settle_entries(placed)
     for step in steps:
         match step.record:
             case EntryRecord():
@@ -54,18 +53,9 @@ def make(steps: Sequence[Step]) -> tuple[Step, ...]:
                 folder_steps.make_folder(step.record)
             case PackagesRecord():
                 installing.install(step.record)
-    for folder in {os.path.dirname(s.record.target) for s in steps if not isinstance(s.record, PackagesRecord)}:
-        flush_folder(folder)
-    return tuple(Step(step.number, StepState.PLACED, _after(step.record)) for step in steps)
-
-
-def side_by_side(do: Callable[[EntryRecord], None], records: Sequence[EntryRecord]) -> None:
-    """Do something with each, some at the same time: copying, flushing and hashing wait for different things."""
-    if len(records) == 1:
-        do(records[0])
-        return
-    with ThreadPoolExecutor(_WORKERS) as pool:
-        list(pool.map(do, records))
+    flush_all(HostPath(folder) for step in steps for folder in _changed_folders(step.record))
+    look = functools.cache(changed_at)
+    return tuple(Step(step.number, StepState.PLACED, _after(step.record, look)) for step in steps)
 
 
 def is_made(record: Record) -> bool:
@@ -96,8 +86,17 @@ def obstacle(record: Record) -> str:
             return installing.why_they_must_stay(record)
 
 
-def take_back(record: Record) -> None:
-    """Make everything as it was before a step. Raises: OSError."""
+def take_back(steps: Iterable[Step]) -> None:
+    """Make everything as it was before some steps, the last one first, and have it on the disk. Raises: OSError."""
+    records = [step.record for step in steps]
+    for record in records:
+        _take_back(record)
+    folders = {folder for record in records for folder in _changed_folders(record)}
+    folders |= {each.path for r in records if not isinstance(r, PackagesRecord) for each in r.folders}
+    flush_all(HostPath(folder) for folder in sorted(folders) if os.path.isdir(folder))
+
+
+def _take_back(record: Record) -> None:
     match record:
         case EntryRecord():
             entries.take_back_entry(record)
@@ -112,7 +111,18 @@ def take_back(record: Record) -> None:
     give_back_times(record.folders)
 
 
-def _after(record: Record) -> Record:
+def _changed_folders(record: Record) -> Iterator[str]:
+    """The host paths of the folders whose entries a step has changed."""
+    if isinstance(record, FolderRecord):
+        yield record.target  # for its own rights and times
+    if not isinstance(record, PackagesRecord):
+        yield os.path.dirname(record.target)
+        yield from (os.path.dirname(folder) for folder in record.new_folders)
+
+
+def _after(record: Record, changed_at: Callable[[str], int]) -> Record:
+    """The record with when its folders were changed, right after the step."""
     if isinstance(record, PackagesRecord):
         return record
-    return msgspec.structs.replace(record, folders=after_step(record.folders))
+    folders = tuple(msgspec.structs.replace(each, after_ns=changed_at(each.path)) for each in record.folders)
+    return msgspec.structs.replace(record, folders=folders)

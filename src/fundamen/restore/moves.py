@@ -3,8 +3,8 @@
 import os
 
 from fundamen.model.paths import HostPath
-from fundamen.placing.replacing import flush_folder
-from fundamen.restore.folders import folders_for, make_folders, times_of
+from fundamen.placing.flushing import flush_folder
+from fundamen.restore.folders import around, make_folders, times_of
 from fundamen.restore.records import MoveRecord
 from fundamen.restore.steps import Move
 
@@ -18,12 +18,13 @@ def keep(step: Move, target: HostPath, aside: HostPath) -> MoveRecord:
     status = os.lstat(target)
     if os.path.lexists(aside):
         raise FileExistsError(17, "something stands there already", aside)
-    new_folders, nearest = folders_for(aside)
+    beside = around(os.path.dirname(aside))
+    nearest = beside.nearest
     if os.lstat(nearest.path).st_dev != status.st_dev or os.path.ismount(target):
         raise OSError(18, "it would have to go to another file system", target)
     own = times_of(os.path.dirname(target))
     folders = (own,) if own.path == nearest.path else (own, nearest)
-    return MoveRecord(path=step.path, target=target, aside=aside, new_folders=new_folders, folders=folders)
+    return MoveRecord(path=step.path, target=target, aside=aside, new_folders=beside.missing, folders=folders)
 
 
 def make_move(record: MoveRecord) -> None:

@@ -115,8 +115,7 @@ def take_back_steps(journal: Journal, entry: Entry) -> None:
     """Make everything of a restoration as it was, the last step first. Raises: OSError."""
     left = [step for step in entry.steps if step.state is not StepState.TAKEN_BACK]
     for batch in batches(reversed(left)):
-        for step in batch:
-            take_back(step.record)
+        take_back(batch)
         journal.write_steps(entry.number, (Step(each.number, StepState.TAKEN_BACK, each.record) for each in batch))
 
 

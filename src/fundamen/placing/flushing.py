@@ -1,0 +1,72 @@
+"""Have files and folders on the disk: one by one, or many together where the system can.
+
+Flushing files one by one costs a turn of the disk for each. Linux can be asked to flush a whole file system, which
+takes everything along that anybody has written there, and costs one (docs/decisions/0016). Source: fsync(2), syncfs(2).
+"""
+
+import functools
+import os
+import re
+import sys
+from collections.abc import Callable, Iterable, Sequence
+
+from fundamen.model.paths import HostPath
+
+_MANY = 16  # files; fewer are flushed one by one, so that nobody waits for what others have written
+_TELLS_ERRORS = (5, 8)  # the version of Linux from which on syncfs tells that something could not be written
+
+
+def flush_file(path: HostPath) -> None:
+    """Have a file on the disk. Raises: OSError."""
+    _flush(path, os.O_RDONLY)
+
+
+def flush_folder(folder: str) -> None:
+    """Have the folder's entries on the disk. Raises: OSError."""
+    _flush(folder, os.O_RDONLY | getattr(os, "O_DIRECTORY", 0))
+
+
+def flush_all(paths: Iterable[HostPath]) -> None:
+    """Have files and folders on the disk, together where that is quicker. Raises: OSError."""
+    by_device: dict[int, list[HostPath]] = {}
+    for path in dict.fromkeys(paths):
+        by_device.setdefault(os.stat(path).st_dev, []).append(path)
+    for together in by_device.values():
+        whole = _of_a_file_system() if len(together) >= _MANY else None
+        if whole is None:
+            for path in together:
+                flush_file(path)
+        else:
+            whole(together)
+
+
+def _flush(path: str, flags: int) -> None:
+    handle = os.open(path, flags)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
+
+
+@functools.cache
+def _of_a_file_system() -> Callable[[Sequence[HostPath]], None] | None:
+    """What flushes the whole file system of some paths and tells of errors; None where the system has no such thing."""
+    version = re.match(r"(\d+)\.(\d+)", os.uname().release) if sys.platform == "linux" else None
+    if version is None or (int(version[1]), int(version[2])) < _TELLS_ERRORS:
+        return None
+    import ctypes  # noqa: PLC0415 - only for large restorations
+
+    syncfs = getattr(ctypes.CDLL(None, use_errno=True), "syncfs", None)
+    if syncfs is None:
+        return None
+
+    def flush(paths: Sequence[HostPath]) -> None:
+        handle = os.open(paths[0], os.O_RDONLY)
+        try:
+            if syncfs(handle) != 0:
+                code = ctypes.get_errno()
+                raise OSError(code, os.strerror(code), os.path.dirname(paths[0]))
+        finally:
+            os.close(handle)
+
+    return flush

@@ -1,0 +1,86 @@
+"""The power goes at any moment of a restoration or an undo, and the disk has only what was flushed, or only names."""
+
+import shutil
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from builders.machine import ALinuxMachine
+from builders.source import ASource
+from builders.tree import tree_of, without_times
+from conftest import Fundamen
+from faults import injecting
+from faults.disk import Disk
+from faults.world import UNFINISHED, World
+
+Cut = Callable[[], None]  # lays out what is found after the cut
+
+
+class Power:
+    """A world whose disk is watched while a command runs in it."""
+
+    def __init__(self, world: World, home: Path, folder: Path) -> None:
+        self.world, self.log = world, folder / "changes"
+        self._tops = [world.root, home]
+
+    def cuts(self, *words: str, lost: str, every: int) -> Iterator[str]:
+        """Run a command; then lay out the disk as a cut at each of its changes leaves it, and say where that was."""
+        disk, names_kept = Disk(self._tops), lost == "bytes"
+        outcome = self.world.run(*words, log=self.log)
+        assert outcome.status == 0, outcome.said
+        after = self.world.state()
+        step, moments = every if names_kept else every // 4 + 1, 0
+        for number, verb in enumerate(disk.play(self.log)):
+            if names_kept or verb.startswith("flush"):  # until the next flush the disk is as it was
+                moments += 1
+                if moments % step == 0:
+                    disk.lay_out(names_kept=names_kept)
+                    yield f"cut at change {number}, {verb}"
+        assert moments * (1 if names_kept else 10) > 300
+        disk.lay_out(names_kept=names_kept)
+        assert self.world.state() == after, "what is done is on the disk"
+
+
+@pytest.fixture
+def power(linux: ALinuxMachine, tmp_path: Path, home: Path, fundamen: Fundamen) -> Iterator[Power]:
+    with injecting(tmp_path, home) as faults:
+        yield Power(World(linux, ASource(tmp_path, home), fundamen, faults), home, tmp_path)
+
+
+EVERY = pytest.mark.parametrize("every", [29, pytest.param(1, marks=pytest.mark.system)], ids=["sampled", "in full"])
+WHAT_IS_LOST = pytest.mark.parametrize("lost", ["names and bytes", "bytes"])
+
+
+@EVERY
+@WHAT_IS_LOST
+def test_whenever_the_power_goes_it_is_gone_on_with_or_taken_back(
+    power: Power, home: Path, every: int, lost: str
+) -> None:
+    world = power.world
+    shutil.rmtree(home / "machines")  # the journal too is made anew
+    kinds = {"before": 0, "unfinished": 0, "after": 0}
+    for number, where in enumerate(power.cuts("restore", "--yes", "--plan", str(world.plan), lost=lost, every=every)):
+        if world.run("history").status == UNFINISHED:
+            kinds["unfinished"] += 1
+            if number % 2:
+                resumed = world.run("resume")
+                assert resumed.status == 0, f"{where}: {resumed.said}"
+                assert world.state() == world.after, where
+            world.undo(where)
+        else:
+            state = world.state()
+            assert state in (world.after, without_times(world.before)), where
+            kinds["after" if state == world.after else "before"] += 1
+    assert kinds["unfinished"] > 4
+    assert every > 1 or all(kinds.values()), kinds
+
+
+@EVERY
+@WHAT_IS_LOST
+def test_whenever_the_power_goes_an_undo_is_done_again(power: Power, every: int, lost: str) -> None:
+    world = power.world
+    world.restore()
+    for where in power.cuts("undo", lost=lost, every=every):
+        if tree_of(world.root) != world.before or world.run("history").status == UNFINISHED:
+            world.undo(where)
