@@ -25,8 +25,10 @@ WRONG_MODE = 4  # of this library only the mode is not as it should be
 class World:
     """A machine, a plan with 50 files, a root, a setting, a PATH entry, links and a folder to set aside."""
 
-    def __init__(self, linux: ALinuxMachine, source: ASource, fundamen: Fundamen, faults: Faults) -> None:
-        linux.program("/opt/bin/app", needs=tuple(FILES), runpath="$ORIGIN/../lib")
+    def __init__(
+        self, linux: ALinuxMachine, source: ASource, fundamen: Fundamen, faults: Faults, count: int = COUNT
+    ) -> None:
+        linux.program("/opt/bin/app", needs=tuple(FILES)[:count], runpath="$ORIGIN/../lib")
         linux.file("/etc/tide.ini", b"[tide]\nstation = Marram\n", mode=0o640).file("/opt/cache/1", b"1")
         linux.file("/etc/environment", b'PATH="/usr/bin"\n').file("/srv/a.js", b"assets")
         linux.file("/etc/ssl/certs/ca-certificates.crt", APublisher().root.pem)
@@ -45,7 +47,7 @@ class World:
                 "sha256": ROOT.certificate.sha256,
             },
         ]
-        for number, (name, data) in enumerate(FILES.items()):
+        for number, (name, data) in enumerate(list(FILES.items())[:count]):
             digest = hashlib.sha256(data).hexdigest()
             place = {"path": f"/opt/lib/{name}", "name": name, "size": len(data), "sha256": digest}
             steps.append({"do": "place file", **place, **({"mode": 0o644} if number == WRONG_MODE else {})})

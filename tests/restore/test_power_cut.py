@@ -37,15 +37,17 @@ class Power:
                 if moments % step == 0:
                     disk.lay_out(names_kept=names_kept)
                     yield f"cut at change {number}, {verb}"
-        assert moments * (1 if names_kept else 10) > 300
+        assert moments > (150 if names_kept else 20)
         disk.lay_out(names_kept=names_kept)
         assert self.world.state() == after, "what is done is on the disk"
 
 
-@pytest.fixture
-def power(linux: ALinuxMachine, tmp_path: Path, home: Path, fundamen: Fundamen) -> Iterator[Power]:
+@pytest.fixture(params=[6, 50], ids=["flushed one by one", "flushed together"])
+def power(
+    linux: ALinuxMachine, tmp_path: Path, home: Path, fundamen: Fundamen, request: pytest.FixtureRequest
+) -> Iterator[Power]:
     with injecting(tmp_path, home) as faults:
-        yield Power(World(linux, ASource(tmp_path, home), fundamen, faults), home, tmp_path)
+        yield Power(World(linux, ASource(tmp_path, home), fundamen, faults, request.param), home, tmp_path)
 
 
 EVERY = pytest.mark.parametrize("every", [29, pytest.param(1, marks=pytest.mark.system)], ids=["sampled", "in full"])
@@ -72,7 +74,7 @@ def test_whenever_the_power_goes_it_is_gone_on_with_or_taken_back(
             state = world.state()
             assert state in (world.after, without_times(world.before)), where
             kinds["after" if state == world.after else "before"] += 1
-    assert kinds["unfinished"] > 4
+    assert kinds["unfinished"] > 2  # noqa: PLR2004 - a few
     assert every > 1 or all(kinds.values()), kinds
 
 

@@ -21,7 +21,7 @@ from fundamen.machine.open_files import find_users
 from fundamen.model.errors import RestorationError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.file_state import state_of
-from fundamen.placing.flushing import flush_folder
+from fundamen.placing.flushing import flush_folder, make_lasting
 from fundamen.placing.replacing import OURS
 
 _SPARE_BYTES = 16 << 20
@@ -179,7 +179,7 @@ def _is_text(path: str) -> bool:
 
 
 def _require_room(found: Found, store: CopyStore) -> None:
-    os.makedirs(store.folder, mode=0o700, exist_ok=True)
+    make_lasting(store.folder)
     if os.path.realpath(store.folder).startswith(os.path.join(os.path.realpath(found.host), "")):
         raise UsageError(
             what=f"No cold copy of {shown(found.folder)} is taken",

@@ -4,6 +4,7 @@ Flushing files one by one costs a turn of the disk for each. Linux can be asked 
 takes everything along that anybody has written there, and costs one (docs/decisions/0016). Source: fsync(2), syncfs(2).
 """
 
+import contextlib
 import functools
 import os
 import re
@@ -24,6 +25,18 @@ def flush_file(path: HostPath) -> None:
 def flush_folder(folder: str) -> None:
     """Have the folder's entries on the disk. Raises: OSError."""
     _flush(folder, os.O_RDONLY | getattr(os, "O_DIRECTORY", 0))
+
+
+def make_lasting(folder: str) -> None:
+    """Make a folder of ours, and those above it, so that a power cut does not take them away again. Raises: OSError."""
+    missing = []
+    while not os.path.isdir(folder):
+        missing.append(folder)
+        folder = os.path.dirname(folder)
+    for each in reversed(missing):
+        with contextlib.suppress(FileExistsError):
+            os.mkdir(each, mode=0o700)
+        flush_folder(os.path.dirname(each))
 
 
 def flush_all(paths: Iterable[HostPath]) -> None:

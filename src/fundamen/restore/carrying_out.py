@@ -14,7 +14,7 @@ from datetime import datetime
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
-from fundamen.placing.flushing import flush_folder
+from fundamen.placing.flushing import flush_folder, make_lasting
 from fundamen.restore import entries, folder_steps, installing, moves
 from fundamen.restore.folders import Around, around
 from fundamen.restore.hindrance import require_unhindered
@@ -63,14 +63,13 @@ def carry_out(
     kept_folder = journal.kept_folder(number)
     try:
         shutil.rmtree(kept_folder, ignore_errors=True)  # of one that was cut off before it was written down
-        os.makedirs(kept_folder, mode=0o700)
+        make_lasting(kept_folder)
         look = functools.cache(around)  # nothing of the machine is changed while originals are kept
         records = [
             _kept(machine, work, step, target, kept_folder, index, look) for index, (step, target) in enumerate(targets)
         ]
         entries.settle_kept([record for record in records if isinstance(record, EntryRecord)])
-        for folder in (kept_folder, os.path.dirname(kept_folder), journal.folder):
-            flush_folder(folder)
+        flush_folder(kept_folder)
         entry = journal.begin(RestorationRecord(work.program, work.titles), now, records)
     except (OSError, KeyboardInterrupt, UnreadableError) as error:
         shutil.rmtree(kept_folder, ignore_errors=True)

@@ -16,6 +16,7 @@ import msgspec
 
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.placing.flushing import make_lasting
 from fundamen.restore.records import Record, decoded
 
 _FORMAT = 2
@@ -106,7 +107,7 @@ class Journal:
 
     def next_number(self) -> int:
         """The number that the next restoration gets; whoever holds the machine may count on it."""
-        os.makedirs(self.folder, mode=0o700, exist_ok=True)
+        make_lasting(self.folder)
         with self._opened() as connection:
             row = connection.execute("SELECT seq FROM sqlite_sequence WHERE name = 'restoration'").fetchone()
         return (row[0] if row is not None else 0) + 1
