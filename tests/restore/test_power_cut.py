@@ -74,7 +74,7 @@ def test_whenever_the_power_goes_it_is_gone_on_with_or_taken_back(
             state = world.state()
             assert state in (world.after, without_times(world.before)), where
             kinds["after" if state == world.after else "before"] += 1
-    assert kinds["unfinished"] > 2  # noqa: PLR2004 - a few
+    assert kinds["unfinished"] > 2
     assert every > 1 or all(kinds.values()), kinds
 
 
