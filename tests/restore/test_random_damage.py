@@ -2,6 +2,7 @@
 
 import hashlib
 import random
+import shutil
 from collections.abc import Callable, Iterator, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
@@ -25,7 +26,7 @@ from fundamen.restore.restoration import perform, take_back
 from fundamen.sources.os_archive import NewPackages
 from fundamen.trace.trace import trace_program
 
-PROGRAMS, EACH = 10, 50
+PROGRAMS, EACH, SELDOM = 10, 50, 0.2
 ROOT, OTHER = APublisher().root, APublisher().root
 BUNDLE, ENVIRONMENT, SETTINGS = "/etc/ssl/certs/ca-certificates.crt", "/etc/environment", "/etc/tide.ini"
 
@@ -48,7 +49,7 @@ class Harbour:
             files = {name: content(name) for name in names_of(program)}
             source.published({n: content(n, 1) for n in files}, "1.0", package=f"Berth {program}")
             source.published(files, "2.0", package=f"Berth {program}")
-            linux.program(f"/opt/p{program}/bin/app", needs=tuple(files), runpath="$ORIGIN/../lib")
+            linux.program(f"/opt/p{program}/bin/app", needs=tuple(files), runpath="$ORIGIN/../own:$ORIGIN/../lib")
             for name, data in files.items():
                 path, sha256 = f"/opt/p{program}/lib/{name}", hashlib.sha256(data).hexdigest()
                 linux.file(path, data)
@@ -74,6 +75,12 @@ class Harbour:
     def nothing(self, names: Sequence[str]) -> NewPackages:
         raise AssertionError(names)
 
+    def state(self) -> Tree:
+        """All but what was set aside, in the folders of the copies that hid the right ones."""
+        tree = without_times(tree_of(self.root))
+        assert all("/own" not in path or path.endswith(("/own", ".aside-1")) for path in tree)
+        return {path: state for path, state in tree.items() if "/own" not in path}
+
     def path(self, path: str) -> Path:
         return self.root / path.lstrip("/")
 
@@ -97,7 +104,7 @@ class Harbour:
 
     def restore_by_programs(self) -> int:
         count = 0
-        for program in range(PROGRAMS):
+        for program in sorted({int(path.split("/")[2][1:]) for path in self.found_by_tracing()}):
             machine = self.linux.opened()
             path = MachinePath(f"/opt/p{program}/bin/app")
             rehearsal = rehearse(machine, path, self.catalogues, self.authorities, self.source.store.fetch)
@@ -137,6 +144,19 @@ def of_another_library(harbour: Harbour, path: str, _chance: random.Random) -> N
     harbour.path(path).write_bytes(content("libelse.so"))
 
 
+def shadowed(harbour: Harbour, path: str, chance: random.Random) -> None:
+    """A bad copy where the loader looks first; the right one stays as it is."""
+    data = harbour.path(path).read_bytes()
+    own = harbour.path(path.replace("/lib/", "/own/"))
+    own.parent.mkdir(exist_ok=True)
+    own.write_bytes(data[: chance.randrange(64, len(data))])
+
+
+def mixed(harbour: Harbour, path: str, chance: random.Random) -> None:
+    """Several files of a package are those of its older version."""
+    older(harbour, path, chance)
+
+
 def without_permission(harbour: Harbour, path: str, _chance: random.Random) -> None:
     harbour.path(path).chmod(0o600)
 
@@ -158,8 +178,17 @@ def link_broken(harbour: Harbour, path: str, _chance: random.Random) -> None:
     harbour.path(path).symlink_to("nowhere.js")
 
 
-OF_LIBRARIES: list[Damage] = [removed, cut, flipped, of_the_other_width, older, of_another_library, without_permission]
-SEEN_BY_A_LOADER: set[Damage] = {removed, cut, flipped, of_the_other_width}
+OF_LIBRARIES: list[Damage] = [
+    removed,
+    cut,
+    flipped,
+    of_the_other_width,
+    older,
+    of_another_library,
+    without_permission,
+    shadowed,
+]
+SEEN_BY_A_LOADER: set[Damage] = {removed, cut, flipped, of_the_other_width, shadowed}
 OTHERS: dict[str, Damage] = {
     BUNDLE: root_removed,
     SETTINGS: setting_changed,
@@ -172,43 +201,58 @@ def damages(chance: random.Random) -> Iterator[tuple[str, Damage]]:
     paths = [f"/opt/p{program}/lib/{name}" for program in range(PROGRAMS) for name in names_of(program)]
     for path in chance.sample(paths, chance.randrange(1, 6)):
         yield path, chance.choice(OF_LIBRARIES)
+    if chance.random() < SELDOM:
+        program = chance.randrange(PROGRAMS)
+        for name in chance.sample(names_of(program), chance.randrange(2, 6)):
+            yield f"/opt/p{program}/lib/{name}", mixed
     for path in chance.sample(list(OTHERS), chance.randrange(3)):
         yield path, OTHERS[path]
 
 
-@pytest.mark.parametrize("count", [6, pytest.param(1000, marks=pytest.mark.system)])
+@pytest.mark.parametrize(
+    "seeds",
+    [
+        range(6),
+        pytest.param(range(500), marks=pytest.mark.system),
+        pytest.param(range(500, 1000), marks=pytest.mark.system),
+    ],
+    ids=["some", "one half", "the other half"],
+)
 def test_every_damage_is_found_put_right_and_can_be_taken_back(
-    linux: ALinuxMachine, tmp_path: Path, home: Path, count: int
+    linux: ALinuxMachine, tmp_path: Path, home: Path, seeds: range
 ) -> None:
     harbour = Harbour(linux, ASource(tmp_path, home), home)
     assert (harbour.found_by_tracing(), harbour.planned()) == (set(), set())
     seen = set[str]()
-    for seed in range(count):
+    for seed in seeds:
         done = dict(damages(chance := random.Random(seed)))  # noqa: S311 - chance, no secret
         for path, damage in done.items():
             damage(harbour, path, chance)
         damaged = tree_of(harbour.root)
-        assert harbour.planned() == done.keys(), f"seed {seed}"
+        hidden = {path for path, damage in done.items() if damage is shadowed}  # a plan knows nothing of other folders
+        assert harbour.planned() == done.keys() - hidden, f"seed {seed}"
         visible = {path for path, damage in done.items() if damage in SEEN_BY_A_LOADER}
         traced = harbour.found_by_tracing()
         assert visible <= traced <= done.keys(), f"seed {seed}: {done}"
         restored = 0
-        if seed % 2 and visible:
+        if hidden or (seed % 2 and visible):
             restored = harbour.restore_by_programs()
             assert harbour.found_by_tracing() == set(), f"seed {seed}"
         if harbour.planned():
             restored += harbour.restore_by_plan()
-        assert without_times(tree_of(harbour.root)) == harbour.healthy, f"seed {seed}: {done}"
+        assert harbour.state() == harbour.healthy, f"seed {seed}: {done}"
         for _ in range(restored):
             take_back(harbour.linux.opened(), harbour.journal, None)
         assert tree_of(harbour.root) == damaged, f"seed {seed}: {done}"
         mend(harbour, damaged)
         seen |= {damage.__name__ for damage in done.values()}
-    assert count < 100 or len(seen) == len(OF_LIBRARIES) + len(OTHERS)
+    assert len(seeds) < 100 or len(seen) == len(OF_LIBRARIES) + len(OTHERS) + 1
 
 
 def mend(harbour: Harbour, damaged: Tree) -> None:
     """Make the machine healthy again by hand, for the next seed."""
+    for own in harbour.root.glob("opt/*/own"):
+        shutil.rmtree(own)
     for path, (before, mode, *_) in harbour.healthy.items():
         if without_times({path: damaged.get(path, (None,) * 6)})[path] == harbour.healthy[path]:
             continue

@@ -73,7 +73,7 @@ def case(linux: ALinuxMachine, tmp_path: Path, home: Path) -> Case:
 def test_a_rehearsal_changes_nothing_and_shows_what_would_come_of_it(case: Case) -> None:
     before = case.tree()
     rehearsal = case.rehearsed()
-    assert [(step.path, step.because) for step in rehearsal.plan.steps] == [
+    assert [(step.path, step.because) for step in rehearsal.plan.placed] == [
         (MISSING, "missing"),
         (OTHER, "for x86, not x86_64"),
         (CUT, "corrupt"),
@@ -109,16 +109,71 @@ def test_what_a_missing_library_needs_in_turn_is_found_by_the_rehearsal(
     case.source.published({"liblow.so": an_elf(soname="liblow.so")}, "3", "{program}", package="Breakwater")
     case.catalogue = case.source.store.refresh(case.catalogue.source)
     rehearsal = case.rehearsed(MachinePath("/opt/deep/bin/app"))
-    assert [step.path for step in rehearsal.plan.steps] == ["/opt/deep/bin/libtop.so", "/opt/deep/bin/liblow.so"]
+    assert [step.path for step in rehearsal.plan.placed] == ["/opt/deep/bin/libtop.so", "/opt/deep/bin/liblow.so"]
     assert rehearsal.after.faults == ()
 
 
-def test_a_bad_copy_in_front_of_the_packages_place_is_replaced_where_it_lies(case: Case) -> None:
-    case.linux.program("/opt/app/bin/app", needs=("liba.so",), runpath="/opt/front:$ORIGIN/../lib")
+def test_a_bad_copy_in_front_of_the_packages_place_is_set_aside_and_the_right_one_found(case: Case) -> None:
+    case.linux.program("/opt/app/bin/app", needs=("libd.so",), runpath="/opt/front:$ORIGIN/../lib")
+    case.linux.file("/opt/front/libd.so", b"no library")
+    rehearsal = case.rehearsed()
+    [move] = rehearsal.plan.moved
+    assert (move.path, rehearsal.after.faults) == ("/opt/front/libd.so", ())
+    assert case.restored().remaining == 0
+    assert (case.linux.root / "opt/front/libd.so.aside-1").read_bytes() == b"no library"
+    case.undone()
+    assert (case.linux.root / "opt/front/libd.so").read_bytes() == b"no library"
+
+
+def test_a_bad_copy_at_the_only_place_where_the_loader_looks_is_replaced_where_it_lies(case: Case) -> None:
+    case.linux.program("/opt/app/bin/app", needs=("liba.so",), runpath="/opt/front")
     case.linux.file("/opt/front/liba.so", b"no library")
     rehearsal = case.rehearsed()
-    assert "/opt/front/liba.so" in [step.path for step in rehearsal.plan.steps]
-    assert rehearsal.after.faults == ()
+    assert "/opt/front/liba.so" in [step.path for step in rehearsal.plan.placed]
+    assert (rehearsal.plan.moved, rehearsal.after.faults) == ((), ())
+
+
+def test_several_programs_are_put_right_by_one_plan_in_the_same_version_and_proven_one_by_one(
+    linux: ALinuxMachine, tmp_path: Path, home: Path, fundamen: Fundamen
+) -> None:
+    source = ASource(tmp_path, home)
+    for version in ("1.0", "2.0"):
+        files = {name: an_elf(soname=name, padding=16 * int(version[0])) for name in ("liba.so", "libb.so")}
+        source.published(files, version, "{root}/usr/lib")
+    linux.file("/usr/lib/libb.so", an_elf(soname="libb.so", padding=16))  # that of 1.0
+    linux.program("/opt/one/app", needs=("liba.so",)).program("/opt/two/tides", needs=("liba.so", "libb.so"))
+    source.trusted()
+    words = ("-m", str(linux.root), "--with", "/opt/two/tides", "/opt/one/app")
+    ran = fundamen("restore", "--yes", *words)
+    assert (ran.status, "app and tides then have all that they need" in ran.out) == (0, True), ran.out + ran.err
+    assert (linux.root / "usr/lib/liba.so").read_bytes() == an_elf(soname="liba.so", padding=16)
+    assert fundamen("restore", "--json", *words).records[0]["state"] == "not needed"
+    ran = fundamen("restore", "--yes", "--pin", "Saltgrass==2.0", *words)
+    assert (ran.status, "--because" in ran.err) == (2, True)
+    ran = fundamen("restore", "--yes", "--pin", "Saltgrass==2.0", "--because", "1.0 draws no charts", *words)
+    assert ran.status == 0, ran.out + ran.err
+    assert (linux.root / "usr/lib/libb.so").read_bytes() == an_elf(soname="libb.so", padding=32)
+    assert "1.0 draws no charts" in fundamen("history", "-m", str(linux.root)).out
+    ran = fundamen("restore", "--yes", "--pin", "Saltgrass==3.0", "--because", "it is new", *words)
+    assert (ran.status, "its version was not asked for" in ran.out) == (1, True), ran.out
+
+
+def test_what_programs_share_is_brought_in_both_widths_where_programs_of_both_are_there(
+    windows: AWindowsMachine, tmp_path: Path, home: Path
+) -> None:
+    source = ASource(tmp_path, home)
+    for width in ("x86", "x86_64"):
+        source.published({"x.dll": a_pe(width, name="x.dll")}, place="{system}")
+    windows.program("C:\\App\\app.exe", "x86_64", needs=("x.dll",))
+    program, catalogue = MachinePath("C:\\App\\app.exe"), source.trusted()
+    assert len(rehearse(windows.opened(), program, [catalogue], [], source.store.fetch).plan.steps) == 1
+    windows.program("C:\\Program Files (x86)\\Tides\\tides.exe", "x86")
+    rehearsal = rehearse(windows.opened(), program, [catalogue], [], source.store.fetch)
+    assert {step.path for step in rehearsal.plan.steps} == {
+        "C:\\Windows\\System32\\x.dll",
+        "C:\\Windows\\SysWOW64\\x.dll",
+    }
+    assert rehearsal.plan.other_width == "C:\\Program Files (x86)\\Tides\\tides.exe"
 
 
 def test_a_fault_that_no_source_can_mend_is_said_and_the_others_are_mended(case: Case) -> None:
@@ -152,7 +207,7 @@ def test_on_windows_each_width_goes_where_its_programs_look(
         program = MachinePath(f"C:\\{width}\\app.exe")
         rehearsal = rehearse(windows.opened(), program, [catalogue], [], source.store.fetch)
         assert rehearsal.after.faults == ()
-        placed[width] = [(step.path, step.because) for step in rehearsal.plan.steps]
+        placed[width] = [(step.path, step.because) for step in rehearsal.plan.placed]
     assert placed == {
         "x86": [("C:\\Windows\\SysWOW64\\x.dll", "missing")],
         "x86_64": [("C:\\Windows\\System32\\x.dll", "for x86, not x86_64")],
@@ -449,7 +504,7 @@ def test_an_outdated_library_is_replaced_by_the_whole_newer_package(
     for name in ("x.dll", "y.dll"):  # z.dll is missing as well, and must not be taken from the older package
         windows.file(f"C:\\App\\{name}", old[name])
     rehearsal = rehearse(windows.opened(), MachinePath("C:\\App\\app.exe"), [source.trusted()], [], source.store.fetch)
-    assert [(step.path, step.package.version) for step in rehearsal.plan.steps] == [
+    assert [(step.path, step.package.version) for step in rehearsal.plan.placed] == [
         ("C:\\App\\x.dll", "2.0"),
         ("C:\\App\\y.dll", "2.0"),
         ("C:\\App\\z.dll", "2.0"),

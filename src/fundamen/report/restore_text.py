@@ -16,6 +16,7 @@ from fundamen.restore.rehearsal import Rehearsal
 from fundamen.restore.restoration import Restoration
 from fundamen.restore.steps import PlaceFile
 from fundamen.sources.catalogue import Source, SourceKind
+from fundamen.trace.records import Trace
 
 _MOST_KEPT = 5 << 30  # bytes of originals, from which on a clean-up is proposed
 _MOST_NAMES = 8  # of sound files that are told
@@ -25,32 +26,57 @@ def rehearsal_text(rehearsal: Rehearsal, machine: Machine, *, drawn: bool) -> st
     """The page that consent is asked on: what would be done, and what would come of it."""
     page = Page(drawn=drawn)
     before, after, plan = rehearsal.before, rehearsal.after, rehearsal.plan
-    name = machine.paths.basename(plan.program)
-    if not before.faults:
-        page.answer(f"Nothing is to be restored. {answer(before, machine)}", good=True)
+    traces_before = [before, *(trace for trace, _ in rehearsal.further)]
+    traces_after = [after, *(trace for _, trace in rehearsal.further)]
+    if not rehearsal.is_needed:
+        page.answer(f"Nothing is to be restored. {_answers(traces_before, machine)}", good=True)
         return page.text()
-    if plan.is_empty:
-        page.answer(f"Nothing can be restored. {answer(before, machine)}", good=False)
+    if plan.is_empty and not rehearsal.faults_before:
+        page.answer("The version that was asked for is not to be had; nothing is changed.", good=False)
+    elif plan.is_empty:
+        page.answer(f"Nothing can be restored. {_answers(traces_before, machine)}", good=False)
     else:
-        outcome = "has all that it needs" if not after.faults else f"still has {counted(len(after.faults), 'fault')}"
-        page.answer(f"{_would_be_done(plan)}; {name} then {outcome}.", good=not after.faults)
+        page.answer(f"{_would_be_done(plan)}; {_outcome(traces_after, machine)}.", good=not rehearsal.faults_after)
         _plan(page, plan)
-    if rehearsal.harmed:
-        page.heading("Not offered: other programs would come to lack something")
-        for harm in rehearsal.harmed:
-            page.verdict(Verdict.MISSING, harm.name, word="would lack")
-            page.field("program", harm.program)
-            page.field("because", harm.reason)
+        if rehearsal.because:
+            page.heading("The version was asked for")
+            page.line(rehearsal.because)
+    _harmed(page, rehearsal)
     if plan.unmet:
         page.heading("No trusted remedy")
         page.columns([(unmet.name, unmet.why) for unmet in plan.unmet])
     if not plan.is_empty:
-        page.heading("Rehearsal: the program traced as it would be")
-        page.line(answer(after, machine))
-        for fault in after.faults:
-            page.verdict(fault.verdict, fault.name)
-            page.field("because", fault.reason)
+        what = "each program" if rehearsal.further else "the program"
+        page.heading(f"Rehearsal: {what} traced as it would be")
+        for trace in traces_after:
+            page.line(answer(trace, machine))
+            for fault in trace.faults:
+                page.verdict(fault.verdict, fault.name)
+                page.field("because", fault.reason)
     return page.text()
+
+
+def _harmed(page: Page, rehearsal: Rehearsal) -> None:
+    if rehearsal.harmed:
+        page.heading("Not offered: other programs would come to lack something")
+    for harm in rehearsal.harmed:
+        page.verdict(Verdict.MISSING, harm.name, word="would lack")
+        page.field("program", harm.program)
+        page.field("because", harm.reason)
+
+
+def _answers(traces: Sequence[Trace], machine: Machine) -> str:
+    return " ".join(answer(trace, machine) for trace in traces)
+
+
+def _outcome(traces: Sequence[Trace], machine: Machine) -> str:
+    """What of the programs as they would be; the one alone, or all together."""
+    faults = sum(len(trace.faults) for trace in traces)
+    names = [machine.paths.basename(trace.program) for trace in traces]
+    told, has, all_of_it = names[-1], "has", "all that it needs"
+    if len(names) > 1:
+        told, has, all_of_it = f"{', '.join(names[:-1])} and {told}", "have", "all that they need"
+    return f"{told} then still {has} {counted(faults, 'fault')}" if faults else f"{told} then {has} {all_of_it}"
 
 
 def restoration_text(restoration: Restoration, machine: Machine, *, drawn: bool, options: Sequence[str] = ()) -> str:
@@ -69,8 +95,9 @@ def restoration_text(restoration: Restoration, machine: Machine, *, drawn: bool,
         page.heading("Next")
         page.step(_after_rehearsal(restoration, machine, options))
         return page.text()
-    page.answer(f"Restored: {_was_done(plan)}. {answer(proof, machine)}", good=not proof.faults)
-    for fault in proof.faults:
+    proofs = [proof, *restoration.further]
+    page.answer(f"Restored: {_was_done(plan)}. {_answers(proofs, machine)}", good=not restoration.remaining)
+    for fault in (fault for trace in proofs for fault in trace.faults):
         page.verdict(fault.verdict, fault.name)
         page.field("because", fault.reason)
     if restoration.unsettled:
@@ -161,6 +188,10 @@ def history_text(entries: Sequence[Entry], kept: Sequence[Kept], machine: Machin
         ],
         heads=("no.", "begun (UTC)", "state", "changed", "program"),
     )
+    reasons = [(str(e.number), e.because) for e in reversed(entries) if e.because]
+    if reasons:
+        page.heading("Versions that were asked for, and why")
+        page.columns(reasons)
     size = sum(each.size for each in kept)
     if size > _MOST_KEPT:
         page.blank()
@@ -176,22 +207,32 @@ def history_text(entries: Sequence[Entry], kept: Sequence[Kept], machine: Machin
 
 
 def _would_be_done(plan: Plan) -> str:
-    files = f"{counted(len(plan.steps), 'file')} would be put in place ({size_in_words(plan.size)})"
-    if plan.installs is None:
-        return files
-    packages = f"{counted(len(plan.installs.packages), 'package')} would be installed"
-    return f"{packages}, and {files}" if plan.steps else packages
+    done = []
+    if plan.installs is not None:
+        done.append(f"{counted(len(plan.installs.packages), 'package')} would be installed")
+    if plan.moved:
+        done.append(f"{counted(len(plan.moved), 'file')} would be set aside")
+    if plan.placed:
+        done.append(f"{counted(len(plan.placed), 'file')} would be put in place ({size_in_words(plan.size)})")
+    return ", and ".join(done)
 
 
 def _was_done(plan: Plan) -> str:
-    files = f"{counted(len(plan.steps), 'file')} in place, read back and compared"
-    if plan.installs is None:
-        return files
-    packages = f"{counted(len(plan.installs.packages), 'package')} installed"
-    return f"{packages}, {files}" if plan.steps else packages
+    done = []
+    if plan.installs is not None:
+        done.append(f"{counted(len(plan.installs.packages), 'package')} installed")
+    if plan.moved:
+        done.append(f"{counted(len(plan.moved), 'file')} set aside")
+    if plan.placed:
+        done.append(f"{counted(len(plan.placed), 'file')} in place, read back and compared")
+    return ", ".join(done)
 
 
 def _plan(page: Page, plan: Plan) -> None:
+    if plan.moved:
+        page.heading("Set aside, so that the right one is found")
+        for move in plan.moved:
+            page.field("set aside", f"{move.path}   ({move.because})", indent=4, width=9)
     if plan.installs is not None:
         page.heading("By the system's package manager; nothing else is upgraded or removed")
         for each in plan.installs.packages:
@@ -199,7 +240,7 @@ def _plan(page: Page, plan: Plan) -> None:
     for source, package in plan.packages:
         page.heading(f"{package.title}, by {package.publisher}")
         page.line(_whence(source, package))
-        steps = [step for step in plan.steps if step.package == package]
+        steps = [step for step in plan.placed if step.package == package]
         for step in steps:
             verb = "link" if step.link else "replace" if step.replaces else "place"
             page.field(verb, f"{step.path}   ({step.because})", indent=4, width=9)
@@ -208,6 +249,8 @@ def _plan(page: Page, plan: Plan) -> None:
         if names:
             more = f" and {len(names) - _MOST_NAMES} more" if len(names) > _MOST_NAMES else ""
             page.field("leave", f"{', '.join(names[:_MOST_NAMES])}{more}   (sound)", indent=4, width=9)
+    if plan.other_width is not None:
+        page.line(f"Both widths are brought, since {plan.other_width} is of the other one.")
 
 
 def _whence(source: Source, package: Package) -> str:
@@ -229,7 +272,7 @@ def _launched(page: Page, restoration: Restoration, machine: Machine) -> None:
 
 def _after_rehearsal(restoration: Restoration, machine: Machine, options: Sequence[str]) -> str:
     rehearsal = restoration.rehearsal
-    if not rehearsal.before.faults:
+    if not rehearsal.is_needed:
         return next_step(rehearsal.before, machine)
     if rehearsal.harmed:
         return "Find a version that serves all of them: fundamen sources offers NEED"

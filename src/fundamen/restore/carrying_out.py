@@ -70,7 +70,7 @@ def carry_out(
         ]
         entries.settle_kept([record for record in records if isinstance(record, EntryRecord)])
         flush_folder(kept_folder)
-        entry = journal.begin(RestorationRecord(work.program, work.titles), now, records)
+        entry = journal.begin(RestorationRecord(work.program, work.titles, work.further, work.because), now, records)
     except (OSError, KeyboardInterrupt, UnreadableError) as error:
         shutil.rmtree(kept_folder, ignore_errors=True)
         raise RestorationError(

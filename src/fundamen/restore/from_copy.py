@@ -17,7 +17,7 @@ from fundamen.placing.replacing import OURS
 from fundamen.restore.carrying_out import Progress, Stop, carry_out
 from fundamen.restore.journal import Journal
 from fundamen.restore.locking import alone_on, require_finished
-from fundamen.restore.steps import Change, Move, SetFolder, Step, Work
+from fundamen.restore.steps import Change, Move, SetFolder, Step, Work, free_aside
 
 _MISSING = "missing"
 
@@ -54,7 +54,7 @@ def plan_from_copy(
     steps += [step for entry in wanted for step in planning.steps_for(entry)]
     extra = tuple(planning.not_in_copy(wanted))
     if exactly:
-        steps += [Move(path=path, because="not in the copy", aside=planning.aside(path)) for path in extra]
+        steps += [Move(path=path, because="not in the copy", aside=free_aside(machine, path)) for path in extra]
     touched = {place for step in steps for place in (step.path, machine.folder_of(step.path))}
     by_depth = sorted(wanted, key=lambda entry: entry.path.count("/") + bool(entry.path), reverse=True)
     late = [planning.times_of(entry) for entry in by_depth if entry.kind is Kind.FOLDER]
@@ -148,15 +148,6 @@ class _Planning:
                 for name in sorted(os.listdir(host)):
                     if not name.startswith(OURS) and (path := f"{_below(entry.path)}{name}") not in known:
                         yield self._machine.join(self._copy.folder, *path.split("/"))
-
-    def aside(self, path: MachinePath) -> MachinePath:
-        """A name beside a place that is free."""
-        number = 1
-        folder, name = self._machine.folder_of(path), self._machine.paths.basename(path)
-        taken = set(self._machine.names(folder))
-        while f"{name}.aside-{number}" in taken:
-            number += 1
-        return MachinePath(f"{path}.aside-{number}")
 
     def _host(self, entry: CopiedEntry) -> HostPath:
         return HostPath(os.path.join(self._top, entry.path) if entry.path else self._top)

@@ -67,6 +67,8 @@ class RestorationRecord(msgspec.Struct, frozen=True):
 
     program: MachinePath
     packages: tuple[str, ...]  # for people
+    further: tuple[MachinePath, ...] = ()  # programs that it is for as well
+    because: str = ""  # the reason that was given for what nobody proposed, such as an older version
 
 
 class Step(msgspec.Struct, frozen=True):
@@ -86,6 +88,7 @@ class Entry(msgspec.Struct, frozen=True):
     state: State
     packages: tuple[str, ...]
     steps: tuple[Step, ...]
+    because: str = ""
 
     @property
     def is_unfinished(self) -> bool:
@@ -163,7 +166,8 @@ class Journal:
             return ()
         with self._opened() as connection:
             rows = connection.execute("SELECT record FROM restoration WHERE state = ?", (State.DONE,))
-            return tuple(dict.fromkeys(msgspec.convert(json.loads(r), type=RestorationRecord).program for (r,) in rows))
+            records = [msgspec.convert(json.loads(record), type=RestorationRecord) for (record,) in rows]
+        return tuple(dict.fromkeys(program for each in records for program in (each.program, *each.further)))
 
     def unfinished(self) -> Entry | None:
         """The restoration that was cut off, if there is one."""
@@ -186,6 +190,7 @@ class Journal:
             state=State(state),
             packages=record.packages,
             steps=tuple(Step(n, StepState(s), decoded(json.loads(r))) for n, s, r in steps),
+            because=record.because,
         )
 
     @contextmanager

@@ -23,16 +23,13 @@ class OnDemand(Protocol):
         """
 
 
-def catalogues_with(
-    on_demand: Sequence[OnDemand], catalogues: Iterable[Catalogue], trace: Trace
-) -> Iterator[Catalogue]:
-    """The catalogues of the trusted sources, and what else has packages for the faults of a trace.
+def asked_for(on_demand: Sequence[OnDemand], trace: Trace) -> Iterator[Catalogue]:
+    """What has packages for the faults of a trace; nobody is asked where there are none.
 
     Raises:
         UntrustedError: a proof does not hold.
         UnreadableError: a medium cannot be read.
     """
-    yield from catalogues
     if not trace.faults:
         return
     names, paths = set[str](), set[MachinePath]()

@@ -7,12 +7,13 @@ import msgspec
 from fundamen.loaders.load_map import Outcome
 from fundamen.loaders.loading import system_folder
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.model.architecture import Platform
+from fundamen.machine.widths import find_program_of, other_width
+from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.package import Base, Package, PackageFile, PackageLink
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
-from fundamen.restore.steps import InstallPackages, PlaceFile, PlaceLink, place_file
+from fundamen.restore.steps import InstallPackages, Move, PlaceFile, PlaceLink, free_aside, place_file
 from fundamen.sources.catalogue import Catalogue, Source
 from fundamen.sources.layout import place_parts
 from fundamen.sources.offers import Offer, find_offers
@@ -29,15 +30,23 @@ class Unmet(msgspec.Struct, frozen=True):
     why: str
 
 
+class Pin(msgspec.Struct, frozen=True):
+    """Versions of a package that somebody asks for: an older one too, and where another stands already."""
+
+    package: str
+    versions: str  # PEP 440, "Version specifiers"
+
+
 class Plan(msgspec.Struct, frozen=True):
-    """What would be done for one program, and what cannot be."""
+    """What would be done for some programs, and what cannot be."""
 
     program: MachinePath
     packages: tuple[tuple[Source, Package], ...]
-    steps: tuple[PlaceFile | PlaceLink, ...]
+    steps: tuple[PlaceFile | PlaceLink | Move, ...]
     untouched: tuple[MachinePath, ...]  # files of these packages that are sound already
     unmet: tuple[Unmet, ...]
     installs: InstallPackages | None = None  # what the operating system's package manager is to install
+    other_width: MachinePath | None = None  # the program for whose sake packages of the other width are brought too
 
     @property
     def is_empty(self) -> bool:
@@ -45,48 +54,142 @@ class Plan(msgspec.Struct, frozen=True):
         return not self.steps and self.installs is None
 
     @property
+    def placed(self) -> tuple[PlaceFile | PlaceLink, ...]:
+        """The steps that put something in place."""
+        return tuple(step for step in self.steps if not isinstance(step, Move))
+
+    @property
+    def moved(self) -> tuple[Move, ...]:
+        """The steps that set something aside."""
+        return tuple(step for step in self.steps if isinstance(step, Move))
+
+    @property
     def size(self) -> int:
         """How many bytes are to be written, not counting what is kept."""
-        return sum(step.size for step in self.steps)
+        return sum(step.size for step in self.placed)
 
 
-def plan_restoration(machine: Machine, trace: Trace, catalogues: Sequence[Catalogue]) -> Plan:
-    """Choose packages for all faults of a trace, and from each package the files that are not as it has them."""
-    standing = _in_place(machine, trace, catalogues)
-    chosen: dict[tuple[str, Package], Offer] = {}
-    unmet = []
+def plan_restoration(
+    machine: Machine, traces: Sequence[Trace], catalogues: Sequence[Catalogue], pins: Sequence[Pin] = ()
+) -> Plan:
+    """Choose packages for all faults of some traces, and from each package the files that are not as it has them.
+
+    A package that is chosen for one program is chosen for the others too, in the same version. Where the machine runs
+    programs of both widths, what is shared is brought for both.
+    """
+    choosing = _Choosing(machine, traces, catalogues, pins)
+    for pin in pins:
+        choosing.choose_pinned(pin)
+    faults = [(trace, fault) for trace in traces for fault in trace.faults]
     # What is outdated goes first: only another version of its package can mend it, and the other faults then follow it.
-    for fault in sorted(trace.faults, key=lambda fault: fault.verdict is not Verdict.OUTDATED):
-        in_place = () if fault.verdict is Verdict.OUTDATED else standing
-        offers = find_offers(
-            catalogues,
-            fault.sought_as,
-            machine.platform,
-            fault.wanted_architecture,
-            in_place,
-            fault.sought_versions,
-        )
-        if offers and offers[0].is_eligible:
-            package = offers[0].package
-            chosen.setdefault((offers[0].source.name, package), offers[0])
-            standing = [known for known in standing if known[0] != package.name] + [(package.name, package.version)]
-        else:
-            unmet.append(Unmet(fault.name, _why_unmet(offers, catalogues)))
-    steps: dict[str, PlaceFile | PlaceLink] = {}
-    untouched: list[MachinePath] = []
-    for offer in chosen.values():
+    for trace, fault in sorted(faults, key=lambda each: each[1].verdict is not Verdict.OUTDATED):
+        choosing.choose_for(trace, fault)
+    other = choosing.choose_other_width()
+    steps: dict[str, PlaceFile | PlaceLink | Move] = {}
+    untouched: dict[MachinePath, None] = {}
+    for trace, offer in choosing.chosen.values():
         for file in offer.package.files:
             path = machine.real(place_of(machine, trace, offer.package, file))
             because = _difference(machine, path, offer.package, file)
             if because is None:
-                untouched.append(path)
+                untouched[path] = None
             else:
                 step = place_file(path, file, offer.package, offer.source, because)
                 steps.setdefault(machine.folded(path), step)
         for link in _missing_links(machine, trace, offer):
             steps.setdefault(machine.folded(link.path), link)
-    packages = tuple((offer.source, offer.package) for offer in chosen.values())
-    return Plan(trace.program, packages, tuple(steps.values()), tuple(untouched), tuple(unmet))
+    packages = tuple(dict.fromkeys((offer.source, offer.package) for _, offer in choosing.chosen.values()))
+    return Plan(
+        program=traces[0].program,
+        packages=packages,
+        steps=tuple(steps.values()),
+        untouched=tuple(untouched),
+        unmet=tuple(dict.fromkeys(choosing.unmet)),
+        other_width=other,
+    )
+
+
+class _Choosing:
+    """Packages are chosen one after the other; what is chosen already is preferred to what is not."""
+
+    def __init__(
+        self, machine: Machine, traces: Sequence[Trace], catalogues: Sequence[Catalogue], pins: Sequence[Pin]
+    ) -> None:
+        self._machine, self._traces, self._catalogues = machine, traces, catalogues
+        self._pins = {pin.package: pin.versions for pin in pins}
+        # One and the same package may be brought for several programs, beside each of them.
+        self.chosen: dict[tuple[str, Package, MachinePath], tuple[Trace, Offer]] = {}
+        self.unmet: list[Unmet] = []
+        self._standing = [each for trace in traces for each in _in_place(machine, trace, catalogues)]
+
+    def choose_pinned(self, pin: Pin) -> None:
+        """Choose a package whose version is asked for, wherever a program stands on it."""
+        told: Sequence[Offer] = ()
+        for trace in self._traces:
+            for component in trace.components:
+                offers = [o for o in self._offers(component) if o.package.name == pin.package]
+                told = told or offers
+                if offers and offers[0].is_eligible:
+                    self._choose(trace, offers[0])
+        if not any(package.name == pin.package for _, package, _ in self.chosen):
+            name = told[0].file.name if told else pin.package
+            self.unmet.append(Unmet(name, _why_unmet(told, self._catalogues)))
+
+    def choose_for(self, trace: Trace, fault: Component) -> None:
+        """Choose the package for a fault, or say why there is none."""
+        offers = self._offers(fault)
+        if offers and offers[0].is_eligible:
+            self._choose(trace, offers[0])
+        else:
+            self.unmet.append(Unmet(fault.name, _why_unmet(offers, self._catalogues)))
+
+    def choose_other_width(self) -> MachinePath | None:
+        """Choose for the other width too what is shared by all programs; the program there is for whose sake it is."""
+        program: MachinePath | None = None
+        for trace, offer in tuple(self.chosen.values()):
+            package, width = offer.package, other_width(offer.package.architecture)
+            companion = self._companion(package, width) if width is not None and _is_shared(package) else None
+            if companion is None or width is None:
+                continue
+            program = program or find_program_of(self._machine, width)
+            if program is None:
+                return None
+            self._choose(trace, msgspec.structs.replace(offer, source=companion[0], package=companion[1]))
+        return program
+
+    def _companion(self, package: Package, width: Architecture) -> tuple[Source, Package] | None:
+        """The same package for another architecture."""
+        names = [file.name for file in package.files]
+        for catalogue in self._catalogues:
+            for each in catalogue.packages_with(names):
+                alike = msgspec.structs.replace(each, architecture=package.architecture, files=package.files)
+                alike = msgspec.structs.replace(alike, links=package.links, proven_by=package.proven_by)
+                if each.architecture is width and alike == package:
+                    return catalogue.source, each
+        return None
+
+    def _offers(self, component: Component) -> tuple[Offer, ...]:
+        outdated = component.verdict is Verdict.OUTDATED
+        return find_offers(
+            self._catalogues,
+            component.sought_as,
+            self._machine.platform,
+            component.wanted_architecture,
+            () if outdated else self._standing,
+            component.sought_versions,
+            self._pins,
+        )
+
+    def _choose(self, trace: Trace, offer: Offer) -> None:
+        package = offer.package
+        self.chosen.setdefault((offer.source.name, package, trace.program), (trace, offer))
+        self._standing = [known for known in self._standing if known[0] != package.name]
+        self._standing.append((package.name, package.version))
+
+
+def _is_shared(package: Package) -> bool:
+    """Whether all of a package lies where programs share it."""
+    return all(file.base is not Base.PROGRAM for file in package.files)
 
 
 def _missing_links(machine: Machine, trace: Trace, offer: Offer) -> Iterator[PlaceLink]:
@@ -121,15 +224,33 @@ def with_found_places(machine: Machine, plan: Plan, remaining: Sequence[Componen
     The bad copy is replaced where it lies, by the file of that name from the plan's packages.
     """
     steps = {machine.folded(step.path): step for step in plan.steps}
+    for path, file, package, source, verdict in _bad_copies(plan, remaining):
+        real = machine.real(path)
+        steps.setdefault(machine.folded(real), place_file(real, file, package, source, str(verdict)))
+    return msgspec.structs.replace(plan, steps=tuple(steps.values()))
+
+
+def with_set_aside(machine: Machine, plan: Plan, remaining: Sequence[Component]) -> Plan:
+    """The same, but gentler: the bad copy is set aside, so that the loader goes on to the package's own place."""
+    steps = {machine.folded(step.path): step for step in plan.steps}
+    for path, *_, verdict in _bad_copies(plan, remaining):
+        folder = machine.real(machine.folder_of(path))
+        place = machine.join(folder, machine.paths.basename(path))
+        move = Move(path=place, because=f"{verdict}, and found before the right one", aside=free_aside(machine, place))
+        steps.setdefault(machine.folded(place), move)
+    return msgspec.structs.replace(plan, steps=tuple(steps.values()))
+
+
+def _bad_copies(
+    plan: Plan, remaining: Sequence[Component]
+) -> Iterator[tuple[MachinePath, PackageFile, Package, Source, Verdict]]:
+    """What the loader finds for a fault, with the file of the plan's packages that should be found."""
     for fault in remaining:
         found = [c.path for c in fault.searched if c.outcome in {Outcome.REFUSED, Outcome.TAKEN}]
         for source, package in plan.packages:
             for file in package.files:
                 if found and any(file.answers_to(name) for name in fault.sought_as):
-                    path = machine.real(found[0])
-                    step = place_file(path, file, package, source, str(fault.verdict))
-                    steps.setdefault(machine.folded(path), step)
-    return msgspec.structs.replace(plan, steps=tuple(steps.values()))
+                    yield found[0], file, package, source, fault.verdict
 
 
 def place_of(machine: Machine, trace: Trace, package: Package, file: PackageFile | PackageLink) -> MachinePath:

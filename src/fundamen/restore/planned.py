@@ -14,7 +14,7 @@ from fundamen.placing.file_state import read_state
 from fundamen.restore.carrying_out import Progress, Stop, carry_out
 from fundamen.restore.journal import Journal
 from fundamen.restore.locking import alone_on, require_finished
-from fundamen.restore.plan_file import Expected, Install, MakeLink, PlanFile, PlannedStep, PutFile
+from fundamen.restore.plan_file import Expected, Install, MakeLink, PlanFile, PlannedStep, PutFile, SetAside
 from fundamen.restore.rehearsal import Rehearsal
 from fundamen.restore.resolving import Means, resolve_plan
 from fundamen.restore.steps import Change, Move, PlaceLink, Work
@@ -46,6 +46,9 @@ def plan_of(machine: Machine, rehearsal: Rehearsal, now: datetime) -> PlanFile |
     if installs is not None:
         steps.append(Install(path="/var/lib/dpkg", names=tuple(each.name for each in installs.packages)))
     for step in rehearsal.plan.steps:
+        if isinstance(step, Move):
+            steps.append(SetAside(path=step.path, because=step.because))
+            continue
         state = read_state(machine.host_path(step.path))
         expects = Expected(state.sha256, state.link) if state is not None else Expected()
         if isinstance(step, PlaceLink):

@@ -9,9 +9,9 @@ from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.overlay import OverlayMachine
 from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath, MachinePath
-from fundamen.restore.on_demand import OnDemand, catalogues_with
-from fundamen.restore.plan import Plan, Unmet, plan_restoration, with_found_places
-from fundamen.restore.steps import InstallPackages, PlaceFile, PlaceLink, Work
+from fundamen.restore.on_demand import OnDemand, asked_for
+from fundamen.restore.plan import Pin, Plan, Unmet, plan_restoration, with_found_places, with_set_aside
+from fundamen.restore.steps import InstallPackages, PlaceFile, PlaceLink, Step, Work
 from fundamen.sources.catalogue import Catalogue, Source
 from fundamen.sources.os_archive import NewPackages
 from fundamen.trace.bringing import with_bringers
@@ -31,6 +31,15 @@ class Harm(msgspec.Struct, frozen=True):
     reason: str
 
 
+class Scope(msgspec.Struct, frozen=True):
+    """What is asked besides putting one program right."""
+
+    further: Sequence[MachinePath] = ()  # programs that are put right as well
+    others: Sequence[MachinePath] = ()  # programs that must not come to lack anything by it
+    pins: Sequence[Pin] = ()
+    because: str = ""  # the reason for these versions, which is written down
+
+
 class Rehearsal(msgspec.Struct, frozen=True):
     """A plan with what it would come to."""
 
@@ -38,21 +47,40 @@ class Rehearsal(msgspec.Struct, frozen=True):
     plan: Plan
     after: Trace
     contents: dict[str, HostPath]  # SHA-256 -> our own verified copy of the bytes
-    harmed: tuple[Harm, ...] = ()  # other programs that would lack something which they have now
+    harmed: tuple[Harm, ...] = ()  # programs that would lack something which they have now
+    further: tuple[tuple[Trace, Trace], ...] = ()  # of each further program: as it is, as it would be
+    because: str = ""
+
+    @property
+    def faults_before(self) -> int:
+        """How many faults all these programs have."""
+        return len(self.before.faults) + sum(len(before.faults) for before, _ in self.further)
+
+    @property
+    def faults_after(self) -> int:
+        """How many they would have."""
+        return len(self.after.faults) + sum(len(after.faults) for _, after in self.further)
+
+    @property
+    def is_needed(self) -> bool:
+        """Whether there is anything that calls for a restoration: a fault, or versions that were asked for."""
+        return self.faults_before > 0 or not self.plan.is_empty or bool(self.plan.unmet)
 
     @property
     def is_offered(self) -> bool:
-        """Whether it may be carried out: it does something, and no other program would lack anything for it."""
+        """Whether it may be carried out: it does something, and no program would lack anything for it."""
         return not self.plan.is_empty and not self.harmed
 
     @property
     def work(self) -> Work:
         """What is to be carried out."""
         titles = tuple(f"{package.title} from {source.name}" for source, package in self.plan.packages)
-        if self.plan.installs is None:
-            return Work(self.plan.program, titles, self.plan.steps, self.contents)
-        titles = (*(f"{each.name} {each.version}" for each in self.plan.installs.packages), *titles)
-        return Work(self.plan.program, titles, (self.plan.installs, *self.plan.steps), self.contents)
+        steps: tuple[Step, ...] = self.plan.steps
+        if self.plan.installs is not None:
+            titles = (*(f"{each.name} {each.version}" for each in self.plan.installs.packages), *titles)
+            steps = (self.plan.installs, *steps)
+        further = tuple(before.program for before, _ in self.further)
+        return Work(self.plan.program, titles, steps, self.contents, further=further, because=self.because)
 
 
 def rehearse(
@@ -63,7 +91,7 @@ def rehearse(
     fetch: Fetch,
     on_demand: Sequence[OnDemand] = (),
     new: NewPackages | None = None,
-    others: Iterable[MachinePath] = (),
+    scope: Scope | None = None,
 ) -> Rehearsal:
     """Trace a program, plan for its faults, and trace it again as it would be; nothing on the machine is changed.
 
@@ -78,39 +106,106 @@ def rehearse(
         fetch: brings a file of a source in.
         on_demand: what else is asked, such as the operating system's archive.
         new: what the operating system's package manager is to install.
-        others: programs that must not come to lack anything by it.
+        scope: what is asked besides.
 
     Raises:
         UntrustedError: a file of a source is not what was signed.
-        UnreadableError: the program or a source cannot be read.
+        UnreadableError: a program or a source cannot be read.
     """
-    before = after = trace_program(machine, program, authorities)
-    installs = _installing(new) if new is not None and new.wanted else None
-    if new is not None:
-        after = trace_program(_laid_over(machine, new, {}, {}), program, authorities)
-    known = tuple(catalogues_with(on_demand, catalogues, after))
-    plan = msgspec.structs.replace(plan_restoration(machine, after, known), installs=installs)
-    contents: dict[str, HostPath] = {}
-    overlay = _laid_over(machine, new, {}, {})
-    for _ in range(_MOST_ROUNDS):
-        for step in plan.steps:
-            if isinstance(step, PlaceFile) and step.sha256 not in contents:
-                contents[step.sha256] = fetch(step.source, step.file)
-        links = {step.path: step.leads_to for step in plan.steps if isinstance(step, PlaceLink)}
-        placed = {step.path: _content(machine, step, contents) for step in plan.steps}
-        overlay = _laid_over(machine, new, placed, links)
-        after = trace_program(overlay, program, authorities)
-        further = tuple(catalogues_with(on_demand, catalogues, after))
-        grown = _grown(overlay, machine, plan, after, further)
-        if grown.steps == plan.steps:
-            break
-        plan = grown
-    if not plan.is_empty and not _cured(before, after):
-        useless = tuple(Unmet(fault.name, "what the sources have for it would not mend it") for fault in before.faults)
-        nothing = msgspec.structs.replace(plan, packages=(), steps=(), unmet=useless, installs=None)
-        return Rehearsal(before, nothing, with_bringers(machine, before), contents)
-    harmed = tuple(_harms(machine, overlay, others, authorities)) if not plan.is_empty else ()
-    return Rehearsal(before, plan, with_bringers(machine, after), contents, harmed)
+    scope = scope or Scope()
+    return _Rehearsing(machine, (program, *scope.further), catalogues, authorities, fetch, on_demand, new, scope).run()
+
+
+class _Rehearsing:
+    def __init__(
+        self,
+        machine: Machine,
+        programs: Sequence[MachinePath],
+        catalogues: Sequence[Catalogue],
+        authorities: Sequence[Authority],
+        fetch: Fetch,
+        on_demand: Sequence[OnDemand],
+        new: NewPackages | None,
+        scope: Scope,
+    ) -> None:
+        self._machine, self._programs, self._catalogues = machine, programs, catalogues
+        self._authorities, self._fetch, self._on_demand = authorities, fetch, on_demand
+        self._new, self._scope = new, scope
+        self._contents: dict[str, HostPath] = {}
+
+    def run(self) -> Rehearsal:
+        before = after = self._traced(self._machine)
+        installs = _installing(self._new) if self._new is not None and self._new.wanted else None
+        overlay = self._laid_over(None)
+        if self._new is not None:
+            after = self._traced(overlay)
+        plan = plan_restoration(self._machine, after, self._known(after), self._scope.pins)
+        plan = msgspec.structs.replace(plan, installs=installs)
+        for _ in range(_MOST_ROUNDS):
+            overlay = self._laid_over(plan)
+            after = self._traced(overlay)
+            grown = self._grown(overlay, plan, after)
+            if grown.steps == plan.steps:
+                break
+            plan = grown
+        if not plan.is_empty and not self._scope.pins and not _cured(before, after):
+            faults = dict.fromkeys(fault.name for trace in before for fault in trace.faults)
+            useless = tuple(Unmet(name, "what the sources have for it would not mend it") for name in faults)
+            plan = msgspec.structs.replace(plan, packages=(), steps=(), unmet=useless, installs=None)
+            after = before
+        others = (*self._scope.others, *(self._programs if self._scope.pins else ()))
+        harmed = tuple(_harms(self._machine, overlay, others, self._authorities)) if not plan.is_empty else ()
+        told = [with_bringers(self._machine, trace) for trace in after]
+        return Rehearsal(
+            before=before[0],
+            plan=plan,
+            after=told[0],
+            contents=self._contents,
+            harmed=harmed,
+            further=tuple(zip(before[1:], told[1:], strict=True)),
+            because=self._scope.because,
+        )
+
+    def _traced(self, machine: Machine) -> list[Trace]:
+        return [trace_program(machine, program, self._authorities) for program in self._programs]
+
+    def _known(self, traces: Sequence[Trace]) -> tuple[Catalogue, ...]:
+        """The catalogues, and what else has packages for the faults."""
+        return (*self._catalogues, *(each for trace in traces for each in asked_for(self._on_demand, trace)))
+
+    def _laid_over(self, plan: Plan | None) -> OverlayMachine:
+        """The machine as it would be; what the plan places is fetched."""
+        placed: dict[MachinePath, HostPath] = {}
+        links: dict[MachinePath, MachinePath] = {}
+        for step in plan.placed if plan is not None else ():
+            if isinstance(step, PlaceFile) and step.sha256 not in self._contents:
+                self._contents[step.sha256] = self._fetch(step.source, step.file)
+        for step in plan.placed if plan is not None else ():
+            placed[step.path] = _content(self._machine, step, self._contents)
+            if isinstance(step, PlaceLink):
+                links[step.path] = step.leads_to
+        return _laid_over(self._machine, self._new, placed, links, [s.path for s in plan.moved] if plan else ())
+
+    def _grown(self, overlay: Machine, plan: Plan, after: Sequence[Trace]) -> Plan:
+        """The plan with what the remaining faults call for: further packages, then bad copies in front of them."""
+        faults = [fault for trace in after for fault in trace.faults]
+        if not faults:
+            return plan
+        further = plan_restoration(overlay, after, self._known(after), self._scope.pins)
+        known = {self._machine.folded(step.path) for step in plan.steps}
+        steps = [step for step in further.steps if self._machine.folded(step.path) not in known]
+        grown = msgspec.structs.replace(
+            plan,
+            packages=tuple(dict.fromkeys((*plan.packages, *further.packages))),
+            steps=(*plan.steps, *steps),
+            unmet=further.unmet,
+        )
+        if steps:
+            return grown
+        gentler = with_set_aside(self._machine, grown, faults)
+        if gentler.steps != grown.steps and _cured(after, self._traced(self._laid_over(gentler))):
+            return gentler
+        return with_found_places(self._machine, grown, faults)
 
 
 def _harms(
@@ -135,6 +230,7 @@ def _laid_over(
     new: NewPackages | None,
     placed: Mapping[MachinePath, HostPath],
     links: Mapping[MachinePath, MachinePath],
+    gone: Iterable[MachinePath],
 ) -> OverlayMachine:
     """The machine as it would be; the links of new packages are laid over it as copies of that to which they lead."""
     brought, leading = (new.placed(), new.links()) if new is not None else ({}, {})
@@ -145,7 +241,7 @@ def _laid_over(
         if copy is not None:
             followed[path] = leads_to
             brought = {**brought, path: copy}
-    return OverlayMachine(machine, {**brought, **placed}, {**followed, **links})
+    return OverlayMachine(machine, {**brought, **placed}, {**followed, **links}, gone)
 
 
 def _content(machine: Machine, step: PlaceFile | PlaceLink, contents: Mapping[str, HostPath]) -> HostPath:
@@ -155,22 +251,10 @@ def _content(machine: Machine, step: PlaceFile | PlaceLink, contents: Mapping[st
     return contents[step.sha256]
 
 
-def _cured(before: Trace, after: Trace) -> set[str]:
+def _cured(before: Sequence[Trace], after: Sequence[Trace]) -> set[tuple[MachinePath, str]]:
     """The faults that are gone. Others may have come to light: a library that was missing can itself lack something."""
-    return {fault.name for fault in before.faults} - {fault.name for fault in after.faults}
+    return _faults(before) - _faults(after)
 
 
-def _grown(overlay: Machine, machine: Machine, plan: Plan, after: Trace, catalogues: Sequence[Catalogue]) -> Plan:
-    """The plan with what the remaining faults call for: further packages first, bad copies in front of them second."""
-    if not after.faults:
-        return plan
-    further = plan_restoration(overlay, after, catalogues)
-    known = {machine.folded(step.path) for step in plan.steps}
-    steps = [step for step in further.steps if machine.folded(step.path) not in known]
-    grown = msgspec.structs.replace(
-        plan,
-        packages=tuple(dict.fromkeys((*plan.packages, *further.packages))),
-        steps=(*plan.steps, *steps),
-        unmet=further.unmet,
-    )
-    return grown if steps else with_found_places(machine, grown, after.faults)
+def _faults(traces: Iterable[Trace]) -> set[tuple[MachinePath, str]]:
+    return {(trace.program, fault.name) for trace in traces for fault in trace.faults}

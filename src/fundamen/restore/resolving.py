@@ -34,7 +34,7 @@ from fundamen.restore.plan_file import (
 )
 from fundamen.restore.root_stores import plan_root_import
 from fundamen.restore.services import links_to_enable
-from fundamen.restore.steps import Change, InstallPackages, Move, Step, Work
+from fundamen.restore.steps import Change, InstallPackages, Move, Step, Work, free_aside
 from fundamen.sources.catalogue import Catalogue, Source
 from fundamen.sources.os_archive import NewPackages
 from fundamen.trust.certificate import read_certificate
@@ -261,7 +261,7 @@ class _Resolving:
         path, host = self._entry(step.path)
         if not os.path.lexists(host):
             raise self._unfit(path, "nothing stands there")
-        aside = self._free_name(path)
+        aside = free_aside(self._machine, path)
         because = step.because or "set aside"
         if not step.keeps:
             self._set(path, Move(path=path, because=because, aside=aside))
@@ -271,12 +271,6 @@ class _Resolving:
             if self._machine.folded(name) not in kept:
                 inner = self._machine.join(path, name)
                 self._set(inner, Move(path=inner, because=because, aside=self._machine.join(aside, name)))
-
-    def _free_name(self, path: MachinePath) -> MachinePath:
-        number = 1
-        while os.path.lexists(self._entry(f"{path}.aside-{number}")[1]):
-            number += 1
-        return MachinePath(f"{path}.aside-{number}")
 
     def _entry(self, path: str) -> tuple[MachinePath, HostPath]:
         """A place whose last part is not followed where it is a link: (as the machine spells it, on this host)."""

@@ -26,6 +26,7 @@ class Restoration(msgspec.Struct, frozen=True):
     rehearsal: Rehearsal
     number: int | None = None  # in the journal; None where nothing was carried out
     proof: Trace | None = None  # the program traced again afterwards
+    further: tuple[Trace, ...] = ()  # likewise the further ones
     launched: Launch | None = None
     restart: tuple[str, ...] = ()  # what must be started anew so that it uses what was restored
     unsettled: tuple[MachinePath, ...] = ()  # what changed again by itself since it was placed
@@ -33,12 +34,16 @@ class Restoration(msgspec.Struct, frozen=True):
     @property
     def remaining(self) -> int:
         """How many faults stand now; where nothing was carried out, how many stood before."""
-        return len((self.proof or self.rehearsal.before).faults)
+        if self.proof is None:
+            return self.rehearsal.faults_before
+        return len(self.proof.faults) + sum(len(trace.faults) for trace in self.further)
 
     @property
     def is_well(self) -> bool:
-        """Whether nothing is at fault any more, and the program, if it was run, worked."""
-        return self.remaining == 0 and (self.launched is None or self.launched.worked)
+        """Whether nothing is at fault any more, what was asked for is there, and the program, if it was run, worked."""
+        plan = self.rehearsal.plan
+        is_had = not (plan.is_empty and plan.unmet)
+        return self.remaining == 0 and is_had and (self.launched is None or self.launched.worked)
 
 
 def perform(
@@ -65,8 +70,10 @@ def perform(
         require_finished(machine, journal)
         number = carry_out(machine, rehearsal.work, journal, now, progress, stop)
     settle()
-    proof = trace_program(machine.afresh(), rehearsal.plan.program, authorities)
-    return Restoration(rehearsal, number, proof, restart=restart, unsettled=find_unsettled(journal, number))
+    now_there = machine.afresh()
+    proof = trace_program(now_there, rehearsal.plan.program, authorities)
+    further = tuple(trace_program(now_there, before.program, authorities) for before, _ in rehearsal.further)
+    return Restoration(rehearsal, number, proof, further, None, restart, find_unsettled(journal, number))
 
 
 def with_launch(restoration: Restoration, machine: Machine, arguments: tuple[str, ...], seconds: float) -> Restoration:

@@ -2,6 +2,7 @@
 
 import msgspec
 
+from fundamen.machine.machine import Machine
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import FileState
@@ -108,6 +109,16 @@ def place_file(path: MachinePath, file: PackageFile, package: Package, source: S
     )
 
 
+def free_aside(machine: Machine, path: MachinePath) -> MachinePath:
+    """A name beside a place under which something can be set aside."""
+    folder, name = machine.folder_of(path), machine.paths.basename(path)
+    taken = {machine.folded(each) for each in machine.names(folder)}
+    number = 1
+    while machine.folded(f"{name}.aside-{number}") in taken:
+        number += 1
+    return machine.join(folder, f"{name}.aside-{number}")
+
+
 class Work(msgspec.Struct, frozen=True):
     """All that is to be carried out as one restoration."""
 
@@ -116,3 +127,5 @@ class Work(msgspec.Struct, frozen=True):
     steps: tuple[Step, ...]
     contents: dict[str, HostPath]  # SHA-256 -> our own verified copy of the bytes
     copies: tuple[MachinePath, ...] = ()  # folders of which a cold copy is taken first; if one fails, nothing is done
+    further: tuple[MachinePath, ...] = ()  # programs for which it is done as well
+    because: str = ""  # why something was asked for that nobody proposed, such as an older version

@@ -1,6 +1,7 @@
 """What the trusted sources offer for a need, best first, each with why it may or may not be used."""
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from types import MappingProxyType
 
 import msgspec
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
@@ -35,6 +36,7 @@ def find_offers(
     architecture: Architecture,
     in_place: Sequence[tuple[str, str]] = (),
     versions: str = "",
+    pins: Mapping[str, str] = MappingProxyType({}),
 ) -> tuple[Offer, ...]:
     """All offers for a component, the eligible ones first, each group from best to worst.
 
@@ -47,6 +49,7 @@ def find_offers(
         in_place: (package name, version) of packages whose sound files stand on the machine already; their version
             is kept, since versions of one package must not be mixed.
         versions: which versions of the package serve (PEP 440, "Version specifiers"); empty where any may.
+        pins: package name -> versions that somebody asks for, whatever stands on the machine already.
     """
     offers: list[tuple[Offer, int]] = []  # with the place of its name among those that were asked for
     for catalogue in catalogues:
@@ -54,7 +57,7 @@ def find_offers(
             for file in package.files:
                 place = next((place for place, name in enumerate(names) if file.answers_to(name)), None)
                 if place is not None:
-                    obstacle = next(_obstacles(package, platform, architecture, in_place, versions), None)
+                    obstacle = next(_obstacles(package, platform, architecture, in_place, versions, pins), None)
                     offers.append((Offer(catalogue.source, package, file, obstacle, catalogue.is_owner), place))
     return tuple(offer for offer, _ in sorted(offers, key=lambda found: _rank(*found), reverse=True))
 
@@ -89,6 +92,7 @@ def _obstacles(
     architecture: Architecture,
     in_place: Sequence[tuple[str, str]],
     serving: str,
+    pins: Mapping[str, str],
 ) -> Iterator[str]:
     if package.withdrawn is not None:
         yield f"withdrawn: {package.withdrawn}"
@@ -104,7 +108,10 @@ def _obstacles(
         yield f"its version does not serve; one that is {serving} is asked for"
     if package.unproven is not None:
         yield f"not proven: {package.unproven}"
-    versions = {version for name, version in in_place if name == package.name}
+    pinned = pins.get(package.name)
+    if pinned is not None and _version(package.version) not in SpecifierSet(pinned, prereleases=True):
+        yield f"its version was not asked for; {pinned} was"
+    versions = {version for name, version in in_place if name == package.name and pinned is None}
     if versions and package.version not in versions:
         yield f"version {', '.join(sorted(versions))} stands here already, and versions must not be mixed"
 

@@ -13,6 +13,7 @@ from fundamen.cli.fetching import fetching
 from fundamen.cli.media import Named, media_options, new_packages, on_demand
 from fundamen.cli.other_restorations import Asked, restored_otherwise
 from fundamen.cli.output import Output, finish
+from fundamen.cli.pinning import read_pins
 from fundamen.cli.stopping import stoppable
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
@@ -22,7 +23,7 @@ from fundamen.report.restore_text import rehearsal_text, restoration_text
 from fundamen.restore.home import journal_of
 from fundamen.restore.launch import require_launchable
 from fundamen.restore.locking import require_ready
-from fundamen.restore.rehearsal import rehearse
+from fundamen.restore.rehearsal import Scope, rehearse
 from fundamen.restore.restoration import Restoration, perform, with_launch
 from fundamen.sources.refreshing import proven_catalogues
 from fundamen.sources.store import SourceStore
@@ -49,6 +50,9 @@ from fundamen.sources.store import SourceStore
     help="Look after so long whether what was placed still stands.",
 )
 @click.option("--also", multiple=True, metavar="PROGRAM", help="Another program, which must not come to lack anything.")
+@click.option("--with", "with_programs", multiple=True, metavar="PROGRAM", help="Put this program right too.")
+@click.option("--pin", multiple=True, metavar="PACKAGE==VERSION", help="Bring this version, even an older one.")
+@click.option("--because", default="", metavar="TEXT", help="Why this version; written into the journal.")
 @click.option("--no-archive", is_flag=True, help="Do not ask the operating system's own archive.")
 @click.option("--install", multiple=True, metavar="PACKAGE", help="Have the system's package manager install it too.")
 @click.option("--reference", metavar="NAME", help="Bring back from a recorded reference what differs in the folder.")
@@ -72,6 +76,9 @@ def command(
     launch_seconds: float,
     settle_seconds: float,
     also: tuple[str, ...],
+    with_programs: tuple[str, ...],
+    pin: tuple[str, ...],
+    because: str,
     no_archive: bool,
     install: tuple[str, ...],
     media: Named,
@@ -94,6 +101,10 @@ def command(
     replaced is kept, every step is written to a journal before it is made, and all of it can be undone. Programs that
     were put right before, and those that --also names, must not come to lack anything by it: then it is not offered.
 
+    Packages are never mixed with other versions of themselves, nor exchanged for older ones, unless you ask for a
+    version with --pin and say why; then the whole package is brought in that version, and the reason is kept. What
+    programs share is brought in both widths where the machine runs programs of both.
+
     Media that you name with --media (a disc image, a folder, an install package, an archive) are a source as well: what
     their publisher has signed is believed as far as its chain is trusted, anything else by the SHA-256 that you give.
 
@@ -113,10 +124,13 @@ def command(
     fundamen restore --rehearse --save-plan tidebook.plan /opt/tidebook/bin/tidebook
     fundamen restore --plan tidebook.plan
     fundamen restore --install libcurl4 /opt/tidebook/bin/tidebook
+    fundamen restore --with /opt/berths/bin/berths /opt/tidebook/bin/tidebook
+    fundamen restore --pin 'Saltgrass Runtime==4.2.1' --because '4.3 draws no charts' /opt/tidebook/bin/tidebook
     fundamen restore --reference recipes /opt/recipes
     fundamen restore --import-root --issuer ardvane-root.cer 'C:\\Downloads\\setup.exe'
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     with output:
+        pins = read_pins(pin, because)
         examined, home = machine(), options.home()
         journal, store = journal_of(examined, home), SourceStore(home)
         require_ready(examined, journal)
@@ -151,8 +165,10 @@ def command(
         with output.working(f"Rehearsing the restoration of {path}"):
             new = new_packages(examined, install, output)
             named = (find_program(examined, name) for name in also)
-            others = [each for each in dict.fromkeys((*named, *journal.programs())) if each != path]
-            rehearsal = rehearse(examined, path, catalogues, authorities, fetching(store, output), further, new, others)
+            more = tuple(find_program(examined, name) for name in with_programs)
+            others = [each for each in dict.fromkeys((*named, *journal.programs())) if each not in {path, *more}]
+            scope = Scope(more, others, pins, because)
+            rehearsal = rehearse(examined, path, catalogues, authorities, fetching(store, output), further, new, scope)
         if save_plan is not None:
             save(examined, rehearsal, save_plan, output)
         restoration = Restoration(rehearsal)
@@ -176,7 +192,13 @@ def command(
                     restoration,
                     examined,
                     drawn=output.drawn,
-                    options=(*media.words, *(w for name in install for w in ("--install", name))),
+                    options=(
+                        *media.words,
+                        *(word for name in install for word in ("--install", name)),
+                        *(word for name in with_programs for word in ("--with", name)),
+                        *(word for each in pin for word in ("--pin", each)),
+                        *(("--because", because) if pins else ()),
+                    ),
                 )
             )
         status = Exit.NOTHING_AT_FAULT if restoration.is_well else Exit.FAULT_FOUND
@@ -185,7 +207,7 @@ def command(
 
 def _state(restoration: Restoration, *, only_rehearse: bool, agreed: Callable[[], bool]) -> RestoreState:
     rehearsal = restoration.rehearsal
-    if not rehearsal.before.faults:
+    if not rehearsal.is_needed:
         return "not needed"
     if not rehearsal.is_offered:
         return "no remedy"

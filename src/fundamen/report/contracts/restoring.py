@@ -16,7 +16,7 @@ RestoreState = Literal["not needed", "rehearsed", "restored", "no remedy", "decl
 
 
 class StepPart(msgspec.Struct, frozen=True):
-    """One file that is put in place."""
+    """One file that is put in place, or set aside (then without package, size and digest)."""
 
     path: str
     because: str
@@ -64,7 +64,9 @@ class RestoreRecord(msgspec.Struct, frozen=True, kw_only=True):
     launched: LaunchPart | None
     restart: tuple[str, ...] = ()  # what must be started anew so that it uses what was restored
     unsettled: tuple[str, ...] = ()  # what changed again by itself since it was placed
-    harmed: tuple[HarmPart, ...] = ()  # other programs that would lack something; it is not offered then
+    harmed: tuple[HarmPart, ...] = ()  # programs that would lack something; it is not offered then
+    further: tuple[str, ...] = ()  # programs that are put right as well; their faults are among those that are counted
+    asked_because: str = ""  # the reason that was given for versions that were asked for
 
 
 class EntryPart(msgspec.Struct, frozen=True):
@@ -108,18 +110,24 @@ def restore_record(restoration: Restoration, state: RestoreState) -> RestoreReco
         program=rehearsal.plan.program,
         state=state,
         number=restoration.number,
-        faults_before=len(rehearsal.before.faults),
-        faults_rehearsed=len(rehearsal.after.faults),
+        faults_before=rehearsal.faults_before,
+        faults_rehearsed=rehearsal.faults_after,
         faults=restoration.remaining,
         installs=tuple(f"{p.name} {p.version}" for p in installs.packages) if installs is not None else (),
-        steps=tuple(
-            StepPart(s.path, s.because, s.package.title, s.source.name, s.size, s.sha256) for s in rehearsal.plan.steps
+        steps=(
+            *(StepPart(s.path, s.because, "", "", 0, "") for s in rehearsal.plan.moved),
+            *(
+                StepPart(s.path, s.because, s.package.title, s.source.name, s.size, s.sha256)
+                for s in rehearsal.plan.placed
+            ),
         ),
         unmet=tuple(UnmetPart(unmet.name, unmet.why) for unmet in rehearsal.plan.unmet),
         launched=None if launched is None else LaunchPart(launched.status, launched.output),
         restart=restoration.restart,
         unsettled=restoration.unsettled,
         harmed=tuple(HarmPart(harm.program, harm.name, harm.reason) for harm in rehearsal.harmed),
+        further=tuple(before.program for before, _ in rehearsal.further),
+        asked_because=rehearsal.because,
     )
 
 
