@@ -40,7 +40,7 @@ from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.dyld_cache import read_dyld_cache
 from fundamen.formats.elf import Elf
 from fundamen.formats.elf_symbols import read_exports as read_elf_exports
-from fundamen.formats.hive import HiveValue, with_values, without_key
+from fundamen.formats.hive import with_values, without_key
 from fundamen.formats.ld_cache import read_ld_cache
 from fundamen.formats.linker_script import read_linker_script
 from fundamen.formats.loader_trace import LoaderTrace
@@ -57,6 +57,7 @@ from fundamen.formats.pe_imports import read_imported_functions
 from fundamen.formats.pe_resources import ResourceType, read_resource
 from fundamen.formats.pe_version import read_version
 from fundamen.formats.property_list import read_property_list
+from fundamen.formats.registry_value import HiveValue
 from fundamen.formats.runtime_config import read_assets, read_runtime_config
 from fundamen.formats.stored_certificate import read_stored_blob
 from fundamen.formats.text_hive import TextHive

@@ -11,7 +11,8 @@ from builders.machine import ALinuxMachine, AWindowsMachine, a_copy
 from builders.pe import a_pe
 from builders.signing import APublisher
 from conftest import Fundamen
-from fundamen.formats.hive import HiveValue, with_values
+from fundamen.formats.hive import with_values
+from fundamen.formats.registry_value import HiveValue
 from fundamen.formats.text_hive import TextHive, with_key, without_key
 from fundamen.restore.insertions import certificate_block, without
 

@@ -10,7 +10,8 @@ import pytest
 from defusedxml.ElementTree import fromstring
 
 from builders.hive import a_hive
-from fundamen.formats.hive import HiveValue, ValueType, with_values, without_key
+from fundamen.formats.hive import find_value, with_values, without_key, without_value
+from fundamen.formats.registry_value import HiveValue, ValueType
 
 pytestmark = pytest.mark.system
 
@@ -59,6 +60,11 @@ def test_two_editors_change_one_hive_in_turn_and_lose_nothing(seed: int, tmp_pat
                 with_values(path.read_bytes(), f"tide\\{name}", {"B": HiveValue(ValueType.BINARY, data)}, 7)
             )
             expected |= {f"\\Tide\\{name}": None, f"\\Tide\\{name}|B": data}
+        elif chance.random() < 0.5 and (held := [key for key in keys if f"{key}|B" in expected]):
+            key = chance.choice(held)
+            value = find_value(path.read_bytes(), key[1:].upper(), "b")
+            assert value == HiveValue(ValueType.BINARY, expected.pop(f"{key}|B") or b"")
+            path.write_bytes(without_value(path.read_bytes(), key[1:], "B"))
         else:
             gone = chance.choice(keys)
             path.write_bytes(without_key(path.read_bytes(), gone[1:]))

@@ -11,11 +11,11 @@ bin. Source: Suhanov, "Windows registry file format specification", sections "Fo
 
 import struct
 from collections.abc import Mapping
-from enum import IntEnum
 
 import msgspec
 
 from fundamen.formats.cursor import damaged
+from fundamen.formats.registry_value import HiveValue
 from fundamen.model.errors import DamagedFileError, UnreadableError
 
 MAGIC = b"regf"
@@ -31,7 +31,7 @@ _LIST = struct.Struct("<2sH")
 _OFFSET = struct.Struct("<I")
 _HASHED = struct.Struct("<II")
 _SIZE = struct.Struct("<i")
-_SECURITY_COUNT_AT = 12
+_SECURITY_COUNT_AT, _VALUE_TYPE_AT = 12, 12
 _NONE = 0xFFFF_FFFF
 _LOWER = 0xFFFF
 _KEY_IS_LATIN, _VALUE_IS_LATIN = 0x20, 0x01
@@ -46,23 +46,6 @@ _MOST_IN_LIST = 507  # as the system itself fills them
 _MOST_SUBKEYS = 500_000
 _EPOCH_SECONDS = 11_644_473_600  # from 1601 to 1970
 _UNITS = 10_000_000  # of a time, in a second
-
-
-class ValueType(IntEnum):
-    """What a value holds. Source: winnt.h, REG_*."""
-
-    TEXT = 1
-    EXPANDED_TEXT = 2
-    BINARY = 3
-    NUMBER = 4
-    TEXTS = 7
-
-
-class HiveValue(msgspec.Struct, frozen=True):
-    """A value as it lies in a hive."""
-
-    type: int  # often a ValueType
-    data: bytes
 
 
 class _Node(msgspec.Struct, frozen=True, kw_only=True):
@@ -90,14 +73,14 @@ class _Node(msgspec.Struct, frozen=True, kw_only=True):
     class_size: int = 0
 
 
-def with_values(data: bytes, path: str, values: Mapping[str, HiveValue], seconds: int) -> bytes:
+def with_values(data: bytes, path: str, values: Mapping[str, HiveValue], seconds: int | None) -> bytes:
     r"""A hive in which a key has these values; the key and those above it are made where they are not there.
 
     Args:
         data: the hive.
         path: of the key, from the hive's root on, as ``Microsoft\SystemCertificates``.
         values: by name; one that is there already is replaced.
-        seconds: when, since 1970, UTC.
+        seconds: when, since 1970, UTC; None: as it was last changed.
 
     Raises:
         DamagedFileError: it is no hive, or breaks the rules of its format.
@@ -110,6 +93,30 @@ def with_values(data: bytes, path: str, values: Mapping[str, HiveValue], seconds
     for name, value in values.items():
         hive.put_value(at, name, value)
     return hive.closed()
+
+
+def find_value(data: bytes, path: str, name: str) -> HiveValue | None:
+    """One value of a key; None where there is none. Raises: as ``with_values``."""
+    hive = _Hive(data)
+    at = _find_key(hive, path)
+    return hive.value(at, name) if at else None
+
+
+def without_value(data: bytes, path: str, name: str) -> bytes:
+    """A hive without one value of a key; the same bytes where it has none. Raises: as ``with_values``."""
+    hive = _Hive(data)
+    at = _find_key(hive, path)
+    return hive.closed() if at and hive.remove_value(at, name) else data
+
+
+def _find_key(hive: "_Hive", path: str) -> int:
+    """Where a key lies; 0 where there is none."""
+    at: int = hive.root
+    for name in path.split("\\"):
+        at = hive.find(at, name) or 0
+        if not at:
+            break
+    return at
 
 
 def without_key(data: bytes, path: str) -> bytes:
@@ -311,6 +318,41 @@ class _Hive:
             longest_value_name=max(node.longest_value_name, len(name.encode("utf-16-le"))),
             largest_value=max(node.largest_value, len(value.data)),
         )
+
+    def value(self, key: int, name: str) -> HiveValue | None:
+        """A value of a key."""
+        for at in self._values(key):
+            if _folded(self._value(at)[0]) == _folded(name):
+                (type_,) = _OFFSET.unpack_from(self._cell(at, _VALUE.size), _VALUE_TYPE_AT)
+                return HiveValue(type_, self._data_of(at))
+        return None
+
+    def remove_value(self, key: int, name: str) -> bool:
+        """Take a value from a key; False where it has none of this name."""
+        held = self._values(key)
+        left = [at for at in held if _folded(self._value(at)[0]) != _folded(name)]
+        if len(left) == len(held):
+            return False
+        for at in set(held) - set(left):
+            self._free_data(at)
+            self._free(at)
+        self._free(self.node(key).values)
+        values = self._add_cell(b"".join(map(_OFFSET.pack, left))) if left else _NONE
+        self._rewrite(key, values=values, value_count=len(left))
+        return True
+
+    def _data_of(self, value: int) -> bytes:
+        _, size, at = self._value(value)
+        if size & _INLINE:
+            return at.to_bytes(_MOST_INLINE, "little")[: size & ~_INLINE]
+        if not size:
+            return b""
+        cell = self._cell(at, 0)
+        if size <= _MOST_IN_CELL or self._minor < _BIG_DATA_MINOR or bytes(cell[:2]) != _BIG_DATA:
+            return bytes(self._cell(at, size)[:size])
+        count, segments = _LIST.unpack_from(cell)[1], _OFFSET.unpack_from(cell, _LIST.size)[0]
+        parts = _OFFSET.iter_unpack(self._cell(segments, _OFFSET.size * count)[: _OFFSET.size * count])
+        return b"".join(bytes(self._cell(part, 0)[:_MOST_IN_CELL]) for (part,) in parts)[:size]
 
     def _add_data(self, data: bytes) -> tuple[int, int]:
         """(where a value's data lies, or the data itself; its size as the value has it)."""

@@ -10,13 +10,12 @@ import re
 from collections.abc import Iterator
 
 from fundamen.formats.cursor import damaged
+from fundamen.formats.registry_value import HiveValue, read_written, unescaped
 
 MAGIC = b"WINE REGISTRY Version 2"
 
 Value = str | int | bytes | tuple[str, ...]
 
-_ESCAPE = re.compile(r"\\(?:x([0-9a-fA-F]{1,4})|([0-7]{1,3})|(.))")
-_PLAIN_ESCAPES = {"n": "\n", "r": "\r", "t": "\t", "a": "\a", "e": "\x1b", "0": "\0"}
 _NAME_AND_VALUE = re.compile(r'^(?:@|"((?:[^"\\]|\\.)*)")=(.*)$', re.DOTALL)
 
 
@@ -49,7 +48,7 @@ class TextHive:
         at = self._folded.find(prefix)
         while at >= 0:
             rest = self._text[at + len(prefix) : self._text.find("]", at)]
-            name = _unescaped(rest.split("\\\\", 1)[0])
+            name = unescaped(rest.split("\\\\", 1)[0])
             names.setdefault(name.lower(), name)
             at = self._folded.find(prefix, at + 1)
         return tuple(names.values())
@@ -63,7 +62,7 @@ def _values(block: str) -> Iterator[tuple[str, Value]]:
             whole = whole[:-1] + next(lines, "").strip()
         match = _NAME_AND_VALUE.match(whole)
         if match:
-            yield _unescaped(match[1] or ""), _value(match[2])
+            yield unescaped(match[1] or ""), _value(match[2])
 
 
 def _value(text: str) -> Value:
@@ -75,26 +74,12 @@ def _value(text: str) -> Value:
             return bytes.fromhex(rest.replace(",", " "))
     except ValueError:
         return text
-    plain = _unescaped(rest.strip().removeprefix('"').removesuffix('"'))
+    plain = unescaped(rest.strip().removeprefix('"').removesuffix('"'))
     return tuple(filter(None, plain.split("\0"))) if kind == "str(7)" else plain
 
 
 def _escaped(key: str) -> str:
     return key.replace("\\", "\\\\")
-
-
-def _unescaped(text: str) -> str:
-    if "\\" not in text:
-        return text
-
-    def character(match: re.Match[str]) -> str:
-        if match[1]:
-            return chr(int(match[1], 16))
-        if match[2]:
-            return chr(int(match[2], 8))
-        return _PLAIN_ESCAPES.get(match[3], match[3])
-
-    return _ESCAPE.sub(character, text)
 
 
 def changed_keys(before: bytes, after: bytes) -> set[str]:
@@ -136,3 +121,71 @@ def without_key(data: bytes, key: str) -> bytes:
     end = text.find("\n[", found.end())
     rest = "\n" if end < 0 else text[end - (text[end - 1] == "\n") :]
     return (text[:begin] + rest).encode("utf-8", "surrogateescape")
+
+
+def find_value(data: bytes, key: str, name: str) -> HiveValue | None:
+    """One value of a key; None where there is none."""
+    text = data.decode("utf-8", "surrogateescape")
+    found = _entry(text, key, name)
+    return read_written(text[found[0] : found[1]].partition("=")[2].rstrip()) if found is not None else None
+
+
+def with_value(data: bytes, key: str, name: str, value: HiveValue | None, seconds: int) -> bytes:
+    """A hive in which a key has a value, or has it no more; everything else stays as it is, to the byte.
+
+    Args:
+        data: the hive.
+        key: its path; it is put at the end where it is not there.
+        name: of the value; "" is the unnamed one.
+        value: None takes it out.
+        seconds: when, since 1970, UTC; written only where the key is new.
+    """
+    text = data.decode("utf-8", "surrogateescape")
+    found = _entry(text, key, name)
+    line = "" if value is None else f"{_written_name(name)}={value.written()}\n"
+    if found is not None and value is not None:
+        spelled = text[found[0] : found[1]].partition("=")[0] if "=" not in name else _written_name(name)
+        text = f"{text[: found[0]]}{spelled}={value.written()}\n{text[found[1] :]}"
+    elif found is not None:
+        text = text[: found[0]] + line + text[found[1] :]
+    elif value is not None and (block := _block(text, key)) is not None:
+        end = block[0] + len(text[block[0] : block[1]].rstrip("\n")) + 1
+        text = text[:end].ljust(end, "\n") + line + text[end:]
+    elif value is not None:
+        separator = "" if text.endswith("\n") else "\n"
+        text = f"{text}{separator}\n[{_escaped(key)}] {seconds}\n{line}"
+    return text.encode("utf-8", "surrogateescape")
+
+
+def _written_name(name: str) -> str:
+    return HiveValue(1, name.encode("utf-16-le", "surrogatepass")).written() if name else "@"
+
+
+def _block(text: str, key: str) -> tuple[int, int] | None:
+    """(where the lines of a key begin, where they end)."""
+    found = re.search(re.escape("\n[" + _escaped(key) + "]") + r"[^\n]*\n?", text, re.IGNORECASE)
+    if found is None:
+        return None
+    end = text.find("\n[", found.end() - 1)
+    return found.end(), len(text) if end < 0 else end + 1
+
+
+def _entry(text: str, key: str, name: str) -> tuple[int, int] | None:
+    """(where the lines of a value begin, where they end)."""
+    block = _block(text, key)
+    at, end = block or (0, 0)
+    while at < end:
+        begin = at
+        while True:  # a value in hexadecimal goes on where its line ends in a backslash
+            newline = text.find("\n", at, end)
+            at = end if newline < 0 else newline + 1
+            if at >= end or not text[begin:at].rstrip("\n").endswith("\\") or not _is_hexadecimal(text[begin:at]):
+                break
+        match = _NAME_AND_VALUE.match(text[begin:at])
+        if match and unescaped(match[1] or "").lower() == name.lower():
+            return begin, at
+    return None
+
+
+def _is_hexadecimal(line: str) -> bool:
+    return line.partition("=")[2].startswith("hex")

@@ -17,7 +17,7 @@ from fundamen.model.paths import MachinePath
 _SOFTWARE = (r"HKLM\Software", r"HKLM\Software\WOW6432Node", r"HKCU\Software")
 _CURRENT = r"Microsoft\Windows\CurrentVersion"
 _BY_INSTALLER = rf"HKLM\Software\{_CURRENT}\Installer\UserData\S-1-5-18"
-_SERVICES = r"HKLM\System\CurrentControlSet\Services"
+SERVICES = r"HKLM\System\CurrentControlSet\Services"
 _MOST_COMPONENTS = 100_000
 
 
@@ -92,7 +92,7 @@ def find_registrations(machine: Machine, names: Collection[str]) -> dict[str, tu
 
 def service_start(registry: Registry, name: str) -> ServiceStart | None:
     """When a service is started; None where there is no such service, or it does not say."""
-    value = registry.value(rf"{_SERVICES}\{name}", "Start")
+    value = registry.value(rf"{SERVICES}\{name}", "Start")
     return ServiceStart(value) if isinstance(value, int) and value in set(ServiceStart) else None
 
 

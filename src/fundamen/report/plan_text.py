@@ -6,7 +6,7 @@ from fundamen.report.contracts.restoring import RestoreState
 from fundamen.report.page import Page, counted
 from fundamen.report.trace_text import answer
 from fundamen.restore.planned import PlannedRestoration
-from fundamen.restore.steps import Change, InstallPackages, Move, SetFolder, Step
+from fundamen.restore.steps import Change, InstallPackages, Move, SetFolder, StartService, Step
 
 
 def plan_rehearsal_text(planned: PlannedRestoration, machine: Machine, *, drawn: bool) -> str:
@@ -56,7 +56,7 @@ def _details(step: Step) -> tuple[str, ...]:
     match step:
         case Move():
             return (f"as {step.aside}",)
-        case SetFolder():
+        case SetFolder() | StartService():
             return ()
         case InstallPackages():
             return tuple(f"{each.name} {each.version}" for each in step.packages)
@@ -71,6 +71,8 @@ def _verb(step: Step) -> str:
             return "set aside"
         case InstallPackages():
             return "install"
+        case StartService():
+            return "start"
         case Change(link=link) if link:
             return "link"
         case _:

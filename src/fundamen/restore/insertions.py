@@ -10,7 +10,8 @@ from enum import StrEnum
 
 import msgspec
 
-from fundamen.formats import hive
+from fundamen.formats import hive, text_hive
+from fundamen.formats.registry_value import read_written
 from fundamen.formats.text_hive import without_key
 
 _BLOCK = re.compile(rb"-----BEGIN CERTIFICATE-----(.*?)-----END CERTIFICATE-----\r?\n?", re.DOTALL)
@@ -21,6 +22,7 @@ class Kind(StrEnum):
 
     CERTIFICATE = "certificate"  # into a bundle in PEM; named by its base64
     REGISTRY_KEY = "registry key"  # into a hive, in text form or not; named by its path
+    REGISTRY_VALUE = "registry value"  # likewise; named by the path of its key
 
 
 class Insertion(msgspec.Struct, frozen=True):
@@ -28,10 +30,21 @@ class Insertion(msgspec.Struct, frozen=True):
 
     kind: Kind
     name: str
+    value: str = ""  # of a registry value: its name
+    new: str | None = None  # what was written, in the text form; None: it was taken out
+    old: str | None = None  # what stood there before; None: nothing
+    earlier: "Insertion | None" = None  # what was put into the same file before it
 
 
 def without(data: bytes, insertion: Insertion) -> bytes:
     """A file's bytes without what was put in; the same bytes where it is not in them any more."""
+    data = _without_one(data, insertion)
+    return without(data, insertion.earlier) if insertion.earlier is not None else data
+
+
+def _without_one(data: bytes, insertion: Insertion) -> bytes:
+    if insertion.kind is Kind.REGISTRY_VALUE:
+        return _with_old_value(data, insertion)
     if insertion.kind is Kind.REGISTRY_KEY and data.startswith(hive.MAGIC):
         return hive.without_key(data, insertion.name)
     if insertion.kind is Kind.REGISTRY_KEY:
@@ -40,6 +53,21 @@ def without(data: bytes, insertion: Insertion) -> bytes:
         if b"".join(block[1].split()) == insertion.name.encode():
             return data[: block.start()] + data[block.end() :]
     return data
+
+
+def _with_old_value(data: bytes, insertion: Insertion) -> bytes:
+    """The hive with the value as it was, if what was written still stands there."""
+    is_text = not data.startswith(hive.MAGIC)
+    find = text_hive.find_value if is_text else hive.find_value
+    found = find(data, insertion.name, insertion.value)
+    if (found.written() if found is not None else None) != insertion.new:
+        return data
+    old = read_written(insertion.old) if insertion.old is not None else None
+    if is_text:
+        return text_hive.with_value(data, insertion.name, insertion.value, old, 0)
+    if old is None:
+        return hive.without_value(data, insertion.name, insertion.value)
+    return hive.with_values(data, insertion.name, {insertion.value: old}, None)
 
 
 def certificate_block(der: bytes) -> tuple[bytes, Insertion]:

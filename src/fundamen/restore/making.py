@@ -13,10 +13,18 @@ import msgspec
 
 from fundamen.model.paths import HostPath
 from fundamen.placing.flushing import flush_all
-from fundamen.restore import entries, folder_steps, installing, moves
+from fundamen.restore import entries, folder_steps, installing, moves, starting
 from fundamen.restore.folders import changed_at, give_back_times, make_folders, remove_folders
 from fundamen.restore.journal import Step, StepState
-from fundamen.restore.records import EntryRecord, FolderRecord, MoveRecord, PackagesRecord, Record
+from fundamen.restore.records import (
+    EntryRecord,
+    FolderRecord,
+    MoveRecord,
+    PackagesRecord,
+    Record,
+    ServiceRecord,
+    StepRecord,
+)
 
 _MOST_STEPS, _MOST_BYTES = 1024, 256 << 20  # of one batch
 
@@ -53,6 +61,8 @@ def make(steps: Sequence[Step]) -> tuple[Step, ...]:
                 folder_steps.make_folder(step.record)
             case PackagesRecord():
                 installing.install(step.record)
+            case ServiceRecord():
+                starting.start(step.record)
     flush_all(HostPath(folder) for step in steps for folder in _changed_folders(step.record))
     look = functools.cache(changed_at)
     return tuple(Step(step.number, StepState.PLACED, _after(step.record, look)) for step in steps)
@@ -69,6 +79,8 @@ def is_made(record: Record) -> bool:
             return folder_steps.is_made(record)
         case PackagesRecord():
             return installing.are_installed(record)
+        case ServiceRecord():
+            return starting.is_running(record)
 
 
 def obstacle(record: Record) -> str:
@@ -84,6 +96,8 @@ def obstacle(record: Record) -> str:
             return "its rights are neither as before nor as restored" if folder_steps.is_changed(record) else ""
         case PackagesRecord():
             return installing.why_they_must_stay(record)
+        case ServiceRecord():
+            return ""
 
 
 def take_back(steps: Iterable[Step]) -> None:
@@ -92,7 +106,7 @@ def take_back(steps: Iterable[Step]) -> None:
     for record in records:
         _take_back(record)
     folders = {folder for record in records for folder in _changed_folders(record)}
-    folders |= {each.path for r in records if not isinstance(r, PackagesRecord) for each in r.folders}
+    folders |= {each.path for r in records if isinstance(r, StepRecord) for each in r.folders}
     flush_all(HostPath(folder) for folder in sorted(folders) if os.path.isdir(folder))
 
 
@@ -107,6 +121,9 @@ def _take_back(record: Record) -> None:
         case PackagesRecord():
             installing.purge(record)
             return
+        case ServiceRecord():
+            starting.stop(record)
+            return
     remove_folders(record.new_folders)
     give_back_times(record.folders)
 
@@ -115,14 +132,14 @@ def _changed_folders(record: Record) -> Iterator[str]:
     """The host paths of the folders whose entries a step has changed."""
     if isinstance(record, FolderRecord):
         yield record.target  # for its own rights and times
-    if not isinstance(record, PackagesRecord):
+    if isinstance(record, StepRecord):
         yield os.path.dirname(record.target)
         yield from (os.path.dirname(folder) for folder in record.new_folders)
 
 
 def _after(record: Record, changed_at: Callable[[str], int]) -> Record:
     """The record with when its folders were changed, right after the step."""
-    if isinstance(record, PackagesRecord):
+    if not isinstance(record, StepRecord):
         return record
     folders = tuple(msgspec.structs.replace(each, after_ns=changed_at(each.path)) for each in record.folders)
     return msgspec.structs.replace(record, folders=folders)

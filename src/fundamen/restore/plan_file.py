@@ -17,6 +17,7 @@ from fundamen.model.paths import MachinePath, shown
 
 SCHEMA = "fundamen.plan/1"
 _MOST_STEPS = 100_000
+_ROOTS = {"HKLM", "HKCU", "HKU"}  # of the registry
 
 Path = Annotated[str, msgspec.Meta(min_length=1, max_length=4096)]
 Text = Annotated[str, msgspec.Meta(max_length=4096)]
@@ -102,6 +103,32 @@ class TakeColdCopy(_Step, frozen=True, kw_only=True, tag="take cold copy"):
     """A compressed copy of a folder is taken, before anything else is done."""
 
 
+class SetRegistryValue(_Step, frozen=True, kw_only=True, tag="set registry value"):
+    r"""A value of the registry is changed, or put in; the path is its key, as HKLM\Software\Tide."""
+
+    name: Annotated[str, msgspec.Meta(max_length=1000)]  # empty: the unnamed one
+    value: str | int | tuple[Text, ...]
+    type: Literal["text", "expanded text", "number", "texts"] | None = (
+        None  # where neither the value nor the old one tells
+    )
+    expects: str | int | tuple[Text, ...] | msgspec.UnsetType | None = msgspec.UNSET  # null: that it is not there
+
+
+class RemoveRegistryValue(_Step, frozen=True, kw_only=True, tag="remove registry value"):
+    """A value of the registry is removed."""
+
+    name: Annotated[str, msgspec.Meta(max_length=1000)]
+
+
+class SetRegistryEntry(_Step, frozen=True, kw_only=True, tag="set registry entry"):
+    """A list in a value of the registry, such as Path, has exactly one entry of a name, or none."""
+
+    name: Part
+    entry: Part
+    place: Literal["first", "last", "nowhere"] = "first"
+    without_dead: bool = False
+
+
 class Install(_Step, frozen=True, kw_only=True, tag="install packages"):
     """Packages are installed by the operating system's package manager; the path is only for people."""
 
@@ -110,6 +137,12 @@ class Install(_Step, frozen=True, kw_only=True, tag="install packages"):
 
 class EnableService(_Step, frozen=True, kw_only=True, tag="enable service"):
     """A service of systemd is enabled, by the links that have it started; the path is only for people."""
+
+    name: Part
+
+
+class RunService(_Step, frozen=True, kw_only=True, tag="start service"):
+    """A service of this host is started; the path is only for people."""
 
     name: Part
 
@@ -125,7 +158,11 @@ PlannedStep = (
     | SetAside
     | Install
     | EnableService
+    | RunService
     | TakeColdCopy
+    | SetRegistryValue
+    | RemoveRegistryValue
+    | SetRegistryEntry
 )
 
 
@@ -163,7 +200,7 @@ def read_plan(data: bytes, name: str) -> PlanFile:
 def require_plain(path: MachinePath, name: str) -> None:
     """Make sure that a path names its place straight, from the root. Raises: UsageError."""
     parts = path.replace("\\", "/").split("/")
-    is_whole = path.startswith("/") or parts[0].endswith(":")
+    is_whole = path.startswith("/") or parts[0].endswith(":") or parts[0].upper() in _ROOTS
     if not is_whole or ".." in parts or "\0" in path:
         raise UsageError(
             what=f"The plan {shown(name)} is refused",

@@ -90,13 +90,27 @@ class PackagesRecord(msgspec.Struct, frozen=True, kw_only=True, tag_field="kind"
         return "purged"
 
 
-Record = EntryRecord | MoveRecord | FolderRecord | PackagesRecord
+class ServiceRecord(msgspec.Struct, frozen=True, kw_only=True, tag_field="kind", tag="service"):
+    """A service of this host is started."""
 
-_KINDS: dict[str, type[EntryRecord] | type[MoveRecord] | type[FolderRecord] | type[PackagesRecord]] = {
+    path: MachinePath  # for people
+    name: str
+    was_running: bool
+
+    @property
+    def undone(self) -> str:
+        """What taking it back does, for people."""
+        return "left running" if self.was_running else "stopped"
+
+
+Record = EntryRecord | MoveRecord | FolderRecord | PackagesRecord | ServiceRecord
+
+_KINDS: dict[str, Any] = {
     "entry": EntryRecord,
     "move": MoveRecord,
     "folder": FolderRecord,
     "packages": PackagesRecord,
+    "service": ServiceRecord,
 }
 
 
@@ -112,7 +126,8 @@ def decoded(fields: dict[str, Any]) -> Record:
     kind = _KINDS.get(str(fields["kind"]))
     if kind is None:
         raise ValueError(f"it has a step of the kind {fields['kind']!r}, which this version does not know")
-    return msgspec.convert(fields, type=kind)
+    record: Record = msgspec.convert(fields, type=kind)
+    return record
 
 
 def _from_format_1(fields: dict[str, Any]) -> dict[str, Any]:

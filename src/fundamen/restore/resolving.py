@@ -16,6 +16,8 @@ from fundamen.model.errors import RestorationError, UntrustedError, UsageError
 from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.file_state import FileState, read_state
+from fundamen.restore.hives import place_of_key, read_hive
+from fundamen.restore.lists import list_with
 from fundamen.restore.plan_file import (
     CopyLink,
     EnableService,
@@ -26,14 +28,20 @@ from fundamen.restore.plan_file import (
     PlanFile,
     PlannedStep,
     PutFile,
+    RemoveRegistryValue,
     RemoveValue,
+    RunService,
     SetAside,
     SetEntry,
+    SetRegistryEntry,
+    SetRegistryValue,
     SetValue,
     TakeColdCopy,
 )
+from fundamen.restore.registry_edits import RegistryStep, edited_hive, unfit
 from fundamen.restore.root_stores import plan_root_import
-from fundamen.restore.services import links_to_enable
+from fundamen.restore.services import links_to_enable, start_by_itself
+from fundamen.restore.starting import plan_start
 from fundamen.restore.steps import Change, InstallPackages, Move, Step, Work, free_aside
 from fundamen.sources.catalogue import Catalogue, Source
 from fundamen.sources.os_archive import NewPackages
@@ -41,7 +49,6 @@ from fundamen.trust.certificate import read_certificate
 from fundamen.trust.fingerprint import grouped
 
 _MOST_SETTINGS = 16 << 20  # bytes of one file
-_FITS_NO_LONGER = "The plan no longer fits the machine"
 
 Fetch = Callable[[Source, PackageFile], HostPath]
 Keep = Callable[[bytes], HostPath]
@@ -83,7 +90,25 @@ class _Resolving:
         self.copies: list[MachinePath] = []  # folders of which a cold copy is taken first
         self._written: dict[str, bytes] = {}  # settings files as they would be, by the folded place
 
-    def add(self, step: PlannedStep) -> None:  # noqa: C901 - one case for each kind of step
+    def add(self, step: PlannedStep) -> None:
+        """Add what a step comes to."""
+        match step:
+            case PutFile() | MakeLink() | CopyLink() | SetAside():
+                self._add_entry(step)
+            case SetValue() | RemoveValue() | SetEntry():
+                self._edit(step)
+            case SetRegistryValue() | RemoveRegistryValue() | SetRegistryEntry():
+                self._edit_registry(step)
+            case ImportRoot():
+                self._import_root(step)
+            case EnableService() | RunService():
+                self._add_service(step)
+            case TakeColdCopy():
+                self.copies.append(self._folder(step.path))
+            case Install():
+                self._install(step)
+
+    def _add_entry(self, step: PutFile | MakeLink | CopyLink | SetAside) -> None:
         match step:
             case PutFile():
                 self._put_file(step)
@@ -91,24 +116,27 @@ class _Resolving:
                 self._make_link(step)
             case CopyLink():
                 self._copy_link(step)
-            case SetValue() | RemoveValue() | SetEntry():
-                self._edit(step)
-            case ImportRoot():
-                self._import_root(step)
             case SetAside():
                 self._set_aside(step)
-            case EnableService():
-                for link, target in links_to_enable(self._machine, step.name):
-                    because = step.because or f"{step.name} is not enabled"
-                    self._make_link(MakeLink(path=link, target=target, because=because))
-            case TakeColdCopy():
-                self.copies.append(self._folder(step.path))
-            case Install():
-                new = self._means.bring(step.names)
-                path = MachinePath(", ".join(each.name for each in new.wanted))
-                if new.wanted:
-                    found = InstallPackages(path=path, because=step.because, packages=new.wanted, files=new.files)
-                    self.steps[f"packages {path}"] = found
+
+    def _add_service(self, step: EnableService | RunService) -> None:
+        if isinstance(step, RunService):
+            start = plan_start(self._machine, step.name, step.because)
+            if start is not None:
+                self.steps[f"service {step.name}"] = start
+        elif self._machine.platform is Platform.WINDOWS:
+            self._edit_registry(start_by_itself(self._machine, step))
+        else:
+            for link, target in links_to_enable(self._machine, step.name):
+                because = step.because or f"{step.name} is not enabled"
+                self._make_link(MakeLink(path=link, target=target, because=because))
+
+    def _install(self, step: Install) -> None:
+        new = self._means.bring(step.names)
+        path = MachinePath(", ".join(each.name for each in new.wanted))
+        if new.wanted:
+            found = InstallPackages(path=path, because=step.because, packages=new.wanted, files=new.files)
+            self.steps[f"packages {path}"] = found
 
     def _folder(self, path: str) -> MachinePath:
         folder = self._machine.real(MachinePath(path))
@@ -223,25 +251,25 @@ class _Resolving:
             case RemoveValue():
                 return without_value(data, form, step.key, name)
             case SetEntry():
-                return with_value(data, form, step.key, self._list_with(step, found), name)
+                held = str(found.value) if found is not None and found.value else ""
+                return with_value(data, form, step.key, list_with(self._machine, step, held, step.separator), name)
 
-    def _list_with(self, step: SetEntry, found: Found | None) -> str:
-        """The list with exactly one such entry, or none; what else is in it keeps its order."""
-        entries = str(found.value).split(step.separator) if found is not None and found.value else []
-        kept = [each for each in entries if not self._same_entry(each, step.entry)]
-        if step.without_dead:
-            kept = [each for each in kept if self._leads_to_folder(each)]
-        own = [] if step.place == "nowhere" else [step.entry]
-        return step.separator.join([*own, *kept] if step.place == "first" else [*kept, *own])
-
-    def _same_entry(self, one: str, other: str) -> bool:
-        ends = "/\\" if self._machine.platform is Platform.WINDOWS else "/"
-        return self._machine.folded(one.rstrip(ends)) == self._machine.folded(other.rstrip(ends))
-
-    def _leads_to_folder(self, entry: str) -> bool:
-        if not entry.startswith("/") and entry[1:2] != ":":
-            return True  # what a variable or the current folder makes of it is not known here
-        return self._machine.look(MachinePath(entry)).kind is EntryKind.FOLDER
+    def _edit_registry(self, step: RegistryStep) -> None:
+        place = place_of_key(self._machine, step.path)
+        earlier = self.steps.get(place.host)
+        data = self._written.get(place.host)
+        edit = edited_hive(
+            self._machine,
+            step,
+            place,
+            read_hive(place.host) if data is None else data,
+            earlier if isinstance(earlier, Change) else None,
+            self._means.now_seconds,
+        )
+        if edit is not None:
+            change, self._written[place.host] = edit
+            self.contents[change.sha256] = self._means.keep(self._written[place.host])
+            self.steps[place.host] = change
 
     def _import_root(self, step: ImportRoot) -> None:
         root = read_certificate(step.certificate)
@@ -254,7 +282,12 @@ class _Resolving:
         program = MachinePath(self._plan.program)
         work = plan_root_import(self._machine, program, root, self._means.keep, self._means.now_seconds)
         for each in work.steps:
-            self._set(each.path, each)
+            host = each.host if isinstance(each, Change) else ""
+            if host in self._written:
+                raise self._unfit(each.path, "a root is to go into a registry that the plan has changed already")
+            self.steps[host or self._machine.folded(each.path)] = each
+            if host and isinstance(each, Change):
+                self._written[host] = read_hive(work.contents[each.sha256])
         self.contents |= work.contents
 
     def _set_aside(self, step: SetAside) -> None:
@@ -296,12 +329,8 @@ class _Resolving:
     def _set(self, path: MachinePath, step: Step) -> None:
         self.steps[self._machine.folded(path)] = step
 
-    def _unfit(self, path: MachinePath, why: str) -> RestorationError:
-        return RestorationError(
-            what=_FITS_NO_LONGER,
-            why=f"{shown(path)}: {why}",
-            do=f"Nothing was changed. Make the plan anew for {shown(self._plan.program)}.",
-        )
+    def _unfit(self, path: str, why: str) -> RestorationError:
+        return unfit(path, why)
 
 
 def _difference(step: PutFile, state: FileState | None) -> str:
@@ -323,6 +352,6 @@ def _title(step: PlannedStep) -> str:
             return f"the root certificate {step.sha256[:16]}..."
         case Install():
             return ", ".join(step.names)
-        case EnableService():
+        case EnableService() | RunService():
             return f"the service {step.name}"
     return f"{step.__struct_config__.tag!s} {step.path}"

@@ -10,14 +10,16 @@ import os
 import re
 from collections.abc import Callable, Iterator
 
-from fundamen.formats.hive import HiveValue, ValueType, with_values
+from fundamen.formats.hive import with_values
+from fundamen.formats.registry_value import HiveValue, ValueType
 from fundamen.formats.stored_certificate import stored_blob
 from fundamen.formats.text_hive import with_key
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.trust_stores import ADDED, BUNDLES, FOLDERS
 from fundamen.model.architecture import Platform
-from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.errors import UsageError
+from fundamen.model.paths import HostPath, MachinePath
+from fundamen.restore.hives import hive_change, read_hive, require_quiet, require_shut_down
 from fundamen.restore.insertions import Insertion, Kind, certificate_block, without
 from fundamen.restore.steps import Change, Work
 from fundamen.trust.certificate import Certificate
@@ -26,11 +28,9 @@ from fundamen.trust.name_hash import name_hash
 Keep = Callable[[bytes], HostPath]
 
 _MOST_BUNDLE = 64 << 20
-_MOST_HIVE = 256 << 20
 _KEY = "Microsoft\\SystemCertificates\\Root\\Certificates\\"
 _HIVE = MachinePath("\\Windows\\System32\\config\\SOFTWARE")  # on the system drive
-_MEMORY = MachinePath("\\hiberfil.sys")  # likewise
-_ASLEEP = b"hibr"  # how the image of a hibernated system begins
+_NOT_IN_IT = "the root is not in it"
 _HASHED_NAME = re.compile(r"^[0-9a-f]{8}\.\d+$")
 
 
@@ -106,71 +106,22 @@ def _free_name(machine: Machine, folder: MachinePath, hashed: str) -> str:
 
 
 def _prefix_change(machine: Machine, root: Certificate, now_seconds: int) -> tuple[Change, bytes]:
-    _require_quiet(machine)
+    require_quiet(machine)
     path = HostPath(os.path.join(machine.root, "system.reg"))
-    data = _hive_at(path)
     key = f"Software\\{_KEY}{root.sha1.upper()}"
-    changed = with_key(data, key, {"Blob": stored_blob(root.der, bytes.fromhex(root.sha1))}, now_seconds)
-    return _hive_change(MachinePath("system.reg"), path, changed, key), changed
+    changed = with_key(read_hive(path), key, {"Blob": stored_blob(root.der, bytes.fromhex(root.sha1))}, now_seconds)
+    insertion = Insertion(Kind.REGISTRY_KEY, key)
+    return hive_change(MachinePath("system.reg"), path, changed, insertion, _NOT_IN_IT), changed
 
 
 def _volume_change(machine: Machine, root: Certificate, now_seconds: int) -> tuple[Change, bytes]:
-    _require_shut_down(machine)
+    require_shut_down(machine)
     path = machine.real(_HIVE)
     host = machine.host_path(path)
     key = _KEY + root.sha1.upper()
     blob = HiveValue(ValueType.BINARY, stored_blob(root.der, bytes.fromhex(root.sha1)))
-    changed = with_values(_hive_at(host), key, {"Blob": blob}, now_seconds)
-    return _hive_change(path, host, changed, key), changed
-
-
-def _hive_at(path: HostPath) -> bytes:
-    try:
-        with open(path, "rb") as file:
-            return file.read(_MOST_HIVE)
-    except OSError as error:
-        raise UnreadableError(
-            what="The machine's store cannot be read",
-            why=f"{shown(path)}: {error.strerror}",
-            do="It lies in the registry. See that this is the folder of a whole Windows, and that you may read it.",
-        ) from error
-
-
-def _hive_change(path: MachinePath, host: HostPath, changed: bytes, key: str) -> Change:
-    return Change(
-        path=path,
-        host=host,
-        because="the root is not in it",
-        sha256=hashlib.sha256(changed).hexdigest(),
-        size=len(changed),
-        insertion=Insertion(Kind.REGISTRY_KEY, key),
-    )
-
-
-def _require_quiet(machine: Machine) -> None:
-    """A running prefix keeps its registry in memory, and would write over what we put into the file."""
-    status = os.stat(machine.root)
-    socket = f"/tmp/.wine-{status.st_uid}/server-{status.st_dev:x}-{status.st_ino:x}/socket"  # noqa: S108 - wine's own place
-    if os.path.exists(socket):
-        raise UsageError(
-            what=f"The registry of {machine.title} cannot be changed now",
-            why="programs of the prefix are running, and would write over the change",
-            do="End them (wineserver -w waits for it), then try again.",
-        )
-
-
-def _require_shut_down(machine: Machine) -> None:
-    """A Windows that only sleeps keeps its registry in memory, and goes on with that."""
-    image = machine.real(_MEMORY)
-    if machine.look(image).kind is not EntryKind.FILE:
-        return
-    with machine.open(image) as source:
-        if source.read_at(0, len(_ASLEEP)).lower() == _ASLEEP:
-            raise UsageError(
-                what=f"The registry of {machine.title} cannot be changed now",
-                why=f"its Windows is hibernated (fast start-up does so too): {shown(image)} holds its memory",
-                do="Start it and shut it down whole (shutdown /s /t 0), then try again.",
-            )
+    changed = with_values(read_hive(host), key, {"Blob": blob}, now_seconds)
+    return hive_change(path, host, changed, Insertion(Kind.REGISTRY_KEY, key), _NOT_IN_IT), changed
 
 
 def _change(
@@ -178,6 +129,6 @@ def _change(
 ) -> tuple[Change, bytes]:
     place = machine.real(path)
     is_there = machine.look(place).kind is not EntryKind.ABSENT
-    because = "the root is not in it" if is_there else "missing"
+    because = _NOT_IN_IT if is_there else "missing"
     digest = hashlib.sha256(data).hexdigest()
     return Change(path=place, because=because, sha256=digest, size=len(data), insertion=insertion), data

@@ -6,12 +6,15 @@ Source: systemctl(1), "enable"; systemd.unit(5), "Unit File Load Path".
 from collections.abc import Iterator
 
 from fundamen.formats.unit_file import Install, read_install
+from fundamen.machine.installed import SERVICES, ServiceStart
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath, shown
+from fundamen.restore.plan_file import EnableService, SetRegistryValue
 
 _OWN = MachinePath("/etc/systemd/system")
 _FOLDERS = (_OWN, "/usr/local/lib/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
+_OWN_OR_SHARED = 0x30  # the types of services that run in a process: SERVICE_WIN32
 _MOST_UNIT = 1 << 20  # bytes
 _MOST_UNITS = 64  # that are enabled together
 
@@ -40,6 +43,24 @@ def links_to_enable(machine: Machine, name: str) -> Iterator[tuple[MachinePath, 
                 yield machine.join(_OWN, f"{other}.{kind}", link_name), path
         for alias in install.aliases:
             yield machine.join(_OWN, alias), path
+
+
+def start_by_itself(machine: Machine, step: EnableService) -> SetRegistryValue:
+    r"""The change that has a service of Windows started with the system.
+
+    Source: "Services Registry Key", the value Start of HKLM\System\CurrentControlSet\Services\NAME.
+
+    Raises:
+        UsageError: there is no such service, or it is a driver.
+    """
+    key = f"{SERVICES}\\{step.name}"
+    start, type_ = machine.registry.value(key, "Start"), machine.registry.value(key, "Type")
+    if "\\" in step.name or not isinstance(start, int):
+        raise _refusal(step.name, "the machine has no service of this name", "Name it as it stands in the registry.")
+    if not isinstance(type_, int) or not type_ & _OWN_OR_SHARED:
+        raise _refusal(step.name, "it is a driver", "Have its publisher's installer put it right.")
+    because = step.because or "it is not started with the system"
+    return SetRegistryValue(path=key, name="Start", value=int(ServiceStart.AUTOMATIC), because=because)
 
 
 def _file_of(machine: Machine, unit: str) -> MachinePath:

@@ -75,7 +75,20 @@ class InstallPackages(msgspec.Struct, frozen=True, kw_only=True):
         return False
 
 
-Step = Change | Move | SetFolder | InstallPackages
+class StartService(msgspec.Struct, frozen=True, kw_only=True):
+    """One step: a service of this host is started."""
+
+    path: MachinePath  # what stands for it in lists
+    because: str
+    name: str
+
+    @property
+    def replaces(self) -> bool:
+        """Whether something stands there that is changed."""
+        return False
+
+
+Step = Change | Move | SetFolder | InstallPackages | StartService
 
 
 class PlaceFile(Change, frozen=True, kw_only=True):

@@ -1,0 +1,158 @@
+r"""The registry of a prefix or a mounted Windows volume, to be changed: which file has a key, and what it comes to.
+
+Sources: "Registry Hives" for where the hives lie, ``Select\Current`` for the control set; for a prefix its own files.
+"""
+
+import hashlib
+import os
+import re
+
+import msgspec
+
+from fundamen.formats import hive, text_hive
+from fundamen.formats.registry_value import HiveValue
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.architecture import Platform
+from fundamen.model.errors import UnreadableError, UsageError
+from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.restore.insertions import Insertion
+from fundamen.restore.steps import Change
+
+_MOST_HIVE = 256 << 20  # bytes
+_CONFIG = "\\Windows\\System32\\config\\"  # on the system drive
+_MEMORY = MachinePath("\\hiberfil.sys")  # likewise
+_ASLEEP = b"hibr"  # how the image of a hibernated system begins
+_USER = re.compile(r"^[^\\/:]{1,100}$")
+_CURRENT, _SELECT = "CurrentControlSet", ("Select", "Current")
+
+
+class KeyPlace(msgspec.Struct, frozen=True):
+    """Where a key of the registry lies."""
+
+    path: MachinePath  # of the hive, for people
+    host: HostPath
+    key: str  # from the hive's root on
+
+    @property
+    def is_text(self) -> bool:
+        """Whether the hive is one of a prefix."""
+        return self.host.endswith(".reg")
+
+    def value_in(self, data: bytes, name: str) -> HiveValue | None:
+        """A value of the key in a hive's bytes. Raises: FundamenError: it is damaged, or cannot be changed."""
+        find = text_hive.find_value if self.is_text else hive.find_value
+        return find(data, self.key, name)
+
+    def changed(self, data: bytes, name: str, value: HiveValue | None, now_seconds: int) -> bytes:
+        """The hive's bytes with a value of the key, or without it. Raises: FundamenError, likewise."""
+        if self.is_text:
+            return text_hive.with_value(data, self.key, name, value, now_seconds)
+        if value is None:
+            return hive.without_value(data, self.key, name)
+        return hive.with_values(data, self.key, {name: value}, now_seconds)
+
+
+def place_of_key(machine: Machine, key: str) -> KeyPlace:
+    r"""Where a key lies, written from a root on, as ``HKLM\System\CurrentControlSet\Services\tide``.
+
+    Raises:
+        UsageError: this machine has no registry that can be changed from outside, or not now, or no such hive.
+    """
+    root, _, rest = key.strip("\\").partition("\\")
+    if machine.platform is not Platform.WINDOWS or machine.is_live or not rest:
+        why = "it names no root and key" if not rest else "this machine's registry cannot be changed from outside"
+        raise _unchangeable(
+            key, why, "Write it as, for example, HKLM\\Software\\Tide; for a prefix or a mounted volume."
+        )
+    if machine.is_prefix:
+        require_quiet(machine)
+        name = {"HKLM": "system.reg", "HKCU": "user.reg", "HKU": "userdef.reg"}.get(root.upper(), "")
+        if not name:
+            raise _unchangeable(key, "a prefix has the roots HKLM, HKCU and HKU", "Name one of these.")
+        below = rest.partition("\\")[2] if name == "userdef.reg" else rest
+        return KeyPlace(MachinePath(name), HostPath(os.path.join(machine.root, name)), below)
+    require_shut_down(machine)
+    first, _, below = rest.partition("\\")
+    path = _hive_of(root.upper(), first)
+    if path is None or not below:
+        raise _unchangeable(
+            key, "no hive of a mounted volume is known that has it", "Name HKLM\\System, HKLM\\Software or HKU\\USER."
+        )
+    real = machine.real(MachinePath(path))
+    place = KeyPlace(real, machine.host_path(real), below)
+    set_, _, deeper = below.partition("\\")
+    if first.lower() == "system" and set_.lower() == _CURRENT.lower():
+        found = hive.find_value(read_hive(place.host), *_SELECT)
+        number = found.content if found is not None and isinstance(found.content, int) else 1
+        place = msgspec.structs.replace(place, key=f"ControlSet{number:03}\\{deeper}".rstrip("\\"))
+    return place
+
+
+def _hive_of(root: str, first: str) -> str | None:
+    if root == "HKLM" and first.lower() in {"system", "software"}:
+        return f"{_CONFIG}{first.upper()}"
+    if root == "HKU" and _USER.match(first) and first.strip(". "):
+        return f"\\Users\\{first}\\NTUSER.DAT"
+    return None
+
+
+def read_hive(path: HostPath) -> bytes:
+    """The bytes of a hive. Raises: UnreadableError."""
+    try:
+        with open(path, "rb") as file:
+            return file.read(_MOST_HIVE)
+    except OSError as error:
+        raise UnreadableError(
+            what="The machine's registry cannot be read",
+            why=f"{shown(path)}: {error.strerror}",
+            do="See that this is the folder of a whole Windows or prefix, and that you may read it.",
+        ) from error
+
+
+def hive_change(
+    path: MachinePath, host: HostPath, changed: bytes, insertion: Insertion, because: str, details: tuple[str, ...] = ()
+) -> Change:
+    """The step that puts a hive's new bytes in place."""
+    return Change(
+        path=path,
+        host=host,
+        because=because,
+        sha256=hashlib.sha256(changed).hexdigest(),
+        size=len(changed),
+        insertion=insertion,
+        details=details,
+    )
+
+
+def require_quiet(machine: Machine) -> None:
+    """A running prefix keeps its registry in memory, and would write over what we put into the file.
+
+    Raises:
+        UsageError: programs of it are running.
+    """
+    status = os.stat(machine.root)
+    socket = f"/tmp/.wine-{status.st_uid}/server-{status.st_dev:x}-{status.st_ino:x}/socket"  # noqa: S108 - wine's own place
+    if os.path.exists(socket):
+        raise UsageError(
+            what=f"The registry of {machine.title} cannot be changed now",
+            why="programs of the prefix are running, and would write over the change",
+            do="End them (wineserver -w waits for it), then try again.",
+        )
+
+
+def require_shut_down(machine: Machine) -> None:
+    """A Windows that only sleeps keeps its registry in memory, and goes on with that. Raises: UsageError."""
+    image = machine.real(_MEMORY)
+    if machine.look(image).kind is not EntryKind.FILE:
+        return
+    with machine.open(image) as source:
+        if source.read_at(0, len(_ASLEEP)).lower() == _ASLEEP:
+            raise UsageError(
+                what=f"The registry of {machine.title} cannot be changed now",
+                why=f"its Windows is hibernated (fast start-up does so too): {shown(image)} holds its memory",
+                do="Start it and shut it down whole (shutdown /s /t 0), then try again.",
+            )
+
+
+def _unchangeable(key: str, why: str, do: str) -> UsageError:
+    return UsageError(what=f"The registry key {shown(key)} cannot be changed", why=why, do=f"Nothing was changed. {do}")
