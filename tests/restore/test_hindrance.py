@@ -13,13 +13,19 @@ from pathlib import Path
 import pytest
 
 from builders.elf import an_elf
-from builders.machine import ALinuxMachine
+from builders.hive import a_hive
+from builders.machine import ALinuxMachine, AWindowsMachine
+from builders.pe import a_pe
 from builders.source import ASource
 from builders.tree import tree_of
 from conftest import Fundamen, Ran
+from fundamen.formats.hive import with_values
+from fundamen.formats.registry_value import HiveValue, ValueType
 from fundamen.machine.open_files import User, find_users
-from fundamen.model.paths import HostPath
-from fundamen.restore.hindrance import restart_advice
+from fundamen.machine.opening import open_machine
+from fundamen.model.paths import HostPath, MachinePath
+from fundamen.restore.restarting import find_restarts, judge_waiting
+from fundamen.restore.steps import Change, Work
 
 PROGRAM, LIBRARY = "/opt/app/bin/app", an_elf(soname="liba.so")
 
@@ -127,6 +133,126 @@ def test_a_process_that_has_a_file_open_or_mapped_is_found(tmp_path: Path) -> No
     assert find_users([HostPath(str(path)), HostPath("/nothing")]) == ()
 
 
-def test_services_are_restarted_by_name_and_other_programs_by_process() -> None:
-    users = [User(7, "tided", "tide.service"), User(8, "tided", "tide.service"), User(9, "tidebook", "")]
-    assert restart_advice(users) == ("systemctl restart tide.service", "start tidebook anew (process 9)")
+def test_services_are_restarted_by_name_and_other_programs_by_process(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    users = (User(7, "tided", "tide.service"), User(8, "tided", "tide.service"), User(9, "tidebook", ""))
+    monkeypatch.setattr("fundamen.restore.restarting.find_users", lambda _targets: users)
+    change = Change(path=MachinePath(str(tmp_path / "liba.so")), because="corrupt", sha256="", size=0)
+    found = find_restarts(open_machine("/", environment={}), Work(MachinePath("/x"), (), (change,), {}))
+    assert [each.what for each in found] == ["systemctl restart tide.service", "start tidebook anew (process 9)"]
+
+
+@pytest.mark.parametrize(
+    ("path", "what"),
+    [
+        ("/etc/environment", "log in anew"),
+        ("/etc/security/limits.d/tide.conf", "log in anew"),
+        ("/etc/sysctl.d/tide.conf", "sysctl --system"),
+        ("/etc/ld.so.conf.d/tide.conf", "ldconfig"),
+        ("/etc/systemd/system/multi-user.target.wants/tide.service", "systemctl daemon-reload"),
+        ("/opt/tide/tide.conf", None),
+    ],
+)
+def test_what_keeps_the_old_state_is_told_and_nothing_else(linux: ALinuxMachine, path: str, what: str | None) -> None:
+    change = Change(path=MachinePath(path), because="missing", sha256="", size=0)
+    work = Work(MachinePath("/x"), (), (change,), {})
+    assert [each.what for each in find_restarts(open_machine("/", environment={}), work)] == ([what] if what else [])
+    assert find_restarts(linux.opened(), work) == ()
+
+
+@contextmanager
+def an_installer(*words: str) -> Iterator[int]:
+    """A process that waits; given some files, it has them open, and the first of them locked."""
+    script = (
+        "import fcntl, sys\nfiles = [open(path, 'r+b') for path in sys.argv[1:]]\n"
+        "[fcntl.lockf(file, fcntl.LOCK_EX) for file in files]\nprint('up', flush=True); sys.stdin.read()"
+    )
+    command = [sys.executable, "-c", script, *words]
+    with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE) as process:
+        assert process.stdout is not None
+        assert process.stdout.readline() == b"up\n"
+        yield process.pid
+        process.communicate(b"")
+
+
+def test_an_installer_that_waits_may_go_on_must_be_started_over_or_must_not_be_touched(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    host, library, lock = open_machine("/", environment={}), tmp_path / "liba.so", tmp_path / "lock"
+    library.write_bytes(b"old")
+    lock.touch()
+    monkeypatch.setattr("fundamen.machine.open_files._LOCKS", (str(lock),))
+
+    def judged(path: str, pid: int) -> tuple[str, str]:
+        change = Change(path=MachinePath(path), because="corrupt", sha256="", size=0)
+        waiting = judge_waiting(host, Work(MachinePath("/x"), (), (change,), {}), str(pid))
+        return waiting.verdict, waiting.why
+
+    with an_installer() as pid:
+        assert judged(str(library), pid)[0] == "may go on"
+        verdict, why = judged("/etc/environment", pid)
+        assert (verdict, "log in anew first" in why) == ("must be started over", True)
+    assert judged(str(library), pid) == (
+        "must be started over",
+        "it has ended; what it had done so far it finds by itself",
+    )
+    with an_installer(str(library)) as pid:
+        verdict, why = judged(str(library), pid)
+        assert (verdict, "keeps the old one" in why) == ("must be started over", True)
+    with an_installer(str(lock)) as pid:
+        assert judged(str(library), pid) == (
+            "must not be touched",
+            f"it holds {lock}, so it is in the middle of its work",
+        )
+
+
+def test_what_windows_is_about_to_do_at_its_next_start_is_said(
+    windows: AWindowsMachine, tmp_path: Path, home: Path, fundamen: Fundamen
+) -> None:
+    renames = ["\\??\\C:\\Windows\\System32\\x.dll", "", "\\??\\C:\\new.dll", "!\\??\\C:\\App\\y.dll"]
+    raw = HiveValue(ValueType.TEXTS, ("\0".join(renames) + "\0\0").encode("utf-16-le"))
+    hive = a_hive({"ControlSet001": {"Control": {"Session Manager": {}}}, "Select": {"Current": 1}})
+    config = windows.root / "Windows/System32/config"
+    config.mkdir()
+    key = "ControlSet001\\Control\\Session Manager"
+    (config / "SYSTEM").write_bytes(with_values(hive, key, {"PendingFileRenameOperations": raw}, 0))
+    source = ASource(tmp_path, home)
+    for name in ("x.dll", "y.dll"):
+        source.published({name: a_pe(name=name)}, place="{system}" if name == "x.dll" else "{root}/App", package=name)
+        windows.program(f"C:\\{name}.exe", needs=(name,)).program(f"C:\\App\\{name}.exe", needs=(name,))
+    assert fundamen("sources", "trust", str(source.folder), "--fingerprint", source.fingerprint).status == 0
+    for program, what in (("C:\\x.dll.exe", "delete it"), ("C:\\App\\y.dll.exe", "put another file over it")):
+        ran = fundamen("restore", "--yes", "-m", str(windows.root), program)
+        assert (ran.status, f"about to {what} at its next start" in " ".join(ran.err.split())) == (5, True), ran.err
+
+
+def test_a_name_that_differs_in_case_is_pointed_out(linux: ALinuxMachine, fundamen: Fundamen) -> None:
+    linux.program(PROGRAM, needs=("libTide.so",), runpath="$ORIGIN").library("/opt/app/bin/libtide.so")
+    ran = fundamen("trace", "-m", str(linux.root), PROGRAM)
+    assert "/opt/app/bin/libtide.so lies there: its name differs in case" in " ".join(ran.out.split())
+
+
+def test_two_names_that_are_one_to_windows_are_said(
+    windows: AWindowsMachine, tmp_path: Path, home: Path, fundamen: Fundamen
+) -> None:
+    source = ASource(tmp_path, home).published({"x.dll": a_pe(name="x.dll")}, place="{system}")
+    windows.program("C:\\x.exe", needs=("x.dll",)).file("C:\\Windows\\System32\\x.dll", b"cut")
+    windows.file("C:\\Windows\\System32\\X.DLL", b"cut too")
+    assert fundamen("sources", "trust", str(source.folder), "--fingerprint", source.fingerprint).status == 0
+    ran = fundamen("restore", "--yes", "-m", str(windows.root), "C:\\x.exe")
+    assert (ran.status, "X.DLL and x.dll differ only in case" in " ".join(ran.err.split())) == (5, True), ran.err
+
+
+def test_a_link_that_leads_out_of_the_machine_is_never_written_through(office: Office, tmp_path: Path) -> None:
+    outside = tmp_path / "outside"
+    outside.mkdir()
+    (outside / "liba.so").write_bytes(b"somebody else's")
+    office.library.unlink()
+    office.library.parent.rmdir()
+    office.library.parent.symlink_to(outside)
+    office.restored()
+    assert (outside / "liba.so").read_bytes() == b"somebody else's"
+    assert (
+        office.root / str(outside).lstrip("/") / "liba.so"
+    ).read_bytes() == LIBRARY  # links are followed inside the root

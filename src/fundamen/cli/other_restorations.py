@@ -13,6 +13,7 @@ class Asked(msgspec.Struct, frozen=True, kw_only=True):
     """What the options of the command say of it."""
 
     plan_file: str | None
+    waiting: str
     reference: str | None
     lock_entry: str | None
     artefacts: tuple[str, ...]
@@ -35,7 +36,7 @@ def restored_otherwise(
     if asked.plan_file is not None:
         from fundamen.cli.plans import carry_out_plan  # noqa: PLC0415 - seldom asked for
 
-        return carry_out_plan(machine, asked.plan_file, journal, output, **consent)
+        return carry_out_plan(machine, asked.plan_file, asked.waiting, journal, output, **consent)
     if program is None:
         return None
     if asked.reference is not None:

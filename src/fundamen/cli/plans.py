@@ -31,7 +31,7 @@ _MOST_PLAN = 256 << 20  # bytes
 
 
 def carry_out_plan(
-    machine: Machine, name: str, journal: Journal, output: Output, *, only_rehearse: bool, yes: bool
+    machine: Machine, name: str, waiting: str, journal: Journal, output: Output, *, only_rehearse: bool, yes: bool
 ) -> Exit:
     """Rehearse a plan from a file, carry it out after consent, and give the exit status.
 
@@ -80,7 +80,8 @@ def carry_out_plan(
     state = _state(planned, output, only_rehearse=only_rehearse, yes=yes)
     if state == "restored":
         with output.progress(len(planned.work.steps), "Restoring") as progress, stoppable(output) as stop:
-            planned = perform_plan(machine, planned, journal, authorities, options.now(), progress, stop, copying)
+            now = options.now()
+            planned = perform_plan(machine, planned, journal, authorities, now, progress, stop, copying, waiting)
     if output.as_json:
         output.show_record(plan_record(planned, state))
     else:

@@ -7,6 +7,15 @@ import msgspec
 
 from fundamen.model.paths import HostPath
 
+_MOST_NAME = 15  # bytes of a process's name that the system keeps
+_LOCKS = (
+    "/var/lib/dpkg/lock-frontend",
+    "/var/lib/dpkg/lock",
+    "/var/lib/apt/lists/lock",
+    "/var/lib/rpm/.rpm.lock",
+    "/usr/lib/sysimage/rpm/.rpm.lock",
+)
+
 
 class User(msgspec.Struct, frozen=True):
     """A process that has a file open or mapped."""
@@ -21,9 +30,49 @@ def find_users(targets: Iterable[HostPath]) -> tuple[User, ...]:
     wanted = {(status.st_dev, status.st_ino) for path in targets if (status := _status(path)) is not None}
     if not wanted or not os.path.isdir("/proc/self/map_files"):
         return ()
+    return tuple(_user(pid) for pid in _others() if _uses(pid, wanted))
+
+
+def find_running(program: HostPath) -> tuple[User, ...]:
+    """The processes of this host that run a program, as far as we may look."""
+    status = _status(program)
+    found = []
+    for pid in _others() if status is not None else ():
+        own = _status(HostPath(f"/proc/{pid}/exe"))
+        if own is not None and status is not None and (own.st_dev, own.st_ino) == (status.st_dev, status.st_ino):
+            found.append(_user(pid))
+    return tuple(found)
+
+
+def process_of(named: str) -> User | None:
+    """The process of a number or name, of several the one that was started last; None where there is none."""
+    if named.isdigit():
+        return _user(named) if os.path.isdir(f"/proc/{named}") else None
+    return next((user for pid in reversed(_others()) if (user := _user(pid)).name == named[:_MOST_NAME]), None)
+
+
+def holds_lock(pid: int) -> str:
+    """A package manager's lock that a process holds; empty where it holds none. Source: proc(5), /proc/locks."""
+    try:
+        with open("/proc/locks", encoding="utf-8") as file:
+            held = {tuple(fields[5].split(":")) for line in file if (fields := line.split())[4:5] == [str(pid)]}
+    except (OSError, IndexError):
+        return ""
+    for path in _LOCKS:
+        status = _status(HostPath(path))
+        device = f"{os.major(status.st_dev):02x}:{os.minor(status.st_dev):02x}" if status is not None else ""
+        if status is not None and (*device.split(":"), str(status.st_ino)) in held:
+            return path
+    return ""
+
+
+def _others() -> list[str]:
+    """The numbers of all processes but our own, the oldest first."""
     own = str(os.getpid())
-    pids = [name for name in os.listdir("/proc") if name.isdigit() and name != own]
-    return tuple(_user(pid) for pid in sorted(pids, key=int) if _uses(pid, wanted))
+    try:
+        return sorted((name for name in os.listdir("/proc") if name.isdigit() and name != own), key=int)
+    except OSError:  # no such file system here
+        return []
 
 
 def _status(path: HostPath) -> os.stat_result | None:

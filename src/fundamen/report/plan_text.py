@@ -4,6 +4,7 @@ from fundamen.machine.machine import Machine
 from fundamen.report.commands import command
 from fundamen.report.contracts.restoring import RestoreState
 from fundamen.report.page import Page, counted
+from fundamen.report.restore_text import restarts
 from fundamen.report.trace_text import answer
 from fundamen.restore.planned import PlannedRestoration
 from fundamen.restore.steps import Change, InstallPackages, Move, SetFolder, StartService, Step
@@ -47,6 +48,7 @@ def plan_text(planned: PlannedRestoration, state: RestoreState, name: str, machi
     proof = planned.proof
     done = f"Carried out: {counted(len(planned.work.steps), 'step')}, each read back and compared."
     page.answer(done if proof is None else f"{done} {answer(proof, machine)}", good=proof is None or not proof.faults)
+    restarts(page, planned.restart, planned.waiting)
     page.heading("To take it back")
     page.raw(command(machine, "undo", str(planned.number)))
     return page.text()

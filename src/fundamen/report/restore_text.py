@@ -13,6 +13,7 @@ from fundamen.restore.journal import Entry, State
 from fundamen.restore.plan import Plan
 from fundamen.restore.records import EntryRecord
 from fundamen.restore.rehearsal import Rehearsal
+from fundamen.restore.restarting import Restart, Waiting
 from fundamen.restore.restoration import Restoration
 from fundamen.restore.steps import PlaceFile
 from fundamen.sources.catalogue import Source, SourceKind
@@ -109,13 +110,22 @@ def restoration_text(restoration: Restoration, machine: Machine, *, drawn: bool,
             " exclude exactly this path, nothing more; then restore again."
         )
     _launched(page, restoration, machine)
-    if restoration.restart:
-        page.heading("What runs already keeps the old files until it is started anew")
-        for advice in restoration.restart:
-            page.raw(advice)
+    restarts(page, restoration.restart, restoration.waiting)
     page.heading("To take it back")
     page.raw(command(machine, "undo", str(number)))
     return page.text()
+
+
+def restarts(page: Page, found: Sequence[Restart], waiting: Waiting | None) -> None:
+    """What must be started anew, and what becomes of an installer that waits."""
+    if waiting is not None:
+        page.heading(f"{waiting.name} {waiting.verdict}")
+        page.line(waiting.why)
+    if found:
+        page.heading("To be done before the change is seen everywhere")
+    for each in found:
+        page.raw(each.what)
+        page.line(each.why, 4)
 
 
 def undo_text(entry: Entry, machine: Machine, *, drawn: bool) -> str:

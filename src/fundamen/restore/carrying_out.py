@@ -50,7 +50,7 @@ def carry_out(
         UnfinishedError: it was stopped; it can be gone on with, or taken back.
     """
     targets = [(step, _target(machine, step)) for step in work.steps]
-    require_unhindered((step.path, target) for step, target in targets if isinstance(step, Change))
+    require_unhindered(machine, ((step.path, target) for step, target in targets if isinstance(step, Change)))
     _require_room(journal, targets)
     try:
         number = journal.next_number()

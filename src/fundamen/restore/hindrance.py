@@ -1,4 +1,4 @@
-"""What would hinder steps, told before the first is made, with the narrowest remedy; and what to start anew after.
+"""What would hinder steps, told before the first is made, with the narrowest remedy.
 
 Only what the system says beforehand is told: a file system that is mounted for reading only, missing rights, flags that
 forbid changes, a folder or a device where a file should be. Sources: statvfs(3), access(2), ioctl_iflags(2).
@@ -9,17 +9,23 @@ import functools
 import os
 import shlex
 import stat
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
 import msgspec
 
-from fundamen.machine.open_files import User
-from fundamen.model.errors import RestorationError
+from fundamen.machine.machine import Machine
+from fundamen.model.architecture import Platform
+from fundamen.model.errors import FundamenError, RestorationError
 from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.restore.hives import place_of_key, read_hive
 
+_SESSION_MANAGER, _PENDING_LIST = (
+    r"HKLM\System\CurrentControlSet\Control\Session Manager",
+    "PendingFileRenameOperations",
+)
+_OF_THE_KERNEL = "\\??\\"  # how paths begin there
 _GET_FLAGS = 0x8008_6601  # FS_IOC_GETFLAGS
 _IMMUTABLE, _APPEND_ONLY = 0x10, 0x20
-_MOST_TOLD = 3
 
 _Told = tuple[str, str]
 
@@ -32,14 +38,17 @@ class Hindrance(msgspec.Struct, frozen=True):
     do: str
 
 
-def require_unhindered(targets: Iterable[tuple[MachinePath, HostPath]]) -> None:
+def require_unhindered(machine: Machine, targets: Iterable[tuple[MachinePath, HostPath]]) -> None:
     """Make sure that nothing which the system tells beforehand stands in the way.
 
     Raises:
         RestorationError: something does; nothing was changed.
     """
     of_folder = functools.cache(_of_folder)
-    found = [hindrance for path, target in targets for hindrance in _hindrances(path, target, of_folder)]
+    places = tuple(targets)
+    found = [hindrance for path, target in places for hindrance in _hindrances(path, target, of_folder)]
+    if machine.platform is Platform.WINDOWS:
+        found += _of_windows(machine, places)
     if found:
         more = f", and {len(found) - 1} more" if len(found) > 1 else ""
         raise RestorationError(
@@ -47,26 +56,6 @@ def require_unhindered(targets: Iterable[tuple[MachinePath, HostPath]]) -> None:
             why=f"{shown(found[0].path)}: {found[0].why}{more}",
             do=f"Nothing was changed. {found[0].do}",
         )
-
-
-def restart_advice(users: Iterable[User]) -> tuple[str, ...]:
-    """What must be started anew so that it uses what was restored: services by name, other programs by process."""
-    services: dict[str, None] = {}
-    programs: dict[str, list[int]] = {}
-    for user in users:
-        if user.service:
-            services[user.service] = None
-        else:
-            programs.setdefault(user.name, []).append(user.pid)
-    return (
-        *(f"systemctl restart {shlex.quote(name)}" for name in services),
-        *(_program(name, pids) for name, pids in programs.items()),
-    )
-
-
-def _program(name: str, pids: list[int]) -> str:
-    told = ", ".join(str(pid) for pid in pids[:_MOST_TOLD]) + (" ..." if len(pids) > _MOST_TOLD else "")
-    return f"start {name} anew (process {told})"
 
 
 def _hindrances(path: MachinePath, target: HostPath, of_folder: Callable[[str], _Told | None]) -> Iterator[Hindrance]:
@@ -78,6 +67,53 @@ def _hindrances(path: MachinePath, target: HostPath, of_folder: Callable[[str], 
         yield Hindrance(path, f"{shown(target)} is {flag}", f"chattr {_TAKEN_OFF[flag]} {shlex.quote(target)}")
     if (told := of_folder(os.path.dirname(target))) is not None:
         yield Hindrance(path, *told)
+
+
+def _of_windows(machine: Machine, places: Sequence[tuple[MachinePath, HostPath]]) -> Iterator[Hindrance]:
+    """What Windows itself is about to do with a place when it starts, and names that are one to it.
+
+    Source: MoveFileEx, "MOVEFILE_DELAY_UNTIL_REBOOT", for the list of pending renames: pairs of a path and a new one,
+    which is empty where the file is to be deleted.
+    """
+    pending = _pending(machine)
+    for path, target in places:
+        if (then := pending.get(machine.folded(path))) is not None:
+            yield Hindrance(
+                path,
+                f"Windows is about to {then} it at its next start, as an installer has asked",
+                "Start that Windows and shut it down whole, then restore; or remove the pair from"
+                f" {_PENDING_LIST} of {_SESSION_MANAGER}.",
+            )
+        folder, name = os.path.split(target)
+        alike = [each for each in _names(folder) if each.lower() == name.lower()]
+        if len(alike) > 1:
+            told = " and ".join(sorted(alike))
+            yield Hindrance(path, f"{shown(told)} differ only in case: Windows sees one of them", "Set one aside.")
+
+
+def _pending(machine: Machine) -> Mapping[str, str]:
+    """What is to be done at the next start, by the folded place; nothing where the registry cannot be looked into."""
+    try:
+        place = place_of_key(machine, _SESSION_MANAGER)
+        value = place.value_in(read_hive(place.host), _PENDING_LIST)
+    except FundamenError:  # a part of a volume, a prefix in use: whoever needs the registry says so
+        return {}
+    entries = value.data.decode("utf-16-le", "replace").split("\0") if value is not None else []
+    found: dict[str, str] = {}
+    for source, target in zip(entries[::2], entries[1::2], strict=False):
+        new = target.lstrip("!*1").removeprefix(_OF_THE_KERNEL)
+        if old := source.lstrip("*1").removeprefix(_OF_THE_KERNEL):
+            found[machine.folded(old)] = "move" if new else "delete"
+        if new:
+            found[machine.folded(new)] = "put another file over"
+    return found
+
+
+def _names(folder: str) -> list[str]:
+    try:
+        return os.listdir(folder)
+    except OSError:
+        return []
 
 
 def _kind_of(path: HostPath) -> int:

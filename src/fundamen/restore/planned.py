@@ -17,6 +17,7 @@ from fundamen.restore.locking import alone_on, require_finished
 from fundamen.restore.plan_file import Expected, Install, MakeLink, PlanFile, PlannedStep, PutFile, SetAside
 from fundamen.restore.rehearsal import Rehearsal
 from fundamen.restore.resolving import Means, resolve_plan
+from fundamen.restore.restarting import Restart, Waiting, find_restarts, judge_waiting
 from fundamen.restore.steps import Change, Move, PlaceLink, Work
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program
@@ -31,6 +32,8 @@ class PlannedRestoration(msgspec.Struct, frozen=True):
     rehearsed: Trace | None
     number: int | None = None  # in the journal; None where nothing was carried out
     proof: Trace | None = None
+    restart: tuple[Restart, ...] = ()  # what must be started anew
+    waiting: Waiting | None = None
 
     @property
     def remaining(self) -> int:
@@ -98,19 +101,22 @@ def perform_plan(
     progress: Progress,
     stop: Stop,
     take_copy: Callable[[MachinePath], object] = lambda _folder: None,
+    waiting: str = "",
 ) -> PlannedRestoration:
     """Carry a plan out and prove it; cold copies that it asks for are taken first.
 
     Raises:
         FundamenError: a cold copy could not be taken, and nothing was begun; or as ``perform`` of a restoration raises.
     """
+    restart = find_restarts(machine, planned.work)
+    judged = judge_waiting(machine, planned.work, waiting) if waiting else None
     with alone_on(machine):
         require_finished(machine, journal)
         for folder in planned.work.copies:
             take_copy(folder)
         number = carry_out(machine, planned.work, journal, now, progress, stop)
     proof = _traced(machine.afresh(), planned.plan.program, authorities)
-    return msgspec.structs.replace(planned, number=number, proof=proof)
+    return msgspec.structs.replace(planned, number=number, proof=proof, restart=restart, waiting=judged)
 
 
 def _traced(machine: Machine, program: str, authorities: Sequence[Authority]) -> Trace | None:

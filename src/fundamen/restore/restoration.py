@@ -7,14 +7,13 @@ import msgspec
 
 from fundamen.evidence.authority import Authority
 from fundamen.machine.machine import Machine
-from fundamen.machine.open_files import find_users
 from fundamen.model.paths import MachinePath
 from fundamen.restore.carrying_out import Progress, Stop, carry_out, find_unsettled, resume
-from fundamen.restore.hindrance import restart_advice
 from fundamen.restore.journal import Entry, Journal
 from fundamen.restore.launch import Launch, launch
 from fundamen.restore.locking import alone_on, require_finished
 from fundamen.restore.rehearsal import Rehearsal
+from fundamen.restore.restarting import Restart, Waiting, find_restarts, judge_waiting
 from fundamen.restore.taking_back import undo
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program
@@ -28,8 +27,9 @@ class Restoration(msgspec.Struct, frozen=True):
     proof: Trace | None = None  # the program traced again afterwards
     further: tuple[Trace, ...] = ()  # likewise the further ones
     launched: Launch | None = None
-    restart: tuple[str, ...] = ()  # what must be started anew so that it uses what was restored
+    restart: tuple[Restart, ...] = ()  # what must be started anew so that it uses what was restored
     unsettled: tuple[MachinePath, ...] = ()  # what changed again by itself since it was placed
+    waiting: Waiting | None = None  # an installer that waits, and what it may do now
 
     @property
     def remaining(self) -> int:
@@ -55,17 +55,20 @@ def perform(
     progress: Progress,
     stop: Stop = lambda: False,
     settle: Callable[[], None] = lambda: None,
+    waiting: str = "",
 ) -> Restoration:
     """Carry a rehearsal out and prove it: everything is read back and the program traced again.
 
-    ``settle`` is called in between: what a scanner takes away again it takes away in that time.
+    ``settle`` is called in between: what a scanner takes away again it takes away in that time. ``waiting`` names an
+    installer that waits for it.
 
     Raises:
+        UsageError: the installer cannot be looked at.
         UnfinishedError: another Fundamen is at work, an earlier restoration was cut off, or this one was stopped.
         RestorationError: it failed and was taken back.
     """
-    replaced = [machine.host_path(step.path) for step in rehearsal.plan.steps if step.replaces]
-    restart = restart_advice(find_users(replaced)) if machine.is_live else ()
+    restart = find_restarts(machine, rehearsal.work)
+    judged = judge_waiting(machine, rehearsal.work, waiting) if waiting else None
     with alone_on(machine):
         require_finished(machine, journal)
         number = carry_out(machine, rehearsal.work, journal, now, progress, stop)
@@ -73,7 +76,7 @@ def perform(
     now_there = machine.afresh()
     proof = trace_program(now_there, rehearsal.plan.program, authorities)
     further = tuple(trace_program(now_there, before.program, authorities) for before, _ in rehearsal.further)
-    return Restoration(rehearsal, number, proof, further, None, restart, find_unsettled(journal, number))
+    return Restoration(rehearsal, number, proof, further, None, restart, find_unsettled(journal, number), judged)
 
 
 def with_launch(restoration: Restoration, machine: Machine, arguments: tuple[str, ...], seconds: float) -> Restoration:

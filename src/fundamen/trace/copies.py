@@ -20,6 +20,7 @@ def with_copies(machine: Machine, trace: Trace, authorities: Sequence[Authority]
     missing = [c for c in trace.components if c.verdict is Verdict.MISSING and c.kind == "shared-library"]
     if not missing:
         return trace
+    trace = msgspec.structs.replace(trace, components=tuple(_with_other_case(machine, c) for c in trace.components))
     names = {machine.folded(machine.paths.basename(component.name)) for component in missing}
     copies = _find(machine, trace, names)
     subjects = [Subject(path, name, trace.architecture) for name, paths in copies.items() for path in paths]
@@ -33,6 +34,19 @@ def with_copies(machine: Machine, trace: Trace, authorities: Sequence[Authority]
         return msgspec.structs.replace(component, remarks=(*component.remarks, *remarks))
 
     return msgspec.structs.replace(trace, components=tuple(map(remarked, trace.components)))
+
+
+def _with_other_case(machine: Machine, component: Component) -> Component:
+    """The component, with a remark on a file where its loader looks whose name differs in case alone."""
+    if component.verdict is not Verdict.MISSING or component.kind != "shared-library":
+        return component
+    name = machine.paths.basename(component.name)
+    for folder in dict.fromkeys(machine.folder_of(candidate.path) for candidate in component.searched):
+        for each in machine.names(folder):
+            if each.lower() == name.lower() and machine.folded(each) != machine.folded(name):
+                remark = f"{machine.join(folder, each)} lies there: its name differs in case, and this machine minds it"
+                return msgspec.structs.replace(component, remarks=(*component.remarks, remark))
+    return component
 
 
 def _find(machine: Machine, trace: Trace, names: set[str]) -> dict[str, list[MachinePath]]:

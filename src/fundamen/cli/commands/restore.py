@@ -53,6 +53,7 @@ from fundamen.sources.store import SourceStore
 @click.option("--with", "with_programs", multiple=True, metavar="PROGRAM", help="Put this program right too.")
 @click.option("--pin", multiple=True, metavar="PACKAGE==VERSION", help="Bring this version, even an older one.")
 @click.option("--because", default="", metavar="TEXT", help="Why this version; written into the journal.")
+@click.option("--waiting", default="", metavar="PROCESS", help="An installer that waits: say whether it may go on.")
 @click.option("--no-archive", is_flag=True, help="Do not ask the operating system's own archive.")
 @click.option("--install", multiple=True, metavar="PACKAGE", help="Have the system's package manager install it too.")
 @click.option("--reference", metavar="NAME", help="Bring back from a recorded reference what differs in the folder.")
@@ -79,6 +80,7 @@ def command(
     with_programs: tuple[str, ...],
     pin: tuple[str, ...],
     because: str,
+    waiting: str,
     no_archive: bool,
     install: tuple[str, ...],
     media: Named,
@@ -104,6 +106,9 @@ def command(
     Packages are never mixed with other versions of themselves, nor exchanged for older ones, unless you ask for a
     version with --pin and say why; then the whole package is brought in that version, and the reason is kept. What
     programs share is brought in both widths where the machine runs programs of both.
+
+    Afterwards you are told what must be started anew to see the change, nothing else; and of an installer that
+    --waiting names (by its process) whether it may go on, must be started over, or must not be touched.
 
     Media that you name with --media (a disc image, a folder, an install package, an archive) are a source as well: what
     their publisher has signed is believed as far as its chain is trusted, anything else by the SHA-256 that you give.
@@ -136,6 +141,7 @@ def command(
         require_ready(examined, journal)
         asked = Asked(
             plan_file=plan_file,
+            waiting=waiting,
             reference=reference,
             lock_entry=lock_entry,
             artefacts=artefacts,
@@ -180,7 +186,9 @@ def command(
         if state == "restored":
             with output.progress(len(rehearsal.work.steps), "Restoring") as progress, stoppable(output) as stop:
                 settle = partial(time.sleep, settle_seconds)
-                restoration = perform(examined, rehearsal, journal, authorities, options.now(), progress, stop, settle)
+                restoration = perform(
+                    examined, rehearsal, journal, authorities, options.now(), progress, stop, settle, waiting
+                )
         if launch and state in {"restored", "not needed"}:
             restoration = with_launch(restoration, examined, arguments, launch_seconds)
         if output.as_json:

@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING, Literal
 import msgspec
 
 from fundamen.restore.journal import Entry
+from fundamen.restore.restarting import Waiting
 from fundamen.restore.restoration import Restoration
 from fundamen.restore.steps import Change, InstallPackages, Move, StartService
 
@@ -48,6 +49,14 @@ class HarmPart(msgspec.Struct, frozen=True):
     reason: str
 
 
+class WaitingPart(msgspec.Struct, frozen=True):
+    """What an installer that waits may do now."""
+
+    name: str
+    verdict: Literal["may go on", "must be started over", "must not be touched"]
+    why: str
+
+
 class RestoreRecord(msgspec.Struct, frozen=True, kw_only=True):
     """One restoration or rehearsal, for ``restore --json``."""
 
@@ -66,6 +75,7 @@ class RestoreRecord(msgspec.Struct, frozen=True, kw_only=True):
     unsettled: tuple[str, ...] = ()  # what changed again by itself since it was placed
     harmed: tuple[HarmPart, ...] = ()  # programs that would lack something; it is not offered then
     further: tuple[str, ...] = ()  # programs that are put right as well; their faults are among those that are counted
+    waiting: WaitingPart | None = None  # an installer that waits, where one was named
     asked_because: str = ""  # the reason that was given for versions that were asked for
 
 
@@ -123,7 +133,8 @@ def restore_record(restoration: Restoration, state: RestoreState) -> RestoreReco
         ),
         unmet=tuple(UnmetPart(unmet.name, unmet.why) for unmet in rehearsal.plan.unmet),
         launched=None if launched is None else LaunchPart(launched.status, launched.output),
-        restart=restoration.restart,
+        restart=tuple(each.what for each in restoration.restart),
+        waiting=_waiting_part(restoration.waiting),
         unsettled=restoration.unsettled,
         harmed=tuple(HarmPart(harm.program, harm.name, harm.reason) for harm in rehearsal.harmed),
         further=tuple(before.program for before, _ in rehearsal.further),
@@ -172,7 +183,13 @@ def plan_record(planned: "PlannedRestoration", state: RestoreState) -> RestoreRe
         ),
         unmet=(),
         launched=None,
+        restart=tuple(each.what for each in planned.restart),
+        waiting=_waiting_part(planned.waiting),
     )
+
+
+def _waiting_part(waiting: Waiting | None) -> WaitingPart | None:
+    return WaitingPart(waiting.name, waiting.verdict, waiting.why) if waiting is not None else None
 
 
 def entry_part(entry: Entry) -> EntryPart:

@@ -1,0 +1,152 @@
+"""What must be started anew so that a change is seen, and what becomes of an installer that waits for it.
+
+Nothing is advised that is not needed: each rule names what keeps the old state, and is told only where that is there.
+Sources: proc(5), environ and maps; pam_env(8) and pam_limits(8) for what a session reads as it begins; sysctl(8);
+systemd.unit(5), "Unit File Load Path"; ld.so(8) and ldconfig(8).
+"""
+
+import os
+import shlex
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Literal
+
+import msgspec
+
+from fundamen.machine.machine import Machine
+from fundamen.machine.open_files import User, find_running, find_users, holds_lock, process_of
+from fundamen.model.architecture import Platform
+from fundamen.model.errors import UsageError
+from fundamen.model.paths import HostPath, shown
+from fundamen.restore.insertions import Kind
+from fundamen.restore.steps import Change, Move, Step, Work
+
+_MOST_TOLD = 3
+_READ_AT_LOGIN = ("/etc/environment", "/etc/profile", "/etc/profile.d/", "/etc/login.defs", "/etc/security/")
+_KERNEL = ("/etc/sysctl.conf", "/etc/sysctl.d/", "/usr/lib/sysctl.d/", "/usr/local/lib/sysctl.d/")
+_UNITS = ("/etc/systemd/system/", "/usr/lib/systemd/system/", "/lib/systemd/system/")
+_LOADER = ("/etc/ld.so.conf", "/etc/ld.so.conf.d/")
+
+
+class Restart(msgspec.Struct, frozen=True):
+    """One thing that is to be done, and why."""
+
+    what: str  # a command, or words
+    why: str
+
+
+class Waiting(msgspec.Struct, frozen=True):
+    """An installer that waits, as the technician names it, and what it may do now."""
+
+    name: str
+    verdict: Literal["may go on", "must be started over", "must not be touched"]
+    why: str
+
+
+def find_restarts(machine: Machine, work: Work) -> tuple[Restart, ...]:
+    """What must be started anew once some work is done; looked for before it is, while the old files are known."""
+    steps = [step for step in work.steps if not _is_new(step)]
+    if machine.platform is Platform.WINDOWS:
+        return tuple(_of_registry(machine, work.steps))
+    if not machine.is_live:
+        return ()  # whatever starts there later starts with what it finds
+    users = find_users(_hosts(machine, steps))
+    settings = [step for step in steps if isinstance(step, Change) and step.details]
+    program = HostPath(work.program)
+    if settings:  # a program that runs has read them already
+        known = {user.pid for user in users}
+        users = (*users, *(user for user in find_running(program) if user.pid not in known))
+    return (*_of_users(users), *_of_places([str(step.path) for step in work.steps]))
+
+
+def judge_waiting(machine: Machine, work: Work, named: str) -> Waiting:
+    """Whether an installer that waits may go on once some work is done; looked for before it is.
+
+    Args:
+        machine: on which it waits; this host.
+        work: what is done meanwhile.
+        named: its process number, or its name.
+
+    Raises:
+        UsageError: it cannot be looked for here.
+    """
+    if not machine.is_live or machine.platform is not Platform.LINUX:
+        raise UsageError(
+            what=f"The installer {shown(named)} cannot be looked at",
+            why=f"it does not run on this host, but on {machine.title}",
+            do="Leave --waiting out, or run the same command there.",
+        )
+    process = process_of(named)
+    if process is None:
+        return Waiting(named, "must be started over", "it has ended; what it had done so far it finds by itself")
+    told = f"{process.name} (process {process.pid})"
+    if lock := holds_lock(process.pid):
+        return Waiting(told, "must not be touched", f"it holds {lock}, so it is in the middle of its work")
+    replaced = _hosts(machine, [step for step in work.steps if not _is_new(step)])
+    if any(user.pid == process.pid for user in find_users(replaced)):
+        return Waiting(
+            told, "must be started over", "it has a file loaded or open that is replaced, and keeps the old one"
+        )
+    at_login = next((p for p in _paths(work) if _is_in(p, _READ_AT_LOGIN)), None)
+    if at_login is not None:
+        why = f"{at_login} is read at log-in: it keeps its environment and limits from when it was started"
+        return Waiting(told, "must be started over", f"{why}; log in anew first")
+    return Waiting(told, "may go on", "it reads anew whatever was changed; choose to try again in its window")
+
+
+def _is_new(step: Step) -> bool:
+    return not step.replaces
+
+
+def _hosts(machine: Machine, steps: Sequence[Step]) -> list[HostPath]:
+    return [
+        HostPath(step.host) if isinstance(step, Change) and step.host else machine.host_path(step.path)
+        for step in steps
+        if isinstance(step, Change | Move)
+    ]
+
+
+def _paths(work: Work) -> list[str]:
+    return [str(step.path) for step in work.steps]
+
+
+def _is_in(path: str, places: Sequence[str]) -> bool:
+    return any(path == place or (place.endswith("/") and path.startswith(place)) for place in places)
+
+
+def _of_users(users: Iterable[User]) -> Iterator[Restart]:
+    services: dict[str, None] = {}
+    programs: dict[str, list[int]] = {}
+    for user in users:
+        if user.service:
+            services[user.service] = None
+        else:
+            programs.setdefault(user.name, []).append(user.pid)
+    for name in services:
+        yield Restart(f"systemctl restart {shlex.quote(name)}", "it runs with what was there before")
+    for name, pids in programs.items():
+        told = ", ".join(str(pid) for pid in pids[:_MOST_TOLD]) + (" ..." if len(pids) > _MOST_TOLD else "")
+        yield Restart(f"start {name} anew (process {told})", "it runs with what was there before")
+
+
+def _of_places(paths: Sequence[str]) -> Iterator[Restart]:
+    """What keeps the state of files of the system that were changed."""
+    if path := next((p for p in paths if _is_in(p, _UNITS)), None):
+        yield Restart("systemctl daemon-reload", f"{os.path.basename(path)} is read only then")
+    if path := next((p for p in paths if _is_in(p, _KERNEL)), None):
+        yield Restart("sysctl --system", f"{path} is read when the system starts, or by this")
+    if path := next((p for p in paths if _is_in(p, _LOADER)), None):
+        yield Restart("ldconfig", f"the loader has a list of the folders in {path}, which this makes anew")
+    if path := next((p for p in paths if _is_in(p, _READ_AT_LOGIN)), None):
+        yield Restart("log in anew", f"sessions that are open have read {path} already")
+
+
+def _of_registry(machine: Machine, steps: Sequence[Step]) -> Iterator[Restart]:
+    """A registry that we may change is in no use: a service that was enabled comes up with the next start."""
+    for step in steps:
+        insertion = step.insertion if isinstance(step, Change) else None
+        while insertion is not None:
+            if insertion.kind is Kind.REGISTRY_VALUE and "\\services\\" in insertion.name.lower():
+                name = insertion.name.rpartition("\\")[2]
+                yield Restart(f"start {machine.title}", f"the service {name} comes up with it")
+                return
+            insertion = insertion.earlier
