@@ -67,7 +67,7 @@ class Faults:
 
 
 @contextmanager
-def injecting(folder: Path, home: Path) -> Iterator[Faults]:
+def injecting(folder: Path, home: Path, path: str = "/usr/bin:/bin") -> Iterator[Faults]:
     """Start the process; skipped where there is no compiler."""
     compiler = shutil.which("cc") or shutil.which("gcc")
     if compiler is None or sys.platform != "linux":
@@ -75,7 +75,7 @@ def injecting(folder: Path, home: Path) -> Iterator[Faults]:
     shim, log = folder / "shim.so", folder / "said"
     command = [compiler, "-shared", "-fPIC", "-O1", str(_HERE / "shim.c"), "-o", str(shim), "-ldl"]
     subprocess.run(command, check=True, capture_output=True)
-    environment = {"LD_PRELOAD": str(shim), "FUNDAMEN_HOME": str(home), "PATH": "/usr/bin:/bin", "HOME": str(folder)}
+    environment = {"LD_PRELOAD": str(shim), "FUNDAMEN_HOME": str(home), "PATH": path, "HOME": str(folder)}
     server = [sys.executable, "-B", str(_HERE / "server.py"), str(shim), str(log)]
     with subprocess.Popen(server, stdin=subprocess.PIPE, stdout=subprocess.PIPE, env=environment, text=True) as process:
         yield Faults(process, log)

@@ -61,7 +61,7 @@ def look_through(machine: Machine, folder: MachinePath) -> Found:
     left_out: list[LeftOut] = []
     entries = []
     try:
-        for entry in _entries(host, left_out):
+        for entry in entries_below(host, left_out):
             entries.append(entry)
             if len(entries) > _MOST_ENTRIES:
                 raise UsageError(
@@ -145,7 +145,7 @@ def take_copy(
     return copy
 
 
-def _entries(top: HostPath, left_out: list[LeftOut]) -> Iterator[CopiedEntry]:
+def entries_below(top: HostPath, left_out: list[LeftOut]) -> Iterator[CopiedEntry]:
     """All entries, each folder before what lies in it. Raises: OSError."""
     device = os.lstat(top).st_dev
     names: dict[tuple[int, int], str] = {}  # of files with several: the first

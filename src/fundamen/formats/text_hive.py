@@ -9,6 +9,8 @@ characters as ``\x263a``. Source: the files themselves, and regedit's documented
 import re
 from collections.abc import Iterator
 
+import msgspec
+
 from fundamen.formats.cursor import damaged
 from fundamen.formats.registry_value import HiveValue, read_written, unescaped
 
@@ -55,14 +57,20 @@ class TextHive:
 
 
 def _values(block: str) -> Iterator[tuple[str, Value]]:
+    for name, text in _written_values(block):
+        yield name, _value(text)
+
+
+def _written_values(block: str) -> Iterator[tuple[str, str]]:
+    """The values of a key as they are written, each in one line."""
     lines = iter(block.splitlines())
     for line in lines:
         whole = line
-        while whole.endswith("\\") and whole.partition("=")[2].startswith("hex"):
+        while whole.endswith("\\") and _is_hexadecimal(whole):
             whole = whole[:-1] + next(lines, "").strip()
         match = _NAME_AND_VALUE.match(whole)
         if match:
-            yield unescaped(match[1] or ""), _value(match[2])
+            yield unescaped(match[1] or ""), match[2]
 
 
 def _value(text: str) -> Value:
@@ -155,6 +163,36 @@ def with_value(data: bytes, key: str, name: str, value: HiveValue | None, second
         separator = "" if text.endswith("\n") else "\n"
         text = f"{text}{separator}\n[{_escaped(key)}] {seconds}\n{line}"
     return text.encode("utf-8", "surrogateescape")
+
+
+class ChangedValue(msgspec.Struct, frozen=True):
+    """A value that differs between two states of a hive."""
+
+    key: str
+    name: str
+    old: HiveValue | None  # None: there was none
+    new: HiveValue | None
+
+
+def changed_values(before: bytes, after: bytes) -> tuple[ChangedValue, ...]:
+    """The values that differ between two states of a hive, or that only one of them has."""
+    one, other = _all_values(before), _all_values(after)
+    return tuple(
+        ChangedValue(*names, one.get(names), other.get(names))
+        for names in dict.fromkeys((*one, *other))
+        if one.get(names) != other.get(names)
+    )
+
+
+def _all_values(data: bytes) -> dict[tuple[str, str], HiveValue]:
+    """(key, name) -> value, of a whole hive."""
+    found: dict[tuple[str, str], HiveValue] = {}
+    for block in data.decode("utf-8", "surrogateescape").split("\n[")[1:]:
+        head, _, rest = block.partition("\n")
+        key = unescaped(head.partition("]")[0])
+        for name, text in _written_values(rest):
+            found[key, name] = read_written(text)
+    return found
 
 
 def _written_name(name: str) -> str:

@@ -1,13 +1,18 @@
 """A plan from a file as text: what it would do here, what was done, and the way back."""
 
 from fundamen.machine.machine import Machine
+from fundamen.model.paths import MachinePath
+from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
 from fundamen.report.contracts.restoring import RestoreState
 from fundamen.report.page import Page, counted
 from fundamen.report.restore_text import restarts
 from fundamen.report.trace_text import answer
 from fundamen.restore.planned import PlannedRestoration
-from fundamen.restore.steps import Change, InstallPackages, Move, SetFolder, StartService, Step
+from fundamen.restore.publisher_installer import Outcome
+from fundamen.restore.steps import Change, InstallPackages, Move, RunInstaller, SetFolder, StartService, Step
+
+_MOST_WORSE, _MOST_LINES = 20, 8
 
 
 def plan_rehearsal_text(planned: PlannedRestoration, machine: Machine, *, drawn: bool) -> str:
@@ -48,16 +53,33 @@ def plan_text(planned: PlannedRestoration, state: RestoreState, name: str, machi
     proof = planned.proof
     done = f"Carried out: {counted(len(planned.work.steps), 'step')}, each read back and compared."
     page.answer(done if proof is None else f"{done} {answer(proof, machine)}", good=proof is None or not proof.faults)
+    for path, outcome in planned.installed:
+        _installed(page, path, outcome)
     restarts(page, planned.restart, planned.waiting)
     page.heading("To take it back")
     page.raw(command(machine, "undo", str(planned.number)))
     return page.text()
 
 
+def _installed(page: Page, path: MachinePath, outcome: Outcome) -> None:
+    """What an installer has done: what it made worse first."""
+    change = outcome.change
+    page.heading(f"{path}: {outcome.meaning}")
+    parts = ((change.added, "added"), (change.changed, "changed"), (change.removed, "removed"))
+    told = ", ".join(f"{len(paths)} {word}" for paths, word in parts if paths) or "nothing"
+    page.field("files", f"{told}; {counted(len(outcome.values), 'value')} of the registry changed", 4, 10)
+    for worse in outcome.worse[:_MOST_WORSE]:
+        page.verdict(Verdict.OUTDATED, worse, word="worse")
+    for line in outcome.lines[:_MOST_LINES]:
+        page.field(f"line {line.number}", line.text, 4, 10)
+
+
 def _details(step: Step) -> tuple[str, ...]:
     match step:
         case Move():
             return (f"as {step.aside}",)
+        case RunInstaller():
+            return (f"signed by {step.publisher}; it may take {step.seconds:.0f} s",)
         case SetFolder() | StartService():
             return ()
         case InstallPackages():
@@ -75,6 +97,8 @@ def _verb(step: Step) -> str:
             return "install"
         case StartService():
             return "start"
+        case RunInstaller():
+            return "run"
         case Change(link=link) if link:
             return "link"
         case _:

@@ -13,12 +13,13 @@ import msgspec
 
 from fundamen.model.paths import HostPath
 from fundamen.placing.flushing import flush_all
-from fundamen.restore import entries, folder_steps, installing, moves, starting
+from fundamen.restore import entries, folder_steps, installing, moves, publisher_installer, starting
 from fundamen.restore.folders import changed_at, give_back_times, make_folders, remove_folders
 from fundamen.restore.journal import Step, StepState
 from fundamen.restore.records import (
     EntryRecord,
     FolderRecord,
+    InstallerRecord,
     MoveRecord,
     PackagesRecord,
     Record,
@@ -63,6 +64,8 @@ def make(steps: Sequence[Step]) -> tuple[Step, ...]:
                 installing.install(step.record)
             case ServiceRecord():
                 starting.start(step.record)
+            case InstallerRecord():
+                publisher_installer.run(step.record)
     flush_all(HostPath(folder) for step in steps for folder in _changed_folders(step.record))
     look = functools.cache(changed_at)
     return tuple(Step(step.number, StepState.PLACED, _after(step.record, look)) for step in steps)
@@ -81,23 +84,30 @@ def is_made(record: Record) -> bool:
             return installing.are_installed(record)
         case ServiceRecord():
             return starting.is_running(record)
+        case InstallerRecord():
+            return publisher_installer.has_run(record)
 
 
 def obstacle(record: Record) -> str:
     """Why a step can be neither made nor taken back; empty where it can. Raises: OSError."""
     match record:
         case EntryRecord():
-            if not entries.is_kept(record):
-                return "the original that was kept of it is gone or was altered"
-            return "it is neither as before nor as restored" if entries.is_changed(record) else ""
-        case MoveRecord():
-            return "what was set aside cannot go back to its place" if moves.is_hindered(record) else ""
-        case FolderRecord():
-            return "its rights are neither as before nor as restored" if folder_steps.is_changed(record) else ""
+            return _obstacle_of_entry(record)
+        case MoveRecord() if moves.is_hindered(record):
+            return "what was set aside cannot go back to its place"
+        case FolderRecord() if folder_steps.is_changed(record):
+            return "its rights are neither as before nor as restored"
         case PackagesRecord():
             return installing.why_they_must_stay(record)
-        case ServiceRecord():
-            return ""
+        case InstallerRecord():
+            return publisher_installer.why_it_must_stay(record)
+    return ""
+
+
+def _obstacle_of_entry(record: EntryRecord) -> str:
+    if not entries.is_kept(record):
+        return "the original that was kept of it is gone or was altered"
+    return "it is neither as before nor as restored" if entries.is_changed(record) else ""
 
 
 def take_back(steps: Iterable[Step]) -> None:
@@ -123,6 +133,9 @@ def _take_back(record: Record) -> None:
             return
         case ServiceRecord():
             starting.stop(record)
+            return
+        case InstallerRecord():
+            publisher_installer.take_back(record)
             return
     remove_folders(record.new_folders)
     give_back_times(record.folders)

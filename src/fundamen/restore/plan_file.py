@@ -147,6 +147,15 @@ class RunService(_Step, frozen=True, kw_only=True, tag="start service"):
     name: Part
 
 
+class UseInstaller(_Step, frozen=True, kw_only=True, tag="run installer"):
+    """A publisher's installer, or its repair, is run in a prefix, if its signature is trusted."""
+
+    sha256: Sha256
+    arguments: Annotated[tuple[Text, ...], msgspec.Meta(max_length=100)] = ()
+    log: Text = ""  # where the arguments have it write its log, as C:\\setup.log
+    seconds: Annotated[float, msgspec.Meta(gt=0, le=86400)] = 1800.0
+
+
 PlannedStep = (
     PutFile
     | MakeLink
@@ -159,6 +168,7 @@ PlannedStep = (
     | Install
     | EnableService
     | RunService
+    | UseInstaller
     | TakeColdCopy
     | SetRegistryValue
     | RemoveRegistryValue

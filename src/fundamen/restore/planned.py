@@ -15,6 +15,8 @@ from fundamen.restore.carrying_out import Progress, Stop, carry_out
 from fundamen.restore.journal import Journal
 from fundamen.restore.locking import alone_on, require_finished
 from fundamen.restore.plan_file import Expected, Install, MakeLink, PlanFile, PlannedStep, PutFile, SetAside
+from fundamen.restore.publisher_installer import Outcome, outcome_of
+from fundamen.restore.records import InstallerRecord
 from fundamen.restore.rehearsal import Rehearsal
 from fundamen.restore.resolving import Means, resolve_plan
 from fundamen.restore.restarting import Restart, Waiting, find_restarts, judge_waiting
@@ -34,6 +36,7 @@ class PlannedRestoration(msgspec.Struct, frozen=True):
     proof: Trace | None = None
     restart: tuple[Restart, ...] = ()  # what must be started anew
     waiting: Waiting | None = None
+    installed: tuple[tuple[MachinePath, Outcome], ...] = ()  # what came of publishers' installers
 
     @property
     def remaining(self) -> int:
@@ -116,7 +119,13 @@ def perform_plan(
             take_copy(folder)
         number = carry_out(machine, planned.work, journal, now, progress, stop)
     proof = _traced(machine.afresh(), planned.plan.program, authorities)
-    return msgspec.structs.replace(planned, number=number, proof=proof, restart=restart, waiting=judged)
+    entry = journal.find(number)
+    records = [s.record for s in entry.steps if isinstance(s.record, InstallerRecord)] if entry is not None else []
+    installed = tuple((r.path, outcome) for r in records if (outcome := outcome_of(r)) is not None)
+    restart = (*restart, *(Restart(f"start {machine.title} anew", o.meaning) for _, o in installed if o.needs_restart))
+    return msgspec.structs.replace(
+        planned, number=number, proof=proof, restart=restart, waiting=judged, installed=installed
+    )
 
 
 def _traced(machine: Machine, program: str, authorities: Sequence[Authority]) -> Trace | None:

@@ -103,7 +103,26 @@ class ServiceRecord(msgspec.Struct, frozen=True, kw_only=True, tag_field="kind",
         return "left running" if self.was_running else "stopped"
 
 
-Record = EntryRecord | MoveRecord | FolderRecord | PackagesRecord | ServiceRecord
+class InstallerRecord(msgspec.Struct, frozen=True, kw_only=True, tag_field="kind", tag="installer"):
+    """A publisher's installer is run in a prefix."""
+
+    path: MachinePath
+    host: str  # its host path
+    sha256: str
+    prefix: str  # the host path of the prefix
+    arguments: tuple[str, ...]
+    log: str  # where it is told to write its log, as the prefix spells it; empty for the place of ours
+    seconds: float  # how long it may take
+    wine: tuple[str, str, str]  # the host paths of wine and its server, and its version
+    kept: str  # how the host paths of what is kept begin: .json and .tar.zst, and afterwards -after.json
+
+    @property
+    def undone(self) -> str:
+        """What taking it back does, for people."""
+        return "brought back"
+
+
+Record = EntryRecord | MoveRecord | FolderRecord | PackagesRecord | ServiceRecord | InstallerRecord
 
 _KINDS: dict[str, Any] = {
     "entry": EntryRecord,
@@ -111,6 +130,7 @@ _KINDS: dict[str, Any] = {
     "folder": FolderRecord,
     "packages": PackagesRecord,
     "service": ServiceRecord,
+    "installer": InstallerRecord,
 }
 
 

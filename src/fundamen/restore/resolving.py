@@ -17,6 +17,7 @@ from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.file_state import FileState, read_state
 from fundamen.restore.hives import place_of_key, read_hive
+from fundamen.restore.installer_trust import plan_run
 from fundamen.restore.lists import list_with
 from fundamen.restore.plan_file import (
     CopyLink,
@@ -37,6 +38,7 @@ from fundamen.restore.plan_file import (
     SetRegistryValue,
     SetValue,
     TakeColdCopy,
+    UseInstaller,
 )
 from fundamen.restore.registry_edits import RegistryStep, edited_hive, unfit
 from fundamen.restore.root_stores import plan_root_import
@@ -107,6 +109,9 @@ class _Resolving:
                 self.copies.append(self._folder(step.path))
             case Install():
                 self._install(step)
+            case UseInstaller():
+                found = plan_run(self._machine, step, self._means.now_seconds)
+                self.steps[f"installer {found.path}"] = found
 
     def _add_entry(self, step: PutFile | MakeLink | CopyLink | SetAside) -> None:
         match step:
@@ -352,6 +357,8 @@ def _title(step: PlannedStep) -> str:
             return f"the root certificate {step.sha256[:16]}..."
         case Install():
             return ", ".join(step.names)
+        case UseInstaller():
+            return f"the installer {step.path}"
         case EnableService() | RunService():
             return f"the service {step.name}"
     return f"{step.__struct_config__.tag!s} {step.path}"

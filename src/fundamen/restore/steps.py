@@ -88,7 +88,24 @@ class StartService(msgspec.Struct, frozen=True, kw_only=True):
         return False
 
 
-Step = Change | Move | SetFolder | InstallPackages | StartService
+class RunInstaller(msgspec.Struct, frozen=True, kw_only=True):
+    """One step: a publisher's installer is run in a prefix."""
+
+    path: MachinePath
+    because: str
+    sha256: str
+    publisher: str  # who has signed it, for people
+    arguments: tuple[str, ...]
+    log: str
+    seconds: float
+
+    @property
+    def replaces(self) -> bool:
+        """Whether something stands there that is changed."""
+        return False
+
+
+Step = Change | Move | SetFolder | InstallPackages | StartService | RunInstaller
 
 
 class PlaceFile(Change, frozen=True, kw_only=True):

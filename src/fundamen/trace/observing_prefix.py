@@ -56,7 +56,7 @@ def find_wine(search_path: str) -> Wine:
     raise UsageError(
         what="The program cannot be run here",
         why="this host has no wine that works",
-        do="Install wine, or trace without --observe.",
+        do="Install wine; without it programs of a prefix can be traced, but not run.",
     )
 
 
@@ -98,17 +98,15 @@ def observe(
         UsageError: the prefix is in use, or was never set up by this version of wine.
         UnreadableError: wine could not be started, or the prefix's hives cannot be read.
     """
-    _require_ready(prefix)
-    overrides = ";".join(filter(None, (environment.get("WINEDLLOVERRIDES", ""), _NO_MENUS)))
-    marked = Marked({**environment, "WINEPREFIX": prefix, "WINEDLLOVERRIDES": overrides, "WINEDEBUG": "-all"})
-    session = _Session(wine, marked)
+    require_usable(prefix)
+    session = PrefixSession(wine, prefix, environment)
     before = idle = _hives(prefix)
     is_as_before = False
     try:
         with session.ended_in_any_case():
             session.run(["cmd.exe", "/c", "exit"], os.path.dirname(program[1]), _SECONDS_TO_END)
         idle = _hives(prefix)  # with what wine does by itself, without any program
-        marked.environment["WINEDEBUG"] = _CHANNELS
+        session.environment["WINEDEBUG"] = _CHANNELS
         with session.ended_in_any_case():
             seen = session.run([program[0]], os.path.dirname(program[1]), seconds)
     finally:
@@ -128,14 +126,23 @@ def _changed_by_program(before: dict[str, "_Hive"], idle: dict[str, "_Hive"], af
     return changed
 
 
-class _Session:
+class PrefixSession:
     """One run after another in one prefix, each to its very end."""
 
-    def __init__(self, wine: Wine, marked: Marked) -> None:
+    def __init__(self, wine: Wine, prefix: HostPath, environment: Mapping[str, str]) -> None:
+        """Begin; nothing is run yet."""
         self._wine = wine
-        self._marked = marked
+        overrides = ";".join(filter(None, (environment.get("WINEDLLOVERRIDES", ""), _NO_MENUS)))
+        fixed = {"WINEPREFIX": prefix, "WINEDLLOVERRIDES": overrides, "WINEDEBUG": "-all"}
+        self._marked = Marked({**environment, **fixed})
+
+    @property
+    def environment(self) -> dict[str, str]:
+        """What is run gets it."""
+        return self._marked.environment
 
     def run(self, command: list[str], folder: str, seconds: float) -> Observation:
+        """Run a program, and tell how it ended. Raises: UnreadableError: it cannot be started."""
         trace, events, output = LoaderTrace(), list[Event](), bytearray()
 
         def take(data: bytes) -> None:
@@ -201,16 +208,17 @@ def _is_busy(prefix: HostPath) -> bool:
     return False
 
 
-def _require_ready(prefix: HostPath) -> None:
+def require_usable(prefix: HostPath) -> None:
+    """Make sure that programs can be run in a prefix now. Raises: UsageError."""
     if _is_busy(prefix):
         raise UsageError(
-            what=f"Nothing can be observed in {shown(prefix)}",
+            what=f"Nothing can be run in {shown(prefix)}",
             why="a program runs in it already",
             do="End the programs of this prefix, then try again.",
         )
     if os.stat(prefix).st_uid != os.getuid():
         raise UsageError(
-            what=f"Nothing can be observed in {shown(prefix)}",
+            what=f"Nothing can be run in {shown(prefix)}",
             why="it belongs to another account, and wine runs programs only in one's own",
             do="Run Fundamen as the account that it belongs to.",
         )
@@ -220,9 +228,9 @@ def _require_ready(prefix: HostPath) -> None:
         if made_by == "disable" or settings is None or made_by == str(int(os.stat(settings).st_mtime)):
             return
     raise UsageError(
-        what=f"Nothing can be observed in {shown(prefix)}",
+        what=f"Nothing can be run in {shown(prefix)}",
         why="this version of wine has not set it up, and would change much of it before it runs anything",
-        do="Observe it where its own version of wine is, or bring it up to date first: 'wineboot --update'.",
+        do="Run it where its own version of wine is, or bring it up to date first: 'wineboot --update'.",
     )
 
 

@@ -7,7 +7,7 @@ import msgspec
 from fundamen.restore.journal import Entry
 from fundamen.restore.restarting import Waiting
 from fundamen.restore.restoration import Restoration
-from fundamen.restore.steps import Change, InstallPackages, Move, StartService
+from fundamen.restore.steps import Change, InstallPackages, Move, RunInstaller, StartService
 
 if TYPE_CHECKING:  # it loads the library of cryptography
     from fundamen.restore.planned import PlannedRestoration
@@ -57,6 +57,18 @@ class WaitingPart(msgspec.Struct, frozen=True):
     why: str
 
 
+class InstalledPart(msgspec.Struct, frozen=True):
+    """What a publisher's installer has done: files from the prefix's folder on, and what it made worse."""
+
+    path: str
+    status: int
+    added: tuple[str, ...]
+    changed: tuple[str, ...]
+    removed: tuple[str, ...]
+    values: int  # of the registry, that differ
+    worse: tuple[str, ...]
+
+
 class RestoreRecord(msgspec.Struct, frozen=True, kw_only=True):
     """One restoration or rehearsal, for ``restore --json``."""
 
@@ -75,6 +87,7 @@ class RestoreRecord(msgspec.Struct, frozen=True, kw_only=True):
     unsettled: tuple[str, ...] = ()  # what changed again by itself since it was placed
     harmed: tuple[HarmPart, ...] = ()  # programs that would lack something; it is not offered then
     further: tuple[str, ...] = ()  # programs that are put right as well; their faults are among those that are counted
+    installed: tuple[InstalledPart, ...] = ()  # what publishers' installers have done
     waiting: WaitingPart | None = None  # an installer that waits, where one was named
     asked_because: str = ""  # the reason that was given for versions that were asked for
 
@@ -168,7 +181,7 @@ def root_import_record(path: str, planned: "RootImport | None", state: RestoreSt
 def plan_record(planned: "PlannedRestoration", state: RestoreState) -> RestoreRecord:
     """The contract's form of a plan from a file."""
     before, after = planned.before, planned.rehearsed
-    steps = [step for step in planned.work.steps if isinstance(step, Change | Move | StartService)]
+    steps = [step for step in planned.work.steps if isinstance(step, Change | Move | StartService | RunInstaller)]
     return RestoreRecord(
         program=planned.plan.program,
         state=state,
@@ -185,6 +198,10 @@ def plan_record(planned: "PlannedRestoration", state: RestoreState) -> RestoreRe
         launched=None,
         restart=tuple(each.what for each in planned.restart),
         waiting=_waiting_part(planned.waiting),
+        installed=tuple(
+            InstalledPart(path, o.status, o.change.added, o.change.changed, o.change.removed, len(o.values), o.worse)
+            for path, o in planned.installed
+        ),
     )
 
 

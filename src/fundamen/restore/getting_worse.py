@@ -1,0 +1,106 @@
+"""What of a machine somebody else's installer has made worse, though nobody asked for it."""
+
+import os
+from collections.abc import Callable, Iterator, Sequence
+
+from fundamen.formats.binary import read_binary
+from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.pe import Pe
+from fundamen.formats.pe_version import read_version
+from fundamen.formats.text_hive import ChangedValue
+from fundamen.machine.installed import ServiceStart
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import HostPath
+from fundamen.restore.tree_change import TreeChange
+
+_MOST_FILES = 2000
+_LISTS = {"path", "pathext", "psmodulepath"}
+_OF_THE_ENVIRONMENT = "\\environment"
+_SERVICES = "\\services\\"
+_SEPARATOR = ";"
+
+
+def find_worse(
+    prefix: HostPath, change: TreeChange, values: Sequence[ChangedValue], kept: Callable[[str], bytes]
+) -> tuple[str, ...]:
+    """What is worse than before, in words.
+
+    Args:
+        prefix: the prefix's folder, as it is now.
+        change: what differs in it.
+        values: what differs in its registry.
+        kept: gives the bytes that a file had, by its path in the prefix.
+
+    Raises:
+        OSError: a file cannot be read.
+    """
+    return (
+        *(found for value in values for found in _of_value(value)),
+        *(found for path in change.changed[:_MOST_FILES] for found in _of_file(prefix, path, kept)),
+        *(f"{path} was there and is gone" for path in change.removed[:_MOST_FILES] if _matters(path)),
+    )
+
+
+def _of_value(changed: ChangedValue) -> Iterator[str]:
+    old = changed.old.content if changed.old is not None else None
+    new = changed.new.content if changed.new is not None else None
+    key = changed.key.lower()
+    if key.endswith(_OF_THE_ENVIRONMENT) and changed.name.lower() in _LISTS:
+        yield from _of_list(changed.name, old, new)
+    if _SERVICES in key and changed.name.lower() == "start" and isinstance(old, int):
+        service = changed.key.rpartition("\\")[2]
+        if new == ServiceStart.DISABLED and old < ServiceStart.DISABLED:
+            yield f"the service {service} was started before, and is disabled now"
+
+
+def _of_list(name: str, old: object, new: object) -> Iterator[str]:
+    before = str(old).split(_SEPARATOR) if isinstance(old, str) else []
+    after = str(new).split(_SEPARATOR) if isinstance(new, str) else []
+    known = {_folded(entry) for entry in after}
+    lost = [entry for entry in before if entry and _folded(entry) not in known]
+    if lost:
+        yield f"{name} has lost {', '.join(lost)}"
+    doubled = {_folded(entry) for entry in after if entry and [_folded(e) for e in after].count(_folded(entry)) > 1}
+    if doubled - {_folded(entry) for entry in before if [_folded(e) for e in before].count(_folded(entry)) > 1}:
+        yield f"{name} has {', '.join(sorted(doubled))} more than once"
+
+
+def _folded(entry: str) -> str:
+    return entry.strip().rstrip("\\/").lower()
+
+
+def _of_file(prefix: HostPath, path: str, kept: Callable[[str], bytes]) -> Iterator[str]:
+    if not _matters(path):
+        return
+    host = os.path.join(prefix, path)
+    if os.path.islink(host) or not os.path.isfile(host):
+        return
+    with open(host, "rb") as file:
+        after = _facts(file.read(), path)
+    before = _facts(kept(path), path)
+    if before is None or after is None:
+        if before is not None:
+            yield f"{path} was an executable file, and is none any more"
+        return
+    if before[0] != after[0]:
+        yield f"{path} was for {before[0]}, and is for {after[0]}"
+    elif after[1] < before[1]:
+        old, new = (".".join(map(str, each[1])) for each in (before, after))
+        yield f"{path} had the version {old}, and has the older {new}"
+
+
+def _facts(data: bytes, path: str) -> tuple[str, tuple[int, ...]] | None:
+    """(the architecture, the version) of an image; None where it is none."""
+    source = MemoryBytes(data, path)
+    try:
+        binary = read_binary(source)
+        version = read_version(source, binary) if isinstance(binary, Pe) else None
+    except UnreadableError:
+        return None
+    text = version.file_version if version is not None else None
+    numbers = tuple(int(part) for part in (text or "").split(".") if part.isdigit())
+    return str(binary.architecture), numbers
+
+
+def _matters(path: str) -> bool:
+    return path.lower().endswith((".dll", ".exe", ".sys", ".ocx", ".drv", ".cpl"))

@@ -1,0 +1,67 @@
+"""May a publisher's installer be run? Only one that its publisher has signed, whom the machine or this host trusts."""
+
+import os
+from datetime import UTC, datetime
+
+from fundamen.machine.machine import Machine
+from fundamen.model.errors import UntrustedError, UsageError
+from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.restore.plan_file import UseInstaller
+from fundamen.restore.steps import RunInstaller
+from fundamen.trace.observing_prefix import find_wine, require_usable
+from fundamen.trust.digest import digest_of
+
+_NOT_PASSED_ON = frozenset('"%!\r\n\0')
+
+
+def plan_run(machine: Machine, step: UseInstaller, now_seconds: int) -> RunInstaller:
+    """The step that runs an installer; nothing is run here.
+
+    Raises:
+        UsageError: the machine is no prefix.
+        UntrustedError: it is not the installer that the plan means, or nobody who is trusted has signed it.
+        UnreadableError: it cannot be read.
+    """
+    from fundamen.evidence.publisher import PublisherAuthority  # noqa: PLC0415 - it loads the library of cryptography
+    from fundamen.trust.publisher import Standing  # noqa: PLC0415
+
+    path = machine.real(MachinePath(step.path))
+    if not machine.is_prefix:
+        raise UsageError(
+            what=f"{shown(path)} is not run",
+            why=f"{machine.title} is no prefix, and installers are run in prefixes only",
+            do="Nothing was changed. Run it on its own machine, after inspecting it: fundamen inspect FILE",
+        )
+    require_usable(HostPath(machine.root))
+    find_wine(os.environ.get("PATH", os.defpath))
+    if bad := next((each for each in (step.log, *step.arguments) if set(each) & _NOT_PASSED_ON), None):
+        raise UsageError(
+            what=f"{shown(path)} is not run",
+            why=f"its argument {shown(bad)!r} has a character that the prefix's command processor would change",
+            do="Nothing was changed. Leave quotes, percent signs and exclamation marks out.",
+        )
+    binary = machine.binary(path)
+    with machine.open(path) as source:
+        sha256 = digest_of(source)
+        if sha256 != step.sha256:
+            raise UntrustedError(
+                what=f"{shown(path)} is not run",
+                why=f"its SHA-256 is {sha256[:16]}..., not the {step.sha256[:16]}... of the plan",
+                do="Nothing was changed. Ask whoever made the plan.",
+            )
+        publisher = PublisherAuthority(datetime.fromtimestamp(now_seconds, UTC)).judge(machine, path, source, binary)
+    if publisher.verdict is not Standing.TRUSTED:
+        raise UntrustedError(
+            what=f"{shown(path)} is not run",
+            why=f"its publisher is not proven ({publisher.verdict}): {publisher.reason}",
+            do=f"Nothing was changed. See its chain: fundamen inspect --machine {shown(machine.root)} {shown(path)}",
+        )
+    return RunInstaller(
+        path=path,
+        because=step.because or "its publisher's own installer",
+        sha256=sha256,
+        publisher=publisher.name or "",
+        arguments=step.arguments,
+        log=step.log,
+        seconds=step.seconds,
+    )

@@ -1,0 +1,306 @@
+"""The step that runs a publisher's installer, or its repair, in a prefix.
+
+Guarantees: nothing is run whose publisher is not trusted, or whose bytes are not those that were rehearsed. All of the
+prefix is kept before, as a cold copy; what the installer changes is known afterwards; where it fails, or is cut off,
+the prefix is brought back. Taking it back leaves alone what others have put there since, and what they have changed
+since hinders it; in the registry just the values that the installer has changed get their old content again.
+"""
+
+import os
+import shutil
+import subprocess
+from datetime import UTC, datetime
+
+import msgspec
+
+from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, Kind, read_manifest, written
+from fundamen.cold_copies.taking import entries_below
+from fundamen.formats import text_hive
+from fundamen.formats.installer_log import LogLine, decisive_lines, is_done, needs_restart, status_in_words
+from fundamen.formats.text_hive import ChangedValue, changed_values
+from fundamen.machine.machine import Machine
+from fundamen.machine.observation import Observation
+from fundamen.model.errors import FundamenError
+from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.placing.file_state import digest_of_file, read_state
+from fundamen.placing.flushing import flush_folder
+from fundamen.placing.replacing import OURS, put
+from fundamen.restore.getting_worse import find_worse
+from fundamen.restore.records import InstallerRecord
+from fundamen.restore.steps import RunInstaller
+from fundamen.restore.tree_change import (
+    Tree,
+    TreeChange,
+    bring_back,
+    bring_out_one,
+    compared,
+    differs,
+    keep_tree,
+    tree_of,
+    with_digests,
+)
+from fundamen.sources.writing import write_whole
+from fundamen.trace.observing_prefix import PrefixSession, Wine, find_wine, require_usable
+
+_HIVES = ("system.reg", "user.reg", "userdef.reg")
+_MOST_LOG = 64 << 20  # bytes
+_MOST_LISTED = 100_000
+_LOG = "C:\\windows\\temp\\fundamen-installer.log"
+_QUIET, _LOGGED = "/qn", "/l*v"
+_MOST_TOLD = 300  # characters
+_VARIABLE, _STATUS = "FUNDAMEN_COMMAND", "fundamen-status "
+# The variable is expanded after the line was split, so nothing in it is taken for a further command.
+_THROUGH = ["cmd.exe", "/v:on", "/c", f"!{_VARIABLE}! & echo {_STATUS}!errorlevel!"]
+
+
+class Outcome(msgspec.Struct, frozen=True):
+    """What came of an installer."""
+
+    status: int
+    meaning: str
+    seconds: float
+    needs_restart: bool
+    lines: tuple[LogLine, ...]  # the decisive ones of its log
+    change: TreeChange
+    values: tuple[ChangedValue, ...]  # of the registry
+    worse: tuple[str, ...]  # what it made worse, in words
+
+
+class _Left(msgspec.Struct, frozen=True):
+    """What was written down once it had ended."""
+
+    entries: tuple[CopiedEntry, ...]  # of what it has added or changed, as it has left that
+    change: TreeChange
+    outcome: Outcome | None  # None: it has failed
+
+
+def keep(step: RunInstaller, machine: Machine, kept_folder: HostPath, index: int) -> InstallerRecord:
+    """Keep all of the prefix; nothing in it is changed.
+
+    Raises:
+        OSError: it cannot be kept.
+        FundamenError: the prefix is in use, or there is no wine to run anything with.
+    """
+    require_usable(HostPath(machine.root))
+    wine = find_wine(os.environ.get("PATH", os.defpath))
+    record = InstallerRecord(
+        path=step.path,
+        host=machine.host_path(step.path),
+        sha256=step.sha256,
+        prefix=machine.root,
+        arguments=step.arguments,
+        log=step.log,
+        seconds=step.seconds,
+        wine=(wine.program, wine.server, wine.version),
+        kept=os.path.join(kept_folder, f"installer-{index}"),
+    )
+    prefix, archive = HostPath(machine.root), HostPath(f"{record.kept}.tar.zst")
+    left_out: list[object] = []
+    found = tuple(entries_below(prefix, left_out))  # type: ignore[arg-type]
+    copy = ColdCopy(
+        number=1,
+        machine=machine.title,
+        folder=MachinePath(machine.root),
+        taken_at=datetime.fromtimestamp(0, UTC),
+        because=str(step.path),
+        entries=(),
+        left_out=(),
+        unquiet=(),
+        archive_sha256="0" * 64,
+        archive_size=0,
+    )
+    write_whole(f"{record.kept}.json", written(keep_tree(prefix, found, archive, copy)))
+    return record
+
+
+def run(record: InstallerRecord) -> None:
+    """Run it, and write down what it has changed.
+
+    Raises:
+        OSError: it is not what was rehearsed, or it has failed; then the prefix is to be brought back.
+    """
+    if digest_of_file(record.host) != record.sha256:
+        raise OSError(0, "it is not the installer that was rehearsed", record.host)
+    copy = _copy(record)
+    prefix = HostPath(record.prefix)
+    if compared(tree_of(copy.entries), _now(prefix, copy)) != TreeChange((), (), ()):
+        take_back(record)  # an earlier run was cut off
+    session = PrefixSession(Wine(*record.wine), prefix, os.environ)
+    session.environment["WINEDEBUG"] = "-all"
+    session.environment[_VARIABLE] = subprocess.list2cmdline(_command(record))
+    with session.ended_in_any_case():
+        seen = _with_whole_status(session.run(_THROUGH, os.path.dirname(record.host), record.seconds))
+    lines = decisive_lines(_log_of(record))
+    now = _now(prefix, copy)
+    change = compared(tree_of(copy.entries), now)
+    entries = tuple(now[path] for path in (*change.added, *change.changed))
+    if seen.status is None or not is_done(seen.status):
+        _write(record, _Left(entries, change, None))
+        raise OSError(0, _why_it_failed(seen.status, record.seconds, lines, seen.output), record.host)
+    values = tuple(
+        value
+        for name in _HIVES
+        if name in change.changed
+        for value in changed_values(_kept_bytes(record, copy, name), _read(os.path.join(prefix, name)))
+    )
+    outcome = Outcome(
+        status=seen.status,
+        meaning=status_in_words(seen.status),
+        seconds=seen.seconds,
+        needs_restart=needs_restart(seen.status),
+        lines=lines,
+        change=change,
+        values=values[:_MOST_LISTED],
+        worse=find_worse(prefix, change, values, lambda path: _kept_bytes(record, copy, path)),
+    )
+    for name in _HIVES:
+        if name in now:
+            write_whole(f"{record.kept}-{name}", _read(os.path.join(prefix, name)))
+    _write(record, _Left(entries, change, outcome))
+
+
+def has_run(record: InstallerRecord) -> bool:
+    """Whether it has ended well. Raises: OSError."""
+    return outcome_of(record) is not None
+
+
+def outcome_of(record: InstallerRecord) -> Outcome | None:
+    """What came of it; None where that is not known. Raises: OSError."""
+    left = _left(record)
+    return left.outcome if left is not None else None
+
+
+def why_it_must_stay(record: InstallerRecord) -> str:
+    """Why it cannot be taken back; empty where it can. Raises: OSError."""
+    if not os.path.exists(f"{record.kept}.json"):
+        return "what was kept of the prefix is gone"
+    left = _left(record)
+    if left is None:
+        return ""
+    before, ours = tree_of(_copy(record).entries), tree_of(left.entries)
+    for path in (*left.change.changed, *left.change.added):
+        if path in _HIVES or ours[path].kind is not Kind.FILE:
+            continue
+        state = read_state(HostPath(os.path.join(record.prefix, path)))
+        known = {each[path].state.sha256 for each in (before, ours) if path in each}
+        if state is not None and not state.link and state.sha256 not in known:
+            return f"{shown(path)} in the prefix was changed after the installer had run"
+    return ""
+
+
+def take_back(record: InstallerRecord) -> None:
+    """Make the prefix as it was. Raises: OSError: something cannot be written, or what was kept is damaged."""
+    try:
+        require_usable(HostPath(record.prefix))
+        copy = _copy(record)
+        left, prefix = _left(record), HostPath(record.prefix)
+        now = _now(prefix, copy)
+        ours = tree_of(left.entries) if left is not None else None
+        used = frozenset(
+            name
+            for name in _HIVES
+            if ours is not None and name in ours and name in now and differs(ours[name], now[name])
+        )
+        bring_back(prefix, copy, HostPath(f"{record.kept}.tar.zst"), now, ours, used)
+        for name in sorted(used):
+            _give_back_values(record, copy, name)
+    except FundamenError as error:
+        raise OSError(0, error.why, record.prefix) from error
+
+
+def _give_back_values(record: InstallerRecord, copy: ColdCopy, name: str) -> None:
+    """Of a hive that others have written since, just the values that the installer had changed are put back."""
+    target = HostPath(os.path.join(record.prefix, name))
+    data = _read(target)
+    for changed in changed_values(_kept_bytes(record, copy, name), _read(f"{record.kept}-{name}")):
+        if text_hive.find_value(data, changed.key, changed.name) == changed.new:
+            data = text_hive.with_value(data, changed.key, changed.name, changed.old, 0)
+    state = read_state(target)
+    if state is None:
+        return
+    ours = HostPath(f"{record.kept}-back-{name}")
+    write_whole(ours, data)
+    state = msgspec.structs.replace(state, size=len(data), sha256=digest_of_file(ours), modified_ns=-1)
+    put(ours, target, HostPath(os.path.join(record.prefix, f"{OURS}back")), state)
+
+
+def _with_whole_status(seen: Observation) -> Observation:
+    """What was seen, with the status as the command processor said it: a process of this host has but one byte of it."""
+    before, word, told = seen.output.rpartition(_STATUS)
+    digits = told.strip()
+    if seen.status is None or not word or not digits.isdigit():
+        return seen
+    return msgspec.structs.replace(seen, status=int(digits), output=before)
+
+
+def _command(record: InstallerRecord) -> list[str]:
+    if record.path.lower().endswith(".msi"):
+        return ["msiexec", "/i", record.path, _QUIET, _LOGGED, record.log or _LOG, *record.arguments]
+    return [record.path, *record.arguments]
+
+
+def _log_of(record: InstallerRecord) -> bytes:
+    """What the installer has written into its log; where several say the name, that of drive C."""
+    log = (record.log or _LOG).replace("\\", "/")
+    if log[1:2] != ":" or log[0].upper() != "C":
+        return b""
+    folder = os.path.join(record.prefix, "drive_c")
+    for part in filter(None, log[2:].split("/")):
+        names = {name.lower(): name for name in (os.listdir(folder) if os.path.isdir(folder) else ())}
+        if part in {".", ".."} or part.lower() not in names:
+            return b""
+        folder = os.path.join(folder, names[part.lower()])
+    return _read(folder)[:_MOST_LOG] if os.path.isfile(folder) and not os.path.islink(folder) else b""
+
+
+def _why_it_failed(status: int | None, seconds: float, lines: tuple[LogLine, ...], output: str) -> str:
+    if status is None:
+        return f"it had not ended after {seconds:.0f} s"
+    cause = next((line for line in lines if line.is_cause), lines[0] if lines else None)
+    told = f"; line {cause.number} of its log: {cause.text}" if cause is not None else ""
+    said = output.strip().splitlines()[-1:] if cause is None else []
+    return shown(f"{status_in_words(status)}{told}{'; it said: ' + said[0] if said else ''}"[:_MOST_TOLD])
+
+
+def _now(prefix: HostPath, copy: ColdCopy) -> Tree:
+    return with_digests(prefix, entries_below(prefix, []), tree_of(copy.entries))
+
+
+def _copy(record: InstallerRecord) -> ColdCopy:
+    try:
+        return read_manifest(_read(f"{record.kept}.json"), f"{record.kept}.json")
+    except FundamenError as error:
+        raise OSError(0, error.why, record.kept) from error
+
+
+def _write(record: InstallerRecord, left: _Left) -> None:
+    write_whole(f"{record.kept}-after.json", msgspec.json.encode(left))
+    flush_folder(os.path.dirname(record.kept))
+
+
+def _left(record: InstallerRecord) -> _Left | None:
+    try:
+        return msgspec.json.decode(_read(f"{record.kept}-after.json"), type=_Left)
+    except FileNotFoundError:
+        return None
+    except msgspec.DecodeError as error:
+        raise OSError(0, f"what was written down of the installer is damaged: {error}", record.kept) from error
+
+
+def _kept_bytes(record: InstallerRecord, copy: ColdCopy, path: str) -> bytes:
+    """The bytes that a file of the prefix had; nothing where there was none."""
+    entry = next((e for e in copy.entries if e.path == path and e.kind is Kind.FILE), None)
+    if entry is None:
+        return b""
+    spare = f"{record.kept}.seen"
+    try:
+        return _read(bring_out_one(HostPath(f"{record.kept}.tar.zst"), copy, entry, HostPath(spare)))
+    except FundamenError as error:
+        raise OSError(0, error.why, record.kept) from error
+    finally:
+        shutil.rmtree(spare, ignore_errors=True)
+
+
+def _read(path: str) -> bytes:
+    with open(path, "rb") as file:
+        return file.read()
