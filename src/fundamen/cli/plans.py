@@ -63,6 +63,7 @@ def carry_out_plan(
         lambda data: kept_bytes(home, data),
         bring,
         int(options.now().timestamp()),
+        os.environ,
     )
     authorities = authorities_at(home, machine.platform, options.now(), output)
     with output.working("Rehearsing the plan"):

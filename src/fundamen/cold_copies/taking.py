@@ -7,22 +7,19 @@ none; while programs have files of the folder open, or change them, none is take
 import contextlib
 import os
 import shutil
-import stat
-from collections.abc import Iterator
 from datetime import datetime
 
 import msgspec
 
 from fundamen.cold_copies.archive import Progress, find_damage, write_archive
+from fundamen.cold_copies.entries import entries_below, is_text
 from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, Kind, LeftOut
 from fundamen.cold_copies.store import CopyStore
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.open_files import find_users
 from fundamen.model.errors import RestorationError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
-from fundamen.placing.file_state import state_of
 from fundamen.placing.flushing import flush_folder, make_lasting
-from fundamen.placing.replacing import OURS
 
 _SPARE_BYTES = 16 << 20
 _MOST_ENTRIES = 2_000_000
@@ -51,10 +48,10 @@ def look_through(machine: Machine, folder: MachinePath) -> Found:
         UnreadableError: a part of it cannot be read.
     """
     real = machine.real(folder)
-    if machine.look(real).kind is not EntryKind.FOLDER or not _is_text(real):
+    if machine.look(real).kind is not EntryKind.FOLDER or not is_text(real):
         raise UsageError(
             what=f"No cold copy of {shown(folder)} can be taken",
-            why="it is no folder of this machine" if _is_text(real) else "its name is no valid text",
+            why="it is no folder of this machine" if is_text(real) else "its name is no valid text",
             do="Name the folder whose content is to be kept.",
         )
     host = machine.host_path(real)
@@ -143,39 +140,6 @@ def take_copy(
     except OSError as error:
         raise _unreadable(found.folder, error) from error
     return copy
-
-
-def entries_below(top: HostPath, left_out: list[LeftOut]) -> Iterator[CopiedEntry]:
-    """All entries, each folder before what lies in it. Raises: OSError."""
-    device = os.lstat(top).st_dev
-    names: dict[tuple[int, int], str] = {}  # of files with several: the first
-    waiting = [""]
-    while waiting:
-        path = waiting.pop()
-        host = HostPath(os.path.join(top, path))
-        status = os.lstat(host)
-        name = path.encode("utf-8", "backslashreplace").decode()
-        if name != path or not _is_text(os.readlink(host) if stat.S_ISLNK(status.st_mode) else ""):
-            left_out.append(LeftOut(name, "its name, or what it leads to, is no valid text"))
-        elif stat.S_ISDIR(status.st_mode):
-            if status.st_dev != device:
-                left_out.append(LeftOut(name, "another file system is mounted there"))
-                continue
-            yield CopiedEntry(path, Kind.FOLDER, state_of(host, status, ""))
-            inner = sorted((each for each in os.listdir(host) if not each.startswith(OURS)), reverse=True)
-            waiting += [f"{path}/{each}" if path else each for each in inner]
-        elif stat.S_ISLNK(status.st_mode):
-            yield CopiedEntry(path, Kind.LINK, state_of(host, status, ""))
-        elif stat.S_ISREG(status.st_mode):
-            first = names.setdefault((status.st_dev, status.st_ino), path) if status.st_nlink > 1 else path
-            yield CopiedEntry(path, Kind.FILE, state_of(host, status, ""), same_as="" if first == path else first)
-        else:
-            left_out.append(LeftOut(name, "a device, a pipe or a socket"))
-
-
-def _is_text(path: str) -> bool:
-    """Whether a path of the host is text, and not only bytes."""
-    return path.encode("utf-8", "ignore").decode() == path
 
 
 def _require_room(found: Found, store: CopyStore) -> None:

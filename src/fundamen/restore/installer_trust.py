@@ -1,6 +1,7 @@
 """May a publisher's installer be run? Only one that its publisher has signed, whom the machine or this host trusts."""
 
 import os
+from collections.abc import Mapping
 from datetime import UTC, datetime
 
 from fundamen.machine.machine import Machine
@@ -11,10 +12,23 @@ from fundamen.restore.steps import RunInstaller
 from fundamen.trace.observing_prefix import find_wine, require_usable
 from fundamen.trust.digest import digest_of
 
+_PASSED_ON = (
+    "DISPLAY",
+    "HOME",
+    "LANG",
+    "LC_ALL",
+    "LOGNAME",
+    "PATH",
+    "TMPDIR",
+    "USER",
+    "WAYLAND_DISPLAY",
+    "XAUTHORITY",
+    "XDG_RUNTIME_DIR",
+)
 _NOT_PASSED_ON = frozenset('"%!\r\n\0')
 
 
-def plan_run(machine: Machine, step: UseInstaller, now_seconds: int) -> RunInstaller:
+def plan_run(machine: Machine, step: UseInstaller, now_seconds: int, environment: Mapping[str, str]) -> RunInstaller:
     """The step that runs an installer; nothing is run here.
 
     Raises:
@@ -33,7 +47,7 @@ def plan_run(machine: Machine, step: UseInstaller, now_seconds: int) -> RunInsta
             do="Nothing was changed. Run it on its own machine, after inspecting it: fundamen inspect FILE",
         )
     require_usable(HostPath(machine.root))
-    find_wine(os.environ.get("PATH", os.defpath))
+    wine = find_wine(environment.get("PATH", os.defpath))
     if bad := next((each for each in (step.log, *step.arguments) if set(each) & _NOT_PASSED_ON), None):
         raise UsageError(
             what=f"{shown(path)} is not run",
@@ -64,4 +78,6 @@ def plan_run(machine: Machine, step: UseInstaller, now_seconds: int) -> RunInsta
         arguments=step.arguments,
         log=step.log,
         seconds=step.seconds,
+        wine=(wine.program, wine.server, wine.version),
+        environment=tuple((name, environment[name]) for name in _PASSED_ON if name in environment),
     )

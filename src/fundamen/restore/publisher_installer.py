@@ -13,8 +13,8 @@ from datetime import UTC, datetime
 
 import msgspec
 
+from fundamen.cold_copies.entries import entries_below
 from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, Kind, read_manifest, written
-from fundamen.cold_copies.taking import entries_below
 from fundamen.formats import text_hive
 from fundamen.formats.installer_log import LogLine, decisive_lines, is_done, needs_restart, status_in_words
 from fundamen.formats.text_hive import ChangedValue, changed_values
@@ -25,7 +25,6 @@ from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.file_state import digest_of_file, read_state
 from fundamen.placing.flushing import flush_folder
 from fundamen.placing.replacing import OURS, put
-from fundamen.restore.getting_worse import find_worse
 from fundamen.restore.records import InstallerRecord
 from fundamen.restore.steps import RunInstaller
 from fundamen.restore.tree_change import (
@@ -40,7 +39,6 @@ from fundamen.restore.tree_change import (
     with_digests,
 )
 from fundamen.sources.writing import write_whole
-from fundamen.trace.observing_prefix import PrefixSession, Wine, find_wine, require_usable
 
 _HIVES = ("system.reg", "user.reg", "userdef.reg")
 _MOST_LOG = 64 << 20  # bytes
@@ -79,10 +77,11 @@ def keep(step: RunInstaller, machine: Machine, kept_folder: HostPath, index: int
 
     Raises:
         OSError: it cannot be kept.
-        FundamenError: the prefix is in use, or there is no wine to run anything with.
+        UsageError: the prefix is in use.
     """
+    from fundamen.trace.observing_prefix import require_usable  # noqa: PLC0415 - seldom needed
+
     require_usable(HostPath(machine.root))
-    wine = find_wine(os.environ.get("PATH", os.defpath))
     record = InstallerRecord(
         path=step.path,
         host=machine.host_path(step.path),
@@ -91,7 +90,8 @@ def keep(step: RunInstaller, machine: Machine, kept_folder: HostPath, index: int
         arguments=step.arguments,
         log=step.log,
         seconds=step.seconds,
-        wine=(wine.program, wine.server, wine.version),
+        wine=step.wine,
+        environment=step.environment,
         kept=os.path.join(kept_folder, f"installer-{index}"),
     )
     prefix, archive = HostPath(machine.root), HostPath(f"{record.kept}.tar.zst")
@@ -119,13 +119,16 @@ def run(record: InstallerRecord) -> None:
     Raises:
         OSError: it is not what was rehearsed, or it has failed; then the prefix is to be brought back.
     """
+    from fundamen.restore.getting_worse import find_worse  # noqa: PLC0415 - seldom needed
+    from fundamen.trace.observing_prefix import PrefixSession, Wine  # noqa: PLC0415
+
     if digest_of_file(record.host) != record.sha256:
         raise OSError(0, "it is not the installer that was rehearsed", record.host)
     copy = _copy(record)
     prefix = HostPath(record.prefix)
     if compared(tree_of(copy.entries), _now(prefix, copy)) != TreeChange((), (), ()):
         take_back(record)  # an earlier run was cut off
-    session = PrefixSession(Wine(*record.wine), prefix, os.environ)
+    session = PrefixSession(Wine(*record.wine), prefix, dict(record.environment))
     session.environment["WINEDEBUG"] = "-all"
     session.environment[_VARIABLE] = subprocess.list2cmdline(_command(record))
     with session.ended_in_any_case():
@@ -190,6 +193,8 @@ def why_it_must_stay(record: InstallerRecord) -> str:
 
 def take_back(record: InstallerRecord) -> None:
     """Make the prefix as it was. Raises: OSError: something cannot be written, or what was kept is damaged."""
+    from fundamen.trace.observing_prefix import require_usable  # noqa: PLC0415 - seldom needed
+
     try:
         require_usable(HostPath(record.prefix))
         copy = _copy(record)
@@ -225,7 +230,7 @@ def _give_back_values(record: InstallerRecord, copy: ColdCopy, name: str) -> Non
 
 
 def _with_whole_status(seen: Observation) -> Observation:
-    """What was seen, with the status as the command processor said it: a process of this host has but one byte of it."""
+    """What was seen, with the status as the command processor said it: a process of this host has one byte of it."""
     before, word, told = seen.output.rpartition(_STATUS)
     digits = told.strip()
     if seen.status is None or not word or not digits.isdigit():

@@ -115,6 +115,7 @@ class InstallerRecord(msgspec.Struct, frozen=True, kw_only=True, tag_field="kind
     seconds: float  # how long it may take
     wine: tuple[str, str, str]  # the host paths of wine and its server, and its version
     kept: str  # how the host paths of what is kept begin: .json and .tar.zst, and afterwards -after.json
+    environment: tuple[tuple[str, str], ...] = ()  # that it is run in
 
     @property
     def undone(self) -> str:

@@ -5,7 +5,8 @@ Nothing on the machine is changed. Steps that change the same file follow on one
 
 import hashlib
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from types import MappingProxyType
 
 import msgspec
 
@@ -65,6 +66,7 @@ class Means(msgspec.Struct, frozen=True):
     keep: Keep  # keeps bytes of ours until they are placed
     bring: Bring  # what the operating system's archive has
     now_seconds: int  # since 1970, UTC
+    environment: Mapping[str, str] = MappingProxyType({})  # of this process: what is run gets some of it
 
 
 def resolve_plan(machine: Machine, plan: PlanFile, means: Means) -> Work:
@@ -110,7 +112,7 @@ class _Resolving:
             case Install():
                 self._install(step)
             case UseInstaller():
-                found = plan_run(self._machine, step, self._means.now_seconds)
+                found = plan_run(self._machine, step, self._means.now_seconds, self._means.environment)
                 self.steps[f"installer {found.path}"] = found
 
     def _add_entry(self, step: PutFile | MakeLink | CopyLink | SetAside) -> None:

@@ -98,6 +98,8 @@ class RunInstaller(msgspec.Struct, frozen=True, kw_only=True):
     arguments: tuple[str, ...]
     log: str
     seconds: float
+    wine: tuple[str, str, str]  # as of the record
+    environment: tuple[tuple[str, str], ...]  # that it is run in
 
     @property
     def replaces(self) -> bool:

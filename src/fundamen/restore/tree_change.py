@@ -12,7 +12,6 @@ from collections.abc import Iterable, Mapping
 
 import msgspec
 
-from fundamen.cold_copies.archive import bring_out, find_damage, write_archive
 from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, Kind
 from fundamen.model.paths import HostPath
 from fundamen.placing.file_state import FileState, digest_of_file
@@ -73,6 +72,8 @@ def _plain(state: FileState) -> FileState:
 
 def keep_tree(folder: HostPath, entries: tuple[CopiedEntry, ...], archive: HostPath, copy: ColdCopy) -> ColdCopy:
     """Keep all of a folder in an archive, read back and compared. Raises: OSError."""
+    from fundamen.cold_copies.archive import find_damage, write_archive  # noqa: PLC0415 - what packs archives is seldom needed
+
     kept, _, sha256, size = write_archive(archive, folder, entries, lambda _count: None)
     whole = msgspec.structs.replace(copy, entries=tuple(kept), archive_sha256=sha256, archive_size=size)
     if why := find_damage(archive, whole, lambda _count: None):
@@ -97,6 +98,8 @@ def bring_back(
         DamagedFileError: the archive is damaged; nothing was changed.
         OSError: something could not be written; it can be done again.
     """
+    from fundamen.cold_copies.archive import bring_out  # noqa: PLC0415 - what packs archives is seldom needed
+
     before = tree_of(copy.entries)
     change = compared(before, now)
     wanted = [path for path in (*change.changed, *change.removed) if path not in keeps]
@@ -116,6 +119,8 @@ def bring_back(
 
 def bring_out_one(archive: HostPath, copy: ColdCopy, entry: CopiedEntry, spare: HostPath) -> HostPath:
     """A file of ours with the bytes that one had. Raises: DamagedFileError, OSError."""
+    from fundamen.cold_copies.archive import bring_out  # noqa: PLC0415 - what packs archives is seldom needed
+
     target = HostPath(os.path.join(spare, entry.state.sha256))
     bring_out(archive, copy, {entry.state.sha256: target})
     return target
