@@ -260,7 +260,7 @@ def _plan(page: Page, plan: Plan) -> None:
             more = f" and {len(names) - _MOST_NAMES} more" if len(names) > _MOST_NAMES else ""
             page.field("leave", f"{', '.join(names[:_MOST_NAMES])}{more}   (sound)", indent=4, width=9)
     if plan.other_width is not None:
-        page.line(f"Both widths are brought, since {plan.other_width} is of the other one.")
+        page.line(f"Both widths are put right, since {plan.other_width} is of the other one.")
 
 
 def _whence(source: Source, package: Package) -> str:
