@@ -133,6 +133,7 @@ def test_where_the_system_has_written_since_an_undo_puts_back_just_the_values(pl
         ({"name": "Station", "value": "Reed", "expects": "Channel"}, "and 'Channel' was expected"),
         ({"name": "Station", "value": 7, "type": "texts"}, "cannot hold it"),
         ({"path": "HKLM\\Elsewhere", "name": "X", "value": "Y"}, "cannot be changed"),
+        ({"path": "HKLM\\Software\\\\Tide", "name": "X", "value": "Y"}, "a part of it is empty"),
         ({"path": "HKU\\..\\x", "name": "X", "value": "Y"}, "leads elsewhere"),
         ({"do": "enable service", "path": "HKLM\\x", "name": "Nobody"}, "no service of this name"),
     ],

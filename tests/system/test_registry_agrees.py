@@ -17,6 +17,7 @@ pytestmark = [
 ]
 
 KEY, SERVICE = "HKLM\\Software\\Tide", "HKLM\\System\\CurrentControlSet\\Services\\MSIServer"
+ODD, LONG = 'a [b] "c" ü', "HKEY_LOCAL_MACHINE\\Software\\Tide"
 TEXTS = ["Marram", 'a "b" c', "back\\slash\\", "ü ☺ 𝄞", "line\nbreak", "%PATH%;x", "1 \t2", "=x", "[y]"]
 
 
@@ -50,6 +51,7 @@ def test_a_prefix_reads_what_was_written_and_an_undo_puts_just_that_back(tmp_pat
         {"do": "set registry value", "path": KEY, "name": "station", "value": "After"},
         {"do": "set registry value", "path": f"{KEY}\\Below", "name": "Depth", "value": 0xFFFFFFFE},  # type: ignore[dict-item]
         {"do": "set registry value", "path": KEY, "name": "Many", "value": ["1", "22", "7"]},  # type: ignore[dict-item]
+        {"do": "set registry value", "path": f"{KEY}\\{ODD}", "name": "Odd", "value": "yes"},
         {"do": "enable service", "path": SERVICE, "name": "MSIServer"},
     ]
     plan = {"schema": "fundamen.plan/1", "program": "C:\\x.exe", "machine": "it", "made_at": "2026-01-01T00:00:00Z"}
@@ -59,6 +61,7 @@ def test_a_prefix_reads_what_was_written_and_an_undo_puts_just_that_back(tmp_pat
     told = exported(prefix, KEY)
     assert [text for text in TEXTS if escaped(text) not in told] == []
     assert '"Station"="After"' in told
+    assert f"[{LONG}\\{ODD}]" in told
     assert '"Depth"=dword:fffffffe' in told
     assert "31,00,00,00,32,00,32,00,00,00,37,00,00,00,00,00" in told.replace("\\\r\n  ", "")
     assert '"Start"=dword:00000002' in exported(prefix, SERVICE)

@@ -18,6 +18,8 @@ MAGIC = b"WINE REGISTRY Version 2"
 
 Value = str | int | bytes | tuple[str, ...]
 
+_KEY = re.compile(r"((?:[^\\\]\n]|\\.)*)\]")
+_BRACKETS = str.maketrans({"[": "\\[", "]": "\\]"})
 _NAME_AND_VALUE = re.compile(r'^(?:@|"((?:[^"\\]|\\.)*)")=(.*)$', re.DOTALL)
 
 
@@ -49,9 +51,11 @@ class TextHive:
         names: dict[str, str] = {}
         at = self._folded.find(prefix)
         while at >= 0:
-            rest = self._text[at + len(prefix) : self._text.find("]", at)]
-            name = unescaped(rest.split("\\\\", 1)[0])
-            names.setdefault(name.lower(), name)
+            found = _KEY.match(self._text, at + 2)
+            rest = unescaped(found[1])[len(key) + 1 :] if found is not None else ""
+            name = rest.split("\\", 1)[0]
+            if name:
+                names.setdefault(name.lower(), name)
             at = self._folded.find(prefix, at + 1)
         return tuple(names.values())
 
@@ -87,7 +91,9 @@ def _value(text: str) -> Value:
 
 
 def _escaped(key: str) -> str:
-    return key.replace("\\", "\\\\")
+    return (
+        HiveValue(1, key.encode("utf-16-le", "surrogatepass")).written()[1:-1].translate(_BRACKETS).replace('\\"', '"')
+    )
 
 
 def changed_keys(before: bytes, after: bytes) -> set[str]:
@@ -189,7 +195,8 @@ def _all_values(data: bytes) -> dict[tuple[str, str], HiveValue]:
     found: dict[tuple[str, str], HiveValue] = {}
     for block in data.decode("utf-8", "surrogateescape").split("\n[")[1:]:
         head, _, rest = block.partition("\n")
-        key = unescaped(head.partition("]")[0])
+        named = _KEY.match(head)
+        key = unescaped(named[1]) if named is not None else ""
         for name, text in _written_values(rest):
             found[key, name] = read_written(text)
     return found

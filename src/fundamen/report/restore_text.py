@@ -74,6 +74,8 @@ def _outcome(traces: Sequence[Trace], machine: Machine) -> str:
     """What of the programs as they would be; the one alone, or all together."""
     faults = sum(len(trace.faults) for trace in traces)
     names = [machine.paths.basename(trace.program) for trace in traces]
+    if len(set(names)) < len(names):
+        names = [trace.program for trace in traces]
     told, has, all_of_it = names[-1], "has", "all that it needs"
     if len(names) > 1:
         told, has, all_of_it = f"{', '.join(names[:-1])} and {told}", "have", "all that they need"

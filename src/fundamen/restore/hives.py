@@ -19,6 +19,7 @@ from fundamen.restore.insertions import Insertion
 from fundamen.restore.steps import Change
 
 _MOST_HIVE = 256 << 20  # bytes
+_MOST_NAME = 255  # characters of one key; source: "Registry Element Size Limits"
 _CONFIG = "\\Windows\\System32\\config\\"  # on the system drive
 _MEMORY = MachinePath("\\hiberfil.sys")  # likewise
 _ASLEEP = b"hibr"  # how the image of a hibernated system begins
@@ -59,6 +60,8 @@ def place_of_key(machine: Machine, key: str) -> KeyPlace:
         UsageError: this machine has no registry that can be changed from outside, or not now, or no such hive.
     """
     root, _, rest = key.strip("\\").partition("\\")
+    if any(not part or len(part) > _MOST_NAME or not part.isprintable() for part in rest.split("\\")):
+        raise _unchangeable(key, "a part of it is empty, too long, or no plain text", "Name it as the registry has it.")
     if machine.platform is not Platform.WINDOWS or machine.is_live or not rest:
         why = "it names no root and key" if not rest else "this machine's registry cannot be changed from outside"
         raise _unchangeable(

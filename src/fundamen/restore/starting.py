@@ -29,13 +29,21 @@ def plan_start(machine: Machine, name: str, because: str) -> StartService | None
         raise _refusal(name, why, "Have it enabled instead: it is then started with the machine.")
     if "." not in name.strip(".") or name.startswith("-"):
         raise _refusal(name, "that is no name of a unit", "Name it with its kind, such as tide.service.")
-    state = _state(name)
-    if state in _RUNNING:
-        return None
-    if _run("show", "--property=LoadState", "--value", "--", name)[1].strip() == "not-found":
+    status, said = _run("show", "--property=LoadState", "--value", "--", name)
+    if status != 0:
+        words = shown(said.strip().partition("\n")[0][:_MOST_TOLD]) or "it says nothing"
+        raise _refusal(
+            name,
+            f"systemd does not answer here: {words}",
+            "Have it enabled instead: it is then started with the machine.",
+        )
+    if said.strip() == "not-found":
         raise _refusal(
             name, "the machine has no unit of this name", "See that the package which brings it is installed."
         )
+    state = _state(name)
+    if state in _RUNNING:
+        return None
     path = MachinePath(f"/etc/systemd/system/{name}")
     return StartService(path=path, because=because or f"it is {state or 'not running'}", name=name)
 
@@ -68,7 +76,7 @@ def stop(record: ServiceRecord) -> None:
 
 def _state(name: str) -> str:
     """As systemd says it: active, inactive, failed ..."""
-    return _run("is-active", "--", name)[1].strip()
+    return run_tool(["systemctl", "is-active", "--", name], _SECONDS, apart=True).stdout.strip()
 
 
 def _run(*words: str) -> tuple[int, str]:
