@@ -4,15 +4,19 @@ Run: python tools/mutate_inputs.py [MUTATIONS [SEED]]. What breaks a reader is s
 """
 
 import contextlib
+import hashlib
 import plistlib
 import random
 import resource
+import shutil
 import struct
 import sys
 import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
+
+import msgspec
 
 TESTS = Path(__file__).parent.parent / "tests"
 sys.path.insert(0, str(TESTS))
@@ -25,7 +29,12 @@ from builders.managed import CORE, a_managed
 from builders.media import a_cabinet_set, a_disc_image, a_tar
 from builders.pe import a_pe
 from builders.signing import NOW, APublisher, a_catalogue
+from fundamen.cold_copies.archive import find_damage, write_archive
+from fundamen.cold_copies.entries import entries_below
+from fundamen.cold_copies.manifest import ColdCopy, written
+from fundamen.cold_copies.manifest import read_manifest as read_manifest_of_copy
 from fundamen.demo.world import BINARIES
+from fundamen.formats import text_hive
 from fundamen.formats.api_set import read_api_sets
 from fundamen.formats.app_config import read_app_config
 from fundamen.formats.ar_archive import read_archive
@@ -40,7 +49,8 @@ from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.dyld_cache import read_dyld_cache
 from fundamen.formats.elf import Elf
 from fundamen.formats.elf_symbols import read_exports as read_elf_exports
-from fundamen.formats.hive import with_values, without_key
+from fundamen.formats.hive import find_value, with_values, without_key, without_value
+from fundamen.formats.installer_log import decisive_lines
 from fundamen.formats.ld_cache import read_ld_cache
 from fundamen.formats.linker_script import read_linker_script
 from fundamen.formats.loader_trace import LoaderTrace
@@ -60,12 +70,13 @@ from fundamen.formats.property_list import read_property_list
 from fundamen.formats.registry_value import HiveValue
 from fundamen.formats.runtime_config import read_assets, read_runtime_config
 from fundamen.formats.stored_certificate import read_stored_blob
-from fundamen.formats.text_hive import TextHive
+from fundamen.formats.text_hive import TextHive, changed_values
 from fundamen.machine.registry_hives import HiveRegistry
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import FundamenError
 from fundamen.model.package import Base, Package, PackageFile
 from fundamen.model.paths import HostPath
+from fundamen.restore.plan_file import read_plan
 from fundamen.sources.layout import packed_shard, read_shard
 from fundamen.trust.certificate import read_certificate, read_revocation_list
 from fundamen.trust.publisher import Standing, judge_listed
@@ -126,6 +137,28 @@ A_HIVE = a_hive({"Tide": {"Blob": b"x" * 30, "Salt": {"Grass": 1}, "Reed": {"Old
 STORED = (
     struct.pack("<III", 3, 1, 4) + b"seal" + struct.pack("<III", 32, 1, len(PUBLISHER.root.der)) + PUBLISHER.root.der
 )
+A_FOLDER = tempfile.mkdtemp()
+Path(A_FOLDER, "tides").write_bytes(bytes(range(256)) * 4)
+Path(A_FOLDER, "now").symlink_to("tides")
+_FOUND = tuple(entries_below(HostPath(A_FOLDER), []))
+_COPY = {"number": 1, "machine": "it", "folder": "/x", "because": "", "left_out": (), "unquiet": ()}
+_WRITTEN = Path(A_FOLDER).with_suffix(".tar.zst")
+_ENTRIES, _, _DIGEST, _SIZE = write_archive(HostPath(str(_WRITTEN)), HostPath(A_FOLDER), _FOUND, lambda _count: None)
+_OF_ARCHIVE = {"entries": tuple(_ENTRIES), "taken_at": NOW, "archive_sha256": _DIGEST, "archive_size": _SIZE}
+A_COPY = ColdCopy(**_COPY, **_OF_ARCHIVE)  # type: ignore[arg-type]
+AN_ARCHIVED_COPY = _WRITTEN.read_bytes()
+shutil.rmtree(A_FOLDER)
+_WRITTEN.unlink()
+A_PLAN = b"""{"schema": "fundamen.plan/1", "program": "C:\\\\x.exe", "machine": "it",
+"made_at": "2026-01-01T00:00:00Z", "steps": [
+{"do": "set registry value", "path": "HKLM\\\\Software\\\\Tide", "name": "Parts", "value": ["a", "b"], "expects": null},
+{"do": "run installer", "path": "C:\\\\setup.exe", "sha256": "%s", "arguments": ["/q"]},
+{"do": "set entry", "path": "/etc/environment", "key": ["PATH"], "entry": "/opt/tide/bin", "format": "shell"}]}""" % (
+    b"0" * 64
+)
+INSTALLER_LOG = b"""\xef\xbb\xbfAction 9:00:00: Chart\nError 1722. A problem\nAction ended: Chart. Return value 3.
+MainEngineThread is returning 1603
+"""
 LOCK = """lock-version = "1.0"
 [[packages]]
 name = "a"
@@ -192,6 +225,29 @@ def change_hive(data: bytes) -> None:
     """A key into a hive, and another one out of it."""
     changed = with_values(data, "Tide\\Salt\\New", {"Blob": HiveValue(3, b"12345")}, 7)
     without_key(changed, "Tide\\Reed")
+    for name in ("Grass", "Blob"):
+        find_value(data, "Tide\\Salt", name)
+        without_value(data, "Tide\\Salt", name)
+        find_value(data, "Tide", name)
+
+
+def change_text_hive(data: bytes) -> None:
+    """A value into a text hive and out of it, and what differs from the hive as it should be."""
+    changed = text_hive.with_value(data, "Software\\Ardvane", "Seal", HiveValue(1, b"a\0\0\0"), 7)
+    text_hive.with_value(changed, "Software\\Ardvane", "Parts", None, 7)
+    for each in changed_values(HIVE, data):
+        for value in (each.old, each.new):
+            if value is not None:
+                value.written()
+
+
+def check_cold_copy(data: bytes) -> None:
+    """An archive of a cold copy, against the list that goes with it."""
+    with tempfile.NamedTemporaryFile() as file:
+        file.write(data)
+        file.flush()
+        copy = msgspec.structs.replace(A_COPY, archive_sha256=hashlib.sha256(data).hexdigest(), archive_size=len(data))
+        find_damage(HostPath(file.name), copy, lambda _count: None)
 
 
 def judge_catalogue(data: bytes) -> None:
@@ -293,6 +349,11 @@ def inputs() -> list[tuple[str, bytes, Callable[[bytes], object]]]:
         ("a cabinet packed with LZX", AN_LZX_CABINET, unpack_everything),
         *((f"{name} of a set", data, unpack_set) for name, data in A_SET.items()),
         ("a registry hive", A_HIVE, change_hive),
+        ("a text hive that is changed", HIVE, change_text_hive),
+        ("a cold copy", AN_ARCHIVED_COPY, check_cold_copy),
+        ("a list of a cold copy", written(A_COPY), lambda data: read_manifest_of_copy(data, "1.json")),
+        ("a plan", A_PLAN, lambda data: read_plan(data, "plan")),
+        ("an installer's log", INSTALLER_LOG, decisive_lines),
         ("an install package", (TESTS / "data" / "saltgrass.msi").read_bytes(), unpack_everything),
         ("a disc image", a_disc_image(), unpack_everything),
         ("an archive", an_archive(17, "lib/salt.jar", libsalt_so=b"\x7fELF" + bytes(80)), unpack_everything),
