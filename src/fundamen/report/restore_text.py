@@ -1,6 +1,6 @@
 """Restorations as text: plan, rehearsal, outcome, proof; undoing; the history."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.package import Package
@@ -219,25 +219,21 @@ def history_text(entries: Sequence[Entry], kept: Sequence[Kept], machine: Machin
 
 
 def _would_be_done(plan: Plan) -> str:
-    done = []
-    if plan.installs is not None:
-        done.append(f"{counted(len(plan.installs.packages), 'package')} would be installed")
-    if plan.moved:
-        done.append(f"{counted(len(plan.moved), 'file')} would be set aside")
-    if plan.placed:
-        done.append(f"{counted(len(plan.placed), 'file')} would be put in place ({size_in_words(plan.size)})")
-    return ", and ".join(done)
+    return ", and ".join(_parts(plan, "would be ", f"would be put in place ({size_in_words(plan.size)})"))
 
 
 def _was_done(plan: Plan) -> str:
-    done = []
+    return ", ".join(_parts(plan, "", "in place, read back and compared"))
+
+
+def _parts(plan: Plan, would_be: str, placed: str) -> Iterator[str]:
+    """What a plan does, each kind of step with its number."""
     if plan.installs is not None:
-        done.append(f"{counted(len(plan.installs.packages), 'package')} installed")
+        yield f"{counted(len(plan.installs.packages), 'package')} {would_be}installed"
     if plan.moved:
-        done.append(f"{counted(len(plan.moved), 'file')} set aside")
+        yield f"{counted(len(plan.moved), 'file')} {would_be}set aside"
     if plan.placed:
-        done.append(f"{counted(len(plan.placed), 'file')} in place, read back and compared")
-    return ", ".join(done)
+        yield f"{counted(len(plan.placed), 'file')} {placed}"
 
 
 def _plan(page: Page, plan: Plan) -> None:

@@ -175,6 +175,8 @@ def _require_room(journal: Journal, targets: list[tuple[Planned, HostPath]]) -> 
             folder, kept = os.path.dirname(target), os.path.getsize(target) if os.path.isfile(target) else 0
             by_folder[folder] = by_folder.get(folder, 0) + step.size
             by_folder[journal.folder] = by_folder.get(journal.folder, 0) + kept
+        elif isinstance(step, RunInstaller):
+            by_folder[journal.folder] = by_folder.get(journal.folder, 0) + publisher_installer.size_of(target)
     needed: dict[int, tuple[str, int]] = {}
     for wanted, size in by_folder.items():
         folder = wanted

@@ -113,6 +113,11 @@ def keep(step: RunInstaller, machine: Machine, kept_folder: HostPath, index: int
     return record
 
 
+def size_of(prefix: HostPath) -> int:
+    """How many bytes are to be kept of a prefix, before they are packed. Raises: OSError."""
+    return sum(entry.state.size for entry in entries_below(prefix, []) if not entry.same_as)
+
+
 def run(record: InstallerRecord) -> None:
     """Run it, and write down what it has changed.
 
