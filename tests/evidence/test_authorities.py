@@ -86,6 +86,25 @@ def test_a_catalogue_vouches_for_bytes_that_it_lists_in_any_version(linux: ALinu
     assert catalogued(linux, a_package("2", libx=NEW), a_package("1", libx=OLD)) == {"libx.so": Says.RIGHT}
 
 
+def test_versions_that_are_mixed_in_a_folder_are_told_and_what_both_have_belongs_to_either(
+    linux: ALinuxMachine,
+) -> None:
+    files = {name: an_elf(soname=f"{name}.so") for name in ("a", "b", "c", "same")}
+    newer = {name: an_elf(soname=f"{name}.so", padding=8) for name in ("a", "b", "c")} | {"same": files["same"]}
+    packages = [a_package("1.0", **files), a_package("2.0", **newer)]
+    for folder, odd in (("/opt/mixed", "b"), ("/opt/whole", "")):
+        for name in files:
+            linux.file(f"{folder}/{name}.so", (files if name == odd else newer)[name])
+    authority = CatalogueAuthority("it", lambda _names: packages)
+    subjects = [subject(f"/opt/{where}/{name}.so", f"{name}.so") for where in ("mixed", "whole") for name in files]
+    said = authority.testify(linux.opened(), subjects)
+    assert {testimony.says for testimony in said.values()} == {Says.RIGHT}
+    told = {path: testimony.detail for path, testimony in said.items() if "mixed" in testimony.detail}
+    assert told == {
+        "/opt/mixed/b.so": "Saltgrass 1.0; versions are mixed: most of its files beside it are from 2.0",
+    }
+
+
 def test_bytes_of_the_listed_size_or_among_sound_companions_were_altered(linux: ALinuxMachine) -> None:
     linux.file("/app/libx.so", OLD[:-1] + b"!")
     assert catalogued(linux, a_package("1", libx=OLD)) == {"libx.so": Says.WRONG}

@@ -1,6 +1,6 @@
 """A signed catalogue as an authority: it knows every file of every package it lists by its SHA-256."""
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Mapping, Sequence
 
 from fundamen.evidence.authority import Hashing, Says, Subject, Testimony
@@ -30,6 +30,7 @@ class CatalogueAuthority:
     def testify(self, machine: Machine, subjects: Sequence[Subject]) -> dict[MachinePath, Testimony]:
         """Compare the files that the catalogue knows by name with the digests it lists."""
         vouched: dict[MachinePath, Package] = {}
+        versions: dict[MachinePath, frozenset[str]] = {}  # in which versions of the package these very bytes are
         doubtful: dict[MachinePath, list[tuple[Package, PackageFile]]] = {}
         by_name = self._by_name(subjects)
         known = {s.path: listed for s in subjects if (listed := _listed(machine, s, by_name))}
@@ -37,9 +38,15 @@ class CatalogueAuthority:
             match = next((package for package, file in known[path] if file.sha256 == digest), None)
             if match is not None:
                 vouched[path] = match
+                versions[path] = frozenset(
+                    package.version
+                    for package, file in known[path]
+                    if file.sha256 == digest and package.name == match.name
+                )
             else:
                 doubtful[path] = known[path]
-        testimonies = {path: self._vouching(package) for path, package in vouched.items()}
+        strays = _strays(machine, vouched, versions)
+        testimonies = {path: self._vouching(package, strays.get(path, "")) for path, package in vouched.items()}
         for path, listed in doubtful.items():
             testimonies[path] = self._doubting(machine, path, listed, list(vouched.values()))
         return testimonies
@@ -53,8 +60,10 @@ class CatalogueAuthority:
                     found[name].append((package, file))
         return found
 
-    def _vouching(self, package: Package) -> Testimony:
+    def _vouching(self, package: Package, most_are_from: str) -> Testimony:
         title = f"{package.name} {package.version}"
+        if most_are_from:
+            title = f"{title}; versions are mixed: most of its files beside it are from {most_are_from}"
         if package.withdrawn is not None:
             return Testimony(self._speaker, Says.WRONG, f"is from {title}, which was withdrawn: {package.withdrawn}")
         return Testimony(self._speaker, Says.RIGHT, title)
@@ -71,6 +80,22 @@ class CatalogueAuthority:
             detail = f"lies among sound files of {companion.name} {companion.version}, but has other bytes (SHA-256)"
             return Testimony(self._speaker, Says.WRONG, detail)
         return Testimony(self._speaker, Says.UNKNOWN, f"has other bytes than in {versions}; perhaps another version")
+
+
+def _strays(
+    machine: Machine, vouched: Mapping[MachinePath, Package], versions: Mapping[MachinePath, frozenset[str]]
+) -> dict[MachinePath, str]:
+    """Files of a package in a folder that are from another version than most beside them -> that version."""
+    together: dict[tuple[str, str], list[MachinePath]] = defaultdict(list)
+    for path, package in vouched.items():
+        together[package.name, machine.folded(machine.folder_of(path))].append(path)
+    strays: dict[MachinePath, str] = {}
+    for paths in together.values():
+        counts = Counter(version for path in paths for version in versions[path])
+        most, count = counts.most_common(1)[0]
+        if count < len(paths):  # no version has all of them
+            strays |= {path: most for path in paths if most not in versions[path]}
+    return strays
 
 
 def _listed(
