@@ -91,7 +91,7 @@ def test_versions_that_are_mixed_in_a_folder_are_told_and_what_both_have_belongs
 ) -> None:
     files = {name: an_elf(soname=f"{name}.so") for name in ("a", "b", "c", "same")}
     newer = {name: an_elf(soname=f"{name}.so", padding=8) for name in ("a", "b", "c")} | {"same": files["same"]}
-    packages = [a_package("1.0", **files), a_package("2.0", **newer)]
+    packages = [a_package("1.0", None, **files), a_package("2.0", None, **newer)]
     for folder, odd in (("/opt/mixed", "b"), ("/opt/whole", "")):
         for name in files:
             linux.file(f"{folder}/{name}.so", (files if name == odd else newer)[name])
