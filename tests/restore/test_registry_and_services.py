@@ -1,4 +1,4 @@
-"""Values of registries, PATH in a registry, services of Windows and of systemd: changed by a plan, and taken back."""
+"""Values of registries, PATH in one, services of Windows and of systemd, limits of the kernel: changed, taken back."""
 
 import json
 import os
@@ -231,3 +231,31 @@ class TestServicesOfThisHost:
         (tmp_path / "tide.ini").write_text("[tide]\nup = no\n")
         ran = self.started(tmp_path, fundamen, "nobody.service")
         assert (ran.status, "no unit of this name" in ran.err, state.exists()) == (2, True, True), ran.err
+
+
+@pytest.mark.xdist_group("this host")
+@pytest.mark.skipif(not os.access("/proc/sys/kernel/sem", os.W_OK), reason="the kernel's limits cannot be set here")
+def test_one_field_of_a_kernel_limit_is_set_and_given_back(tmp_path: Path, fundamen: Fundamen) -> None:
+    limit = Path("/proc/sys/kernel/sem")
+    before = limit.read_text().split()
+    wanted = [*before[:3], str(int(before[3]) + 1)]
+
+    def planned(**fields: Any) -> Ran:
+        step = {"do": "set kernel limit", "path": "/proc/sys/kernel/sem", "name": "kernel.sem", **fields}
+        plan = {"schema": "fundamen.plan/1", "program": "/x", "machine": "it", "made_at": "2026-01-01T00:00:00Z"}
+        (tmp_path / "it.plan").write_text(json.dumps({**plan, "steps": [step]}))
+        return fundamen("restore", "--yes", "--plan", str(tmp_path / "it.plan"))
+
+    try:
+        ran = planned(value=wanted[3], field=3)
+        assert (ran.status, "until the next start" in " ".join(ran.out.split())) == (0, True), ran.out + ran.err
+        assert limit.read_text().split() == wanted
+        assert planned(value=wanted[3], field=3).out.startswith("Nothing is to be done")
+        assert planned(value="1", field=3, expects="7").status == 5
+        assert planned(value="1", field=9).status == 2
+        assert planned(value="1", name="kernel.nobody").status == 2
+        assert planned(value="1", name="kernel/../../etc/x").status == 2
+        assert fundamen("undo").status == 0
+        assert limit.read_text().split() == before
+    finally:
+        limit.write_text(" ".join(before))

@@ -10,7 +10,16 @@ from fundamen.report.restore_text import restarts
 from fundamen.report.trace_text import answer
 from fundamen.restore.planned import PlannedRestoration
 from fundamen.restore.publisher_installer import Outcome
-from fundamen.restore.steps import Change, InstallPackages, Move, RunInstaller, SetFolder, StartService, Step
+from fundamen.restore.steps import (
+    Change,
+    ChangeLimit,
+    InstallPackages,
+    Move,
+    RunInstaller,
+    SetFolder,
+    StartService,
+    Step,
+)
 
 _MOST_WORSE, _MOST_LINES = 20, 8
 
@@ -78,6 +87,8 @@ def _details(step: Step) -> tuple[str, ...]:
     match step:
         case Move():
             return (f"as {step.aside}",)
+        case ChangeLimit():
+            return (f"{step.name}: from {step.before} to {step.after}, until the next start",)
         case RunInstaller():
             return (f"signed by {step.publisher}; it may take {step.seconds:.0f} s",)
         case SetFolder() | StartService():

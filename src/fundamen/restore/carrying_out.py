@@ -15,13 +15,22 @@ from fundamen.machine.machine import Machine
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.flushing import flush_folder, make_lasting
-from fundamen.restore import entries, folder_steps, installing, moves, publisher_installer, starting
+from fundamen.restore import entries, folder_steps, installing, kernel, moves, publisher_installer, starting
 from fundamen.restore.folders import Around, around
 from fundamen.restore.hindrance import require_unhindered
 from fundamen.restore.journal import Entry, Journal, RestorationRecord, State, Step, StepState
 from fundamen.restore.making import batches, is_made, make
 from fundamen.restore.records import EntryRecord, Record
-from fundamen.restore.steps import Change, InstallPackages, Move, RunInstaller, SetFolder, StartService, Work
+from fundamen.restore.steps import (
+    Change,
+    ChangeLimit,
+    InstallPackages,
+    Move,
+    RunInstaller,
+    SetFolder,
+    StartService,
+    Work,
+)
 from fundamen.restore.steps import Step as Planned
 from fundamen.restore.taking_back import cause_of, require_unchanged, take_back_steps
 
@@ -155,13 +164,15 @@ def _kept(
         return folder_steps.keep(step, target)
     if isinstance(step, StartService):
         return starting.keep(step)
+    if isinstance(step, ChangeLimit):
+        return kernel.keep(step)
     if isinstance(step, RunInstaller):
         return publisher_installer.keep(step, machine, kept_folder, index)
     return installing.keep(step, machine)
 
 
 def _target(machine: Machine, step: Planned) -> HostPath:
-    if isinstance(step, InstallPackages | StartService | RunInstaller):
+    if isinstance(step, InstallPackages | StartService | RunInstaller | ChangeLimit):
         return HostPath(machine.root)
     host = step.host if isinstance(step, Change | SetFolder) else ""
     return HostPath(host) if host else machine.host_path(step.path)

@@ -29,7 +29,7 @@ class Kept(msgspec.Struct, frozen=True):
 
 def find_kept(journal: Journal) -> tuple[Kept, ...]:
     """The restorations that can still be taken back, the oldest first. Raises: UnreadableError."""
-    return tuple(Kept(entry, _size(entry)) for entry in journal.entries(STANDING))
+    return tuple(Kept(entry, _size(journal, entry)) for entry in journal.entries(STANDING))
 
 
 def choose_for_good(kept: Sequence[Kept], now: datetime, older_than: timedelta, most: int | None) -> tuple[Kept, ...]:
@@ -77,6 +77,14 @@ def _remove(journal: Journal, entry: Entry) -> None:
     shutil.rmtree(journal.kept_folder(entry.number), ignore_errors=True)
 
 
-def _size(entry: Entry) -> int:
-    records = (step.record for step in entry.steps)
-    return sum(r.before.size for r in records if isinstance(r, EntryRecord) and r.kept and r.before is not None)
+def _size(journal: Journal, entry: Entry) -> int:
+    """What the originals take up: those in our own folder, and those that stay beside their place."""
+    records = [step.record for step in entry.steps]
+    beside = sum(
+        r.before.size for r in records if isinstance(r, EntryRecord) and r.keeps_inode and r.before is not None
+    )
+    return beside + sum(
+        os.lstat(os.path.join(folder, name)).st_size
+        for folder, _, names in os.walk(journal.kept_folder(entry.number))
+        for name in names
+    )

@@ -13,13 +13,14 @@ import msgspec
 
 from fundamen.model.paths import HostPath
 from fundamen.placing.flushing import flush_all
-from fundamen.restore import entries, folder_steps, installing, moves, publisher_installer, starting
+from fundamen.restore import entries, folder_steps, installing, kernel, moves, publisher_installer, starting
 from fundamen.restore.folders import changed_at, give_back_times, make_folders, remove_folders
 from fundamen.restore.journal import Step, StepState
 from fundamen.restore.records import (
     EntryRecord,
     FolderRecord,
     InstallerRecord,
+    LimitRecord,
     MoveRecord,
     PackagesRecord,
     Record,
@@ -66,6 +67,8 @@ def make(steps: Sequence[Step]) -> tuple[Step, ...]:
                 starting.start(step.record)
             case InstallerRecord():
                 publisher_installer.run(step.record)
+            case LimitRecord():
+                kernel.set_limit(step.record)
     flush_all(HostPath(folder) for step in steps for folder in _changed_folders(step.record))
     look = functools.cache(changed_at)
     return tuple(Step(step.number, StepState.PLACED, _after(step.record, look)) for step in steps)
@@ -86,6 +89,8 @@ def is_made(record: Record) -> bool:
             return starting.is_running(record)
         case InstallerRecord():
             return publisher_installer.has_run(record)
+        case LimitRecord():
+            return kernel.is_set(record)
 
 
 def obstacle(record: Record) -> str:
@@ -136,6 +141,9 @@ def _take_back(record: Record) -> None:
             return
         case InstallerRecord():
             publisher_installer.take_back(record)
+            return
+        case LimitRecord():
+            kernel.give_back(record)
             return
     remove_folders(record.new_folders)
     give_back_times(record.folders)

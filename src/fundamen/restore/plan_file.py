@@ -147,6 +147,15 @@ class RunService(_Step, frozen=True, kw_only=True, tag="start service"):
     name: Part
 
 
+class SetLimit(_Step, frozen=True, kw_only=True, tag="set kernel limit"):
+    """A limit of this host's running kernel is set, or one of its fields; the path is only for people."""
+
+    name: Part  # as sysctl writes it, such as kernel.sem
+    value: Annotated[str, msgspec.Meta(pattern="^[0-9a-zA-Z_.+-]+( [0-9a-zA-Z_.+-]+)*$", max_length=1000)]
+    field: Annotated[int, msgspec.Meta(ge=0, le=63)] | None = None  # of several, counted from 0; None: all of it
+    expects: Text | None = None
+
+
 class UseInstaller(_Step, frozen=True, kw_only=True, tag="run installer"):
     """A publisher's installer, or its repair, is run in a prefix, if its signature is trusted."""
 
@@ -169,6 +178,7 @@ PlannedStep = (
     | EnableService
     | RunService
     | UseInstaller
+    | SetLimit
     | TakeColdCopy
     | SetRegistryValue
     | RemoveRegistryValue

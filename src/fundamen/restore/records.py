@@ -123,7 +123,21 @@ class InstallerRecord(msgspec.Struct, frozen=True, kw_only=True, tag_field="kind
         return "brought back"
 
 
-Record = EntryRecord | MoveRecord | FolderRecord | PackagesRecord | ServiceRecord | InstallerRecord
+class LimitRecord(msgspec.Struct, frozen=True, kw_only=True, tag_field="kind", tag="limit"):
+    """A limit of this host's running kernel is set."""
+
+    path: MachinePath  # the file of the kernel that has it
+    name: str
+    before: str
+    after: str
+
+    @property
+    def undone(self) -> str:
+        """What taking it back does, for people."""
+        return "as before"
+
+
+Record = EntryRecord | MoveRecord | FolderRecord | PackagesRecord | ServiceRecord | InstallerRecord | LimitRecord
 
 _KINDS: dict[str, Any] = {
     "entry": EntryRecord,
@@ -132,6 +146,7 @@ _KINDS: dict[str, Any] = {
     "packages": PackagesRecord,
     "service": ServiceRecord,
     "installer": InstallerRecord,
+    "limit": LimitRecord,
 }
 
 

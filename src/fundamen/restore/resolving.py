@@ -19,6 +19,7 @@ from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.file_state import FileState, read_state
 from fundamen.restore.hives import place_of_key, read_hive
 from fundamen.restore.installer_trust import plan_run
+from fundamen.restore.kernel import plan_limit
 from fundamen.restore.lists import list_with
 from fundamen.restore.plan_file import (
     CopyLink,
@@ -35,6 +36,7 @@ from fundamen.restore.plan_file import (
     RunService,
     SetAside,
     SetEntry,
+    SetLimit,
     SetRegistryEntry,
     SetRegistryValue,
     SetValue,
@@ -107,6 +109,10 @@ class _Resolving:
                 self._import_root(step)
             case EnableService() | RunService():
                 self._add_service(step)
+            case SetLimit():
+                limit = plan_limit(self._machine, step)
+                if limit is not None:
+                    self.steps[f"limit {limit.path}"] = limit
             case TakeColdCopy():
                 self.copies.append(self._folder(step.path))
             case Install():
@@ -361,6 +367,8 @@ def _title(step: PlannedStep) -> str:
             return ", ".join(step.names)
         case UseInstaller():
             return f"the installer {step.path}"
+        case SetLimit():
+            return f"the limit {step.name}"
         case EnableService() | RunService():
             return f"the service {step.name}"
     return f"{step.__struct_config__.tag!s} {step.path}"

@@ -107,7 +107,22 @@ class RunInstaller(msgspec.Struct, frozen=True, kw_only=True):
         return False
 
 
-Step = Change | Move | SetFolder | InstallPackages | StartService | RunInstaller
+class ChangeLimit(msgspec.Struct, frozen=True, kw_only=True):
+    """One step: a limit of this host's running kernel is set."""
+
+    path: MachinePath  # the file of the kernel that has it
+    because: str
+    name: str  # as sysctl writes it
+    before: str
+    after: str
+
+    @property
+    def replaces(self) -> bool:
+        """Whether something stands there that is changed."""
+        return True
+
+
+Step = Change | Move | SetFolder | InstallPackages | StartService | RunInstaller | ChangeLimit
 
 
 class PlaceFile(Change, frozen=True, kw_only=True):
