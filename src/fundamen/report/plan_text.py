@@ -1,5 +1,8 @@
 """A plan from a file as text: what it would do here, what was done, and the way back."""
 
+from collections.abc import Callable, Mapping
+from typing import Any
+
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
@@ -84,33 +87,30 @@ def _installed(page: Page, path: MachinePath, outcome: Outcome) -> None:
 
 
 def _details(step: Step) -> tuple[str, ...]:
-    match step:
-        case Move():
-            return (f"as {step.aside}",)
-        case ChangeLimit():
-            return (f"{step.name}: from {step.before} to {step.after}, until the next start",)
-        case RunInstaller():
-            return (f"signed by {step.publisher}; it may take {step.seconds:.0f} s",)
-        case SetFolder() | StartService():
-            return ()
-        case InstallPackages():
-            return tuple(f"{each.name} {each.version}" for each in step.packages)
-        case Change(link=link) if link:
-            return (f"to {link}",)
-    return step.details
+    if isinstance(step, Change):
+        return (f"to {step.link}",) if step.link else step.details
+    return _DETAILS[type(step)](step)
 
 
 def _verb(step: Step) -> str:
-    match step:
-        case Move():
-            return "set aside"
-        case InstallPackages():
-            return "install"
-        case StartService():
-            return "start"
-        case RunInstaller():
-            return "run"
-        case Change(link=link) if link:
-            return "link"
-        case _:
-            return "change" if step.replaces else "place"
+    if isinstance(step, Change):
+        return "link" if step.link else "change" if step.replaces else "place"
+    return _VERBS[type(step)]
+
+
+_VERBS: Mapping[type, str] = {
+    Move: "set aside",
+    SetFolder: "folder",
+    InstallPackages: "install",
+    StartService: "start",
+    RunInstaller: "run",
+    ChangeLimit: "change",
+}
+_DETAILS: Mapping[type, Callable[[Any], tuple[str, ...]]] = {
+    Move: lambda step: (f"as {step.aside}",),
+    SetFolder: lambda _: (),
+    InstallPackages: lambda step: tuple(f"{each.name} {each.version}" for each in step.packages),
+    StartService: lambda _: (),
+    RunInstaller: lambda step: (f"signed by {step.publisher}; it may take {step.seconds:.0f} s",),
+    ChangeLimit: lambda step: (f"{step.name}: from {step.before} to {step.after}, until the next start",),
+}

@@ -15,17 +15,17 @@ from fundamen.machine.machine import Machine
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.flushing import flush_folder, make_lasting
-from fundamen.restore import entries, folder_steps, installing, kernel, moves, publisher_installer, starting
-from fundamen.restore.folders import Around, around
+from fundamen.restore import entries, publisher_installer
+from fundamen.restore.folders import around
 from fundamen.restore.hindrance import require_unhindered
 from fundamen.restore.journal import Entry, Journal, RestorationRecord, State, Step, StepState
+from fundamen.restore.kinds import Keeping, keep
 from fundamen.restore.making import batches, is_made, make
 from fundamen.restore.records import EntryRecord, Record
 from fundamen.restore.steps import (
     Change,
     ChangeLimit,
     InstallPackages,
-    Move,
     RunInstaller,
     SetFolder,
     StartService,
@@ -75,7 +75,8 @@ def carry_out(
         make_lasting(kept_folder)
         look = functools.cache(around)  # nothing of the machine is changed while originals are kept
         records = [
-            _kept(machine, work, step, target, kept_folder, index, look) for index, (step, target) in enumerate(targets)
+            keep(step, Keeping(machine, target, work.contents, kept_folder, index, look))
+            for index, (step, target) in enumerate(targets)
         ]
         entries.settle_kept([record for record in records if isinstance(record, EntryRecord)])
         flush_folder(kept_folder)
@@ -143,32 +144,6 @@ def _make_all(journal: Journal, entry: Entry, steps: Iterable[Step], progress: P
         raise _stopped(entry.number, cause_of(error)) from error
     except (OSError, UnreadableError) as error:
         raise _taken_back(journal, entry, error) from error
-
-
-def _kept(
-    machine: Machine,
-    work: Work,
-    step: Planned,
-    target: HostPath,
-    kept_folder: HostPath,
-    index: int,
-    look: Callable[[str], Around],
-) -> Record:
-    if isinstance(step, Change):
-        number = os.path.basename(kept_folder)
-        content = work.contents.get(step.sha256, HostPath(""))
-        return entries.keep(step, target, content, f"{number}-{index}", kept_folder, look(os.path.dirname(target)))
-    if isinstance(step, Move):
-        return moves.keep(step, target, machine.host_path(step.aside))
-    if isinstance(step, SetFolder):
-        return folder_steps.keep(step, target)
-    if isinstance(step, StartService):
-        return starting.keep(step)
-    if isinstance(step, ChangeLimit):
-        return kernel.keep(step)
-    if isinstance(step, RunInstaller):
-        return publisher_installer.keep(step, machine, kept_folder, index)
-    return installing.keep(step, machine)
 
 
 def _target(machine: Machine, step: Planned) -> HostPath:

@@ -79,12 +79,11 @@ def _remove(journal: Journal, entry: Entry) -> None:
 
 def _size(journal: Journal, entry: Entry) -> int:
     """What the originals take up: those in our own folder, and those that stay beside their place."""
-    records = [step.record for step in entry.steps]
-    beside = sum(
-        r.before.size for r in records if isinstance(r, EntryRecord) and r.keeps_inode and r.before is not None
-    )
-    return beside + sum(
-        os.lstat(os.path.join(folder, name)).st_size
-        for folder, _, names in os.walk(journal.kept_folder(entry.number))
-        for name in names
-    )
+    size = 0
+    for step in entry.steps:
+        record = step.record
+        if isinstance(record, EntryRecord) and record.keeps_inode and record.before is not None:
+            size += record.before.size
+    for folder, _, names in os.walk(journal.kept_folder(entry.number)):
+        size += sum(os.lstat(os.path.join(folder, name)).st_size for name in names)
+    return size

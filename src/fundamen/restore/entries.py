@@ -97,6 +97,13 @@ def is_made(record: EntryRecord) -> bool:
     return bool(record.after.link) or stat.S_IMODE(os.lstat(record.target).st_mode) == record.after.mode
 
 
+def obstacle(record: EntryRecord) -> str:
+    """Why it can be neither made nor taken back; empty where it can. Raises: OSError."""
+    if not is_kept(record):
+        return "the original that was kept of it is gone or was altered"
+    return "it is neither as before nor as restored" if is_changed(record) else ""
+
+
 def is_changed(record: EntryRecord) -> bool:
     """Whether what stands there is neither the original nor what was placed. Raises: OSError."""
     target = HostPath(record.target)

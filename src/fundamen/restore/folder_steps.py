@@ -50,10 +50,12 @@ def is_made(record: FolderRecord) -> bool:
     return _is(_state(HostPath(record.target)), record.after)
 
 
-def is_changed(record: FolderRecord) -> bool:
-    """Whether what stands there is neither as before nor as made; that it is gone does not hinder. Raises: OSError."""
+def obstacle(record: FolderRecord) -> str:
+    """Why it can be neither made nor taken back; empty where it can, also where it is gone. Raises: OSError."""
     now = _state(HostPath(record.target))
-    return now is not None and not _is(now, record.after) and not _is(now, record.before) and not record.new_folders
+    if now is None or record.new_folders or _is(now, record.after) or _is(now, record.before):
+        return ""
+    return "its rights are neither as before nor as restored"
 
 
 def take_back_folder(record: FolderRecord) -> None:

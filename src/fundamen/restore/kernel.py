@@ -28,9 +28,8 @@ def plan_limit(machine: Machine, step: SetLimit) -> ChangeLimit | None:
         UnreadableError: it cannot be read.
     """
     if not machine.is_live or not os.path.isdir(SYSTEM):
-        raise _refusal(
-            step.name, f"{machine.title} is not the machine that runs here", "Set it in a file: /etc/sysctl.d."
-        )
+        why = f"{machine.title} is not the machine that runs here"
+        raise _refusal(step.name, why, "Set it in a file of /etc/sysctl.d.")
     if not _NAME.match(step.name) or ".." in step.name:
         raise _refusal(step.name, "that is no name of a limit", "Write it as, for example, kernel.shmmax.")
     path = _path_of(step.name)
@@ -100,7 +99,7 @@ def _write(path: str, value: str) -> None:
 
 
 def _path_of(name: str) -> HostPath:
-    """Where a limit lies. The first dot or slash says which of them parts the name; the other then stands for itself."""
+    """Where a limit lies. Whichever of dot and slash comes first parts the name; the other stands for itself."""
     parts = name.split("/") if name.find("/") >= 0 and not 0 <= name.find(".") < name.find("/") else name.split(".")
     return HostPath(os.path.join(SYSTEM, *(part.replace("/", ".") for part in parts)))
 

@@ -13,20 +13,11 @@ import msgspec
 
 from fundamen.model.paths import HostPath
 from fundamen.placing.flushing import flush_all
-from fundamen.restore import entries, folder_steps, installing, kernel, moves, publisher_installer, starting
+from fundamen.restore import entries
 from fundamen.restore.folders import changed_at, give_back_times, make_folders, remove_folders
 from fundamen.restore.journal import Step, StepState
-from fundamen.restore.records import (
-    EntryRecord,
-    FolderRecord,
-    InstallerRecord,
-    LimitRecord,
-    MoveRecord,
-    PackagesRecord,
-    Record,
-    ServiceRecord,
-    StepRecord,
-)
+from fundamen.restore.kinds import kind_of
+from fundamen.restore.records import EntryRecord, FolderRecord, Record, StepRecord
 
 _MOST_STEPS, _MOST_BYTES = 1024, 256 << 20  # of one batch
 
@@ -54,21 +45,7 @@ def make(steps: Sequence[Step]) -> tuple[Step, ...]:
     entries.stage_entries(placed)
     entries.settle_entries(placed)
     for step in steps:
-        match step.record:
-            case EntryRecord():
-                entries.make_entry(step.record)
-            case MoveRecord():
-                moves.make_move(step.record)
-            case FolderRecord():
-                folder_steps.make_folder(step.record)
-            case PackagesRecord():
-                installing.install(step.record)
-            case ServiceRecord():
-                starting.start(step.record)
-            case InstallerRecord():
-                publisher_installer.run(step.record)
-            case LimitRecord():
-                kernel.set_limit(step.record)
+        kind_of(step.record).make(step.record)
     flush_all(HostPath(folder) for step in steps for folder in _changed_folders(step.record))
     look = functools.cache(changed_at)
     return tuple(Step(step.number, StepState.PLACED, _after(step.record, look)) for step in steps)
@@ -76,43 +53,12 @@ def make(steps: Sequence[Step]) -> tuple[Step, ...]:
 
 def is_made(record: Record) -> bool:
     """Whether what a step is for is so. Raises: OSError."""
-    match record:
-        case EntryRecord():
-            return entries.is_made(record)
-        case MoveRecord():
-            return moves.is_moved(record)
-        case FolderRecord():
-            return folder_steps.is_made(record)
-        case PackagesRecord():
-            return installing.are_installed(record)
-        case ServiceRecord():
-            return starting.is_running(record)
-        case InstallerRecord():
-            return publisher_installer.has_run(record)
-        case LimitRecord():
-            return kernel.is_set(record)
+    return kind_of(record).is_made(record)
 
 
 def obstacle(record: Record) -> str:
     """Why a step can be neither made nor taken back; empty where it can. Raises: OSError."""
-    match record:
-        case EntryRecord():
-            return _obstacle_of_entry(record)
-        case MoveRecord() if moves.is_hindered(record):
-            return "what was set aside cannot go back to its place"
-        case FolderRecord() if folder_steps.is_changed(record):
-            return "its rights are neither as before nor as restored"
-        case PackagesRecord():
-            return installing.why_they_must_stay(record)
-        case InstallerRecord():
-            return publisher_installer.why_it_must_stay(record)
-    return ""
-
-
-def _obstacle_of_entry(record: EntryRecord) -> str:
-    if not entries.is_kept(record):
-        return "the original that was kept of it is gone or was altered"
-    return "it is neither as before nor as restored" if entries.is_changed(record) else ""
+    return kind_of(record).obstacle(record)
 
 
 def take_back(steps: Iterable[Step]) -> None:
@@ -126,27 +72,10 @@ def take_back(steps: Iterable[Step]) -> None:
 
 
 def _take_back(record: Record) -> None:
-    match record:
-        case EntryRecord():
-            entries.take_back_entry(record)
-        case MoveRecord():
-            moves.take_back_move(record)
-        case FolderRecord():
-            folder_steps.take_back_folder(record)
-        case PackagesRecord():
-            installing.purge(record)
-            return
-        case ServiceRecord():
-            starting.stop(record)
-            return
-        case InstallerRecord():
-            publisher_installer.take_back(record)
-            return
-        case LimitRecord():
-            kernel.give_back(record)
-            return
-    remove_folders(record.new_folders)
-    give_back_times(record.folders)
+    kind_of(record).take_back(record)
+    if isinstance(record, StepRecord):
+        remove_folders(record.new_folders)
+        give_back_times(record.folders)
 
 
 def _changed_folders(record: Record) -> Iterator[str]:

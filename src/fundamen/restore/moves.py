@@ -41,9 +41,10 @@ def is_moved(record: MoveRecord) -> bool:
     return os.path.lexists(record.aside)
 
 
-def is_hindered(record: MoveRecord) -> bool:
-    """Whether it can neither be moved nor be moved back: something else stands in its place, or it is gone."""
-    return os.path.lexists(record.aside) == os.path.lexists(record.target)
+def obstacle(record: MoveRecord) -> str:
+    """Why it can neither be moved nor be moved back: something else stands in its place, or it is gone."""
+    is_hindered = os.path.lexists(record.aside) == os.path.lexists(record.target)
+    return "what was set aside cannot go back to its place" if is_hindered else ""
 
 
 def take_back_move(record: MoveRecord) -> None:

@@ -35,6 +35,11 @@ class _Step(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     path: Path
     because: Text = ""
 
+    @property
+    def title(self) -> str:
+        """What it brings, in a few words for the history."""
+        return f"{self.__struct_config__.tag!s} {self.path}"
+
 
 class PutFile(_Step, frozen=True, kw_only=True, tag="place file"):
     """A file of a trusted source's package is put in its place."""
@@ -46,6 +51,11 @@ class PutFile(_Step, frozen=True, kw_only=True, tag="place file"):
     executable: bool = False
     mode: Annotated[int, msgspec.Meta(ge=0, le=0o777)] | None = None
     expects: Expected | None = None
+
+    @property
+    def title(self) -> str:
+        """As of every step."""
+        return self.package or self.name
 
 
 class MakeLink(_Step, frozen=True, kw_only=True, tag="make link"):
@@ -92,6 +102,11 @@ class ImportRoot(_Step, frozen=True, kw_only=True, tag="import root"):
     certificate: bytes  # DER; in JSON as Base64
     sha256: Sha256  # the root's fingerprint, as its owner read it out
 
+    @property
+    def title(self) -> str:
+        """As of every step."""
+        return f"the root certificate {self.sha256[:16]}..."
+
 
 class SetAside(_Step, frozen=True, kw_only=True, tag="set aside"):
     """A file, or a folder with all but some names in it, gets another name beside its place."""
@@ -134,17 +149,32 @@ class Install(_Step, frozen=True, kw_only=True, tag="install packages"):
 
     names: Annotated[tuple[Part, ...], msgspec.Meta(min_length=1, max_length=1000)]
 
+    @property
+    def title(self) -> str:
+        """As of every step."""
+        return ", ".join(self.names)
+
 
 class EnableService(_Step, frozen=True, kw_only=True, tag="enable service"):
     """A service of systemd is enabled, by the links that have it started; the path is only for people."""
 
     name: Part
 
+    @property
+    def title(self) -> str:
+        """As of every step."""
+        return f"the service {self.name}"
+
 
 class RunService(_Step, frozen=True, kw_only=True, tag="start service"):
     """A service of this host is started; the path is only for people."""
 
     name: Part
+
+    @property
+    def title(self) -> str:
+        """As of every step."""
+        return f"the service {self.name}"
 
 
 class SetLimit(_Step, frozen=True, kw_only=True, tag="set kernel limit"):
@@ -155,6 +185,11 @@ class SetLimit(_Step, frozen=True, kw_only=True, tag="set kernel limit"):
     field: Annotated[int, msgspec.Meta(ge=0, le=63)] | None = None  # of several, counted from 0; None: all of it
     expects: Text | None = None
 
+    @property
+    def title(self) -> str:
+        """As of every step."""
+        return f"the limit {self.name}"
+
 
 class UseInstaller(_Step, frozen=True, kw_only=True, tag="run installer"):
     """A publisher's installer, or its repair, is run in a prefix, if its signature is trusted."""
@@ -163,6 +198,11 @@ class UseInstaller(_Step, frozen=True, kw_only=True, tag="run installer"):
     arguments: Annotated[tuple[Text, ...], msgspec.Meta(max_length=100)] = ()
     log: Text = ""  # where the arguments have it write its log, as C:\\setup.log
     seconds: Annotated[float, msgspec.Meta(gt=0, le=86400)] = 1800.0
+
+    @property
+    def title(self) -> str:
+        """As of every step."""
+        return f"the installer {self.path}"
 
 
 PlannedStep = (

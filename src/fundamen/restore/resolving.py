@@ -7,6 +7,7 @@ import hashlib
 import os
 from collections.abc import Callable, Mapping, Sequence
 from types import MappingProxyType
+from typing import Any
 
 import msgspec
 
@@ -83,7 +84,7 @@ def resolve_plan(machine: Machine, plan: PlanFile, means: Means) -> Work:
     resolving = _Resolving(machine, plan, means)
     for step in plan.steps:
         resolving.add(step)
-    titles = tuple(dict.fromkeys(_title(step) for step in plan.steps))
+    titles = tuple(dict.fromkeys(step.title for step in plan.steps))
     steps, copies = tuple(resolving.steps.values()), tuple(resolving.copies)
     return Work(MachinePath(plan.program), titles, steps, resolving.contents, copies)
 
@@ -98,58 +99,39 @@ class _Resolving:
 
     def add(self, step: PlannedStep) -> None:
         """Add what a step comes to."""
-        match step:
-            case PutFile() | MakeLink() | CopyLink() | SetAside():
-                self._add_entry(step)
-            case SetValue() | RemoveValue() | SetEntry():
-                self._edit(step)
-            case SetRegistryValue() | RemoveRegistryValue() | SetRegistryEntry():
-                self._edit_registry(step)
-            case ImportRoot():
-                self._import_root(step)
-            case EnableService() | RunService():
-                self._add_service(step)
-            case SetLimit():
-                limit = plan_limit(self._machine, step)
-                if limit is not None:
-                    self.steps[f"limit {limit.path}"] = limit
-            case TakeColdCopy():
-                self.copies.append(self._folder(step.path))
-            case Install():
-                self._install(step)
-            case UseInstaller():
-                found = plan_run(self._machine, step, self._means.now_seconds, self._means.environment)
-                self.steps[f"installer {found.path}"] = found
+        _ADDING[type(step)](self, step)
 
-    def _add_entry(self, step: PutFile | MakeLink | CopyLink | SetAside) -> None:
-        match step:
-            case PutFile():
-                self._put_file(step)
-            case MakeLink():
-                self._make_link(step)
-            case CopyLink():
-                self._copy_link(step)
-            case SetAside():
-                self._set_aside(step)
+    def enable_service(self, step: EnableService) -> None:
+        if self._machine.platform is Platform.WINDOWS:
+            self.edit_registry(start_by_itself(self._machine, step))
+            return
+        for link, target in links_to_enable(self._machine, step.name):
+            because = step.because or f"{step.name} is not enabled"
+            self.make_link(MakeLink(path=link, target=target, because=because))
 
-    def _add_service(self, step: EnableService | RunService) -> None:
-        if isinstance(step, RunService):
-            start = plan_start(self._machine, step.name, step.because)
-            if start is not None:
-                self.steps[f"service {step.name}"] = start
-        elif self._machine.platform is Platform.WINDOWS:
-            self._edit_registry(start_by_itself(self._machine, step))
-        else:
-            for link, target in links_to_enable(self._machine, step.name):
-                because = step.because or f"{step.name} is not enabled"
-                self._make_link(MakeLink(path=link, target=target, because=because))
+    def run_service(self, step: RunService) -> None:
+        start = plan_start(self._machine, step.name, step.because)
+        if start is not None:
+            self.steps[f"service {step.name}"] = start
 
-    def _install(self, step: Install) -> None:
+    def install(self, step: Install) -> None:
         new = self._means.bring(step.names)
         path = MachinePath(", ".join(each.name for each in new.wanted))
         if new.wanted:
             found = InstallPackages(path=path, because=step.because, packages=new.wanted, files=new.files)
             self.steps[f"packages {path}"] = found
+
+    def use_installer(self, step: UseInstaller) -> None:
+        found = plan_run(self._machine, step, self._means.now_seconds, self._means.environment)
+        self.steps[f"installer {found.path}"] = found
+
+    def set_limit(self, step: SetLimit) -> None:
+        limit = plan_limit(self._machine, step)
+        if limit is not None:
+            self.steps[f"limit {limit.path}"] = limit
+
+    def take_copy(self, step: TakeColdCopy) -> None:
+        self.copies.append(self._folder(step.path))
 
     def _folder(self, path: str) -> MachinePath:
         folder = self._machine.real(MachinePath(path))
@@ -157,7 +139,7 @@ class _Resolving:
             raise self._unfit(folder, "no folder stands there of which a cold copy could be taken")
         return folder
 
-    def _put_file(self, step: PutFile) -> None:
+    def put_file(self, step: PutFile) -> None:
         path = self._machine.real(MachinePath(step.path))
         state = self._state(path, self._machine.host_path(path))
         if state is not None and state.sha256 == step.sha256 and step.mode in {None, state.mode}:
@@ -189,7 +171,7 @@ class _Resolving:
             do="Nothing was changed. Trust the source that the plan was made with, or make the plan anew.",
         )
 
-    def _make_link(self, step: MakeLink) -> None:
+    def make_link(self, step: MakeLink) -> None:
         path, host = self._entry(step.path)
         state = self._state(path, host)
         if state is not None and state.link and self._leads_alike(path, state.link, step.target):
@@ -205,7 +187,7 @@ class _Resolving:
         is_there = self._machine.look(places[0]).kind is not EntryKind.ABSENT
         return one == other or (places[0] == places[1] and is_there)
 
-    def _copy_link(self, step: CopyLink) -> None:
+    def copy_link(self, step: CopyLink) -> None:
         path, host = self._entry(step.path)
         state = self._state(path, host)
         if state is None:
@@ -221,7 +203,7 @@ class _Resolving:
         change = Change(path=path, because=because, sha256=target.sha256, size=target.size, mode=target.mode, host=host)
         self._set(path, change)
 
-    def _edit(self, step: SetValue | RemoveValue | SetEntry) -> None:
+    def edit(self, step: SetValue | RemoveValue | SetEntry) -> None:
         path = self._machine.real(MachinePath(step.path))
         form = step.format or format_of(path)
         if form is None:
@@ -267,7 +249,7 @@ class _Resolving:
                 held = str(found.value) if found is not None and found.value else ""
                 return with_value(data, form, step.key, list_with(self._machine, step, held, step.separator), name)
 
-    def _edit_registry(self, step: RegistryStep) -> None:
+    def edit_registry(self, step: RegistryStep) -> None:
         place = place_of_key(self._machine, step.path)
         earlier = self.steps.get(place.host)
         data = self._written.get(place.host)
@@ -284,7 +266,7 @@ class _Resolving:
             self.contents[change.sha256] = self._means.keep(self._written[place.host])
             self.steps[place.host] = change
 
-    def _import_root(self, step: ImportRoot) -> None:
+    def import_root(self, step: ImportRoot) -> None:
         root = read_certificate(step.certificate)
         if root.sha256 != step.sha256:
             raise UntrustedError(
@@ -303,7 +285,7 @@ class _Resolving:
                 self._written[host] = read_hive(work.contents[each.sha256])
         self.contents |= work.contents
 
-    def _set_aside(self, step: SetAside) -> None:
+    def set_aside(self, step: SetAside) -> None:
         path, host = self._entry(step.path)
         if not os.path.lexists(host):
             raise self._unfit(path, "nothing stands there")
@@ -357,18 +339,23 @@ def _in_words(key: Key, before: Found | None, after: Found | None) -> str:
     return f"{'.'.join(key)}: from {old} to {new}"
 
 
-def _title(step: PlannedStep) -> str:
-    match step:
-        case PutFile():
-            return step.package or step.name
-        case ImportRoot():
-            return f"the root certificate {step.sha256[:16]}..."
-        case Install():
-            return ", ".join(step.names)
-        case UseInstaller():
-            return f"the installer {step.path}"
-        case SetLimit():
-            return f"the limit {step.name}"
-        case EnableService() | RunService():
-            return f"the service {step.name}"
-    return f"{step.__struct_config__.tag!s} {step.path}"
+# Each kind of step in a plan, with what adds it to what the plan comes to.
+_ADDING: Mapping[type, Callable[[_Resolving, Any], None]] = {
+    PutFile: _Resolving.put_file,
+    MakeLink: _Resolving.make_link,
+    CopyLink: _Resolving.copy_link,
+    SetAside: _Resolving.set_aside,
+    SetValue: _Resolving.edit,
+    RemoveValue: _Resolving.edit,
+    SetEntry: _Resolving.edit,
+    SetRegistryValue: _Resolving.edit_registry,
+    RemoveRegistryValue: _Resolving.edit_registry,
+    SetRegistryEntry: _Resolving.edit_registry,
+    ImportRoot: _Resolving.import_root,
+    EnableService: _Resolving.enable_service,
+    RunService: _Resolving.run_service,
+    TakeColdCopy: _Resolving.take_copy,
+    Install: _Resolving.install,
+    UseInstaller: _Resolving.use_installer,
+    SetLimit: _Resolving.set_limit,
+}

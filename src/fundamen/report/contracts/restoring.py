@@ -7,7 +7,7 @@ import msgspec
 from fundamen.restore.journal import Entry
 from fundamen.restore.restarting import Waiting
 from fundamen.restore.restoration import Restoration
-from fundamen.restore.steps import Change, ChangeLimit, InstallPackages, Move, RunInstaller, StartService
+from fundamen.restore.steps import Change, InstallPackages
 
 if TYPE_CHECKING:  # it loads the library of cryptography
     from fundamen.restore.planned import PlannedRestoration
@@ -181,11 +181,7 @@ def root_import_record(path: str, planned: "RootImport | None", state: RestoreSt
 def plan_record(planned: "PlannedRestoration", state: RestoreState) -> RestoreRecord:
     """The contract's form of a plan from a file."""
     before, after = planned.before, planned.rehearsed
-    steps = [
-        step
-        for step in planned.work.steps
-        if isinstance(step, Change | Move | StartService | RunInstaller | ChangeLimit)
-    ]
+    steps = [step for step in planned.work.steps if not isinstance(step, InstallPackages)]
     return RestoreRecord(
         program=planned.plan.program,
         state=state,
