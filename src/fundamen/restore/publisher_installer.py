@@ -95,8 +95,7 @@ def keep(step: RunInstaller, machine: Machine, kept_folder: HostPath, index: int
         kept=os.path.join(kept_folder, f"installer-{index}"),
     )
     prefix, archive = HostPath(machine.root), HostPath(f"{record.kept}.tar.zst")
-    left_out: list[object] = []
-    found = tuple(entries_below(prefix, left_out))  # type: ignore[arg-type]
+    found = tuple(entries_below(prefix, []))
     copy = ColdCopy(
         number=1,
         machine=machine.title,
