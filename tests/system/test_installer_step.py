@@ -21,7 +21,7 @@ SOURCE = """
 #include <windows.h>
 #include <stdio.h>
 #define MACHINE HKEY_LOCAL_MACHINE
-#define SERVICE "System\\CurrentControlSet\\Services\\MSIServer"
+#define SERVICE "System\\\\CurrentControlSet\\\\Services\\\\MSIServer"
 #define ENVIRONMENT "System\\\\CurrentControlSet\\\\Control\\\\Session Manager\\\\Environment"
 int main(int count, char **words) {
   DWORD disabled = 4;
