@@ -2,6 +2,7 @@
 
 import errno
 import os
+import shutil
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -102,3 +103,18 @@ def test_where_the_disk_stays_full_it_says_so_and_is_taken_back_once_there_is_ro
         if outcome.status in {0, 1, UNFINISHED}:
             world.undo()
         assert tree_of(world.root) == world.before, f"full from call {at}: {outcome.said}"
+
+
+def test_one_whose_kept_originals_are_gone_is_not_gone_on_with(world: World, home: Path) -> None:
+    total = world.restore().calls
+    world.undo()
+    for at in range(total // 4, total, 4):
+        world.restore(Mode.KILL, at)
+        if world.run("history").status == UNFINISHED:
+            break
+    assert tree_of(world.root) == world.before
+    [kept] = home.glob("machines/*/kept/*")
+    shutil.rmtree(kept)
+    outcome = world.run("resume")
+    assert (outcome.status, "there would be no way back" in " ".join(outcome.said.split())) == (5, True), outcome.said
+    world.undo()

@@ -82,10 +82,7 @@ def carry_out(
         flush_folder(kept_folder)
         entry = journal.begin(RestorationRecord(work.program, work.titles, work.further, work.because), now, records)
     except (OSError, KeyboardInterrupt, UnreadableError) as error:
-        shutil.rmtree(kept_folder, ignore_errors=True)
-        raise RestorationError(
-            what=_NOT_BEGUN, why=cause_of(error), do="Nothing was changed. Mend that, then restore again."
-        ) from error
+        raise _not_begun(journal, number, error) from error
     _make_all(journal, entry, entry.steps, progress, stop)
     return number
 
@@ -127,8 +124,35 @@ def resume(journal: Journal, progress: Progress = lambda _path: None, stop: Stop
         )
     require_unchanged(entry, "gone on with")
     left = [step for step in entry.steps if step.state is not StepState.PLACED and not is_made(step.record)]
+    if any(isinstance(step.record, EntryRecord) and not entries.has_original(step.record) for step in left):
+        raise RestorationError(
+            what=f"Restoration {entry.number} cannot be gone on with",
+            why="originals that were kept of it are gone, so there would be no way back",
+            do=f"Nothing was changed. Take it back: fundamen undo {entry.number}",
+        )
     _make_all(journal, entry, left, progress, stop)
     return entry
+
+
+def _not_begun(journal: Journal, number: int, error: BaseException) -> FundamenError:
+    """Nothing of the machine was changed; but the journal may know of the restoration although writing it down failed.
+
+    Then it must say that it is taken back before the originals go: it could be gone on with otherwise.
+    """
+    try:
+        entry = journal.find(number)
+        if entry is not None and entry.is_unfinished:
+            journal.mark(number, State.TAKEN_BACK)
+    except (OSError, KeyboardInterrupt, UnreadableError) as second:
+        return UnfinishedError(
+            what=f"Restoration {number} was not begun, and the journal cannot say so",
+            why=f"{cause_of(error)}; then {cause_of(second)}",
+            do=f"Nothing was changed. Mend that, then: fundamen undo {number}",
+        )
+    shutil.rmtree(journal.kept_folder(number), ignore_errors=True)
+    return RestorationError(
+        what=_NOT_BEGUN, why=cause_of(error), do="Nothing was changed. Mend that, then restore again."
+    )
 
 
 def _make_all(journal: Journal, entry: Entry, steps: Iterable[Step], progress: Progress, stop: Stop) -> None:

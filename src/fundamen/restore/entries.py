@@ -121,6 +121,13 @@ def is_kept(record: EntryRecord) -> bool:
     return os.path.isfile(record.kept) and digest_of_file(record.kept) == record.before.sha256
 
 
+def has_original(record: EntryRecord) -> bool:
+    """Whether what stands in the place is kept, so that the step may be made. Raises: OSError."""
+    if not record.kept or record.keeps_inode:  # a second name is given to it as it is staged
+        return True
+    return os.path.isfile(record.kept)
+
+
 def take_back_entry(record: EntryRecord) -> None:
     """Make the place as it was before. Raises: OSError."""
     target, staged = HostPath(record.target), HostPath(record.staged)
