@@ -144,10 +144,11 @@ def _not_begun(journal: Journal, number: int, error: BaseException) -> FundamenE
         if entry is not None and entry.is_unfinished:
             journal.mark(number, State.TAKEN_BACK)
     except (OSError, KeyboardInterrupt, UnreadableError) as second:
-        return UnfinishedError(
-            what=f"Restoration {number} was not begun, and the journal cannot say so",
+        # Whether it was written down cannot be told now, so the originals stay: the next run finds out.
+        return RestorationError(
+            what=_NOT_BEGUN,
             why=f"{cause_of(error)}; then {cause_of(second)}",
-            do=f"Nothing was changed. Mend that, then: fundamen undo {number}",
+            do="Nothing was changed. Mend that, then see: fundamen history",
         )
     shutil.rmtree(journal.kept_folder(number), ignore_errors=True)
     return RestorationError(
