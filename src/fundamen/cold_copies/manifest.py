@@ -63,6 +63,11 @@ class ColdCopy(msgspec.Struct, frozen=True, kw_only=True):
         return sum(entry.kind is Kind.FILE for entry in self.entries)
 
     @property
+    def link_count(self) -> int:
+        """How many symbolic links it holds."""
+        return sum(entry.kind is Kind.LINK for entry in self.entries)
+
+    @property
     def size(self) -> int:
         """How many bytes its files have."""
         return sum(entry.state.size for entry in self.entries if not entry.same_as)

@@ -16,7 +16,8 @@ _MOST_SHOWN = 40
 def taken_text(copy: ColdCopy, machine: Machine, *, drawn: bool) -> str:
     """The page after a copy was taken."""
     page = Page(drawn=drawn)
-    files = f"{counted(copy.file_count, 'file')}, {size_in_words(copy.size)}"
+    links = f" and {counted(copy.link_count, 'link')}" if copy.link_count else ""
+    files = f"{counted(copy.file_count, 'file')}{links}, {size_in_words(copy.size)}"
     page.answer(f"Cold copy {copy.number} of {copy.folder} is taken: {files}, read back and compared.", good=True)
     page.blank()
     page.field("packed", size_in_words(copy.archive_size), 2)

@@ -1,13 +1,13 @@
 """What of a machine somebody else's installer has made worse, though nobody asked for it."""
 
 import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 from fundamen.formats.binary import read_binary
-from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.pe import Pe
 from fundamen.formats.pe_version import read_version
 from fundamen.formats.text_hive import ChangedValue
+from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.installed import ServiceStart
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath
@@ -21,7 +21,7 @@ _SEPARATOR = ";"
 
 
 def find_worse(
-    prefix: HostPath, change: TreeChange, values: Sequence[ChangedValue], kept: Callable[[str], bytes]
+    prefix: HostPath, change: TreeChange, values: Sequence[ChangedValue], kept: Mapping[str, HostPath]
 ) -> tuple[str, ...]:
     """What is worse than before, in words.
 
@@ -29,7 +29,7 @@ def find_worse(
         prefix: the prefix's folder, as it is now.
         change: what differs in it.
         values: what differs in its registry.
-        kept: gives the bytes that a file had, by its path in the prefix.
+        kept: our own copies of the files that changed, as they were, by the path in the prefix.
 
     Raises:
         OSError: a file cannot be read.
@@ -69,15 +69,13 @@ def _folded(entry: str) -> str:
     return entry.strip().rstrip("\\/").lower()
 
 
-def _of_file(prefix: HostPath, path: str, kept: Callable[[str], bytes]) -> Iterator[str]:
+def _of_file(prefix: HostPath, path: str, kept: Mapping[str, HostPath]) -> Iterator[str]:
     if not _matters(path):
         return
-    host = os.path.join(prefix, path)
-    if os.path.islink(host) or not os.path.isfile(host):
+    host = HostPath(os.path.join(prefix, path))
+    if path not in kept or os.path.islink(host) or not os.path.isfile(host):
         return
-    with open(host, "rb") as file:
-        after = _facts(file.read(), path)
-    before = _facts(kept(path), path)
+    before, after = _facts(kept[path]), _facts(host)
     if before is None or after is None:
         if before is not None:
             yield f"{path} was an executable file, and is none any more"
@@ -89,17 +87,16 @@ def _of_file(prefix: HostPath, path: str, kept: Callable[[str], bytes]) -> Itera
         yield f"{path} had the version {old}, and has the older {new}"
 
 
-def _facts(data: bytes, path: str) -> tuple[str, tuple[int, ...]] | None:
-    """(the architecture, the version) of an image; None where it is none."""
-    source = MemoryBytes(data, path)
-    try:
-        binary = read_binary(source)
-        version = read_version(source, binary) if isinstance(binary, Pe) else None
-    except UnreadableError:
-        return None
+def _facts(host: HostPath) -> tuple[str, tuple[int, ...]] | None:
+    """(the architecture, the version) of an image; None where it is none. Raises: OSError."""
+    with FileBytes(host, host) as source:
+        try:
+            binary = read_binary(source)
+            version = read_version(source, binary) if isinstance(binary, Pe) else None
+        except UnreadableError:
+            return None
     text = version.file_version if version is not None else None
-    numbers = tuple(int(part) for part in (text or "").split(".") if part.isdigit())
-    return str(binary.architecture), numbers
+    return str(binary.architecture), tuple(int(part) for part in (text or "").split(".") if part.isdigit())
 
 
 def _matters(path: str) -> bool:

@@ -9,6 +9,8 @@ since hinders it; in the registry just the values that the installer has changed
 import os
 import shutil
 import subprocess
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from datetime import UTC, datetime
 
 import msgspec
@@ -24,14 +26,14 @@ from fundamen.model.errors import FundamenError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.file_state import digest_of_file, read_state
 from fundamen.placing.flushing import flush_folder
-from fundamen.placing.replacing import OURS, put
+from fundamen.placing.replacing import OURS, put, remove
 from fundamen.restore.records import InstallerRecord
 from fundamen.restore.steps import RunInstaller
 from fundamen.restore.tree_change import (
     Tree,
     TreeChange,
     bring_back,
-    bring_out_one,
+    bring_out_all,
     compared,
     differs,
     keep_tree,
@@ -132,6 +134,7 @@ def run(record: InstallerRecord) -> None:
     prefix = HostPath(record.prefix)
     if compared(tree_of(copy.entries), _now(prefix, copy)) != TreeChange((), (), ()):
         take_back(record)  # an earlier run was cut off
+    remove(HostPath(f"{record.kept}-after.json"))  # of one that had failed: what it has left says nothing of this run
     session = PrefixSession(Wine(*record.wine), prefix, dict(record.environment))
     session.environment["WINEDEBUG"] = "-all"
     session.environment[_VARIABLE] = subprocess.list2cmdline(_command(record))
@@ -144,12 +147,14 @@ def run(record: InstallerRecord) -> None:
     if seen.status is None or not is_done(seen.status):
         _write(record, _Left(entries, change, None))
         raise OSError(0, _why_it_failed(seen.status, record.seconds, lines, seen.output), record.host)
-    values = tuple(
-        value
-        for name in _HIVES
-        if name in change.changed
-        for value in changed_values(_kept_bytes(record, copy, name), _read(os.path.join(prefix, name)))
-    )
+    with _brought_out(record, copy, change.changed) as kept:
+        values = tuple(
+            value
+            for name in _HIVES
+            if name in kept
+            for value in changed_values(_read(kept[name]), _read(os.path.join(prefix, name)))
+        )
+        worse = find_worse(prefix, change, values, kept)
     outcome = Outcome(
         status=seen.status,
         meaning=status_in_words(seen.status),
@@ -158,7 +163,7 @@ def run(record: InstallerRecord) -> None:
         lines=lines,
         change=change,
         values=values[:_MOST_LISTED],
-        worse=find_worse(prefix, change, values, lambda path: _kept_bytes(record, copy, path)),
+        worse=worse,
     )
     for name in _HIVES:
         if name in now:
@@ -186,11 +191,11 @@ def why_it_must_stay(record: InstallerRecord) -> str:
         return ""
     before, ours = tree_of(_copy(record).entries), tree_of(left.entries)
     for path in (*left.change.changed, *left.change.added):
-        if path in _HIVES or ours[path].kind is not Kind.FILE:
+        if path in _HIVES or ours[path].kind is Kind.FOLDER:
             continue
         state = read_state(HostPath(os.path.join(record.prefix, path)))
-        known = {each[path].state.sha256 for each in (before, ours) if path in each}
-        if state is not None and not state.link and state.sha256 not in known:
+        known = {(each[path].state.sha256, each[path].state.link) for each in (before, ours) if path in each}
+        if state is not None and (state.sha256, state.link) not in known:
             return f"{shown(path)} in the prefix was changed after the installer had run"
     return ""
 
@@ -221,7 +226,9 @@ def _give_back_values(record: InstallerRecord, copy: ColdCopy, name: str) -> Non
     """Of a hive that others have written since, just the values that the installer had changed are put back."""
     target = HostPath(os.path.join(record.prefix, name))
     data = _read(target)
-    for changed in changed_values(_kept_bytes(record, copy, name), _read(f"{record.kept}-{name}")):
+    with _brought_out(record, copy, [name]) as kept:
+        values = changed_values(_read(kept[name]), _read(f"{record.kept}-{name}"))
+    for changed in values:
         if text_hive.find_value(data, changed.key, changed.name) == changed.new:
             data = text_hive.with_value(data, changed.key, changed.name, changed.old, 0)
     state = read_state(target)
@@ -296,14 +303,17 @@ def _left(record: InstallerRecord) -> _Left | None:
         raise OSError(0, f"what was written down of the installer is damaged: {error}", record.kept) from error
 
 
-def _kept_bytes(record: InstallerRecord, copy: ColdCopy, path: str) -> bytes:
-    """The bytes that a file of the prefix had; nothing where there was none."""
-    entry = next((e for e in copy.entries if e.path == path and e.kind is Kind.FILE), None)
-    if entry is None:
-        return b""
-    spare = f"{record.kept}.seen"
+@contextmanager
+def _brought_out(record: InstallerRecord, copy: ColdCopy, paths: Sequence[str]) -> Iterator[dict[str, HostPath]]:
+    """Some files of the prefix as they were: path -> our own copy, for as long as the block lasts. Raises: OSError."""
+    spare, wanted = f"{record.kept}.seen", set(paths)
+    digests = {e.path: e.state.sha256 for e in copy.entries if e.path in wanted and e.kind is Kind.FILE}
+    places = {path: HostPath(os.path.join(spare, sha256)) for path, sha256 in digests.items()}
     try:
-        return _read(bring_out_one(HostPath(f"{record.kept}.tar.zst"), copy, entry, HostPath(spare)))
+        bring_out_all(
+            HostPath(f"{record.kept}.tar.zst"), copy, {digests[path]: place for path, place in places.items()}
+        )
+        yield places
     except FundamenError as error:
         raise OSError(0, error.why, record.kept) from error
     finally:

@@ -98,14 +98,12 @@ def bring_back(
         DamagedFileError: the archive is damaged; nothing was changed.
         OSError: something could not be written; it can be done again.
     """
-    from fundamen.cold_copies.archive import bring_out  # noqa: PLC0415 - what packs archives is seldom needed
-
     before = tree_of(copy.entries)
     change = compared(before, now)
     wanted = [path for path in (*change.changed, *change.removed) if path not in keeps]
     spare = HostPath(f"{archive}.out")
     digests = {before[path].state.sha256 for path in wanted if before[path].kind is Kind.FILE}
-    bring_out(archive, copy, {digest: HostPath(os.path.join(spare, digest)) for digest in digests})
+    bring_out_all(archive, copy, {digest: HostPath(os.path.join(spare, digest)) for digest in digests})
     _take_away(folder, change.added, now, ours, keeps, copy.number)
     for path in sorted(wanted, key=lambda path: path.count("/")):
         _put_back(folder, before[path], spare)
@@ -117,13 +115,12 @@ def bring_back(
     shutil.rmtree(spare, ignore_errors=True)
 
 
-def bring_out_one(archive: HostPath, copy: ColdCopy, entry: CopiedEntry, spare: HostPath) -> HostPath:
-    """A file of ours with the bytes that one had. Raises: DamagedFileError, OSError."""
+def bring_out_all(archive: HostPath, copy: ColdCopy, wanted: Mapping[str, HostPath]) -> None:
+    """Files of ours with the bytes of some digests, out of one pass. Raises: DamagedFileError, OSError."""
     from fundamen.cold_copies.archive import bring_out  # noqa: PLC0415 - what packs archives is seldom needed
 
-    target = HostPath(os.path.join(spare, entry.state.sha256))
-    bring_out(archive, copy, {entry.state.sha256: target})
-    return target
+    if wanted:
+        bring_out(archive, copy, wanted)
 
 
 def _put_back(folder: HostPath, entry: CopiedEntry, spare: HostPath) -> None:
