@@ -217,3 +217,23 @@ def test_a_plan_of_a_newer_version_is_refused(office: Office) -> None:
 def test_bytes_that_are_no_plan_are_refused(data: bytes) -> None:
     with pytest.raises(FundamenError):
         read_plan(data, "it")
+
+
+def test_a_plan_for_several_programs_is_rehearsed_and_proven_for_each(office: Office) -> None:
+    other = "/opt/app/bin/other"
+    (office.root / other[1:]).write_bytes((office.root / PROGRAM[1:]).read_bytes())
+    (office.root / other[1:]).chmod(0o755)
+    plan = str(office.folder / "both.plan")
+    assert office.run("restore", "--rehearse", "--with", other, "--save-plan", plan, PROGRAM)[0] == 1
+    assert json.loads(Path(plan).read_bytes())["further"] == [other]
+    status, told = office.run("restore", "--yes", "--plan", plan)
+    assert (status, "app and other then have all that they need" in " ".join(told.split())) == (0, True), told
+
+
+def test_a_plan_for_which_another_program_would_lack_something_is_not_carried_out(office: Office) -> None:
+    assert office.run("restore", "--yes", PROGRAM)[0] == 0
+    before = tree_of(office.root)
+    plan = office.planned({"do": "set aside", "path": "/opt/app/lib/libb.so"}, program="/usr/bin/true")
+    status, told = office.run("restore", "--yes", "--plan", plan)
+    assert (status, "other programs would come to lack something" in told, "libb.so" in told) == (1, True, True), told
+    assert tree_of(office.root) == before

@@ -67,7 +67,7 @@ def carry_out_plan(
     )
     authorities = authorities_at(home, machine.platform, options.now(), output)
     with output.working("Rehearsing the plan"):
-        planned = rehearse_plan(machine, plan, means, authorities)
+        planned = rehearse_plan(machine, plan, means, authorities, journal.programs())
     if not output.as_json:
         output.show(plan_rehearsal_text(planned, machine, drawn=output.drawn))
 
@@ -127,6 +127,8 @@ def save_plan(machine: Machine, rehearsal: Rehearsal, name: str, output: Output)
 def _state(planned: PlannedRestoration, output: Output, *, only_rehearse: bool, yes: bool) -> RestoreState:
     if not planned.work.steps:
         return "not needed"
+    if planned.harmed:
+        return "no remedy"
     if only_rehearse:
         return "rehearsed"
     return "restored" if yes or output.agreed("\nCarry this out?") else "declined"

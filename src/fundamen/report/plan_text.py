@@ -9,8 +9,7 @@ from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
 from fundamen.report.contracts.restoring import RestoreState
 from fundamen.report.page import Page, counted
-from fundamen.report.restore_text import restarts
-from fundamen.report.trace_text import answer
+from fundamen.report.restore_text import answers, harms, outcome_of, restarts
 from fundamen.restore.planned import PlannedRestoration
 from fundamen.restore.publisher_installer import Outcome
 from fundamen.restore.steps import (
@@ -35,12 +34,8 @@ def plan_rehearsal_text(planned: PlannedRestoration, machine: Machine, *, drawn:
         page.answer(f"Nothing is to be done: {machine.title} is as the plan wants it.", good=True)
         return page.text()
     would = f"{counted(len(steps), 'step')} would be made on {machine.title}"
-    if after is None:
-        page.answer(f"{would}.")
-    else:
-        name = machine.paths.basename(after.program)
-        outcome = "has all that it needs" if not after.faults else f"still has {counted(len(after.faults), 'fault')}"
-        page.answer(f"{would}; {name} then {outcome}.", good=not after.faults)
+    faults = sum(len(trace.faults) for trace in after)
+    page.answer(f"{would}; {outcome_of(after, machine)}." if after else f"{would}.", good=not faults if after else None)
     page.heading(f"The plan, made {planned.plan.made_at:%Y-%m-%d %H:%M} UTC for {planned.plan.machine}")
     for folder in planned.work.copies:
         page.field("copy", f"{folder}   (a cold copy, before anything else)", indent=4, width=10)
@@ -48,9 +43,13 @@ def plan_rehearsal_text(planned: PlannedRestoration, machine: Machine, *, drawn:
         page.field(_verb(step), f"{step.path}   ({step.because})", indent=4, width=10)
         for detail in _details(step):
             page.line(detail, 14)
-    if after is not None and after.faults:
-        page.heading("Rehearsal: the program traced as it would be")
-        page.line(answer(after, machine))
+    if planned.plan.because:
+        page.heading("The version was asked for")
+        page.line(planned.plan.because)
+    harms(page, planned.harmed)
+    if faults:
+        page.heading("Rehearsal: traced as it would be")
+        page.line(answers(after, machine))
     return page.text()
 
 
@@ -64,7 +63,7 @@ def plan_text(planned: PlannedRestoration, state: RestoreState, name: str, machi
         return page.text()
     proof = planned.proof
     done = f"Carried out: {counted(len(planned.work.steps), 'step')}, each read back and compared."
-    page.answer(done if proof is None else f"{done} {answer(proof, machine)}", good=proof is None or not proof.faults)
+    page.answer(f"{done} {answers(proof, machine)}".rstrip(), good=not planned.remaining)
     for path, outcome in planned.installed:
         _installed(page, path, outcome)
     restarts(page, planned.restart, planned.waiting)

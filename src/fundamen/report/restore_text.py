@@ -12,7 +12,7 @@ from fundamen.restore.clean_up import Kept
 from fundamen.restore.journal import Entry, State
 from fundamen.restore.plan import Plan
 from fundamen.restore.records import EntryRecord
-from fundamen.restore.rehearsal import Rehearsal
+from fundamen.restore.rehearsal import Harm, Rehearsal
 from fundamen.restore.restarting import Restart, Waiting
 from fundamen.restore.restoration import Restoration
 from fundamen.restore.steps import PlaceFile
@@ -30,19 +30,19 @@ def rehearsal_text(rehearsal: Rehearsal, machine: Machine, *, drawn: bool) -> st
     traces_before = [before, *(trace for trace, _ in rehearsal.further)]
     traces_after = [after, *(trace for _, trace in rehearsal.further)]
     if not rehearsal.is_needed:
-        page.answer(f"Nothing is to be restored. {_answers(traces_before, machine)}", good=True)
+        page.answer(f"Nothing is to be restored. {answers(traces_before, machine)}", good=True)
         return page.text()
     if plan.is_empty and not rehearsal.faults_before:
         page.answer("The version that was asked for is not to be had; nothing is changed.", good=False)
     elif plan.is_empty:
-        page.answer(f"Nothing can be restored. {_answers(traces_before, machine)}", good=False)
+        page.answer(f"Nothing can be restored. {answers(traces_before, machine)}", good=False)
     else:
-        page.answer(f"{_would_be_done(plan)}; {_outcome(traces_after, machine)}.", good=not rehearsal.faults_after)
+        page.answer(f"{_would_be_done(plan)}; {outcome_of(traces_after, machine)}.", good=not rehearsal.faults_after)
         _plan(page, plan)
         if rehearsal.because:
             page.heading("The version was asked for")
             page.line(rehearsal.because)
-    _harmed(page, rehearsal)
+    harms(page, rehearsal.harmed)
     if plan.unmet:
         page.heading("No trusted remedy")
         page.columns([(unmet.name, unmet.why) for unmet in plan.unmet])
@@ -57,20 +57,22 @@ def rehearsal_text(rehearsal: Rehearsal, machine: Machine, *, drawn: bool) -> st
     return page.text()
 
 
-def _harmed(page: Page, rehearsal: Rehearsal) -> None:
-    if rehearsal.harmed:
+def harms(page: Page, harmed: Sequence[Harm]) -> None:
+    """What other programs would come to lack, for which a restoration is not offered."""
+    if harmed:
         page.heading("Not offered: other programs would come to lack something")
-    for harm in rehearsal.harmed:
+    for harm in harmed:
         page.verdict(Verdict.MISSING, harm.name, word="would lack")
         page.field("program", harm.program)
         page.field("because", harm.reason)
 
 
-def _answers(traces: Sequence[Trace], machine: Machine) -> str:
+def answers(traces: Sequence[Trace], machine: Machine) -> str:
+    """What of some programs, one sentence for each."""
     return " ".join(answer(trace, machine) for trace in traces)
 
 
-def _outcome(traces: Sequence[Trace], machine: Machine) -> str:
+def outcome_of(traces: Sequence[Trace], machine: Machine) -> str:
     """What of the programs as they would be; the one alone, or all together."""
     faults = sum(len(trace.faults) for trace in traces)
     names = [machine.paths.basename(trace.program) for trace in traces]
@@ -99,7 +101,7 @@ def restoration_text(restoration: Restoration, machine: Machine, *, drawn: bool,
         page.step(_after_rehearsal(restoration, machine, options))
         return page.text()
     proofs = [proof, *restoration.further]
-    page.answer(f"Restored: {_was_done(plan)}. {_answers(proofs, machine)}", good=not restoration.remaining)
+    page.answer(f"Restored: {_was_done(plan)}. {answers(proofs, machine)}", good=not restoration.remaining)
     for fault in (fault for trace in proofs for fault in trace.faults):
         page.verdict(fault.verdict, fault.name)
         page.field("because", fault.reason)

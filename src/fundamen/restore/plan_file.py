@@ -234,6 +234,8 @@ class PlanFile(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=
     machine: Text  # for people
     made_at: datetime
     steps: Annotated[tuple[PlannedStep, ...], msgspec.Meta(min_length=1, max_length=_MOST_STEPS)]
+    further: Annotated[tuple[Path, ...], msgspec.Meta(max_length=1000)] = ()  # programs that it is for as well
+    because: Text = ""  # the reason for a version that was asked for
 
 
 def read_plan(data: bytes, name: str) -> PlanFile:
@@ -253,7 +255,8 @@ def read_plan(data: bytes, name: str) -> PlanFile:
         ) from error
     for step in plan.steps:
         require_plain(MachinePath(step.path), name)
-    require_plain(MachinePath(plan.program), name)
+    for program in (plan.program, *plan.further):
+        require_plain(MachinePath(program), name)
     return plan
 
 

@@ -1,6 +1,7 @@
 """A plan from its file to its proof, and a rehearsal as such a file."""
 
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from datetime import datetime
 
 import msgspec
@@ -17,7 +18,7 @@ from fundamen.restore.locking import alone_on, require_finished
 from fundamen.restore.plan_file import Expected, Install, MakeLink, PlanFile, PlannedStep, PutFile, SetAside
 from fundamen.restore.publisher_installer import Outcome, outcome_of
 from fundamen.restore.records import InstallerRecord
-from fundamen.restore.rehearsal import Rehearsal
+from fundamen.restore.rehearsal import Harm, Rehearsal, find_harms
 from fundamen.restore.resolving import Means, resolve_plan
 from fundamen.restore.restarting import Restart, Waiting, find_restarts, judge_waiting
 from fundamen.restore.steps import Change, Move, PlaceLink, Work
@@ -30,19 +31,19 @@ class PlannedRestoration(msgspec.Struct, frozen=True):
 
     plan: PlanFile
     work: Work
-    before: Trace | None  # of the plan's program; None where it is none that can be traced
-    rehearsed: Trace | None
+    before: tuple[Trace, ...]  # of the plan's programs, as far as they can be traced
+    rehearsed: tuple[Trace, ...]
     number: int | None = None  # in the journal; None where nothing was carried out
-    proof: Trace | None = None
+    proof: tuple[Trace, ...] = ()
+    harmed: tuple[Harm, ...] = ()  # other programs that would lack something; it is not carried out then
     restart: tuple[Restart, ...] = ()  # what must be started anew
     waiting: Waiting | None = None
     installed: tuple[tuple[MachinePath, Outcome], ...] = ()  # what came of publishers' installers
 
     @property
     def remaining(self) -> int:
-        """How many faults the program has now."""
-        now = self.proof or self.before
-        return len(now.faults) if now is not None else 0
+        """How many faults the programs have now."""
+        return sum(len(trace.faults) for trace in (self.before if self.number is None else self.proof))
 
 
 def plan_of(machine: Machine, rehearsal: Rehearsal, now: datetime) -> PlanFile | None:
@@ -75,24 +76,36 @@ def plan_of(machine: Machine, rehearsal: Rehearsal, now: datetime) -> PlanFile |
             )
     if not steps:
         return None
-    return PlanFile(program=rehearsal.plan.program, machine=machine.title, made_at=now, steps=tuple(steps))
+    return PlanFile(
+        program=rehearsal.plan.program,
+        machine=machine.title,
+        made_at=now,
+        steps=tuple(steps),
+        further=tuple(before.program for before, _ in rehearsal.further),
+        because=rehearsal.because,
+    )
 
 
 def rehearse_plan(
-    machine: Machine, plan: PlanFile, means: Means, authorities: Sequence[Authority]
+    machine: Machine,
+    plan: PlanFile,
+    means: Means,
+    authorities: Sequence[Authority],
+    others: Sequence[MachinePath] = (),
 ) -> PlannedRestoration:
     """What a plan comes to on a machine as it is now, and what would come of it; nothing is changed.
+
+    ``others`` are programs that must not come to lack anything by it.
 
     Raises:
         FundamenError: as ``resolve_plan`` raises.
     """
     work = resolve_plan(machine, plan, means)
-    return PlannedRestoration(
-        plan,
-        work,
-        _traced(machine, plan.program, authorities),
-        _traced(_laid_over(machine, work), plan.program, authorities),
-    )
+    overlay = _laid_over(machine, work)
+    named = {plan.program, *plan.further}
+    harmed = find_harms(machine, overlay, (each for each in others if each not in named), authorities)
+    before, rehearsed = _traced(machine, plan, authorities), _traced(overlay, plan, authorities)
+    return PlannedRestoration(plan, work, before, rehearsed, harmed=tuple(harmed))
 
 
 def perform_plan(
@@ -118,7 +131,7 @@ def perform_plan(
         for folder in planned.work.copies:
             take_copy(folder)
         number = carry_out(machine, planned.work, journal, now, progress, stop)
-    proof = _traced(machine.afresh(), planned.plan.program, authorities)
+    proof = _traced(machine.afresh(), planned.plan, authorities)
     entry = journal.find(number)
     records = [s.record for s in entry.steps if isinstance(s.record, InstallerRecord)] if entry is not None else []
     installed = tuple((r.path, outcome) for r in records if (outcome := outcome_of(r)) is not None)
@@ -128,14 +141,13 @@ def perform_plan(
     )
 
 
-def _traced(machine: Machine, program: str, authorities: Sequence[Authority]) -> Trace | None:
-    path = MachinePath(program)
-    if machine.look(path).kind is not EntryKind.FILE:
-        return None
-    try:
-        return trace_program(machine, path, authorities)
-    except UnreadableError:
-        return None
+def _traced(machine: Machine, plan: PlanFile, authorities: Sequence[Authority]) -> tuple[Trace, ...]:
+    traces = []
+    for program in map(MachinePath, (plan.program, *plan.further)):
+        if machine.look(program).kind is EntryKind.FILE:
+            with suppress(UnreadableError):
+                traces.append(trace_program(machine, program, authorities))
+    return tuple(traces)
 
 
 def _laid_over(machine: Machine, work: Work) -> OverlayMachine:

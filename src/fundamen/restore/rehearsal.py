@@ -154,7 +154,7 @@ class _Rehearsing:
             plan = msgspec.structs.replace(plan, packages=(), steps=(), unmet=useless, installs=None)
             after = before
         others = (*self._scope.others, *(self._programs if self._scope.pins else ()))
-        harmed = tuple(_harms(self._machine, overlay, others, self._authorities)) if not plan.is_empty else ()
+        harmed = tuple(find_harms(self._machine, overlay, others, self._authorities)) if not plan.is_empty else ()
         told = [with_bringers(self._machine, trace) for trace in after]
         return Rehearsal(
             before=before[0],
@@ -208,9 +208,14 @@ class _Rehearsing:
         return with_found_places(self._machine, grown, faults)
 
 
-def _harms(
+def find_harms(
     machine: Machine, overlay: Machine, others: Iterable[MachinePath], authorities: Sequence[Authority]
 ) -> Iterator[Harm]:
+    """What other programs would lack on a machine as it would be, and do not lack now.
+
+    Raises:
+        UnreadableError: one cannot be read.
+    """
     for program in others:
         if machine.look(program).kind is not EntryKind.FILE:
             continue  # it is gone by now

@@ -86,7 +86,8 @@ def resolve_plan(machine: Machine, plan: PlanFile, means: Means) -> Work:
         resolving.add(step)
     titles = tuple(dict.fromkeys(step.title for step in plan.steps))
     steps, copies = tuple(resolving.steps.values()), tuple(resolving.copies)
-    return Work(MachinePath(plan.program), titles, steps, resolving.contents, copies)
+    further = tuple(map(MachinePath, plan.further))
+    return Work(MachinePath(plan.program), titles, steps, resolving.contents, copies, further, plan.because)
 
 
 class _Resolving:

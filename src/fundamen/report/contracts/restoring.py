@@ -1,10 +1,12 @@
 """The contracts of ``restore``, ``undo`` and ``history`` with ``--json``."""
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Literal
 
 import msgspec
 
 from fundamen.restore.journal import Entry
+from fundamen.restore.rehearsal import Harm
 from fundamen.restore.restarting import Waiting
 from fundamen.restore.restoration import Restoration
 from fundamen.restore.steps import Change, InstallPackages
@@ -149,7 +151,7 @@ def restore_record(restoration: Restoration, state: RestoreState) -> RestoreReco
         restart=tuple(each.what for each in restoration.restart),
         waiting=_waiting_part(restoration.waiting),
         unsettled=restoration.unsettled,
-        harmed=tuple(HarmPart(harm.program, harm.name, harm.reason) for harm in rehearsal.harmed),
+        harmed=_harm_parts(rehearsal.harmed),
         further=tuple(before.program for before, _ in rehearsal.further),
         asked_because=rehearsal.because,
     )
@@ -180,14 +182,13 @@ def root_import_record(path: str, planned: "RootImport | None", state: RestoreSt
 
 def plan_record(planned: "PlannedRestoration", state: RestoreState) -> RestoreRecord:
     """The contract's form of a plan from a file."""
-    before, after = planned.before, planned.rehearsed
     steps = [step for step in planned.work.steps if not isinstance(step, InstallPackages)]
     return RestoreRecord(
         program=planned.plan.program,
         state=state,
         number=planned.number,
-        faults_before=len(before.faults) if before is not None else 0,
-        faults_rehearsed=len(after.faults) if after is not None else 0,
+        faults_before=sum(len(trace.faults) for trace in planned.before),
+        faults_rehearsed=sum(len(trace.faults) for trace in planned.rehearsed),
         faults=planned.remaining,
         installs=tuple(str(step.path) for step in planned.work.steps if isinstance(step, InstallPackages)),
         steps=tuple(
@@ -197,12 +198,19 @@ def plan_record(planned: "PlannedRestoration", state: RestoreState) -> RestoreRe
         unmet=(),
         launched=None,
         restart=tuple(each.what for each in planned.restart),
+        harmed=_harm_parts(planned.harmed),
+        further=planned.plan.further,
+        asked_because=planned.plan.because,
         waiting=_waiting_part(planned.waiting),
         installed=tuple(
             InstalledPart(path, o.status, o.change.added, o.change.changed, o.change.removed, len(o.values), o.worse)
             for path, o in planned.installed
         ),
     )
+
+
+def _harm_parts(harmed: Sequence[Harm]) -> tuple[HarmPart, ...]:
+    return tuple(HarmPart(harm.program, harm.name, harm.reason) for harm in harmed)
 
 
 def _waiting_part(waiting: Waiting | None) -> WaitingPart | None:
