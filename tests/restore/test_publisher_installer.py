@@ -4,6 +4,7 @@ import hashlib
 import json
 import os
 import subprocess
+import sys
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -15,7 +16,7 @@ from builders.signing import APublisher
 from builders.tree import Tree, tree_of
 from conftest import Fundamen, Ran
 from faults import Faults, Mode, Outcome, injecting
-from fundamen.formats.installer_log import decisive_lines
+from fundamen.formats.installer_log import LogReader, decisive_lines, in_order
 
 UNFINISHED, LEFT = 6, ".fundamen-left-"
 SYSTEM_REG = r"""WINE REGISTRY Version 2
@@ -173,6 +174,32 @@ def test_one_that_fails_is_told_with_its_cause_and_everything_is_as_before(offic
     assert as_it_is(office.root) == office.before
 
 
+def test_its_log_is_followed_while_it_runs_and_what_stood_in_it_before_is_none_of_its(
+    office: Office, home: Path
+) -> None:
+    log = office.root / "drive_c/windows/temp/setup.log"
+    log.write_text("Error 1999. Of another day\n")
+    office.trusting()
+    lines = LOG.strip().splitlines()
+    writing = "\n".join(f"sleep 0.4; printf '%s\\n' '{line}' >> '{log}'" for line in lines)
+    office.script.write_text(f"{writing}\nsleep 0.5; touch {office.folder}/ended; sleep 60\n")
+    plan = Path(office.plan)
+    plan.write_text(plan.read_text().replace('"log"', '"seconds": 8, "log"'))
+    command = ["fundamen", "restore", "--yes", "-m", str(office.root), "--plan", str(plan)]
+    tools = str(Path(sys.executable).parent)
+    environment = {**os.environ, "PATH": f"{tools}:{os.environ['PATH']}", "FUNDAMEN_HOME": str(home)}
+    streams: dict[str, Any] = {"stderr": subprocess.PIPE, "stdout": subprocess.DEVNULL}
+    with subprocess.Popen(command, text=True, env=environment, **streams) as run:
+        assert run.stderr is not None
+        told = [run.stderr.readline() for _ in range(4)]
+        assert run.poll() is None  # it still runs
+        run.communicate()
+    words = [line.partition(": ")[2].strip() for line in told]
+    assert words == [lines[1], lines[0], lines[2], lines[3]]
+    assert run.returncode == 5
+    assert as_it_is(office.root) == office.before
+
+
 def test_one_that_does_not_end_is_ended(office: Office) -> None:
     office.trusting()
     office.script.write_text(f"{INSTALLS}\nsleep 60\n")
@@ -229,6 +256,8 @@ def test_killed_anywhere_it_is_run_anew_or_the_prefix_is_as_before(office: Offic
 
 def test_the_decisive_lines_of_a_log_are_found_in_any_encoding() -> None:
     for data in (LOG.encode(), LOG.encode("utf-16"), LOG.encode("utf-8-sig")):
-        lines = decisive_lines(data)
+        lines, reader = decisive_lines(data), LogReader()
+        pieces = [line for at in range(len(data)) for line in reader.feed(data[at : at + 1])]
+        assert in_order([*pieces, *reader.feed(b"", is_end=True)]) == lines
         assert [line.number for line in lines if line.is_cause] == [3]
         assert lines[-1].text == "MainEngineThread is returning 1603"

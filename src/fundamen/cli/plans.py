@@ -82,7 +82,9 @@ def carry_out_plan(
     if state == "restored":
         with output.progress(len(planned.work.steps), "Restoring") as progress, stoppable(output) as stop:
             now = options.now()
-            planned = perform_plan(machine, planned, journal, authorities, now, progress, stop, copying, waiting)
+            planned = perform_plan(
+                machine, planned, journal, authorities, now, progress, stop, copying, waiting, output.note
+            )
     if output.as_json:
         output.show_record(plan_record(planned, state))
     else:

@@ -6,12 +6,14 @@ words ``Return value 3`` stand behind the action that failed, and 2 behind one t
 
 import codecs
 import re
-from collections.abc import Iterator
+from collections import deque
+from collections.abc import Iterable, Iterator
 
 import msgspec
 
 _MOST_LINE = 400  # characters that are kept
 _MOST_LINES = 40
+_MOST_MARK = 3  # bytes of the mark in front that tells an encoding
 _BEFORE = 3  # lines in front of a failed action that are kept: its cause stands there
 
 _STATUSES = {
@@ -62,31 +64,52 @@ def needs_restart(status: int) -> bool:
     return status in _NEEDS_RESTART
 
 
-def decisive_lines(data: bytes) -> tuple[LogLine, ...]:
-    """The lines of a log that tell why it failed, in their order; bounded."""
-    lines = _text(data).splitlines()
-    chosen: dict[int, bool] = {}
-    for number, line in enumerate(lines):
+class LogReader:
+    """Reads a log piece by piece, as it is written; its encoding is told by its first bytes."""
+
+    def __init__(self) -> None:
+        self._decoder: codecs.IncrementalDecoder | None = None
+        self._head = b""  # until it is known how it is encoded
+        self._rest, self._number, self._told = "", 0, 0
+        self._before: deque[tuple[int, str]] = deque(maxlen=_BEFORE)  # lines that were not told yet
+
+    def feed(self, data: bytes, *, is_end: bool = False) -> tuple[LogLine, ...]:
+        """The decisive lines that a piece brings to light; bounded over all pieces together."""
+        if self._decoder is None:
+            self._head, data = b"", self._head + data
+            if len(data) < _MOST_MARK and not is_end:
+                self._head = data
+                return ()
+            wide = data.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE))
+            self._decoder = codecs.getincrementaldecoder("utf-16" if wide else "utf-8-sig")("replace")
+        text = self._rest + self._decoder.decode(data, is_end)
+        lines = text.splitlines(keepends=True)
+        self._rest = lines.pop() if lines and not is_end and not lines[-1].endswith(("\n", "\r")) else ""
+        found = [each for line in lines for each in self._next(line.strip())][: max(0, _MOST_LINES - self._told)]
+        self._told += len(found)
+        return tuple(found)
+
+    def _next(self, line: str) -> Iterator[LogLine]:
+        self._number += 1
         if _FAILED_ACTION.search(line):
-            for before in range(max(0, number - _BEFORE), number):
-                if lines[before].strip():
-                    chosen.setdefault(before, _NUMBERED.search(lines[before]) is not None)
-            chosen[number] = False
-        elif _NUMBERED.search(line):
-            chosen[number] = True
-        elif _ENDED.search(line):
-            chosen[number] = False
-    found = sorted(chosen.items())[:_MOST_LINES]
-    return tuple(LogLine(number + 1, lines[number].strip()[:_MOST_LINE], is_cause) for number, is_cause in found)
+            for number, before in self._before:
+                yield LogLine(number, before[:_MOST_LINE], is_cause=False)
+        elif not (is_cause := _NUMBERED.search(line) is not None) and not _ENDED.search(line):
+            if line:
+                self._before.append((self._number, line))
+            return
+        else:
+            yield LogLine(self._number, line[:_MOST_LINE], is_cause)
+            return
+        self._before.clear()
+        yield LogLine(self._number, line[:_MOST_LINE], is_cause=False)
 
 
-def ended_with(data: bytes) -> Iterator[int]:
-    """The statuses that a log says it has ended with."""
-    for found in _ENDED.finditer(_text(data)):
-        yield int(found[1])
+def decisive_lines(data: bytes) -> tuple[LogLine, ...]:
+    """The lines of a whole log that tell why it failed, in their order; bounded."""
+    return in_order(LogReader().feed(data, is_end=True))
 
 
-def _text(data: bytes) -> str:
-    if data.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
-        return data.decode("utf-16", "replace")
-    return data.decode("utf-8", "replace").removeprefix("\ufeff")
+def in_order(lines: Iterable[LogLine]) -> tuple[LogLine, ...]:
+    """Lines in the order of the log."""
+    return tuple(sorted(lines, key=lambda line: line.number))

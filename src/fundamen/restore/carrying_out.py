@@ -21,7 +21,7 @@ from fundamen.restore.hindrance import require_unhindered
 from fundamen.restore.journal import Entry, Journal, RestorationRecord, State, Step, StepState
 from fundamen.restore.kinds import Keeping, keep
 from fundamen.restore.making import batches, is_made, make
-from fundamen.restore.records import EntryRecord, Record
+from fundamen.restore.records import EntryRecord, Record, Tell
 from fundamen.restore.steps import (
     Change,
     ChangeLimit,
@@ -48,6 +48,7 @@ def carry_out(
     now: datetime,
     progress: Progress = lambda _path: None,
     stop: Stop = lambda: False,
+    tell: Tell = lambda _sentence: None,
 ) -> int:
     """Do all steps of some work, and give the restoration's number in the journal.
 
@@ -83,7 +84,7 @@ def carry_out(
         entry = journal.begin(RestorationRecord(work.program, work.titles, work.further, work.because), now, records)
     except (OSError, KeyboardInterrupt, UnreadableError) as error:
         raise _not_begun(journal, number, error) from error
-    _make_all(journal, entry, entry.steps, progress, stop)
+    _make_all(journal, entry, entry.steps, progress, stop, tell)
     return number
 
 
@@ -101,7 +102,12 @@ def find_unsettled(journal: Journal, number: int) -> tuple[MachinePath, ...]:
     return tuple(step.record.path for step in steps if not stands(step.record))
 
 
-def resume(journal: Journal, progress: Progress = lambda _path: None, stop: Stop = lambda: False) -> Entry:
+def resume(
+    journal: Journal,
+    progress: Progress = lambda _path: None,
+    stop: Stop = lambda: False,
+    tell: Tell = lambda _sentence: None,
+) -> Entry:
     """Go on with the restoration that was cut off; the caller holds the machine.
 
     Raises:
@@ -130,7 +136,7 @@ def resume(journal: Journal, progress: Progress = lambda _path: None, stop: Stop
             why="originals that were kept of it are gone, so there would be no way back",
             do=f"Nothing was changed. Take it back: fundamen undo {entry.number}",
         )
-    _make_all(journal, entry, left, progress, stop)
+    _make_all(journal, entry, left, progress, stop, tell)
     return entry
 
 
@@ -156,14 +162,16 @@ def _not_begun(journal: Journal, number: int, error: BaseException) -> FundamenE
     )
 
 
-def _make_all(journal: Journal, entry: Entry, steps: Iterable[Step], progress: Progress, stop: Stop) -> None:
+def _make_all(
+    journal: Journal, entry: Entry, steps: Iterable[Step], progress: Progress, stop: Stop, tell: Tell
+) -> None:
     try:
         for batch in batches(steps):
             if stop():
                 raise _stopped(entry.number, "you asked for it")
             for step in batch:
                 progress(step.record.path)
-            journal.write_steps(entry.number, make(batch))
+            journal.write_steps(entry.number, make(batch, tell))
         journal.mark(entry.number, State.DONE)
     except KeyboardInterrupt as error:
         raise _stopped(entry.number, cause_of(error)) from error

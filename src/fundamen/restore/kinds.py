@@ -21,6 +21,7 @@ from fundamen.restore.records import (
     PackagesRecord,
     Record,
     ServiceRecord,
+    Tell,
 )
 from fundamen.restore.steps import (
     Change,
@@ -48,10 +49,15 @@ class Keeping(NamedTuple):
 class Kind(NamedTuple):
     """What is done with the record of a kind of step; each may raise OSError."""
 
-    make: Callable[[Any], object]
+    make: Callable[[Any, Tell], object]
     is_made: Callable[[Any], bool]
     take_back: Callable[[Any], object]
     obstacle: Callable[[Any], str] = lambda _record: ""  # why it can be neither made nor taken back; empty where it can
+
+
+def _silent(make: Callable[[Any], object]) -> Callable[[Any, Tell], object]:
+    """What makes a step, and has nothing to tell meanwhile."""
+    return lambda record, _tell: make(record)
 
 
 def keep(step: Step, keeping: Keeping) -> Record:
@@ -87,18 +93,20 @@ _KEPT: Mapping[type, Callable[[Any, Keeping], Record]] = {
 }
 
 _KINDS: Mapping[type, Kind] = {
-    EntryRecord: Kind(entries.make_entry, entries.is_made, entries.take_back_entry, entries.obstacle),
-    MoveRecord: Kind(moves.make_move, moves.is_moved, moves.take_back_move, moves.obstacle),
+    EntryRecord: Kind(_silent(entries.make_entry), entries.is_made, entries.take_back_entry, entries.obstacle),
+    MoveRecord: Kind(_silent(moves.make_move), moves.is_moved, moves.take_back_move, moves.obstacle),
     FolderRecord: Kind(
-        folder_steps.make_folder, folder_steps.is_made, folder_steps.take_back_folder, folder_steps.obstacle
+        _silent(folder_steps.make_folder), folder_steps.is_made, folder_steps.take_back_folder, folder_steps.obstacle
     ),
-    PackagesRecord: Kind(installing.install, installing.are_installed, installing.purge, installing.why_they_must_stay),
-    ServiceRecord: Kind(starting.start, starting.is_running, starting.stop),
+    PackagesRecord: Kind(
+        _silent(installing.install), installing.are_installed, installing.purge, installing.why_they_must_stay
+    ),
+    ServiceRecord: Kind(_silent(starting.start), starting.is_running, starting.stop),
     InstallerRecord: Kind(
         publisher_installer.run,
         publisher_installer.has_run,
         publisher_installer.take_back,
         publisher_installer.why_it_must_stay,
     ),
-    LimitRecord: Kind(kernel.set_limit, kernel.is_set, kernel.give_back),
+    LimitRecord: Kind(_silent(kernel.set_limit), kernel.is_set, kernel.give_back),
 }

@@ -17,7 +17,7 @@ from fundamen.restore import entries
 from fundamen.restore.folders import changed_at, give_back_times, make_folders, remove_folders
 from fundamen.restore.journal import Step, StepState
 from fundamen.restore.kinds import kind_of
-from fundamen.restore.records import EntryRecord, FolderRecord, Record, StepRecord
+from fundamen.restore.records import EntryRecord, FolderRecord, Record, StepRecord, Tell
 
 _MOST_STEPS, _MOST_BYTES = 1024, 256 << 20  # of one batch
 
@@ -37,7 +37,7 @@ def batches(steps: Iterable[Step]) -> Iterator[tuple[Step, ...]]:
         yield tuple(batch)
 
 
-def make(steps: Sequence[Step]) -> tuple[Step, ...]:
+def make(steps: Sequence[Step], tell: Tell) -> tuple[Step, ...]:
     """Make a batch, and give its steps as they are then. Raises: OSError."""
     placed = [step.record for step in steps if isinstance(step.record, EntryRecord)]
     make_folders(dict.fromkeys(folder for record in placed for folder in record.new_folders))
@@ -45,7 +45,7 @@ def make(steps: Sequence[Step]) -> tuple[Step, ...]:
     entries.stage_entries(placed)
     entries.settle_entries(placed)
     for step in steps:
-        kind_of(step.record).make(step.record)
+        kind_of(step.record).make(step.record, tell)
     flush_all(HostPath(folder) for step in steps for folder in _changed_folders(step.record))
     look = functools.cache(changed_at)
     return tuple(Step(step.number, StepState.PLACED, _after(step.record, look)) for step in steps)

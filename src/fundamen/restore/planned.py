@@ -17,7 +17,7 @@ from fundamen.restore.journal import Journal
 from fundamen.restore.locking import alone_on, require_finished
 from fundamen.restore.plan_file import Expected, Install, MakeLink, PlanFile, PlannedStep, PutFile, SetAside
 from fundamen.restore.publisher_installer import Outcome, outcome_of
-from fundamen.restore.records import InstallerRecord
+from fundamen.restore.records import InstallerRecord, Tell
 from fundamen.restore.rehearsal import Harm, Rehearsal, find_harms
 from fundamen.restore.resolving import Means, resolve_plan
 from fundamen.restore.restarting import Restart, Waiting, find_restarts, judge_waiting
@@ -118,6 +118,7 @@ def perform_plan(
     stop: Stop,
     take_copy: Callable[[MachinePath], object] = lambda _folder: None,
     waiting: str = "",
+    tell: Tell = lambda _sentence: None,
 ) -> PlannedRestoration:
     """Carry a plan out and prove it; cold copies that it asks for are taken first.
 
@@ -130,7 +131,7 @@ def perform_plan(
         require_finished(machine, journal)
         for folder in planned.work.copies:
             take_copy(folder)
-        number = carry_out(machine, planned.work, journal, now, progress, stop)
+        number = carry_out(machine, planned.work, journal, now, progress, stop, tell)
     proof = _traced(machine.afresh(), planned.plan, authorities)
     entry = journal.find(number)
     records = [s.record for s in entry.steps if isinstance(s.record, InstallerRecord)] if entry is not None else []

@@ -4,6 +4,7 @@ These are what lies on the disk, as JSON (docs/formats/journal.md): a field may 
 """
 
 import os
+from collections.abc import Callable
 from typing import Any
 
 import msgspec
@@ -11,6 +12,8 @@ import msgspec
 from fundamen.model.paths import MachinePath
 from fundamen.placing.file_state import FileState
 from fundamen.restore.insertions import Insertion
+
+Tell = Callable[[str], None]  # what is given a sentence for people while a step is made
 
 OURS = -1  # instead of a folder's time of change: the folder was last changed by us, so its time is ours to set
 SOMEBODY_ELSES = 0  # it was not

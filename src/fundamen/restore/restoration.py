@@ -12,6 +12,7 @@ from fundamen.restore.carrying_out import Progress, Stop, carry_out, find_unsett
 from fundamen.restore.journal import Entry, Journal
 from fundamen.restore.launch import Launch, launch
 from fundamen.restore.locking import alone_on, require_finished
+from fundamen.restore.records import Tell
 from fundamen.restore.rehearsal import Rehearsal
 from fundamen.restore.restarting import Restart, Waiting, find_restarts, judge_waiting
 from fundamen.restore.taking_back import undo
@@ -85,10 +86,12 @@ def with_launch(restoration: Restoration, machine: Machine, arguments: tuple[str
     return msgspec.structs.replace(restoration, launched=launched)
 
 
-def go_on(machine: Machine, journal: Journal, progress: Progress, stop: Stop) -> Entry:
+def go_on(
+    machine: Machine, journal: Journal, progress: Progress, stop: Stop, tell: Tell = lambda _sentence: None
+) -> Entry:
     """Go on with a restoration that was cut off, with the machine to ourselves. Raises: as ``resume``, ``alone_on``."""
     with alone_on(machine):
-        return resume(journal, progress, stop)
+        return resume(journal, progress, stop, tell)
 
 
 def take_back(machine: Machine, journal: Journal, number: int | None) -> Entry:

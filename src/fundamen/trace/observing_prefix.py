@@ -12,7 +12,7 @@ import shutil
 import signal
 import subprocess
 import tempfile
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 
 import msgspec
 
@@ -141,8 +141,14 @@ class PrefixSession:
         """What is run gets it."""
         return self._marked.environment
 
-    def run(self, command: list[str], folder: str, seconds: float) -> Observation:
-        """Run a program, and tell how it ended. Raises: UnreadableError: it cannot be started."""
+    def run(
+        self, command: list[str], folder: str, seconds: float, heed: Callable[[], None] = lambda: None
+    ) -> Observation:
+        """Run a program, and tell how it ended; ``heed`` is called several times a second while it runs.
+
+        Raises:
+            UnreadableError: it cannot be started.
+        """
         trace, events, output = LoaderTrace(), list[Event](), bytearray()
 
         def take(data: bytes) -> None:
@@ -150,7 +156,7 @@ class PrefixSession:
             events.extend(found[: _MOST_EVENTS - len(events)])
             output.extend(own[: MOST_OUTPUT - len(output)])
 
-        status, took = self._marked.run([self._wine.program, *command], folder, seconds, take)
+        status, took = self._marked.run([self._wine.program, *command], folder, seconds, take, heed)
         return _observation(self._wine, status, took, events, bytes(output + trace.rest()))
 
     @contextlib.contextmanager

@@ -33,7 +33,12 @@ class Marked:
         self.environment = {**environment, _MARK: self._mark}
 
     def run(
-        self, command: list[str], folder: str, seconds: float, take: Callable[[bytes], None]
+        self,
+        command: list[str],
+        folder: str,
+        seconds: float,
+        take: Callable[[bytes], None],
+        heed: Callable[[], None] = lambda: None,
     ) -> tuple[int | None, float]:
         """Run a command; give its status, None where its time was up, and the seconds that it took.
 
@@ -42,6 +47,7 @@ class Marked:
             folder: that it is run in.
             seconds: after which it is stopped.
             take: is given every piece of what it writes to its two streams.
+            heed: is called several times a second while it runs.
 
         Raises:
             UnreadableError: it cannot be started.
@@ -66,6 +72,7 @@ class Marked:
         with process:
             for data in _read_until(process, start + seconds):
                 take(data)
+                heed()
             # The streams may be closed before the program ends, by the program itself or just as it ends.
             with contextlib.suppress(subprocess.TimeoutExpired):
                 process.wait(max(0.0, start + seconds - time.monotonic()))
@@ -115,7 +122,7 @@ def processes() -> list[int]:
 
 
 def _read_until(process: subprocess.Popen[bytes], deadline: float) -> Iterator[bytes]:
-    """What comes through the pipe until the program has ended and is quiet, or its time is up.
+    """What comes through the pipe, or nothing, until the program has ended and is quiet, or its time is up.
 
     Services that the program's start has brought up hold the pipe open after its end.
     """
@@ -132,5 +139,6 @@ def _read_until(process: subprocess.Popen[bytes], deadline: float) -> Iterator[b
                 yield data
             elif process.poll() is None:
                 quiet_since = time.monotonic()
+                yield b""
             elif time.monotonic() - quiet_since > _QUIET:
                 return

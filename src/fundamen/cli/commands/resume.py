@@ -34,7 +34,7 @@ def command(machine: Callable[[], Machine], output: Output) -> None:
         unfinished = journal.unfinished()
         count = len(unfinished.steps) if unfinished is not None else 0
         with output.progress(count, "Restoring") as progress, stoppable(output) as stop:
-            entry = go_on(examined, journal, progress, stop)
+            entry = go_on(examined, journal, progress, stop, output.note)
         if output.as_json:
             output.show_record(ResumeRecord(entry_part(entry)))
         else:
