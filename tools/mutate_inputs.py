@@ -49,7 +49,8 @@ from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.dyld_cache import read_dyld_cache
 from fundamen.formats.elf import Elf
 from fundamen.formats.elf_symbols import read_exports as read_elf_exports
-from fundamen.formats.hive import find_value, with_values, without_key, without_value
+from fundamen.formats.hive import with_values, without_key, without_value
+from fundamen.formats.hive_cells import find_value
 from fundamen.formats.installer_log import decisive_lines
 from fundamen.formats.ld_cache import read_ld_cache
 from fundamen.formats.linker_script import read_linker_script

@@ -10,7 +10,8 @@ import pytest
 from defusedxml.ElementTree import fromstring
 
 from builders.hive import a_hive
-from fundamen.formats.hive import find_value, with_values, without_key, without_value
+from fundamen.formats.hive import with_values, without_key, without_value
+from fundamen.formats.hive_cells import find_value
 from fundamen.formats.registry_value import HiveValue, ValueType
 
 pytestmark = pytest.mark.system

@@ -9,7 +9,7 @@ import re
 
 import msgspec
 
-from fundamen.formats import hive, text_hive
+from fundamen.formats import hive, hive_cells, text_hive
 from fundamen.formats.registry_value import HiveValue
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
@@ -41,7 +41,7 @@ class KeyPlace(msgspec.Struct, frozen=True):
 
     def value_in(self, data: bytes, name: str) -> HiveValue | None:
         """A value of the key in a hive's bytes. Raises: FundamenError: it is damaged, or cannot be changed."""
-        find = text_hive.find_value if self.is_text else hive.find_value
+        find = text_hive.find_value if self.is_text else hive_cells.find_value
         return find(data, self.key, name)
 
     def changed(self, data: bytes, name: str, value: HiveValue | None, now_seconds: int) -> bytes:
@@ -85,7 +85,7 @@ def place_of_key(machine: Machine, key: str) -> KeyPlace:
     place = KeyPlace(real, machine.host_path(real), below)
     set_, _, deeper = below.partition("\\")
     if first.lower() == "system" and set_.lower() == _CURRENT.lower():
-        found = hive.find_value(read_hive(place.host), *_SELECT)
+        found = hive_cells.find_value(read_hive(place.host), *_SELECT)
         number = found.content if found is not None and isinstance(found.content, int) else 1
         place = msgspec.structs.replace(place, key=f"ControlSet{number:03}\\{deeper}".rstrip("\\"))
     return place

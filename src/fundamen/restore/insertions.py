@@ -10,7 +10,7 @@ from enum import StrEnum
 
 import msgspec
 
-from fundamen.formats import hive, text_hive
+from fundamen.formats import hive, hive_cells, text_hive
 from fundamen.formats.registry_value import read_written
 from fundamen.formats.text_hive import without_key
 
@@ -45,7 +45,7 @@ def without(data: bytes, insertion: Insertion) -> bytes:
 def _without_one(data: bytes, insertion: Insertion) -> bytes:
     if insertion.kind is Kind.REGISTRY_VALUE:
         return _with_old_value(data, insertion)
-    if insertion.kind is Kind.REGISTRY_KEY and data.startswith(hive.MAGIC):
+    if insertion.kind is Kind.REGISTRY_KEY and data.startswith(hive_cells.MAGIC):
         return hive.without_key(data, insertion.name)
     if insertion.kind is Kind.REGISTRY_KEY:
         return without_key(data, insertion.name)
@@ -57,8 +57,8 @@ def _without_one(data: bytes, insertion: Insertion) -> bytes:
 
 def _with_old_value(data: bytes, insertion: Insertion) -> bytes:
     """The hive with the value as it was, if what was written still stands there."""
-    is_text = not data.startswith(hive.MAGIC)
-    find = text_hive.find_value if is_text else hive.find_value
+    is_text = not data.startswith(hive_cells.MAGIC)
+    find = text_hive.find_value if is_text else hive_cells.find_value
     found = find(data, insertion.name, insertion.value)
     if (found.written() if found is not None else None) != insertion.new:
         return data
