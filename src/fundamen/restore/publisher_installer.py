@@ -18,7 +18,7 @@ import msgspec
 from fundamen.cold_copies.entries import entries_below
 from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, Kind, read_manifest, written
 from fundamen.formats import text_hive
-from fundamen.formats.installer_log import LogLine, LogReader, in_order, is_done, needs_restart, status_in_words
+from fundamen.formats.installer_log import LogLine, is_done, needs_restart, status_in_words
 from fundamen.formats.text_hive import ChangedValue, changed_values
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
@@ -27,6 +27,7 @@ from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.file_state import digest_of_file, read_state
 from fundamen.placing.flushing import flush_folder
 from fundamen.placing.replacing import OURS, put, remove
+from fundamen.restore.installer_following import OWN_LOG, FollowedLog, log_place
 from fundamen.restore.records import InstallerRecord, Tell
 from fundamen.restore.steps import RunInstaller
 from fundamen.restore.tree_change import (
@@ -43,9 +44,7 @@ from fundamen.restore.tree_change import (
 from fundamen.sources.writing import write_whole
 
 _HIVES = ("system.reg", "user.reg", "userdef.reg")
-_MOST_LOG = 64 << 20  # bytes
 _MOST_LISTED = 100_000
-_LOG = "C:\\windows\\temp\\fundamen-installer.log"
 _QUIET, _LOGGED = "/qn", "/l*v"
 _MOST_TOLD = 300  # characters
 _VARIABLE, _STATUS = "FUNDAMEN_COMMAND", "fundamen-status "
@@ -138,7 +137,7 @@ def run(record: InstallerRecord, tell: Tell) -> None:
     session = PrefixSession(Wine(*record.wine), prefix, dict(record.environment))
     session.environment["WINEDEBUG"] = "-all"
     session.environment[_VARIABLE] = subprocess.list2cmdline(_command(record))
-    log = _Log(record, tell)
+    log = FollowedLog(log_place(record), tell)
     with session.ended_in_any_case():
         folder = os.path.dirname(record.host)
         seen = _with_whole_status(session.run(_THROUGH, folder, record.seconds, log.heed))
@@ -253,72 +252,8 @@ def _with_whole_status(seen: Observation) -> Observation:
 
 def _command(record: InstallerRecord) -> list[str]:
     if record.path.lower().endswith(".msi"):
-        return ["msiexec", "/i", record.path, _QUIET, _LOGGED, record.log or _LOG, *record.arguments]
+        return ["msiexec", "/i", record.path, _QUIET, _LOGGED, record.log or OWN_LOG, *record.arguments]
     return [record.path, *record.arguments]
-
-
-class _Log:
-    """The log of an installer, read as it is written. What stood in it before it was run is none of its."""
-
-    def __init__(self, record: InstallerRecord, tell: Tell) -> None:
-        self._place, self._tell, self._reader = _place_of_log(record), tell, LogReader()
-        self._lines: list[LogLine] = []
-        path = self._looked_up()
-        self._before, self._seen = _read(path)[:_MOST_LOG] if path else b"", _stamp_of(path)
-        self._at: int | None = None  # None: it is as before
-
-    def heed(self) -> None:
-        """Tell what was written since."""
-        self._take(is_end=False)
-
-    def finish(self) -> tuple[LogLine, ...]:
-        """All decisive lines, once it has ended."""
-        self._take(is_end=True)
-        return in_order(self._lines)
-
-    def _take(self, *, is_end: bool) -> None:
-        path = self._looked_up()
-        data = b""
-        if (stamp := _stamp_of(path)) != self._seen:
-            self._seen = stamp
-            data = self._since(path) if path else b""
-        for line in self._reader.feed(data, is_end=is_end):
-            self._lines.append(line)
-            self._tell(f"line {line.number} of the installer's log: {shown(line.text)}")
-
-    def _since(self, path: str) -> bytes:
-        """The bytes that were written since the last look; all, if what stood there before is gone."""
-        with open(path, "rb") as file:
-            if self._at is None:
-                self._at = len(self._before) if file.read(len(self._before)) == self._before else 0
-            file.seek(self._at)
-            data = file.read(_MOST_LOG - self._at)
-        self._at += len(data)
-        return data
-
-    def _looked_up(self) -> str:
-        """The host path of the log, its spelling put right; empty where it is not there (yet), or is a link."""
-        folder, *parts = self._place
-        for part in parts:
-            names = {name.lower(): name for name in (os.listdir(folder) if os.path.isdir(folder) else ())}
-            if part.lower() not in names:
-                return ""
-            folder = os.path.join(folder, names[part.lower()])
-        return folder if os.path.isfile(folder) and not os.path.islink(folder) else ""
-
-
-def _place_of_log(record: InstallerRecord) -> tuple[str, ...]:
-    """(the host path of drive C, the parts of the log's path below it); a log elsewhere is not read."""
-    log = (record.log or _LOG).replace("\\", "/")
-    parts = [part for part in log[2:].split("/") if part]
-    is_there = log[:2].upper() == "C:" and not {".", ".."} & set(parts)
-    return (os.path.join(record.prefix, "drive_c"), *parts) if is_there else (os.devnull,)
-
-
-def _stamp_of(path: str) -> tuple[int, int]:
-    """By what it is seen that a file was written to."""
-    status = os.stat(path) if path else None
-    return (status.st_size, status.st_mtime_ns) if status is not None else (0, 0)
 
 
 def _why_it_failed(status: int | None, seconds: float, lines: tuple[LogLine, ...], output: str) -> str:

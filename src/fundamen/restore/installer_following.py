@@ -1,0 +1,83 @@
+"""Follow the log of an installer while it runs: its decisive lines are told as they are written."""
+
+import os
+from collections.abc import Sequence
+
+from fundamen.formats.installer_log import LogLine, LogReader, in_order
+from fundamen.model.paths import shown
+from fundamen.restore.records import InstallerRecord, Tell
+
+OWN_LOG = "C:\\windows\\temp\\fundamen-installer.log"  # where it is told to write, unless the plan names a place
+_MOST_LOG = 64 << 20  # bytes
+
+
+class FollowedLog:
+    """The log of an installer, read as it is written. What stood in it before it was run is none of its."""
+
+    def __init__(self, place: Sequence[str], tell: Tell) -> None:
+        """Look what stands in it before the installer is run. Raises: OSError."""
+        self._place, self._tell, self._reader = place, tell, LogReader()
+        self._lines: list[LogLine] = []
+        path = self._looked_up()
+        self._before, self._seen = _head_of(path), _stamp_of(path)
+        self._at: int | None = None  # None: it is as before
+
+    def heed(self) -> None:
+        """Tell what was written since."""
+        self._take(is_end=False)
+
+    def finish(self) -> tuple[LogLine, ...]:
+        """All decisive lines, once it has ended."""
+        self._take(is_end=True)
+        return in_order(self._lines)
+
+    def _take(self, *, is_end: bool) -> None:
+        path = self._looked_up()
+        data = b""
+        if (stamp := _stamp_of(path)) != self._seen:
+            self._seen = stamp
+            data = self._since(path) if path else b""
+        for line in self._reader.feed(data, is_end=is_end):
+            self._lines.append(line)
+            self._tell(f"line {line.number} of the installer's log: {shown(line.text)}")
+
+    def _since(self, path: str) -> bytes:
+        """The bytes that were written since the last look; all, if what stood there before is gone."""
+        with open(path, "rb") as file:
+            if self._at is None:
+                self._at = len(self._before) if file.read(len(self._before)) == self._before else 0
+            file.seek(self._at)
+            data = file.read(_MOST_LOG - self._at)
+        self._at += len(data)
+        return data
+
+    def _looked_up(self) -> str:
+        """The host path of the log, its spelling put right; empty where it is not there (yet), or is a link."""
+        folder, *parts = self._place
+        for part in parts:
+            names = {name.lower(): name for name in (os.listdir(folder) if os.path.isdir(folder) else ())}
+            if part.lower() not in names:
+                return ""
+            folder = os.path.join(folder, names[part.lower()])
+        return folder if os.path.isfile(folder) and not os.path.islink(folder) else ""
+
+
+def log_place(record: InstallerRecord) -> tuple[str, ...]:
+    """(the host path of drive C, the parts of the log's path below it); a log elsewhere is not read."""
+    log = (record.log or OWN_LOG).replace("\\", "/")
+    parts = [part for part in log[2:].split("/") if part]
+    is_there = log[:2].upper() == "C:" and not {".", ".."} & set(parts)
+    return (os.path.join(record.prefix, "drive_c"), *parts) if is_there else (os.devnull,)
+
+
+def _head_of(path: str) -> bytes:
+    if not path:
+        return b""
+    with open(path, "rb") as file:
+        return file.read(_MOST_LOG)
+
+
+def _stamp_of(path: str) -> tuple[int, int]:
+    """By what it is seen that a file was written to."""
+    status = os.stat(path) if path else None
+    return (status.st_size, status.st_mtime_ns) if status is not None else (0, 0)
