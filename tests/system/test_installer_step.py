@@ -69,7 +69,7 @@ def test_it_is_run_and_undone_and_one_that_fails_leaves_nothing(tmp_path: Path, 
         plan = {"schema": "fundamen.plan/1", "program": "C:\\x.exe", "machine": "it", "made_at": "2026-01-01T00:00:00Z"}
         (tmp_path / "it.plan").write_text(json.dumps({**plan, "steps": [{**step, "arguments": arguments}]}))
         ran = fundamen("restore", "--yes", "-m", str(prefix), "--plan", "it.plan")
-        assert ran.status == (5 if arguments else 0), ran.out + ran.err
+        assert ran.status == (5 if arguments else 1), ran.out + ran.err
         return " ".join((ran.out + ran.err).split())
 
     assert "it has failed" in install("/fail")

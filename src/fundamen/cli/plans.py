@@ -92,7 +92,7 @@ def carry_out_plan(
             ("\n" if state == "restored" else "") + plan_text(planned, state, name, machine, drawn=output.drawn)
         )
     is_done = state in {"restored", "not needed"}
-    return Exit.NOTHING_AT_FAULT if is_done and not planned.remaining else Exit.FAULT_FOUND
+    return Exit.NOTHING_AT_FAULT if is_done and planned.is_well else Exit.FAULT_FOUND
 
 
 def require_free(name: str) -> None:

@@ -5,7 +5,6 @@ from typing import Any
 
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
-from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
 from fundamen.report.contracts.restoring import RestoreState
 from fundamen.report.page import Page, counted
@@ -63,7 +62,8 @@ def plan_text(planned: PlannedRestoration, state: RestoreState, name: str, machi
         return page.text()
     proof = planned.proof
     done = f"Carried out: {counted(len(planned.work.steps), 'step')}, each read back and compared."
-    page.answer(f"{done} {answers(proof, machine)}".rstrip(), good=not planned.remaining)
+    worse = f" But it made {counted(len(planned.worse), 'thing')} worse." if planned.worse else ""
+    page.answer(f"{done}{worse} {answers(proof, machine)}".rstrip(), good=planned.is_well)
     for path, outcome in planned.installed:
         _installed(page, path, outcome)
     restarts(page, planned.restart, planned.waiting)
@@ -80,7 +80,7 @@ def _installed(page: Page, path: MachinePath, outcome: Outcome) -> None:
     told = ", ".join(f"{len(paths)} {word}" for paths, word in parts if paths) or "nothing"
     page.field("files", f"{told}; {counted(len(outcome.values), 'value')} of the registry changed", 4, 10)
     for worse in outcome.worse[:_MOST_WORSE]:
-        page.verdict(Verdict.OUTDATED, worse, word="worse")
+        page.field("worse", worse, 4, 10)
     for line in outcome.lines[:_MOST_LINES]:
         page.field(f"line {line.number}", line.text, 4, 10)
 

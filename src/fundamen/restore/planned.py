@@ -45,6 +45,16 @@ class PlannedRestoration(msgspec.Struct, frozen=True):
         """How many faults the programs have now."""
         return sum(len(trace.faults) for trace in (self.before if self.number is None else self.proof))
 
+    @property
+    def worse(self) -> tuple[str, ...]:
+        """What publishers' installers have made worse."""
+        return tuple(each for _, outcome in self.installed for each in outcome.worse)
+
+    @property
+    def is_well(self) -> bool:
+        """Whether the programs have no fault now, and nothing was made worse."""
+        return not self.remaining and not self.worse
+
 
 def plan_of(machine: Machine, rehearsal: Rehearsal, now: datetime) -> PlanFile | None:
     """A rehearsal's steps as a plan, with what stands now in their places; None where there are none."""
