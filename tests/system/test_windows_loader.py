@@ -7,7 +7,7 @@ the program's folder, the system folder, or a folder on PATH.
 import os
 import shutil
 import subprocess
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
@@ -22,7 +22,7 @@ from fundamen.trace.trace import trace_program
 
 pytestmark = pytest.mark.system
 
-WINE = "/usr/lib/wine/wine64"
+WINE, SERVER = "/usr/lib/wine/wine64", "/usr/lib/wine/wineserver64"
 WIDE, NARROW = "x86_64-w64-mingw32-gcc", "i686-w64-mingw32-gcc"
 LEVELS = ("one", "two", "three")
 PLACES = {"app": "drive_c/app", "system": "drive_c/windows/system32", "path": "drive_c/tools"}
@@ -79,10 +79,19 @@ def built(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 @pytest.fixture(scope="module")
-def prefix(tmp_path_factory: pytest.TempPathFactory) -> Path:
+def prefix(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
+    """A prefix whose server stays: a program started just as its server ends would fail for that alone."""
     folder = tmp_path_factory.mktemp("prefix")
     run(folder, "wineboot", "--init")
-    return folder
+    serve(folder, "-w")
+    serve(folder, "-p")
+    yield folder
+    serve(folder, "-k")
+
+
+def serve(prefix: Path, word: str) -> None:
+    environment = {**os.environ, "WINEPREFIX": str(prefix)}
+    subprocess.run([SERVER, word], env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, check=True)
 
 
 @pytest.fixture
@@ -132,8 +141,9 @@ def test_the_prefix_stops_where_the_trace_says(
     change, verdict = FAULTS[fault]
     change(folder / f"{level}.dll")
     assert run(prefix, "C:\\app\\app.exe", told=tmp_path / "told") != 42
-    first = next(line for line in (tmp_path / "told").read_text().splitlines() if "import_dll" in line)
-    assert f"{level}.dll" in first.partition("(which is needed")[0]
+    told = (tmp_path / "told").read_text()
+    first = told[told.find("import_dll") :].partition("(which is needed")[0]
+    assert f"{level}.dll" in first, told
     assert faults(prefix) == [(f"{level}.dll", verdict)]
 
 
