@@ -11,6 +11,7 @@ from fundamen import __version__
 
 # name -> module below fundamen.cli.commands that holds a command of that name, and what it is for
 _COMMANDS = {
+    "clues": ("clues", "Tell what an error text or log says, and what is behind it."),
     "trace": ("trace", "Show all that a program needs, and how each need stands."),
     "inspect": ("inspect", "Show what a file is: format, architecture, needs, digest."),
     "build": ("build", "Show what a failing compile or link step lacks."),
@@ -49,6 +50,7 @@ def _group() -> None:
     """Find out what a failing program stands on, and put right what is missing, wrong or damaged.
 
     \b
+    An error text or a log:       fundamen clues setup.log
     A program does not start:     fundamen trace /opt/tidebook/bin/tidebook
     Put it right, rehearsed first: fundamen restore --rehearse /opt/tidebook/bin/tidebook
     Another machine's disk:       fundamen trace --machine /mnt/disk 'C:\\Tidebook\\tidebook.exe'

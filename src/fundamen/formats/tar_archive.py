@@ -11,7 +11,7 @@ from fundamen.formats.cursor import ByteSource, SourceStream, damaged
 from fundamen.formats.packed import Bounds, Guarded, PackedFile, Unpacked, plain_path
 from fundamen.model.paths import shown
 
-_RAISED = (tarfile.TarError, lzma.LZMAError, OSError, EOFError, ValueError, OverflowError)
+RAISED = (tarfile.TarError, lzma.LZMAError, OSError, EOFError, ValueError, OverflowError)
 _MARK_AT, _MARK = 257, b"ustar"
 
 
@@ -29,7 +29,7 @@ def unpack_tar(source: ByteSource) -> Unpacked:
         DamagedFileError: it is damaged, holds too much, or names a path that leads elsewhere.
     """
     what = f"The archive {shown(source.name)}"
-    return walk_tar(what, _opened(source), Bounds(what, source.size))
+    return walk_tar(what, unpacked_stream(source), Bounds(what, source.size))
 
 
 def walk_tar(what: str, stream: IO[bytes], bounds: Bounds) -> Unpacked:
@@ -49,12 +49,13 @@ def walk_tar(what: str, stream: IO[bytes], bounds: Bounds) -> Unpacked:
                 elif member.isreg():
                     data = archive.extractfile(member)
                     assert data is not None  # noqa: S101 - it is a regular file
-                    yield PackedFile(path, mode, member.size), Guarded(data, what, _RAISED)
-    except _RAISED as error:
+                    yield PackedFile(path, mode, member.size), Guarded(data, what, RAISED)
+    except RAISED as error:
         raise damaged(what, f"it cannot be unpacked: {error or type(error).__name__}") from error
 
 
-def _opened(source: ByteSource) -> IO[bytes]:
+def unpacked_stream(source: ByteSource) -> IO[bytes]:
+    """The bytes of a file, unpacked where it is packed by gzip, bzip2, xz or Zstandard. Reading it may raise RAISED."""
     packed = io.BufferedReader(SourceStream(source), 1 << 18)
     head = source.read_at(0, 6)
     if head.startswith(b"\x1f\x8b"):

@@ -1,0 +1,139 @@
+"""``fundamen clues``."""
+
+import os
+import sys
+from collections.abc import Callable, Iterator
+from typing import TYPE_CHECKING
+
+import click
+
+from fundamen.cli import options
+from fundamen.cli.authorities import authorities_at
+from fundamen.cli.exits import Exit, exit_of
+from fundamen.cli.output import Output, finish
+from fundamen.clues.inputs import Text, texts_of
+from fundamen.clues.reading import Reading, decisive_of, read_text
+from fundamen.clues.scanning import Scanner
+from fundamen.knowledge.entries import load_knowledge
+from fundamen.machine.machine import Machine
+from fundamen.model.errors import FundamenError, UsageError
+from fundamen.model.paths import HostPath
+
+if TYPE_CHECKING:
+    from fundamen.clues.behind import Behind
+
+
+@click.command("clues")
+@click.argument("logs", nargs=-1, metavar="[LOG]...")
+@click.option("--text", "-t", "messages", multiple=True, metavar="TEXT", help="A message as it was read out.")
+@click.option("--only-read", is_flag=True, help="Only read; look nothing up on the machine.")
+@click.option("--knowledge", multiple=True, metavar="FOLDER", help="Further messages and codes (docs/formats/).")
+@options.machine_options
+@options.output_options
+def command(
+    logs: tuple[str, ...],
+    messages: tuple[str, ...],
+    *,
+    only_read: bool,
+    knowledge: tuple[str, ...],
+    machine: Callable[[], Machine],
+    output: Output,
+) -> None:
+    """Tell what an error text or a LOG names, which line is the first cause, and what is behind it on the machine.
+
+    LOG is a file, a folder of logs, a packed log or a bundle of them, or - for standard input. Codes are explained, the
+    lines that only follow are told from the one that decides; the program that is named is traced, and the component
+    looked up. Nothing is run and nothing is changed.
+
+    \b
+    fundamen clues setup.log
+    fundamen clues --text 'tidebook: error while loading shared libraries: libtide.so.2: cannot open ...'
+    journalctl -u tidegauge | fundamen clues -
+    fundamen clues --machine /mnt/office --json C-logs.zip | jq -r .decisive.text
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    worst = Exit.NOTHING_AT_FAULT
+    with output:
+        if not logs and not messages:
+            if sys.stdin.isatty():
+                raise UsageError(
+                    what="No text is given",
+                    why="neither a log nor --text stands there, and nothing is piped in",
+                    do="Paste the message: fundamen clues --text '...'; or name the log.",
+                )
+            logs = ("-",)
+        known = load_knowledge([*_own_folder(), *map(HostPath, knowledge)])
+        scanner = Scanner(known)
+        readings: list[Reading] = []
+        for name, stream in _texts(logs, messages):
+            try:
+                if isinstance(stream, FundamenError):
+                    raise stream
+                with output.working(f"Reading {name}"):
+                    readings.append(read_text(known, scanner, stream, name))
+            except FundamenError as error:
+                worst = max(worst, _passed_over(output, name, error, is_asked_for=name in logs))
+        worst = max(worst, _show_all(output, readings, machine, only_read=only_read))
+    finish(worst)
+
+
+def _own_folder() -> list[HostPath]:
+    """The organisation's own knowledge, where there is some."""
+    folder = HostPath(os.path.join(options.home(), "knowledge"))
+    return [folder] if os.path.isdir(folder) else []
+
+
+def _texts(logs: tuple[str, ...], messages: tuple[str, ...]) -> Iterator[Text]:
+    import io  # noqa: PLC0415 - beside what it serves
+
+    for number, message in enumerate(messages, 1):
+        yield (
+            "message" if len(messages) == 1 else f"message {number}",
+            io.BytesIO(message.encode("utf-8", "surrogateescape")),
+        )
+    for log in logs:
+        if log == "-":
+            yield "-", sys.stdin.buffer
+        else:
+            yield from texts_of(log)
+
+
+def _passed_over(output: Output, name: str, error: FundamenError, *, is_asked_for: bool) -> Exit:
+    """Tell of a text that cannot be read; inside a folder or bundle others are read all the same."""
+    if not is_asked_for:
+        output.note(f"Passed over: {error.what}: {error.why}")
+        return Exit.NOTHING_AT_FAULT
+    if output.as_json:
+        from fundamen.report.contracts.line import failure  # noqa: PLC0415
+        from fundamen.report.contracts.reading import CluesRecord  # noqa: PLC0415
+
+        output.show_record(CluesRecord(input=name, error=failure(error)))
+    output.tell(error)
+    return exit_of(error)
+
+
+def _show_all(output: Output, readings: list[Reading], opened: Callable[[], Machine], *, only_read: bool) -> Exit:
+    if not readings:
+        return Exit.NOTHING_AT_FAULT
+    chosen = decisive_of(readings)
+    machine = opened()
+    behind: dict[str, Behind | None] = {}
+    if not only_read:
+        with output.working("Looking behind it on the machine"):
+            authorities = authorities_at(options.home(), machine.platform, options.now(), output)
+            from fundamen.clues.behind import look_behind  # noqa: PLC0415 - only where it is looked up
+
+            for reading in readings if output.as_json else [chosen]:
+                behind[reading.name] = look_behind(machine, reading, authorities)
+    from fundamen.report.clues_text import clues_text, steps  # noqa: PLC0415 - only where something was read
+
+    if output.as_json:
+        from fundamen.report.contracts.reading import clues_record  # noqa: PLC0415
+
+        for reading in readings:
+            found = behind.get(reading.name)
+            output.show_record(clues_record(reading, found, steps(reading, found, machine)))
+    else:
+        output.show(
+            clues_text(chosen, readings, behind.get(chosen.name), machine, drawn=output.drawn, verbose=output.verbose)
+        )
+    return Exit.FAULT_FOUND if chosen.decisive is not None else Exit.NOTHING_AT_FAULT

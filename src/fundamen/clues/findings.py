@@ -1,0 +1,147 @@
+"""What one line says, by what is known of messages and codes."""
+
+import re
+from collections.abc import Iterator, Sequence
+
+import msgspec
+
+from fundamen.clues.scanning import Scanner
+from fundamen.knowledge.entries import Code, Knowledge, Message, Role
+from fundamen.knowledge.sentence import Found
+
+# Words by which a line takes back what it says: it was expected, or something else took its place.
+_HEDGE = re.compile(
+    r"\b(?:optional(?:ly)?|ignor(?:e|es|ed|ing)|skip(?:s|ped|ping)?|fall(?:s|ing)? ?back|fallback|harmless|non-fatal|"
+    r"continu(?:e|es|ed|ing)|retry(?:ing)?|retries|try(?:ing)? again|not fatal|using (?:the )?(?:default|built-in)|"
+    r"instead|as expected|expected failure|recovered|self-test|no errors?|0 errors?|errors?[:=] ?0|0 failed|"
+    r"failed[:=] ?0|successfully|nothing to do|suppressed|will be created|creating it|not needed|disabled in|"
+    r"previously|fixed|resolved)\b|^(?:raise|throw) ",
+    re.IGNORECASE,
+)
+_PASSED_OVER = "skipping incompatible"  # a linker's word for a library of the wrong width: no hedge at all
+_QUIET = re.compile(r"(?:^|[\s\[<(|])(?:DEBUG|TRACE|VERBOSE|INFO|NOTICE|FINE|FINER|debug|trace|info|notice)[\]>)|:]?\s")
+_WARNING = re.compile(r"(?:^|[\s\[<(|])(?:WARN|WARNING|Warning|warning|warn)[\]>)|:]?(?:\s|$)|^W: ")
+_LOUD = re.compile(
+    r"(?:^|[\s\[<(|])(?:ERROR|FATAL|CRITICAL|SEVERE|EMERG|ALERT|CRIT|PANIC|error|fatal|emerg|crit|alert)[\]>)|:](?:\s|$)|"
+    r"(?:^|\s)(?:ERROR|FATAL|CRITICAL|SEVERE|Fatal error|E:)\s"
+)
+_LEVEL_WITHIN = 120  # characters: the level stands at the beginning of a line
+_ROLES = {Role.CAUSE: 4, Role.FAILURE: 3, Role.FOLLOWS: 2, Role.BEGINS: 1, Role.DONE: 1}
+
+
+class Finding(msgspec.Struct, frozen=True, kw_only=True):
+    """A line that says something."""
+
+    line: int  # from 1
+    text: str
+    entry: Message | Code | None  # None: it complains in words that are not known here
+    role: Role
+    holes: dict[str, str]
+    codes: tuple[Code, ...] = ()
+    is_aside: bool = False  # it takes back itself what it says, or is said quietly
+    is_warning: bool = False
+    is_guess: bool = False  # it only reads much like a known message
+    lines: int = 1  # how many lines of the text it goes over
+
+
+def find_in_line(
+    known: Knowledge, scanner: Scanner, text: str, line: int, after: Sequence[str] = (), *, joins: bool = False
+) -> Finding | None:
+    """What a line says; None where it says nothing.
+
+    Args:
+        known: messages and codes.
+        scanner: over the same knowledge.
+        text: of the line, cleaned.
+        line: its number.
+        after: the lines below it, cleaned.
+        joins: whether a message may go on in them.
+    """
+    matches = list(_messages(scanner, text))
+    lines = 1
+    if joins and not any(message.role is Role.CAUSE for message, _, _ in matches):
+        for count in range(1, len(after) + 1):
+            joined = " ".join([text, *after[:count]])
+            longer = [match for match in _messages(scanner, joined) if match[2].begin < len(text)]
+            if _best(longer, default=0) > _best(matches, default=0):
+                matches, lines = longer, count + 1
+    codes = tuple(dict.fromkeys(_codes(known, scanner, text)))
+    if not matches and not codes:
+        loud = _LOUD.search(text[:_LEVEL_WITHIN])
+        if loud is None or _HEDGE.search(text):
+            return None
+        return Finding(line=line, text=text, entry=None, role=Role.FAILURE, holes={})
+    entry, holes = _chosen(matches, codes)
+    return Finding(
+        line=line,
+        text=text,
+        entry=entry,
+        role=entry.role,
+        holes=holes,
+        codes=codes,
+        is_aside=_takes_back(text, after[0] if after else ""),
+        is_warning=_WARNING.search(text[:_LEVEL_WITHIN]) is not None,
+        lines=lines,
+    )
+
+
+def _messages(scanner: Scanner, text: str) -> Iterator[tuple[Message, int, Found]]:
+    """(message, how much its sentence tells, what was found) for each message that a line says, each once."""
+    best: dict[str, tuple[Message, int, Found]] = {}
+    for wanted in scanner.wanted_by(text):
+        for message, sentence in wanted.sentences:
+            if (found := sentence.find(text)) is not None:
+                weight = sentence.weight + 5 * len(found.holes)
+                if message.id not in best or best[message.id][1] < weight:
+                    best[message.id] = (message, weight, found)
+    yield from best.values()
+
+
+def _codes(known: Knowledge, scanner: Scanner, text: str) -> Iterator[Code]:
+    for wanted in scanner.wanted_by(text):
+        yield from wanted.codes
+        for space, sentence in wanted.contexts:
+            found = sentence.find(text)
+            digits = found.holes.get("code", "") if found else ""
+            if digits:
+                number = int(digits, 16) if digits.lower().startswith(("0x", "-0x")) else _decimal(digits)
+                if number is not None and (code := known.code(space, number)) is not None:
+                    yield code
+
+
+def _decimal(digits: str) -> int | None:
+    return int(digits) if digits.lstrip("-").isdecimal() else None
+
+
+def _weight(match: tuple[Message, int, Found]) -> int:
+    message, weight, _ = match
+    return _ROLES[message.role] * 1000 + weight
+
+
+def _best(matches: Sequence[tuple[Message, int, Found]], default: int) -> int:
+    return max(map(_weight, matches), default=default)
+
+
+def _chosen(
+    matches: list[tuple[Message, int, Found]], codes: tuple[Code, ...]
+) -> tuple[Message | Code, dict[str, str]]:
+    """The entry that tells most of a line, and what stood in the holes."""
+    matches.sort(key=_weight, reverse=True)
+    causes = [code for code in codes if code.role is Role.CAUSE]
+    if not matches:
+        return (causes or list(codes))[0], {}
+    message, _, found = matches[0]
+    is_told_by_code = causes and message.role is not Role.CAUSE
+    return (causes[0] if is_told_by_code else message), found.holes
+
+
+def _takes_back(text: str, after: str) -> bool:
+    head = text[:_LEVEL_WITHIN]
+    if _LOUD.search(head):
+        return False
+    if _QUIET.search(head) and not _WARNING.search(head):
+        return True
+    if _PASSED_OVER in text:
+        return False
+    is_taken_back_below = _QUIET.search(after[:_LEVEL_WITHIN]) is not None and _HEDGE.search(after) is not None
+    return _HEDGE.search(text) is not None or is_taken_back_below

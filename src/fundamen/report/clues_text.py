@@ -1,0 +1,170 @@
+"""What an error text says, as text: the first cause, what it means, why, what is behind it, what to do."""
+
+from collections.abc import Sequence
+
+from fundamen.clues.advice import likely_causes, means_of, next_steps
+from fundamen.clues.behind import Behind
+from fundamen.clues.findings import Finding
+from fundamen.clues.mentions import Kind
+from fundamen.clues.reading import Reading
+from fundamen.knowledge.entries import Code
+from fundamen.machine.machine import Machine
+from fundamen.model.verdict import Verdict
+from fundamen.report.commands import command
+from fundamen.report.page import Page, counted, shortened
+from fundamen.report.trace_text import next_step
+
+_MOST_ALSO, _MOST_FOLLOWING, _MOST_NAMED, _MOST_PLACES, _MOST_LOGS = 6, 3, 8, 6, 20
+_LONGEST_QUOTE = 600  # characters of a line that are shown
+_NAMED_IN_ORDER = (
+    (Kind.COMPONENT, "components"),
+    (Kind.PROGRAM, "programs"),
+    (Kind.PACKAGE, "packages"),
+    (Kind.SERVICE, "services"),
+    (Kind.ARCHITECTURE, "for"),
+    (Kind.VERSION, "versions"),
+    (Kind.TARGET, "targets"),
+    (Kind.SYMBOL, "functions"),
+    (Kind.HOST, "hosts"),
+    (Kind.SETTING, "settings"),
+    (Kind.PATH, "paths"),
+)
+
+
+def clues_text(
+    reading: Reading,
+    readings: Sequence[Reading],
+    behind: Behind | None,
+    machine: Machine,
+    *,
+    drawn: bool,
+    verbose: bool,
+) -> str:
+    """The page for one text, or for several of which one has the first cause."""
+    page = Page(drawn=drawn)
+    said = answer(reading, behind, len(readings))
+    page.answer(said, good=reading.decisive is None)
+    if reading.decisive is not None:
+        _decisive(page, reading, reading.decisive, is_explained=means_of(reading.decisive) not in said)
+        _behind(page, behind)
+        _also(page, reading, verbose=verbose)
+    _named(page, reading, verbose=verbose)
+    if len(readings) > 1:
+        _logs(page, reading, readings, verbose=verbose)
+    page.heading("Next")
+    for step in steps(reading, behind, machine):
+        page.step(step)
+    return page.text()
+
+
+def answer(reading: Reading, behind: Behind | None, count: int = 1) -> str:
+    """What is wrong, in one sentence."""
+    if reading.decisive is None:
+        where = counted(reading.lines, "line") if count == 1 else counted(count, "text")
+        if reading.ended_well:
+            return f"Nothing at fault: the last run that it tells of ended well ({where})."
+        return f"No line tells of a failure ({where})."
+    if behind is not None and behind.reason and any(trace.faults for trace in behind.traces):
+        return behind.reason
+    guess = "It reads much like: " if reading.decisive.is_guess else ""
+    return guess + means_of(reading.decisive)
+
+
+def steps(reading: Reading, behind: Behind | None, machine: Machine) -> Sequence[str]:
+    """What to do next; where a program was traced, what its trace says."""
+    if reading.decisive is None:
+        return ["Give the log of the part that fails, or the message itself: fundamen clues --text '...'"]
+    failing = [trace for trace in behind.traces if trace.faults] if behind is not None else []
+    if failing:
+        return [command(machine, "trace", failing[0].program), next_step(failing[0], machine)]
+    words = [] if machine.is_live else ["--machine", machine.root]
+    return next_steps(reading, words)
+
+
+def _decisive(page: Page, reading: Reading, decisive: Finding, *, is_explained: bool) -> None:
+    page.heading("The line that decides" if not decisive.is_guess else "The line that may decide")
+    page.field(f"line {decisive.line}", shortened(decisive.text, _LONGEST_QUOTE), indent=2)
+    if is_explained:
+        page.field("means", means_of(decisive), indent=2)
+    for code in _codes(reading):
+        page.field("code", f"{code.name}{_value(code)}: {code.means}", indent=2)
+    causes = likely_causes(reading)
+    for number, likely in enumerate(causes):
+        page.field("likely" if number == 0 else "or", f"{likely.cause}", indent=2)
+
+
+def _codes(reading: Reading) -> list[Code]:
+    found = [code for each in (reading.decisive, *reading.also, *reading.follows) if each for code in each.codes]
+    own = {reading.decisive.entry.id} if reading.decisive and isinstance(reading.decisive.entry, Code) else set()
+    return [code for code in dict.fromkeys(found) if code.id not in own][:_MOST_FOLLOWING]
+
+
+def _value(code: Code) -> str:
+    if str(code.value) in code.name:
+        return ""
+    return f" (0x{code.value:08X})" if code.value >= 1 << 31 else f" ({code.value})"
+
+
+def _behind(page: Page, behind: Behind | None) -> None:
+    if behind is None or not (behind.reason or behind.places or behind.absent or behind.meant):
+        return
+    page.heading("On this machine")
+    if behind.reason and not any(trace.faults for trace in behind.traces):
+        page.line(behind.reason)
+    rows = [
+        (Verdict.SOUND if place.is_right else Verdict.UNPROVEN, (place.path, place.detail)) for place in behind.places
+    ]
+    page.verdicts(rows[:_MOST_PLACES])
+    if len(rows) > _MOST_PLACES:
+        page.line(f"and {counted(len(rows) - _MOST_PLACES, 'more copy', 'more copies')}")
+    for name in behind.absent:
+        page.verdict(Verdict.MISSING, f"{name} lies in none of the folders where it would be")
+    for name, path in behind.meant:
+        page.line(f"Did you mean {path}? The text says {name}.")
+    for trace in behind.traces:
+        for fault in trace.faults:
+            page.verdict(fault.verdict, f"{fault.name}: {fault.reason}")
+
+
+def _also(page: Page, reading: Reading, *, verbose: bool) -> None:
+    if reading.also:
+        page.heading("Also at fault")
+        shown = reading.also if verbose else reading.also[:_MOST_ALSO]
+        page.columns([(f"line {each.line}", means_of(each)) for each in shown])
+        if len(reading.also) > len(shown):
+            page.line(f"and {len(reading.also) - len(shown)} more; --verbose lists them all.")
+    if reading.follows:
+        page.heading("Only follows from it")
+        shown = reading.follows if verbose else reading.follows[:_MOST_FOLLOWING]
+        page.columns([(f"line {each.line}", shortened(each.text, 160)) for each in shown])
+        if len(reading.follows) > len(shown):
+            page.line(f"and {len(reading.follows) - len(shown)} more; --verbose lists them all.")
+
+
+def _named(page: Page, reading: Reading, *, verbose: bool) -> None:
+    rows = []
+    for kind, label in _NAMED_IN_ORDER:
+        texts = [mention.text for mention in reading.mentions if mention.kind is kind]
+        if texts:
+            more = f" and {len(texts) - _MOST_NAMED} more" if len(texts) > _MOST_NAMED and not verbose else ""
+            rows.append((label, ", ".join(texts if verbose else texts[:_MOST_NAMED]) + more))
+    if rows:
+        page.heading("What it names")
+        for label, text in rows:
+            page.field(label, text, indent=2)
+
+
+def _logs(page: Page, reading: Reading, readings: Sequence[Reading], *, verbose: bool) -> None:
+    telling = [each for each in readings if each.decisive is not None]
+    page.heading(f"{counted(len(readings), 'text')}, {len(telling)} of them with something at fault")
+    shown = telling if verbose else telling[:_MOST_LOGS]
+    page.columns(
+        [
+            (
+                f"{each.name}:{each.decisive.line}",
+                "the first cause" if each is reading else shortened(each.decisive.text, 100),
+            )
+            for each in shown
+            if each.decisive is not None
+        ]
+    )

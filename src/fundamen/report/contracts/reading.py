@@ -1,0 +1,134 @@
+"""The contract of ``clues --json``."""
+
+from collections.abc import Sequence
+from typing import Literal
+
+import msgspec
+
+from fundamen.clues.advice import likely_causes, means_of
+from fundamen.clues.behind import Behind
+from fundamen.clues.findings import Finding
+from fundamen.clues.reading import Reading
+from fundamen.report.contracts.line import Failure
+
+
+class CodePart(msgspec.Struct, frozen=True, kw_only=True):
+    """A code that a line names."""
+
+    name: str
+    value: int
+    space: str  # by whom it is numbered: "ntstatus", "hresult", "win32", "posix", "ldap" ...
+    means: str
+
+
+class LinePart(msgspec.Struct, frozen=True, kw_only=True):
+    """A line that says something."""
+
+    line: int  # from 1
+    text: str  # with single spaces, without control characters
+    says: str | None  # the entry of the knowledge that it was recognised by; null where its words are not known
+    role: str  # "cause", "failure", "follows"
+    about: str  # "missing", "wrong-architecture", "corrupt", "outdated", "untrusted", "blocked", "full" ...
+    means: str
+    guess: bool  # it only reads much like that entry
+    holes: dict[str, str]  # "component", "program", "path", "symbol" ... as the line spells them
+    codes: tuple[CodePart, ...]
+
+
+class NamedPart(msgspec.Struct, frozen=True, kw_only=True):
+    """Something that the text names."""
+
+    kind: str  # "component", "program", "path", "package", "architecture", "version", "code", "target" ...
+    text: str
+    line: int
+
+
+class PlacePart(msgspec.Struct, frozen=True, kw_only=True):
+    """Where a named component lies on the machine."""
+
+    name: str
+    path: str
+    detail: str
+    right: bool  # whole, and vouched for
+
+
+class MeantPart(msgspec.Struct, frozen=True, kw_only=True):
+    """A name that lies nowhere, and one on the machine that is spelled much like it."""
+
+    name: str
+    path: str
+
+
+class BehindPart(msgspec.Struct, frozen=True, kw_only=True):
+    """What the machine shows of it."""
+
+    traced: tuple[str, ...]  # programs
+    faults: int
+    reason: str | None  # what the message says, and what is behind it
+    places: tuple[PlacePart, ...]
+    absent: tuple[str, ...]
+    meant: tuple[MeantPart, ...]
+
+
+class CluesRecord(msgspec.Struct, frozen=True, kw_only=True):
+    """One text, for ``clues --json``."""
+
+    schema: Literal["fundamen.clues/1"] = "fundamen.clues/1"
+    input: str  # the log's path; "-" for standard input; "message" for --text
+    lines: int = 0
+    encoding: str = ""
+    decisive: LinePart | None = None  # the first cause
+    also: tuple[LinePart, ...] = ()
+    follows: tuple[LinePart, ...] = ()
+    earlier: tuple[LinePart, ...] = ()  # of a run before, or overcome
+    ended_well: bool = False
+    likely: tuple[str, ...] = ()  # the likeliest first
+    named: tuple[NamedPart, ...] = ()
+    behind: BehindPart | None = None  # null where nothing was looked up
+    faults: int = 0  # causes that the text names
+    next: tuple[str, ...] = ()
+    error: Failure | None = None
+
+
+def clues_record(reading: Reading, behind: Behind | None, next_steps: Sequence[str]) -> CluesRecord:
+    """The contract's form of a reading."""
+    return CluesRecord(
+        input=reading.name,
+        lines=reading.lines,
+        encoding=reading.encoding,
+        decisive=_line(reading.decisive) if reading.decisive is not None else None,
+        also=tuple(map(_line, reading.also)),
+        follows=tuple(map(_line, reading.follows)),
+        earlier=tuple(map(_line, reading.earlier)),
+        ended_well=reading.ended_well,
+        likely=tuple(likely.cause for likely in likely_causes(reading)),
+        named=tuple(NamedPart(kind=m.kind, text=m.text, line=m.line) for m in reading.mentions),
+        behind=_behind(behind) if behind is not None else None,
+        faults=len(reading.also) + (reading.decisive is not None),
+        next=tuple(next_steps),
+    )
+
+
+def _line(finding: Finding) -> LinePart:
+    return LinePart(
+        line=finding.line,
+        text=finding.text,
+        says=finding.entry.id if finding.entry is not None else None,
+        role=finding.role,
+        about=finding.entry.about if finding.entry is not None else "failed",
+        means=means_of(finding),
+        guess=finding.is_guess,
+        holes=dict(finding.holes),
+        codes=tuple(CodePart(name=c.name, value=c.value, space=c.space, means=c.means) for c in finding.codes),
+    )
+
+
+def _behind(behind: Behind) -> BehindPart:
+    return BehindPart(
+        traced=tuple(trace.program for trace in behind.traces),
+        faults=sum(len(trace.faults) for trace in behind.traces),
+        reason=behind.reason or None,
+        places=tuple(PlacePart(name=p.name, path=p.path, detail=p.detail, right=p.is_right) for p in behind.places),
+        absent=behind.absent,
+        meant=tuple(MeantPart(name=name, path=path) for name, path in behind.meant),
+    )
