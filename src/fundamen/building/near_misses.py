@@ -12,17 +12,20 @@ def find_near_misses(name: str, existing: Iterable[str]) -> tuple[str, ...]:
     return tuple(sorted({other for other in existing if other != name and _folded(other) == folded}))
 
 
-def is_one_slip_apart(name: str, other: str) -> bool:
+def is_one_slip_apart(name: str, other: str, least: int = _LEAST_LETTERS) -> bool:
     """Whether one letter was left out, added, mistaken, or changed places with the next; digits are never mistaken.
 
-    Names of fewer than five letters, and version numbers, differ for a reason.
+    Args:
+        name: one name.
+        other: another.
+        least: letters; shorter names, as version numbers do, differ for a reason.
     """
     name, other = name.lower(), other.lower()
     if name == other or abs(len(name) - len(other)) > 1:
         return False
     at = next((i for i, (a, b) in enumerate(zip(name, other, strict=False)) if a != b), min(len(name), len(other)))
     slips = (name[at : at + 1], other[at : at + 1])
-    if any(slip and not slip.isalpha() for slip in slips) or sum(map(str.isalpha, name)) < _LEAST_LETTERS:
+    if any(slip and not slip.isalpha() for slip in slips) or sum(map(str.isalpha, name)) < least:
         return False
     a, b = name[at:], other[at:]
     return a[1:] == b[1:] or a[1:] == b or a == b[1:] or (a[1:2] + a[:1] == b[:2] and a[2:] == b[2:])

@@ -19,12 +19,17 @@ _HEDGE = re.compile(
     re.IGNORECASE,
 )
 _PASSED_OVER = "skipping incompatible"  # a linker's word for a library of the wrong width: no hedge at all
-_QUIET = re.compile(r"(?:^|[\s\[<(|])(?:DEBUG|TRACE|VERBOSE|INFO|NOTICE|FINE|FINER|debug|trace|info|notice)[\]>)|:]?\s")
-_WARNING = re.compile(r"(?:^|[\s\[<(|])(?:WARN|WARNING|Warning|warning|warn)[\]>)|:]?(?:\s|$)|^W: ")
+_QUIET = re.compile(
+    r"(?:^|[\s\[<(|:])(?:DEBUG|TRACE|VERBOSE|INFO|NOTICE|FINE|FINER|debug|trace|info|notice|fixme)[\]>)|:]?[\s\[:]|"
+    r" = -1 E[A-Z]+ \("  # a system call as it is traced: most of what is not found is not needed
+)
+_WARNING = re.compile(r"(?:^|[\s\[<(|:])(?:WARN|WARNING|Warning|warning|warn)[\]>)|:]?(?:[\s:]|$)|^W: ")
 _LOUD = re.compile(
     r"(?:^|[\s\[<(|])(?:ERROR|FATAL|CRITICAL|SEVERE|EMERG|ALERT|CRIT|PANIC|error|fatal|emerg|crit|alert)[\]>)|:](?:\s|$)|"
     r"(?:^|\s)(?:ERROR|FATAL|CRITICAL|SEVERE|Fatal error|E:)\s"
 )
+# A code that stands for itself: eight hexadecimal digits, or the same as a decimal number with or without its sign.
+_NUMBER = re.compile(r"(?<![\w.-])(?:(?:0[xX])?([89A-Ca-c][0-9A-Fa-f]{7})|(-?[1-4]\d{9}))(?![\w.])")
 _LEVEL_WITHIN = 120  # characters: the level stands at the beginning of a line
 _ROLES = {Role.CAUSE: 4, Role.FAILURE: 3, Role.FOLLOWS: 2, Role.BEGINS: 1, Role.DONE: 1}
 
@@ -38,8 +43,10 @@ class Finding(msgspec.Struct, frozen=True, kw_only=True):
     role: Role
     holes: dict[str, str]
     codes: tuple[Code, ...] = ()
-    is_aside: bool = False  # it takes back itself what it says, or is said quietly
+    is_aside: bool = False  # it takes back itself what it says
+    is_quiet: bool = False  # it is said as mere information
     is_warning: bool = False
+    is_loud: bool = False  # it says of itself that it is an error
     is_guess: bool = False  # it only reads much like a known message
     lines: int = 1  # how many lines of the text it goes over
 
@@ -61,7 +68,7 @@ def find_in_line(
     lines = 1
     if joins and not any(message.role is Role.CAUSE for message, _, _ in matches):
         for count in range(1, len(after) + 1):
-            joined = " ".join([text, *after[:count]])
+            joined = "\n".join([text, *after[:count]])
             longer = [match for match in _messages(scanner, joined) if match[2].begin < len(text)]
             if _best(longer, default=0) > _best(matches, default=0):
                 matches, lines = longer, count + 1
@@ -70,7 +77,7 @@ def find_in_line(
         loud = _LOUD.search(text[:_LEVEL_WITHIN])
         if loud is None or _HEDGE.search(text):
             return None
-        return Finding(line=line, text=text, entry=None, role=Role.FAILURE, holes={})
+        return Finding(line=line, text=text, entry=None, role=Role.FAILURE, holes={}, is_loud=True)
     entry, holes = _chosen(matches, codes)
     return Finding(
         line=line,
@@ -80,6 +87,8 @@ def find_in_line(
         holes=holes,
         codes=codes,
         is_aside=_takes_back(text, after[0] if after else ""),
+        is_quiet=_is_quiet(text[:_LEVEL_WITHIN]),
+        is_loud=_LOUD.search(text[:_LEVEL_WITHIN]) is not None,
         is_warning=_WARNING.search(text[:_LEVEL_WITHIN]) is not None,
         lines=lines,
     )
@@ -88,9 +97,10 @@ def find_in_line(
 def _messages(scanner: Scanner, text: str) -> Iterator[tuple[Message, int, Found]]:
     """(message, how much its sentence tells, what was found) for each message that a line says, each once."""
     best: dict[str, tuple[Message, int, Found]] = {}
+    lowered = text.lower().replace("\n", " ")
     for wanted in scanner.wanted_by(text):
         for message, sentence in wanted.sentences:
-            if (found := sentence.find(text)) is not None:
+            if sentence.anchor in lowered and (found := sentence.find(text)) is not None:
                 weight = sentence.weight + 5 * len(found.holes)
                 if message.id not in best or best[message.id][1] < weight:
                     best[message.id] = (message, weight, found)
@@ -98,15 +108,19 @@ def _messages(scanner: Scanner, text: str) -> Iterator[tuple[Message, int, Found
 
 
 def _codes(known: Knowledge, scanner: Scanner, text: str) -> Iterator[Code]:
+    """The codes that a line names: by values that stand for themselves, by names, by what is said around them."""
+    for found in _NUMBER.finditer(text):
+        value = int(found[1], 16) if found[1] else int(found[2]) % (1 << 32)
+        if (code := known.alone.get(value)) is not None:
+            yield code
     for wanted in scanner.wanted_by(text):
-        yield from wanted.codes
+        yield from (code for code in wanted.codes if re.search(rf"(?<!\w){code.name}(?!\w)", text))
         for space, sentence in wanted.contexts:
-            found = sentence.find(text)
-            digits = found.holes.get("code", "") if found else ""
-            if digits:
-                number = int(digits, 16) if digits.lower().startswith(("0x", "-0x")) else _decimal(digits)
-                if number is not None and (code := known.code(space, number)) is not None:
-                    yield code
+            said = sentence.find(text)
+            digits = said.holes.get("code", "") if said else ""
+            number = int(digits, 16) if digits.lower().startswith(("0x", "-0x")) else _decimal(digits)
+            if number is not None and (code := known.code(space, number)) is not None:
+                yield code
 
 
 def _decimal(digits: str) -> int | None:
@@ -131,16 +145,18 @@ def _chosen(
     if not matches:
         return (causes or list(codes))[0], {}
     message, _, found = matches[0]
-    is_told_by_code = causes and message.role is not Role.CAUSE
+    is_told_by_code = causes and message.role is Role.FAILURE
     return (causes[0] if is_told_by_code else message), found.holes
+
+
+def _is_quiet(head: str) -> bool:
+    return _QUIET.search(head) is not None and not (_WARNING.search(head) or _LOUD.search(head))
 
 
 def _takes_back(text: str, after: str) -> bool:
     head = text[:_LEVEL_WITHIN]
     if _LOUD.search(head):
         return False
-    if _QUIET.search(head) and not _WARNING.search(head):
-        return True
     if _PASSED_OVER in text:
         return False
     is_taken_back_below = _QUIET.search(after[:_LEVEL_WITHIN]) is not None and _HEDGE.search(after) is not None

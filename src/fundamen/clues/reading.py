@@ -1,24 +1,24 @@
 """Read a text as a whole: which lines say something, which of them is the first cause, and what it all names."""
 
 import re
-from collections.abc import Callable, Iterator, Sequence
-from functools import partial
+from collections.abc import Iterator, Sequence
 
 import msgspec
 
 from fundamen.clues.findings import Finding, find_in_line
+from fundamen.clues.guessing import guess
 from fundamen.clues.mentions import Kind, Mention, Mentions
-from fundamen.clues.scanning import Scanner
+from fundamen.clues.scanning import Scanned, Scanner
 from fundamen.clues.text import Encoding, Stream, blocks, clean
 from fundamen.knowledge.entries import Knowledge, Role
 
 SHORT = 200  # lines: of a shorter text every line is looked at
 _MOST_FINDINGS = 5_000
-_MOST_REMEMBERED = 20_000
 _STAMP = 40  # characters at the beginning of a line in which digits are those of a time
+_LONGEST_MESSAGE = 12  # lines that a person would copy or read out
 _AFTER = 3  # lines below one that are looked at with it
 _LONGEST_PASTE = 64 << 10  # bytes of a text that may be a message that somebody has copied
-_DIGITS = bytes(range(0x30, 0x3A))
+_NEAR = 50  # lines
 
 
 class Reading(msgspec.Struct, frozen=True, kw_only=True):
@@ -28,7 +28,6 @@ class Reading(msgspec.Struct, frozen=True, kw_only=True):
     lines: int
     encoding: str
     findings: tuple[Finding, ...]  # in the order of the text; what is said again and again only once
-    repeated: int  # how many lines say again what one before them has said
     mentions: tuple[Mention, ...]
     decisive: Finding | None  # the first cause
     also: tuple[Finding, ...]  # further causes, in the order of the text
@@ -44,9 +43,8 @@ class Reader:
         self._known, self._scanner, self.name = known, scanner, name
         self.findings: list[Finding] = []
         self.mentions = Mentions()
-        self.lines, self.repeated = 0, 0
-        self._remembered: dict[bytes, bool] = {}
-        self._is_short = True
+        self.lines = 0
+        self._seen: set[bytes] = set()
 
     def feed(self, block: bytes, *, is_all: bool = False) -> list[Finding]:
         """Read the next lines; give what they say that was not said before.
@@ -57,27 +55,19 @@ class Reader:
         """
         if is_all and block.count(b"\n") < SHORT and len(block) <= _LONGEST_PASTE:
             return self._feed_short(block)
-        found, at, number = [], 0, self.lines + 1
-        for begin, end in self._scanner.lines_of(block):
-            number += block.count(b"\n", at, begin)
-            at = begin
-            raw = block[begin:end]
-            key = raw[:_STAMP].translate(None, _DIGITS) + raw[_STAMP:]
-            if key in self._remembered:
-                self.repeated += self._remembered[key]
-                continue
-            finding = self._find(clean(raw), number, partial(_below, block, end))
-            if len(self._remembered) < _MOST_REMEMBERED:
-                self._remembered[key] = finding is not None
+        return self.take(self._scanner.scan(block, self._seen, self.lines + 1))
+
+    def take(self, scanned: Scanned) -> list[Finding]:
+        """Read what was found in the next piece of the text, numbered from its beginning."""
+        found = []
+        for candidate in scanned.candidates:
+            text, below = clean(candidate.raw), [clean(line) for line in candidate.below]
+            goes_on = bool(below) and candidate.below[0][:1].isspace()
+            finding = find_in_line(self._known, self._scanner, text, candidate.number, below, joins=goes_on)
             if finding is not None:
                 found.append(finding)
-        self.lines += block.count(b"\n") + (not block.endswith(b"\n"))
+        self.lines += scanned.lines
         return self._keep(found)
-
-    def _find(self, text: str, number: int, below: Callable[[], list[bytes]]) -> Finding | None:
-        lines = below()
-        goes_on = bool(lines) and lines[0][:1].isspace()
-        return find_in_line(self._known, self._scanner, text, number, [clean(line) for line in lines], joins=goes_on)
 
     def _feed_short(self, block: bytes) -> list[Finding]:
         """Read a whole short text: a message may go over several lines, and everything that is named counts."""
@@ -95,6 +85,10 @@ class Reader:
                 if finding is not None:
                     until = number + finding.lines - 1
                     found.append(finding)
+        is_message = len(lines) <= _LONGEST_MESSAGE or (found and len(lines) <= SHORT // 4)
+        if is_message and all(finding.role is Role.FOLLOWS or finding.entry is None for finding in found):
+            guessed = guess(self._known, lines)
+            found = sorted([*found, guessed], key=lambda each: each.line) if guessed is not None else found
         self.lines += len(lines)
         return self._keep(found)
 
@@ -111,7 +105,7 @@ class Reader:
 
     def reading(self, encoding: str = "utf-8") -> Reading:
         """What was said so far, weighed."""
-        return weighed(self.name, self.lines, encoding, self.findings, self.repeated, self.mentions.all())
+        return weighed(self.name, self.lines, encoding, self.findings, self.mentions.all())
 
 
 def read_text(known: Knowledge, scanner: Scanner, stream: Stream, name: str) -> Reading:
@@ -134,7 +128,7 @@ def read_text(known: Knowledge, scanner: Scanner, stream: Stream, name: str) -> 
 
 
 def weighed(
-    name: str, lines: int, encoding: str, findings: Sequence[Finding], repeated: int, mentions: tuple[Mention, ...]
+    name: str, lines: int, encoding: str, findings: Sequence[Finding], mentions: tuple[Mention, ...]
 ) -> Reading:
     """Tell the first cause from what follows from it.
 
@@ -144,16 +138,12 @@ def weighed(
     last = max((i for i, each in enumerate(findings) if each.role in {Role.BEGINS, Role.DONE}), default=-1)
     since = [each for each in findings[last + 1 :] if each.role not in {Role.BEGINS, Role.DONE}]
     is_done = last >= 0 and findings[last].role is Role.DONE
-    if last >= 0 and not is_done and not any(_counts(each) for each in since):
+    if last >= 0 and not is_done and all(each.is_aside or each.is_quiet for each in since):
         since, last = [each for each in findings if each.role not in {Role.BEGINS, Role.DONE}], -1
-    counting = [each for each in since if _counts(each)]
-    is_plain = any(not each.is_warning for each in counting)
-    if not is_plain and lines > SHORT // 4:
-        counting = []  # a long text in which something is only warned of tells of no failure
-    if not counting and lines <= SHORT // 4:
-        counting = [each for each in since if each.entry is not None and not each.is_aside] or since[:1]
+    counting = _counting(since, lines)
     causes = _without_outer([each for each in counting if each.role is Role.CAUSE])
     failures = [each for each in counting if each.role is Role.FAILURE and each.entry is not None]
+    causes = [each for each in causes if not each.is_guess] or causes
     others = [each for each in counting if each.role is Role.FAILURE and each.entry is None]
     decisive = next(iter(causes or failures or others or counting), None)
     also = tuple(_different(causes, decisive))
@@ -163,7 +153,6 @@ def weighed(
         lines=lines,
         encoding=encoding,
         findings=tuple(findings),
-        repeated=repeated,
         mentions=mentions,
         decisive=decisive,
         also=also,
@@ -173,8 +162,30 @@ def weighed(
     )
 
 
-def _counts(finding: Finding) -> bool:
-    return not finding.is_aside
+def _counting(since: Sequence[Finding], lines: int) -> list[Finding]:
+    """What tells of a failure: what was not taken back, and is borne out by something.
+
+    In a message that was copied everything counts. In a log, what is said as mere information or as a warning counts
+    where something fails behind it; and what is said without any level, where something fails behind it or it stands
+    near the end, for a log that goes on and on after a complaint tells of no failure.
+    """
+    spoken = [each for each in since if not each.is_aside]
+    if lines <= SHORT // 4:
+        plain = [each for each in spoken if not each.is_quiet]
+        until = plain[-1].line if plain else 0
+        told = [each for each in spoken if not each.is_quiet or each.line < until]
+        return told or [each for each in spoken if each.entry is not None] or list(since[:1] if lines <= _AFTER else ())
+    failing = [each.line for each in spoken if each.is_loud or (each.role is Role.FOLLOWS and not each.is_quiet)]
+
+    def counts(finding: Finding) -> bool:
+        if finding.is_loud:
+            return True
+        reach = _NEAR if finding.is_warning else lines
+        is_borne_out = any(finding.line < line <= finding.line + reach for line in failing)
+        is_open = not finding.is_quiet and not finding.is_warning
+        return is_borne_out or (is_open and finding.line > lines - _NEAR)
+
+    return [each for each in spoken if counts(each)]
 
 
 def _without_outer(causes: list[Finding]) -> list[Finding]:
@@ -206,18 +217,6 @@ def _thing(finding: Finding) -> str:
     return next(
         (finding.holes[name] for name in ("component", "path", "symbol", "package") if name in finding.holes), ""
     )
-
-
-def _below(block: bytes, end: int) -> list[bytes]:
-    """The lines below one, as far as they are at hand."""
-    lines = []
-    for _ in range(_AFTER):
-        if end < 0 or end + 1 >= len(block):
-            break
-        next_end = block.find(b"\n", end + 1)
-        lines.append(block[end + 1 : next_end if next_end >= 0 else len(block)])
-        end = next_end
-    return lines
 
 
 def decisive_of(readings: Sequence[Reading]) -> Reading:

@@ -99,12 +99,12 @@ def blocks(stream: Stream, name: str, encoding: Encoding | None = None) -> Itera
                 )
         if is_cut:
             _, newline, data = data.partition(b"\n")
-            rest, is_cut = (b"\n", False) if newline else (b"", bool(piece))
+            is_cut = not newline and bool(piece)
         data = rest + data
         end = data.rfind(b"\n") + 1
         whole, rest = (data, b"") if not piece else (data[:end], data[end:])
         if len(rest) > BLOCK:
-            whole, rest, is_cut = whole + rest[:BLOCK], b"", True
+            whole, rest, is_cut = whole + rest[:BLOCK] + b"\n", b"", True
         if whole:
             yield whole
         if not piece:

@@ -2,9 +2,9 @@
 
 A sentence is plain text. A hole such as ``{component}`` stands for what differs from message to message, ``...`` for up
 to 300 characters of anything. Capital and small letters are the same, but in a sentence that is all capitals; ``'`` is
-any quotation mark; the line has single spaces between its words. Whatever stands in a hole ends where the text behind
-the hole begins for the first time: nothing is tried twice, so that the time for a line is bounded whatever a sentence
-says.
+any quotation mark; the line has single spaces between its words, and a space may be the end of a line. Whatever stands
+in a hole ends where the text behind the hole begins for the first time: nothing is tried twice, so that the time for a
+line is bounded whatever a sentence says.
 """
 
 import functools
@@ -25,21 +25,22 @@ _SPECIAL = {
     "architecture": r"[\w./-]{1,40}",
     "wanted": r"[\w./-]{1,40}",  # the architecture that would be right
     "symbol": r".{1,400}?",
-    "name": rf"[^{QUOTES}<>|]{{1,120}}?",
-    "service": rf"[^{QUOTES}<>|]{{1,120}}?",
+    "name": rf"[^{QUOTES}<>|\n]{{1,120}}?",
+    "service": rf"[^{QUOTES}<>|\n]{{1,120}}?",
 }
 HOLES = _TOKENS | frozenset(_SPECIAL)
 _WORD = rf"[^\s{QUOTES}|]{{1,400}}"
-_DRIVE_PATH = rf"[A-Za-z]:[\\/][^{QUOTES}<>|*?]{{1,300}}"
+_DRIVE_PATH = rf"[A-Za-z]:[\\/][^{QUOTES}<>|*?\n]{{1,300}}"
 _PARTS = re.compile(r"\{(\w+)\}|(\.\.\.)")
 _NO_DIGIT = r"(?!\w)"
 _TRAILING = ".,;:)!]"
 _LONGEST, _MOST_HOLES = 400, 8
 
-# Everything but letters, digits, _ and what is not ASCII parts words; the end of a line stays.
+# Everything but letters, _ and what is not ASCII parts words, digits too: most of what logs are made of is numbers.
+# The end of a line stays.
 _ASCII = range(0x80)
 FOLDED = bytes(
-    byte if byte not in _ASCII or chr(byte).isalnum() or chr(byte) in "_\n" else ord(" ")
+    byte if byte not in _ASCII or chr(byte).isalpha() or chr(byte) in "_\n" else ord(" ")
     for byte in bytes(range(256)).lower()
 )
 _QUOTED_WORD = re.compile(r"\w+'\w+")  # "can't": the mark may be any, of several bytes
@@ -72,6 +73,7 @@ class Sentence(msgspec.Struct, frozen=True):
 
     text: str
     word: bytes  # in small letters: it stands by itself in every line that the sentence is found in
+    anchor: str  # in small letters: a piece that stands in every line that says it, where its ends of line are spaces
     weight: int  # how many of its characters are its own: the more, the more it tells
 
     def find(self, line: str) -> Found | None:
@@ -108,7 +110,13 @@ def read_sentence(text: str) -> Sentence:
     if not words:
         raise _refused(text, "no word in it stands by itself, so that it cannot be found by one")
     word = max(words, key=lambda word: (word not in _COMMON, word.isascii(), len(word)))
-    return Sentence(text, word.encode(), sum(map(len, literals)))
+    anchor = max((piece for literal in literals for piece in re.split(_QUOTE, literal.lower())), key=len)
+    return Sentence(text, word.encode(), anchor, sum(map(len, literals)))
+
+
+def own_words(text: str) -> list[str]:
+    """The words of a sentence that are no holes, in small letters."""
+    return re.findall(r"\w+", _PARTS.sub(" ", text.lower()))
 
 
 def _literals(text: str) -> list[str]:
@@ -119,9 +127,9 @@ def _whole_words(literal: str, number: int, count: int) -> Iterable[str]:
     """The words of a piece that no hole can be part of: those at its edges only where the sentence ends there too."""
     folded = _QUOTED_WORD.sub(" ", literal).encode().translate(FOLDED).decode()
     if number > 0:
-        folded = re.sub(r"^\w+", " ", folded)
+        folded = re.sub(r"^\w+", " ", folded) if literal[:1].isalnum() else folded
     if number < count - 1:
-        folded = re.sub(r"\w+$", " ", folded)
+        folded = re.sub(r"\w+$", " ", folded) if literal[-1:].isalnum() else folded
     return folded.split()
 
 
@@ -156,16 +164,16 @@ def _hole(name: str, before: str, after: str) -> str:
 def _inside(name: str, before: str, after: str) -> str:
     """What may stand in a hole: what its name lets, ended by what stands around it."""
     if before.endswith("'") and after.startswith("'"):
-        return f"[^{QUOTES}]{{1,400}}"
+        return rf"[^{QUOTES}\n]{{1,400}}"
     if before.endswith("(") and after.startswith(")") and name not in {"number", "code"}:
-        return f"[^{QUOTES}()]{{1,400}}"
+        return rf"[^{QUOTES}()\n]{{1,400}}"
     if name in _SPECIAL:
         return ".{1,400}" if name == "symbol" and not after else _SPECIAL[name]
     return f"{_DRIVE_PATH}?|{_WORD}?" if after else rf"{_DRIVE_PATH}?\.\w{{1,10}}(?!\w)|{_WORD}"
 
 
 def _escaped(literal: str) -> str:
-    return re.escape(literal).replace(r"\ ", " ").replace("'", _QUOTE)
+    return re.escape(literal).replace(r"\ ", "[ \n]").replace("'", _QUOTE)
 
 
 def _refused(text: str, why: str) -> UsageError:

@@ -14,7 +14,8 @@ from fundamen.cli.output import Output, finish
 from fundamen.clues.inputs import Text, texts_of
 from fundamen.clues.reading import Reading, decisive_of, read_text
 from fundamen.clues.scanning import Scanner
-from fundamen.knowledge.entries import load_knowledge
+from fundamen.clues.text import Stream
+from fundamen.knowledge.entries import Knowledge, load_knowledge
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import FundamenError, UsageError
 from fundamen.model.paths import HostPath
@@ -69,7 +70,7 @@ def command(
                 if isinstance(stream, FundamenError):
                     raise stream
                 with output.working(f"Reading {name}"):
-                    readings.append(read_text(known, scanner, stream, name))
+                    readings.append(_reading(known, scanner, stream, name))
             except FundamenError as error:
                 worst = max(worst, _passed_over(output, name, error, is_asked_for=name in logs))
         worst = max(worst, _show_all(output, readings, machine, only_read=only_read))
@@ -95,6 +96,16 @@ def _texts(logs: tuple[str, ...], messages: tuple[str, ...]) -> Iterator[Text]:
             yield "-", sys.stdin.buffer
         else:
             yield from texts_of(log)
+
+
+def _reading(known: Knowledge, scanner: Scanner, stream: Stream, name: str) -> Reading:
+    """A text's reading; that of a large file by several processes."""
+    if os.path.isfile(name):
+        from fundamen.clues import large  # noqa: PLC0415 - only for a file, which may be large
+
+        if getattr(stream, "name", None) == name and large.may_be_shared(name):
+            return large.read_large(known, scanner, name)
+    return read_text(known, scanner, stream, name)
 
 
 def _passed_over(output: Output, name: str, error: FundamenError, *, is_asked_for: bool) -> Exit:

@@ -1,0 +1,112 @@
+"""Guess what a short text says that was typed wrong, misread, cut off, or is in a language that is not known here."""
+
+import re
+from collections.abc import Iterable, Iterator, Sequence
+
+from fundamen.building.near_misses import is_one_slip_apart
+from fundamen.clues.findings import Finding
+from fundamen.clues.mentions import Kind, Mentions
+from fundamen.knowledge.entries import Code, Knowledge, Message, Role
+from fundamen.knowledge.sentence import own_words
+
+_HEXADECIMAL = re.compile(r"(?<!\w)(?:0[xX]|Ox|ox)?([0-9A-Za-z]{7,9})(?!\w)")
+_MISREAD = str.maketrans("oOsSiIlLzZgGqQ", "00551111226699")
+_DIGITS = 8  # of a code that stands alone
+_ENOUGH = 0.7  # share of a sentence's letters that must stand in a line
+_LEAST_WORDS, _LEAST_CUT, _MOST_WORDS_MORE = 3, 4, 6
+_WORD = re.compile(r"\w+")
+
+
+def guess(known: Knowledge, lines: Sequence[str]) -> Finding | None:
+    """What a text most probably says; None where nothing comes near.
+
+    Args:
+        known: messages and codes.
+        lines: of the text, cleaned.
+    """
+    for number, line in enumerate(lines, 1):
+        if (code := _misread_code(known, line)) is not None:
+            return _finding(number, line, code, (code,))
+    best: tuple[float, int, Message] | None = None
+    for number, line in enumerate(lines, 1):
+        words = _WORD.findall(line.lower())
+        for message, score in _alike(known, words):
+            if best is None or score > best[0]:
+                best = score, number, message
+    if best is not None:
+        return _finding(best[1], lines[best[1] - 1], best[2], ())
+    return _by_name(lines)
+
+
+def _misread_code(known: Knowledge, line: str) -> Code | None:
+    """A code that one misread, left out or doubled digit keeps from being known; where two come near, it is none."""
+    for found in _HEXADECIMAL.finditer(line):
+        digits = found[1].translate(_MISREAD).lower()
+        near = {
+            code
+            for value, code in known.alone.items()
+            if digits == (right := f"{value:08x}") or (len(digits) != _DIGITS and _is_one_digit_apart(digits, right))
+        }
+        if len(near) == 1:
+            return near.pop()
+    return None
+
+
+def _is_one_digit_apart(digits: str, right: str) -> bool:
+    longer, shorter = (digits, right) if len(digits) > len(right) else (right, digits)
+    return any(longer[:at] + longer[at + 1 :] == shorter for at in range(len(longer)))
+
+
+def _alike(known: Knowledge, words: list[str]) -> Iterator[tuple[Message, float]]:
+    """The messages that a line is much like, with the share of their letters that stand in it."""
+    for message, sentences in known.messages:
+        if message.role not in {Role.CAUSE, Role.FAILURE}:
+            continue
+        for sentence in sentences:
+            own = own_words(sentence.text)
+            fits = len(own) >= _LEAST_WORDS and len(words) <= _MOST_WORDS_MORE + 3 * len(own)
+            if fits and (score := _share(own, words)) >= _ENOUGH:
+                yield message, score
+
+
+def _share(own: list[str], words: list[str]) -> float:
+    """How much of a sentence stands in a line, its words in their order; a line that is cut off is measured so far."""
+    at, found, slips = 0, 0, 0
+    for index, word in enumerate(own):
+        place = next((i for i in range(at, len(words)) if _is_like(word, words[i])), None)
+        if place is None:
+            if index >= _LEAST_CUT and at == len(words):
+                return found / sum(map(len, own[:index])) - 0.01
+            continue
+        is_cut = place == len(words) - 1 and word != words[place] and word.startswith(words[place])
+        slips += word != words[place]
+        at, found = place + 1, found + len(word)
+        if is_cut and index + 1 >= _LEAST_CUT:
+            return found / sum(map(len, own[: index + 1])) - 0.01
+    return found / sum(map(len, own)) - 0.001 * slips
+
+
+def _is_like(word: str, other: str) -> bool:
+    return word == other or is_one_slip_apart(word, other, least=4) or (len(other) > 3 and word.startswith(other))  # noqa: PLR2004
+
+
+def _by_name(lines: Sequence[str]) -> Finding | None:
+    """The first line that names a component: a message in words that are not known here."""
+    for number, line in enumerate(lines, 1):
+        mentions = Mentions()
+        mentions.add_text(line, number)
+        named = next((mention.text for mention in mentions.all() if mention.kind is Kind.COMPONENT), None)
+        if named is not None:
+            return Finding(
+                line=number, text=line, entry=None, role=Role.CAUSE, holes={"component": named}, is_guess=True
+            )
+    return None
+
+
+def _finding(number: int, line: str, entry: Message | Code, codes: Iterable[Code]) -> Finding:
+    mentions = Mentions()
+    mentions.add_text(line, number)
+    holes = {
+        m.kind.value: m.text for m in reversed(mentions.all()) if m.kind in {Kind.COMPONENT, Kind.PROGRAM, Kind.PATH}
+    }
+    return Finding(line=number, text=line, entry=entry, role=entry.role, holes=holes, codes=tuple(codes), is_guess=True)

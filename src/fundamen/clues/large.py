@@ -1,0 +1,112 @@
+"""Read a large log by several processes: each looks through pieces of it, one puts together what they found."""
+
+import os
+import signal
+from collections.abc import Iterator
+from concurrent.futures import ProcessPoolExecutor
+from itertools import islice
+
+from fundamen.clues.reading import Reader, Reading
+from fundamen.clues.scanning import Candidate, Scanned, Scanner
+from fundamen.clues.text import BLOCK, Encoding, blocks
+from fundamen.knowledge.entries import Knowledge
+
+LARGE = 64 << 20  # bytes; below, to start further processes costs more than it saves
+_PIECE = 16 << 20  # bytes that are handed out at once
+_MOST_WORKERS = 4
+_AHEAD = 2  # pieces for each worker that wait for it
+
+_scanner: list[Scanner] = []  # of a worker
+
+
+def may_be_shared(path: str) -> bool:
+    """Whether a file is large enough, its encoding lets it be cut anywhere, and there are processors for it."""
+    with open(path, "rb") as file:
+        encoding = Encoding()
+        encoding.feed(file.read(BLOCK), is_end=True)
+    return os.path.getsize(path) >= LARGE and encoding.name == "utf-8" and _workers() > 1
+
+
+def read_large(known: Knowledge, scanner: Scanner, path: str) -> Reading:
+    """Read a text as ``read_text`` does.
+
+    Raises:
+        UnreadableError: it is no text.
+        OSError: it cannot be read.
+    """
+    reader = Reader(known, scanner, path)
+    with open(path, "rb") as file:
+        next(blocks(file, path), None)  # says where it is no text
+    pieces = iter(range(0, os.path.getsize(path), _PIECE))
+    pool = ProcessPoolExecutor(_workers(), initializer=_begin, initargs=(known,))
+    try:
+        waiting = [pool.submit(_scan, path, at) for at in islice(pieces, _workers() * _AHEAD)]
+        while waiting:
+            scanned = waiting.pop(0).result()
+            if (at := next(pieces, None)) is not None:
+                waiting.append(pool.submit(_scan, path, at))
+            reader.take(_moved(scanned, reader.lines))
+    finally:
+        pool.shutdown(cancel_futures=True)
+    return reader.reading()
+
+
+def _workers() -> int:
+    return min(_MOST_WORKERS, os.cpu_count() or 1)
+
+
+def _begin(known: Knowledge) -> None:
+    """Set a worker up: Ctrl-C is for the process that puts together."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    _scanner.append(Scanner(known))
+
+
+def _scan(path: str, begin: int) -> Scanned:
+    """Look through the lines that begin in one piece of a file."""
+    lines, found, seen = 0, list[Candidate](), set[bytes]()
+    for block in blocks(_Lines(path, begin), path, _plain()):
+        scanned = _scanner[0].scan(block, seen, lines + 1)
+        lines += scanned.lines
+        found += scanned.candidates
+    return Scanned(lines, tuple(found))
+
+
+def _plain() -> Encoding:
+    encoding = Encoding()
+    encoding.name = "utf-8"
+    return encoding
+
+
+def _moved(scanned: Scanned, lines: int) -> Scanned:
+    """The same with its lines numbered from the beginning of the text."""
+    return Scanned(scanned.lines, tuple(type(c)(c.number + lines, c.raw, c.below) for c in scanned.candidates))
+
+
+class _Lines:
+    """The bytes of the lines that begin in one piece of a file, as a stream."""
+
+    def __init__(self, path: str, begin: int) -> None:
+        self._bytes = self._read(path, begin)
+
+    def read(self, _size: int, /) -> bytes:
+        """The next bytes."""
+        return next(self._bytes, b"")
+
+    @staticmethod
+    def _read(path: str, begin: int) -> Iterator[bytes]:
+        with open(path, "rb") as file:
+            at, end = begin, begin + _PIECE
+            if begin:  # a line that began in the piece before belongs to that
+                file.seek(begin - 1)
+                skipped = 0
+                while skipped < _PIECE and not (line := file.readline(BLOCK)).endswith(b"\n"):
+                    if not line:
+                        return
+                    skipped += len(line)
+                at = file.tell()
+            data = b"\n"
+            while at < end and (data := file.read(min(BLOCK, end - at))):
+                at += len(data)
+                yield data
+            if not data.endswith(b"\n"):
+                yield file.readline(BLOCK)
