@@ -48,12 +48,12 @@ def fundamen(home: Path, tmp_path: Path) -> Fundamen:
     command = shutil.which("fundamen", path=str(Path(sys.executable).parent))
     assert command, "the package is not installed beside this Python"
 
-    def run(*words: str | os.PathLike[str] | bytes, **environment: str) -> Ran:
+    def run(*words: str | os.PathLike[str] | bytes, given: bytes = b"", **environment: str) -> Ran:
         finished = subprocess.run(
             [command, *words],
             env={**os.environ, "FUNDAMEN_HOME": str(home), **environment},
             cwd=tmp_path,
-            stdin=subprocess.DEVNULL,
+            input=given,
             capture_output=True,
             timeout=120,
             check=False,

@@ -9,6 +9,7 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 
 import pytest
+import zstandard
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -19,6 +20,8 @@ from builders.signing import NOW, APublisher, with_signature
 from fundamen.formats.container import Kind, find_container
 from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.pe import read_pe
+from fundamen.formats.tar_archive import unpacked_stream
+from fundamen.formats.zstd_frames import require_whole
 from fundamen.model.errors import DamagedFileError
 from fundamen.trust.signed_file import judge_file
 
@@ -163,3 +166,16 @@ def test_what_is_hidden_in_a_certificate_table_is_not_taken_for_the_publishers()
         assert judged.verdict == "trusted", "bytes in the table are covered by no signature"
         assert "covered by nothing" in judged.remarks[0]
         assert find_container(source) is None
+
+
+def test_what_zstandard_has_packed_is_refused_wherever_it_was_cut() -> None:
+    """In several frames, one of them without a size, one to be skipped."""
+    streaming = zstandard.ZstdCompressor(write_checksum=True).compressobj()
+    whole = zstandard.ZstdCompressor().compress(a_tar(FILES)[:2048]) + b"\x50\x2a\x4d\x18\x03\0\0\0abc"
+    ends = {0, len(whole), len(whole) - 11}
+    whole += streaming.compress(a_tar(FILES)[2048:]) + streaming.flush()
+    with unpacked_stream(MemoryBytes(whole, "log")) as stream:
+        assert stream.read() == a_tar(FILES)
+    for cut in set(range(len(whole))) - ends:
+        with pytest.raises(DamagedFileError):
+            require_whole(MemoryBytes(whole[:cut], "log"))

@@ -66,13 +66,13 @@ def find_in_line(
     """
     matches = list(_messages(scanner, text))
     lines = 1
-    if joins and not any(message.role is Role.CAUSE for message, _, _ in matches):
+    if joins:
         for count in range(1, len(after) + 1):
             joined = "\n".join([text, *after[:count]])
             longer = [match for match in _messages(scanner, joined) if match[2].begin < len(text)]
             if _best(longer, default=0) > _best(matches, default=0):
                 matches, lines = longer, count + 1
-    codes = tuple(dict.fromkeys(_codes(known, scanner, text)))
+    codes = tuple(dict.fromkeys(_codes(known, scanner, " ".join([text, *after[: lines - 1]]))))
     if not matches and not codes:
         loud = _LOUD.search(text[:_LEVEL_WITHIN])
         if loud is None or _HEDGE.search(text):

@@ -80,7 +80,12 @@ def _of_packed(path: str, source: ByteSource) -> Iterator[Text]:
         except FundamenError as error:
             yield path, error
         return
-    with unpacked_stream(source) as stream:
+    try:
+        stream = unpacked_stream(source)
+    except FundamenError as error:
+        yield path, error
+        return
+    with stream:
         yield path, _Bounded(stream, path)
 
 
@@ -91,7 +96,7 @@ def _holds_one_text(source: ByteSource) -> bool:
     try:
         with unpacked_stream(source) as stream:
             return stream.read(_MARK_AT + len(_MARK))[_MARK_AT:] != _MARK
-    except RAISED:
+    except (*RAISED, FundamenError):
         return True  # reading it says what is wrong
 
 

@@ -64,7 +64,7 @@ def _begin(known: Knowledge) -> None:
 def _scan(path: str, begin: int) -> Scanned:
     """Look through the lines that begin in one piece of a file."""
     lines, found, seen = 0, list[Candidate](), set[bytes]()
-    for block in blocks(_Lines(path, begin), path, _plain()):
+    for block in blocks(Lines(path, begin, _PIECE), path, _plain()):
         scanned = _scanner[0].scan(block, seen, lines + 1)
         lines += scanned.lines
         found += scanned.candidates
@@ -82,24 +82,31 @@ def _moved(scanned: Scanned, lines: int) -> Scanned:
     return Scanned(scanned.lines, tuple(type(c)(c.number + lines, c.raw, c.below) for c in scanned.candidates))
 
 
-class _Lines:
+class Lines:
     """The bytes of the lines that begin in one piece of a file, as a stream."""
 
-    def __init__(self, path: str, begin: int) -> None:
-        self._bytes = self._read(path, begin)
+    def __init__(self, path: str, begin: int, size: int) -> None:
+        """Begin.
+
+        Args:
+            path: of the file.
+            begin: of the piece, in bytes.
+            size: of the piece, in bytes.
+        """
+        self._bytes = self._read(path, begin, size)
 
     def read(self, _size: int, /) -> bytes:
         """The next bytes."""
         return next(self._bytes, b"")
 
     @staticmethod
-    def _read(path: str, begin: int) -> Iterator[bytes]:
+    def _read(path: str, begin: int, size: int) -> Iterator[bytes]:
         with open(path, "rb") as file:
-            at, end = begin, begin + _PIECE
+            at, end = begin, begin + size
             if begin:  # a line that began in the piece before belongs to that
                 file.seek(begin - 1)
                 skipped = 0
-                while skipped < _PIECE and not (line := file.readline(BLOCK)).endswith(b"\n"):
+                while skipped < size and not (line := file.readline(BLOCK)).endswith(b"\n"):
                     if not line:
                         return
                     skipped += len(line)

@@ -117,11 +117,11 @@ def read_text(known: Knowledge, scanner: Scanner, stream: Stream, name: str) -> 
     encoding = Encoding()
     reader = Reader(known, scanner, name)
     coming = blocks(stream, name, encoding)
-    first = next(coming, b"")
-    second = next(coming, None)
-    reader.feed(first, is_all=second is None)
-    if second is not None:
-        reader.feed(second)
+    first = next(coming, b"") + next(coming, b"")  # the last line of a short text may come by itself
+    third = next(coming, None)
+    reader.feed(first, is_all=third is None)
+    if third is not None:
+        reader.feed(third)
         for block in coming:
             reader.feed(block)
     return reader.reading(encoding.name)

@@ -55,7 +55,11 @@ def walk_tar(what: str, stream: IO[bytes], bounds: Bounds) -> Unpacked:
 
 
 def unpacked_stream(source: ByteSource) -> IO[bytes]:
-    """The bytes of a file, unpacked where it is packed by gzip, bzip2, xz or Zstandard. Reading it may raise RAISED."""
+    """The bytes of a file, unpacked where it is packed by gzip, bzip2, xz or Zstandard. Reading it may raise RAISED.
+
+    Raises:
+        DamagedFileError: it is cut off, and that is told by its beginning.
+    """
     packed = io.BufferedReader(SourceStream(source), 1 << 18)
     head = source.read_at(0, 6)
     if head.startswith(b"\x1f\x8b"):
@@ -65,7 +69,7 @@ def unpacked_stream(source: ByteSource) -> IO[bytes]:
     if head.startswith(b"\xfd7zXZ"):
         return cast("IO[bytes]", lzma.LZMAFile(packed))
     if head.startswith(b"\x28\xb5\x2f\xfd"):
-        import zstandard  # noqa: PLC0415 - seldom met
+        from fundamen.formats.zstd_frames import ZstdStream  # noqa: PLC0415 - seldom met
 
-        return cast("IO[bytes]", zstandard.ZstdDecompressor(max_window_size=1 << 27).stream_reader(packed))
+        return cast("IO[bytes]", ZstdStream(source, packed))
     return packed

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import NamedTuple
 
-FOLDER = Path(__file__).parent / "corpus"
+FOLDER = Path(__file__).parent.parent / "clues" / "corpus"
 
 
 class Case(NamedTuple):

@@ -1,0 +1,82 @@
+"""Read what Zstandard has packed, and tell a file that is cut off. Source: RFC 8878, section 3.
+
+The library ends quietly where the packed bytes end, even within a frame; so the blocks are counted first.
+"""
+
+import io
+from types import TracebackType
+from typing import Self
+
+from fundamen.formats.cursor import ByteSource, SourceStream, damaged
+
+_MAGIC = 0xFD2FB528
+_SKIPPABLE = range(0x184D2A50, 0x184D2A60)
+_DICTIONARY_ID = (0, 1, 2, 4)  # bytes, by the flag
+_CONTENT_SIZE = (0, 2, 4, 8)  # likewise; a frame of a single segment has at least one
+_RLE, _RESERVED = 1, 3
+_MOST_BLOCKS = 1 << 24
+_LARGEST_WINDOW = 1 << 27
+
+
+class ZstdStream:
+    """The unpacked bytes, as a file that is read forwards."""
+
+    def __init__(self, source: ByteSource, packed: "io.BufferedReader[SourceStream]") -> None:
+        """Begin.
+
+        Args:
+            source: the packed file.
+            packed: the same as a stream.
+
+        Raises:
+            DamagedFileError: it is cut off, or is none.
+        """
+        import zstandard  # noqa: PLC0415 - seldom met
+
+        require_whole(source)
+        self._error = zstandard.ZstdError
+        self._reader = zstandard.ZstdDecompressor(max_window_size=_LARGEST_WINDOW).stream_reader(
+            packed, read_across_frames=True
+        )
+
+    def read(self, size: int = -1, /) -> bytes:
+        """The next bytes. Raises: OSError: they are damaged."""
+        try:
+            return self._reader.read(size)
+        except self._error as error:
+            raise OSError(str(error)) from error
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, _type: type[BaseException] | None, _e: BaseException | None, _t: TracebackType | None) -> None:
+        """Nothing is left open: the source is closed by whoever has opened it."""
+
+
+def require_whole(source: ByteSource) -> None:
+    """Make sure that no frame is cut off. Raises: DamagedFileError: one is."""
+    at, count = 0, 0
+    while at < source.size:
+        magic = int.from_bytes(source.read_at(at, 4), "little")
+        if magic in _SKIPPABLE:
+            at += 8 + int.from_bytes(source.read_at(at + 4, 4), "little")
+            continue
+        if magic != _MAGIC:
+            raise damaged(source.name, f"at byte {at} no frame of Zstandard begins")
+        descriptor = int.from_bytes(source.read_at(at + 4, 1), "little")
+        is_single, has_checksum = bool(descriptor & 0x20), bool(descriptor & 0x04)
+        at += 5 + (not is_single) + _DICTIONARY_ID[descriptor & 3] + (_CONTENT_SIZE[descriptor >> 6] or is_single)
+        is_last = False
+        while not is_last:
+            header = source.read_at(at, 3)
+            count += 1
+            if len(header) < 3 or count > _MOST_BLOCKS:  # noqa: PLR2004 - the header's bytes
+                raise damaged(source.name, f"it is cut off: at byte {at} a block should begin")
+            value = int.from_bytes(header, "little")
+            is_last, kind, size = bool(value & 1), value >> 1 & 3, value >> 3
+            if kind == _RESERVED:
+                raise damaged(source.name, f"at byte {at} there is a block of no known kind")
+            at += 3 + (1 if kind == _RLE else size)
+        at += 4 * has_checksum
+    if at != source.size:
+        raise damaged(source.name, "it is cut off within its last block")
