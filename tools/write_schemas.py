@@ -11,7 +11,7 @@ from fundamen.report.contracts.comparing import ComparisonRecord
 from fundamen.report.contracts.inspecting import InspectRecord
 from fundamen.report.contracts.line import ErrorRecord
 from fundamen.report.contracts.locking import LockRecord
-from fundamen.report.contracts.reading import CluesRecord
+from fundamen.report.contracts.reading import CalledRecord, CluesRecord
 from fundamen.report.contracts.restoring import HistoryRecord, RestoreRecord, ResumeRecord, UndoRecord
 from fundamen.report.contracts.sourcing import CopiesRecord, OffersRecord, PublicationRecord, SourcesRecord
 from fundamen.report.contracts.tracing import TraceRecord
@@ -20,6 +20,7 @@ FOLDER = Path(__file__).parent.parent / "docs" / "schemas"
 RECORDS = {
     "build": BuildRecord,
     "clues": CluesRecord,
+    "clues-line": CalledRecord,
     "cold-copies": ColdCopiesRecord,
     "comparison": ComparisonRecord,
     "copies": CopiesRecord,

@@ -14,6 +14,7 @@ from fundamen.model.paths import shown
 BLOCK = 1 << 20  # bytes that are looked at together
 LONGEST_LINE = 4_000  # characters of one that are looked at
 _HEAD = 4_096  # bytes by which an encoding is told
+_LEAST_HEAD = 16  # of a text that is still being written
 _MARKS = (
     (codecs.BOM_UTF32_LE, "utf-32-le"),
     (codecs.BOM_UTF32_BE, "utf-32-be"),
@@ -48,7 +49,7 @@ class Encoding:
         """The next bytes as UTF-8. What is in no Unicode encoding is passed on as it is."""
         if not self.name:
             self._head += data
-            if len(self._head) < _HEAD and not is_end and b"\n" not in self._head.rstrip(b"\n\r\0"):
+            if not is_end and len(self._head) < _HEAD and (len(self._head) < _LEAST_HEAD or b"\n" not in self._head):
                 return b""
             data, self._head = self._head, b""
             self.name, mark = _told(data)

@@ -3,11 +3,13 @@
 The library ends quietly where the packed bytes end, even within a frame; so the blocks are counted first.
 """
 
-import io
 from types import TracebackType
-from typing import Self
+from typing import TYPE_CHECKING, Self
 
 from fundamen.formats.cursor import ByteSource, SourceStream, damaged
+
+if TYPE_CHECKING:
+    import io
 
 _MAGIC = 0xFD2FB528
 _SKIPPABLE = range(0x184D2A50, 0x184D2A60)

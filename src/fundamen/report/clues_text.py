@@ -57,6 +57,15 @@ def clues_text(
     return page.text()
 
 
+def called_text(path: str, finding: Finding, means: str) -> str:
+    """A line that has just come, for those who wait for it."""
+    page = Page(drawn=False)
+    page.answer(f"{path}:{finding.line}", good=False)
+    page.line(shortened(finding.text, _LONGEST_QUOTE))
+    page.line(means)
+    return page.text()
+
+
 def answer(reading: Reading, behind: Behind | None, count: int = 1) -> str:
     """What is wrong, in one sentence."""
     if reading.decisive is None:
@@ -83,7 +92,8 @@ def steps(reading: Reading, behind: Behind | None, machine: Machine) -> Sequence
 
 def _decisive(page: Page, reading: Reading, decisive: Finding, *, is_explained: bool) -> None:
     page.heading("The line that decides" if not decisive.is_guess else "The line that may decide")
-    page.field(f"line {decisive.line}", shortened(decisive.text, _LONGEST_QUOTE), indent=2)
+    label = f"line {decisive.line}"
+    page.field(label, shortened(decisive.text, _LONGEST_QUOTE), indent=2, width=max(12, len(label) + 2))
     if is_explained:
         page.field("means", means_of(decisive), indent=2)
     for code in _codes(reading):

@@ -29,6 +29,14 @@ if TYPE_CHECKING:
 @click.option("--text", "-t", "messages", multiple=True, metavar="TEXT", help="A message as it was read out.")
 @click.option("--only-read", is_flag=True, help="Only read; look nothing up on the machine.")
 @click.option("--knowledge", multiple=True, metavar="FOLDER", help="Further messages and codes (docs/formats/).")
+@click.option(
+    "--follow", "-f", is_flag=True, help="Wait for what is written; call out the decisive lines as they come."
+)
+@click.option("--from-start", is_flag=True, help="With --follow: read what stands in the logs already, too.")
+@click.option("--until", "text", metavar="TEXT", default="", help="With --follow: end with a line that has TEXT.")
+@click.option("--until-file", "file", metavar="FILE", default="", help="With --follow: end when FILE is there.")
+@click.option("--until-exit", "process", metavar="PID", type=click.IntRange(1), default=None, help="... when PID ends.")
+@click.option("--for", "seconds", metavar="SECONDS", type=click.FloatRange(0), default=0, help="... after so long.")
 @options.machine_options
 @options.output_options
 def command(
@@ -37,6 +45,12 @@ def command(
     *,
     only_read: bool,
     knowledge: tuple[str, ...],
+    follow: bool,
+    from_start: bool,
+    text: str,
+    file: str,
+    process: int | None,
+    seconds: float,
     machine: Callable[[], Machine],
     output: Output,
 ) -> None:
@@ -51,20 +65,20 @@ def command(
     fundamen clues --text 'tidebook: error while loading shared libraries: libtide.so.2: cannot open ...'
     journalctl -u tidegauge | fundamen clues -
     fundamen clues --machine /mnt/office --json C-logs.zip | jq -r .decisive.text
+    fundamen clues --follow --until 'Setup ended' setup.log service.log
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     worst = Exit.NOTHING_AT_FAULT
     with output:
-        if not logs and not messages:
-            if sys.stdin.isatty():
-                raise UsageError(
-                    what="No text is given",
-                    why="neither a log nor --text stands there, and nothing is piped in",
-                    do="Paste the message: fundamen clues --text '...'; or name the log.",
-                )
-            logs = ("-",)
+        logs = _require_texts(logs, messages, follow=follow)
         known = load_knowledge([*_own_folder(), *map(HostPath, knowledge)])
         scanner = Scanner(known)
         readings: list[Reading] = []
+        if follow:
+            from fundamen.cli import following  # noqa: PLC0415 - only where it is asked for
+
+            until = following.Until(text=text, file=file, process=process or 0, seconds=seconds)
+            readings = following.follow(known, scanner, logs, until, output, from_start=from_start)
+            logs = ()
         for name, stream in _texts(logs, messages):
             try:
                 if isinstance(stream, FundamenError):
@@ -73,8 +87,33 @@ def command(
                     readings.append(_reading(known, scanner, stream, name))
             except FundamenError as error:
                 worst = max(worst, _passed_over(output, name, error, is_asked_for=name in logs))
+        if follow and not output.as_json:
+            output.show("\n")  # between what was called out and the summary
         worst = max(worst, _show_all(output, readings, machine, only_read=only_read))
     finish(worst)
+
+
+def _require_texts(logs: tuple[str, ...], messages: tuple[str, ...], *, follow: bool) -> tuple[str, ...]:
+    """The logs to be read; standard input, where nothing is named and something is piped in.
+
+    Raises:
+        UsageError: there is nothing to read, or what cannot be followed.
+    """
+    if follow and (messages or not logs or "-" in logs):
+        raise UsageError(
+            what="That cannot be followed",
+            why="only files can be, also ones that are not there yet",
+            do="Name the logs: fundamen clues --follow setup.log service.log",
+        )
+    if logs or messages:
+        return logs
+    if sys.stdin.isatty():
+        raise UsageError(
+            what="No text is given",
+            why="neither a log nor --text stands there, and nothing is piped in",
+            do="Paste the message: fundamen clues --text '...'; or name the log.",
+        )
+    return ("-",)
 
 
 def _own_folder() -> list[HostPath]:

@@ -90,6 +90,19 @@ class CluesRecord(msgspec.Struct, frozen=True, kw_only=True):
     error: Failure | None = None
 
 
+class CalledRecord(msgspec.Struct, frozen=True, kw_only=True):
+    """A line that was called out as it came, for ``clues --follow --json``; the records of the whole texts follow."""
+
+    schema: Literal["fundamen.clues-line/1"] = "fundamen.clues-line/1"
+    input: str  # the log's path
+    said: LinePart
+
+
+def called_record(path: str, finding: Finding) -> CalledRecord:
+    """The contract's form of a line that was called out."""
+    return CalledRecord(input=path, said=_line(finding))
+
+
 def clues_record(reading: Reading, behind: Behind | None, next_steps: Sequence[str]) -> CluesRecord:
     """The contract's form of a reading."""
     return CluesRecord(
