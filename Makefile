@@ -32,6 +32,7 @@ bench: $(VENV)/.dev
 	$(BIN)/python benchmarks/transfer.py
 	$(BIN)/python benchmarks/large_catalogue.py
 	$(BIN)/python benchmarks/restoration.py
+	$(BIN)/python benchmarks/clues.py
 
 # The JSON Schemas in docs/schemas/, anew from the types.
 schemas: $(VENV)/.dev

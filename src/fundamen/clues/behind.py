@@ -1,6 +1,8 @@
 """What is behind a message on this machine: the named program traced, the named component looked up."""
 
+import re
 from collections.abc import Iterable, Iterator, Sequence
+from itertools import islice
 
 import msgspec
 
@@ -15,6 +17,7 @@ from fundamen.machine.programs import find_program
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import MachinePath
+from fundamen.model.verdict import Verdict
 from fundamen.trace.hints import with_hints
 from fundamen.trace.records import Component, Trace
 from fundamen.trace.trace import trace_program
@@ -24,6 +27,7 @@ _SYSTEM_FOLDERS = {
     Platform.MACOS: ("/usr/lib", "/Library/Frameworks"),
     Platform.WINDOWS: ("C:\\Windows\\System32", "C:\\Windows\\SysWOW64", "C:\\Windows"),
 }
+_VERSION = re.compile(r"\.\d+")
 _MOST_TRACED, _MOST_PLACES, _MOST_ALIKE = 3, 8, 3
 _NUMBER_WORDS = ("no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine")
 
@@ -34,7 +38,7 @@ class Place(msgspec.Struct, frozen=True):
     name: str
     path: MachinePath
     detail: str  # for which architecture it is, whether it is whole, who vouches for it
-    is_right: bool  # whole, and vouched for
+    verdict: Verdict  # sound where somebody vouches for it; what no loader was asked about is never missing
 
 
 class Behind(msgspec.Struct, frozen=True, kw_only=True):
@@ -45,6 +49,7 @@ class Behind(msgspec.Struct, frozen=True, kw_only=True):
     places: tuple[Place, ...] = ()
     absent: tuple[str, ...] = ()  # components that the text names and that lie nowhere
     meant: tuple[tuple[str, str], ...] = ()  # (what the text names, a path on the machine that is spelled much like it)
+    versions: tuple[tuple[str, str], ...] = ()  # (what the text names, a path of the same with another number)
 
 
 def look_behind(machine: Machine, reading: Reading, authorities: Sequence[Authority]) -> Behind | None:
@@ -59,19 +64,23 @@ def look_behind(machine: Machine, reading: Reading, authorities: Sequence[Author
         return None
     traces = tuple(_traced(machine, reading, authorities))
     names = _components(reading)
+    at_fault = {machine.folded(machine.paths.basename(fault.name)) for trace in traces for fault in trace.faults}
     places, absent = _looked_up(machine, names, reading, authorities, traces) if names else ((), ())
-    meant = tuple(_meant(machine, absent, reading)) if absent and not any(trace.faults for trace in traces) else ()
+    absent = tuple(name for name in absent if machine.folded(name) not in at_fault)
+    there = _all_names(machine, reading) if absent else {}
+    meant = tuple(_meant(absent, there))
+    versions = tuple((name, path) for name in absent for path in _other_versions(name, there))
     if not traces and not names:
         return None
-    return Behind(
-        traces=traces, reason=_reason(machine, reading.decisive, traces), places=places, absent=absent, meant=meant
-    )
+    reason = _reason(machine, reading.decisive, traces) if traces else _reason_by_place(places, absent)
+    return Behind(traces=traces, reason=reason, places=places, absent=absent, meant=meant, versions=versions)
 
 
 def _traced(machine: Machine, reading: Reading, authorities: Sequence[Authority]) -> Iterator[Trace]:
     """The traces of the programs that a text names, as far as they are on the machine; failing ones first."""
     found: list[Trace] = []
-    for path in list(dict.fromkeys(_programs(machine, reading)))[:_MOST_TRACED]:
+    named = (path for path in dict.fromkeys(_programs(machine, reading)) if machine.look(path).kind is EntryKind.FILE)
+    for path in islice(named, _MOST_TRACED):
         try:
             found.append(with_hints(machine, trace_program(machine, path, authorities), authorities, path))
         except FundamenError:
@@ -82,11 +91,16 @@ def _traced(machine: Machine, reading: Reading, authorities: Sequence[Authority]
 def _programs(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
     decisive = reading.decisive
     named = [decisive.holes[name] for name in ("program", "component", "path") if decisive and name in decisive.holes]
-    named += [mention.text for mention in reading.mentions if mention.kind is Kind.PROGRAM]
+    programs = {mention.text for mention in reading.mentions if mention.kind is Kind.PROGRAM}
+    named += sorted(programs)
     paths = [mention.text for mention in reading.mentions if mention.kind is Kind.PATH]
     for name in named:
         yield from (machine.spelled(path) for path in paths if plain_name(path).lower() == plain_name(name).lower())
         yield find_program(machine, name)
+        if name in programs and plain_name(name) == name and not machine.is_live:  # nobody's PATH is known there
+            wanted = machine.folded(name)
+            for folder, entries in _folders(machine, reading, ()):
+                yield from (machine.join(folder, entry) for entry in entries if machine.folded(entry) == wanted)
     yield from map(machine.spelled, paths)
 
 
@@ -147,28 +161,40 @@ def _place(machine: Machine, name: str, path: MachinePath, authorities: Sequence
     try:
         binary = machine.binary(path)
     except FundamenError as error:
-        return Place(name, path, error.why, is_right=False)
+        return Place(name, path, error.why, Verdict.BLOCKED)
     if not binary.is_intact:
-        return Place(name, path, f"for {binary.architecture}, damaged: {binary.problems[0].reason}", is_right=False)
+        return Place(name, path, f"for {binary.architecture}: {binary.problems[0].reason}", Verdict.CORRUPT)
     subject = Subject(path, binary.name or machine.paths.basename(path), binary.architecture)
     said = [testimony for each in authorities for testimony in each.testify(machine, [subject]).values()]
     wrong = [testimony for testimony in said if testimony.says is Says.WRONG]
     right = [testimony for testimony in said if testimony.says is Says.RIGHT]
-    if wrong or not right:
-        told = f"{wrong[0].speaker}: {wrong[0].detail}" if wrong else "nobody here vouches for it"
-        return Place(name, path, f"for {binary.architecture}, {told}", is_right=False)
-    return Place(name, path, f"for {binary.architecture}, right by {right[0].speaker}", is_right=True)
+    if wrong:
+        return Place(name, path, f"for {binary.architecture}: {wrong[0].speaker}: {wrong[0].detail}", Verdict.CORRUPT)
+    if right:
+        return Place(name, path, f"for {binary.architecture}, right by {right[0].speaker}", Verdict.SOUND)
+    return Place(name, path, f"for {binary.architecture}, nobody here vouches for it", Verdict.UNPROVEN)
 
 
-def _meant(machine: Machine, absent: Iterable[str], reading: Reading) -> Iterator[tuple[str, str]]:
-    """Names on the machine that a person could have read or typed as those of the text."""
+def _all_names(machine: Machine, reading: Reading) -> dict[str, MachinePath]:
     there: dict[str, MachinePath] = {}
     for folder, entries in _folders(machine, reading, ()):
         for entry in entries:
             there.setdefault(entry, machine.join(folder, entry))
+    return there
+
+
+def _meant(absent: Iterable[str], there: dict[str, MachinePath]) -> Iterator[tuple[str, str]]:
+    """Names on the machine that a person could have read or typed as those of the text."""
     for name in absent:
         alike = find_near_misses(name, there) or tuple(each for each in there if is_one_slip_apart(name, each))
         yield from ((name, there[other]) for other in alike[:_MOST_ALIKE])
+
+
+def _other_versions(name: str, there: dict[str, MachinePath]) -> list[MachinePath]:
+    """Where a library of the same name lies whose version has another number."""
+    shape = _VERSION.sub(".#", name)
+    alike = [path for other, path in there.items() if shape != name and _VERSION.sub(".#", other) == shape]
+    return alike[:_MOST_ALIKE]
 
 
 def _reason(machine: Machine, decisive: Finding, traces: Sequence[Trace]) -> str:
@@ -189,9 +215,34 @@ def _reason(machine: Machine, decisive: Finding, traces: Sequence[Trace]) -> str
         f"{_counted(depth)} below {program} ({' > '.join(map(machine.paths.basename, cause.chain))})" if depth else ""
     )
     name = machine.paths.basename(cause.name)
+    others = [fault for fault in trace.faults if fault is not cause]
+    more = (
+        f" {_counted_of(len(others)).capitalize()} more that it stands on {_is(others)} at fault as well."
+        if others
+        else ""
+    )
     if named and machine.folded(name) != machine.folded(named):
-        return f"The message names {named}; the reason is {name}, {where or 'which it needs'}: {cause.reason}."
-    return f"The trace finds the same: {name}{', ' + where if where else ''}: {cause.reason}."
+        return f"The message names {named}; the reason is {name}, {where or 'which it needs'}: {cause.reason}.{more}"
+    return f"{name}{', ' + where + ',' if where else ''} is at fault, as the message says: {cause.reason}.{more}"
+
+
+def _reason_by_place(places: Sequence[Place], absent: Sequence[str]) -> str:
+    """What is behind the message where no program could be traced, only the component be looked up."""
+    if not places or absent:
+        return ""
+    name = places[0].name
+    right = [place for place in places if place.verdict is Verdict.SOUND]
+    where = f"the one at {right[0].path} is right" if len(right) == 1 else f"{_counted_of(len(right))} of them right"
+    there = "one place" if len(places) == 1 else f"{len(places)} places"
+    return f"{name} is on this machine, in {there}; {where}. The program does not look there, or needs another width."
+
+
+def _counted_of(number: int) -> str:
+    return "none" if number == 0 else _NUMBER_WORDS[number] if number < len(_NUMBER_WORDS) else str(number)
+
+
+def _is(things: Sequence[object]) -> str:
+    return "is" if len(things) == 1 else "are"
 
 
 def _cause_of(machine: Machine, trace: Trace, named: str) -> Component:

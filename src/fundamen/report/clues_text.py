@@ -45,7 +45,7 @@ def clues_text(
     said = answer(reading, behind, len(readings))
     page.answer(said, good=reading.decisive is None)
     if reading.decisive is not None:
-        _decisive(page, reading, reading.decisive, is_explained=means_of(reading.decisive) not in said)
+        _decisive(page, reading, reading.decisive, is_explained=behind is not None and _explains(behind))
         _behind(page, behind)
         _also(page, reading, verbose=verbose)
     _named(page, reading, verbose=verbose)
@@ -73,10 +73,15 @@ def answer(reading: Reading, behind: Behind | None, count: int = 1) -> str:
         if reading.ended_well:
             return f"Nothing at fault: the last run that it tells of ended well ({where})."
         return f"No line tells of a failure ({where})."
-    if behind is not None and behind.reason and any(trace.faults for trace in behind.traces):
+    if behind is not None and _explains(behind):
         return behind.reason
     guess = "It reads much like: " if reading.decisive.is_guess else ""
     return guess + means_of(reading.decisive)
+
+
+def _explains(behind: Behind) -> bool:
+    """Whether what the machine shows is the answer, and not only something besides."""
+    return bool(behind.reason) and (any(trace.faults for trace in behind.traces) or not behind.traces)
 
 
 def steps(reading: Reading, behind: Behind | None, machine: Machine) -> Sequence[str]:
@@ -94,13 +99,13 @@ def _decisive(page: Page, reading: Reading, decisive: Finding, *, is_explained: 
     page.heading("The line that decides" if not decisive.is_guess else "The line that may decide")
     label = f"line {decisive.line}"
     page.field(label, shortened(decisive.text, _LONGEST_QUOTE), indent=2, width=max(12, len(label) + 2))
-    if is_explained:
+    if is_explained:  # what is behind it is known: no need to guess
         page.field("means", means_of(decisive), indent=2)
     for code in _codes(reading):
         page.field("code", f"{code.name}{_value(code)}: {code.means}", indent=2)
-    causes = likely_causes(reading)
-    for number, likely in enumerate(causes):
-        page.field("likely" if number == 0 else "or", f"{likely.cause}", indent=2)
+    if not is_explained:
+        for number, likely in enumerate(likely_causes(reading)):
+            page.field("likely" if number == 0 else "or", likely.cause, indent=2)
 
 
 def _codes(reading: Reading) -> list[Code]:
@@ -119,21 +124,23 @@ def _behind(page: Page, behind: Behind | None) -> None:
     if behind is None or not (behind.reason or behind.places or behind.absent or behind.meant):
         return
     page.heading("On this machine")
-    if behind.reason and not any(trace.faults for trace in behind.traces):
+    if behind.reason and not _explains(behind):
         page.line(behind.reason)
-    rows = [
-        (Verdict.SOUND if place.is_right else Verdict.UNPROVEN, (place.path, place.detail)) for place in behind.places
-    ]
-    page.verdicts(rows[:_MOST_PLACES])
-    if len(rows) > _MOST_PLACES:
-        page.line(f"and {counted(len(rows) - _MOST_PLACES, 'more copy', 'more copies')}")
-    for name in behind.absent:
-        page.verdict(Verdict.MISSING, f"{name} lies in none of the folders where it would be")
-    for name, path in behind.meant:
-        page.line(f"Did you mean {path}? The text says {name}.")
     for trace in behind.traces:
         for fault in trace.faults:
-            page.verdict(fault.verdict, f"{fault.name}: {fault.reason}")
+            page.verdict(fault.verdict, fault.name)
+            page.field("because", fault.reason, indent=4)
+    for place in behind.places[:_MOST_PLACES]:
+        page.verdict(place.verdict, place.path)
+        page.field("is", place.detail, indent=4)
+    if len(behind.places) > _MOST_PLACES:
+        page.line(f"and {counted(len(behind.places) - _MOST_PLACES, 'more copy', 'more copies')}")
+    for name in behind.absent:
+        page.verdict(Verdict.MISSING, f"{name} lies in none of the folders where it would be")
+    for name, path in behind.versions:
+        page.line(f"Of {name} another version is there: {path}")
+    for name, path in behind.meant:
+        page.line(f"Did you mean {path}? The text says {name}.")
 
 
 def _also(page: Page, reading: Reading, *, verbose: bool) -> None:

@@ -49,7 +49,7 @@ class PlacePart(msgspec.Struct, frozen=True, kw_only=True):
     name: str
     path: str
     detail: str
-    right: bool  # whole, and vouched for
+    verdict: str  # "sound" where somebody vouches for it, "unproven", "corrupt", "blocked"
 
 
 class MeantPart(msgspec.Struct, frozen=True, kw_only=True):
@@ -68,6 +68,7 @@ class BehindPart(msgspec.Struct, frozen=True, kw_only=True):
     places: tuple[PlacePart, ...]
     absent: tuple[str, ...]
     meant: tuple[MeantPart, ...]
+    versions: tuple[MeantPart, ...]  # the same with another version number
 
 
 class CluesRecord(msgspec.Struct, frozen=True, kw_only=True):
@@ -141,7 +142,8 @@ def _behind(behind: Behind) -> BehindPart:
         traced=tuple(trace.program for trace in behind.traces),
         faults=sum(len(trace.faults) for trace in behind.traces),
         reason=behind.reason or None,
-        places=tuple(PlacePart(name=p.name, path=p.path, detail=p.detail, right=p.is_right) for p in behind.places),
+        places=tuple(PlacePart(name=p.name, path=p.path, detail=p.detail, verdict=p.verdict) for p in behind.places),
         absent=behind.absent,
         meant=tuple(MeantPart(name=name, path=path) for name, path in behind.meant),
+        versions=tuple(MeantPart(name=name, path=path) for name, path in behind.versions),
     )
