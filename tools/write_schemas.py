@@ -6,6 +6,7 @@ from pathlib import Path
 import msgspec
 
 from fundamen.report.contracts.building import BuildRecord
+from fundamen.report.contracts.casing import CaseRecord, HandoffRecord, LadderRecord
 from fundamen.report.contracts.cold_copying import ColdCopiesRecord
 from fundamen.report.contracts.comparing import ComparisonRecord
 from fundamen.report.contracts.inspecting import InspectRecord
@@ -19,13 +20,16 @@ from fundamen.report.contracts.tracing import TraceRecord
 FOLDER = Path(__file__).parent.parent / "docs" / "schemas"
 RECORDS = {
     "build": BuildRecord,
+    "case": CaseRecord,
     "clues": CluesRecord,
     "clues-line": CalledRecord,
     "cold-copies": ColdCopiesRecord,
     "comparison": ComparisonRecord,
     "copies": CopiesRecord,
     "error": ErrorRecord,
+    "handoff": HandoffRecord,
     "history": HistoryRecord,
+    "ladder": LadderRecord,
     "inspect": InspectRecord,
     "lock": LockRecord,
     "offers": OffersRecord,

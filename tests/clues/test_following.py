@@ -1,6 +1,7 @@
 """Logs that are still written, not there yet, moved away, emptied, in any encoding: each new line is read once."""
 
 import os
+import signal
 import subprocess
 import sys
 import time
@@ -125,16 +126,23 @@ open("ended", "w").close()
 
 
 def test_the_first_ctrl_c_ends_it_with_the_summary(fundamen: Fundamen, tmp_path: Path, home: Path) -> None:
-    command = Path(sys.executable).parent / "fundamen"
-    environment = {**os.environ, "FUNDAMEN_HOME": str(home)}
+    # Where the tests run in the background Ctrl-C is ignored, and so it would be by what they start.
+    heeding = (
+        "import os, signal, sys; signal.signal(signal.SIGINT, signal.SIG_DFL); os.execv(sys.argv[1], sys.argv[1:])"
+    )
+    command = str(Path(sys.executable).parent / "fundamen")
     with subprocess.Popen(
-        [command, "clues", "--only-read", "--follow", "a.log"],
-        cwd=tmp_path, env=environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+        [sys.executable, "-c", heeding, command, "clues", "--only-read", "--follow", "a.log"],
+        cwd=tmp_path, env={**os.environ, "FUNDAMEN_HOME": str(home)},
+        stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
     ) as process:  # fmt: skip
-        time.sleep(1.5)
-        append(tmp_path / "a.log", missing("liba.so.1"))
-        time.sleep(1)
-        process.send_signal(2)
-        out, err = process.communicate(timeout=20)
+        try:
+            time.sleep(1.5)
+            append(tmp_path / "a.log", missing("liba.so.1"))
+            time.sleep(1)
+            process.send_signal(signal.SIGINT)
+            out, err = process.communicate(timeout=20)
+        finally:
+            process.kill()
     assert (process.returncode, out.count("liba.so.1") >= 2, "it was stopped" in err) == (1, True, True), err
     assert fundamen("clues", "--follow", "-").status == 2

@@ -1,6 +1,7 @@
 """The group of commands. A command's module is imported only when the command is called."""
 
 import gc
+import os
 import sys
 from importlib import import_module
 from typing import NoReturn
@@ -20,6 +21,8 @@ _COMMANDS = {
     "undo": ("undo", "Take a restoration back."),
     "history": ("history", "List the restorations of a machine."),
     "cold-copies": ("cold_copies", "Compressed copies of data folders: take, check, restore."),
+    "case": ("case", "The record of a case: note, next remedy, what helped before."),
+    "handoff": ("handoff", "The request to whoever has the rights."),
     "sources": ("sources", "The trusted sources: trust, list, offers; publish."),
     "demo": ("demo", "Play a worked example on made-up data."),
 }
@@ -68,8 +71,33 @@ def main() -> NoReturn:
     gc.set_threshold(100_000, 20, 20)
     try:
         _group(prog_name="fundamen")
+    except SystemExit as ended:
+        _record(ended.code if isinstance(ended.code, int) else 0)
+        raise
     except Exception as error:  # noqa: BLE001 - outermost: what arrives here is a bug of ours
         from fundamen.cli.output import report_bug  # noqa: PLC0415
 
         sys.exit(report_bug(error))
     sys.exit(0)
+
+
+def _record(status: int) -> None:
+    """Record the run in the case that is open, if there is one."""
+    words = sys.argv[1:]
+    if not words or words[0] not in _COMMANDS:
+        return
+    from fundamen.cli import options  # noqa: PLC0415 - loaded already by every command
+
+    folder = os.path.join(options.home(), "cases")
+    if not os.path.exists(os.path.join(folder, "current")):
+        return
+    from fundamen.cases.recording import record  # noqa: PLC0415 - only while a case is open
+    from fundamen.cases.store import CaseStore  # noqa: PLC0415
+    from fundamen.cli.output import remembered  # noqa: PLC0415
+    from fundamen.model.errors import FundamenError  # noqa: PLC0415
+    from fundamen.model.paths import HostPath  # noqa: PLC0415
+
+    try:
+        record(CaseStore(HostPath(folder)), words, remembered, status, options.now())
+    except (FundamenError, OSError) as error:
+        click.echo(f"This run was not recorded in the open case: {error}", err=True)

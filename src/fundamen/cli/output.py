@@ -14,6 +14,9 @@ from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import shown
 
 _STATUS_WIDTH = 80
+_LONGEST_ANSWER = 400  # characters
+
+remembered: dict[str, Any] = {}  # what this run has found out, for the case that it may be recorded in
 _LARGE = 1 << 20  # bytes
 
 
@@ -48,8 +51,21 @@ class Output:
 
     def show(self, text: str) -> None:
         """Print a result as text."""
+        if text.strip() and "answer" not in remembered:
+            first = click.unstyle(text).strip().partition("\n\n")[0]
+            remembered["answer"] = " ".join(first.split())[:_LONGEST_ANSWER]
         if not self.quiet:
             click.echo(text, nl=False, color=self._colour)
+
+    def remember(self, **facts: Any) -> None:  # noqa: ANN401 - as cases.recording takes them
+        """Keep what this run has found out for the case that it may be recorded in; what was found first stays."""
+        for name, value in facts.items():
+            if value:
+                remembered.setdefault(name, value)
+
+    def answers_anew(self) -> None:
+        """What is shown next is the answer, and not what was shown before it, such as a plan."""
+        remembered.pop("answer", None)
 
     def show_record(self, record: Any) -> None:  # noqa: ANN401 - any msgspec record; naming it would import msgspec
         """Print a result as one line of JSON."""

@@ -186,4 +186,7 @@ def _show_all(output: Output, readings: list[Reading], opened: Callable[[], Mach
         output.show(
             clues_text(chosen, readings, behind.get(chosen.name), machine, drawn=output.drawn, verbose=output.verbose)
         )
-    return Exit.FAULT_FOUND if chosen.decisive is not None else Exit.NOTHING_AT_FAULT
+    if chosen.decisive is None:
+        return Exit.NOTHING_AT_FAULT
+    output.remember(reading=chosen, behind=behind.get(chosen.name))
+    return Exit.FAULT_FOUND

@@ -189,6 +189,8 @@ def command(
                 restoration = perform(
                     examined, rehearsal, journal, authorities, options.now(), progress, stop, settle, waiting
                 )
+            output.answers_anew()
+            output.remember(trace=restoration.proof)
         if launch and state in {"restored", "not needed"}:
             restoration = with_launch(restoration, examined, arguments, launch_seconds)
         if output.as_json:

@@ -70,6 +70,7 @@ def command(
                 continue
             worst = max(worst, Exit.FAULT_FOUND if trace.faults else Exit.NOTHING_AT_FAULT)
             _show(output, name, trace, examined, first=index == 0)
+            output.remember(trace=trace)
         for gap in examined.registry.gaps:
             output.note(f"Not known from the registry: {gap}")
     finish(worst)

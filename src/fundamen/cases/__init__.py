@@ -1,0 +1,1 @@
+"""What was the matter, what was tried, what helped, and who must do what next?"""

@@ -1,0 +1,183 @@
+"""The request to whoever has the rights: what is needed, why, the evidence, how to check it, what was tried."""
+
+import shlex
+from collections.abc import Callable, Iterator
+from datetime import datetime
+from enum import StrEnum
+
+import msgspec
+
+from fundamen.cases.ladder import facts_of
+from fundamen.cases.store import Case, FaultFact, Kind
+
+_MOST_EVIDENCE = 6
+_SAID = {
+    "missing": "is missing",
+    "wrong-architecture": "is there for another architecture",
+    "corrupt": "is damaged",
+    "outdated": "is there in a version that does not serve",
+    "untrusted": "is not trusted",
+    "shadowed": "is hidden by another file of its name",
+    "blocked": "may not be read or is withheld",
+}
+_ASKED = {
+    "full": "Room on the disk, or a higher limit, for the program named below.",
+    "setting": "The setting that the evidence names, with a value that serves.",
+    "unreachable": "The service or way that the evidence names, up and open from this machine.",
+    "untrusted": "The certificate that the evidence names, in the machine's own store.",
+    "blocked": "The right that the evidence names, for the account that runs the program.",
+    "conflict": "One of the two that exclude each other, put right.",
+}
+
+
+class To(StrEnum):
+    """To whom a request goes."""
+
+    PROVIDER = "provider"  # who runs the host or the service
+    ADMINISTRATOR = "administrator"  # who has the rights on this machine
+    PUBLISHER = "publisher"  # who has made the program
+    TECHNICIAN = "technician"  # who goes on with it
+
+
+class Wanted(msgspec.Struct, frozen=True):
+    """One thing that is asked for."""
+
+    what: str
+    why: str
+    command: str  # where one is known; empty otherwise
+
+
+class Evidence(msgspec.Struct, frozen=True):
+    """Something that was seen."""
+
+    at: datetime
+    source: str  # the command, or "noted"
+    text: str
+
+
+class Attempt(msgspec.Struct, frozen=True):
+    """Something that was tried."""
+
+    at: datetime
+    what: str
+    came: str
+
+
+class Handoff(msgspec.Struct, frozen=True, kw_only=True):
+    """A request that needs no question back."""
+
+    to: To
+    case: str  # the title
+    number: int
+    made_at: datetime
+    machine: str
+    program: str
+    wanted: tuple[Wanted, ...]
+    evidence: tuple[Evidence, ...]
+    check: tuple[str, ...]  # how to see that it is done
+    tried: tuple[Attempt, ...]
+    is_sound: bool  # the latest trace has found nothing at fault: nothing is needed any more
+    facts_missing: tuple[str, ...]  # what whoever reads it could ask back, and nobody has found out
+
+
+def compose(case: Case, to: To, now: datetime) -> Handoff:
+    """The request that follows from a case."""
+    facts = facts_of(case)
+    program = facts.get("program", "")
+    faults = _latest_faults(case) or ()
+    is_sound = _latest_faults(case) == ()
+    wanted = tuple(_wanted(fault, program) for fault in faults)
+    if not wanted and not is_sound:
+        wanted = tuple(_wanted_by_symptom(facts))
+    missing = []
+    if not program:
+        missing.append("which program fails; trace it: fundamen trace PROGRAM")
+    if not wanted and not is_sound:
+        missing.append("what is needed; give the message or log: fundamen clues LOG")
+    return Handoff(
+        to=to,
+        case=case.title,
+        number=case.number,
+        made_at=now,
+        machine=case.machine,
+        program=program,
+        wanted=wanted,
+        evidence=tuple(_evidence(case))[-_MOST_EVIDENCE:],
+        check=tuple(_checks(program, faults, facts)),
+        tried=tuple(_attempts(case)),
+        is_sound=is_sound,
+        facts_missing=tuple(missing),
+    )
+
+
+def redact(request: Handoff, blot: Callable[[str], str]) -> Handoff:
+    """The same request with every text of it blotted."""
+    return msgspec.structs.replace(
+        request,
+        case=blot(request.case),
+        machine=blot(request.machine),
+        program=blot(request.program),
+        wanted=tuple(Wanted(blot(each.what), blot(each.why), blot(each.command)) for each in request.wanted),
+        evidence=tuple(Evidence(each.at, blot(each.source), blot(each.text)) for each in request.evidence),
+        check=tuple(map(blot, request.check)),
+        tried=tuple(Attempt(each.at, blot(each.what), blot(each.came)) for each in request.tried),
+    )
+
+
+def _latest_faults(case: Case) -> tuple[FaultFact, ...] | None:
+    """The faults of the latest trace in the case; None where nothing was traced."""
+    for entry in reversed(case.entries):
+        if entry.facts.is_sound:
+            return ()
+        if entry.facts.faults:
+            return entry.facts.faults
+    return None
+
+
+def _wanted(fault: FaultFact, program: str) -> Wanted:
+    parts = [fault.name]
+    if fault.package:
+        parts.append(f"(of the package {fault.package})")
+    if fault.versions:
+        parts.append(f"in a version {fault.versions}")
+    if fault.architecture:
+        parts.append(f"for {fault.architecture}")
+    command = f"apt install {fault.package}" if fault.package else ""
+    if not command and program:
+        command = f"fundamen restore {shlex.quote(program)}"
+    return Wanted(" ".join(parts), f"It {_SAID.get(fault.verdict, fault.verdict)}: {fault.reason}.", command)
+
+
+def _wanted_by_symptom(facts: dict[str, str]) -> Iterator[Wanted]:
+    about = facts.get("about", "")
+    if about in _SAID and (component := facts.get("component")):
+        yield Wanted(component, f"It {_SAID[about]}, by the message.", "")
+    elif about in _ASKED:
+        yield Wanted(_ASKED[about], "See the evidence.", "")
+
+
+def _evidence(case: Case) -> Iterator[Evidence]:
+    for entry in case.entries:
+        if entry.kind is Kind.NOTE:
+            yield Evidence(entry.at, "noted", entry.text)
+        elif entry.kind is Kind.COMMAND and entry.facts.says:
+            yield Evidence(entry.at, entry.text, entry.facts.says)
+        elif entry.kind is Kind.COMMAND and entry.facts.faults:
+            listed = "; ".join(f"{f.name} {_SAID.get(f.verdict, f.verdict)}: {f.reason}" for f in entry.facts.faults)
+            yield Evidence(entry.at, entry.text, listed)
+
+
+def _checks(program: str, faults: tuple[FaultFact, ...], facts: dict[str, str]) -> Iterator[str]:
+    if program:
+        yield f"fundamen trace {shlex.quote(program)}"
+    if program.startswith("/") and any(".so" in fault.name for fault in faults):
+        yield f"ldd {shlex.quote(program)} | grep 'not found'   # must print nothing"
+    if "host" in facts:
+        yield f"fundamen inspect --server {shlex.quote(facts['host'])}"
+    yield "Start the program: the message does not come any more."
+
+
+def _attempts(case: Case) -> Iterator[Attempt]:
+    for entry in case.entries:
+        if entry.facts.came is not None:
+            yield Attempt(entry.at, entry.text, str(entry.facts.came))

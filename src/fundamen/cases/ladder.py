@@ -1,0 +1,117 @@
+"""The ladder: for a symptom the remedies from harmless to drastic, with what was tried already, and the next."""
+
+import os
+import re
+import shlex
+import tomllib
+from functools import cache
+
+import msgspec
+
+from fundamen.cases.store import Came, Case, Facts, Kind
+
+_DATA = os.path.join(os.path.dirname(os.path.abspath(__file__)), "ladder.toml")
+_HOLE = re.compile(r"\{(\w+)\}")
+_DRASTIC = 4
+
+
+class Remedy(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """One thing that can be done."""
+
+    id: str
+    about: tuple[str, ...]  # for what kinds of symptoms
+    do: str  # with holes
+    disturbs: int  # 0 it only looks ... 4 it cannot simply be taken back
+    proves: str
+    command: str = ""  # with holes; empty where there is none
+    needs: tuple[str, ...] = ()
+    when: str = ""  # a fact without which it is of no use
+    last: bool = False  # it comes when all that is gentler was tried
+
+
+class Rung(msgspec.Struct, frozen=True):
+    """A remedy on the ladder of one case."""
+
+    remedy: Remedy
+    do: str
+    command: str  # to paste; empty where there is none, or something for it is not known
+    came: Came | None  # what came of it; None where it was not tried
+    was_run: bool  # its command was run in the case
+
+    @property
+    def is_behind(self) -> bool:
+        """Whether it need not be tried any more: it was, or it only looks and has looked."""
+        return self.came is not None or (self.was_run and self.remedy.disturbs == 0)
+
+
+class Ladder(msgspec.Struct, frozen=True):
+    """All remedies for a case, the gentlest first."""
+
+    about: str
+    rungs: tuple[Rung, ...]
+    next: Rung | None  # the gentlest that was not tried; None where it is solved, or all were
+
+
+def ladder_of(case: Case) -> Ladder:
+    """The ladder for what a case is about, by what was found out in it so far."""
+    facts = facts_of(case)
+    about = facts.get("about", "failed")
+    run = [set(entry.text.split()) for entry in case.entries if entry.kind is Kind.COMMAND]
+    rungs = [
+        Rung(
+            remedy,
+            _filled(remedy.do, facts),
+            _filled(remedy.command, facts, is_command=True),
+            case.tried.get(remedy.id),
+            bool(remedy.command) and any(set(_HOLE.sub("", remedy.command).split()) <= words for words in run),
+        )
+        for remedy in _remedies()
+        if about in remedy.about and (not remedy.when or remedy.when in facts) and _filled(remedy.do, facts)
+    ]
+    rungs.sort(key=lambda rung: _DRASTIC - 0.5 if rung.remedy.last else rung.remedy.disturbs)
+    is_solved = not case.is_open or Came.HELPED in case.tried.values()
+    untried = next((rung for rung in rungs if not rung.is_behind), None)
+    return Ladder(about, tuple(rungs), None if is_solved else untried)
+
+
+def remedy_ids() -> frozenset[str]:
+    """The names of all remedies."""
+    return frozenset(remedy.id for remedy in _remedies())
+
+
+def facts_of(case: Case) -> dict[str, str]:
+    """What is known of a case: the latest of each fact; a trace's first fault tells more than a message."""
+    facts: dict[str, str] = {}
+    for entry in case.entries:
+        told = entry.facts
+        named = {
+            "about": told.about,
+            "program": told.program,
+            "component": told.component,
+            "path": told.path,
+            "host": told.host,
+        }
+        facts |= {name: value for name, value in named.items() if value}
+        facts |= _of_faults(told)
+    return facts
+
+
+def _of_faults(told: Facts) -> dict[str, str]:
+    if not told.faults:
+        return {}
+    first = told.faults[0]
+    found = {"about": first.verdict, "component": first.name}
+    return {**found, "package": first.package} if first.package else found
+
+
+@cache
+def _remedies() -> tuple[Remedy, ...]:
+    with open(_DATA, "rb") as file:
+        return msgspec.convert(tomllib.load(file)["remedy"], tuple[Remedy, ...])
+
+
+def _filled(template: str, facts: dict[str, str], *, is_command: bool = False) -> str:
+    """A text with its holes filled; empty where something for one of them is not known."""
+    if any(name not in facts for name in _HOLE.findall(template)):
+        return ""
+    return _HOLE.sub(lambda hole: shlex.quote(facts[hole[1]]) if is_command else facts[hole[1]], template)

@@ -1,0 +1,84 @@
+"""What a run of ours leaves in the case that is open: its words without secrets, its status, what it found out."""
+
+import shlex
+from collections.abc import Mapping, Sequence
+from datetime import datetime
+from typing import Any
+
+import msgspec
+
+from fundamen.cases.secrets import without_secrets, words_without_secrets
+from fundamen.cases.store import CaseStore, Facts, FaultFact, Kind
+from fundamen.clues.advice import means_of
+from fundamen.clues.behind import Behind
+from fundamen.clues.mentions import Kind as Named
+from fundamen.clues.reading import Reading
+from fundamen.trace.records import Trace
+
+LEFT_OUT = frozenset({"case", "handoff", "demo"})  # commands that are about cases, or play their own story
+
+
+def record(store: CaseStore, words: Sequence[str], found: Mapping[str, Any], status: int, now: datetime) -> None:
+    """Record one run.
+
+    Args:
+        store: where the case is.
+        words: of the command, without our own name.
+        found: what the run has found out: "answer", its first words; "trace"; "reading" and "behind" of a text.
+        status: with which it ended.
+        now: this moment.
+
+    Raises:
+        UnreadableError: the cases cannot be read.
+    """
+    case = store.current()
+    if case is None or not words or words[0] in LEFT_OUT:
+        return
+    facts = Facts(status=status, answer=found.get("answer", ""))
+    if isinstance(reading := found.get("reading"), Reading):
+        facts = _of_reading(facts, reading, found.get("behind"))
+    elif isinstance(trace := found.get("trace"), Trace):
+        facts = msgspec.structs.replace(
+            facts, program=trace.program, faults=_faults_of(trace), is_sound=not trace.faults
+        )
+    safe = {
+        name: without_secrets(value)
+        for name in facts.__struct_fields__
+        if isinstance(value := getattr(facts, name), str)
+    }
+    text = shlex.join(["fundamen", *words_without_secrets(words)])
+    store.add(case, Kind.COMMAND, text, msgspec.structs.replace(facts, **safe), now)
+
+
+def _of_reading(facts: Facts, reading: Reading, behind: Behind | None) -> Facts:
+    """What a case keeps of a text: the line, what it is about, what it names, what a trace found behind it."""
+    decisive = reading.decisive
+    if decisive is None:
+        return facts
+    traces = behind.traces if behind is not None else ()
+    named = {mention.kind: mention.text for mention in reversed(reading.mentions)}
+    return msgspec.structs.replace(
+        facts,
+        about=decisive.entry.about if decisive.entry is not None else "",
+        says=f"{reading.name}:{decisive.line}: {decisive.text}",
+        means=means_of(decisive),
+        program=traces[0].program if traces else decisive.holes.get("program", named.get(Named.PROGRAM, "")),
+        component=decisive.holes.get("component", ""),
+        path=decisive.holes.get("path", ""),
+        host=decisive.holes.get("host", named.get(Named.HOST, "")),
+        faults=_faults_of(traces[0]) if traces else (),
+    )
+
+
+def _faults_of(trace: Trace) -> tuple[FaultFact, ...]:
+    return tuple(
+        FaultFact(
+            name=fault.name,
+            verdict=fault.verdict,
+            reason=fault.reason,
+            architecture=str(fault.wanted_architecture),
+            versions=fault.sought_versions,
+            package=next(iter(fault.brought_by), ""),
+        )
+        for fault in trace.faults
+    )

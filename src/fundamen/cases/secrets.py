@@ -1,0 +1,71 @@
+"""Keep secrets out of what is recorded, and blot names out of what is handed on."""
+
+import re
+from collections.abc import Iterable, Sequence
+
+BLOT = "[blotted out]"
+_VALUE = r"(?:\"[^\"]*\"|'[^']*'|\S+)"
+_NAMES = r"pass(?:word|wd|phrase)?|pwd|secret|token|api[_-]?key|access[_-]?key|credential|session[_-]?id|pin"
+_SECRETS = tuple(
+    re.compile(pattern, re.IGNORECASE)
+    for pattern in (
+        rf"((?:{_NAMES})\w*[\"']?\s*[=:]\s*)({_VALUE})",
+        rf"((?:authorization|proxy-authorization|cookie|set-cookie)\s*[:=]\s*(?:basic|bearer|digest|token)?\s*)({_VALUE})",
+        r"((?:bearer|basic)\s+)([A-Za-z0-9+/=_.-]{16,})",
+        r"(://[^\s/:@]+:)([^\s/@]+)(?=@)",
+        r"(-----BEGIN [A-Z ]*PRIVATE KEY-----)([\s\S]*?)(?=-----END|\Z)",
+        r"(\s-w\s+)(\S+)(?=.*ldap)",
+    )
+)
+_PAIR_OPTIONS = {"--env"}  # of ours, whose values are NAME=VALUE of an environment
+_ADDRESSES = (
+    (re.compile(r"(?<![\w.])(?:\d{1,3}\.){3}\d{1,3}(?![\w.])"), "[address]"),
+    (re.compile(r"(?<![\w:])(?:[0-9a-f]{1,4}:){3,7}[0-9a-f]{0,4}(?![\w:])", re.IGNORECASE), "[address]"),
+    (re.compile(r"(?<![\w:])(?:[0-9a-f]{2}[:-]){5}[0-9a-f]{2}(?![\w:])", re.IGNORECASE), "[address]"),
+    (re.compile(r"[\w.+-]+@[\w-]+(?:\.[\w-]+)+"), "[mail address]"),
+    (re.compile(r"\bS-1-\d+(?:-\d+)+\b"), "[user's number]"),
+    (re.compile(r"(?<=[\\/])(?i:Users|home|Documents and Settings)([\\/])[^\\/\s'\"]+"), r"home\1[user]"),
+    (re.compile(r"\b(?:[A-Z0-9]{5}-){4}[A-Z0-9]{5}\b"), "[key]"),
+    (re.compile(r"\b(?:[A-Za-z0-9+/]{40,}={0,2})(?![A-Za-z0-9])"), "[key]"),
+)
+_DIGEST = re.compile(r"[0-9a-fA-F]{40}|[0-9a-fA-F]{64}")  # of a file or certificate: no secret, and needed
+
+
+def without_secrets(text: str) -> str:
+    """A text in which what looks like a password, a token or a key is blotted out."""
+    for pattern in _SECRETS:
+        text = pattern.sub(lambda found: found[1] + BLOT, text)
+    return text
+
+
+def words_without_secrets(words: Sequence[str]) -> list[str]:
+    """The words of a command; of an environment only the names are kept."""
+    kept = []
+    for index, word in enumerate(words):
+        before = words[index - 1] if index else ""
+        option, equals, value = word.partition("=")
+        if before in _PAIR_OPTIONS or (option in _PAIR_OPTIONS and equals):
+            prefix = f"{option}=" if option in _PAIR_OPTIONS else ""
+            name = (value if prefix else word).partition("=")[0]
+            kept.append(f"{prefix}{name}={BLOT}")
+        else:
+            kept.append(without_secrets(word))
+    return kept
+
+
+def redacted(text: str, names: Iterable[str] = ()) -> str:
+    """A text without secrets, addresses, keys and the names of people and machines.
+
+    Args:
+        text: to be handed on.
+        names: further words to blot out, such as those of this host and its user.
+    """
+    text = without_secrets(text)
+    for pattern, instead in _ADDRESSES:
+        text = pattern.sub(
+            lambda found, instead=instead: found[0] if _DIGEST.fullmatch(found[0]) else found.expand(instead),  # type: ignore[misc]
+            text,
+        )
+    for name in sorted(filter(None, names), key=len, reverse=True):
+        text = re.sub(rf"(?<!\w){re.escape(name)}(?!\w)", "[name]", text, flags=re.IGNORECASE)
+    return text

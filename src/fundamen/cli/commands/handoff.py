@@ -1,0 +1,72 @@
+"""``fundamen handoff``."""
+
+import os
+
+import click
+
+from fundamen.cases.handoff import To, compose, redact
+from fundamen.cases.secrets import redacted
+from fundamen.cases.store import CaseStore
+from fundamen.cli import options
+from fundamen.cli.exits import Exit
+from fundamen.cli.output import Output, finish
+from fundamen.model.errors import UsageError
+from fundamen.model.paths import HostPath
+
+
+@click.command("handoff")
+@click.argument("number", type=int, required=False)
+@click.option("--to", type=click.Choice([each.value for each in To]), default=To.ADMINISTRATOR.value, show_default=True)
+@click.option("--form", type=click.Choice(["text", "markdown", "html"]), default="text", show_default=True)
+@click.option("--redact", "is_redacted", is_flag=True, help="Blot out names, addresses, keys, this host and its user.")
+@options.output_options
+def command(number: int | None, to: str, form: str, *, is_redacted: bool, output: Output) -> None:
+    """Write the request to whoever has the rights, from the open case or case NUMBER.
+
+    It says exactly what is needed and why, with the evidence, how to check that it is done, and what was tried. What
+    could be asked back is said before it is sent; the exit status is then 1.
+
+    \b
+    fundamen handoff --to provider --redact > request.txt
+    fundamen handoff 3 --to technician --form markdown
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    with output:
+        store = CaseStore(HostPath(os.path.join(options.home(), "cases")))
+        case = store.case(number) if number is not None else store.current()
+        if case is None:
+            raise UsageError(
+                what="There is nothing to hand on",
+                why="no case is open, and no number is given",
+                do="Open a case, trace the program in it, then: fundamen handoff; or see: fundamen case list",
+            )
+        request = compose(case, To(to), options.now())
+        if is_redacted:
+            names = _own_names()
+            request = redact(request, lambda text: redacted(text, names))
+        if output.as_json:
+            from fundamen.report.contracts.casing import handoff_record  # noqa: PLC0415 - only where it is asked for
+
+            output.show_record(handoff_record(request))
+        else:
+            from fundamen.report import handoff_text  # noqa: PLC0415
+
+            output.show(
+                {"text": handoff_text.plain, "markdown": handoff_text.markdown, "html": handoff_text.html}[form](
+                    request
+                )
+            )
+        for each in request.facts_missing:
+            output.note(f"Whoever gets it will ask back: {each}")
+    finish(Exit.FAULT_FOUND if request.facts_missing else Exit.NOTHING_AT_FAULT)
+
+
+def _own_names() -> list[str]:
+    """The names of this host and its user."""
+    import getpass  # noqa: PLC0415 - only for blotting
+    import platform  # noqa: PLC0415
+
+    try:
+        user = getpass.getuser()
+    except (KeyError, OSError):
+        user = ""
+    return [platform.node(), platform.node().partition(".")[0], user]
