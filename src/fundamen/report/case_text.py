@@ -122,7 +122,8 @@ def _add_rung(page: Page, rung: Rung) -> None:
     page.field("proves", rung.remedy.proves, indent=2)
     for need in rung.remedy.needs:
         page.field("needs", need, indent=2)
-    page.field("then", f"fundamen case tried {rung.remedy.id} --helped (or --nothing, --worse)", indent=2)
+    if rung.remedy.disturbs:
+        page.field("then", f"fundamen case tried {rung.remedy.id} --helped (or --nothing, --worse)", indent=2)
 
 
 def _step(rung: Rung, following: Rung | None) -> str:

@@ -1,12 +1,14 @@
 """``fundamen case`` and its commands."""
 
 import os
+from collections.abc import Callable
 
 import click
 
 from fundamen.cases.store import Came, Case, CaseStore, Facts, Kind
 from fundamen.cli import options
 from fundamen.cli.output import Output
+from fundamen.machine.machine import Machine
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath
 
@@ -304,3 +306,47 @@ def merge(folder: str, output: Output) -> None:
     with output:
         cases, entries = _store().merge(HostPath(os.path.abspath(folder)))
         output.show(f"New: {cases} case{'' if cases == 1 else 's'}, {entries} entr{'y' if entries == 1 else 'ies'}.\n")
+
+
+@command.command("report")
+@click.argument("file")
+@click.argument("number", type=int, required=False)
+@options.machine_options
+@options.output_options
+def report(file: str, number: int | None, machine: Callable[[], Machine], output: Output) -> None:
+    """Write the open case, or case NUMBER, to FILE: one page of HTML that needs nothing else and prints well.
+
+    The program of the case is traced anew, so that the page shows how it stands now: the answer, what it stands on as a
+    picture, the faults with their evidence, what was run and tried, and what was restored.
+
+    \b
+    fundamen case report tidebook.html
+    """  # noqa: D301
+    from fundamen.cases.ladder import facts_of  # noqa: PLC0415
+    from fundamen.cli.authorities import authorities_at  # noqa: PLC0415
+    from fundamen.cli.writing import require_writable, write_file  # noqa: PLC0415
+    from fundamen.machine.programs import find_program  # noqa: PLC0415
+    from fundamen.report.report_page import trace_page  # noqa: PLC0415
+    from fundamen.restore.home import journal_of  # noqa: PLC0415
+    from fundamen.trace.hints import with_hints  # noqa: PLC0415
+    from fundamen.trace.trace import trace_program  # noqa: PLC0415
+
+    with output:
+        require_writable([file])
+        case = _chosen(_store(), number)
+        named = facts_of(case).get("program")
+        if named is None:
+            raise UsageError(
+                what=f"Case {case.number} cannot be reported on one page",
+                why="no program is known in it",
+                do="Trace the program while the case is open: fundamen trace PROGRAM",
+            )
+        examined = machine()
+        now = options.now()
+        authorities = authorities_at(options.home(), examined.platform, now, output)
+        path = find_program(examined, named)
+        with output.working(f"Tracing {named}"):
+            trace = with_hints(examined, trace_program(examined, path, authorities), authorities, named)
+        made = [each for each in journal_of(examined, options.home()).entries() if each.program == path]
+        page = trace_page(trace, examined, now, case, made)
+        write_file(file, page.encode("utf-8", "replace"), output)

@@ -12,7 +12,7 @@ from fundamen.cli.output import Output, finish
 from fundamen.evidence.authority import Authority
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
-from fundamen.model.errors import FundamenError
+from fundamen.model.errors import FundamenError, UsageError
 from fundamen.model.paths import MachinePath
 from fundamen.report.trace_text import next_step, trace_text
 from fundamen.trace.hints import with_hints
@@ -28,6 +28,13 @@ from fundamen.trace.trace import trace_program, trace_programs
 @click.option("--observe-for", "seconds", default=30.0, show_default=True, metavar="SECONDS", help="At most so long.")
 @click.option("--symbols", is_flag=True, help="Also name the symbols that no loaded file defines (Linux).")
 @click.option("--only-find", is_flag=True, help="Only find what is loaded; ask nobody whether the bytes are right.")
+@click.option(
+    "--write",
+    "files",
+    multiple=True,
+    metavar="FILE",
+    help="Also write it to FILE: a report (.html), the picture (.svg, .png), Graphviz (.dot), CycloneDX (.cdx.json).",
+)
 @options.machine_options
 @options.output_options
 def command(
@@ -39,6 +46,7 @@ def command(
     seconds: float,
     only_find: bool,
     symbols: bool,
+    files: tuple[str, ...],
 ) -> None:
     """Show all that each PROGRAM needs, directly and indirectly, and how each need stands.
 
@@ -49,10 +57,13 @@ def command(
     fundamen trace /opt/tidebook/bin/tidebook
     fundamen trace --machine /mnt/disk 'C:\\Program Files\\Tidebook\\tidebook.exe'
     fundamen trace --json --only-find /usr/bin/* | jq -r 'select(.faults > 0).path'
+    fundamen trace --write tidebook.html --write tidebook.svg /opt/tidebook/bin/tidebook
     fundamen trace --machine ~/.prefix --observe --observe-for 10 'C:\\Tidebook\\tidebook.exe'
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     worst = Exit.NOTHING_AT_FAULT
     with output:
+        if files:
+            _require_one(programs, files)
         examined = machine()
         authorities = [] if only_find else authorities_at(options.home(), examined.platform, options.now(), output)
         paths = [find_program(examined, name) for name in programs]
@@ -71,9 +82,26 @@ def command(
             worst = max(worst, Exit.FAULT_FOUND if trace.faults else Exit.NOTHING_AT_FAULT)
             _show(output, name, trace, examined, first=index == 0)
             output.remember(trace=trace)
+            if files:
+                from fundamen.cli.writing import write_trace  # noqa: PLC0415 - only where it is asked for
+
+                write_trace(trace, examined, files, options.now(), output)
         for gap in examined.registry.gaps:
             output.note(f"Not known from the registry: {gap}")
     finish(worst)
+
+
+def _require_one(programs: tuple[str, ...], files: tuple[str, ...]) -> None:
+    """Make sure that the files can be written. Raises: UsageError: they cannot, or are for several programs."""
+    from fundamen.cli.writing import require_writable  # noqa: PLC0415 - only where it is asked for
+
+    if len(programs) > 1:
+        raise UsageError(
+            what="The traces of several programs are not written to one file",
+            why=f"{len(programs)} programs are named",
+            do="Trace each by itself with a --write of its own.",
+        )
+    require_writable(files)
 
 
 def _observed(

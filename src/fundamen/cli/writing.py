@@ -1,0 +1,106 @@
+"""Write a trace to files, each in the form that its name asks for."""
+
+import os
+from collections.abc import Callable, Sequence
+from datetime import datetime
+
+from fundamen.cli.output import Output
+from fundamen.machine.machine import Machine
+from fundamen.model.errors import UnreadableError, UsageError
+from fundamen.model.paths import shown
+from fundamen.sources.writing import write_whole
+from fundamen.trace.records import Trace
+
+
+def require_writable(names: Sequence[str]) -> None:
+    """Make sure that each file can be written, before anything is traced.
+
+    Raises:
+        UsageError: its name asks for no form that is known, or a file of that name is there.
+    """
+    for name in names:
+        if _form_of(name) is None:
+            raise UsageError(
+                what=f"Nothing can be written to {shown(name)}",
+                why=f"its name ends in none of {', '.join(_FORMS)}",
+                do="Name it, for example, tidebook.html, tidebook.svg or tidebook.cdx.json.",
+            )
+        if os.path.exists(name):
+            raise UsageError(
+                what=f"Nothing is written to {shown(name)}",
+                why="a file of this name is there already",
+                do="Nothing was changed. Name another file.",
+            )
+
+
+def write_trace(trace: Trace, machine: Machine, names: Sequence[str], now: datetime, output: Output) -> None:
+    """Write a trace to each of the files.
+
+    Raises:
+        UnreadableError: one cannot be written.
+        UsageError: it needs a library that is not installed.
+    """
+    for name in names:
+        form = _form_of(name)
+        assert form is not None  # noqa: S101 - require_writable has looked
+        write_file(name, form(trace, machine, now), output)
+
+
+def write_file(name: str, data: bytes, output: Output) -> None:
+    """Write a file whole, or not at all. Raises: UnreadableError: it cannot be written."""
+    try:
+        write_whole(os.path.abspath(name), data)
+    except OSError as error:
+        raise UnreadableError(
+            what=f"{shown(name)} cannot be written",
+            why=error.strerror or str(error),
+            do="Name a file in a folder that you may write to.",
+        ) from error
+    output.note(f"Written: {name}")
+
+
+def _html(trace: Trace, machine: Machine, now: datetime) -> bytes:
+    from fundamen.report.report_page import trace_page  # noqa: PLC0415 - each form only where it is asked for
+
+    return trace_page(trace, machine, now).encode("utf-8", "replace")
+
+
+def _svg(trace: Trace, machine: Machine, _now: datetime) -> bytes:
+    from fundamen.report.picture import lay_out  # noqa: PLC0415
+    from fundamen.report.picture_svg import picture_svg  # noqa: PLC0415
+    from fundamen.report.trace_text import answer  # noqa: PLC0415
+
+    return picture_svg(lay_out(trace, machine), answer(trace, machine), standalone=True).encode("utf-8", "replace")
+
+
+def _png(trace: Trace, machine: Machine, _now: datetime) -> bytes:
+    from fundamen.report.picture import lay_out  # noqa: PLC0415
+    from fundamen.report.picture_png import picture_png  # noqa: PLC0415
+    from fundamen.report.trace_text import answer  # noqa: PLC0415
+
+    return picture_png(lay_out(trace, machine), answer(trace, machine))
+
+
+def _dot(trace: Trace, machine: Machine, _now: datetime) -> bytes:
+    from fundamen.report.trace_files import trace_dot  # noqa: PLC0415
+
+    return trace_dot(trace, machine).encode("utf-8", "replace")
+
+
+def _bom(trace: Trace, machine: Machine, now: datetime) -> bytes:
+    from fundamen.report.trace_files import trace_bom  # noqa: PLC0415
+
+    return trace_bom(trace, machine, now)
+
+
+_FORMS: dict[str, Callable[[Trace, Machine, datetime], bytes]] = {
+    ".html": _html,
+    ".svg": _svg,
+    ".png": _png,
+    ".dot": _dot,
+    ".cdx.json": _bom,
+}
+
+
+def _form_of(name: str) -> Callable[[Trace, Machine, datetime], bytes] | None:
+    return next((form for ending, form in _FORMS.items() if name.lower().endswith(ending)), None)

@@ -1,0 +1,80 @@
+"""The picture of what a program stands on, as PNG, drawn by matplotlib from the same layout as the SVG."""
+
+import io
+
+from fundamen.model.errors import UsageError
+from fundamen.model.paths import shown
+from fundamen.model.verdict import Verdict
+from fundamen.report.picture import NODE_HEIGHT, NODE_WIDTH, WIDTH, Picture
+from fundamen.report.picture_svg import BAD, GOOD, INK, QUIET
+
+_DOTS = 100  # an inch; a pixel of the layout is one dot, doubled when it is saved
+_HATCHES = {
+    Verdict.UNPROVEN: "--",
+    Verdict.CORRUPT: "\\\\\\",
+    Verdict.OUTDATED: "||",
+    Verdict.UNTRUSTED: "++",
+    Verdict.SHADOWED: "xx",
+    Verdict.BLOCKED: "oo",
+    Verdict.WRONG_ARCHITECTURE: "///",
+}
+
+
+def picture_png(picture: Picture, title: str) -> bytes:
+    """The bytes of the file. Raises: UsageError: matplotlib is not installed."""
+    try:
+        from matplotlib.figure import Figure  # noqa: PLC0415 - loaded only where a figure is asked for
+        from matplotlib.patches import FancyArrowPatch, Rectangle  # noqa: PLC0415
+    except ImportError as error:
+        raise UsageError(
+            what="No PNG can be drawn",
+            why="matplotlib is not installed",
+            do="pip install 'fundamen[figures]', or write an .svg, which needs nothing.",
+        ) from error
+    figure = Figure(figsize=(WIDTH / _DOTS, picture.height / _DOTS), dpi=_DOTS, facecolor="#f7f6f2")
+    axes = figure.add_axes((0.0, 0.0, 1.0, 1.0))
+    axes.set_xlim(0, WIDTH)
+    axes.set_ylim(picture.height, 0)
+    axes.axis("off")
+    for edge in picture.edges:
+        axes.add_patch(
+            FancyArrowPatch(
+                picture.nodes[edge.start].bottom,
+                picture.nodes[edge.end].top,
+                arrowstyle="-",
+                color=BAD if edge.is_to_cause else "#b9c0c4",
+                linewidth=2 if edge.is_to_cause else 0.8,
+                shrinkA=0,
+                shrinkB=0,
+            )
+        )
+    for node in picture.nodes:
+        line = BAD if node.is_fault else GOOD if node.verdict is Verdict.SOUND else QUIET
+        style = "--" if node.verdict is Verdict.MISSING else "-"
+        paper = "#fbeee8" if node.is_fault else "#fffefb"
+        axes.add_patch(
+            Rectangle((node.x, node.y), NODE_WIDTH, NODE_HEIGHT, facecolor=paper, edgecolor=line, linestyle=style)
+        )
+        axes.add_patch(
+            Rectangle(
+                (node.x + 9, node.y + 9),
+                13,
+                13,
+                facecolor=line if node.verdict is Verdict.SOUND else "none",
+                edgecolor=line,
+                linestyle=style,
+                hatch=_HATCHES.get(node.verdict),
+            )
+        )
+        axes.text(node.x + 29, node.y + 15, _plain(node.name), fontsize=8, color=INK, va="center")
+        axes.text(
+            node.x + 29, node.y + 33, _plain(f"{node.verdict} {node.detail}"), fontsize=7, color=line, va="center"
+        )
+    data = io.BytesIO()
+    figure.savefig(data, format="png", dpi=_DOTS * 2, metadata={"Title": shown(title)})
+    return data.getvalue()
+
+
+def _plain(text: str) -> str:
+    """Text that matplotlib does not take for a formula."""
+    return shown(text).replace("$", r"\$")
