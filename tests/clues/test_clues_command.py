@@ -14,6 +14,8 @@ import pytest
 import zstandard
 
 from builders.machine import ALinuxMachine, AWindowsMachine
+from builders.pe import a_pe
+from builders.signing import NOW, APublisher
 from conftest import Fundamen
 from fundamen.report.contracts.reading import CluesRecord
 
@@ -152,3 +154,21 @@ def test_the_record_follows_its_published_schema(fundamen: Fundamen) -> None:
     ran = fundamen("clues", "--json", "--text", MESSAGE)
     record = msgspec.json.decode(ran.out, type=CluesRecord)
     assert (record.input, record.faults, record.likely[0]) == ("message", 1, "its package is not installed")
+
+
+def test_the_chain_of_a_named_package_is_drawn_where_it_is_not_trusted(
+    fundamen: Fundamen, windows: AWindowsMachine
+) -> None:
+    windows.file("C:\\Temp\\setup.exe", APublisher().sign(a_pe(), stamped_at=NOW))
+    log = (
+        r"[9:41:5]C:\Temp\setup.exe Signature could not be verified: a certificate chain was processed, code 0x800b0109"
+    )
+    on = ("clues", "--machine", str(windows.root), "--text", log)
+    ran = fundamen(*on)
+    assert ran.out.startswith("setup.exe is not accepted: ")
+    assert "Ardvane Instruments" in ran.out
+    assert f"fundamen inspect --machine {windows.root} 'C:\\Temp\\setup.exe'" in ran.out
+    [record] = fundamen(*on, "--json").records
+    [signed] = record["behind"]["signed"]
+    assert (signed["path"], signed["publisher"]["verdict"]) == ("C:\\Temp\\setup.exe", "untrusted")
+    assert record["decisive"]["codes"][0]["name"] == "CERT_E_UNTRUSTEDROOT"

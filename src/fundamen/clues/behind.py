@@ -1,8 +1,9 @@
 """What is behind a message on this machine: the named program traced, the named component looked up."""
 
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import islice
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -19,8 +20,12 @@ from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.trace.hints import with_hints
+from fundamen.trace.inspection import Inspection, inspect_file
 from fundamen.trace.records import Component, Trace
 from fundamen.trace.trace import trace_program
+
+if TYPE_CHECKING:  # it loads the library of cryptography, which a text about other things does not need
+    from fundamen.evidence.publisher import PublisherAuthority
 
 _SYSTEM_FOLDERS = {
     Platform.LINUX: ("/lib", "/usr/lib", "/lib64", "/usr/lib64", "/lib32", "/usr/lib32"),
@@ -45,6 +50,9 @@ class Behind(msgspec.Struct, frozen=True, kw_only=True):
     """What a machine shows of what a text says."""
 
     traces: tuple[Trace, ...] = ()
+    signed: tuple[
+        Inspection, ...
+    ] = ()  # the files that are named where somebody is not trusted, and who has signed them
     reason: str = ""  # in one sentence: what the message says, and what is behind it
     places: tuple[Place, ...] = ()
     absent: tuple[str, ...] = ()  # components that the text names and that lie nowhere
@@ -52,16 +60,25 @@ class Behind(msgspec.Struct, frozen=True, kw_only=True):
     versions: tuple[tuple[str, str], ...] = ()  # (what the text names, a path of the same with another number)
 
 
-def look_behind(machine: Machine, reading: Reading, authorities: Sequence[Authority]) -> Behind | None:
+def look_behind(
+    machine: Machine,
+    reading: Reading,
+    authorities: Sequence[Authority],
+    publishers: Callable[[], "PublisherAuthority"],
+) -> Behind | None:
     """Look up on a machine what a text names; None where it names nothing that could be looked up.
 
     Args:
         machine: that the text may come from.
         reading: of the text.
         authorities: who may vouch for what is found.
+        publishers: gives who judges signatures; called only where a text is about trust.
     """
     if reading.decisive is None:
         return None
+    signed = tuple(_signed(machine, reading, authorities, publishers)) if _is_about_trust(reading) else ()
+    if signed:
+        return Behind(signed=signed, reason=_reason_of_trust(machine, signed[0]))
     traces = tuple(_traced(machine, reading, authorities))
     names = _components(reading)
     at_fault = {machine.folded(machine.paths.basename(fault.name)) for trace in traces for fault in trace.faults}
@@ -74,6 +91,45 @@ def look_behind(machine: Machine, reading: Reading, authorities: Sequence[Author
         return None
     reason = _reason(machine, reading.decisive, traces) if traces else _reason_by_place(places, absent)
     return Behind(traces=traces, reason=reason, places=places, absent=absent, meant=meant, versions=versions)
+
+
+def _is_about_trust(reading: Reading) -> bool:
+    causes = (reading.decisive, *reading.also)
+    return any(each.entry.about == "untrusted" for each in causes if each is not None and each.entry is not None)
+
+
+def _signed(
+    machine: Machine,
+    reading: Reading,
+    authorities: Sequence[Authority],
+    publishers: Callable[[], "PublisherAuthority"],
+) -> Iterator[Inspection]:
+    """The named files that carry a signature, judged; those that are not trusted first."""
+    found: list[Inspection] = []
+    for path in islice(_named_files(machine, reading), _MOST_TRACED):
+        try:
+            if machine.binary(path).may_be_signed:
+                found.append(inspect_file(machine, path, authorities, publishers()))
+        except FundamenError:
+            continue  # no file that could be signed
+    return iter(sorted(found, key=lambda each: not each.is_at_fault))
+
+
+def _named_files(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
+    """The files that a text names and that are on the machine: by their paths, or beside a path by their names."""
+    paths = [machine.spelled(mention.text) for mention in reading.mentions if mention.kind is Kind.PATH]
+    names = [m.text for m in reading.mentions if m.kind in {Kind.PACKAGE, Kind.PROGRAM, Kind.COMPONENT}]
+    beside = [machine.join(machine.folder_of(path), name) for path in paths for name in names]
+    for path in dict.fromkeys([*paths, *map(machine.spelled, names), *beside]):
+        if machine.look(path).kind is EntryKind.FILE:
+            yield path
+
+
+def _reason_of_trust(machine: Machine, inspection: Inspection) -> str:
+    publisher, name = inspection.publisher, machine.paths.basename(inspection.path)
+    if publisher is None or not inspection.is_at_fault:
+        return f"{name} is trusted on this machine now, or carries no signature that could be judged."
+    return f"{name} is not accepted: {publisher.reason}."
 
 
 def _traced(machine: Machine, reading: Reading, authorities: Sequence[Authority]) -> Iterator[Trace]:

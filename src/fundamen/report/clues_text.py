@@ -10,7 +10,7 @@ from fundamen.clues.reading import Reading
 from fundamen.knowledge.entries import Code
 from fundamen.machine.machine import Machine
 from fundamen.model.verdict import Verdict
-from fundamen.report.commands import command
+from fundamen.report.commands import command, import_command
 from fundamen.report.page import Page, counted, shortened
 from fundamen.report.trace_text import next_step
 
@@ -91,6 +91,10 @@ def steps(reading: Reading, behind: Behind | None, machine: Machine) -> Sequence
     failing = [trace for trace in behind.traces if trace.faults] if behind is not None else []
     if failing:
         return [command(machine, "trace", failing[0].program), next_step(failing[0], machine)]
+    untrusted = [each for each in behind.signed if each.is_at_fault] if behind is not None else []
+    if untrusted:
+        path = untrusted[0].path
+        return [command(machine, "inspect", path), import_command(machine, path)]
     words = [] if machine.is_live else ["--machine", machine.root]
     return next_steps(reading, words)
 
@@ -121,15 +125,12 @@ def _value(code: Code) -> str:
 
 
 def _behind(page: Page, behind: Behind | None) -> None:
-    if behind is None or not (behind.reason or behind.places or behind.absent or behind.meant):
+    if behind is None or not (behind.reason or behind.places or behind.absent or behind.meant or behind.signed):
         return
     page.heading("On this machine")
     if behind.reason and not _explains(behind):
         page.line(behind.reason)
-    for trace in behind.traces:
-        for fault in trace.faults:
-            page.verdict(fault.verdict, fault.name)
-            page.field("because", fault.reason, indent=4)
+    _add_judged(page, behind)
     for place in behind.places[:_MOST_PLACES]:
         page.verdict(place.verdict, place.path)
         page.field("is", place.detail, indent=4)
@@ -141,6 +142,20 @@ def _behind(page: Page, behind: Behind | None) -> None:
         page.line(f"Of {name} another version is there: {path}")
     for name, path in behind.meant:
         page.line(f"Did you mean {path}? The text says {name}.")
+
+
+def _add_judged(page: Page, behind: Behind) -> None:
+    """The signatures and programs that were judged."""
+    for inspection in behind.signed:
+        if inspection.publisher is not None:
+            from fundamen.report.trust_text import add_publisher  # noqa: PLC0415 - only where one was judged
+
+            page.line(inspection.path)
+            add_publisher(page, inspection.publisher, "")
+    for trace in behind.traces:
+        for fault in trace.faults:
+            page.verdict(fault.verdict, fault.name)
+            page.field("because", fault.reason, indent=4)
 
 
 def _also(page: Page, reading: Reading, *, verbose: bool) -> None:

@@ -3,12 +3,13 @@
 import os
 import sys
 from collections.abc import Callable, Iterator
+from functools import cache
 from typing import TYPE_CHECKING
 
 import click
 
 from fundamen.cli import options
-from fundamen.cli.authorities import authorities_at
+from fundamen.cli.authorities import authorities_at, given_certificates
 from fundamen.cli.exits import Exit, exit_of
 from fundamen.cli.output import Output, finish
 from fundamen.clues.inputs import Text, texts_of
@@ -170,10 +171,11 @@ def _show_all(output: Output, readings: list[Reading], opened: Callable[[], Mach
     if not only_read:
         with output.working("Looking behind it on the machine"):
             authorities = authorities_at(options.home(), machine.platform, options.now(), output)
+            publishers = cache(lambda: given_certificates((), options.now()))
             from fundamen.clues.behind import look_behind  # noqa: PLC0415 - only where it is looked up
 
             for reading in readings if output.as_json else [chosen]:
-                behind[reading.name] = look_behind(machine, reading, authorities)
+                behind[reading.name] = look_behind(machine, reading, authorities, publishers)
     from fundamen.report.clues_text import clues_text, steps  # noqa: PLC0415 - only where something was read
 
     if output.as_json:

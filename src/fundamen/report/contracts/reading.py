@@ -10,6 +10,7 @@ from fundamen.clues.behind import Behind
 from fundamen.clues.findings import Finding
 from fundamen.clues.reading import Reading
 from fundamen.report.contracts.line import Failure
+from fundamen.report.contracts.trust import PublisherPart, publisher_part
 
 
 class CodePart(msgspec.Struct, frozen=True, kw_only=True):
@@ -59,10 +60,18 @@ class MeantPart(msgspec.Struct, frozen=True, kw_only=True):
     path: str
 
 
+class SignedPart(msgspec.Struct, frozen=True, kw_only=True):
+    """A named file, and whose signature it carries."""
+
+    path: str
+    publisher: PublisherPart | None
+
+
 class BehindPart(msgspec.Struct, frozen=True, kw_only=True):
     """What the machine shows of it."""
 
     traced: tuple[str, ...]  # programs
+    signed: tuple[SignedPart, ...]  # files, where the text is about trust
     faults: int
     reason: str | None  # what the message says, and what is behind it
     places: tuple[PlacePart, ...]
@@ -140,6 +149,10 @@ def _line(finding: Finding) -> LinePart:
 def _behind(behind: Behind) -> BehindPart:
     return BehindPart(
         traced=tuple(trace.program for trace in behind.traces),
+        signed=tuple(
+            SignedPart(path=each.path, publisher=publisher_part(each.publisher) if each.publisher else None)
+            for each in behind.signed
+        ),
         faults=sum(len(trace.faults) for trace in behind.traces),
         reason=behind.reason or None,
         places=tuple(PlacePart(name=p.name, path=p.path, detail=p.detail, verdict=p.verdict) for p in behind.places),
