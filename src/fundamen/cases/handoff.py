@@ -20,6 +20,7 @@ _SAID = {
     "shadowed": "is hidden by another file of its name",
     "blocked": "may not be read or is withheld",
 }
+_OF_PROGRAMS = frozenset({*_SAID, "failed", "ended"})  # what is about them is asked for with a program
 _ASKED = {
     "full": "Room on the disk, or a higher limit, for the program named below.",
     "setting": "The setting that the evidence names, with a value that serves.",
@@ -90,7 +91,7 @@ def compose(case: Case, to: To, now: datetime) -> Handoff:
     if not wanted and not is_sound:
         wanted = tuple(_wanted_by_symptom(facts))
     missing = []
-    if not program:
+    if not program and facts.get("about", "missing") in _OF_PROGRAMS and not wanted:
         missing.append("which program fails; trace it: fundamen trace PROGRAM")
     if not wanted and not is_sound:
         missing.append("what is needed; give the message or log: fundamen clues LOG")
@@ -149,11 +150,13 @@ def _wanted(fault: FaultFact, program: str) -> Wanted:
 
 
 def _wanted_by_symptom(facts: dict[str, str]) -> Iterator[Wanted]:
-    about = facts.get("about", "")
-    if about in _SAID and (component := facts.get("component")):
-        yield Wanted(component, f"It {_SAID[about]}, by the message.", "")
-    elif about in _ASKED:
-        yield Wanted(_ASKED[about], "See the evidence.", "")
+    """What is asked for where no program was traced: what the message names, or what it is about."""
+    about, means = facts.get("about", ""), facts.get("means", "See the evidence.")
+    named = facts.get("component") or facts.get("package") or facts.get("path")
+    if about in _SAID and named:
+        yield Wanted(named, f"It {_SAID[about]}, by the message. {means}", "")
+    elif about:
+        yield Wanted(_ASKED.get(about, "What the message says is amiss, put right."), means, "")
 
 
 def _evidence(case: Case) -> Iterator[Evidence]:

@@ -66,12 +66,18 @@ def ladder_of(case: Case) -> Ladder:
             bool(remedy.command) and any(set(_HOLE.sub("", remedy.command).split()) <= words for words in run),
         )
         for remedy in _remedies()
-        if about in remedy.about and (not remedy.when or remedy.when in facts) and _filled(remedy.do, facts)
+        if about in remedy.about and _can_be_done(remedy, facts)
     ]
     rungs.sort(key=lambda rung: _DRASTIC - 0.5 if rung.remedy.last else rung.remedy.disturbs)
     is_solved = not case.is_open or Came.HELPED in case.tried.values()
     untried = next((rung for rung in rungs if not rung.is_behind), None)
     return Ladder(about, tuple(rungs), None if is_solved else untried)
+
+
+def _can_be_done(remedy: Remedy, facts: dict[str, str]) -> bool:
+    """Whether all that a remedy is about is known."""
+    named = _HOLE.findall(remedy.do + remedy.command)
+    return all(name in facts for name in named) and (not remedy.when or remedy.when in facts)
 
 
 def remedy_ids() -> frozenset[str]:
@@ -90,6 +96,9 @@ def facts_of(case: Case) -> dict[str, str]:
             "component": told.component,
             "path": told.path,
             "host": told.host,
+            "means": told.means,
+            "target": told.target,
+            "log": told.log,
         }
         facts |= {name: value for name, value in named.items() if value}
         facts |= _of_faults(told)

@@ -63,8 +63,10 @@ def _of_reading(facts: Facts, reading: Reading, behind: Behind | None) -> Facts:
         says=f"{reading.name}:{decisive.line}: {decisive.text}",
         means=means_of(decisive),
         program=traces[0].program if traces else decisive.holes.get("program", named.get(Named.PROGRAM, "")),
-        component=decisive.holes.get("component", ""),
-        path=decisive.holes.get("path", ""),
+        component=decisive.holes.get("component", decisive.holes.get("package", "")),
+        path=behind.signed[0].path if behind is not None and behind.signed else decisive.holes.get("path", ""),
+        target=decisive.holes.get("target", named.get(Named.TARGET, "")),
+        log=reading.name if reading.is_of_a_file else "",
         host=decisive.holes.get("host", named.get(Named.HOST, "")),
         faults=_faults_of(traces[0]) if traces else (),
     )

@@ -83,6 +83,8 @@ class Facts(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     component: str = ""
     path: str = ""
     host: str = ""
+    target: str = ""  # of a build, that failed
+    log: str = ""  # the text that was read, if it is a file
     faults: tuple[FaultFact, ...] = ()  # that a trace found
     is_sound: bool = False  # a trace found nothing at fault
     remedy: str = ""  # the id of a remedy of the ladder

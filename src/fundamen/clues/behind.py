@@ -30,7 +30,7 @@ if TYPE_CHECKING:  # it loads the library of cryptography, which a text about ot
 _SYSTEM_FOLDERS = {
     Platform.LINUX: ("/lib", "/usr/lib", "/lib64", "/usr/lib64", "/lib32", "/usr/lib32"),
     Platform.MACOS: ("/usr/lib", "/Library/Frameworks"),
-    Platform.WINDOWS: ("C:\\Windows\\System32", "C:\\Windows\\SysWOW64", "C:\\Windows"),
+    Platform.WINDOWS: ("C:\\Windows\\System32", "C:\\Windows\\SysWOW64", "C:\\Windows", "C:\\"),
 }
 _VERSION = re.compile(r"\.\d+")
 _MOST_TRACED, _MOST_PLACES, _MOST_ALIKE = 3, 8, 3
@@ -112,7 +112,12 @@ def _signed(
                 found.append(inspect_file(machine, path, authorities, publishers()))
         except FundamenError:
             continue  # no file that could be signed
-    return iter(sorted(found, key=lambda each: not each.is_at_fault))
+    return iter(sorted(found, key=is_trusted))
+
+
+def is_trusted(inspection: Inspection) -> bool:
+    """Whether whoever has signed a file is trusted on its machine, or nobody has."""
+    return inspection.publisher is None or inspection.publisher.verdict not in {"untrusted", "tampered"}
 
 
 def _named_files(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
@@ -127,7 +132,7 @@ def _named_files(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
 
 def _reason_of_trust(machine: Machine, inspection: Inspection) -> str:
     publisher, name = inspection.publisher, machine.paths.basename(inspection.path)
-    if publisher is None or not inspection.is_at_fault:
+    if publisher is None or is_trusted(inspection):
         return f"{name} is trusted on this machine now, or carries no signature that could be judged."
     return f"{name} is not accepted: {publisher.reason}."
 
@@ -197,7 +202,8 @@ def _folders(
 
 
 def _below(machine: Machine, folder: MachinePath) -> list[MachinePath]:
-    if machine.platform is not Platform.LINUX:
+    is_top = machine.folder_of(folder) == folder
+    if machine.platform is not Platform.LINUX and not is_top:
         return []
     return [
         path

@@ -33,6 +33,7 @@ class Reading(msgspec.Struct, frozen=True, kw_only=True):
     also: tuple[Finding, ...]  # further causes, in the order of the text
     follows: tuple[Finding, ...]  # what only follows from them
     earlier: tuple[Finding, ...]  # what belongs to a run before, or was overcome
+    is_of_a_file: bool  # and not piped in, or typed
     ended_well: bool  # the last thing that the text says of a run is that it ended well
 
 
@@ -158,6 +159,7 @@ def weighed(
         also=also,
         follows=tuple(each for each in counting if id(each) not in told),
         earlier=tuple(each for each in findings[: last + 1] if each.role is Role.CAUSE),
+        is_of_a_file=name != "-" and not name.startswith("message"),
         ended_well=is_done and decisive is None,
     )
 

@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 
 from fundamen.clues.advice import likely_causes, means_of, next_steps
-from fundamen.clues.behind import Behind
+from fundamen.clues.behind import Behind, is_trusted
 from fundamen.clues.findings import Finding
 from fundamen.clues.mentions import Kind
 from fundamen.clues.reading import Reading
@@ -91,7 +91,7 @@ def steps(reading: Reading, behind: Behind | None, machine: Machine) -> Sequence
     failing = [trace for trace in behind.traces if trace.faults] if behind is not None else []
     if failing:
         return [command(machine, "trace", failing[0].program), next_step(failing[0], machine)]
-    untrusted = [each for each in behind.signed if each.is_at_fault] if behind is not None else []
+    untrusted = [each for each in behind.signed if not is_trusted(each)] if behind is not None else []
     if untrusted:
         path = untrusted[0].path
         return [command(machine, "inspect", path), import_command(machine, path)]

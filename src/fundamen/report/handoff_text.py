@@ -77,14 +77,14 @@ def _title(request: Handoff) -> str:
 
 
 def _opening(request: Handoff) -> str:
-    where = f" It is about {request.program}" if request.program else " It is about a program"
-    return f"{_OPENINGS[request.to]}{where} on {request.machine}, {_when(request.made_at)} UTC."
+    what = f"{request.program} on {request.machine}" if request.program else request.machine
+    return f"{_OPENINGS[request.to]} It is about {what}, {_when(request.made_at)} UTC."
 
 
 def _parts(request: Handoff) -> Iterator[_Part]:
     commands = [each.command for each in request.wanted]
     yield "What is needed", [
-        (f"{each.what}. {each.why}", each.command if each.command not in commands[number + 1 :] else "")
+        (f"{each.what.rstrip('.')}. {each.why}", each.command if each.command not in commands[number + 1 :] else "")
         for number, each in enumerate(request.wanted)
     ] or [("Nothing any more: the latest trace finds all that the program needs." if request.is_sound
            else "It is not known yet what is needed.", "")]  # fmt: skip
