@@ -1,4 +1,8 @@
-"""The corpus: what failing tools say, with the line that decides and what it names, as a person judges it."""
+"""The corpus: what failing tools say, with the line that decides and what it names, as a person judges it.
+
+provoked.txt is written by tools/provoke_failures.py; further.txt was provoked likewise once the knowledge was written,
+to see how it does on what it was not made for (0.74 and 0.79 of the lines were right then); made-up.txt is made up.
+"""
 
 import re
 from collections.abc import Iterator

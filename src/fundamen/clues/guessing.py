@@ -1,7 +1,7 @@
 """Guess what a short text says that was typed wrong, misread, cut off, or is in a language that is not known here."""
 
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 
 from fundamen.building.near_misses import is_one_slip_apart
 from fundamen.clues.findings import Finding
@@ -15,27 +15,38 @@ _DIGITS = 8  # of a code that stands alone
 _ENOUGH = 0.7  # share of a sentence's letters that must stand in a line
 _LEAST_WORDS, _LEAST_CUT, _MOST_WORDS_MORE = 3, 4, 6
 _WORD = re.compile(r"\w+")
+_COMPLAINT = re.compile(
+    r"\b(?:(?:does|do|is|was|were|did|has|could|can) not|not (?:a |found|known|allowed|supported|permitted|exist)|"
+    r"missing|no such|is a directory|errors?|"
+    r"unknown|invalid|illegal|bad|wrong|garbage|broken|corrupt\w*|fail(?:ed|ure|s)?|abort\w*|refused?|denied|unable|"
+    r"cannot|can't|lacks?|exceed\w*|too (?:many|few|long|short|large|small|old|new)|unexpected|unsupported|mismatch|"
+    r"unrecogni[sz]ed|expired)\b",
+    re.IGNORECASE,
+)
 
 
-def guess(known: Knowledge, lines: Sequence[str]) -> Finding | None:
+def guess(known: Knowledge, lines: Sequence[str], loud: Collection[int] = ()) -> Finding | None:
     """What a text most probably says; None where nothing comes near.
 
     Args:
         known: messages and codes.
         lines: of the text, cleaned.
+        loud: the numbers of lines that say of themselves that they are errors, in words that are not known; where there
+            are some, only those are guessed at.
     """
-    for number, line in enumerate(lines, 1):
+    numbered = [(number, line) for number, line in enumerate(lines, 1) if not loud or number in loud]
+    for number, line in numbered:
         if (code := _misread_code(known, line)) is not None:
             return _finding(number, line, code, (code,))
     best: tuple[float, int, Message] | None = None
-    for number, line in enumerate(lines, 1):
+    for number, line in numbered:
         words = _WORD.findall(line.lower())
         for message, score in _alike(known, words):
             if best is None or score > best[0]:
                 best = score, number, message
     if best is not None:
         return _finding(best[1], lines[best[1] - 1], best[2], ())
-    return _by_name(lines)
+    return None if loud else _by_name(numbered) or _by_complaint(numbered)
 
 
 def _misread_code(known: Knowledge, line: str) -> Code | None:
@@ -90,16 +101,23 @@ def _is_like(word: str, other: str) -> bool:
     return word == other or is_one_slip_apart(word, other, least=4) or (len(other) > 3 and word.startswith(other))  # noqa: PLR2004
 
 
-def _by_name(lines: Sequence[str]) -> Finding | None:
+def _by_name(lines: Sequence[tuple[int, str]]) -> Finding | None:
     """The first line that names a component: a message in words that are not known here."""
-    for number, line in enumerate(lines, 1):
+    for number, line in lines:
         mentions = Mentions()
         mentions.add_text(line, number)
         named = next((mention.text for mention in mentions.all() if mention.kind is Kind.COMPONENT), None)
         if named is not None:
-            return Finding(
-                line=number, text=line, entry=None, role=Role.CAUSE, holes={"component": named}, is_guess=True
-            )
+            holes = {"component": named}
+            return Finding(line=number, text=line, entry=None, role=Role.CAUSE, holes=holes, is_guess=True)
+    return None
+
+
+def _by_complaint(lines: Sequence[tuple[int, str]]) -> Finding | None:
+    """The first line that complains of something, in whatever words."""
+    for number, line in lines:
+        if _COMPLAINT.search(line):
+            return Finding(line=number, text=line, entry=None, role=Role.FAILURE, holes={}, is_guess=True)
     return None
 
 

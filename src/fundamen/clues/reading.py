@@ -88,8 +88,10 @@ class Reader:
                     found.append(finding)
         is_message = len(lines) <= _LONGEST_MESSAGE or (found and len(lines) <= SHORT // 4)
         if is_message and all(finding.role is Role.FOLLOWS or finding.entry is None for finding in found):
-            guessed = guess(self._known, lines)
-            found = sorted([*found, guessed], key=lambda each: each.line) if guessed is not None else found
+            loud = {finding.line for finding in found if finding.is_loud}
+            guessed = guess(self._known, lines, loud)
+            if guessed is not None:
+                found = sorted([*found, guessed], key=lambda each: each.line)
         self.lines += len(lines)
         return self._keep(found)
 
@@ -143,10 +145,9 @@ def weighed(
         since, last = [each for each in findings if each.role not in {Role.BEGINS, Role.DONE}], -1
     counting = _counting(since, lines)
     causes = _without_outer([each for each in counting if each.role is Role.CAUSE])
-    failures = [each for each in counting if each.role is Role.FAILURE and each.entry is not None]
-    causes = [each for each in causes if not each.is_guess] or causes
-    others = [each for each in counting if each.role is Role.FAILURE and each.entry is None]
-    decisive = next(iter(causes or failures or others or counting), None)
+    causes = [each for each in causes if not each.is_guess]
+    failures = [each for each in counting if each.role is Role.FAILURE or each.is_guess]
+    decisive = next(iter(causes or failures or counting), None)
     also = tuple(_different(causes, decisive))
     told = {id(each) for each in (decisive, *also)}
     return Reading(
