@@ -4,7 +4,6 @@ import os
 import signal
 import subprocess
 import sys
-import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -118,7 +117,7 @@ open("ended", "w").close()
         what = {"--until": "all is said", "--until-file": "ended", "--until-exit": str(writer.pid), "--for": "2.5"}[
             ending
         ]
-        ran = fundamen("clues", "--only-read", "--follow", ending, what, "new.log", "never.log")
+        ran = fundamen("clues", "--only-read", "--follow", "--from-start", ending, what, "new.log", "never.log")
     assert ran.status == 1, ran.err
     assert ran.out.startswith("new.log:1\n")
     assert ran.out.count("in none of the places where it looks") == 2  # as it came, and in the summary
@@ -137,12 +136,15 @@ def test_the_first_ctrl_c_ends_it_with_the_summary(fundamen: Fundamen, tmp_path:
         stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
     ) as process:  # fmt: skip
         try:
-            time.sleep(1.5)
+            assert process.stderr is not None
+            assert process.stdout is not None
+            begun = process.stderr.readline()
             append(tmp_path / "a.log", missing("liba.so.1"))
-            time.sleep(1)
+            called = process.stdout.readline()
             process.send_signal(signal.SIGINT)
             out, err = process.communicate(timeout=20)
         finally:
             process.kill()
+    assert (begun[:9], called) == ("Following", "a.log:1\n")
     assert (process.returncode, out.count("liba.so.1") >= 2, "it was stopped" in err) == (1, True, True), err
     assert fundamen("clues", "--follow", "-").status == 2

@@ -191,7 +191,9 @@ def test_s14_two_logs_are_followed_of_which_one_is_not_there_yet(fundamen: Funda
         "sleep 1; echo 'join: ended' >> first.log"
     )
     with subprocess.Popen(["sh", "-c", script], cwd=tmp_path):
-        ran = fundamen("clues", "--only-read", "--follow", "--until", "join: ended", "first.log", "second.log")
+        ran = fundamen(
+            "clues", "--only-read", "--follow", "--from-start", "--until", "join: ended", "first.log", "second.log"
+        )
     assert (ran.status, ran.out.startswith("second.log:1\n")) == (1, True), ran.out
     request = fundamen("handoff", "--to", "administrator")
     evidence = "second.log:1: ERROR join: certificate authority CN=Marram-CA has no host"
