@@ -110,7 +110,7 @@ def test_the_built_command_calls_out_the_line_and_ends_by_itself_with_a_summary(
 import time
 time.sleep(0.7)
 open("new.log", "w").write({missing("liba.so.1")!r} + "all is said\\n")
-time.sleep(0.7)
+time.sleep(2.5)
 open("ended", "w").close()
 """
     with subprocess.Popen([sys.executable, "-c", script], cwd=tmp_path) as writer:

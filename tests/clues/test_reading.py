@@ -144,12 +144,14 @@ def test_a_large_log_read_in_pieces_says_the_same_as_read_at_once(
 
 
 def test_several_processes_find_what_one_finds(tmp_path: Path) -> None:
+    """Behind a line that goes over several of their pieces, too."""
     path = tmp_path / "large.log"
     filler = b"".join(
         b"2026-11-28 09:%02d:%02d INFO gauge %d reports\n" % (n // 60 % 60, n % 60, n) for n in range(50_000)
     )
     with path.open("wb") as file:
-        while file.tell() < large.LARGE:
+        file.write(b"x" * (40 << 20) + b"\n")
+        while file.tell() < large.LARGE + (40 << 20):
             file.write(filler)
         file.write(LIBRARY + b"ERROR: gave up\n")
     assert large.may_be_shared(str(path)) or (os.cpu_count() or 1) == 1

@@ -105,11 +105,11 @@ class Lines:
             at, end = begin, begin + size
             if begin:  # a line that began in the piece before belongs to that
                 file.seek(begin - 1)
-                skipped = 0
-                while skipped < size and not (line := file.readline(BLOCK)).endswith(b"\n"):
-                    if not line:
-                        return
-                    skipped += len(line)
+                line = file.readline(BLOCK)
+                while not line.endswith(b"\n") and line and file.tell() < end:
+                    line = file.readline(BLOCK)
+                if not line.endswith(b"\n"):
+                    return
                 at = file.tell()
             data = b"\n"
             while at < end and (data := file.read(min(BLOCK, end - at))):
