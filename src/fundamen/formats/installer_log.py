@@ -1,4 +1,4 @@
-"""What an installer says of itself: the status with which it ended, and the decisive lines of its log.
+"""What an installer says of itself: whether its status means that it is done, and the decisive lines of its log.
 
 Sources: "Windows Installer", "Error Codes" (statuses) and "Windows Installer Error Messages" (numbers in a log); the
 words ``Return value 3`` stand behind the action that failed, and 2 behind one that the user has ended.
@@ -16,25 +16,7 @@ _MOST_LINES = 40
 _MOST_MARK = 3  # bytes of the mark in front that tells an encoding
 _BEFORE = 3  # lines in front of a failed action that are kept: its cause stands there
 
-_STATUSES = {
-    0: "it says that it is done",
-    1602: "somebody has cancelled it",
-    1603: "it has failed; the decisive line of its log stands before 'Return value 3'",
-    1604: "it is suspended, and not finished",
-    1605: "it knows no such product on this machine",
-    1612: "the source that it was installed from is not at hand",
-    1618: "another installation is under way",
-    1619: "its package cannot be opened",
-    1620: "its package cannot be opened: it is no valid one",
-    1622: "its log cannot be opened",
-    1625: "a policy of this machine forbids it",
-    1632: "the folder for temporary files is full or cannot be written to",
-    1633: "it is not for this machine's processor or system",
-    1638: "another version of the product is installed already",
-    1641: "it is done, and has begun a restart",
-    3010: "it is done; the machine must be restarted",
-}
-_DONE = {0, 1641, 3010}
+_DONE = {0, 1641, 3010}  # what the others mean is in the knowledge
 _NEEDS_RESTART = {1641, 3010}
 _FAILED_ACTION = re.compile(r"[Rr]eturn value ([23])\b")
 _NUMBERED = re.compile(r"\bError (\d{4,5})[.:]")
@@ -47,11 +29,6 @@ class LogLine(msgspec.Struct, frozen=True):
     number: int  # counted from 1
     text: str
     is_cause: bool  # whether it tells of what failed, not only that something has
-
-
-def status_in_words(status: int) -> str:
-    """What a status means."""
-    return _STATUSES.get(status, f"status {status}, which its publisher must explain")
 
 
 def is_done(status: int) -> bool:

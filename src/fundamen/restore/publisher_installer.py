@@ -18,8 +18,9 @@ import msgspec
 from fundamen.cold_copies.entries import entries_below
 from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, Kind, read_manifest, written
 from fundamen.formats import text_hive
-from fundamen.formats.installer_log import LogLine, is_done, needs_restart, status_in_words
+from fundamen.formats.installer_log import LogLine, is_done, needs_restart
 from fundamen.formats.text_hive import ChangedValue, changed_values
+from fundamen.knowledge.entries import load_knowledge
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
 from fundamen.model.errors import FundamenError
@@ -158,7 +159,7 @@ def run(record: InstallerRecord, tell: Tell) -> None:
         worse = find_worse(prefix, change, values, kept)
     outcome = Outcome(
         status=seen.status,
-        meaning=status_in_words(seen.status),
+        meaning=_meaning(seen.status),
         seconds=seen.seconds,
         needs_restart=needs_restart(seen.status),
         lines=lines,
@@ -262,7 +263,7 @@ def _why_it_failed(status: int | None, seconds: float, lines: tuple[LogLine, ...
     cause = next((line for line in lines if line.is_cause), lines[0] if lines else None)
     told = f"; line {cause.number} of its log: {cause.text}" if cause is not None else ""
     said = output.strip().splitlines()[-1:] if cause is None else []
-    return shown(f"{status_in_words(status)}{told}{'; it said: ' + said[0] if said else ''}"[:_MOST_TOLD])
+    return shown(f"{_meaning(status)}{told}{'; it said: ' + said[0] if said else ''}"[:_MOST_TOLD])
 
 
 def _now(prefix: HostPath, copy: ColdCopy) -> Tree:
@@ -310,3 +311,11 @@ def _brought_out(record: InstallerRecord, copy: ColdCopy, paths: Sequence[str]) 
 def _read(path: str) -> bytes:
     with open(path, "rb") as file:
         return file.read()
+
+
+def _meaning(status: int) -> str:
+    """What a status means, in a clause."""
+    code = load_knowledge().code("windows-installer", status)
+    if code is not None:
+        return code.means[0].lower() + code.means[1:].rstrip(".")
+    return "it says that it is done" if status == 0 else f"status {status}, which its publisher must explain"
