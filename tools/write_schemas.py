@@ -6,7 +6,7 @@ from pathlib import Path
 import msgspec
 
 from fundamen.report.contracts.building import BuildRecord
-from fundamen.report.contracts.casing import CaseRecord, HandoffRecord, LadderRecord
+from fundamen.report.contracts.casing import CaseRecord, HandoffRecord, LadderRecord, MergeRecord
 from fundamen.report.contracts.cold_copying import ColdCopiesRecord
 from fundamen.report.contracts.comparing import ComparisonRecord
 from fundamen.report.contracts.inspecting import InspectRecord
@@ -32,6 +32,7 @@ RECORDS = {
     "ladder": LadderRecord,
     "inspect": InspectRecord,
     "lock": LockRecord,
+    "merge": MergeRecord,
     "offers": OffersRecord,
     "publication": PublicationRecord,
     "restore": RestoreRecord,

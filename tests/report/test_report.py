@@ -188,10 +188,13 @@ def test_a_case_becomes_a_page_with_its_record(fundamen: Fundamen, linux: ALinux
     assert fundamen("case", "report", *on, "case.html").status == 2  # no program is known yet
     fundamen("trace", *on, "/opt/tidebook")
     fundamen("case", "tried", "start-anew", "--nothing")
+    linux.library("/usr/lib64/libtide.so.2")
     assert fundamen("case", "report", *on, "case.html").status == 0
     page = (tmp_path / "case.html").read_text()
-    for said in ("The record of case 1", "libtide.so.2 is missing", "(changed nothing)", "fundamen trace"):
+    for said in ("The record of case 1", "tidebook has all that it needs", "(changed nothing)", "fundamen trace"):
         assert said in page
+    [row] = re.findall(r"<tr><td><code>libtide.so.2</code></td>(.*?)</tr>", page.partition("Before and now")[2])[:1]
+    assert re.findall(r"</svg><span[^>]*>([a-z]+)<", row) == ["missing", "unproven"]
 
 
 @pytest.mark.system

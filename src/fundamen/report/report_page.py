@@ -46,6 +46,7 @@ def trace_page(
         *_faults(trace, machine),
         *_picture(trace, machine, said),
         *_next(trace, machine),
+        *(_before_and_now(case, trace, machine) if case is not None else ()),
         *(_record(case) if case is not None else ()),
         *_restored(restorations),
         *_foundation(trace, machine),
@@ -117,6 +118,24 @@ def _next(trace: Trace, machine: Machine) -> Iterable[str]:
     step = next_step(trace, machine)
     shown_step = f"<p>{_text(step)}</p>" if step.endswith(".") else f"<pre><code>{_text(step)}</code></pre>"
     return "<h2>Next</h2>", shown_step
+
+
+def _before_and_now(case: Case, trace: Trace, machine: Machine) -> Iterable[str]:
+    """What the first trace of the case found at fault, and how it stands now."""
+    first = next((entry for entry in case.entries if entry.facts.faults), None)
+    if first is None:
+        return ()
+    now = {machine.paths.basename(component.name): component.verdict for component in trace.components}
+    rows = []
+    for fault in first.facts.faults:
+        verdict = now.get(machine.paths.basename(fault.name))
+        before = _verdict(Verdict(fault.verdict)) if fault.verdict in set(Verdict) else _text(fault.verdict)
+        after = _verdict(verdict) if verdict is not None else "needed no more"
+        rows.append(_row([(f"<code>{_text(fault.name)}</code>", ""), (before, "word"), (after, "word")]))
+    at = first.at.strftime("%Y-%m-%d %H:%M")
+    return "<h2>Before and now</h2>", _table(
+        f"Before: {at} UTC, {_text(first.text)}", ("component", "before", "now"), rows
+    )
 
 
 def _record(case: Case) -> Iterable[str]:

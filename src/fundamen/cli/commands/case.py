@@ -101,6 +101,8 @@ def note(text: str, output: Output) -> None:
         case = _chosen(store, None)
         store.add(case, Kind.NOTE, without_secrets(text), Facts(), options.now())
         output.note(f"Noted in case {case.number}.")
+        if output.as_json:
+            _show(output, store.case(case.number))
 
 
 @command.command("next")
@@ -270,6 +272,8 @@ def put_down(output: Output) -> None:
         case = _chosen(store, None)
         store.put_down()
         output.note(f"Case {case.number} stays open; go on with it by: fundamen case take-up {case.number}")
+        if output.as_json:
+            _show(output, case)
 
 
 @command.command("forget")
@@ -290,6 +294,8 @@ def forget(number: int, entry: int | None, *, yes: bool, output: Output) -> None
         if yes or output.agreed(f"Remove {what} for good?"):
             store.forget(case, entry)
             output.note(f"Removed: {what}.")
+            if output.as_json and entry is not None:
+                _show(output, store.case(number))
         else:
             output.note("Nothing was removed; to remove it without being asked: --yes")
 
@@ -305,6 +311,11 @@ def merge(folder: str, output: Output) -> None:
     """  # noqa: D301
     with output:
         cases, entries = _store().merge(HostPath(os.path.abspath(folder)))
+        if output.as_json:
+            from fundamen.report.contracts.casing import MergeRecord  # noqa: PLC0415 - only where JSON is asked for
+
+            output.show_record(MergeRecord(cases=cases, entries=entries))
+            return
         output.show(f"New: {cases} case{'' if cases == 1 else 's'}, {entries} entr{'y' if entries == 1 else 'ies'}.\n")
 
 

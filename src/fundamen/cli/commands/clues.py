@@ -36,8 +36,17 @@ if TYPE_CHECKING:
 @click.option("--from-start", is_flag=True, help="With --follow: read what stands in the logs already, too.")
 @click.option("--until", "text", metavar="TEXT", default="", help="With --follow: end with a line that has TEXT.")
 @click.option("--until-file", "file", metavar="FILE", default="", help="With --follow: end when FILE is there.")
-@click.option("--until-exit", "process", metavar="PID", type=click.IntRange(1), default=None, help="... when PID ends.")
-@click.option("--for", "seconds", metavar="SECONDS", type=click.FloatRange(0), default=0, help="... after so long.")
+@click.option(
+    "--until-exit",
+    "process",
+    metavar="PID",
+    type=click.IntRange(1),
+    default=None,
+    help="With --follow: end when process PID ends.",
+)
+@click.option(
+    "--for", "seconds", metavar="SECONDS", type=click.FloatRange(0), default=0, help="With --follow: end after so long."
+)
 @options.machine_options
 @options.output_options
 def command(

@@ -75,6 +75,14 @@ class HandoffRecord(msgspec.Struct, frozen=True, kw_only=True):
     asked_back: tuple[str, ...]  # what whoever gets it would have to ask
 
 
+class MergeRecord(msgspec.Struct, frozen=True, kw_only=True):
+    """What was taken in from another folder."""
+
+    schema: Literal["fundamen.merge/1"] = "fundamen.merge/1"
+    cases: int  # that are new here
+    entries: int
+
+
 def case_record(case: Case) -> CaseRecord:
     """The contract's form of a case."""
     return CaseRecord(
