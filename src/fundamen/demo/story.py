@@ -120,6 +120,12 @@ def _packager() -> Iterator[Scene]:
         yield Scene(first, ("fundamen", *words, "--place", place), 0, is_shown=index == 0)
 
 
+_MESSAGE = (
+    "error while loading shared libraries: libsaltgrass-tide.so.4: cannot open shared object file: "
+    "No such file or directory"
+)
+
+
 def _desk() -> Iterator[Scene]:
     places = ("ADDRESS", "--authority", "harbour-ca.pem", "--mirror", "source")
     trust = ("fundamen", "sources", "trust", *places, "--name", "harbour-it", "--fingerprint", "FINGERPRINT")
@@ -135,6 +141,16 @@ def _desk() -> Iterator[Scene]:
         "At the desk, Tidebook, the tide table, does not start. The loader says one thing, and only one:",
         (f"./{DESK_PROGRAM}",),
         127,
+    )
+    yield Scene(
+        "A case is opened: from now on each command is on record in it, with what it answered.",
+        ("fundamen", "case", "open", "Tidebook does not start", "--on", "the harbour desk"),
+        0,
+    )
+    yield Scene(
+        "The caller reads the message out, and Fundamen tells what is behind it.",
+        ("fundamen", "clues", "--text", f"{DESK_PROGRAM}: {_MESSAGE}"),
+        1,
     )
     yield Scene(
         "The technician traces it. Nothing is run, and every fault shows at once, in the order in which they are met.",
@@ -158,6 +174,11 @@ def _desk() -> Iterator[Scene]:
         0,
     )
     yield Scene("What was done is on record.", ("fundamen", "history"), 0)
+    yield Scene(
+        "And so is what helped, for the next time that somebody reads such a message out.",
+        ("fundamen", "case", "close", "--helped", "Saltgrass Runtime 4.2.1 from the harbour source"),
+        0,
+    )
     yield Scene("And it can be taken back, to the byte.", ("fundamen", "undo"), 0)
     yield Scene("The desk is as broken as it was:", (f"./{DESK_PROGRAM}",), 127)
 
