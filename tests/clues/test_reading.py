@@ -169,3 +169,15 @@ def test_what_a_later_run_overcame_is_not_told_as_the_cause() -> None:
     )
     reading = read(log)
     assert (reading.decisive, reading.ended_well, len(reading.earlier)) == (None, True, 1)
+
+
+def test_what_hardly_counts_does_not_crowd_out_the_cause_and_what_counts_is_bounded() -> None:
+    quiet = b"".join(
+        b"09:00:00 DEBUG probing lib%d.so: cannot open shared object file: No such file\n" % n for n in range(6000)
+    )
+    reading = read(quiet + LIBRARY + b"ERROR: gave up\n")
+    assert reading.decisive is not None
+    assert (reading.decisive.line, reading.read_until) == (6001, None)
+    loud = b"".join(b"ERROR cannot open /opt/%d: Permission denied\n" % n for n in range(6000))
+    reading = read(loud + LIBRARY)
+    assert (reading.read_until, reading.lines, len(reading.findings)) == (5000, 6001, 5000)

@@ -1,5 +1,6 @@
 """The texts that a person names: files, whole folders of logs, packed logs, bundles of them."""
 
+import contextlib
 import os
 import stat
 from collections.abc import Iterator
@@ -44,9 +45,10 @@ def _inside(folder: str) -> Iterator[str]:
         folders.sort()
         for name in sorted(names):
             path = os.path.join(where, name)
-            if stat.S_ISREG(os.lstat(path).st_mode) and count < _MOST_FILES:
-                count += 1
-                yield path
+            with contextlib.suppress(FileNotFoundError):  # a log that was moved away meanwhile
+                if stat.S_ISREG(os.lstat(path).st_mode) and count < _MOST_FILES:
+                    count += 1
+                    yield path
 
 
 def _of_file(path: str) -> Iterator[Text]:

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 from concurrent.futures import ProcessPoolExecutor
 from itertools import islice
 
-from fundamen.clues.reading import Reader, Reading
-from fundamen.clues.scanning import Candidate, Scanned, Scanner
+from fundamen.clues.reading import MOST_FINDINGS, Reader, Reading
+from fundamen.clues.scanning import Candidate, Scanned, Scanner, count_lines
 from fundamen.clues.text import BLOCK, Encoding, blocks
 from fundamen.knowledge.entries import Knowledge
 
@@ -44,7 +44,7 @@ def read_large(known: Knowledge, scanner: Scanner, path: str) -> Reading:
         while waiting:
             scanned = waiting.pop(0).result()
             if (at := next(pieces, None)) is not None:
-                waiting.append(pool.submit(_scan, path, at))
+                waiting.append(pool.submit(_count if reader.is_full else _scan, path, at))
             reader.take(_moved(scanned, reader.lines))
     finally:
         pool.shutdown(cancel_futures=True)
@@ -65,10 +65,18 @@ def _scan(path: str, begin: int) -> Scanned:
     """Look through the lines that begin in one piece of a file."""
     lines, found, seen = 0, list[Candidate](), set[bytes]()
     for block in blocks(Lines(path, begin, _PIECE), path, _plain()):
+        if len(found) > MOST_FINDINGS:  # more than is kept of all pieces together
+            lines += count_lines(block)
+            continue
         scanned = _scanner[0].scan(block, seen, lines + 1)
         lines += scanned.lines
         found += scanned.candidates
     return Scanned(lines, tuple(found))
+
+
+def _count(path: str, begin: int) -> Scanned:
+    """Count the lines that begin in one piece of a file."""
+    return Scanned(sum(map(count_lines, blocks(Lines(path, begin, _PIECE), path, _plain()))), ())
 
 
 def _plain() -> Encoding:

@@ -8,12 +8,12 @@ import msgspec
 from fundamen.clues.findings import Finding, find_in_line
 from fundamen.clues.guessing import guess
 from fundamen.clues.mentions import Kind, Mention, Mentions
-from fundamen.clues.scanning import Scanned, Scanner
+from fundamen.clues.scanning import Scanned, Scanner, count_lines
 from fundamen.clues.text import Encoding, Stream, blocks, clean
 from fundamen.knowledge.entries import Knowledge, Role
 
 SHORT = 200  # lines: of a shorter text every line is looked at
-_MOST_FINDINGS = 5_000
+MOST_FINDINGS = 5_000
 _STAMP = 40  # characters at the beginning of a line in which digits are those of a time
 _LONGEST_MESSAGE = 12  # lines that a person would copy or read out
 _AFTER = 3  # lines below one that are looked at with it
@@ -34,6 +34,7 @@ class Reading(msgspec.Struct, frozen=True, kw_only=True):
     follows: tuple[Finding, ...]  # what only follows from them
     earlier: tuple[Finding, ...]  # what belongs to a run before, or was overcome
     is_of_a_file: bool  # and not piped in, or typed
+    read_until: int | None = None  # the line behind which no more complaints were read; None where all were
     ended_well: bool  # the last thing that the text says of a run is that it ended well
 
 
@@ -45,6 +46,8 @@ class Reader:
         self.findings: list[Finding] = []
         self.mentions = Mentions()
         self.lines = 0
+        self._spoken = self._whispered = 0  # findings that count, and others
+        self.read_until: int | None = None  # the line behind which no complaint is read, for there are too many
         self._seen: set[bytes] = set()
 
     def feed(self, block: bytes, *, is_all: bool = False) -> list[Finding]:
@@ -56,17 +59,34 @@ class Reader:
         """
         if is_all and block.count(b"\n") < SHORT and len(block) <= _LONGEST_PASTE:
             return self._feed_short(block)
+        if self.is_full:
+            return self.take(Scanned(count_lines(block), ()))
         return self.take(self._scanner.scan(block, self._seen, self.lines + 1))
+
+    @property
+    def is_full(self) -> bool:
+        """Whether it has read as many complaints as it keeps; the rest is only counted."""
+        return self.read_until is not None
 
     def take(self, scanned: Scanned) -> list[Finding]:
         """Read what was found in the next piece of the text, numbered from its beginning."""
-        found = []
+        found: list[Finding] = []
         for candidate in scanned.candidates:
+            if self._spoken >= MOST_FINDINGS:
+                self.read_until = self.read_until or candidate.number - 1
+                break
             text, below = clean(candidate.raw), [clean(line) for line in candidate.below]
             goes_on = bool(below) and candidate.below[0][:1].isspace()
             finding = find_in_line(self._known, self._scanner, text, candidate.number, below, joins=goes_on)
-            if finding is not None:
-                found.append(finding)
+            if finding is None:
+                continue
+            if finding.is_aside or finding.is_quiet or finding.is_warning:
+                self._whispered += 1
+                if self._whispered > MOST_FINDINGS:
+                    continue  # what hardly counts must not crowd out what does
+            else:
+                self._spoken += 1
+            found.append(finding)
         self.lines += scanned.lines
         return self._keep(found)
 
@@ -96,7 +116,6 @@ class Reader:
         return self._keep(found)
 
     def _keep(self, found: list[Finding]) -> list[Finding]:
-        del found[max(0, _MOST_FINDINGS - len(self.findings)) :]
         for finding in found:
             self.mentions.add_holes(finding.holes.items(), finding.line)
             for code in finding.codes:
@@ -108,7 +127,8 @@ class Reader:
 
     def reading(self, encoding: str = "utf-8") -> Reading:
         """What was said so far, weighed."""
-        return weighed(self.name, self.lines, encoding, self.findings, self.mentions.all())
+        reading = weighed(self.name, self.lines, encoding, self.findings, self.mentions.all())
+        return msgspec.structs.replace(reading, read_until=self.read_until)
 
 
 def read_text(known: Knowledge, scanner: Scanner, stream: Stream, name: str) -> Reading:
@@ -146,6 +166,7 @@ def weighed(
     counting = _counting(since, lines)
     causes = _without_outer([each for each in counting if each.role is Role.CAUSE])
     causes = [each for each in causes if not each.is_guess]
+    causes = [each for each in causes if not each.is_quiet] or causes
     failures = [each for each in counting if each.role is Role.FAILURE or each.is_guess]
     decisive = next(iter(causes or failures or counting), None)
     also = tuple(_different(causes, decisive))
@@ -183,7 +204,7 @@ def _counting(since: Sequence[Finding], lines: int) -> list[Finding]:
     def counts(finding: Finding) -> bool:
         if finding.is_loud:
             return True
-        reach = _NEAR if finding.is_warning else lines
+        reach = _NEAR if finding.is_warning or finding.is_quiet else lines
         is_borne_out = any(finding.line < line <= finding.line + reach for line in failing)
         is_open = not finding.is_quiet and not finding.is_warning
         return is_borne_out or (is_open and finding.line > lines - _NEAR)

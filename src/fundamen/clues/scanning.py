@@ -84,7 +84,7 @@ class Scanner:
                 if len(seen) < _MOST_SEEN:
                     seen.add(key)
                 found.append(Candidate(number, raw, tuple(_below(block, end))))
-        return Scanned(block.count(b"\n") + (not block.endswith(b"\n")), tuple(found))
+        return Scanned(count_lines(block), tuple(found))
 
     def _lines_of(self, block: bytes) -> Iterator[tuple[int, int]]:
         """(begin, end) of each line of a block that might say something, in their order."""
@@ -120,6 +120,11 @@ class Scanner:
         for word in dict.fromkeys(line.encode("utf-8", "replace").translate(FOLDED).split()):
             if word in self._keys:
                 yield self.words[word]
+
+
+def count_lines(block: bytes) -> int:
+    """How many lines a block has; the last may be without its end."""
+    return block.count(b"\n") + (not block.endswith(b"\n"))
 
 
 def _below(block: bytes, end: int) -> Iterator[bytes]:

@@ -48,6 +48,11 @@ def clues_text(
         _decisive(page, reading, reading.decisive, is_explained=behind is not None and _explains(behind))
         _behind(page, behind)
         _also(page, reading, verbose=verbose)
+        if reading.read_until is not None:
+            page.blank()
+            page.line(
+                f"It complains more often than can be read: what stands behind line {reading.read_until} was not."
+            )
     _named(page, reading, verbose=verbose)
     if len(readings) > 1:
         _logs(page, reading, readings, verbose=verbose)

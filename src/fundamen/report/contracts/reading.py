@@ -91,6 +91,7 @@ class CluesRecord(msgspec.Struct, frozen=True, kw_only=True):
     also: tuple[LinePart, ...] = ()
     follows: tuple[LinePart, ...] = ()
     earlier: tuple[LinePart, ...] = ()  # of a run before, or overcome
+    read_until: int | None = None  # the line behind which no more complaints were read; null where all were
     ended_well: bool = False
     likely: tuple[str, ...] = ()  # the likeliest first
     named: tuple[NamedPart, ...] = ()
@@ -123,6 +124,7 @@ def clues_record(reading: Reading, behind: Behind | None, next_steps: Sequence[s
         also=tuple(map(_line, reading.also)),
         follows=tuple(map(_line, reading.follows)),
         earlier=tuple(map(_line, reading.earlier)),
+        read_until=reading.read_until,
         ended_well=reading.ended_well,
         likely=tuple(likely.cause for likely in likely_causes(reading)),
         named=tuple(NamedPart(kind=m.kind, text=m.text, line=m.line) for m in reading.mentions),
