@@ -13,6 +13,7 @@ import msgspec
 import pytest
 import zstandard
 
+from builders.elf import an_elf
 from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.pe import a_pe
 from builders.signing import NOW, APublisher
@@ -64,10 +65,23 @@ def test_copies_of_a_named_component_are_listed_with_what_they_are(
         "The program can't start because SALTGRASS4.dll is missing from your computer.",
     )  # fmt: skip
     [record] = ran.records
-    places = {place["path"]: place["detail"].partition(",")[0] for place in record["behind"]["places"]}
+    places = {place["path"]: place["architecture"] for place in record["behind"]["places"]}
     assert places == {
-        "C:\\Windows\\SysWOW64\\saltgrass4.dll": "for x86",
-        "C:\\Program Files\\Old\\saltgrass4.dll": "for x86_64",
+        "C:\\Windows\\SysWOW64\\saltgrass4.dll": "x86",
+        "C:\\Program Files\\Old\\saltgrass4.dll": "x86_64",
+    }
+
+
+def test_the_causes_that_the_machine_bears_out_go_first_each_with_what_speaks_for_it(
+    fundamen: Fundamen, linux: ALinuxMachine
+) -> None:
+    linux.file("/opt/unpacked/libtide.so.2", an_elf())
+    ran = fundamen("clues", "--machine", str(linux.root), "--json", "--text", MESSAGE)
+    first = ran.records[0]["likely"][0]
+    assert first == {
+        "cause": "it lies where the loader does not look",
+        "because": "one lies at /opt/unpacked/libtide.so.2",
+        "borne_out": True,
     }
 
 
@@ -153,7 +167,7 @@ def test_input_gets_a_clear_answer(
 def test_the_record_follows_its_published_schema(fundamen: Fundamen) -> None:
     ran = fundamen("clues", "--json", "--text", MESSAGE)
     record = msgspec.json.decode(ran.out, type=CluesRecord)
-    assert (record.input, record.faults, record.likely[0]) == ("message", 1, "its package is not installed")
+    assert (record.input, record.faults, record.likely[0].cause) == ("message", 1, "its package is not installed")
 
 
 def test_the_chain_of_a_named_package_is_drawn_where_it_is_not_trusted(

@@ -207,5 +207,5 @@ def test_s3_the_machine_says_where_copies_lie_and_what_they_are(fundamen: Fundam
         "No such file or directory",
     )  # fmt: skip
     [record] = ran.records
-    places = {place["path"]: place["detail"].partition(",")[0] for place in record["behind"]["places"]}
-    assert places == {"/opt/unpacked/lib/libtide.so.2": "for x86_64", "/usr/lib32/libtide.so.2": "for x86"}
+    places = {place["path"]: place["architecture"] for place in record["behind"]["places"]}
+    assert places == {"/opt/unpacked/lib/libtide.so.2": "x86_64", "/usr/lib32/libtide.so.2": "x86"}

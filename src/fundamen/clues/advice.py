@@ -6,9 +6,11 @@ from collections.abc import Iterator, Sequence
 
 import msgspec
 
+from fundamen.clues.behind import Behind
 from fundamen.clues.findings import Finding
 from fundamen.clues.mentions import Kind
 from fundamen.clues.reading import Reading
+from fundamen.model.verdict import Verdict
 
 _HOLE = re.compile(r"\{(\w+)\}")
 _FROM_MENTIONS = {"program": Kind.PROGRAM, "component": Kind.COMPONENT, "package": Kind.PACKAGE, "host": Kind.HOST}
@@ -19,7 +21,8 @@ class Likely(msgspec.Struct, frozen=True):
     """A cause that would explain a line."""
 
     cause: str
-    because: str  # whose message or code lets one think of it
+    because: str  # what speaks for it
+    is_borne_out: bool = False  # by what lies on the machine, and not only by what such a message usually means
 
 
 def means_of(finding: Finding) -> str:
@@ -29,8 +32,13 @@ def means_of(finding: Finding) -> str:
     return filled(finding.entry.means, finding.holes) or _HOLE.sub(lambda hole: f"the {hole[1]}", finding.entry.means)
 
 
-def likely_causes(reading: Reading) -> tuple[Likely, ...]:
-    """The causes of what the decisive line says, the likeliest first."""
+def likely_causes(reading: Reading, behind: Behind | None = None) -> tuple[Likely, ...]:
+    """The causes of what the decisive line says, the likeliest first: what the machine bears out goes before the rest.
+
+    Args:
+        reading: of the text.
+        behind: what the machine shows; None where nothing was looked up.
+    """
     if reading.decisive is None:
         return ()
     entries = [reading.decisive.entry, *reading.decisive.codes]
@@ -38,8 +46,34 @@ def likely_causes(reading: Reading) -> tuple[Likely, ...]:
     found: dict[str, Likely] = {}
     for entry in entries:
         for cause in entry.likely if entry is not None else ():
-            found.setdefault(cause, Likely(cause, entry.id if entry is not None else ""))
-    return tuple(found.values())
+            reason = _borne_out(cause, behind) if behind is not None else ""
+            usual = f"usual where {entry.source} says so" if entry is not None else ""
+            found.setdefault(cause, Likely(cause, reason or usual, bool(reason)))
+    return tuple(sorted(found.values(), key=lambda likely: not likely.is_borne_out))
+
+
+def _borne_out(cause: str, behind: Behind) -> str:
+    """What on the machine speaks for a cause, which is known by its words; empty where nothing does."""
+    return next((said for words, said in _signs(behind) if any(word in cause for word in words)), "")
+
+
+def _signs(behind: Behind) -> Iterator[tuple[tuple[str, ...], str]]:
+    """(words of causes that it speaks for, what was found) for all that was found on the machine."""
+    wanted = {str(fault.wanted_architecture) for trace in behind.traces for fault in trace.faults}
+    others = [place for place in behind.places if wanted and place.architecture not in wanted]
+    for place in behind.places:
+        if place in others:
+            yield ("other width",), f"the one at {place.path} is for {place.architecture}"
+        else:
+            yield ("does not look", "leads elsewhere", "another folder"), f"one lies at {place.path}"
+        if place.verdict is Verdict.CORRUPT:
+            yield ("cut off", "damaged"), f"{place.path}: {place.detail}"
+    if behind.absent and not behind.places:
+        yield ("not installed",), f"{behind.absent[0]} lies nowhere on the machine"
+    for _, path in behind.meant:
+        yield ("misspelled", "misread"), f"{path} is there"
+    for _, path in behind.versions:
+        yield ("version",), f"{path} is there"
 
 
 def next_steps(reading: Reading, machine_words: Sequence[str] = ()) -> tuple[str, ...]:

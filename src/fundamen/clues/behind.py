@@ -42,7 +42,8 @@ class Place(msgspec.Struct, frozen=True):
 
     name: str
     path: MachinePath
-    detail: str  # for which architecture it is, whether it is whole, who vouches for it
+    architecture: str  # that it is for; empty where it cannot be read
+    detail: str  # whether it is whole, who vouches for it
     verdict: Verdict  # sound where somebody vouches for it; what no loader was asked about is never missing
 
 
@@ -223,18 +224,18 @@ def _place(machine: Machine, name: str, path: MachinePath, authorities: Sequence
     try:
         binary = machine.binary(path)
     except FundamenError as error:
-        return Place(name, path, error.why, Verdict.BLOCKED)
+        return Place(name, path, "", error.why, Verdict.BLOCKED)
     if not binary.is_intact:
-        return Place(name, path, f"for {binary.architecture}: {binary.problems[0].reason}", Verdict.CORRUPT)
+        return Place(name, path, str(binary.architecture), binary.problems[0].reason, Verdict.CORRUPT)
     subject = Subject(path, binary.name or machine.paths.basename(path), binary.architecture)
     said = [testimony for each in authorities for testimony in each.testify(machine, [subject]).values()]
     wrong = [testimony for testimony in said if testimony.says is Says.WRONG]
     right = [testimony for testimony in said if testimony.says is Says.RIGHT]
     if wrong:
-        return Place(name, path, f"for {binary.architecture}: {wrong[0].speaker}: {wrong[0].detail}", Verdict.CORRUPT)
+        return Place(name, path, str(binary.architecture), f"{wrong[0].speaker}: {wrong[0].detail}", Verdict.CORRUPT)
     if right:
-        return Place(name, path, f"for {binary.architecture}, right by {right[0].speaker}", Verdict.SOUND)
-    return Place(name, path, f"for {binary.architecture}, nobody here vouches for it", Verdict.UNPROVEN)
+        return Place(name, path, str(binary.architecture), f"right by {right[0].speaker}", Verdict.SOUND)
+    return Place(name, path, str(binary.architecture), "nobody here vouches for it", Verdict.UNPROVEN)
 
 
 def _all_names(machine: Machine, reading: Reading) -> dict[str, MachinePath]:

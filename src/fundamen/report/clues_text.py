@@ -45,7 +45,7 @@ def clues_text(
     said = answer(reading, behind, len(readings))
     page.answer(said, good=reading.decisive is None)
     if reading.decisive is not None:
-        _decisive(page, reading, reading.decisive, is_explained=behind is not None and _explains(behind))
+        _decisive(page, reading, reading.decisive, behind, is_explained=behind is not None and _explains(behind))
         _behind(page, behind)
         _also(page, reading, verbose=verbose)
         if reading.read_until is not None:
@@ -104,7 +104,7 @@ def steps(reading: Reading, behind: Behind | None, machine: Machine) -> Sequence
     return next_steps(reading, words)
 
 
-def _decisive(page: Page, reading: Reading, decisive: Finding, *, is_explained: bool) -> None:
+def _decisive(page: Page, reading: Reading, decisive: Finding, behind: Behind | None, *, is_explained: bool) -> None:
     page.heading("The line that decides" if not decisive.is_guess else "The line that may decide")
     label = f"line {decisive.line}"
     page.field(label, shortened(decisive.text, _LONGEST_QUOTE), indent=2, width=max(12, len(label) + 2))
@@ -113,8 +113,9 @@ def _decisive(page: Page, reading: Reading, decisive: Finding, *, is_explained: 
     for code in _codes(reading):
         page.field("code", f"{code.name}{_value(code)}: {code.means}", indent=2)
     if not is_explained:
-        for number, likely in enumerate(likely_causes(reading)):
-            page.field("likely" if number == 0 else "or", likely.cause, indent=2)
+        for number, likely in enumerate(likely_causes(reading, behind)):
+            because = f": {likely.because}" if likely.is_borne_out else ""
+            page.field("likely" if number == 0 else "or", likely.cause + because, indent=2)
 
 
 def _codes(reading: Reading) -> list[Code]:
@@ -138,7 +139,7 @@ def _behind(page: Page, behind: Behind | None) -> None:
     _add_judged(page, behind)
     for place in behind.places[:_MOST_PLACES]:
         page.verdict(place.verdict, place.path)
-        page.field("is", place.detail, indent=4)
+        page.field("is", f"for {place.architecture or 'no processor'}: {place.detail}", indent=4)
     if len(behind.places) > _MOST_PLACES:
         page.line(f"and {counted(len(behind.places) - _MOST_PLACES, 'more copy', 'more copies')}")
     for name in behind.absent:

@@ -36,6 +36,14 @@ class LinePart(msgspec.Struct, frozen=True, kw_only=True):
     codes: tuple[CodePart, ...]
 
 
+class LikelyPart(msgspec.Struct, frozen=True, kw_only=True):
+    """A cause that would explain the decisive line."""
+
+    cause: str
+    because: str  # what speaks for it
+    borne_out: bool  # by what lies on the machine
+
+
 class NamedPart(msgspec.Struct, frozen=True, kw_only=True):
     """Something that the text names."""
 
@@ -49,6 +57,7 @@ class PlacePart(msgspec.Struct, frozen=True, kw_only=True):
 
     name: str
     path: str
+    architecture: str | None
     detail: str
     verdict: str  # "sound" where somebody vouches for it, "unproven", "corrupt", "blocked"
 
@@ -93,7 +102,7 @@ class CluesRecord(msgspec.Struct, frozen=True, kw_only=True):
     earlier: tuple[LinePart, ...] = ()  # of a run before, or overcome
     read_until: int | None = None  # the line behind which no more complaints were read; null where all were
     ended_well: bool = False
-    likely: tuple[str, ...] = ()  # the likeliest first
+    likely: tuple[LikelyPart, ...] = ()  # the likeliest first
     named: tuple[NamedPart, ...] = ()
     behind: BehindPart | None = None  # null where nothing was looked up
     faults: int = 0  # causes that the text names
@@ -126,7 +135,10 @@ def clues_record(reading: Reading, behind: Behind | None, next_steps: Sequence[s
         earlier=tuple(map(_line, reading.earlier)),
         read_until=reading.read_until,
         ended_well=reading.ended_well,
-        likely=tuple(likely.cause for likely in likely_causes(reading)),
+        likely=tuple(
+            LikelyPart(cause=each.cause, because=each.because, borne_out=each.is_borne_out)
+            for each in likely_causes(reading, behind)
+        ),
         named=tuple(NamedPart(kind=m.kind, text=m.text, line=m.line) for m in reading.mentions),
         behind=_behind(behind) if behind is not None else None,
         faults=len(reading.also) + (reading.decisive is not None),
@@ -157,7 +169,16 @@ def _behind(behind: Behind) -> BehindPart:
         ),
         faults=sum(len(trace.faults) for trace in behind.traces),
         reason=behind.reason or None,
-        places=tuple(PlacePart(name=p.name, path=p.path, detail=p.detail, verdict=p.verdict) for p in behind.places),
+        places=tuple(
+            PlacePart(
+                name=place.name,
+                path=place.path,
+                architecture=place.architecture or None,
+                detail=place.detail,
+                verdict=place.verdict,
+            )
+            for place in behind.places
+        ),
         absent=behind.absent,
         meant=tuple(MeantPart(name=name, path=path) for name, path in behind.meant),
         versions=tuple(MeantPart(name=name, path=path) for name, path in behind.versions),
