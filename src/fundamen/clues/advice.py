@@ -29,7 +29,7 @@ def means_of(finding: Finding) -> str:
     """What a finding means, its holes filled; what is not known is told by a plain word."""
     if finding.entry is None:
         return "It complains in words that are not known here."
-    return filled(finding.entry.means, finding.holes) or _HOLE.sub(lambda hole: f"the {hole[1]}", finding.entry.means)
+    return filled(finding.entry.means, finding.holes) or _HOLE.sub("(not named)", finding.entry.means)
 
 
 def likely_causes(reading: Reading, behind: Behind | None = None) -> tuple[Likely, ...]:

@@ -26,7 +26,7 @@ _QUIET = re.compile(
 _WARNING = re.compile(r"(?:^|[\s\[<(|:])(?:WARN|WARNING|Warning|warning|warn)[\]>)|:]?(?:[\s:]|$)|^W: ")
 _LOUD = re.compile(
     r"(?:^|[\s\[<(|])(?:ERROR|FATAL|CRITICAL|SEVERE|EMERG|ALERT|CRIT|PANIC|error|fatal|emerg|crit|alert)[\]>)|:](?:\s|$)|"
-    r"(?:^|\s)(?:ERROR|FATAL|CRITICAL|SEVERE|Fatal error|E:)\s|\*\*\*|"
+    r"(?:^|\s)(?:ERROR|FATAL|CRITICAL|SEVERE|Fatal error|E:)\s|:\s\*\*\*\s|"
     r"^(?:---> |Caused by: )?(?:[A-Za-z_]\w*\.)*[A-Z]\w*(?:Error|Exception)(?::\s|$)|"  # an exception by its name
     r"\([A-Z]\w*(?:::\w+)*(?:Error|Exception)\)$|^\w*Error \[\w+\]: |: (?:syntax|parse) error\b|"
     r"\berror:[0-9A-Fa-f]{8}:"  # of OpenSSL
