@@ -124,6 +124,19 @@ def run(prefix: Path, *words: str, told: Path | None = None) -> int:
         ).returncode
 
 
+def complaint(prefix: Path, file: Path) -> str:
+    """What the prefix's loader says as it gives the program up.
+
+    Once in some hundred runs beside other prefixes it gives up without a word; such a run tells nothing, and is repeated.
+    """
+    for _ in range(3):
+        status = run(prefix, "C:\\app\\app.exe", told=file)
+        assert status != 42
+        if said := file.read_text():
+            return said
+    return f"it gave up without a word, with status {status}"
+
+
 def faults(prefix: Path) -> list[tuple[str, Verdict]]:
     machine = open_machine(str(prefix), environment={"PATH": "C:\\windows\\system32;C:\\tools"})
     trace = trace_program(machine, MachinePath("C:\\app\\app.exe"))
@@ -140,8 +153,7 @@ def test_the_prefix_stops_where_the_trace_says(
     assert (run(prefix, "C:\\app\\app.exe"), faults(prefix)) == (42, [])
     change, verdict = FAULTS[fault]
     change(folder / f"{level}.dll")
-    assert run(prefix, "C:\\app\\app.exe", told=tmp_path / "told") != 42
-    told = (tmp_path / "told").read_text()
+    told = complaint(prefix, tmp_path / "told")
     first = told[told.find("import_dll") :].partition("(which is needed")[0]
     assert f"{level}.dll" in first, told
     assert faults(prefix) == [(f"{level}.dll", verdict)]
