@@ -127,7 +127,7 @@ def run(prefix: Path, *words: str, told: Path | None = None) -> int:
 def complaint(prefix: Path, file: Path) -> str:
     """What the prefix's loader says as it gives the program up.
 
-    Once in some hundred runs beside other prefixes it gives up without a word; such a run tells nothing, and is repeated.
+    Once in some hundred runs it gives up without a word; such a run tells nothing, and is repeated.
     """
     for _ in range(3):
         status = run(prefix, "C:\\app\\app.exe", told=file)
