@@ -99,9 +99,10 @@ def test_on_request_names_addresses_and_keys_are_blotted_out_and_digests_are_not
     assert redacted(text, ["quay7"]) == (rf"[name]: [address] C:\home\[user]\x.log [mail address] {'a' * 64} [key]")
 
 
-@given(st.text(max_size=200))
-def test_blotting_out_takes_any_text(text: str) -> None:
-    assert isinstance(redacted(text, [text[:5]]), str)
+@given(st.text(max_size=200), st.sampled_from(["password=", "token: ", "api_key=", "https://it4:"]))
+def test_a_secret_is_blotted_out_behind_any_text(before: str, name: str) -> None:
+    end = "@tides.example" if name.startswith("https") else ""
+    assert "hunter2" not in redacted(f"{before} {name}hunter2{end} after", [before[:5]])
 
 
 def test_folders_are_merged_without_doubling_and_what_was_closed_stays_closed(tmp_path: Path) -> None:

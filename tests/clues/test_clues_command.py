@@ -153,6 +153,7 @@ def test_of_a_folder_of_logs_the_earliest_cause_is_told_and_what_is_no_text_is_p
         (("none.log",), b"", 3, "No such file or directory"),
         (("-",), b"\x7fELF" + bytes(range(32)) * 9, 3, "is no text"),
         (("-",), b"all is well\n", 0, "No line tells of a failure (1 line)."),
+        (("-",), b"", 0, "Nothing stands there: the text is empty."),
         ((), TEXT, 1, "libtide.so.2"),
         (("--knowledge", "none", "-"), TEXT, 3, "none cannot be read"),
     ],

@@ -14,6 +14,7 @@ from fundamen.knowledge.entries import Knowledge, Role
 
 SHORT = 200  # lines: of a shorter text every line is looked at
 MOST_FINDINGS = 5_000
+_GIVEN = re.compile(r"-|message(?: \d+)?")  # the names of what was piped in, or typed
 _STAMP = 40  # characters at the beginning of a line in which digits are those of a time
 _LONGEST_MESSAGE = 12  # lines that a person would copy or read out
 _AFTER = 3  # lines below one that are looked at with it
@@ -181,7 +182,7 @@ def weighed(
         also=also,
         follows=tuple(each for each in counting if id(each) not in told),
         earlier=tuple(each for each in findings[: last + 1] if each.role is Role.CAUSE),
-        is_of_a_file=name != "-" and not name.startswith("message"),
+        is_of_a_file=_GIVEN.fullmatch(name) is None,
         ended_well=is_done and decisive is None,
     )
 

@@ -101,7 +101,7 @@ class Knowledge(msgspec.Struct, frozen=True):
     spaces: dict[str, Space]
 
     def code(self, space: str, value: int) -> Code | None:
-        """The code of a space with a value; one of Windows's own wrapped in an HRESULT is found too."""
+        """The code of a space with a value; None where it is not known."""
         return self.codes.get((space, value))
 
 

@@ -93,7 +93,7 @@ def ladder_text(case: Case, ladder: Ladder) -> str:
     else:
         page.answer("Every remedy that is known here was tried; hand it on.", good=False)
         page.raw("fundamen handoff")
-    page.heading(f"The ladder for what is {ladder.about}, from harmless to drastic")
+    page.heading(f"The ladder, from harmless to drastic, for the symptom '{ladder.about}'")
     page.columns(
         [(_step(rung, ladder.next), rung.remedy.id, rung.do) for rung in ladder.rungs], ("", "remedy", "what is done")
     )

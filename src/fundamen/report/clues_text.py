@@ -42,7 +42,7 @@ def clues_text(
 ) -> str:
     """The page for one text, or for several of which one has the first cause."""
     page = Page(drawn=drawn)
-    said = answer(reading, behind, len(readings))
+    said = answer(reading, behind, readings)
     page.answer(said, good=reading.decisive is None)
     if reading.decisive is not None:
         _decisive(page, reading, reading.decisive, behind, is_explained=behind is not None and _explains(behind))
@@ -71,10 +71,12 @@ def called_text(path: str, finding: Finding, means: str) -> str:
     return page.text()
 
 
-def answer(reading: Reading, behind: Behind | None, count: int = 1) -> str:
+def answer(reading: Reading, behind: Behind | None, readings: Sequence[Reading]) -> str:
     """What is wrong, in one sentence."""
     if reading.decisive is None:
-        where = counted(reading.lines, "line") if count == 1 else counted(count, "text")
+        if not any(each.lines for each in readings):
+            return "Nothing stands there: the text is empty."
+        where = counted(reading.lines, "line") if len(readings) == 1 else counted(len(readings), "text")
         if reading.ended_well:
             return f"Nothing at fault: the last run that it tells of ended well ({where})."
         return f"No line tells of a failure ({where})."
@@ -91,6 +93,8 @@ def _explains(behind: Behind) -> bool:
 
 def steps(reading: Reading, behind: Behind | None, machine: Machine) -> Sequence[str]:
     """What to do next; where a program was traced, what its trace says."""
+    if reading.decisive is None and not reading.lines:
+        return ["A program that ends without a word: fundamen trace PROGRAM, or fundamen trace --observe PROGRAM."]
     if reading.decisive is None:
         return ["Give the log of the part that fails, or the message itself: fundamen clues --text '...'"]
     failing = [trace for trace in behind.traces if trace.faults] if behind is not None else []

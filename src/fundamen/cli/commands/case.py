@@ -1,7 +1,7 @@
 """``fundamen case`` and its commands."""
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 
 import click
 
@@ -56,6 +56,17 @@ def _show(output: Output, case: Case) -> None:
         from fundamen.report.case_text import case_text  # noqa: PLC0415
 
         output.show(case_text(case, verbose=output.verbose))
+
+
+def _show_all(output: Output, cases: Iterable[Case], text: Callable[[], str]) -> None:
+    """Several cases: a record each, or the text that tells of them together."""
+    if not output.as_json:
+        output.show(text())
+        return
+    from fundamen.report.contracts.casing import case_record  # noqa: PLC0415 - only where JSON is asked for
+
+    for case in cases:
+        output.show_record(case_record(case))
 
 
 @command.command("open")
@@ -189,18 +200,12 @@ def list_(*, only_open: bool, output: Output) -> None:
     \b
     fundamen case list --open
     """  # noqa: D301
+    from fundamen.report.case_text import list_text  # noqa: PLC0415
+
     with output:
         store = _store()
         cases = [case for case in store.cases() if case.is_open or not only_open]
-        if output.as_json:
-            from fundamen.report.contracts.casing import case_record  # noqa: PLC0415
-
-            for case in cases:
-                output.show_record(case_record(case))
-        else:
-            from fundamen.report.case_text import list_text  # noqa: PLC0415
-
-            output.show(list_text(cases, store.current()))
+        _show_all(output, cases, lambda: list_text(cases, store.current()))
 
 
 @command.command("search")
@@ -213,20 +218,13 @@ def search(text: str, output: Output) -> None:
     fundamen case search 'libtide.so.2 cannot open shared object file'
     """  # noqa: D301
     from fundamen.cases.searching import find_alike  # noqa: PLC0415
+    from fundamen.report.case_text import found_text  # noqa: PLC0415
 
     with output:
         store = _store()
         current = store.current()
         found = find_alike([case for case in store.cases() if current is None or case.id != current.id], text)
-        if output.as_json:
-            from fundamen.report.contracts.casing import case_record  # noqa: PLC0415
-
-            for each in found:
-                output.show_record(case_record(each.case))
-        else:
-            from fundamen.report.case_text import found_text  # noqa: PLC0415
-
-            output.show(found_text(found))
+        _show_all(output, [each.case for each in found], lambda: found_text(found))
 
 
 @command.command("close")
