@@ -12,10 +12,11 @@ from fundamen.knowledge.sentence import Found
 # Words by which a line takes back what it says: it was expected, or something else took its place.
 _HEDGE = re.compile(
     r"\b(?:optional(?:ly)?|ignor(?:e|es|ed|ing)|skip(?:s|ped|ping)?|fall(?:s|ing)? ?back|fallback|harmless|non-fatal|"
-    r"continu(?:e|es|ed|ing)|retry(?:ing)?|retries|try(?:ing)? again|not fatal|using (?:the )?(?:default|built-in)|"
+    r"continu(?:es|ed|ing)|retry(?:ing)?|retries|try(?:ing)? again|not fatal|using (?:the )?(?:default|built-in)|"
     r"instead|as expected|expected failure|recovered|self-test|no errors?|0 errors?|errors?[:=] ?0|0 failed|"
-    r"failed[:=] ?0|successfully|nothing to do|suppressed|will be created|creating it|not needed|disabled in|"
-    r"previously|fixed|resolved)\b|^(?:raise|throw) ",
+    r"failed[:=] ?0|(?<!not )(?<!complete )successfully|nothing to do|suppressed|will be created|creating it|"
+    r"not needed|disabled in|"
+    r"is fixed)\b|^(?:raise|throw) ",
     re.IGNORECASE,
 )
 _PASSED_OVER = "skipping incompatible"  # a linker's word for a library of the wrong width: no hedge at all
@@ -32,7 +33,7 @@ _LOUD = re.compile(
     r"\berror:[0-9A-Fa-f]{8}:"  # of OpenSSL
 )
 # A code that stands for itself: eight hexadecimal digits, or the same as a decimal number with or without its sign.
-_NUMBER = re.compile(r"(?<![\w.-])(?:(?:0[xX])?([89A-Ca-c][0-9A-Fa-f]{7})|(-?[1-4]\d{9}))(?![\w.])")
+_NUMBER = re.compile(r"(?<![\w.-])(?:(?:0[xX])?([89A-Ca-c][0-9A-Fa-f]{7})|(-?[1-4]\d{9}))(?!\w|\.\w)")
 _LEVEL_WITHIN = 120  # characters: the level stands at the beginning of a line
 _ROLES = {Role.CAUSE: 4, Role.FAILURE: 3, Role.FOLLOWS: 2, Role.BEGINS: 1, Role.DONE: 1}
 
@@ -119,7 +120,7 @@ def _codes(known: Knowledge, scanner: Scanner, text: str) -> Iterator[Code]:
     for wanted in scanner.wanted_by(text):
         yield from (code for code in wanted.codes if re.search(rf"(?<!\w){code.name}(?!\w)", text))
         for space, sentence in wanted.contexts:
-            said = sentence.find(text)
+            said = sentence.find(text) if sentence.anchor in text.lower() else None
             digits = said.holes.get("code", "") if said else ""
             number = int(digits, 16) if digits.lower().startswith(("0x", "-0x")) else _decimal(digits)
             if number is not None and (code := known.code(space, number)) is not None:

@@ -126,11 +126,15 @@ def _literals(text: str) -> list[str]:
 def _whole_words(literal: str, number: int, count: int) -> Iterable[str]:
     """The words of a piece that no hole can be part of: those at its edges only where the sentence ends there too."""
     folded = _QUOTED_WORD.sub(" ", literal).encode().translate(FOLDED).decode()
-    if number > 0:
-        folded = re.sub(r"^\w+", " ", folded) if literal[:1].isalnum() else folded
-    if number < count - 1:
-        folded = re.sub(r"\w+$", " ", folded) if literal[-1:].isalnum() else folded
+    if number > 0 and _is_of_word(literal[:1]):
+        folded = re.sub(r"^\w+", " ", folded)
+    if number < count - 1 and _is_of_word(literal[-1:]):
+        folded = re.sub(r"\w+$", " ", folded)
     return folded.split()
+
+
+def _is_of_word(character: str) -> bool:
+    return character.isalnum() or character == "_"
 
 
 @functools.cache
