@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from builders.corpus import Case, cases
-from fundamen.clues import large
+from fundamen.clues import large, shapes
 from fundamen.clues.mentions import Kind
 from fundamen.clues.reading import Reading, read_text
 from fundamen.clues.scanning import Scanner
@@ -141,6 +141,16 @@ def test_a_large_log_read_in_pieces_says_the_same_as_read_at_once(
         while data := stream.read(1):
             counted += data.count(b"\n")
     assert counted == len(lines)
+
+
+def test_what_was_remembered_of_a_log_changes_no_answer(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(shapes, "_MOST_REMEMBERED", 2_000)  # bytes, so that it is forgotten again and again
+    lines = [line for case in CASES for line in case.text.encode().splitlines()]
+    scanner = Scanner(KNOWN)
+    for start in (0, 1, 0):
+        for at in range(start, len(lines), 7):
+            block = b"\n".join(lines[at : at + 7])
+            assert scanner.scan(block, set()) == Scanner(KNOWN).scan(block, set())
 
 
 def test_several_processes_find_what_one_finds(tmp_path: Path) -> None:

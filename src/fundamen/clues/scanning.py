@@ -1,7 +1,7 @@
 """Find the lines of a log that might say something, fast: most lines of a log say nothing.
 
-Each sentence and code is given one word that stands in every line that says it. A block of a log is cut into words
-all at once, and only where one of those is among them is it looked for which lines have it.
+Each sentence and code is given one word that stands in every line that says it. ``shapes`` tells fast which lines might
+have one of those words, and only these are cut into words.
 """
 
 import re
@@ -9,6 +9,7 @@ from collections.abc import Iterator
 
 import msgspec
 
+from fundamen.clues.shapes import Shapes, has_more_below
 from fundamen.knowledge.entries import Code, Knowledge, Message
 from fundamen.knowledge.sentence import FOLDED, Sentence
 
@@ -21,8 +22,7 @@ _STAMP = b"0123456789:.,-/+TZ[]() "  # what a time at the beginning of a line is
 _MOST_SEEN = 20_000
 _BELOW = 3
 _LONGEST = 16_000  # bytes of a line
-_SPACES = (b" ", b"\t")
-_NUMBERS = (b"0x80", b"0xC0", b"0xc0")  # how most codes begin that stand for themselves
+_NUMBER = re.compile(rb"0x(?:80|[Cc]0)")  # how most codes begin that stand for themselves
 
 
 class Wanted(msgspec.Struct):
@@ -62,6 +62,8 @@ class Scanner:
             if (word := _name_of(code)) is not None:
                 self._wanted(word).codes.append(code)
         self._keys = frozenset(self.words)
+        self._anchors = {word: None if word in _TELLING else _anchors_of(self.words[word]) for word in self.words}
+        self._shapes = Shapes(self._anchors)
 
     def _wanted(self, word: bytes) -> Wanted:
         return self.words.setdefault(word, Wanted([], [], []))
@@ -74,46 +76,31 @@ class Scanner:
             seen: what was said before; that something is said again is not told, and what is new is added.
             first: the number of the first line.
         """
-        found, at, number = [], 0, first
-        for begin, end in self._lines_of(block):
-            number += block.count(b"\n", at, begin)
-            at = begin
-            raw = block[begin : min(end, begin + _LONGEST)]
+        found = []
+        numbers = frozenset(_lines_with_numbers(block))
+        might = sorted(numbers.union(self._shapes.lines_of_interest(block)))
+        lines = block.split(b"\n") if might else []
+        if block.endswith(b"\n"):
+            lines = lines[:-1]
+        for at in might:
+            raw = lines[at][:_LONGEST]
             key = raw.lstrip(_STAMP)
-            if key not in seen:
+            if key not in seen and (at in numbers or self._might_say(lines[at], goes_on=has_more_below(lines, at))):
                 if len(seen) < _MOST_SEEN:
                     seen.add(key)
-                found.append(Candidate(number, raw, tuple(_below(block, end))))
+                below = lines[at + 1 : at + 1 + _BELOW]
+                found.append(Candidate(first + at, raw, tuple(line[:_LONGEST] for line in below)))
         return Scanned(count_lines(block), tuple(found))
 
-    def _lines_of(self, block: bytes) -> Iterator[tuple[int, int]]:
-        """(begin, end) of each line of a block that might say something, in their order."""
-        folded = block.translate(FOLDED)
-        lines: dict[int, list[bytes]] = {}
-        for word in self._keys.intersection(folded.split()):
-            for at in _places(folded, word):
-                lines.setdefault(folded.rfind(b"\n", 0, at) + 1, []).append(word)
-        for mark in _NUMBERS:
-            at = block.find(mark)
-            while at >= 0:
-                lines.setdefault(block.rfind(b"\n", 0, at) + 1, []).append(mark)
-                at = block.find(mark, at + len(mark))
-        for begin in sorted(lines):
-            end = block.find(b"\n", begin)
-            end = len(block) if end < 0 else end
-            if block[end + 1 : end + 2] in _SPACES or self._might_say(block[begin:end], lines[begin]):
-                yield begin, end
-
-    def _might_say(self, raw: bytes, words: list[bytes]) -> bool:
-        """Whether a line with some of the words might say something, by what must stand in it besides."""
-        lowered = b" ".join(raw.lower().split()).decode("utf-8", "replace")
-        for word in words:
-            wanted = self.words.get(word)
-            if wanted is None or wanted.codes or word in _TELLING:
-                return True
-            if any(sentence.anchor in lowered for _, sentence in (*wanted.sentences, *wanted.contexts)):
-                return True
-        return False
+    def _might_say(self, raw: bytes, *, goes_on: bool) -> bool:
+        """Whether a line might say something, by its words and by what must stand in it besides."""
+        words = self._keys.intersection(raw.translate(FOLDED).split())
+        if not words or goes_on:
+            return bool(words)
+        text = b" ".join(raw.lower().split())
+        return any(
+            beside is None or any(anchor in text for anchor in beside) for beside in map(self._anchors.get, words)
+        )
 
     def wanted_by(self, line: str) -> Iterator[Wanted]:
         """What the words of one line may belong to."""
@@ -127,29 +114,19 @@ def count_lines(block: bytes) -> int:
     return block.count(b"\n") + (not block.endswith(b"\n"))
 
 
-def _below(block: bytes, end: int) -> Iterator[bytes]:
-    """The lines below one that ends there, as far as they are in its block."""
-    for _ in range(_BELOW):
-        if end + 1 >= len(block):
-            return
-        begin, end = end + 1, block.find(b"\n", end + 1)
-        end = len(block) if end < 0 else end
-        yield block[begin : min(end, begin + _LONGEST)]
+def _lines_with_numbers(block: bytes) -> Iterator[int]:
+    """Which lines have a number that may be a code, counted from 0."""
+    line = counted = 0
+    for number in _NUMBER.finditer(block):
+        line += block.count(b"\n", counted, number.start())
+        counted = number.start()
+        yield line
 
 
-def _places(folded: bytes, word: bytes) -> Iterator[int]:
-    """Where a word stands, once for each line."""
-    at, size = folded.find(word), len(word)
-    while at >= 0:
-        before, after = folded[at - 1 : at], folded[at + size : at + size + 1]
-        if (not before or before.isspace()) and (not after or after.isspace()):
-            yield at
-            end = folded.find(b"\n", at)
-            if end < 0:
-                return
-            at = folded.find(word, end)
-        else:
-            at = folded.find(word, at + size)
+def _anchors_of(wanted: Wanted) -> tuple[bytes, ...] | None:
+    """What else stands in a line that says what a word may belong to; None where the word is enough."""
+    sentences = (*wanted.sentences, *wanted.contexts)
+    return None if wanted.codes else tuple(sentence.anchor.encode() for _, sentence in sentences)
 
 
 def _name_of(code: Code) -> bytes | None:

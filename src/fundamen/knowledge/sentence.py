@@ -59,6 +59,7 @@ windows c e s t l a h x all any some one two first last same more than there so 
 memory space disk archive link symbol source target build make
 """
 _COMMON = frozenset(_COMMON_WORDS.split())
+_HEX = frozenset("abcdef")  # a word of these alone may as well be a number
 
 
 class Found(msgspec.Struct, frozen=True):
@@ -109,7 +110,7 @@ def read_sentence(text: str) -> Sentence:
     words = [word for number, literal in enumerate(literals) for word in _whole_words(literal, number, len(literals))]
     if not words:
         raise _refused(text, "no word in it stands by itself, so that it cannot be found by one")
-    word = max(words, key=lambda word: (word not in _COMMON, word.isascii(), len(word)))
+    word = max(words, key=lambda word: (not set(word) <= _HEX, word not in _COMMON, word.isascii(), len(word)))
     anchor = max((piece for literal in literals for piece in re.split(_QUOTE, literal.lower())), key=len)
     return Sentence(text, word.encode(), anchor, sum(map(len, literals)))
 
