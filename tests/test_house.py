@@ -25,6 +25,7 @@ FLOORS = {
     "building": 3,
     "sources": 3,
     "clues": 4,
+    "prerequisites": 4,
     "restore": 4,
     "cases": 5,
     "report": 5,
@@ -35,6 +36,7 @@ NEIGHBOURS = {
     ("formats", "model"),
     ("knowledge", "model"),
     ("restore", "sources"),
+    ("restore", "prerequisites"),
     ("evidence", "trust"),
     ("report", "cases"),
 }

@@ -5,6 +5,7 @@ from pathlib import Path
 
 import msgspec
 
+from fundamen.prerequisites.sheet import SheetFile
 from fundamen.report.contracts.building import BuildRecord
 from fundamen.report.contracts.casing import CaseRecord, HandoffRecord, LadderRecord, MergeRecord
 from fundamen.report.contracts.cold_copying import ColdCopiesRecord
@@ -13,6 +14,7 @@ from fundamen.report.contracts.inspecting import InspectRecord
 from fundamen.report.contracts.line import ErrorRecord
 from fundamen.report.contracts.locking import LockRecord
 from fundamen.report.contracts.reading import CalledRecord, CluesRecord
+from fundamen.report.contracts.requiring import PrereqsRecord
 from fundamen.report.contracts.restoring import HistoryRecord, RestoreRecord, ResumeRecord, UndoRecord
 from fundamen.report.contracts.sourcing import CopiesRecord, OffersRecord, PublicationRecord, SourcesRecord
 from fundamen.report.contracts.tracing import TraceRecord
@@ -34,8 +36,10 @@ RECORDS = {
     "lock": LockRecord,
     "merge": MergeRecord,
     "offers": OffersRecord,
+    "prereqs": PrereqsRecord,
     "publication": PublicationRecord,
     "restore": RestoreRecord,
+    "sheet": SheetFile,
     "sources": SourcesRecord,
     "trace": TraceRecord,
     "resume": ResumeRecord,

@@ -15,6 +15,7 @@ _COMMANDS = {
     "clues": ("clues", "Tell what an error text or log says, and what is behind it."),
     "trace": ("trace", "Show all that a program needs, and how each need stands."),
     "inspect": ("inspect", "Show what a file is: format, architecture, needs, digest."),
+    "prereqs": ("prereqs", "Check a requirement sheet: what no file declares."),
     "build": ("build", "Show what a failing compile or link step lacks."),
     "restore": ("restore", "Put right what a program stands on, from trusted sources."),
     "resume": ("resume", "Go on with a restoration that was cut off."),

@@ -1,8 +1,9 @@
 """The marks beside verdicts: blocks of a foundation, and their form for terminals that cannot draw them."""
 
 from fundamen.model.verdict import Verdict
+from fundamen.prerequisites.answer import Standing
 
-_MARKS = {
+_MARKS: dict[Verdict | Standing, tuple[str, str]] = {
     Verdict.SOUND: ("■", "#"),  # a full block
     Verdict.UNPROVEN: ("▤", "="),  # laid, but nobody signed for it
     Verdict.MISSING: ("□", "_"),  # an empty place
@@ -12,18 +13,26 @@ _MARKS = {
     Verdict.UNTRUSTED: ("▦", "?"),
     Verdict.SHADOWED: ("◪", "&"),
     Verdict.BLOCKED: ("▣", "@"),
+    Standing.MET: ("■", "#"),
+    Standing.UNMET: ("□", "_"),
+    Standing.UNKNOWN: ("▨", "~"),  # behind a screen
 }
 
 # Numbers of the terminal's 256 colours: lichen for what stands, nothing for what may stand, brick for what does not.
 GOOD, BAD = 108, 173
-_COLOURS = {Verdict.SOUND: GOOD, Verdict.UNPROVEN: None}
+_COLOURS: dict[Verdict | Standing, int | None] = {
+    Verdict.SOUND: GOOD,
+    Verdict.UNPROVEN: None,
+    Standing.MET: GOOD,
+    Standing.UNKNOWN: None,
+}
 
 
-def mark(verdict: Verdict, *, drawn: bool) -> str:
+def mark(verdict: Verdict | Standing, *, drawn: bool) -> str:
     """The mark of a verdict, as a drawn block or in ASCII."""
     return _MARKS[verdict][0 if drawn else 1]
 
 
-def colour(verdict: Verdict) -> int | None:
+def colour(verdict: Verdict | Standing) -> int | None:
     """The colour of a verdict's word; it only repeats what the word says."""
     return _COLOURS.get(verdict, BAD)

@@ -7,6 +7,7 @@ import click
 
 from fundamen.model.paths import shown
 from fundamen.model.verdict import Verdict
+from fundamen.prerequisites.answer import Standing
 from fundamen.report.marks import BAD, GOOD, colour, mark
 
 WIDTH = 100
@@ -58,10 +59,18 @@ class Page:
         """A labelled sentence, wrapped under itself."""
         self._lines += _wrapped(text, f"{'':{indent}}{label:<{width}}", " " * (indent + width))
 
-    def verdict(self, verdict: Verdict, rest: str, number: int | None = None, word: str = "") -> None:
+    def verdict(
+        self,
+        verdict: Verdict | Standing,
+        rest: str,
+        number: int | None = None,
+        word: str = "",
+        *,
+        width: int = _VERDICT_WIDTH,
+    ) -> None:
         """A line that begins with a verdict: number, mark, word (its own, if none is given), then the rest."""
         counter = f"{number:>2}  " if number is not None else ""
-        said = f"{mark(verdict, drawn=self._drawn)} {word or verdict:<{_VERDICT_WIDTH}}"
+        said = f"{mark(verdict, drawn=self._drawn)} {word or verdict:<{width}}"
         word = click.style(said, fg=colour(verdict))
         self._lines.append(f"  {counter}{word}{shown(rest)}".rstrip())
 

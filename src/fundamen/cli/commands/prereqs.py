@@ -1,0 +1,239 @@
+"""``fundamen prereqs``."""
+
+import hashlib
+import os
+import time
+from collections.abc import Callable, Sequence
+
+import click
+
+from fundamen.cli import options
+from fundamen.cli.exits import Exit, exit_of
+from fundamen.cli.output import Output, finish
+from fundamen.cli.writing import write_file
+from fundamen.machine.machine import Machine
+from fundamen.machine.programs import find_program
+from fundamen.model.errors import FundamenError, UsageError
+from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.prerequisites.acceptance import Acceptance, read_acceptances, record_acceptance
+from fundamen.prerequisites.answer import Standing
+from fundamen.prerequisites.checking import Checked, Outcome, check_requirements
+from fundamen.prerequisites.kinds.command import Command
+from fundamen.prerequisites.kinds.licence import Licence
+from fundamen.prerequisites.requirement import MOST_BYTES, Asked
+from fundamen.prerequisites.sheet import Sheet, read_sheet
+from fundamen.report.commands import command as command_text
+from fundamen.report.contracts.line import failure
+from fundamen.report.contracts.requiring import PrereqsRecord, prereqs_record
+from fundamen.report.prereqs_text import changes_text, commands_text, prereqs_text
+
+
+@click.command("prereqs")
+@click.argument("sheets", nargs=-1, metavar="[SHEET]...")
+@click.option("--start", "program", metavar="PROGRAM", help="Draft a sheet from what PROGRAM is found to need.")
+@click.option("--write", "draft", metavar="FILE", help="Where the draft goes; default: standard output.")
+@click.option("--run-commands", is_flag=True, help="Run the commands that a sheet declares, after they were shown.")
+@click.option("--yes", is_flag=True, help="With --run-commands: do not ask. No licence is ever accepted so.")
+@click.option("--accept", metavar="TEXT", help="Show the licence TEXT of a sheet, and record that you accept it.")
+@click.option("--watch", is_flag=True, help="Look again at what is not met, until all is; Ctrl-C ends it.")
+@click.option("--every", type=click.FloatRange(0.1), default=5.0, show_default=True, help="Seconds between two looks.")
+@click.option("--save-plan", metavar="FILE", help="Write what 'restore --plan' can put right to a file.")
+@options.machine_options
+@options.output_options
+def command(
+    sheets: tuple[str, ...],
+    *,
+    program: str | None,
+    draft: str | None,
+    run_commands: bool,
+    yes: bool,
+    accept: str | None,
+    watch: bool,
+    every: float,
+    save_plan: str | None,
+    machine: Callable[[], Machine],
+    output: Output,
+) -> None:
+    """Check all requirements of each SHEET in one pass: what is not met, what it is needed for, what to do.
+
+    A sheet is a file of TOML (docs/formats/requirement-sheet.md). Nothing is changed, and no command of a sheet is run
+    without consent. Ends with 0 if all is met, with 1 if something is not, or cannot be told.
+
+    \b
+    fundamen prereqs tidebook.toml
+    fundamen prereqs --start /opt/tidebook/bin/tidebook --write tidebook.toml
+    fundamen prereqs tidebook.toml --save-plan plan.json; fundamen restore --plan plan.json
+    fundamen prereqs tidebook.toml --watch
+    fundamen prereqs --machine /mnt/office --json *.toml | jq -r '.sheet + " " + (.faults | tostring)'
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    worst = Exit.NOTHING_AT_FAULT
+    with output:
+        _require_sense(sheets, program, draft, accept, save_plan, watch=watch)
+        opened = machine()
+        if program is not None:
+            _draft(opened, program, draft, output)
+            finish(worst)
+        checking = _Checking(opened, output)
+        if accept is not None:
+            finish(checking.accept(read_sheet(HostPath(sheets[0])), accept))
+        for index, path in enumerate(sheets):
+            try:
+                sheet = read_sheet(HostPath(path))
+                checking.consent(sheet, wanted=run_commands, yes=yes)
+                outcome = checking.check(sheet)
+            except FundamenError as error:
+                worst = max(worst, exit_of(error))
+                if output.as_json:
+                    output.show_record(PrereqsRecord(sheet=path, error=failure(error)))
+                output.tell(error)
+                continue
+            checking.show(path, sheet, outcome, first=index == 0, save_plan=save_plan)
+            if watch:
+                outcome = checking.watch(sheet, outcome, every)
+            is_met = all(each.answer.standing is Standing.MET for each in outcome.checked)
+            worst = max(worst, Exit.NOTHING_AT_FAULT if is_met else Exit.FAULT_FOUND)
+    finish(worst)
+
+
+def _require_sense(
+    sheets: tuple[str, ...],
+    program: str | None,
+    draft: str | None,
+    accept: str | None,
+    save_plan: str | None,
+    *,
+    watch: bool,
+) -> None:
+    """Make sure that the words of the command line fit together. Raises: UsageError."""
+    why = ""
+    if program is None and not sheets:
+        why = "neither a sheet nor a program was named"
+    elif program is not None and (sheets or accept or save_plan or watch):
+        why = "--start drafts a sheet, and checks none"
+    elif (watch or accept or save_plan) and len(sheets) != 1:
+        why = "--watch, --accept and --save-plan are for one sheet"
+    elif draft is not None and program is None:
+        why = "--write is for a draft, with --start PROGRAM"
+    for name in (draft, save_plan):
+        if name is not None and os.path.exists(name):
+            why = f"{shown(name)} is there already"
+    if why:
+        raise UsageError("Nothing can be checked", why, "See: fundamen prereqs --help")
+
+
+def _draft(machine: Machine, program: str, name: str | None, output: Output) -> None:
+    from fundamen.prerequisites.drafting import draft_sheet  # noqa: PLC0415 - it loads the library of TOML
+
+    text = draft_sheet(machine, find_program(machine, program))
+    if name is None:
+        output.show(text)
+        return
+    write_file(name, text.encode(), output)
+    output.note(f"Read it, add what no file declares, then: {command_text(machine, 'prereqs', name)}")
+
+
+class _Checking:
+    """Sheets against one machine."""
+
+    def __init__(self, machine: Machine, output: Output) -> None:
+        self._machine = machine
+        self._output = output
+        self._may_run = False
+
+    def consent(self, sheet: Sheet, *, wanted: bool, yes: bool) -> None:
+        """Show the commands of a sheet, and ask whether they may run."""
+        self._may_run = False
+        text = commands_text(sheet.requirements) if wanted else ""
+        if text:
+            click.echo(text, err=True, nl=False)
+            self._may_run = yes or self._output.agreed("Run them?")
+
+    def check(self, sheet: Sheet, known: Sequence[Checked] = ()) -> Outcome:
+        """Check a sheet."""
+        digests = frozenset(each.sha256 for each in read_acceptances(options.home()))
+        asked = Asked(machine=self._machine, now=options.now(), may_run=self._may_run, is_accepted=digests.__contains__)
+        with self._output.working(f"Checking {sheet.name}"):
+            return check_requirements(sheet.requirements, asked, known)
+
+    def show(self, path: str, sheet: Sheet, outcome: Outcome, *, first: bool, save_plan: str | None) -> None:
+        """Show what came of a check, and write the plan if one was asked for."""
+        plan = self._saved(sheet, outcome, save_plan) if save_plan is not None else ""
+        following = self._next(path, sheet, outcome, plan)
+        if self._output.as_json:
+            self._output.show_record(prereqs_record(path, sheet, outcome, following))
+            return
+        drawn, verbose = self._output.drawn, self._output.verbose
+        self._output.show(
+            ("" if first else "\n") + prereqs_text(sheet, outcome, following, verbose=verbose, drawn=drawn)
+        )
+
+    def watch(self, sheet: Sheet, outcome: Outcome, every: float) -> Outcome:
+        """Look again at what is not met until all is, or the technician ends it; tell what changes."""
+        try:
+            while any(each.answer.standing is not Standing.MET for each in outcome.checked):
+                time.sleep(every)
+                self._machine = self._machine.afresh()
+                before = {each.requirement.id: each for each in outcome.checked}
+                outcome = self.check(sheet, outcome.of(Standing.MET))
+                changed = [each for each in outcome.checked if each != before.get(each.requirement.id)]
+                if changed and self._output.as_json:
+                    self._output.show_record(prereqs_record("", sheet, outcome, ()))
+                elif changed:
+                    self._output.show(changes_text(changed, outcome, drawn=self._output.drawn))
+        except KeyboardInterrupt:
+            self._output.note("\nStopped.")
+        return outcome
+
+    def accept(self, sheet: Sheet, text: str) -> Exit:
+        """Show a licence, and record that it was accepted, if it is; of a sheet's licences only, and one at a time."""
+        path = self._machine.spelled(text)
+        if not any(isinstance(each, Licence) and each.text == path for each in sheet.requirements):
+            raise UsageError(
+                what=f"The licence {shown(text)} cannot be accepted",
+                why="the sheet asks for no licence with that text",
+                do=f"Name one that it asks for: {', '.join(_licences(sheet)) or 'it asks for none'}",
+            )
+        content = self._machine.content(MachinePath(path), MOST_BYTES)
+        digest = hashlib.sha256(content).hexdigest()
+        click.echo(shown_text(content), err=True)
+        if not self._output.agreed(f"Do you accept this text (SHA-256 {digest[:16]}...)?"):
+            self._output.note("Nothing was recorded: it was not accepted.")
+            return Exit.FAULT_FOUND
+        record_acceptance(options.home(), Acceptance(digest, path, options.now()))
+        self._output.note(f"Recorded: you accepted {path}.")
+        return Exit.NOTHING_AT_FAULT
+
+    def _saved(self, sheet: Sheet, outcome: Outcome, name: str) -> str:
+        """Write a plan; give the command that carries it out, empty where there is nothing to be planned."""
+        from fundamen.restore.for_prerequisites import plan_for  # noqa: PLC0415 - only where a plan is asked for
+        from fundamen.restore.plan_file import written  # noqa: PLC0415
+
+        mendable = plan_for(self._machine, sheet.program, outcome, options.now())
+        if mendable.plan is None:
+            self._output.note(f"No plan is written to {name}: there is no step for what is unmet.")
+            return ""
+        write_file(name, written(mendable.plan), self._output)
+        return command_text(self._machine, "restore", "--plan", name)
+
+    def _next(self, path: str, sheet: Sheet, outcome: Outcome, plan: str) -> tuple[str, ...]:
+        unmet = outcome.of(Standing.UNMET)
+        steps = [plan] if plan else []
+        texts = [each.requirement.text for each in unmet if isinstance(each.requirement, Licence)]
+        steps += [command_text(self._machine, "prereqs", "--accept", text, path) for text in texts]
+        held_back = [e for e in outcome.of(Standing.UNKNOWN) if isinstance(e.requirement, Command) and not e.held_up_by]
+        if held_back and not self._may_run and self._machine.is_live:
+            steps.append(command_text(self._machine, "prereqs", "--run-commands", path))
+        if unmet and not plan and sheet.program is not None:
+            steps.append(command_text(self._machine, "prereqs", path, "--save-plan", "plan.json"))
+        if unmet:
+            steps.append(command_text(self._machine, "prereqs", path, "--watch"))
+        return tuple(dict.fromkeys(steps))
+
+
+def shown_text(content: bytes) -> str:
+    """A text for a terminal, its lines kept and nothing in it that would do something there."""
+    return "\n".join(map(shown, content.decode("utf-8", "replace").splitlines()))
+
+
+def _licences(sheet: Sheet) -> list[str]:
+    return [each.text for each in sheet.requirements if isinstance(each, Licence)]

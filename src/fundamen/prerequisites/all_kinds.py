@@ -1,0 +1,57 @@
+"""All kinds of requirements. A new one is a module in ``kinds`` and a line here."""
+
+from fundamen.prerequisites.kinds.account import Account
+from fundamen.prerequisites.kinds.clock import Clock
+from fundamen.prerequisites.kinds.command import Command
+from fundamen.prerequisites.kinds.disk_space import DiskSpace
+from fundamen.prerequisites.kinds.driver import Driver
+from fundamen.prerequisites.kinds.file import File
+from fundamen.prerequisites.kinds.file_system import FileSystem
+from fundamen.prerequisites.kinds.freshness import Freshness
+from fundamen.prerequisites.kinds.kernel_setting import KernelSetting
+from fundamen.prerequisites.kinds.licence import Licence
+from fundamen.prerequisites.kinds.links import Links
+from fundamen.prerequisites.kinds.memory import Memory
+from fundamen.prerequisites.kinds.package import Package
+from fundamen.prerequisites.kinds.port import Port
+from fundamen.prerequisites.kinds.process import Process
+from fundamen.prerequisites.kinds.program import Program
+from fundamen.prerequisites.kinds.registry import RegistryValue
+from fundamen.prerequisites.kinds.resource_limit import ResourceLimit
+from fundamen.prerequisites.kinds.rights import Rights
+from fundamen.prerequisites.kinds.service import Service
+from fundamen.prerequisites.kinds.setting import Setting
+from fundamen.prerequisites.kinds.tls_endpoint import TlsEndpoint
+from fundamen.prerequisites.kinds.tool import Tool
+from fundamen.prerequisites.kinds.tree import Tree
+from fundamen.prerequisites.kinds.trust_root import TrustRoot
+from fundamen.prerequisites.kinds.variable import Variable
+
+AnyRequirement = (
+    Account
+    | Clock
+    | Command
+    | DiskSpace
+    | Driver
+    | File
+    | FileSystem
+    | Freshness
+    | KernelSetting
+    | Licence
+    | Links
+    | Memory
+    | Package
+    | Port
+    | Process
+    | Program
+    | RegistryValue
+    | ResourceLimit
+    | Rights
+    | Service
+    | Setting
+    | TlsEndpoint
+    | Tool
+    | Tree
+    | TrustRoot
+    | Variable
+)

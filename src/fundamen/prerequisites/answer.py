@@ -1,0 +1,40 @@
+"""How a requirement stands."""
+
+from enum import StrEnum
+
+import msgspec
+
+
+class Standing(StrEnum):
+    """How a requirement stands. Each word is shown to technicians and is part of the JSON contract."""
+
+    MET = "met"
+    UNMET = "unmet"
+    UNKNOWN = "unknown"  # it could not be found out, and the answer says why
+
+
+class Answer(msgspec.Struct, frozen=True):
+    """How one requirement stands, and why."""
+
+    standing: Standing
+    found: str  # what was found, or why nothing could be
+
+
+def met(found: str) -> Answer:
+    """That it is as it must be."""
+    return Answer(Standing.MET, found)
+
+
+def unmet(found: str) -> Answer:
+    """That it is not."""
+    return Answer(Standing.UNMET, found)
+
+
+def unknown(why: str) -> Answer:
+    """That it could not be found out."""
+    return Answer(Standing.UNKNOWN, why)
+
+
+def met_if(is_so: bool, found: str) -> Answer:  # noqa: FBT001 - reads as a sentence: met_if(a == b, found)
+    """Met or unmet."""
+    return met(found) if is_so else unmet(found)

@@ -1,0 +1,143 @@
+"""Check requirements against a machine: all in one pass, each after its forerunners, what waits side by side."""
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+
+import msgspec
+
+from fundamen.machine.machine import Machine
+from fundamen.machine.widths import find_program_of
+from fundamen.model.errors import FundamenError
+from fundamen.prerequisites.answer import Answer, Standing, unknown
+from fundamen.prerequisites.requirement import Asked, Condition, Requirement
+
+_AT_ONCE = 32  # checks that wait
+
+
+class Checked(msgspec.Struct, frozen=True):
+    """A requirement with how it stands."""
+
+    requirement: Requirement
+    answer: Answer
+    held_up_by: tuple[str, ...] = ()  # the forerunners that must be met before it can be checked
+
+
+class LeftOut(msgspec.Struct, frozen=True):
+    """A requirement that does not count on this machine."""
+
+    requirement: Requirement
+    why: str
+
+
+class Outcome(msgspec.Struct, frozen=True):
+    """What came of a check."""
+
+    checked: tuple[Checked, ...]  # in the order in which they depend on each other
+    left_out: tuple[LeftOut, ...]
+
+    def of(self, standing: Standing) -> tuple[Checked, ...]:
+        """Those that stand so."""
+        return tuple(each for each in self.checked if each.answer.standing is standing)
+
+
+def check_requirements(
+    requirements: Sequence[Requirement],
+    asked: Asked,
+    known: Iterable[Checked] = (),
+    told: Callable[[Requirement], None] = lambda _requirement: None,
+) -> Outcome:
+    """Check requirements that stand after their forerunners, as a sheet has them.
+
+    Args:
+        requirements: all of them.
+        asked: what may be looked at.
+        known: answers of an earlier check that still hold; these are not asked again.
+        told: called with each that was checked.
+    """
+    checking = _Checking(asked, {each.requirement.id: each for each in known})
+    for level in _levels(requirements):
+        checking.check(level, told)
+    standing = [checking.found[each.id] for each in requirements]
+    return Outcome(
+        tuple(each for each in standing if isinstance(each, Checked)),
+        tuple(each for each in standing if isinstance(each, LeftOut)),
+    )
+
+
+def _levels(requirements: Sequence[Requirement]) -> Iterator[list[Requirement]]:
+    """Those that depend on none, then those that depend only on these, and so on."""
+    depth: dict[str, int] = {}
+    levels: list[list[Requirement]] = []
+    for each in requirements:
+        condition = each.only_if.met if each.only_if and each.only_if.met else None
+        own = 1 + max((depth[other] for other in (*each.after, *([condition] if condition else []))), default=-1)
+        depth[each.id] = own
+        while len(levels) <= own:
+            levels.append([])
+        levels[own].append(each)
+    yield from levels
+
+
+class _Checking:
+    def __init__(self, asked: Asked, known: dict[str, Checked]) -> None:
+        self._asked = asked
+        self._known = known
+        self.found: dict[str, Checked | LeftOut] = {}
+
+    def check(self, level: Sequence[Requirement], told: Callable[[Requirement], None]) -> None:
+        """Check those of one level: what waits side by side, and what does not meanwhile."""
+        open_ = [each for each in level if not self._settled(each)]
+        waiting = [each for each in open_ if each.waits]
+        with ThreadPoolExecutor(min(_AT_ONCE, len(waiting)) or 1) as pool:
+            answers = pool.map(self._answer, waiting)
+            for each in open_:
+                if not each.waits:
+                    self.found[each.id] = Checked(each, self._answer(each))
+                    told(each)
+            for each, answer in zip(waiting, answers, strict=True):
+                self.found[each.id] = Checked(each, answer)
+                told(each)
+
+    def _settled(self, requirement: Requirement) -> bool:
+        """Whether it stands without being checked: by an earlier answer, its condition, or a forerunner."""
+        if requirement.id in self._known:
+            self.found[requirement.id] = self._known[requirement.id]
+            return True
+        if requirement.only_if is not None:
+            applies, why = self._applies(requirement.only_if)
+            if not applies:
+                self.found[requirement.id] = LeftOut(requirement, why)
+                return True
+        held_up_by = tuple(other for other in requirement.after if not self._is_met(other))
+        if held_up_by:
+            answer = unknown(f"it can be checked once {', '.join(held_up_by)} is met")
+            self.found[requirement.id] = Checked(requirement, answer, held_up_by)
+        return bool(held_up_by)
+
+    def _applies(self, condition: Condition) -> tuple[bool, str]:
+        machine = self._asked.machine
+        if condition.platform is not None and not condition.platform.serves(machine.platform):
+            return False, f"it counts on {condition.platform.in_words} only"
+        if condition.architecture is not None and not _runs(machine, condition):
+            return False, f"this machine has no programs for {condition.architecture}"
+        if condition.met is not None and not self._is_met(condition.met):
+            return False, f"it counts only where {condition.met} is met"
+        return True, ""
+
+    def _is_met(self, other: str) -> bool:
+        """Whether a requirement is met; one that does not count hinders nobody."""
+        found = self.found[other]
+        return isinstance(found, LeftOut) or found.answer.standing is Standing.MET
+
+    def _answer(self, requirement: Requirement) -> Answer:
+        try:
+            return requirement.check(self._asked)
+        except FundamenError as error:
+            return unknown(f"{error.what}: {error.why}")
+        except OSError as error:
+            where = f"{error.filename}: " if error.filename else ""
+            return unknown(f"{where}{error.strerror or error}")
+
+
+def _runs(machine: Machine, condition: Condition) -> bool:
+    return condition.architecture is not None and find_program_of(machine, condition.architecture) is not None

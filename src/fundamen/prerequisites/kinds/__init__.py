@@ -1,0 +1,1 @@
+"""The kinds of requirements, one module each; ``prerequisites.all_kinds`` lists them."""

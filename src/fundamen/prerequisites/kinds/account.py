@@ -1,0 +1,56 @@
+"""A user or group of the machine."""
+
+from collections.abc import Iterator
+
+from fundamen.model.architecture import Platform
+from fundamen.prerequisites.answer import Answer, met, unknown, unmet
+from fundamen.prerequisites.requirement import Asked, Name, Requirement, lines_of
+
+_FIELDS = 4  # that a line of either list has at least
+
+
+class Account(Requirement, frozen=True, kw_only=True, tag="account"):
+    """A user or group is there, the user perhaps in groups. Source: passwd(5), group(5)."""
+
+    user: Name | None = None
+    group: Name | None = None
+    member_of: tuple[Name, ...] = ()
+
+    @property
+    def needed(self) -> str:
+        """As of every requirement."""
+        parts = [f"the user {self.user}" if self.user else "", f"the group {self.group}" if self.group else ""]
+        member = f", a member of {', '.join(self.member_of)}" if self.member_of else ""
+        return " and ".join(filter(None, parts)) + member
+
+    def problem(self) -> str:
+        """As of every requirement."""
+        if not (self.user or self.group):
+            return "neither a user nor a group is named"
+        return "" if self.user or not self.member_of else "member_of is of a user, and none is named"
+
+    def check(self, asked: Asked) -> Answer:
+        """As of every requirement."""
+        if asked.machine.platform is not Platform.LINUX:
+            return unknown(f"accounts of {asked.machine.platform.in_words} are not known here")
+        users, groups = _listed(asked, "/etc/passwd"), _listed(asked, "/etc/group")
+        if not users:
+            return unknown("/etc/passwd cannot be read")
+        return next(map(unmet, self._lacking(users, groups)), met("it is there"))
+
+    def _lacking(self, users: dict[str, list[str]], groups: dict[str, list[str]]) -> Iterator[str]:
+        if self.user and self.user not in users:
+            yield f"there is no user {self.user} in /etc/passwd"
+        for name in filter(None, (self.group, *self.member_of)):
+            if name not in groups:
+                yield f"there is no group {name} in /etc/group"
+        for name in self.member_of:
+            _, _, number, members = groups[name][:_FIELDS]
+            if self.user not in members.split(",") and users[str(self.user)][3] != number:
+                yield f"{self.user} is no member of {name}"
+
+
+def _listed(asked: Asked, path: str) -> dict[str, list[str]]:
+    """The lines of a list of accounts, in their fields, by name: name, password, number, and what follows."""
+    fields = [line.split(":") for line in lines_of(asked.machine, path)]
+    return {each[0]: each for each in fields if len(each) >= _FIELDS}

@@ -1,0 +1,65 @@
+"""A command that must succeed: shown before it runs, and run only with consent."""
+
+import shlex
+import subprocess
+from typing import Annotated, ClassVar
+
+import msgspec
+
+from fundamen.prerequisites.answer import Answer, met, unknown, unmet
+from fundamen.prerequisites.requirement import Asked, Requirement, Seconds, Text, only_live
+
+Argument = Annotated[str, msgspec.Meta(max_length=4096, pattern=r"^[^\x00]*$")]
+
+_LONGEST = 200  # characters of what it says that are shown
+
+
+class Command(Requirement, frozen=True, kw_only=True, tag="command"):
+    """A command ends with a status, and perhaps says something. It is given no input, and no shell reads it."""
+
+    runs: Annotated[tuple[Argument, ...], msgspec.Meta(min_length=1, max_length=100)]
+    status: int = 0
+    says: Text = ""  # stands in what it writes
+    seconds: Seconds = 10.0
+
+    waits: ClassVar[bool] = True
+
+    @property
+    def in_words(self) -> str:
+        """The command as it could be pasted."""
+        return shlex.join(self.runs)
+
+    @property
+    def needed(self) -> str:
+        """As of every requirement."""
+        says = f" and says {self.says!r}" if self.says else ""
+        return f"the command {self.in_words} ends with status {self.status}{says}"
+
+    @property
+    def advice(self) -> str:
+        """As of every requirement."""
+        return f"Run it by hand and read what it says: {self.in_words}"
+
+    def check(self, asked: Asked) -> Answer:
+        """As of every requirement."""
+        if not asked.machine.is_live:
+            return only_live(asked.machine)
+        if not asked.may_run:
+            return unknown("it was not run: a command of a sheet is run only with --run-commands")
+        try:
+            done = subprocess.run(
+                self.runs,
+                stdin=subprocess.DEVNULL,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.STDOUT,
+                timeout=self.seconds,
+                check=False,
+                env=dict(asked.machine.environment),
+            )
+        except subprocess.TimeoutExpired:
+            return unknown(f"it does not end within {self.seconds:g} s")
+        except OSError as error:
+            return unmet(f"it cannot be run: {error.strerror}")
+        said = " ".join(done.stdout.decode("utf-8", "replace").split())
+        found = f"it ends with status {done.returncode}" + (f" and says: {said[:_LONGEST]}" if said else "")
+        return met(found) if done.returncode == self.status and self.says in said else unmet(found)

@@ -1,0 +1,84 @@
+"""A setting of the running kernel, or of what will be set when the machine starts."""
+
+import msgspec
+
+from fundamen.formats.setting import Format, find_value
+from fundamen.machine.machine import Machine
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import MachinePath
+from fundamen.prerequisites.answer import Answer, unknown, unmet
+from fundamen.prerequisites.comparison import Compared
+from fundamen.prerequisites.requirement import MOST_BYTES, Asked, Name
+
+# Source: sysctl.d(5), "Configuration Directories and Precedence": of files of one name the first counts.
+_FOLDERS = ("/etc/sysctl.d", "/run/sysctl.d", "/usr/local/lib/sysctl.d", "/usr/lib/sysctl.d", "/lib/sysctl.d")
+_LAST = "/etc/sysctl.conf"
+
+
+class KernelSetting(Compared, frozen=True, kw_only=True, tag="kernel setting"):
+    """A setting such as kernel.sem, or one field of it, counted from 0. Source: proc_sys(5), sysctl(8)."""
+
+    name: Name
+    field: int | None = None
+
+    @property
+    def needed(self) -> str:
+        """As of every requirement."""
+        of = f"field {self.field} of " if self.field is not None else ""
+        return f"{of}the kernel's {self.name} {self.in_words}"
+
+    @property
+    def advice(self) -> str:
+        """As of every requirement."""
+        return f"Set it now (sysctl -w {self.name}=...) and in a file of /etc/sysctl.d, so that it lasts."
+
+    def problem(self) -> str:
+        """As of every requirement."""
+        parts = self.name.replace("/", ".").split(".")
+        if len(parts) < 2 or not all(parts):  # noqa: PLR2004 - a group and a name
+            return f"{self.name!r} is no name such as kernel.sem"
+        return super().problem()
+
+    def check(self, asked: Asked) -> Answer:
+        """As of every requirement."""
+        machine = asked.machine
+        text = _running(self.name) if machine.is_live else _configured(machine, self.name)
+        if text is None:
+            if machine.is_live:
+                return unmet("this kernel has no such setting")
+            return unknown("no file sets it: the kernel's own value counts, which only the running machine knows")
+        value = " ".join(text.split())
+        if self.field is None:
+            return self.judged(value)
+        fields = value.split()
+        return self.judged(fields[self.field]) if 0 <= self.field < len(fields) else self.judged(msgspec.UNSET)
+
+
+def _running(name: str) -> str | None:
+    """What the kernel has now; None where it has no such setting. Raises: OSError: it may not be read."""
+    # Whichever of . and / stands first parts the name; the other one stands for itself: sysctl(8).
+    first_dot, first_slash = name.find("."), name.find("/")
+    dotted = first_slash < 0 or 0 <= first_dot < first_slash
+    path = name.translate(str.maketrans("./", "/.")) if dotted else name
+    try:
+        with open("/proc/sys/" + path, encoding="utf-8", errors="replace") as file:
+            return file.read(1 << 16)
+    except (FileNotFoundError, NotADirectoryError):
+        return None
+
+
+def _configured(machine: Machine, name: str) -> str | None:
+    """What the files of a machine that does not run would set."""
+    files: dict[str, MachinePath] = {}
+    for folder in reversed(_FOLDERS):
+        for each in machine.names(MachinePath(folder)):
+            if each.endswith(".conf"):
+                files[each] = machine.join(folder, each)
+    found = None
+    for path in (*(files[each] for each in sorted(files)), MachinePath(_LAST)):
+        try:
+            value = find_value(machine.content(path, MOST_BYTES), Format.SYSCTL, (name,), path)
+        except UnreadableError:
+            continue
+        found = str(value.value) if value is not None else found
+    return found

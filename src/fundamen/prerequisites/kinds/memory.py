@@ -1,0 +1,53 @@
+"""The memory of the running machine."""
+
+import re
+
+from fundamen.prerequisites.answer import Answer, met_if, unknown
+from fundamen.prerequisites.comparison import amount_of
+from fundamen.prerequisites.requirement import Asked, Requirement, only_live
+
+_PATH = "/proc/meminfo"
+_FIELD = re.compile(r"^(\w+): +(\d+) kB$", re.MULTILINE)
+_MIB = 1 << 20
+
+
+class Memory(Requirement, frozen=True, kw_only=True, tag="memory"):
+    """The machine has memory of at least a size, or has as much available, or as much swap space."""
+
+    total: int | str = 0  # bytes, or as "2G"
+    available: int | str = 0
+    swap: int | str = 0
+
+    @property
+    def needed(self) -> str:
+        """As of every requirement."""
+        wanted = {"in all": self.total, "available": self.available, "of swap space": self.swap}
+        return "memory: " + ", ".join(f"{size} {what}" for what, size in wanted.items() if size)
+
+    def problem(self) -> str:
+        """As of every requirement."""
+        sizes = (self.total, self.available, self.swap)
+        if not any(sizes):
+            return "no size is asked for"
+        return "" if all(amount_of(size) is not None for size in sizes) else "a size is not such as 2G"
+
+    def check(self, asked: Asked) -> Answer:
+        """As of every requirement. Source: proc_meminfo(5)."""
+        if not asked.machine.is_live:
+            return only_live(asked.machine)
+        has = {name: int(kib) << 10 for name, kib in _FIELD.findall(_said())}
+        wanted = {"MemTotal": self.total, "MemAvailable": self.available, "SwapTotal": self.swap}
+        asked_for = {name: amount_of(size) or 0 for name, size in wanted.items() if size}
+        if not asked_for.keys() <= has.keys():
+            return unknown("the system does not say")
+        found = ", ".join(f"{name} {has[name] // _MIB} MiB" for name in asked_for)
+        return met_if(all(has[name] >= size for name, size in asked_for.items()), found)
+
+
+def _said() -> str:
+    """What the system says of its memory; empty where it says nothing in this way."""
+    try:
+        with open(_PATH, encoding="ascii", errors="replace") as file:
+            return file.read(1 << 16)
+    except FileNotFoundError:
+        return ""

@@ -1,0 +1,65 @@
+"""A TCP port: served by somebody, or free to be taken."""
+
+import errno
+import socket
+from typing import Annotated, ClassVar, Literal
+
+import msgspec
+
+from fundamen.prerequisites.answer import Answer, met, unknown, unmet
+from fundamen.prerequisites.requirement import USUAL_SECONDS, Asked, Name, Requirement, Seconds, only_live
+
+
+class Port(Requirement, frozen=True, kw_only=True, tag="port"):
+    """Somebody accepts connections at a port, or nobody has taken it."""
+
+    number: Annotated[int, msgspec.Meta(ge=1, le=65535)]
+    state: Literal["served", "free"] = "served"
+    host: Name = "127.0.0.1"
+    seconds: Seconds = USUAL_SECONDS
+
+    waits: ClassVar[bool] = True
+
+    @property
+    def needed(self) -> str:
+        """As of every requirement."""
+        what = "somebody accepts connections at" if self.state == "served" else "nobody has taken"
+        return f"{what} port {self.number} of {self.host}"
+
+    @property
+    def advice(self) -> str:
+        """As of every requirement."""
+        return (
+            "Start the service that serves it."
+            if self.state == "served"
+            else "Find who has it, and give one another port."
+        )
+
+    def check(self, asked: Asked) -> Answer:
+        """As of every requirement."""
+        if not asked.machine.is_live:
+            return only_live(asked.machine)
+        return self._free() if self.state == "free" else self._served()
+
+    def _served(self) -> Answer:
+        try:
+            socket.create_connection((self.host, self.number), self.seconds).close()
+        except TimeoutError:
+            return unmet(f"no answer within {self.seconds:g} s")
+        except ConnectionRefusedError:
+            return unmet("the connection is refused: nobody listens there")
+        except OSError as error:
+            return unmet(error.strerror or str(error))
+        return met("a connection was accepted")
+
+    def _free(self) -> Answer:
+        family, _, _, _, address = socket.getaddrinfo(self.host, self.number, type=socket.SOCK_STREAM)[0]
+        with socket.socket(family, socket.SOCK_STREAM) as taken:
+            taken.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)  # what is only closing is no hindrance
+            try:
+                taken.bind(address)
+            except OSError as error:
+                if error.errno == errno.EADDRINUSE:
+                    return unmet("somebody has it")
+                return unknown(error.strerror or str(error))
+        return met("nobody has it")

@@ -1,0 +1,50 @@
+"""A limit of what one process may use."""
+
+import sys
+
+from fundamen.prerequisites.answer import Answer, met_if, unknown
+from fundamen.prerequisites.comparison import amount_of
+from fundamen.prerequisites.requirement import Asked, Name, Requirement, only_live
+
+if sys.platform != "win32":
+    import resource
+
+
+class ResourceLimit(Requirement, frozen=True, kw_only=True, tag="resource limit"):
+    """A limit such as nofile is at least a number, for processes that are started from here.
+
+    Source: getrlimit(2), RLIMIT_*, by their names in small letters.
+    """
+
+    name: Name
+    at_least: int | str  # or "unlimited"
+    hard: bool = False  # the limit up to which a process may raise its own
+
+    @property
+    def needed(self) -> str:
+        """As of every requirement."""
+        return f"the {'hard ' if self.hard else ''}limit {self.name} is at least {self.at_least}"
+
+    @property
+    def advice(self) -> str:
+        """As of every requirement."""
+        return (
+            "Raise it in the service's own unit, or in a file of /etc/security/limits.d; it counts from the next login."
+        )
+
+    def problem(self) -> str:
+        """As of every requirement."""
+        return "" if amount_of(self.at_least) is not None else f"{self.at_least!r} is no number"
+
+    def check(self, asked: Asked) -> Answer:
+        """As of every requirement."""
+        if not asked.machine.is_live:
+            return only_live(asked.machine)
+        if sys.platform == "win32":
+            return unknown("Windows has no such limits")
+        number = getattr(resource, f"RLIMIT_{self.name.upper()}", None)
+        if not isinstance(number, int):
+            return unknown("this system has no limit of this name")
+        value = resource.getrlimit(number)[1 if self.hard else 0]
+        found = "unlimited" if value == resource.RLIM_INFINITY else str(value)
+        return met_if((amount_of(found) or 0) >= (amount_of(self.at_least) or 0), f"it is {found}")

@@ -1,0 +1,74 @@
+"""Owner and mode of a file or folder."""
+
+import os
+import stat
+from typing import Annotated
+
+import msgspec
+
+from fundamen.machine.machine import EntryKind
+from fundamen.model.architecture import Platform
+from fundamen.model.paths import MachinePath
+from fundamen.prerequisites.answer import Answer, met_if, unknown, unmet
+from fundamen.prerequisites.requirement import Asked, Name, Path, Requirement, lines_of
+
+Mode = Annotated[str, msgspec.Meta(pattern="^0?[0-7]{3,4}$")]
+
+
+class Rights(Requirement, frozen=True, kw_only=True, tag="rights"):
+    """A file or folder belongs to somebody, and its mode has some bits, and has not others. Source: chmod(1)."""
+
+    path: Path
+    owner: Name | None = None
+    group: Name | None = None
+    allows: Mode | None = None  # bits that must be set, as "0644"
+    forbids: Mode | None = None  # bits that must not be, as "0022"
+
+    @property
+    def needed(self) -> str:
+        """As of every requirement."""
+        parts = [
+            f"belongs to {self.owner}" if self.owner else "",
+            f"belongs to the group {self.group}" if self.group else "",
+            f"allows {self.allows}" if self.allows else "",
+            f"forbids {self.forbids}" if self.forbids else "",
+        ]
+        return f"{self.path} {' and '.join(filter(None, parts)) or 'is there'}"
+
+    @property
+    def advice(self) -> str:
+        """As of every requirement."""
+        return f"Change the owner or mode of {self.path} alone, not of all that is below it."
+
+    def problem(self) -> str:
+        """As of every requirement."""
+        return "no bit can be both allowed and forbidden" if _bits(self.allows) & _bits(self.forbids) else ""
+
+    def check(self, asked: Asked) -> Answer:
+        """As of every requirement."""
+        path, machine = MachinePath(self.path), asked.machine
+        if machine.platform is Platform.WINDOWS:
+            return unknown("rights of Windows are not known here")
+        if machine.look(path).kind is EntryKind.ABSENT:
+            return unmet("nothing stands there")
+        status = os.stat(machine.host_path(machine.real(path)))
+        owner, group = _name(asked, "/etc/passwd", status.st_uid), _name(asked, "/etc/group", status.st_gid)
+        mode = stat.S_IMODE(status.st_mode)
+        is_right = (
+            self.owner in {None, owner, str(status.st_uid)}
+            and self.group in {None, group, str(status.st_gid)}
+            and mode & _bits(self.allows) == _bits(self.allows)
+            and not mode & _bits(self.forbids)
+        )
+        return met_if(is_right, f"it belongs to {owner}:{group} with mode {mode:04o}")
+
+
+def _bits(mode: str | None) -> int:
+    return int(mode or "0", 8)
+
+
+def _name(asked: Asked, path: str, number: int) -> str:
+    for line in lines_of(asked.machine, path):
+        if (fields := line.split(":"))[2:3] == [str(number)]:
+            return fields[0]
+    return str(number)

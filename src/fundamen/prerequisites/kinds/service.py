@@ -1,0 +1,116 @@
+"""A service: there, started with the machine, running."""
+
+import shutil
+import subprocess
+from typing import ClassVar
+
+from fundamen.machine.installed import ServiceStart, service_start
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.architecture import Platform
+from fundamen.model.paths import MachinePath
+from fundamen.prerequisites.answer import Answer, Standing, met, unknown, unmet
+from fundamen.prerequisites.requirement import USUAL_SECONDS, Asked, Name, Requirement, Seconds
+
+# Source: systemd.unit(5), "Unit File Load Path".
+_FOLDERS = (
+    "/etc/systemd/system",
+    "/run/systemd/system",
+    "/usr/local/lib/systemd/system",
+    "/usr/lib/systemd/system",
+    "/lib/systemd/system",
+)
+_LINKS = (".wants", ".requires", ".upholds")
+_RUNNING = {"active", "reloading"}
+
+
+class Service(Requirement, frozen=True, kw_only=True, tag="service"):
+    """A service is there, and perhaps started with the machine, and running."""
+
+    name: Name  # of systemd with its kind, as tide.service; of Windows as in the registry
+    enabled: bool = False
+    running: bool = False
+    seconds: Seconds = USUAL_SECONDS
+
+    waits: ClassVar[bool] = True
+
+    @property
+    def needed(self) -> str:
+        """As of every requirement."""
+        parts = [
+            "is there",
+            "is started with the machine" if self.enabled else "",
+            "is running" if self.running else "",
+        ]
+        return f"the service {self.name} {' and '.join(filter(None, parts))}"
+
+    @property
+    def advice(self) -> str:
+        """As of every requirement."""
+        return f"Enable and start {self.name}, as its administrator."
+
+    def problem(self) -> str:
+        """As of every requirement."""
+        return "that is no name of a service" if self.name.startswith("-") or "/" in self.name else ""
+
+    def check(self, asked: Asked) -> Answer:
+        """As of every requirement."""
+        machine = asked.machine
+        if machine.platform is Platform.WINDOWS:
+            answer = self._of_windows(machine)
+        elif machine.platform is Platform.LINUX:
+            answer = self._of_systemd(machine)
+        else:
+            return unknown(f"services of {machine.platform.in_words} are not known here")
+        if answer.standing is not Standing.MET or not self.running:
+            return answer
+        return self._runs(machine)
+
+    def _of_windows(self, machine: Machine) -> Answer:
+        start = service_start(machine.registry, self.name)
+        if start is None:
+            return unmet("the registry has no such service")
+        if self.enabled and start is not ServiceStart.AUTOMATIC:
+            return unmet(f"its start is {start.name.lower().replace('_', ' ')}")
+        return met(f"its start is {start.name.lower().replace('_', ' ')}")
+
+    def _of_systemd(self, machine: Machine) -> Answer:
+        prefix, at, rest = self.name.partition("@")
+        names = [self.name, f"{prefix}@.{rest.rpartition('.')[2]}"] if at else [self.name]
+        places = [machine.join(folder, name) for name in names for folder in _FOLDERS]
+        path = next((each for each in places if _is_masked(machine, each) or _is_there(machine, each)), None)
+        if path is None:
+            return unmet("the machine has no unit of this name")
+        if _is_masked(machine, path):
+            return unmet(f"it is masked by {path}")
+        if self.enabled and not any(self.name in machine.names(folder) for folder in _link_folders(machine)):
+            return unmet("nothing has it started with the machine")
+        return met(f"its unit is {path}")
+
+    def _runs(self, machine: Machine) -> Answer:
+        tool = shutil.which("systemctl") if machine.is_live else None
+        if tool is None:
+            return unknown("this host has no systemd to ask" if machine.is_live else f"{machine.title} does not run")
+        asked = [tool, "is-active", "--", self.name]
+        try:
+            said = subprocess.run(asked, capture_output=True, text=True, timeout=self.seconds, check=False)
+        except subprocess.TimeoutExpired:
+            return unknown(f"systemd does not answer within {self.seconds:g} s")
+        state = said.stdout.strip()
+        if not state:
+            return unknown(said.stderr.strip().partition("\n")[0] or "systemd does not answer")
+        return met("it is running") if state in _RUNNING else unmet(f"it is {state}")
+
+
+def _is_there(machine: Machine, path: MachinePath) -> bool:
+    return machine.look(path).kind is not EntryKind.ABSENT
+
+
+def _is_masked(machine: Machine, path: MachinePath) -> bool:
+    """Source: systemctl(1), "mask". On a machine that does not run, nothing stands at the link's end."""
+    return machine.real(path) == "/dev/null"
+
+
+def _link_folders(machine: Machine) -> list[MachinePath]:
+    """The folders whose links have units started. Source: systemd.unit(5), [Install]."""
+    folders = map(MachinePath, _FOLDERS)
+    return [machine.join(folder, name) for folder in folders for name in machine.names(folder) if name.endswith(_LINKS)]

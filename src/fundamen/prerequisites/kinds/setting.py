@@ -1,0 +1,49 @@
+"""A value in a settings file, or that it is not there."""
+
+import msgspec
+
+from fundamen.formats.setting import Format, find_value, format_of
+from fundamen.machine.machine import EntryKind
+from fundamen.model.paths import MachinePath
+from fundamen.prerequisites.answer import Answer, unknown
+from fundamen.prerequisites.comparison import Compared
+from fundamen.prerequisites.requirement import MOST_BYTES, Asked, Name, Path
+
+
+class Setting(Compared, frozen=True, kw_only=True, tag="setting"):
+    """A setting has a value; one that no line sets has its program's own default, if the sheet tells that."""
+
+    file: Path
+    key: tuple[Name, ...]
+    format: Format | None = None  # where the file's name does not tell it
+    default: str | int | float | bool | None = None  # what counts where the file does not set it
+
+    @property
+    def needed(self) -> str:
+        """As of every requirement."""
+        return f"the setting {'.'.join(self.key)} in {self.file} {self.in_words}"
+
+    @property
+    def advice(self) -> str:
+        """As of every requirement."""
+        return f"Change {'.'.join(self.key)} in {self.file}; keep the old file."
+
+    def problem(self) -> str:
+        """As of every requirement."""
+        if (self.format or format_of(self.file)) is None:
+            return 'the file\'s name does not tell its format: say which, as in format = "ini"'
+        return super().problem() or ("" if self.key else "the key is empty")
+
+    def check(self, asked: Asked) -> Answer:
+        """As of every requirement."""
+        path = MachinePath(self.file)
+        form = self.format or format_of(self.file)
+        if form is None:
+            return unknown("the format of the file is not known")
+        default = msgspec.UNSET if self.default is None else self.default
+        if asked.machine.look(path).kind is EntryKind.ABSENT:
+            answer = self.judged(default)
+            return msgspec.structs.replace(answer, found=f"there is no such file; {answer.found}")
+        data = asked.machine.fact("settings", path, lambda: asked.machine.content(path, MOST_BYTES))
+        value = find_value(data, form, self.key, self.file)
+        return self.judged(default if value is None else value.value)

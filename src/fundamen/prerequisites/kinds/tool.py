@@ -1,0 +1,48 @@
+"""A command on PATH: which is found first, and how many there are."""
+
+from fundamen.machine.machine import EntryKind
+from fundamen.machine.programs import places_on_path
+from fundamen.prerequisites.answer import Answer, met, unmet
+from fundamen.prerequisites.requirement import Asked, Name, Path, Requirement
+
+
+class Tool(Requirement, frozen=True, kw_only=True, tag="tool"):
+    """A command is found by PATH, perhaps in this folder, perhaps as the only one of its name."""
+
+    name: Name
+    folder: Path | None = None  # that it must be found in first
+    only_one: bool = False
+
+    @property
+    def needed(self) -> str:
+        """As of every requirement."""
+        where = f" in {self.folder}" if self.folder else ""
+        return f"{'exactly one' if self.only_one else 'the'} command {self.name} on PATH{where}"
+
+    @property
+    def advice(self) -> str:
+        """As of every requirement."""
+        if self.folder:
+            return f"Put {self.folder} first on PATH, once, and open a new terminal."
+        return f"Install what brings {self.name}, or add its folder to PATH and open a new terminal."
+
+    def check(self, asked: Asked) -> Answer:
+        """As of every requirement. A place that leads to the same file as one before it is not another one."""
+        machine = asked.machine
+        found = [
+            path
+            for path, entry in places_on_path(machine, self.name)
+            if entry.kind is EntryKind.FILE and entry.is_executable
+        ]
+        if not found:
+            return unmet("no folder of PATH has it")
+        files = {machine.real(path): path for path in reversed(found)}
+        first = f"it is found as {found[0]}"
+        if self.folder is not None and machine.real(machine.folder_of(found[0])) != machine.real(
+            machine.join(self.folder)
+        ):
+            return unmet(first)
+        if self.only_one and len(files) > 1:
+            others = ", ".join(sorted(path for path in files.values() if path != found[0]))
+            return unmet(f"{first}, and also as {others}")
+        return met(first)

@@ -1,0 +1,59 @@
+"""An environment variable."""
+
+import os
+from typing import Literal
+
+import msgspec
+
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.paths import MachinePath
+from fundamen.prerequisites.answer import Answer, Standing, met, unknown, unmet
+from fundamen.prerequisites.comparison import Compared
+from fundamen.prerequisites.kinds.disk_space import free_of
+from fundamen.prerequisites.requirement import Asked, Name
+
+
+class Variable(Compared, frozen=True, kw_only=True, tag="environment variable"):
+    """A variable is set, perhaps to a folder that is there, may be written to, and has room."""
+
+    name: Name
+    names_a: Literal["folder", "file"] | None = None  # that must be there
+    writable: bool = False
+    free: int | str | None = None  # bytes, or as "2G", in the folder
+
+    @property
+    def needed(self) -> str:
+        """As of every requirement."""
+        names = f" and names a {self.names_a} that is there" if self.names_a else ""
+        return f"the variable {self.name} {self.in_words.replace('is there', 'is set')}{names}"
+
+    @property
+    def advice(self) -> str:
+        """As of every requirement."""
+        return f"Set {self.name}, then start the program or installer anew: one that runs keeps the old environment."
+
+    def check(self, asked: Asked) -> Answer:
+        """As of every requirement."""
+        machine = asked.machine
+        value = machine.environment.get(self.name)
+        if value is None and not machine.is_live:
+            return unknown(f"the environment of {machine.title} is not known: give it with --env {self.name}=...")
+        answer = self.judged(msgspec.UNSET if value is None else value)
+        if answer.standing is not Standing.MET or value is None or not (self.names_a or self.writable or self.free):
+            return answer
+        if not machine.paths.isabs(value):
+            return unmet(f"{answer.found}, which is no path from the root")
+        return self._place(machine, MachinePath(value), answer.found)
+
+    def _place(self, machine: Machine, path: MachinePath, found: str) -> Answer:
+        """How the place stands that the variable names."""
+        entry = machine.look(path)
+        if entry.kind is EntryKind.BLOCKED:
+            return unknown(f"{found}, which cannot be looked at: {entry.why}")
+        if entry.kind.value != (self.names_a or "folder"):
+            stands = "nothing" if entry.kind is EntryKind.ABSENT else f"a {entry.kind}"
+            return unmet(f"{found}, but {stands} stands there")
+        host = machine.host_path(path)
+        if self.writable and not os.access(host, os.W_OK):
+            return unmet(f"{found}, which this account may not write to")
+        return free_of(host, self.free) if self.free is not None else met(found)

@@ -1,0 +1,96 @@
+"""What all kinds of requirements have in common, and what a check may ask."""
+
+from collections.abc import Callable
+from datetime import datetime
+from typing import Annotated, ClassVar
+
+import msgspec
+
+from fundamen.machine.machine import Machine
+from fundamen.model.architecture import Architecture, Platform
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import MachinePath
+from fundamen.prerequisites.answer import Answer, unknown
+
+Id = Annotated[str, msgspec.Meta(pattern="^[a-z0-9][a-z0-9._-]{0,79}$")]
+Text = Annotated[str, msgspec.Meta(max_length=2000)]
+Name = Annotated[str, msgspec.Meta(min_length=1, max_length=1000, pattern=r"^[^\x00\n]*$")]
+Path = Annotated[str, msgspec.Meta(min_length=1, max_length=4096, pattern=r"^[^\x00\n]*$")]
+Digest = Annotated[str, msgspec.Meta(pattern="^[0-9a-f]{64}$")]  # SHA-256
+Seconds = Annotated[float, msgspec.Meta(gt=0, le=120)]
+
+MOST_BYTES = 16 << 20  # of a file that is read whole
+USUAL_SECONDS = 5.0
+
+
+class Condition(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
+    """When a requirement counts at all: all of what is given must be so."""
+
+    platform: Platform | None = None
+    architecture: Architecture | None = None  # one that the machine has programs of
+    met: Id | None = None  # another requirement
+
+
+class Asked(msgspec.Struct, frozen=True, kw_only=True):
+    """What a check may look at."""
+
+    machine: Machine
+    now: datetime  # UTC
+    may_run: bool = False  # whether the technician consented to the commands that were shown
+    is_accepted: Callable[[str], bool] = lambda _digest: False  # whether a licence's text of this SHA-256 was accepted
+
+
+class Requirement(
+    msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True, tag_field="kind"
+):
+    """One thing that must be so. Each kind is a subclass, its fields what a sheet says of it."""
+
+    id: Id
+    because: Text = ""  # what it is needed for
+    after: tuple[Id, ...] = ()  # its forerunners
+    only_if: Condition | None = None
+    remedy: Text = ""  # what to do where it is unmet; the kind's own advice where this is empty
+    who: Text = ""  # may put it right
+
+    waits: ClassVar[bool] = False  # whether a check may wait for something, so that it is made beside others
+
+    @property
+    def kind(self) -> str:
+        """The kind's name, as sheets have it."""
+        return str(self.__struct_config__.tag)
+
+    @property
+    def needed(self) -> str:
+        """What must be so, in a few words: "the setting memory_limit in /etc/php.ini is at least 256M"."""
+        raise NotImplementedError
+
+    @property
+    def advice(self) -> str:
+        """What to do where it is unmet and the sheet does not say."""
+        return "Put it right, and check again."
+
+    def problem(self) -> str:
+        """What is wrong with what the sheet says, beyond the types of its fields; empty where nothing is."""
+        return ""
+
+    def check(self, asked: Asked) -> Answer:
+        """How it stands. Raises: FundamenError, OSError: it cannot be found out, which is then the answer."""
+        raise NotImplementedError
+
+
+def read_text(machine: Machine, path: str) -> str:
+    """A text file of the machine. Raises: UnreadableError."""
+    return machine.content(MachinePath(path), MOST_BYTES).decode("utf-8", "surrogateescape")
+
+
+def lines_of(machine: Machine, path: str) -> list[str]:
+    """The lines of a text file of the machine; none where there is no such file."""
+    try:
+        return read_text(machine, path).splitlines()
+    except UnreadableError:
+        return []
+
+
+def only_live(machine: Machine) -> Answer:
+    """The answer where only a machine that runs could tell."""
+    return unknown(f"only the running machine can tell, and {machine.title} is looked at from outside")

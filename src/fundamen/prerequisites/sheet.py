@@ -1,0 +1,209 @@
+"""Read requirement sheets: TOML of our own, with what they include. docs/formats/requirement-sheet.md describes them.
+
+Every message points to the line and column that is wrong. A sheet is never believed further than to be checked: what it
+names is looked at, and its commands are only run with consent.
+"""
+
+import os
+import re
+import tomllib
+from collections.abc import Sequence
+from typing import Annotated, Any, Literal
+
+import msgspec
+
+from fundamen.model.errors import UnreadableError, UsageError
+from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.prerequisites.all_kinds import AnyRequirement
+from fundamen.prerequisites.positions import find_position
+from fundamen.prerequisites.requirement import Id, Name, Path, Requirement
+
+SCHEMA = "fundamen.sheet/1"
+_MOST_BYTES, _MOST_REQUIREMENTS, _DEEPEST = 4 << 20, 10_000, 8
+_AT = re.compile(r"\$\.requirement\[(\d+)\]\.?([\w-]*)|\$\.([\w-]+)")
+_TABLE = "requirement"
+
+
+class SheetFile(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """One file of a sheet, as it is written: the type of docs/schemas/sheet.json."""
+
+    schema: Literal["fundamen.sheet/1"]
+    name: Name
+    program: Path | None = None
+    include: Annotated[tuple[Path, ...], msgspec.Meta(max_length=100)] = ()
+    requirement: Annotated[tuple[AnyRequirement, ...], msgspec.Meta(max_length=_MOST_REQUIREMENTS)] = ()
+
+
+class Sheet(msgspec.Struct, frozen=True, kw_only=True):
+    """All requirements of a program, an installer or a toolchain."""
+
+    name: str
+    program: MachinePath | None  # that they are of, if the sheet says
+    requirements: tuple[Requirement, ...]  # each after its forerunners, otherwise as they are written
+
+
+class _Place(msgspec.Struct, frozen=True):
+    """Where a requirement is written down."""
+
+    file: str
+    text: str
+    index: int  # among the requirements of its file
+
+    def refused(self, why: str, key: str = "", do: str = "") -> UsageError:
+        line, column = find_position(self.text, _TABLE, self.index, key)
+        return _refused(self.file, line, column, why, do)
+
+
+def read_sheet(path: HostPath) -> Sheet:
+    """Read a sheet and all that it includes.
+
+    Raises:
+        UnreadableError: a file cannot be read, or is no TOML.
+        UsageError: it says something that cannot be; with file, line and column.
+    """
+    found: list[tuple[Requirement, _Place]] = []
+    top = _gathered(path, (), found, set())
+    places: dict[str, _Place] = {}
+    for requirement, place in found:
+        if (before := places.get(requirement.id)) is not None:
+            line, _ = find_position(before.text, _TABLE, before.index, "id")
+            raise place.refused(f"the id {requirement.id!r} is taken already, in line {line} of {before.file}", "id")
+        places[requirement.id] = place
+    if len(found) > _MOST_REQUIREMENTS:
+        raise UsageError(
+            f"The sheet {shown(path)} is refused", f"it has more than {_MOST_REQUIREMENTS} requirements", "Part it."
+        )
+    for requirement, place in found:
+        if problem := requirement.problem():
+            raise place.refused(problem)
+        for key, ids in _referred(requirement):
+            for each in ids:
+                if each not in places:
+                    raise place.refused(f"it names {each!r}, and there is no requirement of this id", key)
+    return Sheet(
+        name=top.name,
+        program=MachinePath(top.program) if top.program else None,
+        requirements=_ordered([requirement for requirement, _ in found], places),
+    )
+
+
+def _gathered(
+    path: HostPath, above: tuple[str, ...], found: list[tuple[Requirement, _Place]], seen: set[str]
+) -> SheetFile:
+    """Read one file and what it includes; what is included comes first, and each file once."""
+    real = os.path.realpath(path)
+    if real in above or len(above) >= _DEEPEST:
+        why = "it includes itself" if real in above else f"it is included more than {_DEEPEST} deep"
+        raise UsageError(f"The sheet {shown(path)} is refused", why, "Take that line out of 'include'.")
+    text = _text(path)
+    file = _read(path, text)
+    seen.add(real)
+    for name in file.include:
+        other = HostPath(os.path.join(os.path.dirname(path), name))
+        if os.path.realpath(other) not in seen or os.path.realpath(other) in (*above, real):
+            _gathered(other, (*above, real), found, seen)
+    found += [(each, _Place(path, text, index)) for index, each in enumerate(file.requirement)]
+    return file
+
+
+def _text(path: HostPath) -> str:
+    if os.path.exists(path) and not os.path.isfile(path):
+        raise UnreadableError(
+            f"The sheet {shown(path)} cannot be read", "it is no ordinary file", "Name a file of TOML."
+        )
+    try:
+        with open(path, encoding="utf-8") as file:
+            text = file.read(_MOST_BYTES + 1)
+    except (OSError, UnicodeDecodeError) as error:
+        why = (error.strerror or str(error)) if isinstance(error, OSError) else "it is no text in UTF-8"
+        raise UnreadableError(
+            what=f"The sheet {shown(path)} cannot be read", why=why, do="Name a file of TOML that you may read."
+        ) from error
+    if len(text) > _MOST_BYTES:
+        raise UnreadableError(
+            f"The sheet {shown(path)} cannot be read", f"it is larger than {_MOST_BYTES} bytes", "Part it."
+        )
+    return text
+
+
+def _read(path: HostPath, text: str) -> SheetFile:
+    try:
+        data = tomllib.loads(text)
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
+        raise UnreadableError(
+            what=f"The sheet {shown(path)} cannot be read",
+            why=f"it is no TOML: {error}",
+            do="Mend that place. docs/formats/requirement-sheet.md shows how a sheet is written.",
+        ) from error
+    try:
+        return msgspec.convert(data, SheetFile)
+    except msgspec.ValidationError as error:
+        line, column, why = _told(text, data, str(error))
+        raise _refused(path, line, column, why) from error
+
+
+def _told(text: str, data: dict[str, Any], said: str) -> tuple[int, int, str]:
+    """(line, column, what is wrong) by what msgspec says of it."""
+    why, _, where = said.partition(" - at `")
+    found = _AT.search(where or said)
+    unknown = re.search(r"unknown field `([^`]+)`", why)
+    missing = re.search(r"missing required field `([^`]+)`", why)
+    if found is None or found[1] is None:
+        key = unknown[1] if unknown else (found[3] if found else "")
+        return (*find_position(text, "", None, key), _in_words(why, key))
+    index, key = int(found[1]), found[2]
+    key = unknown[1] if unknown else "" if missing else key
+    own = data[_TABLE][index] if isinstance(data.get(_TABLE), list) else {}
+    if "Invalid value" in why and key == "kind":
+        return (*find_position(text, _TABLE, index, key), f"there is no kind {own.get('kind')!r}: {_kinds()}")
+    return (*find_position(text, _TABLE, index, key), _in_words(why, key))
+
+
+def _in_words(why: str, key: str) -> str:
+    words = why[:1].lower() + why[1:]
+    return f"{key}: {words}" if key and f"`{key}`" not in why else words
+
+
+def _kinds() -> str:
+    return "it is one of " + ", ".join(sorted(kind.__struct_config__.tag for kind in AnyRequirement.__args__))
+
+
+def _refused(path: str, line: int, column: int, why: str, do: str = "") -> UsageError:
+    return UsageError(
+        what=f"The sheet {shown(path)} is refused at line {line}, column {column}",
+        why=shown(why),
+        do=do or "Mend that place. docs/formats/requirement-sheet.md lists the kinds and what each is told.",
+    )
+
+
+def _referred(requirement: Requirement) -> Sequence[tuple[str, tuple[str, ...]]]:
+    """(key, the ids that it names) of what a requirement depends on."""
+    condition = requirement.only_if
+    return (("after", requirement.after), ("only_if", (condition.met,) if condition and condition.met else ()))
+
+
+def _ordered(requirements: Sequence[Requirement], places: dict[str, _Place]) -> tuple[Requirement, ...]:
+    """Each after what it depends on, otherwise in their order. Raises: UsageError: some depend on each other."""
+    by_id = {requirement.id: requirement for requirement in requirements}
+    done: dict[Id, Requirement] = {}
+    for first in requirements:
+        waiting, open_ = [first], dict[str, None]()
+        while waiting:
+            requirement = waiting[-1]
+            if requirement.id in done:
+                waiting.pop()
+                continue
+            others = [other for _, ids in _referred(requirement) for other in ids if other not in done]
+            if not others:
+                done[requirement.id] = requirement
+                open_.pop(requirement.id, None)
+                waiting.pop()
+                continue
+            open_[requirement.id] = None
+            if ring := [other for other in others if other in open_]:
+                names = " -> ".join([*list(open_)[list(open_).index(ring[0]) :], ring[0]])
+                raise places[requirement.id].refused(
+                    f"it depends on itself: {names}", "after", "Take one of these out."
+                )
+            waiting += [by_id[other] for other in reversed(others)]
+    return tuple(done.values())

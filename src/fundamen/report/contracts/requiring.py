@@ -1,0 +1,75 @@
+"""The contract of ``prereqs`` with ``--json``."""
+
+from typing import Literal
+
+import msgspec
+
+from fundamen.prerequisites.answer import Standing
+from fundamen.prerequisites.checking import Checked, Outcome
+from fundamen.prerequisites.sheet import Sheet
+from fundamen.report.contracts.line import Failure
+
+
+class RequirementPart(msgspec.Struct, frozen=True):
+    """One requirement with how it stands."""
+
+    id: str
+    kind: str
+    standing: Standing
+    needed: str
+    found: str
+    because: str
+    remedy: str
+    who: str
+    after: tuple[str, ...]
+    held_up_by: tuple[str, ...]  # forerunners that must be met before it can be checked
+
+
+class LeftOutPart(msgspec.Struct, frozen=True):
+    """A requirement that does not count on this machine."""
+
+    id: str
+    why: str
+
+
+class PrereqsRecord(msgspec.Struct, frozen=True):
+    """A sheet against a machine."""
+
+    sheet: str  # its file, as it was named
+    name: str = ""
+    requirements: tuple[RequirementPart, ...] = ()  # in the order in which they depend on each other
+    left_out: tuple[LeftOutPart, ...] = ()
+    faults: int = 0  # those that are unmet
+    unknown: int = 0
+    next: tuple[str, ...] = ()
+    error: Failure | None = None
+    schema: Literal["fundamen.prereqs/1"] = "fundamen.prereqs/1"
+
+
+def prereqs_record(path: str, sheet: Sheet, outcome: Outcome, following: tuple[str, ...]) -> PrereqsRecord:
+    """A sheet against a machine, as JSON has it."""
+    return PrereqsRecord(
+        sheet=path,
+        name=sheet.name,
+        requirements=tuple(map(_part, outcome.checked)),
+        left_out=tuple(LeftOutPart(each.requirement.id, each.why) for each in outcome.left_out),
+        faults=len(outcome.of(Standing.UNMET)),
+        unknown=len(outcome.of(Standing.UNKNOWN)),
+        next=following,
+    )
+
+
+def _part(checked: Checked) -> RequirementPart:
+    requirement = checked.requirement
+    return RequirementPart(
+        id=requirement.id,
+        kind=requirement.kind,
+        standing=checked.answer.standing,
+        needed=requirement.needed,
+        found=checked.answer.found,
+        because=requirement.because,
+        remedy=requirement.remedy or requirement.advice,
+        who=requirement.who,
+        after=requirement.after,
+        held_up_by=checked.held_up_by,
+    )

@@ -1,0 +1,163 @@
+"""What a restoration can do for requirements that are unmet: the steps of a plan, each for one of them."""
+
+from datetime import datetime
+
+import msgspec
+
+from fundamen.machine.machine import Machine
+from fundamen.model.errors import UsageError
+from fundamen.model.paths import MachinePath, shown
+from fundamen.prerequisites.answer import Standing
+from fundamen.prerequisites.checking import Outcome
+from fundamen.prerequisites.comparison import Compared
+from fundamen.prerequisites.kinds.kernel_setting import KernelSetting
+from fundamen.prerequisites.kinds.package import Package
+from fundamen.prerequisites.kinds.registry import RegistryValue
+from fundamen.prerequisites.kinds.service import Service
+from fundamen.prerequisites.kinds.setting import Setting
+from fundamen.prerequisites.requirement import Requirement
+from fundamen.restore.plan_file import (
+    EnableService,
+    Install,
+    PlanFile,
+    PlannedStep,
+    RemoveRegistryValue,
+    RemoveValue,
+    RunService,
+    SetEntry,
+    SetLimit,
+    SetRegistryValue,
+    SetValue,
+)
+
+_OWN_SYSCTL = "/etc/sysctl.d/90-fundamen.conf"
+
+
+class Mendable(msgspec.Struct, frozen=True):
+    """What a plan can do for a sheet."""
+
+    plan: PlanFile | None  # None where it can do nothing
+    by_hand: tuple[Requirement, ...]  # the unmet ones that it can do nothing for
+
+
+def plan_for(machine: Machine, program: MachinePath | None, outcome: Outcome, now: datetime) -> Mendable:
+    """The plan that puts right what is unmet, as far as there are steps for it.
+
+    Raises:
+        UsageError: there is something to be planned, and the sheet names no program for which.
+    """
+    steps: list[PlannedStep] = []
+    by_hand: list[Requirement] = []
+    for checked in outcome.of(Standing.UNMET):
+        own = _steps(machine, checked.requirement)
+        steps += own
+        if not own:
+            by_hand.append(checked.requirement)
+    if not steps:
+        return Mendable(None, tuple(by_hand))
+    if program is None:
+        raise UsageError(
+            what="No plan can be made of the sheet",
+            why="it does not say which program it is for, and a plan is rehearsed with its program",
+            do='Add a line such as program = "/opt/tidebook/bin/tidebook" to the top of the sheet.',
+        )
+    plan = PlanFile(program=program, machine=machine.title, made_at=now, steps=tuple(steps))
+    return Mendable(plan, tuple(by_hand))
+
+
+def _steps(machine: Machine, requirement: Requirement) -> list[PlannedStep]:
+    because = requirement.because or requirement.needed
+    match requirement:
+        case Setting():
+            return _for_setting(requirement, because)
+        case KernelSetting():
+            return _for_limit(machine, requirement, because)
+        case RegistryValue():
+            return _for_registry(requirement, because)
+        case Package() if not requirement.version:  # which version would come is the archive's to say
+            name = f"{requirement.name}:{requirement.architecture}" if requirement.architecture else requirement.name
+            return [Install(path="/var/lib/dpkg", names=(name,), because=because)]
+        case Service():
+            path = f"/etc/systemd/system/{requirement.name}"
+            enable = [EnableService(path=path, name=requirement.name, because=because)] if requirement.enabled else []
+            start = requirement.running and machine.is_live
+            return [*enable, *([RunService(path=path, name=requirement.name, because=because)] if start else [])]
+        case _:
+            return []
+
+
+def _for_setting(requirement: Setting, because: str) -> list[PlannedStep]:
+    file, key, form = requirement.file, requirement.key, requirement.format
+    if requirement.absent:
+        return [RemoveValue(path=file, key=key, format=form, because=because)]
+    steps: list[PlannedStep] = []
+    if (value := _wanted(requirement)) is not msgspec.UNSET:
+        steps.append(SetValue(path=file, key=key, format=form, value=value, because=because))
+    if len(requirement.separator) == 1:
+        steps += [_entry(requirement, entry, "last", because) for entry in requirement.has]
+        steps += [_entry(requirement, entry, "nowhere", because) for entry in requirement.lacks]
+    return steps
+
+
+def _entry(requirement: Setting, entry: str, place: str, because: str) -> SetEntry:
+    return msgspec.convert(
+        {
+            "do": "set entry",
+            "path": requirement.file,
+            "key": requirement.key,
+            "entry": entry,
+            "place": place,
+            "separator": requirement.separator,
+            "because": because,
+            **({"format": requirement.format} if requirement.format else {}),
+        },
+        SetEntry,
+    )
+
+
+def _for_limit(machine: Machine, requirement: KernelSetting, because: str) -> list[PlannedStep]:
+    """It is set now; of a setting with one field, a line in a file makes it last."""
+    value = _wanted(requirement)
+    if value is msgspec.UNSET or isinstance(value, bool | None):
+        return []
+    steps: list[PlannedStep] = []
+    name = requirement.name
+    if machine.is_live:
+        steps.append(
+            SetLimit(
+                path=f"/proc/sys/{name.replace('.', '/')}",
+                name=name,
+                value=str(value),
+                field=requirement.field,
+                because=because,
+            )
+        )
+    if requirement.field is None:
+        steps.append(SetValue(path=_OWN_SYSCTL, key=(name,), value=str(value), because=because))
+    return steps
+
+
+def _for_registry(requirement: RegistryValue, because: str) -> list[PlannedStep]:
+    if requirement.absent:
+        return [RemoveRegistryValue(path=requirement.key, name=requirement.name, because=because)]
+    value = _wanted(requirement)
+    if not isinstance(value, str | int) or isinstance(value, bool):
+        return []
+    return [SetRegistryValue(path=requirement.key, name=requirement.name, value=value, because=because)]
+
+
+def _wanted(requirement: Compared) -> str | int | float | bool | msgspec.UnsetType | None:
+    """The one value that is asked for, or the least or first of those that serve; UNSET where none is named."""
+    if requirement.equals is not msgspec.UNSET:
+        return requirement.equals
+    if requirement.one_of:
+        return requirement.one_of[0]
+    for bound in (requirement.at_least, requirement.at_most):
+        if bound is not None:
+            return bound
+    return msgspec.UNSET
+
+
+def by_hand_in_words(requirement: Requirement) -> str:
+    """What remains to be done by a person for a requirement."""
+    return f"{shown(requirement.id)}: {requirement.remedy or requirement.advice}"
