@@ -33,6 +33,7 @@ bench: $(VENV)/.dev
 	$(BIN)/python benchmarks/large_catalogue.py
 	$(BIN)/python benchmarks/restoration.py
 	$(BIN)/python benchmarks/clues.py
+	$(BIN)/python benchmarks/requirements.py
 
 # The JSON Schemas in docs/schemas/, anew from the types.
 schemas: $(VENV)/.dev

@@ -81,9 +81,12 @@ def _remove(form: Format, text: str, key: Key, what: str) -> str:
 
 def _place(form: Format, text: str, key: Key, what: str) -> _Place | None:
     section, name = (key[0] if len(key) > 1 else None), key[-1]
+    plain = "" if form in {Format.PROPERTIES, Format.SYSCTL} else name.strip()  # names that are spelled in one way only
     found = []
     for line in _lines(form, text):
         if line.is_heading or (form is Format.INI and line.section != section):
+            continue
+        if text.find(plain, line.begin, line.end) < 0:
             continue
         match = _PATTERNS[form].match(text[line.begin : line.end])
         if match is None or _name(form, match[2]) != _name(form, name, is_spelled=False):
