@@ -20,6 +20,7 @@ FLOORS = {
     "loaders": 2,
     "placing": 2,
     "cold_copies": 3,
+    "installers": 3,
     "evidence": 2,
     "trace": 3,
     "building": 3,

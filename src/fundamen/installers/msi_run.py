@@ -1,0 +1,352 @@
+"""Foresee what an install package will conclude on a machine, action by action, without running any of it.
+
+Source: Windows Installer reference, "Using a Sequence Table"; of the actions AppSearch, FindRelatedProducts,
+LaunchConditions, CostFinalize and custom actions of types 19, 35 and 51. The sequence is the one without dialogs.
+"""
+
+from collections.abc import Iterable, Iterator, Mapping
+from enum import IntEnum, IntFlag
+
+import msgspec
+
+from fundamen.formats.msi_condition import Evaluated, Value, evaluate
+from fundamen.formats.msi_database import Database, Row
+from fundamen.installers.msi_properties import UNKNOWN, machine_properties
+from fundamen.installers.msi_searches import Found, Searches, formatted, packed_code
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.paths import MachinePath
+
+_INSTALLER = r"HKLM\Software\Microsoft\Windows\CurrentVersion\Installer"
+_PRODUCTS = rf"{_INSTALLER}\UserData\S-1-5-18\Products"
+_UPGRADES = rf"{_INSTALLER}\UpgradeCodes"
+_USUAL = ("FindRelatedProducts", "AppSearch", "LaunchConditions", "CostFinalize")  # where a package has no sequence
+_KIND = 0x3F
+_64_BIT = ("x64", "amd64", "arm64", "intel64")
+_MOST_STEPS = 5_000
+
+
+class CustomKind(IntEnum):
+    """Custom actions that run nothing. Source: "Summary List of All Custom Action Types"."""
+
+    MESSAGE = 19
+    SET_FOLDER = 35
+    SET_PROPERTY = 51
+
+
+class UpgradeFlag(IntFlag):
+    """Values of Upgrade.Attributes."""
+
+    ONLY_DETECT = 0x2
+    MINIMUM_INCLUDED = 0x100
+    MAXIMUM_INCLUDED = 0x200
+
+
+class Judged(msgspec.Struct, frozen=True):
+    """A condition with what it comes to here."""
+
+    what: str  # the thing that it decides about
+    condition: str
+    holds: bool | None  # None: it is not known
+    asked: tuple[tuple[str, Value], ...]  # what it asks about, with the values here
+    says: str = ""  # the message for the person
+    problem: str = ""  # why it cannot be evaluated
+
+
+class Related(msgspec.Struct, frozen=True):
+    """An earlier or later version that is registered."""
+
+    code: str
+    name: str
+    version: str
+    property: str  # that it is told by
+    is_removed: bool  # whether the package will remove it
+    leftover: str = ""  # its folder, which is registered and is not there
+
+
+class Part(msgspec.Struct, frozen=True):
+    """A feature, and whether it will be installed."""
+
+    name: str
+    title: str
+    is_chosen: bool | None
+
+
+class Conclusion(msgspec.Struct, frozen=True):
+    """All that a package will conclude."""
+
+    searches: tuple[Found, ...]
+    related: tuple[Related, ...]
+    launch: tuple[Judged, ...]  # launch conditions, and messages that stop the run
+    parts: tuple[Part, ...]
+    components: tuple[Judged, ...]  # those that depend on a condition
+    actions: tuple[Judged, ...]  # code of its own, with when it is run
+    properties: dict[str, str]  # as they are when files are about to be copied
+
+    @property
+    def hindrances(self) -> tuple[Judged, ...]:
+        """What will stop the run."""
+        return tuple(each for each in self.launch if each.holds is False)
+
+
+def conclude(machine: Machine, database: Database, given: Mapping[str, str]) -> Conclusion:
+    """What a package will conclude on a machine.
+
+    Args:
+        machine: of Windows.
+        database: the package.
+        given: properties as on the command line.
+    """
+    run = _Run(machine, database, given)
+    for action, condition in _sequence(database):
+        run.act(action, condition)
+    return run.conclusion()
+
+
+def is_for_64_bits(database: Database) -> bool:
+    """Whether a package is for 64 bits. Source: "Template Summary"."""
+    return database.template.partition(";")[0].lower() in _64_BIT
+
+
+def _sequence(database: Database) -> list[tuple[str, str]]:
+    """(action, condition) in their order."""
+    rows = database.tables.get("InstallExecuteSequence", ())
+    numbered = [
+        (number, str(row.get("Action") or ""), str(row.get("Condition") or ""))
+        for row in rows
+        if isinstance(number := row.get("Sequence"), int) and number > 0
+    ]
+    listed = [(action, condition) for _, action, condition in sorted(numbered)]
+    return listed[:_MOST_STEPS] or [(action, "") for action in _USUAL]
+
+
+class _Run:
+    def __init__(self, machine: Machine, database: Database, given: Mapping[str, str]) -> None:
+        self._machine = machine
+        self._database = database
+        self._is_64_bit = is_for_64_bits(database)
+        self._environment = {name.upper(): value for name, value in machine.environment.items()}
+        own = {str(r["Property"]): str(r["Value"] or "") for r in database.tables.get("Property", ())}
+        self._properties = {**machine_properties(machine, is_64_bit_package=self._is_64_bit), **own, **given}
+        code = packed_code(own.get("ProductCode", ""))
+        if code and machine.registry.values(rf"{_PRODUCTS}\{code}\InstallProperties") is not None:
+            self._properties["Installed"] = "00:00:00"
+        self._given = given
+        self._custom = {str(row["Action"]): row for row in database.tables.get("CustomAction", ()) if "Action" in row}
+        self._searches: list[Found] = []
+        self._related: list[Related] = []
+        self._launch: list[Judged] = []
+        self._parts: tuple[Part, ...] = ()
+        self._components: tuple[Judged, ...] = ()
+        self._actions: list[Judged] = []
+
+    def conclusion(self) -> Conclusion:
+        return Conclusion(
+            searches=tuple(self._searches),
+            related=tuple(self._related),
+            launch=tuple(self._launch),
+            parts=self._parts,
+            components=self._components,
+            actions=tuple(self._actions),
+            properties=self._properties,
+        )
+
+    def act(self, action: str, condition: str) -> None:
+        """Do one action of the sequence, as far as it only finds something out."""
+        custom = self._custom.get(action)
+        judged = self._judged(action, condition)
+        if judged.holds is False:
+            if custom is not None and self._is_code(custom):
+                self._actions.append(judged)
+            return
+        match action:
+            case "AppSearch":
+                self._search()
+            case "FindRelatedProducts":
+                self._related += self._products()
+            case "LaunchConditions":
+                rows = self._database.tables.get("LaunchCondition", ())
+                self._launch += [
+                    msgspec.structs.replace(
+                        self._judged("the run", str(row.get("Condition") or "")),
+                        says=self._formatted(str(row.get("Description") or "")),
+                    )
+                    for row in rows
+                ]
+            case "CostFinalize":
+                self._parts = tuple(self._features())
+                self._components = tuple(
+                    self._judged(str(row["Component"]), str(row["Condition"]))
+                    for row in self._database.tables.get("Component", ())
+                    if row.get("Condition")
+                )
+            case _ if custom is not None:
+                self._act_by(custom, judged)
+
+    def _act_by(self, custom: Row, judged: Judged) -> None:
+        kind = custom.get("Type")
+        source, target = str(custom.get("Source") or ""), str(custom.get("Target") or "")
+        match kind & _KIND if isinstance(kind, int) else -1:
+            case CustomKind.SET_PROPERTY if judged.holds:
+                self._set(source, self._formatted(target))
+            case CustomKind.SET_FOLDER if judged.holds:
+                self._set(source, self._formatted(target))
+            case CustomKind.MESSAGE:
+                holds = None if judged.holds is None else not judged.holds
+                says = self._formatted(target)
+                self._launch.append(msgspec.structs.replace(judged, what="the run", holds=holds, says=says))
+            case _ if self._is_code(custom):
+                self._actions.append(judged)
+
+    @staticmethod
+    def _is_code(custom: Row) -> bool:
+        kind = custom.get("Type")
+        return not isinstance(kind, int) or kind & _KIND not in set(CustomKind)
+
+    def _set(self, name: str, value: str) -> None:
+        if value:
+            self._properties[name] = value
+        else:
+            self._properties.pop(name, None)
+
+    def _search(self) -> None:
+        searches = Searches(self._machine, self._database, self._formatted, is_64_bit=self._is_64_bit)
+        for found in searches.all():
+            self._searches.append(found)
+            if found.value:
+                self._set(found.property, found.value)
+
+    def _products(self) -> Iterator[Related]:
+        """The registered products that the table Upgrade asks for."""
+        for row in self._database.tables.get("Upgrade", ()):
+            code, told_by = packed_code(str(row.get("UpgradeCode") or "")), str(row.get("ActionProperty") or "")
+            flags = UpgradeFlag(row["Attributes"]) if isinstance(row.get("Attributes"), int) else UpgradeFlag(0)  # type: ignore[arg-type]
+            for product in self._machine.registry.values(rf"{_UPGRADES}\{code}") or {} if code else {}:
+                related = self._product(product, told_by, flags)
+                if related is not None and _is_between(related.version, row, flags):
+                    codes = list(filter(None, [self._properties.get(told_by, ""), related.code]))
+                    self._set(told_by, ";".join(codes))
+                    yield related
+
+    def _product(self, packed: str, told_by: str, flags: UpgradeFlag) -> Related | None:
+        values = self._machine.registry.values(rf"{_PRODUCTS}\{packed}\InstallProperties")
+        if values is None or packed == packed_code(self._properties.get("ProductCode", "")):
+            return None
+        texts = {name.lower(): value for name, value in values.items() if isinstance(value, str)}
+        folder = texts.get("installlocation", "").strip()
+        is_gone = bool(folder) and self._machine.look(MachinePath(folder.rstrip("\\"))).kind is EntryKind.ABSENT
+        return Related(
+            code=_unpacked(packed),
+            name=texts.get("displayname", packed),
+            version=texts.get("displayversion", ""),
+            property=told_by,
+            is_removed=not flags & UpgradeFlag.ONLY_DETECT,
+            leftover=folder if is_gone else "",
+        )
+
+    def _features(self) -> Iterator[Part]:
+        """Which features are chosen. Source: tables Feature and Condition; the property ADDLOCAL."""
+        rows = {str(row["Feature"]): row for row in self._database.tables.get("Feature", ())}
+        limit = _whole(self._properties.get("INSTALLLEVEL", "1"), 1)
+        asked_for = {name.strip() for name in self._given.get("ADDLOCAL", "").split(",") if name.strip()}
+        levels = {name: self._level(name, row) for name, row in rows.items()}
+        chosen: dict[str, bool | None] = {}
+        for name in rows:
+            level = levels[name]
+            by_level = None if level is None else 0 < level <= limit
+            chosen[name] = (name in asked_for or "ALL" in asked_for) and level != 0 if asked_for else by_level
+        for name, row in rows.items():
+            above = str(row.get("Feature_Parent") or "")
+            held = chosen[name]
+            if above in chosen and chosen[above] is False and not asked_for:
+                held = False
+            yield Part(name, str(row.get("Title") or ""), held)
+
+    def _level(self, feature: str, row: Row) -> int | None:
+        level = row.get("Level")
+        found: int | None = level if isinstance(level, int) else 0
+        for each in self._database.tables.get("Condition", ()):
+            if str(each.get("Feature_") or "") != feature:
+                continue
+            holds = self._judged(feature, str(each.get("Condition") or "")).holds
+            if holds is None:
+                return None
+            if holds:
+                other = each.get("Level")
+                found = other if isinstance(other, int) else 0
+        return found
+
+    def _judged(self, what: str, condition: str) -> Judged:
+        try:
+            found = evaluate(condition, self._look_up)
+        except ValueError as error:
+            return Judged(what, condition, None, (), problem=str(error))
+        return _told(what, condition, found)
+
+    def _look_up(self, symbol: str) -> Value:
+        match symbol[:1]:
+            case "%":
+                return self._environment.get(symbol[1:].upper(), None if not self._environment else "")
+            case "$" | "?" | "&" | "!":
+                return None
+            case _:
+                if symbol in self._properties:
+                    return self._properties[symbol]
+                return None if symbol in UNKNOWN else ""
+
+    def _formatted(self, text: str) -> str:
+        return formatted(text, self._properties, self._environment)
+
+
+def _told(what: str, condition: str, found: Evaluated) -> Judged:
+    return Judged(what, condition, found.holds, found.asked)
+
+
+def _is_between(version: str, row: Row, flags: UpgradeFlag) -> bool:
+    numbers = _version(version)
+    least, most = str(row.get("VersionMin") or ""), str(row.get("VersionMax") or "")
+    if least and (
+        numbers < _version(least) or (numbers == _version(least) and not flags & UpgradeFlag.MINIMUM_INCLUDED)
+    ):
+        return False
+    return (
+        not most
+        or numbers < _version(most)
+        or (numbers == _version(most) and bool(flags & UpgradeFlag.MAXIMUM_INCLUDED))
+    )
+
+
+def _version(text: str) -> tuple[int, ...]:
+    """The three parts of a product's version that count. Source: "ProductVersion"."""
+    return tuple(_whole(part, 0) for part in (*text.split("."), "0", "0", "0"))[:3]
+
+
+def _whole(text: str, otherwise: int) -> int:
+    return int(text) if text.strip().isdecimal() else otherwise
+
+
+def _unpacked(packed: str) -> str:
+    """A code as people write it, from the form of the registry's keys."""
+    parts = (packed[:8][::-1], packed[8:12][::-1], packed[12:16][::-1])
+    tail = "".join(packed[at + 1 : at + 2] + packed[at] for at in range(16, len(packed), 2))
+    return f"{{{'-'.join((*parts, tail[:4], tail[4:]))}}}"
+
+
+def changed(before: Conclusion, after: Conclusion) -> Iterable[str]:
+    """What differs between two conclusions, in words."""
+    pairs: list[tuple[str, Mapping[str, object], Mapping[str, object]]] = [
+        ("feature", {p.name: p.is_chosen for p in before.parts}, {p.name: p.is_chosen for p in after.parts}),
+        ("component", {c.what: c.holds for c in before.components}, {c.what: c.holds for c in after.components}),
+        ("action", {a.what: a.holds for a in before.actions}, {a.what: a.holds for a in after.actions}),
+        ("condition", {j.condition: j.holds for j in before.launch}, {j.condition: j.holds for j in after.launch}),
+        ("property", before.properties, after.properties),
+    ]
+    for kind, old, new in pairs:
+        for name in dict.fromkeys((*old, *new)):
+            if old.get(name) != new.get(name):
+                yield f"{kind} {name}: {_said(old.get(name))} -> {_said(new.get(name))}"
+
+
+def _said(value: object) -> str:
+    if isinstance(value, str):
+        return value or "empty"
+    return "not known" if value is None else "yes" if value else "no"
