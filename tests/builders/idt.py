@@ -64,3 +64,65 @@ def a_package(path: Path, tables: Mapping[str, Sequence[Sequence[str]]], templat
     summary = ["-s", "Tidebook", "Ardvane Instruments", template, "{0A1B2C3D-0000-4000-8000-00000000000F}"]
     subprocess.run(["msibuild", str(path), *words, *summary], check=True, capture_output=True)
     return path
+
+
+def harbour_tables() -> dict[str, list[list[str]]]:
+    """A package that takes a runtime for installed where an earlier version has left it registered."""
+    property_ = {
+        "ProductCode": "{44444444-2222-4333-8444-555555555555}",
+        "ProductVersion": "2.0.0",
+        "ProductName": "Tidebook",
+        "Manufacturer": "Ardvane Instruments",
+        "ProductLanguage": "1033",
+        "UpgradeCode": "{AAAAAAAA-BBBB-4CCC-8DDD-EEEEEEEEEEEE}",
+        "ALLUSERS": "1",
+    }
+    actions = [
+        ("FindRelatedProducts", ""),
+        ("AppSearch", ""),
+        ("LaunchConditions", ""),
+        ("TooOld", "VersionNT < 601"),
+        ("ChooseCharts", "RUNTIME4"),
+        ("CostInitialize", ""),
+        ("FileCost", ""),
+        ("CostFinalize", ""),
+        ("InstallValidate", ""),
+        ("InstallInitialize", ""),
+        ("TuneSystem", "NOT Installed AND LogonUser"),
+        ("ProcessComponents", ""),
+        ("InstallFinalize", ""),
+    ]
+    return {
+        "Property": [[name, value] for name, value in property_.items()],
+        "AppSearch": [["RUNTIME4", "runtime"], ["HELPER", "helper"]],
+        "RegLocator": [
+            ["runtime", "2", "Software\\Saltgrass\\4", "Folder", "2"],
+            ["helper", "2", "Software\\Saltgrass\\4", "Helper", "0"],
+        ],
+        "LaunchCondition": [["RUNTIME4 OR BUNDLED = 1", "Tidebook needs the Saltgrass Runtime 4 of [Manufacturer]."]],
+        "Directory": [["TARGETDIR", "", "SourceDir"]],
+        "Component": [["Whole", "{99999999-3333-4333-8444-555555555555}", "TARGETDIR", "0", "", ""]],
+        "Feature": [
+            ["Tidebook", "", "Tide tables", "", "1", "1", "TARGETDIR", "0"],
+            ["Runtime", "", "Saltgrass Runtime 4", "", "2", "1", "TARGETDIR", "0"],
+            ["Charts", "", "Charts", "", "3", "200", "TARGETDIR", "0"],
+        ],
+        "Condition": [["Runtime", "0", "RUNTIME4 AND NOT BUNDLED"], ["Charts", "1", 'CHARTS = "yes"']],
+        "FeatureComponents": [["Tidebook", "Whole"], ["Runtime", "Whole"], ["Charts", "Whole"]],
+        "Upgrade": [["{AAAAAAAA-BBBB-4CCC-8DDD-EEEEEEEEEEEE}", "", "2.0.0", "", "0", "", "OLDER"]],
+        "CustomAction": [
+            ["TooOld", "19", "", "This Windows is too old."],
+            ["ChooseCharts", "51", "CHARTS", "yes"],
+            ["TuneSystem", "1", "tuner", "Tune"],
+        ],
+        "InstallExecuteSequence": [[name, text, str(number * 100)] for number, (name, text) in enumerate(actions, 1)],
+        "Media": [["1", "0", "", "", "", ""]],
+    }
+
+
+if __name__ == "__main__":  # python -m builders.idt, in tests/: makes data/tidebook.msi anew
+    import tempfile
+
+    with tempfile.TemporaryDirectory() as folder:
+        made = a_package(Path(folder) / "tidebook.msi", harbour_tables())
+        (Path(__file__).parent.parent / "data" / "tidebook.msi").write_bytes(made.read_bytes())

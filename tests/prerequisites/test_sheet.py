@@ -7,10 +7,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from fundamen.formats.versions import compare, is_in
 from fundamen.model.errors import FundamenError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath
 from fundamen.prerequisites.sheet import Sheet, read_sheet
-from fundamen.prerequisites.versions import compare, is_in
 
 TOP = 'schema = "fundamen.sheet/1"\nname = "Tidebook"\n'
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from builders.idt import a_package
+from builders.idt import a_package, harbour_tables
 from fundamen.formats.compound_file import CompoundFile
 from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.msi_condition import evaluate
@@ -186,9 +186,14 @@ def prefix(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
     source.write_text(ASKS)
     compiler = ["x86_64-w64-mingw32-gcc", str(source), "-o", str(folder / "drive_c/asks.exe"), "-lmsi"]
     subprocess.run(compiler, check=True, capture_output=True)
-    subprocess.run([SERVER, "-w"], env={**os.environ, "WINEPREFIX": str(folder)}, check=True)
+    settle(folder)
     yield folder
     shutil.rmtree(folder, ignore_errors=True)
+
+
+def settle(prefix: Path) -> None:
+    """Wait until the registry's files are written."""
+    subprocess.run([SERVER, "-w"], env={**os.environ, "WINEPREFIX": str(prefix)}, check=True)
 
 
 def of_product(version: str, code: str) -> dict[str, list[list[str]]]:
@@ -298,3 +303,22 @@ def test_the_features_that_are_chosen_and_the_related_products_are_those_of_the_
     found = dict(zip(UPGRADES, said[len(FEATURES) :], strict=True))
     assert {name: own.properties.get(name, "").upper() for name in UPGRADES} == found
     assert set(found.values()) == {OLD, ""}
+
+
+def test_a_leftover_misleads_the_service_as_foreseen_and_a_property_overrules_it(prefix: Path) -> None:
+    """The shipped package is that of its builder, too."""
+    package = a_package(prefix / "tidebook.msi", harbour_tables())
+    shipped = Path(__file__).parent.parent / "data" / "tidebook.msi"
+    one, other = (read_database(CompoundFile(MemoryBytes(p.read_bytes(), "package")), "It") for p in (package, shipped))
+    assert one.tables == other.tables
+    run(prefix, "reg", "add", "HKLM\\Software\\WOW6432Node\\Saltgrass\\4", "/v", "Folder", "/d", "C:\\Saltgrass", "/f")
+    settle(prefix)
+    actions = ["AAppSearch", "ALaunchConditions", "AChooseCharts", "ACostInitialize", "AFileCost", "ACostFinalize"]
+    for given in ({}, {"BUNDLED": "1"}):
+        questions = [*[f"S{name}={value}" for name, value in given.items()], *actions]
+        said = answers(prefix, package, [*questions, "FTidebook", "FRuntime", "FCharts"])
+        own = foreseen(prefix, package, **given)
+        assert said[: len(actions)] == ["0"] * len(actions)
+        assert [part.is_chosen for part in own.parts] == [state == "3" for state in said[len(actions) :]]
+        assert own.leftovers == ("C:\\Saltgrass",)
+        assert own.parts[1].is_chosen is bool(given)

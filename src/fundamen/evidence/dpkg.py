@@ -211,3 +211,21 @@ def _installed(machine: Machine, packages: set[str]) -> dict[str, tuple[str, str
             for spelled in {name, f"{name}:{architecture}"} & packages:
                 found[spelled] = (version, architecture)
     return found
+
+
+def all_installed(machine: Machine) -> dict[str, list[tuple[str, str]]]:
+    """(version, architecture) of each package that is wholly installed, by its name.
+
+    Source: dpkg-query(1), the fields of the status file.
+
+    Raises:
+        UnreadableError: there is no database, or it may not be read.
+    """
+    packages: dict[str, list[tuple[str, str]]] = {}
+    text = machine.content(MachinePath(_FOLDER + "/status"), _MOST_BYTES).decode("utf-8", "surrogateescape")
+    for stanza in text.split("\n\n"):
+        fields = dict(line.split(": ", 1) for line in stanza.split("\n") if ": " in line and line[0] != " ")
+        if fields.get("Status", "").endswith(" ok installed"):
+            found = (fields.get("Version", ""), fields.get("Architecture", ""))
+            packages.setdefault(fields.get("Package", ""), []).append(found)
+    return packages

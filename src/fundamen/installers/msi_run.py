@@ -9,7 +9,7 @@ from enum import IntEnum, IntFlag
 
 import msgspec
 
-from fundamen.formats.msi_condition import Evaluated, Value, evaluate
+from fundamen.formats.msi_condition import Value, evaluate
 from fundamen.formats.msi_database import Database, Row
 from fundamen.installers.msi_properties import UNKNOWN, machine_properties
 from fundamen.installers.msi_searches import Found, Searches, formatted, packed_code
@@ -81,11 +81,18 @@ class Conclusion(msgspec.Struct, frozen=True):
     components: tuple[Judged, ...]  # those that depend on a condition
     actions: tuple[Judged, ...]  # code of its own, with when it is run
     properties: dict[str, str]  # as they are when files are about to be copied
+    overrulers: tuple[str, ...] = ()  # properties that can be given, asked about beside one that a leftover has filled
 
     @property
     def hindrances(self) -> tuple[Judged, ...]:
         """What will stop the run."""
         return tuple(each for each in self.launch if each.holds is False)
+
+    @property
+    def leftovers(self) -> tuple[str, ...]:
+        """The places that are registered, will be believed, and are not there."""
+        searched = (each.leftover for each in self.searches)
+        return tuple(filter(None, (*searched, *(each.leftover for each in self.related))))
 
 
 def conclude(machine: Machine, database: Database, given: Mapping[str, str]) -> Conclusion:
@@ -138,6 +145,7 @@ class _Run:
         self._parts: tuple[Part, ...] = ()
         self._components: tuple[Judged, ...] = ()
         self._actions: list[Judged] = []
+        self._asked: dict[tuple[str, ...], None] = {}  # the symbols of each condition
 
     def conclusion(self) -> Conclusion:
         return Conclusion(
@@ -148,7 +156,16 @@ class _Run:
             components=self._components,
             actions=tuple(self._actions),
             properties=self._properties,
+            overrulers=tuple(self._overrulers()),
         )
+
+    def _overrulers(self) -> Iterator[str]:
+        searched = {each.property for each in self._searches}
+        misled = {each.property for each in self._searches if each.leftover}
+        misled |= {each.property for each in self._related if each.leftover}
+        for names in self._asked:
+            if misled & set(names):
+                yield from (name for name in names if name.isupper() and name not in searched | misled)
 
     def act(self, action: str, condition: str) -> None:
         """Do one action of the sequence, as far as it only finds something out."""
@@ -280,7 +297,8 @@ class _Run:
             found = evaluate(condition, self._look_up)
         except ValueError as error:
             return Judged(what, condition, None, (), problem=str(error))
-        return _told(what, condition, found)
+        self._asked[tuple(name for name, _ in found.asked)] = None
+        return Judged(what, condition, found.holds, found.asked)
 
     def _look_up(self, symbol: str) -> Value:
         match symbol[:1]:
@@ -295,10 +313,6 @@ class _Run:
 
     def _formatted(self, text: str) -> str:
         return formatted(text, self._properties, self._environment)
-
-
-def _told(what: str, condition: str, found: Evaluated) -> Judged:
-    return Judged(what, condition, found.holds, found.asked)
 
 
 def _is_between(version: str, row: Row, flags: UpgradeFlag) -> bool:
@@ -343,7 +357,8 @@ def changed(before: Conclusion, after: Conclusion) -> Iterable[str]:
     for kind, old, new in pairs:
         for name in dict.fromkeys((*old, *new)):
             if old.get(name) != new.get(name):
-                yield f"{kind} {name}: {_said(old.get(name))} -> {_said(new.get(name))}"
+                before_it = _said(old[name]) if name in old else "not set"
+                yield f"{kind} {name}: {before_it} -> {_said(new[name]) if name in new else 'not set'}"
 
 
 def _said(value: object) -> str:

@@ -6,9 +6,9 @@ from collections.abc import Iterator
 import msgspec
 
 from fundamen.formats.setting import Plain
+from fundamen.formats.versions import is_in, read_range
 from fundamen.prerequisites.answer import Answer, met_if, unmet
 from fundamen.prerequisites.requirement import Name, Requirement, Text
-from fundamen.prerequisites.versions import is_in, read_range
 
 Amount = int | float | str  # a number, or one with a unit, such as "128M"
 

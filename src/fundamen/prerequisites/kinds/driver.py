@@ -1,12 +1,12 @@
 """A driver: loaded, in a version."""
 
+from fundamen.formats.versions import is_in, read_range
 from fundamen.machine.installed import service_start
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, met_if, unknown, unmet
 from fundamen.prerequisites.requirement import Asked, Name, Requirement, Text, only_live, read_text
-from fundamen.prerequisites.versions import is_in, read_range
 
 
 class Driver(Requirement, frozen=True, kw_only=True, tag="driver"):

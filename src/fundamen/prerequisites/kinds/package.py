@@ -1,17 +1,14 @@
 """A package of the operating system, in a version and architecture."""
 
-from collections.abc import Iterator
-
+from fundamen.evidence.dpkg import all_installed
+from fundamen.formats.versions import is_in, read_range
 from fundamen.machine.installed import installed_packages
-from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
-from fundamen.prerequisites.requirement import Asked, Name, Requirement, Text, read_text
-from fundamen.prerequisites.versions import is_in, read_range
+from fundamen.prerequisites.requirement import Asked, Name, Requirement, Text
 
 _STATUS = "/var/lib/dpkg/status"
-_INSTALLED = ("install ok installed", "hold ok installed")
 
 
 class Package(Requirement, frozen=True, kw_only=True, tag="package"):
@@ -45,7 +42,7 @@ class Package(Requirement, frozen=True, kw_only=True, tag="package"):
         if machine.platform is Platform.WINDOWS:
             found = [(p.version, "") for p in installed_packages(machine.registry) if p.name == self.name]
         elif machine.platform is Platform.LINUX:
-            found = machine.fact("installed packages", MachinePath(_STATUS), lambda: _by_dpkg(machine)).get(
+            found = machine.fact("installed packages", MachinePath(_STATUS), lambda: all_installed(machine)).get(
                 self.name, []
             )
         else:
@@ -59,21 +56,3 @@ class Package(Requirement, frozen=True, kw_only=True, tag="package"):
         if self.version and not any(is_in(version, self.version) for version in fitting):
             return unmet(f"it is installed as {listed}")
         return met(f"it is installed as {listed}")
-
-
-def _by_dpkg(machine: Machine) -> dict[str, list[tuple[str, str]]]:
-    """(version, architecture) of each package that dpkg has wholly installed. Raises: UnreadableError: no database.
-
-    Source: dpkg-query(1), the fields of the status file; deb-version(7).
-    """
-    packages: dict[str, list[tuple[str, str]]] = {}
-    for name, status, version, architecture in _stanzas(read_text(machine, _STATUS)):
-        if status in _INSTALLED:
-            packages.setdefault(name, []).append((version, architecture))
-    return packages
-
-
-def _stanzas(text: str) -> Iterator[tuple[str, ...]]:
-    for stanza in text.split("\n\n"):
-        fields = dict(line.split(": ", 1) for line in stanza.split("\n") if ": " in line and line[0] != " ")
-        yield tuple(fields.get(field, "") for field in ("Package", "Status", "Version", "Architecture"))

@@ -1,0 +1,137 @@
+"""``fundamen installer``."""
+
+import os
+import re
+import shlex
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+
+import click
+
+from fundamen.cli import options
+from fundamen.cli.exits import Exit, exit_of
+from fundamen.cli.output import Output, finish
+from fundamen.formats.container import Kind
+from fundamen.formats.cursor import ByteSource
+from fundamen.installers.looking import Look, look_into
+from fundamen.machine.file_bytes import FileBytes
+from fundamen.machine.machine import Machine
+from fundamen.model.errors import FundamenError, UnreadableError, UsageError
+from fundamen.model.paths import HostPath, shown
+from fundamen.report.commands import command as command_text
+from fundamen.report.contracts.installing import InstallerRecord, installer_record
+from fundamen.report.contracts.line import failure
+from fundamen.report.installer_text import installer_text
+
+_PUBLIC = re.compile(r"[A-Z_][A-Z0-9_.]*")
+
+
+@click.command("installer")
+@click.argument("packages", nargs=-1, required=True, metavar="PACKAGE...")
+@click.option(
+    "--set", "given", multiple=True, metavar="NAME=VALUE", help="Give an MSI a property; show what it changes."
+)
+@options.machine_options
+@options.output_options
+def command(
+    packages: tuple[str, ...], *, given: tuple[str, ...], machine: Callable[[], Machine], output: Output
+) -> None:
+    """Show what each PACKAGE bundles, and what it will conclude on a machine; nothing of it is run.
+
+    Of an install package (MSI) every search, launch condition and feature is worked out against the machine: which
+    earlier version it takes for installed, what is only a leftover, what it will choose. Of a Debian package, what it
+    needs and the machine has not. Of self-extracting programs, archives and disc images, what lies in them. Ends with 1
+    if the package would stop, lack something, or be misled.
+
+    \b
+    fundamen installer --machine ~/.wine tidebook.msi
+    fundamen installer --machine /mnt/office tidebook.msi --set RUNTIME4='C:\\Program Files\\Saltgrass'
+    fundamen installer setup.exe -v
+    fundamen installer tidebook_2.0_amd64.deb
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    worst = Exit.NOTHING_AT_FAULT
+    with output:
+        properties = _properties(given)
+        opened = machine()
+        for index, name in enumerate(packages):
+            try:
+                with output.working(f"Looking into {name}"), _opened(opened, name) as source:
+                    look = look_into(opened, source, properties)
+            except FundamenError as error:
+                worst = max(worst, exit_of(error))
+                if output.as_json:
+                    output.show_record(InstallerRecord(package=name, error=failure(error)))
+                output.tell(error)
+                continue
+            worst = max(worst, Exit.FAULT_FOUND if look.is_at_fault else Exit.NOTHING_AT_FAULT)
+            following = _next(opened, name, look, given)
+            if output.as_json:
+                output.show_record(installer_record(look, following))
+            else:
+                text = installer_text(look, following, verbose=output.verbose, drawn=output.drawn)
+                output.show(("" if index == 0 else "\n") + text)
+    finish(worst)
+
+
+@contextmanager
+def _opened(machine: Machine, name: str) -> Iterator[ByteSource]:
+    """A package of this host, or of the machine."""
+    path = HostPath(os.path.abspath(name))
+    if not os.path.exists(path):
+        with machine.open(machine.spelled(name)) as source:
+            yield source
+        return
+    if not os.path.isfile(path):
+        raise UnreadableError(
+            f"{shown(name)} cannot be looked into", "it is no ordinary file", "Name the package itself."
+        )
+    try:
+        file = FileBytes(path, name)
+    except OSError as error:
+        raise UnreadableError(
+            f"{shown(name)} cannot be looked into", error.strerror or str(error), "Name a file that you may read."
+        ) from error
+    try:
+        yield file
+    finally:
+        file.close()
+
+
+def _properties(given: tuple[str, ...]) -> dict[str, str]:
+    """What was typed as NAME=VALUE. Raises: UsageError: it is not, or no property that may be given."""
+    properties = {}
+    for pair in given:
+        name, equals, value = pair.partition("=")
+        if not equals or not _PUBLIC.fullmatch(name):
+            raise UsageError(
+                what=f"--set {shown(pair)} cannot be used",
+                why="it is not NAME=VALUE, or the name has small letters: only properties in capitals can be given",
+                do="Write it as, for example, --set INSTALLLEVEL=3",
+            )
+        properties[name] = value
+    return properties
+
+
+def _next(machine: Machine, name: str, look: Look, given: tuple[str, ...]) -> tuple[str, ...]:
+    if look.kind is Kind.MSI and look.conclusion is None:
+        return (f"fundamen installer --machine FOLDER {shown(name)}",)
+    if look.conclusion is not None:
+        return _next_of_msi(machine, name, look, given)
+    if missing := [need.text.partition("(")[0].partition("|")[0].strip() for need in look.needs if not need.is_met]:
+        return (f"Have these installed first: {', '.join(missing)}.",)
+    return (command_text(machine, "inspect", name),) if look.kind is Kind.SELF_EXTRACTING else ()
+
+
+def _next_of_msi(machine: Machine, name: str, look: Look, given: tuple[str, ...]) -> tuple[str, ...]:
+    found = look.conclusion
+    if found is None or found.hindrances:
+        return ("Put right what stops it, then look again.",)
+    if given:
+        changes = any(not line.startswith("property ") for line in look.overruled)
+        run = f"msiexec /i {shlex.quote(name)} {shlex.join(given)}"
+        return (run,) if changes or not look.is_at_fault else ("What was given changes nothing that it will choose.",)
+    if found.overrulers:
+        return tuple(command_text(machine, "installer", name, "--set", f"{each}=1") for each in found.overrulers)
+    if found.leftovers:
+        return ("Have the leftover taken away, by its own uninstaller if there is one; then look again.",)
+    return (f"msiexec /i {shlex.quote(name)}",)

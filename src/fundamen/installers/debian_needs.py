@@ -1,0 +1,73 @@
+"""What a Debian package needs before it can be set up, against what is installed.
+
+Source: Debian Policy, section 7.1, "Syntax of relationship fields", and 7.5, "Virtual packages".
+"""
+
+import re
+from collections.abc import Iterator, Mapping, Sequence
+
+import msgspec
+
+from fundamen.formats.versions import Clause
+
+_ALTERNATIVE = re.compile(
+    r"([a-z0-9][a-z0-9+.-]*)(?::([a-z0-9-]+))?\s*(?:\(\s*(<<|<=|=|>=|>>)\s*([^\s()]+)\s*\))?\s*(?:\[[^\]]*\])?"
+)
+_OPERATORS = {"<<": "<", ">>": ">"}
+_MOST_NEEDS = 2_000
+
+
+class PackageNeed(msgspec.Struct, frozen=True):
+    """One relationship of a package, with how it stands."""
+
+    field: str  # Depends, Pre-Depends, Conflicts, Breaks
+    text: str  # as the package has it
+    is_met: bool
+    found: str
+
+
+def find_needs(
+    fields: Mapping[str, str],
+    installed: Mapping[str, Sequence[tuple[str, str]]],
+    provided: Mapping[str, Sequence[str]],
+) -> Iterator[PackageNeed]:
+    """Each relationship of a package's control fields.
+
+    Args:
+        fields: of the package.
+        installed: (version, architecture) of each package that is installed.
+        provided: what installed packages provide besides themselves: name -> versions, empty ones where none is told.
+    """
+    for field in ("Pre-Depends", "Depends"):
+        for text in _parts(fields.get(field, "")):
+            found = [_found(each, installed, provided) for each in text.split("|")]
+            is_met = any(holds for holds, _ in found)
+            yield PackageNeed(field, text, is_met, next((said for holds, said in found if holds), found[0][1]))
+    for field in ("Conflicts", "Breaks"):
+        for text in _parts(fields.get(field, "")):
+            name = text.partition("(")[0].strip()
+            if name in installed and name != fields.get("Package"):
+                holds, said = _found(text, installed, {})
+                yield PackageNeed(field, text, not holds, said)
+
+
+def _parts(text: str) -> list[str]:
+    return [part.strip() for part in text.split(",") if part.strip()][:_MOST_NEEDS]
+
+
+def _found(
+    text: str, installed: Mapping[str, Sequence[tuple[str, str]]], provided: Mapping[str, Sequence[str]]
+) -> tuple[bool, str]:
+    """(whether one alternative is met, what is there)."""
+    parsed = _ALTERNATIVE.fullmatch(text.strip())
+    if parsed is None:
+        return False, "it is not written as a relationship is"
+    name, _, operator, version = parsed.groups()
+    versions = [*(v for v, _ in installed.get(name, ())), *(v for v in provided.get(name, ()) if v or not operator)]
+    if not versions:
+        return False, f"{name} is not installed"
+    found = ", ".join(filter(None, versions)) or "provided by another package"
+    if operator is None:
+        return True, f"{name} {found}"
+    clause = Clause(_OPERATORS.get(operator, operator), version)
+    return any(clause.holds(each) for each in versions if each), f"{name} {found}"

@@ -1,0 +1,262 @@
+"""Look into an install package: what it is, what it bundles, and what it will conclude on a machine."""
+
+from collections.abc import Iterator, Mapping
+
+import msgspec
+
+from fundamen.evidence.dpkg import all_installed
+from fundamen.formats.compound_file import CompoundFile
+from fundamen.formats.container import Container, Kind, find_container
+from fundamen.formats.cursor import ByteSource, MemoryBytes
+from fundamen.formats.debian_package import read_debian_package
+from fundamen.formats.msi_database import Database, read_database
+from fundamen.formats.msi_files import file_paths
+from fundamen.formats.pe import read_pe
+from fundamen.formats.pe_version import read_version
+from fundamen.installers.debian_needs import PackageNeed, find_needs
+from fundamen.installers.msi_run import Conclusion, changed, conclude, is_for_64_bits
+from fundamen.machine.machine import Machine
+from fundamen.model.architecture import Architecture, Platform
+from fundamen.model.errors import FundamenError, UnreadableError
+from fundamen.model.paths import MachinePath, shown
+
+_MOST_NESTED = 128 << 20  # bytes of a bundled package that is looked into
+_MOST_LOOKED_INTO = 1 << 30  # bytes of all of them together
+_DEEPEST = 3
+_MOST_FILES = 200_000
+_STEERING = (".ini", ".cfg", ".conf", ".xml", ".json", ".toml", ".yaml", ".yml", ".properties", ".inf", ".config")
+_PACKAGES = (".msi", ".exe", ".cab", ".zip", ".msu", ".deb", ".dll")
+_HEAD = 64  # bytes by which something is told to be worth reading
+
+
+class Bundled(msgspec.Struct, frozen=True):
+    """One file of a package."""
+
+    path: str  # in the package; for a file of a package in it, behind that one's path and ": "
+    size: int  # bytes
+    is_package: bool = False  # whether it is an install package, or a program, of its own
+    name: str = ""  # that it gives itself
+    version: str = ""
+    architecture: Architecture | None = None
+    problem: str = ""  # why it could not be looked into
+
+
+class Look(msgspec.Struct, frozen=True, kw_only=True):
+    """What a package is, holds and will conclude."""
+
+    title: str
+    kind: Kind
+    name: str = ""
+    version: str = ""
+    publisher: str = ""
+    architecture: Architecture | None = None
+    files: tuple[Bundled, ...] = ()
+    services: tuple[str, ...] = ()
+    steering: tuple[str, ...] = ()  # files beside the programs that may steer them
+    needs: tuple[PackageNeed, ...] = ()
+    scripts: tuple[str, ...] = ()  # that the package runs as it is set up
+    conclusion: Conclusion | None = None  # None: it has none that can be foreseen, or not on such a machine
+    overruled: tuple[str, ...] = ()  # what the given properties change
+    problems: tuple[str, ...] = ()
+
+    @property
+    def prerequisites(self) -> tuple[Bundled, ...]:
+        """Packages and programs that it bundles."""
+        return tuple(each for each in self.files if each.is_package)
+
+    @property
+    def is_at_fault(self) -> bool:
+        """Whether it will stop, lacks something, or is misled by a leftover."""
+        found = self.conclusion
+        is_misled = found is not None and bool(found.hindrances or found.leftovers)
+        return is_misled or any(not need.is_met for need in self.needs) or bool(self.problems)
+
+
+def look_into(machine: Machine, source: ByteSource, given: Mapping[str, str]) -> Look:
+    """Look into a package.
+
+    Args:
+        machine: where it is to be run.
+        source: the package.
+        given: properties as on the command line of an MSI.
+
+    Raises:
+        UnreadableError: it is no package that is read here, or a damaged one.
+    """
+    container = find_container(source)
+    if container is None:
+        raise UnreadableError(
+            what=f"{shown(source.name)} cannot be looked into",
+            why="it is no install package, self-extracting program, archive or disc image that is read here",
+            do=f"See what it is: fundamen inspect {shown(source.name)}",
+        )
+    if container.kind is Kind.MSI:
+        return _of_msi(machine, source, given)
+    files, problems = _listed(container)
+    looked = Look(
+        title=source.name,
+        kind=container.kind,
+        files=files,
+        steering=tuple(each.path for each in files if each.path.lower().endswith(_STEERING)),
+        problems=problems,
+    )
+    if container.kind is Kind.DEBIAN:
+        return _of_debian(machine, source, looked)
+    return _named(source, looked)
+
+
+def _of_msi(machine: Machine, source: ByteSource, given: Mapping[str, str]) -> Look:
+    what = f"The install package {shown(source.name)}"
+    database = read_database(CompoundFile(source), what)
+    sizes = {str(row["File"]): row.get("FileSize") for row in database.tables.get("File", ())}
+    paths = file_paths(database, what)
+    files = tuple(
+        Bundled(paths[key], size if isinstance(size, int) else 0) for key, size in sizes.items() if key in paths
+    )
+    is_windows = machine.platform is Platform.WINDOWS
+    conclusion = conclude(machine, database, given) if is_windows else None
+    overruled = tuple(changed(conclude(machine, database, {}), conclusion)) if conclusion and given else ()
+    return Look(
+        title=source.name,
+        kind=Kind.MSI,
+        name=database.property("ProductName"),
+        version=database.property("ProductVersion"),
+        publisher=database.property("Manufacturer"),
+        architecture=_architecture(database),
+        files=files,
+        services=tuple(str(row.get("Name") or "") for row in database.tables.get("ServiceInstall", ())),
+        steering=tuple(each.path for each in files if each.path.lower().endswith(_STEERING)),
+        conclusion=conclusion,
+        overruled=overruled,
+    )
+
+
+def _of_debian(machine: Machine, source: ByteSource, looked: Look) -> Look:
+    package = read_debian_package(source)
+    needs: tuple[PackageNeed, ...] = ()
+    if machine.platform is Platform.LINUX:
+        try:
+            installed = all_installed(machine)
+        except UnreadableError:
+            installed = {}
+        needs = tuple(find_needs(package.fields, installed, _provided(machine)))
+    return msgspec.structs.replace(
+        looked,
+        name=package.name,
+        version=package.version,
+        publisher=package.fields.get("Maintainer", ""),
+        needs=needs,
+        steering=tuple(sorted(package.settings)),
+    )
+
+
+def _provided(machine: Machine) -> dict[str, list[str]]:
+    """What installed packages provide besides themselves. Source: Debian Policy, section 7.5."""
+    provided: dict[str, list[str]] = {}
+    try:
+        text = machine.content(MachinePath("/var/lib/dpkg/status"), 256 << 20).decode("utf-8", "replace")
+    except UnreadableError:
+        return provided
+    for stanza in text.split("\n\n"):
+        fields = dict(line.split(": ", 1) for line in stanza.split("\n") if ": " in line and line[0] != " ")
+        if fields.get("Status", "").endswith(" ok installed"):
+            for part in fields.get("Provides", "").split(","):
+                name, _, version = part.partition("(")
+                provided.setdefault(name.strip(), []).append(version.strip(" =)"))
+    return provided
+
+
+def _named(source: ByteSource, looked: Look) -> Look:
+    """The same with what a self-extracting program says of itself."""
+    if looked.kind is not Kind.SELF_EXTRACTING:
+        return looked
+    image = read_pe(source)
+    version = read_version(source, image)
+    strings = version.strings if version is not None else {}
+    return msgspec.structs.replace(
+        looked,
+        name=strings.get("ProductName", ""),
+        version=(version.product_version or version.file_version or "") if version is not None else "",
+        publisher=strings.get("CompanyName", ""),
+        architecture=image.architecture,
+    )
+
+
+def _listed(container: Container) -> tuple[tuple[Bundled, ...], tuple[str, ...]]:
+    """(all files, what could not be read)."""
+    files, left = list[Bundled](), [_MOST_LOOKED_INTO]
+    try:
+        for file in _walk(container, "", 1, left):
+            files.append(file)
+            if len(files) >= _MOST_FILES:
+                return tuple(files), (f"it has more than {_MOST_FILES} files: only the first are listed",)
+    except FundamenError as error:
+        return tuple(files), (f"{error.what}: {error.why}",)
+    return tuple(files), ()
+
+
+def _walk(container: Container, above: str, depth: int, left: list[int]) -> Iterator[Bundled]:
+    """Each file of a container, and of the packages in it, within bounds."""
+    for packed, data in container.unpack():
+        path = f"{above}{packed.path}"
+        if packed.link or not packed.path.lower().endswith(_PACKAGES) or packed.size > min(_MOST_NESTED, left[0]):
+            yield Bundled(path, packed.size)
+            continue
+        content = data.read(_MOST_NESTED)
+        left[0] -= len(content)
+        yield from _looked_into(path, content, depth, left)
+
+
+def _looked_into(path: str, content: bytes, depth: int, left: list[int]) -> Iterator[Bundled]:
+    source = MemoryBytes(content, path)
+    try:
+        inner = find_container(source)
+        yield _bundled(path, source, inner)
+    except FundamenError as error:
+        yield Bundled(path, source.size, problem=error.why)
+        return
+    if inner is None or inner.kind is Kind.MSI:
+        return
+    if depth >= _DEEPEST:
+        yield Bundled(f"{path}: ...", 0, problem=f"packages in packages are looked into {_DEEPEST} deep")
+        return
+    try:
+        yield from _walk(inner, f"{path}: ", depth + 1, left)
+    except FundamenError as error:
+        yield Bundled(f"{path}: ...", 0, problem=error.why)
+
+
+def _bundled(path: str, source: ByteSource, inner: Container | None) -> Bundled:
+    if inner is not None and inner.kind is Kind.MSI:
+        database = read_database(CompoundFile(source), f"The install package {shown(path)}")
+        return Bundled(
+            path,
+            source.size,
+            is_package=True,
+            name=database.property("ProductName"),
+            version=database.property("ProductVersion"),
+            architecture=_architecture(database),
+        )
+    if inner is not None and inner.kind is Kind.DEBIAN:
+        package = read_debian_package(source)
+        return Bundled(path, source.size, is_package=True, name=package.name, version=package.version)
+    if source.read_at(0, 2) == b"MZ":
+        image = read_pe(source)
+        version = read_version(source, image)
+        strings = version.strings if version is not None else {}
+        return Bundled(
+            path,
+            source.size,
+            is_package=path.lower().endswith(".exe"),
+            name=strings.get("ProductName", ""),
+            version=(version.file_version or "") if version is not None else "",
+            architecture=image.architecture,
+        )
+    return Bundled(path, source.size, is_package=inner is not None)
+
+
+def _architecture(database: Database) -> Architecture:
+    platform = database.template.partition(";")[0].lower()
+    if platform == "arm64":
+        return Architecture.AARCH64
+    return Architecture.X86_64 if is_for_64_bits(database) else Architecture.X86

@@ -1,0 +1,145 @@
+"""The contract of ``installer`` with ``--json``."""
+
+from typing import Literal
+
+import msgspec
+
+from fundamen.installers.looking import Look
+from fundamen.installers.msi_run import Judged
+from fundamen.report.contracts.line import Failure
+
+
+class ConditionPart(msgspec.Struct, frozen=True):
+    """A condition with what it comes to."""
+
+    what: str
+    condition: str
+    holds: bool | None  # null: it is not known without running the package
+    asked: dict[str, str | int | None]
+    says: str
+    problem: str
+
+
+class SearchPart(msgspec.Struct, frozen=True):
+    """A look-up, and what it finds."""
+
+    property: str
+    value: str
+    where: str
+    leftover: str  # a place that is registered and is not there
+
+
+class RelatedPart(msgspec.Struct, frozen=True):
+    """Another version that is registered."""
+
+    code: str
+    name: str
+    version: str
+    property: str
+    is_removed: bool
+    leftover: str
+
+
+class FeaturePart(msgspec.Struct, frozen=True):
+    """A feature, and whether it is chosen."""
+
+    name: str
+    title: str
+    is_chosen: bool | None
+
+
+class BundledPart(msgspec.Struct, frozen=True):
+    """One file of the package."""
+
+    path: str
+    size: int
+    is_package: bool
+    name: str
+    version: str
+    architecture: str
+    problem: str
+
+
+class NeedPart(msgspec.Struct, frozen=True):
+    """A relationship of a Debian package."""
+
+    field: str
+    text: str
+    is_met: bool
+    found: str
+
+
+class InstallerRecord(msgspec.Struct, frozen=True, kw_only=True):
+    """What a package is, holds and will conclude."""
+
+    package: str
+    kind: str = ""
+    name: str = ""
+    version: str = ""
+    publisher: str = ""
+    architecture: str = ""
+    launch: tuple[ConditionPart, ...] = ()
+    searches: tuple[SearchPart, ...] = ()
+    related: tuple[RelatedPart, ...] = ()
+    features: tuple[FeaturePart, ...] = ()
+    components: tuple[ConditionPart, ...] = ()
+    actions: tuple[ConditionPart, ...] = ()
+    properties: dict[str, str] = {}
+    overruled: tuple[str, ...] = ()
+    needs: tuple[NeedPart, ...] = ()
+    bundled: tuple[BundledPart, ...] = ()
+    services: tuple[str, ...] = ()
+    steering: tuple[str, ...] = ()
+    problems: tuple[str, ...] = ()
+    faults: int = 0
+    next: tuple[str, ...] = ()
+    error: Failure | None = None
+    schema: Literal["fundamen.installer/1"] = "fundamen.installer/1"
+
+
+def installer_record(look: Look, following: tuple[str, ...]) -> InstallerRecord:
+    """A look into a package, as JSON has it."""
+    found = look.conclusion
+    return InstallerRecord(
+        package=look.title,
+        kind=look.kind,
+        name=look.name,
+        version=look.version,
+        publisher=look.publisher,
+        architecture=look.architecture or "",
+        launch=tuple(map(_condition, found.launch)) if found else (),
+        searches=tuple(SearchPart(e.property, e.value, e.where, e.leftover) for e in found.searches) if found else (),
+        related=tuple(
+            RelatedPart(e.code, e.name, e.version, e.property, e.is_removed, e.leftover) for e in found.related
+        )
+        if found
+        else (),
+        features=tuple(FeaturePart(e.name, e.title, e.is_chosen) for e in found.parts) if found else (),
+        components=tuple(map(_condition, found.components)) if found else (),
+        actions=tuple(map(_condition, found.actions)) if found else (),
+        properties=found.properties if found else {},
+        overruled=look.overruled,
+        needs=tuple(NeedPart(e.field, e.text, e.is_met, e.found) for e in look.needs),
+        bundled=tuple(
+            BundledPart(e.path, e.size, e.is_package, e.name, e.version, e.architecture or "", e.problem)
+            for e in look.files
+        ),
+        services=look.services,
+        steering=look.steering,
+        problems=look.problems,
+        faults=fault_count(look),
+        next=following,
+    )
+
+
+def fault_count(look: Look) -> int:
+    """How many things would stop or mislead it."""
+    found = look.conclusion
+    unmet = sum(not need.is_met for need in look.needs) + len(look.problems)
+    if found is None:
+        return unmet
+    return unmet + len(found.hindrances) + len(found.leftovers)
+
+
+def _condition(judged: Judged) -> ConditionPart:
+    return ConditionPart(judged.what, judged.condition, judged.holds, dict(judged.asked), judged.says, judged.problem)

@@ -1,0 +1,164 @@
+"""A look into an install package as text: will it run, what does it believe and choose, what does it bundle."""
+
+from collections.abc import Sequence
+
+from fundamen.formats.container import Kind
+from fundamen.installers.looking import Bundled, Look
+from fundamen.installers.msi_run import Conclusion, Judged
+from fundamen.report.page import Page, counted, size_in_words
+
+_MOST = 12
+
+
+def installer_text(look: Look, following: Sequence[str], *, verbose: bool, drawn: bool) -> str:
+    """The page for one package."""
+    page = Page(drawn=drawn)
+    page.answer(f"{_title(look)} {_answer(look)}", good=not look.is_at_fault)
+    for problem in look.problems:
+        page.line(f"Not read to its end: {problem}")
+    if look.overruled:
+        page.heading("What the given properties change")
+        for line in look.overruled:
+            page.line(line)
+    if look.conclusion is not None:
+        _add_conclusion(page, look.conclusion, verbose=verbose)
+    unmet = [need for need in look.needs if not need.is_met]
+    if unmet:
+        page.heading("What it needs and this machine has not")
+        page.columns([(need.field, need.text, need.found) for need in unmet])
+    _add_bundle(page, look, verbose=verbose)
+    if following:
+        page.heading("Next")
+        for step in following:
+            page.step(step)
+    return page.text()
+
+
+def _title(look: Look) -> str:
+    name = " ".join(filter(None, (look.name, look.version))) or look.title.rpartition("/")[2]
+    by = f" by {look.publisher}" if look.publisher else ""
+    of = f" for {look.architecture}" if look.architecture else ""
+    return f"{name}{by} ({look.kind}{of})"
+
+
+def _answer(look: Look) -> str:
+    found = look.conclusion
+    if found is None:
+        return _answer_without(look)
+    if found.hindrances:
+        return "will not run here."
+    if count := len(found.leftovers):
+        is_ = "is" if count == 1 else "are"
+        return f"is misled here: {counted(count, 'place')} that it will go by {is_} registered and not there."
+    chosen = sum(part.is_chosen is True for part in found.parts)
+    return f"will install {chosen} of {counted(len(found.parts), 'feature')} here."
+
+
+def _answer_without(look: Look) -> str:
+    """The answer where nothing is concluded."""
+    unmet = sum(not need.is_met for need in look.needs)
+    if unmet:
+        return f"cannot be set up here: {counted(unmet, 'need')} {'is' if unmet == 1 else 'are'} not met."
+    if look.needs:
+        return "has all that it needs on this machine."
+    if look.kind is Kind.MSI:
+        return "is for Windows; name a volume or prefix with --machine to see what it will conclude there."
+    return f"holds {counted(len(look.files), 'file')}, {counted(len(look.prerequisites), 'package')} among them."
+
+
+def _add_conclusion(page: Page, found: Conclusion, *, verbose: bool) -> None:
+    if found.hindrances:
+        page.heading("What stops it")
+    for each in found.hindrances:
+        _add_condition(page, each)
+        for name, value in each.asked:
+            for search in found.searches:
+                if search.property == name and not value:
+                    page.field("sought", f"{name} by {search.where}", indent=4)
+    _add_leftovers(page, found)
+    sound = [each for each in found.searches if not each.leftover and (each.value or verbose)]
+    if sound:
+        page.heading("What it will find")
+        page.columns([(each.property, each.value or "(nothing)", each.where) for each in sound])
+    if found.related:
+        page.heading("Other versions that are registered")
+        page.columns(
+            [(e.name, e.version, "will be removed first" if e.is_removed else "stays", e.code) for e in found.related]
+        )
+    if found.parts:
+        page.heading("Features")
+        said = {True: "will be installed", False: "will not", None: "cannot be told beforehand"}
+        page.columns([(part.name, said[part.is_chosen], part.title) for part in found.parts])
+    _add_open(page, found, verbose=verbose)
+
+
+def _add_leftovers(page: Page, found: Conclusion) -> None:
+    if found.leftovers:
+        page.heading("What it will find, and what is really there")
+    for each in found.searches:
+        told = f"{each.property} = {each.value}" if each.value else f"{each.property} stays empty"
+        if each.leftover:
+            page.line(f"{told}, by {each.where}; but nothing stands at {each.leftover}")
+    for related in found.related:
+        if related.leftover:
+            page.line(f"{related.name} {related.version} is registered; but nothing stands at {related.leftover}")
+
+
+def _add_open(page: Page, found: Conclusion, *, verbose: bool) -> None:
+    """What cannot be foreseen."""
+    open_ = [each for each in (*found.launch, *found.components) if each.holds is None]
+    if open_:
+        page.heading("Cannot be told without running it")
+    for each in open_:
+        _add_condition(page, each)
+    if found.actions:
+        page.heading("Code of its own, whose effect is not foreseen")
+        runs = {True: "is run", False: "is not run", None: "may be run"}
+        listed = found.actions if verbose else found.actions[:_MOST]
+        page.columns([(each.what, runs[each.holds], each.condition or "always") for each in listed])
+        _add_rest(page, len(found.actions) - len(listed))
+
+
+def _add_condition(page: Page, judged: Judged) -> None:
+    page.line(judged.says or f"{judged.what} depends on a condition")
+    page.field("condition", judged.condition, indent=4)
+    values = ", ".join(f"{name} is {_said(value)}" for name, value in judged.asked)
+    page.field("here", judged.problem or values or "it asks about nothing", indent=4)
+
+
+def _said(value: object) -> str:
+    return "not known" if value is None else str(value) or "empty"
+
+
+def _add_bundle(page: Page, look: Look, *, verbose: bool) -> None:
+    packages = look.prerequisites
+    if packages:
+        page.heading("Packages and programs in it")
+        page.columns([_row(each) for each in (packages if verbose else packages[:_MOST])])
+        _add_rest(page, 0 if verbose else len(packages) - _MOST)
+    if look.services:
+        page.heading("Services that it installs")
+        page.line(", ".join(look.services))
+    if look.steering:
+        page.heading("Settings files in it")
+        for path in look.steering if verbose else look.steering[:_MOST]:
+            page.line(path)
+        _add_rest(page, 0 if verbose else len(look.steering) - _MOST)
+    others = [each for each in look.files if not each.is_package]
+    if verbose and others:
+        page.heading("Files")
+        page.columns([(size_in_words(each.size), each.path) for each in others])
+    elif others:
+        total = size_in_words(sum(each.size for each in others))
+        page.heading("Files")
+        page.line(f"{counted(len(others), 'file')}, {total} in all; --verbose lists where they go.")
+
+
+def _add_rest(page: Page, count: int) -> None:
+    if count > 0:
+        page.line(f"{count} more; --verbose lists them.")
+
+
+def _row(each: Bundled) -> tuple[str, ...]:
+    named = " ".join(filter(None, (each.name, each.version))) or "(says no name)"
+    return named, str(each.architecture or ""), each.problem or each.path
