@@ -86,7 +86,8 @@ def root(linux: ALinuxMachine) -> Machine:
     linux.file("/opt/tide/out.sums", f"{digest}  ../../etc/passwd\n".encode())
     linux.file("/srv/www/index", b"").link("/srv/www/home", "index").link("/srv/broken/page", "nowhere")
     linux.file("/var/cache/index", b"").file("/var/cache/source", b"").file("/run/tide.lock", b"99999999\n")
-    os.utime(linux.root / "var/cache/source", (NOW.timestamp() + 60,) * 2)
+    os.utime(linux.root / "var/cache/source", (NOW.timestamp(),) * 2)
+    os.utime(linux.root / "var/cache/index", (NOW.timestamp() - 60,) * 2)
     return linux.opened(TIDE_HOME="/opt/tide", TIDE_LOST="/gone", PATH="/opt/tide/bin:/usr/bin")
 
 
@@ -158,7 +159,8 @@ def root(linux: ALinuxMachine) -> Machine:
         ("tree", {"folder": "/opt/tide", "manifest": "/opt/tide/good.sums"}, "met", "all 1 files"),
         ("tree", {"folder": "/opt/tide", "manifest": "/opt/tide/bad.sums"}, "unmet", "OTHER has other content"),
         ("tree", {"folder": "/opt/tide", "manifest": "/opt/tide/out.sums"}, "unknown", "outside of the folder"),
-        ("links", {"folder": "/srv/www"}, "met", "2 entries"),
+        ("links", {"folder": "/srv/www"}, "met", "all can be followed"),
+        ("links", {"folder": "/srv/www", "none": True}, "unmet", "/srv/www/home"),
         ("links", {"folder": "/srv/broken"}, "unmet", "/srv/broken/page"),
         ("root certificate", {"sha256": "0" * 64}, "unmet", "not there"),
         *[

@@ -3,12 +3,14 @@
 from fundamen.prerequisites.kinds.account import Account
 from fundamen.prerequisites.kinds.clock import Clock
 from fundamen.prerequisites.kinds.command import Command
+from fundamen.prerequisites.kinds.directory_entry import DirectoryEntry
 from fundamen.prerequisites.kinds.disk_space import DiskSpace
 from fundamen.prerequisites.kinds.driver import Driver
 from fundamen.prerequisites.kinds.file import File
 from fundamen.prerequisites.kinds.file_system import FileSystem
 from fundamen.prerequisites.kinds.freshness import Freshness
 from fundamen.prerequisites.kinds.kernel_setting import KernelSetting
+from fundamen.prerequisites.kinds.language_runtime import LanguageRuntime
 from fundamen.prerequisites.kinds.licence import Licence
 from fundamen.prerequisites.kinds.links import Links
 from fundamen.prerequisites.kinds.memory import Memory
@@ -31,12 +33,14 @@ AnyRequirement = (
     Account
     | Clock
     | Command
+    | DirectoryEntry
     | DiskSpace
     | Driver
     | File
     | FileSystem
     | Freshness
     | KernelSetting
+    | LanguageRuntime
     | Licence
     | Links
     | Memory

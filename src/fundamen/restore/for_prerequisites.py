@@ -4,19 +4,21 @@ from datetime import datetime
 
 import msgspec
 
-from fundamen.machine.machine import Machine
+from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath, shown
 from fundamen.prerequisites.answer import Standing
 from fundamen.prerequisites.checking import Outcome
 from fundamen.prerequisites.comparison import Compared
 from fundamen.prerequisites.kinds.kernel_setting import KernelSetting
+from fundamen.prerequisites.kinds.links import Links, links_below
 from fundamen.prerequisites.kinds.package import Package
 from fundamen.prerequisites.kinds.registry import RegistryValue
 from fundamen.prerequisites.kinds.service import Service
 from fundamen.prerequisites.kinds.setting import Setting
 from fundamen.prerequisites.requirement import Requirement
 from fundamen.restore.plan_file import (
+    CopyLink,
     EnableService,
     Install,
     PlanFile,
@@ -67,23 +69,38 @@ def plan_for(machine: Machine, program: MachinePath | None, outcome: Outcome, no
 
 def _steps(machine: Machine, requirement: Requirement) -> list[PlannedStep]:
     because = requirement.because or requirement.needed
+    steps: list[PlannedStep] = []
     match requirement:
         case Setting():
-            return _for_setting(requirement, because)
+            steps = _for_setting(requirement, because)
         case KernelSetting():
-            return _for_limit(machine, requirement, because)
+            steps = _for_limit(machine, requirement, because)
         case RegistryValue():
-            return _for_registry(requirement, because)
+            steps = _for_registry(requirement, because)
         case Package() if not requirement.version:  # which version would come is the archive's to say
             name = f"{requirement.name}:{requirement.architecture}" if requirement.architecture else requirement.name
-            return [Install(path="/var/lib/dpkg", names=(name,), because=because)]
+            steps = [Install(path="/var/lib/dpkg", names=(name,), because=because)]
+        case Links() if requirement.none:
+            links = links_below(machine, MachinePath(requirement.folder), broken=False)
+            steps = [CopyLink(path=path, because=because) for path in links if _leads_to_a_file(machine, path)]
         case Service():
-            path = f"/etc/systemd/system/{requirement.name}"
-            enable = [EnableService(path=path, name=requirement.name, because=because)] if requirement.enabled else []
-            start = requirement.running and machine.is_live
-            return [*enable, *([RunService(path=path, name=requirement.name, because=because)] if start else [])]
+            steps = _for_service(machine, requirement, because)
         case _:
-            return []
+            pass
+    return steps
+
+
+def _for_service(machine: Machine, requirement: Service, because: str) -> list[PlannedStep]:
+    path, steps = f"/etc/systemd/system/{requirement.name}", list[PlannedStep]()
+    if requirement.enabled:
+        steps.append(EnableService(path=path, name=requirement.name, because=because))
+    if requirement.running and machine.is_live:
+        steps.append(RunService(path=path, name=requirement.name, because=because))
+    return steps
+
+
+def _leads_to_a_file(machine: Machine, path: MachinePath) -> bool:
+    return machine.look(path).kind is EntryKind.FILE
 
 
 def _for_setting(requirement: Setting, because: str) -> list[PlannedStep]:

@@ -1,0 +1,163 @@
+"""A language's interpreter in a version, with modules that are there and switched on."""
+
+import re
+import subprocess
+from collections.abc import Iterator
+from typing import ClassVar, Literal
+
+import msgspec
+
+from fundamen.formats.setting import Format, find_value
+from fundamen.formats.versions import is_in, read_range
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import MachinePath
+from fundamen.prerequisites.answer import Answer, met, unknown, unmet
+from fundamen.prerequisites.requirement import MOST_BYTES, Asked, Name, Path, Requirement, Text
+
+_MOST_IMAGE = 128 << 20  # bytes of an interpreter
+_SECONDS = 10.0
+# What the image of PHP's interpreter says of itself: main/main.c, SAPI headers; main/build-defs.h.
+_VERSION = re.compile(rb"X-Powered-By: PHP/(\d+\.\d+\.\d+)")
+_SCANNED = re.compile(rb"\0(/[\x21-\x7e]{1,200}/conf\.d)\0")
+_MODULES = re.compile(rb"\0(/[\x21-\x7e]{1,200}/(?:no-debug-(?:non-)?zts-)?20\d{6}(?:-zts)?)\0")
+_LINE = re.compile(
+    r"^\s*(?:zend_)?extension\s*=\s*\"?(?:\S*/)?(?:php_)?([\w-]+?)(?:\.so|\.dll)?\"?\s*(?:;.*)?$", re.MULTILINE
+)
+# No build is without these. Source: the PHP manual, "Extension List/Categorization", core extensions.
+_ALWAYS = frozenset({"core", "date", "hash", "json", "pcre", "random", "reflection", "spl", "standard"})
+
+
+class _Php(msgspec.Struct, frozen=True):
+    """How an interpreter of PHP was built."""
+
+    version: str
+    settings: str  # its folder of settings; empty where it does not say
+    modules: str  # its folder of modules
+
+
+class LanguageRuntime(Requirement, frozen=True, kw_only=True, tag="language runtime"):
+    """An interpreter is there in a version, and has modules: one that is installed but switched off is told apart."""
+
+    language: Literal["php"]
+    interpreter: Path
+    version: Text = ""  # a range
+    modules: tuple[Name, ...] = ()
+    settings: Path | None = None  # the folder with its php.ini and conf.d, of the server that runs it
+
+    waits: ClassVar[bool] = True
+
+    @property
+    def needed(self) -> str:
+        """As of every requirement."""
+        with_ = f" with {', '.join(self.modules)}" if self.modules else ""
+        return f"{self.interpreter}{f' {self.version}' if self.version else ''}{with_}"
+
+    @property
+    def advice(self) -> str:
+        """As of every requirement."""
+        return "Install the module's package, or switch the module on, then restart what runs the interpreter."
+
+    def problem(self) -> str:
+        """As of every requirement."""
+        try:
+            read_range(self.version or "1")
+        except ValueError as error:
+            return f"the range {self.version!r}: {error}"
+        return ""
+
+    def check(self, asked: Asked) -> Answer:
+        """As of every requirement."""
+        machine = asked.machine
+        if machine.look(MachinePath(self.interpreter)).kind is EntryKind.ABSENT:
+            return unmet("nothing stands there")
+        built = _built(machine, machine.real(MachinePath(self.interpreter)))
+        if built is None:
+            return unknown("it does not say that it is an interpreter of PHP")
+        if self.version and not is_in(built.version, self.version):
+            return unmet(f"it is {built.version}")
+        return self._modules(asked, built)
+
+    def _modules(self, asked: Asked, built: _Php) -> Answer:
+        folder = self.settings or built.settings
+        on = {name.lower() for name in _switched_on(asked.machine, folder)}
+        present = _present(asked.machine, _module_folder(asked.machine, folder) or built.modules)
+        wrong, untold = [], []
+        for name in self.modules:
+            key = name.lower()
+            if key in _ALWAYS or (key in on and key in present):
+                continue
+            if key in on:
+                wrong.append(f"{name} is switched on, and its file is missing")
+            elif key in present:
+                wrong.append(f"{name} is installed, and switched off")
+            else:
+                untold.append(name)
+        if untold and asked.may_run and asked.machine.is_live:
+            compiled_in = _compiled_in(self.interpreter)
+            wrong += [f"{name} is not there" for name in untold if name.lower() not in compiled_in]
+            untold = []
+        if wrong:
+            return unmet("; ".join(wrong))
+        if untold:
+            names = ", ".join(untold)
+            return unknown(f"{names}: no file of it is there; only --run-commands tells if it is compiled in")
+        return met(f"it is {built.version}")
+
+
+def _built(machine: Machine, path: MachinePath) -> _Php | None:
+    image = machine.content(path, _MOST_IMAGE)
+    version = _VERSION.search(image)
+    if version is None:
+        return None
+    scanned, modules = _SCANNED.search(image), _MODULES.search(image)
+    return _Php(
+        version=version[1].decode(),
+        settings=scanned[1].decode().removesuffix("/conf.d") if scanned else "",
+        modules=modules[1].decode() if modules else "",
+    )
+
+
+def _texts(machine: Machine, folder: str) -> Iterator[str]:
+    """The settings files in the order in which they are read. Source: the PHP manual, "The configuration file"."""
+    if not folder:
+        return
+    scanned = machine.join(folder, "conf.d")
+    paths = [machine.join(folder, "php.ini")]
+    paths += [machine.join(scanned, name) for name in machine.names(scanned) if name.endswith(".ini")]
+    for path in paths:
+        try:
+            yield machine.content(path, MOST_BYTES).decode("utf-8", "replace")
+        except UnreadableError:
+            continue
+
+
+def _switched_on(machine: Machine, folder: str) -> Iterator[str]:
+    for text in _texts(machine, folder):
+        yield from _LINE.findall(text)
+
+
+def _module_folder(machine: Machine, folder: str) -> str:
+    """The folder of modules that the settings name; empty where they name none."""
+    found = ""
+    for text in _texts(machine, folder):
+        value = find_value(text.encode(), Format.PROPERTIES, ("extension_dir",), "the settings of PHP")
+        found = str(value.value).strip('"') if value is not None else found
+    return found
+
+
+def _present(machine: Machine, folder: str) -> set[str]:
+    names = machine.names(MachinePath(folder)) if folder else ()
+    return {name.removeprefix("php_").rpartition(".")[0].lower() for name in names if name.endswith((".so", ".dll"))}
+
+
+def _compiled_in(interpreter: str) -> set[str]:
+    """What the interpreter itself lists. Raises: OSError: it cannot be run, or does not end."""
+    asked = [interpreter, "-m"]
+    try:
+        done = subprocess.run(
+            asked, stdin=subprocess.DEVNULL, capture_output=True, text=True, timeout=_SECONDS, check=False
+        )
+    except subprocess.TimeoutExpired as error:
+        raise TimeoutError(0, f"it does not end within {_SECONDS:g} s", interpreter) from error
+    return {line.strip().lower() for line in done.stdout.splitlines()}

@@ -1,0 +1,163 @@
+"""Real servers on loopback are the truth: a directory, a web server that refuses links, an interpreter's modules."""
+
+import contextlib
+import os
+import shutil
+import socket
+import subprocess
+import time
+import urllib.error
+import urllib.request
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import pytest
+
+from conftest import Fundamen
+from fundamen.machine.opening import open_machine
+from fundamen.prerequisites.all_kinds import AnyRequirement
+from fundamen.prerequisites.answer import Answer
+from fundamen.prerequisites.checking import check_requirements
+from fundamen.prerequisites.requirement import Asked
+
+pytestmark = pytest.mark.system
+
+SLAPD = """\
+include /etc/ldap/schema/core.schema
+modulepath /usr/lib/ldap
+moduleload back_mdb
+pidfile {folder}/slapd.pid
+database mdb
+suffix "o=marram"
+directory {folder}/data
+"""
+ENTRIES = """\
+dn: o=marram
+objectClass: organization
+o: marram
+
+dn: cn=authority,o=marram
+objectClass: device
+cn: authority
+owner: cn=localhost,o=marram
+serialNumber: 4
+
+dn: cn=orphan,o=marram
+objectClass: device
+cn: orphan
+owner: cn=no-such-host.invalid,o=marram
+"""
+NGINX = """\
+pid {folder}/nginx.pid;
+error_log {folder}/error.log;
+daemon off;
+master_process off;
+events {{}}
+http {{
+  access_log off;
+  client_body_temp_path {folder}; proxy_temp_path {folder}; fastcgi_temp_path {folder};
+  uwsgi_temp_path {folder}; scgi_temp_path {folder};
+  server {{ listen 127.0.0.1:{port}; root {folder}/www; disable_symlinks on; }}
+}}
+"""
+
+
+def answer(kind: str, *, may_run: bool = False, **facts: Any) -> Answer:
+    machine = open_machine(None, environment=dict(os.environ), current=os.getcwd())
+    requirement = msgspec.convert({"id": "it", "kind": kind, **facts}, AnyRequirement)
+    asked = Asked(machine=machine, now=datetime.now(UTC), may_run=may_run)
+    [checked] = check_requirements([requirement], asked).checked
+    return checked.answer
+
+
+def a_free_port() -> int:
+    with socket.create_server(("127.0.0.1", 0)) as server:
+        port: int = server.getsockname()[1]
+    return port
+
+
+@contextlib.contextmanager
+def served(port: int, *command: str) -> Iterator[None]:
+    """Run a server until it answers at its port, and end it afterwards."""
+    with subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as process:
+        try:
+            for _ in range(200):
+                with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", port), 1):
+                    break
+                time.sleep(0.05)
+            yield
+        finally:
+            process.terminate()
+
+
+@pytest.mark.filterwarnings("ignore:(tag|type)Map is deprecated:DeprecationWarning")  # of the library's own library
+def test_an_entry_of_a_real_directory_its_attributes_and_its_host(tmp_path: Path) -> None:
+    (tmp_path / "data").mkdir()
+    (tmp_path / "slapd.conf").write_text(SLAPD.format(folder=tmp_path))
+    (tmp_path / "entries.ldif").write_text(ENTRIES)
+    slapd, port = shutil.which("slapd", path="/usr/sbin:/usr/bin") or "", a_free_port()
+    config = ["-f", str(tmp_path / "slapd.conf")]
+    add = [slapd, "-Ta", *config, "-l", str(tmp_path / "entries.ldif")]
+    subprocess.run(add, check=True, capture_output=True)
+    facts: dict[str, Any] = {"server": "127.0.0.1", "port": port, "entry": "cn=authority,o=marram"}
+    with served(port, slapd, *config, "-h", f"ldap://127.0.0.1:{port}", "-d", "0"):
+        assert answer("directory entry", **facts, has={"serialNumber": "4", "owner": ""}).standing == "met"
+        assert answer("directory entry", **facts, has={"serialNumber": "5"}).found == "its serialNumber is 4"
+        assert answer("directory entry", **facts, has={"seeAlso": ""}).found == "it has no seeAlso"
+        host = answer("directory entry", **facts, host_in="owner", host_port=port)
+        assert (host.standing, host.found) == ("met", f"its host localhost answers at port {port}")
+        assert answer("directory entry", **facts, host_in="owner", host_port=a_free_port()).standing == "unmet"
+        assert answer("directory entry", **facts, host_in="seeAlso").found == "it names no host: it has no seeAlso"
+        orphan = {**facts, "entry": "cn=orphan,o=marram"}
+        assert "no-such-host.invalid does not answer" in answer("directory entry", **orphan, host_in="owner").found
+        gone = answer("directory entry", **{**facts, "entry": "cn=gone,o=marram"})
+        assert (gone.standing, gone.found) == ("unmet", "there is no such entry; the last one above it is o=marram")
+    assert answer("directory entry", **facts).standing == "unmet"
+
+
+def test_links_that_a_web_server_refuses_become_copies_that_it_serves(fundamen: Fundamen, tmp_path: Path) -> None:
+    www, port = tmp_path / "www", a_free_port()
+    www.mkdir()
+    (tmp_path / "page").write_text("tides")
+    (www / "page").symlink_to(tmp_path / "page")
+    (tmp_path / "nginx.conf").write_text(NGINX.format(folder=tmp_path, port=port))
+    top = 'schema = "fundamen.sheet/1"\nname = "Pages"\nprogram = "/usr/bin/env"\n'
+    links = f'[[requirement]]\nid = "links"\nkind = "links"\nfolder = "{www}"\nnone = true\n'
+    (tmp_path / "sheet.toml").write_text(top + links)
+    nginx = shutil.which("nginx", path="/usr/sbin:/usr/bin") or ""
+    with served(port, nginx, "-c", str(tmp_path / "nginx.conf"), "-p", str(tmp_path)):
+        with pytest.raises(urllib.error.HTTPError, match="403"):
+            urllib.request.urlopen(f"http://127.0.0.1:{port}/page", timeout=10)
+        assert fundamen("prereqs", "sheet.toml", "--save-plan", "plan.json").status == 1
+        assert fundamen("restore", "--plan", "plan.json", "--yes").status == 0
+        assert fundamen("prereqs", "sheet.toml").status == 0
+        with urllib.request.urlopen(f"http://127.0.0.1:{port}/page", timeout=10) as page:
+            assert page.read() == b"tides"
+
+
+def test_each_module_of_a_real_interpreter_is_judged_as_the_interpreter_itself_lists_it(tmp_path: Path) -> None:
+    php = os.path.realpath("/usr/bin/php")
+    listed = {line.lower() for line in subprocess.check_output([php, "-m"], text=True).splitlines() if line[:1] != "["}
+    version = subprocess.check_output([php, "-r", "echo PHP_VERSION;"], text=True)
+    facts: dict[str, Any] = {"language": "php", "interpreter": php}
+    assert answer("language runtime", **facts, version=f"= {version}").standing == "met"
+    assert answer("language runtime", **facts, version=f"> {version}").found == f"it is {version}"
+    names = [*sorted(listed - {""}), "tidal", "zend opcache"]
+    for name in (name for name in names if name != "zend opcache"):
+        told = answer("language runtime", **facts, modules=[name], may_run=True)
+        assert (told.standing == "met") is (name in listed), (name, told)
+        still = answer("language runtime", **facts, modules=[name])
+        assert still.standing in {told.standing, "unknown"}, (name, still)
+    folder = Path(subprocess.check_output([php, "-r", "echo PHP_CONFIG_FILE_SCAN_DIR;"], text=True))
+    copy = tmp_path / "php"
+    shutil.copytree(folder.parent, copy)
+    for file in (copy / "conf.d").glob("*mbstring.ini"):
+        file.unlink()
+    off = answer("language runtime", **facts, modules=["mbstring"], settings=str(copy))
+    assert off.found == "mbstring is installed, and switched off"
+    (copy / "conf.d" / "99-own.ini").write_text("extension=tidal.so\n")
+    missing = answer("language runtime", **facts, modules=["tidal"], settings=str(copy))
+    assert missing.found == "tidal is switched on, and its file is missing"
