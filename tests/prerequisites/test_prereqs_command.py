@@ -118,6 +118,17 @@ def test_a_draft_is_a_sheet_that_its_own_machine_meets(fundamen: Fundamen, tmp_p
     assert fundamen("prereqs", "--start", sys.executable, "--write", "python.toml").status == 2
 
 
+def test_each_ready_sheet_is_one_and_can_be_begun_with(fundamen: Fundamen) -> None:
+    listed = [line.partition("  ")[0] for line in fundamen("prereqs", "--ready", "list").out.splitlines()]
+    assert len(listed) >= 6
+    for name in listed:
+        assert fundamen("prereqs", "--ready", name, "--write", f"{name}.toml").status == 0
+    [*records] = fundamen("prereqs", "--json", *[f"{name}.toml" for name in listed]).records
+    assert [record["error"] for record in records] == [None] * len(listed)
+    assert all(record["faults"] or record["unknown"] for record in records)
+    assert fundamen("prereqs", "--ready", "moon").status == 2
+
+
 def test_commands_are_shown_and_run_only_with_consent(fundamen: Fundamen, tmp_path: Path) -> None:
     runs = json.dumps(["touch", str(tmp_path / "touched")])
     text = f'schema = "fundamen.sheet/1"\nname = "x"\n[[requirement]]\nid = "a"\nkind = "command"\nruns = {runs}\n'

@@ -32,6 +32,7 @@ _NEEDED = {
     "Component": {"Component", "Directory_"},
     "File": {"File", "Component_", "FileName"},
     "Media": {"Cabinet"},
+    "Feature": {"Feature"},
 }
 
 Row = dict[str, str | int | None]

@@ -20,7 +20,7 @@ from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import MachinePath, shown
 
-_MOST_NESTED = 128 << 20  # bytes of a bundled package that is looked into
+_MOST_NESTED = 64 << 20  # bytes of a bundled package that is looked into
 _MOST_LOOKED_INTO = 1 << 30  # bytes of all of them together
 _DEEPEST = 3
 _MOST_FILES = 200_000

@@ -139,6 +139,9 @@ class _Run:
             self._properties["Installed"] = "00:00:00"
         self._given = given
         self._custom = {str(row["Action"]): row for row in database.tables.get("CustomAction", ()) if "Action" in row}
+        self._conditions: dict[str, list[Row]] = {}  # of each feature
+        for row in database.tables.get("Condition", ()):
+            self._conditions.setdefault(str(row.get("Feature_") or ""), []).append(row)
         self._searches: list[Found] = []
         self._related: list[Related] = []
         self._launch: list[Judged] = []
@@ -281,9 +284,7 @@ class _Run:
     def _level(self, feature: str, row: Row) -> int | None:
         level = row.get("Level")
         found: int | None = level if isinstance(level, int) else 0
-        for each in self._database.tables.get("Condition", ()):
-            if str(each.get("Feature_") or "") != feature:
-                continue
+        for each in self._conditions.get(feature, ()):
             holds = self._judged(feature, str(each.get("Condition") or "")).holds
             if holds is None:
                 return None

@@ -6,6 +6,7 @@ search gives what the installer would get, and says if what is registered is not
 
 import re
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from enum import IntEnum
 
 import msgspec
@@ -16,7 +17,7 @@ from fundamen.formats.pe_version import read_version
 from fundamen.formats.setting import Format, find_value
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.registry import expanded
-from fundamen.model.errors import FundamenError
+from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import MachinePath
 
 _COMPONENTS = r"HKLM\Software\Microsoft\Windows\CurrentVersion\Installer\UserData\S-1-5-18\Components"
@@ -25,6 +26,8 @@ _GUID = re.compile(r"\{([0-9A-Fa-f]{8})-([0-9A-Fa-f]{4})-([0-9A-Fa-f]{4})-([0-9A
 _IN_64_BITS = 16  # msidbLocatorType64bit
 _MOST_DEPTH, _MOST_FOLDERS, _MOST_NESTED = 20, 20_000, 16
 _MOST_INI = 1 << 20  # bytes
+_MOST_SEARCHES = 2_000
+_LONGEST = 1 << 16  # characters of a text with properties put in
 
 
 class Root(IntEnum):
@@ -81,7 +84,7 @@ class Searches:
 
     def all(self) -> Iterator[Found]:
         """Each search in its order; of several for one property a later one counts, if it finds something."""
-        for row in self._rows:
+        for row in self._rows[:_MOST_SEARCHES]:
             yield self._search(str(row.get("Property") or ""), str(row.get("Signature_") or ""))
 
     def _search(self, name: str, signature: str) -> Found:
@@ -181,7 +184,8 @@ class Searches:
             count += 1
             yield folder
             if below < min(depth, _MOST_DEPTH):
-                waiting += [(self._machine.join(folder, name), below + 1) for name in self._machine.names(folder)]
+                with suppress(UnreadableError):  # nor could the installer look into it
+                    waiting += [(self._machine.join(folder, name), below + 1) for name in self._machine.names(folder)]
 
     def _at(self, text: str, signature: str, where: str, *, is_file: bool) -> Found:
         """What a place that is written down comes to, and whether it is there."""
@@ -249,11 +253,9 @@ def formatted(text: str, properties: dict[str, str], environment: dict[str, str]
             return environment.get(name[1:].upper(), "")
         return properties.get(name, "")
 
-    for _ in range(_MOST_NESTED):
-        changed = _REFERENCE.sub(put, text)
-        if changed == text:
-            break
-        text = changed
+    # A value that is put in is not looked through again; brackets in brackets are.
+    for _ in range(2 if "[[" in text else 1):
+        text = _REFERENCE.sub(put, text)[:_LONGEST]
     return text
 
 

@@ -4,8 +4,9 @@ The text has been read as TOML before, so its form is right; only where things s
 """
 
 import re
+from collections.abc import Iterator
 
-_HEADER = re.compile(r"^[ \t]*(\[\[|\[)[ \t]*([A-Za-z0-9_.\- \"']+?)[ \t]*\]\]?", re.MULTILINE)
+_HEADER = re.compile(r"^[ \t]*(\[\[?)([^\[\]\n]*)\]", re.MULTILINE)
 
 
 def find_position(text: str, table: str, index: int | None, key: str = "") -> tuple[int, int]:
@@ -17,17 +18,17 @@ def find_position(text: str, table: str, index: int | None, key: str = "") -> tu
         index: which of several tables of this name, from 0; None where there is one.
         key: in the table; empty for the header itself.
     """
-    headers = [found for found in _HEADER.finditer(text) if not _is_in_string(text, found.start())]
+    headers = list(_headers(text))
     begin, end, header = 0, headers[0].start() if headers else len(text), 0
     if table:
-        own = [at for at, found in enumerate(headers) if found[2].strip("\"' ") == table]
+        own = [at for at, found in enumerate(headers) if _name(found) == table]
         at = own[index or 0] if len(own) > (index or 0) else None
         if at is None:
             return 1, 1
         header = headers[at].start(1)
         begin = headers[at].end()
         inner = f"{table}."
-        following = (found for found in headers[at + 1 :] if not found[2].startswith(inner))
+        following = (found for found in headers[at + 1 :] if not _name(found).startswith(inner))
         end = next((found.start() for found in following), len(text))
     if key:
         found = re.compile(rf"""^[ \t]*(["']?{re.escape(key)}["']?)[ \t]*[=.]""", re.MULTILINE).search(text, begin, end)
@@ -40,7 +41,16 @@ def _line_and_column(text: str, at: int) -> tuple[int, int]:
     return text.count("\n", 0, at) + 1, at - (text.rfind("\n", 0, at) + 1) + 1
 
 
-def _is_in_string(text: str, at: int) -> bool:
-    """Whether a place is inside of a string of several lines."""
-    before = text[:at]
-    return before.count('"""') % 2 == 1 or before.count("'''") % 2 == 1
+def _headers(text: str) -> Iterator[re.Match[str]]:
+    """The headers of all tables, without what looks like one in a string of several lines."""
+    counted, quotes = 0, {'"""': 0, "'''": 0}
+    for found in _HEADER.finditer(text):
+        for mark in quotes:
+            quotes[mark] += text.count(mark, counted, found.start())
+        counted = found.start()
+        if not any(count % 2 for count in quotes.values()):
+            yield found
+
+
+def _name(header: re.Match[str]) -> str:
+    return header[2].strip("\"' \t")

@@ -20,6 +20,7 @@ from fundamen.prerequisites.answer import Standing
 from fundamen.prerequisites.checking import Checked, Outcome, check_requirements
 from fundamen.prerequisites.kinds.command import Command
 from fundamen.prerequisites.kinds.licence import Licence
+from fundamen.prerequisites.ready import ready_names, ready_path
 from fundamen.prerequisites.requirement import MOST_BYTES, Asked
 from fundamen.prerequisites.sheet import Sheet, read_sheet
 from fundamen.report.commands import command as command_text
@@ -31,7 +32,8 @@ from fundamen.report.prereqs_text import changes_text, commands_text, prereqs_te
 @click.command("prereqs")
 @click.argument("sheets", nargs=-1, metavar="[SHEET]...")
 @click.option("--start", "program", metavar="PROGRAM", help="Draft a sheet from what PROGRAM is found to need.")
-@click.option("--write", "draft", metavar="FILE", help="Where the draft goes; default: standard output.")
+@click.option("--ready", metavar="NAME", help="A ready sheet to begin with; 'list' names all.")
+@click.option("--write", "draft", metavar="FILE", help="Where the draft or ready sheet goes; default: standard output.")
 @click.option("--run-commands", is_flag=True, help="Run the commands that a sheet declares, after they were shown.")
 @click.option("--yes", is_flag=True, help="With --run-commands: do not ask. No licence is ever accepted so.")
 @click.option("--accept", metavar="TEXT", help="Show the licence TEXT of a sheet, and record that you accept it.")
@@ -44,6 +46,7 @@ def command(
     sheets: tuple[str, ...],
     *,
     program: str | None,
+    ready: str | None,
     draft: str | None,
     run_commands: bool,
     yes: bool,
@@ -62,13 +65,17 @@ def command(
     \b
     fundamen prereqs tidebook.toml
     fundamen prereqs --start /opt/tidebook/bin/tidebook --write tidebook.toml
+    fundamen prereqs --ready web-application --write pages.toml
     fundamen prereqs tidebook.toml --save-plan plan.json; fundamen restore --plan plan.json
     fundamen prereqs tidebook.toml --watch
     fundamen prereqs --machine /mnt/office --json *.toml | jq -r '.sheet + " " + (.faults | tostring)'
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     worst = Exit.NOTHING_AT_FAULT
     with output:
-        _require_sense(sheets, program, draft, accept, save_plan, watch=watch)
+        _require_sense(sheets, program or ready, draft, accept, save_plan, watch=watch)
+        if ready is not None:
+            _begin(ready, draft, output)
+            finish(worst)
         opened = machine()
         if program is not None:
             _draft(opened, program, draft, output)
@@ -109,11 +116,11 @@ def _require_sense(
     if program is None and not sheets:
         why = "neither a sheet nor a program was named"
     elif program is not None and (sheets or accept or save_plan or watch):
-        why = "--start drafts a sheet, and checks none"
+        why = "--start and --ready begin a sheet, and check none"
     elif (watch or accept or save_plan) and len(sheets) != 1:
         why = "--watch, --accept and --save-plan are for one sheet"
     elif draft is not None and program is None:
-        why = "--write is for a draft, with --start PROGRAM"
+        why = "--write is for the beginning of a sheet, with --start or --ready"
     for name in (draft, save_plan):
         if name is not None and os.path.exists(name):
             why = f"{shown(name)} is there already"
@@ -130,6 +137,20 @@ def _draft(machine: Machine, program: str, name: str | None, output: Output) -> 
         return
     write_file(name, text.encode(), output)
     output.note(f"Read it, add what no file declares, then: {command_text(machine, 'prereqs', name)}")
+
+
+def _begin(name: str, draft: str | None, output: Output) -> None:
+    """Give a ready sheet, or the names of all."""
+    if name == "list":
+        output.show("".join(f"{each}  {read_sheet(ready_path(each)).name}\n" for each in ready_names()))
+        return
+    with open(ready_path(name), encoding="utf-8") as file:
+        text = file.read()
+    if draft is None:
+        output.show(text)
+        return
+    write_file(draft, text.encode(), output)
+    output.note(f"Put your own names and paths in, then: fundamen prereqs {draft}")
 
 
 class _Checking:
