@@ -25,6 +25,7 @@ from builders.dyld_cache import a_dyld_cache
 from builders.hive import a_hive
 from builders.java import a_class, an_archive
 from builders.lzx import an_lzx_cabinet
+from builders.machine import AWindowsMachine
 from builders.managed import CORE, a_managed
 from builders.media import a_cabinet_set, a_disc_image, a_tar
 from builders.pe import a_pe
@@ -72,11 +73,14 @@ from fundamen.formats.registry_value import HiveValue
 from fundamen.formats.runtime_config import read_assets, read_runtime_config
 from fundamen.formats.stored_certificate import read_stored_blob
 from fundamen.formats.text_hive import TextHive, changed_values
+from fundamen.installers.looking import look_into
 from fundamen.machine.registry_hives import HiveRegistry
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import FundamenError
 from fundamen.model.package import Base, Package, PackageFile
 from fundamen.model.paths import HostPath
+from fundamen.prerequisites.ready import ready_path
+from fundamen.prerequisites.sheet import read_sheet
 from fundamen.restore.plan_file import read_plan
 from fundamen.sources.layout import packed_shard, read_shard
 from fundamen.trust.certificate import read_certificate, read_revocation_list
@@ -304,6 +308,21 @@ def read_hive(data: bytes) -> None:
         hive.values(f"Software\\{key}")
 
 
+A_VOLUME = AWindowsMachine(Path(tempfile.mkdtemp())).system().registry({"Tide": {"Level": 4}}, {}).opened()
+
+
+def look_into_package(data: bytes) -> None:
+    """What a package bundles and concludes."""
+    look_into(A_VOLUME, MemoryBytes(data, "package"), {"BUNDLED": "1"})
+
+
+def read_sheet_of(data: bytes) -> None:
+    """A requirement sheet, which is read from a file."""
+    path = Path(A_VOLUME.root) / "sheet.toml"
+    path.write_bytes(data)
+    read_sheet(HostPath(str(path)))
+
+
 def inputs() -> list[tuple[str, bytes, Callable[[bytes], object]]]:
     """(name, bytes, reader) for every kind of file."""
     found: list[tuple[str, bytes, Callable[[bytes], object]]] = [
@@ -356,6 +375,8 @@ def inputs() -> list[tuple[str, bytes, Callable[[bytes], object]]]:
         ("a plan", A_PLAN, lambda data: read_plan(data, "plan")),
         ("an installer's log", INSTALLER_LOG, decisive_lines),
         ("an install package", (TESTS / "data" / "saltgrass.msi").read_bytes(), unpack_everything),
+        ("a package that concludes", (TESTS / "data" / "tidebook.msi").read_bytes(), look_into_package),
+        ("a sheet", Path(ready_path("database-server")).read_bytes(), read_sheet_of),
         ("a disc image", a_disc_image(), unpack_everything),
         ("an archive", an_archive(17, "lib/salt.jar", libsalt_so=b"\x7fELF" + bytes(80)), unpack_everything),
         ("a tar archive", a_tar(), unpack_everything),
