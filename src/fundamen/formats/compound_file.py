@@ -103,14 +103,6 @@ class CompoundFile:
             raise damaged(self._name, f"a stream is damaged: {error or type(error).__name__}") from error
         return _Sectors(self._source, name, sectors, size, entry.size)
 
-    def text_property(self, stream: list[str], number: int) -> str:
-        """A text of a stream of properties (MS-OLEPS); empty where there is none, or it is damaged."""
-        try:
-            value = self._file.getproperties(stream).get(number, b"")
-        except _RAISED:
-            return ""
-        return value.decode("cp1252", "replace") if isinstance(value, bytes) else ""
-
     def content(self, entry: Entry, limit: int) -> bytes:
         """All bytes of a small stream.
 

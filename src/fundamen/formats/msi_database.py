@@ -11,13 +11,16 @@ import msgspec
 
 from fundamen.formats.compound_file import CompoundFile, Entry
 from fundamen.formats.cursor import damaged
+from fundamen.formats.property_set import find_text
+from fundamen.model.errors import DamagedFileError
 
 _POOL, _DATA = "_StringPool", "_StringData"
 _U16, _U32 = struct.Struct("<H"), struct.Struct("<I")
 _MOST_STREAM = 256 << 20  # bytes of a table
 _MOST_ROWS = 2_000_000
 _LONG_REFERENCES = 0x8000_0000  # in the pool's first number: strings are named by three bytes
-_SUMMARY = ["\x05SummaryInformation"]
+_SUMMARY = "\x05SummaryInformation".encode("utf-16-le")
+_MOST_SUMMARY = 1 << 20  # bytes
 _TEMPLATE = 7
 # How a column's type is told (Windows Installer, "_Columns Table").
 _IS_STRING, _IS_VALID, _IS_NULLABLE, _IS_KEY, _SIZE_MASK = 0x0800, 0x0100, 0x1000, 0x2000, 0x00FF
@@ -68,7 +71,16 @@ def read_database(package: CompoundFile, what: str) -> Database:
     except (KeyError, IndexError, struct.error, UnicodeDecodeError, LookupError, ValueError) as error:
         raise damaged(what, f"its tables are damaged: {error or type(error).__name__}") from error
     plain = {name: entry for name, entry in streams.items() if not name.startswith("!")}
-    return Database(package, read, plain, package.text_property(_SUMMARY, _TEMPLATE))
+    return Database(package, read, plain, _template(package))
+
+
+def _template(package: CompoundFile) -> str:
+    """Platform and languages; empty where the package does not say, or not in good order."""
+    summary = next((entry for entry in package.root.entries if entry.is_stream and entry.name == _SUMMARY), None)
+    try:
+        return find_text(package.content(summary, _MOST_SUMMARY), _TEMPLATE) if summary is not None else ""
+    except DamagedFileError:
+        return ""
 
 
 def _require_columns(columns: dict[str, list[tuple[str, int]]]) -> None:
