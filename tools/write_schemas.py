@@ -11,7 +11,7 @@ from fundamen.report.contracts.casing import CaseRecord, HandoffRecord, LadderRe
 from fundamen.report.contracts.cold_copying import ColdCopiesRecord
 from fundamen.report.contracts.comparing import ComparisonRecord
 from fundamen.report.contracts.inspecting import InspectRecord
-from fundamen.report.contracts.installing import InstallerRecord
+from fundamen.report.contracts.installing import InstallerRecord, UnpackedRecord
 from fundamen.report.contracts.line import ErrorRecord
 from fundamen.report.contracts.locking import LockRecord
 from fundamen.report.contracts.reading import CalledRecord, CluesRecord
@@ -45,6 +45,7 @@ RECORDS = {
     "sources": SourcesRecord,
     "trace": TraceRecord,
     "resume": ResumeRecord,
+    "unpacked": UnpackedRecord,
     "undo": UndoRecord,
 }
 

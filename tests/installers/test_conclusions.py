@@ -214,3 +214,26 @@ def test_packages_that_are_cut_nested_without_end_or_none_are_told_and_the_other
     assert ran.status == 3
     assert "3 deep" in deep["bundled"][-1]["problem"]
     assert whole["name"] == "Tidebook"
+
+
+def test_a_package_is_unpacked_with_one_setting_changed_whole_or_not_at_all(fundamen: Fundamen, tmp_path: Path) -> None:
+    packed = io.BytesIO()
+    with zipfile.ZipFile(packed, "w") as archive:
+        archive.writestr("setup.ini", "; how to set up\n[setup]\nruntime = 4\n")
+        archive.writestr("parts/tide.dll", b"x" * 3_000_000)
+    setup = tmp_path / "setup.exe"
+    setup.write_bytes(a_pe() + packed.getvalue())
+    before = setup.read_bytes()
+    edit = ("--edit", "setup.ini", "setup/runtime", "4.2")
+    ran = fundamen("installer", setup, "--unpack", "copy", *edit)
+    assert (ran.status, "setup.runtime: 4 -> 4.2" in ran.out) == (0, True)
+    assert (tmp_path / "copy/setup.ini").read_text() == "; how to set up\n[setup]\nruntime = 4.2\n"
+    assert (tmp_path / "copy/parts/tide.dll").read_bytes() == b"x" * 3_000_000
+    assert setup.read_bytes() == before
+    assert fundamen("installer", setup, "--unpack", "copy").status == 2
+    assert fundamen("installer", setup, "--unpack", "other", "--edit", "gone.ini", "a/b", "1").status == 2
+    setup.write_bytes(before[: len(before) - 200])
+    assert fundamen("installer", setup, "--unpack", "other").status in {2, 3}
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["copy", "setup.exe"]
+    [record] = fundamen("installer", PACKAGE, "--unpack", "other", "--json").records
+    assert record["error"]["do"] == "Use --set NAME=VALUE instead."

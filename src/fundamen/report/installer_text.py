@@ -5,6 +5,7 @@ from collections.abc import Sequence
 from fundamen.formats.container import Kind
 from fundamen.installers.looking import Bundled, Look
 from fundamen.installers.msi_run import Conclusion, Judged
+from fundamen.installers.unpacking import UnpackedCopy
 from fundamen.report.page import Page, counted, size_in_words
 
 _MOST = 12
@@ -31,6 +32,20 @@ def installer_text(look: Look, following: Sequence[str], *, verbose: bool, drawn
         page.heading("Next")
         for step in following:
             page.step(step)
+    return page.text()
+
+
+def unpacked_text(package: str, copy: UnpackedCopy, *, drawn: bool) -> str:
+    """What was unpacked and changed."""
+    page = Page(drawn=drawn)
+    changed = f", {counted(len(copy.edited), 'setting')} changed" if copy.edited else ""
+    page.answer(f"{package} lies unpacked in {copy.folder}: {counted(copy.files, 'file')}{changed}.", good=True)
+    page.line("The package itself is as it was. Its publisher's signature covers the package, and not this copy.")
+    for each in copy.edited:
+        before = "it was not there" if each.before is None else f"{each.before or '(empty)'}"
+        page.line(f"{each.edit.file}: {'.'.join(each.edit.key)}: {before} -> {each.edit.value or '(empty)'}")
+    if copy.left_out:
+        page.line(f"Links are not made: {', '.join(copy.left_out[:_MOST])}")
     return page.text()
 
 

@@ -31,10 +31,25 @@ _PUBLIC = re.compile(r"[A-Z_][A-Z0-9_.]*")
 @click.option(
     "--set", "given", multiple=True, metavar="NAME=VALUE", help="Give an MSI a property; show what it changes."
 )
+@click.option("--unpack", "folder", metavar="FOLDER", help="Unpack one PACKAGE to a new folder.")
+@click.option(
+    "--edit",
+    "edits",
+    nargs=3,
+    multiple=True,
+    metavar="FILE KEY VALUE",
+    help="With --unpack: change one setting of the copy; parts of KEY are parted by '/'.",
+)
 @options.machine_options
 @options.output_options
 def command(
-    packages: tuple[str, ...], *, given: tuple[str, ...], machine: Callable[[], Machine], output: Output
+    packages: tuple[str, ...],
+    *,
+    given: tuple[str, ...],
+    folder: str | None,
+    edits: tuple[tuple[str, str, str], ...],
+    machine: Callable[[], Machine],
+    output: Output,
 ) -> None:
     """Show what each PACKAGE bundles, and what it will conclude on a machine; nothing of it is run.
 
@@ -47,12 +62,16 @@ def command(
     fundamen installer --machine ~/.wine tidebook.msi
     fundamen installer --machine /mnt/office tidebook.msi --set RUNTIME4='C:\\Program Files\\Saltgrass'
     fundamen installer setup.exe -v
+    fundamen installer setup.exe --unpack setup --edit setup.ini setup/runtime 4.2
     fundamen installer tidebook_2.0_amd64.deb
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     worst = Exit.NOTHING_AT_FAULT
     with output:
         properties = _properties(given)
         opened = machine()
+        if folder is not None or edits:
+            _unpack(opened, packages, folder, edits, output)
+            finish(worst)
         for index, name in enumerate(packages):
             try:
                 with output.working(f"Looking into {name}"), _opened(opened, name) as source:
@@ -71,6 +90,29 @@ def command(
                 text = installer_text(look, following, verbose=output.verbose, drawn=output.drawn)
                 output.show(("" if index == 0 else "\n") + text)
     finish(worst)
+
+
+def _unpack(
+    machine: Machine,
+    packages: tuple[str, ...],
+    folder: str | None,
+    edits: tuple[tuple[str, str, str], ...],
+    output: Output,
+) -> None:
+    from fundamen.installers.unpacking import Edit, unpack_changed  # noqa: PLC0415 - only where a copy is asked for
+    from fundamen.report.installer_text import unpacked_text  # noqa: PLC0415
+
+    if folder is None or len(packages) != 1:
+        raise UsageError("Nothing is unpacked", "--unpack FOLDER is for one package", "See: fundamen installer --help")
+    wanted = [Edit(file, tuple(key.split("/")), value) for file, key, value in edits]
+    with output.working(f"Unpacking {packages[0]}"), _opened(machine, packages[0]) as source:
+        copy = unpack_changed(source, HostPath(os.path.abspath(folder)), wanted)
+    if output.as_json:
+        from fundamen.report.contracts.installing import unpacked_record  # noqa: PLC0415
+
+        output.show_record(unpacked_record(packages[0], copy))
+        return
+    output.show(unpacked_text(packages[0], copy, drawn=output.drawn))
 
 
 @contextmanager

@@ -6,6 +6,7 @@ import msgspec
 
 from fundamen.installers.looking import Look
 from fundamen.installers.msi_run import Judged
+from fundamen.installers.unpacking import UnpackedCopy
 from fundamen.report.contracts.line import Failure
 
 
@@ -143,3 +144,30 @@ def fault_count(look: Look) -> int:
 
 def _condition(judged: Judged) -> ConditionPart:
     return ConditionPart(judged.what, judged.condition, judged.holds, dict(judged.asked), judged.says, judged.problem)
+
+
+class EditedPart(msgspec.Struct, frozen=True):
+    """A setting that was changed in the copy."""
+
+    file: str
+    key: tuple[str, ...]
+    before: str | None
+    after: str
+
+
+class UnpackedRecord(msgspec.Struct, frozen=True):
+    """A package that was unpacked into a new folder."""
+
+    package: str
+    folder: str
+    files: int
+    size: int
+    edited: tuple[EditedPart, ...]
+    left_out: tuple[str, ...]
+    schema: Literal["fundamen.unpacked/1"] = "fundamen.unpacked/1"
+
+
+def unpacked_record(package: str, copy: UnpackedCopy) -> UnpackedRecord:
+    """An unpacked copy, as JSON has it."""
+    edited = tuple(EditedPart(e.edit.file, e.edit.key, e.before, e.edit.value) for e in copy.edited)
+    return UnpackedRecord(package, copy.folder, copy.files, copy.size, edited, copy.left_out)

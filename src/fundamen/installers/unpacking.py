@@ -1,0 +1,133 @@
+"""Unpack a package into a new folder with single settings changed; the package itself is only read.
+
+Guarantees: the folder is there whole, or not at all; nothing that stands there already is touched; no path leads out.
+"""
+
+import os
+import shutil
+from collections.abc import Sequence
+
+import msgspec
+
+from fundamen.formats.container import Kind, find_container
+from fundamen.formats.cursor import ByteSource
+from fundamen.formats.packed import PackedFile, Readable
+from fundamen.formats.setting import Key, find_value, format_of, with_value
+from fundamen.model.errors import UnreadableError, UsageError
+from fundamen.model.paths import HostPath, shown
+
+_PIECE = 1 << 20
+_MOST_SETTINGS = 16 << 20  # bytes of a settings file
+_SPARE = 64 << 20  # bytes of a disk that are left free
+
+
+class Edit(msgspec.Struct, frozen=True):
+    """One setting that is to be changed."""
+
+    file: str  # in the package
+    key: Key
+    value: str
+
+
+class Edited(msgspec.Struct, frozen=True):
+    """A setting that was changed."""
+
+    edit: Edit
+    before: str | None  # None: it was not there
+
+
+class UnpackedCopy(msgspec.Struct, frozen=True):
+    """A package that was unpacked."""
+
+    folder: HostPath
+    files: int
+    size: int  # bytes
+    edited: tuple[Edited, ...]
+    left_out: tuple[str, ...]  # links, which are not made
+
+
+def unpack_changed(source: ByteSource, folder: HostPath, edits: Sequence[Edit]) -> UnpackedCopy:
+    """Unpack a package.
+
+    Raises:
+        UsageError: the folder is there, the package is none that is unpacked, or has no such setting's file.
+        UnreadableError: it is damaged.
+        OSError: the folder cannot be written.
+    """
+    container = find_container(source)
+    if container is None or container.kind is Kind.MSI:
+        why = "it is no package that is unpacked here" if container is None else "an MSI is overruled by its properties"
+        do = f"fundamen inspect {shown(source.name)}" if container is None else "Use --set NAME=VALUE instead."
+        raise UsageError(f"{shown(source.name)} is not unpacked", why, do)
+    if os.path.lexists(folder):
+        raise UsageError(f"Nothing is unpacked to {shown(folder)}", "it is there already", "Name a new folder.")
+    staged = HostPath(f"{folder}.unpacking")
+    os.mkdir(staged)
+    try:
+        copy = _Unpacking(staged, edits)
+        for packed, data in container.unpack():
+            copy.add(packed, data)
+        done = copy.finished(folder, source.name)
+        os.rename(staged, folder)
+    except BaseException:
+        shutil.rmtree(staged, ignore_errors=True)
+        raise
+    return done
+
+
+class _Unpacking:
+    def __init__(self, staged: HostPath, edits: Sequence[Edit]) -> None:
+        self._staged = staged
+        self._edits = {edit.file: [other for other in edits if other.file == edit.file] for edit in edits}
+        self._edited: list[Edited] = []
+        self._left_out: list[str] = []
+        self._files = self._size = 0
+
+    def add(self, packed: PackedFile, data: Readable) -> None:
+        """Write one file."""
+        if packed.link or packed.same_as:
+            self._left_out.append(packed.path)
+            return
+        status = os.statvfs(self._staged) if hasattr(os, "statvfs") else None
+        if status is not None and packed.size + _SPARE > status.f_bavail * status.f_frsize:
+            raise UnreadableError(
+                f"{shown(packed.path)} is not unpacked",
+                "the disk would be full",
+                "Make room, or name a folder elsewhere.",
+            )
+        path = os.path.join(self._staged, *packed.path.split("/"))
+        os.makedirs(os.path.dirname(path), exist_ok=True)
+        with open(path, "xb") as file:
+            if packed.path in self._edits:
+                file.write(self._changed(packed.path, data.read(_MOST_SETTINGS)))
+            else:
+                while piece := data.read(_PIECE):
+                    file.write(piece)
+            self._size += file.tell()
+        os.chmod(path, packed.mode & 0o777 | 0o600)
+        self._files += 1
+
+    def _changed(self, name: str, content: bytes) -> bytes:
+        form = format_of(name)
+        if form is None:
+            raise UsageError(
+                f"{shown(name)} is not changed",
+                "its name does not tell how it is written",
+                "Change it by hand in the copy.",
+            )
+        for edit in self._edits[name]:
+            before = find_value(content, form, edit.key, name)
+            content = with_value(content, form, edit.key, edit.value, name)
+            self._edited.append(Edited(edit, None if before is None else str(before.value)))
+        return content
+
+    def finished(self, folder: HostPath, name: str) -> UnpackedCopy:
+        """The result. Raises: UsageError: a settings file that was to be changed is not in the package."""
+        done = {each.edit.file for each in self._edited}
+        if missing := [file for file in self._edits if file not in done]:
+            raise UsageError(
+                what=f"{shown(name)} is not unpacked",
+                why=f"there is no {shown(missing[0])} in it",
+                do=f"See what is in it: fundamen installer --verbose {shown(name)}",
+            )
+        return UnpackedCopy(folder, self._files, self._size, tuple(self._edited), tuple(self._left_out))
