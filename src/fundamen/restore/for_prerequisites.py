@@ -6,7 +6,7 @@ import msgspec
 
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.errors import UsageError
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Standing
 from fundamen.prerequisites.checking import Outcome
 from fundamen.prerequisites.comparison import Compared
@@ -173,8 +173,3 @@ def _wanted(requirement: Compared) -> str | int | float | bool | msgspec.UnsetTy
         if bound is not None:
             return bound
     return msgspec.UNSET
-
-
-def by_hand_in_words(requirement: Requirement) -> str:
-    """What remains to be done by a person for a requirement."""
-    return f"{shown(requirement.id)}: {requirement.remedy or requirement.advice}"

@@ -234,6 +234,8 @@ class _Checking:
             self._output.note(f"No plan is written to {name}: there is no step for what is unmet.")
             return ""
         write_file(name, written(mendable.plan), self._output)
+        if mendable.by_hand:
+            self._output.note(f"By hand remain: {', '.join(each.id for each in mendable.by_hand)}")
         return command_text(self._machine, "restore", "--plan", name)
 
     def _next(self, path: str, sheet: Sheet, outcome: Outcome, plan: str) -> tuple[str, ...]:
