@@ -23,10 +23,13 @@ from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.signing import SERVERS, AnIssuer
 from fundamen.machine.machine import Machine
 from fundamen.machine.opening import open_machine
+from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.all_kinds import AnyRequirement
 from fundamen.prerequisites.answer import Answer, Standing
 from fundamen.prerequisites.checking import check_requirements
 from fundamen.prerequisites.requirement import Asked, Requirement
+from fundamen.restore.for_prerequisites import plan_for
+from fundamen.restore.plan_file import SetLimit, SetValue
 
 NOW = datetime.now(UTC)
 LICENCE = b"You may read the tides.\n"
@@ -219,6 +222,19 @@ def test_the_running_kernel_is_asked_and_agrees_with_its_own_files(here: Machine
     assert answer(here, "memory", total="900000T").standing is Standing.UNMET
     assert answer(here, "file system", path="/proc/sys", can=["links"]).found == "it is proc"
     assert answer(here, "driver", name="no_such_driver").standing is Standing.UNMET
+
+
+def test_a_plan_sets_a_field_of_the_running_kernel_and_has_all_fields_last(here: Machine) -> None:
+    sem = Path("/proc/sys/kernel/sem").read_text().split()
+    wanted = a_requirement("kernel setting", name="kernel.sem", field=3, at_least=int(sem[3]) + 1)
+    outcome = check_requirements([wanted], Asked(machine=here, now=NOW))
+    plan = plan_for(here, MachinePath("/usr/bin/env"), outcome, NOW).plan
+    assert plan is not None
+    now, later = plan.steps
+    assert isinstance(now, SetLimit)
+    assert isinstance(later, SetValue)
+    assert (now.value, now.field) == (str(int(sem[3]) + 1), 3)
+    assert later.value == " ".join([*sem[:3], now.value])
 
 
 def test_processes_and_locks_are_those_that_run_now(here: Machine, tmp_path: Path) -> None:

@@ -10,7 +10,7 @@ from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Standing
 from fundamen.prerequisites.checking import Outcome
 from fundamen.prerequisites.comparison import Compared
-from fundamen.prerequisites.kinds.kernel_setting import KernelSetting
+from fundamen.prerequisites.kinds.kernel_setting import KernelSetting, running_value
 from fundamen.prerequisites.kinds.links import Links, links_below
 from fundamen.prerequisites.kinds.package import Package
 from fundamen.prerequisites.kinds.registry import RegistryValue
@@ -133,7 +133,7 @@ def _entry(requirement: Setting, entry: str, place: str, because: str) -> SetEnt
 
 
 def _for_limit(machine: Machine, requirement: KernelSetting, because: str) -> list[PlannedStep]:
-    """It is set now; of a setting with one field, a line in a file makes it last."""
+    """It is set now, and a line in a file makes it last, with the other fields as they are now."""
     value = _wanted(requirement)
     if value is msgspec.UNSET or isinstance(value, bool | None):
         return []
@@ -149,9 +149,16 @@ def _for_limit(machine: Machine, requirement: KernelSetting, because: str) -> li
                 because=because,
             )
         )
-    if requirement.field is None:
-        steps.append(SetValue(path=_OWN_SYSCTL, key=(name,), value=str(value), because=because))
+    lasting = _with_field(name, requirement.field, str(value)) if requirement.field is not None else str(value)
+    if lasting:
+        steps.append(SetValue(path=_OWN_SYSCTL, key=(name,), value=lasting, because=because))
     return steps
+
+
+def _with_field(name: str, field: int, value: str) -> str:
+    """The running kernel's setting with one field changed; empty where it has no such field."""
+    fields = (running_value(name) or "").split()
+    return " ".join([*fields[:field], value, *fields[field + 1 :]]) if field < len(fields) else ""
 
 
 def _for_registry(requirement: RegistryValue, because: str) -> list[PlannedStep]:

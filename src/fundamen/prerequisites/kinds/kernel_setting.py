@@ -42,7 +42,7 @@ class KernelSetting(Compared, frozen=True, kw_only=True, tag="kernel setting"):
     def check(self, asked: Asked) -> Answer:
         """As of every requirement."""
         machine = asked.machine
-        text = _running(self.name) if machine.is_live else _configured(machine, self.name)
+        text = running_value(self.name) if machine.is_live else _configured(machine, self.name)
         if text is None:
             if machine.is_live:
                 return unmet("this kernel has no such setting")
@@ -54,7 +54,7 @@ class KernelSetting(Compared, frozen=True, kw_only=True, tag="kernel setting"):
         return self.judged(fields[self.field]) if 0 <= self.field < len(fields) else self.judged(msgspec.UNSET)
 
 
-def _running(name: str) -> str | None:
+def running_value(name: str) -> str | None:
     """What the kernel has now; None where it has no such setting. Raises: OSError: it may not be read."""
     # Whichever of . and / stands first parts the name; the other one stands for itself: sysctl(8).
     first_dot, first_slash = name.find("."), name.find("/")
