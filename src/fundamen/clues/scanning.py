@@ -9,7 +9,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from fundamen.clues.shapes import Shapes, has_more_below
+from fundamen.clues.shapes import Shapes, has_more_below, is_any_said
 from fundamen.knowledge.entries import Code, Knowledge, Message
 from fundamen.knowledge.sentence import FOLDED, Sentence
 
@@ -97,10 +97,7 @@ class Scanner:
         words = self._keys.intersection(raw.translate(FOLDED).split())
         if not words or goes_on:
             return bool(words)
-        text = b" ".join(raw.lower().split())
-        return any(
-            beside is None or any(anchor in text for anchor in beside) for beside in map(self._anchors.get, words)
-        )
+        return is_any_said(b" ".join(raw.lower().split()), map(self._anchors.get, words))
 
     def wanted_by(self, line: str) -> Iterator[Wanted]:
         """What the words of one line may belong to."""

@@ -93,10 +93,12 @@ class Shapes:
 
     def _is_of_interest(self, shape: bytes, words: Sequence[bytes]) -> bool:
         """Whether a line of a shape that holds some words might be of interest by itself."""
-        text = b" ".join(shape.split())
-        return any(
-            beside is None or any(anchor in text for anchor in beside) for beside in map(self._anchors.get, words)
-        )
+        return is_any_said(b" ".join(shape.split()), map(self._anchors.get, words))
+
+
+def is_any_said(text: bytes, besides: Iterable[Sequence[bytes] | None]) -> bool:
+    """Whether a text has, for any of some words, what must stand in it besides; None: nothing must."""
+    return any(beside is None or any(anchor in text for anchor in beside) for beside in besides)
 
 
 def has_more_below(lines: Sequence[bytes], at: int) -> bool:

@@ -216,16 +216,36 @@ def _installed(machine: Machine, packages: set[str]) -> dict[str, tuple[str, str
 def all_installed(machine: Machine) -> dict[str, list[tuple[str, str]]]:
     """(version, architecture) of each package that is wholly installed, by its name.
 
-    Source: dpkg-query(1), the fields of the status file.
-
     Raises:
         UnreadableError: there is no database, or it may not be read.
     """
     packages: dict[str, list[tuple[str, str]]] = {}
+    for fields in _installed_stanzas(machine):
+        found = (fields.get("Version", ""), fields.get("Architecture", ""))
+        packages.setdefault(fields.get("Package", ""), []).append(found)
+    return packages
+
+
+def all_provided(machine: Machine) -> dict[str, list[str]]:
+    """What installed packages provide besides themselves: name -> versions, empty ones where none is told.
+
+    Source: Debian Policy, section 7.5, "Virtual packages".
+
+    Raises:
+        UnreadableError: there is no database, or it may not be read.
+    """
+    provided: dict[str, list[str]] = {}
+    for fields in _installed_stanzas(machine):
+        for part in fields.get("Provides", "").split(","):
+            name, _, version = part.partition("(")
+            provided.setdefault(name.strip(), []).append(version.strip(" =)"))
+    return provided
+
+
+def _installed_stanzas(machine: Machine) -> Iterator[dict[str, str]]:
+    """The fields of each package that is wholly installed. Source: dpkg-query(1), the fields of the status file."""
     text = machine.content(MachinePath(_FOLDER + "/status"), _MOST_BYTES).decode("utf-8", "surrogateescape")
     for stanza in text.split("\n\n"):
         fields = dict(line.split(": ", 1) for line in stanza.split("\n") if ": " in line and line[0] != " ")
         if fields.get("Status", "").endswith(" ok installed"):
-            found = (fields.get("Version", ""), fields.get("Architecture", ""))
-            packages.setdefault(fields.get("Package", ""), []).append(found)
-    return packages
+            yield fields

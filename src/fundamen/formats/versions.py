@@ -60,6 +60,15 @@ def read_range(text: str) -> tuple[Clause, ...]:
     return tuple(clauses)
 
 
+def problem_of_range(text: str) -> str:
+    """What is wrong with a range; empty where nothing is, or none is given."""
+    try:
+        read_range(text or "1")
+    except ValueError as error:
+        return f"the range {text!r}: {error}"
+    return ""
+
+
 def is_in(version: str, wanted: str) -> bool:
     """Whether a version is in a range. Raises: ValueError: the range is none."""
     return all(clause.holds(version) for clause in read_range(wanted))

@@ -1,10 +1,11 @@
 """Look into an install package: what it is, what it bundles, and what it will conclude on a machine."""
 
 from collections.abc import Iterator, Mapping
+from contextlib import suppress
 
 import msgspec
 
-from fundamen.evidence.dpkg import all_installed
+from fundamen.evidence.dpkg import all_installed, all_provided
 from fundamen.formats.compound_file import CompoundFile
 from fundamen.formats.container import Container, Kind, find_container
 from fundamen.formats.cursor import ByteSource, MemoryBytes
@@ -18,7 +19,7 @@ from fundamen.installers.msi_run import Conclusion, changed, conclude, is_for_64
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import FundamenError, UnreadableError
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.paths import shown
 
 _MOST_NESTED = 64 << 20  # bytes of a bundled package that is looked into
 _MOST_LOOKED_INTO = 1 << 30  # bytes of all of them together
@@ -135,11 +136,8 @@ def _of_debian(machine: Machine, source: ByteSource, looked: Look) -> Look:
     package = read_debian_package(source)
     needs: tuple[PackageNeed, ...] = ()
     if machine.platform is Platform.LINUX:
-        try:
-            installed = all_installed(machine)
-        except UnreadableError:
-            installed = {}
-        needs = tuple(find_needs(package.fields, installed, _provided(machine)))
+        with suppress(UnreadableError):  # a machine without Debian's packages
+            needs = tuple(find_needs(package.fields, all_installed(machine), all_provided(machine)))
     return msgspec.structs.replace(
         looked,
         name=package.name,
@@ -148,22 +146,6 @@ def _of_debian(machine: Machine, source: ByteSource, looked: Look) -> Look:
         needs=needs,
         steering=tuple(sorted(package.settings)),
     )
-
-
-def _provided(machine: Machine) -> dict[str, list[str]]:
-    """What installed packages provide besides themselves. Source: Debian Policy, section 7.5."""
-    provided: dict[str, list[str]] = {}
-    try:
-        text = machine.content(MachinePath("/var/lib/dpkg/status"), 256 << 20).decode("utf-8", "replace")
-    except UnreadableError:
-        return provided
-    for stanza in text.split("\n\n"):
-        fields = dict(line.split(": ", 1) for line in stanza.split("\n") if ": " in line and line[0] != " ")
-        if fields.get("Status", "").endswith(" ok installed"):
-            for part in fields.get("Provides", "").split(","):
-                name, _, version = part.partition("(")
-                provided.setdefault(name.strip(), []).append(version.strip(" =)"))
-    return provided
 
 
 def _named(source: ByteSource, looked: Look) -> Look:

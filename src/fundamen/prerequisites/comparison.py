@@ -6,7 +6,7 @@ from collections.abc import Iterator
 import msgspec
 
 from fundamen.formats.setting import Plain
-from fundamen.formats.versions import is_in, read_range
+from fundamen.formats.versions import is_in, problem_of_range
 from fundamen.prerequisites.answer import Answer, met_if, unmet
 from fundamen.prerequisites.requirement import Name, Requirement, Text
 
@@ -47,11 +47,8 @@ class Compared(Requirement, frozen=True, kw_only=True):
             yield f"no value is at least {self.at_least} and at most {self.at_most}"
         if not self.separator:
             yield "the separator is empty"
-        if self.version:
-            try:
-                read_range(self.version)
-            except ValueError as error:
-                yield f"the range {self.version!r}: {error}"
+        if problem := problem_of_range(self.version):
+            yield problem
 
     @property
     def in_words(self) -> str:

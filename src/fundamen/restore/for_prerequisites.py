@@ -1,16 +1,18 @@
 """What a restoration can do for requirements that are unmet: the steps of a plan, each for one of them."""
 
 from datetime import datetime
+from typing import Literal
 
 import msgspec
 
+from fundamen.machine.kernel_settings import running_value
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Standing
 from fundamen.prerequisites.checking import Outcome
 from fundamen.prerequisites.comparison import Compared
-from fundamen.prerequisites.kinds.kernel_setting import KernelSetting, running_value
+from fundamen.prerequisites.kinds.kernel_setting import KernelSetting
 from fundamen.prerequisites.kinds.links import Links, links_below
 from fundamen.prerequisites.kinds.package import Package
 from fundamen.prerequisites.kinds.registry import RegistryValue
@@ -116,19 +118,15 @@ def _for_setting(requirement: Setting, because: str) -> list[PlannedStep]:
     return steps
 
 
-def _entry(requirement: Setting, entry: str, place: str, because: str) -> SetEntry:
-    return msgspec.convert(
-        {
-            "do": "set entry",
-            "path": requirement.file,
-            "key": requirement.key,
-            "entry": entry,
-            "place": place,
-            "separator": requirement.separator,
-            "because": because,
-            **({"format": requirement.format} if requirement.format else {}),
-        },
-        SetEntry,
+def _entry(requirement: Setting, entry: str, place: Literal["last", "nowhere"], because: str) -> SetEntry:
+    return SetEntry(
+        path=requirement.file,
+        key=requirement.key,
+        entry=entry,
+        place=place,
+        separator=requirement.separator,
+        format=requirement.format,
+        because=because,
     )
 
 

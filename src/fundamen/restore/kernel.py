@@ -7,6 +7,7 @@ inverse gives the limit the value that it had. Source: proc(5), /proc/sys; sysct
 import os
 import re
 
+from fundamen.machine.kernel_settings import SYSTEM, setting_path
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import RestorationError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
@@ -14,7 +15,6 @@ from fundamen.restore.plan_file import SetLimit
 from fundamen.restore.records import LimitRecord
 from fundamen.restore.steps import ChangeLimit
 
-SYSTEM = "/proc/sys"
 _NAME = re.compile(r"^[a-z0-9_]+([./][a-zA-Z0-9_:@-]+)+$")
 _MOST = 4096  # bytes of one value
 
@@ -32,7 +32,7 @@ def plan_limit(machine: Machine, step: SetLimit) -> ChangeLimit | None:
         raise _refusal(step.name, why, "Set it in a file of /etc/sysctl.d.")
     if not _NAME.match(step.name) or ".." in step.name:
         raise _refusal(step.name, "that is no name of a limit", "Write it as, for example, kernel.shmmax.")
-    path = _path_of(step.name)
+    path = setting_path(step.name)
     try:
         before = read(path)
     except FileNotFoundError as error:
@@ -96,12 +96,6 @@ def read(path: HostPath) -> str:
 def _write(path: str, value: str) -> None:
     with open(path, "w", encoding="ascii") as file:
         file.write(f"{value}\n")
-
-
-def _path_of(name: str) -> HostPath:
-    """Where a limit lies. Whichever of dot and slash comes first parts the name; the other stands for itself."""
-    parts = name.split("/") if name.find("/") >= 0 and not 0 <= name.find(".") < name.find("/") else name.split(".")
-    return HostPath(os.path.join(SYSTEM, *(part.replace("/", ".") for part in parts)))
 
 
 def _refusal(name: str, why: str, do: str) -> UsageError:

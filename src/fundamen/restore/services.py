@@ -7,13 +7,13 @@ from collections.abc import Iterator
 
 from fundamen.formats.unit_file import Install, read_install
 from fundamen.machine.installed import SERVICES, ServiceStart
-from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.machine import Machine
+from fundamen.machine.units import UNIT_FOLDERS, find_unit, is_masked
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath, shown
 from fundamen.restore.plan_file import EnableService, SetRegistryValue
 
-_OWN = MachinePath("/etc/systemd/system")
-_FOLDERS = (_OWN, "/usr/local/lib/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
+_OWN = UNIT_FOLDERS[0]
 _OWN_OR_SHARED = 0x30  # the types of services that run in a process: SERVICE_WIN32
 _MOST_UNIT = 1 << 20  # bytes
 _MOST_UNITS = 64  # that are enabled together
@@ -66,15 +66,11 @@ def start_by_itself(machine: Machine, step: EnableService) -> SetRegistryValue:
 def _file_of(machine: Machine, unit: str) -> MachinePath:
     if "/" in unit or "." not in unit.strip("."):
         raise _refusal(unit, "that is no name of a unit", "Name it with its kind, such as tide.service.")
-    prefix, at, rest = unit.partition("@")
-    names = [unit, f"{prefix}@.{rest.rpartition('.')[2]}"] if at else [unit]
-    for each in names:
-        for folder in _FOLDERS:
-            path = machine.join(folder, each)
-            if machine.real(path) == "/dev/null":
-                raise _refusal(unit, f"it is masked by {path}", "Ask whoever masked it; then take that link away.")
-            if machine.look(path).kind is EntryKind.FILE:
-                return path
+    path = find_unit(machine, unit)
+    if path is not None and is_masked(machine, path):
+        raise _refusal(unit, f"it is masked by {path}", "Ask whoever masked it; then take that link away.")
+    if path is not None:
+        return path
     raise _refusal(unit, "the machine has no unit of this name", "See that the package which brings it is installed.")
 
 

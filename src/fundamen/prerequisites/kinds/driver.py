@@ -1,6 +1,6 @@
 """A driver: loaded, in a version."""
 
-from fundamen.formats.versions import is_in, read_range
+from fundamen.formats.versions import is_in, problem_of_range
 from fundamen.machine.installed import service_start
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
@@ -32,11 +32,7 @@ class Driver(Requirement, frozen=True, kw_only=True, tag="driver"):
         """As of every requirement."""
         if "/" in self.name or self.name.startswith("."):
             return "that is no name of a driver"
-        try:
-            read_range(self.version or "1")
-        except ValueError as error:
-            return f"the range {self.version!r}: {error}"
-        return ""
+        return problem_of_range(self.version)
 
     def check(self, asked: Asked) -> Answer:
         """As of every requirement."""

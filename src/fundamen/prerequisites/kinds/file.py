@@ -4,13 +4,12 @@ import hashlib
 from collections.abc import Iterator
 from typing import Literal
 
+from fundamen.formats.cursor import take_digest
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, met_if, unknown, unmet
 from fundamen.prerequisites.requirement import Asked, Digest, Path, Requirement
-
-_PIECE = 1 << 20
 
 
 class File(Requirement, frozen=True, kw_only=True, tag="file"):
@@ -59,9 +58,7 @@ class File(Requirement, frozen=True, kw_only=True, tag="file"):
 
 def digest_of(machine: Machine, path: MachinePath) -> str:
     """SHA-256 of a file's content. Raises: UnreadableError."""
-    digest, at = hashlib.sha256(), 0
+    digest = hashlib.sha256()
     with machine.open(path) as source:
-        while at < source.size and (data := source.read_at(at, min(_PIECE, source.size - at))):
-            digest.update(data)
-            at += len(data)
+        take_digest(digest, source, 0, source.size)
     return digest.hexdigest()

@@ -3,6 +3,7 @@
 import msgspec
 
 from fundamen.formats.setting import Format, find_value
+from fundamen.machine.kernel_settings import running_value
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -52,19 +53,6 @@ class KernelSetting(Compared, frozen=True, kw_only=True, tag="kernel setting"):
             return self.judged(value)
         fields = value.split()
         return self.judged(fields[self.field]) if 0 <= self.field < len(fields) else self.judged(msgspec.UNSET)
-
-
-def running_value(name: str) -> str | None:
-    """What the kernel has now; None where it has no such setting. Raises: OSError: it may not be read."""
-    # Whichever of . and / stands first parts the name; the other one stands for itself: sysctl(8).
-    first_dot, first_slash = name.find("."), name.find("/")
-    dotted = first_slash < 0 or 0 <= first_dot < first_slash
-    path = name.translate(str.maketrans("./", "/.")) if dotted else name
-    try:
-        with open("/proc/sys/" + path, encoding="utf-8", errors="replace") as file:
-            return file.read(1 << 16)
-    except (FileNotFoundError, NotADirectoryError):
-        return None
 
 
 def _configured(machine: Machine, name: str) -> str | None:

@@ -8,7 +8,7 @@ from typing import ClassVar, Literal
 import msgspec
 
 from fundamen.formats.setting import Format, find_value
-from fundamen.formats.versions import is_in, read_range
+from fundamen.formats.versions import is_in, problem_of_range
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -60,11 +60,7 @@ class LanguageRuntime(Requirement, frozen=True, kw_only=True, tag="language runt
 
     def problem(self) -> str:
         """As of every requirement."""
-        try:
-            read_range(self.version or "1")
-        except ValueError as error:
-            return f"the range {self.version!r}: {error}"
-        return ""
+        return problem_of_range(self.version)
 
     def check(self, asked: Asked) -> Answer:
         """As of every requirement."""

@@ -1,7 +1,7 @@
 """A package of the operating system, in a version and architecture."""
 
 from fundamen.evidence.dpkg import all_installed
-from fundamen.formats.versions import is_in, read_range
+from fundamen.formats.versions import is_in, problem_of_range
 from fundamen.machine.installed import installed_packages
 from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
@@ -30,11 +30,7 @@ class Package(Requirement, frozen=True, kw_only=True, tag="package"):
 
     def problem(self) -> str:
         """As of every requirement."""
-        try:
-            read_range(self.version or "1")
-        except ValueError as error:
-            return f"the range {self.version!r}: {error}"
-        return ""
+        return problem_of_range(self.version)
 
     def check(self, asked: Asked) -> Answer:
         """As of every requirement."""

@@ -5,20 +5,13 @@ import subprocess
 from typing import ClassVar
 
 from fundamen.machine.installed import ServiceStart, service_start
-from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.machine import Machine
+from fundamen.machine.units import UNIT_FOLDERS, find_unit, is_masked
 from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, Standing, met, unknown, unmet
 from fundamen.prerequisites.requirement import USUAL_SECONDS, Asked, Name, Requirement, Seconds
 
-# Source: systemd.unit(5), "Unit File Load Path".
-_FOLDERS = (
-    "/etc/systemd/system",
-    "/run/systemd/system",
-    "/usr/local/lib/systemd/system",
-    "/usr/lib/systemd/system",
-    "/lib/systemd/system",
-)
 _LINKS = (".wants", ".requires", ".upholds")
 _RUNNING = {"active", "reloading"}
 
@@ -74,13 +67,10 @@ class Service(Requirement, frozen=True, kw_only=True, tag="service"):
         return met(f"its start is {start.name.lower().replace('_', ' ')}")
 
     def _of_systemd(self, machine: Machine) -> Answer:
-        prefix, at, rest = self.name.partition("@")
-        names = [self.name, f"{prefix}@.{rest.rpartition('.')[2]}"] if at else [self.name]
-        places = [machine.join(folder, name) for name in names for folder in _FOLDERS]
-        path = next((each for each in places if _is_masked(machine, each) or _is_there(machine, each)), None)
+        path = find_unit(machine, self.name)
         if path is None:
             return unmet("the machine has no unit of this name")
-        if _is_masked(machine, path):
+        if is_masked(machine, path):
             return unmet(f"it is masked by {path}")
         if self.enabled and not any(self.name in machine.names(folder) for folder in _link_folders(machine)):
             return unmet("nothing has it started with the machine")
@@ -101,16 +91,8 @@ class Service(Requirement, frozen=True, kw_only=True, tag="service"):
         return met("it is running") if state in _RUNNING else unmet(f"it is {state}")
 
 
-def _is_there(machine: Machine, path: MachinePath) -> bool:
-    return machine.look(path).kind is not EntryKind.ABSENT
-
-
-def _is_masked(machine: Machine, path: MachinePath) -> bool:
-    """Source: systemctl(1), "mask". On a machine that does not run, nothing stands at the link's end."""
-    return machine.real(path) == "/dev/null"
-
-
 def _link_folders(machine: Machine) -> list[MachinePath]:
     """The folders whose links have units started. Source: systemd.unit(5), [Install]."""
-    folders = map(MachinePath, _FOLDERS)
-    return [machine.join(folder, name) for folder in folders for name in machine.names(folder) if name.endswith(_LINKS)]
+    return [
+        machine.join(folder, name) for folder in UNIT_FOLDERS for name in machine.names(folder) if name.endswith(_LINKS)
+    ]
