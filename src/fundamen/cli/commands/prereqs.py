@@ -238,6 +238,11 @@ class _Checking:
             self._output.note(f"By hand remain: {', '.join(each.id for each in mendable.by_hand)}")
         return command_text(self._machine, "restore", "--plan", name)
 
+    def _can_be_planned(self, sheet: Sheet, outcome: Outcome) -> bool:
+        from fundamen.restore.for_prerequisites import plan_for  # noqa: PLC0415 - only where something is unmet
+
+        return plan_for(self._machine, sheet.program, outcome, options.now()).plan is not None
+
     def _next(self, path: str, sheet: Sheet, outcome: Outcome, plan: str) -> tuple[str, ...]:
         unmet = outcome.of(Standing.UNMET)
         steps = [plan] if plan else []
@@ -246,7 +251,7 @@ class _Checking:
         held_back = [e for e in outcome.of(Standing.UNKNOWN) if isinstance(e.requirement, Command) and not e.held_up_by]
         if held_back and not self._may_run and self._machine.is_live:
             steps.append(command_text(self._machine, "prereqs", "--run-commands", path))
-        if unmet and not plan and sheet.program is not None:
+        if unmet and not plan and sheet.program is not None and self._can_be_planned(sheet, outcome):
             steps.append(command_text(self._machine, "prereqs", path, "--save-plan", "plan.json"))
         if unmet:
             steps.append(command_text(self._machine, "prereqs", path, "--watch"))
