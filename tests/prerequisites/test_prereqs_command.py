@@ -144,7 +144,8 @@ def test_commands_are_shown_and_run_only_with_consent(fundamen: Fundamen, tmp_pa
 def test_a_licence_is_shown_accepted_on_purpose_and_only_in_that_wording(fundamen: Fundamen, tmp_path: Path) -> None:
     licence = tmp_path / "LICENCE"
     licence.write_text("You may read the tides.\n\x1b[2J")
-    head = 'schema = "fundamen.sheet/1"\nname = "x"\nprogram = "/usr/bin/env"\n[[requirement]]\nid = "a"\nkind = "licence"\n'
+    top = 'schema = "fundamen.sheet/1"\nname = "x"\nprogram = "/usr/bin/env"\n'
+    head = f'{top}[[requirement]]\nid = "a"\nkind = "licence"\n'
     (tmp_path / "sheet.toml").write_text(f"{head}text = {json.dumps(str(licence))}\n")
     accept = ("prereqs", "--accept", str(licence), "sheet.toml")
     refused = fundamen(*accept, "--yes")
