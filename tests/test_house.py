@@ -23,6 +23,7 @@ FLOORS = {
     "evidence": 2,
     "trace": 3,
     "building": 3,
+    "toolchains": 3,
     "sources": 3,
     "clues": 4,
     "prerequisites": 4,
@@ -39,6 +40,7 @@ NEIGHBOURS = {
     ("restore", "sources"),
     ("restore", "prerequisites"),
     ("evidence", "trust"),
+    ("toolchains", "sources"),
     ("report", "cases"),
 }
 
@@ -95,7 +97,7 @@ def test_all_public_names_can_be_had() -> None:
 
 def test_the_published_schemas_are_those_of_the_types() -> None:
     subprocess.run([sys.executable, ROOT / "tools" / "write_schemas.py", "--check"], check=True)
-    assert len(list((ROOT / "docs" / "schemas").glob("*.json"))) == 25
+    assert len(list((ROOT / "docs" / "schemas").glob("*.json"))) == 27
 
 
 def test_mutated_files_are_answered_or_refused() -> None:

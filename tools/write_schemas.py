@@ -18,7 +18,9 @@ from fundamen.report.contracts.reading import CalledRecord, CluesRecord
 from fundamen.report.contracts.requiring import PrereqsRecord
 from fundamen.report.contracts.restoring import HistoryRecord, RestoreRecord, ResumeRecord, UndoRecord
 from fundamen.report.contracts.sourcing import CopiesRecord, OffersRecord, PublicationRecord, SourcesRecord
+from fundamen.report.contracts.tooling import ToolchainRecord
 from fundamen.report.contracts.tracing import TraceRecord
+from fundamen.toolchains.catalogue import Toolchain
 
 FOLDER = Path(__file__).parent.parent / "docs" / "schemas"
 RECORDS = {
@@ -43,6 +45,8 @@ RECORDS = {
     "restore": RestoreRecord,
     "sheet": SheetFile,
     "sources": SourcesRecord,
+    "toolchain": Toolchain,
+    "toolchain-check": ToolchainRecord,
     "trace": TraceRecord,
     "resume": ResumeRecord,
     "unpacked": UnpackedRecord,

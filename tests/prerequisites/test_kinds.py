@@ -2,6 +2,7 @@
 
 import contextlib
 import hashlib
+import json
 import os
 import resource
 import socket
@@ -44,6 +45,7 @@ Status: deinstall ok config-files
 Architecture: amd64
 Version: 1.0
 """
+TOOLCHAIN = {"folder": "/opt/tide", "catalogue": "/opt/tide/parts.json"}
 UNIT = b"[Install]\nWantedBy=multi-user.target\n"
 
 
@@ -87,6 +89,13 @@ def root(linux: ALinuxMachine) -> Machine:
     linux.file("/opt/tide/good.sums", f"{digest}  LICENCE\n".encode())
     linux.file("/opt/tide/bad.sums", f"{digest}  OTHER\n{digest}  gone\n".encode())
     linux.file("/opt/tide/out.sums", f"{digest}  ../../etc/passwd\n".encode())
+    part = {"name": "compiler", "version": "2.1", "targets": ["x86_64"], "files": {"LICENCE": {"sha256": digest}}}
+    other = part | {"name": "library", "files": {"OTHER": {"sha256": digest}, "gone": {"sha256": digest}}}
+    described = {"schema": "fundamen.toolchain/1", "name": "Tide", "version": "2.1", "parts": [part, other]}
+    linux.file("/opt/tide/parts.json", json.dumps(described).encode())
+    linux.file("/opt/jre/release", b'JAVA_VERSION="17.0.9"\n').program("/opt/jre/bin/java")
+    linux.file("/usr/share/dotnet/shared/Tide.App/8.0.1/x", b"")
+    linux.library("/usr/share/dotnet/host/fxr/8.0.1/libhostfxr.so", "x86")
     linux.file("/srv/www/index", b"").link("/srv/www/home", "index").link("/srv/broken/page", "nowhere")
     linux.file("/var/cache/index", b"").file("/var/cache/source", b"").file("/run/tide.lock", b"99999999\n")
     os.utime(linux.root / "var/cache/source", (NOW.timestamp(),) * 2)
@@ -165,6 +174,20 @@ def root(linux: ALinuxMachine) -> Machine:
         ("links", {"folder": "/srv/www"}, "met", "all can be followed"),
         ("links", {"folder": "/srv/www", "none": True}, "unmet", "/srv/www/home"),
         ("links", {"folder": "/srv/broken"}, "unmet", "/srv/broken/page"),
+        (
+            "toolchain part",
+            TOOLCHAIN | {"name": "compiler", "version": ">= 2", "target": "x86_64"},
+            "met",
+            "all 1 files",
+        ),
+        ("toolchain part", TOOLCHAIN | {"name": "compiler", "target": "aarch64"}, "unmet", "for x86_64"),
+        ("toolchain part", TOOLCHAIN | {"name": "library"}, "unmet", "OTHER: its content is of no version"),
+        ("toolchain part", TOOLCHAIN | {"name": "linker"}, "unmet", "no such part"),
+        ("toolchain part", TOOLCHAIN | {"name": "x", "catalogue": "/etc/broken.json"}, "unknown", "has not the form"),
+        ("runtime", {"name": "java", "version": ">= 17", "architecture": "x86_64"}, "met", "17.0.9 for x86_64"),
+        ("runtime", {"name": "java", "architecture": "x86"}, "unmet", "there is only 17.0.9 for x86_64"),
+        ("runtime", {"name": "Tide.App", "version": "< 9", "architecture": "x86"}, "met", "/usr/share/dotnet/shared"),
+        ("runtime", {"name": "net framework"}, "unmet", "not installed"),
         ("root certificate", {"sha256": "0" * 64}, "unmet", "not there"),
         *[
             (kind, facts, "unknown", "only the running machine can tell")
@@ -175,6 +198,7 @@ def root(linux: ALinuxMachine) -> Machine:
                 ("resource limit", {"name": "nofile", "at_least": 1}),
                 ("clock", {"server": "127.0.0.1"}),
                 ("driver", {"name": "loop"}),
+                ("device", {"bus": "pci", "vendor": "1af4"}),
                 ("command", {"runs": ["true"]}),
             )
         ],
@@ -195,7 +219,16 @@ def test_on_a_mounted_root(root: Machine, kind: str, facts: dict[str, Any], stan
         ("service", {"name": "TideSvc"}, "met"),
         ("package", {"name": "Saltgrass Runtime", "version": ">= 4"}, "met"),
         ("package", {"name": "Ebb Runtime"}, "unmet"),
-        ("driver", {"name": "TideSvc"}, "met"),
+        ("driver", {"name": "TideSvc", "version": ">= 4.2"}, "met"),
+        ("driver", {"name": "TideSvc", "version": "< 4"}, "unmet"),
+        ("driver", {"name": "GoneSvc"}, "unmet"),
+        ("device", {"bus": "usb", "vendor": "1d6b", "device": "00aF", "driver": "tidesvc"}, "met"),
+        ("device", {"bus": "usb", "vendor": "1d6b", "driver": "other"}, "unmet"),
+        ("device", {"bus": "usb", "vendor": "1d6c"}, "unmet"),
+        ("runtime", {"name": "net framework", "version": ">= 4.8", "architecture": "x86_64"}, "met"),
+        ("runtime", {"name": "net framework", "version": ">= 4.8", "architecture": "x86"}, "unmet"),
+        ("runtime", {"name": "visual c++", "version": ">= 14.30", "architecture": "x86"}, "met"),
+        ("runtime", {"name": "visual c++", "architecture": "x86_64"}, "unmet"),
         ("account", {"user": "tide"}, "unknown"),
         ("rights", {"path": "C:\\Windows", "owner": "tide"}, "unknown"),
     ],
@@ -203,7 +236,17 @@ def test_on_a_mounted_root(root: Machine, kind: str, facts: dict[str, Any], stan
 def test_on_a_volume_of_windows(windows: AWindowsMachine, kind: str, facts: dict[str, Any], standing: str) -> None:
     package = {"DisplayName": "Saltgrass Runtime", "DisplayVersion": "4.2.1"}
     uninstall: Any = {"Microsoft": {"Windows": {"CurrentVersion": {"Uninstall": {"{4}": package}}}}}
-    windows.registry({"Tide": {"Level": 4}, **uninstall}, {"Services": {"TideSvc": {"Start": 3, "Type": 16}}})
+    uninstall["Microsoft"]["NET Framework Setup"] = {"NDP": {"v4": {"Full": {"Release": 528049}}}}
+    width = {"x86": {"Installed": 1, "Version": "v14.36.32532"}, "x64": {"Installed": 0, "Version": "v14.36.1"}}
+    uninstall["Microsoft"]["VisualStudio"] = {"14.0": {"VC": {"Runtimes": width}}}
+    services: Any = {
+        "TideSvc": {"Start": 3, "Type": 1, "ImagePath": "\\SystemRoot\\System32\\drivers\\tide.sys"},
+        "GoneSvc": {"Start": 3, "Type": 1, "ImagePath": "System32\\drivers\\gone.sys"},
+    }
+    bus: Any = {"VID_1D6B&PID_00AF": {"1": {"Service": "TideSvc"}}}
+    windows.registry({"Tide": {"Level": 4}, **uninstall}, {"Services": services, "Enum": {"USB": bus}})
+    windows.library("C:\\Windows\\System32\\drivers\\tide.sys", version=(4, 2, 1, 0))
+    windows.file("C:\\Windows\\Microsoft.NET\\Framework64\\v4.0.30319\\clr.dll", b"")
     assert answer(windows.opened(), kind, **facts).standing == standing
 
 

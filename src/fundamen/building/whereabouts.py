@@ -10,10 +10,10 @@ from fundamen.building.compiler import LinkPlan
 from fundamen.building.library_search import file_names, read_library
 from fundamen.building.records import BuildNeed, Sort
 from fundamen.evidence.debian_contents import find_bringers
+from fundamen.loaders.architectures import own_architecture
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.nearby import folders_near
 from fundamen.model.architecture import Architecture
-from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 
@@ -127,10 +127,7 @@ class Whereabouts:
 
     def _native(self) -> Architecture:
         """The architecture that the machine's packages are mostly for."""
-        try:
-            return self._machine.binary(MachinePath("/bin/sh")).architecture
-        except UnreadableError:
-            return self._architecture
+        return own_architecture(self._machine) or self._architecture
 
     def _spelled(self, need: BuildNeed) -> tuple[str, ...]:
         """The lines of makefiles in the build's folder where a misread name stands: ``Makefile:7``."""

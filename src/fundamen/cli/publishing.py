@@ -1,11 +1,13 @@
 """``fundamen sources publish``: a folder of files, or what packages and media say of themselves."""
 
 import os
+from collections.abc import Sequence
 
 import msgspec
 
 from fundamen.cli import options
 from fundamen.cli.media import proving
+from fundamen.cli.toolchain_catalogue import read_catalogue
 from fundamen.model.errors import UsageError
 from fundamen.model.package import NEUTRAL
 from fundamen.model.paths import HostPath, shown
@@ -32,6 +34,17 @@ class Said(msgspec.Struct, frozen=True):
     place: str
     digests: tuple[str, ...]
     artefacts: bool  # each file of a folder is a package of its own
+    toolchain: str | None  # the catalogue of a clean toolchain
+
+
+def require_media(sheets: Sequence[str], toolchain: str | None) -> None:
+    """Make sure that it is right to name no media. Raises: UsageError."""
+    if not sheets or toolchain is not None:
+        raise UsageError(
+            what="Nothing can be published",
+            why="no media were named",
+            do="Name the publisher's package or folder with --from MEDIA, or a sheet with --sheet.",
+        )
 
 
 def published(location: HostPath, origin: str, said: Said, signing: Signing) -> tuple[Publication, ...]:
@@ -41,6 +54,10 @@ def published(location: HostPath, origin: str, said: Said, signing: Signing) -> 
         FundamenError: as publishing raises.
     """
     path = HostPath(os.path.abspath(origin))
+    if said.toolchain is not None:
+        from fundamen.toolchains.publishing import publish_toolchain  # noqa: PLC0415 - few packagers have one
+
+        return publish_toolchain(location, path, read_catalogue(said.toolchain), signing)
     if os.path.isdir(path):
         needed = {"--publisher": said.publisher}
         if not said.artefacts:

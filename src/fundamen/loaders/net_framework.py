@@ -19,6 +19,7 @@ from fundamen.loaders.windows import Loading
 from fundamen.loaders.windows_parts import build_of
 from fundamen.loaders.windows_processes import WINDOWS_FOLDER
 from fundamen.machine.machine import EntryKind
+from fundamen.machine.registry import Registry
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import How
 from fundamen.model.errors import UnreadableError
@@ -128,7 +129,7 @@ class NetFramework:
                 for c in resolution.candidates
             ]
             return replace(resolution, decided=decided, candidates=tuple(passed_over))
-        installed = self._installed_release(generation)
+        installed = installed_release(self._machine.registry, generation)
         if not installed:
             return replace(resolution, decided=f"{release} is asked for; which release is installed is not known")
         if _numbers(installed) >= _numbers(release):
@@ -136,17 +137,6 @@ class NetFramework:
         decided = f"{release} is asked for, {installed} is installed, which is older"
         older = replace(resolution.candidates[0], outcome=Outcome.OLDER_VERSION, detail=f"is release {installed}")
         return replace(resolution, path=None, decided=decided, candidates=(older,))
-
-    def _installed_release(self, generation: Generation) -> str:
-        """Which release of a generation is installed; empty where the registry does not say."""
-        registry = self._machine.registry
-        if generation is Generation.FOUR:
-            number = registry.value(f"{_SETUP}\\v4\\Full", "Release")
-            if not isinstance(number, int):
-                return "4.0" if registry.value(f"{_SETUP}\\v4\\Full", "Install") == 1 else ""
-            return next((name for name, lowest in reversed(_RELEASES.items()) if number >= lowest), "4.0")
-        installed = [name for name, key in _keys_of_older() if registry.value(f"{_SETUP}\\{key}", "Install") == 1]
-        return installed[0] if installed else ""
 
     def _optional_part(self) -> str:
         """Why the older generation may be switched off here; empty where it is no part of this operating system."""
@@ -165,6 +155,17 @@ class NetFramework:
             "it is an optional part of this operating system (feature NetFx3) and is switched off; its payload is"
             f" sources\\sxs\\{payload}.cab on the installation media{of_build}"
         )
+
+
+def installed_release(registry: Registry, generation: Generation) -> str:
+    """Which release of a generation is installed; empty where the registry does not say."""
+    if generation is Generation.FOUR:
+        number = registry.value(f"{_SETUP}\\v4\\Full", "Release")
+        if not isinstance(number, int):
+            return "4.0" if registry.value(f"{_SETUP}\\v4\\Full", "Install") == 1 else ""
+        return next((name for name, lowest in reversed(_RELEASES.items()) if number >= lowest), "4.0")
+    installed = [name for name, key in _keys_of_older() if registry.value(f"{_SETUP}\\{key}", "Install") == 1]
+    return installed[0] if installed else ""
 
 
 def _keys_of_older() -> Iterator[tuple[str, str]]:

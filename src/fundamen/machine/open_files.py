@@ -1,12 +1,13 @@
 """Who has files of this host open or mapped. Source: proc(5)."""
 
 import os
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 import msgspec
 
 from fundamen.model.paths import HostPath
 
+_LOST = " (deleted)"  # how the system marks a file that is open and has no name any more
 _MOST_NAME = 15  # bytes of a process's name that the system keeps
 _LOCKS = (
     "/var/lib/dpkg/lock-frontend",
@@ -31,6 +32,11 @@ def find_users(targets: Iterable[HostPath]) -> tuple[User, ...]:
     if not wanted or not os.path.isdir("/proc/self/map_files"):
         return ()
     return tuple(_user(pid) for pid in _others() if _uses(pid, wanted))
+
+
+def find_users_of_lost(folder: HostPath) -> tuple[User, ...]:
+    """The processes of this host that have a file below a folder open or mapped that is no longer there."""
+    return tuple(_user(pid) for pid in _others() if any(_is_lost(target, folder) for target in _targets(pid)))
 
 
 def find_running(program: HostPath) -> tuple[User, ...]:
@@ -83,17 +89,32 @@ def _status(path: HostPath) -> os.stat_result | None:
 
 
 def _uses(pid: str, wanted: set[tuple[int, int]]) -> bool:
+    statuses = (_status(link) for link in _links(pid))
+    return any(status is not None and (status.st_dev, status.st_ino) in wanted for status in statuses)
+
+
+def _links(pid: str) -> Iterator[HostPath]:
+    """The links by which a process's open and mapped files are told."""
     for inner in ("map_files", "fd"):
         folder = f"/proc/{pid}/{inner}"
         try:
             names = os.listdir(folder)
         except OSError:  # it has ended, or is somebody else's
             continue
-        for name in names:
-            status = _status(HostPath(f"{folder}/{name}"))
-            if status is not None and (status.st_dev, status.st_ino) in wanted:
-                return True
-    return False
+        yield from (HostPath(f"{folder}/{name}") for name in names)
+
+
+def _targets(pid: str) -> Iterator[str]:
+    """The paths of a process's open and mapped files, as the system tells them."""
+    for link in _links(pid):
+        try:
+            yield os.readlink(link)
+        except OSError:  # it was closed meanwhile
+            continue
+
+
+def _is_lost(target: str, folder: str) -> bool:
+    return target.startswith(folder + "/") and target.endswith(_LOST)
 
 
 def _user(pid: str) -> User:

@@ -3,6 +3,7 @@
 from fundamen.prerequisites.kinds.account import Account
 from fundamen.prerequisites.kinds.clock import Clock
 from fundamen.prerequisites.kinds.command import Command
+from fundamen.prerequisites.kinds.device import Device
 from fundamen.prerequisites.kinds.directory_entry import DirectoryEntry
 from fundamen.prerequisites.kinds.disk_space import DiskSpace
 from fundamen.prerequisites.kinds.driver import Driver
@@ -21,10 +22,12 @@ from fundamen.prerequisites.kinds.program import Program
 from fundamen.prerequisites.kinds.registry import RegistryValue
 from fundamen.prerequisites.kinds.resource_limit import ResourceLimit
 from fundamen.prerequisites.kinds.rights import Rights
+from fundamen.prerequisites.kinds.runtime import Runtime
 from fundamen.prerequisites.kinds.service import Service
 from fundamen.prerequisites.kinds.setting import Setting
 from fundamen.prerequisites.kinds.tls_endpoint import TlsEndpoint
 from fundamen.prerequisites.kinds.tool import Tool
+from fundamen.prerequisites.kinds.toolchain_part import ToolchainPart
 from fundamen.prerequisites.kinds.tree import Tree
 from fundamen.prerequisites.kinds.trust_root import TrustRoot
 from fundamen.prerequisites.kinds.variable import Variable
@@ -33,6 +36,7 @@ AnyRequirement = (
     Account
     | Clock
     | Command
+    | Device
     | DirectoryEntry
     | DiskSpace
     | Driver
@@ -51,10 +55,12 @@ AnyRequirement = (
     | RegistryValue
     | ResourceLimit
     | Rights
+    | Runtime
     | Service
     | Setting
     | TlsEndpoint
     | Tool
+    | ToolchainPart
     | Tree
     | TrustRoot
     | Variable

@@ -7,8 +7,8 @@ names is looked at, and its commands are only run with consent.
 import os
 import re
 import tomllib
-from collections.abc import Sequence
-from typing import Annotated, Any, Literal
+from collections.abc import Mapping, Sequence
+from typing import Annotated, Any, Literal, Protocol
 
 import msgspec
 
@@ -61,8 +61,25 @@ def read_sheet(path: HostPath) -> Sheet:
         UnreadableError: a file cannot be read, or is no TOML.
         UsageError: it says something that cannot be; with file, line and column.
     """
+    return _read_whole(path, _Disk())
+
+
+def read_carried_sheet(name: str, carried: Mapping[str, bytes]) -> Sheet:
+    """Read a sheet that a source carries, and those of the same source that it includes.
+
+    Args:
+        name: of the sheet.
+        carried: the content of all sheets of the source by their names.
+
+    Raises:
+        UnreadableError, UsageError: as ``read_sheet``.
+    """
+    return _read_whole(HostPath(name), _Carried(carried))
+
+
+def _read_whole(path: HostPath, shelf: "_Shelf") -> Sheet:
     found: list[tuple[Requirement, _Place]] = []
-    top = _gathered(path, (), found, set())
+    top = _gathered(path, shelf, (), found, set())
     places: dict[str, _Place] = {}
     for requirement, place in found:
         if (before := places.get(requirement.id)) is not None:
@@ -87,43 +104,87 @@ def read_sheet(path: HostPath) -> Sheet:
     )
 
 
+class _Shelf(Protocol):
+    """Where sheets lie that include each other."""
+
+    def real(self, path: HostPath) -> str:
+        """What tells whether two paths are the same sheet."""
+
+    def beside(self, path: HostPath, name: str) -> HostPath:
+        """What a sheet means by the name of another."""
+
+    def data(self, path: HostPath) -> bytes:
+        """A sheet's bytes, at most one more than a sheet may have. Raises: UnreadableError."""
+
+
+class _Disk:
+    """Files of this host."""
+
+    def real(self, path: HostPath) -> str:
+        return os.path.realpath(path)
+
+    def beside(self, path: HostPath, name: str) -> HostPath:
+        return HostPath(os.path.join(os.path.dirname(path), name))
+
+    def data(self, path: HostPath) -> bytes:
+        if os.path.exists(path) and not os.path.isfile(path):
+            raise _unreadable(path, "it is no ordinary file", "Name a file of TOML.")
+        try:
+            with open(path, "rb") as file:
+                return file.read(_MOST_BYTES + 1)
+        except OSError as error:
+            do = "Name a file of TOML that you may read."
+            raise _unreadable(path, error.strerror or str(error), do) from error
+
+
+class _Carried(msgspec.Struct, frozen=True):
+    """What one source carries, by name."""
+
+    sheets: Mapping[str, bytes]
+
+    def real(self, path: HostPath) -> str:
+        return path
+
+    def beside(self, path: HostPath, name: str) -> HostPath:  # noqa: ARG002 - all lie in one place
+        return HostPath(name)
+
+    def data(self, path: HostPath) -> bytes:
+        if path not in self.sheets:
+            raise _unreadable(path, "the source that includes it does not carry it", "Tell the packager.")
+        return self.sheets[path]
+
+
 def _gathered(
-    path: HostPath, above: tuple[str, ...], found: list[tuple[Requirement, _Place]], seen: set[str]
+    path: HostPath, shelf: _Shelf, above: tuple[str, ...], found: list[tuple[Requirement, _Place]], seen: set[str]
 ) -> SheetFile:
     """Read one file and what it includes; what is included comes first, and each file once."""
-    real = os.path.realpath(path)
+    real = shelf.real(path)
     if real in above or len(above) >= _DEEPEST:
         why = "it includes itself" if real in above else f"it is included more than {_DEEPEST} deep"
         raise UsageError(f"The sheet {shown(path)} is refused", why, "Take that line out of 'include'.")
-    text = _text(path)
+    text = _text(path, shelf)
     file = _read(path, text)
     seen.add(real)
     for name in file.include:
-        other = HostPath(os.path.join(os.path.dirname(path), name))
-        if os.path.realpath(other) not in seen or os.path.realpath(other) in (*above, real):
-            _gathered(other, (*above, real), found, seen)
+        other = shelf.beside(path, name)
+        if shelf.real(other) not in seen or shelf.real(other) in (*above, real):
+            _gathered(other, shelf, (*above, real), found, seen)
     found += [(each, _Place(path, text, index)) for index, each in enumerate(file.requirement)]
     return file
 
 
-def _text(path: HostPath) -> str:
-    if os.path.exists(path) and not os.path.isfile(path):
-        raise UnreadableError(
-            f"The sheet {shown(path)} cannot be read", "it is no ordinary file", "Name a file of TOML."
-        )
+def _text(path: HostPath, shelf: _Shelf) -> str:
+    data = shelf.data(path)
+    if len(data) > _MOST_BYTES:
+        raise _unreadable(path, f"it is larger than {_MOST_BYTES} bytes", "Part it.")
     try:
-        with open(path, encoding="utf-8") as file:
-            text = file.read(_MOST_BYTES + 1)
-    except (OSError, UnicodeDecodeError) as error:
-        why = (error.strerror or str(error)) if isinstance(error, OSError) else "it is no text in UTF-8"
-        raise UnreadableError(
-            what=f"The sheet {shown(path)} cannot be read", why=why, do="Name a file of TOML that you may read."
-        ) from error
-    if len(text) > _MOST_BYTES:
-        raise UnreadableError(
-            f"The sheet {shown(path)} cannot be read", f"it is larger than {_MOST_BYTES} bytes", "Part it."
-        )
-    return text
+        return data.decode("utf-8").replace("\r\n", "\n")
+    except UnicodeDecodeError as error:
+        raise _unreadable(path, "it is no text in UTF-8", "Name a file of TOML that you may read.") from error
+
+
+def _unreadable(path: str, why: str, do: str) -> UnreadableError:
+    return UnreadableError(f"The sheet {shown(path)} cannot be read", why, do)
 
 
 def _read(path: HostPath, text: str) -> SheetFile:
@@ -156,7 +217,23 @@ def _told(text: str, data: dict[str, Any], said: str) -> tuple[int, int, str]:
     own = data[_TABLE][index] if isinstance(data.get(_TABLE), list) else {}
     if "Invalid value" in why and key == "kind":
         return (*find_position(text, _TABLE, index, key), f"there is no kind {own.get('kind')!r}: {_kinds()}")
-    return (*find_position(text, _TABLE, index, key), _in_words(why, key))
+    told = _in_words(why, key)
+    if (unknown or missing) and (kind := _kind(own)) is not None:
+        told += f"; the kind {own['kind']!r} is told {_keys(kind)}"
+    return (*find_position(text, _TABLE, index, key), told)
+
+
+def _kind(own: Mapping[str, Any]) -> type[Requirement] | None:
+    return next((kind for kind in AnyRequirement.__args__ if kind.__struct_config__.tag == own.get("kind")), None)
+
+
+def _keys(kind: type[Requirement]) -> str:
+    """The keys of a kind's own, those first that must be there."""
+    common = {field.name for field in msgspec.structs.fields(Requirement)}
+    own = [field for field in msgspec.structs.fields(kind) if field.name not in common]
+    must = [field.encode_name for field in own if field.required]
+    may = [field.encode_name for field in own if not field.required]
+    return " and ".join(filter(None, (", ".join(must), f"perhaps {', '.join(may)}" if may else "")))
 
 
 def _in_words(why: str, key: str) -> str:

@@ -17,7 +17,7 @@ from fundamen.model.errors import UnreadableError
 from fundamen.model.package import Package
 from fundamen.model.paths import shown
 
-_FORMAT = 1
+_FORMAT = 2
 _AT_ONCE = 500  # names in one question
 _TABLES = """
 CREATE TABLE shard (path TEXT PRIMARY KEY, sha256 TEXT NOT NULL) STRICT;
@@ -32,6 +32,8 @@ CREATE TABLE name (name TEXT NOT NULL, package INTEGER NOT NULL, PRIMARY KEY (na
 CREATE INDEX name_by_package ON name (package);
 CREATE TABLE fact (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
 """
+# Since format 2: what a source carries beside packages.
+_DOCUMENTS = "CREATE TABLE document (path TEXT PRIMARY KEY, sha256 TEXT NOT NULL, content BLOB NOT NULL) STRICT;"
 
 
 class SourceKind(StrEnum):
@@ -120,19 +122,31 @@ class Index:
         """Name its file; it is made when something is put into it."""
         self._path = path
 
-    def known_shards(self) -> dict[str, str]:
-        """The digest of each shard that is in it, by its path. Raises: UnreadableError."""
+    def known(self) -> dict[str, str]:
+        """The digest of each shard and document that is in it, by its path. Raises: UnreadableError."""
         with self._opened() as connection:
-            return dict(connection.execute("SELECT path, sha256 FROM shard"))
+            return dict(connection.execute("SELECT path, sha256 FROM shard UNION SELECT path, sha256 FROM document"))
+
+    def documents(self) -> dict[str, bytes]:
+        """The content of each document that is in it, by its path. Raises: UnreadableError."""
+        with self._opened() as connection:
+            return dict(connection.execute("SELECT path, content FROM document ORDER BY path"))
 
     def update(
-        self, shards: Iterable[tuple[str, str, tuple[Package, ...]]], gone: Iterable[str], expires_at: datetime
+        self,
+        shards: Iterable[tuple[str, str, tuple[Package, ...]]],
+        gone: Iterable[str],
+        documents: Iterable[tuple[str, str, bytes]],
+        gone_documents: Iterable[str],
+        expires_at: datetime,
     ) -> None:
         """Take over what was proven, all of it or nothing.
 
         Args:
             shards: of those that are new: path, SHA-256, its packages; what they raise passes through.
             gone: the paths of those that are no more.
+            documents: of those that are new: path, SHA-256, content.
+            gone_documents: the paths of those that are no more.
             expires_at: until when the proofs hold.
 
         Raises:
@@ -150,6 +164,9 @@ class Index:
                     connection.executemany(
                         "INSERT INTO name VALUES (?, ?)", ((name, cursor.lastrowid) for name in _names_of(package))
                     )
+            for path in gone_documents:
+                connection.execute("DELETE FROM document WHERE path = ?", (path,))
+            connection.executemany("INSERT OR REPLACE INTO document VALUES (?, ?, ?)", documents)
             connection.execute("INSERT OR REPLACE INTO fact VALUES ('expires_at', ?)", (expires_at.isoformat(),))
 
     def expires_at(self) -> datetime | None:
@@ -206,7 +223,9 @@ class Index:
     def _prepare(connection: sqlite3.Connection) -> None:
         version = connection.execute("PRAGMA user_version").fetchone()[0]
         if version == 0:
-            connection.executescript(f"BEGIN; {_TABLES} PRAGMA user_version = {_FORMAT}; COMMIT;")
+            connection.executescript(f"BEGIN; {_TABLES} {_DOCUMENTS} PRAGMA user_version = {_FORMAT}; COMMIT;")
+        elif version == 1:
+            connection.executescript(f"BEGIN; {_DOCUMENTS} PRAGMA user_version = {_FORMAT}; COMMIT;")
         elif version != _FORMAT:
             raise ValueError(f"it has format {version}, and this version of Fundamen knows format {_FORMAT}")
 

@@ -26,7 +26,7 @@ from tuf.ngclient.fetcher import FetcherInterface
 from fundamen.model.errors import FundamenError, UnreadableError, UntrustedError
 from fundamen.model.package import Package
 from fundamen.model.paths import HostPath, shown
-from fundamen.sources.layout import METADATA, PACKAGES, read_shard
+from fundamen.sources.layout import METADATA, PACKAGES, is_shard, read_document_path, read_shard
 from fundamen.sources.place import NotThereError, Pieces, Place, SlowError, UnreachableError
 
 _NOT_FOUND = 404
@@ -38,6 +38,8 @@ class Proven(msgspec.Struct, frozen=True):
 
     shards: Iterator[tuple[str, str, tuple[Package, ...]]]  # of those that are new: path, SHA-256, its packages
     gone: tuple[str, ...]  # the paths of those that are no more
+    documents: Iterator[tuple[str, str, bytes]]  # of those that are new: path, SHA-256, content
+    gone_documents: tuple[str, ...]
     expires_at: datetime
 
 
@@ -79,7 +81,7 @@ def bring_in(
         places: where the source lies; a place that fails is followed by the next.
         root: the root statement that the technician trusted by its fingerprint.
         state: a folder of ours, where the proven statements are kept; it is what protects from rollback.
-        known: the shards that were proven before: path -> SHA-256.
+        known: the shards and documents that were proven before: path -> SHA-256.
         take: takes over what is proven; shard by shard, for all of them together may be very many.
 
     Raises:
@@ -115,9 +117,18 @@ def _bring_in(name: str, place: Place, root: bytes, state: HostPath, known: Mapp
         targets = Metadata[Targets].from_file(os.path.join(metadata, "targets.json")).signed
         digests = {path: target.hashes["sha256"] for path, target in targets.targets.items()}
         new = [path for path, digest in sorted(digests.items()) if known.get(path) != digest]
-        shards = ((path, digests[path], _shard(updater, path)) for path in new)
-        gone = tuple(path for path in known if path not in digests)
-        take(Proven(shards, gone, _expiry(metadata, targets)))
+        shards = ((path, digests[path], read_shard(_content(updater, path), path)) for path in new if is_shard(path))
+        documents = ((path, digests[path], _content(updater, path)) for path in new if read_document_path(path))
+        gone = [path for path in known if path not in digests]
+        take(
+            Proven(
+                shards,
+                tuple(path for path in gone if is_shard(path)),
+                documents,
+                tuple(path for path in gone if not is_shard(path)),
+                _expiry(metadata, targets),
+            )
+        )
     except (RepositoryError, DownloadError) as error:
         raise _refusal(name, place, error) from error
     except OSError as error:
@@ -128,12 +139,12 @@ def _bring_in(name: str, place: Place, root: bytes, state: HostPath, known: Mapp
         ) from error
 
 
-def _shard(updater: Updater, path: str) -> tuple[Package, ...]:
+def _content(updater: Updater, path: str) -> bytes:
     target = updater.get_targetinfo(path)
     assert target is not None  # noqa: S101 - the path was just read from the same statement
     local = updater.find_cached_target(target) or updater.download_target(target)
     with open(local, "rb") as file:
-        return read_shard(file.read(), path)
+        return file.read()
 
 
 def _expiry(metadata: str, targets: Targets) -> datetime:

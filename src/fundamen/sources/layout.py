@@ -3,12 +3,14 @@
 import gzip
 import hashlib
 import os
+import re
 import zlib
 from collections.abc import Iterable
+from enum import StrEnum
 
 import msgspec
 
-from fundamen.model.errors import UnreadableError, UntrustedError
+from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.package import Base, Package, PackageFile, PackageLink
 from fundamen.model.paths import HostPath, shown
 
@@ -17,8 +19,43 @@ PACKAGES = "packages"  # the descriptions of all packages in shards; the targets
 CONTENT = "content"  # the packages' files, by SHA-256
 
 MOST_SHARD = 256 << 20  # bytes, unpacked
+MOST_DOCUMENT = 256 << 20  # bytes
+_SHARD = "shard-"
 _MOST_UPWARD = 4  # how far a place may climb from the program's folder
 _FORBIDDEN = set('\\:*?"<>|\0')  # in no name that has to work on every platform
+
+
+class DocumentKind(StrEnum):
+    """What a source can carry beside packages; each is a target of its own."""
+
+    SHEET = "sheet"  # a requirement sheet
+    TOOLCHAIN = "toolchain"  # a toolchain's catalogue
+
+
+_DOCUMENT = re.compile(rf"({'|'.join(DocumentKind)})\.([A-Za-z0-9][A-Za-z0-9._-]{{0,99}})")
+
+
+def document_path(kind: DocumentKind, name: str) -> str:
+    """The target that a document is. Raises: UsageError: the name is none that works everywhere."""
+    path = f"{kind}.{name}"
+    if not _DOCUMENT.fullmatch(path):
+        raise UsageError(
+            what=f"{shown(name)} cannot be published",
+            why="the name of a document has letters, digits, - _ . only, and at most 100 of them",
+            do="Give the file another name.",
+        )
+    return path
+
+
+def read_document_path(path: str) -> tuple[DocumentKind, str] | None:
+    """Which document a target is; None where it is none."""
+    found = _DOCUMENT.fullmatch(path)
+    return (DocumentKind(found[1]), found[2]) if found else None
+
+
+def is_shard(path: str) -> bool:
+    """Whether a target is a shard of the descriptions."""
+    return path.startswith(_SHARD)
 
 
 def content_place(sha256: str) -> str:
@@ -38,7 +75,7 @@ def root_fingerprint(root: bytes) -> str:
 
 def shard_path(identity: str) -> str:
     """In which shard of the descriptions a package lies, by what makes it that package."""
-    return f"shard-{hashlib.sha256(identity.encode()).hexdigest()[:2]}.json.gz"
+    return f"{_SHARD}{hashlib.sha256(identity.encode()).hexdigest()[:2]}.json.gz"
 
 
 def packed_shard(packages: Iterable[Package]) -> bytes:

@@ -5,7 +5,7 @@ What is signed, and with which keys, is the affair of ``repository``.
 
 import hashlib
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 
 import msgspec
@@ -108,7 +108,7 @@ def publish(location: HostPath, media: HostPath, identity: Identity, place: str,
     """
     package = describe(media, identity, place)
     contents = zip(package.files, _files_below(media), strict=True)
-    [publication] = _published(location, [(package, list(contents))], signing)
+    [publication] = publish_contents(location, [(package, list(contents))], signing)
     return publication
 
 
@@ -144,7 +144,7 @@ def publish_packages(location: HostPath, media: Media, given: Given, signing: Si
             )
     packages = [given.completed(package) for package in found]
     taken = [(package, [(file, media.content_of(file)) for file in package.files]) for package in packages]
-    return _published(location, taken, signing)
+    return publish_contents(location, taken, signing)
 
 
 def publish_artefacts(
@@ -172,13 +172,17 @@ def publish_artefacts(
             why="it holds no wheel, no source archive and no npm tarball",
             do="Name the folder in which they lie.",
         )
-    return _published(location, taken, signing)
+    return publish_contents(location, taken, signing)
 
 
-def _published(
+def publish_contents(
     location: HostPath, taken: Sequence[tuple[Package, Sequence[tuple[PackageFile, HostPath]]]], signing: Signing
 ) -> tuple[Publication, ...]:
-    """Store the content of packages, then sign: until then nobody sees any of it."""
+    """Take described packages in: store the content of each, then sign; until then nobody sees any of it.
+
+    Raises:
+        UnreadableError: a file or key cannot be read, is not as it was described, or the source cannot be written.
+    """
     try:
         for _, contents in taken:
             for file, path in contents:
@@ -187,11 +191,34 @@ def _published(
         repository.add(*(package for package, _ in taken))
         return tuple(Publication(package, repository.fingerprint(), signing.expires_at) for package, _ in taken)
     except OSError as error:
-        raise UnreadableError(
-            what=f"The source {shown(location)} cannot be published to",
-            why=f"{error.filename}: {error.strerror}",
-            do="Make the folder writable and make sure there is room; then publish again.",
-        ) from error
+        raise _unwritable(location, error) from error
+
+
+def _unwritable(location: HostPath, error: OSError) -> UnreadableError:
+    return UnreadableError(
+        what=f"The source {shown(location)} cannot be published to",
+        why=f"{error.filename}: {error.strerror}",
+        do="Make the folder writable and make sure there is room; then publish again.",
+    )
+
+
+def publish_documents(location: HostPath, documents: Mapping[str, bytes], signing: Signing) -> str:
+    """Take documents into a source, sign the catalogue anew, and give the source's fingerprint.
+
+    Args:
+        location: the source's folder.
+        documents: content by ``layout.document_path``; each takes the place of one of its path.
+        signing: with which keys, and for how long.
+
+    Raises:
+        UnreadableError: a key cannot be read, or the source cannot be written.
+    """
+    try:
+        repository = Repository(location, signing.keys, signing.expires_at, signing.thresholds)
+        repository.carry(documents)
+        return repository.fingerprint()
+    except OSError as error:
+        raise _unwritable(location, error) from error
 
 
 def describe(media: HostPath, identity: Identity, place: str) -> Package:

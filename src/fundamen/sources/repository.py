@@ -23,7 +23,7 @@ from tuf.api.serialization.json import JSONSerializer
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.package import Package
 from fundamen.model.paths import HostPath, shown
-from fundamen.sources.layout import METADATA, PACKAGES, packed_shard, read_shard, root_fingerprint, shard_path
+from fundamen.sources.layout import METADATA, PACKAGES, is_shard, packed_shard, read_shard, root_fingerprint, shard_path
 from fundamen.sources.writing import write_whole
 
 ROLES = ("root", "targets", "snapshot", "timestamp")
@@ -78,6 +78,15 @@ class Repository:
         """Write packages' descriptions, and sign what leads to them."""
         self._put({_identity(package): package for package in packages})
 
+    def carry(self, documents: Mapping[str, bytes]) -> None:
+        """Take documents in, each in place of the one of its path (``layout.document_path``), and sign."""
+        targets = self._next("targets", Targets)
+        for path, data in documents.items():
+            target = TargetFile.from_data(path, data, ["sha256"])
+            self._write(self._shard_file(path, target), data)
+            targets.targets[path] = target
+        self._sign_all(targets)
+
     def withdraw(self, name: str, version: str, reason: str) -> tuple[Package, ...]:
         """Mark all packages of a name and version as withdrawn, and give them as they are now.
 
@@ -89,6 +98,7 @@ class Repository:
         found = [
             msgspec.structs.replace(package, withdrawn=reason)
             for path, target in targets.items()
+            if is_shard(path)
             for package in self._shard(path, target)
             if package.name == name and package.version == version
         ]

@@ -19,7 +19,14 @@ from fundamen.model.paths import HostPath, shown
 from fundamen.placing.file_state import digest_of_file
 from fundamen.sources.catalogue import Catalogue, Index, IndexedCatalogue, Source
 from fundamen.sources.fetching import Received, fetch_file
-from fundamen.sources.layout import METADATA, content_place, require_source, root_fingerprint
+from fundamen.sources.layout import (
+    METADATA,
+    DocumentKind,
+    content_place,
+    read_document_path,
+    require_source,
+    root_fingerprint,
+)
 from fundamen.sources.place import NotThereError, Place, is_served, open_place, read_small
 from fundamen.sources.writing import write_whole
 from fundamen.trust.fingerprint import grouped, read_fingerprint
@@ -116,9 +123,9 @@ class SourceStore:
         index = self._index(source)
 
         def take(proven: "Proven") -> None:
-            index.update(proven.shards, proven.gone, proven.expires_at)
+            index.update(proven.shards, proven.gone, proven.documents, proven.gone_documents, proven.expires_at)
 
-        bring_in(source.name, _places(source), root, folder, index.known_shards(), take)
+        bring_in(source.name, _places(source), root, folder, index.known(), take)
         proven = self.last_proven(source)
         assert proven is not None  # noqa: S101 - it was just put there
         return proven
@@ -137,6 +144,15 @@ class SourceStore:
         index = self._index(source)
         expires_at = index.expires_at()
         return IndexedCatalogue(source, index, expires_at) if expires_at is not None else None
+
+    def documents(self, kind: DocumentKind) -> dict[tuple[str, str], bytes]:
+        """What the sources carried when they were last proven: (source, name) -> content. Raises: UnreadableError."""
+        found = {}
+        for source in self.sources():
+            for path, content in self._index(source).documents().items():
+                if (named := read_document_path(path)) is not None and named[0] is kind:
+                    found[source.name, named[1]] = content
+        return found
 
     def drop_index(self, source: Source) -> None:
         """Give up what is kept of a source's catalogue; the next refresh makes it anew. Raises: OSError."""

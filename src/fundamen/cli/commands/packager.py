@@ -2,12 +2,16 @@
 
 import os
 from datetime import timedelta
+from typing import TYPE_CHECKING
 
 import click
 
 from fundamen.cli import options
 from fundamen.cli.output import Output
 from fundamen.model.paths import HostPath
+
+if TYPE_CHECKING:
+    from fundamen.sources.publishing import Signing
 
 
 def _signing(command: options.Command) -> options.Command:
@@ -23,7 +27,7 @@ def _signing(command: options.Command) -> options.Command:
 
 @click.command("publish")
 @click.argument("folder")
-@click.option("--from", "origin", required=True, metavar="MEDIA", help="The publisher's package, medium, or folder.")
+@click.option("--from", "origin", metavar="MEDIA", help="The publisher's package, medium, or folder.")
 @click.option("--publisher", default="", help="Whose package it is; where the package does not say so.")
 @click.option("--package", default="", help="The package's name; likewise.")
 @click.option("--version", "package_version", default="", help="The package's version; likewise.")
@@ -33,13 +37,15 @@ def _signing(command: options.Command) -> options.Command:
 @click.option(
     "--artefacts", is_flag=True, help="Each wheel, archive or tarball of the folder is a package by its name."
 )
+@click.option("--toolchain", metavar="CATALOGUE", help="MEDIA is a clean toolchain; this describes it.")
+@click.option("--sheet", "sheets", multiple=True, metavar="SHEET", help="A requirement sheet for the source to carry.")
 @click.option("--threshold", multiple=True, metavar="ROLE=N", help="Of a new source: N keys, all of which must sign.")
 @_signing
 @options.output_options
 def publish(
     folder: str,
     *,
-    origin: str,
+    origin: str | None,
     publisher: str,
     package: str,
     package_version: str,
@@ -47,6 +53,8 @@ def publish(
     place: str,
     media_digest: tuple[str, ...],
     artefacts: bool,
+    toolchain: str | None,
+    sheets: tuple[str, ...],
     threshold: tuple[str, ...],
     keys: tuple[str, ...],
     days: float,
@@ -59,13 +67,17 @@ def publish(
     its name and version itself (--artefacts). A new source is made with new keys: root, targets, snapshot, timestamp.
     The root's is needed only to make a source and to replace keys: keep it offline.
 
+    A source carries requirement sheets as well (fundamen prereqs --carried NAME), and toolchains with their catalogues.
+
     \b
     fundamen sources publish /srv/source --from saltgrass-4.2.1-x64.msi --keys ~/keys
     fundamen sources publish /srv/source --from media/saltgrass-4.2.1 --keys ~/keys \\
         --publisher 'Ardvane Instruments' --package 'Saltgrass Runtime' --version 4.2.1 --place '{program}/../lib'
+    fundamen sources publish /srv/source --sheet tidebook.toml --keys ~/keys
+    fundamen sources publish /srv/source --from clean/breakwater --toolchain breakwater-2.1.0.json --keys ~/keys
     fundamen sources publish /srv/source --from wheels --artefacts --publisher 'Ardvane Instruments' --keys ~/keys
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
-    from fundamen.cli.publishing import Said, published  # noqa: PLC0415 - loads python-tuf
+    from fundamen.cli.publishing import Said, published, require_media  # noqa: PLC0415 - loads python-tuf
     from fundamen.report.publication_text import publication_record, publication_text  # noqa: PLC0415
     from fundamen.sources.publishing import Signing  # noqa: PLC0415
 
@@ -73,14 +85,29 @@ def publish(
         signing = Signing(
             _folders(keys), options.now() + timedelta(days=days), options.counts("--threshold", threshold)
         )
-        said = Said(publisher, package, package_version, language, place, media_digest, artefacts)
+        location = HostPath(os.path.abspath(folder))
+        if sheets:
+            _carry(location, sheets, signing, output)
+        if origin is None:
+            require_media(sheets, toolchain)
+            return
+        said = Said(publisher, package, package_version, language, place, media_digest, artefacts, toolchain)
         with output.working(f"Publishing {origin}"):
-            publications = published(HostPath(os.path.abspath(folder)), origin, said, signing)
+            publications = published(location, origin, said, signing)
         if output.as_json:
             for publication in publications:
                 output.show_record(publication_record(publication))
         else:
             output.show(publication_text(publications, drawn=output.drawn))
+
+
+def _carry(location: HostPath, sheets: tuple[str, ...], signing: "Signing", output: Output) -> None:
+    from fundamen.cli.documents import sheets_to_publish  # noqa: PLC0415 - only where sheets are named
+    from fundamen.sources.publishing import publish_documents  # noqa: PLC0415 - loads python-tuf
+    from fundamen.trust.fingerprint import grouped  # noqa: PLC0415
+
+    fingerprint = publish_documents(location, sheets_to_publish(sheets), signing)
+    output.note(f"The source carries {', '.join(sheets)} now. Its fingerprint: {grouped(fingerprint)}")
 
 
 @click.command("withdraw")

@@ -1,27 +1,28 @@
 """``fundamen prereqs``."""
 
-import hashlib
 import os
 import time
 from collections.abc import Callable, Sequence
+from functools import partial
 
 import click
+import msgspec
 
 from fundamen.cli import options
 from fundamen.cli.exits import Exit, exit_of
+from fundamen.cli.licences import accepted, accepted_digests
 from fundamen.cli.output import Output, finish
 from fundamen.cli.writing import write_file
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
 from fundamen.model.errors import FundamenError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
-from fundamen.prerequisites.acceptance import Acceptance, read_acceptances, record_acceptance
 from fundamen.prerequisites.answer import Standing
 from fundamen.prerequisites.checking import Checked, Outcome, check_requirements
 from fundamen.prerequisites.kinds.command import Command
 from fundamen.prerequisites.kinds.licence import Licence
 from fundamen.prerequisites.ready import ready_names, ready_path
-from fundamen.prerequisites.requirement import MOST_BYTES, Asked
+from fundamen.prerequisites.requirement import Asked
 from fundamen.prerequisites.sheet import Sheet, read_sheet
 from fundamen.report.commands import command as command_text
 from fundamen.report.contracts.line import failure
@@ -33,6 +34,7 @@ from fundamen.report.prereqs_text import changes_text, commands_text, prereqs_te
 @click.argument("sheets", nargs=-1, metavar="[SHEET]...")
 @click.option("--start", "program", metavar="PROGRAM", help="Draft a sheet from what PROGRAM is found to need.")
 @click.option("--ready", metavar="NAME", help="A ready sheet to begin with; 'list' names all.")
+@click.option("--carried", metavar="NAME", help="A sheet that a trusted source carries; 'list' names all.")
 @click.option("--write", "draft", metavar="FILE", help="Where the draft or ready sheet goes; default: standard output.")
 @click.option("--run-commands", is_flag=True, help="Run the commands that a sheet declares, after they were shown.")
 @click.option("--yes", is_flag=True, help="With --run-commands: do not ask. No licence is ever accepted so.")
@@ -47,6 +49,7 @@ def command(
     *,
     program: str | None,
     ready: str | None,
+    carried: str | None,
     draft: str | None,
     run_commands: bool,
     yes: bool,
@@ -67,12 +70,20 @@ def command(
     fundamen prereqs --start /opt/tidebook/bin/tidebook --write tidebook.toml
     fundamen prereqs --ready web-application --write pages.toml
     fundamen prereqs tidebook.toml --save-plan plan.json; fundamen restore --plan plan.json
+    fundamen prereqs --carried tidebook
     fundamen prereqs tidebook.toml --watch
     fundamen prereqs --machine /mnt/office --json *.toml | jq -r '.sheet + " " + (.faults | tostring)'
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     worst = Exit.NOTHING_AT_FAULT
     with output:
-        _require_sense(sheets, program or ready, draft, accept, save_plan, watch=watch)
+        _require_sense(
+            (*sheets, *([carried] if carried else [])), program or ready, draft, accept, save_plan, watch=watch
+        )
+        if carried == "list":
+            from fundamen.cli.documents import carried_names  # noqa: PLC0415 - only where it is asked for
+
+            output.show("".join(f"{name}  from the source {source}\n" for source, name in carried_names(output)))
+            finish(worst)
         if ready is not None:
             _begin(ready, draft, output)
             finish(worst)
@@ -82,19 +93,19 @@ def command(
             finish(worst)
         checking = _Checking(opened, output)
         if accept is not None:
-            finish(checking.accept(read_sheet(HostPath(sheets[0])), accept))
-        for index, path in enumerate(sheets):
+            finish(checking.accept(_read(sheets, carried, output)[0].sheet(), accept))
+        for index, named in enumerate(_read(sheets, carried, output)):
             try:
-                sheet = read_sheet(HostPath(path))
+                sheet = named.sheet()
                 checking.consent(sheet, wanted=run_commands, yes=yes)
                 outcome = checking.check(sheet)
             except FundamenError as error:
                 worst = max(worst, exit_of(error))
                 if output.as_json:
-                    output.show_record(PrereqsRecord(sheet=path, error=failure(error)))
+                    output.show_record(PrereqsRecord(sheet=named.words[-1], error=failure(error)))
                 output.tell(error)
                 continue
-            checking.show(path, sheet, outcome, first=index == 0, save_plan=save_plan)
+            checking.show(named, sheet, outcome, first=index == 0, save_plan=save_plan)
             if watch:
                 outcome = checking.watch(sheet, outcome, every)
             is_met = all(each.answer.standing is Standing.MET for each in outcome.checked)
@@ -153,6 +164,22 @@ def _begin(name: str, draft: str | None, output: Output) -> None:
     output.note(f"Put your own names and paths in, then: fundamen prereqs {draft}")
 
 
+class _Named(msgspec.Struct, frozen=True):
+    """A sheet as it was named."""
+
+    words: tuple[str, ...]  # on the command line
+    sheet: Callable[[], Sheet]  # reads it
+
+
+def _read(sheets: tuple[str, ...], carried: str | None, output: Output) -> list[_Named]:
+    named = [_Named((path,), partial(read_sheet, HostPath(path))) for path in sheets]
+    if carried is not None:
+        from fundamen.cli.documents import carried_sheet  # noqa: PLC0415 - only where it is asked for
+
+        named.append(_Named(("--carried", carried), partial(carried_sheet, carried, output)))
+    return named
+
+
 class _Checking:
     """Sheets against one machine."""
 
@@ -171,17 +198,17 @@ class _Checking:
 
     def check(self, sheet: Sheet, known: Sequence[Checked] = ()) -> Outcome:
         """Check a sheet."""
-        digests = frozenset(each.sha256 for each in read_acceptances(options.home()))
-        asked = Asked(machine=self._machine, now=options.now(), may_run=self._may_run, is_accepted=digests.__contains__)
+        is_accepted = accepted_digests().__contains__
+        asked = Asked(machine=self._machine, now=options.now(), may_run=self._may_run, is_accepted=is_accepted)
         with self._output.working(f"Checking {sheet.name}"):
             return check_requirements(sheet.requirements, asked, known)
 
-    def show(self, path: str, sheet: Sheet, outcome: Outcome, *, first: bool, save_plan: str | None) -> None:
+    def show(self, named: _Named, sheet: Sheet, outcome: Outcome, *, first: bool, save_plan: str | None) -> None:
         """Show what came of a check, and write the plan if one was asked for."""
         plan = self._saved(sheet, outcome, save_plan) if save_plan is not None else ""
-        following = self._next(path, sheet, outcome, plan)
+        following = self._next(named.words, sheet, outcome, plan)
         if self._output.as_json:
-            self._output.show_record(prereqs_record(path, sheet, outcome, following))
+            self._output.show_record(prereqs_record(named.words[-1], sheet, outcome, following))
             return
         drawn, verbose = self._output.drawn, self._output.verbose
         self._output.show(
@@ -214,15 +241,7 @@ class _Checking:
                 why="the sheet asks for no licence with that text",
                 do=f"Name one that it asks for: {', '.join(_licences(sheet)) or 'it asks for none'}",
             )
-        content = self._machine.content(MachinePath(path), MOST_BYTES)
-        digest = hashlib.sha256(content).hexdigest()
-        click.echo(shown_text(content), err=True)
-        if not self._output.agreed(f"Do you accept this text (SHA-256 {digest[:16]}...)?"):
-            self._output.note("Nothing was recorded: it was not accepted.")
-            return Exit.FAULT_FOUND
-        record_acceptance(options.home(), Acceptance(digest, path, options.now()))
-        self._output.note(f"Recorded: you accepted {path}.")
-        return Exit.NOTHING_AT_FAULT
+        return accepted(self._machine, MachinePath(path), self._output)
 
     def _saved(self, sheet: Sheet, outcome: Outcome, name: str) -> str:
         """Write a plan; give the command that carries it out, empty where there is nothing to be planned."""
@@ -243,24 +262,19 @@ class _Checking:
 
         return plan_for(self._machine, sheet.program, outcome, options.now()).plan is not None
 
-    def _next(self, path: str, sheet: Sheet, outcome: Outcome, plan: str) -> tuple[str, ...]:
+    def _next(self, words: tuple[str, ...], sheet: Sheet, outcome: Outcome, plan: str) -> tuple[str, ...]:
         unmet = outcome.of(Standing.UNMET)
         steps = [plan] if plan else []
         texts = [each.requirement.text for each in unmet if isinstance(each.requirement, Licence)]
-        steps += [command_text(self._machine, "prereqs", "--accept", text, path) for text in texts]
+        steps += [command_text(self._machine, "prereqs", "--accept", text, *words) for text in texts]
         held_back = [e for e in outcome.of(Standing.UNKNOWN) if isinstance(e.requirement, Command) and not e.held_up_by]
         if held_back and not self._may_run and self._machine.is_live:
-            steps.append(command_text(self._machine, "prereqs", "--run-commands", path))
+            steps.append(command_text(self._machine, "prereqs", "--run-commands", *words))
         if unmet and not plan and sheet.program is not None and self._can_be_planned(sheet, outcome):
-            steps.append(command_text(self._machine, "prereqs", path, "--save-plan", "plan.json"))
+            steps.append(command_text(self._machine, "prereqs", *words, "--save-plan", "plan.json"))
         if unmet:
-            steps.append(command_text(self._machine, "prereqs", path, "--watch"))
+            steps.append(command_text(self._machine, "prereqs", *words, "--watch"))
         return tuple(dict.fromkeys(steps))
-
-
-def shown_text(content: bytes) -> str:
-    """A text for a terminal, its lines kept and nothing in it that would do something there."""
-    return "\n".join(map(shown, content.decode("utf-8", "replace").splitlines()))
 
 
 def _licences(sheet: Sheet) -> list[str]:

@@ -1,12 +1,27 @@
 """A driver: loaded, in a version."""
 
+import re
+
 from fundamen.formats.versions import is_in, problem_of_range
-from fundamen.machine.installed import service_start
+from fundamen.machine.installed import SERVICES, service_start
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, met_if, unknown, unmet
 from fundamen.prerequisites.requirement import Asked, Name, Requirement, Text, only_live, read_text
+
+_SYSTEM_ROOT = re.compile(r"^\\?(?:SystemRoot|%SystemRoot%)\\", re.IGNORECASE)
+
+
+def driver_file(machine: Machine, name: str) -> MachinePath:
+    r"""The file of a driver of Windows: what ImagePath of its key names, counted from the system's folder.
+
+    Source: Microsoft's "HKLM\SYSTEM\CurrentControlSet\Services Registry Tree", ImagePath.
+    """
+    image = machine.registry.text(rf"{SERVICES}\{name}", "ImagePath").removeprefix("\\??\\")
+    rest = _SYSTEM_ROOT.sub("", image) if image else rf"System32\drivers\{name}.sys"
+    is_whole = rest[1:3] == ":\\"
+    return machine.join(rest) if is_whole else machine.join("C:\\Windows", rest)
 
 
 class Driver(Requirement, frozen=True, kw_only=True, tag="driver"):
@@ -38,13 +53,25 @@ class Driver(Requirement, frozen=True, kw_only=True, tag="driver"):
         """As of every requirement."""
         machine = asked.machine
         if machine.platform is Platform.WINDOWS:
-            if self.version:
-                return unknown("the version of a driver of Windows is not read")
-            is_there = service_start(machine.registry, self.name) is not None
-            return met_if(is_there, f"it is {'' if is_there else 'not '}registered")
+            return self._of_windows(machine)
         if machine.platform is not Platform.LINUX or not machine.is_live:
             return only_live(machine)
         return self._of_kernel(machine)
+
+    def _of_windows(self, machine: Machine) -> Answer:
+        if service_start(machine.registry, self.name) is None:
+            return unmet("it is not registered")
+        path = driver_file(machine, self.name)
+        if machine.look(path).kind is not EntryKind.FILE:
+            return unmet(f"it is registered, and its file {path} is not there")
+        if not self.version:
+            return met("it is registered")
+        from fundamen.trace.version import version_of  # noqa: PLC0415 - few sheets ask for it
+
+        version = version_of(machine, path, machine.binary(path))
+        if version is None:
+            return unknown(f"{path} does not tell its version")
+        return met_if(is_in(version, self.version), f"{path} is version {version}")
 
     def _of_kernel(self, machine: Machine) -> Answer:
         folder = MachinePath("/sys/module/" + self.name.replace("-", "_"))

@@ -1,0 +1,210 @@
+"""``fundamen toolchain``."""
+
+import os
+from collections.abc import Callable, Sequence
+
+import click
+
+from fundamen.cli import options
+from fundamen.cli.exits import Exit
+from fundamen.cli.licences import accepted, accepted_digests
+from fundamen.cli.output import Output, finish
+from fundamen.cli.toolchain_catalogue import read_catalogue
+from fundamen.cli.writing import write_file
+from fundamen.machine.machine import Machine
+from fundamen.model.errors import UsageError
+from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.report.commands import command as command_text
+from fundamen.report.contracts.tooling import toolchain_record
+from fundamen.report.toolchain_text import toolchain_text
+from fundamen.toolchains.catalogue import Toolchain, written
+from fundamen.toolchains.contents import choose_version
+from fundamen.toolchains.examining import Acceptance, Examination, examine_toolchain
+
+
+@click.command("toolchain")
+@click.argument("folder")
+@click.option(
+    "--catalogue", "catalogues", multiple=True, metavar="FILE", help="What describes it; one for each version."
+)
+@click.option("--should-be", metavar="VERSION", help="The version it should be; default: the one most files are of.")
+@click.option("--accept", metavar="LICENCE", help="Show a licence of it, and record that you accept it.")
+@click.option("--save-plan", metavar="FILE", help="Write the plan that puts it right to a file, for 'restore --plan'.")
+@click.option("--describe", nargs=2, metavar="NAME VERSION", help="Describe a clean FOLDER instead, as a catalogue.")
+@click.option("--part", "parts", multiple=True, metavar="NAME=PATTERN", help="With --describe: a part, by its paths.")
+@click.option("--path", "on_path", multiple=True, metavar="PLACE", help="With --describe: a folder of it for PATH.")
+@click.option("--publisher", default="", help="With --describe: whose it is.")
+@click.option("--write", "target", metavar="FILE", help="With --describe: where the catalogue goes.")
+@options.machine_options
+@options.output_options
+def command(
+    folder: str,
+    *,
+    catalogues: tuple[str, ...],
+    should_be: str | None,
+    accept: str | None,
+    save_plan: str | None,
+    describe: tuple[str, str] | None,
+    parts: tuple[str, ...],
+    on_path: tuple[str, ...],
+    publisher: str,
+    target: str | None,
+    machine: Callable[[], Machine],
+    output: Output,
+) -> None:
+    """Check the toolchain in FOLDER: every file against its catalogue, its licences, PATH, and who still uses the old.
+
+    Files of another version are named as such, if that version's catalogue is known: give as many as you have, or let a
+    trusted source carry them. Parts for other hosts do not count. What is due is listed in the order in which it must
+    come: the part that brings a licence's text, the licence, what it is of. Ends with 1 if anything is not right.
+
+    \b
+    fundamen toolchain /opt/breakwater --catalogue breakwater-2.1.0.json --catalogue breakwater-2.0.3.json
+    fundamen toolchain /opt/breakwater --save-plan plan.json; fundamen restore --plan plan.json
+    fundamen toolchain /opt/breakwater --accept breakwater
+    fundamen toolchain clean/breakwater --describe Breakwater 2.1.0 --part 'compiler=bin/*' --path bin \\
+        --write breakwater-2.1.0.json
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    status = Exit.NOTHING_AT_FAULT
+    with output:
+        _require_sense(describe, parts or on_path or publisher or target, accept, save_plan, (target, save_plan))
+        if describe is not None:
+            _describe(folder, describe, parts, on_path, publisher, target, output)
+            finish(status)
+        examined = machine()
+        path = examined.spelled(folder)
+        known = _known(catalogues, output)
+        with output.working(f"Checking {folder}"):
+            toolchain = _meant(examined, path, known, should_be)
+            others = [each for each in known if each.name == toolchain.name]
+            found = examine_toolchain(examined, path, toolchain, others, accepted_digests().__contains__)
+        if accept is not None:
+            finish(_accept(examined, found, accept, output))
+        following = _next(examined, folder, catalogues, should_be, found, save_plan, output)
+        if output.as_json:
+            output.show_record(toolchain_record(found, following))
+        else:
+            output.show(toolchain_text(found, following, verbose=output.verbose, drawn=output.drawn))
+        status = Exit.NOTHING_AT_FAULT if found.is_right else Exit.FAULT_FOUND
+    finish(status)
+
+
+def _require_sense(
+    describe: object, of_describing: object, accept: object, save_plan: object, targets: Sequence[str | None]
+) -> None:
+    """Make sure that the words of the command line fit together. Raises: UsageError."""
+    why = ""
+    if describe is None and of_describing:
+        why = "--part, --path, --publisher and --write are for --describe"
+    elif describe is not None and (accept or save_plan):
+        why = "--describe checks nothing, so there is nothing to accept or plan"
+    elif accept and save_plan:
+        why = "--accept records an acceptance and plans nothing"
+    for name in filter(None, targets):
+        if os.path.exists(name):
+            why = f"{shown(name)} is there already"
+    if why:
+        raise UsageError("The toolchain is not checked", why, "See: fundamen toolchain --help")
+
+
+def _describe(
+    folder: str,
+    named: tuple[str, str],
+    parts: tuple[str, ...],
+    on_path: tuple[str, ...],
+    publisher: str,
+    target: str | None,
+    output: Output,
+) -> None:
+    from fundamen.toolchains.describing import describe_toolchain  # noqa: PLC0415 - for the packager alone
+
+    patterns: dict[str, list[str]] = {}
+    for pair in parts:
+        name, equals, pattern = pair.partition("=")
+        if not (name and equals and pattern):
+            raise UsageError(f"--part {shown(pair)} cannot be used", "it is not NAME=PATTERN", "Write: compiler=bin/*")
+        patterns.setdefault(name, []).append(pattern)
+    with output.working(f"Reading {folder}"):
+        toolchain = describe_toolchain(HostPath(os.path.abspath(folder)), *named, patterns, on_path, publisher)
+    if target is None:
+        output.show(written(toolchain).decode())
+        return
+    write_file(target, written(toolchain), output)
+    output.note("Write in what each part comes after, its licence and its targets: docs/formats/toolchain.md says how.")
+
+
+def _known(names: tuple[str, ...], output: Output) -> list[Toolchain]:
+    """The catalogues that were named; those that the trusted sources carry where none was."""
+    found = [read_catalogue(name) for name in names]
+    if not found:
+        from fundamen.cli.documents import carried_toolchains  # noqa: PLC0415 - only where none was named
+
+        found = carried_toolchains(output)
+    if not found:
+        raise UsageError(
+            what="The toolchain is not checked",
+            why="no catalogue was named, and no trusted source carries one",
+            do="Name the publisher's catalogue with --catalogue FILE, or trust a source: fundamen sources trust --help",
+        )
+    return found
+
+
+def _meant(machine: Machine, folder: MachinePath, known: Sequence[Toolchain], should_be: str | None) -> Toolchain:
+    if should_be is None:
+        return choose_version(machine, folder, known)
+    fitting = [each for each in known if each.version == should_be]
+    if not fitting:
+        raise UsageError(
+            what=f"The toolchain cannot be checked for version {shown(should_be)}",
+            why=f"there are catalogues only of {', '.join(sorted(each.title for each in known))}",
+            do="Name that version's catalogue with --catalogue FILE.",
+        )
+    return choose_version(machine, folder, fitting)
+
+
+def _accept(machine: Machine, examination: Examination, name: str, output: Output) -> Exit:
+    state = next((each for each in examination.licences if each.licence.name == name), None)
+    if state is None or state.acceptance is Acceptance.HIDDEN:
+        listed = ", ".join(each.licence.name for each in examination.licences) or "it has none"
+        why = "the toolchain has no licence of this name"
+        do = f"Its licences: {listed}."
+        if state is not None:
+            why = "its text is not there, or not as its publisher wrote it"
+            do = f"Have the part {state.brought_by} put right first."
+        raise UsageError(f"The licence {shown(name)} cannot be accepted", why, do)
+    return accepted(machine, state.path, output)
+
+
+def _next(
+    machine: Machine,
+    folder: str,
+    catalogues: tuple[str, ...],
+    should_be: str | None,
+    examination: Examination,
+    save_plan: str | None,
+    output: Output,
+) -> tuple[str, ...]:
+    """What to do, as commands; the plan is written where one was asked for."""
+    if examination.is_right:
+        return ()
+    from fundamen.restore.for_toolchain import plan_toolchain  # noqa: PLC0415 - only where something is wrong
+
+    words = [word for name in catalogues for word in ("--catalogue", name)]
+    words += ["--should-be", should_be] if should_be is not None else []
+    mending = plan_toolchain(machine, examination, options.now())
+    steps = []
+    if mending.plan is not None and save_plan is not None:
+        from fundamen.restore.plan_file import written as written_plan  # noqa: PLC0415
+
+        write_file(save_plan, written_plan(mending.plan), output)
+        steps.append(command_text(machine, "restore", "--plan", save_plan))
+    elif mending.plan is not None:
+        steps.append(command_text(machine, "toolchain", folder, *words, "--save-plan", "plan.json"))
+    elif save_plan is not None:
+        output.note(f"No plan is written to {save_plan}: there is no step for what is wrong.")
+    due = {each.name for each in examination.due if each.kind == "licence"}
+    readable = [each.licence.name for each in examination.licences if each.acceptance is Acceptance.OPEN]
+    steps += [command_text(machine, "toolchain", folder, *words, "--accept", name) for name in readable if name in due]
+    if mending.waiting:
+        steps.append(f"Then make the plan for what waits for a licence: {', '.join(mending.waiting)}.")
+    return (*steps, *mending.by_hand)

@@ -1,0 +1,36 @@
+"""Licences: show a text, ask, and record that it was accepted; never without somebody's yes to that very text."""
+
+import hashlib
+
+import click
+
+from fundamen.cli import options
+from fundamen.cli.exits import Exit
+from fundamen.cli.output import Output
+from fundamen.machine.machine import Machine
+from fundamen.model.paths import MachinePath, shown
+from fundamen.prerequisites.acceptance import Acceptance, read_acceptances, record_acceptance
+from fundamen.prerequisites.requirement import MOST_BYTES
+
+
+def accepted_digests() -> frozenset[str]:
+    """The SHA-256 of each text that was accepted."""
+    return frozenset(each.sha256 for each in read_acceptances(options.home()))
+
+
+def accepted(machine: Machine, path: MachinePath, output: Output) -> Exit:
+    """Show a licence's text, and record that it was accepted, if it is. Raises: UnreadableError."""
+    content = machine.content(path, MOST_BYTES)
+    digest = hashlib.sha256(content).hexdigest()
+    click.echo(_shown_text(content), err=True)
+    if not output.agreed(f"Do you accept this text (SHA-256 {digest[:16]}...)?"):
+        output.note("Nothing was recorded: it was not accepted.")
+        return Exit.FAULT_FOUND
+    record_acceptance(options.home(), Acceptance(digest, path, options.now()))
+    output.note(f"Recorded: you accepted {path}.")
+    return Exit.NOTHING_AT_FAULT
+
+
+def _shown_text(content: bytes) -> str:
+    """A text for a terminal, its lines kept and nothing in it that would do something there."""
+    return "\n".join(map(shown, content.decode("utf-8", "replace").splitlines()))

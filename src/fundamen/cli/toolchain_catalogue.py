@@ -1,0 +1,19 @@
+"""Read the catalogue of a toolchain that a person named."""
+
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import shown
+from fundamen.toolchains.catalogue import MOST_BYTES, Toolchain, read_toolchain
+
+
+def read_catalogue(name: str) -> Toolchain:
+    """Read it. Raises: UnreadableError: it cannot be read, or is none."""
+    try:
+        with open(name, "rb") as file:
+            data = file.read(MOST_BYTES + 1)
+    except OSError as error:
+        raise UnreadableError(
+            what=f"The catalogue {shown(name)} cannot be read",
+            why=error.strerror or str(error),
+            do="Name the publisher's catalogue of the toolchain.",
+        ) from error
+    return read_toolchain(data, name)

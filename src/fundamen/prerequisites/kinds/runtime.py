@@ -1,0 +1,46 @@
+"""A runtime or framework, installed in a version and width."""
+
+from fundamen.formats.versions import is_in, problem_of_range
+from fundamen.model.architecture import Architecture
+from fundamen.prerequisites.answer import Answer, met, unmet
+from fundamen.prerequisites.requirement import Asked, Name, Requirement, Text
+
+
+class Runtime(Requirement, frozen=True, kw_only=True, tag="runtime"):
+    """A runtime or framework that may be installed in several versions and widths side by side."""
+
+    name: Name  # java, python, net framework, visual c++; any other is a shared framework's own name
+    version: Text = ""  # a range
+    architecture: Architecture | None = None
+
+    @property
+    def needed(self) -> str:
+        """As of every requirement."""
+        width = f"for {self.architecture}" if self.architecture else ""
+        return " ".join(filter(None, ("the runtime", self.name, self.version, width)))
+
+    @property
+    def advice(self) -> str:
+        """As of every requirement."""
+        return "Install it from its publisher's package, for each width that programs here have; leave the others."
+
+    def problem(self) -> str:
+        """As of every requirement."""
+        if any(mark in self.name for mark in "/\\") or self.name in {".", ".."}:
+            return "that is no name of a runtime"
+        return problem_of_range(self.version)
+
+    def check(self, asked: Asked) -> Answer:
+        """As of every requirement."""
+        from fundamen.loaders.runtimes import find_installed  # noqa: PLC0415 - it loads the rules of many loaders
+
+        installed = find_installed(asked.machine, self.name)
+        if not installed:
+            return unmet("it is not installed")
+        listed = "; ".join(
+            f"{each.version}{f' for {each.architecture}' if each.architecture else ''} in {each.path}"
+            for each in installed
+        )
+        of_width = [e for e in installed if self.architecture is None or e.architecture is self.architecture]
+        fitting = [each for each in of_width if not self.version or is_in(each.version, self.version)]
+        return met(listed) if fitting else unmet(f"there is only {listed}")

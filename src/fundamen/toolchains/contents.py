@@ -1,0 +1,290 @@
+"""Each file of a toolchain's folder against what the catalogues of its versions list."""
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from functools import cmp_to_key
+
+import msgspec
+
+from fundamen.formats.versions import compare
+from fundamen.loaders.architectures import startable_architectures
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.architecture import Architecture, Platform
+from fundamen.model.errors import UnreadableError, UsageError
+from fundamen.model.paths import MachinePath, shown
+from fundamen.model.verdict import Verdict
+from fundamen.toolchains.catalogue import Host, Part, PartFile, Toolchain
+from fundamen.trust.digest import digest_of
+
+_MOST_ENTRIES = 1_000_000
+# Of a part, the verdict of its worst file; the first of these that any file has.
+_WORST_FIRST = (Verdict.CORRUPT, Verdict.WRONG_ARCHITECTURE, Verdict.OUTDATED, Verdict.MISSING, Verdict.BLOCKED)
+
+
+class FileState(msgspec.Struct, frozen=True):
+    """One file of a part that is not as the catalogue lists it."""
+
+    place: str  # below the toolchain's folder
+    verdict: Verdict  # OUTDATED: it is another version's
+    detail: str
+    version: str = ""  # the version whose file it is, where a catalogue tells
+    sha256: str = ""  # of what stands there now; empty where nothing does, or it may not be read
+
+
+class PartState(msgspec.Struct, frozen=True):
+    """A part of the toolchain for this host, and how it stands."""
+
+    part: Part
+    verdict: Verdict  # of its worst file; MISSING only where none of its files is there
+    files: tuple[FileState, ...]  # those that are not sound
+
+
+class Leftover(msgspec.Struct, frozen=True):
+    """A file that only another version has."""
+
+    place: str
+    version: str
+
+
+class Contents(msgspec.Struct, frozen=True):
+    """What stands in a toolchain's folder."""
+
+    parts: tuple[PartState, ...]  # those for this host, in the catalogue's order
+    not_built: tuple[str, ...]  # names of parts that have no build for this host
+    other_hosts: tuple[str, ...]  # names of parts of another host's build that are there all the same
+    leftovers: tuple[Leftover, ...]
+    unlisted: int  # files that no catalogue lists; they may well be meant to be there
+    versions: dict[str, int]  # how many files are of which version, by their content; most first
+
+    @property
+    def is_sound(self) -> bool:
+        """Whether every part is as listed, and nothing of another version is left."""
+        return not self.leftovers and all(state.verdict is Verdict.SOUND for state in self.parts)
+
+    @property
+    def is_mixed(self) -> bool:
+        """Whether files of more than one version lie in the folder."""
+        return len(self.versions) > 1
+
+
+class _Origin(msgspec.Struct, frozen=True):
+    """Where the catalogues list some bytes."""
+
+    version: str
+    part: str
+    host: Host
+
+
+def choose_version(machine: Machine, folder: MachinePath, known: Sequence[Toolchain]) -> Toolchain:
+    """Of several versions the one that most files of the folder fit; of those that fit alike, the newest.
+
+    Raises:
+        UnreadableError: a file of the folder may not be read.
+    """
+    if len(known) == 1:
+        return known[0]
+    digests = _digests(machine, folder, known)
+
+    def fitting(toolchain: Toolchain) -> int:
+        files = (item for part in toolchain.parts for item in part.files.items())
+        return sum(1 for place, file in files if file.sha256 and digests.get(place) == file.sha256)
+
+    newest_first = sorted(known, key=cmp_to_key(_by_version), reverse=True)
+    return max(newest_first, key=fitting)
+
+
+def _by_version(one: Toolchain, other: Toolchain) -> int:
+    return compare(one.version, other.version)
+
+
+def examine_contents(
+    machine: Machine, folder: MachinePath, toolchain: Toolchain, known: Sequence[Toolchain] = ()
+) -> Contents:
+    """Look at each file that a toolchain's catalogues list, and at what else lies in its folder.
+
+    Args:
+        machine: on which it stands.
+        folder: where.
+        toolchain: the version that it should be.
+        known: catalogues of other versions of it, to name what is of them.
+
+    Raises:
+        UnreadableError: there is no such folder.
+        UsageError: it holds more than any toolchain has.
+    """
+    if machine.look(folder).kind is not EntryKind.FOLDER:
+        raise UnreadableError(
+            what=f"The toolchain in {shown(folder)} cannot be checked",
+            why="there is no such folder",
+            do="Name the folder that the toolchain was unpacked to.",
+        )
+    everyone = (toolchain, *(each for each in known if each != toolchain))
+    digests = _digests(machine, folder, everyone)
+    origins = _origins(everyone)
+    hosts = _hosts_of(machine)
+    ours = [part for part in toolchain.parts if _serves(part.host, hosts)]
+    served = {part.name for part in ours}
+    judge = _Judge(machine, folder, toolchain.version, digests, origins)
+    states = tuple(judge.part(part) for part in ours)
+    listed = {place for part in ours for place in part.files}
+    others = [part for part in toolchain.parts if part not in ours]
+    versions = Counter(_version(judge, toolchain, digest) for place, digest in digests.items() if digest)
+    versions.pop("", None)
+    foreign = {place for each in everyone for part in each.parts for place in part.files} - listed
+    return Contents(
+        parts=states,
+        not_built=tuple(dict.fromkeys(part.name for part in others if part.name not in served)),
+        other_hosts=tuple(
+            dict.fromkeys(f"{part.name} for {part.host.in_words}" for part in others if _stands(part, listed, digests))
+        ),
+        leftovers=tuple(_leftovers(judge, toolchain, foreign, digests)),
+        unlisted=_unlisted(machine, folder, listed | foreign),
+        versions=dict(versions.most_common()),
+    )
+
+
+class _Judge(msgspec.Struct, frozen=True):
+    machine: Machine
+    folder: MachinePath
+    version: str
+    digests: dict[str, str | None]
+    origins: dict[str, list[_Origin]]
+
+    def part(self, part: Part) -> PartState:
+        states = [self.file(part, place, file) for place, file in part.files.items()]
+        wrong = [state for state in states if state.verdict is not Verdict.SOUND]
+        verdict = next((each for each in _WORST_FIRST if any(s.verdict is each for s in wrong)), Verdict.SOUND)
+        return PartState(part, verdict, tuple(wrong))
+
+    def file(self, part: Part, place: str, file: PartFile) -> FileState:
+        path = self.machine.join(self.folder, *place.split("/"))
+        if file.link:
+            return self._link(place, path, file)
+        if place not in self.digests:
+            return self._not_read(place, path)
+        digest = self.digests[place]
+        if digest is None:
+            return FileState(place, Verdict.BLOCKED, "this account may not read it")
+        if digest != file.sha256:
+            return self._of_other_content(part, place, path, digest)
+        must_run = file.executable and self.machine.platform is not Platform.WINDOWS
+        if must_run and not self.machine.look(path).is_executable:
+            return FileState(place, Verdict.BLOCKED, "its mode lets nobody run it", sha256=digest)
+        return FileState(place, Verdict.SOUND, "")
+
+    def _not_read(self, place: str, path: MachinePath) -> FileState:
+        entry = self.machine.look(path)
+        if entry.kind is EntryKind.ABSENT:
+            return FileState(place, Verdict.MISSING, "nothing stands there")
+        return FileState(place, Verdict.BLOCKED, entry.why or f"a {entry.kind} stands there")
+
+    def _of_other_content(self, part: Part, place: str, path: MachinePath, digest: str) -> FileState:
+        """Whose bytes they are, if any catalogue or the file itself tells."""
+        for origin in self.origins.get(digest, ()):
+            if origin.version != self.version:
+                return FileState(place, Verdict.OUTDATED, f"it is that of {origin.version}", origin.version, digest)
+            if origin.part == part.name and origin.host != part.host:
+                detail = f"it is the build for {origin.host.in_words}"
+                return FileState(place, Verdict.WRONG_ARCHITECTURE, detail, sha256=digest)
+        try:
+            found = self.machine.binary(path).architecture
+        except UnreadableError:
+            found = Architecture.ANY
+        if part.host.architecture is not Architecture.ANY and not found.serves(part.host.architecture):
+            return FileState(place, Verdict.WRONG_ARCHITECTURE, f"it is for {found}", sha256=digest)
+        return FileState(place, Verdict.CORRUPT, "its content is of no version that is known here", sha256=digest)
+
+    def _link(self, place: str, path: MachinePath, file: PartFile) -> FileState:
+        machine = self.machine
+        target = machine.join(machine.folder_of(path), file.link)
+        if machine.look(path).kind is EntryKind.ABSENT:
+            return FileState(place, Verdict.MISSING, f"the link to {file.link} is not there, or leads nowhere")
+        if machine.real(path) != machine.real(target):
+            return FileState(place, Verdict.CORRUPT, f"it does not lead to {file.link}")
+        return FileState(place, Verdict.SOUND, "")
+
+
+def _digests(machine: Machine, folder: MachinePath, known: Sequence[Toolchain]) -> dict[str, str | None]:
+    """SHA-256 of every listed file that stands there, by place; None where it may not be read. Each is read once."""
+    places = sorted({place for each in known for part in each.parts for place, f in part.files.items() if f.sha256})
+
+    def read(place: str) -> tuple[str, str | None] | None:
+        path = machine.join(folder, *place.split("/"))
+        kind = machine.look(path).kind
+        if kind is not EntryKind.FILE:
+            return None
+        try:
+            with machine.open(path) as source:
+                return place, digest_of(source)
+        except UnreadableError:
+            return place, None
+
+    def compute() -> dict[str, str | None]:
+        with ThreadPoolExecutor() as pool:
+            return dict(found for found in pool.map(read, places) if found is not None)
+
+    return machine.fact(f"digests of {len(places)} listed files", folder, compute)
+
+
+def _origins(known: Sequence[Toolchain]) -> dict[str, list[_Origin]]:
+    found: dict[str, list[_Origin]] = {}
+    for toolchain in known:
+        for part in toolchain.parts:
+            for file in part.files.values():
+                if file.sha256:
+                    found.setdefault(file.sha256, []).append(_Origin(toolchain.version, part.name, part.host))
+    return found
+
+
+def _hosts_of(machine: Machine) -> tuple[Platform, tuple[Architecture, ...]]:
+    return machine.platform, startable_architectures(machine)
+
+
+def _serves(host: Host, machine: tuple[Platform, tuple[Architecture, ...]]) -> bool:
+    platform, architectures = machine
+    if not host.platform.serves(platform):
+        return False
+    return not architectures or any(host.architecture.serves(each) for each in architectures)
+
+
+def _version(judge: _Judge, toolchain: Toolchain, digest: str) -> str:
+    """The version that a file's content is of; its own where that has it too, empty where none has it."""
+    versions = [origin.version for origin in judge.origins.get(digest, ())]
+    return toolchain.version if toolchain.version in versions else (versions[0] if versions else "")
+
+
+def _leftovers(
+    judge: _Judge, toolchain: Toolchain, foreign: set[str], digests: dict[str, str | None]
+) -> Iterator[Leftover]:
+    for place in sorted(foreign):
+        version = _version(judge, toolchain, digests.get(place) or "")
+        if version not in {"", toolchain.version}:
+            yield Leftover(place, version)
+
+
+def _stands(part: Part, listed: set[str], digests: dict[str, str | None]) -> bool:
+    """Whether a build for another host lies there, at places that no part for this host has."""
+    return any(place not in listed and digests.get(place) == file.sha256 for place, file in part.files.items())
+
+
+def _unlisted(machine: Machine, folder: MachinePath, listed: set[str]) -> int:
+    """How many files no catalogue lists. Raises: UsageError: there are more than any toolchain has."""
+    waiting, seen, count = [(machine.real(folder), "")], 0, 0
+    while waiting:
+        here, above = waiting.pop()
+        for name in machine.names(here):
+            seen += 1
+            if seen > _MOST_ENTRIES:
+                raise UsageError(
+                    what=f"The toolchain in {shown(folder)} cannot be checked",
+                    why=f"its folder holds more than {_MOST_ENTRIES} entries",
+                    do="Name the toolchain's own folder.",
+                )
+            path, place = machine.join(here, name), f"{above}{name}"
+            kind = machine.look(path).kind
+            if kind is EntryKind.FOLDER and machine.real(path) == path:
+                waiting.append((path, f"{place}/"))
+            elif kind is not EntryKind.FOLDER and place not in listed:
+                count += 1
+    return count
