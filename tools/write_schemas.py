@@ -6,6 +6,7 @@ from pathlib import Path
 import msgspec
 
 from fundamen.prerequisites.sheet import SheetFile
+from fundamen.report.contracts.authority import AuthorityRecord
 from fundamen.report.contracts.building import BuildRecord
 from fundamen.report.contracts.casing import CaseRecord, HandoffRecord, LadderRecord, MergeRecord
 from fundamen.report.contracts.cold_copying import ColdCopiesRecord
@@ -24,6 +25,7 @@ from fundamen.toolchains.catalogue import Toolchain
 
 FOLDER = Path(__file__).parent.parent / "docs" / "schemas"
 RECORDS = {
+    "authority": AuthorityRecord,
     "build": BuildRecord,
     "case": CaseRecord,
     "clues": CluesRecord,

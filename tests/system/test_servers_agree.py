@@ -1,14 +1,10 @@
 """Real servers on loopback are the truth: a directory, a web server that refuses links, an interpreter's modules."""
 
-import contextlib
 import os
 import shutil
-import socket
 import subprocess
-import time
 import urllib.error
 import urllib.request
-from collections.abc import Iterator
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -16,6 +12,7 @@ from typing import Any
 import msgspec
 import pytest
 
+from builders.served import a_free_port, served
 from conftest import Fundamen
 from fundamen.machine.opening import open_machine
 from fundamen.prerequisites.all_kinds import AnyRequirement
@@ -71,26 +68,6 @@ def answer(kind: str, *, may_run: bool = False, **facts: Any) -> Answer:
     asked = Asked(machine=machine, now=datetime.now(UTC), may_run=may_run)
     [checked] = check_requirements([requirement], asked).checked
     return checked.answer
-
-
-def a_free_port() -> int:
-    with socket.create_server(("127.0.0.1", 0)) as server:
-        port: int = server.getsockname()[1]
-    return port
-
-
-@contextlib.contextmanager
-def served(port: int, *command: str) -> Iterator[None]:
-    """Run a server until it answers at its port, and end it afterwards."""
-    with subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as process:
-        try:
-            for _ in range(200):
-                with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", port), 1):
-                    break
-                time.sleep(0.05)
-            yield
-        finally:
-            process.terminate()
 
 
 @pytest.mark.filterwarnings("ignore:(tag|type)Map is deprecated:DeprecationWarning")  # of the library's own library

@@ -18,6 +18,7 @@ _COMMANDS = {
     "prereqs": ("prereqs", "Check a requirement sheet: what no file declares."),
     "installer": ("installer", "Show what an install package bundles, and what it will conclude here."),
     "toolchain": ("toolchain", "Check a toolchain's folder against its catalogue."),
+    "authority": ("authority", "The certificate authority of a directory: check, make anew."),
     "build": ("build", "Show what a failing compile or link step lacks."),
     "restore": ("restore", "Put right what a program stands on, from trusted sources."),
     "resume": ("resume", "Go on with a restoration that was cut off."),

@@ -1,6 +1,7 @@
 """A plan from a file as text: what it would do here, what was done, and the way back."""
 
-from collections.abc import Callable, Mapping
+import hashlib
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from fundamen.machine.machine import Machine
@@ -13,6 +14,7 @@ from fundamen.restore.planned import PlannedRestoration
 from fundamen.restore.publisher_installer import Outcome
 from fundamen.restore.steps import (
     Change,
+    ChangeEntry,
     ChangeLimit,
     InstallPackages,
     Move,
@@ -91,6 +93,21 @@ def _details(step: Step) -> tuple[str, ...]:
     return _DETAILS[type(step)](step)
 
 
+def _in_words(step: ChangeEntry, attribute: str) -> str:
+    """An attribute of an entry before and after; of what is no text only its SHA-256."""
+    before, after = (_values(each.get(attribute, ())) for each in (step.before, step.after))
+    return f"{attribute}: from {before} to {after}"
+
+
+def _values(values: Sequence[bytes]) -> str:
+    texts = [v.decode() if v.isascii() and v.decode().isprintable() else _digest(v) for v in values]
+    return ", ".join(texts) or "nothing"
+
+
+def _digest(value: bytes) -> str:
+    return f"{len(value)} bytes with SHA-256 {hashlib.sha256(value).hexdigest()[:16]}..."
+
+
 def _verb(step: Step) -> str:
     if isinstance(step, Change):
         return "link" if step.link else "change" if step.replaces else "place"
@@ -104,6 +121,7 @@ _VERBS: Mapping[type, str] = {
     StartService: "start",
     RunInstaller: "run",
     ChangeLimit: "change",
+    ChangeEntry: "change",
 }
 _DETAILS: Mapping[type, Callable[[Any], tuple[str, ...]]] = {
     Move: lambda step: (f"as {step.aside}",),
@@ -112,4 +130,5 @@ _DETAILS: Mapping[type, Callable[[Any], tuple[str, ...]]] = {
     StartService: lambda _: (),
     RunInstaller: lambda step: (f"signed by {step.publisher}; it may take {step.seconds:.0f} s",),
     ChangeLimit: lambda step: (f"{step.name}: from {step.before} to {step.after}, until the next start",),
+    ChangeEntry: lambda step: tuple(_in_words(step, name) for name in step.after),
 }

@@ -11,7 +11,7 @@ from fundamen.report.trace_text import answer, next_step
 from fundamen.restore.clean_up import Kept
 from fundamen.restore.journal import Entry, State
 from fundamen.restore.plan import Plan
-from fundamen.restore.records import EntryRecord
+from fundamen.restore.records import DirectoryRecord, EntryRecord
 from fundamen.restore.rehearsal import Harm, Rehearsal
 from fundamen.restore.restarting import Restart, Waiting
 from fundamen.restore.restoration import Restoration
@@ -161,8 +161,9 @@ def _steps(entry: Entry) -> str:
 
 
 def _look_again(page: Page, entry: Entry, machine: Machine) -> None:
-    """The command that shows how things are now; a folder that was brought back has none."""
-    if machine.look(entry.program).kind is EntryKind.FOLDER:
+    """The command that shows how things are now; neither a folder nor an entry of a directory has one."""
+    is_elsewhere = all(isinstance(step.record, DirectoryRecord) for step in entry.steps)
+    if is_elsewhere or machine.look(entry.program).kind is EntryKind.FOLDER:
         return
     is_of_root = any(isinstance(s.record, EntryRecord) and s.record.insertion is not None for s in entry.steps)
     page.heading("Next")

@@ -24,6 +24,7 @@ from fundamen.restore.making import batches, is_made, make
 from fundamen.restore.records import EntryRecord, Record, Tell
 from fundamen.restore.steps import (
     Change,
+    ChangeEntry,
     ChangeLimit,
     InstallPackages,
     RunInstaller,
@@ -180,7 +181,7 @@ def _make_all(
 
 
 def _target(machine: Machine, step: Planned) -> HostPath:
-    if isinstance(step, InstallPackages | StartService | RunInstaller | ChangeLimit):
+    if isinstance(step, InstallPackages | StartService | RunInstaller | ChangeLimit | ChangeEntry):
         return HostPath(machine.root)
     host = step.host if isinstance(step, Change | SetFolder) else ""
     return HostPath(host) if host else machine.host_path(step.path)

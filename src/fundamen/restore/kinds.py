@@ -10,9 +10,10 @@ from typing import Any, NamedTuple
 
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import HostPath
-from fundamen.restore import entries, folder_steps, installing, kernel, moves, publisher_installer, starting
+from fundamen.restore import directory, entries, folder_steps, installing, kernel, moves, publisher_installer, starting
 from fundamen.restore.folders import Around
 from fundamen.restore.records import (
+    DirectoryRecord,
     EntryRecord,
     FolderRecord,
     InstallerRecord,
@@ -25,6 +26,7 @@ from fundamen.restore.records import (
 )
 from fundamen.restore.steps import (
     Change,
+    ChangeEntry,
     ChangeLimit,
     InstallPackages,
     Move,
@@ -90,6 +92,7 @@ _KEPT: Mapping[type, Callable[[Any, Keeping], Record]] = {
     StartService: lambda step, _: starting.keep(step),
     RunInstaller: lambda step, k: publisher_installer.keep(step, k.machine, k.kept_folder, k.number),
     ChangeLimit: lambda step, _: kernel.keep(step),
+    ChangeEntry: lambda step, k: directory.keep(step, k.kept_folder, k.number),
 }
 
 _KINDS: Mapping[type, Kind] = {
@@ -109,4 +112,5 @@ _KINDS: Mapping[type, Kind] = {
         publisher_installer.why_it_must_stay,
     ),
     LimitRecord: Kind(_silent(kernel.set_limit), kernel.is_set, kernel.give_back),
+    DirectoryRecord: Kind(_silent(directory.change), directory.is_changed, directory.give_back, directory.obstacle),
 }

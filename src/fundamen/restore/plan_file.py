@@ -191,6 +191,25 @@ class SetLimit(_Step, frozen=True, kw_only=True, tag="set kernel limit"):
         return f"the limit {self.name}"
 
 
+class SetDirectoryEntry(_Step, frozen=True, kw_only=True, tag="set directory entry"):
+    """Attributes of an entry of a directory (LDAP) get other values; the path is only for people."""
+
+    server: Part
+    entry: Annotated[str, msgspec.Meta(min_length=1, max_length=4096)]  # its distinguished name
+    login: Annotated[str, msgspec.Meta(min_length=1, max_length=4096)]  # as whom; the password is asked for
+    port: Annotated[int, msgspec.Meta(ge=1, le=65535)] = 389
+    tls: bool = False
+    roots: Text = ""  # a file of certificates that the directory's chain may end in
+    texts: Annotated[dict[Part, tuple[Text, ...]], msgspec.Meta(max_length=100)] = msgspec.field(default_factory=dict)
+    contents: dict[Part, tuple[bytes, ...]] = msgspec.field(default_factory=dict)  # of binary attributes; in Base64
+    expects: dict[Part, tuple[bytes, ...]] = msgspec.field(default_factory=dict)  # what attributes are now; in Base64
+
+    @property
+    def title(self) -> str:
+        """As of every step."""
+        return f"the entry {self.entry}"
+
+
 class UseInstaller(_Step, frozen=True, kw_only=True, tag="run installer"):
     """A publisher's installer, or its repair, is run in a prefix, if its signature is trusted."""
 
@@ -219,6 +238,7 @@ PlannedStep = (
     | RunService
     | UseInstaller
     | SetLimit
+    | SetDirectoryEntry
     | TakeColdCopy
     | SetRegistryValue
     | RemoveRegistryValue

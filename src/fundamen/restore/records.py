@@ -140,7 +140,36 @@ class LimitRecord(msgspec.Struct, frozen=True, kw_only=True, tag_field="kind", t
         return "as before"
 
 
-Record = EntryRecord | MoveRecord | FolderRecord | PackagesRecord | ServiceRecord | InstallerRecord | LimitRecord
+class DirectoryRecord(msgspec.Struct, frozen=True, kw_only=True, tag_field="kind", tag="directory"):
+    """An entry of a directory (LDAP) gets other attributes. The password stands nowhere."""
+
+    path: MachinePath  # for people
+    server: str
+    port: int
+    tls: bool
+    roots: str  # the host path of certificates that its chain may end in; empty for those that this host trusts
+    login: str  # the name as whom it is changed
+    entry: str  # its distinguished name
+    before: dict[str, tuple[str, ...]]  # the values of each attribute that is changed, in Base64, sorted
+    after: dict[str, tuple[str, ...]]  # likewise
+    kept: str  # the host path of all that the entry held, as LDIF
+
+    @property
+    def undone(self) -> str:
+        """What taking it back does, for people."""
+        return "as before"
+
+
+Record = (
+    EntryRecord
+    | MoveRecord
+    | FolderRecord
+    | PackagesRecord
+    | ServiceRecord
+    | InstallerRecord
+    | LimitRecord
+    | DirectoryRecord
+)
 
 _KINDS: dict[str, Any] = {
     "entry": EntryRecord,
@@ -150,6 +179,7 @@ _KINDS: dict[str, Any] = {
     "service": ServiceRecord,
     "installer": InstallerRecord,
     "limit": LimitRecord,
+    "directory": DirectoryRecord,
 }
 
 

@@ -36,6 +36,7 @@ from fundamen.restore.plan_file import (
     RemoveValue,
     RunService,
     SetAside,
+    SetDirectoryEntry,
     SetEntry,
     SetLimit,
     SetRegistryEntry,
@@ -130,6 +131,13 @@ class _Resolving:
         limit = plan_limit(self._machine, step)
         if limit is not None:
             self.steps[f"limit {limit.path}"] = limit
+
+    def change_entry(self, step: SetDirectoryEntry) -> None:
+        from fundamen.restore.directory import plan_entry_change  # noqa: PLC0415 - few plans ask for it
+
+        change = plan_entry_change(step)
+        if change is not None:
+            self.steps[f"entry {step.server} {step.entry}"] = change
 
     def take_copy(self, step: TakeColdCopy) -> None:
         self.copies.append(self._folder(step.path))
@@ -359,4 +367,5 @@ _ADDING: Mapping[type, Callable[[_Resolving, Any], None]] = {
     Install: _Resolving.install,
     UseInstaller: _Resolving.use_installer,
     SetLimit: _Resolving.set_limit,
+    SetDirectoryEntry: _Resolving.change_entry,
 }

@@ -18,7 +18,7 @@ from fundamen.model.architecture import Platform
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath, shown
 from fundamen.restore.insertions import Kind
-from fundamen.restore.steps import Change, Move, Step, Work
+from fundamen.restore.steps import Change, ChangeEntry, Move, Step, Work
 
 _MOST_TOLD = 3
 _READ_AT_LOGIN = ("/etc/environment", "/etc/profile", "/etc/profile.d/", "/etc/login.defs", "/etc/security/")
@@ -55,7 +55,7 @@ def find_restarts(machine: Machine, work: Work) -> tuple[Restart, ...]:
     if settings:  # a program that runs has read them already
         known = {user.pid for user in users}
         users = (*users, *(user for user in find_running(program) if user.pid not in known))
-    return (*_of_users(users), *_of_places([str(step.path) for step in work.steps]))
+    return (*_of_users(users), *_of_places([str(step.path) for step in work.steps]), *_of_entries(work.steps))
 
 
 def judge_waiting(machine: Machine, work: Work, named: str) -> Waiting:
@@ -86,11 +86,19 @@ def judge_waiting(machine: Machine, work: Work, named: str) -> Waiting:
         return Waiting(
             told, "must be started over", "it has a file loaded or open that is replaced, and keeps the old one"
         )
+    if any(_brings_certificate(step) for step in work.steps):
+        why = "what it has read of the authority's old certificate does not hold any more, or not for long"
+        return Waiting(told, "must be started over", why)
     at_login = next((p for p in _paths(work) if _is_in(p, _READ_AT_LOGIN)), None)
     if at_login is not None:
         why = f"{at_login} is read at log-in: it keeps its environment and limits from when it was started"
         return Waiting(told, "must be started over", f"{why}; log in anew first")
     return Waiting(told, "may go on", "it reads anew whatever was changed; choose to try again in its window")
+
+
+def _brings_certificate(step: Step) -> bool:
+    """Whether a step gives an entry of a directory another certificate. Source: RFC 4523."""
+    return isinstance(step, ChangeEntry) and any("certificate" in name.lower() for name in step.after)
 
 
 def _is_new(step: Step) -> bool:
@@ -138,6 +146,14 @@ def _of_places(paths: Sequence[str]) -> Iterator[Restart]:
         yield Restart("ldconfig", f"the loader has a list of the folders in {path}, which this makes anew")
     if path := next((p for p in paths if _is_in(p, _READ_AT_LOGIN)), None):
         yield Restart("log in anew", f"sessions that are open have read {path} already")
+
+
+def _of_entries(steps: Sequence[Step]) -> Iterator[Restart]:
+    """What has read an entry of a directory before it was changed; of a host that it names nobody keeps anything."""
+    for step in steps:
+        if _brings_certificate(step):
+            what = "start over whatever waits for the authority and had read its certificate already"
+            yield Restart(what, f"it keeps the old one of {step.path.removeprefix('/')}")
 
 
 def _of_registry(machine: Machine, steps: Sequence[Step]) -> Iterator[Restart]:

@@ -2,6 +2,7 @@
 
 import msgspec
 
+from fundamen.directories.connection import Attributes, Place
 from fundamen.machine.machine import Machine
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import HostPath, MachinePath
@@ -122,7 +123,24 @@ class ChangeLimit(msgspec.Struct, frozen=True, kw_only=True):
         return True
 
 
-Step = Change | Move | SetFolder | InstallPackages | StartService | RunInstaller | ChangeLimit
+class ChangeEntry(msgspec.Struct, frozen=True, kw_only=True):
+    """One step: an entry of a directory gets other attributes."""
+
+    path: MachinePath  # what stands for it in lists
+    because: str
+    place: Place
+    login: str  # the name as whom it is changed
+    entry: str
+    before: Attributes  # of those that are changed, each attribute's values sorted
+    after: Attributes
+
+    @property
+    def replaces(self) -> bool:
+        """Whether something stands there that is changed."""
+        return True
+
+
+Step = Change | Move | SetFolder | InstallPackages | StartService | RunInstaller | ChangeLimit | ChangeEntry
 
 
 class PlaceFile(Change, frozen=True, kw_only=True):

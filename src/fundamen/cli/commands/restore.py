@@ -8,6 +8,7 @@ import click
 
 from fundamen.cli import options
 from fundamen.cli.authorities import authorities_at
+from fundamen.cli.directory_login import password_option
 from fundamen.cli.exits import Exit
 from fundamen.cli.fetching import fetching
 from fundamen.cli.media import Named, media_options, new_packages, on_demand
@@ -63,6 +64,7 @@ from fundamen.sources.store import SourceStore
 @click.option("--fingerprint", metavar="SHA256", help="The root's, as its owner read it out; otherwise you type it.")
 @click.option("--issuer", multiple=True, metavar="FILE", help="Certificates to build the chain with, the root's too.")
 @media_options
+@password_option
 @options.machine_options
 @options.output_options
 def command(

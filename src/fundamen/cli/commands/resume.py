@@ -5,6 +5,7 @@ from collections.abc import Callable
 import click
 
 from fundamen.cli import options
+from fundamen.cli.directory_login import password_option
 from fundamen.cli.exits import Exit
 from fundamen.cli.output import Output, finish
 from fundamen.cli.stopping import stoppable
@@ -16,6 +17,7 @@ from fundamen.restore.restoration import go_on
 
 
 @click.command("resume")
+@password_option
 @options.machine_options
 @options.output_options
 def command(machine: Callable[[], Machine], output: Output) -> None:

@@ -5,6 +5,7 @@ from collections.abc import Callable
 import click
 
 from fundamen.cli import options
+from fundamen.cli.directory_login import password_option
 from fundamen.cli.exits import Exit
 from fundamen.cli.output import Output, finish
 from fundamen.machine.machine import Machine
@@ -16,6 +17,7 @@ from fundamen.restore.restoration import take_back
 
 @click.command("undo")
 @click.argument("number", type=int, required=False)
+@password_option
 @options.machine_options
 @options.output_options
 def command(number: int | None, machine: Callable[[], Machine], output: Output) -> None:

@@ -1,18 +1,15 @@
 """An entry of a directory (LDAP): it is there, has attributes, and names a host that answers."""
 
-import math
-import socket
 from typing import TYPE_CHECKING, Annotated, ClassVar
 
 import msgspec
 
-from fundamen.prerequisites.answer import Answer, met, unknown, unmet
+from fundamen.directories.host import find_host, value_of
+from fundamen.prerequisites.answer import Answer, met, met_if, unknown, unmet
 from fundamen.prerequisites.requirement import USUAL_SECONDS, Asked, Name, Requirement, Seconds, Text
 
 if TYPE_CHECKING:
-    from ldap3 import Connection
-
-_DN_HOST = "cn="  # how directories that name hosts by their entries begin such a name
+    from fundamen.directories.connection import Attributes
 
 
 class DirectoryEntry(Requirement, frozen=True, kw_only=True, tag="directory entry"):
@@ -52,65 +49,29 @@ class DirectoryEntry(Requirement, frozen=True, kw_only=True, tag="directory entr
         """As of every requirement."""
         if not asked.machine.is_live:
             return unknown(f"a directory is asked from the machine that runs, and {asked.machine.title} does not")
-        try:
-            import ldap3  # noqa: PLC0415 - only where a directory is asked
-            from ldap3.core.exceptions import LDAPException  # noqa: PLC0415
-        except ImportError:
-            return unknown("it needs a library for directories: pip install 'fundamen[directories]'")
-        try:  # the library would leave a connection open that is refused
-            socket.create_connection((self.server, self.port), self.seconds).close()
-        except OSError as error:
-            return unmet(f"{self.server}:{self.port} does not answer: {error.strerror or error}")
-        server = ldap3.Server(
-            self.server, self.port, use_ssl=self.tls, connect_timeout=self.seconds, get_info=ldap3.NONE
-        )
-        try:
-            connection = ldap3.Connection(
-                server, receive_timeout=math.ceil(self.seconds), read_only=True, auto_referrals=False
-            )
-            try:
-                if not connection.bind():
-                    return unknown(f"{self.server} lets nobody in without a name: {connection.result['description']}")
-                return self._found(connection)
-            finally:
-                connection.unbind()
-        except LDAPException as error:
-            return unmet(f"{self.server}:{self.port} does not answer as a directory: {error}")
+        from fundamen.directories.connection import Place, UnreachableDirectoryError, open_directory  # noqa: PLC0415
 
-    def _found(self, connection: "Connection") -> Answer:
-        connection.search(self.entry, "(objectClass=*)", "BASE", attributes=["*"])
-        if connection.result["description"] == "noSuchObject":
-            matched = connection.result["dn"]
-            return unmet(f"there is no such entry{f'; the last one above it is {matched}' if matched else ''}")
-        if not connection.response or connection.result["result"] != 0:
-            return unknown(f"{self.server} says: {connection.result['description']}")
-        held = {
-            name.lower(): list(map(_text, values)) for name, values in connection.response[0]["raw_attributes"].items()
-        }
+        try:
+            with open_directory(Place(self.server, self.port, self.tls, seconds=self.seconds)) as directory:
+                held = directory.read(self.entry)
+        except UnreachableDirectoryError as error:
+            return unmet(f"{self.server}:{self.port} does not answer: {error.why}")
+        if held is None:
+            return unmet(f"there is no such entry{_nearest(directory.nearest)}")
+        return self._judged(held)
+
+    def _judged(self, held: "Attributes") -> Answer:
         for name, value in self.has.items():
-            values = held.get(name.lower(), [])
+            values = value_of(held, name)
             if not values:
                 return unmet(f"it has no {name}")
             if value and value.lower() not in map(str.lower, values):
                 return unmet(f"its {name} is {', '.join(values)}")
-        return self._host(held) if self.host_in else met("it is there")
-
-    def _host(self, held: dict[str, list[str]]) -> Answer:
-        values = held.get(str(self.host_in).lower(), [])
-        if not values:
-            return unmet(f"it names no host: it has no {self.host_in}")
-        named = values[0]
-        host = named.partition(",")[0][len(_DN_HOST) :] if named.lower().startswith(_DN_HOST) else named
-        try:
-            if self.host_port is None:
-                socket.getaddrinfo(host, None)
-                return met(f"its host {host} has an address")
-            socket.create_connection((host, self.host_port), self.seconds).close()
-        except OSError as error:
-            where = f" at port {self.host_port}" if self.host_port is not None else ""
-            return unmet(f"its host {host} does not answer{where}: {error.strerror or error}")
-        return met(f"its host {host} answers at port {self.host_port}")
+        if self.host_in is None:
+            return met("it is there")
+        host = find_host(held, self.host_in, self.host_port, self.seconds)
+        return met_if(host.answers, host.found)
 
 
-def _text(value: bytes) -> str:
-    return value.decode("utf-8", "replace")
+def _nearest(entry: str) -> str:
+    return f"; the last one above it is {entry}" if entry else ""

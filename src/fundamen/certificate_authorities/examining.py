@@ -1,0 +1,172 @@
+"""How the certificate authority of a directory stands: its entry, its certificate, its host, what it has issued.
+
+Source: RFC 4523 (``pkiCA``, ``cACertificate``); RFC 5280, section 4.2.1 (what an authority's certificate says).
+"""
+
+from collections.abc import Iterator, Sequence
+from datetime import datetime, timedelta
+
+import msgspec
+
+from fundamen.directories.connection import Attributes, Directory
+from fundamen.directories.host import NamedHost, find_host, value_of
+from fundamen.model.errors import DamagedFileError
+from fundamen.trust.certificate import Certificate, read_certificate
+from fundamen.trust.checking import is_signed_by
+
+USUAL_ATTRIBUTE = "cACertificate;binary"
+_SOON = timedelta(days=30)
+
+
+class Wanted(msgspec.Struct, frozen=True, kw_only=True):
+    """What an authority must have."""
+
+    entry: str
+    certificate_in: str = USUAL_ATTRIBUTE
+    host_in: str | None = None  # the attribute that names its host; None: none must
+    host_port: int | None = None  # where that host must answer
+    has: tuple[str, ...] = ()  # further attributes
+    issued: tuple[tuple[str, Certificate], ...] = ()  # (where it is from, certificate) of what it must have issued
+
+
+class Finding(msgspec.Struct, frozen=True):
+    """One thing that was looked at."""
+
+    about: str
+    is_right: bool
+    found: str
+
+
+class AuthorityState(msgspec.Struct, frozen=True, kw_only=True):
+    """All that was found out about an authority."""
+
+    wanted: Wanted
+    findings: tuple[Finding, ...]
+    held: Attributes  # what its entry holds; empty where there is none
+    certificate: Certificate | None  # the newest that can be read
+    host: NamedHost | None
+    resuming: str  # how whoever waits for it goes on safely
+
+    @property
+    def faults(self) -> tuple[Finding, ...]:
+        """What is not right."""
+        return tuple(finding for finding in self.findings if not finding.is_right)
+
+
+def examine_authority(directory: Directory, wanted: Wanted, now: datetime, seconds: float) -> AuthorityState:
+    """Look at an authority.
+
+    Args:
+        directory: where its entry is.
+        wanted: what it must have.
+        now: this moment.
+        seconds: how long its host is waited for.
+
+    Raises:
+        UnreadableError: the directory does not say.
+    """
+    held = directory.read(wanted.entry)
+    if held is None:
+        above = f"; the last one above it is {directory.nearest}" if directory.nearest else ""
+        absent = Finding("the entry", is_right=False, found=f"there is none{above}")
+        return AuthorityState(
+            wanted=wanted,
+            findings=(absent,),
+            held={},
+            certificate=None,
+            host=None,
+            resuming="Whoever waits for it must be started over once it is there: nothing it has read so far holds.",
+        )
+    certificates = list(_certificates(held, wanted.certificate_in))
+    newest = max((each for each in certificates if each is not None), key=lambda each: each.not_after, default=None)
+    host = find_host(held, wanted.host_in, wanted.host_port, seconds) if wanted.host_in is not None else None
+    findings = (
+        Finding("the entry", is_right=True, found="it is there"),
+        *_of_certificate(wanted, certificates, newest, now),
+        *([Finding("its host", is_right=host.answers, found=host.found)] if host is not None else []),
+        *(_of_attribute(held, name) for name in wanted.has),
+        *(_of_issued(where, issued, newest, now) for where, issued in wanted.issued),
+    )
+    return AuthorityState(
+        wanted=wanted,
+        findings=findings,
+        held=held,
+        certificate=newest,
+        host=host,
+        resuming=_resuming(findings, newest, host),
+    )
+
+
+def _certificates(held: Attributes, attribute: str) -> Iterator[Certificate | None]:
+    """Those that the entry holds; None for one that cannot be read."""
+    wanted = attribute.lower().removesuffix(";binary")
+    for name, values in held.items():
+        if name.lower().removesuffix(";binary") == wanted:
+            for value in values:
+                try:
+                    yield read_certificate(value)
+                except DamagedFileError:
+                    yield None
+
+
+def _of_certificate(
+    wanted: Wanted, certificates: Sequence[Certificate | None], newest: Certificate | None, now: datetime
+) -> Iterator[Finding]:
+    about = "its certificate"
+    if newest is None:
+        why = "none of those it has can be read" if certificates else f"it has none: it has no {wanted.certificate_in}"
+        yield Finding(about, is_right=False, found=why)
+        return
+    told = f"{newest.subject.whole}, until {newest.not_after:%Y-%m-%d}, SHA-256 {newest.sha256[:16]}..."
+    problem = next(_problems(newest, now), "")
+    yield Finding(about, is_right=not problem, found=f"{told}: {problem}" if problem else told)
+    if not problem and newest.not_after - now < _SOON:
+        yield Finding("its time", is_right=False, found=f"it ends in {(newest.not_after - now).days} days")
+
+
+def _problems(certificate: Certificate, now: datetime) -> Iterator[str]:
+    if not certificate.is_authority:
+        yield "it is no authority's: its basic constraints do not say so"
+    if not certificate.may_sign_certificates:
+        yield "its key may not sign certificates"
+    if certificate.not_before > now:
+        yield f"it holds only from {certificate.not_before:%Y-%m-%d} on"
+    if certificate.not_after <= now:
+        yield "it has ended"
+    if certificate.is_self_issued and not is_signed_by(certificate, certificate):
+        yield "its own signature does not hold"
+
+
+def _of_attribute(held: Attributes, name: str) -> Finding:
+    values = value_of(held, name)
+    return Finding(f"its {name}", is_right=bool(values), found=", ".join(values) if values else "it has none")
+
+
+def _of_issued(where: str, issued: Certificate, authority: Certificate | None, now: datetime) -> Finding:
+    about = f"the certificate of {where}"
+    if authority is None or issued.issuer.key != authority.subject.key or not is_signed_by(issued, authority):
+        return Finding(about, is_right=False, found=f"this authority has not issued it; {issued.issuer.whole} has")
+    if issued.not_after <= now:
+        return Finding(about, is_right=False, found=f"it ended on {issued.not_after:%Y-%m-%d}")
+    return Finding(about, is_right=True, found=f"issued by it, until {issued.not_after:%Y-%m-%d}")
+
+
+def _resuming(findings: Sequence[Finding], certificate: Certificate | None, host: NamedHost | None) -> str:
+    """How whoever waits for the authority goes on safely once what is at fault is mended."""
+    wrong = {finding.about for finding in findings if not finding.is_right}
+    if not wrong:
+        made = f"{certificate.not_before:%Y-%m-%d %H:%M} UTC" if certificate is not None else "then"
+        return (
+            "Whoever waits for it may go on: choose to try again in its window. Whoever had read its certificate before"
+            f" {made}, when that was made, must be started over."
+        )
+    if "its certificate" in wrong or certificate is None:
+        return (
+            "Whoever waits for it must be started over once it has a new certificate: what it has read of the old one"
+            " does not hold any more."
+        )
+    if wrong == {"its host"}:
+        is_named = host is not None and bool(host.name)
+        mended = "answers" if is_named else "is named"
+        return f"Whoever waits for it may go on once the host {mended}: it asks the directory anew each time."
+    return "Whoever waits for it may go on once this is mended: the authority's certificate stays as it is."

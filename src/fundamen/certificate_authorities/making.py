@@ -1,0 +1,188 @@
+"""Make an authority's certificate anew for its own key and name, and issue again what it had issued.
+
+Source: RFC 5280, section 4.1 and 4.2; serial numbers of 20 octets at random (section 4.1.2.2).
+"""
+
+from datetime import datetime, timedelta
+
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes
+from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, rsa
+from cryptography.hazmat.primitives.serialization import (
+    Encoding,
+    PublicFormat,
+    load_der_private_key,
+    load_pem_private_key,
+)
+from cryptography.x509.oid import ExtensionOID, NameOID
+
+from fundamen.model.errors import DamagedFileError, UntrustedError, UsageError
+from fundamen.model.paths import shown
+from fundamen.trust.certificate import Certificate, parsed_certificate
+
+Key = rsa.RSAPrivateKey | ec.EllipticCurvePrivateKey | ed25519.Ed25519PrivateKey | ed448.Ed448PrivateKey
+
+_LEAST_RSA_BITS = 2048
+_BACKDATED = timedelta(minutes=5)  # for hosts whose clocks go behind
+# Extensions that are said anew: they are of the issuer, not of what is certified.
+_OF_THE_ISSUER = {ExtensionOID.AUTHORITY_KEY_IDENTIFIER}
+
+
+def read_key(data: bytes, name: str, password: str) -> Key:
+    """Read an authority's private key, in PEM or DER (PKCS #8, PKCS #1, SEC 1).
+
+    Args:
+        data: the file's bytes.
+        name: of the file, for messages.
+        password: that it is encrypted with; empty where it is not.
+
+    Raises:
+        DamagedFileError: it is none, or the password is wrong.
+        UsageError: no certificates are made with a key of this kind.
+    """
+    load = load_pem_private_key if b"-----BEGIN " in data else load_der_private_key
+    try:
+        key = load(data, password.encode() or None)
+    except (ValueError, TypeError) as error:
+        raise DamagedFileError(
+            what=f"The key {shown(name)} cannot be used",
+            why=str(error) or type(error).__name__,
+            do="Name the authority's private key, and a file with its password if it has one: --key-password FILE.",
+        ) from error
+    if not isinstance(key, Key) or (isinstance(key, rsa.RSAPrivateKey) and key.key_size < _LEAST_RSA_BITS):
+        raise UsageError(
+            what=f"The key {shown(name)} is not used",
+            why="no certificate that others accept can be made with it: it is too short, or of another kind",
+            do=f"An authority's key is RSA of {_LEAST_RSA_BITS} bits or more, or of an elliptic curve.",
+        )
+    return key
+
+
+def renew_authority(old: Certificate, key: Key, now: datetime, years: int) -> bytes:
+    """A new certificate for an authority: the same name, the same key, the same extensions, a new time. In DER.
+
+    Raises:
+        UntrustedError: the key is not the authority's.
+        UsageError: the authority was issued by another one, which must make it anew.
+    """
+    before = parsed_certificate(old.der)
+    _require_own_key(old, before, key)
+    if not old.is_self_issued:
+        raise UsageError(
+            what=f"The authority {old.subject.shown} cannot be made anew with its own key",
+            why=f"its certificate was issued by {old.issuer.whole}",
+            do="Have that authority issue it again: fundamen authority reissue",
+        )
+    builder = _for(before, before.subject, now, now.replace(microsecond=0) + timedelta(days=365 * years))
+    for extension in before.extensions:
+        if extension.oid not in {*_OF_THE_ISSUER, ExtensionOID.BASIC_CONSTRAINTS, ExtensionOID.KEY_USAGE}:
+            builder = builder.add_extension(extension.value, extension.critical)
+    constraints = x509.BasicConstraints(ca=True, path_length=old.path_length)
+    builder = builder.add_extension(constraints, critical=True).add_extension(_signing_only(), critical=True)
+    return _signed(builder, key)
+
+
+def new_authority(name: str, key: Key, now: datetime, years: int) -> bytes:
+    """The certificate of an authority that has none any more, for its name and key. In DER.
+
+    Raises:
+        UsageError: the name is none.
+    """
+    try:
+        subject = x509.Name.from_rfc4514_string(name, {"O": NameOID.ORGANIZATION_NAME, "CN": NameOID.COMMON_NAME})
+    except ValueError as error:
+        raise UsageError(
+            what=f"The authority {shown(name)} cannot be made",
+            why=f"that is no distinguished name: {error}",
+            do='Write it as, for example, "CN=Marram CA,O=Marram".',
+        ) from error
+    builder = (
+        x509.CertificateBuilder()
+        .subject_name(subject)
+        .issuer_name(subject)
+        .public_key(key.public_key())
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(now - _BACKDATED)
+        .not_valid_after(now.replace(microsecond=0) + timedelta(days=365 * years))
+        .add_extension(x509.BasicConstraints(ca=True, path_length=None), critical=True)
+        .add_extension(_signing_only(), critical=True)
+        .add_extension(x509.SubjectKeyIdentifier.from_public_key(key.public_key()), critical=False)
+    )
+    return _signed(builder, key)
+
+
+def reissue(issued: Certificate, authority: Certificate, key: Key, now: datetime, days: int) -> bytes:
+    """Issue a certificate again: the same subject, key, names and purposes, a new time. In DER.
+
+    Raises:
+        UntrustedError: the key is not the authority's, or the certificate is not one of its name.
+        UsageError: the authority's own time ends before.
+    """
+    _require_own_key(authority, parsed_certificate(authority.der), key)
+    if issued.issuer.key != authority.subject.key:
+        raise UntrustedError(
+            what=f"The certificate of {issued.subject.shown} is not issued again",
+            why=f"it was issued by {issued.issuer.whole}, not by {authority.subject.whole}",
+            do="Ask the authority that has issued it.",
+        )
+    ends = min(now.replace(microsecond=0) + timedelta(days=days), authority.not_after)
+    if ends <= now:
+        raise UsageError(
+            what=f"The certificate of {issued.subject.shown} is not issued again",
+            why="the authority's own certificate has ended",
+            do="Make that anew first: fundamen authority renew",
+        )
+    before, issuer = parsed_certificate(issued.der), parsed_certificate(authority.der)
+    builder = _for(before, issuer.subject, now, ends)
+    for extension in before.extensions:
+        if extension.oid not in _OF_THE_ISSUER:
+            builder = builder.add_extension(extension.value, extension.critical)
+    identifier = x509.AuthorityKeyIdentifier.from_issuer_public_key(key.public_key())
+    return _signed(builder.add_extension(identifier, critical=False), key)
+
+
+def in_pem(der: bytes) -> bytes:
+    """A certificate in PEM."""
+    return parsed_certificate(der).public_bytes(Encoding.PEM)
+
+
+def _for(before: x509.Certificate, issuer: x509.Name, now: datetime, ends: datetime) -> x509.CertificateBuilder:
+    return (
+        x509.CertificateBuilder()
+        .subject_name(before.subject)
+        .issuer_name(issuer)
+        .public_key(before.public_key())
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(now - _BACKDATED)
+        .not_valid_after(ends)
+    )
+
+
+def _signed(builder: x509.CertificateBuilder, key: Key) -> bytes:
+    has_own_hash = isinstance(key, ed25519.Ed25519PrivateKey | ed448.Ed448PrivateKey)
+    return builder.sign(key, None if has_own_hash else hashes.SHA256()).public_bytes(Encoding.DER)
+
+
+def _signing_only() -> x509.KeyUsage:
+    """What an authority's key is for: certificates and revocation lists."""
+    return x509.KeyUsage(
+        digital_signature=False,
+        content_commitment=False,
+        key_encipherment=False,
+        data_encipherment=False,
+        key_agreement=False,
+        key_cert_sign=True,
+        crl_sign=True,
+        encipher_only=False,
+        decipher_only=False,
+    )
+
+
+def _require_own_key(authority: Certificate, parsed: x509.Certificate, key: Key) -> None:
+    form = (Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+    if parsed.public_key().public_bytes(*form) != key.public_key().public_bytes(*form):
+        raise UntrustedError(
+            what=f"The authority {authority.subject.shown} is not made anew",
+            why="the key is not its own: what it has issued would not hold any more",
+            do="Name the key that its certificate is for; it lies where the authority was made.",
+        )

@@ -1,0 +1,289 @@
+"""``fundamen authority``: the certificate authority of a directory."""
+
+import functools
+import os
+import shlex
+from typing import Any
+
+import click
+import msgspec
+
+from fundamen.certificate_authorities.examining import USUAL_ATTRIBUTE, AuthorityState, Wanted, examine_authority
+from fundamen.cli import options
+from fundamen.cli.exits import Exit
+from fundamen.cli.output import Output, finish
+from fundamen.cli.writing import write_file
+from fundamen.directories.connection import Place, open_directory
+from fundamen.formats.certificate_file import read_certificates
+from fundamen.machine.file_bytes import FileBytes
+from fundamen.machine.tls_server import fetch_certificates
+from fundamen.model.errors import UnreadableError, UsageError
+from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.report.authority_text import authority_text
+from fundamen.report.contracts.authority import authority_record
+from fundamen.trust.certificate import Certificate, read_certificate
+
+_LDAP, _LDAPS = 389, 636
+
+
+@click.group("authority")
+def command() -> None:
+    """The certificate authority of a directory (LDAP): is it whole? Make it anew with its own key.
+
+    \b
+    fundamen authority check 'cn=Marram-CA,o=marram' --server dir.example --host-in owner --host-port 636
+    fundamen authority renew 'cn=Marram-CA,o=marram' --server dir.example --tls --key ca-key.pem \\
+        --login 'cn=admin,o=marram' --save-plan plan.json; fundamen restore --plan plan.json
+    fundamen authority reissue gauge.pem --authority marram-ca.pem --key ca-key.pem --write gauge-new.pem
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+
+
+class _Where(msgspec.Struct, frozen=True, kw_only=True):
+    """What was said of where the directory answers, and of what the authority must have."""
+
+    server: str
+    tls: bool
+    roots: str
+    seconds: float
+    certificate_in: str
+    host_in: str | None
+    host_port: int | None
+
+    def place(self) -> Place:
+        """Where it answers. Raises: UsageError."""
+        host, port = options.host_and_port(self.server, _LDAPS if self.tls else _LDAP)
+        return Place(host.strip("[]"), port, self.tls, os.path.abspath(self.roots) if self.roots else "", self.seconds)
+
+    def wanted(self, entry: str, has: tuple[str, ...] = (), issued: tuple[tuple[str, Certificate], ...] = ()) -> Wanted:
+        """What the authority must have."""
+        return Wanted(
+            entry=entry,
+            certificate_in=self.certificate_in,
+            host_in=self.host_in,
+            host_port=self.host_port,
+            has=has,
+            issued=issued,
+        )
+
+    @property
+    def words(self) -> list[str]:
+        """The same as words of a command line."""
+        given = [("--roots", self.roots), ("--host-in", self.host_in), ("--host-port", self.host_port)]
+        given += [("--certificate-in", self.certificate_in)] if self.certificate_in != USUAL_ATTRIBUTE else []
+        said = [word for name, value in given if value for word in (name, str(value))]
+        return ["--server", self.server, *(["--tls"] if self.tls else []), *said]
+
+
+def _where_options(command_: options.Command) -> options.Command:
+    """Give a command ``where``."""
+
+    @click.option("--server", required=True, metavar="HOST[:PORT]", help="Where the directory answers.")
+    @click.option("--tls", is_flag=True, help="Ask over TLS; a password is never sent otherwise, but to this host.")
+    @click.option("--roots", default="", metavar="FILE", help="Certificates that its chain may end in.")
+    @click.option("--seconds", type=click.FloatRange(0.1, 120), default=5.0, show_default=True, help="Wait so long.")
+    @click.option("--certificate-in", default=USUAL_ATTRIBUTE, show_default=True, metavar="ATTRIBUTE")
+    @click.option("--host-in", metavar="ATTRIBUTE", help="The attribute that names the authority's host.")
+    @click.option("--host-port", type=click.IntRange(1, 65535), help="Where that host must answer.")
+    @functools.wraps(command_)
+    def wrapped(**said: Any) -> None:  # noqa: ANN401 - click's own
+        where = _Where(**{name: said.pop(name) for name in _Where.__struct_fields__})
+        command_(where=where, **said)
+
+    return wrapped
+
+
+@command.command("check")
+@click.argument("entry")
+@_where_options
+@click.option("--has", multiple=True, metavar="ATTRIBUTE", help="A further attribute that it must have.")
+@click.option("--issued", multiple=True, metavar="HOST:PORT", help="A server whose certificate must be of it.")
+@options.output_options
+def check(entry: str, *, where: _Where, has: tuple[str, ...], issued: tuple[str, ...], output: Output) -> None:
+    """Check the authority at ENTRY: the entry, its certificate, the host that it names, what it must have issued.
+
+    Says how an installer or server that waits for it goes on safely. Nothing is changed. Ends with 1 if anything is not
+    right.
+    """
+    status = Exit.NOTHING_AT_FAULT
+    with output:
+        place = where.place()
+        servers = [options.host_and_port(each, _LDAPS) for each in issued]
+        with output.working(f"Asking {place.title}"):
+            own = tuple((f"{host}:{port}", _shown_by(host, port, place.seconds)) for host, port in servers)
+            state = _examined(place, where.wanted(entry, has, own))
+        _show(state, place, _next(state, where), output)
+        status = Exit.FAULT_FOUND if state.faults else Exit.NOTHING_AT_FAULT
+    finish(status)
+
+
+@command.command("renew")
+@click.argument("entry")
+@_where_options
+@click.option("--key", "key_file", metavar="FILE", help="Its private key: make its certificate anew with it.")
+@click.option("--key-password", metavar="FILE", help="Holds the password of the key.")
+@click.option("--name", metavar="NAME", help="The authority's own name, where its old certificate is gone.")
+@click.option("--years", type=click.IntRange(1, 40), default=10, show_default=True, help="The new certificate holds.")
+@click.option("--host", metavar="HOST", help="Have it name this host, as --host-in's attribute spells hosts.")
+@click.option("--login", required=True, metavar="NAME", help="As whom the entry is changed, by its distinguished name.")
+@click.option("--for", "program", metavar="PROGRAM", help="For which program it is done; written into the journal.")
+@click.option("--save-plan", required=True, metavar="FILE", help="Where the plan goes, for 'restore --plan'.")
+@options.output_options
+def renew(
+    entry: str,
+    *,
+    where: _Where,
+    key_file: str | None,
+    key_password: str | None,
+    name: str | None,
+    years: int,
+    host: str | None,
+    login: str,
+    program: str | None,
+    save_plan: str,
+    output: Output,
+) -> None:
+    """Plan to give the authority at ENTRY a new certificate with its own key and name, or another host.
+
+    The key stays where it is, so what the authority has issued stays valid. Nothing is changed before 'fundamen restore
+    --plan': it shows the change, asks, keeps all of the old entry as LDIF, and 'fundamen undo' gives it back.
+    """
+    with output:
+        from fundamen.restore.for_authority import plan_authority  # noqa: PLC0415 - only where a plan is made
+        from fundamen.restore.plan_file import written  # noqa: PLC0415
+
+        _require_sense(where, key_file, name, host, save_plan)
+        place = where.place()
+        with output.working(f"Asking {place.title}"):
+            state = _examined(place, where.wanted(entry))
+        if not state.held:
+            raise UsageError(
+                what=f"The authority {shown(entry)} cannot be made anew",
+                why=f"{place.title} has no such entry, and only what is there is changed",
+                do="Have its entry made by the directory's own tools, under its old name; then try again.",
+            )
+        certificate = None
+        if key_file is not None:
+            certificate = _renewed(state.certificate, key_file, options.secret(key_password), name, years)
+        path = MachinePath(program) if program is not None else None
+        plan = plan_authority(options.this_host(), path, state, place, login, host, certificate, options.now())
+        write_file(save_plan, written(plan), output)
+        _show(state, place, (f"fundamen restore --plan {shlex.quote(save_plan)}",), output)
+    finish(Exit.NOTHING_AT_FAULT)
+
+
+@command.command("reissue")
+@click.argument("certificate")
+@click.option("--authority", "authority_file", required=True, metavar="FILE", help="The authority's certificate.")
+@click.option("--key", "key_file", required=True, metavar="FILE", help="The authority's private key.")
+@click.option("--key-password", metavar="FILE", help="Holds the password of the key.")
+@click.option("--days", type=click.IntRange(1, 3650), default=365, show_default=True, help="The new one holds.")
+@click.option("--write", "target", required=True, metavar="FILE", help="Where the new certificate goes, in PEM.")
+@options.output_options
+def reissue_(
+    certificate: str,
+    *,
+    authority_file: str,
+    key_file: str,
+    key_password: str | None,
+    days: int,
+    target: str,
+    output: Output,
+) -> None:
+    """Issue CERTIFICATE again: the same subject, key, names and purposes, a new time. The old file stays as it is.
+
+    It is not needed where the authority's key was kept and the certificate still holds.
+    """
+    with output:
+        from fundamen.certificate_authorities.making import in_pem, reissue  # noqa: PLC0415 - only where one is made
+
+        if os.path.exists(target):
+            raise UsageError("Nothing is issued", f"{shown(target)} is there already", "Name another file.")
+        key = _key(key_file, options.secret(key_password))
+        der = reissue(_certificate(certificate), _certificate(authority_file), key, options.now(), days)
+        write_file(target, in_pem(der), output)
+        made = read_certificate(der)
+        output.show(f"{made.subject.whole} holds until {made.not_after:%Y-%m-%d}; SHA-256 {made.sha256}\n")
+    finish(Exit.NOTHING_AT_FAULT)
+
+
+def _require_sense(where: _Where, key_file: str | None, name: str | None, host: str | None, save_plan: str) -> None:
+    """Make sure that the words of the command line fit together. Raises: UsageError."""
+    why = ""
+    if key_file is None and host is None:
+        why = "neither a key nor a host was named, so there is nothing to change"
+    elif host is not None and where.host_in is None:
+        why = "--host needs --host-in: the attribute that names the authority's host"
+    elif name is not None and key_file is None:
+        why = "--name is of a certificate that is made, and that needs --key"
+    elif os.path.exists(save_plan):
+        why = f"{shown(save_plan)} is there already"
+    if why:
+        raise UsageError("Nothing is planned", why, "See: fundamen authority renew --help")
+
+
+def _examined(place: Place, wanted: Wanted) -> AuthorityState:
+    with open_directory(place) as directory:
+        return examine_authority(directory, wanted, options.now(), place.seconds)
+
+
+def _renewed(old: Certificate | None, key_file: str, password: str, name: str | None, years: int) -> bytes:
+    from fundamen.certificate_authorities.making import new_authority, renew_authority  # noqa: PLC0415
+
+    key = _key(key_file, password)
+    if old is not None:
+        return renew_authority(old, key, options.now(), years)
+    if name is None:
+        raise UsageError(
+            what="The authority cannot be made anew",
+            why="it has no certificate any more that would tell its name",
+            do='Say it with --name, such as --name "CN=Marram CA,O=Marram".',
+        )
+    return new_authority(name, key, options.now(), years)
+
+
+def _key(name: str, password: str) -> Any:  # noqa: ANN401 - making.Key, which loads the library
+    from fundamen.certificate_authorities.making import read_key  # noqa: PLC0415
+
+    with _opened(name) as source:
+        return read_key(source.read_at(0, source.size), name, password)
+
+
+def _certificate(name: str) -> Certificate:
+    """The first certificate of a file. Raises: UnreadableError."""
+    with _opened(name) as source:
+        return read_certificate(read_certificates(source).certificates[0])
+
+
+def _opened(name: str) -> FileBytes:
+    try:
+        return FileBytes(HostPath(os.path.abspath(name)), name)
+    except OSError as error:
+        raise UnreadableError(
+            f"{shown(name)} cannot be read", error.strerror or str(error), "Name a file that you may read."
+        ) from error
+
+
+def _shown_by(host: str, port: int, seconds: float) -> Certificate:
+    chain = fetch_certificates(host, port, seconds)
+    if not chain:
+        raise UnreadableError(f"{shown(host)}:{port} shows no certificate", "it has none", "Name another port.")
+    return read_certificate(chain[0])
+
+
+def _show(state: AuthorityState, place: Place, following: tuple[str, ...], output: Output) -> None:
+    if output.as_json:
+        output.show_record(authority_record(state, place.title, following))
+    else:
+        output.show(authority_text(state, place.title, following, drawn=output.drawn))
+
+
+def _next(state: AuthorityState, where: _Where) -> tuple[str, ...]:
+    wrong = {fault.about for fault in state.faults}
+    words = ["fundamen", "authority", "renew", state.wanted.entry, *where.words, "--login", "NAME"]
+    host = state.host
+    key = ["--key", "KEY"] if wrong & {"its certificate", "its time"} and state.held else []
+    other = ["--host", "HOST"] if "its host" in wrong and host is not None and not host.name else []
+    steps = [shlex.join([*words, *key, *other, "--save-plan", "plan.json"])] if key or other else []
+    if "its host" in wrong and host is not None and host.name:
+        steps.append(f"Start what answers on {host.name}, or have the authority name another host with --host.")
+    return tuple(steps)
