@@ -12,7 +12,7 @@ from fundamen.report.contracts.casing import CaseRecord, HandoffRecord, LadderRe
 from fundamen.report.contracts.cold_copying import ColdCopiesRecord
 from fundamen.report.contracts.comparing import ComparisonRecord
 from fundamen.report.contracts.inspecting import InspectRecord
-from fundamen.report.contracts.installing import InstallerRecord, UnpackedRecord
+from fundamen.report.contracts.installing import InstallerRecord, OutcomeRecord, UnpackedRecord
 from fundamen.report.contracts.line import ErrorRecord
 from fundamen.report.contracts.locking import LockRecord
 from fundamen.report.contracts.reading import CalledRecord, CluesRecord
@@ -39,6 +39,7 @@ RECORDS = {
     "ladder": LadderRecord,
     "inspect": InspectRecord,
     "installer": InstallerRecord,
+    "installer-outcome": OutcomeRecord,
     "lock": LockRecord,
     "merge": MergeRecord,
     "offers": OffersRecord,

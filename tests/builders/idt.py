@@ -10,6 +10,8 @@ TABLES = {
     "AppSearch": ("Property Signature_", "s72 s72", "Property Signature_"),
     "RegLocator": ("Signature_ Root Key Name Type", "s72 i2 s255 S255 I2", "Signature_"),
     "DrLocator": ("Signature_ Parent Path Depth", "s72 S72 S255 I2", "Signature_ Parent Path"),
+    "CompLocator": ("Signature_ ComponentId Type", "s72 s38 I2", "Signature_"),
+    "CreateFolder": ("Directory_ Component_", "s72 s72", "Directory_ Component_"),
     "IniLocator": ("Signature_ FileName Section Key Field Type", "s72 s255 s96 s128 I2 I2", "Signature_"),
     "Signature": (
         "Signature FileName MinVersion MaxVersion MinSize MaxSize MinDate MaxDate Languages",

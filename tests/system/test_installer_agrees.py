@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 
 from builders.idt import a_package, harbour_tables
+from conftest import Fundamen
 from fundamen.formats.compound_file import CompoundFile
 from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.msi_condition import evaluate
@@ -111,6 +112,10 @@ SEARCHES = {
     "FILEGONE": ("RegLocator", ["file3", "2", "Software\\Tide", "GoneFile", "17"]),
     "FILENEWER": ("RegLocator", ["file4", "2", "Software\\Tide", "Library", "17"]),
     "FILETOOOLD": ("RegLocator", ["file5", "2", "Software\\Tide", "Library", "17"]),
+    "COMPFOLDER": ("CompLocator", ["comp1", "{99999999-4444-4333-8444-555555555555}", "0"]),
+    "COMPGONE": ("CompLocator", ["comp2", "{99999999-0000-4333-8444-555555555555}", "0"]),
+    "COMPFILE": ("CompLocator", ["comp3", "{99999999-4444-4333-8444-555555555555}", "0"]),
+    "COMPNOFILE": ("CompLocator", ["comp4", "{99999999-4444-4333-8444-555555555555}", "0"]),
     "DIRTHERE": ("DrLocator", ["dir1", "", "C:\\tide", "0"]),
     "DIRGONE": ("DrLocator", ["dir2", "", "C:\\nothing", "0"]),
     "DIRFILE": ("DrLocator", ["dir3", "", "C:\\tide", "0"]),
@@ -128,6 +133,8 @@ SIGNATURES = [
     ["file3", "gone.txt", *[""] * 7],
     ["file4", "kernel32.dll", "1.0.0.0", *[""] * 6],
     ["file5", "kernel32.dll", "99.0.0.0", *[""] * 6],
+    ["comp3", "chart.txt", *[""] * 7],
+    ["comp4", "gone.txt", *[""] * 7],
     ["dir3", "chart.txt", *[""] * 7],
     ["dir4", "deep.txt", *[""] * 7],
     ["dir5", "deep.txt", *[""] * 7],
@@ -180,7 +187,11 @@ def prefix(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
         run(folder, "reg", "add", "HKLM\\Software\\Tide", "/v", name, "/t", kind, "/d", value, "/f")
     run(folder, "reg", "add", "HKLM\\Software\\Tide", "/ve", "/t", "REG_SZ", "/d", "unnamed", "/f")
     run(folder, "reg", "add", "HKCU\\Software\\TideUser", "/v", "Name", "/t", "REG_SZ", "/d", "mine", "/f")
-    old = a_package(folder / "old.msi", of_product("1.5.0", OLD))
+    tables = of_product("1.5.0", OLD)
+    tables["Directory"].append(["TIDE", "TARGETDIR", "tide"])  # C:\tide, which is there already
+    tables["Component"].append(["Charts", "{99999999-4444-4333-8444-555555555555}", "TIDE", "0", "", ""])
+    tables["FeatureComponents"].append(["Always", "Charts"])
+    old = a_package(folder / "old.msi", tables)
     run(folder, "msiexec", "/i", f"Z:{old}", "/qn")
     source = folder / "asks.c"
     source.write_text(ASKS)
@@ -273,7 +284,7 @@ def test_each_condition_holds_where_the_service_says_so(prefix: Path) -> None:
 def test_each_search_finds_what_the_service_finds(prefix: Path) -> None:
     tables = of_product("2.0.0", "{22222222-2222-4333-8444-555555555555}")
     tables["AppSearch"] = [[name, row[0]] for name, (_, row) in SEARCHES.items()]
-    for table in ("RegLocator", "DrLocator", "IniLocator"):
+    for table in ("RegLocator", "CompLocator", "DrLocator", "IniLocator"):
         tables[table] = [row for kind, row in SEARCHES.values() if kind == table]
     tables["Signature"] = SIGNATURES
     package = a_package(prefix / "searches.msi", tables)
@@ -322,3 +333,63 @@ def test_a_leftover_misleads_the_service_as_foreseen_and_a_property_overrules_it
         assert [part.is_chosen for part in own.parts] == [state == "3" for state in said[len(actions) :]]
         assert own.leftovers == ("C:\\Saltgrass",)
         assert own.parts[1].is_chosen is bool(given)
+
+
+PROGRAMS = {"Always": "{99999999-5555-4333-8444-555555555555}", "Later": "{99999999-6666-4333-8444-555555555555}"}
+
+
+def of_two_features(code: str, *actions: list[str]) -> dict[str, list[list[str]]]:
+    """A product that makes a folder for each of its two features, of which one is chosen by itself."""
+    tables = of_product("2.0.0", code)
+    tables["Property"] = [row for row in tables["Property"] if row[0] != "UpgradeCode"]
+    tables["Directory"] = [["TARGETDIR", "", "SourceDir"], ["Always", "TARGETDIR", "a"], ["Later", "TARGETDIR", "l"]]
+    tables["Component"] = [[name, guid, name, "0", "", ""] for name, guid in PROGRAMS.items()]
+    tables["Feature"] = [[n, "", n, "", "1", level, n, "0"] for n, level in (("Always", "1"), ("Later", "200"))]
+    tables["FeatureComponents"] = [[name, name] for name in PROGRAMS]
+    tables["CreateFolder"] = [[name, name] for name in PROGRAMS]
+    tables["CustomAction"] = list(actions)
+    tables["InstallExecuteSequence"].append(["CreateFolders", "", "3700"])
+    return tables
+
+
+def test_after_it_ran_it_is_told_whether_it_chose_what_was_meant(prefix: Path, fundamen: Fundamen) -> None:
+    code = "{55555555-2222-4333-8444-555555555555}"
+    package, before = a_package(prefix / "two.msi", of_two_features(code)), prefix / "before.json"
+    words = ("installer", "--machine", prefix, package)
+    before.write_text(fundamen(*words, "--json").out)
+    not_yet = fundamen(*words, "--meant", before, "--json").records[0]
+    assert [(deed["what"], deed["is_done"]) for deed in not_yet["deeds"]] == [("the product", False)]
+    run(prefix, "msiexec", "/i", f"Z:{package}", "/qn", "TARGETDIR=C:\\two")
+    settle(prefix)
+    assert (prefix / "drive_c/two/a").is_dir()
+    as_meant = fundamen(*words, "--meant", before)
+    assert (as_meant.status, "did what it was meant to do: 3 things" in as_meant.out) == (0, True), as_meant.out
+    (prefix / "drive_c/two/a").rmdir()
+    lost = fundamen(*words, "--meant", before)
+    assert (lost.status, "the feature Always: C:\\two\\a\\ is registered, and not there" in lost.out) == (1, True), (
+        lost.out
+    )
+    run(prefix, "msiexec", "/x", code, "/qn")
+    before.write_text(fundamen(*words, "--json", "--set", "ADDLOCAL=Always").out)
+    run(prefix, "msiexec", "/i", f"Z:{package}", "/qn", "TARGETDIR=C:\\two", "ADDLOCAL=ALL")
+    settle(prefix)
+    other = fundamen(*words, "--meant", before, "--json").records[0]
+    assert [(deed["what"], deed["meant"], deed["is_done"]) for deed in other["deeds"]] == [
+        ("the product", True, True), ("the feature Always", True, True), ("the feature Later", False, True),
+    ]  # fmt: skip
+    assert fundamen(*words, "--meant", prefix / "asks.c").status == 3
+
+
+def test_what_a_message_of_the_package_stops_is_foreseen_and_a_folder_that_it_sets_is_taken(prefix: Path) -> None:
+    stops, sets = ["Stops", "19", "", "Not here."], ["Sets", "35", "Always", "C:\\elsewhere\\"]
+    for number, (condition, is_stopped) in enumerate((("VersionNT", True), ("VersionNT < 100", False))):
+        code = f"{{6666666{number}-2222-4333-8444-555555555555}}"
+        tables = of_two_features(code, stops, sets)
+        tables["InstallExecuteSequence"] += [["Stops", condition, "310"], ["Sets", "", "1010"]]
+        package = a_package(prefix / f"stops{number}.msi", tables)
+        own = foreseen(prefix, package)
+        assert [each.says for each in own.hindrances] == (["Not here."] if is_stopped else [])
+        run(prefix, "msiexec", "/i", f"Z:{package}", "/qn", f"TARGETDIR=C:\\stops{number}")
+        assert (prefix / f"drive_c/stops{number}/l").exists() is False
+        assert (prefix / "drive_c/elsewhere").exists() is not is_stopped
+        assert own.properties["Always"] == "C:\\elsewhere\\"

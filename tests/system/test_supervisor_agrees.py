@@ -1,4 +1,4 @@
-"""A real systemd is the truth about services: there, enabled, masked, running; started, and stopped again by an undo."""
+"""A real systemd is the truth about services: there, enabled, masked, running, started and stopped again."""
 
 import json
 import shutil

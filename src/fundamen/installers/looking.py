@@ -16,6 +16,7 @@ from fundamen.formats.pe import read_pe
 from fundamen.formats.pe_version import read_version
 from fundamen.installers.debian_needs import PackageNeed, find_needs
 from fundamen.installers.msi_run import Conclusion, changed, conclude, is_for_64_bits
+from fundamen.installers.outcome import Meant, Outcome, outcome_of_bundle, outcome_of_debian, outcome_of_msi
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import FundamenError, UnreadableError
@@ -104,6 +105,30 @@ def look_into(machine: Machine, source: ByteSource, given: Mapping[str, str]) ->
     if container.kind is Kind.DEBIAN:
         return _of_debian(machine, source, looked)
     return _named(source, looked)
+
+
+def find_outcome(machine: Machine, source: ByteSource, meant: Meant) -> Outcome:
+    """What a package that ran has done on a machine, against what it was meant to do.
+
+    Raises:
+        UnreadableError: it is no package of which that can be told, or the machine is of another platform.
+    """
+    container = find_container(source)
+    kind = container.kind if container is not None else None
+    is_windows = machine.platform is Platform.WINDOWS
+    if kind is Kind.MSI and is_windows:
+        return outcome_of_msi(
+            machine, read_database(CompoundFile(source), f"The install package {shown(source.name)}"), meant
+        )
+    if kind is Kind.DEBIAN and machine.platform is Platform.LINUX:
+        return outcome_of_debian(machine, meant)
+    if is_windows and meant.bundled:
+        return outcome_of_bundle(machine, meant)
+    raise UnreadableError(
+        what=f"What became of {shown(source.name)} cannot be told",
+        why=f"on {machine.title} nothing is registered that would tell",
+        do="Check what it was to bring with a sheet: fundamen prereqs --help",
+    )
 
 
 def _of_msi(machine: Machine, source: ByteSource, given: Mapping[str, str]) -> Look:

@@ -127,7 +127,7 @@ class Searches:
         if not path:
             return Found("", "", where)
         is_file = row.get("Type") in {int(Kind.FILE), None}
-        return self._at(path, signature if is_file else "", where, is_file=True)
+        return self._at(path, signature, where, is_file=is_file)
 
     def _ini(self, row: Row, signature: str) -> Found:
         file, section, key = (self._formatted(str(row.get(column) or "")) for column in ("FileName", "Section", "Key"))

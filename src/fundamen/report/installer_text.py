@@ -5,10 +5,13 @@ from collections.abc import Sequence
 from fundamen.formats.container import Kind
 from fundamen.installers.looking import Bundled, Look
 from fundamen.installers.msi_run import Conclusion, Judged
+from fundamen.installers.outcome import Outcome
 from fundamen.installers.unpacking import UnpackedCopy
+from fundamen.prerequisites.answer import Standing
 from fundamen.report.page import Page, counted, size_in_words
 
 _MOST = 12
+_WORD = 11
 
 
 def installer_text(look: Look, following: Sequence[str], *, verbose: bool, drawn: bool) -> str:
@@ -46,6 +49,26 @@ def unpacked_text(package: str, copy: UnpackedCopy, *, drawn: bool) -> str:
         page.line(f"{each.edit.file}: {'.'.join(each.edit.key)}: {before} -> {each.edit.value or '(empty)'}")
     if copy.left_out:
         page.line(f"Links are not made: {', '.join(copy.left_out[:_MOST])}")
+    return page.text()
+
+
+def outcome_text(outcome: Outcome, *, drawn: bool) -> str:
+    """What a package has done, against what it was meant to do."""
+    page = Page(drawn=drawn)
+    wrong, meant = outcome.wrong, outcome.meant
+    title = " ".join(filter(None, (meant.name, meant.version))) or "The package"
+    foreseen = [deed for deed in outcome.deeds if deed.meant is not None]
+    if wrong:
+        page.answer(f"{title}: {counted(len(wrong), 'thing')} not as meant.", good=False)
+    elif foreseen:
+        page.answer(f"{title} did what it was meant to do: {counted(len(foreseen), 'thing')} looked at.", good=True)
+    else:
+        page.answer(f"{title}: nothing was foreseen of it; what is there now stands below.")
+    page.blank()
+    for deed in (*wrong, *(each for each in outcome.deeds if not each.is_wrong)):
+        standing = Standing.UNKNOWN if deed.is_done is None else Standing.UNMET if deed.is_wrong else Standing.MET
+        word = "not known" if deed.is_done is None else "there" if deed.is_done else "not there"
+        page.verdict(standing, f"{deed.what}: {deed.found}", word=word, width=_WORD)
     return page.text()
 
 

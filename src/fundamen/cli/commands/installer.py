@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 import click
+import msgspec
 
 from fundamen.cli import options
 from fundamen.cli.exits import Exit, exit_of
@@ -14,15 +15,17 @@ from fundamen.cli.output import Output, finish
 from fundamen.formats.container import Kind
 from fundamen.formats.cursor import ByteSource
 from fundamen.installers.looking import Look, look_into
+from fundamen.installers.outcome import Meant
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import FundamenError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, shown
 from fundamen.report.commands import command as command_text
-from fundamen.report.contracts.installing import InstallerRecord, installer_record
+from fundamen.report.contracts.installing import InstallerRecord, installer_record, meant_by
 from fundamen.report.contracts.line import failure
 from fundamen.report.installer_text import installer_text
 
+_MOST_RECORD = 256 << 20  # bytes
 _PUBLIC = re.compile(r"[A-Z_][A-Z0-9_.]*")
 
 
@@ -31,6 +34,7 @@ _PUBLIC = re.compile(r"[A-Z_][A-Z0-9_.]*")
 @click.option(
     "--set", "given", multiple=True, metavar="NAME=VALUE", help="Give an MSI a property; show what it changes."
 )
+@click.option("--meant", metavar="RECORD", help="After it ran: compare with what --json said before, in this file.")
 @click.option("--unpack", "folder", metavar="FOLDER", help="Unpack one PACKAGE to a new folder.")
 @click.option(
     "--edit",
@@ -46,6 +50,7 @@ def command(
     packages: tuple[str, ...],
     *,
     given: tuple[str, ...],
+    meant: str | None,
     folder: str | None,
     edits: tuple[tuple[str, str, str], ...],
     machine: Callable[[], Machine],
@@ -64,6 +69,8 @@ def command(
     fundamen installer setup.exe -v
     fundamen installer setup.exe --unpack setup --edit setup.ini setup/runtime 4.2
     fundamen installer tidebook_2.0_amd64.deb
+    fundamen installer --machine ~/.wine --json tidebook.msi > before.json; msiexec /i tidebook.msi
+    fundamen installer --machine ~/.wine tidebook.msi --meant before.json
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     worst = Exit.NOTHING_AT_FAULT
     with output:
@@ -72,6 +79,8 @@ def command(
         if folder is not None or edits:
             _unpack(opened, packages, folder, edits, output)
             finish(worst)
+        if meant is not None:
+            finish(_compare(opened, packages, meant, output))
         for index, name in enumerate(packages):
             try:
                 with output.working(f"Looking into {name}"), _opened(opened, name) as source:
@@ -90,6 +99,38 @@ def command(
                 text = installer_text(look, following, verbose=output.verbose, drawn=output.drawn)
                 output.show(("" if index == 0 else "\n") + text)
     finish(worst)
+
+
+def _compare(machine: Machine, packages: tuple[str, ...], meant: str, output: Output) -> Exit:
+    from fundamen.installers.looking import find_outcome  # noqa: PLC0415 - only after a package ran
+    from fundamen.report.contracts.installing import outcome_record  # noqa: PLC0415
+    from fundamen.report.installer_text import outcome_text  # noqa: PLC0415
+
+    if len(packages) != 1:
+        raise UsageError("Nothing is compared", "--meant is for one package", "See: fundamen installer --help")
+    with output.working(f"Looking what became of {packages[0]}"), _opened(machine, packages[0]) as source:
+        outcome = find_outcome(machine, source, _meant(meant, packages[0]))
+    if output.as_json:
+        output.show_record(outcome_record(packages[0], outcome))
+    else:
+        output.show(outcome_text(outcome, drawn=output.drawn))
+    return Exit.FAULT_FOUND if outcome.wrong else Exit.NOTHING_AT_FAULT
+
+
+def _meant(name: str, package: str) -> Meant:
+    """What a record of --json foresaw. Raises: UnreadableError: it is none, or of another package."""
+    do = f"Make one before the run: fundamen installer --json {shown(package)} > {shown(name)}"
+    try:
+        with open(name, "rb") as file:
+            records = [msgspec.json.decode(line, type=InstallerRecord) for line in file.read(_MOST_RECORD).splitlines()]
+    except OSError as error:
+        raise UnreadableError(f"{shown(name)} cannot be read", error.strerror or str(error), do) from error
+    except (msgspec.DecodeError, ValueError) as error:
+        raise UnreadableError(f"{shown(name)} tells nothing that was meant", str(error), do) from error
+    same = [each for each in records if os.path.basename(each.package) == os.path.basename(package)]
+    if not same:
+        raise UnreadableError(f"{shown(name)} tells nothing that was meant", f"it is not of {shown(package)}", do)
+    return meant_by(same[-1])
 
 
 def _unpack(

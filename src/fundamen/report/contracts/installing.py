@@ -6,6 +6,7 @@ import msgspec
 
 from fundamen.installers.looking import Look
 from fundamen.installers.msi_run import Judged
+from fundamen.installers.outcome import Meant, Outcome
 from fundamen.installers.unpacking import UnpackedCopy
 from fundamen.report.contracts.line import Failure
 
@@ -144,6 +145,44 @@ def fault_count(look: Look) -> int:
 
 def _condition(judged: Judged) -> ConditionPart:
     return ConditionPart(judged.what, judged.condition, judged.holds, dict(judged.asked), judged.says, judged.problem)
+
+
+class DeedPart(msgspec.Struct, frozen=True):
+    """One thing that was meant, and what became of it."""
+
+    what: str
+    meant: bool | None  # whether it was to be there; null: it was not foreseen
+    is_done: bool | None  # whether it is there; null: nothing tells
+    found: str
+
+
+class OutcomeRecord(msgspec.Struct, frozen=True):
+    """What a package has done, against what it was meant to do."""
+
+    package: str
+    name: str
+    version: str
+    deeds: tuple[DeedPart, ...]
+    faults: int  # what is otherwise than it was meant
+    schema: Literal["fundamen.installer-outcome/1"] = "fundamen.installer-outcome/1"
+
+
+def outcome_record(package: str, outcome: Outcome) -> OutcomeRecord:
+    """What became of a package, as JSON has it."""
+    deeds = tuple(DeedPart(e.what, e.meant, e.is_done, e.found) for e in outcome.deeds)
+    return OutcomeRecord(package, outcome.meant.name, outcome.meant.version, deeds, len(outcome.wrong))
+
+
+def meant_by(record: InstallerRecord) -> Meant:
+    """What a record made before the run foresaw."""
+    return Meant(
+        name=record.name,
+        version=record.version,
+        features={each.name: each.is_chosen for each in record.features},
+        removed={each.code: f"{each.name} {each.version}" for each in record.related if each.is_removed},
+        services=record.services,
+        bundled=tuple((e.name, e.version) for e in record.bundled if e.is_package and e.name and e.version),
+    )
 
 
 class EditedPart(msgspec.Struct, frozen=True):
