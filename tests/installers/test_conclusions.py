@@ -1,5 +1,6 @@
 """What an install package concludes by what it finds: leftovers, conditions, features, earlier versions."""
 
+import hashlib
 import io
 import zipfile
 from pathlib import Path
@@ -12,6 +13,7 @@ from hypothesis import strategies as st
 from builders.idt import TABLES, harbour_tables
 from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.pe import a_pe
+from builders.signing import APublisher, a_catalogue
 from conftest import Fundamen
 from fundamen.formats.msi_condition import evaluate
 from fundamen.formats.msi_database import Database, Row
@@ -235,5 +237,20 @@ def test_a_package_is_unpacked_with_one_setting_changed_whole_or_not_at_all(fund
     setup.write_bytes(before[: len(before) - 200])
     assert fundamen("installer", setup, "--unpack", "other").status in {2, 3}
     assert sorted(path.name for path in tmp_path.iterdir()) == ["copy", "setup.exe"]
+    publisher, ini = APublisher(), b"[setup]\nruntime = 4\n"
+    with zipfile.ZipFile(packed := io.BytesIO(), "w") as archive:
+        archive.writestr("setup.ini", ini)
+        archive.writestr("setup.cat", a_catalogue(publisher, ("sha256", hashlib.sha256(ini).digest())))
+    setup.write_bytes(publisher.sign(a_pe() + packed.getvalue()))
+    signed = fundamen("installer", setup, "--unpack", "signed", *edit)
+    assert "It is signed by Ardvane Instruments; that signature covers the package, and not this copy." in " ".join(
+        signed.out.split()
+    )
+    assert "setup.ini was covered by the signed catalogue setup.cat, and is not any more." in signed.out
+    altered = bytearray(setup.read_bytes())
+    altered[0x30] ^= 1  # a word of the image's first header that nobody reads
+    setup.write_bytes(altered)
+    [record] = fundamen("installer", setup, "--unpack", "altered", "--json").records
+    assert (record["signer"], record["signature_holds"], record["uncovered"]) == ("Ardvane Instruments", False, {})
     [record] = fundamen("installer", PACKAGE, "--unpack", "other", "--json").records
     assert record["error"]["do"] == "Use --set NAME=VALUE instead."

@@ -6,6 +6,7 @@ Guarantees: the folder is there whole, or not at all; nothing that stands there 
 import os
 import shutil
 from collections.abc import Sequence
+from datetime import datetime
 
 import msgspec
 
@@ -13,10 +14,12 @@ from fundamen.formats.container import Kind, find_container
 from fundamen.formats.cursor import ByteSource
 from fundamen.formats.packed import PackedFile, Readable
 from fundamen.formats.setting import Key, find_value, format_of, with_value
+from fundamen.installers.coverage import Cover, catalogues_over, cover_of
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, shown
 
 _PIECE = 1 << 20
+_CATALOGUE = ".cat"  # how signed catalogues end
 _MOST_SETTINGS = 16 << 20  # bytes of a settings file
 _SPARE = 64 << 20  # bytes of a disk that are left free
 
@@ -44,9 +47,11 @@ class UnpackedCopy(msgspec.Struct, frozen=True):
     size: int  # bytes
     edited: tuple[Edited, ...]
     left_out: tuple[str, ...]  # links, which are not made
+    cover: Cover  # of the package, which does not cover the copy
+    uncovered: dict[str, str] = {}  # changed files, by the signed catalogue in the package that no longer covers them
 
 
-def unpack_changed(source: ByteSource, folder: HostPath, edits: Sequence[Edit]) -> UnpackedCopy:
+def unpack_changed(source: ByteSource, folder: HostPath, edits: Sequence[Edit], now: datetime) -> UnpackedCopy:
     """Unpack a package.
 
     Raises:
@@ -67,7 +72,7 @@ def unpack_changed(source: ByteSource, folder: HostPath, edits: Sequence[Edit]) 
         copy = _Unpacking(staged, edits)
         for packed, data in container.unpack():
             copy.add(packed, data)
-        done = copy.finished(folder, source.name)
+        done = copy.finished(folder, source.name, cover_of(source, now))
         os.rename(staged, folder)
     except BaseException:
         shutil.rmtree(staged, ignore_errors=True)
@@ -80,6 +85,8 @@ class _Unpacking:
         self._staged = staged
         self._edits = {edit.file: [other for other in edits if other.file == edit.file] for edit in edits}
         self._edited: list[Edited] = []
+        self._originals: dict[str, bytes] = {}
+        self._catalogues: list[str] = []
         self._left_out: list[str] = []
         self._files = self._size = 0
 
@@ -99,11 +106,14 @@ class _Unpacking:
         os.makedirs(os.path.dirname(path), exist_ok=True)
         with open(path, "xb") as file:
             if packed.path in self._edits:
-                file.write(self._changed(packed.path, data.read(_MOST_SETTINGS)))
+                self._originals[packed.path] = data.read(_MOST_SETTINGS)
+                file.write(self._changed(packed.path, self._originals[packed.path]))
             else:
                 while piece := data.read(_PIECE):
                     file.write(piece)
             self._size += file.tell()
+        if packed.path.lower().endswith(_CATALOGUE) and packed.size <= _MOST_SETTINGS:
+            self._catalogues.append(packed.path)
         os.chmod(path, packed.mode & 0o777 | 0o600)
         self._files += 1
 
@@ -121,7 +131,11 @@ class _Unpacking:
             self._edited.append(Edited(edit, None if before is None else str(before.value)))
         return content
 
-    def finished(self, folder: HostPath, name: str) -> UnpackedCopy:
+    def _read(self, path: str) -> bytes:
+        with open(os.path.join(self._staged, *path.split("/")), "rb") as file:
+            return file.read(_MOST_SETTINGS)
+
+    def finished(self, folder: HostPath, name: str, cover: Cover) -> UnpackedCopy:
         """The result. Raises: UsageError: a settings file that was to be changed is not in the package."""
         done = {each.edit.file for each in self._edited}
         if missing := [file for file in self._edits if file not in done]:
@@ -130,4 +144,7 @@ class _Unpacking:
                 why=f"there is no {shown(missing[0])} in it",
                 do=f"See what is in it: fundamen installer --verbose {shown(name)}",
             )
-        return UnpackedCopy(folder, self._files, self._size, tuple(self._edited), tuple(self._left_out))
+        uncovered = catalogues_over(self._originals, ((path, self._read(path)) for path in self._catalogues))
+        return UnpackedCopy(
+            folder, self._files, self._size, tuple(self._edited), tuple(self._left_out), cover, uncovered
+        )

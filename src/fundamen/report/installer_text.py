@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 
 from fundamen.formats.container import Kind
+from fundamen.installers.coverage import Cover
 from fundamen.installers.looking import Bundled, Look
 from fundamen.installers.msi_run import Conclusion, Judged
 from fundamen.installers.outcome import Outcome
@@ -43,13 +44,23 @@ def unpacked_text(package: str, copy: UnpackedCopy, *, drawn: bool) -> str:
     page = Page(drawn=drawn)
     changed = f", {counted(len(copy.edited), 'setting')} changed" if copy.edited else ""
     page.answer(f"{package} lies unpacked in {copy.folder}: {counted(copy.files, 'file')}{changed}.", good=True)
-    page.line("The package itself is as it was. Its publisher's signature covers the package, and not this copy.")
+    page.line(f"The package itself is as it was. {_cover(copy.cover)}")
     for each in copy.edited:
         before = "it was not there" if each.before is None else f"{each.before or '(empty)'}"
         page.line(f"{each.edit.file}: {'.'.join(each.edit.key)}: {before} -> {each.edit.value or '(empty)'}")
+    for path, catalogue in copy.uncovered.items():
+        page.line(f"{path} was covered by the signed catalogue {catalogue}, and is not any more.")
     if copy.left_out:
         page.line(f"Links are not made: {', '.join(copy.left_out[:_MOST])}")
     return page.text()
+
+
+def _cover(cover: Cover) -> str:
+    if not cover.is_signed:
+        return "It carries no signature that could be lost; nobody vouches for this copy either."
+    if not cover.is_intact:
+        return f"Its signature by {cover.signer} does not hold: its bytes are not those that were signed."
+    return f"It is signed by {cover.signer}; that signature covers the package, and not this copy."
 
 
 def outcome_text(outcome: Outcome, *, drawn: bool) -> str:

@@ -147,7 +147,7 @@ def _unpack(
         raise UsageError("Nothing is unpacked", "--unpack FOLDER is for one package", "See: fundamen installer --help")
     wanted = [Edit(file, tuple(key.split("/")), value) for file, key, value in edits]
     with output.working(f"Unpacking {packages[0]}"), _opened(machine, packages[0]) as source:
-        copy = unpack_changed(source, HostPath(os.path.abspath(folder)), wanted)
+        copy = unpack_changed(source, HostPath(os.path.abspath(folder)), wanted, options.now())
     if output.as_json:
         from fundamen.report.contracts.installing import unpacked_record  # noqa: PLC0415
 

@@ -203,10 +203,24 @@ class UnpackedRecord(msgspec.Struct, frozen=True):
     size: int
     edited: tuple[EditedPart, ...]
     left_out: tuple[str, ...]
+    signer: str | None = None  # of the package; the copy is not covered by it
+    signature_holds: bool | None = None  # over the package
+    uncovered: dict[str, str] = {}  # changed files, by the signed catalogue that no longer covers them
     schema: Literal["fundamen.unpacked/1"] = "fundamen.unpacked/1"
 
 
 def unpacked_record(package: str, copy: UnpackedCopy) -> UnpackedRecord:
     """An unpacked copy, as JSON has it."""
     edited = tuple(EditedPart(e.edit.file, e.edit.key, e.before, e.edit.value) for e in copy.edited)
-    return UnpackedRecord(package, copy.folder, copy.files, copy.size, edited, copy.left_out)
+    cover = copy.cover
+    return UnpackedRecord(
+        package=package,
+        folder=copy.folder,
+        files=copy.files,
+        size=copy.size,
+        edited=edited,
+        left_out=copy.left_out,
+        signer=cover.signer if cover.is_signed else None,
+        signature_holds=cover.is_intact if cover.is_signed else None,
+        uncovered=copy.uncovered,
+    )
