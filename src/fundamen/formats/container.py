@@ -11,7 +11,7 @@ from fundamen.formats.tar_archive import looks_like_tar, unpack_tar
 from fundamen.model.errors import DamagedFileError
 
 _MSI, _CABINET, _ZIP, _AR = bytes.fromhex("d0cf11e0a1b11ae1"), b"MSCF\0\0\0\0", b"PK\x03\x04", b"!<arch>\ndebian"
-_PE = b"MZ"
+_PE, _SCRIPT = b"MZ", b"#!"
 _MOST_STUB = 64 << 20  # bytes; the program in front of what it unpacks
 _AT_ONCE = 1 << 20
 
@@ -26,6 +26,7 @@ class Kind(StrEnum):
     TAR = "tar archive"
     DEBIAN = "Debian package"
     SELF_EXTRACTING = "program that unpacks itself"
+    SCRIPT = "shell script"  # that carries files behind its last line, where it has any
 
 
 class Container(msgspec.Struct, frozen=True):
@@ -56,6 +57,8 @@ def find_container(source: ByteSource) -> Container | None:  # noqa: PLR0911 - o
         return Container(Kind.DEBIAN, lambda: unpack_debian_package(source))
     if head.startswith(_PE):
         return _behind_program(source)
+    if head.startswith(_SCRIPT):
+        return _behind_script(source)
     if source.read_at(0x8001, 5) == b"CD001":
         from fundamen.formats.disc_image import unpack_disc_image  # noqa: PLC0415
 
@@ -79,6 +82,15 @@ def _behind_program(source: ByteSource) -> Container | None:
                 return Container(Kind.SELF_EXTRACTING, inner.unpack)
         at += _AT_ONCE
     return None
+
+
+def _behind_script(source: ByteSource) -> Container | None:
+    """The archive behind a shell script's last line; None where nothing is there, or nothing that is read here."""
+    from fundamen.formats.shell import end_of_text  # noqa: PLC0415 - only for a script
+
+    end = end_of_text(source)
+    inner = find_container(PartOf(source, end, source.size - end)) if 0 < end < source.size else None
+    return Container(Kind.SCRIPT, inner.unpack) if inner is not None else None
 
 
 def _certificates_at(source: ByteSource) -> int:

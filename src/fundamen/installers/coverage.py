@@ -14,11 +14,14 @@ from fundamen.formats.binary import read_binary
 from fundamen.formats.cursor import ByteSource
 from fundamen.formats.signed_data import read_signed_data
 from fundamen.formats.trust_list import read_trust_list
+from fundamen.model.binary import Format
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.trust_store import TrustStores
 from fundamen.trust.chain import Issuers
 from fundamen.trust.publisher import Standing
 from fundamen.trust.signed_file import judge_file
+
+_SIGNED = {Format.PE, Format.MSI, Format.CABINET}  # formats that carry their publishers' signatures
 
 
 class Cover(msgspec.Struct, frozen=True):
@@ -32,7 +35,10 @@ class Cover(msgspec.Struct, frozen=True):
 def cover_of(source: ByteSource, now: datetime) -> Cover:
     """The signature that a package carries itself; none is carried by archives, disc images and Debian packages."""
     try:
-        publisher = judge_file(source, read_binary(source), Issuers(TrustStores()), now)
+        binary = read_binary(source)
+        if binary.format not in _SIGNED:
+            return Cover(is_signed=False)
+        publisher = judge_file(source, binary, Issuers(TrustStores()), now)
     except UnreadableError:
         return Cover(is_signed=False)
     if publisher.verdict is Standing.UNSIGNED:

@@ -15,12 +15,13 @@ _ALTERNATIVE = re.compile(
 )
 _OPERATORS = {"<<": "<", ">>": ">"}
 _MOST_NEEDS = 2_000
+MAY_CALL, READS = "may call", "reads"  # fields of scripts: a command that only a run decides about; a file
 
 
 class PackageNeed(msgspec.Struct, frozen=True):
     """One relationship of a package, with how it stands."""
 
-    field: str  # Depends, Pre-Depends, Conflicts, Breaks
+    field: str  # Depends, Pre-Depends, Conflicts, Breaks; of a script "calls", "may call", "reads"
     text: str  # as the package has it
     is_met: bool
     found: str

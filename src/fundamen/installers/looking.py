@@ -14,8 +14,10 @@ from fundamen.formats.msi_database import Database, read_database
 from fundamen.formats.msi_files import file_paths
 from fundamen.formats.pe import read_pe
 from fundamen.formats.pe_version import read_version
-from fundamen.installers.debian_needs import PackageNeed, find_needs
-from fundamen.installers.msi_run import Conclusion, changed, conclude, is_for_64_bits
+from fundamen.formats.script import read_script
+from fundamen.formats.shell import read_shell
+from fundamen.installers.debian_needs import MAY_CALL, PackageNeed, find_needs
+from fundamen.installers.msi_run import Conclusion, Judged, changed, conclude, is_for_64_bits
 from fundamen.installers.outcome import Meant, Outcome, outcome_of_bundle, outcome_of_debian, outcome_of_msi
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture, Platform
@@ -28,6 +30,8 @@ _DEEPEST = 3
 _MOST_FILES = 200_000
 _STEERING = (".ini", ".cfg", ".conf", ".xml", ".json", ".toml", ".yaml", ".yml", ".properties", ".inf", ".config")
 _PACKAGES = (".msi", ".exe", ".cab", ".zip", ".msu", ".deb", ".dll")
+_SCRIPT = b"#!"
+_SHELLS = {"sh", "bash", "dash", "ash", "ksh", "mksh", "zsh"}
 _HEAD = 64  # bytes by which something is told to be worth reading
 
 
@@ -56,7 +60,8 @@ class Look(msgspec.Struct, frozen=True, kw_only=True):
     services: tuple[str, ...] = ()
     steering: tuple[str, ...] = ()  # files beside the programs that may steer them
     needs: tuple[PackageNeed, ...] = ()
-    scripts: tuple[str, ...] = ()  # that the package runs as it is set up
+    checks: tuple[Judged, ...] = ()  # what a script asks about, with the answers here
+    variables: tuple[str, ...] = ()  # of the environment, that steer a script
     conclusion: Conclusion | None = None  # None: it has none that can be foreseen, or not on such a machine
     overruled: tuple[str, ...] = ()  # what the given properties change
     problems: tuple[str, ...] = ()
@@ -71,7 +76,12 @@ class Look(msgspec.Struct, frozen=True, kw_only=True):
         """Whether it will stop, lacks something, or is misled by a leftover."""
         found = self.conclusion
         is_misled = found is not None and bool(found.hindrances or found.leftovers)
-        return is_misled or any(not need.is_met for need in self.needs) or bool(self.problems)
+        return is_misled or bool(self.unmet) or bool(self.problems)
+
+    @property
+    def unmet(self) -> tuple[PackageNeed, ...]:
+        """What it needs for certain, and the machine has not."""
+        return tuple(need for need in self.needs if not need.is_met and need.field != MAY_CALL)
 
 
 def look_into(machine: Machine, source: ByteSource, given: Mapping[str, str]) -> Look:
@@ -86,10 +96,12 @@ def look_into(machine: Machine, source: ByteSource, given: Mapping[str, str]) ->
         UnreadableError: it is no package that is read here, or a damaged one.
     """
     container = find_container(source)
+    if source.read_at(0, 2) == _SCRIPT:
+        return _of_script(machine, source, container)
     if container is None:
         raise UnreadableError(
             what=f"{shown(source.name)} cannot be looked into",
-            why="it is no install package, self-extracting program, archive or disc image that is read here",
+            why="it is no install package, script, self-extracting program, archive or disc image that is read here",
             do=f"See what it is: fundamen inspect {shown(source.name)}",
         )
     if container.kind is Kind.MSI:
@@ -170,6 +182,35 @@ def _of_debian(machine: Machine, source: ByteSource, looked: Look) -> Look:
         publisher=package.fields.get("Maintainer", ""),
         needs=needs,
         steering=tuple(sorted(package.settings)),
+    )
+
+
+def _of_script(machine: Machine, source: ByteSource, container: Container | None) -> Look:
+    """A shell script, with what it carries behind its last line."""
+    from fundamen.installers.script_run import foresee_script  # noqa: PLC0415 - few installers are scripts
+
+    interpreter = read_script(source).interpreter
+    if interpreter.rpartition("/")[2] not in _SHELLS:
+        raise UnreadableError(
+            what=f"{shown(source.name)} cannot be looked into",
+            why=f"it is a script for {shown(interpreter) or 'no interpreter'}, and only a shell's are read",
+            do=f"See what it stands on: fundamen trace {shown(source.name)}",
+        )
+    script = read_shell(source)
+    files, problems = _listed(container) if container is not None else ((), ())
+    run = foresee_script(machine, script) if machine.platform is not Platform.WINDOWS else None
+    return Look(
+        title=source.name,
+        kind=Kind.SCRIPT,
+        files=files,
+        steering=(
+            *(run.settings if run is not None else ()),
+            *(each.path for each in files if each.path.lower().endswith(_STEERING)),
+        ),
+        needs=run.needs if run is not None else (),
+        checks=run.checks if run is not None else (),
+        variables=run.variables if run is not None else (),
+        problems=(*problems, *([script.problem] if script.problem else [])),
     )
 
 

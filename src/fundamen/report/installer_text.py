@@ -27,10 +27,11 @@ def installer_text(look: Look, following: Sequence[str], *, verbose: bool, drawn
             page.line(line)
     if look.conclusion is not None:
         _add_conclusion(page, look.conclusion, verbose=verbose)
-    unmet = [need for need in look.needs if not need.is_met]
+    unmet = [*look.unmet, *(need for need in look.needs if not need.is_met and need not in look.unmet)]
     if unmet:
         page.heading("What it needs and this machine has not")
         page.columns([(need.field, need.text, need.found) for need in unmet])
+    _add_checks(page, look, verbose=verbose)
     _add_bundle(page, look, verbose=verbose)
     if following:
         page.heading("Next")
@@ -105,9 +106,11 @@ def _answer(look: Look) -> str:
 
 def _answer_without(look: Look) -> str:
     """The answer where nothing is concluded."""
-    unmet = sum(not need.is_met for need in look.needs)
+    unmet = len(look.unmet)
     if unmet:
         return f"cannot be set up here: {counted(unmet, 'need')} {'is' if unmet == 1 else 'are'} not met."
+    if look.kind is Kind.SCRIPT:
+        return "finds all that it calls for certain."
     if look.needs:
         return "has all that it needs on this machine."
     if look.kind is Kind.MSI:
@@ -139,6 +142,20 @@ def _add_conclusion(page: Page, found: Conclusion, *, verbose: bool) -> None:
         said = {True: "will be installed", False: "will not", None: "cannot be told beforehand"}
         page.columns([(part.name, said[part.is_chosen], part.title) for part in found.parts])
     _add_open(page, found, verbose=verbose)
+
+
+def _add_checks(page: Page, look: Look, *, verbose: bool) -> None:
+    """What a script asks about, and which settings and variables steer it."""
+    known = [each for each in look.checks if each.holds is not None]
+    listed = known if verbose else known[:_MOST]
+    if listed:
+        page.heading("What it asks about, and the answer here")
+        said = {True: "holds", False: "does not"}
+        page.columns([(e.what, e.says or said[e.holds is True], e.condition) for e in listed])
+        _add_rest(page, len(known) - len(listed))
+    if look.variables:
+        page.heading("Variables of the environment that steer it")
+        page.line(", ".join(look.variables))
 
 
 def _add_leftovers(page: Page, found: Conclusion) -> None:
@@ -189,7 +206,7 @@ def _add_bundle(page: Page, look: Look, *, verbose: bool) -> None:
         page.heading("Services that it installs")
         page.line(", ".join(look.services))
     if look.steering:
-        page.heading("Settings files in it")
+        page.heading("Settings files that it reads" if look.kind is Kind.SCRIPT else "Settings files in it")
         for path in look.steering if verbose else look.steering[:_MOST]:
             page.line(path)
         _add_rest(page, 0 if verbose else len(look.steering) - _MOST)

@@ -14,6 +14,7 @@ from fundamen.cli.exits import Exit, exit_of
 from fundamen.cli.output import Output, finish
 from fundamen.formats.container import Kind
 from fundamen.formats.cursor import ByteSource
+from fundamen.installers.debian_needs import READS
 from fundamen.installers.looking import Look, look_into
 from fundamen.installers.outcome import Meant
 from fundamen.machine.file_bytes import FileBytes
@@ -60,7 +61,8 @@ def command(
 
     Of an install package (MSI) every search, launch condition and feature is worked out against the machine: which
     earlier version it takes for installed, what is only a leftover, what it will choose. Of a Debian package, what it
-    needs and the machine has not. Of self-extracting programs, archives and disc images, what lies in them. Ends with 1
+    needs and the machine has not. Of a shell script, which commands it calls that are not there, what it asks about.
+    Of self-extracting programs, archives and disc images, what lies in them. Ends with 1
     if the package would stop, lack something, or be misled.
 
     \b
@@ -200,8 +202,11 @@ def _next(machine: Machine, name: str, look: Look, given: tuple[str, ...]) -> tu
         return (f"fundamen installer --machine FOLDER {shown(name)}",)
     if look.conclusion is not None:
         return _next_of_msi(machine, name, look, given)
-    if missing := [need.text.partition("(")[0].partition("|")[0].strip() for need in look.needs if not need.is_met]:
-        return (f"Have these installed first: {', '.join(missing)}.",)
+    if look.unmet:
+        read = [need.text for need in look.unmet if need.field == READS]
+        missing = [n.text.partition("(")[0].partition("|")[0].strip() for n in look.unmet if n.field != READS]
+        first = [f"Have these installed first: {', '.join(missing)}."] if missing else []
+        return (*first, *([f"Put there what it reads: {', '.join(read)}."] if read else []))
     return (command_text(machine, "inspect", name),) if look.kind is Kind.SELF_EXTRACTING else ()
 
 

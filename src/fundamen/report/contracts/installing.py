@@ -89,6 +89,8 @@ class InstallerRecord(msgspec.Struct, frozen=True, kw_only=True):
     properties: dict[str, str] = {}
     overruled: tuple[str, ...] = ()
     needs: tuple[NeedPart, ...] = ()
+    checks: tuple[ConditionPart, ...] = ()  # what a script asks about
+    variables: tuple[str, ...] = ()  # of the environment, that steer a script
     bundled: tuple[BundledPart, ...] = ()
     services: tuple[str, ...] = ()
     steering: tuple[str, ...] = ()
@@ -122,6 +124,8 @@ def installer_record(look: Look, following: tuple[str, ...]) -> InstallerRecord:
         properties=found.properties if found else {},
         overruled=look.overruled,
         needs=tuple(NeedPart(e.field, e.text, e.is_met, e.found) for e in look.needs),
+        checks=tuple(map(_condition, look.checks)),
+        variables=look.variables,
         bundled=tuple(
             BundledPart(e.path, e.size, e.is_package, e.name, e.version, e.architecture or "", e.problem)
             for e in look.files
@@ -137,7 +141,7 @@ def installer_record(look: Look, following: tuple[str, ...]) -> InstallerRecord:
 def fault_count(look: Look) -> int:
     """How many things would stop or mislead it."""
     found = look.conclusion
-    unmet = sum(not need.is_met for need in look.needs) + len(look.problems)
+    unmet = len(look.unmet) + len(look.problems)
     if found is None:
         return unmet
     return unmet + len(found.hindrances) + len(found.leftovers)
