@@ -112,6 +112,20 @@ def test_a_situation_goes_from_its_symptom_to_a_hand_off_that_asks_nothing_back(
     assert fundamen("case", "next", "--json").records[0]["next"] is None
 
 
+@pytest.mark.parametrize(
+    ("name", "command"),
+    [
+        ("S8 an installer is misled by what is registered", "fundamen installer PACKAGE"),
+        ("S10 a toolchain has the wrong content", "fundamen toolchain FOLDER --catalogue CATALOGUE"),
+        ("S11 licences cannot be shown", "fundamen toolchain FOLDER --catalogue CATALOGUE"),
+        ("S14 an authority has no host", "fundamen authority check ENTRY --server DIRECTORY"),
+    ],
+)
+def test_a_symptom_leads_to_the_command_that_finds_out_all_of_it(fundamen: Fundamen, name: str, command: str) -> None:
+    [read] = fundamen("clues", "--json", "--only-read", "--text", SITUATIONS[name].symptom).records
+    assert command in read["next"]
+
+
 Put = Callable[[str, bytes], Any]
 
 
