@@ -71,9 +71,12 @@ from fundamen.formats.pe_version import read_version
 from fundamen.formats.property_list import read_property_list
 from fundamen.formats.registry_value import HiveValue
 from fundamen.formats.runtime_config import read_assets, read_runtime_config
+from fundamen.formats.shell import read_shell
 from fundamen.formats.stored_certificate import read_stored_blob
 from fundamen.formats.text_hive import TextHive, changed_values
 from fundamen.installers.looking import look_into
+from fundamen.installers.script_run import foresee_script
+from fundamen.machine.opening import open_machine
 from fundamen.machine.registry_hives import HiveRegistry
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import FundamenError
@@ -83,6 +86,8 @@ from fundamen.prerequisites.ready import ready_path
 from fundamen.prerequisites.sheet import read_sheet
 from fundamen.restore.plan_file import read_plan
 from fundamen.sources.layout import packed_shard, read_shard
+from fundamen.toolchains.catalogue import read_toolchain
+from fundamen.toolchains.catalogue import written as written_toolchain
 from fundamen.trust.certificate import read_certificate, read_revocation_list
 from fundamen.trust.publisher import Standing, judge_listed
 from fundamen.trust.signed_file import judge_file
@@ -120,6 +125,21 @@ main.c:(.text+0xa): undefined reference to `salt_depth'
 main.c:3:10: fatal error: tide/berth.h: No such file or directory
 make: *** [Makefile:4: tidebook] Error 1
 """
+
+
+_SCRIPT = b"""#!/bin/sh
+PREFIX=${PREFIX:-/opt/tide}; . /etc/tide.conf
+step() { case $(uname -m) in x86_64|a*) tide "$1" ;; *) exit 2;; esac; }
+if [ -d "$PREFIX" ] && command -v `echo gauge` >/dev/null; then step <<END | cat
+text $(it)
+END
+fi; for each in one "two 3"; do ( step $each || false ) & done
+"""
+_TOOLCHAIN = b"""{"schema": "fundamen.toolchain/1", "name": "B", "version": "1", "path": ["bin"],
+"licences": [{"name": "free", "text": "share/l"}], "environment": [{"name": "B_HOME", "value": "{folder}"}],
+"parts": [{"name": "c", "version": "1", "host": {"platform": "linux"}, "after": ["l"], "licence": "free",
+"files": {"bin/c": {"sha256": "%s", "size": 3, "executable": true}, "bin/d": {"link": "c"}}},
+{"name": "l", "version": "1", "files": {"share/l": {"sha256": "%s", "size": 3}}}]}""" % (b"0" * 64, b"1" * 64)
 
 
 def _part(name: str, content: bytes) -> bytes:
@@ -316,6 +336,11 @@ def look_into_package(data: bytes) -> None:
     look_into(A_VOLUME, MemoryBytes(data, "package"), {"BUNDLED": "1"})
 
 
+def read_script_of(data: bytes) -> None:
+    """What a script calls and asks about on this host."""
+    foresee_script(open_machine(None, environment={}, current="/"), read_shell(MemoryBytes(data)))
+
+
 def read_sheet_of(data: bytes) -> None:
     """A requirement sheet, which is read from a file."""
     path = Path(A_VOLUME.root) / "sheet.toml"
@@ -376,6 +401,8 @@ def inputs() -> list[tuple[str, bytes, Callable[[bytes], object]]]:
         ("an installer's log", INSTALLER_LOG, decisive_lines),
         ("an install package", (TESTS / "data" / "saltgrass.msi").read_bytes(), unpack_everything),
         ("a package that concludes", (TESTS / "data" / "tidebook.msi").read_bytes(), look_into_package),
+        ("a shell script", _SCRIPT, read_script_of),
+        ("a toolchain's catalogue", _TOOLCHAIN, lambda data: written_toolchain(read_toolchain(data, "it"))),
         ("a sheet", Path(ready_path("database-server")).read_bytes(), read_sheet_of),
         ("a disc image", a_disc_image(), unpack_everything),
         ("an archive", an_archive(17, "lib/salt.jar", libsalt_so=b"\x7fELF" + bytes(80)), unpack_everything),

@@ -12,11 +12,15 @@ from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, unknown
 
-Id = Annotated[str, msgspec.Meta(pattern="^[a-z0-9][a-z0-9._-]{0,79}$")]
+ID_PATTERN = "^[a-z0-9][a-z0-9._-]{0,79}$"
+LINE_PATTERN = r"^[^\x00\n]*$"
+DIGEST_PATTERN = "^[0-9a-f]{64}$"
+
+Id = Annotated[str, msgspec.Meta(pattern=ID_PATTERN)]
 Text = Annotated[str, msgspec.Meta(max_length=2000)]
-Name = Annotated[str, msgspec.Meta(min_length=1, max_length=1000, pattern=r"^[^\x00\n]*$")]
-Path = Annotated[str, msgspec.Meta(min_length=1, max_length=4096, pattern=r"^[^\x00\n]*$")]
-Digest = Annotated[str, msgspec.Meta(pattern="^[0-9a-f]{64}$")]  # SHA-256
+Name = Annotated[str, msgspec.Meta(min_length=1, max_length=1000, pattern=LINE_PATTERN)]
+Path = Annotated[str, msgspec.Meta(min_length=1, max_length=4096, pattern=LINE_PATTERN)]
+Digest = Annotated[str, msgspec.Meta(pattern=DIGEST_PATTERN)]  # SHA-256
 Seconds = Annotated[float, msgspec.Meta(gt=0, le=120)]
 
 MOST_BYTES = 16 << 20  # of a file that is read whole

@@ -8,6 +8,7 @@ import os
 import re
 import tomllib
 from collections.abc import Mapping, Sequence
+from difflib import get_close_matches
 from typing import Annotated, Any, Literal, Protocol
 
 import msgspec
@@ -16,12 +17,17 @@ from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.prerequisites.all_kinds import AnyRequirement
 from fundamen.prerequisites.positions import find_position
-from fundamen.prerequisites.requirement import Id, Name, Path, Requirement
+from fundamen.prerequisites.requirement import DIGEST_PATTERN, ID_PATTERN, LINE_PATTERN, Id, Name, Path, Requirement
 
 SCHEMA = "fundamen.sheet/1"
 _MOST_BYTES, _MOST_REQUIREMENTS, _DEEPEST = 4 << 20, 10_000, 8
 _AT = re.compile(r"\$\.requirement\[(\d+)\]\.?([\w-]*)|\$\.([\w-]+)")
 _TABLE = "requirement"
+_PATTERNS = {
+    ID_PATTERN: "it has small letters, digits, and then also . _ -, at most 80 of them",
+    LINE_PATTERN: "it is on one line",
+    DIGEST_PATTERN: "it is a SHA-256: 64 hexadecimal digits, the letters small",
+}
 
 
 class SheetFile(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
@@ -216,7 +222,10 @@ def _told(text: str, data: dict[str, Any], said: str) -> tuple[int, int, str]:
     key = unknown[1] if unknown else "" if missing else key
     own = data[_TABLE][index] if isinstance(data.get(_TABLE), list) else {}
     if "Invalid value" in why and key == "kind":
-        return (*find_position(text, _TABLE, index, key), f"there is no kind {own.get('kind')!r}: {_kinds()}")
+        return (
+            *find_position(text, _TABLE, index, key),
+            f"there is no kind {own.get('kind')!r}: {_kinds(str(own.get('kind')))}",
+        )
     told = _in_words(why, key)
     if (unknown or missing) and (kind := _kind(own)) is not None:
         told += f"; the kind {own['kind']!r} is told {_keys(kind)}"
@@ -237,12 +246,19 @@ def _keys(kind: type[Requirement]) -> str:
 
 
 def _in_words(why: str, key: str) -> str:
+    """What msgspec says, with the patterns of texts in words."""
+    for pattern, words in _PATTERNS.items():
+        if repr(pattern) in why:
+            return f"{key}: {words}" if key else words
     words = why[:1].lower() + why[1:]
     return f"{key}: {words}" if key and f"`{key}`" not in why else words
 
 
-def _kinds() -> str:
-    return "it is one of " + ", ".join(sorted(kind.__struct_config__.tag for kind in AnyRequirement.__args__))
+def _kinds(written: str) -> str:
+    """What could have been meant; all kinds where nothing is near."""
+    kinds = sorted(str(kind.__struct_config__.tag) for kind in AnyRequirement.__args__)
+    near = get_close_matches(written.lower().replace("_", " "), kinds, n=1)
+    return f"perhaps {near[0]!r} is meant" if near else f"it is one of {', '.join(kinds)}"
 
 
 def _refused(path: str, line: int, column: int, why: str, do: str = "") -> UsageError:
