@@ -250,6 +250,27 @@ def test_on_a_volume_of_windows(windows: AWindowsMachine, kind: str, facts: dict
     assert answer(windows.opened(), kind, **facts).standing == standing
 
 
+@pytest.mark.parametrize(
+    ("kind", "facts"),
+    [
+        ("registry value", {"key": "HKLM\\Software\\Tide", "absent": True}),
+        ("service", {"name": "TideSvc"}),
+        ("package", {"name": "Saltgrass Runtime"}),
+        ("driver", {"name": "TideSvc"}),
+        ("device", {"bus": "usb", "vendor": "1d6b"}),
+        ("runtime", {"name": "net framework"}),
+    ],
+)
+def test_a_volume_whose_registry_cannot_be_read_tells_nothing(
+    windows: AWindowsMachine, kind: str, facts: dict[str, Any]
+) -> None:
+    windows.file("C:\\Windows\\explorer.exe", b"")
+    assert answer(windows.opened(), kind, **facts).standing == "unknown"
+    for hive in ("SYSTEM", "SOFTWARE"):
+        windows.file(f"C:\\Windows\\System32\\config\\{hive}", b"regf" + bytes(5000))
+    assert answer(windows.opened(), kind, **facts).standing == "unknown"
+
+
 def test_the_running_kernel_is_asked_and_agrees_with_its_own_files(here: Machine) -> None:
     sem = Path("/proc/sys/kernel/sem").read_text().split()
     assert answer(here, "kernel setting", name="kernel.sem", field=1, equals=int(sem[1])).standing is Standing.MET

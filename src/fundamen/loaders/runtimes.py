@@ -124,6 +124,7 @@ def _architecture(machine: Machine, path: MachinePath) -> Architecture | None:
         return None
 
 
+REGISTERED = frozenset({"java", "net framework", "visual c++"})  # on Windows, by their installers
 KNOWN: Mapping[str, Callable[[Machine], Iterator[InstalledRuntime]]] = {
     "java": _java,
     "python": _python,

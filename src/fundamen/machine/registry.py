@@ -29,6 +29,10 @@ class Registry(ABC):
     def subkeys(self, key: str) -> tuple[str, ...]:
         """The names of the keys right below a key."""
 
+    def knows(self, key: str) -> bool:  # noqa: ARG002 - the same question as to any other
+        """Whether it could tell if a key is there: the hive that would hold it is at hand, and can be read."""
+        return True
+
     def children(self, key: str) -> "Iterator[tuple[str, dict[str, Value]]]":
         """Each key right below a key, with its values."""
         for name in self.subkeys(key):
@@ -52,6 +56,10 @@ class NoRegistry(Registry):
 
     def __init__(self, *gaps: str) -> None:
         self.gaps = gaps
+
+    def knows(self, key: str) -> bool:  # noqa: ARG002 - the same question as to any other
+        """Nothing can be told."""
+        return False
 
     def values(self, key: str) -> "dict[str, Value] | None":  # noqa: ARG002 - the same question as to any other
         """No key is there."""

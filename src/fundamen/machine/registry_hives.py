@@ -64,6 +64,11 @@ class HiveRegistry(Registry):
         self.gaps = (*self.gaps, *gaps)
         return opened
 
+    def knows(self, key: str) -> bool:
+        """Whether the hive of a key is at hand, and could be opened."""
+        root, _, rest = key.partition("\\")
+        return rest.partition("\\")[0].lower() in self._hives_of(root)
+
     def values(self, key: str) -> dict[str, Value] | None:
         """The values of a key by name; None where there is no such key."""
         found = self._key(key)

@@ -22,6 +22,10 @@ class TextRegistry(Registry):
         self._hives = hives
         self.gaps = gaps
 
+    def knows(self, key: str) -> bool:
+        """Whether the hive of a key is at hand."""
+        return key.partition("\\")[0] in self._hives
+
     def values(self, key: str) -> dict[str, Value] | None:
         """The values of a key by name; None where there is no such key."""
         root, _, rest = key.partition("\\")
@@ -45,6 +49,10 @@ class RegistryWhenAsked(Registry):
     def gaps(self) -> tuple[str, ...]:  # type: ignore[override]
         """Which hives could not be read, and why."""
         return self._registry().gaps
+
+    def knows(self, key: str) -> bool:
+        """Whether the hive of a key is at hand."""
+        return self._registry().knows(key)
 
     def values(self, key: str) -> dict[str, Value] | None:
         """The values of a key by name; None where there is no such key."""

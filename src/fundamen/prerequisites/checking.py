@@ -131,6 +131,8 @@ class _Checking:
 
     def _answer(self, requirement: Requirement) -> Answer:
         try:
+            if gap := requirement.registry_gap(self._asked.machine):
+                return unknown(gap)
             return requirement.check(self._asked)
         except FundamenError as error:
             return unknown(f"{error.what}: {error.why}")

@@ -56,6 +56,7 @@ class Requirement(
     remedy: Text = ""  # what to do where it is unmet; the kind's own advice where this is empty
     who: Text = ""  # may put it right
 
+    registry_key: ClassVar[str] = ""  # of Windows, by which it is told there; empty where no registry tells it
     waits: ClassVar[bool] = False  # whether a check may wait for something, so that it is made beside others
 
     @property
@@ -76,6 +77,14 @@ class Requirement(
     def problem(self) -> str:
         """What is wrong with what the sheet says, beyond the types of its fields; empty where nothing is."""
         return ""
+
+    def registry_gap(self, machine: Machine) -> str:
+        """Why the registry that would tell how it stands cannot; empty where it can, or no registry tells it."""
+        key = self.registry_key
+        if machine.platform is not Platform.WINDOWS or not key or machine.registry.knows(key):
+            return ""
+        why = "; ".join(machine.registry.gaps) or f"the hive of {key} is not at hand"
+        return f"the registry of {machine.title} does not tell: {why}"
 
     def check(self, asked: Asked) -> Answer:
         """How it stands. Raises: FundamenError, OSError: it cannot be found out, which is then the answer."""

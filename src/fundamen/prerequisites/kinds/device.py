@@ -2,7 +2,7 @@
 
 import re
 from collections.abc import Iterator
-from typing import Annotated, Literal
+from typing import Annotated, ClassVar, Literal
 
 import msgspec
 
@@ -39,6 +39,8 @@ class Device(Requirement, frozen=True, kw_only=True, tag="device"):
     vendor: Number
     device: Number | None = None  # any of the vendor's where it is not given
     driver: Name | None = None
+
+    registry_key: ClassVar[str] = r"HKLM\System"
 
     @property
     def needed(self) -> str:

@@ -1,6 +1,7 @@
 """A driver: loaded, in a version."""
 
 import re
+from typing import ClassVar
 
 from fundamen.formats.versions import is_in, problem_of_range
 from fundamen.machine.installed import SERVICES, service_start
@@ -32,6 +33,8 @@ class Driver(Requirement, frozen=True, kw_only=True, tag="driver"):
 
     name: Name
     version: Text = ""  # a range
+
+    registry_key: ClassVar[str] = r"HKLM\System"
 
     @property
     def needed(self) -> str:

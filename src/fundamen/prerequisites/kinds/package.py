@@ -1,5 +1,7 @@
 """A package of the operating system, in a version and architecture."""
 
+from typing import ClassVar
+
 from fundamen.evidence.dpkg import all_installed
 from fundamen.formats.versions import is_in, problem_of_range
 from fundamen.machine.installed import installed_packages
@@ -17,6 +19,8 @@ class Package(Requirement, frozen=True, kw_only=True, tag="package"):
     name: Name
     version: Text = ""  # a range
     architecture: Text = ""  # as the package manager calls it: amd64, i386 ...
+
+    registry_key: ClassVar[str] = r"HKLM\Software"
 
     @property
     def needed(self) -> str:

@@ -1,9 +1,11 @@
 """A runtime or framework, installed in a version and width."""
 
 from fundamen.formats.versions import is_in, problem_of_range
-from fundamen.model.architecture import Architecture
-from fundamen.prerequisites.answer import Answer, met, unmet
+from fundamen.model.architecture import Architecture, Platform
+from fundamen.prerequisites.answer import Answer, met, unknown, unmet
 from fundamen.prerequisites.requirement import Asked, Name, Requirement, Text
+
+_SOFTWARE = r"HKLM\Software"
 
 
 class Runtime(Requirement, frozen=True, kw_only=True, tag="runtime"):
@@ -32,9 +34,12 @@ class Runtime(Requirement, frozen=True, kw_only=True, tag="runtime"):
 
     def check(self, asked: Asked) -> Answer:
         """As of every requirement."""
-        from fundamen.loaders.runtimes import find_installed  # noqa: PLC0415 - it loads the rules of many loaders
+        from fundamen.loaders.runtimes import REGISTERED, find_installed  # noqa: PLC0415 - it loads the rules of many loaders
 
         installed = find_installed(asked.machine, self.name)
+        is_told = asked.machine.platform is not Platform.WINDOWS or asked.machine.registry.knows(_SOFTWARE)
+        if not installed and self.name.lower() in REGISTERED and not is_told:
+            return unknown(f"the registry of {asked.machine.title} is not at hand, or cannot be read")
         if not installed:
             return unmet("it is not installed")
         listed = "; ".join(

@@ -26,6 +26,8 @@ class Service(Requirement, frozen=True, kw_only=True, tag="service"):
 
     waits: ClassVar[bool] = True
 
+    registry_key: ClassVar[str] = r"HKLM\System"
+
     @property
     def needed(self) -> str:
         """As of every requirement."""
