@@ -34,6 +34,7 @@ bench: $(VENV)/.dev
 	$(BIN)/python benchmarks/restoration.py
 	$(BIN)/python benchmarks/clues.py
 	$(BIN)/python benchmarks/requirements.py
+	$(BIN)/python benchmarks/survey.py
 
 # The JSON Schemas in docs/schemas/, anew from the types.
 schemas: $(VENV)/.dev

@@ -19,6 +19,7 @@ from fundamen.report.contracts.reading import CalledRecord, CluesRecord
 from fundamen.report.contracts.requiring import PrereqsRecord
 from fundamen.report.contracts.restoring import HistoryRecord, RestoreRecord, ResumeRecord, UndoRecord
 from fundamen.report.contracts.sourcing import CopiesRecord, OffersRecord, PublicationRecord, SourcesRecord
+from fundamen.report.contracts.surveying import SurveyRecord
 from fundamen.report.contracts.tooling import ToolchainRecord
 from fundamen.report.contracts.tracing import TraceRecord
 from fundamen.toolchains.catalogue import Toolchain
@@ -48,6 +49,7 @@ RECORDS = {
     "restore": RestoreRecord,
     "sheet": SheetFile,
     "sources": SourcesRecord,
+    "survey": SurveyRecord,
     "toolchain": Toolchain,
     "toolchain-check": ToolchainRecord,
     "trace": TraceRecord,

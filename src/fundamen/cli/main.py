@@ -15,6 +15,7 @@ _COMMANDS = {
     "clues": ("clues", "Tell what an error text or log says, and what is behind it."),
     "trace": ("trace", "Show all that a program needs, and how each need stands."),
     "inspect": ("inspect", "Show what a file is: format, architecture, needs, digest."),
+    "survey": ("survey", "Tell all that is wrong with what a machine's programs stand on."),
     "prereqs": ("prereqs", "Check a requirement sheet: what no file declares."),
     "installer": ("installer", "Show what an install package bundles, and what it will conclude here."),
     "toolchain": ("toolchain", "Check a toolchain's folder against its catalogue."),

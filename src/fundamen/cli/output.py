@@ -121,6 +121,24 @@ class Output:
             yield lambda _item: bar.update(1)
 
     @contextmanager
+    def counting(self, count: int, label: str) -> Iterator[Any]:
+        """The same for very many things: gives a function to call with how many more are done; shows an estimate."""
+        if self.as_json or self.quiet or not sys.stderr.isatty() or count == 0:
+            yield lambda _count: None
+            return
+        full, empty = ("■", "□") if _can_draw(sys.stderr) else ("#", "_")
+        with click.progressbar(
+            length=count,
+            label=label,
+            file=sys.stderr,
+            show_eta=True,
+            fill_char=full,
+            empty_char=empty,
+            bar_template="%(label)s  %(bar)s  %(info)s",
+        ) as bar:
+            yield bar.update
+
+    @contextmanager
     def receiving(self, size: int, label: str, verb: str = "Fetching") -> Iterator[Any]:
         """A progress bar over bytes of what is large enough to be waited for; gives a function to call with counts.
 

@@ -73,7 +73,7 @@ class _Claim(msgspec.Struct, frozen=True):
 def _recorded_digests(machine: Machine, wanted: dict[MachinePath, list[str]]) -> dict[MachinePath, tuple[str, str]]:
     """Package (as its list files are named) and MD5 for those wanted paths that a package recorded."""
     claims: dict[bytes, list[_Claim]] = {}
-    diversions = _diversions(machine)
+    diversions = diversions_of(machine)
     for path, spellings in wanted.items():
         for spelling in spellings:
             for recorded_as, claim in _claims(path, spelling, diversions):
@@ -132,7 +132,7 @@ def _likely_names(paths: Iterable[MachinePath]) -> tuple[str, ...]:
     return tuple(stems | {stem.removeprefix("lib") for stem in stems if stem != "lib"})
 
 
-def _diversions(machine: Machine) -> list[tuple[str, str, str]]:
+def diversions_of(machine: Machine) -> list[tuple[str, str, str]]:
     """Each diversion: where the file was, where it lies now, and the package that wanted its place."""
     lines = _content(machine, MachinePath(_FOLDER + "/diversions")).decode("utf-8", "surrogateescape").splitlines()
     return list(zip(lines[::3], lines[1::3], lines[2::3], strict=False))
@@ -220,7 +220,7 @@ def all_installed(machine: Machine) -> dict[str, list[tuple[str, str]]]:
         UnreadableError: there is no database, or it may not be read.
     """
     packages: dict[str, list[tuple[str, str]]] = {}
-    for fields in _installed_stanzas(machine):
+    for fields in installed_stanzas(machine):
         found = (fields.get("Version", ""), fields.get("Architecture", ""))
         packages.setdefault(fields.get("Package", ""), []).append(found)
     return packages
@@ -235,17 +235,30 @@ def all_provided(machine: Machine) -> dict[str, list[str]]:
         UnreadableError: there is no database, or it may not be read.
     """
     provided: dict[str, list[str]] = {}
-    for fields in _installed_stanzas(machine):
+    for fields in installed_stanzas(machine):
         for part in fields.get("Provides", "").split(","):
             name, _, version = part.partition("(")
             provided.setdefault(name.strip(), []).append(version.strip(" =)"))
     return provided
 
 
-def _installed_stanzas(machine: Machine) -> Iterator[dict[str, str]]:
-    """The fields of each package that is wholly installed. Source: dpkg-query(1), the fields of the status file."""
-    text = machine.content(MachinePath(_FOLDER + "/status"), _MOST_BYTES).decode("utf-8", "surrogateescape")
-    for stanza in text.split("\n\n"):
-        fields = dict(line.split(": ", 1) for line in stanza.split("\n") if ": " in line and line[0] != " ")
+def installed_stanzas(machine: Machine) -> Iterator[dict[str, str]]:
+    """The fields of each package that is wholly installed, each by its first line.
+
+    Source: dpkg-query(1), the fields of the status file.
+    """
+    for stanza in all_stanzas(machine):
+        fields = fields_of(stanza)
         if fields.get("Status", "").endswith(" ok installed"):
             yield fields
+
+
+def all_stanzas(machine: Machine) -> list[str]:
+    """The text of each package that the status file tells of, wholly installed or not. Raises: UnreadableError."""
+    content = machine.content(MachinePath(_FOLDER + "/status"), _MOST_BYTES)
+    return content.decode("utf-8", "surrogateescape").split("\n\n")
+
+
+def fields_of(stanza: str) -> dict[str, str]:
+    """The fields of a stanza by their first lines."""
+    return dict(line.split(": ", 1) for line in stanza.split("\n") if ": " in line and line[0] != " ")

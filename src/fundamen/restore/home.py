@@ -18,9 +18,14 @@ def kept_bytes(home: HostPath, data: bytes) -> HostPath:
     return HostPath(path)
 
 
-def journal_of(machine: Machine, home: HostPath) -> Journal:
-    """The journal of a machine: this host has its own, a mounted one has one by the folder it is mounted at."""
+def folder_of(machine: Machine, home: HostPath) -> HostPath:
+    """Where what is kept of a machine lies: this host has its own folder, a mounted one by where it is mounted."""
     key = "this-machine"
     if machine.root != "/":
         key = hashlib.sha256(os.fsencode(os.path.realpath(machine.root))).hexdigest()[:_DIGITS]
-    return Journal(HostPath(os.path.join(home, "machines", key)))
+    return HostPath(os.path.join(home, "machines", key))
+
+
+def journal_of(machine: Machine, home: HostPath) -> Journal:
+    """The journal of a machine."""
+    return Journal(folder_of(machine, home))

@@ -43,7 +43,7 @@ def _without_surrogates(value: object) -> object:
     if isinstance(value, str):
         return _LONE_SURROGATES.sub(lambda found: shown(found.group()), value)
     if isinstance(value, dict):
-        return {key: _without_surrogates(part) for key, part in value.items()}
-    if isinstance(value, list):
+        return {_without_surrogates(key): _without_surrogates(part) for key, part in value.items()}
+    if isinstance(value, list | tuple):
         return [_without_surrogates(part) for part in value]
     return value

@@ -1,0 +1,165 @@
+"""``fundamen survey``."""
+
+from collections.abc import Callable
+from contextlib import ExitStack
+from typing import Any, Self
+
+import click
+
+from fundamen.cli import options
+from fundamen.cli.authorities import authorities_at
+from fundamen.cli.directory_login import password_option
+from fundamen.cli.exits import Exit
+from fundamen.cli.output import Output, finish
+from fundamen.machine.machine import Machine
+from fundamen.report.commands import command as command_text
+from fundamen.report.contracts.surveying import survey_record
+from fundamen.report.survey_text import survey_text
+from fundamen.restore.home import folder_of
+from fundamen.survey.remembered import Digests
+from fundamen.survey.survey import Depth, Memory, Survey, survey_machine
+from fundamen.survey.walking import usual_folders
+
+_MOST_NAMED = 20  # programs in a command to paste
+
+
+@click.command("survey")
+@click.argument("folders", nargs=-1, metavar="[FOLDER]...")
+@click.option(
+    "--depth",
+    type=click.Choice([str(depth) for depth in Depth]),
+    default=str(Depth.NEEDS),
+    show_default=True,
+    help="needs: seconds; used: also the bytes of what is used; all: of every installed file, minutes the first time.",
+)
+@click.option("--afresh", is_flag=True, help="Read every file again, whatever is remembered of earlier surveys.")
+@click.option("--restore", "restores", is_flag=True, help="Then put all programs right that cannot start, by one plan.")
+@click.option("--rehearse", is_flag=True, help="With --restore: show what would be done; change nothing.")
+@click.option("--yes", is_flag=True, help="With --restore: carry it out without asking.")
+@password_option
+@options.machine_options
+@options.output_options
+@click.pass_context
+def command(
+    context: click.Context,
+    folders: tuple[str, ...],
+    *,
+    depth: str,
+    afresh: bool,
+    restores: bool,
+    rehearse: bool,
+    yes: bool,
+    machine: Callable[[], Machine],
+    output: Output,
+) -> None:
+    """Tell all that is wrong with what a machine's programs stand on, in one call, grouped by cause.
+
+    Looks at every program, library and script below the FOLDERs (default: where the platform keeps them), at PATH,
+    links, the stores of certificates and unfinished installations. Ends with 1 if anything is at fault.
+
+    With --depth all every installed file is compared with what its package recorded. What was read is remembered: the
+    next survey reads only files whose time of change is another, which no program can set; --afresh trusts none. A
+    survey that is stopped with Ctrl-C is gone on with by the next one.
+
+    \b
+    fundamen survey
+    fundamen survey --machine /mnt/office --depth all
+    fundamen survey /opt --restore --rehearse
+    fundamen survey --json | jq -r '.causes[] | .verdict + " " + .name + ": " + (.programs | length | tostring)'
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    status = Exit.NOTHING_AT_FAULT
+    with output:
+        examined = machine()
+        survey = _surveyed(examined, folders, Depth(depth), output, afresh=afresh)
+        following = _next(examined, folders, survey)
+        if output.as_json:
+            output.show_record(survey_record(examined.title, survey, following))
+        else:
+            output.show(survey_text(survey, () if restores else following, verbose=output.verbose, drawn=output.drawn))
+        status = Exit.FAULT_FOUND if survey.faults else Exit.NOTHING_AT_FAULT
+    if restores and survey.stopped:
+        _restore(context, survey, output, rehearse=rehearse, yes=yes)
+    finish(status)
+
+
+def _surveyed(machine: Machine, folders: tuple[str, ...], depth: Depth, output: Output, *, afresh: bool) -> Survey:
+    home = options.home()
+    digests = Digests(folder_of(machine, home))
+    known = {} if afresh or depth is not Depth.ALL else digests.all()
+    chosen = tuple(machine.spelled(folder) for folder in folders) or usual_folders(machine)
+    with _Telling(output) as telling:
+        try:
+            return survey_machine(
+                machine,
+                chosen,
+                depth,
+                lambda: authorities_at(home, machine.platform, options.now(), output),
+                Memory(known, digests.remember),
+                options.now(),
+                telling,
+            )
+        except KeyboardInterrupt:
+            output.note("\nStopped. What was read is remembered: the next survey goes on from there.")
+            raise
+
+
+class _Telling:
+    """Shows how far a survey is, to a person at a terminal: a bar where it is known how much there is."""
+
+    def __init__(self, output: Output) -> None:
+        self._output = output
+        self._part = ExitStack()
+        self._more: Callable[[int], Any] = lambda _count: None
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self._part.close()
+
+    def begin(self, what: str, count: int) -> None:
+        """A part begins."""
+        self._part.close()
+        if count:
+            self._more = self._part.enter_context(self._output.counting(count, what))
+        else:
+            self._more = lambda _count: None
+            self._part.enter_context(self._output.working(what))
+
+    def more(self, count: int) -> None:
+        """So many more are done."""
+        self._more(count)
+
+
+def _restore(context: click.Context, survey: Survey, output: Output, *, rehearse: bool, yes: bool) -> None:
+    """One plan for all programs that cannot start; ends the run."""
+    from fundamen.cli.commands.restore import command as restore  # noqa: PLC0415 - only where something is to be restored
+
+    first, *more = survey.stopped
+    output.show("\n")
+    words = ["--rehearse"] * rehearse + ["--yes"] * yes
+    words += [word for path in more for word in ("--with", path)]
+    words += ["--json"] * output.as_json + _machine_words(context)
+    restore.main([*words, "--", first], prog_name="fundamen restore", standalone_mode=False)
+
+
+def _machine_words(context: click.Context) -> list[str]:
+    """The options that name the machine, as they were typed."""
+    given = context.params
+    words = ["--machine", given["machine"]] if given.get("machine") else []
+    words += [word for each in given.get("drive") or () for word in ("--drive", each)]
+    return words + [word for each in given.get("env") or () for word in ("--env", each)]
+
+
+def _next(machine: Machine, folders: tuple[str, ...], survey: Survey) -> tuple[str, ...]:
+    steps: list[str] = []
+    if survey.stopped:
+        steps.append(command_text(machine, "trace", survey.stopped[0]))
+        steps.append(command_text(machine, "survey", *folders, "--restore", "--rehearse"))
+    altered = survey.contents.altered if survey.contents is not None else ()
+    packages = list(dict.fromkeys(each.package for each in altered if not each.is_setting))
+    if packages:
+        steps.append(f"apt-get install --reinstall {' '.join(packages[:_MOST_NAMED])}")
+    if survey.depth is Depth.NEEDS and not survey.faults:
+        steps.append(command_text(machine, "survey", *folders, "--depth", "all"))
+    return tuple(steps)

@@ -1,0 +1,40 @@
+"""Files that were compared with their packages' records already, as an authority: nothing is read a second time."""
+
+from collections.abc import Mapping, Sequence
+
+from fundamen.evidence.authority import Says, Subject, Testimony
+from fundamen.machine.machine import Machine
+from fundamen.model.paths import MachinePath
+
+_SPEAKER = "dpkg"
+
+
+class RecordedAuthority:
+    """Speaks about every file of which it was found out whether it is as its package brought it."""
+
+    def __init__(self, owners: Mapping[MachinePath, str], altered: Mapping[MachinePath, str]) -> None:
+        """Make it of what was found.
+
+        Args:
+            owners: the package of each file that was compared.
+            altered: of those that are not as brought: what is the matter, in words.
+        """
+        self._owners = owners
+        self._altered = altered
+
+    def testify(self, machine: Machine, subjects: Sequence[Subject]) -> dict[MachinePath, Testimony]:
+        """Say what was found of each."""
+        found = {}
+        for subject in subjects:
+            real = machine.real(subject.path)
+            merged = real.removeprefix("/usr") if real.startswith("/usr/") else f"/usr{real}"
+            for spelled in (real, merged):
+                package = self._owners.get(MachinePath(spelled))
+                if package is None:
+                    continue
+                wrong = self._altered.get(MachinePath(spelled))
+                says = Says.RIGHT if wrong is None else Says.WRONG
+                detail = f"package {package}" if wrong is None else f"differs from package {package} ({wrong})"
+                found[subject.path] = Testimony(_SPEAKER, says, detail)
+                break
+        return found

@@ -1,0 +1,166 @@
+"""A survey of a machine as text: what stops programs, the cause that stops most first; then what else is amiss."""
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+
+from fundamen.report.page import Page, counted
+from fundamen.survey.contents import Altered, Finding
+from fundamen.survey.needs import Cause
+from fundamen.survey.survey import Survey
+from fundamen.survey.tidiness import EndingCertificate
+
+_MOST_CAUSES, _MOST_NAMED, _MOST_PACKAGES = 20, 3, 12
+
+
+def survey_text(survey: Survey, following: Sequence[str], *, verbose: bool, drawn: bool) -> str:
+    """The page for one machine."""
+    page = Page(drawn=drawn)
+    page.answer(_answer(survey), good=not survey.faults)
+    page.line(_seen(survey))
+    _add_causes(page, survey.needs.causes, verbose=verbose)
+    _add_altered(page, survey, verbose=verbose)
+    if survey.unfinished:
+        page.heading("Installations that were not finished")
+        for each in survey.unfinished:
+            page.line(f"{each.what}: {each.why}")
+            page.step(f"  {each.do}")
+    if survey.strays:
+        page.heading("Libraries in the folder of another architecture")
+        page.columns([(s.path, f"for {s.architecture}, in the folder for {s.folder_is_for}") for s in survey.strays])
+    _add_rest(page, survey, verbose=verbose)
+    if following:
+        page.heading("Next")
+        for step in following:
+            page.step(step)
+    return page.text()
+
+
+def _answer(survey: Survey) -> str:
+    said = list(_said(survey))
+    if not said:
+        return "Nothing is at fault: every program has all that it needs to start."
+    text = "; ".join(said)
+    return f"{text[0].upper()}{text[1:]}."
+
+
+def _said(survey: Survey) -> Iterator[str]:
+    causes, stopped = len(survey.needs.causes), len(survey.stopped)
+    if stopped:
+        verb = "keeps" if causes == 1 else "keep"
+        yield f"{counted(causes, 'cause')} {verb} {_programs(stopped)} from starting"
+    elif causes:
+        yield f"{counted(causes, 'library', 'libraries')} {'lacks' if causes == 1 else 'lack'} something"
+    altered = [e for e in (survey.contents.altered if survey.contents is not None else ()) if not e.is_setting]
+    if altered:
+        packages = counted(len({each.package for each in altered}), "package")
+        yield f"{counted(len(altered), 'file')} of {packages} {_are(len(altered))} not as installed"
+    if survey.unfinished:
+        yield f"{counted(len(survey.unfinished), 'installation')} {_are(len(survey.unfinished))} not finished"
+    if survey.strays:
+        yield f"{counted(len(survey.strays), 'library', 'libraries')} {_are(len(survey.strays))} in the wrong folder"
+
+
+def _programs(count: int) -> str:
+    return counted(count, "program")
+
+
+def _are(count: int) -> str:
+    return "is" if count == 1 else "are"
+
+
+def _seen(survey: Survey) -> str:
+    needs, contents = survey.needs, survey.contents
+    looked = f"{_programs(needs.programs)}, {counted(needs.libraries, 'library', 'libraries')} that none of them loads"
+    compared = (
+        f"; {counted(contents.checked, 'installed file')} compared, {contents.read} of them read" if contents else ""
+    )
+    return f"Looked at: {looked}, {counted(needs.scripts, 'script')} in {', '.join(survey.folders)}{compared}."
+
+
+def _add_causes(page: Page, causes: Sequence[Cause], *, verbose: bool) -> None:
+    if not causes:
+        return
+    page.heading("What keeps programs from starting, the cause that stops most first")
+    listed = causes if verbose else causes[:_MOST_CAUSES]
+    for number, cause in enumerate(listed, 1):
+        page.verdict(cause.component.verdict, cause.title, number)
+        page.line(cause.component.reason, indent=8)
+        _add_stopped(page, "stops", cause.programs, verbose=verbose)
+        _add_stopped(page, "lacking in", cause.libraries, verbose=verbose)
+        if cause.component.brought_by:
+            page.line(f"brought by {', '.join(cause.component.brought_by)}", indent=8)
+    if more := len(causes) - len(listed):
+        page.line(f"and {more} more (-v names all)")
+
+
+def _add_stopped(page: Page, verb: str, paths: Sequence[str], *, verbose: bool) -> None:
+    if paths:
+        named = paths if verbose else paths[:_MOST_NAMED]
+        more = f" and {len(paths) - len(named)} more" if len(paths) > len(named) else ""
+        page.line(f"{verb} {len(paths)}: {', '.join(named)}{more}", indent=8)
+
+
+def _add_altered(page: Page, survey: Survey, *, verbose: bool) -> None:
+    altered = survey.contents.altered if survey.contents is not None else ()
+    own = [each for each in altered if not each.is_setting]
+    if own:
+        page.heading("Installed files that are not as their packages brought them")
+        by_package: dict[str, list[Altered]] = {}
+        for each in own:
+            by_package.setdefault(each.package, []).append(each)
+        listed = sorted(by_package.items(), key=lambda item: -len(item[1]))
+        for package, files in listed if verbose else listed[:_MOST_PACKAGES]:
+            page.columns([(package, _findings(files), files[0].path if not verbose else "")])
+            for each in files if verbose else ():
+                page.line(f"{each.finding}: {each.path} {each.detail}".rstrip(), indent=6)
+        if more := len(listed) - _MOST_PACKAGES if not verbose else 0:
+            page.line(
+                f"and {counted(max(more, 0), 'more package', 'more packages')} (-v names all)"
+            ) if more > 0 else None
+    if settings := [each for each in altered if each.is_setting]:
+        page.heading("Settings that were changed, as they may be")
+        page.line(", ".join(each.path for each in (settings if verbose else settings[:_MOST_NAMED])))
+
+
+def _certificates(certificates: Sequence[EndingCertificate], *, verbose: bool) -> Iterator[str]:
+    """A sentence for those of each store that have ended, and for those that soon will."""
+    groups: dict[tuple[str, bool], list[EndingCertificate]] = {}
+    for each in certificates:
+        groups.setdefault((each.where, each.has_ended), []).append(each)
+    for (where, has_ended), found in groups.items():
+        listed = found if verbose else found[:_MOST_NAMED]
+        more = f" and {len(found) - len(listed)} more" if len(found) > len(listed) else ""
+        named = ", ".join(f"{each.name} ({each.ends:%Y-%m-%d})" for each in listed)
+        verb = ("has ended" if len(found) == 1 else "have ended") if has_ended else "will soon end"
+        yield f"{counted(len(found), 'certificate')} in {where} {verb}: {named}{more}."
+
+
+def _findings(files: Sequence[Altered]) -> str:
+    counts = Counter(each.finding for each in files)
+    words = {Finding.MISSING: "missing", Finding.DIFFERS: "with other content", Finding.BARRED: "not readable"}
+    return ", ".join(f"{counts[finding]} {word}" for finding, word in words.items() if counts[finding])
+
+
+def _add_rest(page: Page, survey: Survey, *, verbose: bool) -> None:
+    rows: list[str] = []
+    rows += _certificates(survey.certificates, verbose=verbose)
+    rows += [f"{name} is there in several versions: {', '.join(versions)}." for name, versions in survey.mixed]
+    listed = survey.tools if verbose else survey.tools[:_MOST_NAMED]
+    rows += [f"{tool.name} is found first as {tool.first}, and also as {', '.join(tool.others)}." for tool in listed]
+    if more := len(survey.tools) - len(listed):
+        rows.append(
+            f"{counted(more, 'more command')} {'lies' if more == 1 else 'lie'} in several folders of PATH (-v)."
+        )
+    if links := survey.walked.broken_links:
+        shown = ", ".join(links if verbose else links[:_MOST_NAMED])
+        rows.append(f"{counted(len(links), 'link')} {'leads' if len(links) == 1 else 'lead'} nowhere: {shown}")
+    if untraced := survey.needs.unreadable:
+        rows.append(f"{counted(len(untraced), 'file')} could not be traced: {untraced[0][0]}: {untraced[0][1]}")
+    if verbose and survey.needs.given:
+        count = len(survey.needs.given)
+        rows.append(f"{counted(count, 'library', 'libraries')} get something from whoever loads them; no fault.")
+    rows += [*survey.gaps, *survey.walked.barred]
+    if rows:
+        page.heading("Besides")
+        for row in rows:
+            page.line(row)

@@ -1,0 +1,158 @@
+"""A survey of a machine: walk, resolve, compare, and what else is amiss; in three depths that say what they cost."""
+
+from collections.abc import Callable, Mapping, Sequence
+from datetime import datetime
+from enum import StrEnum
+from typing import Protocol
+
+import msgspec
+
+from fundamen.evidence.authority import Authority
+from fundamen.evidence.dpkg import DpkgAuthority
+from fundamen.evidence.dpkg_files import recorded_files
+from fundamen.evidence.recorded import RecordedAuthority
+from fundamen.machine.machine import Machine
+from fundamen.model.architecture import Platform
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import MachinePath
+from fundamen.survey.contents import Contents, Keep, compare_installed
+from fundamen.survey.needs import Needs, resolve_all
+from fundamen.survey.remembered import Remembered
+from fundamen.survey.tidiness import (
+    DoubledTool,
+    EndingCertificate,
+    StrayLibrary,
+    Unfinished,
+    find_doubled_tools,
+    find_ending_certificates,
+    find_mixed_packages,
+    find_stray_libraries,
+    find_unfinished,
+)
+from fundamen.survey.walking import Walked, walk
+
+
+class Depth(StrEnum):
+    """How deep a survey goes."""
+
+    NEEDS = "needs"  # every need resolved; of each executable only its headers are read
+    USED = "used"  # besides, the bytes of everything that something stands on, against all who can speak of them
+    ALL = "all"  # besides, the bytes of every installed file
+
+
+class Telling(Protocol):
+    """Who is told how far a survey is."""
+
+    def begin(self, what: str, count: int) -> None:
+        """A part begins; count is how many things it has, 0 where that is not known."""
+
+    def more(self, count: int) -> None:
+        """So many more are done."""
+
+
+class Memory(msgspec.Struct, frozen=True):
+    """What is remembered of files from one survey to the next."""
+
+    known: Mapping[str, Remembered]
+    keep: Keep
+
+
+class Survey(msgspec.Struct, frozen=True, kw_only=True):
+    """All that was found."""
+
+    folders: tuple[MachinePath, ...]
+    depth: Depth
+    walked: Walked
+    needs: Needs
+    contents: Contents | None  # None where not every file was compared, or nobody has recorded any
+    tools: tuple[DoubledTool, ...]
+    strays: tuple[StrayLibrary, ...]
+    mixed: tuple[tuple[str, tuple[str, ...]], ...]
+    certificates: tuple[EndingCertificate, ...]
+    unfinished: tuple[Unfinished, ...]
+    gaps: tuple[str, ...] = ()  # what could not be found out, and why
+
+    @property
+    def stopped(self) -> tuple[MachinePath, ...]:
+        """Every program that something keeps from starting, each once."""
+        return tuple(dict.fromkeys(path for cause in self.needs.causes for path in cause.programs))
+
+    @property
+    def faults(self) -> int:
+        """What is at fault: causes, altered files that nobody was meant to change, unfinished installations."""
+        altered = self.contents.altered if self.contents is not None else ()
+        files = sum(1 for each in altered if not each.is_setting)
+        return len(self.needs.causes) + files + len(self.strays) + len(self.unfinished)
+
+
+Authorities = Callable[[], Sequence[Authority]]
+
+
+def survey_machine(
+    machine: Machine,
+    folders: Sequence[MachinePath],
+    depth: Depth,
+    authorities: Authorities,
+    memory: Memory,
+    now: datetime,
+    telling: Telling,
+) -> Survey:
+    """Survey a machine.
+
+    Args:
+        machine: which.
+        folders: in which programs and libraries are looked for.
+        depth: how deep.
+        authorities: those who can speak of files; asked for only where the depth needs them.
+        memory: what is remembered of files, and keeps what is read anew.
+        now: this moment, UTC.
+        telling: is told how far it is.
+
+    Raises:
+        UnreadableError: a folder is not there, or what is read cannot be remembered.
+    """
+    telling.begin("Going through folders", 0)
+    walked = walk(machine, folders, telling.more)
+    gaps: list[str] = []
+    contents, recorded = None, None
+    if depth is Depth.ALL:
+        contents, recorded = _contents(machine, memory, now, telling, gaps)
+    speaking: list[Authority] = [] if depth is Depth.NEEDS else list(authorities())
+    if recorded is not None:  # what it could say is known already
+        speaking = [recorded, *(each for each in speaking if not isinstance(each, DpkgAuthority))]
+    telling.begin("Resolving what each needs", len(walked.executables) + len(walked.scripts))
+    needs = resolve_all(machine, walked, speaking, telling.more)
+    telling.begin("Looking at what else is there", 0)
+    return Survey(
+        folders=tuple(folders),
+        depth=depth,
+        walked=walked,
+        needs=needs,
+        contents=contents,
+        tools=find_doubled_tools(machine),
+        strays=find_stray_libraries(machine, walked.executables),
+        mixed=find_mixed_packages(machine),
+        certificates=find_ending_certificates(machine, now),
+        unfinished=find_unfinished(machine),
+        gaps=tuple(gaps),
+    )
+
+
+def _contents(
+    machine: Machine, memory: Memory, now: datetime, telling: Telling, gaps: list[str]
+) -> tuple[Contents | None, RecordedAuthority | None]:
+    """Every installed file compared, and what that says of those that programs stand on."""
+    if machine.platform is not Platform.LINUX:
+        gaps.append(f"Nobody on {machine.platform.in_words} has recorded all installed files: record a reference.")
+        return None, None
+    try:
+        files = list(recorded_files(machine))
+    except UnreadableError as error:
+        gaps.append(f"Which files packages brought is not known: {error.why}")
+        return None, None
+    telling.begin("Comparing installed files", len(files))
+    now_ns = int(now.timestamp() * 1e9)
+    contents = compare_installed(machine, files, memory.known, memory.keep, now_ns, telling.more)
+    owners = {file.path: file.package for file in files if file.md5}
+    altered = {each.path: each.detail or str(each.finding) for each in contents.altered}
+    return contents, RecordedAuthority(owners, altered)

@@ -1,0 +1,165 @@
+"""Go through folders of a machine: which files are executables, libraries and scripts, and which links lead nowhere."""
+
+import os
+import stat
+from collections.abc import Callable, Iterator, Sequence
+
+import msgspec
+
+from fundamen.formats.elf import MAGIC as ELF
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.architecture import Platform
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import MachinePath
+
+_ANYBODY_RUNS = 0o111
+_HEAD = 128  # bytes by which a file is told; a script's first line is read as far
+_MACHO = (b"\xfe\xed\xfa\xce", b"\xfe\xed\xfa\xcf", b"\xce\xfa\xed\xfe", b"\xcf\xfa\xed\xfe", b"\xca\xfe\xba\xbe")
+_BY_NAME = {
+    Platform.LINUX: (".so", ".node"),
+    Platform.MACOS: (".dylib", ".so", ".bundle"),
+    Platform.WINDOWS: (".exe", ".dll", ".ocx", ".cpl", ".drv", ".node"),
+}
+# Where each platform keeps programs and libraries.
+USUAL = {
+    Platform.LINUX: ("/usr", "/bin", "/sbin", "/lib", "/lib64", "/opt"),
+    Platform.MACOS: ("/Applications", "/usr/local", "/opt", "/Library"),
+    Platform.WINDOWS: (
+        "C:\\Program Files",
+        "C:\\Program Files (x86)",
+        "C:\\Windows\\System32",
+        "C:\\Windows\\SysWOW64",
+    ),
+}
+
+
+class Walked(msgspec.Struct, frozen=True):
+    """What lies in some folders."""
+
+    files: int  # ordinary files
+    executables: tuple[MachinePath, ...]  # programs and libraries in the platform's format
+    scripts: dict[str, tuple[MachinePath, ...]]  # by their first line
+    broken_links: tuple[MachinePath, ...]
+    barred: tuple[str, ...]  # folders that could not be looked into, with the reason
+
+
+Told = Callable[[int], None]  # called now and then with how many files were seen
+
+
+def usual_folders(machine: Machine) -> tuple[MachinePath, ...]:
+    """The folders in which a machine of this platform keeps programs and libraries, as far as it has them."""
+    found: dict[MachinePath, None] = {}
+    for folder in map(MachinePath, USUAL[machine.platform]):
+        if machine.look(folder).kind is EntryKind.FOLDER:
+            found[machine.real(folder)] = None
+    return tuple(folder for folder in found if not any(_is_below(machine, folder, other) for other in found))
+
+
+def walk(machine: Machine, folders: Sequence[MachinePath], told: Told = lambda _count: None) -> Walked:
+    """Go through folders; each file once, links not followed, other file systems left alone.
+
+    Raises:
+        UnreadableError: a folder that was named is not there.
+    """
+    for folder in folders:
+        if machine.look(folder).kind is not EntryKind.FOLDER:
+            raise UnreadableError(
+                what=f"{folder} cannot be surveyed", why="there is no such folder", do="Name a folder of the machine."
+            )
+    walking = _Walking(machine, told)
+    for folder in folders:
+        walking.go(machine.real(folder))
+    return Walked(
+        walking.count,
+        tuple(walking.executables),
+        {line: tuple(paths) for line, paths in walking.scripts.items()},
+        tuple(walking.broken),
+        tuple(walking.barred),
+    )
+
+
+class _Walking:
+    def __init__(self, machine: Machine, told: Told) -> None:
+        self._machine = machine
+        self._told = told
+        self._endings = _BY_NAME[machine.platform]
+        self._by_mode = machine.platform is not Platform.WINDOWS
+        self._seen: set[tuple[int, int]] = set()  # folders
+        self.count = 0
+        self.executables: list[MachinePath] = []
+        self.scripts: dict[str, list[MachinePath]] = {}
+        self.broken: list[MachinePath] = []
+        self.barred: list[str] = []
+
+    def go(self, folder: MachinePath) -> None:
+        """Go through a folder and all below it, the nearest first."""
+        host = self._machine.host_path(folder)
+        device = os.stat(host).st_dev
+        waiting = [(folder, str(host))]
+        while waiting:
+            here, host_folder = waiting.pop()
+            for path, entry in self._entries(here, host_folder):
+                try:
+                    if entry.is_symlink():
+                        self._link(path)
+                    elif entry.is_dir(follow_symlinks=False):
+                        if entry.stat(follow_symlinks=False).st_dev == device:
+                            waiting.append((path, entry.path))
+                    elif entry.is_file(follow_symlinks=False):
+                        self._file(path, entry)
+                except OSError:  # it vanished meanwhile
+                    continue
+
+    def _entries(self, folder: MachinePath, host: str) -> Iterator[tuple[MachinePath, "os.DirEntry[str]"]]:
+        try:
+            status = os.stat(host)
+            if (status.st_dev, status.st_ino) in self._seen:
+                return
+            self._seen.add((status.st_dev, status.st_ino))
+            with os.scandir(host) as entries:
+                listed = sorted(entries, key=lambda entry: entry.name)
+        except OSError as error:
+            self.barred.append(f"{folder}: {error.strerror}")
+            return
+        begin = folder.rstrip(self._machine.paths.sep) + self._machine.paths.sep
+        for entry in listed:
+            yield MachinePath(begin + entry.name), entry
+
+    def _link(self, path: MachinePath) -> None:
+        if self._machine.look(path).kind is EntryKind.ABSENT:
+            self.broken.append(path)
+
+    def _file(self, path: MachinePath, entry: "os.DirEntry[str]") -> None:
+        self.count += 1
+        if not self.count & 0x3FF:
+            self._told(self.count)
+        if not self._may_be(entry):
+            return
+        with open(entry.path, "rb", buffering=0) as file:
+            head = file.read(_HEAD)
+        if head.startswith(b"#!") and self._by_mode:
+            line = head.partition(b"\n")[0].decode("utf-8", "surrogateescape")
+            self.scripts.setdefault(line, []).append(path)
+        elif self._is_executable(head):
+            self.executables.append(path)
+
+    def _may_be(self, entry: "os.DirEntry[str]") -> bool:
+        name = entry.name.lower()
+        if any(ending in name for ending in self._endings) if self._by_mode else name.endswith(self._endings):
+            return True
+        return self._by_mode and bool(stat.S_IMODE(entry.stat(follow_symlinks=False).st_mode) & _ANYBODY_RUNS)
+
+    def _is_executable(self, head: bytes) -> bool:
+        match self._machine.platform:
+            case Platform.LINUX:
+                return head.startswith(ELF)
+            case Platform.MACOS:
+                return head.startswith(_MACHO)
+            case _:
+                return head.startswith(b"MZ")
+
+
+def _is_below(machine: Machine, folder: str, other: str) -> bool:
+    return folder != other and machine.folded(folder).startswith(
+        machine.folded(other).rstrip("/\\") + machine.paths.sep
+    )

@@ -1,0 +1,256 @@
+"""A survey tells all that is wrong with a machine in one call, and a second one reads again only what changed."""
+
+import hashlib
+import os
+import random
+import shutil
+import time
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from builders.elf import an_elf
+from builders.machine import ALinuxMachine, AWindowsMachine
+from builders.signing import AnIssuer
+from builders.source import ASource
+from conftest import Fundamen
+
+
+def md5(data: bytes) -> str:
+    return hashlib.md5(data, usedforsecurity=False).hexdigest()
+
+
+class Surveyed:
+    """A Linux root that is surveyed by the built command."""
+
+    def __init__(self, fundamen: Fundamen, linux: ALinuxMachine) -> None:
+        self.fundamen, self.linux = fundamen, linux
+
+    def survey(self, *words: str) -> dict[str, Any]:
+        ran = self.fundamen("survey", "-m", self.linux.root, *words, "--json")
+        [record] = ran.records
+        assert ran.status == (1 if record["faults"] else 0), ran.err
+        found: dict[str, Any] = record
+        return found
+
+    def packages(self, files: dict[str, dict[str, bytes]], settings: dict[str, bytes] | None = None) -> None:
+        """Lay out packages with their files, as dpkg records them; settings files belong to the first."""
+        status = ""
+        for package, contents in files.items():
+            own = settings or {} if not status else {}
+            listed = ["/.", *{str(parent) for path in contents for parent in Path(path).parents if str(parent) != "/"}]
+            sums = "".join(f"{md5(data)}  {path[1:]}\n" for path, data in contents.items())
+            self.linux.file(f"/var/lib/dpkg/info/{package}.md5sums", sums.encode())
+            self.linux.file(f"/var/lib/dpkg/info/{package}.list", "\n".join([*listed, *contents, *own, ""]).encode())
+            status += f"Package: {package}\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1\n"
+            if own:
+                lines = "".join(f" {path} {md5(data)}\n" for path, data in own.items())
+                status += f"Conffiles:\n{lines}"
+            status += "\n"
+            for path, data in {**contents, **own}.items():
+                self.linux.file(path, data, 0o755 if data.startswith(b"\x7fELF") else 0o644)
+        self.linux.file("/var/lib/dpkg/status", status.encode())
+
+
+@pytest.fixture
+def surveyed(fundamen: Fundamen, linux: ALinuxMachine) -> Surveyed:
+    linux.program("/bin/sh").library("/usr/lib64/libc.so.6")
+    return Surveyed(fundamen, linux)
+
+
+def test_what_stops_most_programs_comes_first_and_counts_once(surveyed: Surveyed, linux: ALinuxMachine) -> None:
+    for name in ("gauge", "berth", "chart"):
+        linux.program(f"/opt/{name}", needs=["libtide.so.2"])
+    linux.program("/opt/ebb", needs=["libebb.so.1"]).library("/usr/lib64/libebb.so.1", "x86")
+    linux.file("/opt/run", b"#!/usr/bin/gone\n", 0o755).file("/opt/again", b"#!/usr/bin/gone\n", 0o755)
+    found = surveyed.survey()
+    assert [(cause["name"], cause["verdict"], len(cause["programs"])) for cause in found["causes"]] == [
+        ("libtide.so.2", "missing", 3),
+        ("/usr/bin/gone", "missing", 2),
+        ("libebb.so.1", "wrong-architecture", 1),
+    ]
+    assert (found["programs"], found["scripts"], found["folders"]) == (5, 2, ["/usr", "/bin", "/lib64", "/opt"])
+    assert found["faults"] == 4  # with the library that lies in the folder of the other width
+    assert found["strays"] == [
+        {"path": "/usr/lib64/libebb.so.1", "architecture": "x86", "folder_is_for": "x86_64"},
+    ]
+    text = surveyed.fundamen("survey", "-m", linux.root).out
+    assert text.startswith("3 causes keep 6 programs from starting")
+
+
+def test_a_plug_in_that_its_host_serves_lacks_nothing_and_one_that_nobody_could_serve_does(
+    surveyed: Surveyed, linux: ALinuxMachine
+) -> None:
+    linux.library("/opt/host/libhost.so", soname="libhost.so").library("/opt/plug/one.so", needs=["libhost.so"])
+    assert surveyed.survey()["causes"] == []
+    linux.library("/opt/plug/two.so", needs=["libnobody.so.3"])
+    [cause] = surveyed.survey()["causes"]
+    assert (cause["name"], cause["programs"], cause["libraries"]) == ("libnobody.so.3", [], ["/opt/plug/two.so"])
+
+
+def test_links_pipes_loops_and_odd_names_stop_no_survey(surveyed: Surveyed, linux: ALinuxMachine) -> None:
+    linux.program("/opt/tide").link("/opt/dead", "/nowhere").link("/opt/loop", "/opt/loop").link("/opt/up", "/opt")
+    os.mkfifo(linux.root / "opt/pipe.so", 0o755)
+    odd = os.fsencode(linux.root) + b"/opt/\xff\xfe.so"
+    Path(os.fsdecode(odd)).write_bytes(an_elf(needs=("libodd.so",)))
+    cut = linux.root / "opt/cut"
+    cut.write_bytes(an_elf()[:70])
+    cut.chmod(0o755)
+    found = surveyed.survey()
+    assert found["broken_links"] == ["/opt/dead"]
+    assert [cause["name"] for cause in found["causes"]] == ["cut", "libodd.so"]
+    gone = surveyed.fundamen("survey", "-m", linux.root, "/gone")
+    assert (gone.status, "there is no such folder" in gone.err) == (3, True)
+
+
+def test_commands_that_path_finds_twice_are_told_unless_they_are_one_file(
+    surveyed: Surveyed, linux: ALinuxMachine
+) -> None:
+    linux.program("/usr/bin/tide").program("/opt/tide/tide", needs=["libc.so.6"]).link(
+        "/opt/same/tide", "/usr/bin/tide"
+    )
+    found = surveyed.survey("--env", "PATH=/opt/same:/usr/bin:/bin:/opt/tide")
+    assert found["tools"] == [{"name": "tide", "first": "/opt/same/tide", "others": ["/opt/tide/tide"]}]
+
+
+def test_certificates_that_end_packages_in_two_versions_and_broken_off_installations_are_told(
+    surveyed: Surveyed, linux: ALinuxMachine
+) -> None:
+    now = datetime.now(UTC)
+    begins = now - timedelta(days=900)
+    roots = [
+        AnIssuer.root(n, begins=begins, ends=now + timedelta(days=d)) for n, d in (("A", -5), ("B", 9), ("C", 900))
+    ]
+    linux.file("/etc/ssl/certs/ca-certificates.crt", b"".join(root.pem for root in roots))
+    linux.file(
+        "/var/lib/dpkg/status",
+        b"""\
+Package: libtide
+Status: install ok installed
+Architecture: amd64
+Version: 2
+
+Package: libtide
+Status: install ok installed
+Architecture: i386
+Version: 1
+
+Package: half
+Status: install ok half-configured
+Version: 1
+
+Package: broken
+Status: install reinstreq half-installed
+Version: 1
+""",
+    )
+    found = surveyed.survey()
+    assert [(each["name"], each["has_ended"]) for each in found["certificates"]] == [("A", True), ("B", False)]
+    assert found["mixed"] == {"libtide": ["2 for amd64", "1 for i386"]}
+    assert [(each["what"], each["do"]) for each in found["unfinished"]] == [
+        ("half", "dpkg --configure --pending"),
+        ("broken", "apt-get install --reinstall broken"),
+    ]
+
+
+def test_every_installed_file_is_compared_and_the_next_survey_reads_only_what_changed(
+    surveyed: Surveyed, linux: ALinuxMachine
+) -> None:
+    files = {f"/usr/share/tide/{number}": f"depth {number:04}".encode() for number in range(40)}
+    surveyed.packages({"tide": files, "ebb": {"/usr/lib/ebb": b"ebb"}}, {"/etc/tide.conf": b"level = 1\n"})
+    settle(linux.root)
+    first = surveyed.survey("--depth", "all")
+    assert (first["altered"], first["read"]) == ([], 42)
+    assert surveyed.survey("--depth", "all")["read"] == 0
+    sly = linux.root / "usr/share/tide/7"
+    before = sly.stat()
+    sly.write_bytes(b"depth 0008")
+    os.utime(sly, ns=(before.st_atime_ns, before.st_mtime_ns))  # of the same size, and its time put back
+    (linux.root / "usr/share/tide/9").unlink()
+    (linux.root / "etc/tide.conf").write_bytes(b"level = 9\n")
+    shutil.rmtree(linux.root / "usr/lib/ebb", ignore_errors=True)
+    (linux.root / "usr/lib/ebb").unlink()
+    os.mkfifo(linux.root / "usr/lib/ebb")
+    second = surveyed.survey("--depth", "all")
+    altered = {each["path"]: (each["package"], each["finding"], each["is_setting"]) for each in second["altered"]}
+    assert altered == {
+        "/usr/share/tide/7": ("tide", "differs", False),
+        "/usr/share/tide/9": ("tide", "missing", False),
+        "/etc/tide.conf": ("tide", "differs", True),
+        "/usr/lib/ebb": ("ebb", "barred", False),
+    }
+    assert second["read"] <= 2
+    assert surveyed.survey("--depth", "all", "--afresh")["altered"] == second["altered"]
+    assert "apt-get install --reinstall tide ebb" in second["next"]
+
+
+def settle(root: Path) -> None:
+    """Wait until all below a folder changed so long ago that a digest of it is remembered."""
+    newest = max(path.lstat().st_ctime for path in root.rglob("*"))
+    while time.time() < newest + 3.5:
+        time.sleep(0.1)
+
+
+def test_a_thousand_seeded_changes_are_all_found_by_the_second_survey(surveyed: Surveyed, linux: ALinuxMachine) -> None:
+    chance = random.Random(7)  # noqa: S311 - to be the same each time
+    files = {f"/usr/share/{n % 40}/{n}": chance.randbytes(chance.randrange(1, 300)) for n in range(1500)}
+    surveyed.packages({"tide": files})
+    settle(linux.root)
+    assert surveyed.survey("--depth", "all")["altered"] == []
+    expected = {}
+    for path in chance.sample(sorted(files), 1000):
+        host, data = linux.root / path[1:], files[path]
+        match chance.randrange(4):
+            case 0:
+                host.unlink()
+                expected[path] = "missing"
+            case 1:
+                times = host.stat()
+                host.write_bytes(bytes([data[0] ^ 1]) + data[1:])
+                os.utime(host, ns=(times.st_atime_ns, times.st_mtime_ns))
+                expected[path] = "differs"
+            case 2:
+                host.write_bytes(data + b"\0")
+                expected[path] = "differs"
+            case _:
+                new = host.with_name("new")
+                new.write_bytes(data[::-1] + b"x")
+                new.rename(host)
+                expected[path] = "differs"
+    found = surveyed.survey("--depth", "all")
+    assert {each["path"]: each["finding"] for each in found["altered"]} == expected
+
+
+def test_one_plan_puts_all_programs_right_that_cannot_start(
+    surveyed: Surveyed, linux: ALinuxMachine, fundamen: Fundamen, home: Path, tmp_path: Path
+) -> None:
+    for name in ("gauge", "berth"):
+        linux.program(f"/opt/{name}/{name}", needs=["libtide.so.2"], runpath="/opt/tide/lib")
+    linux.library("/opt/tide/lib/libother.so")
+    ASource(tmp_path, home).published(
+        {"libtide.so.2": an_elf(soname="libtide.so.2")}, place="{root}/opt/tide/lib"
+    ).trusted()
+    rehearsed = fundamen("survey", "-m", linux.root, "--restore", "--rehearse")
+    assert (rehearsed.status, "libtide.so.2" in rehearsed.out) == (1, True), rehearsed.out + rehearsed.err
+    assert not (linux.root / "opt/tide/lib/libtide.so.2").exists()
+    done = fundamen("survey", "-m", linux.root, "--restore", "--yes")
+    assert done.status == 0, done.out + done.err
+    assert surveyed.survey()["causes"] == []
+
+
+def test_a_volume_of_windows_is_surveyed_and_what_waits_for_a_restart_is_told(
+    fundamen: Fundamen, windows: AWindowsMachine
+) -> None:
+    windows.system()
+    windows.program("C:\\Program Files\\Tide\\tide.exe", needs=["saltgrass4.dll"])
+    session = {"Session Manager": {"PendingFileRenameOperations": ("\\??\\C:\\old.dll", "")}}
+    windows.registry({}, {"Control": session})
+    ran = fundamen("survey", "-m", windows.root, "--json", "--depth", "all")
+    [found] = ran.records
+    assert [(c["name"], c["programs"]) for c in found["causes"]] == [
+        ("saltgrass4.dll", ["C:\\Program Files\\Tide\\tide.exe"]),
+    ]
+    assert [each["what"] for each in found["unfinished"]] == ["the system"]
+    assert "record a reference" in found["gaps"][0]
