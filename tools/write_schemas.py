@@ -5,9 +5,11 @@ from pathlib import Path
 
 import msgspec
 
+from fundamen.formats.capture_file import Manifest
 from fundamen.prerequisites.sheet import SheetFile
 from fundamen.report.contracts.authority import AuthorityRecord
 from fundamen.report.contracts.building import BuildRecord
+from fundamen.report.contracts.capturing import CaptureRecord
 from fundamen.report.contracts.casing import CaseRecord, HandoffRecord, LadderRecord, MergeRecord
 from fundamen.report.contracts.cold_copying import ColdCopiesRecord
 from fundamen.report.contracts.comparing import ComparisonRecord
@@ -28,6 +30,8 @@ FOLDER = Path(__file__).parent.parent / "docs" / "schemas"
 RECORDS = {
     "authority": AuthorityRecord,
     "build": BuildRecord,
+    "capture": Manifest,
+    "captured": CaptureRecord,
     "case": CaseRecord,
     "clues": CluesRecord,
     "clues-line": CalledRecord,

@@ -13,7 +13,7 @@ from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
-from fundamen.trust.digest import Algorithm, digest_of
+from fundamen.trust.digest import Algorithm
 
 
 class Subject(msgspec.Struct, frozen=True):
@@ -77,5 +77,5 @@ class Hashing:
                 path = self._waiting.pop()
             except IndexError:  # another thread was quicker
                 return
-            with contextlib.suppress(UnreadableError, OSError), self._machine.open(path) as source:
-                self._digests[path] = digest_of(source, self._algorithm)
+            with contextlib.suppress(UnreadableError, OSError):
+                self._digests[path] = self._machine.digest(path, self._algorithm)

@@ -1,5 +1,6 @@
 """What every check may ask of a machine, whichever way the machine is at hand."""
 
+import hashlib
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
@@ -10,7 +11,7 @@ from typing import Any, TypeVar
 import msgspec
 
 from fundamen.formats.binary import read_binary
-from fundamen.formats.cursor import ByteSource
+from fundamen.formats.cursor import ByteSource, take_digest
 from fundamen.machine.registry import NoRegistry, Registry
 from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary
@@ -48,6 +49,8 @@ class Machine(ABC):
         platform: which family of loaders its programs meet.
         is_live: whether it is this very host, so that its programs can be run.
         is_prefix: whether it is a prefix, whose programs wine can run.
+        was_running: whether what is known of it was found out on it as it ran, so that it tells of its processor too.
+        is_captured: whether it is known from a capture, which has what was asked of it then, and nothing else.
         root: the folder on this host that holds all of it; what a restoration locks.
         paths: ``posixpath`` or ``ntpath``, to take the machine's paths apart.
         environment: the environment that its programs are started with, as far as it is known.
@@ -58,6 +61,7 @@ class Machine(ABC):
     platform: Platform
     is_live: bool
     is_prefix: bool = False
+    is_captured: bool = False
     root: HostPath
     paths: ModuleType
     environment: Mapping[str, str]
@@ -107,6 +111,30 @@ class Machine(ABC):
     @abstractmethod
     def spelled(self, text: str) -> MachinePath:
         """What a person typed, as an absolute path of the machine."""
+
+    @property
+    def was_running(self) -> bool:
+        """Whether what is known of it was found out on it as it ran."""
+        return self.is_live
+
+    def digest(self, path: MachinePath, algorithm: str) -> str:
+        """The digest of a file's content by an algorithm that hashlib names, in lower-case hexadecimal.
+
+        Raises:
+            UnreadableError: there is no such file, or it may not be read.
+            OSError: it cannot be read to its end.
+        """
+        state = hashlib.new(algorithm, usedforsecurity=False)
+        with self.open(path) as source:
+            take_digest(state, source, 0, source.size)
+        return state.hexdigest()
+
+    def kept(self, what: str) -> bytes | None:  # noqa: ARG002 - a captured machine looks it up
+        """What somebody has found out by going through the machine, if it is only known from a capture."""
+        return None
+
+    def keep(self, what: str, data: bytes) -> None:  # noqa: B027 - most machines have nobody to hand it on to
+        """Hand on what was found out by going through the machine, to whoever makes a capture of it."""
 
     def content(self, path: MachinePath, limit: int) -> bytes:
         """All bytes of a small file, such as a setting or a list; cut at ``limit`` bytes.

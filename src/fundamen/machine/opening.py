@@ -69,6 +69,8 @@ def _this_host(environment: Mapping[str, str], here: HostPath) -> Machine:
 def _machine_at(
     folder: HostPath, spec: str, drives: Mapping[str, str], environment: Mapping[str, str], here: HostPath
 ) -> Machine:
+    if os.path.isfile(folder):
+        return _captured(folder, spec, environment)
     if not os.path.isdir(folder):
         why = "it is not a folder" if os.path.exists(folder) else "there is no such folder"
         raise UnreadableError(
@@ -96,6 +98,22 @@ def _machine_at(
         ),
         do="Name the folder that the root or the system drive is mounted at.",
     )
+
+
+def _captured(path: HostPath, spec: str, environment: Mapping[str, str]) -> Machine:
+    """The machine of a capture. Raises: UnreadableError: it is none."""
+    from fundamen.formats.capture_file import read_capture  # noqa: PLC0415 - only where one is named
+    from fundamen.machine.captured import CapturedMachine  # noqa: PLC0415
+
+    try:
+        with open(path, "rb") as file:
+            return CapturedMachine(read_capture(file, spec), path, environment)
+    except OSError as error:
+        raise UnreadableError(
+            what=f"The capture {shown(spec)} cannot be read",
+            why=error.strerror or str(error),
+            do="Name a capture that you may read.",
+        ) from error
 
 
 def _letter(name: str) -> str:

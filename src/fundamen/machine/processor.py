@@ -17,12 +17,14 @@ _CPUINFO = MachinePath("/proc/cpuinfo")
 
 def supported_levels(machine: Machine) -> tuple[str, ...]:
     """The x86-64 levels beyond the first, highest first; none where the processor is not at hand to be asked."""
-    return machine.fact("levels of the processor", _CPUINFO, lambda: _read_levels(machine)) if machine.is_live else ()
+    return (
+        machine.fact("levels of the processor", _CPUINFO, lambda: _read_levels(machine)) if machine.was_running else ()
+    )
 
 
 def supported_bits(machine: Machine) -> int:
     """The same as GNU_PROPERTY_X86_ISA_1_* has them: one bit a level; 0 where the processor is not at hand."""
-    return (1 << len(supported_levels(machine)) + 1) - 1 if machine.is_live else 0
+    return (1 << len(supported_levels(machine)) + 1) - 1 if machine.was_running else 0
 
 
 def level_in_words(bits: int) -> str:

@@ -130,6 +130,19 @@ class _Checking:
         return isinstance(found, LeftOut) or found.answer.standing is Standing.MET
 
     def _answer(self, requirement: Requirement) -> Answer:
+        """How it stands; of a captured machine as it was found then, where the same was asked."""
+        machine = self._asked.machine
+        asked_for = f"requirement {msgspec.json.encode(requirement).decode()}"
+        if machine.is_captured and (known := machine.kept(asked_for)) is not None:
+            try:
+                return msgspec.json.decode(known, type=Answer)
+            except (msgspec.DecodeError, ValueError):
+                return unknown("the capture tells nothing that can be read")
+        answer = self._found_out(requirement)
+        machine.keep(asked_for, msgspec.json.encode(answer))
+        return answer
+
+    def _found_out(self, requirement: Requirement) -> Answer:
         try:
             if gap := requirement.registry_gap(self._asked.machine):
                 return unknown(gap)

@@ -1,5 +1,6 @@
 """A trace as a file for other tools: Graphviz DOT, and a bill of materials."""
 
+import contextlib
 import uuid
 from datetime import datetime
 from typing import Any
@@ -12,7 +13,6 @@ from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import shown
 from fundamen.report.picture import Picture, architecture_of, lay_out
 from fundamen.trace.records import Component, Trace
-from fundamen.trust.digest import digest_of
 
 _TYPES = {"framework": "framework", "runtime": "framework", "program": "application"}
 
@@ -72,11 +72,8 @@ def _part(machine: Machine, component: Component, references: dict[Any, str]) ->
     if component.version:
         part["version"] = shown(component.version)
     if component.path is not None and machine.look(component.path).kind is EntryKind.FILE:
-        try:
-            with machine.open(component.path) as source:
-                part["hashes"] = [{"alg": "SHA-256", "content": digest_of(source)}]
-        except UnreadableError:
-            pass  # what cannot be read has no digest; its verdict says so
+        with contextlib.suppress(UnreadableError):  # what cannot be read has no digest; its verdict says so
+            part["hashes"] = [{"alg": "SHA-256", "content": machine.digest(component.path, "sha256")}]
     return part
 
 

@@ -1,5 +1,6 @@
 """Go through folders of a machine: which files are executables, libraries and scripts, and which links lead nowhere."""
 
+import json
 import os
 import stat
 from collections.abc import Callable, Iterator, Sequence
@@ -61,6 +62,9 @@ def walk(machine: Machine, folders: Sequence[MachinePath], told: Told = lambda _
     Raises:
         UnreadableError: a folder that was named is not there.
     """
+    name = f"walk {' '.join(folders)}"
+    if machine.is_captured:
+        return _from_capture(machine, name)
     for folder in folders:
         if machine.look(folder).kind is not EntryKind.FOLDER:
             raise UnreadableError(
@@ -69,13 +73,31 @@ def walk(machine: Machine, folders: Sequence[MachinePath], told: Told = lambda _
     walking = _Walking(machine, told)
     for folder in folders:
         walking.go(machine.real(folder))
-    return Walked(
+    walked = Walked(
         walking.count,
         tuple(walking.executables),
         {line: tuple(paths) for line, paths in walking.scripts.items()},
         tuple(walking.broken),
         tuple(walking.barred),
     )
+    machine.keep(name, json.dumps(msgspec.to_builtins(walked)).encode())  # names may be in any encoding
+    return walked
+
+
+def _from_capture(machine: Machine, name: str) -> Walked:
+    data = machine.kept(name)
+    if data is None:
+        raise UnreadableError(
+            what=f"{machine.title} cannot be surveyed so",
+            why="it was not made of these folders",
+            do="Survey without naming folders, if it was made of the whole machine: fundamen capture --help",
+        )
+    try:
+        return msgspec.convert(json.loads(data), type=Walked)
+    except (ValueError, msgspec.ValidationError) as error:
+        raise UnreadableError(
+            what=f"{machine.title} cannot be surveyed", why=str(error), do="Have the capture made anew."
+        ) from error
 
 
 class _Walking:

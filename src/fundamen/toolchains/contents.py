@@ -15,7 +15,6 @@ from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import MachinePath, shown
 from fundamen.model.verdict import Verdict
 from fundamen.toolchains.catalogue import Host, Part, PartFile, Toolchain
-from fundamen.trust.digest import digest_of
 
 _MOST_ENTRIES = 1_000_000
 # Of a part, the verdict of its worst file; the first of these that any file has.
@@ -215,8 +214,7 @@ def _digests(machine: Machine, folder: MachinePath, known: Sequence[Toolchain]) 
         if kind is not EntryKind.FILE:
             return None
         try:
-            with machine.open(path) as source:
-                return place, digest_of(source)
+            return place, machine.digest(path, "sha256")
         except UnreadableError:
             return place, None
 

@@ -12,7 +12,6 @@ from fundamen.model.verdict import Verdict
 from fundamen.toolchains.catalogue import Licence, Toolchain, licence_part, ordered_parts
 from fundamen.toolchains.contents import Contents, examine_contents
 from fundamen.toolchains.reach import Reach, examine_reach
-from fundamen.trust.digest import digest_of
 
 IsAccepted = Callable[[str], bool]
 
@@ -112,8 +111,7 @@ def _licence(
     acceptance = Acceptance.HIDDEN
     if machine.look(path).kind is EntryKind.FILE:
         try:
-            with machine.open(path) as source:
-                digest = digest_of(source)
+            digest = machine.digest(path, "sha256")
         except UnreadableError:
             digest = ""
         if digest in listed:

@@ -21,20 +21,33 @@ def with_bringers(machine: Machine, trace: Trace) -> Trace:
     names = {machine.paths.basename(component.name) for component in missing}
     folders = system_folders(machine, None, trace.architecture)
     places = {machine.real(MachinePath(folder)) for folder in folders}
-    found = find_bringers(machine, names, (trace.architecture,), folders)
 
-    def packages(component: Component) -> tuple[str, ...]:
+    def brought_by(component: Component) -> tuple[str, ...]:
         bringers = found.get(machine.paths.basename(component.name), ())
         # A need that is a path is met only by a file of that very path.
         fitting = [b for b in bringers if "/" not in component.name or b.path.endswith(component.name)]
         direct = [b for b in fitting if machine.real(machine.folder_of(b.path)) in places]
         return tuple(dict.fromkeys(bringer.package for bringer in direct))
 
-    brought = {id(component): packages(component) for component in missing}
+    known = f"bringers {trace.program}"
+    if machine.is_captured:
+        packages = _kept(machine, known)
+    else:
+        found = find_bringers(machine, names, (trace.architecture,), folders)
+        packages = {component.name: brought_by(component) for component in missing}
+        machine.keep(known, msgspec.json.encode(packages))
     components = tuple(
-        msgspec.structs.replace(component, brought_by=brought[id(component)])
-        if brought.get(id(component))
+        msgspec.structs.replace(component, brought_by=packages[component.name])
+        if component in missing and packages.get(component.name)
         else component
         for component in trace.components
     )
     return msgspec.structs.replace(trace, components=components)
+
+
+def _kept(machine: Machine, known: str) -> dict[str, tuple[str, ...]]:
+    """The packages that were found as the capture was made; none where it was not asked."""
+    try:
+        return msgspec.json.decode(machine.kept(known) or b"{}", type=dict[str, tuple[str, ...]])
+    except (msgspec.DecodeError, ValueError):
+        return {}

@@ -42,7 +42,11 @@ def _with_other_case(machine: Machine, component: Component) -> Component:
         return component
     name = machine.paths.basename(component.name)
     for folder in dict.fromkeys(machine.folder_of(candidate.path) for candidate in component.searched):
-        for each in machine.names(folder):
+        try:
+            names = machine.names(folder)
+        except UnreadableError:  # nobody may look into it, or a capture does not tell
+            continue
+        for each in names:
             if each.lower() == name.lower() and machine.folded(each) != machine.folded(name):
                 remark = f"{machine.join(folder, each)} lies there: its name differs in case, and this machine minds it"
                 return msgspec.structs.replace(component, remarks=(*component.remarks, remark))

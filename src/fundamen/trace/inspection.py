@@ -19,7 +19,6 @@ from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import MachinePath
 from fundamen.trace.records import Evidence
 from fundamen.trace.version import version_of
-from fundamen.trust.digest import digest_of
 
 if TYPE_CHECKING:  # they load the library of cryptography, which a file that carries no signature does not need
     from fundamen.evidence.publisher import PublisherAuthority
@@ -85,7 +84,7 @@ def inspect_file(
         return Inspection(
             path=path,
             binary=binary,
-            sha256=digest_of(source),
+            sha256=machine.digest(path, "sha256"),
             version=version_of(machine, path, binary),
             exports=names,
             managed=managed,

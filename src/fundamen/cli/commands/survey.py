@@ -1,8 +1,6 @@
 """``fundamen survey``."""
 
 from collections.abc import Callable
-from contextlib import ExitStack
-from typing import Any, Self
 
 import click
 
@@ -11,6 +9,7 @@ from fundamen.cli.authorities import authorities_at
 from fundamen.cli.directory_login import password_option
 from fundamen.cli.exits import Exit
 from fundamen.cli.output import Output, finish
+from fundamen.cli.telling import Telling
 from fundamen.machine.machine import Machine
 from fundamen.report.commands import command as command_text
 from fundamen.report.contracts.surveying import survey_record
@@ -87,7 +86,7 @@ def _surveyed(machine: Machine, folders: tuple[str, ...], depth: Depth, output: 
     digests = Digests(folder_of(machine, home))
     known = {} if afresh or depth is not Depth.ALL else digests.all()
     chosen = tuple(machine.spelled(folder) for folder in folders) or usual_folders(machine)
-    with _Telling(output) as telling:
+    with Telling(output) as telling:
         try:
             return survey_machine(
                 machine,
@@ -101,34 +100,6 @@ def _surveyed(machine: Machine, folders: tuple[str, ...], depth: Depth, output: 
         except KeyboardInterrupt:
             output.note("\nStopped. What was read is remembered: the next survey goes on from there.")
             raise
-
-
-class _Telling:
-    """Shows how far a survey is, to a person at a terminal: a bar where it is known how much there is."""
-
-    def __init__(self, output: Output) -> None:
-        self._output = output
-        self._part = ExitStack()
-        self._more: Callable[[int], Any] = lambda _count: None
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(self, *error: object) -> None:
-        self._part.close()
-
-    def begin(self, what: str, count: int) -> None:
-        """A part begins."""
-        self._part.close()
-        if count:
-            self._more = self._part.enter_context(self._output.counting(count, what))
-        else:
-            self._more = lambda _count: None
-            self._part.enter_context(self._output.working(what))
-
-    def more(self, count: int) -> None:
-        """So many more are done."""
-        self._more(count)
 
 
 def _restore(context: click.Context, survey: Survey, output: Output, *, rehearse: bool, yes: bool) -> None:

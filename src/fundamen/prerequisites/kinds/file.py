@@ -1,10 +1,8 @@
 """A file, folder or link at its place."""
 
-import hashlib
 from collections.abc import Iterator
 from typing import Literal
 
-from fundamen.formats.cursor import take_digest
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture
 from fundamen.model.paths import MachinePath
@@ -58,7 +56,4 @@ class File(Requirement, frozen=True, kw_only=True, tag="file"):
 
 def digest_of(machine: Machine, path: MachinePath) -> str:
     """SHA-256 of a file's content. Raises: UnreadableError."""
-    digest = hashlib.sha256()
-    with machine.open(path) as source:
-        take_digest(digest, source, 0, source.size)
-    return digest.hexdigest()
+    return machine.digest(path, "sha256")

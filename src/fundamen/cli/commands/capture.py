@@ -1,0 +1,120 @@
+"""``fundamen capture``."""
+
+import os
+from collections.abc import Callable
+
+import click
+import msgspec
+
+from fundamen.cli import options
+from fundamen.cli.authorities import authorities_at
+from fundamen.cli.exits import Exit
+from fundamen.cli.licences import accepted_digests
+from fundamen.cli.output import Output, finish
+from fundamen.cli.telling import Telling
+from fundamen.formats.capture_file import MOST_CONTENT, Manifest, write_capture
+from fundamen.machine.machine import Machine
+from fundamen.machine.programs import find_program
+from fundamen.model.errors import UnreadableError, UsageError
+from fundamen.model.paths import HostPath, shown
+from fundamen.prerequisites.comparison import amount_of
+from fundamen.prerequisites.requirement import Asked
+from fundamen.prerequisites.sheet import read_sheet
+from fundamen.report.capture_text import capture_text
+from fundamen.report.contracts.capturing import capture_record
+from fundamen.survey.capturing import Taken, Wish, take_capture
+
+
+@click.command("capture")
+@click.argument("target", metavar="FILE")
+@click.argument("programs", nargs=-1, metavar="[PROGRAM]...")
+@click.option("--sheet", "sheets", multiple=True, metavar="SHEET", help="Take in how this requirement sheet stands.")
+@click.option("--all", "whole", is_flag=True, help="The whole machine: every program that a survey looks at.")
+@click.option("--symbols", is_flag=True, help="Also what 'trace --symbols' asks: much more of each file.")
+@click.option("--most", default="512M", show_default=True, metavar="SIZE", help="Take in no more bytes of files.")
+@click.option("--yes", is_flag=True, help="Write it without asking.")
+@options.machine_options
+@options.output_options
+def command(
+    target: str,
+    programs: tuple[str, ...],
+    *,
+    sheets: tuple[str, ...],
+    whole: bool,
+    symbols: bool,
+    most: str,
+    yes: bool,
+    machine: Callable[[], Machine],
+    output: Output,
+) -> None:
+    """Write the facts of a machine into FILE, to be examined elsewhere: name FILE as --machine there.
+
+    Of each PROGRAM it takes in what trace and inspect ask; with --sheet how a requirement sheet stands; with --all what
+    a survey of the whole machine asks. No program is run. Of files only the bytes asked for are taken in; what
+    tells of keys or passwords is left out by rule. What it holds is shown, and you are asked, before it is written.
+
+    \b
+    fundamen capture office.capture /opt/tidebook/bin/tidebook
+    fundamen capture office.capture --all --sheet tidebook.toml
+    fundamen trace --machine office.capture /opt/tidebook/bin/tidebook
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    status = Exit.NOTHING_AT_FAULT
+    with output:
+        most_bytes = amount_of(most)
+        _require_sense(target, programs, sheets, most_bytes, whole=whole)
+        examined = machine()
+        wish = Wish(
+            programs=tuple(find_program(examined, program) for program in programs),
+            sheets=tuple(read_sheet(HostPath(sheet)) for sheet in sheets),
+            whole=whole,
+            symbols=symbols,
+            most_bytes=int(most_bytes or 0),
+        )
+        asked = Asked(machine=examined, now=options.now(), is_accepted=accepted_digests().__contains__)
+        authorities = authorities_at(options.home(), examined.platform, options.now(), output)
+        with Telling(output) as telling:
+            taken = take_capture(examined, wish, authorities, asked, options.now(), telling)
+        if not output.as_json:
+            output.show(capture_text(taken.manifest, verbose=output.verbose, drawn=output.drawn))
+        if yes or output.agreed(f"Write it to {shown(target)}?"):
+            manifest = _write(target, taken)
+            output.note(f"Written: {target}, {os.path.getsize(target) >> 10} KiB.")
+            if output.as_json:
+                output.show_record(capture_record(target, manifest))
+        else:
+            output.note("Nothing was written.")
+            status = Exit.FAULT_FOUND
+    finish(status)
+
+
+def _require_sense(
+    target: str, programs: tuple[str, ...], sheets: tuple[str, ...], most: float | None, *, whole: bool
+) -> None:
+    """Make sure that the words of the command line fit together. Raises: UsageError."""
+    why = ""
+    if not (programs or sheets or whole):
+        why = "neither a program nor a sheet was named, nor --all"
+    elif os.path.exists(target):
+        why = f"{shown(target)} is there already"
+    elif most is None or not 0 < most <= MOST_CONTENT:
+        why = f"--most is no size up to {MOST_CONTENT >> 30}G, such as 512M"
+    if why:
+        raise UsageError("No capture is made", why, "See: fundamen capture --help")
+
+
+def _write(target: str, taken: Taken) -> Manifest:
+    """Write it whole, or not at all. Raises: UnreadableError."""
+    part = f"{target}.part"
+    try:
+        with open(part, "xb") as file:
+            manifest = write_capture(file, taken.manifest, taken.facts, taken.recording.taken)
+            file.flush()
+            os.fsync(file.fileno())
+        os.rename(part, target)
+    except OSError as error:
+        raise UnreadableError(
+            what=f"The capture cannot be written to {shown(target)}",
+            why=error.strerror or str(error),
+            do="Name a file in a folder that you may write to.",
+        ) from error
+    return msgspec.structs.replace(manifest)

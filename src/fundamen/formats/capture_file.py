@@ -1,0 +1,210 @@
+"""Read and write captures: the facts of a machine in one compressed file. docs/formats/capture.md describes it.
+
+A capture is a ZIP archive of three members: manifest.json, facts.json, content.bin. Guarantees: it is read within
+bounds, member by member; what was altered since it was made is refused; no path in it is ever opened on the host.
+"""
+
+import base64
+import hashlib
+import json
+import tempfile
+import zipfile
+import zlib
+from datetime import datetime
+from typing import IO, Annotated, Any, Literal
+
+import msgspec
+
+from fundamen.formats.cursor import damaged
+from fundamen.model.architecture import Platform
+from fundamen.model.errors import DamagedFileError
+from fundamen.model.paths import shown
+
+SCHEMA = "fundamen.capture/1"
+MOST_CONTENT = 4 << 30  # bytes, unpacked
+_MOST_FACTS, _MOST_MANIFEST = 1 << 30, 1 << 20
+_MEMBERS = ("manifest.json", "facts.json", "content.bin")
+_PIECE = 1 << 20
+_RAISED = (
+    zipfile.BadZipFile,
+    OSError,
+    EOFError,
+    ValueError,
+    NotImplementedError,
+    RuntimeError,
+    MemoryError,
+    zlib.error,
+)
+
+Size = Annotated[int, msgspec.Meta(ge=0)]
+
+
+class Manifest(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """What a capture is of: the type of docs/schemas/capture.json."""
+
+    schema: Literal["fundamen.capture/1"] = "fundamen.capture/1"
+    machine: str  # its name, for people
+    platform: Platform
+    was_running: bool  # whether it was made on the machine as it ran
+    made_at: datetime  # UTC
+    of: tuple[str, ...]  # what it was made for: commands, in words
+    files: Size  # how many files it has bytes of
+    bytes: Size  # of them
+    left_out: tuple[str, ...]  # what was not taken in, and by which rule
+    facts_sha256: str
+    content_sha256: str
+
+
+class CapturedFile(msgspec.Struct, frozen=True, array_like=True, gc=False):
+    """The bytes of one file that are in a capture."""
+
+    size: int  # of the file
+    pieces: tuple[tuple[int, int, int], ...]  # (offset in the file, bytes, offset in the content), none overlapping
+
+
+class CapturedEntry(msgspec.Struct, frozen=True, array_like=True, gc=False):
+    """What stands at a path."""
+
+    kind: str
+    size: int
+    why: str
+    is_executable: bool
+    changes_account: bool
+
+
+class Refusal(msgspec.Struct, frozen=True):
+    """Why something could not be read, as it was said then."""
+
+    what: str
+    why: str
+    do: str
+
+
+Value = str | int | tuple[str, ...] | dict[str, str]  # bytes stand as {"base64": ...}
+
+
+class Facts(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
+    """All that was asked of a machine, with the answers."""
+
+    entries: dict[str, CapturedEntry] = {}
+    names: dict[str, tuple[str, ...] | Refusal] = {}
+    reals: dict[str, str] = {}
+    files: dict[str, CapturedFile] = {}
+    refused: dict[str, Refusal] = {}
+    digests: dict[str, str] = {}  # "md5 /path" -> hexadecimal
+    registry: dict[str, dict[str, Value] | None] = {}
+    subkeys: dict[str, tuple[str, ...]] = {}
+    knows: dict[str, bool] = {}  # of a key, whether the registry could tell
+    environment: dict[str, str] = {}
+    kept: dict[str, str] = {}  # what was found out by going through the machine, as JSON
+
+
+class Capture(msgspec.Struct, frozen=True):
+    """A capture that was opened."""
+
+    manifest: Manifest
+    facts: Facts
+    content: IO[bytes]  # a file of ours, which nobody else sees
+
+
+def write_capture(target: IO[bytes], manifest: Manifest, facts: Facts, content: IO[bytes]) -> Manifest:
+    """Write a capture, and give its manifest with the digests filled in. Raises: OSError."""
+    facts_data = json.dumps(msgspec.to_builtins(facts)).encode("ascii")
+    content.seek(0)
+    content_sha256 = hashlib.sha256()
+    with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
+        with archive.open(_member("content.bin"), "w", force_zip64=True) as member:
+            while piece := content.read(_PIECE):
+                content_sha256.update(piece)
+                member.write(piece)
+        archive.writestr(_member("facts.json"), facts_data)
+        whole = msgspec.structs.replace(
+            manifest,
+            facts_sha256=hashlib.sha256(facts_data).hexdigest(),
+            content_sha256=content_sha256.hexdigest(),
+        )
+        archive.writestr(_member("manifest.json"), msgspec.json.format(msgspec.json.encode(whole), indent=1))
+    return whole
+
+
+def _member(name: str) -> zipfile.ZipInfo:
+    """A member whose time tells nothing: the manifest has the time."""
+    info = zipfile.ZipInfo(name, (1980, 1, 1, 0, 0, 0))
+    info.compress_type = zipfile.ZIP_DEFLATED
+    return info
+
+
+def is_capture(head: bytes) -> bool:
+    """Whether a file that begins like this may be a capture."""
+    return head.startswith(b"PK\x03\x04")
+
+
+def read_capture(file: IO[bytes], name: str) -> Capture:
+    """Read a capture.
+
+    Raises:
+        DamagedFileError: it is none, is cut or altered, holds more than any has, or is of a newer form.
+    """
+    what = f"The capture {shown(name)}"
+    try:
+        with zipfile.ZipFile(file) as archive:
+            if sorted(archive.namelist()) != sorted(_MEMBERS):
+                raise damaged(what, "it is no archive of manifest.json, facts.json and content.bin")
+            manifest = _manifest(_member_bytes(archive, "manifest.json", _MOST_MANIFEST, what), what)
+            facts_data = _member_bytes(archive, "facts.json", _MOST_FACTS, what)
+            if hashlib.sha256(facts_data).hexdigest() != manifest.facts_sha256:
+                raise damaged(what, "its facts are not those that it was made with")
+            facts = msgspec.convert(json.loads(facts_data), type=Facts)
+            return Capture(manifest, facts, _content(archive, manifest, what))
+    except (msgspec.ValidationError, RecursionError, *_RAISED) as error:
+        if isinstance(error, DamagedFileError):
+            raise
+        raise damaged(what, f"{error or type(error).__name__}") from error
+
+
+def _manifest(data: bytes, what: str) -> Manifest:
+    told: Any = msgspec.json.decode(data)
+    schema = told.get("schema") if isinstance(told, dict) else None
+    if schema != SCHEMA:
+        raise damaged(what, f"it is of the form {shown(str(schema))}, and this version of Fundamen reads {SCHEMA}")
+    return msgspec.convert(told, type=Manifest)
+
+
+def _member_bytes(archive: zipfile.ZipFile, name: str, most: int, what: str) -> bytes:
+    with archive.open(name) as member:
+        data = member.read(most + 1)
+    if len(data) > most:
+        raise damaged(what, f"{name} in it unpacks to more than {most} bytes")
+    return data
+
+
+def _content(archive: zipfile.ZipFile, manifest: Manifest, what: str) -> IO[bytes]:
+    """The bytes of files, unpacked to a file that has no name."""
+    if manifest.bytes > MOST_CONTENT:
+        raise damaged(what, f"it says that it holds {manifest.bytes} bytes, more than any capture")
+    content = tempfile.TemporaryFile()  # noqa: SIM115 - it lives as long as the machine that is read from it
+    state, size = hashlib.sha256(), 0
+    try:
+        with archive.open("content.bin") as member:
+            while size <= manifest.bytes and (piece := member.read(_PIECE)):
+                size += len(piece)
+                state.update(piece)
+                content.write(piece)
+        content.flush()
+    except BaseException:
+        content.close()
+        raise
+    if size != manifest.bytes or state.hexdigest() != manifest.content_sha256:
+        content.close()
+        raise damaged(what, "the bytes of files in it are not those that it was made with")
+    return content
+
+
+def to_value(value: str | int | bytes | tuple[str, ...]) -> Value:
+    """A value of the registry as a capture has it."""
+    return {"base64": base64.b64encode(value).decode("ascii")} if isinstance(value, bytes) else value
+
+
+def from_value(value: Value) -> str | int | bytes | tuple[str, ...]:
+    """The same back. Raises: ValueError: it is none."""
+    return base64.b64decode(value.get("base64", "")) if isinstance(value, dict) else value

@@ -1,0 +1,171 @@
+"""A machine that is known from a capture: it answers what was asked when the capture was made, and nothing else.
+
+A question that the capture has no answer to is told as such, and never as "nothing stands there".
+"""
+
+import ntpath
+import posixpath
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from typing import IO
+
+from fundamen.formats.capture_file import Capture, CapturedFile, Facts, Refusal, from_value
+from fundamen.formats.cursor import ByteSource, damaged
+from fundamen.formats.text_hive import Value
+from fundamen.machine.machine import Entry, EntryKind, Machine
+from fundamen.machine.registry import Registry
+from fundamen.model.architecture import Platform
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import HostPath, MachinePath, shown
+
+_DO = "Have a capture made for this too: fundamen capture --help"
+
+
+class CapturedMachine(Machine):
+    """The machine of a capture."""
+
+    is_live = False
+    is_captured = True
+
+    def __init__(self, capture: Capture, root: HostPath, environment: Mapping[str, str]) -> None:
+        """Make it.
+
+        Args:
+            capture: what is known of it.
+            root: where the capture lies.
+            environment: what was given besides, which goes before what the capture has.
+        """
+        super().__init__()
+        self._told = capture.facts
+        self._content = capture.content
+        self._was_running = capture.manifest.was_running
+        self.platform = capture.manifest.platform
+        self.paths = ntpath if self.platform is Platform.WINDOWS else posixpath
+        self.root = root
+        self.title = (
+            f"the capture of {shown(capture.manifest.machine)}, made {capture.manifest.made_at:%Y-%m-%d %H:%M} UTC"
+        )
+        self.environment = {**capture.facts.environment, **environment}
+        self.registry = _CapturedRegistry(capture.facts)
+        self._capture = capture
+        self._given = environment
+
+    @property
+    def was_running(self) -> bool:
+        """Whether the capture was made on the machine as it ran."""
+        return self._was_running
+
+    def look(self, path: MachinePath) -> Entry:
+        """What stood there; blocked, where the capture does not tell."""
+        found = self._told.entries.get(path)
+        if found is None:
+            return Entry(EntryKind.BLOCKED, why="the capture lacks this fact")
+        kind = EntryKind(found.kind) if found.kind in set(EntryKind) else EntryKind.BLOCKED
+        return Entry(kind, found.size, found.why, found.is_executable, found.changes_account)
+
+    def names(self, folder: MachinePath) -> tuple[str, ...]:
+        """The names that were in a folder."""
+        found = self._told.names.get(folder)
+        if found is None:
+            raise self._lacks(folder, "which names were in it")
+        if isinstance(found, Refusal):
+            raise UnreadableError(found.what, found.why, found.do)
+        return found
+
+    def real(self, path: MachinePath) -> MachinePath:
+        """Where the links of a path led; what nobody asked stays as it is spelled."""
+        return MachinePath(self._told.reals.get(path, path))
+
+    @contextmanager
+    def open(self, path: MachinePath) -> Iterator[ByteSource]:
+        """The bytes of a file that were taken in."""
+        refusal = self._told.refused.get(path)
+        if refusal is not None:
+            raise UnreadableError(refusal.what, refusal.why, refusal.do)
+        file = self._told.files.get(path)
+        if file is None:
+            raise self._lacks(path, "its bytes")
+        yield _CapturedBytes(str(path), file, self._content)
+
+    def digest(self, path: MachinePath, algorithm: str) -> str:
+        """The digest that was taken then."""
+        found = self._told.digests.get(f"{algorithm} {path}")
+        if found is None:
+            raise self._lacks(path, f"its digest by {algorithm}")
+        return found
+
+    def kept(self, what: str) -> bytes | None:
+        """What was found out by going through the machine."""
+        found = self._told.kept.get(what)
+        return found.encode("utf-8") if found is not None else None
+
+    def host_path(self, path: MachinePath) -> HostPath:
+        """Refused for every path: what a capture tells of lies nowhere on this host."""
+        raise UnreadableError(
+            what=f"{shown(path)} has no place on this host",
+            why=f"it is only known from {self.title}",
+            do="Run the same command on the machine itself.",
+        )
+
+    def afresh(self) -> "CapturedMachine":
+        """The same facts with nothing remembered."""
+        return CapturedMachine(self._capture, self.root, self._given)
+
+    def spelled(self, text: str) -> MachinePath:
+        """What a person typed, as an absolute path of the machine."""
+        if self.platform is Platform.WINDOWS:
+            return MachinePath(ntpath.normpath(text if text[1:2] == ":" else ntpath.join("C:\\", text)))
+        return MachinePath(posixpath.normpath(posixpath.join("/", text)))
+
+    def folded(self, name: str) -> str:
+        """The form in which names are compared."""
+        return name.lower() if self.platform is Platform.WINDOWS else name
+
+    def _lacks(self, path: str, what: str) -> UnreadableError:
+        return UnreadableError(what=f"{shown(path)} cannot be read", why=f"the capture lacks {what}", do=_DO)
+
+
+class _CapturedBytes:
+    """A file of which some bytes are known."""
+
+    def __init__(self, name: str, file: CapturedFile, content: IO[bytes]) -> None:
+        self.name, self.size = name, file.size
+        self._pieces, self._content = file.pieces, content
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        end = offset + size
+        data, at = bytearray(), offset
+        for begin, length, place in self._pieces:
+            if begin <= at < begin + length and at < end:
+                self._content.seek(place + at - begin)
+                wanted = min(end, begin + length) - at
+                piece = self._content.read(wanted)
+                if len(piece) < wanted:
+                    raise damaged(shown(self.name), "the capture names bytes of it that it does not hold")
+                data += piece
+                at += wanted
+        if at < min(end, self.size):
+            raise UnreadableError(
+                what=f"{shown(self.name)} cannot be read", why=f"the capture lacks its bytes from {at} on", do=_DO
+            )
+        return bytes(data)
+
+
+class _CapturedRegistry(Registry):
+    """What was asked of a registry."""
+
+    def __init__(self, facts: Facts) -> None:
+        self._facts = facts
+
+    def knows(self, key: str) -> bool:
+        """Whether the registry could tell, or the capture has the key."""
+        return self._facts.knows.get(key, key in self._facts.registry)
+
+    def values(self, key: str) -> dict[str, Value] | None:
+        """The values that a key had; None where it was not there, or nobody asked."""
+        found = self._facts.registry.get(key)
+        return None if found is None else {name: from_value(value) for name, value in found.items()}
+
+    def subkeys(self, key: str) -> tuple[str, ...]:
+        """The keys that were right below a key."""
+        return self._facts.subkeys.get(key, ())

@@ -1,0 +1,265 @@
+"""A machine whose answers are written down as it is examined: that is how a capture is made.
+
+Whatever is asked of it is asked of the machine behind it, and kept with the answer; of files only those bytes that were
+read. So whoever asks a capture the same gets the same answer. Secrets are left out by rule: files that hold keys or
+passwords by their place, and any file in which a private key begins, are told as not readable; of the environment only
+variables are kept that were asked for and whose names do not tell of a secret.
+"""
+
+import contextlib
+import json
+import re
+import tempfile
+import threading
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import AbstractContextManager
+from fnmatch import fnmatchcase
+from typing import IO
+
+from fundamen.formats.capture_file import CapturedEntry, CapturedFile, Facts, Refusal, to_value
+from fundamen.formats.cursor import ByteSource
+from fundamen.formats.text_hive import Value
+from fundamen.machine.machine import Entry, Machine
+from fundamen.machine.registry import Registry
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import HostPath, MachinePath
+
+_SECRET_PLACES = (
+    "*/etc/shadow*", "*/etc/gshadow*", "*/.ssh/*", "*/.gnupg/*", "*/ssl/private/*", "*.key", "*.pfx", "*.p12", "*.jks",
+    "*/id_rsa*", "*/id_ed25519*", "*/.netrc", "*/.pgpass", "*/sam", "*/security", "*/krb5.keytab",
+)  # fmt: skip
+_SECRET_NAME = re.compile("PASS|SECRET|TOKEN|KEY|CREDENTIAL|AUTH|COOKIE", re.IGNORECASE)
+_SECRET_SETTING = re.compile(
+    rb"(?im)^([^\n#;]*?(?:passw|secret|token|api[_-]?key|credential)[\w.\-\"' ]*[=:][ \t]*)([^\s][^\n]*)"
+)
+_PRIVATE_KEY = b"PRIVATE KEY-----"
+_REQUIREMENT = "requirement "  # how what is kept of a check begins
+
+
+class TooLargeError(Exception):
+    """More would be taken in than was allowed."""
+
+
+class RecordingMachine(Machine):
+    """A machine that is examined through here."""
+
+    def __init__(self, base: Machine, most_bytes: int) -> None:
+        """Begin.
+
+        Args:
+            base: the machine.
+            most_bytes: how many bytes of files are taken in at most.
+        """
+        super().__init__()
+        self.base = base
+        self.title, self.platform, self.root, self.paths = base.title, base.platform, base.root, base.paths
+        self.is_live, self.is_prefix = base.is_live, base.is_prefix
+        self.facts = Facts()
+        self.left_out: dict[str, None] = {}
+        self.taken: IO[bytes] = tempfile.TemporaryFile()  # noqa: SIM115 - it is written to a capture later
+        self._most_bytes = most_bytes
+        self._lock = threading.Lock()  # some checks are made side by side
+        self._pieces: dict[MachinePath, _Pieces] = {}
+        self.environment = _RecordedEnvironment(base.environment, self.facts.environment, self.left_out)
+        self.registry = _RecordingRegistry(base.registry, self.facts)
+
+    def look(self, path: MachinePath) -> Entry:
+        """As of every machine, written down."""
+        entry = self.base.look(path)
+        self.facts.entries[path] = CapturedEntry(
+            str(entry.kind), entry.size, entry.why, entry.is_executable, entry.changes_account
+        )
+        return entry
+
+    def names(self, folder: MachinePath) -> tuple[str, ...]:
+        """As of every machine, written down."""
+        try:
+            names = self.base.names(folder)
+        except UnreadableError as error:
+            self.facts.names[folder] = Refusal(error.what, error.why, error.do)
+            raise
+        self.facts.names[folder] = names
+        return names
+
+    def real(self, path: MachinePath) -> MachinePath:
+        """As of every machine, written down."""
+        real = self.base.real(path)
+        self.facts.reals[path] = real
+        return real
+
+    def open(self, path: MachinePath) -> AbstractContextManager[ByteSource]:
+        """As of every machine; what is read of it is written down."""
+        return self._opened(path)
+
+    def digest(self, path: MachinePath, algorithm: str) -> str:
+        """As of every machine: the digest is written down, and not the bytes."""
+        digest = self.base.digest(path, algorithm)
+        self.facts.digests[f"{algorithm} {path}"] = digest
+        return digest
+
+    def keep(self, what: str, data: bytes) -> None:
+        """Write down what was found out by going through the machine, or by a check that reads no secret."""
+        if what.startswith(_REQUIREMENT) and (named := _secret_in(what.removeprefix(_REQUIREMENT))):
+            self.left_out[f"the requirement of {named}: its name tells of a secret"] = None
+        else:
+            self.facts.kept[what] = data.decode("utf-8")
+
+    def host_path(self, path: MachinePath) -> HostPath:
+        """As of the machine itself: what is done there is in no capture."""
+        return self.base.host_path(path)
+
+    def afresh(self) -> "RecordingMachine":
+        """The same; a capture is of one moment."""
+        return self
+
+    def spelled(self, text: str) -> MachinePath:
+        """As of the machine itself."""
+        return self.base.spelled(text)
+
+    def folded(self, name: str) -> str:
+        """As of the machine itself."""
+        return self.base.folded(name)
+
+    @property
+    def size(self) -> int:
+        """How many bytes of files were taken in."""
+        return self.taken.tell()
+
+    def finished(self) -> Facts:
+        """All that was written down."""
+        for path, pieces in self._pieces.items():
+            self.facts.files[path] = CapturedFile(pieces.size, tuple(sorted(pieces.held)))
+        return self.facts
+
+    @contextlib.contextmanager
+    def _opened(self, path: MachinePath) -> Iterator[ByteSource]:
+        if any(fnmatchcase(path.replace("\\", "/").lower(), pattern) for pattern in _SECRET_PLACES):
+            self._leave_out(path, "its place tells of keys or passwords")
+        try:
+            manager = self.base.open(path)
+            source = manager.__enter__()
+        except UnreadableError as error:
+            self.facts.refused[path] = Refusal(error.what, error.why, error.do)
+            raise
+        try:
+            if _PRIVATE_KEY in source.read_at(0, 4096):
+                self._leave_out(path, "a private key begins in it")
+            pieces = self._pieces.setdefault(path, _Pieces(source.size))
+            yield _RecordedBytes(source, pieces, lambda data: self._add(path, data))
+        finally:
+            manager.__exit__(None, None, None)
+
+    def _leave_out(self, path: MachinePath, why: str) -> None:
+        error = UnreadableError(
+            what=f"{path} is not in the capture", why=f"it was left out by rule: {why}", do="Look at it on the machine."
+        )
+        self.left_out[f"{path}: {why}"] = None
+        self.facts.refused[path] = Refusal(error.what, error.why, error.do)
+        raise error
+
+    def _add(self, path: MachinePath, data: bytes) -> int:
+        """Take bytes in, and give where they stand; values of settings that tell of secrets are covered by stars."""
+        if b"\0" not in data:
+            covered = _SECRET_SETTING.sub(lambda found: found[1] + b"*" * len(found[2]), data)
+            if covered != data:
+                self.left_out[f"values in {path}: their names tell of secrets"] = None
+            data = covered
+        with self._lock:
+            at = self.taken.tell()
+            if at + len(data) > self._most_bytes:
+                raise TooLargeError
+            self.taken.write(data)
+        return at
+
+
+def _secret_in(requirement: str) -> str:
+    """What a requirement reads whose name tells of a secret; empty where nothing does."""
+    told = json.loads(requirement)
+    named = [told.get("name", ""), *(told.get("key", []) if isinstance(told.get("key"), list) else [])]
+    return next((name for name in map(str, named) if _SECRET_NAME.search(name)), "")
+
+
+class _Pieces:
+    """The bytes of one file that were taken in."""
+
+    def __init__(self, size: int) -> None:
+        self.size = size
+        self.held: list[tuple[int, int, int]] = []
+
+    def missing(self, begin: int, end: int) -> Iterator[tuple[int, int]]:
+        """The parts of a range that are not held yet."""
+        for offset, size, _ in sorted(self.held):
+            if offset >= end:
+                break
+            if offset + size <= begin:
+                continue
+            if begin < offset:
+                yield begin, offset
+            begin = max(begin, offset + size)
+        if begin < end:
+            yield begin, end
+
+
+class _RecordedBytes:
+    """A file whose bytes are taken in as they are read."""
+
+    def __init__(self, base: ByteSource, pieces: _Pieces, add: Callable[[bytes], int]) -> None:
+        self.name, self.size = base.name, base.size
+        self._base, self._pieces, self._add = base, pieces, add
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        data = self._base.read_at(offset, size)
+        for begin, end in list(self._pieces.missing(offset, offset + len(data))):
+            at = self._add(data[begin - offset : end - offset])
+            self._pieces.held.append((begin, end - begin, at))
+        return data
+
+
+class _RecordedEnvironment(Mapping[str, str]):
+    """An environment of which is kept what is asked for."""
+
+    def __init__(self, base: Mapping[str, str], kept: dict[str, str], left_out: dict[str, None]) -> None:
+        self._base, self._kept, self._left_out = base, kept, left_out
+
+    def __getitem__(self, name: str) -> str:
+        value = self._base[name]
+        if _SECRET_NAME.search(name):
+            self._left_out[f"the variable {name}: its name tells of a secret"] = None
+        else:
+            self._kept[name] = value
+        return value
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._base)
+
+    def __len__(self) -> int:
+        return len(self._base)
+
+
+class _RecordingRegistry(Registry):
+    """A registry whose answers are written down."""
+
+    def __init__(self, base: Registry, facts: Facts) -> None:
+        self._base, self._facts = base, facts
+
+    @property
+    def gaps(self) -> tuple[str, ...]:  # type: ignore[override]
+        """Which hives could not be read, and why."""
+        return self._base.gaps
+
+    def knows(self, key: str) -> bool:
+        """As of every registry, written down."""
+        known = self._facts.knows[key] = self._base.knows(key)
+        return known
+
+    def values(self, key: str) -> dict[str, Value] | None:
+        """As of every registry, written down."""
+        values = self._base.values(key)
+        kept = None if values is None else {name: to_value(value) for name, value in values.items()}
+        self._facts.registry[key] = kept
+        return values
+
+    def subkeys(self, key: str) -> tuple[str, ...]:
+        """As of every registry, written down."""
+        names = self._facts.subkeys[key] = self._base.subkeys(key)
+        return names

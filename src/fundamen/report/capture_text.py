@@ -1,0 +1,28 @@
+"""What a capture holds, shown before it is written."""
+
+from fundamen.formats.capture_file import Manifest
+from fundamen.report.page import Page, counted, size_in_words
+
+_MOST_NAMED = 8
+
+
+def capture_text(manifest: Manifest, *, verbose: bool, drawn: bool) -> str:
+    """The page."""
+    page = Page(drawn=drawn)
+    size = size_in_words(manifest.bytes)
+    page.answer(f"The capture of {manifest.machine} holds {size} of {counted(manifest.files, 'file')}.")
+    page.heading("It is made for")
+    for what in manifest.of:
+        page.line(what)
+    page.heading("Besides these bytes it holds")
+    page.line(
+        "names, sizes and rights of the files and folders that were looked at, where links lead, digests, and the"
+    )
+    page.line("values of the registry and the variables of the environment that were asked for.")
+    if manifest.left_out:
+        page.heading("Left out by rule")
+        for what in manifest.left_out if verbose else manifest.left_out[:_MOST_NAMED]:
+            page.line(what)
+        if not verbose and len(manifest.left_out) > _MOST_NAMED:
+            page.line(f"and {len(manifest.left_out) - _MOST_NAMED} more (-v names all)")
+    return page.text()

@@ -1,0 +1,125 @@
+"""Take the facts of a machine into one file: what tracing, inspecting, surveying and checking ask, with the answers.
+
+The machine is examined as it always is, and whatever is asked of it on the way is written down; so the capture answers
+the same questions in the same way. Rights that this account has not are told as gaps, and make no capture fail.
+"""
+
+from collections.abc import Sequence
+from datetime import datetime
+
+import msgspec
+
+from fundamen.evidence.authority import Authority
+from fundamen.formats.capture_file import Facts, Manifest
+from fundamen.machine.machine import Machine
+from fundamen.machine.recording import RecordingMachine, TooLargeError
+from fundamen.model.errors import UnreadableError, UsageError
+from fundamen.model.paths import MachinePath
+from fundamen.prerequisites.checking import check_requirements
+from fundamen.prerequisites.requirement import Asked
+from fundamen.prerequisites.sheet import Sheet
+from fundamen.survey.survey import Depth, Memory, Telling, survey_machine
+from fundamen.survey.walking import usual_folders
+from fundamen.trace.hints import with_hints
+from fundamen.trace.inspection import inspect_file
+from fundamen.trace.trace import trace_programs
+
+
+class Wish(msgspec.Struct, frozen=True, kw_only=True):
+    """What a capture is to be of."""
+
+    programs: tuple[MachinePath, ...] = ()
+    sheets: tuple[Sheet, ...] = ()
+    whole: bool = False  # the whole machine: every program that a survey looks at
+    symbols: bool = False  # also which symbols nobody defines
+    most_bytes: int  # of files, that are taken in
+
+    @property
+    def in_words(self) -> tuple[str, ...]:
+        """The same for people."""
+        return (
+            *(["the whole machine"] if self.whole else []),
+            *(f"the program {path}" for path in self.programs),
+            *(f"the sheet {sheet.name}" for sheet in self.sheets),
+        )
+
+
+class Taken(msgspec.Struct, frozen=True):
+    """What was taken, before it is written."""
+
+    manifest: Manifest  # but for the digests
+    facts: Facts
+    recording: RecordingMachine
+
+
+def take_capture(
+    machine: Machine, wish: Wish, authorities: Sequence[Authority], asked: Asked, now: datetime, telling: Telling
+) -> Taken:
+    """Examine a machine, and write down what was asked of it.
+
+    Args:
+        machine: which.
+        wish: what it is to be of.
+        authorities: those who can speak of files; what they say is taken in by the digests that they ask for.
+        asked: how requirements are checked.
+        now: this moment, UTC.
+        telling: is told how far it is.
+
+    Raises:
+        UnreadableError: a program that was named cannot be read.
+        UsageError: more would be taken in than was allowed.
+    """
+    recording = RecordingMachine(machine, wish.most_bytes)
+    try:
+        _examine(recording, wish, authorities, asked, now, telling)
+    except TooLargeError as error:
+        raise UsageError(
+            what="The capture is not made",
+            why=f"more than {wish.most_bytes >> 20} MiB of files would be taken in",
+            do="Name single programs, or allow more with --most.",
+        ) from error
+    facts = recording.finished()
+    manifest = Manifest(
+        machine=machine.title,
+        platform=machine.platform,
+        was_running=machine.was_running,
+        made_at=now,
+        of=wish.in_words,
+        files=len(facts.files),
+        bytes=recording.size,
+        left_out=tuple(recording.left_out),
+        facts_sha256="",
+        content_sha256="",
+    )
+    return Taken(manifest, facts, recording)
+
+
+def _examine(
+    recording: RecordingMachine,
+    wish: Wish,
+    authorities: Sequence[Authority],
+    asked: Asked,
+    now: datetime,
+    telling: Telling,
+) -> None:
+    programs = list(wish.programs)
+    if wish.whole:
+        memory = Memory({}, lambda _found: None)
+        folders = usual_folders(recording)
+        found = survey_machine(recording, folders, Depth.USED, lambda: authorities, memory, now, telling)
+        programs += [path for path in found.stopped if path not in programs]
+    rounds = (False, True) if wish.symbols else (False,)
+    telling.begin("Tracing programs", len(rounds) * len(programs))
+    for symbols in rounds:
+        traces = trace_programs(recording, programs, authorities, symbols=symbols)
+        for program, trace in zip(programs, traces, strict=True):
+            if isinstance(trace, UnreadableError):
+                if program in wish.programs:
+                    raise trace
+            else:
+                with_hints(recording, trace, authorities, str(program))
+            telling.more(1)
+    for program in wish.programs:
+        inspect_file(recording, program)
+    for sheet in wish.sheets:
+        check_requirements(sheet.requirements, msgspec.structs.replace(asked, machine=recording))
