@@ -13,6 +13,7 @@ from fundamen.report.contracts.capturing import CaptureRecord
 from fundamen.report.contracts.casing import CaseRecord, HandoffRecord, LadderRecord, MergeRecord
 from fundamen.report.contracts.cold_copying import ColdCopiesRecord
 from fundamen.report.contracts.comparing import ComparisonRecord
+from fundamen.report.contracts.comparing_machines import CompareRecord
 from fundamen.report.contracts.inspecting import InspectRecord
 from fundamen.report.contracts.installing import InstallerRecord, OutcomeRecord, UnpackedRecord
 from fundamen.report.contracts.line import ErrorRecord
@@ -36,6 +37,7 @@ RECORDS = {
     "clues": CluesRecord,
     "clues-line": CalledRecord,
     "cold-copies": ColdCopiesRecord,
+    "compare": CompareRecord,
     "comparison": ComparisonRecord,
     "copies": CopiesRecord,
     "error": ErrorRecord,

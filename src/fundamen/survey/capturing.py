@@ -5,6 +5,7 @@ the same questions in the same way. Rights that this account has not are told as
 """
 
 from collections.abc import Sequence
+from contextlib import suppress
 from datetime import datetime
 
 import msgspec
@@ -18,11 +19,12 @@ from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.checking import check_requirements
 from fundamen.prerequisites.requirement import Asked
 from fundamen.prerequisites.sheet import Sheet
+from fundamen.survey.comparing import packages_of, roots_of, services_of
 from fundamen.survey.survey import Depth, Memory, Telling, survey_machine
 from fundamen.survey.walking import usual_folders
 from fundamen.trace.hints import with_hints
 from fundamen.trace.inspection import inspect_file
-from fundamen.trace.trace import trace_programs
+from fundamen.trace.trace import trace_program, trace_programs
 
 
 class Wish(msgspec.Struct, frozen=True, kw_only=True):
@@ -102,12 +104,8 @@ def _examine(
     now: datetime,
     telling: Telling,
 ) -> None:
-    programs = list(wish.programs)
-    if wish.whole:
-        memory = Memory({}, lambda _found: None)
-        folders = usual_folders(recording)
-        found = survey_machine(recording, folders, Depth.USED, lambda: authorities, memory, now, telling)
-        programs += [path for path in found.stopped if path not in programs]
+    stopped = _take_whole(recording, authorities, now, telling) if wish.whole else ()
+    programs = list(dict.fromkeys((*wish.programs, *stopped)))
     rounds = (False, True) if wish.symbols else (False,)
     telling.begin("Tracing programs", len(rounds) * len(programs))
     for symbols in rounds:
@@ -120,6 +118,28 @@ def _examine(
                 with_hints(recording, trace, authorities, str(program))
             telling.more(1)
     for program in wish.programs:
-        inspect_file(recording, program)
+        _take_closely(recording, program)
     for sheet in wish.sheets:
         check_requirements(sheet.requirements, msgspec.structs.replace(asked, machine=recording))
+
+
+def _take_whole(
+    recording: RecordingMachine, authorities: Sequence[Authority], now: datetime, telling: Telling
+) -> tuple[MachinePath, ...]:
+    """What a survey and a comparison of the whole machine ask; gives the programs that cannot start."""
+    memory = Memory({}, lambda _found: None)
+    folders = usual_folders(recording)
+    found = survey_machine(recording, folders, Depth.USED, lambda: authorities, memory, now, telling)
+    for find in (packages_of, roots_of, services_of):
+        with suppress(UnreadableError):  # a gap, which a comparison tells
+            find(recording)
+    return found.stopped
+
+
+def _take_closely(recording: RecordingMachine, program: MachinePath) -> None:
+    """What is asked of one program: what it is, and the digests by which it is compared with another machine's."""
+    inspect_file(recording, program)
+    for component in trace_program(recording, program).components:
+        with suppress(UnreadableError, OSError):
+            if component.path is not None:
+                recording.digest(component.path, "sha256")

@@ -1,0 +1,70 @@
+"""``fundamen compare``."""
+
+import os
+
+import click
+
+from fundamen.cli import options
+from fundamen.cli.exits import Exit
+from fundamen.cli.output import Output, finish
+from fundamen.machine.machine import Machine
+from fundamen.machine.opening import open_machine
+from fundamen.model.errors import UnreadableError, UsageError
+from fundamen.model.paths import HostPath
+from fundamen.report.compare_text import compare_text
+from fundamen.report.contracts.comparing_machines import compare_record
+from fundamen.survey.comparing import Comparison, compare_machines, compare_trees
+
+_THIS = "this"
+
+
+@click.command("compare")
+@click.argument("here")
+@click.argument("there")
+@click.option("--for", "programs", multiple=True, metavar="PROGRAM", help="Only what this program stands on; its path.")
+@options.output_options
+def command(here: str, there: str, *, programs: tuple[str, ...], output: Output) -> None:
+    """Lay two machines side by side: HERE and THERE are a mounted root, volume or prefix, a capture, or 'this' host.
+
+    With --for the shortest list is given of what differs within what a program stands on, a fault on one side alone
+    first: "it works there, not here". Without it, what is installed, trusted and started. Two folders that are no
+    machines are compared as trees, file by file. Ends with 1 if anything differs.
+
+    \b
+    fundamen compare this office.capture --for /opt/tidebook/bin/tidebook
+    fundamen compare /mnt/office /mnt/quay
+    fundamen compare /opt/breakwater clean/breakwater
+    fundamen sources compare recipes /opt/recipes
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    status = Exit.NOTHING_AT_FAULT
+    with output:
+        comparison = _compared(here, there, programs, output)
+        if output.as_json:
+            output.show_record(compare_record(comparison))
+        else:
+            output.show(compare_text(comparison, verbose=output.verbose, drawn=output.drawn))
+        status = Exit.FAULT_FOUND if comparison.differences else Exit.NOTHING_AT_FAULT
+    finish(status)
+
+
+def _compared(here: str, there: str, programs: tuple[str, ...], output: Output) -> Comparison:
+    machines: list[Machine] = []
+    try:
+        machines += [_machine(here), _machine(there)]
+    except UnreadableError:
+        if not (os.path.isdir(here) and os.path.isdir(there)) or machines:
+            raise
+    if not machines:
+        if programs:
+            raise UsageError("Nothing is compared", "--for is for machines, and these are trees", "Leave it out.")
+        with output.working(f"Comparing {here} and {there}"):
+            return compare_trees(HostPath(os.path.abspath(here)), HostPath(os.path.abspath(there)), options.now())
+    one, other = machines
+    with output.working(f"Comparing {here} and {there}"):
+        return compare_machines(one, other, [one.spelled(program) for program in programs])
+
+
+def _machine(spec: str) -> Machine:
+    if spec == _THIS:
+        return options.this_host()
+    return open_machine(spec, environment={}, current=os.getcwd())

@@ -1,0 +1,47 @@
+"""Two machines side by side as text: what matters most first, each with how it is here and there."""
+
+from fundamen.report.page import Page, counted
+from fundamen.survey.comparing import About, Comparison, Difference
+
+_MOST_SHOWN = 30
+
+
+def compare_text(comparison: Comparison, *, verbose: bool, drawn: bool) -> str:
+    """The page."""
+    page = Page(drawn=drawn)
+    differences = comparison.differences
+    page.answer(_answer(comparison), good=not differences)
+    if differences:
+        page.line(f"here: {comparison.here}")
+        page.line(f"there: {comparison.there}")
+    decisive = [each for each in differences if each.is_decisive]
+    _add(page, "What works on one and not on the other", decisive, verbose=verbose)
+    for about in About:
+        rest = [each for each in differences if each.about is about and not each.is_decisive]
+        _add(page, f"{str(about).capitalize()}s", rest, verbose=verbose)
+    if comparison.gaps:
+        page.heading("Not compared")
+        for gap in comparison.gaps:
+            page.line(gap)
+    return page.text()
+
+
+def _answer(comparison: Comparison) -> str:
+    count, decisive = len(comparison.differences), sum(each.is_decisive for each in comparison.differences)
+    alike = f"; {comparison.alike} are alike" if comparison.alike else ""
+    if not count:
+        return f"No difference between {comparison.here} and {comparison.there}{alike}."
+    first = f", {decisive} of them at fault on one side alone" if decisive else ""
+    return f"{counted(count, 'difference')}{first}{alike}."
+
+
+def _add(page: Page, heading: str, differences: list[Difference], *, verbose: bool) -> None:
+    if not differences:
+        return
+    page.heading(heading)
+    for each in differences if verbose else differences[:_MOST_SHOWN]:
+        page.line(each.name)
+        page.field("here", each.here, width=7)
+        page.field("there", each.there, width=7)
+    if not verbose and len(differences) > _MOST_SHOWN:
+        page.line(f"and {len(differences) - _MOST_SHOWN} more (-v names all)")

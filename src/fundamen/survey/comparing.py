@@ -1,0 +1,227 @@
+"""Two machines side by side: within what programs stand on, and in what is installed, trusted and started.
+
+Of a program the shortest list is given: only what differs among the components that either machine's loader takes for
+it, a fault on one side alone first. Everything else of the two machines may differ without any harm to it.
+"""
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from datetime import datetime
+from enum import StrEnum
+from hashlib import sha256
+
+import msgspec
+
+from fundamen.evidence.dpkg import all_installed
+from fundamen.machine.installed import installed_packages
+from fundamen.machine.machine import Machine
+from fundamen.machine.trust_stores import read_trust_stores
+from fundamen.machine.units import UNIT_FOLDERS
+from fundamen.model.architecture import Platform
+from fundamen.model.errors import DamagedFileError, UnreadableError
+from fundamen.model.paths import HostPath, MachinePath
+from fundamen.model.trust_store import Role
+from fundamen.sources.reference import Baseline, Finding, compare_with, read_tree
+from fundamen.trace.records import Component, Trace
+from fundamen.trace.trace import trace_program
+from fundamen.trust.certificate import read_certificate
+
+_LOADERS = ("PATH", "LD_LIBRARY_PATH", "LD_PRELOAD", "LD_AUDIT", "JAVA_HOME", "DOTNET_ROOT")
+_NOTHING = "not there"
+
+
+class About(StrEnum):
+    """What a difference is about, in the order in which they are told."""
+
+    COMPONENT = "component"
+    PACKAGE = "package"
+    CERTIFICATE = "certificate"
+    SERVICE = "service"
+    VARIABLE = "variable"
+    FILE = "file"  # of a tree
+
+
+class Difference(msgspec.Struct, frozen=True):
+    """One thing that is not the same on both."""
+
+    about: About
+    name: str
+    here: str  # in words; "not there" where it is only there
+    there: str
+    program: str = ""  # for which it matters; empty where it is of the machines as a whole
+    is_decisive: bool = False  # it is a fault on one side alone
+
+
+class Comparison(msgspec.Struct, frozen=True):
+    """Two machines side by side."""
+
+    here: str
+    there: str
+    differences: tuple[Difference, ...]  # the decisive ones first
+    alike: int  # how many components of the programs are the same
+    gaps: tuple[str, ...] = ()  # what could not be compared, and why
+
+
+def compare_machines(here: Machine, there: Machine, programs: Sequence[MachinePath]) -> Comparison:
+    """Compare what programs stand on, where any is named; otherwise the machines as a whole.
+
+    Raises:
+        UnreadableError: a program can be traced on neither.
+    """
+    gaps: list[str] = []
+    if not programs:
+        return Comparison(here.title, there.title, tuple(_of_machines(here, there, gaps)), 0, tuple(gaps))
+    differences: list[Difference] = []
+    alike = 0
+    for program in programs:
+        own, same = _of_program(here, there, program)
+        differences += own
+        alike += same
+    differences.sort(key=lambda each: not each.is_decisive)
+    return Comparison(here.title, there.title, tuple(differences), alike, tuple(gaps))
+
+
+def compare_trees(here: HostPath, there: HostPath, now: datetime) -> Comparison:
+    """Compare two folders of this host, file by file.
+
+    Raises:
+        UnreadableError: one of them is not there, or holds more than any tree has.
+    """
+    other = {path: entry for path, entry in read_tree(there).items() if entry is not None}
+    found = compare_with(Baseline("the other", there, now, (), other), here)
+    words = {
+        Finding.VANISHED: (_NOTHING, "there"),
+        Finding.EXTRA: ("there", _NOTHING),
+        Finding.BARRED: ("it cannot be read", "there"),
+    }
+    differences = [
+        Difference(About.FILE, each.path, *words.get(each.finding, (each.detail, "as it is there")))
+        for each in found.differences
+    ]
+    return Comparison(here, there, tuple(differences), len(other) - len(found.at_fault))
+
+
+def _of_program(here: Machine, there: Machine, program: MachinePath) -> tuple[list[Difference], int]:
+    """(what differs within what a program stands on, how many components are the same)."""
+    traces: list[Trace | None] = []
+    errors: list[UnreadableError] = []
+    for machine in (here, there):
+        try:
+            traces.append(trace_program(machine, program))
+        except UnreadableError as error:
+            traces.append(None)
+            errors.append(error)
+    if len(errors) > 1:
+        raise errors[0]
+    if None in traces:
+        said = ["it can be traced" if trace is not None else errors[0].why for trace in traces]
+        return [Difference(About.COMPONENT, program, said[0], said[1], program, is_decisive=True)], 0
+    ours, theirs = ({_key(m, c): c for c in t.components} for m, t in zip((here, there), traces, strict=True) if t)
+    found: list[Difference] = []
+    alike = 0
+    for key in dict.fromkeys((*ours, *theirs)):
+        one, other = ours.get(key), theirs.get(key)
+        words = (_told(one), _told(other))
+        if words[0] == words[1]:
+            digests = _digests(here, one, there, other)
+            if digests is None or digests[0] == digests[1]:
+                alike += 1
+                continue
+            words = (f"{words[0]}, content {digests[0][:16]}...", f"{words[1]}, content {digests[1][:16]}...")
+        is_decisive = (one is not None and one.is_fault) is not (other is not None and other.is_fault)
+        name = key.partition(" ")[2]
+        found.append(Difference(About.COMPONENT, name, *words, program, is_decisive=is_decisive))
+    return found, alike
+
+
+def _key(machine: Machine, component: Component) -> str:
+    return f"{component.kind} {machine.folded(machine.paths.basename(component.name))}"
+
+
+def _told(component: Component | None) -> str:
+    """How a component stands, in words that do not depend on the machine."""
+    if component is None:
+        return "not needed"
+    if component.path is None:
+        return f"{component.verdict}: {component.reason}"
+    version = f" {component.version}" if component.version else ""
+    fault = f", {component.verdict}" if component.verdict.is_fault else ""
+    return f"{component.path}{version} for {component.architecture}{fault}"
+
+
+def _digests(here: Machine, one: Component | None, there: Machine, other: Component | None) -> tuple[str, str] | None:
+    """The digests of two files by the same algorithm; None where one of them cannot be told."""
+    if one is None or other is None or one.path is None or other.path is None:
+        return None
+    for algorithm in ("sha256", "md5"):
+        try:
+            return here.digest(one.path, algorithm), there.digest(other.path, algorithm)
+        except (UnreadableError, OSError):
+            continue
+    return None
+
+
+def _of_machines(here: Machine, there: Machine, gaps: list[str]) -> Iterator[Difference]:
+    """What is installed, trusted and started on one of two machines, and not so on the other."""
+    parts: tuple[tuple[About, Callable[[Machine], Mapping[str, str]]], ...] = (
+        (About.PACKAGE, packages_of),
+        (About.CERTIFICATE, roots_of),
+        (About.SERVICE, services_of),
+        (About.VARIABLE, _variables_of),
+    )
+    for about, find in parts:
+        try:
+            ours, theirs = find(here), find(there)
+        except UnreadableError as error:
+            gaps.append(f"{about}s are not compared: {error.what}: {error.why}")
+            continue
+        for name in sorted({*ours, *theirs}):
+            one, other = ours.get(name, _NOTHING), theirs.get(name, _NOTHING)
+            if one != other:
+                yield Difference(about, name, one, other)
+
+
+def packages_of(machine: Machine) -> dict[str, str]:
+    """The versions of all installed packages, by name and architecture. Raises: UnreadableError."""
+    if machine.platform is Platform.WINDOWS:
+        return {package.name: package.version for package in installed_packages(machine.registry)}
+    if machine.platform is not Platform.LINUX:
+        return {}
+    return {
+        f"{name}:{architecture}": version
+        for name, found in all_installed(machine).items()
+        for version, architecture in found
+    }
+
+
+def roots_of(machine: Machine) -> dict[str, str]:
+    """The roots that a machine trusts: by name and fingerprint, until when."""
+    found: dict[str, str] = {}
+    for stored in read_trust_stores(machine).certificates:
+        if stored.role is Role.ROOT:
+            try:
+                certificate = read_certificate(stored.der)
+            except DamagedFileError:
+                continue
+            fingerprint = sha256(stored.der).hexdigest()[:16]
+            found[f"{certificate.subject.shown} ({fingerprint}...)"] = f"until {certificate.not_after:%Y-%m-%d}"
+    return found
+
+
+def services_of(machine: Machine) -> dict[str, str]:
+    """The services of systemd that are started with a machine, each with what has it started."""
+    found: dict[str, str] = {}
+    for folder in UNIT_FOLDERS if machine.platform is Platform.LINUX else ():
+        for name in _names(machine, folder):
+            if name.endswith((".wants", ".requires")):
+                for unit in _names(machine, machine.join(folder, name)):
+                    found[unit] = f"started by {name.rpartition('.')[0]}"
+    return found
+
+
+def _variables_of(machine: Machine) -> dict[str, str]:
+    return {name: value for name in _LOADERS if (value := machine.environment.get(name))}
+
+
+def _names(machine: Machine, folder: MachinePath) -> tuple[str, ...]:
+    """The names in a folder; none where there is no such folder. Raises: UnreadableError: a capture does not tell."""
+    return machine.names(folder)
