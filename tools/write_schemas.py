@@ -14,6 +14,7 @@ from fundamen.report.contracts.casing import CaseRecord, HandoffRecord, LadderRe
 from fundamen.report.contracts.cold_copying import ColdCopiesRecord
 from fundamen.report.contracts.comparing import ComparisonRecord
 from fundamen.report.contracts.comparing_machines import CompareRecord
+from fundamen.report.contracts.fleeting import FleetRecord
 from fundamen.report.contracts.inspecting import InspectRecord
 from fundamen.report.contracts.installing import InstallerRecord, OutcomeRecord, UnpackedRecord
 from fundamen.report.contracts.line import ErrorRecord
@@ -41,6 +42,7 @@ RECORDS = {
     "comparison": ComparisonRecord,
     "copies": CopiesRecord,
     "error": ErrorRecord,
+    "fleet": FleetRecord,
     "handoff": HandoffRecord,
     "history": HistoryRecord,
     "ladder": LadderRecord,

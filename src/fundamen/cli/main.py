@@ -16,6 +16,7 @@ _COMMANDS = {
     "trace": ("trace", "Show all that a program needs, and how each need stands."),
     "inspect": ("inspect", "Show what a file is: format, architecture, needs, digest."),
     "survey": ("survey", "Tell all that is wrong with what a machine's programs stand on."),
+    "fleet": ("fleet", "Lay many machines side by side by their captures."),
     "compare": ("compare", "Lay two machines, captures or trees side by side."),
     "capture": ("capture", "Write a machine's facts to one file, to be examined elsewhere."),
     "prereqs": ("prereqs", "Check a requirement sheet: what no file declares."),

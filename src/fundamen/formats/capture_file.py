@@ -23,7 +23,9 @@ from fundamen.model.paths import shown
 SCHEMA = "fundamen.capture/1"
 MOST_CONTENT = 4 << 30  # bytes, unpacked
 _MOST_FACTS, _MOST_MANIFEST = 1 << 30, 1 << 20
-_MEMBERS = ("manifest.json", "facts.json", "content.bin")
+_MEMBERS = ("content.bin", "facts.json", "manifest.json")
+_SUMMARY = "summary.json"
+_MOST_SUMMARY = 64 << 20  # bytes
 _PIECE = 1 << 20
 _RAISED = (
     zipfile.BadZipFile,
@@ -53,6 +55,7 @@ class Manifest(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=
     left_out: tuple[str, ...]  # what was not taken in, and by which rule
     facts_sha256: str
     content_sha256: str
+    summary_sha256: str = ""  # empty where it has no summary
 
 
 class CapturedFile(msgspec.Struct, frozen=True, array_like=True, gc=False):
@@ -99,6 +102,26 @@ class Facts(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     kept: dict[str, str] = {}  # what was found out by going through the machine, as JSON
 
 
+class SharedFault(msgspec.Struct, frozen=True):
+    """One cause that a survey of the machine has found."""
+
+    name: str
+    verdict: str
+    programs: Size  # how many it stops
+
+
+class Summary(msgspec.Struct, frozen=True, kw_only=True):
+    """What a capture of a whole machine comes to, in few words: for tables over many machines."""
+
+    schema: Literal["fundamen.summary/1"] = "fundamen.summary/1"
+    machine: str
+    platform: Platform
+    made_at: datetime
+    programs: Size
+    components: dict[str, str]  # installed packages: name -> version
+    faults: tuple[SharedFault, ...]
+
+
 class Capture(msgspec.Struct, frozen=True):
     """A capture that was opened."""
 
@@ -107,8 +130,11 @@ class Capture(msgspec.Struct, frozen=True):
     content: IO[bytes]  # a file of ours, which nobody else sees
 
 
-def write_capture(target: IO[bytes], manifest: Manifest, facts: Facts, content: IO[bytes]) -> Manifest:
+def write_capture(
+    target: IO[bytes], manifest: Manifest, facts: Facts, content: IO[bytes], summary: Summary | None = None
+) -> Manifest:
     """Write a capture, and give its manifest with the digests filled in. Raises: OSError."""
+    summary_data = json.dumps(msgspec.to_builtins(summary)).encode("ascii") if summary is not None else b""
     facts_data = json.dumps(msgspec.to_builtins(facts)).encode("ascii")
     content.seek(0)
     content_sha256 = hashlib.sha256()
@@ -122,7 +148,10 @@ def write_capture(target: IO[bytes], manifest: Manifest, facts: Facts, content: 
             manifest,
             facts_sha256=hashlib.sha256(facts_data).hexdigest(),
             content_sha256=content_sha256.hexdigest(),
+            summary_sha256=hashlib.sha256(summary_data).hexdigest() if summary_data else "",
         )
+        if summary_data:
+            archive.writestr(_member(_SUMMARY), summary_data)
         archive.writestr(_member("manifest.json"), msgspec.json.format(msgspec.json.encode(whole), indent=1))
     return whole
 
@@ -148,9 +177,7 @@ def read_capture(file: IO[bytes], name: str) -> Capture:
     what = f"The capture {shown(name)}"
     try:
         with zipfile.ZipFile(file) as archive:
-            if sorted(archive.namelist()) != sorted(_MEMBERS):
-                raise damaged(what, "it is no archive of manifest.json, facts.json and content.bin")
-            manifest = _manifest(_member_bytes(archive, "manifest.json", _MOST_MANIFEST, what), what)
+            manifest = _opened(archive, what)
             facts_data = _member_bytes(archive, "facts.json", _MOST_FACTS, what)
             if hashlib.sha256(facts_data).hexdigest() != manifest.facts_sha256:
                 raise damaged(what, "its facts are not those that it was made with")
@@ -160,6 +187,35 @@ def read_capture(file: IO[bytes], name: str) -> Capture:
         if isinstance(error, DamagedFileError):
             raise
         raise damaged(what, f"{error or type(error).__name__}") from error
+
+
+def read_summary(file: IO[bytes], name: str) -> Summary:
+    """Read only the summary of a capture; nothing else of it is unpacked.
+
+    Raises:
+        DamagedFileError: as of ``read_capture``; or it has no summary, for it is not of a whole machine.
+    """
+    what = f"The capture {shown(name)}"
+    try:
+        with zipfile.ZipFile(file) as archive:
+            manifest = _opened(archive, what)
+            if not manifest.summary_sha256:
+                raise damaged(what, "it is of no whole machine: it was made without --all")
+            data = _member_bytes(archive, _SUMMARY, _MOST_SUMMARY, what)
+            if hashlib.sha256(data).hexdigest() != manifest.summary_sha256:
+                raise damaged(what, "its summary is not that which it was made with")
+        return msgspec.convert(json.loads(data), type=Summary)
+    except (msgspec.ValidationError, RecursionError, KeyError, *_RAISED) as error:
+        if isinstance(error, DamagedFileError):
+            raise
+        raise damaged(what, f"{error or type(error).__name__}") from error
+
+
+def _opened(archive: zipfile.ZipFile, what: str) -> Manifest:
+    """The manifest, once it was seen that the archive has the members of a capture."""
+    if sorted(name for name in archive.namelist() if name != _SUMMARY) != list(_MEMBERS):
+        raise damaged(what, "it is no archive of manifest.json, facts.json and content.bin")
+    return _manifest(_member_bytes(archive, "manifest.json", _MOST_MANIFEST, what), what)
 
 
 def _manifest(data: bytes, what: str) -> Manifest:

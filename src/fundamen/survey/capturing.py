@@ -11,7 +11,7 @@ from datetime import datetime
 import msgspec
 
 from fundamen.evidence.authority import Authority
-from fundamen.formats.capture_file import Facts, Manifest
+from fundamen.formats.capture_file import Facts, Manifest, SharedFault, Summary
 from fundamen.machine.machine import Machine
 from fundamen.machine.recording import RecordingMachine, TooLargeError
 from fundamen.model.errors import UnreadableError, UsageError
@@ -20,7 +20,7 @@ from fundamen.prerequisites.checking import check_requirements
 from fundamen.prerequisites.requirement import Asked
 from fundamen.prerequisites.sheet import Sheet
 from fundamen.survey.comparing import packages_of, roots_of, services_of
-from fundamen.survey.survey import Depth, Memory, Telling, survey_machine
+from fundamen.survey.survey import Depth, Memory, Survey, Telling, survey_machine
 from fundamen.survey.walking import usual_folders
 from fundamen.trace.hints import with_hints
 from fundamen.trace.inspection import inspect_file
@@ -52,6 +52,7 @@ class Taken(msgspec.Struct, frozen=True):
     manifest: Manifest  # but for the digests
     facts: Facts
     recording: RecordingMachine
+    summary: Summary | None  # where it is of the whole machine
 
 
 def take_capture(
@@ -73,7 +74,7 @@ def take_capture(
     """
     recording = RecordingMachine(machine, wish.most_bytes)
     try:
-        _examine(recording, wish, authorities, asked, now, telling)
+        survey = _examine(recording, wish, authorities, asked, now, telling)
     except TooLargeError as error:
         raise UsageError(
             what="The capture is not made",
@@ -93,7 +94,25 @@ def take_capture(
         facts_sha256="",
         content_sha256="",
     )
-    return Taken(manifest, facts, recording)
+    summary = _summary(machine, survey, now) if survey is not None else None
+    return Taken(manifest, facts, recording, summary)
+
+
+def _summary(machine: Machine, survey: Survey, now: datetime) -> Summary:
+    try:
+        components = packages_of(machine)
+    except UnreadableError:
+        components = {}
+    return Summary(
+        machine=machine.title,
+        platform=machine.platform,
+        made_at=now,
+        programs=survey.needs.programs,
+        components=components,
+        faults=tuple(
+            SharedFault(cause.title, cause.component.verdict, len(cause.programs)) for cause in survey.needs.causes
+        ),
+    )
 
 
 def _examine(
@@ -103,9 +122,10 @@ def _examine(
     asked: Asked,
     now: datetime,
     telling: Telling,
-) -> None:
-    stopped = _take_whole(recording, authorities, now, telling) if wish.whole else ()
-    programs = list(dict.fromkeys((*wish.programs, *stopped)))
+) -> Survey | None:
+    """Ask all that is wished; give the survey where one was made."""
+    survey = _take_whole(recording, authorities, now, telling) if wish.whole else None
+    programs = list(dict.fromkeys((*wish.programs, *(survey.stopped if survey is not None else ()))))
     rounds = (False, True) if wish.symbols else (False,)
     telling.begin("Tracing programs", len(rounds) * len(programs))
     for symbols in rounds:
@@ -121,19 +141,20 @@ def _examine(
         _take_closely(recording, program)
     for sheet in wish.sheets:
         check_requirements(sheet.requirements, msgspec.structs.replace(asked, machine=recording))
+    return survey
 
 
 def _take_whole(
     recording: RecordingMachine, authorities: Sequence[Authority], now: datetime, telling: Telling
-) -> tuple[MachinePath, ...]:
-    """What a survey and a comparison of the whole machine ask; gives the programs that cannot start."""
+) -> Survey:
+    """What a survey and a comparison of the whole machine ask."""
     memory = Memory({}, lambda _found: None)
     folders = usual_folders(recording)
     found = survey_machine(recording, folders, Depth.USED, lambda: authorities, memory, now, telling)
     for find in (packages_of, roots_of, services_of):
         with suppress(UnreadableError):  # a gap, which a comparison tells
             find(recording)
-    return found.stopped
+    return found
 
 
 def _take_closely(recording: RecordingMachine, program: MachinePath) -> None:

@@ -1,6 +1,7 @@
 """``fundamen capture``."""
 
 import os
+import platform
 from collections.abc import Callable
 
 import click
@@ -28,6 +29,7 @@ from fundamen.survey.capturing import Taken, Wish, take_capture
 @click.command("capture")
 @click.argument("target", metavar="FILE")
 @click.argument("programs", nargs=-1, metavar="[PROGRAM]...")
+@click.option("--name", default="", help="How the machine is called in the capture; default: this host's name.")
 @click.option("--sheet", "sheets", multiple=True, metavar="SHEET", help="Take in how this requirement sheet stands.")
 @click.option("--all", "whole", is_flag=True, help="The whole machine: every program that a survey looks at.")
 @click.option("--symbols", is_flag=True, help="Also what 'trace --symbols' asks: much more of each file.")
@@ -39,6 +41,7 @@ def command(
     target: str,
     programs: tuple[str, ...],
     *,
+    name: str,
     sheets: tuple[str, ...],
     whole: bool,
     symbols: bool,
@@ -74,6 +77,7 @@ def command(
         authorities = authorities_at(options.home(), examined.platform, options.now(), output)
         with Telling(output) as telling:
             taken = take_capture(examined, wish, authorities, asked, options.now(), telling)
+        taken = _named(taken, name or (platform.node() if examined.is_live else ""))
         if not output.as_json:
             output.show(capture_text(taken.manifest, verbose=output.verbose, drawn=output.drawn))
         if yes or output.agreed(f"Write it to {shown(target)}?"):
@@ -85,6 +89,15 @@ def command(
             output.note("Nothing was written.")
             status = Exit.FAULT_FOUND
     finish(status)
+
+
+def _named(taken: Taken, name: str) -> Taken:
+    """The same under another name of the machine."""
+    if not name:
+        return taken
+    summary = msgspec.structs.replace(taken.summary, machine=name) if taken.summary is not None else None
+    manifest = msgspec.structs.replace(taken.manifest, machine=name)
+    return msgspec.structs.replace(taken, manifest=manifest, summary=summary)
 
 
 def _require_sense(
@@ -107,7 +120,7 @@ def _write(target: str, taken: Taken) -> Manifest:
     part = f"{target}.part"
     try:
         with open(part, "xb") as file:
-            manifest = write_capture(file, taken.manifest, taken.facts, taken.recording.taken)
+            manifest = write_capture(file, taken.manifest, taken.facts, taken.recording.taken, taken.summary)
             file.flush()
             os.fsync(file.fileno())
         os.rename(part, target)
@@ -117,4 +130,4 @@ def _write(target: str, taken: Taken) -> Manifest:
             why=error.strerror or str(error),
             do="Name a file in a folder that you may write to.",
         ) from error
-    return msgspec.structs.replace(manifest)
+    return manifest

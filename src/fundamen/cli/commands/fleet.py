@@ -1,0 +1,150 @@
+"""``fundamen fleet``."""
+
+import os
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import ProcessPoolExecutor
+from contextlib import contextmanager
+from typing import Any
+
+import click
+
+from fundamen.cli.exits import Exit
+from fundamen.cli.options import output_options
+from fundamen.cli.output import Output, finish
+from fundamen.cli.writing import write_file
+from fundamen.model.errors import UnreadableError, UsageError
+from fundamen.model.paths import HostPath, shown
+from fundamen.report.bars import Bar, bars_page, bars_svg
+from fundamen.report.contracts.fleeting import fleet_record
+from fundamen.report.fleet_text import fleet_csv, fleet_parquet, fleet_text
+from fundamen.survey.fleet import Fleet, Map, Read, read_fleet
+
+_FEW = 16  # captures that are read without further processes
+_AT_ONCE = 8  # captures that a process is given together
+_MOST_BARS = 20
+
+
+@click.command("fleet")
+@click.argument("folder")
+@click.option("--write", "targets", multiple=True, metavar="FILE", help="As .csv, .parquet, .html, or .svg.")
+@click.option("--scheduler", metavar="ADDRESS", help="Read them on a Dask cluster that is there already.")
+@output_options
+def command(folder: str, *, targets: tuple[str, ...], scheduler: str | None, output: Output) -> None:
+    """Lay the machines side by side whose captures lie in FOLDER: shared faults, who stands out, versions.
+
+    Each capture is of a whole machine (fundamen capture --all). They are read by processes of this host, or with
+    --scheduler by the workers of a Dask cluster, which must reach the same folder; the outcome is the same. Ends with 1
+    if any machine has a fault.
+
+    \b
+    fundamen fleet captures
+    fundamen fleet captures --write fleet.csv --write fleet.html
+    fundamen fleet captures --json | jq -r '.outliers[] | .machine + " " + .component'
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    status = Exit.NOTHING_AT_FAULT
+    with output:
+        _require_writable(targets)
+        paths = _captures(folder)
+        with output.working(f"Reading {len(paths)} captures"), _spread(len(paths), scheduler) as spread:
+            fleet = read_fleet(paths, spread)
+        for target in targets:
+            write_file(target, _FORMS[os.path.splitext(target)[1].lower()](fleet), output)
+        if output.as_json:
+            output.show_record(fleet_record(fleet))
+        else:
+            output.show(fleet_text(fleet, verbose=output.verbose, drawn=output.drawn))
+        status = Exit.FAULT_FOUND if fleet.faults else Exit.NOTHING_AT_FAULT
+    finish(status)
+
+
+def _captures(folder: str) -> list[HostPath]:
+    """The files of a folder, by name. Raises: UnreadableError: it cannot be read, or has none."""
+    try:
+        names = sorted(os.listdir(folder))
+    except OSError as error:
+        raise UnreadableError(
+            f"{shown(folder)} cannot be read", error.strerror or str(error), "Name a folder with captures."
+        ) from error
+    paths = [HostPath(os.path.abspath(os.path.join(folder, name))) for name in names]
+    files = [path for path in paths if os.path.isfile(path)]
+    if not files:
+        raise UnreadableError(f"{shown(folder)} has no capture", "no file lies in it", "See: fundamen capture --help")
+    return files
+
+
+@contextmanager
+def _spread(count: int, scheduler: str | None) -> Iterator[Map]:
+    """What carries the reading out: here, in processes, or on a cluster."""
+    if scheduler is not None:
+        with _on_cluster(scheduler) as spread:
+            yield spread
+    elif count <= _FEW:
+        yield map
+    else:
+        with ProcessPoolExecutor() as pool:
+            yield lambda read, paths: pool.map(read, paths, chunksize=_AT_ONCE)
+
+
+@contextmanager
+def _on_cluster(address: str) -> Iterator[Map]:
+    try:
+        from distributed import Client  # noqa: PLC0415 - an extra
+    except ImportError as error:
+        raise UsageError(
+            what="The captures cannot be read on a cluster",
+            why="the library for it is not installed",
+            do="pip install 'fundamen[cluster]', or leave --scheduler out.",
+        ) from error
+    try:
+        connect: Callable[..., Any] = Client
+        client = connect(address, timeout=10)
+    except (OSError, ValueError, TimeoutError) as error:
+        raise UnreadableError(
+            what=f"The cluster at {shown(address)} cannot be reached",
+            why=str(error) or type(error).__name__,
+            do="See that its scheduler runs, and that this host reaches it.",
+        ) from error
+
+    def spread(read: Callable[[HostPath], Read], paths: Sequence[HostPath]) -> Iterable[Read]:
+        found: list[Read] = client.gather(client.map(read, paths, batch_size=_AT_ONCE, pure=False))
+        return found
+
+    with client:
+        yield spread
+
+
+def _page(fleet: Fleet) -> bytes:
+    rows = [(fault.name, fault.verdict, str(len(fault.machines)), ", ".join(fault.machines)) for fault in fleet.faults]
+    heads = ("fault", "verdict", "machines", "which")
+    return bars_page(_title(fleet), "machines", _bars(fleet), rows, heads).encode("utf-8", "replace")
+
+
+def _figure(fleet: Fleet) -> bytes:
+    return bars_svg(_title(fleet), "machines", _bars(fleet)).encode("utf-8", "replace")
+
+
+def _bars(fleet: Fleet) -> list[Bar]:
+    return [Bar(fault.name, fault.verdict, len(fault.machines)) for fault in fleet.faults[:_MOST_BARS]]
+
+
+def _title(fleet: Fleet) -> str:
+    return f"{len(fleet.machines)} machines, and the faults that they share"
+
+
+_FORMS: dict[str, Callable[[Fleet], bytes]] = {
+    ".csv": fleet_csv,
+    ".parquet": fleet_parquet,
+    ".html": _page,
+    ".svg": _figure,
+}
+
+
+def _require_writable(targets: tuple[str, ...]) -> None:
+    """Make sure that each file can be written, before anything is read. Raises: UsageError."""
+    for target in targets:
+        why = (
+            f"its name ends in none of {', '.join(_FORMS)}" if os.path.splitext(target)[1].lower() not in _FORMS else ""
+        )
+        why = why or ("a file of this name is there already" if os.path.exists(target) else "")
+        if why:
+            raise UsageError(f"Nothing is written to {shown(target)}", why, "Name, for example, fleet.csv.")
