@@ -36,7 +36,8 @@ def main() -> None:
                 (Path(place) / "fleet.csv").unlink(missing_ok=True)
             told = " ".join(words[:1]) or "as text"
             print(
-                f"{COUNT} captures, {told}: {statistics.median(seconds):.2f} s ({min(seconds):.2f} to {max(seconds):.2f})"
+                f"{COUNT} captures, {told}: {statistics.median(seconds):.2f} s",
+                f"({min(seconds):.2f} to {max(seconds):.2f})",
             )
 
 

@@ -10,12 +10,15 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from defusedxml import ElementTree
 
 from builders.elf import an_elf
 from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.signing import AnIssuer
 from builders.source import ASource
 from conftest import Fundamen
+
+SVG = "{http://www.w3.org/2000/svg}"
 
 
 def md5(data: bytes) -> str:
@@ -78,6 +81,21 @@ def test_what_stops_most_programs_comes_first_and_counts_once(surveyed: Surveyed
     ]
     text = surveyed.fundamen("survey", "-m", linux.root).out
     assert text.startswith("3 causes keep 6 programs from starting")
+
+
+def test_in_the_figure_a_cause_has_a_bar_as_long_as_what_it_stops(surveyed: Surveyed, linux: ALinuxMachine) -> None:
+    for name in ("gauge", "berth", "chart"):
+        linux.program(f"/opt/{name}", needs=["lib<b>.so"])
+    linux.program("/opt/ebb", needs=["libebb.so.1"])
+    folder = linux.root.parent
+    words = ("--write", "found.svg", "--write", "found.html")
+    assert surveyed.fundamen("survey", "-m", linux.root, *words).status == 1
+    drawn = ElementTree.fromstring((folder / "found.svg").read_text())
+    bars = [float(each.get("width", "")) for each in drawn.iter(f"{SVG}rect") if each.get("height") == "16"]
+    assert bars == [pytest.approx(3 * bars[1], abs=0.2), bars[1]]
+    assert [each.text for each in drawn.iter(f"{SVG}text")].count("lib<b>.so") == 1
+    assert "<b>" not in (folder / "found.html").read_text()
+    assert surveyed.fundamen("survey", "-m", linux.root, *words).status == 2  # they are there already
 
 
 def test_a_plug_in_that_its_host_serves_lacks_nothing_and_one_that_nobody_could_serve_does(

@@ -32,7 +32,8 @@ def test_parquet_has_the_same_rows_as_csv(fundamen: Fundamen, tmp_path: Path) ->
     from pyarrow import parquet  # noqa: PLC0415
 
     folder = a_fleet(tmp_path / "captures", 5, packages=4)
-    assert fundamen("fleet", folder, "--write", "f.parquet", "--write", "f.csv").status == 1
+    assert fundamen("fleet", folder, "--write", "f.parquet", "--write", "f.csv", "--write", "f.png").status == 1
+    assert (tmp_path / "f.png").read_bytes()[:8] == b"\x89PNG\r\n\x1a\n"
     rows = parquet.read_table(tmp_path / "f.parquet").to_pylist()
     lines = (tmp_path / "f.csv").read_text().splitlines()
     assert [",".join(row.values()) for row in rows] == lines[1:]

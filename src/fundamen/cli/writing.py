@@ -1,8 +1,9 @@
 """Write a trace to files, each in the form that its name asks for."""
 
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import datetime
+from typing import TypeVar
 
 from fundamen.cli.output import Output
 from fundamen.machine.machine import Machine
@@ -11,6 +12,8 @@ from fundamen.model.paths import shown
 from fundamen.sources.writing import write_whole
 from fundamen.trace.records import Trace
 
+F = TypeVar("F")
+
 
 def require_writable(names: Sequence[str]) -> None:
     """Make sure that each file can be written, before anything is traced.
@@ -18,12 +21,22 @@ def require_writable(names: Sequence[str]) -> None:
     Raises:
         UsageError: its name asks for no form that is known, or a file of that name is there.
     """
+    require_new(names, _FORMS, "tidebook.html, tidebook.svg or tidebook.cdx.json")
+
+
+def require_new(names: Sequence[str], endings: Iterable[str], example: str) -> None:
+    """Make sure that each file's name ends in one of the endings, and that none is there.
+
+    Raises:
+        UsageError: one does not, or is.
+    """
+    endings = tuple(endings)
     for name in names:
-        if _form_of(name) is None:
+        if not name.lower().endswith(endings):
             raise UsageError(
                 what=f"Nothing can be written to {shown(name)}",
-                why=f"its name ends in none of {', '.join(_FORMS)}",
-                do="Name it, for example, tidebook.html, tidebook.svg or tidebook.cdx.json.",
+                why=f"its name ends in none of {', '.join(endings)}",
+                do=f"Name it, for example, {example}.",
             )
         if os.path.exists(name):
             raise UsageError(
@@ -41,9 +54,7 @@ def write_trace(trace: Trace, machine: Machine, names: Sequence[str], now: datet
         UsageError: it needs a library that is not installed.
     """
     for name in names:
-        form = _form_of(name)
-        assert form is not None  # noqa: S101 - require_writable has looked
-        write_file(name, form(trace, machine, now), output)
+        write_file(name, form_of(name, _FORMS)(trace, machine, now), output)
 
 
 def write_file(name: str, data: bytes, output: Output) -> None:
@@ -57,6 +68,11 @@ def write_file(name: str, data: bytes, output: Output) -> None:
             do="Name a file in a folder that you may write to.",
         ) from error
     output.note(f"Written: {name}")
+
+
+def form_of(name: str, forms: Mapping[str, F]) -> F:
+    """The form that a file's name asks for; ``require_new`` has looked that there is one."""
+    return next(form for ending, form in forms.items() if name.lower().endswith(ending))
 
 
 def _html(trace: Trace, machine: Machine, now: datetime) -> bytes:
@@ -100,7 +116,3 @@ _FORMS: dict[str, Callable[[Trace, Machine, datetime], bytes]] = {
     ".dot": _dot,
     ".cdx.json": _bom,
 }
-
-
-def _form_of(name: str) -> Callable[[Trace, Machine, datetime], bytes] | None:
-    return next((form for ending, form in _FORMS.items() if name.lower().endswith(ending)), None)

@@ -10,7 +10,7 @@ def compare_text(comparison: Comparison, *, verbose: bool, drawn: bool) -> str:
     """The page."""
     page = Page(drawn=drawn)
     differences = comparison.differences
-    page.answer(_answer(comparison), good=not differences)
+    page.answer(answer(comparison), good=not differences)
     if differences:
         page.line(f"here: {comparison.here}")
         page.line(f"there: {comparison.there}")
@@ -26,7 +26,8 @@ def compare_text(comparison: Comparison, *, verbose: bool, drawn: bool) -> str:
     return page.text()
 
 
-def _answer(comparison: Comparison) -> str:
+def answer(comparison: Comparison) -> str:
+    """How far the two differ, in one sentence."""
     count, decisive = len(comparison.differences), sum(each.is_decisive for each in comparison.differences)
     alike = f"; {comparison.alike} are alike" if comparison.alike else ""
     if not count:

@@ -15,7 +15,7 @@ _MOST_SHOWN, _MOST_NAMED = 15, 4
 def fleet_text(fleet: Fleet, *, verbose: bool, drawn: bool) -> str:
     """The page: shared faults, who stands out, and what stands where in several versions."""
     page = Page(drawn=drawn)
-    page.answer(_answer(fleet), good=not fleet.faults)
+    page.answer(answer(fleet), good=not fleet.faults)
     if fleet.faults:
         page.heading("Faults, the one that most machines share first")
         for fault in fleet.faults if verbose else fleet.faults[:_MOST_SHOWN]:
@@ -45,7 +45,8 @@ def fleet_text(fleet: Fleet, *, verbose: bool, drawn: bool) -> str:
     return page.text()
 
 
-def _answer(fleet: Fleet) -> str:
+def answer(fleet: Fleet) -> str:
+    """What most machines share, in one sentence."""
     machines = counted(len(fleet.machines), "machine")
     if not fleet.faults:
         return f"{machines}: no fault on any of them."

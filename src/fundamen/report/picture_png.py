@@ -66,15 +66,13 @@ def picture_png(picture: Picture, title: str) -> bytes:
                 hatch=_HATCHES.get(node.verdict),
             )
         )
-        axes.text(node.x + 29, node.y + 15, _plain(node.name), fontsize=8, color=INK, va="center")
-        axes.text(
-            node.x + 29, node.y + 33, _plain(f"{node.verdict} {node.detail}"), fontsize=7, color=line, va="center"
-        )
+        axes.text(node.x + 29, node.y + 15, plain(node.name), fontsize=8, color=INK, va="center")
+        axes.text(node.x + 29, node.y + 33, plain(f"{node.verdict} {node.detail}"), fontsize=7, color=line, va="center")
     data = io.BytesIO()
     figure.savefig(data, format="png", dpi=_DOTS * 2, metadata={"Title": shown(title)})
     return data.getvalue()
 
 
-def _plain(text: str) -> str:
+def plain(text: str) -> str:
     """Text that matplotlib does not take for a formula."""
     return shown(text).replace("$", r"\$")

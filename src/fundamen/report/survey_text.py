@@ -15,7 +15,7 @@ _MOST_CAUSES, _MOST_NAMED, _MOST_PACKAGES = 20, 3, 12
 def survey_text(survey: Survey, following: Sequence[str], *, verbose: bool, drawn: bool) -> str:
     """The page for one machine."""
     page = Page(drawn=drawn)
-    page.answer(_answer(survey), good=not survey.faults)
+    page.answer(answer(survey), good=not survey.faults)
     page.line(_seen(survey))
     _add_causes(page, survey.needs.causes, verbose=verbose)
     _add_altered(page, survey, verbose=verbose)
@@ -35,7 +35,8 @@ def survey_text(survey: Survey, following: Sequence[str], *, verbose: bool, draw
     return page.text()
 
 
-def _answer(survey: Survey) -> str:
+def answer(survey: Survey) -> str:
+    """What a survey found, in one sentence."""
     said = list(_said(survey))
     if not said:
         return "Nothing is at fault: every program has all that it needs to start."

@@ -26,7 +26,7 @@ from fundamen.trace.trace import trace_program
 from fundamen.trust.certificate import read_certificate
 
 _LOADERS = ("PATH", "LD_LIBRARY_PATH", "LD_PRELOAD", "LD_AUDIT", "JAVA_HOME", "DOTNET_ROOT")
-_NOTHING = "not there"
+NOTHING = "not there"
 
 
 class About(StrEnum):
@@ -89,8 +89,8 @@ def compare_trees(here: HostPath, there: HostPath, now: datetime) -> Comparison:
     other = {path: entry for path, entry in read_tree(there).items() if entry is not None}
     found = compare_with(Baseline("the other", there, now, (), other), here)
     words = {
-        Finding.VANISHED: (_NOTHING, "there"),
-        Finding.EXTRA: ("there", _NOTHING),
+        Finding.VANISHED: (NOTHING, "there"),
+        Finding.EXTRA: ("there", NOTHING),
         Finding.BARRED: ("it cannot be read", "there"),
     }
     differences = [
@@ -175,7 +175,7 @@ def _of_machines(here: Machine, there: Machine, gaps: list[str]) -> Iterator[Dif
             gaps.append(f"{about}s are not compared: {error.what}: {error.why}")
             continue
         for name in sorted({*ours, *theirs}):
-            one, other = ours.get(name, _NOTHING), theirs.get(name, _NOTHING)
+            one, other = ours.get(name, NOTHING), theirs.get(name, NOTHING)
             if one != other:
                 yield Difference(about, name, one, other)
 

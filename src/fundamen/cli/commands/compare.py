@@ -6,6 +6,7 @@ import click
 
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
+from fundamen.cli.figure_writing import require_writable_figures, write_figures
 from fundamen.cli.output import Output, finish
 from fundamen.machine.machine import Machine
 from fundamen.machine.opening import open_machine
@@ -13,6 +14,7 @@ from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
 from fundamen.report.compare_text import compare_text
 from fundamen.report.contracts.comparing_machines import compare_record
+from fundamen.report.figures import compare_figure
 from fundamen.survey.comparing import Comparison, compare_machines, compare_trees
 
 _THIS = "this"
@@ -22,8 +24,9 @@ _THIS = "this"
 @click.argument("here")
 @click.argument("there")
 @click.option("--for", "programs", multiple=True, metavar="PROGRAM", help="Only what this program stands on; its path.")
+@click.option("--write", "targets", multiple=True, metavar="FILE", help="Also draw it, as .html, .svg or .png.")
 @options.output_options
-def command(here: str, there: str, *, programs: tuple[str, ...], output: Output) -> None:
+def command(here: str, there: str, *, programs: tuple[str, ...], targets: tuple[str, ...], output: Output) -> None:
     """Lay two machines side by side: HERE and THERE are a mounted root, volume or prefix, a capture, or 'this' host.
 
     With --for the shortest list is given of what differs within what a program stands on, a fault on one side alone
@@ -32,13 +35,15 @@ def command(here: str, there: str, *, programs: tuple[str, ...], output: Output)
 
     \b
     fundamen compare this office.capture --for /opt/tidebook/bin/tidebook
-    fundamen compare /mnt/office /mnt/quay
+    fundamen compare /mnt/office /mnt/quay --write office-quay.html
     fundamen compare /opt/breakwater clean/breakwater
     fundamen sources compare recipes /opt/recipes
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     status = Exit.NOTHING_AT_FAULT
     with output:
+        require_writable_figures(targets, "here-there.html")
         comparison = _compared(here, there, programs, output)
+        write_figures(lambda: compare_figure(comparison), targets, output)
         if output.as_json:
             output.show_record(compare_record(comparison))
         else:

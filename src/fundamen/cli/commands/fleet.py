@@ -9,24 +9,24 @@ from typing import Any
 import click
 
 from fundamen.cli.exits import Exit
+from fundamen.cli.figure_writing import FIGURES
 from fundamen.cli.options import output_options
 from fundamen.cli.output import Output, finish
-from fundamen.cli.writing import write_file
+from fundamen.cli.writing import form_of, require_new, write_file
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, shown
-from fundamen.report.bars import Bar, bars_page, bars_svg
 from fundamen.report.contracts.fleeting import fleet_record
+from fundamen.report.figures import fleet_figure
 from fundamen.report.fleet_text import fleet_csv, fleet_parquet, fleet_text
 from fundamen.survey.fleet import Fleet, Map, Read, read_fleet
 
 _FEW = 16  # captures that are read without further processes
 _AT_ONCE = 8  # captures that a process is given together
-_MOST_BARS = 20
 
 
 @click.command("fleet")
 @click.argument("folder")
-@click.option("--write", "targets", multiple=True, metavar="FILE", help="As .csv, .parquet, .html, or .svg.")
+@click.option("--write", "targets", multiple=True, metavar="FILE", help="As .csv, .parquet, .html, .svg or .png.")
 @click.option("--scheduler", metavar="ADDRESS", help="Read them on a Dask cluster that is there already.")
 @output_options
 def command(folder: str, *, targets: tuple[str, ...], scheduler: str | None, output: Output) -> None:
@@ -43,12 +43,12 @@ def command(folder: str, *, targets: tuple[str, ...], scheduler: str | None, out
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     status = Exit.NOTHING_AT_FAULT
     with output:
-        _require_writable(targets)
+        require_new(targets, _FORMS, "fleet.csv or fleet.html")
         paths = _captures(folder)
         with output.working(f"Reading {len(paths)} captures"), _spread(len(paths), scheduler) as spread:
             fleet = read_fleet(paths, spread)
         for target in targets:
-            write_file(target, _FORMS[os.path.splitext(target)[1].lower()](fleet), output)
+            write_file(target, form_of(target, _FORMS)(fleet), output)
         if output.as_json:
             output.show_record(fleet_record(fleet))
         else:
@@ -113,38 +113,12 @@ def _on_cluster(address: str) -> Iterator[Map]:
         yield spread
 
 
-def _page(fleet: Fleet) -> bytes:
-    rows = [(fault.name, fault.verdict, str(len(fault.machines)), ", ".join(fault.machines)) for fault in fleet.faults]
-    heads = ("fault", "verdict", "machines", "which")
-    return bars_page(_title(fleet), "machines", _bars(fleet), rows, heads).encode("utf-8", "replace")
-
-
-def _figure(fleet: Fleet) -> bytes:
-    return bars_svg(_title(fleet), "machines", _bars(fleet)).encode("utf-8", "replace")
-
-
-def _bars(fleet: Fleet) -> list[Bar]:
-    return [Bar(fault.name, fault.verdict, len(fault.machines)) for fault in fleet.faults[:_MOST_BARS]]
-
-
-def _title(fleet: Fleet) -> str:
-    return f"{len(fleet.machines)} machines, and the faults that they share"
+def _drawn(ending: str) -> Callable[[Fleet], bytes]:
+    return lambda fleet: FIGURES[ending](fleet_figure(fleet))
 
 
 _FORMS: dict[str, Callable[[Fleet], bytes]] = {
     ".csv": fleet_csv,
     ".parquet": fleet_parquet,
-    ".html": _page,
-    ".svg": _figure,
+    **{ending: _drawn(ending) for ending in FIGURES},
 }
-
-
-def _require_writable(targets: tuple[str, ...]) -> None:
-    """Make sure that each file can be written, before anything is read. Raises: UsageError."""
-    for target in targets:
-        why = (
-            f"its name ends in none of {', '.join(_FORMS)}" if os.path.splitext(target)[1].lower() not in _FORMS else ""
-        )
-        why = why or ("a file of this name is there already" if os.path.exists(target) else "")
-        if why:
-            raise UsageError(f"Nothing is written to {shown(target)}", why, "Name, for example, fleet.csv.")

@@ -8,11 +8,13 @@ from fundamen.cli import options
 from fundamen.cli.authorities import authorities_at
 from fundamen.cli.directory_login import password_option
 from fundamen.cli.exits import Exit
+from fundamen.cli.figure_writing import require_writable_figures, write_figures
 from fundamen.cli.output import Output, finish
 from fundamen.cli.telling import Telling
 from fundamen.machine.machine import Machine
 from fundamen.report.commands import command as command_text
 from fundamen.report.contracts.surveying import survey_record
+from fundamen.report.figures import survey_figure
 from fundamen.report.survey_text import survey_text
 from fundamen.restore.home import folder_of
 from fundamen.survey.remembered import Digests
@@ -35,6 +37,7 @@ _MOST_NAMED = 20  # programs in a command to paste
 @click.option("--restore", "restores", is_flag=True, help="Then put all programs right that cannot start, by one plan.")
 @click.option("--rehearse", is_flag=True, help="With --restore: show what would be done; change nothing.")
 @click.option("--yes", is_flag=True, help="With --restore: carry it out without asking.")
+@click.option("--write", "targets", multiple=True, metavar="FILE", help="Also draw it, as .html, .svg or .png.")
 @password_option
 @options.machine_options
 @options.output_options
@@ -48,6 +51,7 @@ def command(
     restores: bool,
     rehearse: bool,
     yes: bool,
+    targets: tuple[str, ...],
     machine: Callable[[], Machine],
     output: Output,
 ) -> None:
@@ -62,14 +66,16 @@ def command(
 
     \b
     fundamen survey
-    fundamen survey --machine /mnt/office --depth all
+    fundamen survey --machine /mnt/office --depth all --write office.html
     fundamen survey /opt --restore --rehearse
     fundamen survey --json | jq -r '.causes[] | .verdict + " " + .name + ": " + (.programs | length | tostring)'
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     status = Exit.NOTHING_AT_FAULT
     with output:
+        require_writable_figures(targets, "office.html")
         examined = machine()
         survey = _surveyed(examined, folders, Depth(depth), output, afresh=afresh)
+        write_figures(lambda: survey_figure(survey, examined.title), targets, output)
         following = _next(examined, folders, survey)
         if output.as_json:
             output.show_record(survey_record(examined.title, survey, following))
