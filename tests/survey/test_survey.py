@@ -67,20 +67,24 @@ def test_what_stops_most_programs_comes_first_and_counts_once(surveyed: Surveyed
     for name in ("gauge", "berth", "chart"):
         linux.program(f"/opt/{name}", needs=["libtide.so.2"])
     linux.program("/opt/ebb", needs=["libebb.so.1"]).library("/usr/lib64/libebb.so.1", "x86")
+    linux.program("/opt/lamp", needs=["liblamp.so"]).file("/usr/lib64/liblamp.so.1", an_elf()[:80])
+    linux.link("/usr/lib64/liblamp.so", "liblamp.so.1").file("/usr/lib64/libcut.so", an_elf()[:80])
     linux.file("/opt/run", b"#!/usr/bin/gone\n", 0o755).file("/opt/again", b"#!/usr/bin/gone\n", 0o755)
     found = surveyed.survey()
     assert [(cause["name"], cause["verdict"], len(cause["programs"])) for cause in found["causes"]] == [
         ("libtide.so.2", "missing", 3),
         ("/usr/bin/gone", "missing", 2),
         ("libebb.so.1", "wrong-architecture", 1),
+        ("liblamp.so", "corrupt", 1),
+        ("libcut.so", "corrupt", 0),
     ]
-    assert (found["programs"], found["scripts"], found["folders"]) == (5, 2, ["/usr", "/bin", "/lib64", "/opt"])
-    assert found["faults"] == 4  # with the library that lies in the folder of the other width
+    assert (found["programs"], found["scripts"], found["folders"]) == (6, 2, ["/usr", "/bin", "/lib64", "/opt"])
+    assert found["faults"] == 6  # with the library that lies in the folder of the other width
     assert found["strays"] == [
         {"path": "/usr/lib64/libebb.so.1", "architecture": "x86", "folder_is_for": "x86_64"},
     ]
     text = surveyed.fundamen("survey", "-m", linux.root).out
-    assert text.startswith("3 causes keep 6 programs from starting")
+    assert text.startswith("4 causes keep 7 programs from starting; 1 library is damaged, or lack")
 
 
 def test_in_the_figure_a_cause_has_a_bar_as_long_as_what_it_stops(surveyed: Surveyed, linux: ALinuxMachine) -> None:

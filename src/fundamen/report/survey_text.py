@@ -45,12 +45,13 @@ def answer(survey: Survey) -> str:
 
 
 def _said(survey: Survey) -> Iterator[str]:
-    causes, stopped = len(survey.needs.causes), len(survey.stopped)
+    causes, stopped = sum(bool(cause.programs) for cause in survey.needs.causes), len(survey.stopped)
+    lacking = {path for cause in survey.needs.causes if not cause.programs for path in cause.libraries}
     if stopped:
         verb = "keeps" if causes == 1 else "keep"
         yield f"{counted(causes, 'cause')} {verb} {_programs(stopped)} from starting"
-    elif causes:
-        yield f"{counted(causes, 'library', 'libraries')} {'lacks' if causes == 1 else 'lack'} something"
+    if lacking:
+        yield f"{counted(len(lacking), 'library', 'libraries')} {_damaged(len(lacking))} what nobody has"
     altered = [e for e in (survey.contents.altered if survey.contents is not None else ()) if not e.is_setting]
     if altered:
         packages = counted(len({each.package for each in altered}), "package")
@@ -63,6 +64,10 @@ def _said(survey: Survey) -> Iterator[str]:
 
 def _programs(count: int) -> str:
     return counted(count, "program")
+
+
+def _damaged(count: int) -> str:
+    return "is damaged, or lacks" if count == 1 else "are damaged, or lack"
 
 
 def _are(count: int) -> str:

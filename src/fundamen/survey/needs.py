@@ -5,6 +5,7 @@ from collections.abc import Callable, Iterator, Sequence
 import msgspec
 
 from fundamen.evidence.authority import Authority
+from fundamen.loaders.load_map import Outcome
 from fundamen.machine.machine import Machine
 from fundamen.model.binary import Kind
 from fundamen.model.errors import UnreadableError
@@ -117,13 +118,18 @@ class _Gathering:
             for fault in trace.faults:
                 if by_itself and fault.verdict is Verdict.BLOCKED and fault.path == path:
                     continue  # nobody runs a library
-                key = (
-                    self._machine.folded(fault.path or fault.name),
-                    str(fault.verdict),
-                    str(fault.wanted_architecture),
-                )
+                culprit = self._culprit(fault)
+                key = (self._machine.folded(culprit), str(fault.verdict), str(fault.wanted_architecture))
                 found = self._found.setdefault(key, _Found(fault, [], []))
+                if by_itself and found.programs and culprit == self._machine.real(path):
+                    continue  # it is the cause that was told already
                 (found.libraries if by_itself else found.programs).extend(alike)
+
+    def _culprit(self, fault: Component) -> str:
+        """The file that is at fault, by whatever name it was reached; the name where there is none."""
+        refused = (each.path for each in fault.searched if each.outcome is Outcome.REFUSED)
+        path = fault.path or next(refused, None)
+        return fault.name if path is None else self._machine.real(path)
 
     def causes(self, executables: Sequence[MachinePath]) -> tuple[Cause, ...]:
         """All causes; of libraries by themselves only what no file that was surveyed could be."""
