@@ -18,6 +18,7 @@ from fundamen.model.paths import shown
 
 _MOST_CONTROL = 16 << 20  # bytes, unpacked
 _MOST_FIELD = 1 << 16
+_XZ_END = b"YZ"  # the last bytes of a stream (The .xz File Format, 2.1.2.4)
 
 
 class DebianPackage(msgspec.Struct, frozen=True):
@@ -47,6 +48,22 @@ def read_debian_package(source: ByteSource) -> DebianPackage:
         raise damaged(f"The package {shown(source.name)}", "its control file names no package, version or architecture")
     settings = frozenset(line.split(" ")[-1].lstrip("/") for line in texts.get("conffiles", "").splitlines() if line)
     return DebianPackage(fields["Package"], fields["Version"], fields["Architecture"], fields, settings)
+
+
+def read_kept_package(source: ByteSource) -> DebianPackage:
+    """Read a package's control fields, and make sure that all of its bytes are there, as far as its form tells.
+
+    Raises:
+        DamagedFileError: it is none, it is cut, or its compressed content does not end as such content does.
+    """
+    members = _members(source)
+    data = _find(source, members, "data.tar")
+    end = data.offset + data.size
+    if data.name.endswith(".xz") and source.read_at(end - len(_XZ_END), len(_XZ_END)) != _XZ_END:
+        raise damaged(f"The package {shown(source.name)}", "its content does not end as xz streams do")
+    if not end <= source.size <= end + 1:
+        raise damaged(f"The package {shown(source.name)}", f"its members end at {end}, the file at {source.size}")
+    return read_debian_package(source)
 
 
 def unpack_debian_package(source: ByteSource) -> Unpacked:

@@ -3,6 +3,7 @@
 Source: Microsoft's "Manifest Files Reference" (application, assembly and publisher configuration manifests).
 """
 
+import base64
 from xml.etree.ElementTree import Element
 
 import msgspec
@@ -11,6 +12,8 @@ from fundamen.formats.bounded_xml import elements_of, read_xml, tag_of
 from fundamen.formats.cursor import damaged
 
 _MAX_DEPENDENCIES = 1000
+_MOST_INSIDE = 50  # elements of a file
+_ALGORITHMS = {name: name for name in ("md5", "sha1", "sha256", "sha384", "sha512")}
 
 Version = tuple[int, int, int, int]
 
@@ -46,12 +49,25 @@ class Dependency(msgspec.Struct, frozen=True):
     redirects: tuple[Redirect, ...]  # of a publisher's policy
 
 
+class ManifestFile(msgspec.Struct, frozen=True):
+    """One file of an assembly, relative to the manifest's folder."""
+
+    name: str
+    algorithm: str = ""  # as hashlib names it; empty where no digest is given, or none that is known
+    digest: str = ""  # lower-case hexadecimal
+
+
 class Manifest(msgspec.Struct, frozen=True):
     """One manifest."""
 
     identity: Identity | None
     dependencies: tuple[Dependency, ...]
-    files: tuple[str, ...]  # of the assembly, relative to the manifest's folder
+    listed: tuple[ManifestFile, ...]
+
+    @property
+    def files(self) -> tuple[str, ...]:
+        """The names of the assembly's files, relative to the manifest's folder."""
+        return tuple(file.name for file in self.listed)
 
 
 def read_manifest(data: bytes) -> Manifest:
@@ -74,8 +90,28 @@ def read_manifest(data: bytes) -> Manifest:
     return Manifest(
         identity=_identity(own) if own is not None else None,
         dependencies=tuple(found for found in dependencies if found is not None),
-        files=tuple(name for child in root if tag_of(child) == "file" and (name := child.get("name", ""))),
+        listed=tuple(_file(child) for child in root if tag_of(child) == "file" and child.get("name")),
     )
+
+
+def _file(element: Element) -> ManifestFile:
+    """A file with its digest: in attributes, or as an XML signature has it; of the latter only bytes as they lie."""
+    name = element.get("name", "")
+    algorithm = _ALGORITHMS.get(element.get("hashalg", "").lower().replace("-", ""), "")
+    if algorithm and element.get("hash"):
+        return ManifestFile(name, algorithm, element.get("hash", "").lower())
+    inside = {tag_of(child): child for _, child in zip(range(_MOST_INSIDE), element.iter(), strict=False)}
+    method, value, transform = (inside.get(tag) for tag in ("digestmethod", "digestvalue", "transform"))
+    if method is None or value is None:
+        return ManifestFile(name)
+    if transform is not None and not transform.get("Algorithm", "").endswith("Identity"):
+        return ManifestFile(name)
+    algorithm = _ALGORITHMS.get(method.get("Algorithm", "").rpartition("#")[2].lower(), "")
+    try:
+        digest = base64.b64decode("".join((value.text or "").split()), validate=True).hex()
+    except ValueError:
+        return ManifestFile(name)
+    return ManifestFile(name, algorithm, digest) if algorithm else ManifestFile(name)
 
 
 def version_of(text: str) -> Version:

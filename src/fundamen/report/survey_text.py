@@ -9,7 +9,7 @@ from fundamen.survey.needs import Cause
 from fundamen.survey.survey import Survey
 from fundamen.survey.tidiness import EndingCertificate
 
-_MOST_CAUSES, _MOST_NAMED, _MOST_PACKAGES = 20, 3, 12
+_MOST_CAUSES, _MOST_NAMED, _MOST_PACKAGES, _MOST_SPOILT = 20, 3, 12, 8
 
 
 def survey_text(survey: Survey, following: Sequence[str], *, verbose: bool, drawn: bool) -> str:
@@ -24,6 +24,13 @@ def survey_text(survey: Survey, following: Sequence[str], *, verbose: bool, draw
         for each in survey.unfinished:
             page.line(f"{each.what}: {each.why}")
             page.step(f"  {each.do}")
+    if survey.spoilt:
+        page.heading("Copies that repairs are drawn from, and that are damaged")
+        for spoilt in survey.spoilt if verbose else survey.spoilt[:_MOST_SPOILT]:
+            page.line(f"{spoilt.path}: {spoilt.why}")
+            page.step(f"  {spoilt.do}")
+        if more := 0 if verbose else len(survey.spoilt) - _MOST_SPOILT:
+            page.line(f"and {more} more (-v names all)") if more > 0 else None
     if survey.strays:
         page.heading("Libraries in the folder of another architecture")
         page.columns([(s.path, f"for {s.architecture}, in the folder for {s.folder_is_for}") for s in survey.strays])
@@ -56,6 +63,9 @@ def _said(survey: Survey) -> Iterator[str]:
     if altered:
         packages = counted(len({each.package for each in altered}), "package")
         yield f"{counted(len(altered), 'file')} of {packages} {_are(len(altered))} not as installed"
+    if survey.spoilt:
+        copies = counted(len(survey.spoilt), "copy", "copies")
+        yield f"{copies} that repairs are drawn from {_are(len(survey.spoilt))} damaged"
     if survey.unfinished:
         yield f"{counted(len(survey.unfinished), 'installation')} {_are(len(survey.unfinished))} not finished"
     if survey.strays:

@@ -67,6 +67,16 @@ def check_copies(home: HostPath) -> Iterator[CheckedCopy]:
                 yield CheckedCopy(name, Outcome.TAKEN_AWAY, "it is not what apt has fetched")
 
 
+def find_damaged(home: HostPath) -> Iterator[tuple[HostPath, str]]:
+    """Our copies that are not what they must be, and why; nothing is changed. Raises: OSError."""
+    for name, path in _files(os.path.join(home, "content")):
+        if len(name) == _DIGITS and digest_of_file(path) != name:
+            yield path, "its bytes were not those of its digest"
+    for name, path in _files(os.path.join(home, "archive", "debian")):
+        if name.endswith(".deb") and not is_as_fetched(path):
+            yield path, "it is not what apt has fetched"
+
+
 def _catalogue(store: SourceStore, source: Source) -> CheckedCopy:
     name = f"the catalogue of {source.name}"
     try:

@@ -1,6 +1,6 @@
 """A survey of a machine: walk, resolve, compare, and what else is amiss; in three depths that say what they cost."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import datetime
 from enum import StrEnum
 from typing import Protocol
@@ -18,6 +18,7 @@ from fundamen.model.paths import MachinePath
 from fundamen.survey.contents import Contents, Keep, compare_installed
 from fundamen.survey.needs import Needs, resolve_all
 from fundamen.survey.remembered import Remembered
+from fundamen.survey.repair_stores import SpoiltCopy, check_stores
 from fundamen.survey.tidiness import (
     DoubledTool,
     EndingCertificate,
@@ -70,6 +71,7 @@ class Survey(msgspec.Struct, frozen=True, kw_only=True):
     mixed: tuple[tuple[str, tuple[str, ...]], ...]
     certificates: tuple[EndingCertificate, ...]
     unfinished: tuple[Unfinished, ...]
+    spoilt: tuple[SpoiltCopy, ...]  # of what repairs are drawn from; not looked for where only needs are asked for
     gaps: tuple[str, ...] = ()  # what could not be found out, and why
 
     @property
@@ -82,7 +84,7 @@ class Survey(msgspec.Struct, frozen=True, kw_only=True):
         """What is at fault: causes, altered files that nobody was meant to change, unfinished installations."""
         altered = self.contents.altered if self.contents is not None else ()
         files = sum(1 for each in altered if not each.is_setting)
-        return len(self.needs.causes) + files + len(self.strays) + len(self.unfinished)
+        return len(self.needs.causes) + files + len(self.strays) + len(self.unfinished) + len(self.spoilt)
 
 
 Authorities = Callable[[], Sequence[Authority]]
@@ -96,6 +98,7 @@ def survey_machine(
     memory: Memory,
     now: datetime,
     telling: Telling,
+    own_copies: Callable[[], Iterable[SpoiltCopy]] = tuple,
 ) -> Survey:
     """Survey a machine.
 
@@ -107,6 +110,7 @@ def survey_machine(
         memory: what is remembered of files, and keeps what is read anew.
         now: this moment, UTC.
         telling: is told how far it is.
+        own_copies: those of our own copies of what sources brought that are damaged.
 
     Raises:
         UnreadableError: a folder is not there, or what is read cannot be remembered.
@@ -122,6 +126,11 @@ def survey_machine(
         speaking = [recorded, *(each for each in speaking if not isinstance(each, DpkgAuthority))]
     telling.begin("Resolving what each needs", len(walked.executables) + len(walked.scripts))
     needs = resolve_all(machine, walked, speaking, telling.more)
+    spoilt: list[SpoiltCopy] = []
+    if depth is not Depth.NEEDS:
+        telling.begin("Checking what repairs are drawn from", 0)
+        spoilt += own_copies()
+        spoilt += check_stores(machine, gaps, telling.more)
     telling.begin("Looking at what else is there", 0)
     return Survey(
         folders=tuple(folders),
@@ -134,6 +143,7 @@ def survey_machine(
         mixed=find_mixed_packages(machine),
         certificates=find_ending_certificates(machine, now),
         unfinished=find_unfinished(machine),
+        spoilt=tuple(spoilt),
         gaps=tuple(gaps),
     )
 

@@ -17,7 +17,9 @@ from fundamen.report.contracts.surveying import survey_record
 from fundamen.report.figures import survey_figure
 from fundamen.report.survey_text import survey_text
 from fundamen.restore.home import folder_of
+from fundamen.sources.own_copies import find_damaged
 from fundamen.survey.remembered import Digests
+from fundamen.survey.repair_stores import SpoiltCopy
 from fundamen.survey.survey import Depth, Memory, Survey, survey_machine
 from fundamen.survey.walking import usual_folders
 
@@ -31,7 +33,8 @@ _MOST_NAMED = 20  # programs in a command to paste
     type=click.Choice([str(depth) for depth in Depth]),
     default=str(Depth.NEEDS),
     show_default=True,
-    help="needs: seconds; used: also the bytes of what is used; all: of every installed file, minutes the first time.",
+    help="needs: seconds; used: also the bytes of what is used, and what repairs are drawn from, a minute; "
+    "all: of every installed file, minutes the first time.",
 )
 @click.option("--afresh", is_flag=True, help="Read every file again, whatever is remembered of earlier surveys.")
 @click.option("--restore", "restores", is_flag=True, help="Then put all programs right that cannot start, by one plan.")
@@ -102,6 +105,7 @@ def _surveyed(machine: Machine, folders: tuple[str, ...], depth: Depth, output: 
                 Memory(known, digests.remember),
                 options.now(),
                 telling,
+                lambda: (SpoiltCopy(path, why, "fundamen sources verify") for path, why in find_damaged(home)),
             )
         except KeyboardInterrupt:
             output.note("\nStopped. What was read is remembered: the next survey goes on from there.")

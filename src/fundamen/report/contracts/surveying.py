@@ -66,6 +66,14 @@ class UnfinishedPart(msgspec.Struct, frozen=True):
     do: str
 
 
+class SpoiltPart(msgspec.Struct, frozen=True):
+    """Something that a repair would be drawn from, and that is damaged or gone."""
+
+    path: str
+    why: str
+    do: str
+
+
 class UntracedPart(msgspec.Struct, frozen=True):
     """A file that could not be traced."""
 
@@ -93,6 +101,7 @@ class SurveyRecord(msgspec.Struct, frozen=True, kw_only=True):
     mixed: dict[str, tuple[str, ...]] = {}  # packages in several versions
     certificates: tuple[EndingPart, ...] = ()
     unfinished: tuple[UnfinishedPart, ...] = ()
+    spoilt: tuple[SpoiltPart, ...] = ()  # of what repairs are drawn from; not looked for with depth needs
     broken_links: tuple[str, ...] = ()
     gaps: tuple[str, ...] = ()  # what could not be found out
     faults: int = 0
@@ -125,6 +134,7 @@ def survey_record(machine: str, survey: Survey, following: tuple[str, ...]) -> S
         mixed=dict(survey.mixed),
         certificates=tuple(EndingPart(e.name, e.where, e.ends.isoformat(), e.has_ended) for e in survey.certificates),
         unfinished=tuple(UnfinishedPart(e.what, e.why, e.do) for e in survey.unfinished),
+        spoilt=tuple(SpoiltPart(e.path, e.why, e.do) for e in survey.spoilt),
         broken_links=survey.walked.broken_links,
         gaps=(*survey.gaps, *survey.walked.barred),
         faults=survey.faults,

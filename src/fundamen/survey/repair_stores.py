@@ -1,0 +1,129 @@
+"""The stores that repairs are drawn from: the packages that apt keeps, and Windows's component store.
+
+Of a kept package its form is checked: all members whole, the compressed ones with their ends, and a name that fits what
+is inside; bits that were flipped in the middle are apt's to find, which compares the digest before it installs. Of the
+component store every assembly's files are compared with what its manifest says, where the manifest can be read: newer
+systems keep most manifests packed by a method that is not documented, and those are counted as not looked into.
+Sources: deb(5); apt.conf(5) (Dir::Cache::Archives); Microsoft's "Assembly Manifests" (file, hash, hashalg); XML-DSig,
+section 4.4.3 (DigestMethod, DigestValue).
+"""
+
+import re
+from collections.abc import Callable, Iterator
+
+import msgspec
+
+from fundamen.formats.debian_package import read_kept_package
+from fundamen.formats.manifest import ManifestFile, read_manifest
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.architecture import Platform
+from fundamen.model.errors import DamagedFileError, UnreadableError
+from fundamen.model.paths import MachinePath
+
+_ARCHIVES = MachinePath("/var/cache/apt/archives")
+_STORE = MachinePath(r"C:\Windows\WinSxS")
+_MOST_MANIFEST = 1 << 20
+_PACKED = b"DCM\x01"  # how a packed manifest begins
+_KEPT = re.compile(r"^(?P<name>[a-z0-9][a-z0-9+.\-]+)_(?P<version>[^_]+)_(?P<architecture>[a-z0-9\-]+)\.deb$")
+
+
+class SpoiltCopy(msgspec.Struct, frozen=True):
+    """Something that a repair would be drawn from, and that is damaged or gone."""
+
+    path: str
+    why: str
+    do: str  # a command to paste, or a sentence
+
+
+Told = Callable[[int], None]
+
+
+def check_stores(machine: Machine, gaps: list[str], told: Told = lambda _count: None) -> Iterator[SpoiltCopy]:
+    """Check the stores that a machine has.
+
+    Args:
+        machine: whose.
+        gaps: what could not be looked into is added.
+        told: called with how many more copies are done.
+    """
+    check = {Platform.LINUX: _check_kept_packages, Platform.WINDOWS: _check_assemblies}.get(machine.platform)
+    if check is not None:
+        yield from check(machine, gaps, told)
+
+
+def _check_kept_packages(machine: Machine, gaps: list[str], told: Told) -> Iterator[SpoiltCopy]:
+    for name in _names(machine, _ARCHIVES, gaps):
+        named = _KEPT.match(name)
+        if named is None:
+            continue
+        told(1)
+        path = machine.join(_ARCHIVES, name)
+        again = f"rm {path}; apt-get download {named['name']}:{named['architecture']}"
+        if named["architecture"] == "all":
+            again = f"rm {path}; apt-get download {named['name']}"
+        try:
+            with machine.open(path) as source:
+                package = read_kept_package(source)
+        except DamagedFileError as error:
+            yield SpoiltCopy(path, error.why, again)
+            continue
+        except UnreadableError as error:
+            gaps.append(f"{path} was not looked into: {error.why}")
+            continue
+        inside = (package.name, package.version, package.architecture)
+        told_by_name = (named["name"], named["version"].replace("%3a", ":"), named["architecture"])
+        if inside != told_by_name:
+            yield SpoiltCopy(path, f"inside is {' '.join(inside)}", again)
+
+
+def _check_assemblies(machine: Machine, gaps: list[str], told: Told) -> Iterator[SpoiltCopy]:
+    manifests = machine.join(_STORE, "Manifests")
+    packed = 0
+    for name in _names(machine, manifests, gaps):
+        if not name.lower().endswith(".manifest"):
+            continue
+        told(1)
+        path = machine.join(manifests, name)
+        try:
+            data = machine.content(path, _MOST_MANIFEST)
+            if data.startswith(_PACKED):
+                packed += 1
+                continue
+            files = read_manifest(data).listed
+        except DamagedFileError as error:
+            yield SpoiltCopy(path, error.why, _REPAIR)
+            continue
+        except UnreadableError as error:
+            gaps.append(f"{path} was not looked into: {error.why}")
+            continue
+        folder = machine.join(_STORE, name[: -len(".manifest")])
+        for file in files:
+            why = _amiss(machine, machine.join(folder, file.name), file)
+            if why:
+                yield SpoiltCopy(machine.join(folder, file.name), why, _REPAIR)
+    if packed:
+        gaps.append(f"Of the component store, packed manifests were not looked into: {packed}.")
+
+
+_REPAIR = "On that machine, as administrator: DISM /Online /Cleanup-Image /RestoreHealth"
+
+
+def _amiss(machine: Machine, path: MachinePath, file: ManifestFile) -> str:
+    """What is wrong with one file of an assembly; empty where nothing is."""
+    if machine.look(path).kind is not EntryKind.FILE:
+        return "its assembly lists it, and it is not there"
+    if not file.algorithm:
+        return ""
+    try:
+        digest = machine.digest(path, file.algorithm)
+    except (UnreadableError, OSError):
+        return "it cannot be read"
+    return "" if digest == file.digest else "its bytes are not those that its assembly lists"
+
+
+def _names(machine: Machine, folder: MachinePath, gaps: list[str]) -> tuple[str, ...]:
+    try:
+        return machine.names(folder)
+    except UnreadableError as error:
+        gaps.append(f"{folder} was not looked into: {error.why}")
+        return ()

@@ -1,0 +1,104 @@
+"""A survey checks what repairs are drawn from: packages that apt keeps, the component store, our own copies."""
+
+import base64
+import hashlib
+import io
+import lzma
+import tarfile
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from builders.machine import ALinuxMachine, AWindowsMachine
+from conftest import Fundamen
+
+ARCHIVES = "/var/cache/apt/archives"
+STORE = "/Windows/WinSxS"
+
+
+def a_tar(**files: bytes) -> bytes:
+    out = io.BytesIO()
+    with tarfile.open(fileobj=out, mode="w") as tar:
+        for name, data in files.items():
+            member = tarfile.TarInfo(f"./{name}")
+            member.size = len(data)
+            tar.addfile(member, io.BytesIO(data))
+    return lzma.compress(out.getvalue())
+
+
+def a_deb(name: str, version: str) -> bytes:
+    """A package by deb(5)."""
+    control = f"Package: {name}\nVersion: {version}\nArchitecture: amd64\n".encode()
+    parts = {
+        "debian-binary": b"2.0\n",
+        "control.tar.xz": a_tar(control=control),
+        "data.tar.xz": a_tar(tide=b"the sea " * 999),
+    }
+    whole = b"!<arch>\n"
+    for member, data in parts.items():
+        whole += (
+            f"{member:16}{0:<12}{0:<6}{0:<6}{100644:<8}{len(data):<10}`\n".encode() + data + b"\n" * (len(data) % 2)
+        )
+    return whole
+
+
+def spoilt(fundamen: Fundamen, root: Path, depth: str = "used") -> list[dict[str, Any]]:
+    [found] = fundamen("survey", "-m", root, "--depth", depth, "--json").records
+    told: list[dict[str, Any]] = found["spoilt"]
+    return told
+
+
+def test_kept_packages_that_are_cut_or_misnamed_are_told(fundamen: Fundamen, linux: ALinuxMachine) -> None:
+    linux.program("/bin/sh").file(f"{ARCHIVES}/tide_1%3a2.0-1_amd64.deb", a_deb("tide", "1:2.0-1"))
+    assert spoilt(fundamen, linux.root) == []
+    whole = a_deb("ebb", "1")
+    for end in (0, 40, 150, len(whole) // 2, len(whole) - 40, len(whole) - 3):
+        linux.file(f"{ARCHIVES}/ebb_1_amd64.deb", whole[:end])
+        [told] = spoilt(fundamen, linux.root)
+        assert (told["path"], told["do"]) == (
+            f"{ARCHIVES}/ebb_1_amd64.deb", f"rm {ARCHIVES}/ebb_1_amd64.deb; apt-get download ebb:amd64",
+        )  # fmt: skip
+    linux.file(f"{ARCHIVES}/ebb_1_amd64.deb", a_deb("ebb", "2"))
+    assert [told["why"] for told in spoilt(fundamen, linux.root)] == ["inside is ebb 2 amd64"]
+    assert spoilt(fundamen, linux.root, "needs") == []
+
+
+@pytest.mark.parametrize("form", ["attributes", "signature"])
+def test_files_of_the_component_store_are_compared_with_their_assemblies(
+    fundamen: Fundamen, windows: AWindowsMachine, form: str
+) -> None:
+    data = b"salt" * 99
+    attributes, inside = f'hash="{hashlib.sha1(data, usedforsecurity=False).hexdigest()}" hashalg="SHA1"', ""
+    if form == "signature":
+        digest = base64.b64encode(hashlib.sha256(data).digest()).decode()
+        signature = 'xmlns:d="http://www.w3.org/2000/09/xmldsig#"'
+        method = '<d:DigestMethod Algorithm="http://www.w3.org/2000/09/xmldsig#sha256"/>'
+        attributes, inside = signature, f"<h>{method}<d:DigestValue>{digest}</d:DigestValue></h>"
+    manifest = (
+        '<assembly xmlns="urn:schemas-microsoft-com:asm.v1" manifestVersion="1.0">'
+        f'<file name="salt.dll" {attributes}>{inside}</file><file name="zone.dll"/></assembly>'
+    )
+    windows.file(f"{STORE}/Manifests/amd64_salt.manifest", manifest.encode())
+    windows.file(f"{STORE}/amd64_salt/salt.dll", data).file(f"{STORE}/amd64_salt/zone.dll", b"zone")
+    windows.file(f"{STORE}/Manifests/amd64_packed.manifest", b"DCM\x01PA30")
+    assert spoilt(fundamen, windows.root) == []
+    windows.file(f"{STORE}/amd64_salt/salt.dll", data[:-1] + b"!")
+    (windows.root / "Windows/WinSxS/amd64_salt/zone.dll").unlink()
+    assert [(told["path"].rpartition("\\")[2], told["why"]) for told in spoilt(fundamen, windows.root)] == [
+        ("salt.dll", "its bytes are not those that its assembly lists"),
+        ("zone.dll", "its assembly lists it, and it is not there"),
+    ]
+    [found] = fundamen("survey", "-m", windows.root, "--depth", "used", "--json").records
+    assert any("packed manifests were not looked into: 1" in gap for gap in found["gaps"])
+
+
+def test_our_own_copies_are_checked_and_left_as_they_are(fundamen: Fundamen, linux: ALinuxMachine, home: Path) -> None:
+    linux.program("/bin/sh")
+    copy = home / "content" / ("ab" * 32)
+    copy.parent.mkdir(parents=True, exist_ok=True)
+    copy.write_bytes(b"not that")
+    [told] = spoilt(fundamen, linux.root)
+    assert (told["path"], told["do"], copy.read_bytes()) == (str(copy), "fundamen sources verify", b"not that")
+    text = fundamen("survey", "-m", linux.root, "--depth", "used").out
+    assert text.startswith("1 copy that repairs are drawn from is damaged.")
