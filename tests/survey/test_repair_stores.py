@@ -60,7 +60,10 @@ def test_kept_packages_that_are_cut_or_misnamed_are_told(fundamen: Fundamen, lin
             f"{ARCHIVES}/ebb_1_amd64.deb", f"rm {ARCHIVES}/ebb_1_amd64.deb; apt-get download ebb:amd64",
         )  # fmt: skip
     linux.file(f"{ARCHIVES}/ebb_1_amd64.deb", a_deb("ebb", "2"))
-    assert [told["why"] for told in spoilt(fundamen, linux.root)] == ["inside is ebb 2 amd64"]
+    [told] = spoilt(fundamen, linux.root)
+    assert told["why"] == "inside is ebb 2 amd64"
+    assert fundamen("capture", "-m", linux.root, "all.capture", "--all", "--yes").status == 0
+    assert spoilt(fundamen, linux.root.parent / "all.capture") == [told]
     assert spoilt(fundamen, linux.root, "needs") == []
 
 

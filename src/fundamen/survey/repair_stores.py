@@ -8,13 +8,17 @@ Sources: deb(5); apt.conf(5) (Dir::Cache::Archives); Microsoft's "Assembly Manif
 section 4.4.3 (DigestMethod, DigestValue).
 """
 
+import hashlib
+import json
 import re
 from collections.abc import Callable, Iterator
 
 import msgspec
 
+from fundamen.formats.cursor import take_digest
 from fundamen.formats.debian_package import read_kept_package
 from fundamen.formats.manifest import ManifestFile, read_manifest
+from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import DamagedFileError, UnreadableError
@@ -23,6 +27,7 @@ from fundamen.model.paths import MachinePath
 _ARCHIVES = MachinePath("/var/cache/apt/archives")
 _STORE = MachinePath(r"C:\Windows\WinSxS")
 _MOST_MANIFEST = 1 << 20
+_KEPT_AS = "stores that repairs are drawn from"
 _PACKED = b"DCM\x01"  # how a packed manifest begins
 _KEPT = re.compile(r"^(?P<name>[a-z0-9][a-z0-9+.\-]+)_(?P<version>[^_]+)_(?P<architecture>[a-z0-9\-]+)\.deb$")
 
@@ -38,17 +43,39 @@ class SpoiltCopy(msgspec.Struct, frozen=True):
 Told = Callable[[int], None]
 
 
-def check_stores(machine: Machine, gaps: list[str], told: Told = lambda _count: None) -> Iterator[SpoiltCopy]:
-    """Check the stores that a machine has.
+class _Found(msgspec.Struct, frozen=True):
+    spoilt: tuple[SpoiltCopy, ...]
+    gaps: tuple[str, ...]
+
+
+def check_stores(machine: Machine, gaps: list[str], told: Told = lambda _count: None) -> tuple[SpoiltCopy, ...]:
+    """Check the stores that a machine has; of a capture what was found when it was made.
 
     Args:
         machine: whose.
         gaps: what could not be looked into is added.
         told: called with how many more copies are done.
     """
-    check = {Platform.LINUX: _check_kept_packages, Platform.WINDOWS: _check_assemblies}.get(machine.platform)
-    if check is not None:
-        yield from check(machine, gaps, told)
+    if machine.is_captured:
+        found = _from_capture(machine)
+    else:
+        own_gaps: list[str] = []
+        check = {Platform.LINUX: _check_kept_packages, Platform.WINDOWS: _check_assemblies}.get(machine.platform)
+        spoilt = tuple(check(machine, own_gaps, told)) if check is not None else ()
+        found = _Found(spoilt, tuple(own_gaps))
+        machine.keep(_KEPT_AS, json.dumps(msgspec.to_builtins(found)).encode())
+    gaps += found.gaps
+    return found.spoilt
+
+
+def _from_capture(machine: Machine) -> _Found:
+    data = machine.kept(_KEPT_AS)
+    if data is None:
+        return _Found((), ("The capture does not tell how the stores stand that repairs are drawn from.",))
+    try:
+        return msgspec.convert(json.loads(data), type=_Found)
+    except (ValueError, msgspec.ValidationError) as error:
+        return _Found((), (f"What the capture tells of the stores cannot be read: {error}",))
 
 
 def _check_kept_packages(machine: Machine, gaps: list[str], told: Told) -> Iterator[SpoiltCopy]:
@@ -62,13 +89,13 @@ def _check_kept_packages(machine: Machine, gaps: list[str], told: Told) -> Itera
         if named["architecture"] == "all":
             again = f"rm {path}; apt-get download {named['name']}"
         try:
-            with machine.open(path) as source:
+            with FileBytes(machine.host_path(path), path) as source:
                 package = read_kept_package(source)
         except DamagedFileError as error:
             yield SpoiltCopy(path, error.why, again)
             continue
-        except UnreadableError as error:
-            gaps.append(f"{path} was not looked into: {error.why}")
+        except (UnreadableError, OSError) as error:
+            gaps.append(f"{path} was not looked into: {_why(error)}")
             continue
         inside = (package.name, package.version, package.architecture)
         told_by_name = (named["name"], named["version"].replace("%3a", ":"), named["architecture"])
@@ -85,7 +112,8 @@ def _check_assemblies(machine: Machine, gaps: list[str], told: Told) -> Iterator
         told(1)
         path = machine.join(manifests, name)
         try:
-            data = machine.content(path, _MOST_MANIFEST)
+            with FileBytes(machine.host_path(path), path) as source:
+                data = source.read_at(0, min(source.size, _MOST_MANIFEST))
             if data.startswith(_PACKED):
                 packed += 1
                 continue
@@ -93,8 +121,8 @@ def _check_assemblies(machine: Machine, gaps: list[str], told: Told) -> Iterator
         except DamagedFileError as error:
             yield SpoiltCopy(path, error.why, _REPAIR)
             continue
-        except UnreadableError as error:
-            gaps.append(f"{path} was not looked into: {error.why}")
+        except (UnreadableError, OSError) as error:
+            gaps.append(f"{path} was not looked into: {_why(error)}")
             continue
         folder = machine.join(_STORE, name[: -len(".manifest")])
         for file in files:
@@ -115,10 +143,16 @@ def _amiss(machine: Machine, path: MachinePath, file: ManifestFile) -> str:
     if not file.algorithm:
         return ""
     try:
-        digest = machine.digest(path, file.algorithm)
+        state = hashlib.new(file.algorithm, usedforsecurity=False)
+        with FileBytes(machine.host_path(path), path) as source:
+            take_digest(state, source, 0, source.size)
     except (UnreadableError, OSError):
         return "it cannot be read"
-    return "" if digest == file.digest else "its bytes are not those that its assembly lists"
+    return "" if state.hexdigest() == file.digest else "its bytes are not those that its assembly lists"
+
+
+def _why(error: UnreadableError | OSError) -> str:
+    return error.why if isinstance(error, UnreadableError) else error.strerror or str(error)
 
 
 def _names(machine: Machine, folder: MachinePath, gaps: list[str]) -> tuple[str, ...]:
