@@ -3,7 +3,8 @@
 import io
 import struct
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any, Protocol
+from threading import Lock
+from typing import IO, TYPE_CHECKING, Any, Protocol
 
 from fundamen.model.binary import Problem
 from fundamen.model.errors import CutFileError, DamagedFileError
@@ -46,6 +47,20 @@ class MemoryBytes:
     def read_at(self, offset: int, size: int) -> bytes:
         """Give ``size`` bytes from ``offset``; fewer where the source ends before."""
         return self._data[offset : offset + size]
+
+
+class SharedFile:
+    """A file of which several readers, in threads of their own, read at places of their own."""
+
+    def __init__(self, file: IO[bytes]) -> None:
+        self._file = file
+        self._lock = Lock()
+
+    def read_at(self, offset: int, size: int) -> bytes:
+        """Give ``size`` bytes from ``offset``; fewer where the file ends before. Raises: OSError."""
+        with self._lock:
+            self._file.seek(offset)
+            return self._file.read(size)
 
 
 class SourceStream(io.RawIOBase):

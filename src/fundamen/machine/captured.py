@@ -7,10 +7,9 @@ import ntpath
 import posixpath
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from typing import IO
 
 from fundamen.formats.capture_file import Capture, CapturedFile, Facts, Refusal, from_value
-from fundamen.formats.cursor import ByteSource, damaged
+from fundamen.formats.cursor import ByteSource, SharedFile, damaged
 from fundamen.formats.text_hive import Value
 from fundamen.machine.machine import Entry, EntryKind, Machine
 from fundamen.machine.registry import Registry
@@ -37,7 +36,7 @@ class CapturedMachine(Machine):
         """
         super().__init__()
         self._told = capture.facts
-        self._content = capture.content
+        self._content = SharedFile(capture.content)
         self._was_running = capture.manifest.was_running
         self.platform = capture.manifest.platform
         self.paths = ntpath if self.platform is Platform.WINDOWS else posixpath
@@ -128,7 +127,7 @@ class CapturedMachine(Machine):
 class _CapturedBytes:
     """A file of which some bytes are known."""
 
-    def __init__(self, name: str, file: CapturedFile, content: IO[bytes]) -> None:
+    def __init__(self, name: str, file: CapturedFile, content: SharedFile) -> None:
         self.name, self.size = name, file.size
         self._pieces, self._content = file.pieces, content
 
@@ -137,9 +136,8 @@ class _CapturedBytes:
         data, at = bytearray(), offset
         for begin, length, place in self._pieces:
             if begin <= at < begin + length and at < end:
-                self._content.seek(place + at - begin)
                 wanted = min(end, begin + length) - at
-                piece = self._content.read(wanted)
+                piece = self._content.read_at(place + at - begin, wanted)
                 if len(piece) < wanted:
                     raise damaged(shown(self.name), "the capture names bytes of it that it does not hold")
                 data += piece

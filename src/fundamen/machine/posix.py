@@ -15,7 +15,7 @@ from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath, shown
 
-_MOST_LINKS = 40  # the kernel's own limit in one look-up (path_resolution(7))
+MOST_LINKS = 40  # the kernel's own limit in one look-up (path_resolution(7))
 
 
 class PosixMachine(Machine):
@@ -121,7 +121,7 @@ class PosixMachine(Machine):
                 resolved = below
                 continue
             links += 1
-            if links > _MOST_LINKS:
+            if links > MOST_LINKS:
                 raise UnreadableError(
                     what=f"{shown(path)} cannot be followed",
                     why="its links lead round in a loop",
@@ -168,11 +168,16 @@ def looked_at(machine: Machine, path: MachinePath) -> Entry:
 
 def entry_of(status: os.stat_result) -> Entry:
     """What a status says stands there."""
-    if stat.S_ISREG(status.st_mode):
-        is_executable = bool(status.st_mode & (stat.S_IXUSR | stat.S_IXGRP | stat.S_IXOTH))
-        changes_account = bool(status.st_mode & (stat.S_ISUID | stat.S_ISGID))
-        return Entry(EntryKind.FILE, status.st_size, "", is_executable, changes_account)
-    return Entry(EntryKind.FOLDER if stat.S_ISDIR(status.st_mode) else EntryKind.SPECIAL)
+    return entry_of_mode(status.st_mode, status.st_size)
+
+
+def entry_of_mode(mode: int, size: int) -> Entry:
+    """What a mode, as stat(2) has it, says stands there."""
+    if stat.S_ISREG(mode):
+        is_executable = bool(mode & (stat.S_IXUSR | stat.S_IXGRP | stat.S_IXOTH))
+        changes_account = bool(mode & (stat.S_ISUID | stat.S_ISGID))
+        return Entry(EntryKind.FILE, size, "", is_executable, changes_account)
+    return Entry(EntryKind.FOLDER if stat.S_ISDIR(mode) else EntryKind.SPECIAL)
 
 
 def listed(host_folder: HostPath, folder: MachinePath) -> tuple[str, ...]:

@@ -14,6 +14,8 @@ from fundamen.cli.licences import accepted_digests
 from fundamen.cli.output import Output, finish
 from fundamen.cli.telling import Telling
 from fundamen.formats.capture_file import MOST_CONTENT, Manifest, write_capture
+from fundamen.formats.gathered import read_gathered
+from fundamen.machine.gathered import GatheredMachine
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
 from fundamen.model.errors import UnreadableError, UsageError
@@ -26,6 +28,15 @@ from fundamen.report.contracts.capturing import capture_record
 from fundamen.survey.capturing import Taken, Wish, take_capture
 
 
+def _show_script(context: click.Context, _parameter: click.Parameter, value: bool) -> None:  # noqa: FBT001 - click's way
+    """Print the script that gathers on machines without Python, and end."""
+    if value and not context.resilient_parsing:
+        from fundamen.machine.gathered import gathering_script  # noqa: PLC0415
+
+        click.echo(gathering_script(), nl=False)
+        context.exit()
+
+
 @click.command("capture")
 @click.argument("target", metavar="FILE")
 @click.argument("programs", nargs=-1, metavar="[PROGRAM]...")
@@ -34,6 +45,10 @@ from fundamen.survey.capturing import Taken, Wish, take_capture
 @click.option("--all", "whole", is_flag=True, help="The whole machine: every program that a survey looks at.")
 @click.option("--symbols", is_flag=True, help="Also what 'trace --symbols' asks: much more of each file.")
 @click.option("--most", default="512M", show_default=True, metavar="SIZE", help="Take in no more bytes of files.")
+@click.option("--from", "gathered", metavar="GATHERED", help="Make it of what the script of --script has gathered.")
+@click.option(
+    "--script", is_flag=True, is_eager=True, expose_value=False, callback=_show_script, help="Print the script."
+)
 @click.option("--yes", is_flag=True, help="Write it without asking.")
 @options.machine_options
 @options.output_options
@@ -46,6 +61,7 @@ def command(
     whole: bool,
     symbols: bool,
     most: str,
+    gathered: str | None,
     yes: bool,
     machine: Callable[[], Machine],
     output: Output,
@@ -56,16 +72,24 @@ def command(
     a survey of the whole machine asks. No program is run. Of files only the bytes asked for are taken in; what
     tells of keys or passwords is left out by rule. What it holds is shown, and you are asked, before it is written.
 
+    A machine of Linux without Python is gathered by a script in plain shell, which --script prints; --from makes the
+    capture of what it wrote, of the same programs.
+
     \b
     fundamen capture office.capture /opt/tidebook/bin/tidebook
     fundamen capture office.capture --all --sheet tidebook.toml
     fundamen trace --machine office.capture /opt/tidebook/bin/tidebook
+    fundamen capture --script >gather.sh
+    sh gather.sh /opt/tidebook/bin/tidebook >office.gathered
+    fundamen capture office.capture --from office.gathered
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     status = Exit.NOTHING_AT_FAULT
     with output:
         most_bytes = amount_of(most)
+        examined = _gathered(gathered) if gathered else machine()
+        if isinstance(examined, GatheredMachine):
+            programs, name = programs or examined.programs, name or examined.host
         _require_sense(target, programs, sheets, most_bytes, whole=whole)
-        examined = machine()
         wish = Wish(
             programs=tuple(find_program(examined, program) for program in programs),
             sheets=tuple(read_sheet(HostPath(sheet)) for sheet in sheets),
@@ -89,6 +113,19 @@ def command(
             output.note("Nothing was written.")
             status = Exit.FAULT_FOUND
     finish(status)
+
+
+def _gathered(path: str) -> GatheredMachine:
+    """The machine of what was gathered in a file. Raises: UnreadableError."""
+    try:
+        with open(path, "rb") as file:
+            return GatheredMachine(read_gathered(file, path), HostPath(os.path.abspath(path)))
+    except OSError as error:
+        raise UnreadableError(
+            what=f"{shown(path)} cannot be read",
+            why=error.strerror or str(error),
+            do="Name what gather.sh wrote: fundamen capture --script",
+        ) from error
 
 
 def _named(taken: Taken, name: str) -> Taken:

@@ -1,0 +1,192 @@
+"""Read what ``gather.sh`` has gathered of a machine. docs/formats/gathered.md describes the form.
+
+The lines of the listing are those of ``ls -ldn`` in the POSIX locale. Source: POSIX.1-2017, XCU, "ls", STDOUT.
+Guarantees: lines, counts and sizes are bounded; nothing that is named is opened on this host.
+"""
+
+import gzip
+import re
+import stat
+import tempfile
+import zlib
+from datetime import UTC, datetime
+from typing import IO, cast
+
+import msgspec
+
+from fundamen.formats.cursor import damaged
+from fundamen.model.errors import DamagedFileError
+from fundamen.model.paths import shown
+
+MAGIC = b"fundamen-gathered "
+_VERSION = b"1"
+_MOST_CONTENT = 4 << 30  # bytes
+_MOST_LINE = 1 << 16
+_MOST_LINES = 4_000_000
+_PIECE = 1 << 20
+_GZIP = b"\x1f\x8b"
+_LISTED = re.compile(
+    rb"(?P<kind>[-dlcbpsD])(?P<mode>[-rwxsStTlL]{9})[.+@]?\s+\d+\s+\d+\s+\d+\s+(?:(?P<size>\d+)|\d+,\s*\d+)\s+"
+    rb"[A-Z][a-z]{2}\s+\d+\s+[\d:]+ (?P<name>/.*)",
+    re.DOTALL,
+)
+_RIGHTS = (0o400, 0o200, 0o100, 0o040, 0o020, 0o010, 0o004, 0o002, 0o001)
+_REFUSED = {
+    b"refused": "the account that gathered may not read it",
+    b"secret": "a private key stands in it, and it was left out by rule",
+}
+_KINDS = {b"-": stat.S_IFREG, b"d": stat.S_IFDIR, b"l": stat.S_IFLNK}
+
+
+class Listed(msgspec.Struct, frozen=True, gc=False):
+    """What stands at one path."""
+
+    mode: int  # as stat(2) has it; of what is neither file, folder nor link only the rights
+    size: int
+    target: str  # of a link
+
+
+class Gathered(msgspec.Struct, frozen=True, kw_only=True):
+    """All that was gathered."""
+
+    host: str
+    made_at: datetime  # UTC
+    programs: tuple[str, ...]  # that it was gathered of
+    environment: dict[str, str]
+    whole: frozenset[str]  # folders of which everything below is listed, as far as they are no links
+    barred: frozenset[str]  # folders that could not be read
+    listed: dict[str, Listed]
+    files: dict[str, tuple[int, int]]  # path -> where its bytes stand in the content, how many
+    refused: dict[str, str]  # path -> why its bytes are not there
+    content: IO[bytes]  # a file of ours
+
+
+def read_gathered(file: IO[bytes], name: str) -> Gathered:
+    """Read what was gathered, packed by gzip or not.
+
+    Raises:
+        DamagedFileError: it is nothing of the kind, is cut, or holds more than any machine's.
+    """
+    what = f"What was gathered in {shown(name)}"
+    packed = file.read(len(_GZIP)) == _GZIP
+    file.seek(0)
+    content: IO[bytes] = tempfile.TemporaryFile()  # noqa: SIM115 - it lives as long as what was gathered
+    try:
+        stream = cast("IO[bytes]", gzip.GzipFile(fileobj=file)) if packed else file
+        return _Reading(stream, what, content).read()
+    except DamagedFileError:
+        content.close()
+        raise
+    except (OSError, EOFError, zlib.error) as error:
+        content.close()
+        raise damaged(what, f"it cannot be unpacked: {error}") from error
+
+
+class _Reading:
+    def __init__(self, stream: IO[bytes], what: str, content: IO[bytes]) -> None:
+        self._stream, self._what, self._content = stream, what, content
+        self._lines = 0
+        self._host, self._made_at = "", datetime.fromtimestamp(0, UTC)
+        self._programs: list[str] = []
+        self._environment: dict[str, str] = {}
+        self._whole: set[str] = set()
+        self._barred: set[str] = set()
+        self._listed: dict[str, Listed] = {}
+        self._files: dict[str, tuple[int, int]] = {}
+        self._refused: dict[str, str] = {}
+
+    def read(self) -> Gathered:
+        head, _, version = self._line().partition(b" ")
+        if head + b" " != MAGIC:
+            raise damaged(self._what, "it does not begin as gather.sh begins")
+        if version != _VERSION:
+            raise damaged(self._what, f"it is of form {version[:20]!r}, and this is made for form 1")
+        while (line := self._line()) != b"end":
+            word, _, rest = line.partition(b" ")
+            self._take(word, rest)
+        return Gathered(
+            host=self._host,
+            made_at=self._made_at,
+            programs=tuple(self._programs),
+            environment=self._environment,
+            whole=frozenset(self._whole),
+            barred=frozenset(self._barred),
+            listed=self._listed,
+            files=self._files,
+            refused=self._refused,
+            content=self._content,
+        )
+
+    def _take(self, word: bytes, rest: bytes) -> None:
+        text = rest.decode("utf-8", "surrogateescape")
+        match word:
+            case b"host":
+                self._host = text
+            case b"time":
+                self._made_at = self._time(text)
+            case b"program":
+                self._programs.append(text)
+            case b"environment":
+                name, _, value = text.partition("=")
+                self._environment[name] = value
+            case b"whole":
+                self._whole.add(text)
+            case b"barred":
+                self._barred.add(text)
+            case b"listing":
+                self._listing()
+            case b"file":
+                self._file(rest)
+            case _:
+                why = _REFUSED.get(word)
+                if why is None:
+                    raise damaged(self._what, f"it has a line that begins with {word[:20]!r}")
+                self._refused[text] = why
+
+    def _time(self, text: str) -> datetime:
+        try:
+            return datetime.strptime(text, "%Y-%m-%dT%H:%M:%SZ").replace(tzinfo=UTC)
+        except ValueError as error:
+            raise damaged(self._what, "its time is none") from error
+
+    def _listing(self) -> None:
+        while (line := self._line()) != b".":
+            found = _LISTED.fullmatch(line)
+            if found is None:
+                raise damaged(self._what, f"its listing has a line that is none of ls: {line[:60]!r}")
+            path, _, target = found["name"].partition(b" -> ") if found["kind"] == b"l" else (found["name"], b"", b"")
+            mode = _KINDS.get(found["kind"], 0) | _rights(found["mode"])
+            entry = Listed(mode, int(found["size"] or 0), target.decode("utf-8", "surrogateescape"))
+            self._listed[path.decode("utf-8", "surrogateescape")] = entry
+
+    def _file(self, rest: bytes) -> None:
+        size_text, _, path = rest.partition(b" ")
+        if not size_text.isdigit() or len(size_text) > len(str(_MOST_CONTENT)) or not path.startswith(b"/"):
+            raise damaged(self._what, "the size of a file is none")
+        size, at = int(size_text), self._content.tell()
+        if at + size > _MOST_CONTENT:
+            raise damaged(self._what, f"it holds more than {_MOST_CONTENT >> 30} GiB")
+        left = size
+        while left:
+            piece = self._stream.read(min(left, _PIECE))
+            if not piece:
+                raise damaged(self._what, "it ends in the middle of a file")
+            self._content.write(piece)
+            left -= len(piece)
+        self._files[path.decode("utf-8", "surrogateescape")] = (at, size)
+
+    def _line(self) -> bytes:
+        line = self._stream.readline(_MOST_LINE)
+        self._lines += 1
+        if not line.endswith(b"\n"):
+            raise damaged(self._what, "it is cut off" if len(line) < _MOST_LINE else "it has a line without an end")
+        if self._lines > _MOST_LINES:
+            raise damaged(self._what, f"it has more than {_MOST_LINES} lines")
+        return line[:-1]
+
+
+def _rights(text: bytes) -> int:
+    """The rights that nine letters tell."""
+    letters = text.decode("ascii")
+    mode = sum(bit for bit, letter in zip(_RIGHTS, letters, strict=True) if letter not in "-STlL")
+    return mode | (stat.S_ISUID if letters[2] in "sS" else 0) | (stat.S_ISGID if letters[5] in "sSlL" else 0)

@@ -1,0 +1,100 @@
+"""What a plain shell gathers on a machine without Python makes a capture that answers as the machine does."""
+
+import gzip
+import io
+import subprocess
+from collections.abc import Callable
+from contextlib import suppress
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import Fundamen
+from fundamen.formats.gathered import read_gathered
+from fundamen.machine.gathered import gathering_script
+from fundamen.model.errors import DamagedFileError
+
+SMALL = (
+    b"fundamen-gathered 1\nhost quay\ntime 2026-11-28T09:00:00Z\nprogram /opt/tide\nenvironment PATH=/bin\nwhole /opt\n"
+    b"listing\n-rwsr-xr-x    1 0        0               4 Nov 28 09:00 /opt/tide\n"
+    b"lrwxrwxrwx 1 0 0 4 Nov 28 2025 /opt/ebb -> tide\ncrw-rw-rw- 1 0 0 1, 3 Nov 28 09:00 /opt/null\n"
+    b".\nfile 4 /opt/tide\nsea\nrefused /opt/own\nend\n"
+)
+
+
+@pytest.fixture
+def gathered(fundamen: Fundamen, compile_c: Callable[..., Path], tmp_path: Path) -> tuple[Path, Path]:
+    """A program of which one library is gone, one is for nobody, and what was gathered of it."""
+    lib = tmp_path / "lib"
+    for name, number in (("tide", 2), ("ebb", 1)):
+        words = ("-shared", "-fPIC", f"-Wl,-soname,lib{name}.so.{number}")
+        compile_c(lib / f"lib{name}.so.{number}", f"int {name}(void) {{ return 1; }}", *words)
+    program = compile_c(
+        tmp_path / "bin/berth", "int tide(void); int ebb(void); int main(void) { return tide() + ebb(); }",
+        str(lib / "libtide.so.2"), str(lib / "libebb.so.1"), "-Wl,-rpath,$ORIGIN/../lib",
+    )  # fmt: skip
+    (lib / "libtide.so.2").unlink()
+    script = tmp_path / "gather.sh"
+    script.write_text(fundamen("capture", "--script").out)
+    assert script.read_text() == gathering_script()
+    target = tmp_path / "berth.gathered"
+    with target.open("wb") as file:
+        subprocess.run(["sh", script, program, tmp_path / "none"], stdout=file, check=True)
+    return program, target
+
+
+def test_a_capture_of_it_answers_as_the_machine_does(
+    fundamen: Fundamen, gathered: tuple[Path, Path], tmp_path: Path
+) -> None:
+    program, target = gathered
+    packed = tmp_path / "berth.gathered.gz"
+    packed.write_bytes(gzip.compress(target.read_bytes()))
+    for number, source in enumerate((target, packed)):
+        assert fundamen("capture", f"{number}.capture", "--from", source, "--yes").status == 0
+        [there] = fundamen("trace", "-m", f"{number}.capture", program, "--json").records
+        [here] = fundamen("trace", program, "--json").records
+        assert there["components"] == here["components"]
+        assert [each["name"] for each in there["components"] if each["fault"]] == ["libtide.so.2"]
+    other = fundamen("trace", "-m", "0.capture", "/usr/bin/env", "--json")
+    assert (other.status, "lacks" in str(other.records)) == (3, True)
+
+
+def test_the_shell_leaves_nothing_behind_and_refuses_what_is_not_there(tmp_path: Path) -> None:
+    own = tmp_path / "tmp"
+    own.mkdir()
+    words = ["sh", "-s", "--", str(tmp_path / "none")]
+    ran = subprocess.run(words, input=gathering_script().encode(), capture_output=True, check=False, env={
+        "PATH": "/usr/bin:/bin", "TMPDIR": str(own),
+    })  # fmt: skip
+    assert (ran.returncode, b"is no file" in ran.stderr, list(own.iterdir())) == (3, True, [])
+
+
+def test_kinds_rights_links_and_devices_are_read_as_ls_tells_them() -> None:
+    found = read_gathered(io.BytesIO(SMALL), "small")
+    found.content.close()
+    assert found.listed["/opt/tide"].mode == 0o104755
+    assert (found.listed["/opt/ebb"].target, found.listed["/opt/null"].size) == ("tide", 0)
+    assert (found.files, set(found.refused)) == ({"/opt/tide": (0, 4)}, {"/opt/own"})
+
+
+@given(st.integers(0, len(SMALL) - 1), st.binary(max_size=3), st.integers(30, 400))
+def test_whatever_is_changed_or_cut_it_is_read_or_refused(at: int, instead: bytes, end: int) -> None:
+    changed = SMALL[:at] + instead + SMALL[at + 1 :]
+    for data in (changed, gzip.compress(changed)[:end]):
+        with suppress(DamagedFileError):
+            read_gathered(io.BytesIO(data), "hostile").content.close()
+    with pytest.raises(DamagedFileError):
+        read_gathered(io.BytesIO(SMALL[:at]), "cut")
+
+
+def test_hostile_sizes_and_newer_forms_are_told(fundamen: Fundamen, tmp_path: Path) -> None:
+    newer, larger, leading_out = b"gathered 2", b"file 99999999999 /", b"file 4 ../../"
+    changes = ((b"gathered 1", newer), (b"file 4 /", larger), (b"file 4 /", leading_out), (b"\nend\n", b"\n"))
+    for number, (old, new) in enumerate(changes):
+        source = tmp_path / str(number)
+        source.write_bytes(SMALL.replace(old, new))
+        ran = fundamen("capture", f"{number}.capture", "--from", source, "--yes")
+        assert (ran.status, "Why:" in ran.err, "Traceback" in ran.err) == (3, True, False)
+    assert not list(tmp_path.glob("*.capture"))
