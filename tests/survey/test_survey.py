@@ -17,6 +17,9 @@ from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.signing import AnIssuer
 from builders.source import ASource
 from conftest import Fundamen
+from fundamen.evidence.dpkg_files import recorded_files
+from fundamen.survey.contents import compare_installed
+from fundamen.survey.remembered import Remembered
 
 SVG = "{http://www.w3.org/2000/svg}"
 
@@ -110,6 +113,23 @@ def test_a_plug_in_that_its_host_serves_lacks_nothing_and_one_that_nobody_could_
     linux.library("/opt/plug/two.so", needs=["libnobody.so.3"])
     [cause] = surveyed.survey()["causes"]
     assert (cause["name"], cause["programs"], cause["libraries"]) == ("libnobody.so.3", [], ["/opt/plug/two.so"])
+
+
+def test_processes_and_threads_find_the_same(
+    surveyed: Surveyed, linux: ALinuxMachine, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    files = {f"/usr/share/tide/{number}": str(number).encode() for number in range(2000)}
+    surveyed.packages({"tide": files})
+    for number in range(0, 2000, 50):
+        linux.file(f"/usr/share/tide/{number}", b"other")
+    machine, kept = linux.opened(), dict[str, Remembered]()
+    found = []
+    for many in (1, 10_000):
+        monkeypatch.setattr("fundamen.survey.contents._MANY", many)
+        listed = list(recorded_files(machine))
+        found.append(compare_installed(machine, listed, {}, kept.update, time.time_ns() + 10**10))
+    assert found[0] == found[1]
+    assert (found[0].checked, len(found[0].altered), len(kept)) == (len(listed), 40, 2000)
 
 
 def test_links_pipes_loops_and_odd_names_stop_no_survey(surveyed: Surveyed, linux: ALinuxMachine) -> None:

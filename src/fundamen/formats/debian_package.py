@@ -50,20 +50,20 @@ def read_debian_package(source: ByteSource) -> DebianPackage:
     return DebianPackage(fields["Package"], fields["Version"], fields["Architecture"], fields, settings)
 
 
-def read_kept_package(source: ByteSource) -> DebianPackage:
-    """Read a package's control fields, and make sure that all of its bytes are there, as far as its form tells.
+def require_whole(source: ByteSource) -> None:
+    """Make sure that all of a package's bytes are there, as far as its form tells; nothing is unpacked.
 
     Raises:
         DamagedFileError: it is none, it is cut, or its compressed content does not end as such content does.
     """
     members = _members(source)
     data = _find(source, members, "data.tar")
+    _find(source, members, "control.tar")
     end = data.offset + data.size
     if data.name.endswith(".xz") and source.read_at(end - len(_XZ_END), len(_XZ_END)) != _XZ_END:
         raise damaged(f"The package {shown(source.name)}", "its content does not end as xz streams do")
     if not end <= source.size <= end + 1:
         raise damaged(f"The package {shown(source.name)}", f"its members end at {end}, the file at {source.size}")
-    return read_debian_package(source)
 
 
 def unpack_debian_package(source: ByteSource) -> Unpacked:

@@ -88,6 +88,9 @@ def command(
         most_bytes = amount_of(most)
         examined = _gathered(gathered) if gathered else machine()
         if isinstance(examined, GatheredMachine):
+            if whole:
+                why = "what the script gathers is of programs, and not of a whole machine"
+                raise UsageError("No capture is made", why, "Leave --all out, or run fundamen capture on the machine.")
             programs, name = programs or examined.programs, name or examined.host
         _require_sense(target, programs, sheets, most_bytes, whole=whole)
         wish = Wish(
