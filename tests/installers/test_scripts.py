@@ -8,7 +8,7 @@ import tarfile
 from pathlib import Path
 
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from builders.machine import ALinuxMachine
@@ -64,6 +64,8 @@ scripts = st.recursive(
 
 
 @given(text=scripts)
+@example(text="tool1 && { tool0; tool2; }")
+@example(text="! tool0 && (exec 3>&1; tool1\n)")
 @settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
 def test_whatever_a_shell_calls_was_read_and_what_is_certain_is_called(text: str, tools: Path, tmp_path: Path) -> None:
     called = tmp_path / "called"

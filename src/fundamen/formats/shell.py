@@ -121,6 +121,7 @@ class _Reader:
         self.variables: set[str] = set()
         self._clear()
         self._open: list[str] = []  # the compound commands that are open
+        self._skippable: list[bool] = []  # of each of these, whether it stands behind && or ||
         self._may_be_skipped = False  # behind && or ||
 
     def _clear(self) -> None:
@@ -171,11 +172,11 @@ class _Reader:
         if operator == "(" and len(self._words) == 1 and at + 1 < len(tokens) and tokens[at + 1].operator == ")":
             self.functions.add(self._words[0].source)
             self._clear()
-            self._open.append("function")
+            self._begin("function")
             return at + 2
         self._finish()
         if operator == "(":
-            self._open.append("(")
+            self._begin("(")
         elif operator == ")" and self._open:
             self._close()
         if operator in {"&&", "||"}:
@@ -188,24 +189,29 @@ class _Reader:
         if name == "!":
             self._negated = True
         elif name in {"if", "while", "until"}:
-            self._open.append(f"{name}?")  # its own condition is carried out for certain
+            self._begin(f"{name}?")  # its own condition is carried out for certain
         elif name in {"then", "elif", "else", "do"} and self._open:
             self._open[-1] = name
         elif name == "{":
             if not (self._open and self._open[-1] == "function"):
-                self._open.append("{")
+                self._begin("{")
             else:
                 self._open[-1] = "function{"
         elif name in _CLOSING:
             self._close()
 
+    def _begin(self, name: str) -> None:
+        self._open.append(name)
+        self._skippable.append(self._may_be_skipped)
+
     def _close(self) -> None:
         if self._open:
             self._open.pop()
+            self._skippable.pop()
 
     def _for(self, tokens: list[Token], at: int) -> int:
         """Pass over the words of a loop; its body is behind ``do``."""
-        self._open.append("for?")
+        self._begin("for?")
         if at + 1 < len(tokens) and (name := tokens[at + 1].word) is not None:
             self.variables.add(name.source)
         while at < len(tokens) and tokens[at].operator not in {";", "\n"}:
@@ -223,7 +229,7 @@ class _Reader:
         is_certain = self._is_certain()
         if subject is not None:
             self._add_inner([subject], line)
-        self._open.append("case")
+        self._begin("case")
         while at < len(tokens):
             if (word := tokens[at].word) is not None and word.source == "esac" and not self._words:
                 break
@@ -246,7 +252,7 @@ class _Reader:
 
     def _is_certain(self) -> bool:
         deciding = [each for each in self._open if not each.endswith("?") and each not in {"(", "{"}]
-        return not self._nested and not deciding and not self._may_be_skipped
+        return not (self._nested or deciding or self._may_be_skipped or any(self._skippable))
 
     def _finish(self) -> None:
         """A simple command ends here."""

@@ -78,17 +78,20 @@ class CapturedMachine(Machine):
     @contextmanager
     def open(self, path: MachinePath) -> Iterator[ByteSource]:
         """The bytes of a file that were taken in."""
-        refusal = self._told.refused.get(path)
+        real = self.real(path)  # a file that was read may have been reached by another name
+        refusal = self._told.refused.get(path) or self._told.refused.get(real)
         if refusal is not None:
             raise UnreadableError(refusal.what, refusal.why, refusal.do)
-        file = self._told.files.get(path)
+        file = self._told.files.get(path) or self._told.files.get(real)
         if file is None:
             raise self._lacks(path, "its bytes")
         yield _CapturedBytes(str(path), file, self._content)
 
     def digest(self, path: MachinePath, algorithm: str) -> str:
         """The digest that was taken then."""
-        found = self._told.digests.get(f"{algorithm} {path}")
+        names = (path, self.real(path))
+        told = (self._told.digests.get(f"{algorithm} {name}") for name in names)
+        found = next(filter(None, told), None)
         if found is None:
             raise self._lacks(path, f"its digest by {algorithm}")
         return found

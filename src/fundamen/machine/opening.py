@@ -102,11 +102,18 @@ def _machine_at(
 
 def _captured(path: HostPath, spec: str, environment: Mapping[str, str]) -> Machine:
     """The machine of a capture. Raises: UnreadableError: it is none."""
-    from fundamen.formats.capture_file import read_capture  # noqa: PLC0415 - only where one is named
+    from fundamen.formats.capture_file import is_capture, read_capture  # noqa: PLC0415 - only where one is named
     from fundamen.machine.captured import CapturedMachine  # noqa: PLC0415
 
     try:
         with open(path, "rb") as file:
+            if not is_capture(file.read(4)):
+                raise UnreadableError(
+                    what=f"The machine {shown(spec)} cannot be examined",
+                    why="it is not a folder, and no capture of a machine either",
+                    do="Name the folder where its root or system drive is mounted, or a capture.",
+                )
+            file.seek(0)
             return CapturedMachine(read_capture(file, spec), path, environment)
     except OSError as error:
         raise UnreadableError(

@@ -94,7 +94,8 @@ class RecordingMachine(Machine):
     def digest(self, path: MachinePath, algorithm: str) -> str:
         """As of every machine: the digest is written down, and not the bytes."""
         digest = self.base.digest(path, algorithm)
-        self.facts.digests[f"{algorithm} {path}"] = digest
+        for name in (path, self.base.real(path)):  # it may be asked for by another name
+            self.facts.digests[f"{algorithm} {name}"] = digest
         return digest
 
     def keep(self, what: str, data: bytes) -> None:
@@ -129,6 +130,8 @@ class RecordingMachine(Machine):
         """All that was written down."""
         for path, pieces in self._pieces.items():
             self.facts.files[path] = CapturedFile(pieces.size, tuple(sorted(pieces.held)))
+        for path in self._pieces:  # it may be asked for by another name
+            self.facts.files.setdefault(self.base.real(path), self.facts.files[path])
         return self.facts
 
     @contextlib.contextmanager

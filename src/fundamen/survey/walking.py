@@ -148,6 +148,7 @@ class _Walking:
             yield MachinePath(begin + entry.name), entry
 
     def _link(self, path: MachinePath) -> None:
+        self._machine.real(path)  # whoever makes a capture writes down where it leads
         if self._machine.look(path).kind is EntryKind.ABSENT:
             self.broken.append(path)
 
