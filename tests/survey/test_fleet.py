@@ -42,6 +42,9 @@ def test_the_table_is_written_as_csv_and_the_figure_as_a_page(fundamen: Fundamen
     assert fundamen("fleet", tmp_path / "gone").status == 3
     (tmp_path / "empty").mkdir()
     assert fundamen("fleet", tmp_path / "empty").status == 3
+    (tmp_path / "empty/note").write_text("no capture")
+    nothing = fundamen("fleet", tmp_path / "empty")
+    assert (nothing.status, "it is no capture" in nothing.err, nothing.out) == (3, True, "")
 
 
 def test_captures_that_are_made_are_counted_and_those_of_single_programs_are_not(

@@ -105,24 +105,17 @@ class Output:
     @contextmanager
     def progress(self, count: int, label: str) -> Iterator[Any]:
         """A progress bar on standard error, shown only to a person at a terminal; gives a function to call per step."""
-        if self.as_json or self.quiet or not sys.stderr.isatty() or count == 0:
-            yield lambda _item: None
-            return
-        full, empty = ("■", "□") if _can_draw(sys.stderr) else ("#", "_")
-        with click.progressbar(
-            length=count,
-            label=label,
-            file=sys.stderr,
-            show_pos=True,
-            fill_char=full,
-            empty_char=empty,
-            bar_template="%(label)s  %(bar)s  %(info)s",
-        ) as bar:
-            yield lambda _item: bar.update(1)
+        with self._bar(count, label, show_pos=True) as more:
+            yield lambda _item: more(1)
 
     @contextmanager
     def counting(self, count: int, label: str) -> Iterator[Any]:
         """The same for very many things: gives a function to call with how many more are done; shows an estimate."""
+        with self._bar(count, label, show_eta=True) as more:
+            yield more
+
+    @contextmanager
+    def _bar(self, count: int, label: str, **shown: bool) -> Iterator[Any]:
         if self.as_json or self.quiet or not sys.stderr.isatty() or count == 0:
             yield lambda _count: None
             return
@@ -131,10 +124,11 @@ class Output:
             length=count,
             label=label,
             file=sys.stderr,
-            show_eta=True,
             fill_char=full,
             empty_char=empty,
             bar_template="%(label)s  %(bar)s  %(info)s",
+            show_pos=shown.get("show_pos", False),
+            show_eta=shown.get("show_eta", True),
         ) as bar:
             yield bar.update
 

@@ -16,9 +16,9 @@ def capture_text(manifest: Manifest, *, verbose: bool, drawn: bool) -> str:
         page.line(what)
     page.heading("Besides these bytes it holds")
     page.line(
-        "names, sizes and rights of the files and folders that were looked at, where links lead, digests, and the"
+        "names, sizes and rights of the files and folders that were looked at, where links lead, digests, and the "
+        "values of the registry and the variables of the environment that were asked for."
     )
-    page.line("values of the registry and the variables of the environment that were asked for.")
     if manifest.left_out:
         page.heading("Left out by rule")
         for what in manifest.left_out if verbose else manifest.left_out[:_MOST_NAMED]:

@@ -1,6 +1,8 @@
 """The picture of what a program stands on, as PNG, drawn by matplotlib from the same layout as the SVG."""
 
 import io
+from collections.abc import Callable
+from typing import Any
 
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import shown
@@ -20,22 +22,40 @@ _HATCHES = {
 }
 
 
-def picture_png(picture: Picture, title: str) -> bytes:
-    """The bytes of the file. Raises: UsageError: matplotlib is not installed."""
+def sheet_for(width: float, height: float, paper: str) -> tuple[Any, Any]:
+    """A figure of so many pixels, and its axes, on which a pixel is one from the upper left corner.
+
+    Raises:
+        UsageError: matplotlib is not installed.
+    """
     try:
         from matplotlib.figure import Figure  # noqa: PLC0415 - loaded only where a figure is asked for
-        from matplotlib.patches import FancyArrowPatch, Rectangle  # noqa: PLC0415
     except ImportError as error:
         raise UsageError(
             what="No PNG can be drawn",
             why="matplotlib is not installed",
             do="pip install 'fundamen[figures]', or write an .svg, which needs nothing.",
         ) from error
-    figure = Figure(figsize=(WIDTH / _DOTS, picture.height / _DOTS), dpi=_DOTS, facecolor="#f7f6f2")
+    figure = Figure(figsize=(width / _DOTS, height / _DOTS), dpi=_DOTS, facecolor=paper)
     axes = figure.add_axes((0.0, 0.0, 1.0, 1.0))
-    axes.set_xlim(0, WIDTH)
-    axes.set_ylim(picture.height, 0)
+    axes.set_xlim(0, width)
+    axes.set_ylim(height, 0)
     axes.axis("off")
+    return figure, axes
+
+
+def png_of(save: Callable[..., object], title: str) -> bytes:
+    """The file of a figure that knows how to be saved, each pixel of the layout doubled."""
+    data = io.BytesIO()
+    save(data, format="png", dpi=_DOTS * 2, metadata={"Title": shown(title)})
+    return data.getvalue()
+
+
+def picture_png(picture: Picture, title: str) -> bytes:
+    """The bytes of the file. Raises: UsageError: matplotlib is not installed."""
+    figure, axes = sheet_for(WIDTH, picture.height, "#f7f6f2")
+    from matplotlib.patches import FancyArrowPatch, Rectangle  # noqa: PLC0415 - it is installed, or the sheet was not
+
     for edge in picture.edges:
         axes.add_patch(
             FancyArrowPatch(
@@ -68,9 +88,7 @@ def picture_png(picture: Picture, title: str) -> bytes:
         )
         axes.text(node.x + 29, node.y + 15, plain(node.name), fontsize=8, color=INK, va="center")
         axes.text(node.x + 29, node.y + 33, plain(f"{node.verdict} {node.detail}"), fontsize=7, color=line, va="center")
-    data = io.BytesIO()
-    figure.savefig(data, format="png", dpi=_DOTS * 2, metadata={"Title": shown(title)})
-    return data.getvalue()
+    return png_of(figure.savefig, title)
 
 
 def plain(text: str) -> str:

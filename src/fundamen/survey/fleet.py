@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterable, Sequence
 
 import msgspec
 
-from fundamen.formats.capture_file import Summary, read_summary
+from fundamen.formats.capture_file import Summary, is_capture, read_summary
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath
 
@@ -56,6 +56,9 @@ def read_one(path: HostPath) -> Read:
     """The summary of one capture; why it is not counted where it has none."""
     try:
         with open(path, "rb") as file:
+            if not is_capture(file.read(4)):
+                return Refused(path, "it is no capture")
+            file.seek(0)
             return read_summary(file, path)
     except OSError as error:
         return Refused(path, error.strerror or str(error))

@@ -89,8 +89,8 @@ def _from_capture(machine: Machine, name: str) -> Walked:
     if data is None:
         raise UnreadableError(
             what=f"{machine.title} cannot be surveyed so",
-            why="it was not made of these folders",
-            do="Survey without naming folders, if it was made of the whole machine: fundamen capture --help",
+            why="it is not of the whole machine, or not of these folders",
+            do="Have one made with: fundamen capture FILE --all; of single programs: fundamen trace",
         )
     try:
         return msgspec.convert(json.loads(data), type=Walked)

@@ -47,6 +47,13 @@ def command(folder: str, *, targets: tuple[str, ...], scheduler: str | None, out
         paths = _captures(folder)
         with output.working(f"Reading {len(paths)} captures"), _spread(len(paths), scheduler) as spread:
             fleet = read_fleet(paths, spread)
+        if not fleet.machines:
+            first = fleet.refused[0]
+            raise UnreadableError(
+                what=f"{shown(folder)} has no capture of a whole machine",
+                why=f"{shown(first.path)}: {first.why}",
+                do="Have captures made with: fundamen capture FILE --all",
+            )
         for target in targets:
             write_file(target, form_of(target, _FORMS)(fleet), output)
         if output.as_json:
