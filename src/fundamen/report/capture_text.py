@@ -23,6 +23,5 @@ def capture_text(manifest: Manifest, *, verbose: bool, drawn: bool) -> str:
         page.heading("Left out by rule")
         for what in manifest.left_out if verbose else manifest.left_out[:_MOST_NAMED]:
             page.line(what)
-        if not verbose and len(manifest.left_out) > _MOST_NAMED:
-            page.line(f"and {len(manifest.left_out) - _MOST_NAMED} more (-v names all)")
+        page.more(0 if verbose else len(manifest.left_out) - _MOST_NAMED)
     return page.text()

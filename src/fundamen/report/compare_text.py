@@ -44,5 +44,4 @@ def _add(page: Page, heading: str, differences: list[Difference], *, verbose: bo
         page.line(each.name)
         page.field("here", each.here, width=7)
         page.field("there", each.there, width=7)
-    if not verbose and len(differences) > _MOST_SHOWN:
-        page.line(f"and {len(differences) - _MOST_SHOWN} more (-v names all)")
+    page.more(0 if verbose else len(differences) - _MOST_SHOWN)

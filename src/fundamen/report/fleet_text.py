@@ -21,6 +21,7 @@ def fleet_text(fleet: Fleet, *, verbose: bool, drawn: bool) -> str:
         for fault in fleet.faults if verbose else fleet.faults[:_MOST_SHOWN]:
             page.line(f"{fault.name}: {fault.verdict}; stops {counted(fault.programs, 'program')}")
             page.field("on", _some(fault.machines, verbose=verbose), width=4)
+        page.more(0 if verbose else len(fleet.faults) - _MOST_SHOWN)
     if fleet.outliers:
         page.heading("Machines that stand out")
         rows = [
@@ -28,16 +29,15 @@ def fleet_text(fleet: Fleet, *, verbose: bool, drawn: bool) -> str:
             for o in fleet.outliers
         ]
         page.columns(rows if verbose else rows[:_MOST_SHOWN])
-        if not verbose and len(rows) > _MOST_SHOWN:
-            page.line(f"and {len(rows) - _MOST_SHOWN} more (-v names all)")
+        page.more(0 if verbose else len(rows) - _MOST_SHOWN)
     several = {n: Counter(f.values()) for n, f in fleet.components.items() if len(set(f.values())) > 1}
     if several:
         page.heading("Components in several versions")
         listed = sorted(several.items(), key=lambda item: (-len(item[1]), item[0]))
         for name, versions in listed if verbose else listed[:_MOST_SHOWN]:
             page.columns([(name, ", ".join(f"{version} on {count}" for version, count in versions.most_common()))])
-        if not verbose and len(listed) > _MOST_SHOWN:
-            page.line(f"and {len(listed) - _MOST_SHOWN} more (-v names all; --write fleet.csv has the whole table)")
+        page.more(0 if verbose else len(listed) - _MOST_SHOWN)
+        page.line("--write fleet.csv has the whole table.")
     if fleet.refused:
         page.heading("Not counted")
         for each in fleet.refused:

@@ -44,6 +44,11 @@ class Page:
         """A sentence, wrapped."""
         self._lines += _wrapped(text, " " * indent, " " * indent)
 
+    def more(self, count: int) -> None:
+        """Say how many things of a list are not named, where any is not."""
+        if count > 0:
+            self.line(f"and {count} more (-v names all)")
+
     def raw(self, text: str) -> None:
         """A line that must not be wrapped, such as a command to paste."""
         self._lines.append("  " + shown(text))

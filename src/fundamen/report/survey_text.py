@@ -29,8 +29,7 @@ def survey_text(survey: Survey, following: Sequence[str], *, verbose: bool, draw
         for spoilt in survey.spoilt if verbose else survey.spoilt[:_MOST_SPOILT]:
             page.line(f"{spoilt.path}: {spoilt.why}")
             page.step(f"  {spoilt.do}")
-        if more := 0 if verbose else len(survey.spoilt) - _MOST_SPOILT:
-            page.line(f"and {more} more (-v names all)") if more > 0 else None
+        page.more(0 if verbose else len(survey.spoilt) - _MOST_SPOILT)
     if survey.strays:
         page.heading("Libraries in the folder of another architecture")
         page.columns([(s.path, f"for {s.architecture}, in the folder for {s.folder_is_for}") for s in survey.strays])
@@ -105,8 +104,7 @@ def _add_causes(page: Page, causes: Sequence[Cause], *, verbose: bool) -> None:
         _add_stopped(page, "lacking in", cause.libraries, verbose=verbose)
         if cause.component.brought_by:
             page.line(f"brought by {', '.join(cause.component.brought_by)}", indent=8)
-    if more := len(causes) - len(listed):
-        page.line(f"and {more} more (-v names all)")
+    page.more(len(causes) - len(listed))
 
 
 def _add_stopped(page: Page, verb: str, paths: Sequence[str], *, verbose: bool) -> None:
@@ -129,10 +127,7 @@ def _add_altered(page: Page, survey: Survey, *, verbose: bool) -> None:
             page.columns([(package, _findings(files), files[0].path if not verbose else "")])
             for each in files if verbose else ():
                 page.line(f"{each.finding}: {each.path} {each.detail}".rstrip(), indent=6)
-        if more := len(listed) - _MOST_PACKAGES if not verbose else 0:
-            page.line(
-                f"and {counted(max(more, 0), 'more package', 'more packages')} (-v names all)"
-            ) if more > 0 else None
+        page.more(0 if verbose else len(listed) - _MOST_PACKAGES)
     if settings := [each for each in altered if each.is_setting]:
         page.heading("Settings that were changed, as they may be")
         page.line(", ".join(each.path for each in (settings if verbose else settings[:_MOST_NAMED])))
