@@ -18,7 +18,7 @@ from builders.signing import AnIssuer
 from builders.source import ASource
 from conftest import Fundamen
 from fundamen.evidence.dpkg_files import recorded_files
-from fundamen.survey.contents import compare_installed
+from fundamen.survey.contents import Comparison
 from fundamen.survey.remembered import Remembered
 
 SVG = "{http://www.w3.org/2000/svg}"
@@ -127,7 +127,8 @@ def test_processes_and_threads_find_the_same(
     for many in (1, 10_000):
         monkeypatch.setattr("fundamen.survey.contents._MANY", many)
         listed = list(recorded_files(machine))
-        found.append(compare_installed(machine, listed, {}, kept.update, time.time_ns() + 10**10))
+        with Comparison(machine, listed, {}, time.time_ns() + 10**10) as comparison:
+            found.append(comparison.finish(kept.update))
     assert found[0] == found[1]
     assert (found[0].checked, len(found[0].altered), len(kept)) == (len(listed), 40, 2000)
 

@@ -8,6 +8,9 @@ from typing import Self
 from fundamen.model.paths import HostPath
 
 _BLOCK = 4096  # bytes
+# O_NONBLOCK: a named pipe that took a file's place must not hold us up.
+_FLAGS = os.O_RDONLY | getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0)
+_LEAVE_ACCESS_TIME = getattr(os, "O_NOATIME", 0)
 
 
 if sys.platform == "win32":
@@ -62,9 +65,7 @@ class FileBytes:
 
 def open_quietly(path: HostPath) -> int:
     """Open a file for reading without a trace in its access time, where the system lets us. Raises: OSError."""
-    # O_NONBLOCK: a named pipe that took a file's place must not hold us up.
-    flags = os.O_RDONLY | getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0)
     try:
-        return os.open(path, flags | getattr(os, "O_NOATIME", 0))
-    except PermissionError:  # only the file's owner may ask for O_NOATIME
-        return os.open(path, flags)
+        return os.open(path, _FLAGS | _LEAVE_ACCESS_TIME)
+    except PermissionError:  # only the file's owner may ask for that
+        return os.open(path, _FLAGS)

@@ -1,18 +1,15 @@
 """Every installed file against the digest that its package recorded; what is known already is not read.
 
-Many files are shared out to processes, where the system can make one that has all that this one knows: in threads, what
-is done in Python for each of a hundred thousand files would hold the digests up.
+Many files are shared out to processes: in threads, what is done in Python for each of a hundred thousand files would
+hold the digests up.
 """
 
 import hashlib
 import os
-import signal
 import stat
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from concurrent.futures import FIRST_COMPLETED, Executor, Future, ProcessPoolExecutor, ThreadPoolExecutor, wait
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from enum import StrEnum
-from itertools import islice
-from multiprocessing import get_all_start_methods, get_context
+from typing import Self
 
 import msgspec
 
@@ -21,12 +18,12 @@ from fundamen.machine.file_bytes import open_quietly
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
-from fundamen.survey.remembered import Remembered, is_settled, key_of
+from fundamen.survey.remembered import Remembered, is_settled, is_unchanged, key_of
+from fundamen.survey.sharing import Where, Workers, can_fork
 
 _PIECE = 1 << 18  # bytes
 _AT_ONCE = 256  # files that a worker is given together
 _MANY = 5000  # files from which on further processes pay
-_AHEAD = 8  # such parcels for each worker
 
 
 class Finding(StrEnum):
@@ -59,95 +56,75 @@ Told = Callable[[int], None]
 Keep = Callable[[Iterable[tuple[str, Remembered]]], None]
 
 
-def compare_installed(
-    machine: Machine,
-    files: Iterable[RecordedFile],
-    known: Mapping[str, Remembered],
-    keep: Keep,
-    now_ns: int,
-    told: Told = lambda _count: None,
-) -> Contents:
-    """Compare the content of installed files with what their packages recorded.
+class Comparison:
+    """Installed files that are being compared with what their packages recorded, while other things can be done.
 
-    What was read is handed on as it is read, so that a survey that is stopped is gone on with from there.
-
-    Args:
-        machine: on which they lie.
-        files: what is recorded.
-        known: digests that were taken before, by path; empty to trust none.
-        keep: is given what was read anew.
-        now_ns: this moment, since the epoch.
-        told: called with how many more files are done.
+    Used as a context; what is under way when it is left is given up.
     """
-    comparing = _Comparing(machine, known, now_ns)
-    altered: list[Altered] = []
-    checked = read = 0
-    listed = files if isinstance(files, Sequence) else list(files)
-    with _pool(comparing, len(listed)) as pool:
-        compare = _compare_apart if isinstance(pool, ProcessPoolExecutor) else comparing.compare
-        for outcome in _in_order(pool, compare, listed):
+
+    def __init__(
+        self, machine: Machine, files: Sequence[RecordedFile], known: Mapping[str, Remembered], now_ns: int
+    ) -> None:
+        """Begin.
+
+        Args:
+            machine: on which they lie.
+            files: what is recorded.
+            known: digests that were taken before, by path; empty to trust none.
+            now_ns: this moment, since the epoch.
+        """
+        where = Where.PROCESSES if len(files) >= _MANY and can_fork() else Where.THREADS
+        self._count = len(files)
+        self._workers = Workers(_Comparing(machine, files, known, now_ns).compare, where)
+
+    def __enter__(self) -> Self:
+        self._workers.__enter__()
+        self._outcomes = self._workers.begin(range(0, self._count, _AT_ONCE))
+        return self
+
+    def __exit__(self, *how: object) -> None:
+        self._workers.__exit__(*how)
+
+    def finish(self, keep: Keep, told: Told = lambda _count: None) -> Contents:
+        """Wait for the rest.
+
+        What was read is handed on as it is read, so that a survey that is stopped is gone on with from there.
+
+        Args:
+            keep: is given what was read anew.
+            told: called with how many more files are done.
+        """
+        altered: list[Altered] = []
+        checked = read = 0
+        for outcome in self._outcomes:
             altered += outcome.altered
             checked, read = checked + outcome.checked, read + len(outcome.new)
             if outcome.new:
-                keep(outcome.new)
+                keep((path, Remembered(key, md5)) for path, key, md5 in outcome.new)
             told(outcome.checked)
-    return Contents(checked, read, tuple(altered))
+        return Contents(checked, read, tuple(altered))
 
 
 class _Outcome(msgspec.Struct, gc=False):
     altered: list[Altered]
-    new: list[tuple[str, Remembered]]
+    new: list[tuple[str, bytes, bytes]]  # path, key and digest, which are handed over quicker than a Remembered
     checked: int
 
 
-_Compare = Callable[[list[RecordedFile]], _Outcome]
-_worker: list["_Comparing"] = []  # of a process of its own
-
-
-def _pool(comparing: "_Comparing", count: int) -> Executor:
-    workers = max(1, os.cpu_count() or 1)
-    if workers > 1 and count >= _MANY and "fork" in get_all_start_methods():
-        return ProcessPoolExecutor(workers, get_context("fork"), initializer=_begin, initargs=(comparing,))
-    return ThreadPoolExecutor(workers)
-
-
-def _begin(comparing: "_Comparing") -> None:
-    """Set a worker up: Ctrl-C is for the process that puts together."""
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-    _worker.append(comparing)
-
-
-def _compare_apart(parcel: list[RecordedFile]) -> _Outcome:
-    return _worker[0].compare(parcel)
-
-
-def _in_order(pool: Executor, compare: _Compare, files: Iterable[RecordedFile]) -> Iterator[_Outcome]:
-    """The outcomes of parcels of files in their order, a few of them under way at a time."""
-    source = iter(files)
-    under_way: list[Future[_Outcome]] = []
-    ahead = _AHEAD * max(1, os.cpu_count() or 1)
-    try:
-        while True:
-            while len(under_way) < ahead and (parcel := list(islice(source, _AT_ONCE))):
-                under_way.append(pool.submit(compare, parcel))
-            if not under_way:
-                return
-            wait(under_way[:1], return_when=FIRST_COMPLETED)
-            yield under_way.pop(0).result()
-    finally:
-        for future in under_way:
-            future.cancel()
-
-
 class _Comparing:
-    def __init__(self, machine: Machine, known: Mapping[str, Remembered], now_ns: int) -> None:
+    def __init__(
+        self, machine: Machine, files: Sequence[RecordedFile], known: Mapping[str, Remembered], now_ns: int
+    ) -> None:
         self._machine = machine
+        self._files = files
         self._known = known
         self._now_ns = now_ns
         self._folders: dict[str, str] = {}
+        self._of_several_names: dict[bytes, bytes] = {}  # digests by key
 
-    def compare(self, parcel: list[RecordedFile]) -> _Outcome:
-        """Compare some files."""
+    def compare(self, begin: int) -> _Outcome:
+        """Compare some files, from a place in the list on."""
+        parcel = self._files[begin : begin + _AT_ONCE]
         outcome = _Outcome([], [], len(parcel))
         for file in parcel:
             try:
@@ -174,12 +151,23 @@ class _Comparing:
         if remembered is not None and remembered.key == key_of(status):
             md5 = remembered.md5
         else:
-            md5, status = _digest(host)
+            md5, status = self._digest(host, status)
             if is_settled(status, self._now_ns):
-                outcome.new.append((file.path, Remembered(key_of(status), md5)))
+                outcome.new.append((file.path, key_of(status), md5))
         if md5.hex() != expected:
             detail = f"MD5 {md5.hex()[:8]}..., not {expected[:8]}..."
             outcome.altered.append(Altered(file.package, file.path, Finding.DIFFERS, file.is_setting, detail))
+
+    def _digest(self, host: str, status: os.stat_result) -> tuple[bytes, os.stat_result]:
+        """MD5 of a file, and its status; one of several names is read once. Raises: OSError."""
+        if status.st_nlink == 1 or not is_settled(status, self._now_ns):
+            return _digest(host)
+        key = key_of(status)
+        md5 = self._of_several_names.get(key)
+        if md5 is None:
+            md5, status = _digest(host)
+            self._of_several_names[key_of(status)] = md5
+        return md5, status
 
     def _host(self, path: MachinePath) -> str:
         """Where a file lies on this host; the links of its folder are followed within the machine, each folder once."""
@@ -199,11 +187,13 @@ def _digest(host: str) -> tuple[bytes, os.stat_result]:
         if not stat.S_ISREG(before.st_mode):
             raise OSError(0, "it is no ordinary file any more")
         state = hashlib.md5(usedforsecurity=False)
-        while piece := os.read(file, _PIECE):
+        left = before.st_size
+        while left > 0 and (piece := os.read(file, min(_PIECE, left + 1))):
             state.update(piece)
+            left -= len(piece)
         after = os.fstat(file)
     finally:
         os.close(file)
-    if key_of(before) != key_of(after):
+    if left or not is_unchanged(before, after):
         raise OSError(0, "it was changed while it was read")
     return state.digest(), after

@@ -3,22 +3,25 @@
 A digest counts only while the file's device, inode, size, times of modification and of change are what they were. The
 time of change is what is trusted: the system sets it whenever content or attributes change, and no program can set it.
 What changed within the last seconds before it was read is not remembered, for the next change could bear the same time.
-On disk: SQLite; one table, ``digest``: path, key, md5 as bytes.
+On disk: one file, SHA-256 of all that follows, then MessagePack: the version of this form, and for each file its path,
+key and MD5, all as bytes. It is written anew as a whole; one that is not as it was written is as if it were not there.
 """
 
+import hashlib
 import os
-import sqlite3
 from collections.abc import Iterable
-from contextlib import closing
+from typing import Self
 
 import msgspec
 
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, shown
+from fundamen.sources.writing import write_whole
 
-_FORMAT = 1
+_FORM = 1
 _SETTLED_NS = 3_000_000_000  # how long ago a file must have changed
-_TABLES = "CREATE TABLE digest (path TEXT PRIMARY KEY, key BLOB NOT NULL, md5 BLOB NOT NULL) STRICT, WITHOUT ROWID;"
+_TOGETHER = 50_000  # files; what was read of fewer is lost if the process is killed, and is read again
+_SHA256_SIZE = 32  # bytes
 
 
 class Remembered(msgspec.Struct, frozen=True, gc=False):
@@ -34,55 +37,71 @@ def key_of(status: os.stat_result) -> bytes:
     return b"%x %x %x %x %x" % told
 
 
+def is_unchanged(before: os.stat_result, after: os.stat_result) -> bool:
+    """Whether two looks at one open file tell the same: quicker than two keys."""
+    return (
+        before.st_ctime_ns == after.st_ctime_ns
+        and before.st_mtime_ns == after.st_mtime_ns
+        and before.st_size == after.st_size
+    )
+
+
 def is_settled(status: os.stat_result, now_ns: int) -> bool:
     """Whether a file's last change is so long ago that the next one would bear another time."""
     return status.st_ctime_ns < now_ns - _SETTLED_NS
 
 
 class Digests:
-    """The digests of one machine's files."""
+    """The digests of one machine's files; used as a context, at whose end all is written, however it ends."""
 
     def __init__(self, folder: HostPath) -> None:
         """Name the folder in which they are kept; it is made when the first is remembered."""
-        self._path = os.path.join(folder, "digests.sqlite")
+        self._path = os.path.join(folder, "digests")
+        self._known: dict[str, Remembered] = {}
+        self._unwritten = 0
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_how: object) -> None:
+        self._write()
 
     def all(self) -> dict[str, Remembered]:
         """All that is remembered, by the machine's path; nothing where it cannot be read: then all is read anew."""
-        if not os.path.exists(self._path):
+        try:
+            with open(self._path, "rb") as file:
+                data = memoryview(file.read())
+        except OSError:
+            return {}
+        if hashlib.sha256(data[_SHA256_SIZE:]).digest() != data[:_SHA256_SIZE]:
             return {}
         try:
-            with closing(sqlite3.connect(self._path)) as connection:
-                if connection.execute("PRAGMA user_version").fetchone()[0] != _FORMAT:
-                    return {}
-                rows = connection.execute("SELECT path, key, md5 FROM digest")
-                return {
-                    os.fsdecode(path.encode("utf-8", "surrogateescape")): Remembered(key, md5)
-                    for path, key, md5 in rows
-                }
-        except sqlite3.DatabaseError:
+            form, files = msgspec.msgpack.decode(data[_SHA256_SIZE:], type=tuple[int, list[tuple[bytes, bytes, bytes]]])
+        except (msgspec.DecodeError, ValueError):
             return {}
+        if form == _FORM:
+            self._known = {os.fsdecode(path): Remembered(key, md5) for path, key, md5 in files}
+        return dict(self._known)
 
     def remember(self, found: Iterable[tuple[str, Remembered]]) -> None:
-        """Keep some more. Raises: UnreadableError: they cannot be written."""
-        rows = [(path, each.key, each.md5) for path, each in found if _is_text(path)]
+        """Keep some more, many of them written together. Raises: UnreadableError: they cannot be written."""
+        before = len(self._known)
+        self._known.update(found)
+        self._unwritten += max(1, len(self._known) - before)
+        if self._unwritten >= _TOGETHER:
+            self._write()
+
+    def _write(self) -> None:
+        if not self._unwritten:
+            return
+        files = [(os.fsencode(path), each.key, each.md5) for path, each in self._known.items()]
+        data = msgspec.msgpack.encode((_FORM, files))
         try:
-            os.makedirs(os.path.dirname(self._path), exist_ok=True)
-            with closing(sqlite3.connect(self._path)) as connection, connection:
-                if connection.execute("PRAGMA user_version").fetchone()[0] != _FORMAT:
-                    connection.executescript(f"DROP TABLE IF EXISTS digest; {_TABLES} PRAGMA user_version = {_FORMAT};")
-                connection.executemany("INSERT OR REPLACE INTO digest VALUES (?, ?, ?)", rows)
-        except (sqlite3.DatabaseError, OSError) as error:
+            write_whole(self._path, hashlib.sha256(data).digest() + data)
+        except OSError as error:
             raise UnreadableError(
                 what="What was read cannot be remembered for the next survey",
-                why=f"{shown(self._path)}: {error}",
+                why=f"{shown(self._path)}: {error.strerror or error}",
                 do="Make Fundamen's own folder writable, or remove that file.",
             ) from error
-
-
-def _is_text(path: str) -> bool:
-    """Whether a path can stand in the table; a name in a broken encoding is read anew each time."""
-    try:
-        path.encode()
-    except UnicodeEncodeError:
-        return False
-    return True
+        self._unwritten = 0

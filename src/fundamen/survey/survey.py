@@ -1,6 +1,7 @@
 """A survey of a machine: walk, resolve, compare, and what else is amiss; in three depths that say what they cost."""
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from contextlib import ExitStack
 from datetime import datetime
 from enum import StrEnum
 from typing import Protocol
@@ -9,13 +10,13 @@ import msgspec
 
 from fundamen.evidence.authority import Authority
 from fundamen.evidence.dpkg import DpkgAuthority
-from fundamen.evidence.dpkg_files import recorded_files
+from fundamen.evidence.dpkg_files import RecordedFile, recorded_files
 from fundamen.evidence.recorded import RecordedAuthority
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
-from fundamen.survey.contents import Contents, Keep, compare_installed
+from fundamen.survey.contents import Comparison, Contents, Keep
 from fundamen.survey.needs import Needs, resolve_all
 from fundamen.survey.remembered import Remembered
 from fundamen.survey.repair_stores import SpoiltCopy, check_stores
@@ -115,15 +116,22 @@ def survey_machine(
     Raises:
         UnreadableError: a folder is not there, or what is read cannot be remembered.
     """
-    telling.begin("Going through folders", 0)
-    walked = walk(machine, folders, telling.more)
     gaps: list[str] = []
-    contents, recorded = None, None
-    if depth is Depth.ALL:
-        contents, recorded = _contents(machine, memory, now, telling, gaps)
-    speaking: list[Authority] = [] if depth is Depth.NEEDS else list(authorities())
-    if recorded is not None:  # what it could say is known already
-        speaking = [recorded, *(each for each in speaking if not isinstance(each, DpkgAuthority))]
+    files = _recorded(machine, gaps) if depth is Depth.ALL else None
+    with ExitStack() as under_way:
+        comparison = None
+        if files is not None:  # it goes on while folders are gone through
+            comparison = under_way.enter_context(Comparison(machine, files, memory.known, int(now.timestamp() * 1e9)))
+        telling.begin("Going through folders", 0)
+        walked = walk(machine, folders, telling.more)
+        contents = None
+        speaking: list[Authority] = [] if depth is Depth.NEEDS else list(authorities())
+        if comparison is not None and files is not None:
+            telling.begin("Comparing installed files", len(files))
+            contents = comparison.finish(memory.keep, telling.more)
+            # What dpkg's records could say is known already.
+            others = (each for each in speaking if not isinstance(each, DpkgAuthority))
+            speaking = [_recorded_authority(files, contents), *others]
     telling.begin("Resolving what each needs", len(walked.executables) + len(walked.scripts))
     needs = resolve_all(machine, walked, speaking, telling.more)
     spoilt: list[SpoiltCopy] = []
@@ -148,21 +156,19 @@ def survey_machine(
     )
 
 
-def _contents(
-    machine: Machine, memory: Memory, now: datetime, telling: Telling, gaps: list[str]
-) -> tuple[Contents | None, RecordedAuthority | None]:
-    """Every installed file compared, and what that says of those that programs stand on."""
+def _recorded(machine: Machine, gaps: list[str]) -> list[RecordedFile] | None:
+    """What packages recorded of every installed file; None where nobody has, which is a gap."""
     if machine.platform is not Platform.LINUX:
         gaps.append(f"Nobody on {machine.platform.in_words} has recorded all installed files: record a reference.")
-        return None, None
+        return None
     try:
-        files = list(recorded_files(machine))
+        return list(recorded_files(machine))
     except UnreadableError as error:
         gaps.append(f"Which files packages brought is not known: {error.why}")
-        return None, None
-    telling.begin("Comparing installed files", len(files))
-    now_ns = int(now.timestamp() * 1e9)
-    contents = compare_installed(machine, files, memory.known, memory.keep, now_ns, telling.more)
+        return None
+
+
+def _recorded_authority(files: Sequence[RecordedFile], contents: Contents) -> RecordedAuthority:
+    """Who says of a file what comparing it has told."""
     owners = {file.path: file.package for file in files if file.md5}
-    altered = {each.path: each.detail or str(each.finding) for each in contents.altered}
-    return contents, RecordedAuthority(owners, altered)
+    return RecordedAuthority(owners, {each.path: each.detail or str(each.finding) for each in contents.altered})

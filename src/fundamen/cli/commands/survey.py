@@ -95,7 +95,7 @@ def _surveyed(machine: Machine, folders: tuple[str, ...], depth: Depth, output: 
     digests = Digests(folder_of(machine, home))
     known = {} if afresh or depth is not Depth.ALL else digests.all()
     chosen = tuple(machine.spelled(folder) for folder in folders) or usual_folders(machine)
-    with Telling(output) as telling:
+    with Telling(output) as telling, digests:
         try:
             return survey_machine(
                 machine,

@@ -1,0 +1,85 @@
+"""Share work out, in parcels; what comes of it is given in the order of the parcels.
+
+Processes have all that this one knew when they were made, so nothing but parcels and results is handed over.
+"""
+
+import gc
+import os
+import signal
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import Executor, Future, ProcessPoolExecutor, ThreadPoolExecutor
+from enum import Enum, auto
+from multiprocessing import get_all_start_methods, get_context
+from typing import Any, Generic, TypeVar
+
+_Parcel = TypeVar("_Parcel")
+_Result = TypeVar("_Result")
+
+_work: list[Callable[[Any], Any]] = []  # of a process that was made to work
+
+
+class Where(Enum):
+    """Where work is done."""
+
+    HERE = auto()  # one parcel after another, as the results are asked for
+    THREADS = auto()  # which help where work is outside of Python for the most part
+    PROCESSES = auto()  # only where ``can_fork`` says so
+
+
+class Workers(Generic[_Parcel, _Result]):
+    """Do one kind of work on many parcels, as many at a time as there are processors. Used as a context.
+
+    Nothing is begun any more once the context is left; what is in work by then is waited for.
+    """
+
+    def __init__(self, work: Callable[[_Parcel], _Result], where: Where) -> None:
+        """Make them.
+
+        Args:
+            work: is given one parcel. For processes, parcels, results and errors must be made to be handed over.
+            where: it is done.
+        """
+        self._work = work
+        self._where = where
+        self._pool: Executor | None = None
+
+    def __enter__(self) -> "Workers[_Parcel, _Result]":
+        if self._where is Where.PROCESSES:
+            context = get_context("fork")
+            self._pool = ProcessPoolExecutor(os.cpu_count(), context, initializer=_begin, initargs=(self._work,))
+        elif self._where is Where.THREADS:
+            self._pool = ThreadPoolExecutor(os.cpu_count())
+        return self
+
+    def __exit__(self, *_how: object) -> None:
+        if self._pool is not None:
+            self._pool.shutdown(cancel_futures=True)
+
+    def begin(self, parcels: Iterable[_Parcel]) -> Iterator[_Result]:
+        """Begin work on some parcels, and give what comes of each; what it raises is raised."""
+        if self._pool is None:
+            return map(self._work, parcels)
+        work = self._work if self._where is Where.THREADS else _do
+        return _results([self._pool.submit(work, parcel) for parcel in parcels])
+
+
+def can_fork() -> bool:
+    """Whether processes can be made that know all that this one knows, and more than one can work at a time."""
+    return (os.cpu_count() or 1) > 1 and "fork" in get_all_start_methods()
+
+
+def _results(under_way: "list[Future[_Result]]") -> Iterator[_Result]:
+    under_way.reverse()
+    while under_way:
+        yield under_way.pop().result()
+
+
+def _begin(work: Callable[[Any], Any]) -> None:
+    """Set a process up: Ctrl-C is for the one that puts together."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    gc.freeze()  # what this process was born with is not looked through, and stays shared
+    _work.append(work)
+
+
+def _do(parcel: Any) -> Any:  # noqa: ANN401 - whatever the work takes and gives
+    return _work[-1](parcel)
