@@ -51,6 +51,7 @@ class Machine(ABC):
         is_prefix: whether it is a prefix, whose programs wine can run.
         was_running: whether what is known of it was found out on it as it ran, so that it tells of its processor too.
         is_captured: whether it is known from a capture, which has what was asked of it then, and nothing else.
+        may_be_shared: whether other processes may ask it in this one's stead: nobody takes down what is asked.
         root: the folder on this host that holds all of it; what a restoration locks.
         paths: ``posixpath`` or ``ntpath``, to take the machine's paths apart.
         environment: the environment that its programs are started with, as far as it is known.
@@ -62,6 +63,7 @@ class Machine(ABC):
     is_live: bool
     is_prefix: bool = False
     is_captured: bool = False
+    may_be_shared: bool = False
     root: HostPath
     paths: ModuleType
     environment: Mapping[str, str]

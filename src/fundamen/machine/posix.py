@@ -27,6 +27,8 @@ class PosixMachine(Machine):
 
     paths = posixpath
 
+    may_be_shared = True
+
     def __init__(self, root: HostPath, environment: Mapping[str, str], current: HostPath) -> None:
         """Make the machine.
 

@@ -24,6 +24,8 @@ class WindowsMachine(Machine):
     paths = ntpath
     is_live = False
 
+    may_be_shared = True
+
     def __init__(
         self, root: HostPath, drives: Mapping[str, HostPath], environment: Mapping[str, str], current: HostPath
     ) -> None:

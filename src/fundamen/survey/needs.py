@@ -1,19 +1,25 @@
 """What every program and library of a machine lacks, grouped by the cause."""
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from enum import Enum, auto
 
 import msgspec
 
 from fundamen.evidence.authority import Authority
+from fundamen.evidence.recorded import RecordedAuthority
 from fundamen.loaders.load_map import Outcome
 from fundamen.machine.machine import Machine
 from fundamen.model.binary import Kind
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
+from fundamen.survey.sharing import Where, Workers, can_fork
 from fundamen.survey.walking import Walked
-from fundamen.trace.records import Component, Trace
-from fundamen.trace.trace import trace_programs
+from fundamen.trace.records import Component
+from fundamen.trace.trace import find_faults
+
+_AT_ONCE = 64  # executables in a parcel
+_MANY = 500  # executables from which on further processes pay
 
 
 class Cause(msgspec.Struct, frozen=True):
@@ -32,12 +38,11 @@ class Cause(msgspec.Struct, frozen=True):
 class Needs(msgspec.Struct, frozen=True):
     """What came of resolving every need."""
 
-    programs: int  # that were traced
-    libraries: int  # by themselves, for nothing was found to load them
+    programs: int
+    libraries: int  # that no program loads
     scripts: int
     causes: tuple[Cause, ...]  # those that stop most programs first
     unreadable: tuple[tuple[MachinePath, str], ...]  # what could not be traced, and why
-    loaded: frozenset[MachinePath]  # every file that something stands on
     given: tuple[tuple[MachinePath, str], ...]  # libraries that get something from whoever loads them: which
 
 
@@ -47,41 +52,113 @@ Done = Callable[[int], None]  # called with how many more are traced
 def resolve_all(
     machine: Machine, walked: Walked, authorities: Sequence[Authority] = (), done: Done = lambda _count: None
 ) -> Needs:
-    """Trace every program, then every library that no program loads, then one script of each first line."""
-    gathering = _Gathering(machine)
-    programs, libraries = _parted(machine, walked.executables)
-    gathering.take(trace_programs(machine, programs, authorities), programs, done)
-    alone = [path for path in libraries if machine.real(path) not in gathering.loaded]
-    done(len(libraries) - len(alone))
-    gathering.take(trace_programs(machine, alone, authorities), alone, done, by_itself=True)
-    firsts = [paths[0] for paths in walked.scripts.values()]
-    others = {paths[0]: paths[1:] for paths in walked.scripts.values()}
-    gathering.take(trace_programs(machine, firsts, authorities), firsts, done, others=others)
+    """Trace every program, every library that nothing else loads, and one script of each first line.
+
+    A library that a program loads was judged with it, and so was one that only libraries load, with these.
+    """
+    gathering = _Gathering(machine, done)
+    looking = _Looking(machine, authorities)
+    with Workers(looking.look, looking.where(len(walked.executables))) as workers:
+        gathering.take(workers.begin(_parcels(_Ask.PROGRAMS, walked.executables)))
+        alone = [each for each in gathering.libraries if not gathering.is_loaded(each.path)]
+        done(len(gathering.libraries) - len(alone))
+        needed = {name for library in alone for name in library.needs - library.names}
+        first = [library.path for library in alone if needed.isdisjoint(library.names)]
+        gathering.take(workers.begin(_parcels(_Ask.ALL, first)), by_itself=True)
+        rest = [library.path for library in alone if not gathering.is_loaded(library.path)]
+        done(len(alone) - len(first) - len(rest))
+        gathering.take(workers.begin(_parcels(_Ask.ALL, rest)), by_itself=True)
+        scripts = {paths[0]: paths for paths in walked.scripts.values()}
+        gathering.take(workers.begin(_parcels(_Ask.ALL, list(scripts))), alike=scripts)
     return Needs(
-        programs=len(programs),
+        programs=len(walked.executables) - len(gathering.libraries),
         libraries=len(alone),
         scripts=sum(map(len, walked.scripts.values())),
         causes=gathering.causes(walked.executables),
         unreadable=tuple(gathering.unreadable),
-        loaded=frozenset(gathering.loaded),
         given=tuple(gathering.given),
     )
 
 
-def _parted(machine: Machine, executables: Sequence[MachinePath]) -> tuple[list[MachinePath], list[MachinePath]]:
-    """(programs, libraries); what cannot be read is with the programs, so that a trace says why."""
-    programs: list[MachinePath] = []
-    libraries: list[MachinePath] = []
-    for path in executables:
+class _Ask(Enum):
+    PROGRAMS = auto()  # trace the programs; of the libraries, only tell what they are called and need
+    ALL = auto()  # trace all, whatever they are
+
+
+class _Parcel(msgspec.Struct, frozen=True):
+    ask: _Ask
+    paths: Sequence[MachinePath]
+
+
+def _parcels(ask: _Ask, paths: Sequence[MachinePath]) -> Iterator[_Parcel]:
+    for begin in range(0, len(paths), _AT_ONCE):
+        yield _Parcel(ask, paths[begin : begin + _AT_ONCE])
+
+
+class _Library(msgspec.Struct, frozen=True):
+    path: MachinePath
+    names: frozenset[str]  # that a need may call it by
+    needs: frozenset[str]
+
+
+class _Looked(msgspec.Struct, frozen=True):
+    """What came of one parcel."""
+
+    count: int  # of what is done with
+    loaded: set[MachinePath]  # every file, by its real path, that something stands on
+    faults: list[tuple[MachinePath, tuple[Component, ...]]]  # of each program or library that has some
+    unreadable: list[tuple[MachinePath, str]]
+    libraries: list[_Library]
+
+
+class _Looking:
+    """Looks at parcels of executables, in whichever process."""
+
+    def __init__(self, machine: Machine, authorities: Sequence[Authority]) -> None:
+        self._machine = machine
+        self._authorities = authorities
+
+    def where(self, count: int) -> Where:
+        """In processes, if there is much to do and nothing that processes could not have in common."""
+        is_shared = all(isinstance(authority, RecordedAuthority) for authority in self._authorities)
+        return (
+            Where.PROCESSES
+            if self._machine.may_be_shared and is_shared and count >= _MANY and can_fork()
+            else Where.HERE
+        )
+
+    def look(self, parcel: _Parcel) -> _Looked:
+        """Look at some executables."""
+        libraries = []
+        paths = list(parcel.paths)
+        if parcel.ask is _Ask.PROGRAMS:
+            libraries = [library for path in paths if (library := self._library(path)) is not None]
+            known = {library.path for library in libraries}
+            paths = [path for path in paths if path not in known]
+        looked = _Looked(len(paths), set(), [], [], libraries)
+        for path, standing in zip(paths, find_faults(self._machine, paths, self._authorities), strict=True):
+            if isinstance(standing, UnreadableError):
+                looked.unreadable.append((path, standing.why))
+                continue
+            looked.loaded.update(map(self._machine.real, standing.files))
+            if standing.faults:
+                looked.faults.append((path, standing.faults))
+        return looked
+
+    def _library(self, path: MachinePath) -> _Library | None:
+        """What a library is called and needs; None for a program, and for what cannot be read: a trace says why."""
         try:
+            binary = self._machine.binary(path)
             # Some libraries can be run as programs too: it counts what their mode says.
-            is_program = machine.binary(path).kind is Kind.PROGRAM
-            is_library = not is_program or (".so" in path and not machine.look(path).is_executable)
+            if binary.kind is Kind.PROGRAM and not (".so" in path and not self._machine.look(path).is_executable):
+                return None
         except UnreadableError:
-            is_library = False
-        machine.forget(path)
-        (libraries if is_library else programs).append(path)
-    return programs, libraries
+            return None
+        self._machine.forget(path)
+        basename, folded = self._machine.paths.basename, self._machine.folded
+        names = {folded(basename(path)), folded(basename(binary.name or path))}
+        needs = frozenset(folded(basename(need.name)) for need in binary.needs)
+        return _Library(path, frozenset(names), needs)
 
 
 class _Found(msgspec.Struct):
@@ -91,31 +168,37 @@ class _Found(msgspec.Struct):
 
 
 class _Gathering:
-    def __init__(self, machine: Machine) -> None:
+    def __init__(self, machine: Machine, done: Done) -> None:
         self._machine = machine
+        self._done = done
         self._found: dict[tuple[str, str, str], _Found] = {}
-        self.loaded: set[MachinePath] = set()
+        self._loaded: set[MachinePath] = set()
         self.unreadable: list[tuple[MachinePath, str]] = []
         self.given: list[tuple[MachinePath, str]] = []
+        self.libraries: list[_Library] = []
+
+    def is_loaded(self, library: MachinePath) -> bool:
+        """Whether something that was traced stands on a file."""
+        return self._machine.real(library) in self._loaded
 
     def take(
         self,
-        traces: Iterator[Trace | UnreadableError],
-        paths: Sequence[MachinePath],
-        done: Done,
+        seen: Iterable[_Looked],
         *,
         by_itself: bool = False,
-        others: dict[MachinePath, tuple[MachinePath, ...]] | None = None,
+        alike: Mapping[MachinePath, tuple[MachinePath, ...]] | None = None,
     ) -> None:
-        """Take traces in, each of the path in its place; ``others`` fare as one of the paths does."""
-        for path, trace in zip(paths, traces, strict=True):
-            done(1)
-            if isinstance(trace, UnreadableError):
-                self.unreadable.append((path, trace.why))
-                continue
-            alike = (path, *(others or {}).get(path, ()))
-            self.loaded.update(self._machine.real(c.path) for c in trace.components if c.path is not None)
-            for fault in trace.faults:
+        """Take in what was seen; ``alike`` are those that fare as one of the paths does, itself among them."""
+        for looked in seen:
+            self._take(looked, alike or {}, by_itself=by_itself)
+            self._done(looked.count)
+
+    def _take(self, looked: _Looked, alike: Mapping[MachinePath, tuple[MachinePath, ...]], *, by_itself: bool) -> None:
+        self._loaded |= looked.loaded
+        self.unreadable += looked.unreadable
+        self.libraries += looked.libraries
+        for path, faults in looked.faults:
+            for fault in faults:
                 if by_itself and fault.verdict is Verdict.BLOCKED and fault.path == path:
                     continue  # nobody runs a library
                 culprit = self._culprit(fault)
@@ -123,7 +206,7 @@ class _Gathering:
                 found = self._found.setdefault(key, _Found(fault, [], []))
                 if by_itself and found.programs and culprit == self._machine.real(path):
                     continue  # it is the cause that was told already
-                (found.libraries if by_itself else found.programs).extend(alike)
+                (found.libraries if by_itself else found.programs).extend(alike.get(path, (path,)))
 
     def _culprit(self, fault: Component) -> str:
         """The file that is at fault, by whatever name it was reached; the name where there is none."""

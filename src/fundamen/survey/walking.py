@@ -2,8 +2,8 @@
 
 import json
 import os
-import stat
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
+from operator import attrgetter
 
 import msgspec
 
@@ -13,6 +13,7 @@ from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
+_name_of = attrgetter("name")
 _ANYBODY_RUNS = 0o111
 _HEAD = 128  # bytes by which a file is told; a script's first line is read as far
 _MACHO = (b"\xfe\xed\xfa\xce", b"\xfe\xed\xfa\xcf", b"\xce\xfa\xed\xfe", b"\xcf\xfa\xed\xfe", b"\xca\xfe\xba\xbe")
@@ -115,40 +116,41 @@ class _Walking:
 
     def go(self, folder: MachinePath) -> None:
         """Go through a folder and all below it, the nearest first."""
-        host = self._machine.host_path(folder)
+        host = str(self._machine.host_path(folder))
         device = os.stat(host).st_dev
-        waiting = [(folder, str(host))]
+        sep = self._machine.paths.sep
+        waiting = [(folder, host)]
         while waiting:
             here, host_folder = waiting.pop()
-            for path, entry in self._entries(here, host_folder):
+            begin = here.rstrip(sep) + sep
+            for entry in self._entries(here, host_folder, device):
+                path = MachinePath(begin + entry.name)
                 try:
-                    if entry.is_symlink():
-                        self._link(path)
-                    elif entry.is_dir(follow_symlinks=False):
-                        if entry.stat(follow_symlinks=False).st_dev == device:
-                            waiting.append((path, entry.path))
-                    elif entry.is_file(follow_symlinks=False):
+                    if entry.is_file(follow_symlinks=False):
                         self._file(path, entry)
+                    elif entry.is_dir(follow_symlinks=False):
+                        waiting.append((path, entry.path))
+                    elif entry.is_symlink():
+                        self._link(path)
                 except OSError:  # it vanished meanwhile
                     continue
 
-    def _entries(self, folder: MachinePath, host: str) -> Iterator[tuple[MachinePath, "os.DirEntry[str]"]]:
+    def _entries(self, folder: MachinePath, host: str, device: int) -> "list[os.DirEntry[str]]":
+        """What lies in a folder, by its names; nothing where it was seen already, or is of another file system."""
         try:
-            status = os.stat(host)
-            if (status.st_dev, status.st_ino) in self._seen:
-                return
-            self._seen.add((status.st_dev, status.st_ino))
+            status = os.lstat(host)
+            if status.st_dev != device or (device, status.st_ino) in self._seen:
+                return []
+            self._seen.add((device, status.st_ino))
             with os.scandir(host) as entries:
-                listed = sorted(entries, key=lambda entry: entry.name)
+                return sorted(entries, key=_name_of)
         except OSError as error:
             self.barred.append(f"{folder}: {error.strerror}")
-            return
-        begin = folder.rstrip(self._machine.paths.sep) + self._machine.paths.sep
-        for entry in listed:
-            yield MachinePath(begin + entry.name), entry
+            return []
 
     def _link(self, path: MachinePath) -> None:
-        self._machine.real(path)  # whoever makes a capture writes down where it leads
+        if not self._machine.may_be_shared:
+            self._machine.real(path)  # whoever makes a capture writes down where it leads
         if self._machine.look(path).kind is EntryKind.ABSENT:
             self.broken.append(path)
 
@@ -168,9 +170,12 @@ class _Walking:
 
     def _may_be(self, entry: "os.DirEntry[str]") -> bool:
         name = entry.name.lower()
-        if any(ending in name for ending in self._endings) if self._by_mode else name.endswith(self._endings):
-            return True
-        return self._by_mode and bool(stat.S_IMODE(entry.stat(follow_symlinks=False).st_mode) & _ANYBODY_RUNS)
+        if not self._by_mode:
+            return name.endswith(self._endings)
+        for ending in self._endings:
+            if ending in name:
+                return True
+        return bool(entry.stat(follow_symlinks=False).st_mode & _ANYBODY_RUNS)
 
     def _is_executable(self, head: bytes) -> bool:
         match self._machine.platform:

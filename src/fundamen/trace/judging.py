@@ -1,6 +1,8 @@
 """Judge what a loader has found: the verdict on each need, the reason, and the chain from the program to it."""
 
 from collections import deque
+from collections.abc import Iterable
+from functools import cached_property
 
 import msgspec
 
@@ -12,7 +14,7 @@ from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary, Format, How, Kind
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
-from fundamen.trace.records import LOADED, STRUCTURE, Component, Evidence, Trace
+from fundamen.trace.records import LOADED, STRUCTURE, Component, Evidence, Standing, Trace
 from fundamen.trace.symptom import DLL_INIT_FAILED, status_in_words
 from fundamen.trace.version import version_of
 
@@ -57,19 +59,19 @@ class Judging:
         self._observation = observation
         self._loaded = {machine.folded(machine.real(path)) for path in observation.loaded} if observation else set()
         self._failed = {machine.folded(name): status for name, status in observation.failed} if observation else {}
-        self._chains = _chains(loading)
-        self._required = _required(loading)
+
+    @cached_property
+    def _chains(self) -> dict[MachinePath, tuple[MachinePath, ...]]:
+        return _chains(self._loading)
+
+    @cached_property
+    def _required(self) -> set[MachinePath]:
+        return _required(self._loading)
 
     def trace(self) -> Trace:
         """Judge everything; the components in the loader's order, those that stand for one file together."""
         loading = self._loading
-        groups: dict[str, list[Resolution]] = {}
-        for resolution in loading.resolutions:
-            key = resolution.path or f"?{resolution.kind} {self._machine.folded(resolution.name)}"
-            if resolution.kind in _APART:
-                key = f"{resolution.kind} {resolution.name}"
-            groups.setdefault(key, []).append(resolution)
-        judged = [self._program(), *(self._component(group) for group in groups.values())]
+        judged = [self._program(), *map(self._component, self._groups(loading.resolutions))]
         components, remarks = tuple(judged), tuple[str, ...]()
         if self._machine.platform is Platform.WINDOWS:
             from fundamen.trace.remarks import remarks_on_machine, with_remarks  # noqa: PLC0415 - it has none on Linux
@@ -84,6 +86,40 @@ class Judging:
             observation=self._observation,
             remarks=remarks,
         )
+
+    def standing(self) -> Standing:
+        """Judge only what may be at fault."""
+        loading = self._loading
+        if self._machine.platform is Platform.WINDOWS or self._observation is not None:
+            faults = self.trace().faults
+        else:
+            sound = self._plainly_sound()
+            doubtful = [each for each in loading.resolutions if each.path not in sound or each.kind in _APART]
+            judged = (self._program(), *map(self._component, self._groups(doubtful)))
+            faults = tuple(component for component in judged if component.is_fault)
+        files = dict.fromkeys(each.path for each in loading.resolutions if each.path is not None)
+        return Standing(loading.program, (loading.program, *files), faults)
+
+    def _plainly_sound(self) -> set[MachinePath]:
+        """The loaded files that are whole, that nobody calls wrong, and that offer all that is asked of them."""
+        lacking = {gap.library for gap in self._loading.unoffered}
+        return {
+            path
+            for path, binary in self._loading.loaded.items()
+            if not binary.problems
+            and path not in lacking
+            and all(testimony.says is not Says.WRONG for testimony in self._testimonies.get(path, ()))
+        }
+
+    def _groups(self, resolutions: Iterable[Resolution]) -> Iterable[list[Resolution]]:
+        """The resolutions that stand for one file, together."""
+        groups: dict[str, list[Resolution]] = {}
+        for resolution in resolutions:
+            key = resolution.path or f"?{resolution.kind} {self._machine.folded(resolution.name)}"
+            if resolution.kind in _APART:
+                key = f"{resolution.kind} {resolution.name}"
+            groups.setdefault(key, []).append(resolution)
+        return groups.values()
 
     def _program(self) -> Component:
         path, binary = self._loading.program, self._loading.binary

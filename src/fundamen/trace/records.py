@@ -76,3 +76,11 @@ class Trace(msgspec.Struct, frozen=True):
     def faults(self) -> tuple[Component, ...]:
         """What keeps the program from starting, in the order in which the loader would meet it."""
         return tuple(component for component in self.components if component.is_fault)
+
+
+class Standing(msgspec.Struct, frozen=True):
+    """What keeps a program from starting, and which files it stands on; no more."""
+
+    program: MachinePath
+    files: tuple[MachinePath, ...]  # every file that is loaded or taken, the program among them
+    faults: tuple[Component, ...]  # in the order in which the loader would meet them

@@ -1,6 +1,7 @@
 """Trace a program: what it needs, directly and indirectly, and how each need stands."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from typing import TypeVar
 
 import msgspec
 
@@ -12,8 +13,9 @@ from fundamen.machine.observation import Observation
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.trace.judging import Judging
-from fundamen.trace.records import Trace
+from fundamen.trace.records import Standing, Trace
 
+_Result = TypeVar("_Result")
 _AT_ONCE = 64  # programs whose files the authorities are asked about together
 
 
@@ -49,6 +51,24 @@ def trace_programs(
 
     What they share is read and asked about once; what belongs to one alone is forgotten behind it.
     """
+    return _judged(machine, programs, authorities, Judging.trace, symbols=symbols)
+
+
+def find_faults(
+    machine: Machine, programs: Sequence[MachinePath], authorities: Sequence[Authority] = ()
+) -> Iterator[Standing | UnreadableError]:
+    """The faults of many programs or libraries, and none of what there is to say of what is sound: a quicker trace."""
+    return _judged(machine, programs, authorities, Judging.standing)
+
+
+def _judged(
+    machine: Machine,
+    programs: Sequence[MachinePath],
+    authorities: Sequence[Authority],
+    judge: Callable[[Judging], _Result],
+    *,
+    symbols: bool = False,
+) -> Iterator[_Result | UnreadableError]:
     testimonies = _Testimonies(machine, authorities)
     for begin in range(0, len(programs), _AT_ONCE):
         batch = programs[begin : begin + _AT_ONCE]
@@ -56,7 +76,7 @@ def trace_programs(
         testimonies.ask([loading for loading in maps if isinstance(loading, LoadMap)])
         for loading in maps:
             if isinstance(loading, LoadMap):
-                yield Judging(machine, loading, testimonies.known, None).trace()
+                yield judge(Judging(machine, loading, testimonies.known, None))
             else:
                 yield loading
         testimonies.forget(batch)
