@@ -17,6 +17,7 @@ from pathlib import Path
 from fundamen.formats.elf import MAGIC, read_elf
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.model.binary import Kind
+from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath
 
 PAIRS = int(sys.argv[1]) if len(sys.argv) > 1 else 9
@@ -27,7 +28,7 @@ LISTING = 'while read -r program; do LD_TRACE_LOADED_OBJECTS=1 "$program" </dev/
 def main() -> None:
     """Measure both."""
     compileall.compile_dir(Path(__file__).parent.parent / "src", quiet=1)
-    programs = programs_below("/usr")
+    programs, _ = binaries_below("/usr")
     with tempfile.TemporaryDirectory() as folder:
         listed = Path(folder, "programs")
         listed.write_text("\n".join(programs) + "\n")
@@ -61,33 +62,32 @@ def memory(command: list[str]) -> int:
     return used.ru_maxrss >> 10
 
 
-def programs_below(root: str) -> list[str]:
-    """The dynamic programs of this host's own architecture."""
+def binaries_below(root: str) -> tuple[list[str], list[str]]:
+    """The dynamic programs and the libraries of this host's own architecture."""
     own = platform_of(os.path.realpath(sys.executable))
-    found = []
+    programs, libraries = [], []
     for folder, _, names in os.walk(root):
         for name in names:
             path = os.path.join(folder, name)
-            if (
-                not os.path.islink(path)
-                and os.path.isfile(path)
-                and os.access(path, os.X_OK)
-                and platform_of(path) == own
-            ):
-                found.append(path)
-    return sorted(found)
+            if os.path.islink(path) or not os.path.isfile(path):
+                continue
+            if os.access(path, os.X_OK) and platform_of(path) == own:
+                programs.append(path)
+            elif ".so" in name and platform_of(path, Kind.LIBRARY) == own:
+                libraries.append(path)
+    return sorted(programs), sorted(libraries)
 
 
-def platform_of(path: str) -> int:
-    """The e_machine of a dynamic program; 0 for anything else."""
+def platform_of(path: str, kind: Kind = Kind.PROGRAM) -> int:
+    """The e_machine of a dynamic program or library; 0 for anything else."""
     try:
         with FileBytes(HostPath(path), path) as source:
             if source.read_at(0, 4) != MAGIC:
                 return 0
             elf = read_elf(source)
-    except OSError:
+    except (OSError, UnreadableError):
         return 0
-    return elf.machine if elf.interpreter and elf.kind is Kind.PROGRAM else 0
+    return elf.machine if elf.kind is kind and (elf.interpreter or kind is not Kind.PROGRAM) else 0
 
 
 if __name__ == "__main__":

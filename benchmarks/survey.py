@@ -14,9 +14,14 @@ import tempfile
 import time
 from pathlib import Path
 
-from all_programs import LISTING, programs_below
+from all_programs import LISTING, binaries_below
+from fundamen.formats.elf import read_elf
+from fundamen.machine.file_bytes import FileBytes
+from fundamen.model.paths import HostPath
 
 PAIRS = int(sys.argv[1]) if len(sys.argv) > 1 else 5
+LOADER = read_elf(FileBytes(HostPath(os.path.realpath(sys.executable)), "")).interpreter
+LISTING_LIBRARIES = f'while read -r library; do {LOADER} --list "$library" </dev/null >/dev/null 2>&1; done <"$1"; true'
 FUNDAMEN = str(Path(sys.executable).parent / "fundamen")
 
 
@@ -25,12 +30,20 @@ def main() -> None:
     compileall.compile_dir(Path(__file__).parent.parent / "src", quiet=1)
     with tempfile.TemporaryDirectory() as folder:
         os.environ["FUNDAMEN_HOME"] = folder
-        listed = Path(folder, "programs")
-        listed.write_text("\n".join(programs_below("/usr")) + "\n")
-        listing = ["bash", "-c", LISTING, "bash", str(listed)]
-        tell("needs of all of /usr, libraries and scripts too, against the loader's listing of the programs", *(
-            seconds([FUNDAMEN, "survey", "--json", "/usr"])[0] / seconds(listing)[0] for _ in range(PAIRS)
-        ))  # fmt: skip
+        programs, libraries = binaries_below("/usr")
+        Path(folder, "programs").write_text("\n".join(programs) + "\n")
+        Path(folder, "libraries").write_text("\n".join(libraries) + "\n")
+        list_programs = ["bash", "-c", LISTING, "bash", f"{folder}/programs"]
+        list_libraries = ["bash", "-c", LISTING_LIBRARIES, "bash", f"{folder}/libraries"]
+        of_programs, of_all = [], []
+        for _ in range(PAIRS):
+            needed, _ = seconds([FUNDAMEN, "survey", "--json", "/usr"])
+            listed, _ = seconds(list_programs)
+            of_programs.append(needed / listed)
+            of_all.append(needed / (listed + seconds(list_libraries)[0]))
+        print("a survey of all needs of /usr, against the loader listing one after another (1 is asked):")
+        tell(f"  {len(programs)} programs and {len(libraries)} libraries", *of_all)
+        tell(f"  the {len(programs)} programs alone", *of_programs)
         ratios, again = [], []
         for _ in range(PAIRS):
             first, ours = seconds([FUNDAMEN, "survey", "--json", "--depth", "all", "--afresh", "/usr/games"])

@@ -1,7 +1,10 @@
 """What every program and library of a machine lacks, grouped by the cause."""
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import ExitStack
 from enum import Enum, auto
+from itertools import chain, islice
+from typing import Self
 
 import msgspec
 
@@ -49,35 +52,66 @@ class Needs(msgspec.Struct, frozen=True):
 Done = Callable[[int], None]  # called with how many more are traced
 
 
-def resolve_all(
-    machine: Machine, walked: Walked, authorities: Sequence[Authority] = (), done: Done = lambda _count: None
-) -> Needs:
-    """Trace every program, every library that nothing else loads, and one script of each first line.
+class Resolving:
+    """Traces every program, every library that nothing else loads, and one script of each first line.
 
-    A library that a program loads was judged with it, and so was one that only libraries load, with these.
+    A library that a program loads is judged with it, and one that only libraries load with these. Used as a context:
+    what is under way when it is left is given up.
     """
-    gathering = _Gathering(machine, done)
-    looking = _Looking(machine, authorities)
-    with Workers(looking.look, looking.where(len(walked.executables))) as workers:
-        gathering.take(workers.begin(_parcels(_Ask.PROGRAMS, walked.executables)))
+
+    def __init__(self, machine: Machine, authorities: Sequence[Authority] = ()) -> None:
+        """Prepare.
+
+        Args:
+            machine: on which they lie.
+            authorities: those who are asked about the files that things stand on.
+        """
+        self._machine = machine
+        self._looking = _Looking(machine, authorities)
+        self._under_way = ExitStack()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_how: object) -> None:
+        self._under_way.close()
+
+    def begin(self, executables: Iterable[MachinePath]) -> None:
+        """Begin, as they come; they are all taken when this returns."""
+        coming = iter(executables)
+        first = list(islice(coming, _MANY))
+        workers = Workers(self._looking.look, self._looking.where(len(first)))
+        self._workers = self._under_way.enter_context(workers)
+        self._seen = workers.begin(_parcels(_Ask.PROGRAMS, chain(first, coming)))
+
+    def finish(self, walked: Walked, done: Done = lambda _count: None) -> Needs:
+        """Wait for the rest.
+
+        Args:
+            walked: all that was found; its executables are those with which this began.
+            done: called with how many more are done.
+        """
+        gathering = _Gathering(self._machine, done)
+        begin = self._workers.begin
+        gathering.take(self._seen)
         alone = [each for each in gathering.libraries if not gathering.is_loaded(each.path)]
         done(len(gathering.libraries) - len(alone))
         needed = {name for library in alone for name in library.needs - library.names}
         first = [library.path for library in alone if needed.isdisjoint(library.names)]
-        gathering.take(workers.begin(_parcels(_Ask.ALL, first)), by_itself=True)
+        gathering.take(begin(_parcels(_Ask.ALL, first)), by_itself=True)
         rest = [library.path for library in alone if not gathering.is_loaded(library.path)]
         done(len(alone) - len(first) - len(rest))
-        gathering.take(workers.begin(_parcels(_Ask.ALL, rest)), by_itself=True)
+        gathering.take(begin(_parcels(_Ask.ALL, rest)), by_itself=True)
         scripts = {paths[0]: paths for paths in walked.scripts.values()}
-        gathering.take(workers.begin(_parcels(_Ask.ALL, list(scripts))), alike=scripts)
-    return Needs(
-        programs=len(walked.executables) - len(gathering.libraries),
-        libraries=len(alone),
-        scripts=sum(map(len, walked.scripts.values())),
-        causes=gathering.causes(walked.executables),
-        unreadable=tuple(gathering.unreadable),
-        given=tuple(gathering.given),
-    )
+        gathering.take(begin(_parcels(_Ask.ALL, scripts)), alike=scripts)
+        return Needs(
+            programs=len(walked.executables) - len(gathering.libraries),
+            libraries=len(alone),
+            scripts=sum(map(len, walked.scripts.values())),
+            causes=gathering.causes(walked.executables),
+            unreadable=tuple(gathering.unreadable),
+            given=tuple(gathering.given),
+        )
 
 
 class _Ask(Enum):
@@ -87,12 +121,13 @@ class _Ask(Enum):
 
 class _Parcel(msgspec.Struct, frozen=True):
     ask: _Ask
-    paths: Sequence[MachinePath]
+    paths: list[MachinePath]
 
 
-def _parcels(ask: _Ask, paths: Sequence[MachinePath]) -> Iterator[_Parcel]:
-    for begin in range(0, len(paths), _AT_ONCE):
-        yield _Parcel(ask, paths[begin : begin + _AT_ONCE])
+def _parcels(ask: _Ask, paths: Iterable[MachinePath]) -> Iterator[_Parcel]:
+    coming = iter(paths)
+    while parcel := list(islice(coming, _AT_ONCE)):
+        yield _Parcel(ask, parcel)
 
 
 class _Library(msgspec.Struct, frozen=True):
@@ -130,7 +165,7 @@ class _Looking:
     def look(self, parcel: _Parcel) -> _Looked:
         """Look at some executables."""
         libraries = []
-        paths = list(parcel.paths)
+        paths = parcel.paths
         if parcel.ask is _Ask.PROGRAMS:
             libraries = [library for path in paths if (library := self._library(path)) is not None]
             known = {library.path for library in libraries}

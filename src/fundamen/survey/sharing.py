@@ -56,9 +56,9 @@ class Workers(Generic[_Parcel, _Result]):
             self._pool.shutdown(cancel_futures=True)
 
     def begin(self, parcels: Iterable[_Parcel]) -> Iterator[_Result]:
-        """Begin work on some parcels, and give what comes of each; what it raises is raised."""
+        """Begin work on some parcels, all of which are taken, and give what comes of each; what it raises is raised."""
         if self._pool is None:
-            return map(self._work, parcels)
+            return map(self._work, list(parcels))
         work = self._work if self._where is Where.THREADS else _do
         return _results([self._pool.submit(work, parcel) for parcel in parcels])
 

@@ -4,6 +4,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import ExitStack
 from datetime import datetime
 from enum import StrEnum
+from functools import partial
 from typing import Protocol
 
 import msgspec
@@ -17,7 +18,7 @@ from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.survey.contents import Comparison, Contents, Keep
-from fundamen.survey.needs import Needs, resolve_all
+from fundamen.survey.needs import Needs, Resolving
 from fundamen.survey.remembered import Remembered
 from fundamen.survey.repair_stores import SpoiltCopy, check_stores
 from fundamen.survey.tidiness import (
@@ -31,7 +32,7 @@ from fundamen.survey.tidiness import (
     find_stray_libraries,
     find_unfinished,
 )
-from fundamen.survey.walking import Walked, walk
+from fundamen.survey.walking import Walk, Walked
 
 
 class Depth(StrEnum):
@@ -117,43 +118,59 @@ def survey_machine(
         UnreadableError: a folder is not there, or what is read cannot be remembered.
     """
     gaps: list[str] = []
-    files = _recorded(machine, gaps) if depth is Depth.ALL else None
-    with ExitStack() as under_way:
-        comparison = None
-        if files is not None:  # it goes on while folders are gone through
-            comparison = under_way.enter_context(Comparison(machine, files, memory.known, int(now.timestamp() * 1e9)))
-        telling.begin("Going through folders", 0)
-        walked = walk(machine, folders, telling.more)
-        contents = None
-        speaking: list[Authority] = [] if depth is Depth.NEEDS else list(authorities())
-        if comparison is not None and files is not None:
-            telling.begin("Comparing installed files", len(files))
-            contents = comparison.finish(memory.keep, telling.more)
-            # What dpkg's records could say is known already.
-            others = (each for each in speaking if not isinstance(each, DpkgAuthority))
-            speaking = [_recorded_authority(files, contents), *others]
-    telling.begin("Resolving what each needs", len(walked.executables) + len(walked.scripts))
-    needs = resolve_all(machine, walked, speaking, telling.more)
     spoilt: list[SpoiltCopy] = []
-    if depth is not Depth.NEEDS:
-        telling.begin("Checking what repairs are drawn from", 0)
-        spoilt += own_copies()
-        spoilt += check_stores(machine, gaps, telling.more)
-    telling.begin("Looking at what else is there", 0)
-    return Survey(
+    contents = None
+    with ExitStack() as under_way:
+        walk = Walk(machine, folders, telling.more)
+        if depth is Depth.NEEDS:
+            resolving = under_way.enter_context(Resolving(machine))
+            telling.begin("Going through folders", 0)
+            resolving.begin(walk)
+        else:
+            speaking = list(authorities())
+            if depth is Depth.ALL and (files := _recorded(machine, gaps)) is not None:
+                contents = _compare(machine, files, walk, memory, now, telling)
+                # What dpkg's records could say is known already.
+                others = (each for each in speaking if not isinstance(each, DpkgAuthority))
+                speaking = [_recorded_authority(files, contents), *others]
+            else:
+                telling.begin("Going through folders", 0)
+                list(walk)
+            spoilt += own_copies()
+            spoilt += check_stores(machine, gaps, telling.more)
+            resolving = under_way.enter_context(Resolving(machine, speaking))
+            resolving.begin(walk.walked.executables)
+        walked = walk.walked
+        telling.begin("Resolving what each needs", len(walked.executables) + len(walked.scripts))
+        found = partial(  # while processes resolve
+            Survey,
+            tools=find_doubled_tools(machine),
+            strays=find_stray_libraries(machine, walked.executables),
+            mixed=find_mixed_packages(machine),
+            certificates=find_ending_certificates(machine, now),
+            unfinished=find_unfinished(machine),
+        )
+        needs = resolving.finish(walked, telling.more)
+    return found(
         folders=tuple(folders),
         depth=depth,
         walked=walked,
         needs=needs,
         contents=contents,
-        tools=find_doubled_tools(machine),
-        strays=find_stray_libraries(machine, walked.executables),
-        mixed=find_mixed_packages(machine),
-        certificates=find_ending_certificates(machine, now),
-        unfinished=find_unfinished(machine),
         spoilt=tuple(spoilt),
         gaps=tuple(gaps),
     )
+
+
+def _compare(
+    machine: Machine, files: list[RecordedFile], walk: Walk, memory: Memory, now: datetime, telling: Telling
+) -> Contents:
+    """Every installed file compared, while folders are gone through."""
+    with Comparison(machine, files, memory.known, int(now.timestamp() * 1e9)) as comparison:
+        telling.begin("Going through folders", 0)
+        list(walk)
+        telling.begin("Comparing installed files", len(files))
+        return comparison.finish(memory.keep, telling.more)
 
 
 def _recorded(machine: Machine, gaps: list[str]) -> list[RecordedFile] | None:

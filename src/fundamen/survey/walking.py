@@ -2,7 +2,7 @@
 
 import json
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from operator import attrgetter
 
 import msgspec
@@ -57,32 +57,57 @@ def usual_folders(machine: Machine) -> tuple[MachinePath, ...]:
     return tuple(folder for folder in found if not any(_is_below(machine, folder, other) for other in found))
 
 
-def walk(machine: Machine, folders: Sequence[MachinePath], told: Told = lambda _count: None) -> Walked:
-    """Go through folders; each file once, links not followed, other file systems left alone.
+class Walk:
+    """A way through folders; each file once, links not followed, other file systems left alone.
 
-    Raises:
-        UnreadableError: a folder that was named is not there.
+    It is gone as its executables are taken; once they all are, ``walked`` has everything.
     """
-    name = f"walk {' '.join(folders)}"
-    if machine.is_captured:
-        return _from_capture(machine, name)
-    for folder in folders:
-        if machine.look(folder).kind is not EntryKind.FOLDER:
-            raise UnreadableError(
-                what=f"{folder} cannot be surveyed", why="there is no such folder", do="Name a folder of the machine."
-            )
-    walking = _Walking(machine, told)
-    for folder in folders:
-        walking.go(machine.real(folder))
-    walked = Walked(
-        walking.count,
-        tuple(walking.executables),
-        {line: tuple(paths) for line, paths in walking.scripts.items()},
-        tuple(walking.broken),
-        tuple(walking.barred),
-    )
-    machine.keep(name, json.dumps(msgspec.to_builtins(walked)).encode())  # names may be in any encoding
-    return walked
+
+    def __init__(self, machine: Machine, folders: Sequence[MachinePath], told: Told = lambda _count: None) -> None:
+        """Prepare to go.
+
+        Args:
+            machine: whose folders they are.
+            folders: where to begin.
+            told: called now and then with how many more files were seen.
+
+        Raises:
+            UnreadableError: a folder that was named is not there.
+        """
+        self._machine = machine
+        self._folders = folders
+        self._told = told
+        self._name = f"walk {' '.join(folders)}"
+        self.walked = Walked(0, (), {}, (), ())
+        for folder in () if machine.is_captured else folders:
+            if machine.look(folder).kind is not EntryKind.FOLDER:
+                raise UnreadableError(
+                    what=f"{folder} cannot be surveyed",
+                    why="there is no such folder",
+                    do="Name a folder of the machine.",
+                )
+
+    def __iter__(self) -> Iterator[MachinePath]:
+        """The executables, as they are found."""
+        if self._machine.is_captured:
+            self.walked = _from_capture(self._machine, self._name)
+            yield from self.walked.executables
+            return
+        walking = _Walking(self._machine, self._told)
+        executables = []
+        for folder in self._folders:
+            for path in walking.go(self._machine.real(folder)):
+                executables.append(path)
+                yield path
+        self.walked = Walked(
+            walking.count,
+            tuple(executables),
+            {line: tuple(paths) for line, paths in walking.scripts.items()},
+            tuple(walking.broken),
+            tuple(walking.barred),
+        )
+        # Names may be in any encoding.
+        self._machine.keep(self._name, json.dumps(msgspec.to_builtins(self.walked)).encode())
 
 
 def _from_capture(machine: Machine, name: str) -> Walked:
@@ -109,13 +134,12 @@ class _Walking:
         self._by_mode = machine.platform is not Platform.WINDOWS
         self._seen: set[tuple[int, int]] = set()  # folders
         self.count = 0
-        self.executables: list[MachinePath] = []
         self.scripts: dict[str, list[MachinePath]] = {}
         self.broken: list[MachinePath] = []
         self.barred: list[str] = []
 
-    def go(self, folder: MachinePath) -> None:
-        """Go through a folder and all below it, the nearest first."""
+    def go(self, folder: MachinePath) -> Iterator[MachinePath]:
+        """Go through a folder and all below it, the nearest first; give the executables."""
         host = str(self._machine.host_path(folder))
         device = os.stat(host).st_dev
         sep = self._machine.paths.sep
@@ -127,7 +151,8 @@ class _Walking:
                 path = MachinePath(begin + entry.name)
                 try:
                     if entry.is_file(follow_symlinks=False):
-                        self._file(path, entry)
+                        if self._is_executable_file(path, entry):
+                            yield path
                     elif entry.is_dir(follow_symlinks=False):
                         waiting.append((path, entry.path))
                     elif entry.is_symlink():
@@ -154,19 +179,20 @@ class _Walking:
         if self._machine.look(path).kind is EntryKind.ABSENT:
             self.broken.append(path)
 
-    def _file(self, path: MachinePath, entry: "os.DirEntry[str]") -> None:
+    def _is_executable_file(self, path: MachinePath, entry: "os.DirEntry[str]") -> bool:
+        """Whether a file is in the platform's format; a script is noted down."""
         self.count += 1
         if not self.count & 0x3FF:
             self._told(self.count)
         if not self._may_be(entry):
-            return
+            return False
         with open(entry.path, "rb", buffering=0) as file:
             head = file.read(_HEAD)
         if head.startswith(b"#!") and self._by_mode:
             line = head.partition(b"\n")[0].decode("utf-8", "surrogateescape")
             self.scripts.setdefault(line, []).append(path)
-        elif self._is_executable(head):
-            self.executables.append(path)
+            return False
+        return self._is_executable(head)
 
     def _may_be(self, entry: "os.DirEntry[str]") -> bool:
         name = entry.name.lower()
