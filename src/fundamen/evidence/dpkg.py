@@ -21,10 +21,23 @@ _NEVER_OWNED = ("/usr/local/", "/home/", "/tmp/", "/root/")  # noqa: S108 - Debi
 _MOSTLY_OWNED = ("/usr/", "/lib", "/bin/", "/sbin/")
 _ALIKE = 6  # first letters that a package has in common with a library that it may well bring
 _MOST_BYTES = 64 << 20
+_FEW = 2  # questions that are answered without an index
+
+
+_Index = dict[bytes, tuple[tuple[str, bytes], ...]]  # path without its first slash -> package and digest
 
 
 class DpkgAuthority:
-    """Speaks about every file that an installed Debian package recorded a digest for."""
+    """Speaks about every file that an installed Debian package recorded a digest for.
+
+    Whoever asks again and again is answered from an index of all that is recorded, which costs as much as a few
+    answers without it.
+    """
+
+    def __init__(self) -> None:
+        """Begin without having read anything."""
+        self._indices: dict[Machine, _Index] = {}
+        self._asked: dict[Machine, int] = {}
 
     def testify(self, machine: Machine, subjects: Sequence[Subject]) -> dict[MachinePath, Testimony]:
         """Compare the files that some installed package owns with the digests it recorded."""
@@ -34,7 +47,8 @@ class DpkgAuthority:
         # Nearly every file below /usr has an owner: its digest is taken while the records are looked through.
         has_database = machine.look(MachinePath(_FOLDER + "/info")).kind is EntryKind.FOLDER
         hashing = Hashing(machine, [p for p in ownable if p.startswith(_MOSTLY_OWNED)] if has_database else [], "md5")
-        recorded = _recorded_digests(machine, {path: _spellings(machine, path) for path in ownable})
+        wanted = {path: _spellings(machine, path) for path in ownable}
+        recorded = _recorded_digests(machine, wanted, self._index(machine))
         others = Hashing(machine, [path for path in recorded if not path.startswith(_MOSTLY_OWNED)], "md5")
         versions = _versions(machine, {package for package, _ in recorded.values()})
         testimonies = {}
@@ -49,6 +63,20 @@ class DpkgAuthority:
                 detail = f"differs from package {title} (MD5 {found[:8]}..., not {expected[:8]}...)"
                 testimonies[path] = Testimony(_SPEAKER, Says.WRONG, detail)
         return testimonies
+
+    def _index(self, machine: Machine) -> _Index | None:
+        """Where it pays: not for the first few questions, and not where what is read of the machine is taken down."""
+        asked = self._asked[machine] = self._asked.get(machine, 0) + 1
+        if asked <= _FEW or not machine.may_be_shared:
+            return None
+        index = self._indices.get(machine)
+        if index is None:
+            index = self._indices[machine] = {}
+            for package, content in _digest_lists(machine, ()):
+                for line in content.split(b"\n"):
+                    path = line[_DIGEST_SIZE + 2 :]
+                    index[path] = (*index.get(path, ()), (package, line[:_DIGEST_SIZE]))
+        return index
 
 
 def _spellings(machine: Machine, path: MachinePath) -> list[str]:
@@ -70,7 +98,9 @@ class _Claim(msgspec.Struct, frozen=True):
         return self.diverter is None or (package == self.diverter) == self.is_diverters
 
 
-def _recorded_digests(machine: Machine, wanted: dict[MachinePath, list[str]]) -> dict[MachinePath, tuple[str, str]]:
+def _recorded_digests(
+    machine: Machine, wanted: dict[MachinePath, list[str]], index: _Index | None
+) -> dict[MachinePath, tuple[str, str]]:
     """Package (as its list files are named) and MD5 for those wanted paths that a package recorded."""
     claims: dict[bytes, list[_Claim]] = {}
     diversions = diversions_of(machine)
@@ -78,6 +108,8 @@ def _recorded_digests(machine: Machine, wanted: dict[MachinePath, list[str]]) ->
         for spelling in spellings:
             for recorded_as, claim in _claims(path, spelling, diversions):
                 claims.setdefault(recorded_as.lstrip("/").encode("utf-8", "surrogateescape"), []).append(claim)
+    if index is not None:
+        return _looked_up(index, claims)
     found: dict[MachinePath, tuple[str, str]] = {}
     start = _DIGEST_SIZE + 2
     marks = _marks(list(claims))
@@ -92,6 +124,16 @@ def _recorded_digests(machine: Machine, wanted: dict[MachinePath, list[str]]) ->
                     found[claim.path] = (package, line[:_DIGEST_SIZE].decode("ascii", "replace"))
         marks = _marks([line for line, named in claims.items() if any(claim.path not in found for claim in named)])
     return found
+
+
+def _looked_up(index: _Index, claims: dict[bytes, list[_Claim]]) -> dict[MachinePath, tuple[str, str]]:
+    return {
+        claim.path: (package, digest.decode("ascii", "replace"))
+        for line, named in claims.items()
+        for package, digest in index.get(line, ())
+        for claim in named
+        if claim.fits(package.partition(":")[0])
+    }
 
 
 def _claims(path: MachinePath, spelling: str, diversions: list[tuple[str, str, str]]) -> Iterator[tuple[str, _Claim]]:
