@@ -48,7 +48,8 @@ class DpkgAuthority:
         has_database = machine.look(MachinePath(_FOLDER + "/info")).kind is EntryKind.FOLDER
         hashing = Hashing(machine, [p for p in ownable if p.startswith(_MOSTLY_OWNED)] if has_database else [], "md5")
         wanted = {path: _spellings(machine, path) for path in ownable}
-        recorded = _recorded_digests(machine, wanted, self._index(machine))
+        claims, index = _claims_of(machine, wanted), self._index(machine)
+        recorded = _recorded_digests(machine, wanted, claims) if index is None else _looked_up(index, claims)
         others = Hashing(machine, [path for path in recorded if not path.startswith(_MOSTLY_OWNED)], "md5")
         versions = _versions(machine, {package for package, _ in recorded.values()})
         testimonies = {}
@@ -98,18 +99,23 @@ class _Claim(msgspec.Struct, frozen=True):
         return self.diverter is None or (package == self.diverter) == self.is_diverters
 
 
-def _recorded_digests(
-    machine: Machine, wanted: dict[MachinePath, list[str]], index: _Index | None
-) -> dict[MachinePath, tuple[str, str]]:
-    """Package (as its list files are named) and MD5 for those wanted paths that a package recorded."""
-    claims: dict[bytes, list[_Claim]] = {}
+_Claims = dict[bytes, list[_Claim]]  # path as it is recorded, without its first slash
+
+
+def _claims_of(machine: Machine, wanted: dict[MachinePath, list[str]]) -> _Claims:
+    claims: _Claims = {}
     diversions = diversions_of(machine)
     for path, spellings in wanted.items():
         for spelling in spellings:
             for recorded_as, claim in _claims(path, spelling, diversions):
                 claims.setdefault(recorded_as.lstrip("/").encode("utf-8", "surrogateescape"), []).append(claim)
-    if index is not None:
-        return _looked_up(index, claims)
+    return claims
+
+
+def _recorded_digests(
+    machine: Machine, wanted: dict[MachinePath, list[str]], claims: _Claims
+) -> dict[MachinePath, tuple[str, str]]:
+    """Package (as its list files are named) and MD5 for those wanted paths that a package recorded."""
     found: dict[MachinePath, tuple[str, str]] = {}
     start = _DIGEST_SIZE + 2
     marks = _marks(list(claims))
@@ -126,7 +132,7 @@ def _recorded_digests(
     return found
 
 
-def _looked_up(index: _Index, claims: dict[bytes, list[_Claim]]) -> dict[MachinePath, tuple[str, str]]:
+def _looked_up(index: _Index, claims: _Claims) -> dict[MachinePath, tuple[str, str]]:
     return {
         claim.path: (package, digest.decode("ascii", "replace"))
         for line, named in claims.items()
