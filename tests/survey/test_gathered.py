@@ -38,7 +38,7 @@ def gathered(fundamen: Fundamen, compile_c: Callable[..., Path], tmp_path: Path)
     (lib / "libtide.so.2").unlink()
     script = tmp_path / "gather.sh"
     script.write_text(fundamen("capture", "--script").out)
-    assert script.read_text() == gathering_script()
+    assert script.read_text() == gathering_script("shell")
     target = tmp_path / "berth.gathered"
     with target.open("wb") as file:
         subprocess.run(["sh", script, program, tmp_path / "none"], stdout=file, check=True)
@@ -65,7 +65,7 @@ def test_the_shell_leaves_nothing_behind_and_refuses_what_is_not_there(tmp_path:
     own = tmp_path / "tmp"
     own.mkdir()
     words = ["sh", "-s", "--", str(tmp_path / "none")]
-    ran = subprocess.run(words, input=gathering_script().encode(), capture_output=True, check=False, env={
+    ran = subprocess.run(words, input=gathering_script("shell").encode(), capture_output=True, check=False, env={
         "PATH": "/usr/bin:/bin", "TMPDIR": str(own),
     })  # fmt: skip
     assert (ran.returncode, b"is no file" in ran.stderr, list(own.iterdir())) == (3, True, [])

@@ -1,9 +1,10 @@
-"""Read what ``gather.sh`` has gathered of a machine. docs/formats/gathered.md describes the form.
+"""Read what ``gather.sh`` or ``gather.ps1`` has gathered of a machine. docs/formats/gathered.md describes the form.
 
 The lines of the listing are those of ``ls -ldn`` in the POSIX locale. Source: POSIX.1-2017, XCU, "ls", STDOUT.
 Guarantees: lines, counts and sizes are bounded; nothing that is named is opened on this host.
 """
 
+import base64
 import gzip
 import re
 import stat
@@ -15,13 +16,16 @@ from typing import IO, cast
 import msgspec
 
 from fundamen.formats.cursor import damaged
+from fundamen.formats.text_hive import Value
+from fundamen.model.architecture import Platform
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import shown
 
 MAGIC = b"fundamen-gathered "
 _VERSION = b"1"
 _MOST_CONTENT = 4 << 30  # bytes
-_MOST_LINE = 1 << 16
+_MOST_DIGITS = 15
+_MOST_LINE = 1 << 20  # bytes; a value of the registry is one line
 _MOST_LINES = 4_000_000
 _PIECE = 1 << 20
 _GZIP = b"\x1f\x8b"
@@ -36,6 +40,10 @@ _REFUSED = {
     b"secret": "a private key stands in it, and it was left out by rule",
 }
 _KINDS = {b"-": stat.S_IFREG, b"d": stat.S_IFDIR, b"l": stat.S_IFLNK}
+_KINDS_IN_FOLDER = {b"f": stat.S_IFREG, b"d": stat.S_IFDIR, b"l": stat.S_IFLNK}
+_ANYBODYS = 0o777  # Windows tells no modes
+_PLATFORMS = {b"windows": Platform.WINDOWS}
+_DRIVE = re.compile(rb"[A-Za-z]:\\")
 
 
 class Listed(msgspec.Struct, frozen=True, gc=False):
@@ -56,6 +64,10 @@ class Gathered(msgspec.Struct, frozen=True, kw_only=True):
     whole: frozenset[str]  # folders of which everything below is listed, as far as they are no links
     barred: frozenset[str]  # folders that could not be read
     listed: dict[str, Listed]
+    platform: Platform = Platform.LINUX
+    told: frozenset[str] = frozenset()  # folders of which what is right in them is listed; of Windows
+    trees: frozenset[str] = frozenset()  # registry keys, with all below them
+    registry: dict[str, dict[str, Value]] = {}
     files: dict[str, tuple[int, int]]  # path -> where its bytes stand in the content, how many
     refused: dict[str, str]  # path -> why its bytes are not there
     content: IO[bytes]  # a file of ours
@@ -94,11 +106,16 @@ class _Reading:
         self._listed: dict[str, Listed] = {}
         self._files: dict[str, tuple[int, int]] = {}
         self._refused: dict[str, str] = {}
+        self._platform = Platform.LINUX
+        self._told: set[str] = set()
+        self._trees: set[str] = set()
+        self._registry: dict[str, dict[str, Value]] = {}
+        self._key: dict[str, Value] = {}
 
     def read(self) -> Gathered:
         head, _, version = self._line().partition(b" ")
         if head + b" " != MAGIC:
-            raise damaged(self._what, "it does not begin as gather.sh begins")
+            raise damaged(self._what, "it does not begin as what gather.sh and gather.ps1 write")
         if version != _VERSION:
             raise damaged(self._what, f"it is of form {version[:20]!r}, and this is made for form 1")
         while (line := self._line()) != b"end":
@@ -112,6 +129,10 @@ class _Reading:
             whole=frozenset(self._whole),
             barred=frozenset(self._barred),
             listed=self._listed,
+            platform=self._platform,
+            told=frozenset(self._told),
+            trees=frozenset(self._trees),
+            registry=self._registry,
             files=self._files,
             refused=self._refused,
             content=self._content,
@@ -119,29 +140,71 @@ class _Reading:
 
     def _take(self, word: bytes, rest: bytes) -> None:
         text = rest.decode("utf-8", "surrogateescape")
+        told = {
+            b"program": self._programs.append,
+            b"whole": self._whole.add,
+            b"barred": self._barred.add,
+            b"tree": self._trees.add,
+            b"names": self._names,
+            b"environment": self._variable,
+        }
+        if word in told:
+            told[word](text)
+            return
         match word:
             case b"host":
                 self._host = text
             case b"time":
                 self._made_at = self._time(text)
-            case b"program":
-                self._programs.append(text)
-            case b"environment":
-                name, _, value = text.partition("=")
-                self._environment[name] = value
-            case b"whole":
-                self._whole.add(text)
-            case b"barred":
-                self._barred.add(text)
+            case b"platform":
+                self._platform = self._platform_of(rest)
             case b"listing":
                 self._listing()
             case b"file":
                 self._file(rest)
+            case b"key":
+                self._key = self._registry.setdefault(text, {})
+            case b"value":
+                self._value(rest)
             case _:
                 why = _REFUSED.get(word)
                 if why is None:
                     raise damaged(self._what, f"it has a line that begins with {word[:20]!r}")
                 self._refused[text] = why
+
+    def _variable(self, text: str) -> None:
+        name, _, value = text.partition("=")
+        self._environment[name] = value
+
+    def _platform_of(self, name: bytes) -> Platform:
+        if name not in _PLATFORMS:
+            raise damaged(self._what, f"it is of a platform that is not known: {name[:20]!r}")
+        return _PLATFORMS[name]
+
+    def _names(self, folder: str) -> None:
+        """What is right in a folder of Windows."""
+        if not _DRIVE.match(folder.encode("utf-8", "surrogateescape")):
+            raise damaged(self._what, "a folder of it has no drive")
+        self._told.add(folder)
+        begin = folder.rstrip("\\") + "\\"
+        while (line := self._line()) != b".":
+            kind, _, rest = line.partition(b" ")
+            size, _, name = rest.partition(b" ")
+            if kind not in _KINDS_IN_FOLDER or not size.isdigit() or len(size) > _MOST_DIGITS or not name:
+                raise damaged(self._what, f"what is in a folder has a line that is none: {line[:60]!r}")
+            name, _, target = name.partition(b" -> ") if kind == b"l" else (name, b"", b"")
+            entry = Listed(_KINDS_IN_FOLDER[kind] | _ANYBODYS, int(size), target.decode("utf-8", "surrogateescape"))
+            self._listed[begin + name.decode("utf-8", "surrogateescape")] = entry
+
+    def _value(self, rest: bytes) -> None:
+        """A value of the key that was told last."""
+        kind, _, rest = rest.partition(b" ")
+        data, _, name = rest.partition(b" ")
+        try:
+            value = _value_of(kind, b"" if data == b"-" else data)
+        except ValueError as error:
+            raise damaged(self._what, f"it has a value of the registry that is none: {rest[:40]!r}") from error
+        self._key[name.decode("utf-8", "surrogateescape")] = value
 
     def _time(self, text: str) -> datetime:
         try:
@@ -161,7 +224,8 @@ class _Reading:
 
     def _file(self, rest: bytes) -> None:
         size_text, _, path = rest.partition(b" ")
-        if not size_text.isdigit() or len(size_text) > len(str(_MOST_CONTENT)) or not path.startswith(b"/"):
+        is_path = path.startswith(b"/") if self._platform is Platform.LINUX else _DRIVE.match(path)
+        if not size_text.isdigit() or len(size_text) > _MOST_DIGITS or not is_path:
             raise damaged(self._what, "the size of a file is none")
         size, at = int(size_text), self._content.tell()
         if at + size > _MOST_CONTENT:
@@ -183,6 +247,21 @@ class _Reading:
         if self._lines > _MOST_LINES:
             raise damaged(self._what, f"it has more than {_MOST_LINES} lines")
         return line[:-1]
+
+
+def _value_of(kind: bytes, data: bytes) -> Value:
+    """A value of the registry. Raises: ValueError."""
+    if kind == b"number":
+        return int(data[: _MOST_DIGITS + 5])
+    plain = base64.b64decode(data, validate=True)
+    match kind:
+        case b"bytes":
+            return plain
+        case b"text":
+            return plain.decode("utf-8", "surrogateescape")
+        case b"texts":
+            return tuple(part for part in plain.decode("utf-8", "surrogateescape").split("\0") if part)
+    raise ValueError(kind)
 
 
 def _rights(text: bytes) -> int:

@@ -1,5 +1,6 @@
-"""A machine that is known from what ``gather.sh`` has gathered: complete listings, and the bytes of some files."""
+"""A machine that is known from what ``gather.sh`` or ``gather.ps1`` gathered: listings, and the bytes of some files."""
 
+import ntpath
 import posixpath
 from collections import deque
 from collections.abc import Iterator
@@ -8,26 +9,27 @@ from importlib import resources
 from stat import S_ISLNK
 
 from fundamen.formats.cursor import ByteSource, SharedFile
-from fundamen.formats.gathered import Gathered
+from fundamen.formats.gathered import Gathered, Listed
+from fundamen.formats.text_hive import Value
 from fundamen.machine.machine import Entry, EntryKind, Machine, not_a_file
 from fundamen.machine.posix import MOST_LINKS, entry_of_mode
+from fundamen.machine.registry import Registry
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath, shown
 
+SCRIPTS = {"shell": "gather.sh", "powershell": "gather.ps1"}
 _DO = "Look on the machine itself, or gather it too: fundamen capture --script"
 
 
-def gathering_script() -> str:
-    """The script that gathers, in plain POSIX shell."""
-    return resources.files("fundamen.machine").joinpath("data/gather.sh").read_text(encoding="utf-8")
+def gathering_script(language: str) -> str:
+    """The script that gathers, in plain POSIX shell or in PowerShell: one of ``SCRIPTS``."""
+    return resources.files("fundamen.machine").joinpath(f"data/{SCRIPTS[language]}").read_text(encoding="utf-8")
 
 
 class GatheredMachine(Machine):
     """The machine of a gathering. What was not listed is told as such, and never as "nothing stands there"."""
 
-    platform = Platform.LINUX
-    paths = posixpath
     is_live = False
 
     def __init__(self, gathered: Gathered, root: HostPath) -> None:
@@ -39,14 +41,26 @@ class GatheredMachine(Machine):
         """
         super().__init__()
         self._gathered, self.root = gathered, root
+        self.platform = gathered.platform
+        self._is_windows = gathered.platform is Platform.WINDOWS
+        self.paths = ntpath if self._is_windows else posixpath
         self.title = f"what was gathered of {shown(gathered.host)}"
         self.environment = gathered.environment
+        if self._is_windows:
+            self.environment = {name.upper(): value for name, value in gathered.environment.items()}
+            self.registry = _GatheredRegistry(gathered)
         self._content = SharedFile(gathered.content)
+        self._listed: dict[str, tuple[str, Listed]] = {}  # folded path -> the path as it is spelled, what it is
         self._names: dict[str, list[str]] = {}
-        for path in gathered.listed:
-            self._names.setdefault(posixpath.dirname(path), []).append(posixpath.basename(path))
-        self._files = {self.real(MachinePath(path)): place for path, place in gathered.files.items()}
-        self._refused = {self.real(MachinePath(path)): why for path, why in gathered.refused.items()}
+        for path, found in gathered.listed.items():
+            self._listed[self.folded(path)] = (path, found)
+            folder, name = self.paths.split(path)
+            self._names.setdefault(self.folded(folder), []).append(name)
+        self._told = {self.folded(folder) for folder in gathered.told}
+        self._whole = {self.folded(folder) for folder in gathered.whole}
+        self._barred = {self.folded(folder) for folder in gathered.barred}
+        self._files = {self._key(path): place for path, place in gathered.files.items()}
+        self._refused = {self._key(path): why for path, why in gathered.refused.items()}
 
     @property
     def host(self) -> str:
@@ -68,11 +82,13 @@ class GatheredMachine(Machine):
         real, why = self._followed(path)
         if why:
             return Entry(EntryKind.BLOCKED, why=why)
-        found = self._gathered.listed.get(real)
+        found = self._listed.get(self.folded(real))
         if found is not None:
-            place = self._files.get(MachinePath(real))
-            return entry_of_mode(found.mode, place[1] if place is not None else found.size)
-        if self._is_listed(posixpath.dirname(real)):
+            place = self._files.get(self.folded(real))
+            return entry_of_mode(found[1].mode, place[1] if place is not None else found[1].size)
+        if self.folded(real) in self._told:
+            return Entry(EntryKind.FOLDER)
+        if self._is_listed(self.paths.dirname(real)):
             return Entry(EntryKind.ABSENT)
         return Entry(EntryKind.BLOCKED, why="it was not gathered")
 
@@ -83,7 +99,7 @@ class GatheredMachine(Machine):
             why = "it was not gathered which names are in it"
         if why:
             raise UnreadableError(what=f"The folder {shown(folder)} cannot be read", why=why, do=_DO)
-        return tuple(sorted(name for name in self._names.get(real, ()) if name))
+        return tuple(sorted(name for name in self._names.get(self.folded(real), ()) if name))
 
     def real(self, path: MachinePath) -> MachinePath:
         """The path with all links followed."""
@@ -93,12 +109,12 @@ class GatheredMachine(Machine):
     @contextmanager
     def open(self, path: MachinePath) -> Iterator[ByteSource]:
         """The bytes of a file, where they were gathered."""
-        real = self.real(path)
-        place = self._files.get(real)
+        key = self._key(path)
+        place = self._files.get(key)
         if place is None:
             entry = self.look(path)
             if entry.kind is EntryKind.FILE:
-                why = self._refused.get(real, "its bytes were not gathered")
+                why = self._refused.get(key, "its bytes were not gathered")
                 raise UnreadableError(what=f"{shown(path)} cannot be read", why=why, do=_DO)
             raise not_a_file(path, entry, self.title)
         yield _Piece(str(path), place[0], place[1], self._content)
@@ -115,42 +131,85 @@ class GatheredMachine(Machine):
 
     def spelled(self, text: str) -> MachinePath:
         """What a person typed, as an absolute path of the machine."""
-        return MachinePath(posixpath.normpath(posixpath.join("/", text)))
+        return MachinePath(self.paths.normpath(self.paths.join("C:\\" if self._is_windows else "/", text)))
+
+    def folded(self, name: str) -> str:
+        """The form in which names are compared."""
+        return name.lower() if self._is_windows else name
+
+    def _key(self, path: str) -> str:
+        return self.folded(self.real(MachinePath(path)))
 
     def _is_listed(self, folder: str) -> bool:
         """Whether all names of a folder are known; also of one that is not there, in a folder that is."""
-        while folder not in self._gathered.barred:
-            if folder in self._gathered.whole:
+        while (key := self.folded(folder)) not in self._barred:
+            if key in self._told or key in self._whole:
                 return True
-            if folder == "/":
+            above = self.paths.dirname(folder)
+            if above == folder:
                 return False
-            if folder not in self._gathered.listed and self._is_listed(posixpath.dirname(folder)):
+            is_there = key in self._listed
+            if not is_there and self._is_listed(above):
                 return True
-            folder = posixpath.dirname(folder)
+            if is_there and self._is_windows:  # of Windows only what is right in a folder is told with it
+                return False
+            folder = above
         return False
 
     def _followed(self, path: str) -> tuple[str, str]:
-        """A path with all links followed, by path_resolution(7); and why that cannot be."""
-        parts = deque(path.split("/"))
-        real, links = "", 0
+        """A path with all links followed, as the machine spells it; and why that cannot be. path_resolution(7)."""
+        root, parts = self._apart(path)
+        real, links = root, 0
         while parts:
             part = parts.popleft()
             if part in {"", "."}:
                 continue
             if part == "..":
-                real = real.rpartition("/")[0]
+                real = real.rpartition(self.paths.sep)[0]
                 continue
-            here = f"{real}/{part}"
-            found = self._gathered.listed.get(here)
+            here = f"{real}{self.paths.sep}{part}"
+            spelled, found = self._listed.get(self.folded(here), (here, None))
             if found is None or not S_ISLNK(found.mode):
-                real = here
+                real = f"{real}{self.paths.sep}{self.paths.basename(spelled)}"
                 continue
             links += 1
             if links > MOST_LINKS:
                 return path, "its links lead round in a loop"
-            real = "" if found.target.startswith("/") else real
-            parts.extendleft(reversed(found.target.split("/")))
-        return real or "/", ""
+            if self.paths.isabs(found.target):
+                real, target = self._apart(found.target)
+            else:
+                target = deque(found.target.split(self.paths.sep))
+            parts.extendleft(reversed(target))
+        return real if real != root else root + self.paths.sep, ""
+
+    def _apart(self, path: str) -> tuple[str, deque[str]]:
+        """The root of a path, which no separator ends, and what follows."""
+        drive, rest = self.paths.splitdrive(path)
+        return drive, deque(rest.replace("/", self.paths.sep).split(self.paths.sep))
+
+
+class _GatheredRegistry(Registry):
+    """Those keys of a registry that were gathered."""
+
+    def __init__(self, gathered: Gathered) -> None:
+        self._keys = {key.lower(): values for key, values in gathered.registry.items()}
+        self._trees = tuple(tree.lower() + "\\" for tree in gathered.trees)
+        self._below: dict[str, list[str]] = {}
+        for key in gathered.registry:
+            above, _, name = key.rpartition("\\")
+            self._below.setdefault(above.lower(), []).append(name)
+
+    def knows(self, key: str) -> bool:
+        """Whether the key would have been gathered."""
+        return key.lower() in self._keys or (key.lower() + "\\").startswith(self._trees)
+
+    def values(self, key: str) -> dict[str, Value] | None:
+        """The values of a key by name; None where there is no such key, or it was not gathered."""
+        return self._keys.get(key.lower())
+
+    def subkeys(self, key: str) -> tuple[str, ...]:
+        """The names of the keys right below a key."""
+        return tuple(self._below.get(key.lower(), ()))
 
 
 class _Piece:

@@ -30,7 +30,7 @@ _SECRET_PLACES = (
 )  # fmt: skip
 _SECRET_NAME = re.compile("PASS|SECRET|TOKEN|KEY|CREDENTIAL|AUTH|COOKIE", re.IGNORECASE)
 _SECRET_SETTING = re.compile(
-    rb"(?im)^([^\n#;]*?(?:passw|secret|token|api[_-]?key|credential)[\w.\-\"' ]*[=:][ \t]*)([^\s][^\n]*)"
+    rb"(?im)^([^\n#;]*?(?:passw|secret|(?<!publickey)token|api[_-]?key|credential)[\w.\-\"' ]*[=:][ \t]*)([^\s][^\n]*)"
 )
 _SECRET_WORDS = (b"passw", b"secret", b"token", b"api", b"credential")  # one of them stands in each such setting
 _PRIVATE_KEY = b"PRIVATE KEY-----"

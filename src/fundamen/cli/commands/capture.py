@@ -15,7 +15,7 @@ from fundamen.cli.output import Output, finish
 from fundamen.cli.telling import Telling
 from fundamen.formats.capture_file import MOST_CONTENT, Manifest, write_capture
 from fundamen.formats.gathered import read_gathered
-from fundamen.machine.gathered import GatheredMachine
+from fundamen.machine.gathered import SCRIPTS, GatheredMachine, gathering_script
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
 from fundamen.model.errors import UnreadableError, UsageError
@@ -28,12 +28,10 @@ from fundamen.report.contracts.capturing import capture_record
 from fundamen.survey.capturing import Taken, Wish, take_capture
 
 
-def _show_script(context: click.Context, _parameter: click.Parameter, value: bool) -> None:  # noqa: FBT001 - click's way
+def _show_script(context: click.Context, _parameter: click.Parameter, language: str | None) -> None:
     """Print the script that gathers on machines without Python, and end."""
-    if value and not context.resilient_parsing:
-        from fundamen.machine.gathered import gathering_script  # noqa: PLC0415
-
-        click.echo(gathering_script(), nl=False)
+    if language is not None and not context.resilient_parsing:
+        click.echo(gathering_script(language), nl=False)
         context.exit()
 
 
@@ -47,7 +45,14 @@ def _show_script(context: click.Context, _parameter: click.Parameter, value: boo
 @click.option("--most", default="512M", show_default=True, metavar="SIZE", help="Take in no more bytes of files.")
 @click.option("--from", "gathered", metavar="GATHERED", help="Make it of what the script of --script has gathered.")
 @click.option(
-    "--script", is_flag=True, is_eager=True, expose_value=False, callback=_show_script, help="Print the script."
+    "--script",
+    type=click.Choice(list(SCRIPTS)),
+    is_flag=False,
+    flag_value="shell",
+    is_eager=True,
+    expose_value=False,
+    callback=_show_script,
+    help="Print the script that gathers on machines without Python: shell, if no other is named.",
 )
 @click.option("--yes", is_flag=True, help="Write it without asking.")
 @options.machine_options
@@ -72,8 +77,8 @@ def command(
     a survey of the whole machine asks. No program is run. Of files only the bytes asked for are taken in; what
     tells of keys or passwords is left out by rule. What it holds is shown, and you are asked, before it is written.
 
-    A machine of Linux without Python is gathered by a script in plain shell, which --script prints; --from makes the
-    capture of what it wrote, of the same programs.
+    A machine without Python is gathered by a script, which --script prints, in plain shell for Linux or in PowerShell
+    for Windows; --from makes the capture of what it wrote, of the same programs.
 
     \b
     fundamen capture office.capture /opt/tidebook/bin/tidebook
@@ -82,6 +87,8 @@ def command(
     fundamen capture --script >gather.sh
     sh gather.sh /opt/tidebook/bin/tidebook >office.gathered
     fundamen capture office.capture --from office.gathered
+    fundamen capture --script powershell >gather.ps1
+    powershell -ExecutionPolicy Bypass -File gather.ps1 office.gathered C:\\Tidebook\\tidebook.exe
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     status = Exit.NOTHING_AT_FAULT
     with output:
@@ -127,7 +134,7 @@ def _gathered(path: str) -> GatheredMachine:
         raise UnreadableError(
             what=f"{shown(path)} cannot be read",
             why=error.strerror or str(error),
-            do="Name what gather.sh wrote: fundamen capture --script",
+            do="Name what the script of --script wrote.",
         ) from error
 
 

@@ -1,0 +1,104 @@
+"""What the script for PowerShell gathers of a prefix answers as the prefix itself.
+
+There is no PowerShell here to run it. The code that gathers, which it has compiled on the spot, is compiled as Windows
+PowerShell 5.1 does it (C# 5, the core library and System.dll alone), and run by a real managed runtime for Windows; of
+the few lines around it a grammar of the language is asked whether they are well formed.
+"""
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+import tree_sitter
+import tree_sitter_powershell
+
+from conftest import Fundamen
+from fundamen.machine.gathered import gathering_script
+
+pytestmark = pytest.mark.system
+
+WINE = "/usr/lib/wine/wine64"
+RUNTIME = Path(sys.prefix) / "windows/dotnetcore2/bin/dotnet.exe"  # made by make test-system
+SCRIPT = gathering_script("powershell")
+START = """public static class Start { public static int Main(string[] words) {
+    string[] programs = new string[words.Length - 1]; System.Array.Copy(words, 1, programs, 0, programs.Length);
+    return FundamenGather.Run(words[0], programs); } }"""
+SETTINGS = {
+    "tfm": "netcoreapp3.1",
+    "framework": {"name": "Microsoft.NETCore.App", "version": "3.1.0"},
+    "configProperties": {"System.Globalization.Invariant": True},
+}
+PROGRAMS = (
+    *(f"C:\\windows\\system32\\{name}.exe" for name in ("notepad", "msiexec", "cmd", "winecfg", "wordpad")),
+    *("C:\\windows\\regedit.exe", "C:\\windows\\explorer.exe", "C:\\app\\app.exe", "C:\\net\\managed.exe"),
+    "C:\\net\\hosted.exe",
+)
+
+
+@pytest.fixture(scope="module")
+def gatherer(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The compiled code, with what the runtime must know of it."""
+    folder = tmp_path_factory.mktemp("gatherer")
+    code = SCRIPT.split("@'\n")[1].split("\n'@")[0]
+    (folder / "gather.cs").write_text(code + START)
+    words = ["mcs", "-langversion:5", "-noconfig", "-r:System.dll", "-warnaserror", "-out:gather.dll", "gather.cs"]
+    subprocess.run(words, cwd=folder, check=True)
+    (folder / "gather.runtimeconfig.json").write_text(json.dumps({"runtimeOptions": SETTINGS}))
+    return folder / "gather.dll"
+
+
+@pytest.fixture(scope="module")
+def prefix(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A prefix with a program that lacks a library, another that is managed, and one that a shared framework hosts."""
+    folder = tmp_path_factory.mktemp("prefix")
+    run(folder, "wineboot", "--init")
+    app, net = folder / "drive_c/app", folder / "drive_c/net"
+    app.mkdir()
+    net.mkdir()
+    (app / "tide.c").write_text("__declspec(dllexport) int tide(void) { return 1; }")
+    (app / "app.c").write_text("int tide(void); int main(void) { return tide(); }")
+    for words in (("-shared", "-o", "tide.dll", "tide.c"), ("-o", "app.exe", "app.c", "tide.dll")):
+        subprocess.run(["x86_64-w64-mingw32-gcc", *words], cwd=app, check=True)
+    (app / "tide.dll").unlink()
+    (net / "one.cs").write_text("public class One { public static int Go() { return 1; } }")
+    (net / "app.cs").write_text("class App { static int Main() { return One.Go(); } }")
+    subprocess.run(["mcs", "-target:library", "one.cs"], cwd=net, check=True)
+    subprocess.run(["mcs", "-r:one.dll", "-out:managed.exe", "app.cs"], cwd=net, check=True)
+    (net / "hosted.exe").write_bytes((net / "managed.exe").read_bytes())
+    (net / "hosted.runtimeconfig.json").write_text(json.dumps({"runtimeOptions": SETTINGS}))
+    return folder
+
+
+def run(prefix: Path, *words: str | Path) -> subprocess.CompletedProcess[str]:
+    environment = {**os.environ, "WINEPREFIX": str(prefix), "WINEDEBUG": "-all"}
+    return subprocess.run([WINE, *words], env=environment, capture_output=True, text=True, check=True, errors="replace")
+
+
+def test_a_capture_of_what_it_gathered_answers_as_the_prefix_does(
+    fundamen: Fundamen, prefix: Path, gatherer: Path, tmp_path: Path
+) -> None:
+    target = prefix / "drive_c/quay.gathered"
+    words = (RUNTIME, "exec", "--runtimeconfig", gatherer.with_suffix(".runtimeconfig.json"), gatherer)
+    ran = run(prefix, *words, "C:\\quay.gathered", *PROGRAMS, "C:\\none.exe")
+    assert "none.exe is no file" in ran.stderr
+    made = fundamen("capture", "quay.capture", "--from", target, "--yes", "--json")
+    assert made.status == 0, made.err
+    path = run(prefix, "cmd", "/c", "echo %PATH%").stdout.strip()
+    there = fundamen("trace", "-m", tmp_path / "quay.capture", "--json", *PROGRAMS).records
+    here = fundamen("trace", "-m", prefix, "--env", f"PATH={path}", "--json", *PROGRAMS).records
+    assert len(here) == len(PROGRAMS)
+    for own, other in zip(here, there, strict=True):
+        assert own["components"] == other["components"], own["path"]
+    faults = {each["path"]: [one["name"] for one in each["components"] if one["fault"]] for each in here}
+    assert faults["C:\\app\\app.exe"] == ["tide.dll"]
+    assert faults["C:\\windows\\system32\\notepad.exe"] == []
+
+
+def test_its_lines_of_powershell_are_well_formed_and_plain_text() -> None:
+    assert SCRIPT.isascii()  # Windows PowerShell reads other letters in the system's own way
+    parser = tree_sitter.Parser(tree_sitter.Language(tree_sitter_powershell.language()))
+    assert not parser.parse(SCRIPT.encode()).root_node.has_error
+    assert parser.parse(SCRIPT.replace("param(", "param((").encode()).root_node.has_error
