@@ -13,14 +13,23 @@ from hypothesis import strategies as st
 
 from conftest import Fundamen
 from fundamen.formats.gathered import read_gathered
-from fundamen.machine.gathered import gathering_script
+from fundamen.machine.gathered import GatheredMachine, gathering_script
+from fundamen.machine.machine import EntryKind
 from fundamen.model.errors import DamagedFileError
+from fundamen.model.paths import HostPath, MachinePath
 
 SMALL = (
     b"fundamen-gathered 1\nhost quay\ntime 2026-11-28T09:00:00Z\nprogram /opt/tide\nenvironment PATH=/bin\nwhole /opt\n"
     b"listing\n-rwsr-xr-x    1 0        0               4 Nov 28 09:00 /opt/tide\n"
     b"lrwxrwxrwx 1 0 0 4 Nov 28 2025 /opt/ebb -> tide\ncrw-rw-rw- 1 0 0 1, 3 Nov 28 09:00 /opt/null\n"
     b".\nfile 4 /opt/tide\nsea\nrefused /opt/own\nend\n"
+)
+
+WINDOWS = (
+    b"fundamen-gathered 1\nplatform windows\nhost quay\nprogram C:\\tide\\tide.exe\nenvironment Path=C:\\Windows\n"
+    b"names C:\\\nd 0 tide\nd 0 Windows\nl 0 short -> C:\\tide\n.\nnames C:\\tide\nf 4 Tide.exe\nd 0 deep\n.\n"
+    b"file 4 C:\\tide\\Tide.exe\nsea\ntree HKLM\\Software\\Tide\nkey HKLM\\Software\\Tide\nvalue text dGlkZQ== \n"
+    b"value number 7 level\nvalue texts YQBi several\nkey HKLM\\Software\\Tide\\Ebb\nvalue bytes - none\nend\n"
 )
 
 
@@ -61,6 +70,30 @@ def test_a_capture_of_it_answers_as_the_machine_does(
     assert (other.status, "lacks" in str(other.records)) == (3, True)
 
 
+def test_of_windows_names_are_alike_in_any_case_links_followed_and_what_was_not_listed_is_unknown() -> None:
+    found = read_gathered(io.BytesIO(WINDOWS), "windows")
+    found.content.close()
+    machine = GatheredMachine(found, HostPath("/"))
+    kinds = {
+        "c:\\SHORT\\tide.EXE": EntryKind.FILE,
+        "C:\\tide\\ebb.dll": EntryKind.ABSENT,
+        "C:\\nowhere\\ebb.dll": EntryKind.ABSENT,
+        "C:\\Windows\\ebb.dll": EntryKind.BLOCKED,  # there, and not listed
+        "C:\\tide\\deep\\ebb.dll": EntryKind.BLOCKED,
+        "D:\\ebb.dll": EntryKind.BLOCKED,
+        "C:\\": EntryKind.FOLDER,
+    }
+    assert {path: machine.look(MachinePath(path)).kind for path in kinds} == kinds
+    assert machine.real(MachinePath("c:\\short\\TIDE.exe")) == "C:\\tide\\Tide.exe"
+    assert (machine.names(MachinePath("C:\\SHORT")), machine.environment) == (
+        ("Tide.exe", "deep"),
+        {"PATH": "C:\\Windows"},
+    )
+    assert machine.registry.values("hklm\\software\\tide") == {"": "tide", "level": 7, "several": ("a", "b")}
+    assert machine.registry.subkeys("HKLM\\Software\\Tide") == ("Ebb",)
+    assert [machine.registry.knows(f"HKLM\\Software\\{key}") for key in ("Tide\\Flow", "Tideland")] == [True, False]
+
+
 def test_the_shell_leaves_nothing_behind_and_refuses_what_is_not_there(tmp_path: Path) -> None:
     own = tmp_path / "tmp"
     own.mkdir()
@@ -79,14 +112,16 @@ def test_kinds_rights_links_and_devices_are_read_as_ls_tells_them() -> None:
     assert (found.files, set(found.refused)) == ({"/opt/tide": (0, 4)}, {"/opt/own"})
 
 
-@given(st.integers(0, len(SMALL) - 1), st.binary(max_size=3), st.integers(30, 400))
-def test_whatever_is_changed_or_cut_it_is_read_or_refused(at: int, instead: bytes, end: int) -> None:
-    changed = SMALL[:at] + instead + SMALL[at + 1 :]
+@given(st.sampled_from((SMALL, WINDOWS)), st.integers(0, len(SMALL) - 1), st.binary(max_size=3), st.integers(30, 400))
+def test_whatever_is_changed_or_cut_it_is_read_or_refused(whole: bytes, at: int, instead: bytes, end: int) -> None:
+    changed = whole[:at] + instead + whole[at + 1 :]
     for data in (changed, gzip.compress(changed)[:end]):
         with suppress(DamagedFileError):
-            read_gathered(io.BytesIO(data), "hostile").content.close()
+            found = read_gathered(io.BytesIO(data), "hostile")
+            with found.content:
+                GatheredMachine(found, HostPath("/")).look(MachinePath(next(iter(found.programs), "/")))
     with pytest.raises(DamagedFileError):
-        read_gathered(io.BytesIO(SMALL[:at]), "cut")
+        read_gathered(io.BytesIO(whole[:at]), "cut")
 
 
 def test_hostile_sizes_and_newer_forms_are_told(fundamen: Fundamen, tmp_path: Path) -> None:

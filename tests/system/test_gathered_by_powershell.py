@@ -32,7 +32,7 @@ SETTINGS = {
     "configProperties": {"System.Globalization.Invariant": True},
 }
 PROGRAMS = (
-    *(f"C:\\windows\\system32\\{name}.exe" for name in ("notepad", "msiexec", "cmd", "winecfg", "wordpad")),
+    *(f"C:\\windows\\system32\\{name}.exe" for name in ("notepad", "msiexec", "cmd", "winecfg", "taskmgr")),
     *("C:\\windows\\regedit.exe", "C:\\windows\\explorer.exe", "C:\\app\\app.exe", "C:\\net\\managed.exe"),
     "C:\\net\\hosted.exe",
 )
@@ -91,7 +91,7 @@ def test_a_capture_of_what_it_gathered_answers_as_the_prefix_does(
     here = fundamen("trace", "-m", prefix, "--env", f"PATH={path}", "--json", *PROGRAMS).records
     assert len(here) == len(PROGRAMS)
     for own, other in zip(here, there, strict=True):
-        assert own["components"] == other["components"], own["path"]
+        assert own["components"] == other["components"] != [], own["path"]
     faults = {each["path"]: [one["name"] for one in each["components"] if one["fault"]] for each in here}
     assert faults["C:\\app\\app.exe"] == ["tide.dll"]
     assert faults["C:\\windows\\system32\\notepad.exe"] == []
