@@ -5,7 +5,7 @@ from typing import Any
 
 import pytest
 
-from builders.machine import ALinuxMachine
+from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.signing import AnIssuer
 from conftest import Fundamen
 
@@ -29,6 +29,7 @@ def two(tmp_path: Path) -> tuple[ALinuxMachine, ALinuxMachine]:
         machine.library("/usr/lib64/libtide.so.2", ("x86", "x86_64")[number])
         machine.library("/usr/lib64/libebb.so.1", needs=["libsame.so.1"][:number])
         machine.library("/usr/lib64/libsame.so.1").library("/usr/lib64/libother.so", needs=["libx"][:number])
+        machine.file("/etc/ld.so.conf", (b"", b"# own\n/opt/tide/lib\n")[number])
         machine.file("/var/lib/dpkg/status", STATUS.format(number + 1).encode())
         unit = f"/etc/systemd/system/{('multi-user', 'graphical')[number]}.target.wants/tide.service"
         machine.link(unit, "/usr/lib/systemd/system/tide.service")
@@ -50,7 +51,9 @@ def test_only_what_the_program_stands_on_is_told_what_stops_it_first(
     assert found["alike"] >= 2
     text = fundamen("compare", here, there, "--for", "/opt/tide").out
     assert text.startswith("2 differences, 1 of them at fault on one side alone")
-    assert compared(fundamen, here, here, "--for", "/opt/tide")["differences"] == []
+    assert compared(fundamen, there, there, "--for", "/opt/tide")["differences"] == []
+    alike = fundamen("compare", here, here, "--for", "/opt/tide")
+    assert (alike.status, "On both, libtide.so.2 is at fault alike." in " ".join(alike.out.split())) == (1, True)
 
 
 def test_a_capture_stands_for_its_machine(fundamen: Fundamen, two: tuple[ALinuxMachine, ALinuxMachine]) -> None:
@@ -76,6 +79,7 @@ def test_what_is_installed_trusted_and_started_is_told_for_the_machines_as_a_who
     assert told[("package", "libtide:amd64")] == ("1", "2")
     assert told[("service", "tide.service")] == ("started by multi-user.target", "started by graphical.target")
     assert told[("certificate", "Marram Root")][0] == "not there"
+    assert told[("setting", "/etc/ld.so.conf")] == ("not there", "/opt/tide/lib")
 
 
 def test_trees_are_compared_file_by_file_and_wrong_words_are_refused(fundamen: Fundamen, tmp_path: Path) -> None:
@@ -90,3 +94,18 @@ def test_trees_are_compared_file_by_file_and_wrong_words_are_refused(fundamen: F
     assert found["alike"] == 1
     assert fundamen("compare", "a", "b", "--for", "/x").status == 2
     assert fundamen("compare", "a", "gone").status == 3
+
+
+def test_services_and_the_loaders_settings_of_two_windows_volumes(fundamen: Fundamen, tmp_path: Path) -> None:
+    volumes = [AWindowsMachine(tmp_path / name) for name in ("office", "quay")]
+    for start, volume in zip((4, 2), volumes, strict=True):
+        known = {"KnownDLLs": {"tide": "tide.dll"}} if start == 2 else {}
+        volume.registry(system={
+            "Services": {"Tide": {"Start": start}, "Ebb": {"Start": 3}},
+            "Control": {"Session Manager": {"SafeDllSearchMode": 0, **known}},
+        })  # fmt: skip
+    found = compared(fundamen, *(volume.root for volume in volumes))
+    assert [(each["about"], each["name"], each["here"], each["there"]) for each in found["differences"]] == [
+        ("service", "Tide", "disabled", "started with the system"),
+        ("setting", "known library tide", "not there", "tide.dll"),
+    ]

@@ -4,13 +4,14 @@ from fundamen.report.page import Page, counted
 from fundamen.survey.comparing import About, Comparison, Difference
 
 _MOST_SHOWN = 30
+_MOST_NAMED = 3  # components in the answer
 
 
 def compare_text(comparison: Comparison, *, verbose: bool, drawn: bool) -> str:
     """The page."""
     page = Page(drawn=drawn)
     differences = comparison.differences
-    page.answer(answer(comparison), good=not differences)
+    page.answer(answer(comparison), good=not differences and not comparison.shared_faults)
     if differences:
         page.line(f"here: {comparison.here}")
         page.line(f"there: {comparison.there}")
@@ -19,6 +20,9 @@ def compare_text(comparison: Comparison, *, verbose: bool, drawn: bool) -> str:
     for about in About:
         rest = [each for each in differences if each.about is about and not each.is_decisive]
         _add(page, f"{str(about).capitalize()}s", rest, verbose=verbose)
+    if differences and comparison.shared_faults:
+        page.heading("At fault on both alike")
+        page.line(", ".join(comparison.shared_faults))
     if comparison.gaps:
         page.heading("Not compared")
         for gap in comparison.gaps:
@@ -31,9 +35,21 @@ def answer(comparison: Comparison) -> str:
     count, decisive = len(comparison.differences), sum(each.is_decisive for each in comparison.differences)
     alike = f"; {comparison.alike} are alike" if comparison.alike else ""
     if not count:
-        return f"No difference between {comparison.here} and {comparison.there}{alike}."
+        same = f" On both, {_listed(comparison.shared_faults)} at fault alike." if comparison.shared_faults else ""
+        return f"No difference between {comparison.here} and {comparison.there}{alike}.{same}"
     first = f", {decisive} of them at fault on one side alone" if decisive else ""
     return f"{counted(count, 'difference')}{first}{alike}."
+
+
+def _listed(names: tuple[str, ...]) -> str:
+    more = (
+        f" and {len(names) - _MOST_NAMED} more are"
+        if len(names) > _MOST_NAMED
+        else " is"
+        if len(names) == 1
+        else " are"
+    )
+    return ", ".join(names[:_MOST_NAMED]) + more
 
 
 def _add(page: Page, heading: str, differences: list[Difference], *, verbose: bool) -> None:

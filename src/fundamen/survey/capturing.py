@@ -19,7 +19,7 @@ from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.checking import check_requirements
 from fundamen.prerequisites.requirement import Asked
 from fundamen.prerequisites.sheet import Sheet
-from fundamen.survey.comparing import packages_of, roots_of, services_of
+from fundamen.survey.comparing import packages_of, roots_of, services_of, settings_of
 from fundamen.survey.survey import Depth, Memory, Survey, Telling, survey_machine
 from fundamen.survey.walking import usual_folders
 from fundamen.trace.hints import with_hints
@@ -151,7 +151,7 @@ def _take_whole(
     memory = Memory({}, lambda _found: None)
     folders = usual_folders(recording)
     found = survey_machine(recording, folders, Depth.USED, lambda: authorities, memory, now, telling)
-    for find in (packages_of, roots_of, services_of):
+    for find in (packages_of, roots_of, services_of, settings_of):
         with suppress(UnreadableError):  # a gap, which a comparison tells
             find(recording)
     return found

@@ -12,7 +12,8 @@ from hashlib import sha256
 import msgspec
 
 from fundamen.evidence.dpkg import all_installed
-from fundamen.machine.installed import installed_packages
+from fundamen.loaders.elf_loading import lines_of
+from fundamen.machine.installed import SERVICES, ServiceStart, installed_packages
 from fundamen.machine.machine import Machine
 from fundamen.machine.trust_stores import read_trust_stores
 from fundamen.machine.units import UNIT_FOLDERS
@@ -25,6 +26,15 @@ from fundamen.trace.records import Component, Trace
 from fundamen.trace.trace import trace_program
 from fundamen.trust.certificate import read_certificate
 
+_SESSION_MANAGER = r"HKLM\System\CurrentControlSet\Control\Session Manager"
+_SEARCH_MODES = ("SafeDllSearchMode", "SafeProcessSearchMode", "CWDIllegalInDllSearch", "ExcludeFromKnownDlls")
+_STARTS = {
+    ServiceStart.BOOT: "started by the boot loader",
+    ServiceStart.SYSTEM: "started by the kernel",
+    ServiceStart.AUTOMATIC: "started with the system",
+    ServiceStart.ON_DEMAND: "started on demand",
+    ServiceStart.DISABLED: "disabled",
+}
 _LOADERS = ("PATH", "LD_LIBRARY_PATH", "LD_PRELOAD", "LD_AUDIT", "JAVA_HOME", "DOTNET_ROOT")
 NOTHING = "not there"
 
@@ -36,6 +46,7 @@ class About(StrEnum):
     PACKAGE = "package"
     CERTIFICATE = "certificate"
     SERVICE = "service"
+    SETTING = "setting"  # of the loader
     VARIABLE = "variable"
     FILE = "file"  # of a tree
 
@@ -59,6 +70,7 @@ class Comparison(msgspec.Struct, frozen=True):
     differences: tuple[Difference, ...]  # the decisive ones first
     alike: int  # how many components of the programs are the same
     gaps: tuple[str, ...] = ()  # what could not be compared, and why
+    shared_faults: tuple[str, ...] = ()  # components of the programs that are at fault on both, in the same way
 
 
 def compare_machines(here: Machine, there: Machine, programs: Sequence[MachinePath]) -> Comparison:
@@ -71,13 +83,14 @@ def compare_machines(here: Machine, there: Machine, programs: Sequence[MachinePa
     if not programs:
         return Comparison(here.title, there.title, tuple(_of_machines(here, there, gaps)), 0, tuple(gaps))
     differences: list[Difference] = []
-    alike = 0
+    alike: list[Component] = []
     for program in programs:
         own, same = _of_program(here, there, program)
         differences += own
         alike += same
     differences.sort(key=lambda each: not each.is_decisive)
-    return Comparison(here.title, there.title, tuple(differences), alike, tuple(gaps))
+    faults = tuple(dict.fromkeys(component.name for component in alike if component.is_fault))
+    return Comparison(here.title, there.title, tuple(differences), len(alike), tuple(gaps), faults)
 
 
 def compare_trees(here: HostPath, there: HostPath, now: datetime) -> Comparison:
@@ -100,8 +113,8 @@ def compare_trees(here: HostPath, there: HostPath, now: datetime) -> Comparison:
     return Comparison(here, there, tuple(differences), len(other) - len(found.at_fault))
 
 
-def _of_program(here: Machine, there: Machine, program: MachinePath) -> tuple[list[Difference], int]:
-    """(what differs within what a program stands on, how many components are the same)."""
+def _of_program(here: Machine, there: Machine, program: MachinePath) -> tuple[list[Difference], list[Component]]:
+    """(what differs within what a program stands on, the components that are the same)."""
     traces: list[Trace | None] = []
     errors: list[UnreadableError] = []
     for machine in (here, there):
@@ -114,17 +127,17 @@ def _of_program(here: Machine, there: Machine, program: MachinePath) -> tuple[li
         raise errors[0]
     if None in traces:
         said = ["it can be traced" if trace is not None else errors[0].why for trace in traces]
-        return [Difference(About.COMPONENT, program, said[0], said[1], program, is_decisive=True)], 0
+        return [Difference(About.COMPONENT, program, said[0], said[1], program, is_decisive=True)], []
     ours, theirs = ({_key(m, c): c for c in t.components} for m, t in zip((here, there), traces, strict=True) if t)
     found: list[Difference] = []
-    alike = 0
+    alike: list[Component] = []
     for key in dict.fromkeys((*ours, *theirs)):
         one, other = ours.get(key), theirs.get(key)
         words = (_told(one), _told(other))
         if words[0] == words[1]:
             digests = _digests(here, one, there, other)
             if digests is None or digests[0] == digests[1]:
-                alike += 1
+                alike += [each for each in (one or other,) if each is not None]
                 continue
             words = (f"{words[0]}, content {digests[0][:16]}...", f"{words[1]}, content {digests[1][:16]}...")
         is_decisive = (one is not None and one.is_fault) is not (other is not None and other.is_fault)
@@ -166,6 +179,7 @@ def _of_machines(here: Machine, there: Machine, gaps: list[str]) -> Iterator[Dif
         (About.PACKAGE, packages_of),
         (About.CERTIFICATE, roots_of),
         (About.SERVICE, services_of),
+        (About.SETTING, settings_of),
         (About.VARIABLE, _variables_of),
     )
     for about, find in parts:
@@ -207,9 +221,40 @@ def roots_of(machine: Machine) -> dict[str, str]:
     return found
 
 
+def settings_of(machine: Machine) -> dict[str, str]:
+    """What loaders are told to do on a machine: the folders and names in their files, or their values in the registry.
+
+    Raises:
+        UnreadableError: a capture does not tell.
+    """
+    if machine.platform is Platform.WINDOWS:
+        known = machine.registry.values(rf"{_SESSION_MANAGER}\KnownDLLs") or {}
+        own = {"search path": machine.registry.text(rf"{_SESSION_MANAGER}\Environment", "Path")}
+        own |= {name: str(machine.registry.value(_SESSION_MANAGER, name) or "") for name in _SEARCH_MODES}
+        own |= {f"known library {name}": str(value) for name, value in known.items()}
+        return {name: value for name, value in own.items() if value}
+    if machine.platform is not Platform.LINUX:
+        return {}
+    folder = MachinePath("/etc/ld.so.conf.d")
+    listed = [machine.join(folder, name) for name in _names(machine, folder) if name.endswith(".conf")]
+    files = (MachinePath("/etc/ld.so.conf"), *listed, MachinePath("/etc/ld.so.preload"))
+    told = {path: "; ".join(filter(None, lines_of(machine, path))) for path in files}
+    return {path: lines for path, lines in told.items() if lines}
+
+
 def services_of(machine: Machine) -> dict[str, str]:
-    """The services of systemd that are started with a machine, each with what has it started."""
+    """The services that are started with a machine, each with what has it started; of Windows all, with when they are.
+
+    Raises:
+        UnreadableError: a capture does not tell.
+    """
     found: dict[str, str] = {}
+    if machine.platform is Platform.WINDOWS:
+        for name, values in machine.registry.children(SERVICES):
+            start = values.get("Start")
+            if isinstance(start, int) and start in set(ServiceStart):
+                found[name] = _STARTS[ServiceStart(start)]
+        return found
     for folder in UNIT_FOLDERS if machine.platform is Platform.LINUX else ():
         for name in _names(machine, folder):
             if name.endswith((".wants", ".requires")):

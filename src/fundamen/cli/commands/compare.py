@@ -30,8 +30,9 @@ def command(here: str, there: str, *, programs: tuple[str, ...], targets: tuple[
     """Lay two machines side by side: HERE and THERE are a mounted root, volume or prefix, a capture, or 'this' host.
 
     With --for the shortest list is given of what differs within what a program stands on, a fault on one side alone
-    first: "it works there, not here". Without it, what is installed, trusted and started. Two folders that are no
-    machines are compared as trees, file by file. Ends with 1 if anything differs.
+    first: "it works there, not here". Without it, what is installed, trusted, started and set for the loader. A capture
+    made while all was well is the baseline of a machine; that of a folder is a reference. Two folders that are no
+    machines are compared as trees, file by file. Ends with 1 if anything differs, or is at fault on both.
 
     \b
     fundamen compare this office.capture --for /opt/tidebook/bin/tidebook
@@ -48,7 +49,8 @@ def command(here: str, there: str, *, programs: tuple[str, ...], targets: tuple[
             output.show_record(compare_record(comparison))
         else:
             output.show(compare_text(comparison, verbose=output.verbose, drawn=output.drawn))
-        status = Exit.FAULT_FOUND if comparison.differences else Exit.NOTHING_AT_FAULT
+        is_clean = not comparison.differences and not comparison.shared_faults
+        status = Exit.NOTHING_AT_FAULT if is_clean else Exit.FAULT_FOUND
     finish(status)
 
 

@@ -11,7 +11,7 @@ from fundamen.survey.comparing import Comparison
 class MachineDifferencePart(msgspec.Struct, frozen=True):
     """One thing that is not the same on both."""
 
-    about: str  # component, package, certificate, service, variable, file
+    about: str  # component, package, certificate, service, setting, variable, file
     name: str
     here: str
     there: str
@@ -27,6 +27,7 @@ class CompareRecord(msgspec.Struct, frozen=True, kw_only=True):
     differences: tuple[MachineDifferencePart, ...] = ()
     alike: int = 0  # components, or files of trees, that are the same
     gaps: tuple[str, ...] = ()
+    shared_faults: tuple[str, ...] = ()  # components that are at fault on both, in the same way
     error: Failure | None = None
     schema: Literal["fundamen.compare/1"] = "fundamen.compare/1"
 
@@ -42,4 +43,5 @@ def compare_record(comparison: Comparison) -> CompareRecord:
         ),
         alike=comparison.alike,
         gaps=comparison.gaps,
+        shared_faults=comparison.shared_faults,
     )
