@@ -49,10 +49,11 @@ def recorded_files(machine: Machine) -> Iterator[RecordedFile]:
             if len(line) > _DIGEST_SIZE + 2
         }
         for path in _lines(machine, names, "list"):
+            place = _placed(path, package, diverted) if path in diverted else MachinePath(path)
             if path in settings:
-                yield RecordedFile(package, _placed(path, package, diverted), settings[path], is_setting=True)
+                yield RecordedFile(package, place, settings[path], is_setting=True)
             elif path not in _ROOT:
-                yield RecordedFile(package, _placed(path, package, diverted), digests.get(path.lstrip("/"), ""))
+                yield RecordedFile(package, place, digests.get(path[1:], ""))
 
 
 def _settings(stanza: str) -> Iterator[tuple[str, str]]:
@@ -79,5 +80,5 @@ def _lines(machine: Machine, names: tuple[str, str], kind: str) -> list[str]:
 
 def _placed(path: str, package: str, diverted: dict[str, tuple[str, str]]) -> MachinePath:
     """Where a package's file lies: a diversion moves those of all packages but the one that asked for it."""
-    to, by = diverted.get(path, (path, package))
+    to, by = diverted[path]
     return MachinePath(path if by == package else to)

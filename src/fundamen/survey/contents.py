@@ -22,7 +22,7 @@ from fundamen.survey.remembered import Remembered, is_settled, is_unchanged, key
 from fundamen.survey.sharing import Where, Workers, can_fork
 
 _PIECE = 1 << 18  # bytes
-_AT_ONCE = 256  # files that a worker is given together
+_AT_ONCE = 512  # files that a worker is given together
 _MANY = 5000  # files from which on further processes pay
 
 

@@ -3,8 +3,9 @@
 A digest counts only while the file's device, inode, size, times of modification and of change are what they were. The
 time of change is what is trusted: the system sets it whenever content or attributes change, and no program can set it.
 What changed within the last seconds before it was read is not remembered, for the next change could bear the same time.
-On disk: one file, SHA-256 of all that follows, then MessagePack: the version of this form, and for each file its path,
-key and MD5, all as bytes. It is written anew as a whole; one that is not as it was written is as if it were not there.
+On disk: one file, SHA-256 of all that follows, then MessagePack: the version of this form, and a map from paths to key
+and MD5. It is written anew as a whole; one that is not as it was written is as if it were not there. A file whose name
+is in no encoding is read anew each time.
 """
 
 import hashlib
@@ -24,7 +25,7 @@ _TOGETHER = 50_000  # files; what was read of fewer is lost if the process is ki
 _SHA256_SIZE = 32  # bytes
 
 
-class Remembered(msgspec.Struct, frozen=True, gc=False):
+class Remembered(msgspec.Struct, frozen=True, gc=False, array_like=True):
     """What is known of one file."""
 
     key: bytes
@@ -76,26 +77,25 @@ class Digests:
         if hashlib.sha256(data[_SHA256_SIZE:]).digest() != data[:_SHA256_SIZE]:
             return {}
         try:
-            form, files = msgspec.msgpack.decode(data[_SHA256_SIZE:], type=tuple[int, list[tuple[bytes, bytes, bytes]]])
+            form, known = msgspec.msgpack.decode(data[_SHA256_SIZE:], type=tuple[int, dict[str, Remembered]])
         except (msgspec.DecodeError, ValueError):
             return {}
         if form == _FORM:
-            self._known = {os.fsdecode(path): Remembered(key, md5) for path, key, md5 in files}
+            self._known = known
         return dict(self._known)
 
     def remember(self, found: Iterable[tuple[str, Remembered]]) -> None:
         """Keep some more, many of them written together. Raises: UnreadableError: they cannot be written."""
-        before = len(self._known)
-        self._known.update(found)
-        self._unwritten += max(1, len(self._known) - before)
+        new = {path: each for path, each in found if path.isascii() or _is_text(path)}
+        self._known |= new
+        self._unwritten += len(new)
         if self._unwritten >= _TOGETHER:
             self._write()
 
     def _write(self) -> None:
         if not self._unwritten:
             return
-        files = [(os.fsencode(path), each.key, each.md5) for path, each in self._known.items()]
-        data = msgspec.msgpack.encode((_FORM, files))
+        data = msgspec.msgpack.encode((_FORM, self._known))
         try:
             write_whole(self._path, hashlib.sha256(data).digest() + data)
         except OSError as error:
@@ -105,3 +105,11 @@ class Digests:
                 do="Make Fundamen's own folder writable, or remove that file.",
             ) from error
         self._unwritten = 0
+
+
+def _is_text(path: str) -> bool:
+    try:
+        path.encode()
+    except UnicodeEncodeError:
+        return False
+    return True

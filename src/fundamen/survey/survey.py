@@ -118,59 +118,47 @@ def survey_machine(
         UnreadableError: a folder is not there, or what is read cannot be remembered.
     """
     gaps: list[str] = []
-    spoilt: list[SpoiltCopy] = []
-    contents = None
+    contents, comparison = None, None
+    walk = Walk(machine, folders, telling.more)
+    resolving = Resolving(machine)
+    files = _recorded(machine, gaps) if depth is Depth.ALL else None
     with ExitStack() as under_way:
-        walk = Walk(machine, folders, telling.more)
-        if depth is Depth.NEEDS:
-            resolving = under_way.enter_context(Resolving(machine))
-            telling.begin("Going through folders", 0)
-            resolving.begin(walk)
+        if files is not None:  # it goes on while the rest is looked at
+            comparison = under_way.enter_context(Comparison(machine, files, memory.known, int(now.timestamp() * 1e9)))
+        telling.begin("Going through folders", 0)
+        if depth is Depth.NEEDS:  # likewise
+            under_way.enter_context(resolving).begin(walk)
         else:
-            speaking = list(authorities())
-            if depth is Depth.ALL and (files := _recorded(machine, gaps)) is not None:
-                contents = _compare(machine, files, walk, memory, now, telling)
-                # What dpkg's records could say is known already.
-                others = (each for each in speaking if not isinstance(each, DpkgAuthority))
-                speaking = [_recorded_authority(files, contents), *others]
-            else:
-                telling.begin("Going through folders", 0)
-                list(walk)
-            spoilt += own_copies()
-            spoilt += check_stores(machine, gaps, telling.more)
-            resolving = under_way.enter_context(Resolving(machine, speaking))
-            resolving.begin(walk.walked.executables)
+            list(walk)
         walked = walk.walked
-        telling.begin("Resolving what each needs", len(walked.executables) + len(walked.scripts))
-        found = partial(  # while processes resolve
+        telling.begin("Looking at what else is there", 0)
+        found = partial(
             Survey,
+            folders=tuple(folders),
+            depth=depth,
+            walked=walked,
             tools=find_doubled_tools(machine),
             strays=find_stray_libraries(machine, walked.executables),
             mixed=find_mixed_packages(machine),
             certificates=find_ending_certificates(machine, now),
             unfinished=find_unfinished(machine),
         )
+        spoilt: tuple[SpoiltCopy, ...] = ()
+        if depth is not Depth.NEEDS:
+            telling.begin("Checking what repairs are drawn from", 0)
+            spoilt = (*own_copies(), *check_stores(machine, gaps, telling.more))
+            speaking = list(authorities())
+            if comparison is not None and files is not None:
+                telling.begin("Comparing installed files", len(files))
+                contents = comparison.finish(memory.keep, telling.more)
+                # What dpkg's records could say is known already.
+                others = (each for each in speaking if not isinstance(each, DpkgAuthority))
+                speaking = [_recorded_authority(files, contents), *others]
+            resolving = under_way.enter_context(Resolving(machine, speaking))
+            resolving.begin(walked.executables)
+        telling.begin("Resolving what each needs", len(walked.executables) + len(walked.scripts))
         needs = resolving.finish(walked, telling.more)
-    return found(
-        folders=tuple(folders),
-        depth=depth,
-        walked=walked,
-        needs=needs,
-        contents=contents,
-        spoilt=tuple(spoilt),
-        gaps=tuple(gaps),
-    )
-
-
-def _compare(
-    machine: Machine, files: list[RecordedFile], walk: Walk, memory: Memory, now: datetime, telling: Telling
-) -> Contents:
-    """Every installed file compared, while folders are gone through."""
-    with Comparison(machine, files, memory.known, int(now.timestamp() * 1e9)) as comparison:
-        telling.begin("Going through folders", 0)
-        list(walk)
-        telling.begin("Comparing installed files", len(files))
-        return comparison.finish(memory.keep, telling.more)
+    return found(needs=needs, contents=contents, spoilt=spoilt, gaps=tuple(gaps))
 
 
 def _recorded(machine: Machine, gaps: list[str]) -> list[RecordedFile] | None:
