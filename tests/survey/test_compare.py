@@ -109,3 +109,8 @@ def test_services_and_the_loaders_settings_of_two_windows_volumes(fundamen: Fund
         ("service", "Tide", "disabled", "started with the system"),
         ("setting", "known library tide", "not there", "tide.dll"),
     ]
+    assert found["gaps"] == []
+    assert fundamen("capture", "-m", volumes[0].root, "whole.capture", "--all", "--yes").status == 0
+    assert compared(fundamen, "whole.capture", volumes[1].root)["differences"] == found["differences"]
+    without_hives = AWindowsMachine(tmp_path / "bare").root
+    assert len(compared(fundamen, without_hives, volumes[1].root)["gaps"]) == 3

@@ -17,6 +17,7 @@ from fundamen.model.paths import MachinePath
 _SOFTWARE = (r"HKLM\Software", r"HKLM\Software\WOW6432Node", r"HKCU\Software")
 _CURRENT = r"Microsoft\Windows\CurrentVersion"
 _BY_INSTALLER = rf"HKLM\Software\{_CURRENT}\Installer\UserData\S-1-5-18"
+UNINSTALL = rf"HKLM\Software\{_CURRENT}\Uninstall"
 SERVICES = r"HKLM\System\CurrentControlSet\Services"
 _MOST_COMPONENTS = 100_000
 

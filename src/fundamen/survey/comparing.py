@@ -13,7 +13,7 @@ import msgspec
 
 from fundamen.evidence.dpkg import all_installed
 from fundamen.loaders.elf_loading import lines_of
-from fundamen.machine.installed import SERVICES, ServiceStart, installed_packages
+from fundamen.machine.installed import SERVICES, UNINSTALL, ServiceStart, installed_packages
 from fundamen.machine.machine import Machine
 from fundamen.machine.trust_stores import read_trust_stores
 from fundamen.machine.units import UNIT_FOLDERS
@@ -197,6 +197,7 @@ def _of_machines(here: Machine, there: Machine, gaps: list[str]) -> Iterator[Dif
 def packages_of(machine: Machine) -> dict[str, str]:
     """The versions of all installed packages, by name and architecture. Raises: UnreadableError."""
     if machine.platform is Platform.WINDOWS:
+        _require_told(machine, UNINSTALL)
         return {package.name: package.version for package in installed_packages(machine.registry)}
     if machine.platform is not Platform.LINUX:
         return {}
@@ -228,6 +229,7 @@ def settings_of(machine: Machine) -> dict[str, str]:
         UnreadableError: a capture does not tell.
     """
     if machine.platform is Platform.WINDOWS:
+        _require_told(machine, _SESSION_MANAGER)
         known = machine.registry.values(rf"{_SESSION_MANAGER}\KnownDLLs") or {}
         own = {"search path": machine.registry.text(rf"{_SESSION_MANAGER}\Environment", "Path")}
         own |= {name: str(machine.registry.value(_SESSION_MANAGER, name) or "") for name in _SEARCH_MODES}
@@ -250,6 +252,7 @@ def services_of(machine: Machine) -> dict[str, str]:
     """
     found: dict[str, str] = {}
     if machine.platform is Platform.WINDOWS:
+        _require_told(machine, SERVICES)
         for name, values in machine.registry.children(SERVICES):
             start = values.get("Start")
             if isinstance(start, int) and start in set(ServiceStart):
@@ -261,6 +264,16 @@ def services_of(machine: Machine) -> dict[str, str]:
                 for unit in _names(machine, machine.join(folder, name)):
                     found[unit] = f"started by {name.rpartition('.')[0]}"
     return found
+
+
+def _require_told(machine: Machine, key: str) -> None:
+    """Make sure that a machine's registry tells whether it has a key. Raises: UnreadableError."""
+    if not machine.registry.knows(key):
+        raise UnreadableError(
+            what=machine.title,
+            why=f"its registry is not at hand below {key}",
+            do="Name the folder that its system drive is mounted at, or have it captured with --all.",
+        )
 
 
 def _variables_of(machine: Machine) -> dict[str, str]:
