@@ -4,6 +4,7 @@ import hashlib
 import os
 import random
 import shutil
+import signal
 import time
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -18,8 +19,10 @@ from builders.signing import AnIssuer
 from builders.source import ASource
 from conftest import Fundamen
 from fundamen.evidence.dpkg_files import recorded_files
+from fundamen.model.errors import UnreadableError
 from fundamen.survey.contents import Comparison
 from fundamen.survey.remembered import Remembered
+from fundamen.survey.sharing import Where, Workers
 
 SVG = "{http://www.w3.org/2000/svg}"
 
@@ -131,6 +134,14 @@ def test_processes_and_threads_find_the_same(
             found.append(comparison.finish(kept.update))
     assert found[0] == found[1]
     assert (found[0].checked, len(found[0].altered), len(kept)) == (len(listed), 40, 2000)
+
+
+def test_a_process_that_is_ended_from_outside_is_told_and_holds_nobody_up() -> None:
+    with Workers[int, None](lambda _parcel: os.kill(os.getpid(), signal.SIGKILL), Where.PROCESSES) as workers:
+        with pytest.raises(UnreadableError, match="was not finished"):
+            list(workers.begin(range(3)))
+        with pytest.raises(UnreadableError, match="was not finished"):
+            workers.begin([0])
 
 
 def test_links_pipes_loops_and_odd_names_stop_no_survey(surveyed: Surveyed, linux: ALinuxMachine) -> None:

@@ -7,10 +7,12 @@ import gc
 import os
 import signal
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import Executor, Future, ProcessPoolExecutor, ThreadPoolExecutor
+from concurrent.futures import BrokenExecutor, Executor, Future, ProcessPoolExecutor, ThreadPoolExecutor
 from enum import Enum, auto
 from multiprocessing import get_all_start_methods, get_context
 from typing import Any, Generic, TypeVar
+
+from fundamen.model.errors import UnreadableError
 
 _Parcel = TypeVar("_Parcel")
 _Result = TypeVar("_Result")
@@ -56,11 +58,18 @@ class Workers(Generic[_Parcel, _Result]):
             self._pool.shutdown(cancel_futures=True)
 
     def begin(self, parcels: Iterable[_Parcel]) -> Iterator[_Result]:
-        """Begin work on some parcels, all of which are taken, and give what comes of each; what it raises is raised."""
+        """Begin work on some parcels, all of which are taken, and give what comes of each; what it raises is raised.
+
+        Raises:
+            UnreadableError: a process was ended from outside; also as the results are gone through.
+        """
         if self._pool is None:
             return map(self._work, list(parcels))
         work = self._work if self._where is Where.THREADS else _do
-        return _results([self._pool.submit(work, parcel) for parcel in parcels])
+        try:
+            return _results([self._pool.submit(work, parcel) for parcel in parcels])
+        except BrokenExecutor as error:
+            raise _ended() from error
 
 
 def can_fork() -> bool:
@@ -70,8 +79,19 @@ def can_fork() -> bool:
 
 def _results(under_way: "list[Future[_Result]]") -> Iterator[_Result]:
     under_way.reverse()
-    while under_way:
-        yield under_way.pop().result()
+    try:
+        while under_way:
+            yield under_way.pop().result()
+    except BrokenExecutor as error:
+        raise _ended() from error
+
+
+def _ended() -> UnreadableError:
+    return UnreadableError(
+        what="The work was not finished",
+        why="a process that had a part in it was ended from outside, perhaps for want of memory",
+        do="Do it again; what was read by then is remembered.",
+    )
 
 
 def _begin(work: Callable[[Any], Any]) -> None:
