@@ -6,10 +6,11 @@ Processes have all that this one knew when they were made, so nothing but parcel
 import gc
 import os
 import signal
+import sys
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import BrokenExecutor, Executor, Future, ProcessPoolExecutor, ThreadPoolExecutor
 from enum import Enum, auto
-from multiprocessing import get_all_start_methods, get_context
+from multiprocessing import get_context
 from typing import Any, Generic, TypeVar
 
 from fundamen.model.errors import UnreadableError
@@ -73,8 +74,11 @@ class Workers(Generic[_Parcel, _Result]):
 
 
 def can_fork() -> bool:
-    """Whether processes can be made that know all that this one knows, and more than one can work at a time."""
-    return (os.cpu_count() or 1) > 1 and "fork" in get_all_start_methods()
+    """Whether processes can be made that know all that this one knows, and more than one can work at a time.
+
+    Only on Linux: libraries of macOS do not bear it. Source: Python's library reference, "multiprocessing".
+    """
+    return (os.cpu_count() or 1) > 1 and sys.platform == "linux"
 
 
 def _results(under_way: "list[Future[_Result]]") -> Iterator[_Result]:

@@ -122,9 +122,9 @@ def survey_machine(
     walk = Walk(machine, folders, telling.more)
     resolving = Resolving(machine)
     files = _recorded(machine, gaps) if depth is Depth.ALL else None
-    with ExitStack() as under_way:
+    with ExitStack() as under_way, ExitStack() as comparing:
         if files is not None:  # it goes on while the rest is looked at
-            comparison = under_way.enter_context(Comparison(machine, files, memory.known, int(now.timestamp() * 1e9)))
+            comparison = comparing.enter_context(Comparison(machine, files, memory.known, int(now.timestamp() * 1e9)))
         telling.begin("Going through folders", 0)
         if depth is Depth.NEEDS:  # likewise
             under_way.enter_context(resolving).begin(walk)
@@ -151,6 +151,7 @@ def survey_machine(
             if comparison is not None and files is not None:
                 telling.begin("Comparing installed files", len(files))
                 contents = comparison.finish(memory.keep, telling.more)
+                comparing.close()  # before other processes are made
                 # What dpkg's records could say is known already.
                 others = (each for each in speaking if not isinstance(each, DpkgAuthority))
                 speaking = [_recorded_authority(files, contents), *others]
