@@ -1,35 +1,37 @@
 """Write figures to files, each in the form that its name asks for."""
 
 from collections.abc import Callable, Mapping, Sequence
-from typing import TypeVar
+from typing import TYPE_CHECKING, TypeVar
 
 from fundamen.cli.output import Output
 from fundamen.cli.writing import form_of, require_new, write_file
-from fundamen.report.charts import Figure
+
+if TYPE_CHECKING:  # what draws is only imported where something is to be drawn
+    from fundamen.report.charts import Figure
 
 T = TypeVar("T")
 Forms = Mapping[str, Callable[[T], bytes]]
 
 
-def _html(figure: Figure) -> bytes:
+def _html(figure: "Figure") -> bytes:
     from fundamen.report.charts import charts_page  # noqa: PLC0415 - each form only where it is asked for
 
     return charts_page(figure).encode("utf-8", "replace")
 
 
-def _svg(figure: Figure) -> bytes:
+def _svg(figure: "Figure") -> bytes:
     from fundamen.report.charts import charts_svg  # noqa: PLC0415
 
     return charts_svg(figure).encode("utf-8", "replace")
 
 
-def _png(figure: Figure) -> bytes:
+def _png(figure: "Figure") -> bytes:
     from fundamen.report.charts_png import charts_png  # noqa: PLC0415
 
     return charts_png(figure)
 
 
-FIGURES: Forms[Figure] = {".html": _html, ".svg": _svg, ".png": _png}
+FIGURES: Forms["Figure"] = {".html": _html, ".svg": _svg, ".png": _png}
 
 
 def require_writable_figures(names: Sequence[str], example: str) -> None:
@@ -37,7 +39,7 @@ def require_writable_figures(names: Sequence[str], example: str) -> None:
     require_new(names, FIGURES, example)
 
 
-def write_figures(figure: Callable[[], Figure], names: Sequence[str], output: Output) -> None:
+def write_figures(figure: Callable[[], "Figure"], names: Sequence[str], output: Output) -> None:
     """Draw a figure, where any file is asked for, and write it to each.
 
     Raises:

@@ -161,11 +161,11 @@ class _Comparing:
     def _digest(self, host: str, status: os.stat_result) -> tuple[bytes, os.stat_result]:
         """MD5 of a file, and its status; one of several names is read once. Raises: OSError."""
         if status.st_nlink == 1 or not is_settled(status, self._now_ns):
-            return _digest(host)
+            return _digest(host, status)
         key = key_of(status)
         md5 = self._of_several_names.get(key)
         if md5 is None:
-            md5, status = _digest(host)
+            md5, status = _digest(host, status)
             self._of_several_names[key_of(status)] = md5
         return md5, status
 
@@ -179,13 +179,10 @@ class _Comparing:
         return f"{host}/{name}"
 
 
-def _digest(host: str) -> tuple[bytes, os.stat_result]:
-    """MD5 of a file, and its status before and after, which must be one and the same. Raises: OSError."""
+def _digest(host: str, before: os.stat_result) -> tuple[bytes, os.stat_result]:
+    """MD5 of a file, and its status, which must be the same after reading as it was before. Raises: OSError."""
     file = open_quietly(HostPath(host))
     try:
-        before = os.fstat(file)
-        if not stat.S_ISREG(before.st_mode):
-            raise OSError(0, "it is no ordinary file any more")
         state = hashlib.md5(usedforsecurity=False)
         left = before.st_size
         while left > 0 and (piece := os.read(file, min(_PIECE, left + 1))):

@@ -21,7 +21,7 @@ from fundamen.sources.writing import write_whole
 
 _FORM = 1
 _SETTLED_NS = 3_000_000_000  # how long ago a file must have changed
-_TOGETHER = 50_000  # files; what was read of fewer is lost if the process is killed, and is read again
+_TOGETHER = 100_000  # files; what was read of fewer is lost if the process is killed, and is read again
 _SHA256_SIZE = 32  # bytes
 
 
@@ -39,9 +39,11 @@ def key_of(status: os.stat_result) -> bytes:
 
 
 def is_unchanged(before: os.stat_result, after: os.stat_result) -> bool:
-    """Whether two looks at one open file tell the same: quicker than two keys."""
+    """Whether two looks tell of one and the same file as it was: quicker than two keys."""
     return (
-        before.st_ctime_ns == after.st_ctime_ns
+        before.st_ino == after.st_ino
+        and before.st_dev == after.st_dev
+        and before.st_ctime_ns == after.st_ctime_ns
         and before.st_mtime_ns == after.st_mtime_ns
         and before.st_size == after.st_size
     )

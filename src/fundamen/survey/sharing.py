@@ -8,9 +8,8 @@ import os
 import signal
 import sys
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import BrokenExecutor, Executor, Future, ProcessPoolExecutor, ThreadPoolExecutor
+from concurrent.futures import BrokenExecutor, Executor, Future
 from enum import Enum, auto
-from multiprocessing import get_context
 from typing import Any, Generic, TypeVar
 
 from fundamen.model.errors import UnreadableError
@@ -48,9 +47,14 @@ class Workers(Generic[_Parcel, _Result]):
 
     def __enter__(self) -> "Workers[_Parcel, _Result]":
         if self._where is Where.PROCESSES:
+            from concurrent.futures import ProcessPoolExecutor  # noqa: PLC0415 - little work needs none
+            from multiprocessing import get_context  # noqa: PLC0415
+
             context = get_context("fork")
             self._pool = ProcessPoolExecutor(os.cpu_count(), context, initializer=_begin, initargs=(self._work,))
         elif self._where is Where.THREADS:
+            from concurrent.futures import ThreadPoolExecutor  # noqa: PLC0415
+
             self._pool = ThreadPoolExecutor(os.cpu_count())
         return self
 

@@ -17,12 +17,10 @@ from fundamen.loaders.glibc_itself import system_folders
 from fundamen.loaders.loading import system_folder
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.programs import path_folders
-from fundamen.machine.trust_stores import read_trust_stores
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.model.trust_store import Role
-from fundamen.trust.certificate import read_certificate
 
 SOON = timedelta(days=60)
 _UPDATES = MachinePath("/var/lib/dpkg/updates")
@@ -147,6 +145,10 @@ def find_mixed_packages(machine: Machine) -> tuple[tuple[str, tuple[str, ...]], 
 def find_ending_certificates(machine: Machine, now: datetime) -> tuple[EndingCertificate, ...]:
     """Roots and authorities that the machine trusts and that have ended, or will within ``SOON``; once each."""
     found: dict[bytes, EndingCertificate] = {}
+    # They bring the libraries of cryptography along, for which nothing else of a survey need wait.
+    from fundamen.machine.trust_stores import read_trust_stores  # noqa: PLC0415
+    from fundamen.trust.certificate import read_certificate  # noqa: PLC0415
+
     for stored in read_trust_stores(machine).certificates:
         if stored.role is Role.DISTRUSTED or stored.der in found:
             continue

@@ -1,6 +1,7 @@
 """``fundamen survey``."""
 
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import click
 
@@ -14,7 +15,6 @@ from fundamen.cli.telling import Telling
 from fundamen.machine.machine import Machine
 from fundamen.report.commands import command as command_text
 from fundamen.report.contracts.surveying import survey_record
-from fundamen.report.figures import survey_figure
 from fundamen.report.survey_text import survey_text
 from fundamen.restore.home import folder_of
 from fundamen.sources.own_copies import find_damaged
@@ -22,6 +22,9 @@ from fundamen.survey.remembered import Digests
 from fundamen.survey.repair_stores import SpoiltCopy
 from fundamen.survey.survey import Depth, Memory, Survey, survey_machine
 from fundamen.survey.walking import usual_folders
+
+if TYPE_CHECKING:
+    from fundamen.report.charts import Figure
 
 _MOST_NAMED = 20  # programs in a command to paste
 
@@ -78,7 +81,7 @@ def command(
         require_writable_figures(targets, "office.html")
         examined = machine()
         survey = _surveyed(examined, folders, Depth(depth), output, afresh=afresh)
-        write_figures(lambda: survey_figure(survey, examined.title), targets, output)
+        write_figures(lambda: _figure(survey, examined.title), targets, output)
         following = _next(examined, folders, survey)
         if output.as_json:
             output.show_record(survey_record(examined.title, survey, following))
@@ -88,6 +91,12 @@ def command(
     if restores and survey.stopped:
         _restore(context, survey, output, rehearse=rehearse, yes=yes)
     finish(status)
+
+
+def _figure(survey: Survey, title: str) -> "Figure":
+    from fundamen.report.figures import survey_figure  # noqa: PLC0415 - only where it is to be drawn
+
+    return survey_figure(survey, title)
 
 
 def _surveyed(machine: Machine, folders: tuple[str, ...], depth: Depth, output: Output, *, afresh: bool) -> Survey:
