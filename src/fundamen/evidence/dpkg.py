@@ -21,7 +21,7 @@ _NEVER_OWNED = ("/usr/local/", "/home/", "/tmp/", "/root/")  # noqa: S108 - Debi
 _MOSTLY_OWNED = ("/usr/", "/lib", "/bin/", "/sbin/")
 _ALIKE = 6  # first letters that a package has in common with a library that it may well bring
 _MOST_BYTES = 64 << 20
-_FEW = 2  # questions that are answered without an index
+_FEW = 250  # files that are asked about without an index
 
 
 _Index = dict[bytes, tuple[tuple[str, bytes], ...]]  # path without its first slash -> package and digest
@@ -48,7 +48,7 @@ class DpkgAuthority:
         has_database = machine.look(MachinePath(_FOLDER + "/info")).kind is EntryKind.FOLDER
         hashing = Hashing(machine, [p for p in ownable if p.startswith(_MOSTLY_OWNED)] if has_database else [], "md5")
         wanted = {path: _spellings(machine, path) for path in ownable}
-        claims, index = _claims_of(machine, wanted), self._index(machine)
+        claims, index = _claims_of(machine, wanted), self._index(machine, len(wanted))
         recorded = _recorded_digests(machine, wanted, claims) if index is None else _looked_up(index, claims)
         others = Hashing(machine, [path for path in recorded if not path.startswith(_MOSTLY_OWNED)], "md5")
         versions = _versions(machine, {package for package, _ in recorded.values()})
@@ -65,9 +65,9 @@ class DpkgAuthority:
                 testimonies[path] = Testimony(_SPEAKER, Says.WRONG, detail)
         return testimonies
 
-    def _index(self, machine: Machine) -> _Index | None:
-        """Where it pays: not for the first few questions, and not where what is read of the machine is taken down."""
-        asked = self._asked[machine] = self._asked.get(machine, 0) + 1
+    def _index(self, machine: Machine, count: int) -> _Index | None:
+        """Where it pays: not for the first few files, and not where what is read of the machine is taken down."""
+        asked = self._asked[machine] = self._asked.get(machine, 0) + count
         if asked <= _FEW or not machine.may_be_shared:
             return None
         index = self._indices.get(machine)

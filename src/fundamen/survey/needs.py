@@ -1,15 +1,14 @@
 """What every program and library of a machine lacks, grouped by the cause."""
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from contextlib import ExitStack
+from contextlib import ExitStack, suppress
 from enum import Enum, auto
 from itertools import chain, islice
 from typing import Self
 
 import msgspec
 
-from fundamen.evidence.authority import Authority
-from fundamen.evidence.recorded import RecordedAuthority
+from fundamen.evidence.authority import Authority, Says, Subject, Testimony
 from fundamen.loaders.load_map import Outcome
 from fundamen.machine.machine import Machine
 from fundamen.model.binary import Kind
@@ -22,6 +21,7 @@ from fundamen.trace.records import Component
 from fundamen.trace.trace import find_faults
 
 _AT_ONCE = 64  # executables in a parcel
+_ASKED_TOGETHER = 500  # files that authorities are asked about at a time
 _MANY = 500  # executables from which on further processes pay
 
 
@@ -67,7 +67,8 @@ class Resolving:
             authorities: those who are asked about the files that things stand on.
         """
         self._machine = machine
-        self._looking = _Looking(machine, authorities)
+        self._authorities = authorities
+        self._looking = _Looking(machine, tells_files=bool(authorities))
         self._under_way = ExitStack()
 
     def __enter__(self) -> Self:
@@ -84,12 +85,13 @@ class Resolving:
         self._workers = self._under_way.enter_context(workers)
         self._seen = workers.begin(_parcels(_Ask.PROGRAMS, chain(first, coming)))
 
-    def finish(self, walked: Walked, done: Done = lambda _count: None) -> Needs:
+    def finish(self, walked: Walked, done: Done = lambda _count: None, asking: Done = lambda _count: None) -> Needs:
         """Wait for the rest.
 
         Args:
             walked: all that was found; its executables are those with which this began.
             done: called with how many more are done.
+            asking: called with the number of files before authorities are asked about them; then they are counted.
         """
         gathering = _Gathering(self._machine, done)
         begin = self._workers.begin
@@ -104,6 +106,9 @@ class Resolving:
         gathering.take(begin(_parcels(_Ask.ALL, rest)), by_itself=True)
         scripts = {paths[0]: paths for paths in walked.scripts.values()}
         gathering.take(begin(_parcels(_Ask.ALL, scripts)), alike=scripts)
+        if self._authorities:
+            asking(len(gathering.subjects))
+            gathering.judged_again = self._judge_again(gathering, done)
         return Needs(
             programs=len(walked.executables) - len(gathering.libraries),
             libraries=len(alone),
@@ -112,6 +117,31 @@ class Resolving:
             unreadable=tuple(gathering.unreadable),
             given=tuple(gathering.given),
         )
+
+    def _judge_again(self, gathering: "_Gathering", done: Done) -> dict[MachinePath, tuple[Component, ...]]:
+        """The faults of whatever has some, or stands on a file of which somebody says that it is wrong."""
+        said = [_Said() for _ in self._authorities]
+        subjects = list(gathering.subjects.values())
+        for begin in range(0, len(subjects), _ASKED_TOGETHER):
+            parcel = subjects[begin : begin + _ASKED_TOGETHER]
+            for authority, of_whom in zip(self._authorities, said, strict=True):
+                of_whom.told |= authority.testify(self._machine, parcel)
+            done(len(parcel))
+        wrong = {path for each in said for path, told in each.told.items() if told.says is Says.WRONG}
+        again = [each.path for each in gathering.traced if each.faults or not wrong.isdisjoint(each.files)]
+        footings = zip(again, find_faults(self._machine, again, said), strict=True)
+        return {path: footing.faults for path, footing in footings if not isinstance(footing, UnreadableError)}
+
+
+class _Said:
+    """What an authority has said already, as an authority."""
+
+    def __init__(self) -> None:
+        self.told: dict[MachinePath, Testimony] = {}
+
+    def testify(self, _machine: Machine, subjects: Sequence[Subject]) -> dict[MachinePath, Testimony]:
+        """Say it again."""
+        return {subject.path: self.told[subject.path] for subject in subjects if subject.path in self.told}
 
 
 class _Ask(Enum):
@@ -136,31 +166,37 @@ class _Library(msgspec.Struct, frozen=True):
     needs: frozenset[str]
 
 
+class _Traced(msgspec.Struct, frozen=True):
+    path: MachinePath
+    faults: tuple[Component, ...]
+    files: tuple[MachinePath, ...]  # that it stands on, where somebody is to be asked about them
+    by_itself: bool  # it is a library
+    alike: tuple[MachinePath, ...] = ()  # which fare as it does, itself among them
+
+
 class _Looked(msgspec.Struct, frozen=True):
     """What came of one parcel."""
 
     count: int  # of what is done with
     loaded: set[MachinePath]  # every file, by its real path, that something stands on
-    faults: list[tuple[MachinePath, tuple[Component, ...]]]  # of each program or library that has some
+    traced: list[_Traced]  # those with faults, or all where somebody is to be asked about files
     unreadable: list[tuple[MachinePath, str]]
     libraries: list[_Library]
+    subjects: list[Subject]  # files that did not come up before, where somebody is to be asked about them
 
 
 class _Looking:
     """Looks at parcels of executables, in whichever process."""
 
-    def __init__(self, machine: Machine, authorities: Sequence[Authority]) -> None:
+    def __init__(self, machine: Machine, *, tells_files: bool) -> None:
         self._machine = machine
-        self._authorities = authorities
+        self._tells_files = tells_files
+        self._told: set[MachinePath] = set()
 
     def where(self, count: int) -> Where:
-        """In processes, if there is much to do and nothing that processes could not have in common."""
-        is_shared = all(isinstance(authority, RecordedAuthority) for authority in self._authorities)
-        return (
-            Where.PROCESSES
-            if self._machine.may_be_shared and is_shared and count >= _MANY and can_fork()
-            else Where.HERE
-        )
+        """In processes, if there is much to do and others may ask the machine."""
+        pays = self._machine.may_be_shared and count >= _MANY and can_fork()
+        return Where.PROCESSES if pays else Where.HERE
 
     def look(self, parcel: _Parcel) -> _Looked:
         """Look at some executables."""
@@ -170,15 +206,27 @@ class _Looking:
             libraries = [library for path in paths if (library := self._library(path)) is not None]
             known = {library.path for library in libraries}
             paths = [path for path in paths if path not in known]
-        looked = _Looked(len(paths), set(), [], [], libraries)
-        for path, standing in zip(paths, find_faults(self._machine, paths, self._authorities), strict=True):
-            if isinstance(standing, UnreadableError):
-                looked.unreadable.append((path, standing.why))
+        looked = _Looked(len(paths), set(), [], [], libraries, [])
+        for path, footing in zip(paths, find_faults(self._machine, paths), strict=True):
+            if isinstance(footing, UnreadableError):
+                looked.unreadable.append((path, footing.why))
                 continue
-            looked.loaded.update(map(self._machine.real, standing.files))
-            if standing.faults:
-                looked.faults.append((path, standing.faults))
+            looked.loaded.update(map(self._machine.real, footing.files))
+            if self._tells_files:
+                looked.subjects.extend(self._subjects(footing.files))
+            if footing.faults or self._tells_files:
+                files = footing.files if self._tells_files else ()
+                looked.traced.append(_Traced(path, footing.faults, files, by_itself=False))
         return looked
+
+    def _subjects(self, files: Iterable[MachinePath]) -> Iterator[Subject]:
+        """Those files that can be asked about, each once."""
+        for path in files:
+            if path not in self._told:
+                self._told.add(path)
+                with suppress(UnreadableError):
+                    binary = self._machine.binary(path)
+                    yield Subject(path, binary.name or self._machine.paths.basename(path), binary.architecture)
 
     def _library(self, path: MachinePath) -> _Library | None:
         """What a library is called and needs; None for a program, and for what cannot be read: a trace says why."""
@@ -206,8 +254,10 @@ class _Gathering:
     def __init__(self, machine: Machine, done: Done) -> None:
         self._machine = machine
         self._done = done
-        self._found: dict[tuple[str, str, str], _Found] = {}
         self._loaded: set[MachinePath] = set()
+        self.traced: list[_Traced] = []
+        self.subjects: dict[MachinePath, Subject] = {}
+        self.judged_again: dict[MachinePath, tuple[Component, ...]] = {}
         self.unreadable: list[tuple[MachinePath, str]] = []
         self.given: list[tuple[MachinePath, str]] = []
         self.libraries: list[_Library] = []
@@ -223,25 +273,32 @@ class _Gathering:
         by_itself: bool = False,
         alike: Mapping[MachinePath, tuple[MachinePath, ...]] | None = None,
     ) -> None:
-        """Take in what was seen; ``alike`` are those that fare as one of the paths does, itself among them."""
+        """Take in what was seen, of libraries by themselves or not; ``alike`` are those that fare as one path does."""
         for looked in seen:
-            self._take(looked, alike or {}, by_itself=by_itself)
+            self._loaded |= looked.loaded
+            self.unreadable += looked.unreadable
+            self.libraries += looked.libraries
+            self.subjects |= {subject.path: subject for subject in looked.subjects}
+            self.traced += [
+                msgspec.structs.replace(each, by_itself=by_itself, alike=(alike or {}).get(each.path, (each.path,)))
+                for each in looked.traced
+            ]
             self._done(looked.count)
 
-    def _take(self, looked: _Looked, alike: Mapping[MachinePath, tuple[MachinePath, ...]], *, by_itself: bool) -> None:
-        self._loaded |= looked.loaded
-        self.unreadable += looked.unreadable
-        self.libraries += looked.libraries
-        for path, faults in looked.faults:
-            for fault in faults:
-                if by_itself and fault.verdict is Verdict.BLOCKED and fault.path == path:
+    def _found(self) -> Iterable[_Found]:
+        """The faults, grouped by what is at fault."""
+        groups: dict[tuple[str, str, str], _Found] = {}
+        for each in self.traced:
+            for fault in self.judged_again.get(each.path, each.faults):
+                if each.by_itself and fault.verdict is Verdict.BLOCKED and fault.path == each.path:
                     continue  # nobody runs a library
                 culprit = self._culprit(fault)
                 key = (self._machine.folded(culprit), str(fault.verdict), str(fault.wanted_architecture))
-                found = self._found.setdefault(key, _Found(fault, [], []))
-                if by_itself and found.programs and culprit == self._machine.real(path):
+                found = groups.setdefault(key, _Found(fault, [], []))
+                if each.by_itself and found.programs and culprit == self._machine.real(each.path):
                     continue  # it is the cause that was told already
-                (found.libraries if by_itself else found.programs).extend(alike.get(path, (path,)))
+                (found.libraries if each.by_itself else found.programs).extend(each.alike)
+        return groups.values()
 
     def _culprit(self, fault: Component) -> str:
         """The file that is at fault, by whatever name it was reached; the name where there is none."""
@@ -256,7 +313,7 @@ class _Gathering:
         for path in executables:
             lying.setdefault(self._machine.folded(basename(path)), []).append(path)
         causes = []
-        for found in self._found.values():
+        for found in self._found():
             if not found.programs and self._lies_somewhere(found.component, lying):
                 self.given += [(path, found.component.name) for path in found.libraries]
                 continue

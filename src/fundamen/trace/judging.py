@@ -14,7 +14,7 @@ from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary, Format, How, Kind
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
-from fundamen.trace.records import LOADED, STRUCTURE, Component, Evidence, Standing, Trace
+from fundamen.trace.records import LOADED, STRUCTURE, Component, Evidence, Footing, Trace
 from fundamen.trace.symptom import DLL_INIT_FAILED, status_in_words
 from fundamen.trace.version import version_of
 
@@ -87,7 +87,7 @@ class Judging:
             remarks=remarks,
         )
 
-    def standing(self) -> Standing:
+    def footing(self) -> Footing:
         """Judge only what may be at fault."""
         loading = self._loading
         if self._machine.platform is Platform.WINDOWS or self._observation is not None:
@@ -98,7 +98,7 @@ class Judging:
             judged = (self._program(), *map(self._component, self._groups(doubtful)))
             faults = tuple(component for component in judged if component.is_fault)
         files = dict.fromkeys(each.path for each in loading.resolutions if each.path is not None)
-        return Standing(loading.program, (loading.program, *files), faults)
+        return Footing(loading.program, (loading.program, *files), faults)
 
     def _plainly_sound(self) -> set[MachinePath]:
         """The loaded files that are whole, that nobody calls wrong, and that offer all that is asked of them."""

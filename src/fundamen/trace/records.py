@@ -78,7 +78,7 @@ class Trace(msgspec.Struct, frozen=True):
         return tuple(component for component in self.components if component.is_fault)
 
 
-class Standing(msgspec.Struct, frozen=True):
+class Footing(msgspec.Struct, frozen=True):
     """What keeps a program from starting, and which files it stands on; no more."""
 
     program: MachinePath

@@ -13,7 +13,7 @@ from fundamen.machine.observation import Observation
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.trace.judging import Judging
-from fundamen.trace.records import Standing, Trace
+from fundamen.trace.records import Footing, Trace
 
 _Result = TypeVar("_Result")
 _AT_ONCE = 64  # programs whose files the authorities are asked about together
@@ -56,9 +56,9 @@ def trace_programs(
 
 def find_faults(
     machine: Machine, programs: Sequence[MachinePath], authorities: Sequence[Authority] = ()
-) -> Iterator[Standing | UnreadableError]:
+) -> Iterator[Footing | UnreadableError]:
     """The faults of many programs or libraries, and none of what there is to say of what is sound: a quicker trace."""
-    return _judged(machine, programs, authorities, Judging.standing)
+    return _judged(machine, programs, authorities, Judging.footing)
 
 
 def _judged(
