@@ -111,6 +111,10 @@ class _Outcome(msgspec.Struct, gc=False):
     checked: int
 
 
+class _ChangedError(OSError):
+    """A file is not the one that was looked at, or not any more."""
+
+
 class _Comparing:
     def __init__(
         self, machine: Machine, files: Sequence[RecordedFile], known: Mapping[str, Remembered], now_ns: int
@@ -151,7 +155,10 @@ class _Comparing:
         if remembered is not None and remembered.key == key_of(status):
             md5 = remembered.md5
         else:
-            md5, status = self._digest(host, status)
+            try:
+                md5, status = self._digest(host, status)
+            except _ChangedError:  # it may have been replaced by a whole new one
+                md5, status = self._digest(host, os.lstat(host))
             if is_settled(status, self._now_ns):
                 outcome.new.append((file.path, key_of(status), md5))
         if md5.hex() != expected:
@@ -192,5 +199,5 @@ def _digest(host: str, before: os.stat_result) -> tuple[bytes, os.stat_result]:
     finally:
         os.close(file)
     if left or not is_unchanged(before, after):
-        raise OSError(0, "it was changed while it was read")
+        raise _ChangedError(0, "it was changed while it was read")
     return state.digest(), after
