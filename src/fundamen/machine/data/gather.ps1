@@ -17,7 +17,7 @@ param(
     [Parameter(Mandatory = $true, Position = 1, ValueFromRemainingArguments = $true)][string[]] $Programs
 )
 $ErrorActionPreference = 'Stop'
-Add-Type -TypeDefinition @'
+Add-Type -IgnoreWarnings -TypeDefinition @'
 using System;
 using System.Collections.Generic;
 using System.IO;
