@@ -10,6 +10,7 @@ is in no encoding is read anew each time.
 
 import hashlib
 import os
+import struct
 from collections.abc import Iterable
 from typing import Self
 
@@ -23,6 +24,8 @@ _FORM = 1
 _SETTLED_NS = 3_000_000_000  # how long ago a file must have changed
 _TOGETHER = 100_000  # files; what was read of fewer is lost if the process is killed, and is read again
 _SHA256_SIZE = 32  # bytes
+_KEY = struct.Struct("<QQqqq").pack
+_WORD = (1 << 64) - 1
 
 
 class Remembered(msgspec.Struct, frozen=True, gc=False, array_like=True):
@@ -34,8 +37,7 @@ class Remembered(msgspec.Struct, frozen=True, gc=False, array_like=True):
 
 def key_of(status: os.stat_result) -> bytes:
     """What must be the same for a digest to count."""
-    told = (status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns, status.st_ctime_ns)
-    return b"%x %x %x %x %x" % told
+    return _KEY(status.st_dev & _WORD, status.st_ino & _WORD, status.st_size, status.st_mtime_ns, status.st_ctime_ns)
 
 
 def is_unchanged(before: os.stat_result, after: os.stat_result) -> bool:
