@@ -42,14 +42,10 @@ def answer(comparison: Comparison) -> str:
 
 
 def _listed(names: tuple[str, ...]) -> str:
-    more = (
-        f" and {len(names) - _MOST_NAMED} more are"
-        if len(names) > _MOST_NAMED
-        else " is"
-        if len(names) == 1
-        else " are"
-    )
-    return ", ".join(names[:_MOST_NAMED]) + more
+    shown = ", ".join(names[:_MOST_NAMED])
+    if len(names) > _MOST_NAMED:
+        return f"{shown} and {len(names) - _MOST_NAMED} more are"
+    return f"{shown} {'is' if len(names) == 1 else 'are'}"
 
 
 def _add(page: Page, heading: str, differences: list[Difference], *, verbose: bool) -> None:

@@ -245,17 +245,9 @@ public static class FundamenGather
 
         private void Read(string path)
         {
-            byte[] data;
-            try
+            byte[] data = Bytes(path);
+            if (data == null)
             {
-                if (new FileInfo(path).Length > MostBytes)
-                    throw new IOException("it is too large");
-                data = File.ReadAllBytes(path);
-            }
-            catch (Exception error)
-            {
-                if (!IsRefusal(error))
-                    throw;
                 Line("refused " + path);
                 return;
             }
@@ -265,8 +257,7 @@ public static class FundamenGather
                 Line("secret " + path);
                 return;
             }
-            Line("file " + data.Length + " " + path);
-            output.Write(data, 0, data.Length);
+            Put(path, data);
             string stem = Path.Combine(Path.GetDirectoryName(path), Path.GetFileNameWithoutExtension(path));
             foreach (string beside in new string[] { path + ".manifest", path + ".config", stem + ".runtimeconfig.json", stem + ".deps.json" })
                 Take(beside);
@@ -283,6 +274,27 @@ public static class FundamenGather
             if (text.IndexOf("assemblyIdentity", StringComparison.Ordinal) >= 0)
                 foreach (Match match in Identity.Matches(text))
                     Assembly(match.Groups[1].Value);
+        }
+
+        // What is in a file; null where it cannot be read, or is too large.
+        private static byte[] Bytes(string path)
+        {
+            try
+            {
+                return new FileInfo(path).Length > MostBytes ? null : File.ReadAllBytes(path);
+            }
+            catch (Exception error)
+            {
+                if (!IsRefusal(error))
+                    throw;
+                return null;
+            }
+        }
+
+        private void Put(string path, byte[] data)
+        {
+            Line("file " + data.Length + " " + path);
+            output.Write(data, 0, data.Length);
         }
 
         private void NamesOfImage(Image image, string text)
@@ -335,25 +347,14 @@ public static class FundamenGather
                             catalogues.Add(entry.FullName);
             foreach (string path in catalogues)
             {
-                byte[] data;
-                try
-                {
-                    data = File.ReadAllBytes(path);
-                }
-                catch (Exception error)
-                {
-                    if (!IsRefusal(error))
-                        throw;
-                    continue;
-                }
+                byte[] data = Bytes(path);
                 bool lists = false;
-                for (int at = 0; !lists && at + 34 <= data.Length; at++) // an octet string of 20 or 32 bytes
+                for (int at = 0; data != null && !lists && at + 34 <= data.Length; at++) // an octet string of 20 or 32 bytes
                     if (data[at] == 4 && (data[at + 1] == 20 || data[at + 1] == 32))
                         lists = digests.ContainsKey(Convert.ToBase64String(data, at + 2, data[at + 1]));
                 if (!lists)
                     continue;
-                Line("file " + data.Length + " " + path);
-                output.Write(data, 0, data.Length);
+                Put(path, data);
             }
         }
 
