@@ -12,8 +12,6 @@ import sys
 from pathlib import Path
 
 import pytest
-import tree_sitter
-import tree_sitter_powershell
 
 from conftest import Fundamen
 from fundamen.machine.gathered import gathering_script
@@ -98,6 +96,9 @@ def test_a_capture_of_what_it_gathered_answers_as_the_prefix_does(
 
 
 def test_its_lines_of_powershell_are_well_formed_and_plain_text() -> None:
+    import tree_sitter  # noqa: PLC0415
+    import tree_sitter_powershell  # noqa: PLC0415
+
     assert SCRIPT.isascii()  # Windows PowerShell reads other letters in the system's own way
     parser = tree_sitter.Parser(tree_sitter.Language(tree_sitter_powershell.language()))
     assert not parser.parse(SCRIPT.encode()).root_node.has_error
