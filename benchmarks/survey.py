@@ -24,11 +24,11 @@ LOADER = read_elf(FileBytes(HostPath(os.path.realpath(sys.executable)), "")).int
 LISTING_LIBRARIES = f'while read -r library; do {LOADER} --list "$library" </dev/null >/dev/null 2>&1; done <"$1"; true'
 COMPARE = """
 import time
-from fundamen.evidence.dpkg_files import recorded_files
+from fundamen.evidence.dpkg_files import Records
 from fundamen.machine.opening import open_machine
 from fundamen.survey.contents import Comparison
 machine = open_machine(None)
-with Comparison(machine, list(recorded_files(machine)), {}, time.time_ns()) as comparison:
+with Comparison(machine, Records(machine), {}, time.time_ns()) as comparison:
     print(len(comparison.finish(lambda _found: None).altered))
 """
 FUNDAMEN = str(Path(sys.executable).parent / "fundamen")

@@ -1,6 +1,8 @@
 """A survey tells all that is wrong with a machine in one call, and a second one reads again only what changed."""
 
+import faulthandler
 import hashlib
+import mmap
 import os
 import random
 import shutil
@@ -8,6 +10,7 @@ import signal
 import time
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -18,9 +21,9 @@ from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.signing import AnIssuer
 from builders.source import ASource
 from conftest import Fundamen
-from fundamen.evidence.dpkg_files import recorded_files
+from fundamen.evidence.dpkg_files import Records
 from fundamen.model.errors import UnreadableError
-from fundamen.survey.contents import Comparison
+from fundamen.survey.contents import Comparison, Finding
 from fundamen.survey.remembered import Remembered
 from fundamen.survey.sharing import Where, Workers
 
@@ -127,13 +130,34 @@ def test_processes_and_threads_find_the_same(
         linux.file(f"/usr/share/tide/{number}", b"other")
     machine, kept = linux.opened(), dict[str, Remembered]()
     found = []
-    for many in (1, 10_000):
-        monkeypatch.setattr("fundamen.survey.contents._MANY", many)
-        listed = list(recorded_files(machine))
-        with Comparison(machine, listed, {}, time.time_ns() + 10**10) as comparison:
+    for much in (1, 1 << 30):
+        monkeypatch.setattr("fundamen.survey.contents._MUCH", much)
+        with Comparison(machine, Records(machine), {}, time.time_ns() + 10**10) as comparison:
             found.append(comparison.finish(kept.update))
     assert found[0] == found[1]
-    assert (found[0].checked, len(found[0].altered), len(kept)) == (len(listed), 40, 2000)
+    assert (found[0].checked, len(found[0].altered), len(kept)) == (2003, 40, 2000)  # with folders
+
+
+def test_a_file_that_shrinks_while_it_is_mapped_ends_no_survey(
+    surveyed: Surveyed, linux: ALinuxMachine, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    files = {"/usr/share/tide/large": bytes(2_000_000), "/usr/share/tide/small": b"small"}
+    surveyed.packages({"tide": files, "ebb": {"/usr/lib/ebb": b"ebb"}})
+    machine, shrinking = linux.opened(), linux.root / "usr/share/tide/large"
+
+    def mapped(file: int, size: int, flags: int, protection: int, offset: int) -> mmap.mmap:
+        content = mmap.mmap(file, size, flags, protection, offset=offset)
+        faulthandler.disable()  # nobody needs a report of it
+        os.truncate(shrinking, 0)  # the system ends whoever reads on
+        return content
+
+    monkeypatch.setattr("fundamen.survey.contents.mmap", SimpleNamespace(**{**vars(mmap), "mmap": mapped}))
+    monkeypatch.setattr("fundamen.survey.contents._MUCH", 1)
+    kept = dict[str, Remembered]()
+    with Comparison(machine, Records(machine), {}, time.time_ns() + 10**10) as comparison:
+        found = comparison.finish(kept.update)
+    assert [(each.path, each.finding) for each in found.altered] == [("/usr/share/tide/large", Finding.DIFFERS)]
+    assert sorted(kept) == ["/usr/lib/ebb", *files]
 
 
 def test_a_process_that_is_ended_from_outside_is_told_and_holds_nobody_up() -> None:

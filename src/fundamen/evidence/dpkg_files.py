@@ -16,6 +16,7 @@ from fundamen.model.paths import MachinePath
 _INFO = "/var/lib/dpkg/info"
 _MOST_BYTES = 64 << 20
 _DIGEST_SIZE = 32  # hexadecimal digits; two blanks follow, then the path without its first slash
+_MOST_DIGITS = 13  # of a size in KiB that is believed
 _ROOT = {"", "/", "/."}
 _OF_NONE = {"newconffile", "obsolete"}  # in place of a settings file's digest, or behind it
 
@@ -29,31 +30,52 @@ class RecordedFile(msgspec.Struct, frozen=True, gc=False):
     is_setting: bool = False  # people are meant to change it
 
 
-def recorded_files(machine: Machine) -> Iterator[RecordedFile]:
-    """All that packages have brought; the packages in the order of the status file.
+class RecordedPackage(msgspec.Struct, frozen=True, gc=False):
+    """An installed package, as far as its files go."""
 
-    Raises:
-        UnreadableError: there is no database, or it may not be read.
-    """
-    diverted = {original: (to, by) for original, to, by in diversions_of(machine)}
-    for stanza in all_stanzas(machine):
-        fields = fields_of(stanza)
-        if not fields.get("Status", "").endswith(" ok installed"):
-            continue
-        package, architecture = fields.get("Package", ""), fields.get("Architecture", "")
-        names = (package, f"{package}:{architecture}")
-        settings = dict(_settings(stanza))
+    name: str
+    architecture: str  # as Debian calls it
+    kib: int  # that its files take, as it says itself; 0 where it does not
+    settings: tuple[tuple[str, str], ...]  # path and digest of each file that people are meant to change
+
+
+class Records:
+    """What packages have brought: which packages is read at once, and the files of each as they are asked for."""
+
+    def __init__(self, machine: Machine) -> None:
+        """Read which packages are installed.
+
+        Raises:
+            UnreadableError: there is no database, or it may not be read.
+        """
+        self._machine = machine
+        self._diverted = {original: (to, by) for original, to, by in diversions_of(machine)}
+        self.packages = [package for stanza in all_stanzas(machine) for package in _installed(stanza)]
+
+    def files(self, package: RecordedPackage) -> Iterator[RecordedFile]:
+        """All that a package has brought, in the order of its list."""
+        names = (package.name, f"{package.name}:{package.architecture}")
+        settings, diverted = dict(package.settings), self._diverted
         digests = {
             line[_DIGEST_SIZE + 2 :].lstrip("/"): line[:_DIGEST_SIZE]
-            for line in _lines(machine, names, "md5sums")
+            for line in _lines(self._machine, names, "md5sums")
             if len(line) > _DIGEST_SIZE + 2
         }
-        for path in _lines(machine, names, "list"):
-            place = _placed(path, package, diverted) if path in diverted else MachinePath(path)
+        for path in _lines(self._machine, names, "list"):
+            place = _placed(path, package.name, diverted) if path in diverted else MachinePath(path)
             if path in settings:
-                yield RecordedFile(package, place, settings[path], is_setting=True)
+                yield RecordedFile(package.name, place, settings[path], is_setting=True)
             elif path not in _ROOT:
-                yield RecordedFile(package, place, digests.get(path[1:], ""))
+                yield RecordedFile(package.name, place, digests.get(path[1:], ""))
+
+
+def _installed(stanza: str) -> Iterator[RecordedPackage]:
+    """The package that a stanza tells of, if it is wholly installed."""
+    fields = fields_of(stanza)
+    if fields.get("Status", "").endswith(" ok installed"):
+        size = fields.get("Installed-Size", "")
+        kib = int(size) if size.isascii() and size.isdigit() and len(size) < _MOST_DIGITS else 0
+        yield RecordedPackage(fields.get("Package", ""), fields.get("Architecture", ""), kib, tuple(_settings(stanza)))
 
 
 def _settings(stanza: str) -> Iterator[tuple[str, str]]:

@@ -1,29 +1,38 @@
 """Every installed file against the digest that its package recorded; what is known already is not read.
 
 Many files are shared out to processes: in threads, what is done in Python for each of a hundred thousand files would
-hold the digests up.
+hold the digests up. A process of its own may map a large file instead of reading it, which saves a copy; where the file
+shrinks meanwhile, or its disk fails, the system ends that process, and what it had left is done here, by reading.
 """
 
 import hashlib
+import mmap
 import os
 import stat
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from enum import StrEnum
+from functools import partial
+from operator import itemgetter
 from typing import Self
 
 import msgspec
 
-from fundamen.evidence.dpkg_files import RecordedFile
+from fundamen.evidence.dpkg_files import RecordedFile, RecordedPackage, Records
+from fundamen.evidence.recorded import RecordedAuthority
 from fundamen.machine.file_bytes import open_quietly
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
-from fundamen.survey.remembered import Remembered, is_settled, is_unchanged, key_of
+from fundamen.survey.remembered import Remembered, is_rememberable, is_settled, is_unchanged, key_of
 from fundamen.survey.sharing import Where, Workers, can_fork
 
 _PIECE = 1 << 18  # bytes
-_AT_ONCE = 512  # files that a worker is given together
-_MANY = 5000  # files from which on further processes pay
+_MAPPED = 1 << 20  # bytes from which on a file is mapped
+_WINDOW = 1 << 24  # bytes that are mapped at a time, so that they do not count as memory used
+_AT_ONCE = 16 << 10  # KiB of installed files that a worker is given together
+_LEAST = 64  # KiB that a package counts for besides: each has its records, and most have many small files
+_MUCH = 100 << 10  # KiB from which on further processes pay
 
 
 class Finding(StrEnum):
@@ -53,7 +62,7 @@ class Contents(msgspec.Struct, frozen=True):
 
 
 Told = Callable[[int], None]
-Keep = Callable[[Iterable[tuple[str, Remembered]]], None]
+Keep = Callable[[Mapping[str, Remembered]], None]
 
 
 class Comparison:
@@ -62,53 +71,99 @@ class Comparison:
     Used as a context; what is under way when it is left is given up.
     """
 
-    def __init__(
-        self, machine: Machine, files: Sequence[RecordedFile], known: Mapping[str, Remembered], now_ns: int
-    ) -> None:
+    def __init__(self, machine: Machine, records: Records, known: Mapping[str, Remembered], now_ns: int) -> None:
         """Begin.
 
         Args:
             machine: on which they lie.
-            files: what is recorded.
+            records: what is recorded.
             known: digests that were taken before, by path; empty to trust none.
             now_ns: this moment, since the epoch.
         """
-        where = Where.PROCESSES if len(files) >= _MANY and can_fork() else Where.THREADS
-        self._count = len(files)
-        self._workers = Workers(_Comparing(machine, files, known, now_ns).compare, where)
+        self._parcels = _parcels(records.packages)
+        self.weight = sum(parcel.weight for parcel in self._parcels)  # of all that is to be done, as finish tells it
+        apart = self.weight >= _MUCH and can_fork()
+        comparing = partial(_Comparing, machine, records, known, now_ns)
+        self._workers = Workers(comparing(maps=apart).compare, Where.PROCESSES if apart else Where.THREADS)
+        self._here = comparing(maps=False)
+        self._owned: list[tuple[str, bytes]] = []
 
     def __enter__(self) -> Self:
         self._workers.__enter__()
-        self._outcomes = self._workers.begin(range(0, self._count, _AT_ONCE))
+        self._begun: Iterator[_Outcome] = iter(())
+        with suppress(UnreadableError):  # a process was ended: what is left is done here
+            self._begun = self._workers.begin(parcel.places for parcel in self._parcels)
         return self
 
     def __exit__(self, *how: object) -> None:
         self._workers.__exit__(*how)
 
-    def finish(self, keep: Keep, told: Told = lambda _count: None) -> Contents:
+    def finish(self, keep: Keep, told: Told = lambda _weight: None) -> Contents:
         """Wait for the rest.
 
         What was read is handed on as it is read, so that a survey that is stopped is gone on with from there.
 
         Args:
             keep: is given what was read anew.
-            told: called with how many more files are done.
+            told: called with the weight of what more is done.
         """
-        altered: list[Altered] = []
+        altered: list[tuple[int, Altered]] = []
         checked = read = 0
-        for outcome in self._outcomes:
+        for parcel, outcome in zip(self._parcels, self._outcomes(), strict=True):
             altered += outcome.altered
-            checked, read = checked + outcome.checked, read + len(outcome.new)
-            if outcome.new:
-                keep((path, Remembered(key, md5)) for path, key, md5 in outcome.new)
-            told(outcome.checked)
-        return Contents(checked, read, tuple(altered))
+            self._owned += outcome.owned
+            checked, read = checked + outcome.checked, read + outcome.read
+            keep(_unpacked(outcome.new))
+            told(parcel.weight)
+        altered.sort(key=itemgetter(0))
+        return Contents(checked, read, tuple(each for _, each in altered))
+
+    def _outcomes(self) -> Iterator["_Outcome"]:
+        done = 0
+        with suppress(UnreadableError):  # likewise
+            for outcome in self._begun:
+                yield outcome
+                done += 1
+        for parcel in self._parcels[done:]:
+            yield self._here.compare(parcel.places)
+
+    def authority(self, contents: Contents) -> RecordedAuthority:
+        """Who says of a file what comparing it has told."""
+        return RecordedAuthority(
+            self._owned, {each.path: each.detail or str(each.finding) for each in contents.altered}
+        )
+
+
+class _Parcel(msgspec.Struct, frozen=True):
+    places: list[int]  # of its packages in the records
+    weight: int
+
+
+def _parcels(packages: Sequence[RecordedPackage]) -> list[_Parcel]:
+    """The packages in parcels, the heaviest first: what is begun last is done soon."""
+    heaviest = sorted(range(len(packages)), key=lambda place: -packages[place].kib)
+    parcels, places, weight = list[_Parcel](), list[int](), 0
+    for place in heaviest:
+        places.append(place)
+        weight += packages[place].kib + _LEAST
+        if weight >= _AT_ONCE:
+            parcels.append(_Parcel(places, weight))
+            places, weight = [], 0
+    return [*parcels, _Parcel(places, weight)] if places else parcels
 
 
 class _Outcome(msgspec.Struct, gc=False):
-    altered: list[Altered]
-    new: list[tuple[str, bytes, bytes]]  # path, key and digest, which are handed over quicker than a Remembered
-    checked: int
+    altered: list[tuple[int, Altered]]  # with the place of its package
+    owned: list[tuple[str, bytes]]  # packages, each with the paths of its files that have a digest, a line each
+    new: bytes = b""  # what is to be remembered, by path, as MessagePack: handed over quicker than objects
+    read: int = 0
+    checked: int = 0
+
+
+_unpacked = msgspec.msgpack.Decoder(dict[str, Remembered]).decode
+
+
+_New = dict[str, tuple[bytes, bytes]]  # key and digest of each file that was read, by path
 
 
 class _ChangedError(OSError):
@@ -117,34 +172,51 @@ class _ChangedError(OSError):
 
 class _Comparing:
     def __init__(
-        self, machine: Machine, files: Sequence[RecordedFile], known: Mapping[str, Remembered], now_ns: int
+        self, machine: Machine, records: Records, known: Mapping[str, Remembered], now_ns: int, *, maps: bool
     ) -> None:
         self._machine = machine
-        self._files = files
+        self._records = records
         self._known = known
         self._now_ns = now_ns
+        self._maps = maps
         self._folders: dict[str, str] = {}
         self._of_several_names: dict[bytes, bytes] = {}  # digests by key
 
-    def compare(self, begin: int) -> _Outcome:
-        """Compare some files, from a place in the list on."""
-        parcel = self._files[begin : begin + _AT_ONCE]
-        outcome = _Outcome([], [], len(parcel))
-        for file in parcel:
-            try:
-                self._one(file, outcome)
-            except (FileNotFoundError, NotADirectoryError):
-                outcome.altered.append(Altered(file.package, file.path, Finding.MISSING, file.is_setting))
-            except (OSError, UnreadableError) as error:
-                why = error.why if isinstance(error, UnreadableError) else error.strerror or str(error)
-                outcome.altered.append(Altered(file.package, file.path, Finding.BARRED, file.is_setting, why))
+    def compare(self, places: Sequence[int]) -> _Outcome:
+        """Compare the files of some packages, which are told by their places in the records."""
+        outcome = _Outcome([], [])
+        new: _New = {}
+        for place in places:
+            package = self._records.packages[place]
+            files = list(self._records.files(package))
+            outcome.checked += len(files)
+            for file in files:
+                altered = self._compared(file, new)
+                if altered is not None:
+                    outcome.altered.append((place, altered))
+            owned = "\n".join([file.path for file in files if file.md5])
+            if owned:
+                outcome.owned.append((package.name, owned.encode("utf-8", "surrogateescape")))
+        outcome.read = len(new)
+        outcome.new = msgspec.msgpack.encode({path: each for path, each in new.items() if is_rememberable(path)})
         return outcome
 
-    def _one(self, file: RecordedFile, outcome: _Outcome) -> None:
+    def _compared(self, file: RecordedFile, new: _New) -> Altered | None:
+        try:
+            detail = self._one(file, new)
+        except (FileNotFoundError, NotADirectoryError):
+            return Altered(file.package, file.path, Finding.MISSING, file.is_setting)
+        except (OSError, UnreadableError) as error:
+            why = error.why if isinstance(error, UnreadableError) else error.strerror or str(error)
+            return Altered(file.package, file.path, Finding.BARRED, file.is_setting, why)
+        return Altered(file.package, file.path, Finding.DIFFERS, file.is_setting, detail) if detail else None
+
+    def _one(self, file: RecordedFile, new: _New) -> str:
+        """In what a file differs from what was recorded; empty if in nothing. Raises: OSError, UnreadableError."""
         host = self._host(file.path)
         status = os.lstat(host)
         if not file.md5:
-            return
+            return ""
         if stat.S_ISLNK(status.st_mode):
             host = self._machine.host_path(self._machine.real(file.path))
             status = os.lstat(host)
@@ -160,19 +232,17 @@ class _Comparing:
             except _ChangedError:  # it may have been replaced by a whole new one
                 md5, status = self._digest(host, os.lstat(host))
             if is_settled(status, self._now_ns):
-                outcome.new.append((file.path, key_of(status), md5))
-        if md5.hex() != expected:
-            detail = f"MD5 {md5.hex()[:8]}..., not {expected[:8]}..."
-            outcome.altered.append(Altered(file.package, file.path, Finding.DIFFERS, file.is_setting, detail))
+                new[file.path] = (key_of(status), md5)
+        return "" if md5.hex() == expected else f"MD5 {md5.hex()[:8]}..., not {expected[:8]}..."
 
     def _digest(self, host: str, status: os.stat_result) -> tuple[bytes, os.stat_result]:
         """MD5 of a file, and its status; one of several names is read once. Raises: OSError."""
         if status.st_nlink == 1 or not is_settled(status, self._now_ns):
-            return _digest(host, status)
+            return _digest(host, status, maps=self._maps)
         key = key_of(status)
         md5 = self._of_several_names.get(key)
         if md5 is None:
-            md5, status = _digest(host, status)
+            md5, status = _digest(host, status, maps=self._maps)
             self._of_several_names[key_of(status)] = md5
         return md5, status
 
@@ -186,12 +256,16 @@ class _Comparing:
         return f"{host}/{name}"
 
 
-def _digest(host: str, before: os.stat_result) -> tuple[bytes, os.stat_result]:
+def _digest(host: str, before: os.stat_result, *, maps: bool) -> tuple[bytes, os.stat_result]:
     """MD5 of a file, and its status, which must be the same after reading as it was before. Raises: OSError."""
     file = open_quietly(HostPath(host))
     try:
         state = hashlib.md5(usedforsecurity=False)
         left = before.st_size
+        if maps and left >= _MAPPED:
+            for content in _mapped(file, left):
+                state.update(content)
+            left = 0
         while left > 0 and (piece := os.read(file, min(_PIECE, left + 1))):
             state.update(piece)
             left -= len(piece)
@@ -201,3 +275,15 @@ def _digest(host: str, before: os.stat_result) -> tuple[bytes, os.stat_result]:
     if left or not is_unchanged(before, after):
         raise _ChangedError(0, "it was changed while it was read")
     return state.digest(), after
+
+
+def _mapped(file: int, size: int) -> Iterator[mmap.mmap]:
+    """A file's content, a part after the other. Raises: OSError: it cannot be mapped, or has become smaller."""
+    for begin in range(0, size, _WINDOW):
+        try:
+            content = mmap.mmap(file, min(_WINDOW, size - begin), mmap.MAP_SHARED, mmap.PROT_READ, offset=begin)
+        except ValueError as error:
+            raise _ChangedError(0, "it became smaller while it was read") from error
+        with content:
+            content.madvise(mmap.MADV_SEQUENTIAL)
+            yield content

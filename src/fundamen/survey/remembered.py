@@ -3,15 +3,15 @@
 A digest counts only while the file's device, inode, size, times of modification and of change are what they were. The
 time of change is what is trusted: the system sets it whenever content or attributes change, and no program can set it.
 What changed within the last seconds before it was read is not remembered, for the next change could bear the same time.
-On disk: one file, SHA-256 of all that follows, then MessagePack: the version of this form, and a map from paths to key
-and MD5. It is written anew as a whole; one that is not as it was written is as if it were not there. A file whose name
-is in no encoding is read anew each time.
+On disk: one file, BLAKE2b (RFC 7693, of 32 bytes) of all that follows, then MessagePack: the version of this form, and
+a map from paths to key and MD5. It is written anew as a whole; one that is not as it was written is as if it were not
+there. A file whose name is in no encoding is read anew each time.
 """
 
 import hashlib
 import os
 import struct
-from collections.abc import Iterable
+from collections.abc import Mapping
 from typing import Self
 
 import msgspec
@@ -20,10 +20,10 @@ from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, shown
 from fundamen.sources.writing import write_whole
 
-_FORM = 1
+_FORM = 2
 _SETTLED_NS = 3_000_000_000  # how long ago a file must have changed
-_TOGETHER = 100_000  # files; what was read of fewer is lost if the process is killed, and is read again
-_SHA256_SIZE = 32  # bytes
+_TOGETHER = 250_000  # files; what was read of fewer is lost if the process is killed, and is read again
+_SUM_SIZE = 32  # bytes
 _KEY = struct.Struct("<QQqqq").pack
 _WORD = (1 << 64) - 1
 
@@ -78,21 +78,20 @@ class Digests:
                 data = memoryview(file.read())
         except OSError:
             return {}
-        if hashlib.sha256(data[_SHA256_SIZE:]).digest() != data[:_SHA256_SIZE]:
+        if _sum(data[_SUM_SIZE:]) != data[:_SUM_SIZE]:
             return {}
         try:
-            form, known = msgspec.msgpack.decode(data[_SHA256_SIZE:], type=tuple[int, dict[str, Remembered]])
+            form, known = msgspec.msgpack.decode(data[_SUM_SIZE:], type=tuple[int, dict[str, Remembered]])
         except (msgspec.DecodeError, ValueError):
             return {}
         if form == _FORM:
             self._known = known
         return dict(self._known)
 
-    def remember(self, found: Iterable[tuple[str, Remembered]]) -> None:
-        """Keep some more, many of them written together. Raises: UnreadableError: they cannot be written."""
-        new = {path: each for path, each in found if path.isascii() or _is_text(path)}
-        self._known |= new
-        self._unwritten += len(new)
+    def remember(self, found: Mapping[str, Remembered]) -> None:
+        """Keep some more, by path, many of them written together. Raises: UnreadableError: they cannot be written."""
+        self._known.update(found)
+        self._unwritten += len(found)
         if self._unwritten >= _TOGETHER:
             self._write()
 
@@ -101,7 +100,7 @@ class Digests:
             return
         data = msgspec.msgpack.encode((_FORM, self._known))
         try:
-            write_whole(self._path, hashlib.sha256(data).digest() + data)
+            write_whole(self._path, _sum(data) + data)
         except OSError as error:
             raise UnreadableError(
                 what="What was read cannot be remembered for the next survey",
@@ -111,7 +110,14 @@ class Digests:
         self._unwritten = 0
 
 
-def _is_text(path: str) -> bool:
+def _sum(data: bytes | memoryview) -> bytes:
+    return hashlib.blake2b(data, digest_size=_SUM_SIZE).digest()
+
+
+def is_rememberable(path: str) -> bool:
+    """Whether a path can be written down: in an encoding."""
+    if path.isascii():
+        return True
     try:
         path.encode()
     except UnicodeEncodeError:

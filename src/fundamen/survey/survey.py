@@ -11,8 +11,7 @@ import msgspec
 
 from fundamen.evidence.authority import Authority
 from fundamen.evidence.dpkg import DpkgAuthority
-from fundamen.evidence.dpkg_files import RecordedFile, recorded_files
-from fundamen.evidence.recorded import RecordedAuthority
+from fundamen.evidence.dpkg_files import Records
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
@@ -121,10 +120,10 @@ def survey_machine(
     contents, comparison = None, None
     walk = Walk(machine, folders, telling.more)
     resolving = Resolving(machine)
-    files = _recorded(machine, gaps) if depth is Depth.ALL else None
+    records = _records(machine, gaps) if depth is Depth.ALL else None
     with ExitStack() as under_way, ExitStack() as comparing:
-        if files is not None:  # it goes on while the rest is looked at
-            comparison = comparing.enter_context(Comparison(machine, files, memory.known, int(now.timestamp() * 1e9)))
+        if records is not None:  # it goes on while the rest is looked at
+            comparison = comparing.enter_context(Comparison(machine, records, memory.known, int(now.timestamp() * 1e9)))
         telling.begin("Going through folders", 0)
         if depth is Depth.NEEDS:  # likewise
             under_way.enter_context(resolving).begin(walk)
@@ -148,13 +147,13 @@ def survey_machine(
             telling.begin("Checking what repairs are drawn from", 0)
             spoilt = (*own_copies(), *check_stores(machine, gaps, telling.more))
             speaking = list(authorities())
-            if comparison is not None and files is not None:
-                telling.begin("Comparing installed files", len(files))
+            if comparison is not None:
+                telling.begin("Comparing installed files", comparison.weight)
                 contents = comparison.finish(memory.keep, telling.more)
                 comparing.close()  # before other processes are made
                 # What dpkg's records could say is known already.
                 others = (each for each in speaking if not isinstance(each, DpkgAuthority))
-                speaking = [_recorded_authority(files, contents), *others]
+                speaking = [comparison.authority(contents), *others]
             resolving = under_way.enter_context(Resolving(machine, speaking))
             resolving.begin(walked.executables)
         telling.begin("Resolving what each needs", len(walked.executables) + len(walked.scripts))
@@ -163,19 +162,13 @@ def survey_machine(
     return found(needs=needs, contents=contents, spoilt=spoilt, gaps=tuple(gaps))
 
 
-def _recorded(machine: Machine, gaps: list[str]) -> list[RecordedFile] | None:
+def _records(machine: Machine, gaps: list[str]) -> Records | None:
     """What packages recorded of every installed file; None where nobody has, which is a gap."""
     if machine.platform is not Platform.LINUX:
         gaps.append(f"Nobody on {machine.platform.in_words} has recorded all installed files: record a reference.")
         return None
     try:
-        return list(recorded_files(machine))
+        return Records(machine)
     except UnreadableError as error:
         gaps.append(f"Which files packages brought is not known: {error.why}")
         return None
-
-
-def _recorded_authority(files: Sequence[RecordedFile], contents: Contents) -> RecordedAuthority:
-    """Who says of a file what comparing it has told."""
-    owners = {file.path: file.package for file in files if file.md5}
-    return RecordedAuthority(owners, {each.path: each.detail or str(each.finding) for each in contents.altered})
