@@ -301,15 +301,16 @@ def test_a_thousand_seeded_changes_are_all_found_by_the_second_survey(surveyed: 
     assert {each["path"]: each["finding"] for each in found["altered"]} == expected
 
 
-def test_one_plan_puts_all_programs_right_that_cannot_start(
+def test_one_plan_puts_all_programs_right_that_cannot_start_and_libraries_that_are_damaged(
     surveyed: Surveyed, linux: ALinuxMachine, fundamen: Fundamen, home: Path, tmp_path: Path
 ) -> None:
     for name in ("gauge", "berth"):
         linux.program(f"/opt/{name}/{name}", needs=["libtide.so.2"], runpath="/opt/tide/lib")
-    linux.library("/opt/tide/lib/libother.so")
-    ASource(tmp_path, home).published(
-        {"libtide.so.2": an_elf(soname="libtide.so.2")}, place="{root}/opt/tide/lib"
-    ).trusted()
+    linux.file("/opt/tide/lib/libplug.so", an_elf(soname="libplug.so")[:90])  # nothing loads it
+    source = ASource(tmp_path, home)
+    for name in ("libtide.so.2", "libplug.so"):
+        source.published({name: an_elf(soname=name)}, package=name, place="{root}/opt/tide/lib")
+    source.trusted()
     rehearsed = fundamen("survey", "-m", linux.root, "--restore", "--rehearse")
     assert (rehearsed.status, "libtide.so.2" in rehearsed.out) == (1, True), rehearsed.out + rehearsed.err
     assert not (linux.root / "opt/tide/lib/libtide.so.2").exists()

@@ -81,6 +81,12 @@ class Survey(msgspec.Struct, frozen=True, kw_only=True):
         return tuple(dict.fromkeys(path for cause in self.needs.causes for path in cause.programs))
 
     @property
+    def to_restore(self) -> tuple[MachinePath, ...]:
+        """The same, and then every library that nothing loads and that lacks something or is damaged."""
+        libraries = (path for cause in self.needs.causes for path in cause.libraries)
+        return tuple(dict.fromkeys((*self.stopped, *libraries)))
+
+    @property
     def faults(self) -> int:
         """What is at fault: causes, altered files that nobody was meant to change, unfinished installations."""
         altered = self.contents.altered if self.contents is not None else ()

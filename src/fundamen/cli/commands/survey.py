@@ -40,7 +40,7 @@ _MOST_NAMED = 20  # programs in a command to paste
     "all: of every installed file, minutes the first time.",
 )
 @click.option("--afresh", is_flag=True, help="Read every file again, whatever is remembered of earlier surveys.")
-@click.option("--restore", "restores", is_flag=True, help="Then put all programs right that cannot start, by one plan.")
+@click.option("--restore", "restores", is_flag=True, help="Then put right what is at fault, by one plan.")
 @click.option("--rehearse", is_flag=True, help="With --restore: show what would be done; change nothing.")
 @click.option("--yes", is_flag=True, help="With --restore: carry it out without asking.")
 @click.option("--write", "targets", multiple=True, metavar="FILE", help="Also draw it, as .html, .svg or .png.")
@@ -88,7 +88,7 @@ def command(
         else:
             output.show(survey_text(survey, () if restores else following, verbose=output.verbose, drawn=output.drawn))
         status = Exit.FAULT_FOUND if survey.faults else Exit.NOTHING_AT_FAULT
-    if restores and survey.stopped:
+    if restores and survey.to_restore:
         _restore(context, survey, output, rehearse=rehearse, yes=yes)
     finish(status)
 
@@ -122,10 +122,10 @@ def _surveyed(machine: Machine, folders: tuple[str, ...], depth: Depth, output: 
 
 
 def _restore(context: click.Context, survey: Survey, output: Output, *, rehearse: bool, yes: bool) -> None:
-    """One plan for all programs that cannot start; ends the run."""
+    """One plan for all programs that cannot start, and libraries that are at fault; ends the run."""
     from fundamen.cli.commands.restore import command as restore  # noqa: PLC0415 - only where something is to be restored
 
-    first, *more = survey.stopped
+    first, *more = survey.to_restore
     output.show("\n")
     words = ["--rehearse"] * rehearse + ["--yes"] * yes
     words += [word for path in more for word in ("--with", path)]
@@ -143,8 +143,8 @@ def _machine_words(context: click.Context) -> list[str]:
 
 def _next(machine: Machine, folders: tuple[str, ...], survey: Survey) -> tuple[str, ...]:
     steps: list[str] = []
-    if survey.stopped:
-        steps.append(command_text(machine, "trace", survey.stopped[0]))
+    if survey.to_restore:
+        steps.append(command_text(machine, "trace", survey.to_restore[0]))
         steps.append(command_text(machine, "survey", *folders, "--restore", "--rehearse"))
     altered = survey.contents.altered if survey.contents is not None else ()
     packages = list(dict.fromkeys(each.package for each in altered if not each.is_setting))
