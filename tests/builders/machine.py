@@ -1,5 +1,6 @@
 """Build machines in a temporary folder, from minimal binaries."""
 
+import hashlib
 import plistlib
 import shutil
 from pathlib import Path
@@ -49,6 +50,10 @@ class AMachine:
         return found
 
 
+def md5(data: bytes) -> str:
+    return hashlib.md5(data, usedforsecurity=False).hexdigest()
+
+
 class ALinuxMachine(AMachine):
     """A Linux root for x86_64 with a loader, which has no readable list of default folders."""
 
@@ -58,6 +63,24 @@ class ALinuxMachine(AMachine):
 
     def program(self, path: str, **facts: Any) -> Self:
         return self.file(path, an_elf(**{"interpreter": LOADER, **facts}), 0o755)
+
+    def packages(self, files: dict[str, dict[str, bytes]], settings: dict[str, bytes] | None = None) -> Self:
+        """Packages with their files, as dpkg records them; settings files belong to the first."""
+        status = ""
+        for package, contents in files.items():
+            own = settings or {} if not status else {}
+            listed = ["/.", *{str(parent) for path in contents for parent in Path(path).parents if str(parent) != "/"}]
+            sums = "".join(f"{md5(data)}  {path[1:]}\n" for path, data in contents.items())
+            self.file(f"/var/lib/dpkg/info/{package}.md5sums", sums.encode())
+            self.file(f"/var/lib/dpkg/info/{package}.list", "\n".join([*listed, *contents, *own, ""]).encode())
+            status += f"Package: {package}\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1\n"
+            if own:
+                lines = "".join(f" {path} {md5(data)}\n" for path, data in own.items())
+                status += f"Conffiles:\n{lines}"
+            status += "\n"
+            for path, data in {**contents, **own}.items():
+                self.file(path, data, 0o755 if data.startswith(b"\x7fELF") else 0o644)
+        return self.file("/var/lib/dpkg/status", status.encode())
 
     def library(self, path: str, architecture: str = "x86_64", **facts: Any) -> Self:
         return self.file(path, an_elf(architecture, **{"soname": path.rpartition("/")[2], **facts}))

@@ -72,6 +72,43 @@ def test_ten_damaged_libraries_come_back_from_the_archive(root: Path, fundamen: 
     assert "usage: git remote-curl" in started.stderr
 
 
+@pytest.mark.parametrize("seed", [1, 2])
+def test_one_plan_brings_back_programs_and_files_that_no_program_needs(
+    root: Path, fundamen: Fundamen, seed: int
+) -> None:
+    chance = random.Random(seed)  # noqa: S311 - to be the same each time
+    shared = [path for path in sorted((root / "usr/share").rglob("*")) if path.is_file() and not path.is_symlink()]
+    owned = [path for path in shared if any(part in path.parts for part in ("perl", "git-core", "bash-completion"))]
+    for number, path in enumerate(chance.sample(owned, COUNT)):
+        damaged(path, number % 5)
+    damaged((root / "usr/lib/x86_64-linux-gnu/libz.so.1").resolve(), seed)
+    shutil.rmtree(root / "usr/share/git-core/templates/hooks")
+    setting = root / "etc/bash.bashrc"
+    own = setting.read_bytes()
+    setting.write_bytes(own + b"# mine\n")
+    before = tree(root)
+    try:
+        ran = fundamen("survey", "-m", root, "--depth", "all", "--restore", "--yes")
+        assert ran.status == 0, ran.out + ran.err
+        assert [line.split()[-1] for line in verified(root).splitlines()] == ["/etc/bash.bashrc"]
+        assert fundamen("undo", "-m", root).status == 0
+        assert tree(root) == before
+        assert fundamen("survey", "-m", root, "--depth", "all", "--restore", "--yes").status == 0
+    finally:
+        setting.write_bytes(own)
+    assert verified(root) == ""
+
+
+def tree(root: Path) -> dict[str, tuple[int, int, int, bytes]]:
+    """Mode, owner, time and content of every file, and where links lead."""
+    found = {}
+    for path in root.rglob("*"):
+        status = path.lstat()
+        content = os.readlink(path).encode() if path.is_symlink() else path.read_bytes() if path.is_file() else b""
+        found[str(path)] = (status.st_mode, status.st_uid, status.st_mtime_ns * path.is_file(), content)
+    return found
+
+
 def test_an_archive_whose_keys_the_machine_does_not_have_is_refused(root: Path, fundamen: Fundamen) -> None:
     library = root / "usr/lib/x86_64-linux-gnu/libz.so.1"
     keys, aside = root / "etc/apt/trusted.gpg.d", root / "etc/apt/aside"

@@ -21,7 +21,7 @@ _NEVER_OWNED = ("/usr/local/", "/home/", "/tmp/", "/root/")  # noqa: S108 - Debi
 _MOSTLY_OWNED = ("/usr/", "/lib", "/bin/", "/sbin/")
 _ALIKE = 6  # first letters that a package has in common with a library that it may well bring
 _MOST_BYTES = 64 << 20
-_FEW = 250  # files that are asked about without an index
+_FEW = 250  # files that are asked about without an index, or looked for one by one
 
 
 _Index = dict[bytes, tuple[tuple[str, bytes], ...]]  # path without its first slash -> package and digest
@@ -231,7 +231,7 @@ def find_owners(machine: Machine, names: Iterable[str], paths: Iterable[MachineP
     marks = [each.encode("utf-8", "surrogateescape") + b"\n" for each in (*ends, *spelled)]
     for name in lists:
         content = _content(machine, MachinePath(f"{folder}/{name}"))
-        if not any(mark in content for mark in marks):
+        if len(marks) <= _FEW and not any(mark in content for mark in marks):
             continue
         lines = content.decode("utf-8", "surrogateescape").splitlines()
         path = next((line for line in lines if line in spelled or line.endswith(ends)), None) if ends else None

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 import msgspec
 
 from fundamen.evidence.dpkg import all_stanzas, diversions_of, fields_of
-from fundamen.machine.machine import Machine
+from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -18,6 +18,8 @@ _MOST_BYTES = 64 << 20
 _DIGEST_SIZE = 32  # hexadecimal digits; two blanks follow, then the path without its first slash
 _MOST_DIGITS = 13  # of a size in KiB that is believed
 _ROOT = {"", "/", "/."}
+# Documentation and translations: what dpkg.cfg(5), "path-exclude", is mostly used to leave out.
+LEFT_OUT = tuple(f"/usr/share/{folder}/" for folder in ("doc", "man", "info", "locale", "lintian"))
 _OF_NONE = {"newconffile", "obsolete"}  # in place of a settings file's digest, or behind it
 
 
@@ -34,6 +36,7 @@ class RecordedPackage(msgspec.Struct, frozen=True, gc=False):
     """An installed package, as far as its files go."""
 
     name: str
+    version: str
     architecture: str  # as Debian calls it
     kib: int  # that its files take, as it says itself; 0 where it does not
     settings: tuple[tuple[str, str], ...]  # path and digest of each file that people are meant to change
@@ -52,9 +55,19 @@ class Records:
         self._diverted = {original: (to, by) for original, to, by in diversions_of(machine)}
         self.packages = [package for stanza in all_stanzas(machine) for package in _installed(stanza)]
 
+    def list_of(self, package: RecordedPackage) -> MachinePath:
+        """Where the package's list of files lies; it stands for the package."""
+        own, other = (MachinePath(f"{_INFO}/{name}.list") for name in _names(package))
+        return own if self._machine.look(own).kind is EntryKind.FILE else other
+
+    def package_of(self, path: MachinePath) -> RecordedPackage | None:
+        """The package for which a list of files stands."""
+        name = listed_package(path)
+        return next((package for package in self.packages if name in _names(package)), None)
+
     def files(self, package: RecordedPackage) -> Iterator[RecordedFile]:
         """All that a package has brought, in the order of its list."""
-        names = (package.name, f"{package.name}:{package.architecture}")
+        names = _names(package)
         settings, diverted = dict(package.settings), self._diverted
         digests = {
             line[_DIGEST_SIZE + 2 :].lstrip("/"): line[:_DIGEST_SIZE]
@@ -69,13 +82,25 @@ class Records:
                 yield RecordedFile(package.name, place, digests.get(path[1:], ""))
 
 
+def listed_package(path: MachinePath) -> str:
+    """The package whose list of files a path is, as the list is named; empty where it is none."""
+    folder, _, name = path.rpartition("/")
+    return name.removesuffix(".list") if folder == _INFO and name.endswith(".list") else ""
+
+
+def _names(package: RecordedPackage) -> tuple[str, str]:
+    """How the files of the database may be named that tell of a package. Source: dpkg(1), "FILES"."""
+    return package.name, f"{package.name}:{package.architecture}"
+
+
 def _installed(stanza: str) -> Iterator[RecordedPackage]:
     """The package that a stanza tells of, if it is wholly installed."""
     fields = fields_of(stanza)
     if fields.get("Status", "").endswith(" ok installed"):
         size = fields.get("Installed-Size", "")
         kib = int(size) if size.isascii() and size.isdigit() and len(size) < _MOST_DIGITS else 0
-        yield RecordedPackage(fields.get("Package", ""), fields.get("Architecture", ""), kib, tuple(_settings(stanza)))
+        name, version, architecture = (fields.get(field, "") for field in ("Package", "Version", "Architecture"))
+        yield RecordedPackage(name, version, architecture, kib, tuple(_settings(stanza)))
 
 
 def _settings(stanza: str) -> Iterator[tuple[str, str]]:

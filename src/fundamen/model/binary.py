@@ -17,6 +17,7 @@ class Format(StrEnum):
     JAVA = "java"
     MSI = "msi"
     CABINET = "cabinet"
+    INSTALLED = "installed-package"  # no file by itself: what a package has brought
 
 
 class Kind(StrEnum):

@@ -37,7 +37,12 @@ class PackageFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     mode: Annotated[int, msgspec.Meta(ge=0, le=0o7777)] | None = None  # permission bits, where the publisher says
 
     def answers_to(self, name: str) -> bool:
-        """Whether a need of this name means this file; names are compared without case, ``*`` stands for anything."""
+        """Whether a need of this name, or of this path, means this file.
+
+        Names are compared without case, ``*`` stands for anything.
+        """
+        if name.startswith("/"):
+            return self.base is Base.ROOT and name == f"/{self.place}"
         own = {self.name.lower(), self.place.rpartition("/")[2].lower()}
         return any(fnmatchcase(each, name.lower()) for each in own) if "*" in name else name.lower() in own
 

@@ -3,11 +3,12 @@
 from collections.abc import Iterator, Sequence
 
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.binary import Format
 from fundamen.model.package import Package
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
 from fundamen.report.page import Page, counted, size_in_words
-from fundamen.report.trace_text import answer, next_step
+from fundamen.report.trace_text import answer, next_step, title_of
 from fundamen.restore.clean_up import Kept
 from fundamen.restore.journal import Entry, State
 from fundamen.restore.plan import Plan
@@ -20,6 +21,7 @@ from fundamen.sources.catalogue import Source, SourceKind
 from fundamen.trace.records import Trace
 
 _MOST_KEPT = 5 << 30  # bytes of originals, from which on a clean-up is proposed
+_MOST_TOLD = 6  # programs of which each is told by itself
 _MOST_NAMES = 8  # of sound files that are told
 
 
@@ -47,13 +49,7 @@ def rehearsal_text(rehearsal: Rehearsal, machine: Machine, *, drawn: bool) -> st
         page.heading("No trusted remedy")
         page.columns([(unmet.name, unmet.why) for unmet in plan.unmet])
     if not plan.is_empty:
-        what = "each program" if rehearsal.further else "the program"
-        page.heading(f"Rehearsal: {what} traced as it would be")
-        for trace in traces_after:
-            page.line(answer(trace, machine))
-            for fault in trace.faults:
-                page.verdict(fault.verdict, fault.name)
-                page.field("because", fault.reason)
+        _as_it_would_be(page, traces_after, machine)
     return page.text()
 
 
@@ -67,24 +63,55 @@ def harms(page: Page, harmed: Sequence[Harm]) -> None:
         page.field("because", harm.reason)
 
 
+def _as_it_would_be(page: Page, traces: Sequence[Trace], machine: Machine) -> None:
+    """What of each program, traced on the machine as it would be."""
+    alone = "the package" if traces[0].format is Format.INSTALLED else "the program"
+    page.heading(f"Rehearsal: {'each' if len(traces) > 1 else alone} traced as it would be")
+    for trace in traces:
+        if trace.faults or not _is_long(traces):
+            page.line(answer(trace, machine))
+        for fault in trace.faults:
+            page.verdict(fault.verdict, fault.name)
+            page.field("because", fault.reason)
+    if _is_long(traces):
+        page.line(_of_sound(traces, machine))
+
+
 def answers(traces: Sequence[Trace], machine: Machine) -> str:
-    """What of some programs, one sentence for each."""
-    return " ".join(answer(trace, machine) for trace in traces)
+    """What of some programs: one sentence for each or, of very many, one for all that have what they need."""
+    told = traces if not _is_long(traces) else [trace for trace in traces if trace.faults]
+    sentences = [answer(trace, machine) for trace in told]
+    return " ".join((*sentences, _of_sound(traces, machine)) if _is_long(traces) else sentences)
+
+
+def _is_long(traces: Sequence[Trace]) -> bool:
+    """Whether those that have what they need are too many to be told one by one."""
+    return sum(not trace.faults for trace in traces) > _MOST_TOLD
+
+
+def _of_sound(traces: Sequence[Trace], machine: Machine) -> str:
+    names = [title_of(trace, machine) for trace in traces if not trace.faults]
+    more = f" and {len(names) - _MOST_NAMES} more" if len(names) > _MOST_NAMES else ""
+    return f"{len(names)} have all that they need: {', '.join(names[:_MOST_NAMES])}{more}."
 
 
 def outcome_of(traces: Sequence[Trace], machine: Machine) -> str:
     """What of the programs as they would be; the one alone, or all together."""
     faults = sum(len(trace.faults) for trace in traces)
-    names = [machine.paths.basename(trace.program) for trace in traces]
+    names = [title_of(trace, machine) for trace in traces]
     if len(set(names)) < len(names):
         names = [trace.program for trace in traces]
     told, has, all_of_it = names[-1], "has", "all that it needs"
-    if len(names) > 1:
+    if len(names) > _MOST_TOLD:
+        told, has, all_of_it = f"all {len(names)}", "have", "all that they need"
+    elif len(names) > 1:
         told, has, all_of_it = f"{', '.join(names[:-1])} and {told}", "have", "all that they need"
     return f"{told} then still {has} {counted(faults, 'fault')}" if faults else f"{told} then {has} {all_of_it}"
 
 
-def restoration_text(restoration: Restoration, machine: Machine, *, drawn: bool, options: Sequence[str] = ()) -> str:
+def restoration_text(
+    restoration: Restoration, machine: Machine, *, drawn: bool, options: Sequence[str] = (), again: str = ""
+) -> str:
     """The page after a restoration: what was done, the proof, and the way back.
 
     Args:
@@ -92,13 +119,15 @@ def restoration_text(restoration: Restoration, machine: Machine, *, drawn: bool,
         machine: whose it was.
         drawn: whether the terminal can draw block marks.
         options: of the command that rehearsed it, without which it could not be carried out.
+        again: the command that carries it out, if it was another one that rehearsed it.
     """
     page = Page(drawn=drawn)
     plan, proof, number = restoration.rehearsal.plan, restoration.proof, restoration.number
     if proof is None or number is None:
         _launched(page, restoration, machine)
         page.heading("Next")
-        page.step(_after_rehearsal(restoration, machine, options))
+        is_to_do = not (plan.is_empty or restoration.rehearsal.harmed)
+        page.step(again if again and is_to_do else _after_rehearsal(restoration, machine, options))
         return page.text()
     proofs = [proof, *restoration.further]
     page.answer(f"Restored: {_was_done(plan)}. {answers(proofs, machine)}", good=not restoration.remaining)

@@ -5,17 +5,19 @@ from collections import Counter
 from fundamen.loaders.load_map import Outcome
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
-from fundamen.model.binary import How
+from fundamen.model.binary import Format, How
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
-from fundamen.report.page import Page, shortened
-from fundamen.trace.records import LOADED, STRUCTURE, Component, Trace
+from fundamen.report.page import Page, counted, shortened
+from fundamen.trace.records import INSTALLED_FILE, LOADED, STRUCTURE, Component, Trace
 from fundamen.trace.symptom import symptom_of
 
 _MOST_LISTED = 40  # components; a longer list is summed up unless it is asked for
 _NAMES_IN_ANSWER = 3
 _NAME_WIDTH = 30
 _MOST_SYMBOLS = 8
+_FARES = {Verdict.MISSING: "missing", Verdict.CORRUPT: "with other content", Verdict.BLOCKED: "barred"}
+_TOGETHER = {"symbol", INSTALLED_FILE}  # kinds of which there may be very many faults
 _MOST_SAID = 3  # lines of what a program wrote as it ran
 
 
@@ -37,7 +39,8 @@ def trace_text(trace: Trace, machine: Machine, *, drawn: bool, verbose: bool) ->
 def _faults(page: Page, trace: Trace, machine: Machine, *, verbose: bool) -> None:
     if not trace.faults:
         return
-    page.heading("What is wrong, in the order in which the loader meets it")
+    order = "" if trace.format is Format.INSTALLED else ", in the order in which the loader meets it"
+    page.heading(f"What is wrong{order}")
     before = ""
     for number, (fault, others) in enumerate(_together(trace.faults), 1):
         if number > 1:
@@ -55,15 +58,19 @@ def _faults(page: Page, trace: Trace, machine: Machine, *, verbose: bool) -> Non
 
 
 def _together(faults: tuple[Component, ...]) -> list[tuple[Component, list[str]]]:
-    """Each fault, with the names of those that differ in nothing else: the symbols that one file lacks."""
+    """Each fault, with the names of those that differ in nothing else, as the symbols that one file lacks."""
     groups: list[tuple[Component, list[str]]] = []
     for fault in faults:
         last = groups[-1][0] if groups else None
-        if last is not None and fault.kind == last.kind == "symbol" and fault.chain == last.chain:
+        if last is not None and fault.kind in _TOGETHER and _alike(fault) == _alike(last):
             groups[-1][1].append(fault.name)
         else:
             groups.append((fault, []))
     return groups
+
+
+def _alike(fault: Component) -> tuple[object, ...]:
+    return fault.kind, fault.chain, fault.verdict if fault.kind == INSTALLED_FILE else None
 
 
 def _later(page: Page, trace: Trace, machine: Machine) -> None:
@@ -122,6 +129,8 @@ def _asked(component: Component, machine: Machine) -> str:
 
 def answer(trace: Trace, machine: Machine) -> str:
     """The trace in one sentence."""
+    if trace.format is Format.INSTALLED:
+        return _answer_of_package(trace)
     name = machine.paths.basename(trace.program)
     purpose = "start" if trace.is_of_a_program else "be loaded"
     if not trace.faults:
@@ -132,6 +141,23 @@ def answer(trace: Trace, machine: Machine) -> str:
     if len(listed) > _NAMES_IN_ANSWER:
         listed = [*listed[:_NAMES_IN_ANSWER], f"{len(listed) - _NAMES_IN_ANSWER} more are at fault"]
     return f"{name} cannot {purpose} as it should: {', '.join(listed)}."
+
+
+def title_of(trace: Trace, machine: Machine) -> str:
+    """What was traced, as people call it."""
+    own = trace.components[0]
+    return own.name if trace.format is Format.INSTALLED else machine.paths.basename(trace.program)
+
+
+def _answer_of_package(trace: Trace) -> str:
+    own, faults = trace.components[0], trace.faults
+    if not faults:
+        return f"The installed package {own.name} {own.version} has all its files as it brought them."
+    counts = Counter(_FARES[fault.verdict] for fault in faults)
+    told = ", ".join(f"{count} {fares}" for fares, count in counts.items())
+    verb = "is" if len(faults) == 1 else "are"
+    package = f"the installed package {own.name} {own.version}"
+    return f"{counted(len(faults), 'file')} of {package} {verb} at fault: {told}."
 
 
 def next_step(trace: Trace, machine: Machine) -> str:
@@ -147,12 +173,14 @@ def next_step(trace: Trace, machine: Machine) -> str:
         return command(machine, "restore", "--rehearse", *installing, trace.program)
     if faults:
         return command(machine, "restore", "--rehearse", trace.program)
-    if not trace.is_of_a_program:
-        return "Trace the program that uses this library, or run it."
     return _next_without_fault(trace, machine)
 
 
 def _next_without_fault(trace: Trace, machine: Machine) -> str:
+    if trace.format is Format.INSTALLED:
+        return "Nothing: look elsewhere."
+    if not trace.is_of_a_program:
+        return "Trace the program that uses this library, or run it."
     if in_vain := [c for c in trace.components if c.verdict.is_fault and c.how is How.DELAYED]:
         return command(machine, "sources", "offers", machine.paths.basename(in_vain[0].name))
     if trace.observation is not None:
@@ -182,7 +210,7 @@ def _said(verdict: Verdict) -> str:
 def _fault(page: Page, fault: Component, machine: Machine, number: int, *, verbose: bool) -> None:
     page.verdict(fault.verdict, fault.name, number)
     page.field("because", fault.reason)
-    if fault.path is not None:
+    if fault.path not in {None, fault.name}:
         page.field("found at", fault.path + (f" (version {fault.version})" if fault.version else ""))
     if fault.needed_by:
         page.field("needed by", " > ".join(machine.paths.basename(p) for p in fault.chain))
@@ -204,7 +232,8 @@ def _fault(page: Page, fault: Component, machine: Machine, number: int, *, verbo
 def _folders(fault: Component, machine: Machine) -> list[str]:
     """For what is missing: the folders that were searched in vain, by the rule that led there."""
     by_rule: dict[str, list[str]] = {}
-    for candidate in fault.searched if fault.verdict is Verdict.MISSING else ():
+    is_sought = fault.verdict is Verdict.MISSING and fault.kind != INSTALLED_FILE
+    for candidate in fault.searched if is_sought else ():
         if candidate.outcome is not Outcome.ABSENT:
             continue
         by_rule.setdefault(candidate.because, []).append(machine.folder_of(candidate.path))
@@ -216,7 +245,7 @@ def _foundation(page: Page, trace: Trace, machine: Machine, *, verbose: bool) ->
     if not rows:
         return
     others = " else" if len(rows) < len(trace.components) else ""
-    page.heading(f"What{others} {machine.paths.basename(trace.program)} stands on")
+    page.heading(f"What{others} {title_of(trace, machine)} stands on")
     if len(rows) > _MOST_LISTED and not verbose:
         counts = Counter(component.verdict for component in rows)
         page.line(", ".join(f"{count} {verdict}" for verdict, count in counts.items()) + "; --verbose lists them all.")

@@ -17,7 +17,7 @@ from fundamen.restore.steps import InstallPackages, Move, PlaceFile, PlaceLink, 
 from fundamen.sources.catalogue import Catalogue, Source
 from fundamen.sources.layout import place_parts
 from fundamen.sources.offers import Offer, find_offers
-from fundamen.trace.records import Component, Trace
+from fundamen.trace.records import INSTALLED_FILE, Component, Trace
 from fundamen.trust.digest import digest_of
 
 _MOST_HOPS = 5  # from link to link
@@ -120,6 +120,7 @@ class _Choosing:
         # One and the same package may be brought for several programs, beside each of them.
         self.chosen: dict[tuple[str, Package, MachinePath], tuple[Trace, Offer]] = {}
         self.unmet: list[Unmet] = []
+        self._brought: set[str] = set()  # paths of files and links that are counted from the root, and of their folders
         self._standing = [each for trace in traces for each in _in_place(machine, trace, catalogues)]
 
     def choose_pinned(self, pin: Pin) -> None:
@@ -137,6 +138,8 @@ class _Choosing:
 
     def choose_for(self, trace: Trace, fault: Component) -> None:
         """Choose the package for a fault, or say why there is none."""
+        if fault.kind == INSTALLED_FILE and fault.name in self._brought:
+            return
         offers = self._offers(fault)
         if offers and offers[0].is_eligible:
             self._choose(trace, offers[0])
@@ -185,6 +188,18 @@ class _Choosing:
         self.chosen.setdefault((offer.source.name, package, trace.program), (trace, offer))
         self._standing = [known for known in self._standing if known[0] != package.name]
         self._standing.append((package.name, package.version))
+        for file in package.files:
+            self._brought.update(_with_folders(file))
+        for link in package.links:
+            self._brought.update(_with_folders(link))
+
+
+def _with_folders(entry: PackageFile | PackageLink) -> Iterator[str]:
+    """The path of a file or link that is counted from the root, and of each folder above it; of others nothing."""
+    path = f"/{entry.place}" if entry.base is Base.ROOT else ""
+    while path:
+        yield path
+        path = path.rpartition("/")[0]
 
 
 def _is_shared(package: Package) -> bool:

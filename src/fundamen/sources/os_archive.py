@@ -6,13 +6,14 @@ bytes that are put in place are those of the package.
 
 import hashlib
 import os
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
 
 import msgspec
 
 from fundamen.evidence.debian_contents import DEBIAN_NAMES
-from fundamen.evidence.dpkg import Owner, find_owners
+from fundamen.evidence.dpkg import Owner, diversions_of, find_owners
+from fundamen.evidence.dpkg_files import LEFT_OUT
 from fundamen.formats.binary import read_binary
 from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.debian_package import read_debian_package, unpack_debian_package
@@ -28,7 +29,6 @@ from fundamen.sources.apt import Apt, Wanted
 from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source, SourceKind
 
 NAME = "Debian's archive"
-_LEFT_OUT = ("usr/share/doc/", "usr/share/man/", "usr/share/info/", "usr/share/locale/", "usr/share/lintian/")
 _PIECE = 1 << 18
 _MOST_BINARY = 256 << 20  # bytes that are looked at for a name of their own
 _ARCHITECTURES = {name: architecture for architecture, name in DEBIAN_NAMES.items()}
@@ -132,8 +132,10 @@ class OsArchive:
         control = read_debian_package(source)
         files: list[PackageFile] = []
         links: list[PackageLink] = []
-        for packed, data in unpack_debian_package(source):
-            if packed.path in control.settings or packed.path.startswith(_LEFT_OUT) or packed.same_as:
+        diverted = {original: (to, by) for original, to, by in diversions_of(self._machine)}
+        for member, data in unpack_debian_package(source):
+            packed = _diverted(member, control.name, diverted)
+            if member.path in control.settings or f"/{packed.path}".startswith(LEFT_OUT) or packed.same_as:
                 continue
             if packed.link:
                 links.append(PackageLink(Base.ROOT, packed.path, packed.link))
@@ -186,6 +188,12 @@ class OsArchive:
             write_whole(path, content)
 
 
+def _diverted(packed: PackedFile, package: str, diverted: Mapping[str, tuple[str, str]]) -> PackedFile:
+    """A member of a package at the place where the machine has it. Source: dpkg-divert(1)."""
+    to, by = diverted.get(f"/{packed.path}", ("", package))
+    return packed if by == package else msgspec.structs.replace(packed, path=to.lstrip("/"))
+
+
 def _own_name(content: bytes) -> str | None:
     if not content.startswith(b"\x7fELF"):
         return None
@@ -196,4 +204,8 @@ def _own_name(content: bytes) -> str | None:
 
 
 def _serves(owner: Owner, architecture: Architecture) -> bool:
-    return owner.architecture == "all" or _ARCHITECTURES.get(owner.architecture) is architecture
+    return (
+        owner.architecture == "all"
+        or architecture is Architecture.ANY
+        or _ARCHITECTURES.get(owner.architecture) is architecture
+    )

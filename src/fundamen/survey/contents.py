@@ -18,7 +18,7 @@ from typing import Self
 
 import msgspec
 
-from fundamen.evidence.dpkg_files import RecordedFile, RecordedPackage, Records
+from fundamen.evidence.dpkg_files import LEFT_OUT, RecordedFile, RecordedPackage, Records
 from fundamen.evidence.recorded import RecordedAuthority
 from fundamen.machine.file_bytes import open_quietly
 from fundamen.machine.machine import Machine
@@ -59,6 +59,7 @@ class Contents(msgspec.Struct, frozen=True):
     checked: int
     read: int  # files that were read, and not known from before
     altered: tuple[Altered, ...]  # in the order of the packages
+    lists: tuple[MachinePath, ...] = ()  # of the files of each package that a restoration would put right
 
 
 Told = Callable[[int], None]
@@ -80,6 +81,7 @@ class Comparison:
             known: digests that were taken before, by path; empty to trust none.
             now_ns: this moment, since the epoch.
         """
+        self._records = records
         self._parcels = _parcels(records.packages)
         self.weight = sum(parcel.weight for parcel in self._parcels)  # of all that is to be done, as finish tells it
         apart = self.weight >= _MUCH and can_fork()
@@ -116,7 +118,10 @@ class Comparison:
             keep(_unpacked(outcome.new))
             told(parcel.weight)
         altered.sort(key=itemgetter(0))
-        return Contents(checked, read, tuple(each for _, each in altered))
+        brought = ((place, each) for place, each in altered if not each.is_setting)
+        places = dict.fromkeys(place for place, each in brought if not each.path.startswith(LEFT_OUT))
+        lists = tuple(self._records.list_of(self._records.packages[place]) for place in places)
+        return Contents(checked, read, tuple(each for _, each in altered), lists)
 
     def _outcomes(self) -> Iterator["_Outcome"]:
         done = 0
@@ -206,8 +211,8 @@ class _Comparing:
             detail = self._one(file, new)
         except (FileNotFoundError, NotADirectoryError):
             return Altered(file.package, file.path, Finding.MISSING, file.is_setting)
-        except (OSError, UnreadableError) as error:
-            why = error.why if isinstance(error, UnreadableError) else error.strerror or str(error)
+        except (OSError, UnreadableError, ValueError) as error:  # the last of a name that no file can have
+            why = error.why if isinstance(error, UnreadableError) else getattr(error, "strerror", "") or str(error)
             return Altered(file.package, file.path, Finding.BARRED, file.is_setting, why)
         return Altered(file.package, file.path, Finding.DIFFERS, file.is_setting, detail) if detail else None
 

@@ -82,9 +82,13 @@ class Survey(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def to_restore(self) -> tuple[MachinePath, ...]:
-        """The same, and then every library that nothing loads and that lacks something or is damaged."""
+        """All that a plan can put right: the same, then every library that is at fault by itself, then packages.
+
+        The list of a package's files stands for the package.
+        """
         libraries = (path for cause in self.needs.causes for path in cause.libraries)
-        return tuple(dict.fromkeys((*self.stopped, *libraries)))
+        lists = self.contents.lists if self.contents is not None else ()
+        return tuple(dict.fromkeys((*self.stopped, *libraries, *lists)))
 
     @property
     def faults(self) -> int:

@@ -31,7 +31,7 @@ _MAC_KILLED = "the signal SIGKILL, or that the system cannot open it; a shell sa
 
 def symptom_of(file_format: Format, component: Component) -> str | None:
     """How a fault shows where nothing else is wrong before it; None where the component keeps nothing from starting."""
-    if not component.is_fault:
+    if not component.is_fault or file_format is Format.INSTALLED:
         return None
     if component.gives_up_with:
         return component.gives_up_with

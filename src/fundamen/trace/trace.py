@@ -10,6 +10,7 @@ from fundamen.loaders.load_map import LoadMap
 from fundamen.loaders.loading import load_map
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
+from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.trace.judging import Judging
@@ -29,11 +30,15 @@ def trace_program(
 ) -> Trace:
     """Find all that a program or library needs and judge each need; every fault is found in one pass.
 
+    The list of an installed package's files stands for the package, whose files are judged then.
+
     What it was seen to ask for as it ran is added, if it was run, and the symbols that nobody defines, if asked for.
 
     Raises:
         UnreadableError: the program cannot be read, or is no program of this machine.
     """
+    if _is_of_package(machine, program):
+        return _of_package(machine, program)
     loading = load_map(machine, program)
     if observation is not None:
         loading = load_map(machine, program, _undeclared(machine, loading, observation))
@@ -51,7 +56,16 @@ def trace_programs(
 
     What they share is read and asked about once; what belongs to one alone is forgotten behind it.
     """
-    return _judged(machine, programs, authorities, Judging.trace, symbols=symbols)
+    of_files = [program for program in programs if not _is_of_package(machine, program)]
+    judged = _judged(machine, of_files, authorities, Judging.trace, symbols=symbols)
+    for program in programs:
+        if not _is_of_package(machine, program):
+            yield next(judged)
+            continue
+        try:
+            yield _of_package(machine, program)
+        except UnreadableError as error:
+            yield error
 
 
 def find_faults(
@@ -59,6 +73,21 @@ def find_faults(
 ) -> Iterator[Footing | UnreadableError]:
     """The faults of many programs or libraries, and none of what there is to say of what is sound: a quicker trace."""
     return _judged(machine, programs, authorities, Judging.footing)
+
+
+def _is_of_package(machine: Machine, path: MachinePath) -> bool:
+    """Whether a path is an installed package's list of files."""
+    if machine.platform is not Platform.LINUX or not path.endswith(".list"):
+        return False
+    from fundamen.evidence.dpkg_files import listed_package  # noqa: PLC0415 - few packages are traced
+
+    return bool(listed_package(path))
+
+
+def _of_package(machine: Machine, path: MachinePath) -> Trace:
+    from fundamen.trace.installed import trace_installed  # noqa: PLC0415 - few packages are traced
+
+    return trace_installed(machine, path)
 
 
 def _judged(

@@ -55,6 +55,7 @@ from fundamen.sources.store import SourceStore
 @click.option("--pin", multiple=True, metavar="PACKAGE==VERSION", help="Bring this version, even an older one.")
 @click.option("--because", default="", metavar="TEXT", help="Why this version; written into the journal.")
 @click.option("--waiting", default="", metavar="PROCESS", help="An installer that waits: say whether it may go on.")
+@click.option("--again", default="", hidden=True)  # how the command that carries it out is written, for ``survey``
 @click.option("--no-archive", is_flag=True, help="Do not ask the operating system's own archive.")
 @click.option("--install", multiple=True, metavar="PACKAGE", help="Have the system's package manager install it too.")
 @click.option("--reference", metavar="NAME", help="Bring back from a recorded reference what differs in the folder.")
@@ -83,6 +84,7 @@ def command(
     pin: tuple[str, ...],
     because: str,
     waiting: str,
+    again: str,
     no_archive: bool,
     install: tuple[str, ...],
     media: Named,
@@ -204,6 +206,7 @@ def command(
                     restoration,
                     examined,
                     drawn=output.drawn,
+                    again=again,
                     options=(
                         *media.words,
                         *(word for name in install for word in ("--install", name)),

@@ -70,6 +70,10 @@ def command(
     next survey reads only files whose time of change is another, which no program can set; --afresh trusts none. A
     survey that is stopped with Ctrl-C is gone on with by the next one.
 
+    With --restore one plan puts right what the sources have a remedy for: programs that cannot start, libraries that
+    are at fault by themselves and, with --depth all, the files that installed packages have lost or that differ, from
+    the archive. It is rehearsed for all of them; settings that people have changed stay as they are.
+
     \b
     fundamen survey
     fundamen survey --machine /mnt/office --depth all --write office.html
@@ -89,7 +93,9 @@ def command(
             output.show(survey_text(survey, () if restores else following, verbose=output.verbose, drawn=output.drawn))
         status = Exit.FAULT_FOUND if survey.faults else Exit.NOTHING_AT_FAULT
     if restores and survey.to_restore:
-        _restore(context, survey, output, rehearse=rehearse, yes=yes)
+        chosen = ("--depth", depth) if survey.depth is not Depth.NEEDS else ()
+        again = command_text(examined, "survey", *folders, *chosen, "--restore", "--yes")
+        _restore(context, survey, output, again, rehearse=rehearse, yes=yes)
     finish(status)
 
 
@@ -121,15 +127,15 @@ def _surveyed(machine: Machine, folders: tuple[str, ...], depth: Depth, output: 
             raise
 
 
-def _restore(context: click.Context, survey: Survey, output: Output, *, rehearse: bool, yes: bool) -> None:
-    """One plan for all programs that cannot start, and libraries that are at fault; ends the run."""
+def _restore(context: click.Context, survey: Survey, output: Output, again: str, *, rehearse: bool, yes: bool) -> None:
+    """One plan for all programs that cannot start, and libraries and packages at fault; ends the run."""
     from fundamen.cli.commands.restore import command as restore  # noqa: PLC0415 - only where something is to be restored
 
     first, *more = survey.to_restore
     output.show("\n")
     words = ["--rehearse"] * rehearse + ["--yes"] * yes
     words += [word for path in more for word in ("--with", path)]
-    words += ["--json"] * output.as_json + _machine_words(context)
+    words += ["--again", again, *(["--json"] * output.as_json), *_machine_words(context)]
     restore.main([*words, "--", first], prog_name="fundamen restore", standalone_mode=False)
 
 
@@ -143,13 +149,22 @@ def _machine_words(context: click.Context) -> list[str]:
 
 def _next(machine: Machine, folders: tuple[str, ...], survey: Survey) -> tuple[str, ...]:
     steps: list[str] = []
-    if survey.to_restore:
-        steps.append(command_text(machine, "trace", survey.to_restore[0]))
-        steps.append(command_text(machine, "survey", *folders, "--restore", "--rehearse"))
     altered = survey.contents.altered if survey.contents is not None else ()
     packages = list(dict.fromkeys(each.package for each in altered if not each.is_setting))
-    if packages:
+    by_archive = survey.contents is not None and bool(survey.contents.lists) and _has_archive(machine)
+    if survey.needs.causes:
+        steps.append(command_text(machine, "trace", survey.to_restore[0]))
+    if survey.needs.causes or by_archive:
+        depth = ("--depth", str(survey.depth)) if by_archive else ()
+        steps.append(command_text(machine, "survey", *folders, *depth, "--restore", "--rehearse"))
+    if packages and not by_archive:
         steps.append(f"apt-get install --reinstall {' '.join(packages[:_MOST_NAMED])}")
     if survey.depth is Depth.NEEDS and not survey.faults:
         steps.append(command_text(machine, "survey", *folders, "--depth", "all"))
     return tuple(steps)
+
+
+def _has_archive(machine: Machine) -> bool:
+    from fundamen.sources.os_archive import OsArchive  # noqa: PLC0415 - only where packages are at fault
+
+    return OsArchive.serves(machine)

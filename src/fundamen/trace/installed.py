@@ -1,0 +1,101 @@
+"""Trace an installed package: which of its files are not as it brought them.
+
+Its list of files in the package database stands for it, as a program's file stands for a program: whatever puts
+programs right then puts packages right too. Settings are left out, since people are meant to change them, and
+documentation and translations, since many machines are set up to leave them out; nothing runs by them.
+"""
+
+from fundamen.evidence.dpkg_files import LEFT_OUT, RecordedFile, Records
+from fundamen.loaders.load_map import Candidate, Outcome
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.architecture import Architecture
+from fundamen.model.binary import Format, How
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import MachinePath
+from fundamen.model.verdict import Verdict
+from fundamen.trace.records import INSTALLED_FILE, INSTALLED_PACKAGE, Component, Trace
+
+
+def trace_installed(machine: Machine, path: MachinePath) -> Trace:
+    """The files of an installed package that are at fault, as components behind the package itself.
+
+    Args:
+        machine: on which it is installed.
+        path: the package's list of files in the package database.
+
+    Raises:
+        UnreadableError: no package that is wholly installed has this list, or the database may not be read.
+    """
+    records = Records(machine)
+    package = records.package_of(path)
+    if package is None:
+        raise UnreadableError(
+            what=f"{path} cannot be traced",
+            why="no package that is wholly installed has this list",
+            do="See what is installed with: dpkg --list",
+        )
+    files = [file for file in records.files(package) if not (file.is_setting or file.path.startswith(LEFT_OUT))]
+    files.sort(key=lambda file: not file.md5)  # a folder that is gone comes back with its files
+    faults = [component for file in files if (component := _judged(machine, file)) is not None]
+    right = f"{len(files) - len(faults)} of {len(files)} files right"
+    own = Component(
+        name=package.name,
+        kind=INSTALLED_PACKAGE,
+        verdict=Verdict.SOUND,
+        reason=f"dpkg: {right}",
+        how=How.REQUIRED,
+        path=path,
+        wanted_architecture=Architecture.ANY,
+        architecture=None,
+        version=package.version,
+        unoffered=(),
+        needed_by=(),
+        chain=(),
+        evidence=(),
+        searched=(),
+    )
+    return Trace(path, Format.INSTALLED, Architecture.ANY, (own, *faults))
+
+
+def _judged(machine: Machine, file: RecordedFile) -> Component | None:
+    """A file of a package as a component at fault; None where it is as the package brought it."""
+    verdict, reason = _judge(machine, file)
+    if verdict is Verdict.SOUND:
+        return None
+    is_there = verdict is not Verdict.MISSING
+    return Component(
+        name=file.path,
+        kind=INSTALLED_FILE,
+        verdict=verdict,
+        reason=reason,
+        how=How.REQUIRED,
+        path=file.path if is_there else None,
+        wanted_architecture=Architecture.ANY,
+        architecture=None,
+        version=None,
+        unoffered=(),
+        needed_by=(),
+        chain=(),
+        evidence=(),
+        searched=() if is_there else (Candidate(file.path, Outcome.ABSENT, f"the list of {file.package}"),),
+        sought_as=(file.path,),
+    )
+
+
+def _judge(machine: Machine, file: RecordedFile) -> tuple[Verdict, str]:
+    entry, verdict, reason = machine.look(file.path), Verdict.SOUND, ""
+    if entry.kind is EntryKind.ABSENT:
+        # A link of the package may be there; where it leads to is another matter.
+        is_link = not file.md5 and machine.paths.basename(file.path) in machine.names(machine.folder_of(file.path))
+        if not is_link:
+            verdict, reason = Verdict.MISSING, f"the package {file.package} brought it, and it is not there"
+    elif file.md5 and entry.kind is not EntryKind.FILE:
+        verdict, reason = Verdict.BLOCKED, entry.why or f"it is no file but a {entry.kind}"
+    elif file.md5:
+        try:
+            if machine.digest(file.path, "md5") != file.md5:
+                verdict, reason = Verdict.CORRUPT, f"its content is not what the package {file.package} brought"
+        except (UnreadableError, OSError) as error:
+            why = error.why if isinstance(error, UnreadableError) else error.strerror or str(error)
+            verdict, reason = Verdict.BLOCKED, why
+    return verdict, reason
