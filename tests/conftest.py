@@ -55,7 +55,7 @@ def fundamen(home: Path, tmp_path: Path) -> Fundamen:
             cwd=tmp_path,
             input=given,
             capture_output=True,
-            timeout=120,
+            timeout=400,  # a bound for what hangs; a machine may be slow
             check=False,
         )
         return Ran(finished)

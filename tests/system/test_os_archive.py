@@ -82,6 +82,7 @@ def test_one_plan_brings_back_programs_and_files_that_no_program_needs(
     for number, path in enumerate(chance.sample(owned, COUNT)):
         damaged(path, number % 5)
     damaged((root / "usr/lib/x86_64-linux-gnu/libz.so.1").resolve(), seed)
+    damaged(root / "usr/bin/perl", 1)  # and with it its other name
     shutil.rmtree(root / "usr/share/git-core/templates/hooks")
     setting = root / "etc/bash.bashrc"
     own = setting.read_bytes()
@@ -99,13 +100,14 @@ def test_one_plan_brings_back_programs_and_files_that_no_program_needs(
     assert verified(root) == ""
 
 
-def tree(root: Path) -> dict[str, tuple[int, int, int, bytes]]:
-    """Mode, owner, time and content of every file, and where links lead."""
+def tree(root: Path) -> dict[str, tuple[int, int, int, int, bytes]]:
+    """Mode, owner, number of names, time and content of every file, and where links lead."""
     found = {}
     for path in root.rglob("*"):
         status = path.lstat()
         content = os.readlink(path).encode() if path.is_symlink() else path.read_bytes() if path.is_file() else b""
-        found[str(path)] = (status.st_mode, status.st_uid, status.st_mtime_ns * path.is_file(), content)
+        names, time = (status.st_nlink, status.st_mtime_ns) if path.is_file() else (0, 0)
+        found[str(path)] = (status.st_mode, status.st_uid, names, time, content)
     return found
 
 

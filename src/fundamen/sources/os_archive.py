@@ -4,6 +4,7 @@ Whose file it is, the package database says; the archive's signature and each pa
 bytes that are put in place are those of the package.
 """
 
+import contextlib
 import hashlib
 import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
@@ -130,26 +131,38 @@ class OsArchive:
     def _describe(self, source: FileBytes) -> Package:
         """A package's description; the bytes of what is not as it should be on the machine are kept on the way."""
         control = read_debian_package(source)
-        files: list[PackageFile] = []
+        files: dict[str, PackageFile] = {}  # by their paths in the package
         links: list[PackageLink] = []
         diverted = {original: (to, by) for original, to, by in diversions_of(self._machine)}
         for member, data in unpack_debian_package(source):
             packed = _diverted(member, control.name, diverted)
-            if member.path in control.settings or f"/{packed.path}".startswith(LEFT_OUT) or packed.same_as:
+            if member.path in control.settings or f"/{packed.path}".startswith(LEFT_OUT):
                 continue
             if packed.link:
                 links.append(PackageLink(Base.ROOT, packed.path, packed.link))
-            else:
-                files.append(self._described_file(packed, data))
+            elif not packed.same_as:
+                files[member.path] = self._described_file(packed, data)
+            elif packed.same_as in files:
+                files[member.path] = self._further_name(packed, files[packed.same_as])
         return Package(
             publisher="Debian",
             name=control.name,
             version=control.version,
             platform=Platform.LINUX,
             architecture=_ARCHITECTURES.get(control.architecture, Architecture.ANY),
-            files=tuple(files),
+            files=tuple(files.values()),
             links=tuple(links),
         )
+
+    def _further_name(self, packed: PackedFile, file: PackageFile) -> PackageFile:
+        """A further name of a file that came before it; the bytes are those of the first, here or in the package."""
+        name = file.name if file.name != file.place.rpartition("/")[2] else packed.path.rpartition("/")[2]
+        if not self._stands(msgspec.structs.replace(packed, size=file.size), file.sha256):
+            with contextlib.suppress(UnreadableError), self._machine.open(MachinePath(f"/{file.place}")) as source:
+                content = source.read_at(0, source.size) if source.size == file.size else b""
+                if hashlib.sha256(content).hexdigest() == file.sha256:
+                    self._keep(file.sha256, content)
+        return msgspec.structs.replace(file, name=name, place=packed.path)
 
     def _described_file(self, packed: PackedFile, data: Readable) -> PackageFile:
         content = data.read(_MOST_BINARY) if packed.size <= _MOST_BINARY else b""
