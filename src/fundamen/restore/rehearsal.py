@@ -7,12 +7,12 @@ import msgspec
 from fundamen.evidence.authority import Authority
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.overlay import OverlayMachine
-from fundamen.model.package import PackageFile
+from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.restore.on_demand import OnDemand, asked_for
 from fundamen.restore.plan import Pin, Plan, Unmet, plan_restoration, with_found_places, with_set_aside
 from fundamen.restore.steps import InstallPackages, PlaceFile, PlaceLink, Step, Work
-from fundamen.sources.catalogue import Catalogue, Source
+from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source
 from fundamen.sources.os_archive import NewPackages
 from fundamen.trace.bringing import with_bringers
 from fundamen.trace.records import Trace
@@ -171,7 +171,7 @@ class _Rehearsing:
 
     def _known(self, traces: Sequence[Trace]) -> tuple[Catalogue, ...]:
         """The catalogues, and what else has packages for the faults."""
-        return (*self._catalogues, *(each for trace in traces for each in asked_for(self._on_demand, trace)))
+        return (*self._catalogues, *_merged(each for trace in traces for each in asked_for(self._on_demand, trace)))
 
     def _laid_over(self, plan: Plan | None) -> OverlayMachine:
         """The machine as it would be; what the plan places is fetched."""
@@ -223,6 +223,28 @@ def find_harms(
         for fault in trace_program(overlay, program, authorities).faults:
             if fault.name not in known:
                 yield Harm(program, fault.name, fault.reason or str(fault.verdict))
+
+
+def _merged(catalogues: Iterable[Catalogue]) -> list[Catalogue]:
+    """What was asked for on demand, for many programs: one catalogue of each source, with every package once."""
+    packages: dict[Source, dict[tuple[str, str, str, str], Package]] = {}
+    first: dict[Source, ListedCatalogue] = {}
+    others: list[Catalogue] = []
+    for catalogue in catalogues:
+        if not isinstance(catalogue, ListedCatalogue):
+            others.append(catalogue)
+            continue
+        first.setdefault(catalogue.source, catalogue)
+        known = packages.setdefault(catalogue.source, {})
+        others.extend(
+            msgspec.structs.replace(catalogue, packages=(each,))
+            for each in catalogue.packages
+            if known.setdefault((each.publisher, each.name, each.version, each.architecture), each) != each
+        )
+    return [
+        *(msgspec.structs.replace(first[source], packages=tuple(known.values())) for source, known in packages.items()),
+        *others,
+    ]
 
 
 def _installing(new: NewPackages) -> InstallPackages:
