@@ -8,6 +8,7 @@ import shutil
 import signal
 import time
 from datetime import UTC, datetime, timedelta
+from itertools import chain
 from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
@@ -21,10 +22,12 @@ from builders.signing import AnIssuer
 from builders.source import ASource
 from conftest import Fundamen
 from fundamen.evidence.dpkg_files import Records
+from fundamen.machine.sharing import Where, Workers
 from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import MachinePath
 from fundamen.survey.contents import Comparison, Finding
 from fundamen.survey.remembered import Remembered
-from fundamen.survey.sharing import Where, Workers
+from fundamen.survey.walking import Walk
 
 SVG = "{http://www.w3.org/2000/svg}"
 
@@ -113,6 +116,24 @@ def test_processes_and_threads_find_the_same(linux: ALinuxMachine, monkeypatch: 
     assert (found[0].checked, len(found[0].altered), len(kept)) == (2003, 40, 2000)  # with folders
 
 
+def test_a_way_that_is_shared_out_comes_to_each_file_once(
+    linux: ALinuxMachine, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for number in range(30):
+        linux.program(f"/opt/{number % 5}/{number}/tide").file(f"/opt/{number % 5}/{number}/notes", b"")
+    linux.link("/opt/4/dead", "/nowhere")
+    monkeypatch.setattr("fundamen.survey.walking._FILES", 1)
+    monkeypatch.setattr("fundamen.survey.walking._FOLDERS", 2)
+    folders = [MachinePath("/opt"), MachinePath("/opt/4")]
+    alone = Walk(linux.opened(), folders)
+    shared = Walk(linux.opened(), folders)
+    with Workers(Where.PROCESSES, shared.go_leg) as workers:
+        given = sorted(chain.from_iterable(shared.go(workers.begin)))
+    assert sorted(alone) == given == list(shared.walked.executables)
+    assert alone.walked == shared.walked
+    assert (len(given), shared.walked.files, shared.walked.broken_links) == (30, 60, ("/opt/4/dead",))
+
+
 def test_a_file_that_shrinks_while_it_is_mapped_ends_no_survey(
     linux: ALinuxMachine, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -136,11 +157,14 @@ def test_a_file_that_shrinks_while_it_is_mapped_ends_no_survey(
 
 
 def test_a_process_that_is_ended_from_outside_is_told_and_holds_nobody_up() -> None:
-    with Workers[int, None](lambda _parcel: os.kill(os.getpid(), signal.SIGKILL), Where.PROCESSES) as workers:
+    def be_ended(_parcel: int) -> None:
+        os.kill(os.getpid(), signal.SIGKILL)
+
+    with Workers(Where.PROCESSES, be_ended) as workers:
         with pytest.raises(UnreadableError, match="was not finished"):
-            list(workers.begin(range(3)))
+            list(workers.begin(be_ended, range(3)))
         with pytest.raises(UnreadableError, match="was not finished"):
-            workers.begin([0])
+            workers.begin(be_ended, [0])
 
 
 def test_links_pipes_loops_and_odd_names_stop_no_survey(surveyed: Surveyed, linux: ALinuxMachine) -> None:

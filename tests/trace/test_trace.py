@@ -3,8 +3,11 @@ import pytest
 from builders.elf import an_elf
 from builders.machine import LOADER, ALinuxMachine, AWindowsMachine
 from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
+from fundamen.trace.records import Trace
 from fundamen.trace.symptom import symptom_of
+from fundamen.trace.trace import trace_programs
 
 
 def faults(linux: ALinuxMachine) -> list[tuple[str, Verdict]]:
@@ -37,6 +40,27 @@ def test_one_missing_library_that_many_need_is_one_fault(linux: ALinuxMachine) -
     linux.library("/own/liba.so", needs=("libgone.so",), runpath="/own")
     [fault] = linux.trace("/app").faults
     assert fault.needed_by == ("/app", "/own/liba.so")
+
+
+def test_many_programs_are_traced_by_several_processes_as_by_one(
+    linux: ALinuxMachine, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for number in range(150):
+        linux.program(f"/{number}", needs=("libc.so", f"lib{number}.so"), runpath="/own")
+    linux.library("/own/libc.so").library("/own/lib7.so", "x86").file("/80", b"no program")
+    programs = [MachinePath(f"/{number}") for number in range(150)]
+    monkeypatch.setattr("fundamen.trace.trace._MANY", 1000)
+    alone = list(trace_programs(linux.opened(), programs))
+    monkeypatch.setattr("fundamen.trace.trace._MANY", 1)
+    shared = list(trace_programs(linux.opened(), programs))
+    assert list(map(str, shared)) == list(map(str, alone))
+    assert [trace for trace in shared if isinstance(trace, Trace)] == [t for t in alone if isinstance(t, Trace)]
+    verdicts = {t.program: t.faults[0].verdict for t in shared if isinstance(t, Trace)}
+    assert (len(verdicts), verdicts[programs[7]], verdicts[programs[8]]) == (
+        149,
+        Verdict.WRONG_ARCHITECTURE,
+        Verdict.MISSING,
+    )
 
 
 def test_what_nobody_vouches_for_is_unproven_and_no_fault(linux: ALinuxMachine) -> None:

@@ -86,6 +86,8 @@ def main() -> NoReturn:
         from fundamen.cli.output import report_bug  # noqa: PLC0415
 
         sys.exit(report_bug(error))
+    finally:
+        gc.freeze()  # nor when it ends
     sys.exit(0)
 
 

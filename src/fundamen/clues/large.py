@@ -3,13 +3,14 @@
 import os
 import signal
 from collections.abc import Iterator
-from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures import BrokenExecutor, ProcessPoolExecutor
 from itertools import islice
 
 from fundamen.clues.reading import MOST_FINDINGS, Reader, Reading
 from fundamen.clues.scanning import Candidate, Scanned, Scanner, count_lines
 from fundamen.clues.text import BLOCK, Encoding, blocks
 from fundamen.knowledge.entries import Knowledge
+from fundamen.machine.sharing import ended
 
 LARGE = 64 << 20  # bytes; below, to start further processes costs more than it saves
 _PIECE = 16 << 20  # bytes that are handed out at once
@@ -31,7 +32,7 @@ def read_large(known: Knowledge, scanner: Scanner, path: str) -> Reading:
     """Read a text as ``read_text`` does.
 
     Raises:
-        UnreadableError: it is no text.
+        UnreadableError: it is no text, or a process that had a part in it was ended from outside.
         OSError: it cannot be read.
     """
     reader = Reader(known, scanner, path)
@@ -46,6 +47,8 @@ def read_large(known: Knowledge, scanner: Scanner, path: str) -> Reading:
             if (at := next(pieces, None)) is not None:
                 waiting.append(pool.submit(_count if reader.is_full else _scan, path, at))
             reader.take(_moved(scanned, reader.lines))
+    except BrokenExecutor as error:
+        raise ended() from error
     finally:
         pool.shutdown(cancel_futures=True)
     return reader.reading()

@@ -5,6 +5,8 @@ Source of the layouts: System V gABI, ch. 4 (ELF Header, Sections) and ch. 5 (Pr
 
 import struct
 from enum import IntEnum
+from itertools import takewhile
+from operator import itemgetter
 from typing import Any
 
 import msgspec
@@ -23,6 +25,7 @@ _MAX_DYNAMIC = 100_000
 _SHT_NOBITS = 8
 _ISA_1_NEEDED = 0xC0008002  # GNU_PROPERTY_X86_ISA_1_NEEDED
 _LONGEST_NOTE = 4096  # bytes
+_LONGEST_NAME = 4096  # bytes
 
 
 class ElfType(IntEnum):
@@ -75,6 +78,15 @@ class Tag(IntEnum):
     AUXILIARY = 0x7FFFFFFD
     FILTER = 0x7FFFFFFF
 
+
+_KINDS = {int(ElfType.DYN): Kind.LIBRARY, int(ElfType.REL): Kind.OBJECT, int(ElfType.CORE): Kind.CORE_DUMP}
+# Plain numbers of what is asked for every file: an enumeration's member costs more to name than to compare.
+_LOAD, _DYNAMIC, _INTERP = int(SegmentType.LOAD), int(SegmentType.DYNAMIC), int(SegmentType.INTERP)
+_IN_FILE = frozenset({_LOAD, _DYNAMIC, _INTERP, int(SegmentType.NOTE)})  # segments that must lie in the file
+_STRTAB, _STRSZ = int(Tag.STRTAB), int(Tag.STRSZ)
+_NEEDED, _SONAME, _RPATH = int(Tag.NEEDED), int(Tag.SONAME), int(Tag.RPATH)
+_RUNPATH, _FILTER, _AUXILIARY = int(Tag.RUNPATH), int(Tag.FILTER), int(Tag.AUXILIARY)
+_NAMED = (_NEEDED, _SONAME, _RPATH, _RUNPATH, _FILTER, _AUXILIARY)  # whose values are places in the string table
 
 _DF_1_NODEFLIB = 0x800
 _DF_1_PIE = 0x0800_0000
@@ -134,7 +146,7 @@ class Elf(Binary, frozen=True, kw_only=True):
 
     def tag(self, tag: Tag) -> int | None:
         """The value of a dynamic entry; the last one counts, as it does for the loader."""
-        return next((value for found, value in reversed(self.dynamic) if found == tag), None)
+        return dict(self.dynamic).get(tag)
 
 
 class _Layout(msgspec.Struct, frozen=True):
@@ -226,18 +238,18 @@ class _ElfReader:
 
     def _record(self, interpreter: str | None) -> Elf:
         machine, type_ = (self._header.machine, self._header.type) if self._header else (0, 0)
-        named = (Tag.NEEDED, Tag.SONAME, Tag.RPATH, Tag.RUNPATH, Tag.FILTER, Tag.AUXILIARY)
-        names: dict[int, list[str]] = {tag: [] for tag in named}
+        names: dict[int, list[str]] = {tag: [] for tag in _NAMED}
+        values = dict(self._dynamic)
         with self._findings.of("dynamic string table"):
-            self._read_names(names)
-        flags_1 = dict(self._dynamic).get(Tag.FLAGS_1, 0)
-        soname = names[Tag.SONAME][-1] if names[Tag.SONAME] else None
+            self._read_names(names, values)
+        flags_1 = values.get(Tag.FLAGS_1, 0)
+        soname = names[_SONAME][-1] if names[_SONAME] else None
         return Elf(
             format=Format.ELF,
             kind=_kind(type_, interpreter, soname, is_pie=bool(flags_1 & _DF_1_PIE)),
             architecture=architecture_of(machine, self._bits, big_endian=self._big_endian),
             name=soname,
-            needs=tuple(Need(name) for name in names[Tag.NEEDED]),
+            needs=tuple([Need(name) for name in names[_NEEDED]]),
             problems=self._findings.listed(),
             size=self._source.size,
             bits=self._bits,
@@ -248,12 +260,12 @@ class _ElfReader:
             abi_version=self._ident[8],
             padding=self._ident[9:],
             filters=(
-                *(Need(name) for name in names[Tag.FILTER]),
-                *(Need(name, How.OPTIONAL) for name in names[Tag.AUXILIARY]),
+                *[Need(name) for name in names[_FILTER]],
+                *[Need(name, How.OPTIONAL) for name in names[_AUXILIARY]],
             ),
             interpreter=interpreter,
-            rpath=names[Tag.RPATH][-1] if names[Tag.RPATH] else None,
-            runpath=names[Tag.RUNPATH][-1] if names[Tag.RUNPATH] else None,
+            rpath=names[_RPATH][-1] if names[_RPATH] else None,
+            runpath=names[_RUNPATH][-1] if names[_RUNPATH] else None,
             no_default_folders=bool(flags_1 & _DF_1_NODEFLIB),
             is_dynamic=bool(self._dynamic),
             needed_levels=self._read_needed_levels(),
@@ -288,7 +300,7 @@ class _ElfReader:
             self._findings.add("section header table", f"claims {count} sections")
             return
         table = list(Cursor(self._source, header.sections_at).table(record, count, "section header table"))
-        if max((s[4] + s[5] for s in table[1:] if s[1] != _SHT_NOBITS), default=0) <= self._source.size:
+        if max([s[4] + s[5] for s in table[1:] if s[1] != _SHT_NOBITS], default=0) <= self._source.size:
             return  # as for nearly every file
         for index, (_, type_, _, _, offset, size, *_) in enumerate(table):
             if index and type_ != _SHT_NOBITS:
@@ -311,29 +323,27 @@ class _ElfReader:
             self._findings.add("program header table", f"claims {count} segments")
             return ()
         table = Cursor(self._source, header.segments_at).table(record, count, "program header table")
-        segments = tuple(self._segment(fields) for fields in table)
-        for index, segment in enumerate(segments):
-            self._check_segment(index, segment)
-        return segments
-
-    def _segment(self, fields: tuple[Any, ...]) -> Segment:
         if self._bits == 64:  # noqa: PLR2004 - in this class p_flags stands second
-            type_, _, offset, address, _, file_size, memory_size, _ = fields
+            segments = [Segment(kind, offset, at, size, memory) for kind, _, offset, at, _, size, memory, _ in table]
         else:
-            type_, offset, address, _, file_size, memory_size, _, _ = fields
-        return Segment(type_, offset, address, file_size, memory_size)
+            segments = [Segment(kind, offset, at, size, memory) for kind, offset, at, _, size, memory, _, _ in table]
+        for index, segment in enumerate(segments):
+            if segment.type in _IN_FILE:
+                self._check_segment(index, segment)
+        return tuple(segments)
 
     def _check_segment(self, index: int, segment: Segment) -> None:
+        fits = segment.offset + segment.file_size <= self._source.size
+        if fits and (segment.file_size <= segment.memory_size or segment.type != _LOAD):
+            return  # as for nearly every one
         place = f"segment {index}"
-        if segment.type in {SegmentType.LOAD, SegmentType.DYNAMIC, SegmentType.INTERP, SegmentType.NOTE}:
-            fits = self._findings.check_extent(place, segment.offset, segment.file_size, self._source.size)
-            if fits and segment.type == SegmentType.LOAD and segment.file_size > segment.memory_size:
-                reason = f"has {segment.file_size} bytes in the file but room for {segment.memory_size} in memory"
-                self._findings.add(place, reason)
+        if self._findings.check_extent(place, segment.offset, segment.file_size, self._source.size):
+            reason = f"has {segment.file_size} bytes in the file but room for {segment.memory_size} in memory"
+            self._findings.add(place, reason)
 
     def _read_interpreter(self) -> str | None:
         for segment in self._segments:
-            if segment.type == SegmentType.INTERP:
+            if segment.type == _INTERP:
                 return Cursor(self._source, segment.offset).text("interpreter path")
         return None
 
@@ -352,44 +362,42 @@ class _ElfReader:
 
     def _read_dynamic(self) -> tuple[tuple[int, int], ...]:
         for segment in self._segments:
-            if segment.type == SegmentType.DYNAMIC:
+            if segment.type == _DYNAMIC:
                 count = segment.file_size // self._layout.dynamic.size
                 if count > _MAX_DYNAMIC:
                     self._findings.add("dynamic section", f"claims {count} entries")
                     return ()
-                entries = []
-                for entry in Cursor(self._source, segment.offset).table(self._layout.dynamic, count, "dynamic section"):
-                    if entry[0] == Tag.NULL:
-                        break
-                    entries.append((entry[0] & 0xFFFFFFFF, entry[1]))
-                return tuple(entries)
+                table = Cursor(self._source, segment.offset).table(self._layout.dynamic, count, "dynamic section")
+                # Up to DT_NULL, which is 0.
+                return tuple([(tag & 0xFFFFFFFF, value) for tag, value in takewhile(itemgetter(0), table)])
         return ()
 
-    def _read_names(self, names: dict[int, list[str]]) -> None:
+    def _read_names(self, names: dict[int, list[str]], values: dict[int, int]) -> None:
         """Look the named entries up in the dynamic string table, which is read once."""
         wanted = [(tag, value) for tag, value in self._dynamic if tag in names]
         if not wanted:
             return
-        values = dict(self._dynamic)
-        address, size = values.get(Tag.STRTAB), values.get(Tag.STRSZ, 0)
+        address, size = values.get(_STRTAB), values.get(_STRSZ, 0)
         offset = None if address is None else _offset_of(self._segments, address)
         if offset is None:
             self._findings.add("dynamic section", "its string table (DT_STRTAB) lies in no segment")
             return
-        # The names stand somewhere in the table; a table of megabytes is not read for a few of them.
-        end = min(size, max(value for _, value in wanted) + 4096)
-        strings = Cursor(self._source, offset).take(end, "dynamic string table")
+        # The names stand together somewhere in the table; a table of megabytes is not read for a few of them.
+        places = [value for _, value in wanted]
+        begin = min(size, *places)
+        end = min(size, max(places) + _LONGEST_NAME)
+        strings = Cursor(self._source, offset + begin).take(end - begin, "dynamic string table")
         for tag, value in wanted:
-            terminator = strings.find(b"\0", value) if value < size else -1
+            terminator = strings.find(b"\0", value - begin) if value < size else -1
             if terminator < 0:
                 self._findings.add("dynamic section", f"names a string at {value}, outside its string table")
             else:
-                names[tag].append(strings[value:terminator].decode("utf-8", "surrogateescape"))
+                names[tag].append(strings[value - begin : terminator].decode("utf-8", "surrogateescape"))
 
 
 def _offset_of(segments: tuple[Segment, ...], address: int) -> int | None:
     for segment in segments:
-        if segment.type == SegmentType.LOAD and 0 <= address - segment.address < segment.file_size:
+        if segment.type == _LOAD and 0 <= address - segment.address < segment.file_size:
             return address - segment.address + segment.offset
     return None
 
@@ -397,6 +405,4 @@ def _offset_of(segments: tuple[Segment, ...], address: int) -> int | None:
 def _kind(type_: int, interpreter: str | None, soname: str | None, *, is_pie: bool) -> Kind:
     if type_ == ElfType.EXEC or (type_ == ElfType.DYN and (is_pie or (interpreter and not soname))):
         return Kind.PROGRAM
-    return {ElfType.DYN: Kind.LIBRARY, ElfType.REL: Kind.OBJECT, ElfType.CORE: Kind.CORE_DUMP}.get(
-        ElfType(type_) if type_ in set(ElfType) else ElfType.REL, Kind.OTHER
-    )
+    return _KINDS.get(type_, Kind.OTHER)

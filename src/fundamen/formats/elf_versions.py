@@ -4,6 +4,7 @@ Source: the Linux Standard Base, "Symbol Versioning"; the constants in glibc's e
 """
 
 import struct
+from collections.abc import Callable
 from typing import Any
 
 import msgspec
@@ -37,10 +38,11 @@ def read_needed_versions(source: ByteSource, elf: Elf) -> tuple[NeededVersion, .
     at = _offset(source, elf, Tag.VERNEED)
     if at is None:
         return ()
+    name_of = _names(source, elf)
     table = _Table(source, at, "version needs")
     for _ in range(min(elf.tag(Tag.VERNEEDNUM) or 0, _MAX_ENTRIES)):
         _, count, file, auxiliary_at, further = table.record(need, at)
-        library = read_version_name(source, elf, file)
+        library = name_of(file)
         entry_at = at + auxiliary_at
         for _ in range(min(count, _MAX_ENTRIES - len(found))):
             hashed, flags, _, name, next_at = table.record(auxiliary, entry_at)
@@ -77,8 +79,16 @@ def read_defined_versions(source: ByteSource, elf: Elf) -> frozenset[int] | None
 
 def read_version_name(source: ByteSource, elf: Elf, name_at: int) -> str:
     """A name of the dynamic string table; empty where the table ends before. Raises: DamagedFileError."""
-    strings_at = _offset(source, elf, Tag.STRTAB) if name_at < (elf.tag(Tag.STRSZ) or 0) else None
-    return Cursor(source, strings_at + name_at).text("version name") if strings_at is not None else ""
+    return _names(source, elf)(name_at)
+
+
+def _names(source: ByteSource, elf: Elf) -> Callable[[int], str]:
+    """The names of the dynamic string table, by their places in it; empty where it ends before."""
+    size = elf.tag(Tag.STRSZ) or 0
+    strings_at = _offset(source, elf, Tag.STRTAB) if size else None
+    if strings_at is None:
+        return lambda _at: ""
+    return lambda at: Cursor(source, strings_at + at).text("version name") if at < size else ""
 
 
 class _Table:

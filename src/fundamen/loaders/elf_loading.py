@@ -17,6 +17,7 @@ from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
 _MOST_OBJECTS = 10_000  # what one program may load before we call the graph hostile
+_ANYWHERE = MachinePath("/")  # to which facts belong that are of no single file
 _MOST_CONFIGURATION = 1 << 20  # bytes of one configuration file
 
 
@@ -25,9 +26,14 @@ class LoadedObject(msgspec.Struct, frozen=True):
 
     path: MachinePath
     elf: Elf
-    origin: str  # what $ORIGIN stands for
+    stands_at: MachinePath  # the path that $ORIGIN is of
     loaded_by: "LoadedObject | None"
     has_no_path: bool = False  # whether its own search path does not count
+
+    @property
+    def origin(self) -> str:
+        """What $ORIGIN stands for."""
+        return self.stands_at.rpartition("/")[0] or "/"
 
 
 class ElfLoading(ABC):
@@ -36,8 +42,12 @@ class ElfLoading(ABC):
     def __init__(self, machine: Machine, program: MachinePath, elf: Elf) -> None:
         self._machine = machine
         self._elf = elf
-        origin = machine.folder_of(machine.real(program))  # the kernel gives the program's real path
-        self._program = LoadedObject(program, elf, origin, None)
+        self._program = LoadedObject(program, elf, machine.real(program), None)  # the kernel gives its real path
+        self._kind = (elf.bits, elf.machine, elf.big_endian)
+        # What was made of files at places where the loader looks: most of them are libraries that all programs share.
+        self._tried: dict[tuple[MachinePath, str], Candidate] = machine.fact(
+            f"candidates of {type(self).__module__} {self._kind}", _ANYWHERE, dict
+        )
         self._loaded: dict[MachinePath, Elf] = {}
         self._objects: dict[MachinePath, LoadedObject] = {}
         self._by_name: dict[str, MachinePath] = {}
@@ -101,7 +111,7 @@ class ElfLoading(ABC):
 
     def _is_of_our_kind(self, elf: Elf) -> bool:
         """Whether a file is for the same processor, width and byte order as the program."""
-        return (elf.bits, elf.machine, elf.big_endian) == (self._elf.bits, self._elf.machine, self._elf.big_endian)
+        return (elf.bits, elf.machine, elf.big_endian) == self._kind
 
     def _mapped(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
         """What becomes of a file of our kind as it is mapped."""
@@ -176,11 +186,18 @@ class ElfLoading(ABC):
         self._loaded[path] = elf
         for name in self._names_of(elf):
             self._by_name.setdefault(name, path)
-        self._objects[path] = LoadedObject(path, elf, self._machine.folder_of(path), requester)
+        self._objects[path] = LoadedObject(path, elf, path, requester)
         self._queue.append(self._objects[path])
         return path
 
     def _try(self, path: MachinePath, because: str) -> Candidate:
+        place = (path, because)
+        known = self._tried.get(place)
+        if known is None:
+            known = self._tried[place] = self._looked_at(path, because)
+        return known
+
+    def _looked_at(self, path: MachinePath, because: str) -> Candidate:
         elf = find_candidate(self._machine, path, because)
         if isinstance(elf, Candidate):
             return elf

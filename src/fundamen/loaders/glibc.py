@@ -53,6 +53,7 @@ def load_map(machine: Machine, program: MachinePath, elf: Elf, also: Sequence[st
 class _Loading(ElfLoading):
     def __init__(self, machine: Machine, program: MachinePath, elf: Elf) -> None:
         super().__init__(machine, program, elf)
+        self._cache = machine.fact("the loader's cache", _CACHE, self._read_cache)
         self._system: tuple[str, ...] | None = None
         self._for_processor: ProcessorFolders | None = None
         # The kernel starts such a program in secure mode, unless its very owner starts it. Source: ld.so(8), AT_SECURE.
@@ -152,13 +153,16 @@ class _Loading(ElfLoading):
 
     def _library_path(self, requester: LoadedObject) -> list[str]:
         value = "" if self._is_secure else self._machine.environment.get("LD_LIBRARY_PATH", "")
-        return self._split(value.replace(";", ":"), requester)
+        return self._split(value.replace(";", ":"), requester) if value else []
 
     def _cached(self, name: str, requester: LoadedObject) -> Iterator[tuple[MachinePath, str]]:
-        entries = self._ld_cache().get(name, ())
+        entries = self._cache.get(name, ())
         if requester.elf.no_default_folders:
             skipped = self._system_folders()
             entries = tuple(e for e in entries if not e.path.startswith(tuple(f + "/" for f in skipped)))
+        if len(entries) == 1 and not entries[0].is_in_hwcaps_folder:  # as nearly always
+            yield MachinePath(entries[0].path), "ld.so.cache"
+            return
         plain = [entry for entry in entries if not entry.is_in_hwcaps_folder]
         for level in self._processor_folders().levels() if len(plain) < len(entries) else ():
             plain[:0] = [e for e in entries if e.is_in_hwcaps_folder and f"/glibc-hwcaps/{level}/" in e.path]
@@ -209,9 +213,6 @@ class _Loading(ElfLoading):
         if self._system is None:
             self._system = system_folders(self._machine, self._interpreter, self._elf.architecture)
         return self._system
-
-    def _ld_cache(self) -> dict[str, tuple[CacheEntry, ...]]:
-        return self._machine.fact("the loader's cache", _CACHE, self._read_cache)
 
     def _read_cache(self) -> dict[str, tuple[CacheEntry, ...]]:
         try:

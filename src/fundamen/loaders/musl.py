@@ -41,7 +41,7 @@ class _Loading(ElfLoading):
         return elf.needs  # filters are nothing to it
 
     def _preloader(self) -> LoadedObject:
-        return LoadedObject(self._program.path, self._elf, self._program.origin, None, has_no_path=True)
+        return LoadedObject(self._program.path, self._elf, self._program.stands_at, None, has_no_path=True)
 
     def _places(self, name: str, requester: LoadedObject) -> Iterator[tuple[MachinePath, str]]:
         if "/" in name:

@@ -3,6 +3,8 @@
 A missing or damaged component is a result and never an exception; an exception says that we could not find out.
 """
 
+from typing import Self
+
 
 class FundamenError(Exception):
     """Something could not be done.
@@ -18,6 +20,10 @@ class FundamenError(Exception):
         self.what = what
         self.why = why
         self.do = do
+
+    def __reduce__(self) -> tuple[type[Self], tuple[str, str, str]]:
+        """How it is handed over between processes."""
+        return type(self), (self.what, self.why, self.do)
 
 
 class UsageError(FundamenError):

@@ -22,10 +22,10 @@ from fundamen.evidence.dpkg_files import LEFT_OUT, RecordedFile, RecordedPackage
 from fundamen.evidence.recorded import RecordedAuthority
 from fundamen.machine.file_bytes import open_quietly
 from fundamen.machine.machine import Machine
+from fundamen.machine.sharing import Where, Workers, can_fork
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.survey.remembered import Remembered, is_rememberable, is_settled, is_unchanged, key_of
-from fundamen.survey.sharing import Where, Workers, can_fork
 
 _PIECE = 1 << 18  # bytes
 _MAPPED = 1 << 20  # bytes from which on a file is mapped
@@ -86,7 +86,8 @@ class Comparison:
         self.weight = sum(parcel.weight for parcel in self._parcels)  # of all that is to be done, as finish tells it
         apart = self.weight >= _MUCH and can_fork()
         comparing = partial(_Comparing, machine, records, known, now_ns)
-        self._workers = Workers(comparing(maps=apart).compare, Where.PROCESSES if apart else Where.THREADS)
+        self._compare = comparing(maps=apart).compare
+        self._workers = Workers(Where.PROCESSES if apart else Where.THREADS, self._compare)
         self._here = comparing(maps=False)
         self._owned: list[tuple[str, bytes]] = []
 
@@ -94,7 +95,7 @@ class Comparison:
         self._workers.__enter__()
         self._begun: Iterator[_Outcome] = iter(())
         with suppress(UnreadableError):  # a process was ended: what is left is done here
-            self._begun = self._workers.begin(parcel.places for parcel in self._parcels)
+            self._begun = self._workers.begin(self._compare, (parcel.places for parcel in self._parcels))
         return self
 
     def __exit__(self, *how: object) -> None:

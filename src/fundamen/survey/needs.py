@@ -3,6 +3,7 @@
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, suppress
 from enum import Enum, auto
+from functools import partial
 from itertools import chain, islice
 from typing import Self
 
@@ -11,18 +12,17 @@ import msgspec
 from fundamen.evidence.authority import Authority, Says, Subject, Testimony
 from fundamen.loaders.load_map import Outcome
 from fundamen.machine.machine import Machine
+from fundamen.machine.sharing import Where, Workers, can_fork
 from fundamen.model.binary import Kind
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
-from fundamen.survey.sharing import Where, Workers, can_fork
-from fundamen.survey.walking import Walked
+from fundamen.survey.walking import Walk, Walked
 from fundamen.trace.records import Component
 from fundamen.trace.trace import find_faults
 
 _AT_ONCE = 64  # executables in a parcel
 _ASKED_TOGETHER = 500  # files that authorities are asked about at a time
-_MANY = 500  # executables from which on further processes pay
 
 
 class Cause(msgspec.Struct, frozen=True):
@@ -77,13 +77,20 @@ class Resolving:
     def __exit__(self, *_how: object) -> None:
         self._under_way.close()
 
-    def begin(self, executables: Iterable[MachinePath]) -> None:
-        """Begin, as they come; they are all taken when this returns."""
-        coming = iter(executables)
-        first = list(islice(coming, _MANY))
-        workers = Workers(self._looking.look, self._looking.where(len(first)))
+    def begin(self, walk: Walk) -> None:
+        """Go the way, and begin with the executables as they are found; it is gone when this returns."""
+        shared = self._machine.may_be_shared and can_fork() and walk.is_long()
+        workers = Workers(Where.PROCESSES if shared else Where.HERE, self._looking.look, walk.go_leg)
         self._workers = self._under_way.enter_context(workers)
-        self._seen = workers.begin(_parcels(_Ask.PROGRAMS, chain(first, coming)))
+        begun = []
+        waiting: list[MachinePath] = []
+        for executables in walk.go(workers.begin):
+            waiting += executables
+            while len(waiting) >= _AT_ONCE:
+                begun.append(workers.begin(self._looking.look, [_Parcel(_Ask.PROGRAMS, waiting[:_AT_ONCE])]))
+                del waiting[:_AT_ONCE]
+        begun.append(workers.begin(self._looking.look, _parcels(_Ask.PROGRAMS, waiting)))
+        self._seen = chain.from_iterable(begun)
 
     def finish(self, walked: Walked, done: Done = lambda _count: None, asking: Done = lambda _count: None) -> Needs:
         """Wait for the rest.
@@ -94,7 +101,7 @@ class Resolving:
             asking: called with the number of files before authorities are asked about them; then they are counted.
         """
         gathering = _Gathering(self._machine, done)
-        begin = self._workers.begin
+        begin = partial(self._workers.begin, self._looking.look)
         gathering.take(self._seen)
         alone = [each for each in gathering.libraries if not gathering.is_loaded(each.path)]
         done(len(gathering.libraries) - len(alone))
@@ -192,11 +199,6 @@ class _Looking:
         self._machine = machine
         self._tells_files = tells_files
         self._told: set[MachinePath] = set()
-
-    def where(self, count: int) -> Where:
-        """In processes, if there is much to do and others may ask the machine."""
-        pays = self._machine.may_be_shared and count >= _MANY and can_fork()
-        return Where.PROCESSES if pays else Where.HERE
 
     def look(self, parcel: _Parcel) -> _Looked:
         """Look at some executables."""

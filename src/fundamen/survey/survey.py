@@ -165,7 +165,7 @@ def survey_machine(
                 others = (each for each in speaking if not isinstance(each, DpkgAuthority))
                 speaking = [comparison.authority(contents), *others]
             resolving = under_way.enter_context(Resolving(machine, speaking))
-            resolving.begin(walked.executables)
+            resolving.begin(walk)
         telling.begin("Resolving what each needs", len(walked.executables) + len(walked.scripts))
         asking = partial(telling.begin, "Checking the files they stand on")
         needs = resolving.finish(walked, telling.more, asking)

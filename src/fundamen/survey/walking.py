@@ -2,25 +2,33 @@
 
 import json
 import os
-from collections.abc import Callable, Iterator, Sequence
+import re
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from enum import Enum, auto
+from itertools import chain
 from operator import attrgetter
 
 import msgspec
 
 from fundamen.formats.elf import MAGIC as ELF
+from fundamen.machine.file_bytes import open_quietly
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
-from fundamen.model.paths import MachinePath
+from fundamen.model.paths import HostPath, MachinePath
 
-_name_of = attrgetter("name")
+_path_of = attrgetter("path")
+_FILES = 4096  # after how many the rest of a leg is given back
+_FOLDERS = 64  # in a leg that is shared out
+_MANY = 500  # executables from which on further processes pay
 _ANYBODY_RUNS = 0o111
 _HEAD = 128  # bytes by which a file is told; a script's first line is read as far
 _MACHO = (b"\xfe\xed\xfa\xce", b"\xfe\xed\xfa\xcf", b"\xce\xfa\xed\xfe", b"\xcf\xfa\xed\xfe", b"\xca\xfe\xba\xbe")
 _BY_NAME = {
-    Platform.LINUX: (".so", ".node"),
-    Platform.MACOS: (".dylib", ".so", ".bundle"),
-    Platform.WINDOWS: (".exe", ".dll", ".ocx", ".cpl", ".drv", ".node"),
+    Platform.LINUX: re.compile(r"\.(?:so|node)"),
+    Platform.MACOS: re.compile(r"\.(?:dylib|so|bundle)", re.IGNORECASE),
+    Platform.WINDOWS: re.compile(r"\.(?:exe|dll|ocx|cpl|drv|node)$", re.IGNORECASE),
 }
 # Where each platform keeps programs and libraries.
 USUAL = {
@@ -57,10 +65,42 @@ def usual_folders(machine: Machine) -> tuple[MachinePath, ...]:
     return tuple(folder for folder in found if not any(_is_below(machine, folder, other) for other in found))
 
 
+class Leg(msgspec.Struct, frozen=True):
+    """A part of the way: some folders, each with where it lies on this host."""
+
+    folders: list[tuple[MachinePath, HostPath]]
+    device: int  # the file system that is not left
+
+
+class _What(Enum):
+    EXECUTABLE = auto()
+    SCRIPT = auto()
+    BROKEN_LINK = auto()
+
+
+class _Find(msgspec.Struct, frozen=True):
+    folder: int  # in which it lies, by its inode
+    what: _What
+    path: MachinePath
+    line: str = ""  # the first, of a script
+
+
+class Gone(msgspec.Struct, frozen=True):
+    """What was found on a part of the way."""
+
+    files: dict[int, int]  # how many ordinary files lie in each folder, by its inode
+    found: list[_Find]
+    barred: list[str]
+    left: Leg  # the folders below that were not gone into
+
+
+Share = Callable[[Callable[[Leg], Gone], Iterable[Leg]], Iterator[Gone]]  # carries legs out, here or in other processes
+
+
 class Walk:
     """A way through folders; each file once, links not followed, other file systems left alone.
 
-    It is gone as its executables are taken; once they all are, ``walked`` has everything.
+    Once it is gone, ``walked`` has everything, in the order of the paths.
     """
 
     def __init__(self, machine: Machine, folders: Sequence[MachinePath], told: Told = lambda _count: None) -> None:
@@ -75,39 +115,99 @@ class Walk:
             UnreadableError: a folder that was named is not there.
         """
         self._machine = machine
-        self._folders = folders
         self._told = told
         self._name = f"walk {' '.join(folders)}"
+        self._walking = _Walking(machine)
+        self.go_leg = self._walking.go
+        self._seen: set[tuple[int, int]] = set()  # folders, by file system and inode
+        self._found: list[_Find] = []
+        self._barred: list[str] = []
+        self._count = 0
+        self._begun: list[Gone] = []
         self.walked = Walked(0, (), {}, (), ())
-        for folder in () if machine.is_captured else folders:
-            if machine.look(folder).kind is not EntryKind.FOLDER:
-                raise UnreadableError(
-                    what=f"{folder} cannot be surveyed",
-                    why="there is no such folder",
-                    do="Name a folder of the machine.",
-                )
+        self._is_done = False
+        if machine.is_captured:
+            self.walked = _from_capture(machine, self._name)
+            self._is_done = True
+            return
+        self._legs = [self._leg(folder) for folder in folders]
+
+    def is_long(self) -> bool:
+        """Go the first steps, here; whether there is so much ahead that it pays to share it out."""
+        if not self._is_done and not self._begun:
+            self._begun = list(map(self.go_leg, self._legs))
+        ahead = sum(len(gone.left.folders) for gone in self._begun)
+        known = sum(len(gone.found) for gone in self._begun)
+        return ahead > 0 or max(known, len(self.walked.executables)) >= _MANY
+
+    def go(self, share: Share = map) -> Iterator[Sequence[MachinePath]]:
+        """Go all of it, and give the executables as they are found; at once where it is gone already.
+
+        Args:
+            share: carries legs out.
+        """
+        if self._is_done:
+            yield self.walked.executables
+            return
+        self.is_long()
+        under_way = deque[Iterator[Gone]]([iter(self._begun)])
+        while under_way:
+            for gone in under_way.popleft():
+                under_way.append(share(self.go_leg, _shared_out(gone.left)))
+                yield self._taken(gone)
+        self._finish()
 
     def __iter__(self) -> Iterator[MachinePath]:
-        """The executables, as they are found."""
-        if self._machine.is_captured:
-            self.walked = _from_capture(self._machine, self._name)
-            yield from self.walked.executables
-            return
-        walking = _Walking(self._machine, self._told)
-        executables = []
-        for folder in self._folders:
-            for path in walking.go(self._machine.real(folder)):
-                executables.append(path)
-                yield path
+        """Go all of it here; the executables as they are found."""
+        return chain.from_iterable(self.go())
+
+    def _leg(self, folder: MachinePath) -> Leg:
+        if self._machine.look(folder).kind is not EntryKind.FOLDER:
+            raise UnreadableError(
+                what=f"{folder} cannot be surveyed",
+                why="there is no such folder",
+                do="Name a folder of the machine.",
+            )
+        real = self._machine.real(folder)
+        host = self._machine.host_path(real)
+        return Leg([(real, host)], os.stat(host).st_dev)
+
+    def _taken(self, gone: Gone) -> list[MachinePath]:
+        """Take in what was found in folders that were not come to on another way; the executables of it."""
+        device = gone.left.device
+        again = {inode for inode in gone.files if (device, inode) in self._seen}
+        self._seen.update((device, inode) for inode in gone.files)
+        count = sum(files for inode, files in gone.files.items() if inode not in again)
+        found = [find for find in gone.found if find.folder not in again]
+        self._count += count
+        self._told(count)
+        self._found += found
+        self._barred += gone.barred
+        return [find.path for find in found if find.what is _What.EXECUTABLE]
+
+    def _finish(self) -> None:
+        found: dict[_What, list[_Find]] = {what: [] for what in _What}
+        for find in sorted(self._found, key=_path_of):
+            found[find.what].append(find)
+        scripts: dict[str, list[MachinePath]] = {}
+        for script in found[_What.SCRIPT]:
+            scripts.setdefault(script.line, []).append(script.path)
         self.walked = Walked(
-            walking.count,
-            tuple(executables),
-            {line: tuple(paths) for line, paths in walking.scripts.items()},
-            tuple(walking.broken),
-            tuple(walking.barred),
+            self._count,
+            tuple(find.path for find in found[_What.EXECUTABLE]),
+            {line: tuple(paths) for line, paths in scripts.items()},
+            tuple(find.path for find in found[_What.BROKEN_LINK]),
+            tuple(sorted(self._barred)),
         )
+        self._is_done = True
         # Names may be in any encoding.
         self._machine.keep(self._name, json.dumps(msgspec.to_builtins(self.walked)).encode())
+
+
+def _shared_out(leg: Leg) -> Iterator[Leg]:
+    """What is left of a leg, as shorter ones."""
+    for begin in range(0, len(leg.folders), _FOLDERS):
+        yield Leg(leg.folders[begin : begin + _FOLDERS], leg.device)
 
 
 def _from_capture(machine: Machine, name: str) -> Walked:
@@ -127,81 +227,79 @@ def _from_capture(machine: Machine, name: str) -> Walked:
 
 
 class _Walking:
-    def __init__(self, machine: Machine, told: Told) -> None:
+    """Goes legs of the way, in whichever process."""
+
+    def __init__(self, machine: Machine) -> None:
         self._machine = machine
-        self._told = told
-        self._endings = _BY_NAME[machine.platform]
+        self._sep = machine.paths.sep
+        self._named = _BY_NAME[machine.platform]
         self._by_mode = machine.platform is not Platform.WINDOWS
-        self._seen: set[tuple[int, int]] = set()  # folders
-        self.count = 0
-        self.scripts: dict[str, list[MachinePath]] = {}
-        self.broken: list[MachinePath] = []
-        self.barred: list[str] = []
 
-    def go(self, folder: MachinePath) -> Iterator[MachinePath]:
-        """Go through a folder and all below it, the nearest first; give the executables."""
-        host = str(self._machine.host_path(folder))
-        device = os.stat(host).st_dev
-        sep = self._machine.paths.sep
-        waiting = [(folder, host)]
-        while waiting:
-            here, host_folder = waiting.pop()
-            begin = here.rstrip(sep) + sep
-            for entry in self._entries(here, host_folder, device):
-                path = MachinePath(begin + entry.name)
-                try:
-                    if entry.is_file(follow_symlinks=False):
-                        if self._is_executable_file(path, entry):
-                            yield path
-                    elif entry.is_dir(follow_symlinks=False):
-                        waiting.append((path, entry.path))
-                    elif entry.is_symlink():
-                        self._link(path)
-                except OSError:  # it vanished meanwhile
+    def go(self, leg: Leg) -> Gone:
+        """Go through the first folders, the nearest first, until there were many files; give what is left."""
+        gone = Gone({}, [], [], Leg([], leg.device))
+        waiting = deque(leg.folders)
+        count = 0
+        while waiting and count < _FILES:
+            folder, host = waiting.popleft()
+            try:
+                status = os.lstat(host)
+                # A folder on another file system is none of ours; one that was seen is come to by a second mount.
+                if status.st_dev != leg.device or status.st_ino in gone.files:
                     continue
+                gone.files[status.st_ino] = 0
+                with os.scandir(host) as entries:
+                    files = self._look_through(folder, status.st_ino, entries, gone.found, waiting)
+            except OSError as error:
+                gone.barred.append(f"{folder}: {error.strerror}")
+                continue
+            gone.files[status.st_ino] = files
+            count += files + 1
+        gone.left.folders.extend(waiting)
+        return gone
 
-    def _entries(self, folder: MachinePath, host: str, device: int) -> "list[os.DirEntry[str]]":
-        """What lies in a folder, by its names; nothing where it was seen already, or is of another file system."""
-        try:
-            status = os.lstat(host)
-            if status.st_dev != device or (device, status.st_ino) in self._seen:
-                return []
-            self._seen.add((device, status.st_ino))
-            with os.scandir(host) as entries:
-                return sorted(entries, key=_name_of)
-        except OSError as error:
-            self.barred.append(f"{folder}: {error.strerror}")
-            return []
+    def _look_through(
+        self,
+        folder: MachinePath,
+        inode: int,
+        entries: "Iterator[os.DirEntry[str]]",
+        found: list[_Find],
+        folders: "deque[tuple[MachinePath, HostPath]]",
+    ) -> int:
+        """Note what is found in a folder, and the folders below; give how many ordinary files there are."""
+        begin = folder.rstrip(self._sep) + self._sep
+        is_named, by_mode = self._named.search, self._by_mode
+        count = 0
+        for entry in entries:
+            try:
+                if entry.is_file(follow_symlinks=False):
+                    count += 1
+                    if is_named(entry.name) or (by_mode and entry.stat(follow_symlinks=False).st_mode & _ANYBODY_RUNS):
+                        found += self._told_apart(inode, MachinePath(begin + entry.name), entry.path)
+                elif entry.is_dir(follow_symlinks=False):
+                    folders.append((MachinePath(begin + entry.name), HostPath(entry.path)))
+                elif entry.is_symlink() and self._is_broken(MachinePath(begin + entry.name)):
+                    found.append(_Find(inode, _What.BROKEN_LINK, MachinePath(begin + entry.name)))
+            except OSError:  # it vanished meanwhile
+                continue
+        return count
 
-    def _link(self, path: MachinePath) -> None:
+    def _is_broken(self, link: MachinePath) -> bool:
         if not self._machine.may_be_shared:
-            self._machine.real(path)  # whoever makes a capture writes down where it leads
-        if self._machine.look(path).kind is EntryKind.ABSENT:
-            self.broken.append(path)
+            self._machine.real(link)  # whoever makes a capture writes down where it leads
+        return self._machine.look(link).kind is EntryKind.ABSENT
 
-    def _is_executable_file(self, path: MachinePath, entry: "os.DirEntry[str]") -> bool:
-        """Whether a file is in the platform's format; a script is noted down."""
-        self.count += 1
-        if not self.count & 0x3FF:
-            self._told(self.count)
-        if not self._may_be(entry):
-            return False
-        with open(entry.path, "rb", buffering=0) as file:
-            head = file.read(_HEAD)
+    def _told_apart(self, folder: int, path: MachinePath, host: str) -> Iterator[_Find]:
+        """A file in the platform's format, or a script."""
+        file = open_quietly(HostPath(host))
+        try:
+            head = os.read(file, _HEAD)
+        finally:
+            os.close(file)
         if head.startswith(b"#!") and self._by_mode:
-            line = head.partition(b"\n")[0].decode("utf-8", "surrogateescape")
-            self.scripts.setdefault(line, []).append(path)
-            return False
-        return self._is_executable(head)
-
-    def _may_be(self, entry: "os.DirEntry[str]") -> bool:
-        name = entry.name.lower()
-        if not self._by_mode:
-            return name.endswith(self._endings)
-        for ending in self._endings:
-            if ending in name:
-                return True
-        return bool(entry.stat(follow_symlinks=False).st_mode & _ANYBODY_RUNS)
+            yield _Find(folder, _What.SCRIPT, path, head.partition(b"\n")[0].decode("utf-8", "surrogateescape"))
+        elif self._is_executable(head):
+            yield _Find(folder, _What.EXECUTABLE, path)
 
     def _is_executable(self, head: bytes) -> bool:
         match self._machine.platform:

@@ -1,6 +1,7 @@
 """Trace a program: what it needs, directly and indirectly, and how each need stands."""
 
 from collections.abc import Callable, Iterator, Sequence
+from itertools import chain
 from typing import TypeVar
 
 import msgspec
@@ -10,6 +11,7 @@ from fundamen.loaders.load_map import LoadMap
 from fundamen.loaders.loading import load_map
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
+from fundamen.machine.sharing import Where, Workers, can_fork
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -18,6 +20,7 @@ from fundamen.trace.records import Footing, Trace
 
 _Result = TypeVar("_Result")
 _AT_ONCE = 64  # programs whose files the authorities are asked about together
+_MANY = 200  # programs from which on further processes pay
 
 
 def trace_program(
@@ -57,7 +60,10 @@ def trace_programs(
     What they share is read and asked about once; what belongs to one alone is forgotten behind it.
     """
     of_files = [program for program in programs if not _is_of_package(machine, program)]
-    judged = _judged(machine, of_files, authorities, Judging.trace, symbols=symbols)
+    if len(of_files) >= _MANY and not authorities and machine.may_be_shared and can_fork():
+        judged = _shared_out(machine, of_files, symbols=symbols)
+    else:
+        judged = _judged(machine, of_files, authorities, Judging.trace, symbols=symbols)
     for program in programs:
         if not _is_of_package(machine, program):
             yield next(judged)
@@ -66,6 +72,19 @@ def trace_programs(
             yield _of_package(machine, program)
         except UnreadableError as error:
             yield error
+
+
+def _shared_out(
+    machine: Machine, programs: Sequence[MachinePath], *, symbols: bool
+) -> Iterator[Trace | UnreadableError]:
+    """Trace programs in several processes."""
+
+    def trace(batch: Sequence[MachinePath]) -> list[Trace | UnreadableError]:
+        return list(_judged(machine, batch, (), Judging.trace, symbols=symbols))
+
+    batches = [programs[begin : begin + _AT_ONCE] for begin in range(0, len(programs), _AT_ONCE)]
+    with Workers(Where.PROCESSES, trace) as workers:
+        yield from chain.from_iterable(workers.begin_as_taken(trace, batches))
 
 
 def find_faults(

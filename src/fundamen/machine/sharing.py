@@ -7,17 +7,22 @@ import gc
 import os
 import signal
 import sys
+from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import BrokenExecutor, Executor, Future
 from enum import Enum, auto
-from typing import Any, Generic, TypeVar
+from functools import partial
+from itertools import chain
+from typing import Any, Self, TypeVar
 
 from fundamen.model.errors import UnreadableError
 
 _Parcel = TypeVar("_Parcel")
 _Result = TypeVar("_Result")
 
-_work: list[Callable[[Any], Any]] = []  # of a process that was made to work
+_AHEAD = 6  # parcels that are done ahead of what is taken
+
+_works: list[Callable[[Any], Any]] = []  # of a process that was made to work
 
 
 class Where(Enum):
@@ -28,30 +33,30 @@ class Where(Enum):
     PROCESSES = auto()  # only where ``can_fork`` says so
 
 
-class Workers(Generic[_Parcel, _Result]):
-    """Do one kind of work on many parcels, as many at a time as there are processors. Used as a context.
+class Workers:
+    """Do some kinds of work on many parcels, as many at a time as there are processors. Used as a context.
 
     Nothing is begun any more once the context is left; what is in work by then is waited for.
     """
 
-    def __init__(self, work: Callable[[_Parcel], _Result], where: Where) -> None:
+    def __init__(self, where: Where, *works: Callable[[Any], Any]) -> None:
         """Make them.
 
         Args:
-            work: is given one parcel. For processes, parcels, results and errors must be made to be handed over.
             where: it is done.
+            works: each is given one parcel. For processes, parcels, results and errors must be made to be handed over.
         """
-        self._work = work
+        self._works = works
         self._where = where
         self._pool: Executor | None = None
 
-    def __enter__(self) -> "Workers[_Parcel, _Result]":
+    def __enter__(self) -> Self:
         if self._where is Where.PROCESSES:
             from concurrent.futures import ProcessPoolExecutor  # noqa: PLC0415 - little work needs none
             from multiprocessing import get_context  # noqa: PLC0415
 
             context = get_context("fork")
-            self._pool = ProcessPoolExecutor(os.cpu_count(), context, initializer=_begin, initargs=(self._work,))
+            self._pool = ProcessPoolExecutor(os.cpu_count(), context, initializer=_begin, initargs=self._works)
         elif self._where is Where.THREADS:
             from concurrent.futures import ThreadPoolExecutor  # noqa: PLC0415
 
@@ -62,19 +67,30 @@ class Workers(Generic[_Parcel, _Result]):
         if self._pool is not None:
             self._pool.shutdown(cancel_futures=True)
 
-    def begin(self, parcels: Iterable[_Parcel]) -> Iterator[_Result]:
-        """Begin work on some parcels, all of which are taken, and give what comes of each; what it raises is raised.
+    def begin(self, work: Callable[[_Parcel], _Result], parcels: Iterable[_Parcel]) -> Iterator[_Result]:
+        """Begin one of the works on some parcels, all of which are taken, and give what comes of each.
 
         Raises:
-            UnreadableError: a process was ended from outside; also as the results are gone through.
+            UnreadableError: a process was ended from outside; also as the results are gone through, which raises
+                what the work raises as well.
         """
         if self._pool is None:
-            return map(self._work, list(parcels))
-        work = self._work if self._where is Where.THREADS else _do
+            return map(work, list(parcels))
+        if self._where is Where.PROCESSES:
+            work = partial(_do, self._works.index(work))
         try:
             return _results([self._pool.submit(work, parcel) for parcel in parcels])
         except BrokenExecutor as error:
-            raise _ended() from error
+            raise ended() from error
+
+    def begin_as_taken(self, work: Callable[[_Parcel], _Result], parcels: Iterable[_Parcel]) -> Iterator[_Result]:
+        """The same, but only some parcels are done ahead of what is taken, so that memory stays as it is."""
+        ahead = deque[Iterator[_Result]]()
+        for parcel in parcels:
+            ahead.append(self.begin(work, [parcel]))
+            if len(ahead) > _AHEAD:
+                yield next(ahead.popleft())
+        yield from chain.from_iterable(ahead)
 
 
 def can_fork() -> bool:
@@ -91,23 +107,24 @@ def _results(under_way: "list[Future[_Result]]") -> Iterator[_Result]:
         while under_way:
             yield under_way.pop().result()
     except BrokenExecutor as error:
-        raise _ended() from error
+        raise ended() from error
 
 
-def _ended() -> UnreadableError:
+def ended() -> UnreadableError:
+    """What is said where a process that had a part in some work was ended from outside."""
     return UnreadableError(
         what="The work was not finished",
         why="a process that had a part in it was ended from outside, perhaps for want of memory",
-        do="Do it again; what was read by then is remembered.",
+        do="Do it again, with more memory free.",
     )
 
 
-def _begin(work: Callable[[Any], Any]) -> None:
+def _begin(*works: Callable[[Any], Any]) -> None:
     """Set a process up: Ctrl-C is for the one that puts together."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     gc.freeze()  # what this process was born with is not looked through, and stays shared
-    _work.append(work)
+    _works[:] = works
 
 
-def _do(parcel: Any) -> Any:  # noqa: ANN401 - whatever the work takes and gives
-    return _work[-1](parcel)
+def _do(place: int, parcel: Any) -> Any:  # noqa: ANN401 - whatever the work takes and gives
+    return _works[place](parcel)
