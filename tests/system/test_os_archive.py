@@ -54,6 +54,33 @@ def damaged(path: Path, how: int) -> None:
         path.write_bytes(changed.get(how, data[:18] + b"\3" + data[19:]))  # 4: for another architecture
 
 
+def test_what_a_shell_gathers_of_the_whole_root_is_surveyed_as_the_root_itself(
+    root: Path, fundamen: Fundamen, tmp_path: Path
+) -> None:
+    (root / "usr/lib/dead").symlink_to("/etc/nowhere")
+    library = root / "usr/lib/x86_64-linux-gnu/libcurl-gnutls.so.4"
+    target = library.readlink()
+    library.unlink()
+    script = fundamen("capture", "--script").out.encode()
+    with (tmp_path / "root.gathered").open("wb") as file:
+        path = "PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
+        words = [CHROOT, str(root), "env", "-i", path, "sh", "-s", "--", "--all"]
+        subprocess.run(words, input=script, stdout=file, check=True)
+    assert fundamen("capture", "root.capture", "--from", "root.gathered", "--yes").status == 0
+    for depth in ("needs", "used"):
+        [here] = fundamen("survey", "--json", "--depth", depth, "-m", root).records
+        [there] = fundamen("survey", "--json", "--depth", depth, "-m", "root.capture").records
+        for record in (here, there):
+            del record["machine"], record["next"], record["gaps"]  # kept packages are not gathered
+        assert here == there
+        assert (here["files"] > 5000, "/usr/lib/dead" in here["broken_links"]) == (True, True)
+        assert "libcurl-gnutls.so.4" in [cause["name"] for cause in here["causes"]]
+    [both] = fundamen("compare", "--json", root, "root.capture").records
+    assert ([each["name"] for each in both["differences"]], both["gaps"]) == (["PATH"], [])
+    (root / "usr/lib/dead").unlink()
+    library.symlink_to(target)
+
+
 @pytest.mark.parametrize("seed", [1, 2, 3])
 def test_ten_damaged_libraries_come_back_from_the_archive(root: Path, fundamen: Fundamen, seed: int) -> None:
     machine = open_machine(str(root), environment={})

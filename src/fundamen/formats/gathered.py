@@ -60,6 +60,7 @@ class Gathered(msgspec.Struct, frozen=True, kw_only=True):
     host: str
     made_at: datetime  # UTC
     programs: tuple[str, ...]  # that it was gathered of
+    is_whole: bool = False  # it was gathered of the whole machine
     environment: dict[str, str]
     whole: frozenset[str]  # folders of which everything below is listed, as far as they are no links
     barred: frozenset[str]  # folders that could not be read
@@ -100,6 +101,7 @@ class _Reading:
         self._lines = 0
         self._host, self._made_at = "", datetime.fromtimestamp(0, UTC)
         self._programs: list[str] = []
+        self._is_whole = False
         self._environment: dict[str, str] = {}
         self._whole: set[str] = set()
         self._barred: set[str] = set()
@@ -125,6 +127,7 @@ class _Reading:
             host=self._host,
             made_at=self._made_at,
             programs=tuple(self._programs),
+            is_whole=self._is_whole,
             environment=self._environment,
             whole=frozenset(self._whole),
             barred=frozenset(self._barred),
@@ -142,6 +145,7 @@ class _Reading:
         text = rest.decode("utf-8", "surrogateescape")
         told = {
             b"program": self._programs.append,
+            b"all": self._all,
             b"whole": self._whole.add,
             b"barred": self._barred.add,
             b"tree": self._trees.add,
@@ -171,6 +175,9 @@ class _Reading:
                 if why is None:
                     raise damaged(self._what, f"it has a line that begins with {word[:20]!r}")
                 self._refused[text] = why
+
+    def _all(self, _nothing: str) -> None:
+        self._is_whole = True
 
     def _variable(self, text: str) -> None:
         name, _, value = text.partition("=")

@@ -1,12 +1,15 @@
 """A machine that is known from what ``gather.sh`` or ``gather.ps1`` gathered: listings, and the bytes of some files."""
 
 import ntpath
+import os
 import posixpath
 from collections import deque
 from collections.abc import Iterator
 from contextlib import contextmanager
+from errno import EACCES
 from importlib import resources
-from stat import S_ISLNK
+from stat import S_ISDIR, S_ISLNK, S_ISREG
+from typing import Self
 
 from fundamen.formats.cursor import ByteSource, SharedFile
 from fundamen.formats.gathered import Gathered, Listed
@@ -73,6 +76,11 @@ class GatheredMachine(Machine):
         return self._gathered.programs
 
     @property
+    def is_whole(self) -> bool:
+        """Whether it was gathered of the whole machine."""
+        return self._gathered.is_whole
+
+    @property
     def was_running(self) -> bool:
         """It was gathered on the machine as it ran."""
         return True
@@ -124,6 +132,10 @@ class GatheredMachine(Machine):
         raise UnreadableError(
             what=f"{shown(path)} has no place on this host", why=f"it is only known from {self.title}", do=_DO
         )
+
+    def scanning(self) -> "_GatheredScanning":
+        """What goes through its folders."""
+        return _GatheredScanning(self, self._gathered, self._names)
 
     def afresh(self) -> "GatheredMachine":
         """The same with nothing remembered."""
@@ -186,6 +198,63 @@ class GatheredMachine(Machine):
         """The root of a path, which no separator ends, and what follows."""
         drive, rest = self.paths.splitdrive(path)
         return drive, deque(rest.replace("/", self.paths.sep).split(self.paths.sep))
+
+
+class _GatheredScanning:
+    """Goes through what was listed, on a machine whose names are compared as they are spelled."""
+
+    def __init__(self, machine: GatheredMachine, gathered: Gathered, names: dict[str, list[str]]) -> None:
+        self._machine, self._gathered, self._names = machine, gathered, names
+        self._numbers: dict[str, int] = {}
+
+    def place(self, folder: MachinePath) -> str:
+        """Where a folder is: at its path."""
+        return folder
+
+    def identity(self, place: str) -> tuple[int, int]:
+        """All is on one file system, as far as it was listed."""
+        return 0, self._numbers.setdefault(place, len(self._numbers))
+
+    @contextmanager
+    def entries(self, place: str) -> "Iterator[Iterator[_GatheredEntry]]":
+        """What was listed in a folder. Raises: OSError: it could not be read."""
+        if place in self._gathered.barred:
+            raise PermissionError(EACCES, os.strerror(EACCES), place)
+        begin = place.rstrip("/") + "/"
+        paths = (begin + name for name in self._names.get(place, ()) if name)
+        yield (_GatheredEntry(path, self._gathered.listed[path]) for path in paths)
+
+    def head(self, place: str, size: int) -> bytes:
+        """The first bytes of a file; none where they were not gathered, for then it is neither program nor script."""
+        try:
+            with self._machine.open(MachinePath(place)) as source:
+                return source.read_at(0, min(size, source.size))
+        except UnreadableError:
+            return b""
+
+
+class _GatheredEntry:
+    """What was listed of one thing in a folder."""
+
+    def __init__(self, path: str, listed: Listed) -> None:
+        self.path, self.name = path, path.rpartition("/")[2]
+        self.st_mode = listed.mode
+
+    def is_file(self, *, follow_symlinks: bool = True) -> bool:  # noqa: ARG002 - they are never followed here
+        """Whether it is an ordinary file."""
+        return S_ISREG(self.st_mode)
+
+    def is_dir(self, *, follow_symlinks: bool = True) -> bool:  # noqa: ARG002
+        """Whether it is a folder."""
+        return S_ISDIR(self.st_mode)
+
+    def is_symlink(self) -> bool:
+        """Whether it is a link."""
+        return S_ISLNK(self.st_mode)
+
+    def stat(self, *, follow_symlinks: bool = True) -> Self:  # noqa: ARG002
+        """Its mode."""
+        return self
 
 
 class _GatheredRegistry(Registry):

@@ -13,6 +13,7 @@ import msgspec
 from fundamen.formats.binary import read_binary
 from fundamen.formats.cursor import ByteSource, take_digest
 from fundamen.machine.registry import NoRegistry, Registry
+from fundamen.machine.scanning import HostScanning, Scanning
 from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary
 from fundamen.model.errors import FundamenError, UnreadableError
@@ -105,6 +106,10 @@ class Machine(ABC):
         Raises:
             UnreadableError: it lies nowhere on this host.
         """
+
+    def scanning(self) -> Scanning:
+        """What goes through its folders, quicker than one look at a time."""
+        return HostScanning(self.host_path)
 
     @abstractmethod
     def afresh(self) -> "Machine":

@@ -21,6 +21,7 @@ from fundamen.formats.cursor import ByteSource
 from fundamen.formats.text_hive import Value
 from fundamen.machine.machine import Entry, Machine
 from fundamen.machine.registry import Registry
+from fundamen.machine.scanning import Scanning
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 
@@ -112,6 +113,10 @@ class RecordingMachine(Machine):
     def host_path(self, path: MachinePath) -> HostPath:
         """As of the machine itself: what is done there is in no capture."""
         return self.base.host_path(path)
+
+    def scanning(self) -> Scanning:
+        """As of the machine itself."""
+        return self.base.scanning()
 
     def afresh(self) -> "RecordingMachine":
         """The same; a capture is of one moment."""

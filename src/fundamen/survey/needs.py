@@ -113,6 +113,7 @@ class Resolving:
         gathering.take(begin(_parcels(_Ask.ALL, rest)), by_itself=True)
         scripts = {paths[0]: paths for paths in walked.scripts.values()}
         gathering.take(begin(_parcels(_Ask.ALL, scripts)), alike=scripts)
+        gathering.put_in_order()
         if self._authorities:
             asking(len(gathering.subjects))
             gathering.judged_again = self._judge_again(gathering, done)
@@ -267,6 +268,11 @@ class _Gathering:
     def is_loaded(self, library: MachinePath) -> bool:
         """Whether something that was traced stands on a file."""
         return self._machine.real(library) in self._loaded
+
+    def put_in_order(self) -> None:
+        """Forget in which order processes happened to come to things."""
+        self.traced.sort(key=lambda each: (each.by_itself, each.path))
+        self.unreadable.sort()
 
     def take(
         self,

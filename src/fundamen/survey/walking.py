@@ -1,7 +1,6 @@
 """Go through folders of a machine: which files are executables, libraries and scripts, and which links lead nowhere."""
 
 import json
-import os
 import re
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -12,11 +11,11 @@ from operator import attrgetter
 import msgspec
 
 from fundamen.formats.elf import MAGIC as ELF
-from fundamen.machine.file_bytes import open_quietly
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.scanning import ScannedEntry
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
-from fundamen.model.paths import HostPath, MachinePath
+from fundamen.model.paths import MachinePath
 
 _path_of = attrgetter("path")
 _FILES = 4096  # after how many the rest of a leg is given back
@@ -66,9 +65,9 @@ def usual_folders(machine: Machine) -> tuple[MachinePath, ...]:
 
 
 class Leg(msgspec.Struct, frozen=True):
-    """A part of the way: some folders, each with where it lies on this host."""
+    """A part of the way: some folders, each with its place."""
 
-    folders: list[tuple[MachinePath, HostPath]]
+    folders: list[tuple[MachinePath, str]]
     device: int  # the file system that is not left
 
 
@@ -169,8 +168,9 @@ class Walk:
                 do="Name a folder of the machine.",
             )
         real = self._machine.real(folder)
-        host = self._machine.host_path(real)
-        return Leg([(real, host)], os.stat(host).st_dev)
+        scanning = self._machine.scanning()
+        place = scanning.place(real)
+        return Leg([(real, place)], scanning.identity(place)[0])
 
     def _taken(self, gone: Gone) -> list[MachinePath]:
         """Take in what was found in folders that were not come to on another way; the executables of it."""
@@ -231,6 +231,7 @@ class _Walking:
 
     def __init__(self, machine: Machine) -> None:
         self._machine = machine
+        self._scanning = machine.scanning()
         self._sep = machine.paths.sep
         self._named = _BY_NAME[machine.platform]
         self._by_mode = machine.platform is not Platform.WINDOWS
@@ -241,19 +242,19 @@ class _Walking:
         waiting = deque(leg.folders)
         count = 0
         while waiting and count < _FILES:
-            folder, host = waiting.popleft()
+            folder, place = waiting.popleft()
             try:
-                status = os.lstat(host)
+                device, inode = self._scanning.identity(place)
                 # A folder on another file system is none of ours; one that was seen is come to by a second mount.
-                if status.st_dev != leg.device or status.st_ino in gone.files:
+                if device != leg.device or inode in gone.files:
                     continue
-                gone.files[status.st_ino] = 0
-                with os.scandir(host) as entries:
-                    files = self._look_through(folder, status.st_ino, entries, gone.found, waiting)
+                gone.files[inode] = 0
+                with self._scanning.entries(place) as entries:
+                    files = self._look_through(folder, inode, entries, gone.found, waiting)
             except OSError as error:
                 gone.barred.append(f"{folder}: {error.strerror}")
                 continue
-            gone.files[status.st_ino] = files
+            gone.files[inode] = files
             count += files + 1
         gone.left.folders.extend(waiting)
         return gone
@@ -262,9 +263,9 @@ class _Walking:
         self,
         folder: MachinePath,
         inode: int,
-        entries: "Iterator[os.DirEntry[str]]",
+        entries: Iterator[ScannedEntry],
         found: list[_Find],
-        folders: "deque[tuple[MachinePath, HostPath]]",
+        folders: deque[tuple[MachinePath, str]],
     ) -> int:
         """Note what is found in a folder, and the folders below; give how many ordinary files there are."""
         begin = folder.rstrip(self._sep) + self._sep
@@ -277,7 +278,7 @@ class _Walking:
                     if is_named(entry.name) or (by_mode and entry.stat(follow_symlinks=False).st_mode & _ANYBODY_RUNS):
                         found += self._told_apart(inode, MachinePath(begin + entry.name), entry.path)
                 elif entry.is_dir(follow_symlinks=False):
-                    folders.append((MachinePath(begin + entry.name), HostPath(entry.path)))
+                    folders.append((MachinePath(begin + entry.name), entry.path))
                 elif entry.is_symlink() and self._is_broken(MachinePath(begin + entry.name)):
                     found.append(_Find(inode, _What.BROKEN_LINK, MachinePath(begin + entry.name)))
             except OSError:  # it vanished meanwhile
@@ -289,13 +290,9 @@ class _Walking:
             self._machine.real(link)  # whoever makes a capture writes down where it leads
         return self._machine.look(link).kind is EntryKind.ABSENT
 
-    def _told_apart(self, folder: int, path: MachinePath, host: str) -> Iterator[_Find]:
+    def _told_apart(self, folder: int, path: MachinePath, place: str) -> Iterator[_Find]:
         """A file in the platform's format, or a script."""
-        file = open_quietly(HostPath(host))
-        try:
-            head = os.read(file, _HEAD)
-        finally:
-            os.close(file)
+        head = self._scanning.head(place, _HEAD)
         if head.startswith(b"#!") and self._by_mode:
             yield _Find(folder, _What.SCRIPT, path, head.partition(b"\n")[0].decode("utf-8", "surrogateescape"))
         elif self._is_executable(head):

@@ -78,7 +78,7 @@ def command(
     tells of keys or passwords is left out by rule. What it holds is shown, and you are asked, before it is written.
 
     A machine without Python is gathered by a script, which --script prints, in plain shell for Linux or in PowerShell
-    for Windows; --from makes the capture of what it wrote, of the same programs.
+    for Windows; --from makes the capture of what it wrote, of the same programs, or of the whole machine.
 
     \b
     fundamen capture office.capture /opt/tidebook/bin/tidebook
@@ -86,6 +86,7 @@ def command(
     fundamen trace --machine office.capture /opt/tidebook/bin/tidebook
     fundamen capture --script >gather.sh
     sh gather.sh /opt/tidebook/bin/tidebook >office.gathered
+    sh gather.sh --all | gzip >office.gathered
     fundamen capture office.capture --from office.gathered
     fundamen capture --script powershell >gather.ps1
     powershell -ExecutionPolicy Bypass -File gather.ps1 office.gathered C:\\Tidebook\\tidebook.exe
@@ -95,9 +96,10 @@ def command(
         most_bytes = amount_of(most)
         examined = _gathered(gathered) if gathered else machine()
         if isinstance(examined, GatheredMachine):
-            if whole:
-                why = "what the script gathers is of programs, and not of a whole machine"
-                raise UsageError("No capture is made", why, "Leave --all out, or run fundamen capture on the machine.")
+            if whole and not examined.is_whole:
+                why = "the script gathered of programs, and not of the whole machine"
+                raise UsageError("No capture is made", why, "Leave --all out, or have the script run with --all.")
+            whole = whole or (examined.is_whole and not programs)
             programs, name = programs or examined.programs, name or examined.host
         _require_sense(target, programs, sheets, most_bytes, whole=whole)
         wish = Wish(

@@ -252,7 +252,8 @@ public static class FundamenGather
                 return;
             }
             string text = Encoding.GetEncoding(28591).GetString(data); // one letter a byte
-            if (text.IndexOf("PRIVATE KEY-----", StringComparison.Ordinal) >= 0)
+            // Libraries of cryptography have such words later.
+            if (text.IndexOf("PRIVATE KEY-----", 0, Math.Min(text.Length, 4096), StringComparison.Ordinal) >= 0)
             {
                 Line("secret " + path);
                 return;

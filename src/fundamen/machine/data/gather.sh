@@ -2,6 +2,7 @@
 # Gather what Fundamen asks of programs, on a machine that has no Python:
 #
 #     sh gather.sh PROGRAM... >office.gathered
+#     sh gather.sh --all | gzip >office.gathered
 #
 # Copy the file to a machine with Fundamen, and make a capture of it there:
 #
@@ -10,14 +11,20 @@
 # It runs none of the programs, and writes nothing but its output and a folder for itself, which it removes. It takes in:
 # names, sizes and rights of files in the folders of programs and libraries; the bytes of the programs and of all files
 # that are called as a library they name; the loader's settings; what the package database has of these files; and the
-# variables PATH, LD_*, JAVA_HOME, DOTNET_ROOT, LANG. docs/formats/gathered.md describes the form.
+# variables PATH, LD_*, JAVA_HOME, DOTNET_ROOT, LANG, SSL_CERT_*. With --all, it takes in the bytes of every program,
+# library and script in these folders, the certificates that the system trusts, and the names of what is below /etc.
+# docs/formats/gathered.md describes the form.
 set -u
 LC_ALL=C
 export LC_ALL
 umask 077
 
-if [ $# -eq 0 ]; then
-  echo "Usage: sh gather.sh PROGRAM... >office.gathered" >&2
+all=no
+if [ "${1:-}" = --all ]; then
+  all=yes
+  shift
+elif [ $# -eq 0 ]; then
+  echo "Usage: sh gather.sh PROGRAM... >office.gathered, or sh gather.sh --all | gzip >office.gathered" >&2
   exit 2
 fi
 own=${TMPDIR:-/tmp}/fundamen-gather.$$
@@ -56,8 +63,8 @@ for program; do
   echo "$program" >>"$own/typed"
   whole_path "$program" >>"$own/waiting"
 done
-[ -s "$own/waiting" ] || exit 3
-env | grep -E '^(PATH|LD_[A-Z_]+|JAVA_HOME|DOTNET_ROOT|LANG)=' | sed 's/^/environment /'
+if [ $all = yes ]; then printf 'all\n'; elif [ ! -s "$own/waiting" ]; then exit 3; fi
+env | grep -E '^(PATH|LD_[A-Z_]+|JAVA_HOME|DOTNET_ROOT|LANG|SSL_CERT_[A-Z]+)=' | sed 's/^/environment /'
 
 # The folders of which every name is told.
 {
@@ -67,6 +74,11 @@ env | grep -E '^(PATH|LD_[A-Z_]+|JAVA_HOME|DOTNET_ROOT|LANG)=' | sed 's/^/enviro
   sed 's|/[^/]*/[^/]*$|/lib|' "$own/waiting"
   cat /etc/ld.so.conf /etc/ld.so.conf.d/*.conf 2>/dev/null | sed 's/#.*//' | grep '^/'
   echo "${LD_LIBRARY_PATH:-}" | tr ':;' '\n\n' | grep '^/'
+  if [ $all = yes ]; then
+    printf '%s\n' /usr /etc /run/systemd/system /var/lib/dpkg/updates
+    ls /var/cache/apt/archives/*.deb >/dev/null 2>&1 || echo /var/cache/apt/archives # kept packages are not gathered
+    echo "${PATH:-}" | tr ':' '\n' | grep '^/'
+  fi
 } | sed 's|//*|/|g; s|\(.\)/$|\1|' | sort -u | while IFS= read -r folder; do
   case $folder in / | /tmp | /home | /root | /proc* | /sys* | /dev*) continue ;; esac # too much, or no files
   if [ -d "$folder" ] || [ -h "$folder" ]; then echo "$folder"; fi
@@ -76,6 +88,9 @@ while IFS= read -r folder; do
   find "$folder" -name "*$break*" -prune -o -exec ls -ldn {} + 2>>"$own/errors"
 done <"$own/folders" >"$own/found"
 grep '^whole ' "$own/found"
+if [ $all = yes ]; then # of what is not there nothing is in it
+  for folder in /run/systemd/system /var/lib/dpkg/updates; do [ -e "$folder" ] || printf 'whole %s\n' "$folder"; done
+fi
 grep -v '^whole ' "$own/found" >"$own/listing"
 sed -n "s/^find: .\(\/.*\).: Permission denied\$/barred \1/p" "$own/errors"
 
@@ -83,8 +98,19 @@ sed -n "s/^find: .\(\/.*\).: Permission denied\$/barred \1/p" "$own/errors"
 sed -n 's/^[-l][^ ]*  *[0-9]*  *[0-9]*  *[0-9]*  *[0-9]*  *[A-Z][a-z][a-z]  *[0-9]*  *[0-9:]* //p' "$own/listing" |
   sed 's/ -> .*//' | awk '{ name = $0; sub(/.*\//, "", name); if (name ~ /\.so(\.|$)/ || name ~ /^ld[-.]/) print name "\t" $0 }' >"$own/places"
 
-# From file to file: all that are called as something that it names.
 : >"$own/gathered"
+if [ $all = yes ]; then
+  # Every program, library and script: what anybody may run, or what is called as a library, by how it begins.
+  awk 'substr($0, 1, 1) == "-" { kind = $1; at = index($0, " /"); name = $0; sub(/.*\//, "", name)
+    if (kind ~ /^-..[xs]|^-.....[xs]|^-........[xt]/ || name ~ /\.(so|node)/) print substr($0, at + 1) }' "$own/listing" |
+    while IFS= read -r path; do
+      case $path in /etc/*) continue ;; esac
+      case $(dd if="$path" bs=4 count=1 2>/dev/null | tr -c '!-~' 'x') in
+        xELF | '#!'*) echo "$path" ;;
+      esac
+    done >"$own/gathered"
+fi
+# From file to file: all that are called as something that it names.
 : >"$own/named"
 while [ -s "$own/waiting" ]; do
   : >"$own/next"
@@ -118,7 +144,28 @@ for path in /etc/ld.so.cache /etc/ld.so.conf /etc/ld.so.conf.d/* /etc/ld.so.prel
   /usr/lib/os-release /etc/debian_version /proc/cpuinfo /var/lib/dpkg/status /var/lib/dpkg/arch /var/lib/dpkg/diversions; do
   if [ -f "$path" ]; then echo "$path" >>"$own/settings"; fi
 done
-if [ -d /var/lib/dpkg/info ]; then
+if [ $all = yes ]; then # whom it trusts
+  for path in "${SSL_CERT_FILE:-}" /etc/ssl/certs/ca-certificates.crt /etc/pki/ca-trust/extracted/pem/tls-ca-bundle.pem \
+    /etc/ssl/ca-bundle.pem /etc/ssl/cert.pem; do
+    if [ -f "$path" ]; then echo "$path"; fi
+  done >"$own/bundles"
+  [ -s "$own/bundles" ] || find /etc/ssl/certs /etc/pki/tls/certs -type f >"$own/bundles" 2>/dev/null
+  find /usr/local/share/ca-certificates /etc/pki/ca-trust/source/anchors -type f >>"$own/bundles" 2>/dev/null
+  while IFS= read -r path; do
+    echo "$path"
+    whole_path "$path"
+    if [ -h "$path" ]; then
+      target=$(ls -ldn "$path" | sed 's/.* -> //')
+      case $target in /*) ;; *) target=$(dirname "$path")/$target ;; esac
+      whole_path "$target"
+    fi
+  done <"$own/bundles" >>"$own/settings"
+fi
+if [ -d /var/lib/dpkg/info ] && [ $all = yes ]; then
+  printf 'whole /var/lib/dpkg/info\n'
+  find /var/lib/dpkg/info -name '*.md5sums' >>"$own/settings"
+  find /var/lib/dpkg/info -name '*.list' >>"$own/settings"
+elif [ -d /var/lib/dpkg/info ]; then
   printf 'whole /var/lib/dpkg/info\n' # of what concerns these files
   sed 's|.*/|/|' "$own/gathered" | sort -u >"$own/ends"
   find /var/lib/dpkg/info -name '*.md5sums' -exec grep -lF -f "$own/ends" {} + >>"$own/settings" 2>/dev/null
@@ -141,7 +188,7 @@ while IFS= read -r path; do
     printf 'refused %s\n' "$path"
     continue
   fi
-  if grep -q 'PRIVATE KEY-----' "$own/file"; then
+  if dd if="$own/file" bs=4096 count=1 2>/dev/null | grep -q 'PRIVATE KEY-----'; then # libraries have such words later
     printf 'secret %s\n' "$path"
     continue
   fi

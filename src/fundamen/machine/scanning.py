@@ -1,0 +1,88 @@
+"""The folders of a machine, gone through: what lies in each, links not followed, and how a file begins."""
+
+import os
+from collections.abc import Callable, Iterator
+from typing import TYPE_CHECKING, Protocol
+
+from fundamen.machine.file_bytes import open_quietly
+from fundamen.model.paths import HostPath, MachinePath
+
+if TYPE_CHECKING:
+    from contextlib import AbstractContextManager
+
+
+class Status(Protocol):
+    """What is used of what stat(2) tells."""
+
+    @property
+    def st_mode(self) -> int:
+        """Kind and rights."""
+
+
+class ScannedEntry(Protocol):
+    """One thing in a folder, as ``os.DirEntry`` tells of it."""
+
+    @property
+    def name(self) -> str:
+        """How it is called."""
+
+    @property
+    def path(self) -> str:
+        """Its place."""
+
+    def is_file(self, *, follow_symlinks: bool = True) -> bool:
+        """Whether it is an ordinary file."""
+
+    def is_dir(self, *, follow_symlinks: bool = True) -> bool:
+        """Whether it is a folder."""
+
+    def is_symlink(self) -> bool:
+        """Whether it is a link."""
+
+    def stat(self, *, follow_symlinks: bool = True) -> Status:
+        """What else there is to tell. Raises: OSError."""
+
+
+class Scanning(Protocol):
+    """Goes through the folders of one machine, by their places, wherever those are. All raise OSError."""
+
+    def place(self, folder: MachinePath) -> str:
+        """Where a folder is."""
+
+    def identity(self, place: str) -> tuple[int, int]:
+        """Which file system a folder is on, and which of its folders it is."""
+
+    def entries(self, place: str) -> "AbstractContextManager[Iterator[ScannedEntry]]":
+        """What lies in a folder."""
+
+    def head(self, place: str, size: int) -> bytes:
+        """The first bytes of a file."""
+
+
+class HostScanning:
+    """Goes through the folders of a machine whose files lie on this host."""
+
+    def __init__(self, host_path: Callable[[MachinePath], HostPath]) -> None:
+        """Take it by where its paths lie on this host."""
+        self._host_path = host_path
+
+    def place(self, folder: MachinePath) -> str:
+        """Where a folder is."""
+        return self._host_path(folder)
+
+    def identity(self, place: str) -> tuple[int, int]:
+        """Which file system a folder is on, and its inode."""
+        status = os.lstat(place)
+        return status.st_dev, status.st_ino
+
+    def entries(self, place: str) -> "AbstractContextManager[Iterator[os.DirEntry[str]]]":
+        """What lies in a folder."""
+        return os.scandir(place)
+
+    def head(self, place: str, size: int) -> bytes:
+        """The first bytes of a file."""
+        file = open_quietly(HostPath(place))
+        try:
+            return os.read(file, size)
+        finally:
+            os.close(file)
