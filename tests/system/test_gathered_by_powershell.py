@@ -22,8 +22,9 @@ WINE = "/usr/lib/wine/wine64"
 RUNTIME = Path(sys.prefix) / "windows/dotnetcore2/bin/dotnet.exe"  # made by make test-system
 SCRIPT = gathering_script("powershell")
 START = """public static class Start { public static int Main(string[] words) {
+    if (words.Length == 1) return FundamenGather.Run(words[0], null, true);
     string[] programs = new string[words.Length - 1]; System.Array.Copy(words, 1, programs, 0, programs.Length);
-    return FundamenGather.Run(words[0], programs); } }"""
+    return FundamenGather.Run(words[0], programs, false); } }"""
 SETTINGS = {
     "tfm": "netcoreapp3.1",
     "framework": {"name": "Microsoft.NETCore.App", "version": "3.1.0"},
@@ -93,6 +94,29 @@ def test_a_capture_of_what_it_gathered_answers_as_the_prefix_does(
     faults = {each["path"]: [one["name"] for one in each["components"] if one["fault"]] for each in here}
     assert faults["C:\\app\\app.exe"] == ["tide.dll"]
     assert faults["C:\\windows\\system32\\notepad.exe"] == []
+
+
+def test_of_the_whole_prefix_it_is_surveyed_as_the_prefix_is(
+    fundamen: Fundamen, prefix: Path, gatherer: Path, tmp_path: Path
+) -> None:
+    odd = prefix / "drive_c/Program Files/tide"
+    odd.mkdir()
+    (odd / "tide.exe").write_bytes((prefix / "drive_c/app/app.exe").read_bytes())
+    (odd / "ebb.dll").write_bytes(b"MZ cut")
+    words = (RUNTIME, "exec", "--runtimeconfig", gatherer.with_suffix(".runtimeconfig.json"), gatherer)
+    run(prefix, *words, "C:\\quay.gathered")
+    made = fundamen("capture", "quay.capture", "--from", prefix / "drive_c/quay.gathered", "--yes", "--json")
+    assert made.status == 0, made.err
+    path = run(prefix, "cmd", "/c", "echo %PATH%").stdout.strip()
+    for depth in ("needs", "used"):
+        survey = ("survey", "--json", "--depth", depth, "-m")
+        [there] = fundamen(*survey, tmp_path / "quay.capture").records
+        [here] = fundamen(*survey, prefix, "--env", f"PATH={path}").records
+        for record in (here, there):
+            del record["machine"], record["next"], record["gaps"], record["certificates"]  # wine has roots of its own
+        assert here == there
+        assert "tide.dll" in [cause["name"] for cause in here["causes"]]
+        assert "ebb.dll" in str(here["untraced"])
 
 
 def test_its_lines_of_powershell_are_well_formed_and_plain_text() -> None:

@@ -4,13 +4,12 @@ Source: MS-CAB, section 2; where the signature lies, and that everything is cove
 signature itself, is how signing tools write it.
 """
 
-import hashlib
 import struct
 from collections.abc import Callable, Collection
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor, damaged, take_digest
+from fundamen.formats.cursor import ByteSource, Cursor, damaged, digest_of_ranges
 from fundamen.model.paths import shown
 
 MAGIC = b"MSCF"
@@ -144,11 +143,10 @@ def read_signature(source: ByteSource, cabinet: Cabinet) -> bytes | None:
 
 def cabinet_digest(source: ByteSource, cabinet: Cabinet, algorithm: str) -> bytes:
     """The digest of all that a publisher signs, for a cabinet that has a signature."""
-    state = hashlib.new(algorithm, usedforsecurity=False)
     signature_at = cabinet.signature_at or source.size
+    ranges = []
     at = 0
     for begin, end in (*_LEFT_OUT, (signature_at, signature_at + cabinet.signature_size)):
-        take_digest(state, source, at, begin)
+        ranges.append((at, begin))
         at = max(at, end)
-    take_digest(state, source, at, source.size)
-    return state.digest()
+    return digest_of_ranges(source, algorithm, [*ranges, (at, source.size)])

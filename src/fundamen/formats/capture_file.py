@@ -15,7 +15,7 @@ from typing import IO, Annotated, Any, Literal
 
 import msgspec
 
-from fundamen.formats.cursor import damaged
+from fundamen.formats.cursor import Ranges, damaged
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import shown
@@ -100,6 +100,14 @@ class Facts(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     knows: dict[str, bool] = {}  # of a key, whether the registry could tell
     environment: dict[str, str] = {}
     kept: dict[str, str] = {}  # what was found out by going through the machine, as JSON
+
+
+def name_of_digest(algorithm: str, ranges: Ranges, zeros: int, size: int) -> str:
+    """How the facts name a digest of some ranges of a file; that of all of it by the algorithm alone."""
+    if list(ranges) == [(0, size)] and not zeros:
+        return algorithm
+    told = ",".join(f"{begin}-{end}" for begin, end in ranges)
+    return f"{algorithm}:{told}+{zeros}"
 
 
 class SharedFault(msgspec.Struct, frozen=True):

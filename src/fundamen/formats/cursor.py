@@ -2,23 +2,23 @@
 
 import io
 import struct
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from threading import Lock
-from typing import IO, TYPE_CHECKING, Any, Protocol
+from typing import IO, TYPE_CHECKING, Any, Protocol, runtime_checkable
 
 from fundamen.model.binary import Problem
 from fundamen.model.errors import CutFileError, DamagedFileError
 from fundamen.model.paths import shown
 
 if TYPE_CHECKING:
-    import hashlib
-
     from typing_extensions import Buffer  # the standard library has it only from 3.12 on
 
 _SHORT_TEXT = 256  # bytes; most names are shorter, and so short a read is served from a block that is at hand
 _PIECE = 1 << 18  # bytes that are hashed at once
 _MOST_PROBLEMS = 20  # a hostile file could give thousands; a technician reads a few
 MAX_TABLE = 64 << 20  # bytes; no table of a real executable comes near it
+
+Ranges = Sequence[tuple[int, int]]  # (begin, end) each, in bytes from the start of a source
 
 
 class ByteSource(Protocol):
@@ -119,11 +119,40 @@ class PartOf:
         return self._source.read_at(self._offset + offset, max(0, min(size, self.size - offset)))
 
 
-def take_digest(state: "hashlib._Hash", source: ByteSource, begin: int, end: int) -> None:
-    """Feed a range of a source to a digest, piece by piece; nothing where it ends before it begins."""
-    while begin < end and (piece := source.read_at(begin, min(_PIECE, end - begin))):
-        state.update(piece)
-        begin += len(piece)
+@runtime_checkable
+class Digesting(Protocol):
+    """A source that knows digests of its bytes, whether or not it has the bytes."""
+
+    def digest_of(self, algorithm: str, ranges: Ranges, zeros: int) -> bytes:
+        """As ``digest_of_ranges`` gives it."""
+
+
+def digest_of_ranges(source: ByteSource, algorithm: str, ranges: Ranges, zeros: int = 0) -> bytes:
+    """The digest of some ranges, one behind the other, and of so many zeros behind them.
+
+    Args:
+        source: the bytes.
+        algorithm: as hashlib names it.
+        ranges: (begin, end) each, in bytes; none of it where it ends before it begins.
+        zeros: bytes that are digested last.
+    """
+    if isinstance(source, Digesting):
+        return source.digest_of(algorithm, ranges, zeros)
+    return computed_digest(source, algorithm, ranges, zeros)
+
+
+def computed_digest(source: ByteSource, algorithm: str, ranges: Ranges, zeros: int) -> bytes:
+    """The same, of the bytes themselves."""
+    import hashlib  # noqa: PLC0415 - most files are read without it
+
+    state = hashlib.new(algorithm, usedforsecurity=False)
+    for begin, end in ranges:
+        at = begin
+        while at < end and (piece := source.read_at(at, min(_PIECE, end - at))):
+            state.update(piece)
+            at += len(piece)
+    state.update(bytes(zeros))
+    return state.digest()
 
 
 class Cursor:

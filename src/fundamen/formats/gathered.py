@@ -23,7 +23,7 @@ from fundamen.model.paths import shown
 
 MAGIC = b"fundamen-gathered "
 _VERSION = b"1"
-_MOST_CONTENT = 4 << 30  # bytes
+_MOST_CONTENT = 17 << 30  # bytes; the scripts stop at 16
 _MOST_DIGITS = 15
 _MOST_LINE = 1 << 20  # bytes; a value of the registry is one line
 _MOST_LINES = 4_000_000
@@ -37,6 +37,7 @@ _LISTED = re.compile(
 _RIGHTS = (0o400, 0o200, 0o100, 0o040, 0o020, 0o010, 0o004, 0o002, 0o001)
 _REFUSED = {
     b"refused": "the account that gathered may not read it",
+    b"large": "with its bytes, more would have been gathered than is read",
     b"secret": "a private key stands in it, and it was left out by rule",
 }
 _KINDS = {b"-": stat.S_IFREG, b"d": stat.S_IFDIR, b"l": stat.S_IFLNK}

@@ -4,12 +4,11 @@ Sources: PE Format, "The Attribute Certificate Table"; "Windows Authenticode Por
 "Calculating the PE Image Hash".
 """
 
-import hashlib
 import struct
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor, damaged, take_digest
+from fundamen.formats.cursor import ByteSource, Cursor, damaged, digest_of_ranges
 from fundamen.formats.pe import Directory, Pe
 from fundamen.model.paths import shown
 
@@ -67,15 +66,13 @@ def image_digest(source: ByteSource, pe: Pe, algorithm: str) -> bytes:
     Raises:
         DamagedFileError: a header does not fit the file.
     """
-    state = hashlib.new(algorithm, usedforsecurity=False)
+    ranges = []
     at = 0
     for begin, end in _left_out(source, pe):
-        take_digest(state, source, at, begin)
+        ranges.append((at, begin))
         at = end
-    take_digest(state, source, at, source.size)
-    if _table_at(source, pe) is None and source.size % _ALIGNED_TO:  # whoever signs it fills it up first
-        state.update(bytes(-source.size % _ALIGNED_TO))
-    return state.digest()
+    filling = -source.size % _ALIGNED_TO if _table_at(source, pe) is None else 0  # whoever signs it fills it up first
+    return digest_of_ranges(source, algorithm, [*ranges, (at, source.size)], filling)
 
 
 def _left_out(source: ByteSource, pe: Pe) -> list[tuple[int, int]]:

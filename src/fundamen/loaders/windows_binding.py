@@ -4,7 +4,11 @@ Source: Microsoft's PE Format specification, Export Address Table (forwarder RVA
 program of which one imported function is not offered (STATUS_ENTRYPOINT_NOT_FOUND, STATUS_ORDINAL_NOT_FOUND).
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from functools import partial
+from typing import NamedTuple
+
+import msgspec
 
 from fundamen.formats.pe import ImportedLibrary, Pe
 from fundamen.formats.pe_exports import ExportTable, read_exports
@@ -20,8 +24,29 @@ _MOST_FORWARDS = 16  # from library to library, for one function
 Resolve = Callable[[str, How, MachinePath], MachinePath | None]
 
 
+class _Bound(msgspec.Struct, frozen=True):
+    """What came of looking functions up in one library; the same for every program."""
+
+    missing: tuple[str, ...]  # functions that it does not have
+    passed_on: tuple[str, ...]  # libraries that it passes some of the functions on to
+
+
+class _Step(NamedTuple):
+    """One library in which functions are looked up."""
+
+    name: str  # as the importer names it, or the library that passes functions on to it
+    path: MachinePath
+
+
+_Wanted = list[tuple[Function, Function]]  # as they are imported, and as they are called in the library at hand
+
+
 class Binding:
-    """Binds imports to exports as libraries are loaded; reads each export table once."""
+    """Binds imports to exports as libraries are loaded.
+
+    What is looked up where is found out once for all programs; where libraries lie that functions are passed on to
+    depends on the program.
+    """
 
     def __init__(self, machine: Machine, resolve: Resolve) -> None:
         """Begin.
@@ -32,37 +57,39 @@ class Binding:
         """
         self._machine = machine
         self._resolve = resolve
-        self._exports: dict[MachinePath, ExportTable | None] = {}
         self._passed_on: dict[tuple[MachinePath, str, How], MachinePath | None] = {}
 
     def bind(self, importer: MachinePath, pe: Pe, library: ImportedLibrary, path: MachinePath) -> Unoffered | None:
         """Bind what one file imports from one library; give what is not offered, if anything is not."""
-        exports = self._exports_of(path)
-        functions = self._imported(importer, pe, library)
-        if exports is None or not functions:
-            return None
-        missing = tuple(str(f) for f in functions if not self._is_offered(path, exports, f, library.how))
-        return Unoffered(importer, path, library.how, missing) if missing else None
+        missing = dict.fromkeys(self._missing(importer, pe, library, (_Step(library.name, path),)))
+        return Unoffered(importer, path, library.how, tuple(missing)) if missing else None
 
-    def _is_offered(self, path: MachinePath, exports: ExportTable | None, function: Function, how: How) -> bool:
-        for _ in range(_MOST_FORWARDS):
-            if exports is None:  # a damaged table, or a library that was not found: its own fault, told elsewhere
-                return True
-            index = exports.index_of(function.name, function.ordinal)
-            if index is None:
-                return False
-            forwarder = exports.forwarders.get(index)
-            if forwarder is None:
-                return True
-            library, _, name = forwarder.rpartition(".")
-            if not library:
-                return False
-            function = Function(None, int(name[1:])) if name[:1] == "#" and name[1:].isdigit() else Function(name)
-            target = self._target(path, library, how)
-            if target is None:
-                return True
-            path, exports = target, self._exports_of(target)
-        return False
+    def _missing(
+        self, importer: MachinePath, pe: Pe, library: ImportedLibrary, steps: tuple[_Step, ...]
+    ) -> Iterator[str]:
+        """The functions that the last library does not have, nor those that it passes them on to."""
+        way = " ".join(f"{step.name} {step.path}" for step in steps)
+        find = partial(self._bound, importer, pe, library, steps)
+        bound = self._machine.fact(f"functions at {library.lookup_rva}, {library.how}, by {way}", importer, find)
+        yield from bound.missing
+        for name in bound.passed_on:
+            target = self._target(steps[-1].path, name, library.how)
+            if target is not None:  # one that was not found is a fault of its own
+                yield from self._missing(importer, pe, library, (*steps, _Step(name, target)))
+
+    def _bound(self, importer: MachinePath, pe: Pe, library: ImportedLibrary, steps: tuple[_Step, ...]) -> _Bound:
+        wanted: _Wanted = [(function, function) for function in self._imported(importer, pe, library)]
+        for place, step in enumerate(steps):
+            exports = self._exports_of(step.path)
+            if exports is None:  # a damaged table: a fault of its own, told elsewhere
+                return _Bound((), ())
+            missing, forwarded = _looked_up(exports, wanted)
+            if place + 1 < len(steps):
+                wanted = forwarded.get(steps[place + 1].name, [])
+        if len(steps) >= _MOST_FORWARDS:
+            missing += [function for passed in forwarded.values() for function, _ in passed]
+            forwarded = {}
+        return _Bound(tuple(map(str, missing)), tuple(forwarded))
 
     def _target(self, path: MachinePath, library: str, how: How) -> MachinePath | None:
         key = (path, library.lower(), how)
@@ -71,14 +98,15 @@ class Binding:
         return self._passed_on[key]
 
     def _exports_of(self, path: MachinePath) -> ExportTable | None:
-        if path not in self._exports:
+        def read() -> ExportTable | None:
             try:
                 pe = self._machine.binary(path)
                 with self._machine.open(path) as source:
-                    self._exports[path] = read_exports(source, pe) if isinstance(pe, Pe) else None
+                    return read_exports(source, pe) if isinstance(pe, Pe) else None
             except UnreadableError:
-                self._exports[path] = None
-        return self._exports[path]
+                return None
+
+        return self._machine.fact("export table", path, read)
 
     def _imported(self, importer: MachinePath, pe: Pe, library: ImportedLibrary) -> tuple[Function, ...]:
         try:
@@ -86,3 +114,21 @@ class Binding:
                 return read_imported_functions(source, pe, library)
         except UnreadableError:  # the damage is told by the file's own structure
             return ()
+
+
+def _looked_up(exports: ExportTable, wanted: _Wanted) -> tuple[list[Function], dict[str, _Wanted]]:
+    """(those that a library does not have, those that it passes on, by the library that it passes them on to)."""
+    missing: list[Function] = []
+    forwarded: dict[str, _Wanted] = {}
+    for imported, function in wanted:
+        index = exports.index_of(function.name, function.ordinal)
+        forwarder = exports.forwarders.get(index) if index is not None else ""
+        if forwarder is None:
+            continue
+        library, _, name = forwarder.rpartition(".")
+        if not library:
+            missing.append(imported)
+            continue
+        target = Function(None, int(name[1:])) if name[:1] == "#" and name[1:].isdigit() else Function(name)
+        forwarded.setdefault(library, []).append((imported, target))
+    return missing, forwarded

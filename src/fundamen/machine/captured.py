@@ -5,11 +5,12 @@ A question that the capture has no answer to is told as such, and never as "noth
 
 import ntpath
 import posixpath
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
+from functools import partial
 
-from fundamen.formats.capture_file import Capture, CapturedFile, Facts, Refusal, from_value
-from fundamen.formats.cursor import ByteSource, SharedFile, damaged
+from fundamen.formats.capture_file import Capture, CapturedFile, Facts, Refusal, from_value, name_of_digest
+from fundamen.formats.cursor import ByteSource, Ranges, SharedFile, computed_digest, damaged
 from fundamen.formats.text_hive import Value
 from fundamen.machine.machine import Entry, EntryKind, Machine
 from fundamen.machine.registry import Registry
@@ -85,16 +86,18 @@ class CapturedMachine(Machine):
         file = self._told.files.get(path) or self._told.files.get(real)
         if file is None:
             raise self._lacks(path, "its bytes")
-        yield _CapturedBytes(str(path), file, self._content)
+        yield _CapturedBytes(str(path), file, self._content, partial(self._digest, path))
 
     def digest(self, path: MachinePath, algorithm: str) -> str:
         """The digest that was taken then."""
-        names = (path, self.real(path))
-        told = (self._told.digests.get(f"{algorithm} {name}") for name in names)
-        found = next(filter(None, told), None)
+        found = self._digest(path, algorithm)
         if found is None:
             raise self._lacks(path, f"its digest by {algorithm}")
         return found
+
+    def _digest(self, path: MachinePath, which: str) -> str | None:
+        told = (self._told.digests.get(f"{which} {name}") for name in (path, self.real(path)))
+        return next(filter(None, told), None)
 
     def kept(self, what: str) -> bytes | None:
         """What was found out by going through the machine."""
@@ -130,9 +133,19 @@ class CapturedMachine(Machine):
 class _CapturedBytes:
     """A file of which some bytes are known."""
 
-    def __init__(self, name: str, file: CapturedFile, content: SharedFile) -> None:
+    def __init__(self, name: str, file: CapturedFile, content: SharedFile, digest: Callable[[str], str | None]) -> None:
         self.name, self.size = name, file.size
-        self._pieces, self._content = file.pieces, content
+        self._pieces, self._content, self._digest = file.pieces, content, digest
+
+    def digest_of(self, algorithm: str, ranges: Ranges, zeros: int) -> bytes:
+        """A digest of its bytes that was taken then; of the bytes, where all of them are known."""
+        known = self._digest(name_of_digest(algorithm, ranges, zeros, self.size))
+        if known is None:
+            return computed_digest(self, algorithm, ranges, zeros)
+        try:
+            return bytes.fromhex(known)
+        except ValueError as error:
+            raise damaged(shown(self.name), "the capture has a digest of it that is none") from error
 
     def read_at(self, offset: int, size: int) -> bytes:
         end = offset + size

@@ -135,7 +135,7 @@ class GatheredMachine(Machine):
 
     def scanning(self) -> "_GatheredScanning":
         """What goes through its folders."""
-        return _GatheredScanning(self, self._gathered, self._names)
+        return _GatheredScanning(self, self._listed, self._names, self._barred)
 
     def afresh(self) -> "GatheredMachine":
         """The same with nothing remembered."""
@@ -201,10 +201,16 @@ class GatheredMachine(Machine):
 
 
 class _GatheredScanning:
-    """Goes through what was listed, on a machine whose names are compared as they are spelled."""
+    """Goes through what was listed."""
 
-    def __init__(self, machine: GatheredMachine, gathered: Gathered, names: dict[str, list[str]]) -> None:
-        self._machine, self._gathered, self._names = machine, gathered, names
+    def __init__(
+        self,
+        machine: GatheredMachine,
+        listed: dict[str, tuple[str, Listed]],
+        names: dict[str, list[str]],
+        barred: set[str],
+    ) -> None:
+        self._machine, self._listed, self._names, self._barred = machine, listed, names, barred
         self._numbers: dict[str, int] = {}
 
     def place(self, folder: MachinePath) -> str:
@@ -213,16 +219,18 @@ class _GatheredScanning:
 
     def identity(self, place: str) -> tuple[int, int]:
         """All is on one file system, as far as it was listed."""
-        return 0, self._numbers.setdefault(place, len(self._numbers))
+        return 0, self._numbers.setdefault(self._machine.folded(place), len(self._numbers))
 
     @contextmanager
     def entries(self, place: str) -> "Iterator[Iterator[_GatheredEntry]]":
         """What was listed in a folder. Raises: OSError: it could not be read."""
-        if place in self._gathered.barred:
+        folded = self._machine.folded(place)
+        if folded in self._barred:
             raise PermissionError(EACCES, os.strerror(EACCES), place)
-        begin = place.rstrip("/") + "/"
-        paths = (begin + name for name in self._names.get(place, ()) if name)
-        yield (_GatheredEntry(path, self._gathered.listed[path]) for path in paths)
+        sep = self._machine.paths.sep
+        begin = place.rstrip(sep) + sep
+        names = (name for name in self._names.get(folded, ()) if name)
+        yield (_GatheredEntry(begin, name, self._listed[self._machine.folded(begin + name)][1]) for name in names)
 
     def head(self, place: str, size: int) -> bytes:
         """The first bytes of a file; none where they were not gathered, for then it is neither program nor script."""
@@ -236,8 +244,8 @@ class _GatheredScanning:
 class _GatheredEntry:
     """What was listed of one thing in a folder."""
 
-    def __init__(self, path: str, listed: Listed) -> None:
-        self.path, self.name = path, path.rpartition("/")[2]
+    def __init__(self, begin: str, name: str, listed: Listed) -> None:
+        self.path, self.name = begin + name, name
         self.st_mode = listed.mode
 
     def is_file(self, *, follow_symlinks: bool = True) -> bool:  # noqa: ARG002 - they are never followed here

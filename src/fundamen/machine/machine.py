@@ -1,6 +1,5 @@
 """What every check may ask of a machine, whichever way the machine is at hand."""
 
-import hashlib
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
@@ -11,7 +10,7 @@ from typing import Any, TypeVar
 import msgspec
 
 from fundamen.formats.binary import read_binary
-from fundamen.formats.cursor import ByteSource, take_digest
+from fundamen.formats.cursor import ByteSource, digest_of_ranges
 from fundamen.machine.registry import NoRegistry, Registry
 from fundamen.machine.scanning import HostScanning, Scanning
 from fundamen.model.architecture import Platform
@@ -131,10 +130,8 @@ class Machine(ABC):
             UnreadableError: there is no such file, or it may not be read.
             OSError: it cannot be read to its end.
         """
-        state = hashlib.new(algorithm, usedforsecurity=False)
         with self.open(path) as source:
-            take_digest(state, source, 0, source.size)
-        return state.hexdigest()
+            return digest_of_ranges(source, algorithm, [(0, source.size)]).hex()
 
     def kept(self, what: str) -> bytes | None:  # noqa: ARG002 - a captured machine looks it up
         """What somebody has found out by going through the machine, if it is only known from a capture."""

@@ -11,13 +11,17 @@ import json
 import re
 import tempfile
 import threading
+from bisect import bisect_right, insort
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import AbstractContextManager
 from fnmatch import fnmatchcase
+from functools import partial
+from itertools import islice
+from operator import itemgetter
 from typing import IO
 
-from fundamen.formats.capture_file import CapturedEntry, CapturedFile, Facts, Refusal, to_value
-from fundamen.formats.cursor import ByteSource
+from fundamen.formats.capture_file import CapturedEntry, CapturedFile, Facts, Refusal, name_of_digest, to_value
+from fundamen.formats.cursor import ByteSource, Ranges, digest_of_ranges
 from fundamen.formats.text_hive import Value
 from fundamen.machine.machine import Entry, Machine
 from fundamen.machine.registry import Registry
@@ -138,7 +142,7 @@ class RecordingMachine(Machine):
     def finished(self) -> Facts:
         """All that was written down."""
         for path, pieces in self._pieces.items():
-            self.facts.files[path] = CapturedFile(pieces.size, tuple(sorted(pieces.held)))
+            self.facts.files[path] = CapturedFile(pieces.size, tuple(pieces.held))
         for path in self._pieces:  # it may be asked for by another name
             self.facts.files.setdefault(self.base.real(path), self.facts.files[path])
         return self.facts
@@ -157,9 +161,19 @@ class RecordingMachine(Machine):
             if _PRIVATE_KEY in source.read_at(0, 4096):
                 self._leave_out(path, "a private key begins in it")
             pieces = self._pieces.setdefault(path, _Pieces(source.size))
-            yield _RecordedBytes(source, pieces, lambda data: self._add(path, data))
+            yield _RecordedBytes(source, pieces, partial(self._add, path), partial(self._digested, path))
         finally:
             manager.__exit__(None, None, None)
+
+    def _digested(self, path: MachinePath, which: str, digest: Callable[[], bytes]) -> bytes:
+        """A digest of part of a file: it is written down, and not the bytes."""
+        known = self.facts.digests.get(f"{which} {path}")
+        if known is not None:
+            return bytes.fromhex(known)
+        found = digest()
+        for name in (path, self.base.real(path)):
+            self.facts.digests[f"{which} {name}"] = found.hex()
+        return found
 
     def _leave_out(self, path: MachinePath, why: str) -> None:
         error = UnreadableError(
@@ -204,15 +218,18 @@ class _Pieces:
 
     def __init__(self, size: int) -> None:
         self.size = size
-        self.held: list[tuple[int, int, int]] = []
+        self.held: list[tuple[int, int, int]] = []  # in their order: offset, bytes, where they stand
+
+    def hold(self, piece: tuple[int, int, int]) -> None:
+        """Add a piece that overlaps with none that is held."""
+        insort(self.held, piece)
 
     def missing(self, begin: int, end: int) -> Iterator[tuple[int, int]]:
         """The parts of a range that are not held yet."""
-        for offset, size, _ in sorted(self.held):
+        first = max(bisect_right(self.held, begin, key=itemgetter(0)) - 1, 0)
+        for offset, size, _ in islice(self.held, first, None):
             if offset >= end:
                 break
-            if offset + size <= begin:
-                continue
             if begin < offset:
                 yield begin, offset
             begin = max(begin, offset + size)
@@ -223,15 +240,26 @@ class _Pieces:
 class _RecordedBytes:
     """A file whose bytes are taken in as they are read."""
 
-    def __init__(self, base: ByteSource, pieces: _Pieces, add: Callable[[bytes], int]) -> None:
+    def __init__(
+        self,
+        base: ByteSource,
+        pieces: _Pieces,
+        add: Callable[[bytes], int],
+        digested: Callable[[str, Callable[[], bytes]], bytes],
+    ) -> None:
         self.name, self.size = base.name, base.size
-        self._base, self._pieces, self._add = base, pieces, add
+        self._base, self._pieces, self._add, self._digested = base, pieces, add, digested
+
+    def digest_of(self, algorithm: str, ranges: Ranges, zeros: int) -> bytes:
+        """A digest of its bytes, which are not taken in for it."""
+        which = name_of_digest(algorithm, ranges, zeros, self.size)
+        return self._digested(which, lambda: digest_of_ranges(self._base, algorithm, ranges, zeros))
 
     def read_at(self, offset: int, size: int) -> bytes:
         data = self._base.read_at(offset, size)
         for begin, end in list(self._pieces.missing(offset, offset + len(data))):
             at = self._add(data[begin - offset : end - offset])
-            self._pieces.held.append((begin, end - begin, at))
+            self._pieces.hold((begin, end - begin, at))
         return data
 
 

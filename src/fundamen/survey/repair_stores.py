@@ -8,14 +8,13 @@ Sources: deb(5); apt.conf(5) (Dir::Cache::Archives); Microsoft's "Assembly Manif
 section 4.4.3 (DigestMethod, DigestValue).
 """
 
-import hashlib
 import json
 import re
 from collections.abc import Callable, Iterator
 
 import msgspec
 
-from fundamen.formats.cursor import take_digest
+from fundamen.formats.cursor import digest_of_ranges
 from fundamen.formats.debian_package import require_whole
 from fundamen.formats.manifest import ManifestFile, read_manifest
 from fundamen.machine.file_bytes import FileBytes
@@ -60,8 +59,7 @@ def check_stores(machine: Machine, gaps: list[str], told: Told = lambda _count: 
         found = _from_capture(machine)
     else:
         own_gaps: list[str] = []
-        check = {Platform.LINUX: _check_kept_packages, Platform.WINDOWS: _check_assemblies}.get(machine.platform)
-        spoilt = tuple(check(machine, own_gaps, told)) if check is not None else ()
+        spoilt = tuple(_check(machine, own_gaps, told))
         found = _Found(spoilt, tuple(own_gaps))
         machine.keep(_KEPT_AS, json.dumps(msgspec.to_builtins(found)).encode())
     gaps += found.gaps
@@ -76,6 +74,19 @@ def _from_capture(machine: Machine) -> _Found:
         return msgspec.convert(json.loads(data), type=_Found)
     except (ValueError, msgspec.ValidationError) as error:
         return _Found((), (f"What the capture tells of the stores cannot be read: {error}",))
+
+
+def _check(machine: Machine, gaps: list[str], told: Told) -> Iterator[SpoiltCopy]:
+    kinds = {Platform.LINUX: (_ARCHIVES, _check_kept_packages), Platform.WINDOWS: (_STORE, _check_assemblies)}
+    store, check = kinds.get(machine.platform, (None, None))
+    if store is None or check is None:
+        return iter(())
+    try:
+        machine.host_path(store)
+    except UnreadableError as error:
+        gaps.append(f"What repairs are drawn from was not looked into: {error.why}.")
+        return iter(())
+    return check(machine, gaps, told)
 
 
 def _check_kept_packages(machine: Machine, gaps: list[str], told: Told) -> Iterator[SpoiltCopy]:
@@ -137,12 +148,11 @@ def _amiss(machine: Machine, path: MachinePath, file: ManifestFile) -> str:
     if not file.algorithm:
         return ""
     try:
-        state = hashlib.new(file.algorithm, usedforsecurity=False)
         with FileBytes(machine.host_path(path), path) as source:
-            take_digest(state, source, 0, source.size)
+            digest = digest_of_ranges(source, file.algorithm, [(0, source.size)])
     except (UnreadableError, OSError):
         return "it cannot be read"
-    return "" if state.hexdigest() == file.digest else "its bytes are not those that its assembly lists"
+    return "" if digest.hex() == file.digest else "its bytes are not those that its assembly lists"
 
 
 def _why(error: UnreadableError | OSError) -> str:

@@ -1,11 +1,8 @@
 """Digests of files, read in pieces."""
 
-import hashlib
 from typing import Literal
 
-from fundamen.formats.cursor import ByteSource
-
-_PIECE = 1 << 18  # bytes
+from fundamen.formats.cursor import ByteSource, digest_of_ranges
 
 Algorithm = Literal["sha256", "md5"]
 
@@ -17,9 +14,4 @@ def digest_of(source: ByteSource, algorithm: Algorithm = "sha256") -> str:
 
 def digest_bytes(source: ByteSource, algorithm: str) -> bytes:
     """The same for any algorithm that hashlib names, as bytes."""
-    state = hashlib.new(algorithm, usedforsecurity=False)
-    offset = 0
-    while piece := source.read_at(offset, _PIECE):
-        state.update(piece)
-        offset += len(piece)
-    return state.digest()
+    return digest_of_ranges(source, algorithm, [(0, source.size)])

@@ -1,6 +1,7 @@
 # Gather what Fundamen asks of programs, on a Windows machine that has no Python:
 #
 #     powershell -ExecutionPolicy Bypass -File gather.ps1 office.gathered C:\Tidebook\tidebook.exe
+#     powershell -ExecutionPolicy Bypass -File gather.ps1 office.gathered -All
 #
 # Copy the file to a machine with Fundamen, and make a capture of it there:
 #
@@ -10,11 +11,13 @@
 # the folders of the programs, of Windows, of its assemblies and runtimes, and on PATH; the bytes of the programs and of
 # all files there that are called as a library or assembly they name; keys of the registry that tell of search paths,
 # runtimes, installed products and trusted certificates; and the variables PATH, DOTNET_*, JAVA_HOME and those of
-# Windows' own folders. docs/formats/gathered.md describes the form. Windows PowerShell 5.1 and later serve, of the
+# Windows' own folders. With -All, it takes in the bytes of every program and library below Program Files and in Windows'
+# system folders, which are some GiB, and the keys that tell of services. docs/formats/gathered.md describes the form. Windows PowerShell 5.1 and later serve, of the
 # width of the system, where scripts may compile code (no constrained language mode).
 param(
     [Parameter(Mandatory = $true, Position = 0)][string] $Target,
-    [Parameter(Mandatory = $true, Position = 1, ValueFromRemainingArguments = $true)][string[]] $Programs
+    [Parameter(Position = 1, ValueFromRemainingArguments = $true)][string[]] $Programs,
+    [switch] $All
 )
 $ErrorActionPreference = 'Stop'
 Add-Type -IgnoreWarnings -TypeDefinition @'
@@ -30,7 +33,7 @@ using Microsoft.Win32;
 
 public static class FundamenGather
 {
-    public static int Run(string target, string[] programs)
+    public static int Run(string target, string[] programs, bool all)
     {
         if (Environment.Is64BitOperatingSystem && !Environment.Is64BitProcess)
         {
@@ -38,21 +41,24 @@ public static class FundamenGather
             return 3;
         }
         List<string> found = new List<string>();
-        foreach (string program in programs)
+        foreach (string program in programs ?? new string[0])
         {
             if (File.Exists(program))
                 found.Add(Path.GetFullPath(program));
             else
                 Console.Error.WriteLine("gather.ps1: " + program + " is no file. Nothing was gathered of it.");
         }
-        if (found.Count == 0)
+        if (found.Count == 0 && !all)
+        {
+            Console.Error.WriteLine("gather.ps1: name a program that is there, or -All.");
             return 3;
+        }
         string part = target + ".part";
         try
         {
             using (FileStream file = new FileStream(part, FileMode.Create, FileAccess.Write))
             using (GZipStream packed = new GZipStream(file, CompressionMode.Compress))
-                new Gathering(packed).Gather(found);
+                new Gathering(packed, all).Gather(found);
             if (File.Exists(target))
                 File.Delete(target);
             File.Move(part, target);
@@ -82,11 +88,15 @@ public static class FundamenGather
     {
         private const int MostBelow = 20000; // files and folders below one folder
         private const long MostBytes = 256L << 20; // of one file
+        private const long MostOfAll = 16L << 30; // bytes of all files, which is what the reader takes
         private static readonly string Windows = Environment.GetEnvironmentVariable("SystemRoot") ?? "C:\\Windows";
         private static readonly Regex Identity = new Regex("<(?:\\w+:)?assemblyIdentity\\b[^>]*?\\bname\\s*=\\s*[\"']([^\"'<>]{1,200})[\"']", RegexOptions.IgnoreCase);
+        private static readonly Regex Executable = new Regex("\\.(?:exe|dll|ocx|cpl|drv|node)$", RegexOptions.IgnoreCase);
         private static readonly Regex Library = new Regex("[\\w.+-]{1,120}\\.(?:dll|exe)\\b", RegexOptions.IgnoreCase);
 
         private readonly Stream output;
+        private readonly bool all; // of the whole machine
+        private long total; // bytes of files that were written
         private readonly Dictionary<string, string> listings = new Dictionary<string, string>(StringComparer.OrdinalIgnoreCase);
         private readonly Dictionary<string, List<string>> places = new Dictionary<string, List<string>>(StringComparer.OrdinalIgnoreCase);
         private readonly Dictionary<string, bool> named = new Dictionary<string, bool>(StringComparer.OrdinalIgnoreCase);
@@ -95,9 +105,10 @@ public static class FundamenGather
         private readonly Dictionary<string, bool> digests = new Dictionary<string, bool>(); // of images without a signature
         private ApiSets sets = new ApiSets(new byte[0]);
 
-        public Gathering(Stream output)
+        public Gathering(Stream output, bool all)
         {
             this.output = output;
+            this.all = all;
         }
 
         public void Gather(List<string> programs)
@@ -106,6 +117,8 @@ public static class FundamenGather
             Line("platform windows");
             Line("host " + Environment.MachineName);
             Line("time " + DateTime.UtcNow.ToString("yyyy-MM-ddTHH:mm:ssZ", System.Globalization.CultureInfo.InvariantCulture));
+            if (all)
+                Line("all");
             foreach (string program in programs)
                 Line("program " + program);
             foreach (System.Collections.DictionaryEntry variable in Environment.GetEnvironmentVariables())
@@ -121,6 +134,12 @@ public static class FundamenGather
             Take(Path.Combine(system, "apisetschema.dll"));
             foreach (string program in programs)
                 Take(program);
+            if (all)
+                foreach (KeyValuePair<string, List<string>> place in places)
+                    if (Executable.IsMatch(place.Key))
+                        foreach (string path in place.Value.ToArray())
+                            if (IsImage(path))
+                                Take(path);
             for (int next = 0; next < waiting.Count; next++)
                 Read(waiting[next]);
             Catalogues(Path.Combine(system, "CatRoot"));
@@ -150,6 +169,9 @@ public static class FundamenGather
                     ListBelow(Environment.GetEnvironmentVariable(variable));
             foreach (string program in programs)
                 ListBelow(Path.GetDirectoryName(program));
+            if (all)
+                foreach (string folder in new string[] { "Program Files", "Program Files (x86)", "Windows\\System32", "Windows\\SysWOW64" })
+                    ListBelow(Path.Combine(Path.GetPathRoot(Windows), folder), Int32.MaxValue);
             foreach (string folder in (Environment.GetEnvironmentVariable("PATH") ?? "").Split(';'))
                 if (folder.Trim(' ', '"').IndexOf(":\\", StringComparison.Ordinal) == 1)
                     ListOne(folder.Trim(' ', '"'));
@@ -157,10 +179,15 @@ public static class FundamenGather
 
         private void ListBelow(string folder)
         {
+            ListBelow(folder, MostBelow);
+        }
+
+        private void ListBelow(string folder, int most)
+        {
             List<string> folders = new List<string>();
             folders.Add(folder);
             int count = 0;
-            for (int next = 0; next < folders.Count && count < MostBelow; next++)
+            for (int next = 0; next < folders.Count && count < most; next++)
                 foreach (FileSystemInfo entry in ListOne(folders[next]))
                 {
                     count++;
@@ -258,7 +285,8 @@ public static class FundamenGather
                 Line("secret " + path);
                 return;
             }
-            Put(path, data);
+            if (!Put(path, data))
+                return;
             string stem = Path.Combine(Path.GetDirectoryName(path), Path.GetFileNameWithoutExtension(path));
             foreach (string beside in new string[] { path + ".manifest", path + ".config", stem + ".runtimeconfig.json", stem + ".deps.json" })
                 Take(beside);
@@ -292,10 +320,31 @@ public static class FundamenGather
             }
         }
 
-        private void Put(string path, byte[] data)
+        // Whether an executable begins in a file.
+        private static bool IsImage(string path)
         {
-            Line("file " + data.Length + " " + path);
+            try
+            {
+                using (FileStream file = new FileStream(path, FileMode.Open, FileAccess.Read, FileShare.ReadWrite | FileShare.Delete))
+                    return file.ReadByte() == 'M' && file.ReadByte() == 'Z';
+            }
+            catch (Exception error)
+            {
+                if (!IsRefusal(error))
+                    throw;
+                return true; // it is told later why its bytes are not there
+            }
+        }
+
+        // Write what is in a file, unless that would be too much of all together.
+        private bool Put(string path, byte[] data)
+        {
+            total += data.Length;
+            Line(total > MostOfAll ? "large " + path : "file " + data.Length + " " + path);
+            if (total > MostOfAll)
+                return false;
             output.Write(data, 0, data.Length);
+            return true;
         }
 
         private void NamesOfImage(Image image, string text)
@@ -380,6 +429,12 @@ public static class FundamenGather
                 Key(key, true);
             }
             Key("HKLM\\Software\\Microsoft\\Windows NT\\CurrentVersion", false);
+            foreach (string key in all ? new string[] { "HKLM\\System\\CurrentControlSet\\Services",
+                "HKLM\\Software\\Microsoft\\Windows\\CurrentVersion\\Installer\\InProgress" } : new string[0])
+            {
+                Line("tree " + key);
+                Key(key, true);
+            }
         }
 
         private void Key(string path, bool below)
@@ -643,4 +698,4 @@ public static class FundamenGather
 }
 '@
 [Environment]::CurrentDirectory = (Get-Location -PSProvider FileSystem).ProviderPath # which is not that of this shell
-exit [FundamenGather]::Run($Target, $Programs)
+exit [FundamenGather]::Run($Target, $Programs, $All.IsPresent)

@@ -76,7 +76,6 @@ env | grep -E '^(PATH|LD_[A-Z_]+|JAVA_HOME|DOTNET_ROOT|LANG|SSL_CERT_[A-Z]+)=' |
   echo "${LD_LIBRARY_PATH:-}" | tr ':;' '\n\n' | grep '^/'
   if [ $all = yes ]; then
     printf '%s\n' /usr /etc /run/systemd/system /var/lib/dpkg/updates
-    ls /var/cache/apt/archives/*.deb >/dev/null 2>&1 || echo /var/cache/apt/archives # kept packages are not gathered
     echo "${PATH:-}" | tr ':' '\n' | grep '^/'
   fi
 } | sed 's|//*|/|g; s|\(.\)/$|\1|' | sort -u | while IFS= read -r folder; do
@@ -182,8 +181,13 @@ while IFS= read -r path; do ls -ldn "$path" 2>/dev/null; done <"$own/above" >>"$
 printf 'listing\n'
 sort -u "$own/listing"
 printf '.\n'
+total=0 # KiB; no reader takes more than 16 GiB
 while IFS= read -r path; do
   if [ -h "$path" ] || [ ! -f "$path" ]; then continue; fi
+  if [ $total -ge 16777216 ]; then
+    printf 'large %s\n' "$path"
+    continue
+  fi
   if ! cat "$path" >"$own/file" 2>/dev/null; then
     printf 'refused %s\n' "$path"
     continue
@@ -192,7 +196,9 @@ while IFS= read -r path; do
     printf 'secret %s\n' "$path"
     continue
   fi
-  printf 'file %s %s\n' "$(wc -c <"$own/file" | tr -d ' ')" "$path"
+  size=$(wc -c <"$own/file" | tr -d ' ')
+  total=$((total + size / 1024 + 1))
+  printf 'file %s %s\n' "$size" "$path"
   cat "$own/file"
 done <"$own/files"
 printf 'end\n'
