@@ -1,14 +1,20 @@
 """Certificates in every form that they are handed around in."""
 
+from contextlib import suppress
+from datetime import UTC, datetime
 from pathlib import Path
 from ssl import PEM_cert_to_DER_cert
 
 import pytest
 from cryptography.hazmat.primitives.serialization import BestAvailableEncryption, Encoding, pkcs12
 from cryptography.hazmat.primitives.serialization.pkcs7 import serialize_certificates
+from cryptography.x509 import load_der_x509_certificate
+from hypothesis import given
+from hypothesis import strategies as st
 
 from builders.signing import NOW, AnIssuer
 from fundamen.formats.certificate_file import Kind, looks_like_certificates, read_certificates
+from fundamen.formats.certificate_validity import read_end
 from fundamen.formats.cursor import MemoryBytes
 from fundamen.model.errors import DamagedFileError
 
@@ -61,3 +67,18 @@ def test_an_altered_keystore_is_refused(name: str) -> None:
 )
 def test_what_only_mentions_certificates_is_no_file_of_them(head: bytes) -> None:
     assert not looks_like_certificates(head)
+
+
+def test_until_when_a_certificate_is_valid_is_read_as_the_library_reads_it() -> None:
+    for year in (1999, 2026, 2049, 2050, 2101):
+        issuer = AnIssuer.root(ends=datetime(year, 2, 3, 4, 5, 6, tzinfo=UTC), begins=datetime(1998, 1, 1, tzinfo=UTC))
+        assert read_end(issuer.der) == issuer.x509.not_valid_after_utc
+    assert read_end(ARDVANE) == load_der_x509_certificate(ARDVANE).not_valid_after_utc
+
+
+@given(st.integers(0, len(ROOT.der) - 1), st.binary(max_size=2))
+def test_a_damaged_certificate_has_an_end_or_is_refused(at: int, instead: bytes) -> None:
+    with suppress(DamagedFileError):
+        assert read_end(ROOT.der[:at] + instead + ROOT.der[at + 1 :]).tzinfo is UTC
+    with suppress(DamagedFileError):
+        assert read_end(ROOT.der[:at]) == ROOT.x509.not_valid_after_utc

@@ -7,17 +7,18 @@ document of where their bundles lie; for Windows "System Store Locations" (the r
 import os
 import re
 from collections.abc import Iterable, Iterator
+from typing import TYPE_CHECKING
 
 from fundamen.formats.certificate_file import read_certificates
-from fundamen.formats.signed_data import read_signed_data
-from fundamen.formats.stored_certificate import StoredBlob, read_stored_blob
-from fundamen.formats.trust_list import read_trust_list
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.model.trust_store import Role, StoredCertificate, TrustStores
+
+if TYPE_CHECKING:
+    from fundamen.formats.stored_certificate import StoredBlob
 
 BUNDLES = tuple(
     MachinePath(path)
@@ -175,7 +176,9 @@ def _known(machine: Machine, key: str) -> list[str]:
     return [name for name in machine.registry.subkeys(key) if name.lower() in _ROLES]
 
 
-def _blobs(machine: Machine, keys: Iterable[str], gaps: list[str]) -> Iterator[StoredBlob]:
+def _blobs(machine: Machine, keys: Iterable[str], gaps: list[str]) -> "Iterator[StoredBlob]":
+    from fundamen.formats.stored_certificate import read_stored_blob  # noqa: PLC0415 - only Windows has them
+
     for key in keys:
         for name, values in machine.registry.children(key):
             data = next((value for value_name, value in values.items() if value_name.lower() == "blob"), None)
@@ -188,6 +191,9 @@ def _blobs(machine: Machine, keys: Iterable[str], gaps: list[str]) -> Iterator[S
 
 def _on_demand(machine: Machine, gaps: list[str]) -> frozenset[bytes]:
     """SHA-1 of the roots that Windows fetches by itself, from the list that it keeps of them."""
+    from fundamen.formats.signed_data import read_signed_data  # noqa: PLC0415 - only Windows has one
+    from fundamen.formats.trust_list import read_trust_list  # noqa: PLC0415
+
     data = machine.registry.value(_ROOTS_LIST, "EncodedCtl")
     if not isinstance(data, bytes) or machine.registry.value(_TURNED_OFF, "DisableRootAutoUpdate") == 1:
         return frozenset()

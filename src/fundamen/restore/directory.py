@@ -7,22 +7,17 @@ The password stands nowhere: whoever carries a step out is asked for it. Source:
 
 import base64
 import os
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from contextvars import ContextVar
 
 from fundamen.directories.connection import Attributes, Login, Place, open_directory
 from fundamen.model.errors import FundamenError, RestorationError, UnreadableError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.flushing import flush_folder
+from fundamen.restore.asked_password import PASSWORD
 from fundamen.restore.plan_file import SetDirectoryEntry
 from fundamen.restore.records import DirectoryRecord
 from fundamen.restore.steps import ChangeEntry
-
-Password = Callable[[str, str], str]  # (directory, name) -> the password; raises FundamenError where there is none
-
-# Set by whoever can ask; without it a directory can be looked at only.
-PASSWORD: ContextVar[Password | None] = ContextVar("password", default=None)
 
 _LDIF_WIDTH = 76
 _SAFE = frozenset(range(0x20, 0x7F))

@@ -2,11 +2,14 @@
 
 import hashlib
 import os
+from typing import TYPE_CHECKING
 
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import HostPath
-from fundamen.restore.journal import Journal
 from fundamen.sources.writing import write_whole
+
+if TYPE_CHECKING:
+    from fundamen.restore.journal import Journal
 
 _DIGITS = 16
 
@@ -26,6 +29,8 @@ def folder_of(machine: Machine, home: HostPath) -> HostPath:
     return HostPath(os.path.join(home, "machines", key))
 
 
-def journal_of(machine: Machine, home: HostPath) -> Journal:
+def journal_of(machine: Machine, home: HostPath) -> "Journal":
     """The journal of a machine."""
+    from fundamen.restore.journal import Journal  # noqa: PLC0415 - whoever only looks needs none
+
     return Journal(folder_of(machine, home))

@@ -12,11 +12,13 @@ from datetime import datetime, timedelta
 import msgspec
 
 from fundamen.evidence.dpkg import all_stanzas, fields_of
+from fundamen.formats.certificate_validity import read_end
 from fundamen.loaders.architectures import own_architecture
 from fundamen.loaders.glibc_itself import system_folders
 from fundamen.loaders.loading import system_folder
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.programs import path_folders
+from fundamen.machine.trust_stores import read_trust_stores
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.paths import MachinePath
@@ -145,20 +147,19 @@ def find_mixed_packages(machine: Machine) -> tuple[tuple[str, tuple[str, ...]], 
 def find_ending_certificates(machine: Machine, now: datetime) -> tuple[EndingCertificate, ...]:
     """Roots and authorities that the machine trusts and that have ended, or will within ``SOON``; once each."""
     found: dict[bytes, EndingCertificate] = {}
-    # They bring the libraries of cryptography along, for which nothing else of a survey need wait.
-    from fundamen.machine.trust_stores import read_trust_stores  # noqa: PLC0415
-    from fundamen.trust.certificate import read_certificate  # noqa: PLC0415
-
     for stored in read_trust_stores(machine).certificates:
         if stored.role is Role.DISTRUSTED or stored.der in found:
             continue
         try:
-            certificate = read_certificate(stored.der)
+            ends = read_end(stored.der)
+            if ends - now < SOON:
+                # It brings the libraries of cryptography along, which most surveys need not wait for.
+                from fundamen.trust.certificate import read_certificate  # noqa: PLC0415
+
+                title = read_certificate(stored.der).subject.shown
+                found[stored.der] = EndingCertificate(title, stored.where, ends, ends <= now)
         except DamagedFileError:
             continue
-        if certificate.not_after - now < SOON:
-            ends = certificate.not_after
-            found[stored.der] = EndingCertificate(certificate.subject.shown, stored.where, ends, ends <= now)
     return tuple(sorted(found.values(), key=lambda each: each.ends))
 
 

@@ -55,7 +55,6 @@ from fundamen.sources.store import SourceStore
 @click.option("--pin", multiple=True, metavar="PACKAGE==VERSION", help="Bring this version, even an older one.")
 @click.option("--because", default="", metavar="TEXT", help="Why this version; written into the journal.")
 @click.option("--waiting", default="", metavar="PROCESS", help="An installer that waits: say whether it may go on.")
-@click.option("--again", default="", hidden=True)  # how the command that carries it out is written, for ``survey``
 @click.option("--no-archive", is_flag=True, help="Do not ask the operating system's own archive.")
 @click.option("--install", multiple=True, metavar="PACKAGE", help="Have the system's package manager install it too.")
 @click.option("--reference", metavar="NAME", help="Bring back from a recorded reference what differs in the folder.")
@@ -84,7 +83,6 @@ def command(
     pin: tuple[str, ...],
     because: str,
     waiting: str,
-    again: str,
     no_archive: bool,
     install: tuple[str, ...],
     media: Named,
@@ -96,6 +94,7 @@ def command(
     issuer: tuple[str, ...],
     machine: Callable[[], Machine],
     output: Output,
+    again: str = "",  # how the command that carries it out is written, where it is another one than this
 ) -> None:
     """Put right what PROGRAM stands on, as whole packages from trusted sources.
 

@@ -1,6 +1,7 @@
 """``fundamen survey``."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from functools import partial
 from typing import TYPE_CHECKING
 
 import click
@@ -13,11 +14,11 @@ from fundamen.cli.figure_writing import require_writable_figures, write_figures
 from fundamen.cli.output import Output, finish
 from fundamen.cli.telling import Telling
 from fundamen.machine.machine import Machine
+from fundamen.model.paths import HostPath
 from fundamen.report.commands import command as command_text
 from fundamen.report.contracts.surveying import survey_record
 from fundamen.report.survey_text import survey_text
 from fundamen.restore.home import folder_of
-from fundamen.sources.own_copies import find_damaged
 from fundamen.survey.remembered import Digests
 from fundamen.survey.repair_stores import SpoiltCopy
 from fundamen.survey.survey import Depth, Memory, Survey, survey_machine
@@ -120,11 +121,17 @@ def _surveyed(machine: Machine, folders: tuple[str, ...], depth: Depth, output: 
                 Memory(known, digests.remember),
                 options.now(),
                 telling,
-                lambda: (SpoiltCopy(path, why, "fundamen sources verify") for path, why in find_damaged(home)),
+                partial(_own_copies, home),
             )
         except KeyboardInterrupt:
             output.note("\nStopped. What was read is remembered: the next survey goes on from there.")
             raise
+
+
+def _own_copies(home: HostPath) -> Iterator[SpoiltCopy]:
+    from fundamen.sources.own_copies import find_damaged  # noqa: PLC0415 - only where repairs are looked into
+
+    return (SpoiltCopy(path, why, "fundamen sources verify") for path, why in find_damaged(home))
 
 
 def _restore(context: click.Context, survey: Survey, output: Output, again: str, *, rehearse: bool, yes: bool) -> None:
@@ -133,18 +140,10 @@ def _restore(context: click.Context, survey: Survey, output: Output, again: str,
 
     first, *more = survey.to_restore
     output.show("\n")
-    words = ["--rehearse"] * rehearse + ["--yes"] * yes
-    words += [word for path in more for word in ("--with", path)]
-    words += ["--again", again, *(["--json"] * output.as_json), *_machine_words(context)]
-    restore.main([*words, "--", first], prog_name="fundamen restore", standalone_mode=False)
-
-
-def _machine_words(context: click.Context) -> list[str]:
-    """The options that name the machine, as they were typed."""
-    given = context.params
-    words = ["--machine", given["machine"]] if given.get("machine") else []
-    words += [word for each in given.get("drive") or () for word in ("--drive", each)]
-    return words + [word for each in given.get("env") or () for word in ("--env", each)]
+    names = {option.name for option in restore.params}
+    alike = {name: value for name, value in context.params.items() if name in names}  # of machine and output, say
+    own = {"program": first, "with_programs": tuple(more), "only_rehearse": rehearse, "yes": yes, "again": again}
+    context.invoke(restore, **{**alike, **own})
 
 
 def _next(machine: Machine, folders: tuple[str, ...], survey: Survey) -> tuple[str, ...]:
