@@ -2,9 +2,10 @@
 
 import io
 import struct
+from abc import ABC, abstractmethod
 from collections.abc import Iterator, Sequence
 from threading import Lock
-from typing import IO, TYPE_CHECKING, Any, Protocol, runtime_checkable
+from typing import IO, TYPE_CHECKING, Any, Protocol
 
 from fundamen.model.binary import Problem
 from fundamen.model.errors import CutFileError, DamagedFileError
@@ -119,10 +120,10 @@ class PartOf:
         return self._source.read_at(self._offset + offset, max(0, min(size, self.size - offset)))
 
 
-@runtime_checkable
-class Digesting(Protocol):
+class Digesting(ABC):
     """A source that knows digests of its bytes, whether or not it has the bytes."""
 
+    @abstractmethod
     def digest_of(self, algorithm: str, ranges: Ranges, zeros: int) -> bytes:
         """As ``digest_of_ranges`` gives it."""
 

@@ -10,7 +10,7 @@ from contextlib import contextmanager
 from functools import partial
 
 from fundamen.formats.capture_file import Capture, CapturedFile, Facts, Refusal, from_value, name_of_digest
-from fundamen.formats.cursor import ByteSource, Ranges, SharedFile, computed_digest, damaged
+from fundamen.formats.cursor import ByteSource, Digesting, Ranges, SharedFile, computed_digest, damaged
 from fundamen.formats.text_hive import Value
 from fundamen.machine.machine import Entry, EntryKind, Machine
 from fundamen.machine.registry import Registry
@@ -130,7 +130,7 @@ class CapturedMachine(Machine):
         return UnreadableError(what=f"{shown(path)} cannot be read", why=f"the capture lacks {what}", do=_DO)
 
 
-class _CapturedBytes:
+class _CapturedBytes(Digesting):
     """A file of which some bytes are known."""
 
     def __init__(self, name: str, file: CapturedFile, content: SharedFile, digest: Callable[[str], str | None]) -> None:

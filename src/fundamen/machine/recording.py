@@ -21,7 +21,7 @@ from operator import itemgetter
 from typing import IO
 
 from fundamen.formats.capture_file import CapturedEntry, CapturedFile, Facts, Refusal, name_of_digest, to_value
-from fundamen.formats.cursor import ByteSource, Ranges, digest_of_ranges
+from fundamen.formats.cursor import ByteSource, Digesting, Ranges, digest_of_ranges
 from fundamen.formats.text_hive import Value
 from fundamen.machine.machine import Entry, Machine
 from fundamen.machine.registry import Registry
@@ -237,7 +237,7 @@ class _Pieces:
             yield begin, end
 
 
-class _RecordedBytes:
+class _RecordedBytes(Digesting):
     """A file whose bytes are taken in as they are read."""
 
     def __init__(

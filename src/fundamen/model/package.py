@@ -36,6 +36,12 @@ class PackageFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     executable: bool = False
     mode: Annotated[int, msgspec.Meta(ge=0, le=0o7777)] | None = None  # permission bits, where the publisher says
 
+    @property
+    def names(self) -> tuple[str, ...]:
+        """What a need may call it: its name, that of the file, and the path where that is known."""
+        own = (self.name, self.place.rpartition("/")[2])
+        return (*own, f"/{self.place}") if self.base is Base.ROOT else own
+
     def answers_to(self, name: str) -> bool:
         """Whether a need of this name, or of this path, means this file.
 

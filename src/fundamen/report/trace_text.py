@@ -178,7 +178,7 @@ def next_step(trace: Trace, machine: Machine) -> str:
 
 def _next_without_fault(trace: Trace, machine: Machine) -> str:
     if trace.format is Format.INSTALLED:
-        return "Nothing: look elsewhere."
+        return command(machine, "survey")  # its files are right: what its programs need may not be
     if not trace.is_of_a_program:
         return "Trace the program that uses this library, or run it."
     if in_vain := [c for c in trace.components if c.verdict.is_fault and c.how is How.DELAYED]:

@@ -1,6 +1,6 @@
 """Plan a restoration: the packages that bring what is at fault, and of their files those that are not sound."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 import msgspec
 
@@ -121,7 +121,8 @@ class _Choosing:
         self.chosen: dict[tuple[str, Package, MachinePath], tuple[Trace, Offer]] = {}
         self.unmet: list[Unmet] = []
         self._brought: set[str] = set()  # paths of files and links that are counted from the root, and of their folders
-        self._standing = [each for trace in traces for each in _in_place(machine, trace, catalogues)]
+        digests: dict[MachinePath, str] = {}
+        self._standing = [each for trace in traces for each in _in_place(machine, trace, catalogues, digests)]
 
     def choose_pinned(self, pin: Pin) -> None:
         """Choose a package whose version is asked for, wherever a program stands on it."""
@@ -185,7 +186,10 @@ class _Choosing:
 
     def _choose(self, trace: Trace, offer: Offer) -> None:
         package = offer.package
-        self.chosen.setdefault((offer.source.name, package, trace.program), (trace, offer))
+        beside = trace.program if _is_beside(package) else MachinePath("")
+        if (offer.source.name, package, beside) in self.chosen:
+            return
+        self.chosen[offer.source.name, package, beside] = (trace, offer)
         self._standing = [known for known in self._standing if known[0] != package.name]
         self._standing.append((package.name, package.version))
         for file in package.files:
@@ -205,6 +209,12 @@ def _with_folders(entry: PackageFile | PackageLink) -> Iterator[str]:
 def _is_shared(package: Package) -> bool:
     """Whether all of a package lies where programs share it."""
     return all(file.base is not Base.PROGRAM for file in package.files)
+
+
+def _is_beside(package: Package) -> bool:
+    """Whether some of a package lies beside the program for which it is brought."""
+    entries: tuple[PackageFile | PackageLink, ...] = (*package.files, *package.links)
+    return any(entry.base is Base.PROGRAM for entry in entries)
 
 
 def _missing_links(machine: Machine, trace: Trace, offer: Offer) -> Iterator[PlaceLink]:
@@ -280,24 +290,38 @@ def place_of(machine: Machine, trace: Trace, package: Package, file: PackageFile
     return machine.join(folder, *place_parts(file))
 
 
-def _in_place(machine: Machine, trace: Trace, catalogues: Sequence[Catalogue]) -> list[tuple[str, str]]:
-    """(name, version) of the packages of which this program uses sound files, known by their digests."""
-    digests: dict[MachinePath, str] = {}
+def _in_place(
+    machine: Machine, trace: Trace, catalogues: Sequence[Catalogue], digests: dict[MachinePath, str]
+) -> list[tuple[str, str]]:
+    """(name, version) of the packages of which this program uses sound files, by their digests, which are kept."""
     names = {name for component in trace.components if component.path is not None for name in component.sought_as}
     listed = [(package, file) for c in catalogues for package in c.packages_with(names) for file in package.files]
+    called: dict[str, list[tuple[Package, PackageFile]]] = {}
+    for each in listed:
+        for name in set(map(str.lower, each[1].names)):
+            called.setdefault(name, []).append(each)
     found = []
     for component in trace.components:
         if component.path is None or component.is_fault:
             continue
-        for package, file in listed:
-            if not any(file.answers_to(name) for name in component.sought_as):
-                continue
+        for package, file in _called(called, listed, component.sought_as):
             if component.path not in digests:
                 with machine.open(component.path) as source:
                     digests[component.path] = digest_of(source)
             if digests[component.path] == file.sha256 and package.withdrawn is None:
                 found.append((package.name, package.version))
     return found
+
+
+def _called(
+    called: Mapping[str, list[tuple[Package, PackageFile]]],
+    listed: list[tuple[Package, PackageFile]],
+    names: Sequence[str],
+) -> Iterator[tuple[Package, PackageFile]]:
+    """Of the files of packages those that answer to one of some names."""
+    if any("*" in name for name in names):
+        return (each for each in listed if any(each[1].answers_to(name) for name in names))
+    return (each for name in names for each in called.get(name.lower(), ()) if each[1].answers_to(name))
 
 
 def _difference(machine: Machine, path: MachinePath, package: Package, file: PackageFile) -> str | None:

@@ -237,12 +237,12 @@ def _merged(catalogues: Iterable[Catalogue]) -> list[Catalogue]:
         first.setdefault(catalogue.source, catalogue)
         known = packages.setdefault(catalogue.source, {})
         others.extend(
-            msgspec.structs.replace(catalogue, packages=(each,))
+            catalogue.holding((each,))
             for each in catalogue.packages
             if known.setdefault((each.publisher, each.name, each.version, each.architecture), each) != each
         )
     return [
-        *(msgspec.structs.replace(first[source], packages=tuple(known.values())) for source, known in packages.items()),
+        *(first[source].holding(tuple(known.values())) for source, known in packages.items()),
         *others,
     ]
 

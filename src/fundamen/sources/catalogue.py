@@ -9,6 +9,8 @@ from collections.abc import Iterable, Iterator
 from contextlib import closing, contextmanager
 from datetime import datetime
 from enum import StrEnum
+from fnmatch import fnmatchcase
+from functools import cached_property
 from typing import Protocol
 
 import msgspec
@@ -92,13 +94,14 @@ class Catalogue(Protocol):
         """The first so many, by their titles."""
 
 
-class ListedCatalogue(msgspec.Struct, frozen=True):
+class ListedCatalogue:
     """A catalogue of a few packages."""
 
-    source: Source
-    packages: tuple[Package, ...]
-    expires_at: datetime
-    is_owner: bool = False
+    def __init__(
+        self, source: Source, packages: tuple[Package, ...], expires_at: datetime, *, is_owner: bool = False
+    ) -> None:
+        """Take them as they are."""
+        self.source, self.packages, self.expires_at, self.is_owner = source, packages, expires_at, is_owner
 
     @property
     def count(self) -> int:
@@ -107,8 +110,27 @@ class ListedCatalogue(msgspec.Struct, frozen=True):
 
     def packages_with(self, names: Iterable[str]) -> tuple[Package, ...]:
         """The packages that have a file of one of the names."""
-        wanted = tuple(names)
-        return tuple(p for p in self.packages if any(f.answers_to(name) for f in p.files for name in wanted))
+        found: set[int] = set()
+        for name in map(str.lower, names):
+            if "*" in name:
+                found.update(*(places for each, places in self._places.items() if fnmatchcase(each, name)))
+            else:
+                found.update(self._places.get(name, ()))
+        return tuple(self.packages[place] for place in sorted(found))
+
+    def holding(self, packages: tuple[Package, ...]) -> "ListedCatalogue":
+        """The same with other packages."""
+        return ListedCatalogue(self.source, packages, self.expires_at, is_owner=self.is_owner)
+
+    @cached_property
+    def _places(self) -> dict[str, set[int]]:
+        """Which packages have a file that answers to a name."""
+        places: dict[str, set[int]] = {}
+        for place, package in enumerate(self.packages):
+            for file in package.files:
+                for name in file.names:
+                    places.setdefault(name.lower(), set()).add(place)
+        return places
 
     def first(self, count: int) -> tuple[Package, ...]:
         """The first so many."""
