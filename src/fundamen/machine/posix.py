@@ -44,6 +44,7 @@ class PosixMachine(Machine):
         self.environment = environment
         self._current = current
         self._prefix = "" if self.is_live else root.rstrip("/")
+        self._folders: dict[str, str] = {}  # as it is spelled -> with its links followed
         self._links: dict[str, str | None] = {}  # path without links but perhaps the last -> target
         self._looked_at: dict[MachinePath, Entry] = {}
         self._real: dict[MachinePath, MachinePath] = {}
@@ -107,6 +108,17 @@ class PosixMachine(Machine):
         return type(self)(self.root, self.environment, self._current)
 
     def _resolved(self, path: str) -> str:
+        """A path with its links followed; most have a folder that was followed before, and end in no link."""
+        folder, _, name = path.rpartition("/")
+        if name in {"", ".", ".."}:
+            return self._followed(path)
+        place = self._folders.get(folder)
+        if place is None:
+            place = self._folders[folder] = self._followed(folder).rstrip("/")
+        below = f"{place}/{self._actual(place, name)}"
+        return below if self._link(below) is None else self._followed(path)
+
+    def _followed(self, path: str) -> str:
         parts = deque(path.split("/"))
         resolved = ""
         links = 0

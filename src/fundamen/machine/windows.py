@@ -45,6 +45,7 @@ class WindowsMachine(Machine):
         self.system_drive = next(iter(drives))
         self.environment = {name.upper(): value for name, value in environment.items()}
         self._current = current
+        self._host_paths: dict[MachinePath, HostPath] = {}
         self._listings: dict[str, dict[str, str]] = {}  # host folder -> folded name -> name
         self.registry = open_registry(root, lambda path: self._below(self.system_drive, path))
 
@@ -73,6 +74,12 @@ class WindowsMachine(Machine):
 
     def host_path(self, path: MachinePath) -> HostPath:
         """Where on this host a path of the machine lies."""
+        known = self._host_paths.get(path)
+        if known is None:
+            known = self._host_paths[path] = self._found_host_path(path)
+        return known
+
+    def _found_host_path(self, path: MachinePath) -> HostPath:
         drive, rest = ntpath.splitdrive(self._absolute(path))
         letter = drive[:1].upper()
         if letter not in self.drives:
