@@ -45,7 +45,7 @@ def make(root: Path, begin: int, end: int) -> None:
 
 
 def measured(command: list[str]) -> tuple[float, int]:
-    """How long a command takes, and the most memory that it has held, in MiB."""
+    """How long a command takes, and the most memory that the largest of its processes has held, in MiB."""
     began = time.perf_counter()
     with subprocess.Popen(command, stdout=subprocess.DEVNULL) as process:
         _, status, used = os.wait4(process.pid, 0)

@@ -12,6 +12,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from builders.machine import ALinuxMachine, AWindowsMachine
+from builders.pe import a_pe
+from builders.signing import APublisher
 from conftest import Fundamen
 from fundamen.formats.capture_file import Facts, Manifest, read_capture, write_capture
 from fundamen.model.architecture import Platform
@@ -82,6 +84,19 @@ def test_a_volume_of_windows_is_captured_with_its_registry(
     assert made.status == 0, made.err
     for command in (("trace", "C:\\Tide\\tide.exe"), ("prereqs", "sheet.toml")):
         assert answers(fundamen, "quay.capture", *command) == answers(fundamen, windows.root, *command)
+
+
+def test_of_a_signed_file_the_digests_are_kept_and_not_the_bytes(fundamen: Fundamen, windows: AWindowsMachine) -> None:
+    windows.system()
+    publisher, large = APublisher(), bytes(range(256)) * 8192
+    signed = publisher.sign(a_pe(needs=[]) + large)
+    altered = signed.replace(large[:99], b"?" * 99, 1)
+    windows.file("C:\\Program Files\\Tide\\tide.exe", signed).file("C:\\Program Files\\Tide\\ebb.exe", altered)
+    assert fundamen("capture", "-m", windows.root, "quay.capture", "--all", "--most", "1M", "--yes").status == 0
+    for command in (("survey", "--depth", "used"), ("trace", "C:\\Program Files\\Tide\\ebb.exe")):
+        assert answers(fundamen, "quay.capture", *command) == answers(fundamen, windows.root, *command), command
+    [found] = answers(fundamen, "quay.capture", "survey", "--depth", "used")
+    assert [(cause["name"], cause["verdict"]) for cause in found["causes"]] == [("ebb.exe", "corrupt")]
 
 
 def test_what_a_capture_lacks_is_said_and_never_taken_for_absent(

@@ -15,8 +15,9 @@ from conftest import Fundamen
 from fundamen.formats.gathered import read_gathered
 from fundamen.machine.gathered import GatheredMachine, gathering_script
 from fundamen.machine.machine import EntryKind
-from fundamen.model.errors import DamagedFileError
+from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
+from fundamen.survey.walking import Walk
 
 SMALL = (
     b"fundamen-gathered 1\nhost quay\ntime 2026-11-28T09:00:00Z\nprogram /opt/tide\nenvironment PATH=/bin\nwhole /opt\n"
@@ -24,6 +25,8 @@ SMALL = (
     b"lrwxrwxrwx 1 0 0 4 Nov 28 2025 /opt/ebb -> tide\ncrw-rw-rw- 1 0 0 1, 3 Nov 28 09:00 /opt/null\n"
     b".\nfile 4 /opt/tide\nsea\nrefused /opt/own\nend\n"
 )
+
+OPT = b"drwxr-xr-x 1 0 0 9 Nov 28 09:00 /opt\n"
 
 WINDOWS = (
     b"fundamen-gathered 1\nplatform windows\nhost quay\nprogram C:\\tide\\tide.exe\nenvironment Path=C:\\Windows\n"
@@ -94,6 +97,25 @@ def test_of_windows_names_are_alike_in_any_case_links_followed_and_what_was_not_
     assert [machine.registry.knows(f"HKLM\\Software\\{key}") for key in ("Tide\\Flow", "Tideland")] == [True, False]
 
 
+def test_what_was_gathered_is_gone_through_as_the_machine_would_be() -> None:
+    more = SMALL.replace(
+        b"end\n", b"file 21 /opt/flow\n\x7fELF0123456789abcdef\nfile 12 /opt/run\n#!/bin/sh\n\n\nend\n"
+    )
+    listed = b"-rwxr-xr-x 1 0 0 9 Nov 28 09:00 /opt/flow\n-rwx------ 1 0 0 9 Nov 28 09:00 /opt/run\n"
+    listed += OPT + b"drwxr-xr-x 1 0 0 9 Nov 28 09:00 /opt/shut\n"
+    listed += b"lrwxrwxrwx 1 0 0 4 Nov 28 2025 /opt/dead -> gone\n"
+    data = more.replace(b"whole /opt\n", b"whole /opt\nbarred /opt/shut\n").replace(b"\n.\n", b"\n" + listed + b".\n")
+    walk = Walk(
+        machine := GatheredMachine(found := read_gathered(io.BytesIO(data), "more"), HostPath("/")),
+        [MachinePath("/opt")],
+    )
+    assert (list(walk), machine.is_whole) == (["/opt/flow"], False)
+    assert walk.walked.scripts == {"#!/bin/sh": ("/opt/run",)}
+    assert (walk.walked.broken_links, walk.walked.files) == (("/opt/dead",), 3)
+    assert walk.walked.barred == ("/opt/shut: Permission denied",)
+    found.content.close()
+
+
 def test_the_shell_leaves_nothing_behind_and_refuses_what_is_not_there(tmp_path: Path) -> None:
     own = tmp_path / "tmp"
     own.mkdir()
@@ -119,9 +141,24 @@ def test_whatever_is_changed_or_cut_it_is_read_or_refused(whole: bytes, at: int,
         with suppress(DamagedFileError):
             found = read_gathered(io.BytesIO(data), "hostile")
             with found.content:
-                GatheredMachine(found, HostPath("/")).look(MachinePath(next(iter(found.programs), "/")))
+                machine = GatheredMachine(found, HostPath("/"))
+                machine.look(MachinePath(next(iter(found.programs), "/")))
+                with suppress(UnreadableError):
+                    list(Walk(machine, [MachinePath("C:\\tide" if whole is WINDOWS else "/opt")]))
     with pytest.raises(DamagedFileError):
         read_gathered(io.BytesIO(whole[:at]), "cut")
+
+
+def test_of_programs_no_whole_machine_is_made(fundamen: Fundamen, tmp_path: Path) -> None:
+    (tmp_path / "small").write_bytes(SMALL)
+    ran = fundamen("capture", "small.capture", "--from", tmp_path / "small", "--all", "--yes")
+    assert (ran.status, "run with --all" in ran.err) == (2, True)
+    (tmp_path / "all").write_bytes(
+        SMALL.replace(b"program /opt/tide\n", b"all\n").replace(b"\n.\n", b"\n" + OPT + b".\n")
+    )
+    assert fundamen("capture", "all.capture", "--from", tmp_path / "all", "--yes").status == 0
+    [found] = fundamen("survey", "--json", "-m", "all.capture").records
+    assert (found["files"], found["broken_links"], found["programs"]) == (1, [], 0)
 
 
 def test_hostile_sizes_and_newer_forms_are_told(fundamen: Fundamen, tmp_path: Path) -> None:
