@@ -229,7 +229,7 @@ class _Checking:
                 elif changed:
                     self._output.show(changes_text(changed, outcome, drawn=self._output.drawn))
         except KeyboardInterrupt:
-            self._output.note("\nStopped.")
+            click.echo("\nStopped.", err=True)
         return outcome
 
     def accept(self, sheet: Sheet, text: str) -> Exit:

@@ -124,7 +124,8 @@ def _surveyed(machine: Machine, folders: tuple[str, ...], depth: Depth, output: 
                 partial(_own_copies, home),
             )
         except KeyboardInterrupt:
-            output.note("\nStopped. What was read is remembered: the next survey goes on from there.")
+            click.echo(err=True)  # behind what the terminal shows of Ctrl-C
+            output.note("What was read is remembered: the next survey goes on from there.")
             raise
 
 
