@@ -11,9 +11,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from builders.elf import an_elf
 from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.pe import a_pe
 from builders.signing import APublisher
+from builders.source import ASource
 from conftest import Fundamen
 from fundamen.formats.capture_file import Facts, Manifest, read_capture, write_capture
 from fundamen.model.architecture import Platform
@@ -112,6 +114,19 @@ def test_what_a_capture_lacks_is_said_and_never_taken_for_absent(
     restored = fundamen("restore", "--yes", "-m", "one.capture", "/opt/tide/tide")
     assert restored.status in {1, 2, 3}
     assert "Traceback" not in restored.err
+
+
+def test_what_would_mend_a_captured_machine_is_rehearsed_here_and_done_there(
+    fundamen: Fundamen, office: ALinuxMachine, home: Path, tmp_path: Path
+) -> None:
+    source = ASource(tmp_path, home)
+    for name in ("libgone.so.1", "libebb.so.1"):
+        source.published({name: an_elf(soname=name)}, package=name, place="{root}/opt/tide/lib")
+    source.trusted()
+    assert fundamen("capture", "-m", office.root, "one.capture", "/opt/tide/tide", "--yes").status == 0
+    rehearsed = fundamen("restore", "--rehearse", "-m", "one.capture", "/opt/tide/tide")
+    assert "2 files would be put in place" in rehearsed.out, rehearsed.out + rehearsed.err
+    assert rehearsed.out.endswith("Next\n  On that machine: fundamen restore --yes /opt/tide/tide\n")
 
 
 def test_secrets_are_left_out_by_rule_and_nothing_is_written_without_consent(

@@ -16,6 +16,13 @@ def command(machine: Machine, *words: str) -> str:
     return shown(shlex.join(["fundamen", *words[:group], *place, *words[group:]]))
 
 
+def change_command(machine: Machine, *words: str) -> str:
+    """A command that changes a machine; one that is known from a capture is changed where it is."""
+    if not machine.is_captured:
+        return command(machine, *words)
+    return f"On that machine: {shown(shlex.join(['fundamen', *words]))}"
+
+
 def import_command(machine: Machine, path: str, issuers: Sequence[str] = ()) -> str:
     """The command that imports the root in which a file's chain ends, once its fingerprint was read out.
 

@@ -6,7 +6,7 @@ from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.binary import Format
 from fundamen.model.package import Package
 from fundamen.model.verdict import Verdict
-from fundamen.report.commands import command
+from fundamen.report.commands import change_command, command
 from fundamen.report.page import Page, counted, size_in_words
 from fundamen.report.trace_text import answer, next_step, title_of
 from fundamen.restore.clean_up import Kept
@@ -317,11 +317,11 @@ def _after_rehearsal(restoration: Restoration, machine: Machine, options: Sequen
     if rehearsal.harmed:
         return "Find a version that serves all of them: fundamen sources offers NEED"
     if not rehearsal.plan.is_empty:
-        return command(machine, "restore", "--yes", *options, rehearsal.plan.program)
+        return change_command(machine, "restore", "--yes", *options, rehearsal.plan.program)
     brought = dict.fromkeys(fault.brought_by[0] for fault in rehearsal.after.faults if fault.brought_by)
     if brought:
         installing = (word for name in brought for word in ("--install", name))
-        return command(machine, "restore", *installing, *options, rehearsal.plan.program)
+        return change_command(machine, "restore", *installing, *options, rehearsal.plan.program)
     if any(unmet.why == "no source is trusted yet" for unmet in rehearsal.plan.unmet):
         return "fundamen sources trust PLACE --fingerprint FINGERPRINT"
     name = next((u.name for u in rehearsal.plan.unmet), "NAME")

@@ -334,20 +334,21 @@ def _difference(machine: Machine, path: MachinePath, package: Package, file: Pac
             if source.size == file.size and digest_of(source) == file.sha256:
                 return None
     except UnreadableError as error:
-        return error.why
-    return _how_it_differs(machine, path, package)
+        return _how_it_differs(machine, path, package, error.why, error.why)
+    return _how_it_differs(machine, path, package, "corrupt", "other bytes")
 
 
-def _how_it_differs(machine: Machine, path: MachinePath, package: Package) -> str:
+def _how_it_differs(machine: Machine, path: MachinePath, package: Package, unread: str, otherwise: str) -> str:
+    """What is wrong with a file, as far as its headers tell: ``unread`` where they tell nothing."""
     try:
         binary = machine.binary(path)
     except UnreadableError:
-        return "corrupt"
+        return unread
     if binary.problems:
         return "corrupt"
     if not binary.architecture.serves(package.architecture):
         return f"for {binary.architecture}, not {package.architecture}"
-    return "other bytes"
+    return otherwise
 
 
 def _why_unmet(offers: Sequence[Offer], catalogues: Sequence[Catalogue]) -> str:

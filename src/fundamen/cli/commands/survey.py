@@ -15,6 +15,7 @@ from fundamen.cli.output import Output, finish
 from fundamen.cli.telling import Telling
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import HostPath
+from fundamen.report.commands import change_command
 from fundamen.report.commands import command as command_text
 from fundamen.report.contracts.surveying import survey_record
 from fundamen.report.survey_text import survey_text
@@ -95,7 +96,7 @@ def command(
         status = Exit.FAULT_FOUND if survey.faults else Exit.NOTHING_AT_FAULT
     if restores and survey.to_restore:
         chosen = ("--depth", depth) if survey.depth is not Depth.NEEDS else ()
-        again = command_text(examined, "survey", *folders, *chosen, "--restore", "--yes")
+        again = change_command(examined, "survey", *folders, *chosen, "--restore", "--yes")
         _restore(context, survey, output, again, rehearse=rehearse, yes=yes)
     finish(status)
 
