@@ -126,6 +126,7 @@ public static class FundamenGather
                 if (Regex.IsMatch((string)variable.Key, "^(PATH|DOTNET_.*|JAVA_HOME|System(Root|Drive)|windir|Program(Files.*|Data|W6432)|CommonProgram.*|PROCESSOR_ARCH.*)$", RegexOptions.IgnoreCase))
                     Line("environment " + variable.Key + "=" + ((string)variable.Value).Replace("\r", "").Replace("\n", ""));
             }
+            Say("Listing folders ...");
             ListAll(programs);
             string system = Path.Combine(Windows, "System32");
             Take(Path.Combine(system, "ntdll.dll"));
@@ -141,7 +142,14 @@ public static class FundamenGather
                             if (IsImage(path))
                                 Take(path);
             for (int next = 0; next < waiting.Count; next++)
+            {
+                if (next % 20 == 0)
+                    Say("Gathering file " + (next + 1) + " of " + waiting.Count + ", " + (total >> 20) + " MiB");
                 Read(waiting[next]);
+            }
+            Say("Gathered " + waiting.Count + " files, " + (total >> 20) + " MiB.");
+            if (!Console.IsErrorRedirected)
+                Console.Error.WriteLine();
             Catalogues(Path.Combine(system, "CatRoot"));
             foreach (KeyValuePair<string, string> listing in listings)
             {
@@ -151,6 +159,13 @@ public static class FundamenGather
             }
             Trees();
             Line("end");
+        }
+
+        // How far it is, to a person at a terminal.
+        private static void Say(string text)
+        {
+            if (!Console.IsErrorRedirected)
+                Console.Error.Write("\r" + text.PadRight(70));
         }
 
         // Folders and what is in them.

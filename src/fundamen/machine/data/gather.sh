@@ -44,6 +44,10 @@ whole_path() { # a path from the root on, without links in its folder
   echo "${folder%/}/$(basename "$1")"
 }
 
+say() { # how far it is, to a person at a terminal
+  if [ -t 2 ]; then printf '\r%-70s' "$*" >&2; fi
+}
+
 unknown_to() { # those lines that are not in a file
   awk -v file="$1" 'BEGIN { while ((getline line <file) > 0) known[line] = 1 } !($0 in known)'
 }
@@ -82,6 +86,7 @@ env | grep -E '^(PATH|LD_[A-Z_]+|JAVA_HOME|DOTNET_ROOT|LANG|SSL_CERT_[A-Z]+)=' |
   case $folder in / | /tmp | /home | /root | /proc* | /sys* | /dev*) continue ;; esac # too much, or no files
   if [ -d "$folder" ] || [ -h "$folder" ]; then echo "$folder"; fi
 done | awk '{ for (i = 1; i <= n; i++) if (index($0, kept[i] "/") == 1 && !link[kept[i]]) next; kept[++n] = $0; print }' >"$own/folders"
+say "Listing folders ..."
 while IFS= read -r folder; do
   printf 'whole %s\n' "$folder"
   find "$folder" -name "*$break*" -prune -o -exec ls -ldn {} + 2>>"$own/errors"
@@ -99,6 +104,7 @@ sed -n 's/^[-l][^ ]*  *[0-9]*  *[0-9]*  *[0-9]*  *[0-9]*  *[A-Z][a-z][a-z]  *[0-
 
 : >"$own/gathered"
 if [ $all = yes ]; then
+  say "Looking for programs and libraries ..."
   # Every program, library and script: what anybody may run, or what is called as a library, by how it begins.
   awk 'substr($0, 1, 1) == "-" { kind = $1; at = index($0, " /"); name = $0; sub(/.*\//, "", name)
     if (kind ~ /^-..[xs]|^-.....[xs]|^-........[xt]/ || name ~ /\.(so|node)/) print substr($0, at + 1) }' "$own/listing" |
@@ -182,7 +188,11 @@ printf 'listing\n'
 sort -u "$own/listing"
 printf '.\n'
 total=0 # KiB; no reader takes more than 16 GiB
+count=0
+files=$(wc -l <"$own/files" | tr -d ' ')
 while IFS= read -r path; do
+  count=$((count + 1))
+  if [ $((count % 20)) -eq 0 ]; then say "Gathering file $count of $files, $((total / 1024)) MiB"; fi
   if [ -h "$path" ] || [ ! -f "$path" ]; then continue; fi
   if [ $total -ge 16777216 ]; then
     printf 'large %s\n' "$path"
@@ -202,3 +212,5 @@ while IFS= read -r path; do
   cat "$own/file"
 done <"$own/files"
 printf 'end\n'
+say "Gathered $files files, $((total / 1024)) MiB."
+if [ -t 2 ]; then echo >&2; fi
