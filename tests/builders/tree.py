@@ -3,6 +3,7 @@
 import os
 import re
 import stat
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -13,18 +14,28 @@ Tree = dict[str, tuple[Any, ...]]
 
 def tree_of(root: Path) -> Tree:
     """Content or link, mode, owner, times and attributes of every file, link and folder below one."""
-    return {str(path.relative_to(root)): _state(path) for path in root.rglob("*")}
+    begin = len(str(root)) + 1
+    return {path[begin:]: _state(path) for path in _below(str(root))}
 
 
-def _state(path: Path) -> tuple[Any, ...]:
-    status = path.lstat()
+def _below(folder: str) -> Iterator[str]:
+    with os.scandir(folder) as entries:
+        for entry in entries:
+            yield entry.path
+            if entry.is_dir(follow_symlinks=False):
+                yield from _below(entry.path)
+
+
+def _state(path: str) -> tuple[Any, ...]:
+    status = os.lstat(path)
     owner = status.st_mode, status.st_uid, status.st_gid, status.st_mtime_ns
-    if path.is_symlink():
+    if stat.S_ISLNK(status.st_mode):
         return (os.readlink(path), *owner, [])
     attributes = [(name, os.getxattr(path, name)) for name in os.listxattr(path, follow_symlinks=False)]
     if not stat.S_ISREG(status.st_mode):  # a folder's access time changes as it is looked at here
         return (None, *owner, attributes)
-    content = path.read_bytes()
+    with open(path, "rb", buffering=0) as file:
+        content = file.read()
     os.utime(path, ns=(status.st_atime_ns, status.st_mtime_ns))
     return (content, *owner, status.st_atime_ns, attributes)
 
