@@ -161,6 +161,16 @@ def test_of_programs_no_whole_machine_is_made(fundamen: Fundamen, tmp_path: Path
     assert (found["files"], found["broken_links"], found["programs"]) == (1, [], 0)
 
 
+def test_what_unpacks_to_far_more_than_any_machines_files_is_refused(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr("fundamen.formats.gathered._ANYWAY", 1 << 20)
+    zeros = SMALL.replace(b"file 4 /opt/tide\nsea\n", b"file 8000000 /opt/tide\n" + bytes(8_000_000))
+    read_gathered(io.BytesIO(zeros), "as it lies there").content.close()
+    with pytest.raises(DamagedFileError, match="100 times its size"):
+        read_gathered(io.BytesIO(gzip.compress(zeros)), "packed")
+
+
 def test_hostile_sizes_and_newer_forms_are_told(fundamen: Fundamen, tmp_path: Path) -> None:
     newer, larger, leading_out = b"gathered 2", b"file 99999999999 /", b"file 4 ../../"
     changes = ((b"gathered 1", newer), (b"file 4 /", larger), (b"file 4 /", leading_out), (b"\nend\n", b"\n"))

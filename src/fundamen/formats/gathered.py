@@ -24,6 +24,8 @@ from fundamen.model.paths import shown
 MAGIC = b"fundamen-gathered "
 _VERSION = b"1"
 _MOST_CONTENT = 17 << 30  # bytes; the scripts stop at 16
+_ANYWAY = 64 << 20  # bytes that may be unpacked of however few
+_MOST_PACKED = 100  # times: programs pack to a third, zeros to a thousandth
 _MOST_DIGITS = 15
 _MOST_LINE = 1 << 20  # bytes; a value of the registry is one line
 _MOST_LINES = 4_000_000
@@ -87,7 +89,7 @@ def read_gathered(file: IO[bytes], name: str) -> Gathered:
     content: IO[bytes] = tempfile.TemporaryFile()  # noqa: SIM115 - it lives as long as what was gathered
     try:
         stream = cast("IO[bytes]", gzip.GzipFile(fileobj=file)) if packed else file
-        return _Reading(stream, what, content).read()
+        return _Reading(stream, what, content, file).read()
     except DamagedFileError:
         content.close()
         raise
@@ -97,8 +99,9 @@ def read_gathered(file: IO[bytes], name: str) -> Gathered:
 
 
 class _Reading:
-    def __init__(self, stream: IO[bytes], what: str, content: IO[bytes]) -> None:
+    def __init__(self, stream: IO[bytes], what: str, content: IO[bytes], file: IO[bytes]) -> None:
         self._stream, self._what, self._content = stream, what, content
+        self._given = file  # as it lies there, packed or not
         self._lines = 0
         self._host, self._made_at = "", datetime.fromtimestamp(0, UTC)
         self._programs: list[str] = []
@@ -245,6 +248,8 @@ class _Reading:
                 raise damaged(self._what, "it ends in the middle of a file")
             self._content.write(piece)
             left -= len(piece)
+            if self._content.tell() > _ANYWAY + _MOST_PACKED * self._given.tell():
+                raise damaged(self._what, f"it unpacks to more than {_MOST_PACKED} times its size")
         self._files[path.decode("utf-8", "surrogateescape")] = (at, size)
 
     def _line(self) -> bytes:
