@@ -44,15 +44,18 @@ def main() -> None:
         Path(folder, "libraries").write_text("\n".join(libraries) + "\n")
         list_programs = ["bash", "-c", LISTING, "bash", f"{folder}/programs"]
         list_libraries = ["bash", "-c", LISTING_LIBRARIES, "bash", f"{folder}/libraries"]
-        of_programs, of_all = [], []
+        of_programs, of_all, uneven = [], [], []
         for _ in range(PAIRS):
+            traced, _ = seconds([FUNDAMEN, "trace", "--json", "--only-find", *programs])
             needed, _ = seconds([FUNDAMEN, "survey", "--json", "/usr"])
             listed, _ = seconds(list_programs)
-            of_programs.append(needed / listed)
+            of_programs.append(traced / listed)
             of_all.append(needed / (listed + seconds(list_libraries)[0]))
-        print("a survey of all needs of /usr, against the loader listing one after another (1 is asked):")
-        tell(f"  {len(programs)} programs and {len(libraries)} libraries", *of_all)
-        tell(f"  the {len(programs)} programs alone", *of_programs)
+            uneven.append(needed / listed)
+        print("the needs of all of /usr, against the loader listing one after another (1 is asked):")
+        tell(f"  the {len(programs)} programs, traced in one call", *of_programs)
+        tell(f"  the programs and {len(libraries)} libraries, surveyed", *of_all)
+        tell("  (that survey of both against the listing of the programs alone", *uneven, end=")")
         ratios, alone, again = [], [], []
         for _ in range(PAIRS):
             first, ours = seconds([FUNDAMEN, "survey", "--json", "--depth", "all", "--afresh", "/usr/games"])
@@ -71,9 +74,9 @@ def main() -> None:
         print(f"findings: {len(found)}; those of dpkg: {len(dpkg)}; only in one: {len({p[1:] for p in found} ^ dpkg)}")
 
 
-def tell(what: str, *ratios: float) -> None:
+def tell(what: str, *ratios: float, end: str = "") -> None:
     """A line with the median and the spread."""
-    print(f"{what}: {statistics.median(ratios):.2f} ({min(ratios):.2f} to {max(ratios):.2f})")
+    print(f"{what}: {statistics.median(ratios):.2f} ({min(ratios):.2f} to {max(ratios):.2f}){end}")
 
 
 def seconds(command: list[str]) -> tuple[float, str]:
