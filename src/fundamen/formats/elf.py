@@ -144,9 +144,13 @@ class Elf(Binary, frozen=True, kw_only=True):
         """The place in the file of a mapped address; None where no segment holds it."""
         return _offset_of(self.segments, address)
 
+    def tags(self) -> dict[int, int]:
+        """The values of the dynamic entries by their tags; the last one of a tag counts, as it does for the loader."""
+        return dict(self.dynamic)
+
     def tag(self, tag: Tag) -> int | None:
-        """The value of a dynamic entry; the last one counts, as it does for the loader."""
-        return dict(self.dynamic).get(tag)
+        """The value of one dynamic entry."""
+        return self.tags().get(tag)
 
 
 class _Layout(msgspec.Struct, frozen=True):

@@ -4,7 +4,7 @@ Source: the Linux Standard Base, "Symbol Versioning"; the constants in glibc's e
 """
 
 import struct
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any
 
 import msgspec
@@ -35,12 +35,13 @@ def read_needed_versions(source: ByteSource, elf: Elf) -> tuple[NeededVersion, .
     order = ">" if elf.big_endian else "<"
     need, auxiliary = struct.Struct(order + "HHIII"), struct.Struct(order + "IHHII")
     found: list[NeededVersion] = []
-    at = _offset(source, elf, Tag.VERNEED)
+    tags = elf.tags()
+    at = _offset(source, elf, tags, Tag.VERNEED)
     if at is None:
         return ()
-    name_of = _names(source, elf)
+    name_of = _names(source, elf, tags)
     table = _Table(source, at, "version needs")
-    for _ in range(min(elf.tag(Tag.VERNEEDNUM) or 0, _MAX_ENTRIES)):
+    for _ in range(min(tags.get(Tag.VERNEEDNUM, 0), _MAX_ENTRIES)):
         _, count, file, auxiliary_at, further = table.record(need, at)
         library = name_of(file)
         entry_at = at + auxiliary_at
@@ -63,12 +64,13 @@ def read_defined_versions(source: ByteSource, elf: Elf) -> frozenset[int] | None
         DamagedFileError: the table does not fit the file.
     """
     definition = struct.Struct((">" if elf.big_endian else "<") + "HHHHIII")
-    at = _offset(source, elf, Tag.VERDEF)
+    tags = elf.tags()
+    at = _offset(source, elf, tags, Tag.VERDEF)
     if at is None:
         return None
     hashes = set()
     table = _Table(source, at, "version definitions")
-    for _ in range(min(elf.tag(Tag.VERDEFNUM) or 0, _MAX_ENTRIES)):
+    for _ in range(min(tags.get(Tag.VERDEFNUM, 0), _MAX_ENTRIES)):
         *_, hashed, _, further = table.record(definition, at)
         hashes.add(hashed)
         at += further
@@ -79,13 +81,13 @@ def read_defined_versions(source: ByteSource, elf: Elf) -> frozenset[int] | None
 
 def read_version_name(source: ByteSource, elf: Elf, name_at: int) -> str:
     """A name of the dynamic string table; empty where the table ends before. Raises: DamagedFileError."""
-    return _names(source, elf)(name_at)
+    return _names(source, elf, elf.tags())(name_at)
 
 
-def _names(source: ByteSource, elf: Elf) -> Callable[[int], str]:
+def _names(source: ByteSource, elf: Elf, tags: Mapping[int, int]) -> Callable[[int], str]:
     """The names of the dynamic string table, by their places in it; empty where it ends before."""
-    size = elf.tag(Tag.STRSZ) or 0
-    strings_at = _offset(source, elf, Tag.STRTAB) if size else None
+    size = tags.get(Tag.STRSZ, 0)
+    strings_at = _offset(source, elf, tags, Tag.STRTAB) if size else None
     if strings_at is None:
         return lambda _at: ""
     return lambda at: Cursor(source, strings_at + at).text("version name") if at < size else ""
@@ -107,8 +109,8 @@ class _Table:
         return Cursor(self._source, at).unpack(layout, self._what)
 
 
-def _offset(source: ByteSource, elf: Elf, tag: Tag) -> int | None:
-    address = elf.tag(tag)
+def _offset(source: ByteSource, elf: Elf, tags: Mapping[int, int], tag: Tag) -> int | None:
+    address = tags.get(tag)
     if address is None:
         return None
     offset = elf.offset_of(address)
