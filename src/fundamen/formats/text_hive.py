@@ -18,6 +18,7 @@ MAGIC = b"WINE REGISTRY Version 2"
 
 Value = str | int | bytes | tuple[str, ...]
 
+_MOST_FOUND = 1000  # keys that are remembered
 _KEY = re.compile(r"((?:[^\\\]\n]|\\.)*)\]")
 _BRACKETS = str.maketrans({"[": "\\[", "]": "\\]"})
 _NAME_AND_VALUE = re.compile(r'^(?:@|"((?:[^"\\]|\\.)*)")=(.*)$', re.DOTALL)
@@ -31,13 +32,23 @@ class TextHive:
         if not data.startswith(MAGIC):
             raise damaged("The registry of the prefix", f"it does not begin with {MAGIC.decode()!r}")
         self._text = data.decode("utf-8", "replace")
+        self._found: dict[str, dict[str, Value] | None] = {}  # by the key as it is escaped, without regard to case
         self._folded = self._text.lower()
         if len(self._folded) != len(self._text):  # a character whose lower case is longer would shift what is found
             self._folded = "".join(c.lower() if len(c.lower()) == 1 else c for c in self._text)
 
     def values(self, key: str) -> dict[str, Value] | None:
         """The values of a key by name, the unnamed one as ""; None where there is no such key."""
-        at = self._folded.find("\n[" + _escaped(key).lower() + "]")
+        folded = _escaped(key).lower()
+        if folded not in self._found:  # many programs ask for the same few keys
+            if len(self._found) >= _MOST_FOUND:
+                self._found.clear()
+            self._found[folded] = self._find(folded)
+        found = self._found[folded]
+        return dict(found) if found is not None else None
+
+    def _find(self, folded: str) -> dict[str, Value] | None:
+        at = self._folded.find(f"\n[{folded}]")
         if at < 0:
             return None
         start = self._text.find("\n", at + 1)

@@ -1,5 +1,6 @@
 """Which version a file says it has."""
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 from fundamen.machine.machine import Machine
@@ -28,6 +29,10 @@ def version_of(machine: Machine, path: MachinePath, binary: Binary) -> str | Non
 
 def version_info_of(machine: Machine, path: MachinePath) -> "VersionInfo | None":
     """All that a PE file's version resource says; None where there is none that can be read."""
+    return machine.fact("version resource", path, partial(_read_version_info, machine, path))
+
+
+def _read_version_info(machine: Machine, path: MachinePath) -> "VersionInfo | None":
     from fundamen.formats.pe import Pe  # noqa: PLC0415 - a Linux program is traced without it
     from fundamen.formats.pe_version import read_version  # noqa: PLC0415
 
