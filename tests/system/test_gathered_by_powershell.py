@@ -119,6 +119,20 @@ def test_of_the_whole_prefix_it_is_surveyed_as_the_prefix_is(
         assert "ebb.dll" in str(here["untraced"])
 
 
+def test_a_capture_of_the_whole_prefix_is_small_and_surveyed_as_the_prefix_is(
+    fundamen: Fundamen, prefix: Path, tmp_path: Path
+) -> None:
+    assert fundamen("capture", "whole.capture", "-m", prefix, "--all", "--yes").status == 0
+    assert (tmp_path / "whole.capture").stat().st_size < 20 << 20
+    [here], [there] = (
+        fundamen("survey", "--json", "--depth", "used", "-m", machine).records for machine in (prefix, "whole.capture")
+    )
+    for record in (here, there):
+        del record["machine"], record["next"]
+    assert here == there
+    assert here["certificates"] != []  # of the roots that wine brings along some have ended
+
+
 def test_its_lines_of_powershell_are_well_formed_and_plain_text() -> None:
     import tree_sitter  # noqa: PLC0415
     import tree_sitter_powershell  # noqa: PLC0415

@@ -4,10 +4,14 @@ Sources: OpenSSL, "X509_LOOKUP_hash_dir" and the variables SSL_CERT_FILE and SSL
 document of where their bundles lie; for Windows "System Store Locations" (the registry's SystemCertificates keys).
 """
 
+import base64
+import json
 import os
 import re
 from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING
+
+import msgspec
 
 from fundamen.formats.certificate_file import read_certificates
 from fundamen.machine.file_bytes import FileBytes
@@ -51,6 +55,7 @@ _ROLES = {  # by the name in lower case: the same store is spelled ROOT and Root
     "ca": Role.ISSUER,
     "disallowed": Role.DISTRUSTED,
 }
+_GIVEN_BY_WINE = "roots that wine gives"
 _ROOTS_LIST = "HKLM\\Software\\Microsoft\\SystemCertificates\\AuthRoot\\AutoUpdate"
 _TURNED_OFF = "HKLM\\Software\\Policies\\Microsoft\\SystemCertificates\\AuthRoot"
 
@@ -131,10 +136,28 @@ def _windows_stores(machine: Machine) -> TrustStores:
                         found.append(StoredCertificate(blob.certificate, role, where, blob.purposes))
                     if blob.revocation_list is not None:
                         lists.append(blob.revocation_list)
-    if machine.is_prefix:
-        found += [*_handed_on(gaps), *_built_in(machine, gaps)]
+    if machine.is_prefix or machine.is_captured:
+        found += _given_by_wine(machine, gaps)
     looked_at = tuple(f"{key}\\{name}" for key, _ in (*_MACHINE_KEYS, *users_keys) for name in _known(machine, key))
     return TrustStores(tuple(found), tuple(lists), _on_demand(machine, gaps), looked_at, tuple(gaps))
+
+
+def _given_by_wine(machine: Machine, gaps: list[str]) -> list[StoredCertificate]:
+    """The roots that stand in no store of a prefix; of a capture those that were found when it was made."""
+    if not machine.is_captured:
+        found = [*_handed_on(gaps), *_built_in(machine, gaps)]
+        told = [(base64.b64encode(each.der).decode(), each.where) for each in found]
+        machine.keep(_GIVEN_BY_WINE, json.dumps(told).encode())
+        return found
+    kept = machine.kept(_GIVEN_BY_WINE)
+    if kept is None:
+        return []
+    try:
+        listed = msgspec.json.decode(kept, type=list[tuple[str, str]])
+        return [StoredCertificate(base64.b64decode(der, validate=True), Role.ROOT, where) for der, where in listed]
+    except (ValueError, msgspec.ValidationError) as error:
+        gaps.append(f"What the capture tells of the roots that wine gives cannot be read: {error}")
+        return []
 
 
 def _handed_on(gaps: list[str]) -> Iterator[StoredCertificate]:
