@@ -5,7 +5,8 @@ import os
 import shutil
 import subprocess
 import sys
-from collections.abc import Callable
+import tempfile
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -34,6 +35,7 @@ class Ran:
 
 
 Fundamen = Callable[..., Ran]
+ROOM = 2 << 30  # bytes that a test in memory may need at most, and more
 
 
 @pytest.fixture
@@ -61,6 +63,24 @@ def fundamen(home: Path, tmp_path: Path) -> Fundamen:
         return Ran(finished)
 
     return run
+
+
+@pytest.fixture
+def in_memory(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
+    """A folder in memory where there is room: for thousands of restorations whose disk is not what is tested."""
+    place = Path("/dev/shm")  # noqa: S108 - a file system in memory
+    try:
+        folder = Path(tempfile.mkdtemp(prefix="fundamen-", dir=place))
+        os.setxattr(folder, "user.probe", b"1")  # not all of them can
+        room = shutil.disk_usage(place).free
+    except (OSError, AttributeError):
+        room = 0
+    if room < ROOM:
+        yield tmp_path_factory.mktemp("on-disk")
+        return
+    os.removexattr(folder, "user.probe")
+    yield folder
+    shutil.rmtree(folder, ignore_errors=True)
 
 
 @pytest.fixture

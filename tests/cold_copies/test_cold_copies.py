@@ -190,6 +190,12 @@ def test_a_list_that_names_paths_elsewhere_is_refused(paths: list[str]) -> None:
 
 
 @pytest.fixture
+def tmp_path(in_memory: Path) -> Path:
+    """A disk would only be slower."""
+    return in_memory
+
+
+@pytest.fixture
 def faults(tmp_path: Path, home: Path) -> Iterator[Faults]:
     with injecting(tmp_path, home) as injected:
         yield injected

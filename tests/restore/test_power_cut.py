@@ -42,6 +42,12 @@ class Power:
         assert self.world.state() == after, "what is done is on the disk"
 
 
+@pytest.fixture
+def tmp_path(in_memory: Path) -> Path:
+    """What a disk has at that moment is told by the log; a real one would only be slower."""
+    return in_memory
+
+
 @pytest.fixture(params=[6, 50], ids=["flushed one by one", "flushed together"])
 def power(
     linux: ALinuxMachine, tmp_path: Path, home: Path, fundamen: Fundamen, request: pytest.FixtureRequest

@@ -209,6 +209,12 @@ def damages(chance: random.Random) -> Iterator[tuple[str, Damage]]:
         yield path, OTHERS[path]
 
 
+@pytest.fixture
+def tmp_path(in_memory: Path) -> Path:
+    """A disk would only be slower."""
+    return in_memory
+
+
 @pytest.mark.parametrize(
     "seeds",
     [
