@@ -57,6 +57,7 @@ class Binding:
         """
         self._machine = machine
         self._resolve = resolve
+        self._wanted: dict[tuple[MachinePath, int, tuple[_Step, ...], str], _Wanted] = {}  # that is yet to be looked up
         self._passed_on: dict[tuple[MachinePath, str, How], MachinePath | None] = {}
 
     def bind(self, importer: MachinePath, pe: Pe, library: ImportedLibrary, path: MachinePath) -> Unoffered | None:
@@ -78,21 +79,30 @@ class Binding:
                 yield from self._missing(importer, pe, library, (*steps, _Step(name, target)))
 
     def _bound(self, importer: MachinePath, pe: Pe, library: ImportedLibrary, steps: tuple[_Step, ...]) -> _Bound:
-        wanted: _Wanted = [(function, function) for function in self._imported(importer, pe, library)]
-        for place, step in enumerate(steps):
-            exports = self._exports_of(step.path)
-            if exports is None:  # a damaged table: a fault of its own, told elsewhere
-                return _Bound((), ())
-            missing, forwarded = _looked_up(exports, wanted)
-            if place + 1 < len(steps):
-                wanted = forwarded.get(steps[place + 1].name, [])
+        exports = self._exports_of(steps[-1].path)
+        if exports is None:  # a damaged table: a fault of its own, told elsewhere
+            return _Bound((), ())
+        missing, forwarded = _looked_up(exports, self._wanted_at(importer, pe, library, steps))
         if len(steps) >= _MOST_FORWARDS:
             missing += [function for passed in forwarded.values() for function, _ in passed]
             forwarded = {}
+        self._wanted.update({(importer, library.lookup_rva, steps, name): each for name, each in forwarded.items()})
         return _Bound(tuple(map(str, missing)), tuple(forwarded))
 
+    def _wanted_at(self, importer: MachinePath, pe: Pe, library: ImportedLibrary, steps: tuple[_Step, ...]) -> _Wanted:
+        """The functions that are looked up in the last library: those that the one before it passes on to it."""
+        *before, last = steps
+        if not before:
+            return [(function, function) for function in self._imported(importer, pe, library)]
+        known = self._wanted.pop((importer, library.lookup_rva, tuple(before), last.name), None)
+        if known is not None:  # just found; a file may pass each of its functions on to another name
+            return known
+        exports = self._exports_of(before[-1].path)
+        wanted = self._wanted_at(importer, pe, library, tuple(before))
+        return _looked_up(exports, wanted)[1].get(last.name, []) if exports is not None else []
+
     def _target(self, path: MachinePath, library: str, how: How) -> MachinePath | None:
-        key = (path, library.lower(), how)
+        key = (path, library, how)
         if key not in self._passed_on:
             self._passed_on[key] = self._resolve(library + ".dll", how, path)
         return self._passed_on[key]
@@ -130,5 +140,5 @@ def _looked_up(exports: ExportTable, wanted: _Wanted) -> tuple[list[Function], d
             missing.append(imported)
             continue
         target = Function(None, int(name[1:])) if name[:1] == "#" and name[1:].isdigit() else Function(name)
-        forwarded.setdefault(library, []).append((imported, target))
+        forwarded.setdefault(library.lower(), []).append((imported, target))
     return missing, forwarded

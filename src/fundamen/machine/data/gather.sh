@@ -44,6 +44,12 @@ whole_path() { # a path from the root on, without links in its folder
   echo "${folder%/}/$(basename "$1")"
 }
 
+leads_to() { # where a link leads
+  target=$(ls -ldn "$1" | sed 's/.* -> //')
+  case $target in /*) ;; *) target=$(dirname "$1")/$target ;; esac
+  whole_path "$target"
+}
+
 say() { # how far it is, to a person at a terminal
   if [ -t 2 ]; then printf '\r%-70s' "$*" >&2; fi
 }
@@ -124,9 +130,7 @@ while [ -s "$own/waiting" ]; do
   while IFS= read -r path; do
     echo "$path" >>"$own/gathered"
     if [ -h "$path" ]; then
-      target=$(ls -ldn "$path" | sed 's/.* -> //')
-      case $target in /*) ;; *) target=$(dirname "$path")/$target ;; esac
-      whole_path "$target" >>"$own/next"
+      leads_to "$path" >>"$own/next"
       continue
     fi
     if [ ! -f "$path" ] || [ ! -r "$path" ]; then continue; fi
@@ -159,17 +163,12 @@ if [ $all = yes ]; then # whom it trusts
   while IFS= read -r path; do
     echo "$path"
     whole_path "$path"
-    if [ -h "$path" ]; then
-      target=$(ls -ldn "$path" | sed 's/.* -> //')
-      case $target in /*) ;; *) target=$(dirname "$path")/$target ;; esac
-      whole_path "$target"
-    fi
+    if [ -h "$path" ]; then leads_to "$path"; fi
   done <"$own/bundles" >>"$own/settings"
 fi
 if [ -d /var/lib/dpkg/info ] && [ $all = yes ]; then
   printf 'whole /var/lib/dpkg/info\n'
-  find /var/lib/dpkg/info -name '*.md5sums' >>"$own/settings"
-  find /var/lib/dpkg/info -name '*.list' >>"$own/settings"
+  find /var/lib/dpkg/info \( -name '*.md5sums' -o -name '*.list' \) >>"$own/settings"
 elif [ -d /var/lib/dpkg/info ]; then
   printf 'whole /var/lib/dpkg/info\n' # of what concerns these files
   sed 's|.*/|/|' "$own/gathered" | sort -u >"$own/ends"
