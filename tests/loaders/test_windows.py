@@ -1,5 +1,6 @@
 """The rules of the DLL search order, one case a rule."""
 
+from itertools import product
 from typing import Any
 
 import pytest
@@ -121,6 +122,17 @@ def test_libraries_that_pass_a_function_round_in_a_circle_do_not_offer_it(window
     windows.program(APP, needs={"a.dll": ("Go",)})
     windows.library("C:\\App\\a.dll", exports={"Go": "b.Go"}).library("C:\\App\\b.dll", exports={"Go": "a.Go"})
     assert [(c.name, c.verdict) for c in windows.trace(APP).faults] == [("a.dll", Verdict.OUTDATED)]
+
+
+def test_a_library_that_passes_functions_on_under_many_spellings_holds_nobody_up(
+    windows: AWindowsMachine,
+) -> None:
+    spelled = ("".join(letters) for letters in product("aA", repeat=10))
+    exports = {f"F{number}": f"{name}.F{number}" for number, name in enumerate(spelled)}
+    windows.program(APP, needs={"a" * 10 + ".dll": tuple(exports)})
+    windows.library("C:\\App\\" + "a" * 10 + ".dll", exports=exports)
+    component = windows.need(APP, "a" * 10 + ".dll")
+    assert (component.verdict, len(component.unoffered)) == (Verdict.OUTDATED, 1024)
 
 
 def test_a_function_of_a_library_that_is_loaded_late_does_not_keep_the_program_from_starting(
