@@ -35,6 +35,7 @@ bench: $(VENV)/.dev
 	$(BIN)/python benchmarks/clues.py
 	$(BIN)/python benchmarks/requirements.py
 	$(BIN)/python benchmarks/survey.py
+	$(BIN)/python benchmarks/digests.py
 
 # The JSON Schemas in docs/schemas/, anew from the types.
 schemas: $(VENV)/.dev

@@ -15,10 +15,8 @@ import time
 from pathlib import Path
 
 from all_programs import LISTING, binaries_below
-from fundamen.evidence.dpkg_files import Records
 from fundamen.formats.elf import read_elf
 from fundamen.machine.file_bytes import FileBytes
-from fundamen.machine.opening import open_machine
 from fundamen.model.paths import HostPath
 
 PAIRS = int(sys.argv[1]) if len(sys.argv) > 1 else 5
@@ -32,12 +30,6 @@ from fundamen.survey.contents import Comparison
 machine = open_machine(None)
 with Comparison(machine, Records(machine), {}, time.time_ns()) as comparison:
     print(len(comparison.finish(lambda _found: None).altered))
-"""
-HASHING = """
-import hashlib, sys
-state, piece = hashlib.new(sys.argv[1]), bytes(1 << 20)
-for _ in range(int(sys.argv[2]) >> 20):
-    state.update(piece)
 """
 FUNDAMEN = str(Path(sys.executable).parent / "fundamen")
 
@@ -64,8 +56,7 @@ def main() -> None:
         tell(f"  the {len(programs)} programs, traced in one call", *of_programs)
         tell(f"  the programs and {len(libraries)} libraries, surveyed", *of_all)
         tell("  (that survey of both against the listing of the programs alone", *uneven, end=")")
-        ratios, alone, again, speeds = [], [], [], []
-        size = installed_bytes()
+        ratios, alone, again = [], [], []
         for _ in range(PAIRS):
             first, ours = seconds([FUNDAMEN, "survey", "--json", "--depth", "all", "--afresh", "/usr/games"])
             known, _ = seconds([FUNDAMEN, "survey", "--json", "--depth", "all", "/usr/games"])
@@ -73,37 +64,14 @@ def main() -> None:
             compared, _ = seconds([sys.executable, "-c", COMPARE])
             ratios.append(first / theirs)
             alone.append(compared / theirs)
-            speeds.append(hashing("md5", size) / compared)
             again.append(known / first)
         print("every installed file's digest against dpkg --verify (0.6 is asked):")
         tell("  the comparison alone, as a process", *alone)
         tell("  the whole survey", *ratios)
-        tell(f"  the speed of the comparison of {size >> 20} MiB against that of MD5 itself (0.9 is asked)", *speeds)
         tell("the second such run against the first (0.2 is asked)", *again)
         found = {each["path"] for each in json.loads(ours)["altered"]}
         dpkg = {line.partition(" /")[2] for line in verified.splitlines()}
         print(f"findings: {len(found)}; those of dpkg: {len(dpkg)}; only in one: {len({p[1:] for p in found} ^ dpkg)}")
-
-
-def installed_bytes() -> int:
-    """How many bytes there are of all files of which a digest is recorded."""
-    records = Records(open_machine(None))
-    size = 0
-    for package in records.packages:
-        for file in records.files(package):
-            if file.md5 and os.path.isfile(file.path):
-                size += os.path.getsize(file.path)
-    return size
-
-
-def hashing(algorithm: str, size: int) -> float:
-    """How long all cores together take for the digest of so many bytes that lie in memory."""
-    cores = os.cpu_count() or 1
-    command = [sys.executable, "-c", HASHING, algorithm, str(size // cores)]
-    began = time.perf_counter()
-    for process in [subprocess.Popen(command) for _ in range(cores)]:
-        process.wait()
-    return time.perf_counter() - began
 
 
 def tell(what: str, *ratios: float, end: str = "") -> None:

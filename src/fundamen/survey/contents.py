@@ -28,7 +28,7 @@ from fundamen.model.paths import HostPath, MachinePath
 from fundamen.survey.remembered import Remembered, is_rememberable, is_settled, is_unchanged, key_of
 
 _PIECE = 1 << 18  # bytes
-_MAPPED = 1 << 20  # bytes from which on a file is mapped
+_MAPPED = 1 << 16  # bytes from which on a file is mapped
 _WINDOW = 1 << 24  # bytes that are mapped at a time, so that they do not count as memory used
 _AT_ONCE = 16 << 10  # KiB of installed files that a worker is given together
 _LEAST = 64  # KiB that a package counts for besides: each has its records, and most have many small files
@@ -204,7 +204,9 @@ class _Comparing:
             if owned:
                 outcome.owned.append((package.name, owned.encode("utf-8", "surrogateescape")))
         outcome.read = len(new)
-        outcome.new = msgspec.msgpack.encode({path: each for path, each in new.items() if is_rememberable(path)})
+        outcome.new = msgspec.msgpack.encode(
+            {path: each for path, each in new.items() if path.isascii() or is_rememberable(path)}
+        )
         return outcome
 
     def _compared(self, file: RecordedFile, new: _New) -> Altered | None:
@@ -234,21 +236,21 @@ class _Comparing:
             md5 = remembered.md5
         else:
             try:
-                md5, status = self._digest(host, status)
+                md5, status = self._digest(host, status, expected)
             except _ChangedError:  # it may have been replaced by a whole new one
-                md5, status = self._digest(host, os.lstat(host))
+                md5, status = self._digest(host, os.lstat(host), expected)
             if is_settled(status, self._now_ns):
                 new[file.path] = (key_of(status), md5)
         return "" if md5.hex() == expected else f"MD5 {md5.hex()[:8]}..., not {expected[:8]}..."
 
-    def _digest(self, host: str, status: os.stat_result) -> tuple[bytes, os.stat_result]:
+    def _digest(self, host: str, status: os.stat_result, expected: str) -> tuple[bytes, os.stat_result]:
         """MD5 of a file, and its status; one of several names is read once. Raises: OSError."""
         if status.st_nlink == 1 or not is_settled(status, self._now_ns):
-            return _digest(host, status, maps=self._maps)
+            return _digest(host, status, expected, maps=self._maps)
         key = key_of(status)
         md5 = self._of_several_names.get(key)
         if md5 is None:
-            md5, status = _digest(host, status, maps=self._maps)
+            md5, status = _digest(host, status, expected, maps=self._maps)
             self._of_several_names[key_of(status)] = md5
         return md5, status
 
@@ -262,25 +264,40 @@ class _Comparing:
         return f"{host}/{name}"
 
 
-def _digest(host: str, before: os.stat_result, *, maps: bool) -> tuple[bytes, os.stat_result]:
-    """MD5 of a file, and its status, which must be the same after reading as it was before. Raises: OSError."""
+def _digest(host: str, before: os.stat_result, expected: str, *, maps: bool) -> tuple[bytes, os.stat_result]:
+    """MD5 of a file, and its status; where it is not as expected, the file must not change while it is read.
+
+    Where it is, the file has the content that is told, whatever happened: had it changed after the first look, its
+    status now would be another, and what is remembered would not count. Raises: OSError.
+    """
     file = open_quietly(HostPath(host))
     try:
-        state = hashlib.md5(usedforsecurity=False)
-        left = before.st_size
-        if maps and left >= _MAPPED:
-            for content in _mapped(file, left):
+        if maps and before.st_size >= _MAPPED:
+            state, left = hashlib.md5(usedforsecurity=False), 0
+            for content in _mapped(file, before.st_size):
                 state.update(content)
-            left = 0
-        while left > 0 and (piece := os.read(file, min(_PIECE, left + 1))):
-            state.update(piece)
-            left -= len(piece)
+        else:
+            state, left = _read_all(file, before.st_size)
+        md5 = state.digest()
+        if md5.hex() == expected:
+            return md5, before
         after = os.fstat(file)
     finally:
         os.close(file)
     if left or not is_unchanged(before, after):
         raise _ChangedError(0, "it was changed while it was read")
-    return state.digest(), after
+    return md5, after
+
+
+def _read_all(file: int, left: int) -> "tuple[hashlib._Hash, int]":
+    """MD5 of a file of so many bytes, and how many it had less; one more tells that it has grown. Raises: OSError."""
+    piece = os.read(file, min(_PIECE, left + 1))
+    state = hashlib.md5(piece, usedforsecurity=False)
+    left -= len(piece)
+    while left > 0 and (piece := os.read(file, min(_PIECE, left + 1))):
+        state.update(piece)
+        left -= len(piece)
+    return state, left
 
 
 def _mapped(file: int, size: int) -> Iterator[mmap.mmap]:
