@@ -21,6 +21,7 @@ _NEVER_OWNED = ("/usr/local/", "/home/", "/tmp/", "/root/")  # noqa: S108 - Debi
 _MOSTLY_OWNED = ("/usr/", "/lib", "/bin/", "/sbin/")
 _ALIKE = 6  # first letters that a package has in common with a library that it may well bring
 _MOST_BYTES = 64 << 20
+_MOST_MODE = 5  # octal digits
 _FEW = 250  # files that are asked about without an index, or looked for one by one
 
 
@@ -186,6 +187,27 @@ def diversions_of(machine: Machine) -> list[tuple[str, str, str]]:
     return list(zip(lines[::3], lines[1::3], lines[2::3], strict=False))
 
 
+class StatOverride(msgspec.Struct, frozen=True):
+    """To whom a path belongs, and with which mode, whatever its package says."""
+
+    owner: str  # a name, or ``#`` and a number
+    group: str
+    mode: int
+
+
+def stat_overrides_of(machine: Machine) -> dict[str, StatOverride]:
+    """What somebody, mostly a package's own set-up, has decided of some paths. Source: dpkg-statoverride(1)."""
+    text = _content(machine, MachinePath(_FOLDER + "/statoverride")).decode("utf-8", "surrogateescape")
+    found = {}
+    for line in text.split("\n"):
+        owner, _, rest = line.partition(" ")
+        group, _, rest = rest.partition(" ")
+        mode, _, path = rest.partition(" ")
+        if path.startswith("/") and 0 < len(mode) <= _MOST_MODE and not mode.strip("01234567"):
+            found[path] = StatOverride(owner, group, int(mode, 8) & 0o7777)
+    return found
+
+
 def _versions(machine: Machine, packages: set[str]) -> dict[str, str]:
     """The installed version of each package, as the status file has it."""
     wanted = {package.partition(":")[0].encode("utf-8", "surrogateescape") for package in packages}
@@ -233,7 +255,7 @@ def find_owners(machine: Machine, names: Iterable[str], paths: Iterable[MachineP
         content = _content(machine, MachinePath(f"{folder}/{name}"))
         if len(marks) <= _FEW and not any(mark in content for mark in marks):
             continue
-        lines = content.decode("utf-8", "surrogateescape").splitlines()
+        lines = content.decode("utf-8", "surrogateescape").split("\n")
         path = next((line for line in lines if line in spelled or line.endswith(ends)), None) if ends else None
         path = path or next((line for line in lines if line in spelled), None)
         if path is not None:

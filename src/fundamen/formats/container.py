@@ -54,7 +54,7 @@ def find_container(source: ByteSource) -> Container | None:  # noqa: PLR0911 - o
     if head.startswith(_AR):
         from fundamen.formats.debian_package import unpack_debian_package  # noqa: PLC0415
 
-        return Container(Kind.DEBIAN, lambda: unpack_debian_package(source))
+        return Container(Kind.DEBIAN, lambda: (each for each in unpack_debian_package(source) if not each[0].is_folder))
     if head.startswith(_PE):
         return _behind_program(source)
     if head.startswith(_SCRIPT):

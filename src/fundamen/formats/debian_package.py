@@ -1,4 +1,4 @@
-"""Read Debian packages: their control fields, and one by one the files and links that they bring.
+"""Read Debian packages: their control fields, and one by one the files, links and folders that they bring.
 
 Sources: deb(5) for the archive, deb-control(5) for the fields, deb-conffiles(5); tar(5) for what is inside.
 """
@@ -13,7 +13,7 @@ import msgspec
 from fundamen.formats.ar_archive import Member, read_archive
 from fundamen.formats.cursor import ByteSource, PartOf, SourceStream, damaged
 from fundamen.formats.packed import MOST_UNPACKED, Bounds, Unpacked
-from fundamen.formats.tar_archive import walk_tar
+from fundamen.formats.tar_archive import walk_unix_tar
 from fundamen.model.paths import shown
 
 _MOST_CONTROL = 16 << 20  # bytes, unpacked
@@ -67,7 +67,7 @@ def require_whole(source: ByteSource) -> None:
 
 
 def unpack_debian_package(source: ByteSource) -> Unpacked:
-    """Each file and link of a package with its bytes, in the package's order; the bytes are there until the next.
+    """Each file, link and folder of a package with its bytes, in the package's order; they are there until the next.
 
     Raises:
         DamagedFileError: it is damaged, holds too much, or names a path that leads elsewhere.
@@ -110,7 +110,9 @@ def _opened(source: ByteSource, member: Member) -> IO[bytes]:
 
 
 def _walk(source: ByteSource, stream: IO[bytes], most: int) -> Unpacked:
-    return walk_tar(f"The package {shown(source.name)}", stream, Bounds("The package", source.size, most))
+    return walk_unix_tar(
+        f"The package {shown(source.name)}", stream, Bounds("The package", source.size, most, of_unix=True)
+    )
 
 
 def _fields(text: str) -> dict[str, str]:

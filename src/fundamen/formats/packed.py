@@ -7,6 +7,7 @@ from typing import IO, Protocol
 import msgspec
 
 from fundamen.formats.cursor import damaged
+from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import shown
 
 MOST_MEMBERS = 500_000
@@ -25,51 +26,79 @@ class Readable(Protocol):
 
 
 class PackedFile(msgspec.Struct, frozen=True):
-    """One file or link of a container."""
+    """One file, link or folder of a container."""
 
     path: str  # below the container, its parts separated by "/"; none of them leads elsewhere
     mode: int  # permission bits; 0o644 where the container has none
     size: int  # bytes
     link: str = ""  # the target, of a symbolic link
     same_as: str = ""  # the path of the file that it is a hard link to
+    owner: str = ""  # the user to whom it belongs, by name; empty where the container does not say
+    group: str = ""  # likewise
+    is_folder: bool = False  # of Debian packages only: others may leave folders out
 
 
 def plain_path(what: str, name: str) -> str:
-    """A member's path with plain parts.
+    """A member's path with plain parts, on whichever system it is unpacked.
 
     Raises:
         DamagedFileError: it leads out of the container, or is none: a package that nobody made in good faith.
     """
-    path = name.replace("\\", "/").removeprefix("./").removeprefix("/")
-    parts = path.split("/")
-    if not path or any(part in {"", ".", ".."} for part in parts) or "\0" in path or parts[0].endswith(":"):
-        raise damaged(what, f"it names the path {shown(name)!r}, which leads elsewhere")
+    path = unix_path(what, name.replace("\\", "/"))
+    if path.partition("/")[0].endswith(":"):
+        raise _leads_elsewhere(what, name)
     return path
+
+
+def unix_path(what: str, name: str) -> str:
+    """The same of a container for Unix alone: a backslash and a colon are as good as any character there.
+
+    Raises:
+        DamagedFileError: likewise.
+    """
+    path = name.removeprefix("./").removeprefix("/")
+    if not path or any(part in {"", ".", ".."} for part in path.split("/")) or "\0" in path:
+        raise _leads_elsewhere(what, name)
+    return path
+
+
+def _leads_elsewhere(what: str, name: str) -> DamagedFileError:
+    return damaged(what, f"it names the path {shown(name)!r}, which leads elsewhere")
 
 
 class Bounds:
     """Counts what comes out of a container, and refuses more than any real one holds."""
 
-    def __init__(self, what: str, packed_size: int, most: int = MOST_UNPACKED) -> None:
+    def __init__(self, what: str, packed_size: int, most: int = MOST_UNPACKED, *, of_unix: bool = False) -> None:
         """Begin to count.
 
         Args:
             what: the container, for the message.
             packed_size: bytes.
             most: how many bytes may come out of it.
+            of_unix: whether names that differ only by case are two.
         """
         self._what = what
+        self._of_unix = of_unix
         self._packed_size = packed_size
         self._most = most
         self._count = self._size = 0
         self._paths: set[str] = set()
 
     def add(self, path: str, size: int) -> None:
-        """Count one member.
+        """Count one file or link.
 
         Raises:
             DamagedFileError: there are too many, or too much, or the same path stands there twice.
         """
+        self.count(size)
+        key = path if self._of_unix else path.lower()
+        if key in self._paths:
+            raise damaged(self._what, f"it holds the path {shown(path)!r} twice")
+        self._paths.add(key)
+
+    def count(self, size: int) -> None:
+        """Count a member whose path may come again. Raises: DamagedFileError: there are too many, or too much."""
         self._count += 1
         self._size += max(size, 0)
         is_bomb = self._size > _LEAST_SUSPECT and self._size > self._packed_size * _MOST_RATIO
@@ -77,9 +106,6 @@ class Bounds:
             raise damaged(
                 self._what, f"it unpacks to {self._size} bytes in {self._count} files, more than any real one"
             )
-        if path.lower() in self._paths:
-            raise damaged(self._what, f"it holds the path {shown(path)!r} twice")
-        self._paths.add(path.lower())
 
 
 class Guarded(io.RawIOBase):

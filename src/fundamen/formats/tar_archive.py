@@ -5,14 +5,18 @@ import gzip
 import io
 import lzma
 import tarfile
+from collections.abc import Callable
 from typing import IO, cast
 
+from msgspec.structs import replace
+
 from fundamen.formats.cursor import ByteSource, SourceStream, damaged
-from fundamen.formats.packed import Bounds, Guarded, PackedFile, Unpacked, plain_path
+from fundamen.formats.packed import Bounds, Guarded, PackedFile, Unpacked, plain_path, unix_path
 from fundamen.model.paths import shown
 
 RAISED = (tarfile.TarError, lzma.LZMAError, OSError, EOFError, ValueError, OverflowError)
 _MARK_AT, _MARK = 257, b"ustar"
+_TOP = {"", ".", "/"}  # how the folder is called that all lies in
 
 
 def looks_like_tar(source: ByteSource) -> bool:
@@ -29,27 +33,35 @@ def unpack_tar(source: ByteSource) -> Unpacked:
         DamagedFileError: it is damaged, holds too much, or names a path that leads elsewhere.
     """
     what = f"The archive {shown(source.name)}"
-    return walk_tar(what, unpacked_stream(source), Bounds(what, source.size))
+    return _walk(what, unpacked_stream(source), Bounds(what, source.size), plain_path, folders=False)
 
 
-def walk_tar(what: str, stream: IO[bytes], bounds: Bounds) -> Unpacked:
-    """The same for a stream of tar."""
+def walk_unix_tar(what: str, stream: IO[bytes], bounds: Bounds) -> Unpacked:
+    """The same for a stream of tar that is for Unix alone; its folders, too, but the one that all lies in."""
+    return _walk(what, stream, bounds, unix_path, folders=True)
+
+
+def _walk(what: str, stream: IO[bytes], bounds: Bounds, plain: Callable[[str, str], str], *, folders: bool) -> Unpacked:
     try:
         with tarfile.open(fileobj=stream, mode="r|", errorlevel=2) as archive:
             for member in archive:
-                if member.isdir():
+                if member.isdir() and (member.name in _TOP or not folders):
                     continue
-                path = plain_path(what, member.name)
+                path = plain(what, member.name)
+                packed = PackedFile(path, member.mode & 0o7777, 0, owner=member.uname, group=member.gname)
+                if member.isdir():  # which may stand there twice
+                    bounds.count(0)
+                    yield replace(packed, is_folder=True), io.BytesIO()
+                    continue
                 bounds.add(path, member.size)
-                mode = member.mode & 0o7777
                 if member.issym():
-                    yield PackedFile(path, 0o777, 0, link=member.linkname), io.BytesIO()
+                    yield replace(packed, mode=0o777, link=member.linkname), io.BytesIO()
                 elif member.islnk():
-                    yield PackedFile(path, mode, 0, same_as=plain_path(what, member.linkname)), io.BytesIO()
+                    yield replace(packed, same_as=plain(what, member.linkname)), io.BytesIO()
                 elif member.isreg():
                     data = archive.extractfile(member)
                     assert data is not None  # noqa: S101 - it is a regular file
-                    yield PackedFile(path, mode, member.size), Guarded(data, what, RAISED)
+                    yield replace(packed, size=member.size), Guarded(data, what, RAISED)
     except RAISED as error:
         raise damaged(what, f"it cannot be unpacked: {error or type(error).__name__}") from error
 

@@ -3,6 +3,7 @@
 import os
 from collections.abc import Iterable, Mapping
 from contextlib import AbstractContextManager
+from itertools import chain
 
 from fundamen.formats.cursor import ByteSource
 from fundamen.machine.file_bytes import FileBytes
@@ -21,14 +22,17 @@ class OverlayMachine(Machine):
         placed: Mapping[MachinePath, HostPath],
         links: Mapping[MachinePath, MachinePath] | None = None,
         gone: Iterable[MachinePath] = (),
+        made: Iterable[MachinePath] = (),
     ) -> None:
         """Lay changes over a machine.
 
         Args:
             base: the machine as it is.
-            placed: where a file would stand -> the host file with its content.
-            links: where a link would stand that is among them -> the file to which it would lead.
+            placed: where a file would stand -> the host file with its content; a link to a file may stand among them,
+                with the content of that.
+            links: where a link would stand -> to what it would lead.
             gone: what would not stand there any more, with all below it.
+            made: where a folder would stand.
         """
         super().__init__()
         self.base = base
@@ -44,7 +48,9 @@ class OverlayMachine(Machine):
         self._gone = tuple(gone)
         self._gone_keys = {self._key(path) for path in self._gone}
         self._contents = {self._key(path): content for path, content in placed.items()}
-        self._folders = {self._key(folder): folder for path in placed for folder in self._above(path)}
+        self._made = tuple(made)
+        around = [self._above(path) for path in (*placed, *self._links, *self._made)]
+        self._folders = {self._key(folder): folder for folder in (*self._made, *chain.from_iterable(around))}
 
     def look(self, path: MachinePath) -> Entry:
         """Tell what would stand at a path."""
@@ -56,12 +62,14 @@ class OverlayMachine(Machine):
         entry = self.base.look(path)
         if entry.kind is EntryKind.ABSENT and key in self._folders:
             return Entry(EntryKind.FOLDER)
-        return entry
+        leads_to = self._links.get(self.base.real(path))
+        is_led = entry.kind is EntryKind.ABSENT and leads_to is not None and leads_to not in self._links
+        return self.look(leads_to) if is_led and leads_to is not None else entry
 
     def names(self, folder: MachinePath) -> tuple[str, ...]:
         """The names that would stand in a folder, sorted."""
         key = self._key(folder)
-        added = (*self._placed, *self._folders.values())
+        added = (*self._placed, *self._links, *self._folders.values())
         new = {self.paths.basename(p) for p in added if self._key(self.folder_of(self.base.real(p))) == key}
         standing = () if self._is_gone(key) else self.base.names(folder)
         if self._gone_keys:
@@ -101,7 +109,7 @@ class OverlayMachine(Machine):
 
     def afresh(self) -> "OverlayMachine":
         """The same changes over the base machine with nothing remembered."""
-        return OverlayMachine(self.base.afresh(), self._placed, self._links, self._gone)
+        return OverlayMachine(self.base.afresh(), self._placed, self._links, self._gone, self._made)
 
     def binary(self, path: MachinePath) -> Binary:
         """Read an executable file; what no change touches is taken from the base machine, which may have it already."""

@@ -13,6 +13,7 @@ from fundamen.model.architecture import Architecture, Platform
 
 Sha256 = Annotated[str, msgspec.Meta(pattern="^[0-9a-f]{64}$")]
 Word = Annotated[str, msgspec.Meta(min_length=1, max_length=200)]
+Account = Annotated[str, msgspec.Meta(max_length=100)]  # the name of a user or group; empty for whoever has the folder
 
 NEUTRAL = "neutral"
 
@@ -35,6 +36,8 @@ class PackageFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     sha256: Sha256
     executable: bool = False
     mode: Annotated[int, msgspec.Meta(ge=0, le=0o7777)] | None = None  # permission bits, where the publisher says
+    owner: Account = ""  # to whom it belongs, where the publisher says
+    group: Account = ""  # likewise
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -60,10 +63,33 @@ class PackageLink(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     place: Annotated[str, msgspec.Meta(min_length=1, max_length=1000)]  # as of a file
     target: Annotated[str, msgspec.Meta(min_length=1, max_length=1000)]  # as it stands in the link
 
+    @property
+    def names(self) -> tuple[str, ...]:
+        """What a need may call it: the path, where that is known; a library's need means the file behind it."""
+        return (f"/{self.place}",) if self.base is Base.ROOT else ()
+
     def answers_to(self, name: str) -> bool:
-        """Whether a need of this name means this link."""
-        own = self.place.rpartition("/")[2].lower()
-        return fnmatchcase(own, name.lower()) if "*" in name else own == name.lower()
+        """Whether a need of this path means this link."""
+        return name in self.names
+
+
+class PackageFolder(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One folder of a package."""
+
+    base: Base
+    place: Annotated[str, msgspec.Meta(min_length=1, max_length=1000)]  # as of a file
+    mode: Annotated[int, msgspec.Meta(ge=0, le=0o7777)]  # permission bits
+    owner: Account = ""  # as of a file
+    group: Account = ""
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """As of a link."""
+        return (f"/{self.place}",) if self.base is Base.ROOT else ()
+
+    def answers_to(self, name: str) -> bool:
+        """Whether a need of this path means this folder."""
+        return name in self.names
 
 
 class Package(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -81,6 +107,12 @@ class Package(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     unproven: str | None = None  # why nobody vouches for it; such a package is only shown
     proven_by: str = ""  # what vouches for it where that is not the source it comes from
     links: Annotated[tuple[PackageLink, ...], msgspec.Meta(max_length=100_000)] = ()
+    folders: Annotated[tuple[PackageFolder, ...], msgspec.Meta(max_length=100_000)] = ()
+
+    @property
+    def entries(self) -> tuple["PackageEntry", ...]:
+        """All that lies in it."""
+        return (*self.files, *self.links, *self.folders)
 
     @property
     def title(self) -> str:
@@ -88,3 +120,6 @@ class Package(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         language = "" if self.language == NEUTRAL else f", language {self.language}"
         processor = "" if self.platform is Platform.ANY else f" {self.architecture}"
         return f"{self.name} {self.version} for {self.platform.in_words}{processor}{language}"
+
+
+PackageEntry = PackageFile | PackageLink | PackageFolder

@@ -264,6 +264,8 @@ def _parts(plan: Plan, would_be: str, placed: str) -> Iterator[str]:
         yield f"{counted(len(plan.installs.packages), 'package')} {would_be}installed"
     if plan.moved:
         yield f"{counted(len(plan.moved), 'file')} {would_be}set aside"
+    if plan.folders:
+        yield f"{counted(len(plan.folders), 'folder')} {would_be}made"
     if plan.placed:
         yield f"{counted(len(plan.placed), 'file')} {placed}"
 
@@ -280,6 +282,8 @@ def _plan(page: Page, plan: Plan) -> None:
     for source, package in plan.packages:
         page.heading(f"{package.title}, by {package.publisher}")
         page.line(_whence(source, package))
+        for folder in (step for step in plan.folders if step.package == package):
+            page.field("make", f"{folder.path}/   ({folder.because})", indent=4, width=9)
         steps = [step for step in plan.placed if step.package == package]
         for step in steps:
             verb = "link" if step.link else "replace" if step.replaces else "place"

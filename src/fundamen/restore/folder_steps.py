@@ -8,7 +8,7 @@ import msgspec
 from fundamen.model.paths import HostPath
 from fundamen.placing.file_state import FileState, state_of
 from fundamen.placing.replacing import dress_folder
-from fundamen.restore.folders import around, make_folders, times_of
+from fundamen.restore.folders import around, make_folders, owner_in, times_of
 from fundamen.restore.records import FolderRecord
 from fundamen.restore.steps import SetFolder
 
@@ -29,11 +29,14 @@ def keep(step: SetFolder, target: HostPath) -> FolderRecord:
             folders=(times_of(target),) if before is not None else (),
         )
     place = around(target)
+    uid, gid = step.state.uid, step.state.gid
+    if step.yields:
+        uid, gid = owner_in(place, uid, gid)
     return FolderRecord(
         path=step.path,
         target=target,
         before=before,
-        after=msgspec.structs.replace(step.state, modified_ns=-1, accessed_ns=-1),
+        after=msgspec.structs.replace(step.state, uid=uid, gid=gid, modified_ns=-1, accessed_ns=-1),
         new_folders=place.missing,
         folders=(place.nearest,) if before is None else (),
     )

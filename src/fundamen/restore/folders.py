@@ -30,6 +30,13 @@ def around(wanted: str) -> Around:
     return Around(tuple(missing), times, status.st_uid, status.st_gid)
 
 
+def owner_in(place: Around, uid: int, gid: int) -> tuple[int, int]:
+    """To whom something new belongs: only the administrator may give it away, at first to whoever has the folder."""
+    if os.geteuid() != 0:
+        return os.geteuid(), os.getegid()
+    return (place.uid if uid < 0 else uid), (place.gid if gid < 0 else gid)
+
+
 def times_of(folder: str) -> FolderTimes:
     """A folder as it is now. Raises: OSError."""
     status = os.stat(folder)

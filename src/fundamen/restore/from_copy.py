@@ -17,9 +17,7 @@ from fundamen.placing.replacing import OURS
 from fundamen.restore.carrying_out import Progress, Stop, carry_out
 from fundamen.restore.journal import Journal
 from fundamen.restore.locking import alone_on, require_finished
-from fundamen.restore.steps import Change, Move, SetFolder, Step, Work, free_aside
-
-_MISSING = "missing"
+from fundamen.restore.steps import MISSING, Change, Move, SetFolder, Step, Work, free_aside
 
 
 class CopyRestoration(msgspec.Struct, frozen=True):
@@ -50,7 +48,7 @@ def plan_from_copy(
     """
     above, wanted = _chosen(copy, [part.strip("/") for part in parts])
     planning = _Planning(machine, copy)
-    steps = [step for entry in above for step in planning.steps_for(entry) if step.because == _MISSING]
+    steps = [step for entry in above for step in planning.steps_for(entry) if step.because == MISSING]
     steps += [step for entry in wanted for step in planning.steps_for(entry)]
     extra = tuple(planning.not_in_copy(wanted))
     if exactly:
@@ -127,7 +125,7 @@ class _Planning:
             raise self._barred(path, "a link or a file stands there, and the copy has a folder")
         state = entry.state
         if not os.path.lexists(host):
-            yield SetFolder(path=path, host=host, because=_MISSING, state=state)
+            yield SetFolder(path=path, host=host, because=MISSING, state=state)
             return
         status = os.lstat(host)
         if (status.st_mode & 0o7777, status.st_uid, status.st_gid) != (state.mode, state.uid, state.gid):
@@ -190,7 +188,7 @@ def _differ(now: FileState, then: FileState) -> bool:
 
 def _difference(now: FileState | None, then: FileState) -> str:
     if now is None:
-        return _MISSING
+        return MISSING
     if (now.sha256, now.link) != (then.sha256, then.link):
         return "other content"
     return "other rights, owner, times or attributes"

@@ -12,7 +12,7 @@ from fundamen.placing.file_state import digest_of_file
 from fundamen.restore.carrying_out import Progress, carry_out
 from fundamen.restore.journal import Journal
 from fundamen.restore.locking import alone_on, require_finished
-from fundamen.restore.steps import Change, Work
+from fundamen.restore.steps import MISSING, Change, Work
 from fundamen.sources.reference import Comparison, Difference, Finding, compare_with
 
 
@@ -44,7 +44,7 @@ def plan_from_reference(machine: Machine, folder: MachinePath, comparison: Compa
         steps.append(
             Change(
                 path=path,
-                because="missing" if each.finding is Finding.VANISHED else each.detail,
+                because=MISSING if each.finding is Finding.VANISHED else each.detail,
                 sha256=recorded.sha256,
                 size=recorded.size,
                 mode=recorded.mode,

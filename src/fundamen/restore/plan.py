@@ -10,10 +10,20 @@ from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.widths import find_program_of, other_width
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import UnreadableError
-from fundamen.model.package import Base, Package, PackageFile, PackageLink
+from fundamen.model.package import Base, Package, PackageEntry, PackageFile
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
-from fundamen.restore.steps import InstallPackages, Move, PlaceFile, PlaceLink, free_aside, place_file
+from fundamen.restore.steps import (
+    MISSING,
+    InstallPackages,
+    Move,
+    PlaceFile,
+    PlaceFolder,
+    PlaceLink,
+    free_aside,
+    place_file,
+    place_folder,
+)
 from fundamen.sources.catalogue import Catalogue, Source
 from fundamen.sources.layout import place_parts
 from fundamen.sources.offers import Offer, find_offers
@@ -37,12 +47,15 @@ class Pin(msgspec.Struct, frozen=True):
     versions: str  # PEP 440, "Version specifiers"
 
 
+PlanStep = PlaceFile | PlaceLink | PlaceFolder | Move
+
+
 class Plan(msgspec.Struct, frozen=True):
     """What would be done for some programs, and what cannot be."""
 
     program: MachinePath
     packages: tuple[tuple[Source, Package], ...]
-    steps: tuple[PlaceFile | PlaceLink | Move, ...]
+    steps: tuple[PlanStep, ...]
     untouched: tuple[MachinePath, ...]  # files of these packages that are sound already
     unmet: tuple[Unmet, ...]
     installs: InstallPackages | None = None  # what the operating system's package manager is to install
@@ -55,8 +68,13 @@ class Plan(msgspec.Struct, frozen=True):
 
     @property
     def placed(self) -> tuple[PlaceFile | PlaceLink, ...]:
-        """The steps that put something in place."""
-        return tuple(step for step in self.steps if not isinstance(step, Move))
+        """The steps that put a file or link in place."""
+        return tuple(step for step in self.steps if isinstance(step, PlaceFile | PlaceLink))
+
+    @property
+    def folders(self) -> tuple[PlaceFolder, ...]:
+        """The steps that make a folder."""
+        return tuple(step for step in self.steps if isinstance(step, PlaceFolder))
 
     @property
     def moved(self) -> tuple[Move, ...]:
@@ -85,16 +103,18 @@ def plan_restoration(
     for trace, fault in sorted(faults, key=lambda each: each[1].verdict is not Verdict.OUTDATED):
         choosing.choose_for(trace, fault)
     other = choosing.choose_other_width()
-    steps: dict[str, PlaceFile | PlaceLink | Move] = {}
+    steps: dict[str, PlanStep] = {}
     untouched: dict[MachinePath, None] = {}
     for trace, offer in choosing.chosen.values():
+        for made in _missing_folders(machine, trace, offer):
+            steps.setdefault(machine.folded(made.path), made)
         for file in offer.package.files:
             path = machine.real(place_of(machine, trace, offer.package, file))
             because = _difference(machine, path, offer.package, file)
             if because is None:
                 untouched[path] = None
             else:
-                step = place_file(path, file, offer.package, offer.source, because)
+                step = place_file(machine, path, file, offer.package, offer.source, because)
                 steps.setdefault(machine.folded(path), step)
         for link in _missing_links(machine, trace, offer):
             steps.setdefault(machine.folded(link.path), link)
@@ -134,7 +154,7 @@ class _Choosing:
                 if offers and offers[0].is_eligible:
                     self._choose(trace, offers[0])
         if not any(package.name == pin.package for _, package, _ in self.chosen):
-            name = told[0].file.name if told else pin.package
+            name = next((o.entry.name for o in told if isinstance(o.entry, PackageFile)), pin.package)
             self.unmet.append(Unmet(name, _why_unmet(told, self._catalogues)))
 
     def choose_for(self, trace: Trace, fault: Component) -> None:
@@ -192,14 +212,12 @@ class _Choosing:
         self.chosen[offer.source.name, package, beside] = (trace, offer)
         self._standing = [known for known in self._standing if known[0] != package.name]
         self._standing.append((package.name, package.version))
-        for file in package.files:
-            self._brought.update(_with_folders(file))
-        for link in package.links:
-            self._brought.update(_with_folders(link))
+        for entry in package.entries:
+            self._brought.update(_with_folders(entry))
 
 
-def _with_folders(entry: PackageFile | PackageLink) -> Iterator[str]:
-    """The path of a file or link that is counted from the root, and of each folder above it; of others nothing."""
+def _with_folders(entry: PackageEntry) -> Iterator[str]:
+    """The path of something that is counted from the root, and of each folder above it; of others nothing."""
     path = f"/{entry.place}" if entry.base is Base.ROOT else ""
     while path:
         yield path
@@ -213,28 +231,45 @@ def _is_shared(package: Package) -> bool:
 
 def _is_beside(package: Package) -> bool:
     """Whether some of a package lies beside the program for which it is brought."""
-    entries: tuple[PackageFile | PackageLink, ...] = (*package.files, *package.links)
-    return any(entry.base is Base.PROGRAM for entry in entries)
+    return any(entry.base is Base.PROGRAM for entry in package.entries)
+
+
+def _missing_folders(machine: Machine, trace: Trace, offer: Offer) -> Iterator[PlaceFolder]:
+    """The folders of a package that stand no longer; where a link stands that leads nowhere, its end is another's."""
+    for folder in offer.package.folders:
+        path = place_of(machine, trace, offer.package, folder)
+        place = _beside(machine, path)
+        if machine.look(path).kind is EntryKind.ABSENT and not _has(machine, place):
+            yield place_folder(machine, place, folder, offer.package, offer.source)
+
+
+def _beside(machine: Machine, path: MachinePath) -> MachinePath:
+    """A path with the links of its folder followed, and not its own."""
+    return machine.join(machine.real(machine.folder_of(path)), machine.paths.basename(path))
+
+
+def _has(machine: Machine, place: MachinePath) -> bool:
+    """Whether anything stands at a place, be it a link that leads nowhere."""
+    return machine.paths.basename(place) in machine.names(machine.folder_of(place))
 
 
 def _missing_links(machine: Machine, trace: Trace, offer: Offer) -> Iterator[PlaceLink]:
-    """The links of a package that lead to a file of it, and stand no longer; a broken one is mended by its file."""
+    """The links of a package that stand no longer; a broken one is mended by what it leads to."""
     files = {machine.real(place_of(machine, trace, offer.package, file)): file for file in offer.package.files}
     links = {place_of(machine, trace, offer.package, link): link for link in offer.package.links}
     for path, link in links.items():
-        folder = machine.real(machine.folder_of(path))
-        place = machine.join(folder, machine.paths.basename(path))
-        leads_to = machine.join(folder, link.target)
+        place = _beside(machine, path)
+        leads_to = machine.join(machine.folder_of(place), link.target)
         for _ in range(_MOST_HOPS):  # to another link of the package
             if (further := links.get(leads_to)) is None:
                 break
             leads_to = machine.join(machine.folder_of(leads_to), further.target)
         file = files.get(machine.real(leads_to))
-        if file is not None and machine.paths.basename(place) not in machine.names(folder):
+        if not _has(machine, place):
             yield PlaceLink(
                 path=place,
-                because="missing",
-                sha256=file.sha256,
+                because=MISSING,
+                sha256=file.sha256 if file is not None else "",
                 size=0,
                 link=link.target,
                 leads_to=machine.real(leads_to),
@@ -251,7 +286,7 @@ def with_found_places(machine: Machine, plan: Plan, remaining: Sequence[Componen
     steps = {machine.folded(step.path): step for step in plan.steps}
     for path, file, package, source, verdict in _bad_copies(plan, remaining):
         real = machine.real(path)
-        steps.setdefault(machine.folded(real), place_file(real, file, package, source, str(verdict)))
+        steps.setdefault(machine.folded(real), place_file(machine, real, file, package, source, str(verdict)))
     return msgspec.structs.replace(plan, steps=tuple(steps.values()))
 
 
@@ -278,8 +313,8 @@ def _bad_copies(
                     yield found[0], file, package, source, fault.verdict
 
 
-def place_of(machine: Machine, trace: Trace, package: Package, file: PackageFile | PackageLink) -> MachinePath:
-    """Where on the machine a file or link of a package belongs."""
+def place_of(machine: Machine, trace: Trace, package: Package, file: PackageEntry) -> MachinePath:
+    """Where on the machine a file, link or folder of a package belongs."""
     match file.base:
         case Base.PROGRAM:
             folder = machine.folder_of(machine.real(trace.program))
@@ -287,7 +322,7 @@ def place_of(machine: Machine, trace: Trace, package: Package, file: PackageFile
             folder = system_folder(machine, package.architecture)
         case Base.ROOT:
             folder = MachinePath("C:\\" if machine.platform is Platform.WINDOWS else "/")
-    return machine.join(folder, *place_parts(file))
+    return machine.join(folder, *place_parts(file, machine.platform))
 
 
 def _in_place(
@@ -328,7 +363,7 @@ def _difference(machine: Machine, path: MachinePath, package: Package, file: Pac
     """What is wrong with the file at a place; None where it is the package's own."""
     entry = machine.look(path)
     if entry.kind is EntryKind.ABSENT:
-        return "missing"
+        return MISSING
     try:
         with machine.open(path) as source:
             if source.size == file.size and digest_of(source) == file.sha256:

@@ -65,6 +65,14 @@ class MakeLink(_Step, frozen=True, kw_only=True, tag="make link"):
     expects: Expected | None = None
 
 
+class MakeFolder(_Step, frozen=True, kw_only=True, tag="make folder"):
+    """A folder is made where nothing stands."""
+
+    mode: Annotated[int, msgspec.Meta(ge=0, le=0o3777)] = 0o755
+    owner: Annotated[str, msgspec.Meta(max_length=100)] = ""  # a user by name; empty for whoever has the folder around
+    group: Annotated[str, msgspec.Meta(max_length=100)] = ""
+
+
 class CopyLink(_Step, frozen=True, kw_only=True, tag="copy link"):
     """A symbolic link is replaced by a copy of the file to which it leads."""
 
@@ -227,6 +235,7 @@ class UseInstaller(_Step, frozen=True, kw_only=True, tag="run installer"):
 PlannedStep = (
     PutFile
     | MakeLink
+    | MakeFolder
     | CopyLink
     | SetValue
     | RemoveValue

@@ -15,13 +15,13 @@ from fundamen.placing.file_state import read_state
 from fundamen.restore.carrying_out import Progress, Stop, carry_out
 from fundamen.restore.journal import Journal
 from fundamen.restore.locking import alone_on, require_finished
-from fundamen.restore.plan_file import Expected, Install, MakeLink, PlanFile, PlannedStep, PutFile, SetAside
+from fundamen.restore.plan_file import Expected, Install, MakeFolder, MakeLink, PlanFile, PlannedStep, PutFile, SetAside
 from fundamen.restore.publisher_installer import Outcome, outcome_of
 from fundamen.restore.records import InstallerRecord, Tell
 from fundamen.restore.rehearsal import Harm, Rehearsal, find_harms
 from fundamen.restore.resolving import Means, resolve_plan
 from fundamen.restore.restarting import Restart, Waiting, find_restarts, judge_waiting
-from fundamen.restore.steps import Change, Move, PlaceLink, Work
+from fundamen.restore.steps import AS_AROUND, Change, Move, PlaceFolder, PlaceLink, SetFolder, Work
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program
 
@@ -66,6 +66,9 @@ def plan_of(machine: Machine, rehearsal: Rehearsal, now: datetime) -> PlanFile |
         if isinstance(step, Move):
             steps.append(SetAside(path=step.path, because=step.because))
             continue
+        if isinstance(step, PlaceFolder):
+            steps.append(_as_planned(step))
+            continue
         state = read_state(machine.host_path(step.path))
         expects = Expected(state.sha256, state.link) if state is not None else Expected()
         if isinstance(step, PlaceLink):
@@ -80,7 +83,7 @@ def plan_of(machine: Machine, rehearsal: Rehearsal, now: datetime) -> PlanFile |
                     name=step.file.name,
                     package=step.package.title,
                     executable=step.executable,
-                    mode=step.mode,
+                    mode=step.mode & 0o777 if step.mode is not None else None,  # more the source itself says
                     expects=expects,
                 )
             )
@@ -94,6 +97,11 @@ def plan_of(machine: Machine, rehearsal: Rehearsal, now: datetime) -> PlanFile |
         further=tuple(before.program for before, _ in rehearsal.further),
         because=rehearsal.because,
     )
+
+
+def _as_planned(step: PlaceFolder) -> MakeFolder:
+    uid, gid = (f"#{number}" if number != AS_AROUND else "" for number in (step.state.uid, step.state.gid))
+    return MakeFolder(path=step.path, because=step.because, mode=step.state.mode, owner=uid, group=gid)
 
 
 def rehearse_plan(
@@ -166,9 +174,12 @@ def _laid_over(machine: Machine, work: Work) -> OverlayMachine:
     placed: dict[MachinePath, HostPath] = {}
     links: dict[MachinePath, MachinePath] = {}
     gone: list[MachinePath] = []
+    made: list[MachinePath] = []
     for step in work.steps:
         if isinstance(step, Move):
             gone.append(step.path)
+        elif isinstance(step, SetFolder):
+            made.append(step.path)
         elif isinstance(step, Change) and not step.link:
             placed[step.path] = work.contents[step.sha256]
         elif isinstance(step, Change):
@@ -178,4 +189,4 @@ def _laid_over(machine: Machine, work: Work) -> OverlayMachine:
             placed[path] = copy
         elif machine.look(leads_to).kind is EntryKind.FILE:
             placed[path] = machine.host_path(leads_to)
-    return OverlayMachine(machine, placed, {path: to for path, to in links.items() if path in placed}, gone)
+    return OverlayMachine(machine, placed, links, gone, made)

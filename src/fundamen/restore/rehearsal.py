@@ -177,14 +177,16 @@ class _Rehearsing:
         """The machine as it would be; what the plan places is fetched."""
         placed: dict[MachinePath, HostPath] = {}
         links: dict[MachinePath, MachinePath] = {}
+        gone, made = ([s.path for s in plan.moved], [s.path for s in plan.folders]) if plan is not None else ([], [])
         for step in plan.placed if plan is not None else ():
             if isinstance(step, PlaceFile) and step.sha256 not in self._contents:
                 self._contents[step.sha256] = self._fetch(step.source, step.file)
         for step in plan.placed if plan is not None else ():
-            placed[step.path] = _content(self._machine, step, self._contents)
+            if step.sha256:
+                placed[step.path] = _content(self._machine, step, self._contents)
             if isinstance(step, PlaceLink):
                 links[step.path] = step.leads_to
-        return _laid_over(self._machine, self._new, placed, links, [s.path for s in plan.moved] if plan else ())
+        return _laid_over(self._machine, self._new, placed, links, gone, made)
 
     def _grown(self, overlay: Machine, plan: Plan, after: Sequence[Trace]) -> Plan:
         """The plan with what the remaining faults call for: further packages, then bad copies in front of them."""
@@ -258,6 +260,7 @@ def _laid_over(
     placed: Mapping[MachinePath, HostPath],
     links: Mapping[MachinePath, MachinePath],
     gone: Iterable[MachinePath],
+    made: Iterable[MachinePath],
 ) -> OverlayMachine:
     """The machine as it would be; the links of new packages are laid over it as copies of that to which they lead."""
     brought, leading = (new.placed(), new.links()) if new is not None else ({}, {})
@@ -268,7 +271,7 @@ def _laid_over(
         if copy is not None:
             followed[path] = leads_to
             brought = {**brought, path: copy}
-    return OverlayMachine(machine, {**brought, **placed}, {**followed, **links}, gone)
+    return OverlayMachine(machine, {**brought, **placed}, {**followed, **links}, gone, made)
 
 
 def _content(machine: Machine, step: PlaceFile | PlaceLink, contents: Mapping[str, HostPath]) -> HostPath:

@@ -12,6 +12,7 @@ from typing import Any
 import msgspec
 
 from fundamen.formats.setting import Format, Found, Key, find_value, format_of, with_value, without_value
+from fundamen.machine.accounts import GROUPS, USERS, number_of
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import RestorationError, UntrustedError, UsageError
@@ -28,6 +29,7 @@ from fundamen.restore.plan_file import (
     Expected,
     ImportRoot,
     Install,
+    MakeFolder,
     MakeLink,
     PlanFile,
     PlannedStep,
@@ -49,7 +51,18 @@ from fundamen.restore.registry_edits import RegistryStep, edited_hive, unfit
 from fundamen.restore.root_stores import plan_root_import
 from fundamen.restore.services import links_to_enable, start_by_itself
 from fundamen.restore.starting import plan_start
-from fundamen.restore.steps import Change, InstallPackages, Move, Step, Work, free_aside
+from fundamen.restore.steps import (
+    AS_AROUND,
+    MISSING,
+    Change,
+    InstallPackages,
+    Move,
+    SetFolder,
+    Step,
+    Work,
+    free_aside,
+    rights_of,
+)
 from fundamen.sources.catalogue import Catalogue, Source
 from fundamen.sources.os_archive import NewPackages
 from fundamen.trust.certificate import read_certificate
@@ -154,7 +167,11 @@ class _Resolving:
         if state is not None and state.sha256 == step.sha256 and step.mode in {None, state.mode}:
             return  # somebody has done it meanwhile
         self._require(path, state, step.expects)
-        self.contents[step.sha256] = self._fetched(step)
+        self.contents[step.sha256], file = self._fetched(step)
+        mode, owner = rights_of(self._machine, file)
+        is_theirs = (
+            mode is not None and mode & 0o777 == step.mode
+        )  # then it may run as its owner, if its source says so
         self._set(
             path,
             Change(
@@ -163,17 +180,18 @@ class _Resolving:
                 sha256=step.sha256,
                 size=step.size,
                 executable=step.executable,
-                mode=step.mode,
+                mode=mode if is_theirs else step.mode,
+                owner=owner,
                 keeps_mode=step.mode is None,
             ),
         )
 
-    def _fetched(self, step: PutFile) -> HostPath:
+    def _fetched(self, step: PutFile) -> tuple[HostPath, PackageFile]:
         for catalogue in self._means.catalogues:
             for package in catalogue.packages_with([step.name]):
                 for file in package.files if package.withdrawn is None and package.unproven is None else ():
                     if file.sha256 == step.sha256 and file.size == step.size:
-                        return self._means.fetch(catalogue.source, file)
+                        return self._means.fetch(catalogue.source, file), file
         raise UntrustedError(
             what=f"{shown(step.path)} is not put in place",
             why=f"no trusted source has a file {shown(step.name)} with the SHA-256 {step.sha256[:16]}...",
@@ -186,8 +204,24 @@ class _Resolving:
         if state is not None and state.link and self._leads_alike(path, state.link, step.target):
             return
         self._require(path, state, step.expects)
-        because = step.because or ("missing" if state is None else "it leads elsewhere")
+        because = step.because or (MISSING if state is None else "it leads elsewhere")
         self._set(path, Change(path=path, because=because, sha256="", size=0, link=step.target, host=host))
+
+    def make_folder(self, step: MakeFolder) -> None:
+        path, host = self._entry(step.path)
+        if os.path.isdir(host):
+            return  # somebody has done it meanwhile
+        if os.path.lexists(host):
+            raise self._unfit(path, "something else than a folder stands there")
+        uid, gid = self._number(path, step.owner, USERS), self._number(path, step.group, GROUPS)
+        state = FileState(0, "", step.mode, uid, gid, -1, -1)
+        self._set(path, SetFolder(path=path, host=host, because=step.because or MISSING, state=state, yields=True))
+
+    def _number(self, path: MachinePath, name: str, of: MachinePath) -> int:
+        number = number_of(self._machine, name, of) if name else AS_AROUND
+        if number is None:
+            raise self._unfit(path, f"it is to belong to {shown(name)}, whom {of} does not list")
+        return number
 
     def _leads_alike(self, path: MachinePath, one: str, other: str) -> bool:
         """Whether two targets of a link are the same, or lead to the same file that is there."""
@@ -339,7 +373,7 @@ class _Resolving:
 
 def _difference(step: PutFile, state: FileState | None) -> str:
     if state is None:
-        return "missing"
+        return MISSING
     return "other bytes" if state.sha256 != step.sha256 else f"mode {state.mode:o}, not {step.mode or 0:o}"
 
 
@@ -352,6 +386,7 @@ def _in_words(key: Key, before: Found | None, after: Found | None) -> str:
 _ADDING: Mapping[type, Callable[[_Resolving, Any], None]] = {
     PutFile: _Resolving.put_file,
     MakeLink: _Resolving.make_link,
+    MakeFolder: _Resolving.make_folder,
     CopyLink: _Resolving.copy_link,
     SetAside: _Resolving.set_aside,
     SetValue: _Resolving.edit,

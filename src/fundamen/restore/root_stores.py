@@ -21,7 +21,7 @@ from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.restore.hives import hive_change, read_hive, require_quiet, require_shut_down
 from fundamen.restore.insertions import Insertion, Kind, certificate_block, without
-from fundamen.restore.steps import Change, Work
+from fundamen.restore.steps import MISSING, Change, Work
 from fundamen.trust.certificate import Certificate
 from fundamen.trust.name_hash import name_hash
 
@@ -129,6 +129,6 @@ def _change(
 ) -> tuple[Change, bytes]:
     place = machine.real(path)
     is_there = machine.look(place).kind is not EntryKind.ABSENT
-    because = _NOT_IN_IT if is_there else "missing"
+    because = _NOT_IN_IT if is_there else MISSING
     digest = hashlib.sha256(data).hexdigest()
     return Change(path=place, because=because, sha256=digest, size=len(data), insertion=insertion), data

@@ -3,13 +3,25 @@
 import msgspec
 
 from fundamen.directories.connection import Attributes, Place
+from fundamen.machine.accounts import GROUPS, USERS, number_of
 from fundamen.machine.machine import Machine
-from fundamen.model.package import Package, PackageFile
+from fundamen.model.package import Package, PackageFile, PackageFolder
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import FileState
 from fundamen.restore.insertions import Insertion
 from fundamen.sources.apt import Wanted
 from fundamen.sources.catalogue import Source
+
+MISSING = "missing"  # what is wrong with a place where nothing stands
+AS_AROUND = -1  # in place of a user or group
+_IN_THEIR_NAME = 0o6000  # bits by which a program runs as its owner or group: chmod(1)
+
+
+class Owner(msgspec.Struct, frozen=True):
+    """To whom something belongs, as the machine numbers users and groups."""
+
+    uid: int
+    gid: int
 
 
 class Change(msgspec.Struct, frozen=True, kw_only=True):
@@ -21,7 +33,8 @@ class Change(msgspec.Struct, frozen=True, kw_only=True):
     size: int  # bytes
     executable: bool = False
     mode: int | None = None  # permission bits of a new file, where the publisher says
-    keeps_mode: bool = True  # whether a file that is replaced keeps the mode that it has
+    owner: Owner | None = None  # to whom a new file belongs, where the publisher says
+    keeps_mode: bool = True  # whether a file that is replaced keeps mode and owner that it has
     link: str = ""  # where a symbolic link is made instead: its target, as it stands in the link
     host: str = ""  # where it lies on this host, if that is outside of the machine's own paths
     insertion: Insertion | None = None  # where the new content is the old one with something put in
@@ -31,7 +44,7 @@ class Change(msgspec.Struct, frozen=True, kw_only=True):
     @property
     def replaces(self) -> bool:
         """Whether something stands there that is replaced."""
-        return self.because != "missing"
+        return self.because != MISSING
 
 
 class Move(msgspec.Struct, frozen=True, kw_only=True):
@@ -52,14 +65,15 @@ class SetFolder(msgspec.Struct, frozen=True, kw_only=True):
 
     path: MachinePath
     because: str
-    state: FileState
+    state: FileState  # with AS_AROUND it belongs to whoever has the folder around it
     host: str = ""  # as for a change
     gives_times: bool = False  # whether it gets only its times: the last thing that is done to it
+    yields: bool = False  # whether it may belong to us where we may not give it away
 
     @property
     def replaces(self) -> bool:
         """Whether something stands there that is changed."""
-        return self.because != "missing"
+        return self.because != MISSING
 
 
 class InstallPackages(msgspec.Struct, frozen=True, kw_only=True):
@@ -152,26 +166,63 @@ class PlaceFile(Change, frozen=True, kw_only=True):
 
 
 class PlaceLink(Change, frozen=True, kw_only=True):
-    """A symbolic link of a package is made where nothing stands; the digest is that of the file to which it leads."""
+    """A symbolic link of a package is made where nothing stands.
+
+    The digest is that of the package's own file to which it leads; empty where it leads to something else.
+    """
 
     leads_to: MachinePath
     package: Package
     source: Source
 
 
-def place_file(path: MachinePath, file: PackageFile, package: Package, source: Source, because: str) -> PlaceFile:
+class PlaceFolder(SetFolder, frozen=True, kw_only=True):
+    """A folder of a package is made where nothing stands."""
+
+    yields: bool = True
+    package: Package
+    source: Source
+
+
+def place_file(
+    machine: Machine, path: MachinePath, file: PackageFile, package: Package, source: Source, because: str
+) -> PlaceFile:
     """The step that puts a package's file at a path."""
+    mode, owner = rights_of(machine, file)
     return PlaceFile(
         path=path,
         because=because,
         sha256=file.sha256,
         size=file.size,
         executable=file.executable,
-        mode=file.mode,
+        mode=mode,
+        owner=owner,
         file=file,
         package=package,
         source=source,
     )
+
+
+def place_folder(
+    machine: Machine, path: MachinePath, folder: PackageFolder, package: Package, source: Source
+) -> PlaceFolder:
+    """The step that makes a package's folder at a path."""
+    mode, owner = rights_of(machine, folder)
+    uid, gid = (owner.uid, owner.gid) if owner is not None else (AS_AROUND, AS_AROUND)
+    state = FileState(0, "", folder.mode if mode is None else mode, uid, gid, -1, -1)
+    return PlaceFolder(path=path, because=MISSING, state=state, package=package, source=source)
+
+
+def rights_of(machine: Machine, entry: PackageFile | PackageFolder) -> tuple[int | None, Owner | None]:
+    """Mode and owner of something of a package on a machine; None where the publisher does not say.
+
+    Where the machine has not the user or the group, nothing may be run in their name.
+    """
+    uid, gid = number_of(machine, entry.owner, USERS), number_of(machine, entry.group, GROUPS)
+    if uid is not None and gid is not None:
+        return entry.mode, Owner(uid, gid)
+    is_theirs = entry.mode is not None and bool(entry.owner or entry.group)
+    return (entry.mode & ~_IN_THEIR_NAME if is_theirs and entry.mode is not None else entry.mode), None
 
 
 def free_aside(machine: Machine, path: MachinePath) -> MachinePath:

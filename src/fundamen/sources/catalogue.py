@@ -109,7 +109,7 @@ class ListedCatalogue:
         return len(self.packages)
 
     def packages_with(self, names: Iterable[str]) -> tuple[Package, ...]:
-        """The packages that have a file of one of the names."""
+        """The packages that have a file of one of the names, or a link or folder at one of the paths."""
         found: set[int] = set()
         for name in map(str.lower, names):
             if "*" in name:
@@ -124,11 +124,11 @@ class ListedCatalogue:
 
     @cached_property
     def _places(self) -> dict[str, set[int]]:
-        """Which packages have a file that answers to a name."""
+        """Which packages have something that answers to a name."""
         places: dict[str, set[int]] = {}
         for place, package in enumerate(self.packages):
-            for file in package.files:
-                for name in file.names:
+            for entry in package.entries:
+                for name in entry.names:
                     places.setdefault(name.lower(), set()).add(place)
         return places
 

@@ -10,8 +10,9 @@ from enum import StrEnum
 
 import msgspec
 
+from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
-from fundamen.model.package import Base, Package, PackageFile, PackageLink
+from fundamen.model.package import Base, Package, PackageEntry
 from fundamen.model.paths import HostPath, shown
 
 METADATA = "metadata"  # the update framework's signed statements
@@ -111,10 +112,9 @@ def _unpacked(data: bytes) -> bytes:
 
 
 def _check_places(package: Package) -> None:
-    for file in package.files:
-        place_parts(file)
+    for entry in package.entries:
+        place_parts(entry)
     for link in package.links:
-        place_parts(link)
         if link.target.startswith("/") or link.target.count("..") > _MOST_UPWARD or not link.target.isprintable():
             raise UntrustedError(
                 what=f"The link {shown(link.place)} is refused",
@@ -123,8 +123,12 @@ def _check_places(package: Package) -> None:
             )
 
 
-def place_parts(file: PackageFile | PackageLink) -> tuple[str, ...]:
+def place_parts(file: PackageEntry, platform: Platform = Platform.ANY) -> tuple[str, ...]:
     """The parts of a file's place, each a plain name; ``..`` only in front, and only from the program's folder.
+
+    Args:
+        file: or link, or folder.
+        platform: on which it is to be placed; a catalogue's names must be plain on all.
 
     Raises:
         UntrustedError: the place could lead anywhere else.
@@ -132,7 +136,7 @@ def place_parts(file: PackageFile | PackageLink) -> tuple[str, ...]:
     parts = tuple(file.place.split("/"))
     names = tuple(part for part in parts if part != "..")
     climbed = len(parts) - len(names)
-    is_plain = all(name not in {"", "."} and not _FORBIDDEN & set(name) and name.isprintable() for name in names)
+    is_plain = all(name not in {"", "."} and _is_plain(name, platform) for name in names)
     climbs_in_front = parts[:climbed] == ("..",) * climbed
     may_climb = _MOST_UPWARD if file.base is Base.PROGRAM else 0
     if names and is_plain and climbs_in_front and climbed <= may_climb:
@@ -158,3 +162,8 @@ def require_source(location: HostPath) -> None:
         why=why,
         do="Name the folder that the packager published to, or plug in the disk that holds it.",
     )
+
+
+def _is_plain(name: str, platform: Platform) -> bool:
+    """Whether no system takes part of a name for anything else; Linux does so with none but NUL and the slash."""
+    return "\0" not in name if platform is Platform.LINUX else name.isprintable() and not _FORBIDDEN & set(name)

@@ -9,7 +9,7 @@ from packaging.version import InvalidVersion, Version
 
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import UsageError
-from fundamen.model.package import NEUTRAL, Package, PackageFile
+from fundamen.model.package import NEUTRAL, Package, PackageEntry
 from fundamen.model.paths import shown
 from fundamen.sources.catalogue import Catalogue, Source, SourceKind
 
@@ -19,7 +19,7 @@ class Offer(msgspec.Struct, frozen=True):
 
     source: Source
     package: Package
-    file: PackageFile
+    entry: PackageEntry  # which it has
     obstacle: str | None  # why it may not be used; None where it may
     is_owners: bool = False  # whether what is at fault came from this source, as the machine's package database says
 
@@ -54,11 +54,11 @@ def find_offers(
     offers: list[tuple[Offer, int]] = []  # with the place of its name among those that were asked for
     for catalogue in catalogues:
         for package in catalogue.packages_with(names):
-            for file in package.files:
-                place = next((place for place, name in enumerate(names) if file.answers_to(name)), None)
+            for entry in package.entries:
+                place = next((place for place, name in enumerate(names) if entry.answers_to(name)), None)
                 if place is not None:
                     obstacle = next(_obstacles(package, platform, architecture, in_place, versions, pins), None)
-                    offers.append((Offer(catalogue.source, package, file, obstacle, catalogue.is_owner), place))
+                    offers.append((Offer(catalogue.source, package, entry, obstacle, catalogue.is_owner), place))
     return tuple(offer for offer, _ in sorted(offers, key=lambda found: _rank(*found), reverse=True))
 
 

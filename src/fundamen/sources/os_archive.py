@@ -13,7 +13,7 @@ from datetime import datetime, timedelta
 import msgspec
 
 from fundamen.evidence.debian_contents import DEBIAN_NAMES
-from fundamen.evidence.dpkg import Owner, diversions_of, find_owners
+from fundamen.evidence.dpkg import Owner, StatOverride, diversions_of, find_owners, stat_overrides_of
 from fundamen.evidence.dpkg_files import LEFT_OUT
 from fundamen.formats.binary import read_binary
 from fundamen.formats.cursor import MemoryBytes
@@ -23,7 +23,7 @@ from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import FundamenError, UnreadableError
-from fundamen.model.package import Base, Package, PackageFile, PackageLink
+from fundamen.model.package import Base, Package, PackageFile, PackageFolder, PackageLink
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import digest_of_file
 from fundamen.sources.apt import Apt, Wanted
@@ -133,12 +133,17 @@ class OsArchive:
         control = read_debian_package(source)
         files: dict[str, PackageFile] = {}  # by their paths in the package
         links: list[PackageLink] = []
+        folders: dict[str, PackageFolder] = {}
         diverted = {original: (to, by) for original, to, by in diversions_of(self._machine)}
+        overrides = stat_overrides_of(self._machine)
         for member, data in unpack_debian_package(source):
-            packed = _diverted(member, control.name, diverted)
+            packed = _diverted(_overridden(member, overrides), control.name, diverted)
             if member.path in control.settings or f"/{packed.path}".startswith(LEFT_OUT):
                 continue
-            if packed.link:
+            if packed.is_folder:
+                folder = PackageFolder(Base.ROOT, packed.path, packed.mode, packed.owner, packed.group)
+                folders.setdefault(packed.path, folder)
+            elif packed.link:
                 links.append(PackageLink(Base.ROOT, packed.path, packed.link))
             elif not packed.same_as:
                 files[member.path] = self._described_file(packed, data)
@@ -152,6 +157,7 @@ class OsArchive:
             architecture=_ARCHITECTURES.get(control.architecture, Architecture.ANY),
             files=tuple(files.values()),
             links=tuple(links),
+            folders=tuple(folders.values()),
         )
 
     def _further_name(self, packed: PackedFile, file: PackageFile) -> PackageFile:
@@ -180,6 +186,8 @@ class OsArchive:
             sha256=sha256,
             executable=bool(packed.mode & 0o111),
             mode=packed.mode,
+            owner=packed.owner,
+            group=packed.group,
         )
 
     def _stands(self, packed: PackedFile, sha256: str) -> bool:
@@ -205,6 +213,14 @@ def _diverted(packed: PackedFile, package: str, diverted: Mapping[str, tuple[str
     """A member of a package at the place where the machine has it. Source: dpkg-divert(1)."""
     to, by = diverted.get(f"/{packed.path}", ("", package))
     return packed if by == package else msgspec.structs.replace(packed, path=to.lstrip("/"))
+
+
+def _overridden(packed: PackedFile, overrides: Mapping[str, StatOverride]) -> PackedFile:
+    """A member of a package as it is to be here. Source: dpkg-statoverride(1)."""
+    other = overrides.get(f"/{packed.path}")
+    if other is None or packed.link:
+        return packed
+    return msgspec.structs.replace(packed, mode=other.mode, owner=other.owner, group=other.group)
 
 
 def _own_name(content: bytes) -> str | None:

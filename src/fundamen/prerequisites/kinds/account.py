@@ -2,11 +2,10 @@
 
 from collections.abc import Iterator
 
+from fundamen.machine.accounts import GROUPS, USERS, accounts
 from fundamen.model.architecture import Platform
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
-from fundamen.prerequisites.requirement import Asked, Name, Requirement, lines_of
-
-_FIELDS = 4  # that a line of either list has at least
+from fundamen.prerequisites.requirement import Asked, Name, Requirement
 
 
 class Account(Requirement, frozen=True, kw_only=True, tag="account"):
@@ -33,7 +32,7 @@ class Account(Requirement, frozen=True, kw_only=True, tag="account"):
         """As of every requirement."""
         if asked.machine.platform is not Platform.LINUX:
             return unknown(f"accounts of {asked.machine.platform.in_words} are not known here")
-        users, groups = _listed(asked, "/etc/passwd"), _listed(asked, "/etc/group")
+        users, groups = accounts(asked.machine, USERS), accounts(asked.machine, GROUPS)
         if not users:
             return unknown("/etc/passwd cannot be read")
         return next(map(unmet, self._lacking(users, groups)), met("it is there"))
@@ -45,12 +44,6 @@ class Account(Requirement, frozen=True, kw_only=True, tag="account"):
             if name not in groups:
                 yield f"there is no group {name} in /etc/group"
         for name in self.member_of:
-            _, _, number, members = groups[name][:_FIELDS]
+            number, members = groups[name][2:4]
             if self.user not in members.split(",") and users[str(self.user)][3] != number:
                 yield f"{self.user} is no member of {name}"
-
-
-def _listed(asked: Asked, path: str) -> dict[str, list[str]]:
-    """The lines of a list of accounts, in their fields, by name: name, password, number, and what follows."""
-    fields = [line.split(":") for line in lines_of(asked.machine, path)]
-    return {each[0]: each for each in fields if len(each) >= _FIELDS}

@@ -6,11 +6,12 @@ from typing import Annotated
 
 import msgspec
 
+from fundamen.machine.accounts import GROUPS, USERS, accounts
 from fundamen.machine.machine import EntryKind
 from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met_if, unknown, unmet
-from fundamen.prerequisites.requirement import Asked, Name, Path, Requirement, lines_of
+from fundamen.prerequisites.requirement import Asked, Name, Path, Requirement
 
 Mode = Annotated[str, msgspec.Meta(pattern="^0?[0-7]{3,4}$")]
 
@@ -52,7 +53,7 @@ class Rights(Requirement, frozen=True, kw_only=True, tag="rights"):
         if machine.look(path).kind is EntryKind.ABSENT:
             return unmet("nothing stands there")
         status = os.stat(machine.host_path(machine.real(path)))
-        owner, group = _name(asked, "/etc/passwd", status.st_uid), _name(asked, "/etc/group", status.st_gid)
+        owner, group = _name(asked, USERS, status.st_uid), _name(asked, GROUPS, status.st_gid)
         mode = stat.S_IMODE(status.st_mode)
         is_right = (
             self.owner in {None, owner, str(status.st_uid)}
@@ -67,8 +68,6 @@ def _bits(mode: str | None) -> int:
     return int(mode or "0", 8)
 
 
-def _name(asked: Asked, path: str, number: int) -> str:
-    for line in lines_of(asked.machine, path):
-        if (fields := line.split(":"))[2:3] == [str(number)]:
-            return fields[0]
-    return str(number)
+def _name(asked: Asked, listed: MachinePath, number: int) -> str:
+    named = (name for name, fields in accounts(asked.machine, listed).items() if fields[2] == str(number))
+    return next(named, str(number))

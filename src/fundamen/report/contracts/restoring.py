@@ -141,6 +141,7 @@ def restore_record(restoration: Restoration, state: RestoreState) -> RestoreReco
         installs=tuple(f"{p.name} {p.version}" for p in installs.packages) if installs is not None else (),
         steps=(
             *(StepPart(s.path, s.because, "", "", 0, "") for s in rehearsal.plan.moved),
+            *(StepPart(s.path, s.because, s.package.title, s.source.name, 0, "") for s in rehearsal.plan.folders),
             *(
                 StepPart(s.path, s.because, s.package.title, s.source.name, s.size, s.sha256)
                 for s in rehearsal.plan.placed
