@@ -3,6 +3,7 @@
 import gzip
 import io
 import lzma
+import stat
 import subprocess
 import tarfile
 from collections.abc import Callable
@@ -14,6 +15,7 @@ from hypothesis import strategies as st
 
 from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.debian_package import read_debian_package, unpack_debian_package
+from fundamen.formats.packed import PackedFile
 from fundamen.model.errors import DamagedFileError
 
 CONTROL = b"Package: libsalt4\nVersion: 1:4.2-1\nArchitecture: amd64\nDescription: tides\n more of it\n"
@@ -96,12 +98,30 @@ def test_a_changed_package_is_read_or_refused(at: int, noise: bytes, removed: in
 
 @pytest.mark.system
 def test_a_package_that_dpkg_made_is_read_as_dpkg_reads_it(tmp_path: Path) -> None:
-    subprocess.run(["apt-get", "download", "libzstd1", "bash", "perl-base"], cwd=tmp_path, check=True)
+    names = ["libzstd1", "bash", "perl-base", "systemd", "linux-libc-dev", "ncurses-term", "passwd", "base-files"]
+    subprocess.run(["apt-get", "download", *names], cwd=tmp_path, check=True)
     for path in tmp_path.glob("*.deb"):
         source = MemoryBytes(path.read_bytes())
         listed = subprocess.run(["dpkg-deb", "-c", path], capture_output=True, text=True, check=True).stdout
-        theirs = {line.split(maxsplit=5)[5].partition(" -> ")[0][2:] for line in listed.splitlines() if line[0] != "d"}
-        ours = {packed.path for packed, _ in unpack_debian_package(source)}
-        assert ours == {name.partition(" link to ")[0] for name in theirs}
+        assert {in_the_words_of_dpkg(packed) for packed, _ in unpack_debian_package(source)} == told_by_dpkg(listed)
         shown = subprocess.run(["dpkg-deb", "-f", path, "Version"], capture_output=True, text=True, check=True).stdout
         assert read_debian_package(source).version == shown.strip()
+
+
+def in_the_words_of_dpkg(packed: PackedFile) -> tuple[str, str, str, str]:
+    """Mode, owner and group, path, and to what it leads, of links of either kind."""
+    kind = stat.S_IFDIR if packed.is_folder else stat.S_IFLNK if packed.link else stat.S_IFREG
+    mode = stat.filemode(kind | packed.mode)
+    return ("h" + mode[1:] if packed.same_as else mode), f"{packed.owner}/{packed.group}", packed.path, packed.link
+
+
+def told_by_dpkg(listed: str) -> set[tuple[str, str, str, str]]:
+    """The same of every line but that of the folder in which all lies."""
+    found = set()
+    for line in listed.splitlines():
+        mode, owner, _, _, _, rest = line.split(maxsplit=5)
+        path, _, link = rest.partition(" -> ")
+        path = path.partition(" link to ")[0].removeprefix("./").rstrip("/").replace("\\\\", "\\")
+        if path:
+            found.add((mode, owner, path, link))
+    return found

@@ -104,6 +104,18 @@ def test_an_overlay_shows_changes_that_were_never_made(linux: ALinuxMachine, tmp
     assert (linux.root / "usr/lib/libx.so").read_bytes() == b"old"
 
 
+def test_an_overlay_shows_folders_and_links_that_were_never_made(linux: ALinuxMachine) -> None:
+    base = linux.file("/usr/lib/libx.so", b"old").opened()
+    links = {"/var/lock": "/run/lock", "/opt/lib": "/usr/lib", "/opt/dead": "/nowhere", "/a": "/b", "/b": "/a"}
+    overlay = OverlayMachine(
+        base, {}, {MachinePath(path): MachinePath(to) for path, to in links.items()}, (), [MachinePath("/run/lock")]
+    )
+    kinds = [kind(overlay, path) for path in ("/run/lock", "/run", "/var/lock", "/opt/lib", "/opt/dead", "/a")]
+    assert kinds == [EntryKind.FOLDER] * 4 + [EntryKind.ABSENT] * 2
+    assert overlay.names(MachinePath("/opt")) == ("dead", "lib")
+    assert overlay.real(MachinePath("/var/lock")) == "/run/lock"
+
+
 @pytest.mark.parametrize(
     ("spec", "drives", "error", "said"),
     [

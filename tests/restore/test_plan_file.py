@@ -39,6 +39,7 @@ class Office:
         linux.file(BUNDLE, APublisher().root.pem)
         linux.file("/usr/lib/systemd/system/tided.service", UNIT).file("/usr/lib/systemd/system/mute.service", b"")
         linux.link("/etc/systemd/system/masked.service", "/dev/null")
+        linux.file("/etc/passwd", b"root:x:0:0:root:/root:/bin/sh\n")
         (linux.root / "srv/www/linked.js").symlink_to("assets.js")
         (linux.root / "srv/www/broken.js").symlink_to("nowhere.js")
         self.root, self.fundamen, self.folder = linux.root, fundamen, source.folder.parent
@@ -74,6 +75,7 @@ STEPS: dict[str, Step] = {
         "without_dead": True,
     },
     "make link": {"do": "make link", "path": "/srv/www/broken.js", "target": "assets.js"},
+    "make folder": {"do": "make folder", "path": "/srv/spool", "mode": 0o1730, "owner": "root", "group": "#7"},
     "copy link": {"do": "copy link", "path": "/srv/www/linked.js"},
     "set aside": {"do": "set aside", "path": "/opt/cache", "keeps": ["keep.conf"]},
     "set a file aside": {"do": "set aside", "path": "/srv/www/assets.js"},
@@ -97,6 +99,7 @@ EXPECTED = {
     "remove value": ("/etc/tide.ini", b"; tides\n[tide]\n"),
     "set entry": ("/etc/environment", b"LANG=C\nPATH=/opt/app/bin:/usr/bin\n"),
     "make link": ("/srv/www/broken.js", "assets.js"),
+    "make folder": ("/srv/spool", b""),
     "copy link": ("/srv/www/linked.js", b"assets"),
     "set aside": ("/opt/cache.aside-1/a/1", b"1"),
     "set a file aside": ("/srv/www/assets.js.aside-1", b"assets"),
@@ -133,7 +136,7 @@ def test_each_kind_of_step_is_rehearsed_made_and_taken_back(office: Office, name
     office.run("restore", "--yes", "--plan", plan)
     path, content = EXPECTED[name]
     after = tree_of(office.root)
-    assert after[path[1:]][0].endswith(content)
+    assert (after[path[1:]][0] or b"").endswith(content)  # a folder has none
     changed = {each for each in before.keys() | after.keys() if before.get(each) != after.get(each)}
     others = {each for each in changed if not each.startswith(TOUCHED.get(name, path[1:]))}
     assert all((office.root / each).is_dir() for each in others), others
@@ -146,11 +149,13 @@ def test_a_whole_plan_with_every_kind_of_step_is_made_and_taken_back(office: Off
     steps = [step for name, step in STEPS.items() if name not in {"remove value", "set a file aside"}]
     second = {**STEPS["set value"], "key": ["tide", "level"], "value": "4"}
     status, said = office.run("restore", "--yes", "--plan", office.planned(*steps, second))
-    assert "Carried out: 11 steps" in said, said
+    assert "Carried out: 12 steps" in said, said
     after = tree_of(office.root)
     assert after["etc/tide.ini"][:2] == (b"; tides\n[tide]\nstation = Reed\nlevel = 4\n", 0o100640)
     assert os.listdir(office.root / "opt/cache") == ["keep.conf"]
     assert not (office.root / "srv/www/linked.js").is_symlink()
+    assert (office.root / "srv/spool").stat().st_mode & 0o7777 == 0o1730
+    assert (office.root / "srv/spool").stat().st_gid == (7 if os.geteuid() == 0 else os.getegid())
     assert office.run("restore", "--yes", "--plan", office.planned(*steps[:4], second))[1].startswith("Nothing is")
     assert office.run("undo")[0] == 0
     assert tree_of(office.root) == before
@@ -189,6 +194,12 @@ NONSENSE: dict[str, tuple[Step, int, str]] = {
     "a folder where a file should be": ({**STEPS["place file"], "path": "/opt/cache"}, 5, "ordinary file"),
     "a link that is not there": ({**STEPS["copy link"], "path": "/srv/www/none.js"}, 5, "nothing stands there"),
     "a link that leads nowhere": ({**STEPS["copy link"], "path": "/srv/www/broken.js"}, 5, "nothing stands"),
+    "a file where a folder should be": (
+        {**STEPS["make folder"], "path": "/srv/www/assets.js"},
+        5,
+        "else than a folder",
+    ),
+    "an owner whom the machine has not": ({**STEPS["make folder"], "owner": "nobody-here"}, 5, "does not list"),
     "nothing to set aside": ({**STEPS["set aside"], "path": "/opt/nothing"}, 5, "nothing stands there"),
     "a format that nothing tells": ({**STEPS["set value"], "path": "/srv/www/assets.js"}, 2, "does not tell"),
     "a service that is not there": ({**STEPS["enable service"], "name": "x.service"}, 2, "no unit of this name"),

@@ -19,6 +19,20 @@ from fundamen.trace.trace import trace_program
 PROGRAM = MachinePath("/usr/lib/git-core/git-remote-http")
 CHROOT = shutil.which("chroot") or "/usr/sbin/chroot"
 COUNT = 10
+GONE = (
+    "tmp",
+    "var/local",
+    "var/lib/dpkg/updates",
+    "usr/bin/chage",
+    "usr/bin/passwd",
+    "usr/lib/dbus-1.0/dbus-daemon-launch-helper",
+    "usr/lib/systemd/system/system-systemd\\x2dcryptsetup.slice",
+    "usr/lib/systemd/system/rc.service",
+    "usr/lib/environment.d/99-environment.conf",
+    "usr/share/terminfo/x/xterm-color",
+    "usr/share/terminfo/E",
+    "usr/include/linux/netfilter",
+)
 
 pytestmark = [
     pytest.mark.system,
@@ -31,7 +45,10 @@ pytestmark = [
 @pytest.fixture(scope="module")
 def root(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("debian") / "root"
-    command: list[str | Path] = ["debootstrap", "--variant=minbase", "--include=git", "bookworm", folder]
+    # With names that differ by case alone, or have a backslash; with links that lead nowhere or to other packages; with
+    # a program that belongs to a group by its package, and one by its set-up (dpkg-statoverride).
+    names = "--include=git,systemd,dbus,linux-libc-dev,ncurses-term"
+    command: list[str | Path] = ["debootstrap", "--variant=minbase", names, "bookworm", folder]
     made = subprocess.run(command, capture_output=True, check=False)
     assert made.returncode == 0, made.stdout[-2000:]
     assert verified(folder) == ""
@@ -112,6 +129,9 @@ def test_one_plan_brings_back_programs_and_files_that_no_program_needs(
     if seed == 1:
         damaged(root / "usr/bin/perl", 1)  # and with it its other name
     shutil.rmtree(root / "usr/share/git-core/templates/hooks")
+    whole = rights(root)
+    for name in GONE:
+        shutil.rmtree(root / name) if (root / name).is_dir() else (root / name).unlink()
     setting = root / "etc/bash.bashrc"
     own = setting.read_bytes()
     setting.write_bytes(own + b"# mine\n")
@@ -123,9 +143,21 @@ def test_one_plan_brings_back_programs_and_files_that_no_program_needs(
         assert fundamen("undo", "-m", root).status == 0
         assert tree(root) == before
         assert fundamen("survey", "-m", root, "--depth", "all", "--restore", "--yes").status == 0
+        after = rights(root)
+        assert {path: after.get(path) for path in whole} == whole
     finally:
         setting.write_bytes(own)
     assert verified(root) == ""
+
+
+def rights(root: Path) -> dict[str, tuple[int, int, int, str]]:
+    """Kind and mode, owner, group and target of everything that stands."""
+    found = {}
+    for path in root.rglob("*"):
+        status = path.lstat()
+        target = os.readlink(path) if path.is_symlink() else ""
+        found[str(path)] = (status.st_mode, status.st_uid, status.st_gid, target)
+    return found
 
 
 def tree(root: Path) -> dict[str, tuple[int, int, int, int, bytes]]:
