@@ -66,3 +66,16 @@ def test_a_remedy_for_a_program_is_not_held_up_by_a_package_without_one(
     assert (done.status, done.records[0]["faults"]) == (1, 1)
     assert fundamen("undo", "-m", linux.root).status == 0
     assert not (linux.root / "opt/tide/lib").exists()
+
+
+def test_hundreds_of_files_at_fault_are_told_in_a_few_lines(fundamen: Fundamen, linux: ALinuxMachine) -> None:
+    linux.packages({"tide": {f"/usr/share/tide/{number:03}": b"%d" % number for number in range(300)}})
+    for number in range(300):
+        path = linux.root / f"usr/share/tide/{number:03}"
+        path.unlink() if number % 2 else path.write_bytes(b"other")
+    traced = fundamen("trace", "-m", linux.root, LIST).out
+    assert "150 with other content, 150 missing" in " ".join(traced.split())
+    assert traced.count("and so are") == 2
+    planned = fundamen("restore", "-m", linux.root, "--no-archive", "--rehearse", LIST).out
+    assert "and 292 more" in planned
+    assert max(len(traced.splitlines()), len(planned.splitlines())) < 40

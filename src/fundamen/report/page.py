@@ -116,6 +116,12 @@ def counted(number: int, noun: str, plural: str = "") -> str:
     return f"{number} {noun if number == 1 else plural or noun + 's'}"
 
 
+def some_of(names: Sequence[str], most: int) -> str:
+    """The first of some names, and how many more there are."""
+    more = f" and {len(names) - most} more" if len(names) > most else ""
+    return ", ".join(names[:most]) + more
+
+
 def size_in_words(size: int) -> str:
     """A number of bytes as people say it."""
     for unit, factor in (("GiB", 1 << 30), ("MiB", 1 << 20), ("KiB", 1 << 10)):

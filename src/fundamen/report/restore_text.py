@@ -7,8 +7,8 @@ from fundamen.model.binary import Format
 from fundamen.model.package import Package
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import change_command, command
-from fundamen.report.page import Page, counted, size_in_words
-from fundamen.report.trace_text import answer, next_step, title_of
+from fundamen.report.page import Page, counted, size_in_words, some_of
+from fundamen.report.trace_text import answer, next_step, title_of, together
 from fundamen.restore.clean_up import Kept
 from fundamen.restore.journal import Entry, State
 from fundamen.restore.plan import Plan
@@ -16,7 +16,7 @@ from fundamen.restore.records import DirectoryRecord, EntryRecord
 from fundamen.restore.rehearsal import Harm, Rehearsal
 from fundamen.restore.restarting import Restart, Waiting
 from fundamen.restore.restoration import Restoration
-from fundamen.restore.steps import PlaceFile
+from fundamen.restore.steps import PlaceFile, PlaceFolder, PlaceLink
 from fundamen.sources.catalogue import Source, SourceKind
 from fundamen.trace.records import Trace
 
@@ -47,10 +47,30 @@ def rehearsal_text(rehearsal: Rehearsal, machine: Machine, *, drawn: bool) -> st
     harms(page, rehearsal.harmed)
     if plan.unmet:
         page.heading("No trusted remedy")
-        page.columns([(unmet.name, unmet.why) for unmet in plan.unmet])
+        page.columns(list(_without_remedy(plan)))
     if not plan.is_empty:
         _as_it_would_be(page, traces_after, machine)
     return page.text()
+
+
+def _without_remedy(plan: Plan) -> Iterator[tuple[str, str]]:
+    """Name and reason of what cannot be mended; of very many with one reason the first, and how many more."""
+    names: dict[str, list[str]] = {}
+    for unmet in plan.unmet:
+        names.setdefault(unmet.why, []).append(unmet.name)
+    for why, those in names.items():
+        yield from ((name, why) for name in those[:_MOST_NAMES])
+        if len(those) > _MOST_NAMES:
+            yield f"and {len(those) - _MOST_NAMES} more", why
+
+
+def _add_faults(page: Page, trace: Trace) -> None:
+    """What is still at fault, what differs in nothing but the name together."""
+    for fault, others in together(trace.faults):
+        page.verdict(fault.verdict, fault.name)
+        if others:
+            page.field("and so are", some_of(others, _MOST_NAMES))
+        page.field("because", fault.reason)
 
 
 def harms(page: Page, harmed: Sequence[Harm]) -> None:
@@ -70,9 +90,7 @@ def _as_it_would_be(page: Page, traces: Sequence[Trace], machine: Machine) -> No
     for trace in traces:
         if trace.faults or not _is_long(traces):
             page.line(answer(trace, machine))
-        for fault in trace.faults:
-            page.verdict(fault.verdict, fault.name)
-            page.field("because", fault.reason)
+        _add_faults(page, trace)
     if _is_long(traces):
         page.line(_of_sound(traces, machine))
 
@@ -91,8 +109,7 @@ def _is_long(traces: Sequence[Trace]) -> bool:
 
 def _of_sound(traces: Sequence[Trace], machine: Machine) -> str:
     names = [title_of(trace, machine) for trace in traces if not trace.faults]
-    more = f" and {len(names) - _MOST_NAMES} more" if len(names) > _MOST_NAMES else ""
-    return f"{len(names)} have all that they need: {', '.join(names[:_MOST_NAMES])}{more}."
+    return f"{len(names)} have all that they need: {some_of(names, _MOST_NAMES)}."
 
 
 def outcome_of(traces: Sequence[Trace], machine: Machine) -> str:
@@ -131,9 +148,8 @@ def restoration_text(
         return page.text()
     proofs = [proof, *restoration.further]
     page.answer(f"Restored: {_was_done(plan)}. {answers(proofs, machine)}", good=not restoration.remaining)
-    for fault in (fault for trace in proofs for fault in trace.faults):
-        page.verdict(fault.verdict, fault.name)
-        page.field("because", fault.reason)
+    for trace in proofs:
+        _add_faults(page, trace)
     if restoration.unsettled:
         page.heading("Changed again by itself since it was placed")
         for path in restoration.unsettled:
@@ -280,21 +296,33 @@ def _plan(page: Page, plan: Plan) -> None:
         for each in plan.installs.packages:
             page.field("install", f"{each.name} {each.version}   ({plan.installs.because})", indent=4, width=9)
     for source, package in plan.packages:
-        page.heading(f"{package.title}, by {package.publisher}")
-        page.line(_whence(source, package))
-        for folder in (step for step in plan.folders if step.package == package):
-            page.field("make", f"{folder.path}/   ({folder.because})", indent=4, width=9)
+        folders = [step for step in plan.folders if step.package == package]
         steps = [step for step in plan.placed if step.package == package]
-        for step in steps:
-            verb = "link" if step.link else "replace" if step.replaces else "place"
-            page.field(verb, f"{step.path}   ({step.because})", indent=4, width=9)
-        touched = {step.file for step in steps if isinstance(step, PlaceFile)}
-        names = [file.name for file in package.files if file not in touched]
-        if names:
-            more = f" and {len(names) - _MOST_NAMES} more" if len(names) > _MOST_NAMES else ""
-            page.field("leave", f"{', '.join(names[:_MOST_NAMES])}{more}   (sound)", indent=4, width=9)
+        if folders or steps:  # another's files are all sound, and it mends nothing
+            _package(page, source, package, folders, steps)
     if plan.other_width is not None:
         page.line(f"Both widths are put right, since {plan.other_width} is of the other one.")
+
+
+def _package(
+    page: Page,
+    source: Source,
+    package: Package,
+    folders: Sequence[PlaceFolder],
+    steps: Sequence[PlaceFile | PlaceLink],
+) -> None:
+    """What of a package is put where, and what of it stands already as it should."""
+    page.heading(f"{package.title}, by {package.publisher}")
+    page.line(_whence(source, package))
+    for folder in folders:
+        page.field("make", f"{folder.path}/   ({folder.because})", indent=4, width=9)
+    for step in steps:
+        verb = "link" if step.link else "replace" if step.replaces else "place"
+        page.field(verb, f"{step.path}   ({step.because})", indent=4, width=9)
+    touched = {step.file for step in steps if isinstance(step, PlaceFile)}
+    names = [file.name for file in package.files if file not in touched]
+    if names:
+        page.field("leave", f"{some_of(names, _MOST_NAMES)}   (sound)", indent=4, width=9)
 
 
 def _whence(source: Source, package: Package) -> str:

@@ -1,6 +1,7 @@
 """A trace as text: the answer, the faults with their reasons, what the program stands on, the next step."""
 
 from collections import Counter
+from collections.abc import Sequence
 
 from fundamen.loaders.load_map import Outcome
 from fundamen.machine.machine import Machine
@@ -8,7 +9,7 @@ from fundamen.machine.observation import Observation
 from fundamen.model.binary import Format, How
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
-from fundamen.report.page import Page, counted, shortened
+from fundamen.report.page import Page, counted, shortened, some_of
 from fundamen.trace.records import INSTALLED_FILE, LOADED, STRUCTURE, Component, Trace
 from fundamen.trace.symptom import symptom_of
 
@@ -42,7 +43,7 @@ def _faults(page: Page, trace: Trace, machine: Machine, *, verbose: bool) -> Non
     order = "" if trace.format is Format.INSTALLED else ", in the order in which the loader meets it"
     page.heading(f"What is wrong{order}")
     before = ""
-    for number, (fault, others) in enumerate(_together(trace.faults), 1):
+    for number, (fault, others) in enumerate(together(trace.faults), 1):
         if number > 1:
             page.blank()
         if number == 1 and (symptom := symptom_of(trace.format, fault)):
@@ -50,37 +51,33 @@ def _faults(page: Page, trace: Trace, machine: Machine, *, verbose: bool) -> Non
         looked_in = "; ".join(_folders(fault, machine))
         _fault(page, fault, machine, number, verbose=verbose)
         if others:
-            more = f" and {len(others) - _MOST_SYMBOLS} more" if len(others) > _MOST_SYMBOLS and not verbose else ""
-            page.field("and so are", ", ".join(others if verbose else others[:_MOST_SYMBOLS]) + more)
+            page.field("and so are", some_of(others, len(others) if verbose else _MOST_SYMBOLS))
         if looked_in:
             page.field("looked in", "the same places" if looked_in == before else looked_in)
         before = looked_in
 
 
-def _together(faults: tuple[Component, ...]) -> list[tuple[Component, list[str]]]:
+def together(faults: Sequence[Component]) -> list[tuple[Component, list[str]]]:
     """Each fault, with the names of those that differ in nothing else, as the symbols that one file lacks."""
-    groups: list[tuple[Component, list[str]]] = []
-    for fault in faults:
-        last = groups[-1][0] if groups else None
-        if last is not None and fault.kind in _TOGETHER and _alike(fault) == _alike(last):
-            groups[-1][1].append(fault.name)
+    groups: dict[tuple[object, ...], tuple[Component, list[str]]] = {}
+    for place, fault in enumerate(faults):
+        alike = (fault.kind, fault.chain, fault.verdict if fault.kind == INSTALLED_FILE else None)
+        key = alike if fault.kind in _TOGETHER else (place,)
+        if key in groups:
+            groups[key][1].append(fault.name)
         else:
-            groups.append((fault, []))
-    return groups
-
-
-def _alike(fault: Component) -> tuple[object, ...]:
-    return fault.kind, fault.chain, fault.verdict if fault.kind == INSTALLED_FILE else None
+            groups[key] = (fault, [])
+    return list(groups.values())
 
 
 def _later(page: Page, trace: Trace, machine: Machine) -> None:
     later = tuple(c for c in trace.components if c.verdict.is_fault and c.how is How.DELAYED)
     if later:
         page.heading("Not needed to start, but at fault when it is called for")
-    for component, others in _together(later):
+    for component, others in together(later):
         page.verdict(component.verdict, component.name)
         if others:
-            page.field("and so are", ", ".join(others))
+            page.field("and so are", some_of(others, _MOST_SYMBOLS))
         page.field("because", component.reason)
         page.field("needed by", ", ".join(machine.paths.basename(p) for p in component.needed_by))
         for remark in component.remarks:
