@@ -241,6 +241,13 @@ def test_a_plan_for_several_programs_is_rehearsed_and_proven_for_each(office: Of
     assert (status, "app and other then have all that they need" in " ".join(told.split())) == (0, True), told
 
 
+def test_a_program_of_an_earlier_restoration_that_cannot_be_read_any_more_holds_nothing_up(office: Office) -> None:
+    assert office.run("restore", "--yes", PROGRAM)[0] == 0
+    (office.root / PROGRAM[1:]).write_bytes(b"")
+    status, told = office.run("restore", "--yes", "--plan", office.planned(STEPS["set value"], program="/usr/bin/true"))
+    assert (status, "Carried out: 1 step" in told) == (0, True), told
+
+
 def test_a_plan_for_which_another_program_would_lack_something_is_not_carried_out(office: Office) -> None:
     assert office.run("restore", "--yes", PROGRAM)[0] == 0
     before = tree_of(office.root)

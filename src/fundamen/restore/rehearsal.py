@@ -5,8 +5,9 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 import msgspec
 
 from fundamen.evidence.authority import Authority
-from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.machine import Machine
 from fundamen.machine.overlay import OverlayMachine
+from fundamen.model.errors import UnreadableError
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.restore.on_demand import OnDemand, asked_for
@@ -215,14 +216,19 @@ def find_harms(
 ) -> Iterator[Harm]:
     """What other programs would lack on a machine as it would be, and do not lack now.
 
-    Raises:
-        UnreadableError: one cannot be read.
+    Of one that is gone by now, or that cannot be read now, nothing can get worse.
     """
     for program in others:
-        if machine.look(program).kind is not EntryKind.FILE:
-            continue  # it is gone by now
-        known = {fault.name for fault in trace_program(machine, program, authorities).faults}
-        for fault in trace_program(overlay, program, authorities).faults:
+        try:
+            known = {fault.name for fault in trace_program(machine, program, authorities).faults}
+        except UnreadableError:
+            continue
+        try:
+            faults = trace_program(overlay, program, authorities).faults
+        except UnreadableError as error:
+            yield Harm(program, program, error.why)
+            continue
+        for fault in faults:
             if fault.name not in known:
                 yield Harm(program, fault.name, fault.reason or str(fault.verdict))
 

@@ -32,6 +32,8 @@ from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source, Sourc
 NAME = "Debian's archive"
 _PIECE = 1 << 18
 _MOST_BINARY = 256 << 20  # bytes that are looked at for a name of their own
+# What a package brings as folders and makes into links as it is set up. Source: Debian Policy, section 9.1.4.
+_BECOME_LINKS = {"var/run": "/run", "var/lock": "/run/lock"}
 _ARCHITECTURES = {name: architecture for architecture, name in DEBIAN_NAMES.items()}
 
 Keep = Callable[[str, Iterable[bytes]], None]
@@ -140,7 +142,9 @@ class OsArchive:
             packed = _diverted(_overridden(member, overrides), control.name, diverted)
             if member.path in control.settings or f"/{packed.path}".startswith(LEFT_OUT):
                 continue
-            if packed.is_folder:
+            if packed.is_folder and packed.path in _BECOME_LINKS:
+                links.append(PackageLink(Base.ROOT, packed.path, _BECOME_LINKS[packed.path]))
+            elif packed.is_folder:
                 folder = PackageFolder(Base.ROOT, packed.path, packed.mode, packed.owner, packed.group)
                 folders.setdefault(packed.path, folder)
             elif packed.link:
