@@ -241,6 +241,20 @@ def test_a_plan_for_several_programs_is_rehearsed_and_proven_for_each(office: Of
     assert (status, "app and other then have all that they need" in " ".join(told.split())) == (0, True), told
 
 
+def test_a_link_to_what_is_somebody_elses_is_replaced_and_that_is_left_alone(office: Office) -> None:
+    saved, library = str(office.folder / "app.plan"), office.root / "opt/app/lib/liba.so"
+    library.symlink_to("/srv/www/assets.js")
+    assert office.run("restore", "--rehearse", "--save-plan", saved, PROGRAM)[0] == 1
+    before = tree_of(office.root)
+    for words in ((PROGRAM,), ("--plan", saved)):
+        status, told = office.run("restore", "--yes", *words)
+        after = tree_of(office.root)
+        assert (status, library.is_symlink(), after["opt/app/lib/liba.so"][0]) == (0, False, FILES["liba.so"]), told
+        assert after["srv/www/assets.js"] == before["srv/www/assets.js"]
+        assert office.run("undo")[0] == 0
+        assert tree_of(office.root) == before
+
+
 def test_a_program_of_an_earlier_restoration_that_cannot_be_read_any_more_holds_nothing_up(office: Office) -> None:
     assert office.run("restore", "--yes", PROGRAM)[0] == 0
     (office.root / PROGRAM[1:]).write_bytes(b"")

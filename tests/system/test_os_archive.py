@@ -252,3 +252,39 @@ def test_where_the_package_manager_is_busy_nothing_is_installed_and_it_says_so(r
         ran = fundamen("restore", "--yes", "--install", "libjansson4", *on, "/opt/saltgrass")
     assert (ran.status, "lock" in ran.err) == (5, True), ran.out + ran.err
     assert installed(root) == before
+
+
+def test_what_stands_in_the_place_of_a_packages_file_is_replaced_or_told_and_never_written_through(
+    root: Path, fundamen: Fundamen
+) -> None:
+    places = {"usr/bin/chage": "/nowhere", "usr/bin/expiry": "passwd", "usr/bin/chfn": "/opt/mine"}
+    (root / "opt/mine").write_text("mine")
+    for name, target in places.items():
+        (root / name).unlink()
+        (root / name).symlink_to(target)
+    folder, pipe, other = (root / "usr/share/zoneinfo" / name for name in ("Asia/Aden", "Asia/Almaty", "Arctic"))
+    folder.unlink()
+    folder.mkdir()
+    pipe.unlink()
+    os.mkfifo(pipe)
+    other.rename(root / "was")
+    other.write_text("no folder")
+    before = tree(root)
+    [record] = fundamen("survey", "-m", root, "--depth", "all", "--restore", "--yes", "--json").records[1:]
+    assert record["state"] == "restored"
+    assert {Path(each["name"]).name: each["why"].partition(":")[0] for each in record["unmet"]} == {
+        "Aden": "a folder stands in its place",
+        "Almaty": "a pipe, device or socket stands in its place",
+        "Longyearbyen": "/usr/share/zoneinfo/Arctic, in which it belongs, is no folder",
+    }
+    assert not any((root / name).is_symlink() for name in places)
+    assert ((root / "opt/mine").read_text(), (root / "nowhere").exists()) == ("mine", False)
+    assert {line.split("/")[-1] for line in verified(root).splitlines()} == {"Aden", "Almaty", "Longyearbyen"}
+    assert fundamen("undo", "-m", root).status == 0
+    assert tree(root) == before
+    folder.rmdir()
+    pipe.unlink()
+    other.unlink()
+    (root / "was").rename(other)
+    assert fundamen("survey", "-m", root, "--depth", "all", "--restore", "--yes").status == 0
+    assert verified(root) == ""

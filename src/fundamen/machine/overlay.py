@@ -45,6 +45,8 @@ class OverlayMachine(Machine):
         self.registry = base.registry
         self._placed = placed
         self._links = dict(links or {})
+        # Their own places: where a link stood there, what it led to is not changed.
+        self._new = {self.folded(place): place for place in map(self._beside, (*placed, *self._links))}
         self._gone = tuple(gone)
         self._gone_keys = {self._key(path) for path in self._gone}
         self._contents = {self._key(path): content for path, content in placed.items()}
@@ -62,15 +64,15 @@ class OverlayMachine(Machine):
         entry = self.base.look(path)
         if entry.kind is EntryKind.ABSENT and key in self._folders:
             return Entry(EntryKind.FOLDER)
-        leads_to = self._links.get(self.base.real(path))
+        leads_to = self._links.get(self._beside(path))
         is_led = entry.kind is EntryKind.ABSENT and leads_to is not None and leads_to not in self._links
         return self.look(leads_to) if is_led and leads_to is not None else entry
 
     def names(self, folder: MachinePath) -> tuple[str, ...]:
         """The names that would stand in a folder, sorted."""
-        key = self._key(folder)
+        key = self.folded(self.real(folder))
         added = (*self._placed, *self._links, *self._folders.values())
-        new = {self.paths.basename(p) for p in added if self._key(self.folder_of(self.base.real(p))) == key}
+        new = {self.paths.basename(p) for p in added if self._key(self.folder_of(self._beside(p))) == key}
         standing = () if self._is_gone(key) else self.base.names(folder)
         if self._gone_keys:
             standing = tuple(n for n in standing if not self._is_gone(self._key(self.join(folder, n))))
@@ -79,7 +81,8 @@ class OverlayMachine(Machine):
 
     def real(self, path: MachinePath) -> MachinePath:
         """The path with all links followed."""
-        real = self.base.real(path)
+        place = self._new.get(self.folded(self._beside(path)))
+        real = self.base.real(path) if place is None else place
         return self._links.get(real, real)
 
     def open(self, path: MachinePath) -> AbstractContextManager[ByteSource]:
@@ -119,13 +122,18 @@ class OverlayMachine(Machine):
         """Whether something stands there no longer, and nothing new does."""
         return any(key == gone or key.startswith((gone + "/", gone + "\\")) for gone in self._gone_keys)
 
+    def _beside(self, path: MachinePath) -> MachinePath:
+        """A path with the links of its folder followed, and not its own."""
+        return self.join(self.base.real(self.folder_of(path)), self.paths.basename(path))
+
     def _key(self, path: MachinePath) -> str:
-        return self.folded(self.base.real(path))
+        own = self.folded(self._beside(path))
+        return own if own in self._new else self.folded(self.base.real(path))
 
     def _above(self, path: MachinePath) -> list[MachinePath]:
         """The folders that would be made for a path."""
         folders: list[MachinePath] = []
-        folder = self.folder_of(self.base.real(path))
+        folder = self.folder_of(self._beside(path))
         while folder not in folders and self.base.look(folder).kind is EntryKind.ABSENT:
             folders.append(folder)
             folder = self.folder_of(folder)

@@ -27,10 +27,12 @@ from fundamen.restore.steps import (
     ChangeEntry,
     ChangeLimit,
     InstallPackages,
+    PlaceFile,
     RunInstaller,
     SetFolder,
     StartService,
     Work,
+    own_place,
 )
 from fundamen.restore.steps import Step as Planned
 from fundamen.restore.taking_back import cause_of, require_unchanged, take_back_steps
@@ -184,6 +186,8 @@ def _target(machine: Machine, step: Planned) -> HostPath:
     if isinstance(step, InstallPackages | StartService | RunInstaller | ChangeLimit | ChangeEntry):
         return HostPath(machine.root)
     host = step.host if isinstance(step, Change | SetFolder) else ""
+    if not host and isinstance(step, PlaceFile):
+        return own_place(machine, step.path)
     return HostPath(host) if host else machine.host_path(step.path)
 
 

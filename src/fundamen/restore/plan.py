@@ -24,12 +24,14 @@ from fundamen.restore.steps import (
     place_file,
     place_folder,
 )
-from fundamen.sources.catalogue import Catalogue, Source
+from fundamen.sources.catalogue import Catalogue, Source, SourceKind
 from fundamen.sources.layout import place_parts
 from fundamen.sources.offers import Offer, find_offers
 from fundamen.trace.records import INSTALLED_FILE, Component, Trace
 from fundamen.trust.digest import digest_of
 
+_IMPOSTORS = {EntryKind.FOLDER: "a folder", EntryKind.SPECIAL: "a pipe, device or socket"}
+_NO_FOLDER = {EntryKind.FILE, EntryKind.SPECIAL}
 _MOST_HOPS = 5  # from link to link
 
 
@@ -105,26 +107,28 @@ def plan_restoration(
     other = choosing.choose_other_width()
     steps: dict[str, PlanStep] = {}
     untouched: dict[MachinePath, None] = {}
+    unmet = choosing.unmet
     for trace, offer in choosing.chosen.values():
-        for made in _missing_folders(machine, trace, offer):
-            steps.setdefault(machine.folded(made.path), made)
+        called_for: list[PlanStep] = list(_missing_folders(machine, trace, offer))
         for file in offer.package.files:
-            path = machine.real(place_of(machine, trace, offer.package, file))
+            path = _place_for(machine, trace, offer, file)
             because = _difference(machine, path, offer.package, file)
             if because is None:
                 untouched[path] = None
             else:
-                step = place_file(machine, path, file, offer.package, offer.source, because)
-                steps.setdefault(machine.folded(path), step)
-        for link in _missing_links(machine, trace, offer):
-            steps.setdefault(machine.folded(link.path), link)
+                called_for.append(place_file(machine, path, file, offer.package, offer.source, because))
+        for step in (*called_for, *_missing_links(machine, trace, offer)):
+            if impostor := _impostor(machine, step.path):
+                unmet.append(Unmet(step.path, f"{impostor}: set it aside, then restore again"))
+            else:
+                steps.setdefault(machine.folded(step.path), step)
     packages = tuple(dict.fromkeys((offer.source, offer.package) for _, offer in choosing.chosen.values()))
     return Plan(
         program=traces[0].program,
         packages=packages,
         steps=tuple(steps.values()),
         untouched=tuple(untouched),
-        unmet=tuple(dict.fromkeys(choosing.unmet)),
+        unmet=tuple(dict.fromkeys(unmet)),
         other_width=other,
     )
 
@@ -241,6 +245,28 @@ def _missing_folders(machine: Machine, trace: Trace, offer: Offer) -> Iterator[P
         place = _beside(machine, path)
         if machine.look(path).kind is EntryKind.ABSENT and not _has(machine, place):
             yield place_folder(machine, place, folder, offer.package, offer.source)
+
+
+def _place_for(machine: Machine, trace: Trace, offer: Offer, file: PackageFile) -> MachinePath:
+    """Where a file of a package goes: links to folders are followed, but where it belongs itself it takes the place.
+
+    A link there may lead to what is somebody else's. One to a file beside it, as libraries have, is followed all the
+    same, unless the system's package manager has brought it: that never does (dpkg(1) replaces the link).
+    """
+    path = place_of(machine, trace, offer.package, file)
+    place, real = _beside(machine, path), machine.real(path)
+    is_beside = machine.folder_of(real) == machine.folder_of(place)
+    return real if is_beside and offer.source.kind is not SourceKind.ARCHIVE else place
+
+
+def _impostor(machine: Machine, place: MachinePath) -> str:
+    """What stands where a file, link or folder should, or where its folder should; empty where nothing does."""
+    if (kind := machine.look(place).kind) in _IMPOSTORS:
+        return f"{_IMPOSTORS[kind]} stands in its place"
+    folder = machine.folder_of(place)
+    while machine.look(folder).kind is EntryKind.ABSENT and folder != machine.folder_of(folder):
+        folder = machine.folder_of(folder)
+    return f"{folder}, in which it belongs, is no folder" if machine.look(folder).kind in _NO_FOLDER else ""
 
 
 def _beside(machine: Machine, path: MachinePath) -> MachinePath:
@@ -363,13 +389,15 @@ def _difference(machine: Machine, path: MachinePath, package: Package, file: Pac
     """What is wrong with the file at a place; None where it is the package's own."""
     entry = machine.look(path)
     if entry.kind is EntryKind.ABSENT:
-        return MISSING
+        return "a link that leads nowhere stands there" if _has(machine, path) else MISSING
     try:
         with machine.open(path) as source:
             if source.size == file.size and digest_of(source) == file.sha256:
                 return None
     except UnreadableError as error:
         return _how_it_differs(machine, path, package, error.why, error.why)
+    if machine.real(path) != path:
+        return f"a link to {machine.real(path)} stands there"
     return _how_it_differs(machine, path, package, "corrupt", "other bytes")
 
 

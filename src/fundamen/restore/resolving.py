@@ -163,7 +163,12 @@ class _Resolving:
 
     def put_file(self, step: PutFile) -> None:
         path = self._machine.real(MachinePath(step.path))
-        state = self._state(path, self._machine.host_path(path))
+        place, host = self._entry(step.path)
+        if self._machine.folder_of(path) == self._machine.folder_of(place):
+            host = self._machine.host_path(path)
+        else:  # a link to what may be somebody else's: the file takes its place
+            path = place
+        state = self._state(path, host)
         if state is not None and state.sha256 == step.sha256 and step.mode in {None, state.mode}:
             return  # somebody has done it meanwhile
         self._require(path, state, step.expects)
@@ -182,6 +187,7 @@ class _Resolving:
                 executable=step.executable,
                 mode=mode if is_theirs else step.mode,
                 owner=owner,
+                host=host,
                 keeps_mode=step.mode is None,
             ),
         )

@@ -1,10 +1,13 @@
 """The steps of a restoration, whatever asked for it."""
 
+import os
+
 import msgspec
 
 from fundamen.directories.connection import Attributes, Place
 from fundamen.machine.accounts import GROUPS, USERS, number_of
 from fundamen.machine.machine import Machine
+from fundamen.model.architecture import Platform
 from fundamen.model.package import Package, PackageFile, PackageFolder
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import FileState
@@ -223,6 +226,13 @@ def rights_of(machine: Machine, entry: PackageFile | PackageFolder) -> tuple[int
         return entry.mode, Owner(uid, gid)
     is_theirs = entry.mode is not None and bool(entry.owner or entry.group)
     return (entry.mode & ~_IN_THEIR_NAME if is_theirs and entry.mode is not None else entry.mode), None
+
+
+def own_place(machine: Machine, path: MachinePath) -> HostPath:
+    """Where a path lies on this host; a link that stands there is not followed, as those to its folder are."""
+    if machine.platform is Platform.WINDOWS:
+        return machine.host_path(path)  # it has none, and names are found in any case
+    return HostPath(os.path.join(machine.host_path(machine.folder_of(path)), machine.paths.basename(path)))
 
 
 def free_aside(machine: Machine, path: MachinePath) -> MachinePath:

@@ -141,7 +141,8 @@ def _restore(context: click.Context, survey: Survey, output: Output, again: str,
     from fundamen.cli.commands.restore import command as restore  # noqa: PLC0415 - only where something is to be restored
 
     first, *more = survey.to_restore
-    output.show("\n")
+    if not output.as_json:
+        output.show("\n")
     names = {option.name for option in restore.params}
     alike = {name: value for name, value in context.params.items() if name in names}  # of machine and output, say
     own = {"program": first, "with_programs": tuple(more), "only_rehearse": rehearse, "yes": yes, "again": again}
