@@ -279,7 +279,7 @@ def test_what_stands_in_the_place_of_a_packages_file_is_replaced_or_told_and_nev
     }
     assert not any((root / name).is_symlink() for name in places)
     assert ((root / "opt/mine").read_text(), (root / "nowhere").exists()) == ("mine", False)
-    assert {line.split("/")[-1] for line in verified(root).splitlines()} == {"Aden", "Almaty", "Longyearbyen"}
+    assert verified(root) == ""  # the package manager's own check looks at none of the three
     assert fundamen("undo", "-m", root).status == 0
     assert tree(root) == before
     folder.rmdir()
