@@ -116,6 +116,24 @@ def test_an_overlay_shows_folders_and_links_that_were_never_made(linux: ALinuxMa
     assert overlay.real(MachinePath("/var/lock")) == "/run/lock"
 
 
+def test_an_overlay_leads_through_links_to_folders_that_were_never_made(linux: ALinuxMachine, tmp_path: Path) -> None:
+    (tmp_path / "new").write_bytes(b"new")
+    linux.file("/usr/lib/libx.so", b"old").file("/opt/theirs", b"theirs").link("/usr/bin/x", "/lib/libx.so")
+    base = linux.link("/usr/bin/y", "/opt/theirs").opened()
+    overlay = OverlayMachine(
+        base,
+        {MachinePath("/usr/bin/y"): HostPath(str(tmp_path / "new"))},
+        {MachinePath("/lib"): MachinePath("/usr/lib"), MachinePath("/loop"): MachinePath("/loop/on")},
+    )
+    found = {}
+    for path in ("/lib/libx.so", "/usr/bin/x", "/usr/bin/y", "/opt/theirs"):
+        with overlay.open(MachinePath(path)) as source:
+            found[path] = source.read_at(0, 9)
+    assert found == {"/lib/libx.so": b"old", "/usr/bin/x": b"old", "/usr/bin/y": b"new", "/opt/theirs": b"theirs"}
+    assert (kind(base, "/usr/bin/x"), kind(overlay, "/loop/on")) == (EntryKind.ABSENT, EntryKind.ABSENT)
+    assert overlay.names(MachinePath("/lib")) == base.names(MachinePath("/usr/lib"))
+
+
 @pytest.mark.parametrize(
     ("spec", "drives", "error", "said"),
     [

@@ -131,7 +131,7 @@ def test_one_plan_brings_back_programs_and_files_that_no_program_needs(
         damaged(root / "usr/bin/perl", 1)  # and with it its other name
     shutil.rmtree(root / "usr/share/git-core/templates/hooks")
     whole = rights(root)
-    for name in GONE:
+    for name in (*GONE, *(("lib64", "usr/bin/sh") if seed == 2 else ())):  # without these, nothing starts
         is_folder = (root / name).is_dir() and not (root / name).is_symlink()
         shutil.rmtree(root / name) if is_folder else (root / name).unlink()
     setting = root / "etc/bash.bashrc"

@@ -12,6 +12,8 @@ from fundamen.model.binary import Binary
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath, shown
 
+_MOST_HOPS = 40  # from link to link: path_resolution(7)
+
 
 class OverlayMachine(Machine):
     """A base machine as it would be with some files placed. Nothing is written; every look goes through the changes."""
@@ -47,6 +49,10 @@ class OverlayMachine(Machine):
         self._links = dict(links or {})
         # Their own places: where a link stood there, what it led to is not changed.
         self._new = {self.folded(place): place for place in map(self._beside, (*placed, *self._links))}
+        # Links that lead to folders, or nowhere; those to new files have their content.
+        self._ways = {
+            self.folded(path): to for path, to in self._links.items() if not {path, self._beside(path)} & placed.keys()
+        }
         self._gone = tuple(gone)
         self._gone_keys = {self._key(path) for path in self._gone}
         self._contents = {self._key(path): content for path, content in placed.items()}
@@ -56,6 +62,7 @@ class OverlayMachine(Machine):
 
     def look(self, path: MachinePath) -> Entry:
         """Tell what would stand at a path."""
+        path = self._through(path)
         key = self._key(path)
         if key in self._contents:
             return Entry(EntryKind.FILE, os.stat(self._contents[key]).st_size)
@@ -70,7 +77,8 @@ class OverlayMachine(Machine):
 
     def names(self, folder: MachinePath) -> tuple[str, ...]:
         """The names that would stand in a folder, sorted."""
-        key = self.folded(self.real(folder))
+        folder = self.real(folder)
+        key = self.folded(folder)
         added = (*self._placed, *self._links, *self._folders.values())
         new = {self.paths.basename(p) for p in added if self._key(self.folder_of(self._beside(p))) == key}
         standing = () if self._is_gone(key) else self.base.names(folder)
@@ -81,12 +89,14 @@ class OverlayMachine(Machine):
 
     def real(self, path: MachinePath) -> MachinePath:
         """The path with all links followed."""
+        path = self._through(path)
         place = self._new.get(self.folded(self._beside(path)))
         real = self.base.real(path) if place is None else place
         return self._links.get(real, real)
 
     def open(self, path: MachinePath) -> AbstractContextManager[ByteSource]:
         """Open a file as it would be."""
+        path = self._through(path)
         content = self._contents.get(self._key(path))
         if content is not None:
             return FileBytes(content, path)
@@ -116,11 +126,31 @@ class OverlayMachine(Machine):
 
     def binary(self, path: MachinePath) -> Binary:
         """Read an executable file; what no change touches is taken from the base machine, which may have it already."""
+        path = self._through(path)
         return super().binary(path) if self._key(path) in self._contents else self.base.binary(path)
 
     def _is_gone(self, key: str) -> bool:
         """Whether something stands there no longer, and nothing new does."""
         return any(key == gone or key.startswith((gone + "/", gone + "\\")) for gone in self._gone_keys)
+
+    def _through(self, path: MachinePath) -> MachinePath:
+        """A path whose folders are reached through links that would stand, as it is reached without them."""
+        for _ in range(_MOST_HOPS if self._ways else 0):
+            led = self._led(path)
+            if led is None and self.folded(self._beside(path)) not in self._new:
+                led = self._led(self.base.real(path))
+            if led is None:
+                break
+            path = led
+        return path
+
+    def _led(self, path: MachinePath) -> MachinePath | None:
+        """Where a path leads by the link nearest to its end that would stand among its folders; None without any."""
+        folder = self.folder_of(path)
+        while self.folded(folder) not in self._ways and folder != self.folder_of(folder):
+            folder = self.folder_of(folder)
+        leads_to = self._ways.get(self.folded(folder))
+        return None if leads_to is None else self.join(leads_to, path[len(folder) :].lstrip("/\\"))
 
     def _beside(self, path: MachinePath) -> MachinePath:
         """A path with the links of its folder followed, and not its own."""

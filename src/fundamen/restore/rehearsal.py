@@ -154,6 +154,7 @@ class _Rehearsing:
             useless = tuple(Unmet(name, "what the sources have for it would not mend it") for name in faults)
             plan = msgspec.structs.replace(plan, packages=(), steps=(), unmet=useless, installs=None)
             after = before
+        plan = msgspec.structs.replace(plan, unmet=_still_unmet(plan, before, after))
         others = (*self._scope.others, *(self._programs if self._scope.pins else ()))
         harmed = tuple(find_harms(self._machine, overlay, others, self._authorities)) if not plan.is_empty else ()
         told = [with_bringers(self._machine, trace) for trace in after]
@@ -285,6 +286,13 @@ def _content(machine: Machine, step: PlaceFile | PlaceLink, contents: Mapping[st
     if isinstance(step, PlaceLink) and step.sha256 not in contents:
         return machine.host_path(step.leads_to)
     return contents[step.sha256]
+
+
+def _still_unmet(plan: Plan, before: Sequence[Trace], after: Sequence[Trace]) -> tuple[Unmet, ...]:
+    """What the plan has no remedy for, without what is cured all the same: by what is brought for something else."""
+    left = {name for _, name in _faults(after)}
+    cured = {name for _, name in _faults(before)} - left
+    return tuple(unmet for unmet in plan.unmet if unmet.name not in cured)
 
 
 def _cured(before: Sequence[Trace], after: Sequence[Trace]) -> set[tuple[MachinePath, str]]:

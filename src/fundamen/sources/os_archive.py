@@ -34,6 +34,7 @@ _PIECE = 1 << 18
 _MOST_BINARY = 256 << 20  # bytes that are looked at for a name of their own
 # What a package brings as folders and makes into links as it is set up. Source: Debian Policy, section 9.1.4.
 _BECOME_LINKS = {"var/run": "/run", "var/lock": "/run/lock"}
+_INTO_USR = ("bin", "sbin", "lib", "lib32", "lib64", "libx32", "libo32")
 _ARCHITECTURES = {name: architecture for architecture, name in DEBIAN_NAMES.items()}
 
 Keep = Callable[[str, Iterable[bytes]], None]
@@ -138,12 +139,15 @@ class OsArchive:
         folders: dict[str, PackageFolder] = {}
         diverted = {original: (to, by) for original, to, by in diversions_of(self._machine)}
         overrides = stat_overrides_of(self._machine)
+        lost = self._lost_ways()
         for member, data in unpack_debian_package(source):
             packed = _diverted(_overridden(member, overrides), control.name, diverted)
             if member.path in control.settings or f"/{packed.path}".startswith(LEFT_OUT):
                 continue
-            if packed.is_folder and packed.path in _BECOME_LINKS:
-                links.append(PackageLink(Base.ROOT, packed.path, _BECOME_LINKS[packed.path]))
+            if packed.path.partition("/")[0] in lost and packed.path not in lost:
+                packed = msgspec.structs.replace(packed, path=f"usr/{packed.path}")
+            if packed.is_folder and packed.path in (made := _BECOME_LINKS | lost):
+                links.append(PackageLink(Base.ROOT, packed.path, made[packed.path]))
             elif packed.is_folder:
                 folder = PackageFolder(Base.ROOT, packed.path, packed.mode, packed.owner, packed.group)
                 folders.setdefault(packed.path, folder)
@@ -163,6 +167,20 @@ class OsArchive:
             links=tuple(links),
             folders=tuple(folders.values()),
         )
+
+    def _lost_ways(self) -> dict[str, str]:
+        """The links at the top that are gone, of a machine whose top folders are links into /usr; where each leads.
+
+        Source: file-hierarchy(7), "Compatibility Symlinks".
+        """
+        look, real = self._machine.look, self._machine.real
+        is_merged = any(real(MachinePath(f"/{name}")) == f"/usr/{name}" for name in _INTO_USR)
+        return {
+            name: f"usr/{name}"
+            for name in (_INTO_USR if is_merged else ())
+            if look(MachinePath(f"/{name}")).kind is EntryKind.ABSENT
+            and look(MachinePath(f"/usr/{name}")).kind is EntryKind.FOLDER
+        }
 
     def _further_name(self, packed: PackedFile, file: PackageFile) -> PackageFile:
         """A further name of a file that came before it; the bytes are those of the first, here or in the package."""

@@ -18,6 +18,7 @@ from fundamen.trace.records import LOADED, STRUCTURE, Component, Evidence, Footi
 from fundamen.trace.symptom import DLL_INIT_FAILED, status_in_words
 from fundamen.trace.version import version_of
 
+_BY_PLACE = {"interpreter", "loader"}  # what is sought at certain paths, not by its name
 _APART = {"framework", "side-by-side-assembly"}  # what is told apart from the file that stands for it
 _PASSED_OVER = {
     Outcome.UNTRUSTED: Verdict.UNTRUSTED,
@@ -187,13 +188,19 @@ class Judging:
             evidence=finding.evidence,
             searched=next((r.candidates for r in resolutions if r.candidates), ()),
             gives_up_with=status_in_words(DLL_INIT_FAILED) if is_refusing else "" if path else first.gives_up_with,
-            sought_as=first.sought_as or (self._machine.paths.basename(first.name),),
+            sought_as=first.sought_as or self._sought_as(first),
             sought_versions=first.sought_versions,
             observed=self._observed(first.name, path),
             asked_by=self._asked_by(first.name, path),
             remarks=self._lacks_later(path),
             remedy=first.remedy,
         )
+
+    def _sought_as(self, resolution: Resolution) -> tuple[str, ...]:
+        """What the file may be called that is lacking; of an interpreter its places first: it may be a link there."""
+        name = self._machine.paths.basename(resolution.name)
+        places = [candidate.path for candidate in resolution.candidates if resolution.kind in _BY_PLACE]
+        return tuple(dict.fromkeys((*places, name)))
 
     def _observed(self, name: str, path: MachinePath | None) -> str:
         """What was seen of a component as the program ran; empty where nothing was."""
