@@ -282,8 +282,11 @@ def _parts(plan: Plan, would_be: str, placed: str) -> Iterator[str]:
         yield f"{counted(len(plan.moved), 'file')} {would_be}set aside"
     if plan.folders:
         yield f"{counted(len(plan.folders), 'folder')} {would_be}made"
-    if plan.placed:
-        yield f"{counted(len(plan.placed), 'file')} {placed}"
+    links = sum(bool(step.link) for step in plan.placed)
+    if links:
+        yield f"{counted(links, 'link')} {would_be}made"
+    if len(plan.placed) > links:
+        yield f"{counted(len(plan.placed) - links, 'file')} {placed}"
 
 
 def _plan(page: Page, plan: Plan) -> None:

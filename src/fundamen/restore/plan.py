@@ -255,7 +255,7 @@ def _place_for(machine: Machine, trace: Trace, offer: Offer, file: PackageFile) 
     """
     path = place_of(machine, trace, offer.package, file)
     place, real = _beside(machine, path), machine.real(path)
-    is_beside = machine.folder_of(real) == machine.folder_of(place)
+    is_beside = machine.folded(machine.folder_of(real)) == machine.folded(machine.folder_of(place))
     return real if is_beside and offer.source.kind is not SourceKind.ARCHIVE else place
 
 
@@ -396,7 +396,7 @@ def _difference(machine: Machine, path: MachinePath, package: Package, file: Pac
                 return None
     except UnreadableError as error:
         return _how_it_differs(machine, path, package, error.why, error.why)
-    if machine.real(path) != path:
+    if machine.folded(machine.real(path)) != machine.folded(path):
         return f"a link to {machine.real(path)} stands there"
     return _how_it_differs(machine, path, package, "corrupt", "other bytes")
 

@@ -169,14 +169,13 @@ class _Resolving:
         else:  # a link to what may be somebody else's: the file takes its place
             path = place
         state = self._state(path, host)
-        if state is not None and state.sha256 == step.sha256 and step.mode in {None, state.mode}:
+        if state is not None and state.sha256 == step.sha256 and step.mode in {None, state.mode & 0o777}:
             return  # somebody has done it meanwhile
         self._require(path, state, step.expects)
         self.contents[step.sha256], file = self._fetched(step)
         mode, owner = rights_of(self._machine, file)
-        is_theirs = (
-            mode is not None and mode & 0o777 == step.mode
-        )  # then it may run as its owner, if its source says so
+        # A plan cannot ask for a file to be run as its owner or group; its source can.
+        is_theirs = mode is not None and mode & 0o777 == step.mode
         self._set(
             path,
             Change(

@@ -32,7 +32,6 @@ from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source, Sourc
 NAME = "Debian's archive"
 _PIECE = 1 << 18
 _MOST_BINARY = 256 << 20  # bytes that are looked at for a name of their own
-# What a package brings as folders and makes into links as it is set up. Source: Debian Policy, section 9.1.4.
 _BECOME_LINKS = {"var/run": "/run", "var/lock": "/run/lock"}
 _INTO_USR = ("bin", "sbin", "lib", "lib32", "lib64", "libx32", "libo32")
 _ARCHITECTURES = {name: architecture for architecture, name in DEBIAN_NAMES.items()}
@@ -144,10 +143,9 @@ class OsArchive:
             packed = _diverted(_overridden(member, overrides), control.name, diverted)
             if member.path in control.settings or f"/{packed.path}".startswith(LEFT_OUT):
                 continue
-            if packed.path.partition("/")[0] in lost and packed.path not in lost:
-                packed = msgspec.structs.replace(packed, path=f"usr/{packed.path}")
-            if packed.is_folder and packed.path in (made := _BECOME_LINKS | lost):
-                links.append(PackageLink(Base.ROOT, packed.path, made[packed.path]))
+            packed = _by_lost_way(packed, lost)
+            if packed.is_folder and packed.path in lost:
+                links.append(PackageLink(Base.ROOT, packed.path, lost[packed.path]))
             elif packed.is_folder:
                 folder = PackageFolder(Base.ROOT, packed.path, packed.mode, packed.owner, packed.group)
                 folders.setdefault(packed.path, folder)
@@ -169,18 +167,17 @@ class OsArchive:
         )
 
     def _lost_ways(self) -> dict[str, str]:
-        """The links at the top that are gone, of a machine whose top folders are links into /usr; where each leads.
+        """Links to folders that packages bring as folders, and that are gone; where each leads.
 
-        Source: file-hierarchy(7), "Compatibility Symlinks".
+        Sources: Debian Policy, section 9.1.4; for the top folders of a machine where these are links into /usr,
+        file-hierarchy(7), "Compatibility Symlinks".
         """
         look, real = self._machine.look, self._machine.real
         is_merged = any(real(MachinePath(f"/{name}")) == f"/usr/{name}" for name in _INTO_USR)
-        return {
-            name: f"usr/{name}"
-            for name in (_INTO_USR if is_merged else ())
-            if look(MachinePath(f"/{name}")).kind is EntryKind.ABSENT
-            and look(MachinePath(f"/usr/{name}")).kind is EntryKind.FOLDER
-        }
+        tops = {name: f"usr/{name}" for name in (_INTO_USR if is_merged else ())}
+        kept = {way: to for way, to in tops.items() if look(MachinePath(f"/{to}")).kind is EntryKind.FOLDER}
+        ways = _BECOME_LINKS | kept
+        return {way: to for way, to in ways.items() if look(MachinePath(f"/{way}")).kind is EntryKind.ABSENT}
 
     def _further_name(self, packed: PackedFile, file: PackageFile) -> PackageFile:
         """A further name of a file that came before it; the bytes are those of the first, here or in the package."""
@@ -235,6 +232,12 @@ def _diverted(packed: PackedFile, package: str, diverted: Mapping[str, tuple[str
     """A member of a package at the place where the machine has it. Source: dpkg-divert(1)."""
     to, by = diverted.get(f"/{packed.path}", ("", package))
     return packed if by == package else msgspec.structs.replace(packed, path=to.lstrip("/"))
+
+
+def _by_lost_way(packed: PackedFile, lost: Mapping[str, str]) -> PackedFile:
+    """A member of a package at the place to which a lost link to its folder led."""
+    way = next((way for way in lost if packed.path.startswith(f"{way}/")), "")
+    return msgspec.structs.replace(packed, path=lost[way].lstrip("/") + packed.path[len(way) :]) if way else packed
 
 
 def _overridden(packed: PackedFile, overrides: Mapping[str, StatOverride]) -> PackedFile:

@@ -200,7 +200,9 @@ class Judging:
         """What the file may be called that is lacking; of an interpreter its places first: it may be a link there."""
         name = self._machine.paths.basename(resolution.name)
         places = [candidate.path for candidate in resolution.candidates if resolution.kind in _BY_PLACE]
-        return tuple(dict.fromkeys((*places, name)))
+        # A package may spell a path with or without /usr, where the machine has merged the two.
+        others = [p.removeprefix("/usr") if p.startswith("/usr/") else f"/usr{p}" for p in places if p[0] == "/"]
+        return tuple(dict.fromkeys((*places, *others, name)))
 
     def _observed(self, name: str, path: MachinePath | None) -> str:
         """What was seen of a component as the program ran; empty where nothing was."""
