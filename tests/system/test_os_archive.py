@@ -288,3 +288,18 @@ def test_what_stands_in_the_place_of_a_packages_file_is_replaced_or_told_and_nev
     (root / "was").rename(other)
     assert fundamen("survey", "-m", root, "--depth", "all", "--restore", "--yes").status == 0
     assert verified(root) == ""
+
+
+def test_what_another_package_has_taken_over_is_left_to_it(root: Path, fundamen: Fundamen, tmp_path: Path) -> None:
+    taken, own = (root / "usr/share/git-core/templates" / name for name in ("description", "info/exclude"))
+    package = tmp_path / "tide"
+    (package / "usr/share/git-core/templates").mkdir(parents=True)
+    (package / "usr/share/git-core/templates/description").write_text("tides")
+    (package / "DEBIAN").mkdir()
+    control = "Package: tide\nVersion: 1\nArchitecture: all\nMaintainer: Reed\nReplaces: git\nDescription: tides\n"
+    (package / "DEBIAN/control").write_text(control)
+    subprocess.run(["dpkg-deb", "--root-owner-group", "--build", package, root / "tide.deb"], check=True)
+    subprocess.run([CHROOT, str(root), "dpkg", "--install", "/tide.deb"], check=True)
+    own.unlink()
+    assert fundamen("survey", "-m", root, "--depth", "all", "--restore", "--yes").status == 0
+    assert (taken.read_text(), own.exists(), verified(root)) == ("tides", True, "")

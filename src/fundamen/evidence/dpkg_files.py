@@ -82,6 +82,14 @@ class Records:
                 yield RecordedFile(package.name, place, digests.get(path[1:], ""))
 
 
+def listed_paths(machine: Machine, name: str, architecture: str) -> frozenset[str]:
+    """What an installed package has now; another may have taken over some of what it brought. Empty: it has no list.
+
+    Source: deb-control(5), "Replaces"; dpkg(1), "--force-overwrite".
+    """
+    return frozenset(_lines(machine, (name, f"{name}:{architecture}"), "list"))
+
+
 def listed_package(path: MachinePath) -> str:
     """The package whose list of files a path is, as the list is named; empty where it is none."""
     folder, _, name = path.rpartition("/")

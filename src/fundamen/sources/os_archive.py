@@ -14,7 +14,7 @@ import msgspec
 
 from fundamen.evidence.debian_contents import DEBIAN_NAMES
 from fundamen.evidence.dpkg import Owner, StatOverride, diversions_of, find_owners, stat_overrides_of
-from fundamen.evidence.dpkg_files import LEFT_OUT
+from fundamen.evidence.dpkg_files import LEFT_OUT, listed_paths
 from fundamen.formats.binary import read_binary
 from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.debian_package import read_debian_package, unpack_debian_package
@@ -125,13 +125,16 @@ class OsArchive:
         try:
             path = self._apt.fetch(wanted)
             with FileBytes(path, os.path.basename(path)) as source:
-                return self._describe(source)
+                return self._describe(source, listed_paths(self._machine, wanted.name, wanted.architecture))
         except UnreadableError as error:
             self._note(f"{error.what}: {error.why}")
             return None
 
-    def _describe(self, source: FileBytes) -> Package:
-        """A package's description; the bytes of what is not as it should be on the machine are kept on the way."""
+    def _describe(self, source: FileBytes, listed: frozenset[str] = frozenset()) -> Package:
+        """A package's description; the bytes of what is not as it should be on the machine are kept on the way.
+
+        Of one that is installed, what it has no more is left out: ``listed`` is what it has.
+        """
         control = read_debian_package(source)
         files: dict[str, PackageFile] = {}  # by their paths in the package
         links: list[PackageLink] = []
@@ -141,7 +144,8 @@ class OsArchive:
         lost = self._lost_ways()
         for member, data in unpack_debian_package(source):
             packed = _diverted(_overridden(member, overrides), control.name, diverted)
-            if member.path in control.settings or f"/{packed.path}".startswith(LEFT_OUT):
+            is_anothers = bool(listed) and f"/{member.path}" not in listed
+            if is_anothers or member.path in control.settings or f"/{packed.path}".startswith(LEFT_OUT):
                 continue
             packed = _by_lost_way(packed, lost)
             if packed.is_folder and packed.path in lost:
