@@ -290,6 +290,18 @@ def test_what_stands_in_the_place_of_a_packages_file_is_replaced_or_told_and_nev
     assert verified(root) == ""
 
 
+def test_where_the_archive_has_a_newer_version_only_the_upgrade_is_named(root: Path, fundamen: Fundamen) -> None:
+    status, lost = root / "var/lib/dpkg/status", root / "usr/share/zoneinfo/Zulu"
+    before, target = status.read_text(), lost.readlink()
+    at = before.index("\nVersion: ", before.index("\nPackage: tzdata\n")) + len("\nVersion: ")
+    status.write_text(f"{before[:at]}2019a-1{before[before.index(chr(10), at) :]}")
+    lost.unlink()
+    ran = fundamen("restore", "--rehearse", "-m", root, "/var/lib/dpkg/info/tzdata.list")
+    assert (ran.status, "apt-get install --only-upgrade tzdata" in ran.err) == (1, True), ran.err
+    lost.symlink_to(target)
+    status.write_text(before)
+
+
 def test_what_another_package_has_taken_over_is_left_to_it(root: Path, fundamen: Fundamen, tmp_path: Path) -> None:
     taken, own = (root / "usr/share/git-core/templates" / name for name in ("description", "info/exclude"))
     package = tmp_path / "tide"

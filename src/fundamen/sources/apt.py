@@ -14,6 +14,7 @@ from collections.abc import Sequence
 
 import msgspec
 
+from fundamen.formats.versions import compare
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
@@ -27,6 +28,7 @@ _SIMULATED = re.compile(  # of what apt-get -s writes
     r"^(?P<what>Inst|Conf|Remv|Purg) (?P<name>\S+)(?P<old> \[[^\]]+\])?"
     r"(?: \((?P<version>\S+) .*\[(?P<architecture>\S+)\]\))?"
 )
+_CANDIDATE = re.compile(r"^  Candidate: (?P<version>\S+)$", re.MULTILINE)  # of what apt-cache policy writes
 _UNPROVEN = ("is not signed", "NO_PUBKEY", "signatures were invalid", "Hash Sum mismatch", "EXPKEYSIG", "BADSIG")
 
 
@@ -41,6 +43,11 @@ class Wanted(msgspec.Struct, frozen=True):
     def is_plain(self) -> bool:
         """Whether its parts have the form of such parts: they come from a database of the machine."""
         return bool(_NAME.match(self.name) and _VERSION.match(self.version) and _NAME.match(self.architecture))
+
+    @property
+    def plain_name(self) -> str:
+        """The package in whichever version, as apt is asked for it."""
+        return self.name if self.architecture == "all" else f"{self.name}:{self.architecture}"
 
 
 class Apt:
@@ -83,7 +90,10 @@ class Apt:
         if not self._is_updated:
             self._run(["update"], "the lists of the archive", None)
             self._is_updated = True
-        return self._download(wanted, target, None)
+        try:
+            return self._download(wanted, target, None)
+        except UnreadableError as error:
+            raise self._with_version(wanted, error) from error
 
     def resolve(self, names: Sequence[str]) -> tuple[Wanted, ...]:
         """The packages that would be new if some were installed, with all that they depend on; apt says which.
@@ -132,9 +142,7 @@ class Apt:
         return MachinePath("/var/lib/apt/lists") if self._machine.is_live else None
 
     def _download(self, wanted: Wanted, target: str, lists: MachinePath | None) -> HostPath:
-        name = f"{wanted.name}:{wanted.architecture}={wanted.version}"
-        if wanted.architecture == "all":
-            name = f"{wanted.name}={wanted.version}"
+        name = f"{wanted.plain_name}={wanted.version}"
         self._run(["download", name], f"{wanted.name} {wanted.version}", lists)
         if not os.path.exists(target):
             raise UnreadableError(
@@ -144,6 +152,21 @@ class Apt:
             )
         write_whole(f"{target}.sha256", digest_of_file(target).encode())
         return HostPath(target)
+
+    def _with_version(self, wanted: Wanted, error: UnreadableError) -> UnreadableError:
+        """What is said where the archive has the package in a newer version, which is no repair but an upgrade."""
+        try:
+            asked = run_tool(["apt-cache", *self._options(None), "policy", wanted.plain_name], _SECONDS, self._folder)
+        except OSError:
+            return error
+        candidate = _CANDIDATE.search(asked.stdout)
+        if candidate is None or compare(candidate["version"], wanted.version) <= 0:
+            return error
+        return UnreadableError(
+            what=error.what,
+            why=f"it has {candidate['version']} of it by now",
+            do=f"On that machine, with its administrator: apt-get install --only-upgrade {wanted.name}",
+        )
 
     def _run(self, words: Sequence[str], what: str, lists: MachinePath | None) -> str:
         """What apt writes."""

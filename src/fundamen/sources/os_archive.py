@@ -127,7 +127,7 @@ class OsArchive:
             with FileBytes(path, os.path.basename(path)) as source:
                 return self._describe(source, listed_paths(self._machine, wanted.name, wanted.architecture))
         except UnreadableError as error:
-            self._note(f"{error.what}: {error.why}")
+            self._note(f"{error.what}: {error.why}. {error.do}")
             return None
 
     def _describe(self, source: FileBytes, listed: frozenset[str] = frozenset()) -> Package:
