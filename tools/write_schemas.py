@@ -1,7 +1,9 @@
 """Write the JSON Schema of every contract to docs/schemas/; with --check only compare."""
 
 import sys
+from inspect import cleandoc
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
@@ -71,12 +73,23 @@ def main() -> None:
     """Write or compare all schemas."""
     FOLDER.mkdir(parents=True, exist_ok=True)
     for name, record in RECORDS.items():
-        schema = msgspec.json.format(msgspec.json.encode(msgspec.json.schema(record), order="deterministic"), indent=2)
+        own = with_plain_descriptions(msgspec.json.schema(record))
+        schema = msgspec.json.format(msgspec.json.encode(own, order="deterministic"), indent=2)
         path = FOLDER / f"{name}.json"
         if "--check" not in sys.argv:
             path.write_bytes(schema + b"\n")
         elif not path.exists() or path.read_bytes() != schema + b"\n":
             sys.exit(f"{path} is not the types' own: run make schemas")
+
+
+def with_plain_descriptions(schema: Any) -> Any:  # noqa: ANN401 - whatever JSON may hold
+    """A schema whose descriptions are not indented as they are in the code: versions of msgspec differ in that."""
+    if isinstance(schema, dict):
+        return {
+            key: cleandoc(value) if key == "description" and isinstance(value, str) else with_plain_descriptions(value)
+            for key, value in schema.items()
+        }
+    return [with_plain_descriptions(each) for each in schema] if isinstance(schema, list | tuple) else schema
 
 
 if __name__ == "__main__":
