@@ -173,6 +173,69 @@ def tree(root: Path) -> dict[str, tuple[int, int, int, int, bytes]]:
     return found
 
 
+def test_what_stands_in_the_place_of_a_packages_file_is_replaced_or_told_and_never_written_through(
+    root: Path, fundamen: Fundamen
+) -> None:
+    places = {"usr/bin/chage": "/nowhere", "usr/bin/expiry": "passwd", "usr/bin/chfn": "/opt/mine"}
+    (root / "opt/mine").write_text("mine")
+    for name, target in places.items():
+        (root / name).unlink()
+        (root / name).symlink_to(target)
+    folder, pipe, other = (root / "usr/share/zoneinfo" / name for name in ("Asia/Aden", "Asia/Almaty", "Arctic"))
+    folder.unlink()
+    folder.mkdir()
+    pipe.unlink()
+    os.mkfifo(pipe)
+    other.rename(root / "was")
+    other.write_text("no folder")
+    before = tree(root)
+    [record] = fundamen("survey", "-m", root, "--depth", "all", "--restore", "--yes", "--json").records[1:]
+    assert record["state"] == "restored"
+    assert {Path(each["name"]).name: each["why"].partition(":")[0] for each in record["unmet"]} == {
+        "Aden": "a folder stands in its place",
+        "Almaty": "a pipe, device or socket stands in its place",
+        "Longyearbyen": "/usr/share/zoneinfo/Arctic, in which it belongs, is no folder",
+    }
+    assert not any((root / name).is_symlink() for name in places)
+    assert ((root / "opt/mine").read_text(), (root / "nowhere").exists()) == ("mine", False)
+    assert verified(root) == ""  # the package manager's own check looks at none of the three
+    assert fundamen("undo", "-m", root).status == 0
+    assert tree(root) == before
+    folder.rmdir()
+    pipe.unlink()
+    other.unlink()
+    (root / "was").rename(other)
+    assert fundamen("survey", "-m", root, "--depth", "all", "--restore", "--yes").status == 0
+    assert verified(root) == ""
+
+
+def test_where_the_archive_has_a_newer_version_only_the_upgrade_is_named(root: Path, fundamen: Fundamen) -> None:
+    status, lost = root / "var/lib/dpkg/status", root / "usr/share/zoneinfo/Zulu"
+    before, target = status.read_text(), lost.readlink()
+    at = before.index("\nVersion: ", before.index("\nPackage: tzdata\n")) + len("\nVersion: ")
+    status.write_text(f"{before[:at]}2019a-1{before[before.index(chr(10), at) :]}")
+    lost.unlink()
+    ran = fundamen("restore", "--rehearse", "-m", root, "/var/lib/dpkg/info/tzdata.list")
+    assert (ran.status, "apt-get install --only-upgrade tzdata" in ran.err) == (1, True), ran.err
+    lost.symlink_to(target)
+    status.write_text(before)
+
+
+def test_what_another_package_has_taken_over_is_left_to_it(root: Path, fundamen: Fundamen, tmp_path: Path) -> None:
+    taken, own = (root / "usr/share/git-core/templates" / name for name in ("description", "info/exclude"))
+    package = tmp_path / "tide"
+    (package / "usr/share/git-core/templates").mkdir(parents=True)
+    (package / "usr/share/git-core/templates/description").write_text("tides")
+    (package / "DEBIAN").mkdir()
+    control = "Package: tide\nVersion: 1\nArchitecture: all\nMaintainer: Reed\nReplaces: git\nDescription: tides\n"
+    (package / "DEBIAN/control").write_text(control)
+    subprocess.run(["dpkg-deb", "--root-owner-group", "--build", package, root / "tide.deb"], check=True)
+    subprocess.run([CHROOT, str(root), "dpkg", "--install", "/tide.deb"], check=True)
+    own.unlink()
+    assert fundamen("survey", "-m", root, "--depth", "all", "--restore", "--yes").status == 0
+    assert (taken.read_text(), own.exists(), verified(root)) == ("tides", True, "")
+
+
 def test_an_archive_whose_keys_the_machine_does_not_have_is_refused(root: Path, fundamen: Fundamen) -> None:
     library = root / "usr/lib/x86_64-linux-gnu/libz.so.1"
     keys, aside = root / "etc/apt/trusted.gpg.d", root / "etc/apt/aside"
@@ -252,66 +315,3 @@ def test_where_the_package_manager_is_busy_nothing_is_installed_and_it_says_so(r
         ran = fundamen("restore", "--yes", "--install", "libjansson4", *on, "/opt/saltgrass")
     assert (ran.status, "lock" in ran.err) == (5, True), ran.out + ran.err
     assert installed(root) == before
-
-
-def test_what_stands_in_the_place_of_a_packages_file_is_replaced_or_told_and_never_written_through(
-    root: Path, fundamen: Fundamen
-) -> None:
-    places = {"usr/bin/chage": "/nowhere", "usr/bin/expiry": "passwd", "usr/bin/chfn": "/opt/mine"}
-    (root / "opt/mine").write_text("mine")
-    for name, target in places.items():
-        (root / name).unlink()
-        (root / name).symlink_to(target)
-    folder, pipe, other = (root / "usr/share/zoneinfo" / name for name in ("Asia/Aden", "Asia/Almaty", "Arctic"))
-    folder.unlink()
-    folder.mkdir()
-    pipe.unlink()
-    os.mkfifo(pipe)
-    other.rename(root / "was")
-    other.write_text("no folder")
-    before = tree(root)
-    [record] = fundamen("survey", "-m", root, "--depth", "all", "--restore", "--yes", "--json").records[1:]
-    assert record["state"] == "restored"
-    assert {Path(each["name"]).name: each["why"].partition(":")[0] for each in record["unmet"]} == {
-        "Aden": "a folder stands in its place",
-        "Almaty": "a pipe, device or socket stands in its place",
-        "Longyearbyen": "/usr/share/zoneinfo/Arctic, in which it belongs, is no folder",
-    }
-    assert not any((root / name).is_symlink() for name in places)
-    assert ((root / "opt/mine").read_text(), (root / "nowhere").exists()) == ("mine", False)
-    assert verified(root) == ""  # the package manager's own check looks at none of the three
-    assert fundamen("undo", "-m", root).status == 0
-    assert tree(root) == before
-    folder.rmdir()
-    pipe.unlink()
-    other.unlink()
-    (root / "was").rename(other)
-    assert fundamen("survey", "-m", root, "--depth", "all", "--restore", "--yes").status == 0
-    assert verified(root) == ""
-
-
-def test_where_the_archive_has_a_newer_version_only_the_upgrade_is_named(root: Path, fundamen: Fundamen) -> None:
-    status, lost = root / "var/lib/dpkg/status", root / "usr/share/zoneinfo/Zulu"
-    before, target = status.read_text(), lost.readlink()
-    at = before.index("\nVersion: ", before.index("\nPackage: tzdata\n")) + len("\nVersion: ")
-    status.write_text(f"{before[:at]}2019a-1{before[before.index(chr(10), at) :]}")
-    lost.unlink()
-    ran = fundamen("restore", "--rehearse", "-m", root, "/var/lib/dpkg/info/tzdata.list")
-    assert (ran.status, "apt-get install --only-upgrade tzdata" in ran.err) == (1, True), ran.err
-    lost.symlink_to(target)
-    status.write_text(before)
-
-
-def test_what_another_package_has_taken_over_is_left_to_it(root: Path, fundamen: Fundamen, tmp_path: Path) -> None:
-    taken, own = (root / "usr/share/git-core/templates" / name for name in ("description", "info/exclude"))
-    package = tmp_path / "tide"
-    (package / "usr/share/git-core/templates").mkdir(parents=True)
-    (package / "usr/share/git-core/templates/description").write_text("tides")
-    (package / "DEBIAN").mkdir()
-    control = "Package: tide\nVersion: 1\nArchitecture: all\nMaintainer: Reed\nReplaces: git\nDescription: tides\n"
-    (package / "DEBIAN/control").write_text(control)
-    subprocess.run(["dpkg-deb", "--root-owner-group", "--build", package, root / "tide.deb"], check=True)
-    subprocess.run([CHROOT, str(root), "dpkg", "--install", "/tide.deb"], check=True)
-    own.unlink()
-    assert fundamen("survey", "-m", root, "--depth", "all", "--restore", "--yes").status == 0
-    assert (taken.read_text(), own.exists(), verified(root)) == ("tides", True, "")
