@@ -20,18 +20,10 @@ from pathlib import Path
 
 from fundamen.evidence.dpkg_files import Records
 from fundamen.machine.opening import open_machine
+from survey import COMPARE
 
 PAIRS = int(sys.argv[1]) if len(sys.argv) > 1 else 5
 CORES = os.cpu_count() or 1
-COMPARE = """
-import time
-from fundamen.evidence.dpkg_files import Records
-from fundamen.machine.opening import open_machine
-from fundamen.survey.contents import Comparison
-machine = open_machine(None)
-with Comparison(machine, Records(machine), {}, time.time_ns()) as comparison:
-    comparison.finish(lambda _found: None)
-"""
 IN_MEMORY = """
 import hashlib, sys
 state, piece = hashlib.new(sys.argv[1]), bytes(1 << 20)

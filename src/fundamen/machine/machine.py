@@ -157,6 +157,10 @@ class Machine(ABC):
         """The folder that a path lies in."""
         return MachinePath(self.paths.dirname(path))
 
+    def own_place(self, path: MachinePath) -> MachinePath:
+        """A path with the links of its folder followed, and not its own."""
+        return self.join(self.real(self.folder_of(path)), self.paths.basename(path))
+
     def folded(self, name: str) -> str:
         """The form in which two names or paths are equal exactly if they are the same to this machine."""
         return name

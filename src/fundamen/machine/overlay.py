@@ -48,10 +48,12 @@ class OverlayMachine(Machine):
         self._placed = placed
         self._links = dict(links or {})
         # Their own places: where a link stood there, what it led to is not changed.
-        self._new = {self.folded(place): place for place in map(self._beside, (*placed, *self._links))}
+        self._new = {self.folded(place): place for place in map(base.own_place, (*placed, *self._links))}
         # Links that lead to folders, or nowhere; those to new files have their content.
         self._ways = {
-            self.folded(path): to for path, to in self._links.items() if not {path, self._beside(path)} & placed.keys()
+            self.folded(path): to
+            for path, to in self._links.items()
+            if not {path, self.base.own_place(path)} & placed.keys()
         }
         self._gone = tuple(gone)
         self._gone_keys = {self._key(path) for path in self._gone}
@@ -71,7 +73,7 @@ class OverlayMachine(Machine):
         entry = self.base.look(path)
         if entry.kind is EntryKind.ABSENT and key in self._folders:
             return Entry(EntryKind.FOLDER)
-        leads_to = self._links.get(self._beside(path))
+        leads_to = self._links.get(self.base.own_place(path))
         is_led = entry.kind is EntryKind.ABSENT and leads_to is not None and leads_to not in self._links
         return self.look(leads_to) if is_led and leads_to is not None else entry
 
@@ -80,7 +82,7 @@ class OverlayMachine(Machine):
         folder = self.real(folder)
         key = self.folded(folder)
         added = (*self._placed, *self._links, *self._folders.values())
-        new = {self.paths.basename(p) for p in added if self._key(self.folder_of(self._beside(p))) == key}
+        new = {self.paths.basename(p) for p in added if self._key(self.folder_of(self.base.own_place(p))) == key}
         standing = () if self._is_gone(key) else self.base.names(folder)
         if self._gone_keys:
             standing = tuple(n for n in standing if not self._is_gone(self._key(self.join(folder, n))))
@@ -90,7 +92,7 @@ class OverlayMachine(Machine):
     def real(self, path: MachinePath) -> MachinePath:
         """The path with all links followed."""
         path = self._through(path)
-        place = self._new.get(self.folded(self._beside(path)))
+        place = self._new.get(self.folded(self.base.own_place(path)))
         real = self.base.real(path) if place is None else place
         return self._links.get(real, real)
 
@@ -137,7 +139,7 @@ class OverlayMachine(Machine):
         """A path whose folders are reached through links that would stand, as it is reached without them."""
         for _ in range(_MOST_HOPS if self._ways else 0):
             led = self._led(path)
-            if led is None and self.folded(self._beside(path)) not in self._new:
+            if led is None and self.folded(self.base.own_place(path)) not in self._new:
                 led = self._led(self.base.real(path))
             if led is None:
                 break
@@ -152,18 +154,14 @@ class OverlayMachine(Machine):
         leads_to = self._ways.get(self.folded(folder))
         return None if leads_to is None else self.join(leads_to, path[len(folder) :].lstrip("/\\"))
 
-    def _beside(self, path: MachinePath) -> MachinePath:
-        """A path with the links of its folder followed, and not its own."""
-        return self.join(self.base.real(self.folder_of(path)), self.paths.basename(path))
-
     def _key(self, path: MachinePath) -> str:
-        own = self.folded(self._beside(path))
+        own = self.folded(self.base.own_place(path))
         return own if own in self._new else self.folded(self.base.real(path))
 
     def _above(self, path: MachinePath) -> list[MachinePath]:
         """The folders that would be made for a path."""
         folders: list[MachinePath] = []
-        folder = self.folder_of(self._beside(path))
+        folder = self.folder_of(self.base.own_place(path))
         while folder not in folders and self.base.look(folder).kind is EntryKind.ABSENT:
             folders.append(folder)
             folder = self.folder_of(folder)

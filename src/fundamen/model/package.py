@@ -43,7 +43,7 @@ class PackageFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     def names(self) -> tuple[str, ...]:
         """What a need may call it: its name, that of the file, and the path where that is known."""
         own = (self.name, self.place.rpartition("/")[2])
-        return (*own, f"/{self.place}") if self.base is Base.ROOT else own
+        return (*own, *_path_of(self.base, self.place))
 
     def answers_to(self, name: str) -> bool:
         """Whether a need of this name, or of this path, means this file.
@@ -51,7 +51,7 @@ class PackageFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         Names are compared without case, ``*`` stands for anything.
         """
         if name.startswith("/"):
-            return self.base is Base.ROOT and name == f"/{self.place}"
+            return name in _path_of(self.base, self.place)
         own = {self.name.lower(), self.place.rpartition("/")[2].lower()}
         return any(fnmatchcase(each, name.lower()) for each in own) if "*" in name else name.lower() in own
 
@@ -66,7 +66,7 @@ class PackageLink(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     @property
     def names(self) -> tuple[str, ...]:
         """What a need may call it: the path, where that is known; a library's need means the file behind it."""
-        return (f"/{self.place}",) if self.base is Base.ROOT else ()
+        return _path_of(self.base, self.place)
 
     def answers_to(self, name: str) -> bool:
         """Whether a need of this path means this link."""
@@ -85,7 +85,7 @@ class PackageFolder(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     @property
     def names(self) -> tuple[str, ...]:
         """As of a link."""
-        return (f"/{self.place}",) if self.base is Base.ROOT else ()
+        return _path_of(self.base, self.place)
 
     def answers_to(self, name: str) -> bool:
         """Whether a need of this path means this folder."""
@@ -123,3 +123,8 @@ class Package(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 PackageEntry = PackageFile | PackageLink | PackageFolder
+
+
+def _path_of(base: Base, place: str) -> tuple[str, ...]:
+    """The whole path of something that is counted from the root; of what is not, nobody knows it beforehand."""
+    return (f"/{place}",) if base is Base.ROOT else ()

@@ -11,7 +11,7 @@ from fundamen.knowledge.entries import Code
 from fundamen.machine.machine import Machine
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command, import_command
-from fundamen.report.page import Page, counted, shortened
+from fundamen.report.page import Page, counted, shortened, some_of
 from fundamen.report.trace_text import next_step
 
 _MOST_ALSO, _MOST_FOLLOWING, _MOST_NAMED, _MOST_PLACES, _MOST_LOGS = 6, 3, 8, 6, 20
@@ -188,8 +188,7 @@ def _named(page: Page, reading: Reading, *, verbose: bool) -> None:
     for kind, label in _NAMED_IN_ORDER:
         texts = [mention.text for mention in reading.mentions if mention.kind is kind]
         if texts:
-            more = f" and {len(texts) - _MOST_NAMED} more" if len(texts) > _MOST_NAMED and not verbose else ""
-            rows.append((label, ", ".join(texts if verbose else texts[:_MOST_NAMED]) + more))
+            rows.append((label, some_of(texts, None if verbose else _MOST_NAMED)))
     if rows:
         page.heading("What it names")
         for label, text in rows:

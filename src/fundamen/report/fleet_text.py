@@ -6,7 +6,7 @@ from collections import Counter
 
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import shown
-from fundamen.report.page import Page, counted
+from fundamen.report.page import Page, counted, some_of
 from fundamen.survey.fleet import Fleet
 
 _MOST_SHOWN, _MOST_NAMED = 15, 4
@@ -56,9 +56,7 @@ def answer(fleet: Fleet) -> str:
 
 
 def _some(names: tuple[str, ...], *, verbose: bool) -> str:
-    listed = names if verbose else names[:_MOST_NAMED]
-    more = f" and {len(names) - len(listed)} more" if len(names) > len(listed) else ""
-    return f"{len(names)}: {', '.join(listed)}{more}"
+    return f"{len(names)}: {some_of(names, None if verbose else _MOST_NAMED)}"
 
 
 def fleet_csv(fleet: Fleet) -> bytes:

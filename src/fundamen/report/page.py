@@ -116,8 +116,9 @@ def counted(number: int, noun: str, plural: str = "") -> str:
     return f"{number} {noun if number == 1 else plural or noun + 's'}"
 
 
-def some_of(names: Sequence[str], most: int) -> str:
-    """The first of some names, and how many more there are."""
+def some_of(names: Sequence[str], most: int | None) -> str:
+    """The first of some names, and how many more there are; without a bound all of them."""
+    most = len(names) if most is None else most
     more = f" and {len(names) - most} more" if len(names) > most else ""
     return ", ".join(names[:most]) + more
 

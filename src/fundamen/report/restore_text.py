@@ -323,7 +323,7 @@ def _package(
         verb = "link" if step.link else "replace" if step.replaces else "place"
         page.field(verb, f"{step.path}   ({step.because})", indent=4, width=9)
     touched = {step.file for step in steps if isinstance(step, PlaceFile)}
-    names = [file.name for file in package.files if file not in touched]
+    names = list(dict.fromkeys(file.name for file in package.files if file not in touched))
     if names:
         page.field("leave", f"{some_of(names, _MOST_NAMES)}   (sound)", indent=4, width=9)
 

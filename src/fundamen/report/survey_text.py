@@ -3,7 +3,7 @@
 from collections import Counter
 from collections.abc import Iterator, Sequence
 
-from fundamen.report.page import Page, counted
+from fundamen.report.page import Page, counted, some_of
 from fundamen.survey.contents import Altered, Finding
 from fundamen.survey.needs import Cause
 from fundamen.survey.survey import Survey
@@ -109,9 +109,7 @@ def _add_causes(page: Page, causes: Sequence[Cause], *, verbose: bool) -> None:
 
 def _add_stopped(page: Page, verb: str, paths: Sequence[str], *, verbose: bool) -> None:
     if paths:
-        named = paths if verbose else paths[:_MOST_NAMED]
-        more = f" and {len(paths) - len(named)} more" if len(paths) > len(named) else ""
-        page.line(f"{verb} {len(paths)}: {', '.join(named)}{more}", indent=8)
+        page.line(f"{verb} {len(paths)}: {some_of(paths, None if verbose else _MOST_NAMED)}", indent=8)
 
 
 def _add_altered(page: Page, survey: Survey, *, verbose: bool) -> None:
@@ -139,11 +137,10 @@ def _certificates(certificates: Sequence[EndingCertificate], *, verbose: bool) -
     for each in certificates:
         groups.setdefault((each.where, each.has_ended), []).append(each)
     for (where, has_ended), found in groups.items():
-        listed = found if verbose else found[:_MOST_NAMED]
-        more = f" and {len(found) - len(listed)} more" if len(found) > len(listed) else ""
-        named = ", ".join(f"{each.name} ({each.ends:%Y-%m-%d})" for each in listed)
+        names = [f"{each.name} ({each.ends:%Y-%m-%d})" for each in found]
+        named = some_of(names, None if verbose else _MOST_NAMED)
         verb = ("has ended" if len(found) == 1 else "have ended") if has_ended else "will soon end"
-        yield f"{counted(len(found), 'certificate')} in {where} {verb}: {named}{more}."
+        yield f"{counted(len(found), 'certificate')} in {where} {verb}: {named}."
 
 
 def _findings(files: Sequence[Altered]) -> str:

@@ -51,7 +51,7 @@ def _faults(page: Page, trace: Trace, machine: Machine, *, verbose: bool) -> Non
         looked_in = "; ".join(_folders(fault, machine))
         _fault(page, fault, machine, number, verbose=verbose)
         if others:
-            page.field("and so are", some_of(others, len(others) if verbose else _MOST_SYMBOLS))
+            page.field("and so are", some_of(others, None if verbose else _MOST_SYMBOLS))
         if looked_in:
             page.field("looked in", "the same places" if looked_in == before else looked_in)
         before = looked_in

@@ -32,7 +32,7 @@ from fundamen.restore.steps import (
     SetFolder,
     StartService,
     Work,
-    own_place,
+    place_on_host,
 )
 from fundamen.restore.steps import Step as Planned
 from fundamen.restore.taking_back import cause_of, require_unchanged, take_back_steps
@@ -187,7 +187,7 @@ def _target(machine: Machine, step: Planned) -> HostPath:
         return HostPath(machine.root)
     host = step.host if isinstance(step, Change | SetFolder) else ""
     if not host and isinstance(step, PlaceFile):
-        return own_place(machine, step.path)
+        return place_on_host(machine, step.path)
     return HostPath(host) if host else machine.host_path(step.path)
 
 

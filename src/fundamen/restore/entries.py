@@ -14,7 +14,7 @@ from fundamen.restore.folders import Around, owner_in
 from fundamen.restore.insertions import Insertion, without
 from fundamen.restore.records import EntryRecord
 from fundamen.restore.side_by_side import side_by_side
-from fundamen.restore.steps import AS_AROUND, Change, Owner
+from fundamen.restore.steps import Change, Owner
 from fundamen.sources.writing import write_whole
 
 _NEW_FILE, _NEW_PROGRAM, _NEW_LINK = 0o644, 0o755, 0o777  # modes
@@ -179,9 +179,8 @@ def _state_after(step: Change, before: FileState | None, folder: Around) -> File
         mode = before.mode if step.keeps_mode or step.mode is None else step.mode
         return msgspec.structs.replace(before, size=step.size, sha256=step.sha256, mode=mode, modified_ns=-1)
     mode = step.mode if step.mode is not None else _NEW_PROGRAM if step.executable else _NEW_FILE
-    wanted = step.owner or Owner(AS_AROUND, AS_AROUND)
-    uid, gid = owner_in(folder, wanted.uid, wanted.gid)
-    if step.owner is not None and (uid, gid) != (wanted.uid, wanted.gid):
+    uid, gid = owner_in(folder, step.owner.uid, step.owner.gid)
+    if step.owner not in {Owner(), Owner(uid, gid)}:
         mode &= 0o1777  # nothing is run in the name of somebody who was not meant
     sha256 = "" if step.link else step.sha256
     return FileState(step.size, sha256, _NEW_LINK if step.link else mode, uid, gid, -1, -1, link=step.link)

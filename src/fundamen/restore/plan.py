@@ -242,7 +242,7 @@ def _missing_folders(machine: Machine, trace: Trace, offer: Offer) -> Iterator[P
     """The folders of a package that stand no longer; where a link stands that leads nowhere, its end is another's."""
     for folder in offer.package.folders:
         path = place_of(machine, trace, offer.package, folder)
-        place = _beside(machine, path)
+        place = machine.own_place(path)
         if machine.look(path).kind is EntryKind.ABSENT and not _has(machine, place):
             yield place_folder(machine, place, folder, offer.package, offer.source)
 
@@ -254,7 +254,7 @@ def _place_for(machine: Machine, trace: Trace, offer: Offer, file: PackageFile) 
     same, unless the system's package manager has brought it: that never does (dpkg(1) replaces the link).
     """
     path = place_of(machine, trace, offer.package, file)
-    place, real = _beside(machine, path), machine.real(path)
+    place, real = machine.own_place(path), machine.real(path)
     is_beside = machine.folded(machine.folder_of(real)) == machine.folded(machine.folder_of(place))
     return real if is_beside and offer.source.kind is not SourceKind.ARCHIVE else place
 
@@ -269,11 +269,6 @@ def _impostor(machine: Machine, place: MachinePath) -> str:
     return f"{folder}, in which it belongs, is no folder" if machine.look(folder).kind in _NO_FOLDER else ""
 
 
-def _beside(machine: Machine, path: MachinePath) -> MachinePath:
-    """A path with the links of its folder followed, and not its own."""
-    return machine.join(machine.real(machine.folder_of(path)), machine.paths.basename(path))
-
-
 def _has(machine: Machine, place: MachinePath) -> bool:
     """Whether anything stands at a place, be it a link that leads nowhere."""
     return machine.paths.basename(place) in machine.names(machine.folder_of(place))
@@ -284,7 +279,7 @@ def _missing_links(machine: Machine, trace: Trace, offer: Offer) -> Iterator[Pla
     files = {machine.real(place_of(machine, trace, offer.package, file)): file for file in offer.package.files}
     links = {place_of(machine, trace, offer.package, link): link for link in offer.package.links}
     for path, link in links.items():
-        place = _beside(machine, path)
+        place = machine.own_place(path)
         leads_to = machine.join(machine.folder_of(place), link.target)
         for _ in range(_MOST_HOPS):  # to another link of the package
             if (further := links.get(leads_to)) is None:
@@ -320,8 +315,7 @@ def with_set_aside(machine: Machine, plan: Plan, remaining: Sequence[Component])
     """The same, but gentler: the bad copy is set aside, so that the loader goes on to the package's own place."""
     steps = {machine.folded(step.path): step for step in plan.steps}
     for path, *_, verdict in _bad_copies(plan, remaining):
-        folder = machine.real(machine.folder_of(path))
-        place = machine.join(folder, machine.paths.basename(path))
+        place = machine.own_place(path)
         move = Move(path=place, because=f"{verdict}, and found before the right one", aside=free_aside(machine, place))
         steps.setdefault(machine.folded(place), move)
     return msgspec.structs.replace(plan, steps=tuple(steps.values()))

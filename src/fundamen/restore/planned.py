@@ -21,7 +21,7 @@ from fundamen.restore.records import InstallerRecord, Tell
 from fundamen.restore.rehearsal import Harm, Rehearsal, find_harms
 from fundamen.restore.resolving import Means, resolve_plan
 from fundamen.restore.restarting import Restart, Waiting, find_restarts, judge_waiting
-from fundamen.restore.steps import AS_AROUND, Change, Move, PlaceFolder, PlaceLink, SetFolder, Work, own_place
+from fundamen.restore.steps import AS_AROUND, Change, Move, PlaceFolder, PlaceLink, SetFolder, Work, place_on_host
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program
 
@@ -69,7 +69,7 @@ def plan_of(machine: Machine, rehearsal: Rehearsal, now: datetime) -> PlanFile |
         if isinstance(step, PlaceFolder):
             steps.append(_as_planned(step))
             continue
-        state = read_state(own_place(machine, step.path))
+        state = read_state(place_on_host(machine, step.path))
         expects = Expected(state.sha256, state.link) if state is not None else Expected()
         if isinstance(step, PlaceLink):
             steps.append(MakeLink(path=step.path, because=step.because, target=step.link, expects=expects))

@@ -21,10 +21,10 @@ _IN_THEIR_NAME = 0o6000  # bits by which a program runs as its owner or group: c
 
 
 class Owner(msgspec.Struct, frozen=True):
-    """To whom something belongs, as the machine numbers users and groups."""
+    """To whom something belongs, as the machine numbers users and groups; at first to whoever has the folder."""
 
-    uid: int
-    gid: int
+    uid: int = AS_AROUND
+    gid: int = AS_AROUND
 
 
 class Change(msgspec.Struct, frozen=True, kw_only=True):
@@ -36,7 +36,7 @@ class Change(msgspec.Struct, frozen=True, kw_only=True):
     size: int  # bytes
     executable: bool = False
     mode: int | None = None  # permission bits of a new file, where the publisher says
-    owner: Owner | None = None  # to whom a new file belongs, where the publisher says
+    owner: Owner = Owner()  # to whom a new file belongs
     keeps_mode: bool = True  # whether a file that is replaced keeps mode and owner that it has
     link: str = ""  # where a symbolic link is made instead: its target, as it stands in the link
     host: str = ""  # where it lies on this host, if that is outside of the machine's own paths
@@ -211,13 +211,12 @@ def place_folder(
 ) -> PlaceFolder:
     """The step that makes a package's folder at a path."""
     mode, owner = rights_of(machine, folder)
-    uid, gid = (owner.uid, owner.gid) if owner is not None else (AS_AROUND, AS_AROUND)
-    state = FileState(0, "", folder.mode if mode is None else mode, uid, gid, -1, -1)
+    state = FileState(0, "", folder.mode if mode is None else mode, owner.uid, owner.gid, -1, -1)
     return PlaceFolder(path=path, because=MISSING, state=state, package=package, source=source)
 
 
-def rights_of(machine: Machine, entry: PackageFile | PackageFolder) -> tuple[int | None, Owner | None]:
-    """Mode and owner of something of a package on a machine; None where the publisher does not say.
+def rights_of(machine: Machine, entry: PackageFile | PackageFolder) -> tuple[int | None, Owner]:
+    """Mode and owner of something of a package on a machine; no mode where the publisher does not say.
 
     Where the machine has not the user or the group, nothing may be run in their name.
     """
@@ -225,10 +224,10 @@ def rights_of(machine: Machine, entry: PackageFile | PackageFolder) -> tuple[int
     if uid is not None and gid is not None:
         return entry.mode, Owner(uid, gid)
     is_theirs = entry.mode is not None and bool(entry.owner or entry.group)
-    return (entry.mode & ~_IN_THEIR_NAME if is_theirs and entry.mode is not None else entry.mode), None
+    return (entry.mode & ~_IN_THEIR_NAME if is_theirs and entry.mode is not None else entry.mode), Owner()
 
 
-def own_place(machine: Machine, path: MachinePath) -> HostPath:
+def place_on_host(machine: Machine, path: MachinePath) -> HostPath:
     """Where a path lies on this host; a link that stands there is not followed, as those to its folder are."""
     if machine.platform is Platform.WINDOWS:
         return machine.host_path(path)  # it has none, and names are found in any case
