@@ -16,7 +16,7 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
 from builders.machine import AWindowsMachine
-from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.pe import read_pe
 from fundamen.formats.pe_exports import read_exports
 

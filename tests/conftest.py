@@ -1,37 +1,21 @@
 """What all tests share: the built command, machines, and a compiler."""
 
-import json
 import os
 import shutil
 import subprocess
-import sys
 import tempfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import Any
 
 import pytest
 from hypothesis import settings
 
 from builders.machine import ALinuxMachine, AWindowsMachine
+from command import Ran, Server, Word, run_cold, serving
 
 # How long a case takes is the machine's affair, and benchmarks measure it; no test fails over it.
 settings.register_profile("untimed", deadline=None)
 settings.load_profile("untimed")
-
-
-class Ran:
-    """One finished run of the built command."""
-
-    def __init__(self, finished: subprocess.CompletedProcess[bytes]) -> None:
-        self.status = finished.returncode
-        self.out = finished.stdout.decode("utf-8", "surrogateescape")
-        self.err = finished.stderr.decode("utf-8", "surrogateescape")
-
-    @property
-    def records(self) -> list[dict[str, Any]]:
-        """Standard output as JSON Lines."""
-        return [json.loads(line) for line in self.out.splitlines()]
 
 
 Fundamen = Callable[..., Ran]
@@ -44,23 +28,29 @@ def home(tmp_path: Path) -> Path:
     return tmp_path / "home"
 
 
-@pytest.fixture
-def fundamen(home: Path, tmp_path: Path) -> Fundamen:
-    """The built command, run as a process of its own."""
-    command = shutil.which("fundamen", path=str(Path(sys.executable).parent))
-    assert command, "the package is not installed beside this Python"
+@pytest.fixture(scope="session")
+def command_server() -> Iterator[Server]:
+    """The process that runs the command for the tests of this worker."""
+    with serving() as process:
+        yield process
 
-    def run(*words: str | os.PathLike[str] | bytes, given: bytes = b"", **environment: str) -> Ran:
-        finished = subprocess.run(
-            [command, *words],
-            env={**os.environ, "FUNDAMEN_HOME": str(home), **environment},
-            cwd=tmp_path,
-            input=given,
-            capture_output=True,
-            timeout=400,  # a bound for what hangs; a machine may be slow
-            check=False,
-        )
-        return Ran(finished)
+
+@pytest.fixture
+def fundamen(command_server: Server, home: Path, tmp_path: Path) -> Fundamen:
+    """The built command, run by a forked child of a process that has imported it."""
+
+    def run(*words: Word, given: bytes = b"", **environment: str) -> Ran:
+        return command_server.run(words, {**os.environ, "FUNDAMEN_HOME": str(home), **environment}, tmp_path, given)
+
+    return run
+
+
+@pytest.fixture
+def cold(home: Path, tmp_path: Path) -> Fundamen:
+    """The built command, started afresh: for what is about starting."""
+
+    def run(*words: Word, given: bytes = b"", **environment: str) -> Ran:
+        return run_cold(words, {**os.environ, "FUNDAMEN_HOME": str(home), **environment}, tmp_path, given)
 
     return run
 

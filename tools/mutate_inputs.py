@@ -41,12 +41,12 @@ from fundamen.formats.app_config import read_app_config
 from fundamen.formats.ar_archive import read_archive
 from fundamen.formats.binary import read_binary
 from fundamen.formats.build_log import read_build_log
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.cabinet import cabinets_of_set
 from fundamen.formats.cabinet_files import unpack_cabinet
 from fundamen.formats.certificate_file import read_certificates
 from fundamen.formats.cli_header import read_managed
 from fundamen.formats.container import find_container
-from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.dyld_cache import read_dyld_cache
 from fundamen.formats.elf import Elf
 from fundamen.formats.elf_symbols import read_exports as read_elf_exports

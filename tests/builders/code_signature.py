@@ -4,7 +4,7 @@ import hashlib
 import plistlib
 import struct
 
-from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.macho import read_macho
 
 _PAGE = 4096

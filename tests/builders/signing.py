@@ -13,7 +13,7 @@ from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 from cryptography.x509.oid import NameOID
 
-from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.pe import read_pe
 from fundamen.formats.pe_certificates import image_digest
 from fundamen.model.trust_store import Role, StoredCertificate, TrustStores

@@ -156,8 +156,8 @@ def test_a_program_on_the_path_is_found_by_its_name_and_machine_paths_on_this_ho
     assert record["program"]["path"] == "/opt/bin/app"
 
 
-def test_output_is_plain_ascii_where_the_terminal_can_draw_no_marks(fundamen: Fundamen, bad: Path) -> None:
-    ran = fundamen("trace", str(bad / "cut"), PYTHONIOENCODING="ascii", PYTHONUTF8="0", LC_ALL="C")
+def test_output_is_plain_ascii_where_the_terminal_can_draw_no_marks(cold: Fundamen, bad: Path) -> None:
+    ran = cold("trace", str(bad / "cut"), PYTHONIOENCODING="ascii", PYTHONUTF8="0", LC_ALL="C")
     assert ran.out.isascii()
     assert "% corrupt" in ran.out
 

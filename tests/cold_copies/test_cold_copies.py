@@ -14,7 +14,8 @@ from hypothesis import strategies as st
 
 from builders.machine import ALinuxMachine, a_copy
 from builders.tree import tree_of, without_times
-from conftest import Fundamen, Ran
+from command import Ran
+from conftest import Fundamen
 from faults import Faults, Mode, Outcome, injecting
 from fundamen.cold_copies.manifest import read_manifest
 from fundamen.model.errors import DamagedFileError

@@ -3,7 +3,7 @@
 import pytest
 
 from fundamen.formats.ar_archive import MAGIC, Archive, machine_of_object, read_archive
-from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.model.errors import DamagedFileError
 
 SYMBOLS = frozenset({"salt_depth", "salt_tide"})

@@ -1,7 +1,7 @@
 import pytest
 
 from fundamen.formats.binary import read_binary
-from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.model.errors import NotExecutableError
 
 

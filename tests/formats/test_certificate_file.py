@@ -13,9 +13,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from builders.signing import NOW, AnIssuer
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.certificate_file import Kind, looks_like_certificates, read_certificates
 from fundamen.formats.certificate_validity import read_end
-from fundamen.formats.cursor import MemoryBytes
 from fundamen.model.errors import DamagedFileError
 
 DATA = Path(__file__).parent.parent / "data"

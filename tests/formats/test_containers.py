@@ -17,8 +17,8 @@ from builders.lzx import an_lzx_cabinet
 from builders.media import FILES, a_cabinet, a_disc_image, a_tar, a_zip
 from builders.pe import a_pe
 from builders.signing import NOW, APublisher, with_signature
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.container import Kind, find_container
-from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.pe import read_pe
 from fundamen.formats.tar_archive import unpacked_stream
 from fundamen.formats.zstd_frames import require_whole

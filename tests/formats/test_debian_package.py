@@ -13,7 +13,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.debian_package import read_debian_package, unpack_debian_package
 from fundamen.formats.packed import PackedFile
 from fundamen.model.errors import DamagedFileError

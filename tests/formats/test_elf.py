@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from builders.elf import an_elf
 from fundamen.demo.world import BINARIES
 from fundamen.formats.binary import read_binary
-from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.elf import Elf, read_elf
 from fundamen.formats.elf_symbols import read_exports
 from fundamen.model.binary import Kind
@@ -101,9 +101,9 @@ def test_of_a_large_file_only_a_few_kilobytes_are_read() -> None:
     class Counting(MemoryBytes):
         read_bytes = 0
 
-        def read_at(self, offset: int, size: int) -> bytes:
+        def _read(self, offset: int, size: int) -> bytes:
             self.read_bytes += size
-            return super().read_at(offset, size)
+            return super()._read(offset, size)
 
     source = Counting(an_elf(needs=("liba.so",), padding=50_000_000))
     assert read_elf(source).is_intact

@@ -4,7 +4,7 @@ from pathlib import Path
 
 import pytest
 
-from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.ld_cache import read_ld_cache
 from fundamen.model.errors import DamagedFileError
 

@@ -7,7 +7,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fundamen.formats.binary import read_binary
-from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.macho import MachO, read_macho
 from fundamen.formats.macho_imports import Import, read_imports
 from fundamen.formats.macho_signature import find_altered_page, read_signature

@@ -2,8 +2,8 @@ from contextlib import suppress
 from pathlib import Path
 
 from fundamen.demo.world import BINARIES
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.cli_header import read_managed
-from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.pe import read_pe
 from fundamen.model.errors import DamagedFileError
 

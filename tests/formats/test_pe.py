@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from builders.pe import a_pe
 from fundamen.demo.world import BINARIES
 from fundamen.formats.binary import read_binary
-from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.pe import Pe, read_pe
 from fundamen.formats.pe_exports import read_exports
 from fundamen.formats.pe_imports import read_imported_functions

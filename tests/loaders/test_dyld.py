@@ -9,7 +9,7 @@ from builders.code_signature import signed
 from builders.dyld_cache import a_dyld_cache
 from builders.machine import AMacMachine
 from fundamen.evidence.code_signature import CodeSignatureAuthority
-from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.macho import read_macho
 from fundamen.machine.programs import find_program
 from fundamen.model.paths import MachinePath

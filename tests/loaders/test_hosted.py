@@ -8,7 +8,7 @@ from builders.elf import an_elf
 from builders.java import a_class, an_archive
 from builders.machine import LOADER, ALinuxMachine
 from fundamen.formats.binary import read_binary
-from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.java import JavaClasses
 from fundamen.formats.script import Script, read_script
 from fundamen.model.binary import Binary

@@ -5,7 +5,7 @@ from pathlib import Path
 import pytest
 
 from builders.machine import AWindowsMachine
-from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.pe import read_pe
 from fundamen.model.architecture import Architecture
 from fundamen.model.verdict import Verdict

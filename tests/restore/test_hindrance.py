@@ -18,7 +18,8 @@ from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.pe import a_pe
 from builders.source import ASource
 from builders.tree import tree_of
-from conftest import Fundamen, Ran
+from command import Ran
+from conftest import Fundamen
 from fundamen.formats.hive import with_values
 from fundamen.formats.registry_value import HiveValue, ValueType
 from fundamen.machine.open_files import User, find_users

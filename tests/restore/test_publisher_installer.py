@@ -14,7 +14,8 @@ import pytest
 from builders.pe import a_pe
 from builders.signing import APublisher
 from builders.tree import Tree, tree_of
-from conftest import Fundamen, Ran
+from command import Ran
+from conftest import Fundamen
 from faults import Faults, Mode, Outcome, injecting
 from fundamen.formats.installer_log import LogReader, decisive_lines, in_order
 

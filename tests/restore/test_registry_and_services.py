@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 
 from builders.hive import Key, a_hive
 from builders.machine import AWindowsMachine
-from conftest import Fundamen, Ran
+from command import Ran
+from conftest import Fundamen
 from fundamen.formats import text_hive
 from fundamen.formats.registry_value import HiveValue, ValueType, read_written, value_of
 from fundamen.formats.text_hive import TextHive

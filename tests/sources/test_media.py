@@ -12,7 +12,8 @@ from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.media import a_cabinet, a_cabinet_set, a_disc_image, a_tar, a_zip
 from builders.pe import a_pe
 from builders.signing import APublisher
-from conftest import Fundamen, Ran
+from command import Ran
+from conftest import Fundamen
 from fundamen.sources.media_identity import is_for_developers
 
 PROGRAM = "C:\\Tidebook\\tidebook.exe"

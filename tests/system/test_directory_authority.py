@@ -17,7 +17,8 @@ from cryptography.hazmat.primitives.serialization import BestAvailableEncryption
 from cryptography.x509.oid import NameOID
 
 from builders.served import a_free_port, served
-from conftest import Fundamen, Ran
+from command import Ran
+from conftest import Fundamen
 
 pytestmark = [
     pytest.mark.system,

@@ -9,8 +9,8 @@ import pytest
 from builders.machine import AWindowsMachine
 from builders.pe import a_pe
 from conftest import Fundamen
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.container import find_container
-from fundamen.formats.cursor import MemoryBytes
 
 pytestmark = pytest.mark.system
 

@@ -10,8 +10,8 @@ import pytest
 
 from builders.idt import a_package, harbour_tables
 from conftest import Fundamen
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.compound_file import CompoundFile
-from fundamen.formats.cursor import MemoryBytes
 from fundamen.formats.msi_condition import evaluate
 from fundamen.formats.msi_database import read_database
 from fundamen.installers.msi_run import Conclusion, conclude

@@ -11,7 +11,7 @@ import pytest
 from fundamen.building.examination import examine_command
 from fundamen.formats.ar_archive import read_archive
 from fundamen.formats.build_log import Says, read_build_log
-from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.machine.opening import open_machine
 from fundamen.model.paths import MachinePath
 

@@ -9,7 +9,7 @@ import pytest
 from builders.elf import an_elf
 from builders.pe import a_pe
 from fundamen.formats.binary import read_binary
-from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.elf import Elf
 from fundamen.formats.elf_symbols import read_exports
 from fundamen.model.binary import Binary

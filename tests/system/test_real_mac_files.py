@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.macho import MachO, read_macho
 from fundamen.formats.macho_imports import read_imports
 from fundamen.formats.macho_signature import find_altered_page, read_signature

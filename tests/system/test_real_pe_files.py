@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.pe import Pe, read_pe
 from fundamen.formats.pe_exports import read_exports
 from fundamen.formats.pe_imports import read_imported_functions

@@ -15,7 +15,7 @@ from builders.pe import a_pe
 from builders.signing import NOW, APublisher
 from conftest import Fundamen
 from fundamen.formats.binary import read_binary
-from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.machine.opening import open_machine
 from fundamen.machine.trust_stores import read_trust_stores
 from fundamen.model.errors import UnreadableError

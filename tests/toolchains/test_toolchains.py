@@ -12,7 +12,8 @@ from typing import Any
 import pytest
 
 from builders.machine import ALinuxMachine
-from conftest import Fundamen, Ran
+from command import Ran
+from conftest import Fundamen
 from fundamen.model.errors import DamagedFileError
 from fundamen.toolchains.catalogue import ordered_parts, read_toolchain
 

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from builders.pe import a_pe
 from builders.signing import CODE, NOW, STAMPS, AnIssuer, APublisher, a_catalogue, with_signature
-from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.pe import read_pe
 from fundamen.formats.pe_certificates import image_digest
 from fundamen.model.errors import DamagedFileError

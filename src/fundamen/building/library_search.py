@@ -10,7 +10,7 @@ import msgspec
 
 from fundamen.building.records import Sort
 from fundamen.formats.ar_archive import MAGIC, THIN_MAGIC, Archive, machine_of_object, read_archive
-from fundamen.formats.cursor import ByteSource
+from fundamen.formats.byte_source import ByteSource, PartOf
 from fundamen.formats.elf import MAGIC as ELF_MAGIC
 from fundamen.formats.elf import read_elf
 from fundamen.formats.linker_script import Meant, read_linker_script
@@ -119,26 +119,13 @@ def _read(source: ByteSource) -> LibraryFile:
 def _architecture_in(source: ByteSource, archive: Archive) -> Architecture | None:
     """The architecture of a static library's first object; None where it has none that says so."""
     for member in archive.members[:16] if not archive.is_thin else ():
-        part = _Part(source, member.offset, member.size)
+        part = PartOf(source, member.offset, member.size)
         head = part.read_at(0, 8)
         if head.startswith(ELF_MAGIC):
             return read_elf(part).architecture
         if name := machine_of_object(head):
             return Architecture(name)
     return None
-
-
-class _Part:
-    """A member of an archive as a source of bytes."""
-
-    def __init__(self, source: ByteSource, offset: int, size: int) -> None:
-        self.name = source.name
-        self.size = size
-        self._source = source
-        self._offset = offset
-
-    def read_at(self, offset: int, size: int) -> bytes:
-        return self._source.read_at(self._offset + offset, max(0, min(size, self.size - offset)))
 
 
 def names_in(machine: Machine, folders: Sequence[str]) -> Iterator[tuple[str, MachinePath]]:

@@ -66,8 +66,8 @@ def given_certificates(paths: Sequence[str], now: datetime) -> "PublisherAuthori
         UnreadableError: a file cannot be read, or holds none.
     """
     from fundamen.evidence.publisher import PublisherAuthority  # noqa: PLC0415 - it loads the library of cryptography
+    from fundamen.formats.byte_source import MemoryBytes  # noqa: PLC0415
     from fundamen.formats.certificate_file import read_certificates  # noqa: PLC0415
-    from fundamen.formats.cursor import MemoryBytes  # noqa: PLC0415
     from fundamen.model.trust_store import Role, StoredCertificate  # noqa: PLC0415
 
     given: list[StoredCertificate] = []

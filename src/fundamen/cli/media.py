@@ -10,7 +10,7 @@ import msgspec
 
 from fundamen.cli import options
 from fundamen.cli.output import Output
-from fundamen.formats.cursor import ByteSource
+from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath

@@ -7,8 +7,8 @@ from collections.abc import Iterator
 from typing import IO
 
 from fundamen.clues.text import Stream
+from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.container import find_container
-from fundamen.formats.cursor import ByteSource
 from fundamen.formats.tar_archive import RAISED, looks_like_tar, unpacked_stream
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.model.errors import FundamenError, UnreadableError

@@ -8,7 +8,7 @@ from datetime import datetime
 import msgspec
 
 from fundamen.evidence.authority import Says, Subject, Testimony
-from fundamen.formats.cursor import ByteSource
+from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.trust_stores import read_trust_stores
 from fundamen.model.architecture import Platform

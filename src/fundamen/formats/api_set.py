@@ -9,7 +9,8 @@ from collections.abc import Iterator
 
 import msgspec
 
-from fundamen.formats.cursor import Cursor, MemoryBytes, damaged
+from fundamen.formats.byte_source import MemoryBytes
+from fundamen.formats.cursor import Cursor, damaged
 from fundamen.model.errors import DamagedFileError
 
 SECTION = ".apiset"

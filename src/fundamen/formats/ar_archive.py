@@ -9,7 +9,8 @@ from collections.abc import Iterator
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor, damaged
+from fundamen.formats.byte_source import ByteSource
+from fundamen.formats.cursor import Cursor, damaged
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import shown
 

@@ -1,6 +1,6 @@
 """Tell what a file is by its first bytes, and read it if it is an executable of a known format."""
 
-from fundamen.formats.cursor import ByteSource
+from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.elf import MAGIC as ELF_MAGIC
 from fundamen.formats.elf import read_elf
 from fundamen.model.binary import Binary, Format

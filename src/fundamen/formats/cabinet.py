@@ -9,7 +9,8 @@ from collections.abc import Callable, Collection
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor, damaged, digest_of_ranges
+from fundamen.formats.byte_source import ByteSource, digest_of_ranges
+from fundamen.formats.cursor import Cursor, damaged
 from fundamen.model.paths import shown
 
 MAGIC = b"MSCF"

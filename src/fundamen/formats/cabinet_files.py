@@ -13,8 +13,9 @@ from collections.abc import Callable, Iterator, Sequence
 
 import msgspec
 
+from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cabinet import Cabinet, read_cabinet
-from fundamen.formats.cursor import ByteSource, Cursor, damaged
+from fundamen.formats.cursor import Cursor, damaged
 from fundamen.formats.lzx import LzxUnpacker
 from fundamen.formats.packed import Bounds, PackedFile, Unpacked, plain_path
 from fundamen.model.paths import shown

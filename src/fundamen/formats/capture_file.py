@@ -15,7 +15,8 @@ from typing import IO, Annotated, Any, Literal
 
 import msgspec
 
-from fundamen.formats.cursor import Ranges, damaged
+from fundamen.formats.byte_source import Ranges
+from fundamen.formats.cursor import damaged
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import shown

@@ -11,7 +11,8 @@ from enum import StrEnum
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, damaged
+from fundamen.formats.byte_source import ByteSource
+from fundamen.formats.cursor import damaged
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import shown
 

@@ -10,8 +10,9 @@ from itertools import islice
 
 import msgspec
 
+from fundamen.formats.byte_source import ByteSource, MemoryBytes
 from fundamen.formats.cli_tables import Metadata, Table, coded, compressed
-from fundamen.formats.cursor import ByteSource, Cursor, MemoryBytes
+from fundamen.formats.cursor import Cursor
 from fundamen.formats.pe import CLI_HEADER, CliFlags, Directory, Pe, cursor_at
 from fundamen.model.architecture import Architecture
 

@@ -9,7 +9,8 @@ from bisect import bisect_left
 from collections.abc import Iterator
 from enum import IntEnum
 
-from fundamen.formats.cursor import ByteSource, Cursor, damaged
+from fundamen.formats.byte_source import ByteSource
+from fundamen.formats.cursor import Cursor, damaged
 from fundamen.model.errors import DamagedFileError
 
 _SIGNATURE = 0x424A5342  # "BSJB"

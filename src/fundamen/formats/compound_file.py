@@ -9,7 +9,8 @@ from typing import Any
 import msgspec
 import olefile
 
-from fundamen.formats.cursor import ByteSource, MemoryBytes, SourceStream, damaged
+from fundamen.formats.byte_source import ByteSource, MemoryBytes, SourceStream
+from fundamen.formats.cursor import damaged
 from fundamen.model.paths import shown
 
 _STORAGE, _STREAM = 1, 2
@@ -120,19 +121,17 @@ class CompoundFile:
         return data
 
 
-class _Sectors:
+class _Sectors(ByteSource):
     """The bytes of a stream that lies in sectors here and there."""
 
     def __init__(self, source: ByteSource, name: str, sectors: "array[int]", sector_size: int, size: int) -> None:
-        self.name = name
-        self.size = size
+        super().__init__(name, size)
         self._source = source
         self._sectors = sectors
         self._sector_size = sector_size
 
-    def read_at(self, offset: int, size: int) -> bytes:
-        """Give ``size`` bytes from ``offset``; fewer where the stream ends before."""
-        end = min(offset + size, self.size)
+    def _read(self, offset: int, size: int) -> bytes:
+        end = offset + size
         pieces = []
         while offset < end:
             index, within = divmod(offset, self._sector_size)

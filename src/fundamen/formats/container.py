@@ -5,7 +5,7 @@ from enum import StrEnum
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, PartOf
+from fundamen.formats.byte_source import ByteSource, PartOf
 from fundamen.formats.packed import Unpacked
 from fundamen.formats.tar_archive import looks_like_tar, unpack_tar
 from fundamen.model.errors import DamagedFileError

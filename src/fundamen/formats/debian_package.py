@@ -11,7 +11,8 @@ from typing import IO, cast
 import msgspec
 
 from fundamen.formats.ar_archive import Member, read_archive
-from fundamen.formats.cursor import ByteSource, PartOf, SourceStream, damaged
+from fundamen.formats.byte_source import ByteSource, PartOf, SourceStream
+from fundamen.formats.cursor import damaged
 from fundamen.formats.packed import MOST_UNPACKED, Bounds, Unpacked
 from fundamen.formats.tar_archive import walk_unix_tar
 from fundamen.model.paths import shown

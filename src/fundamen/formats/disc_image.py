@@ -7,7 +7,8 @@ from typing import Any, BinaryIO, cast
 import pycdlib
 from pycdlib.pycdlibexception import PyCdlibException
 
-from fundamen.formats.cursor import ByteSource, SourceStream, damaged
+from fundamen.formats.byte_source import ByteSource, SourceStream
+from fundamen.formats.cursor import damaged
 from fundamen.formats.packed import Bounds, Guarded, PackedFile, Unpacked, plain_path
 from fundamen.model.paths import shown
 

@@ -5,7 +5,8 @@ Source of the layout: Apple's dyld, dyld_cache_format.h (struct dyld_cache_heade
 
 import struct
 
-from fundamen.formats.cursor import ByteSource, Cursor, damaged
+from fundamen.formats.byte_source import ByteSource
+from fundamen.formats.cursor import Cursor, damaged
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import shown

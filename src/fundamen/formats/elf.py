@@ -11,7 +11,8 @@ from typing import Any
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor, Findings
+from fundamen.formats.byte_source import ByteSource
+from fundamen.formats.cursor import Cursor, Findings
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, Format, How, Kind, Need
 

@@ -7,7 +7,8 @@ import struct
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor, damaged
+from fundamen.formats.byte_source import ByteSource
+from fundamen.formats.cursor import Cursor, damaged
 from fundamen.formats.elf import Elf, Tag
 from fundamen.formats.elf_symbols import read_symbol_names
 

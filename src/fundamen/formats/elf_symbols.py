@@ -5,7 +5,8 @@ Source: System V gABI, ch. 4 (Symbol Table) and ch. 5 (Hash Table).
 
 import struct
 
-from fundamen.formats.cursor import ByteSource, Cursor, damaged
+from fundamen.formats.byte_source import ByteSource
+from fundamen.formats.cursor import Cursor, damaged
 from fundamen.formats.elf import Elf, Tag
 from fundamen.model.errors import DamagedFileError
 

@@ -9,7 +9,8 @@ from typing import Any
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor, damaged
+from fundamen.formats.byte_source import ByteSource
+from fundamen.formats.cursor import Cursor, damaged
 from fundamen.formats.elf import Elf, Tag
 
 _WEAK = 0x2  # VER_FLG_WEAK: the loader only warns where such a version is not defined

@@ -2,9 +2,10 @@
 
 import uuid
 
+from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cabinet import read_cabinet
 from fundamen.formats.compound_file import CompoundFile
-from fundamen.formats.cursor import ByteSource, Findings
+from fundamen.formats.cursor import Findings
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, Format, Kind
 from fundamen.model.errors import NotExecutableError

@@ -11,7 +11,8 @@ from collections.abc import Iterator
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor, Findings, MemoryBytes, SourceStream, damaged
+from fundamen.formats.byte_source import ByteSource, MemoryBytes, SourceStream
+from fundamen.formats.cursor import Cursor, Findings, damaged
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, Format, Kind
 from fundamen.model.errors import DamagedFileError

@@ -7,7 +7,8 @@ modified UTF-8 with their length in two bytes, a SHA-1 over password and content
 import hashlib
 import struct
 
-from fundamen.formats.cursor import ByteSource, Cursor, damaged
+from fundamen.formats.byte_source import ByteSource
+from fundamen.formats.cursor import Cursor, damaged
 from fundamen.model.paths import shown
 
 _HEADER = struct.Struct(">III")  # magic, version, number of entries

@@ -9,7 +9,8 @@ from collections.abc import Iterable
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor, damaged
+from fundamen.formats.byte_source import ByteSource
+from fundamen.formats.cursor import Cursor, damaged
 from fundamen.model.errors import DamagedFileError
 
 _OLD_MAGIC = b"ld.so-1.7.0\0"

@@ -5,7 +5,8 @@ Source of the layouts: Apple's mach-o/fat.h.
 
 import struct
 
-from fundamen.formats.cursor import ByteSource, Cursor, Findings
+from fundamen.formats.byte_source import ByteSource
+from fundamen.formats.cursor import Cursor, Findings
 from fundamen.formats.macho_slice import THIN_MAGICS, FileType, Slice, read_slice
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, Format, Kind, Need

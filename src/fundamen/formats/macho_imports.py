@@ -7,7 +7,8 @@ import struct
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor, MemoryBytes, damaged
+from fundamen.formats.byte_source import ByteSource, MemoryBytes
+from fundamen.formats.cursor import Cursor, damaged
 from fundamen.formats.macho_slice import Extent, Slice
 from fundamen.formats.macho_symbols import is_import, read_symbols, read_uleb
 from fundamen.model.binary import How

@@ -10,7 +10,8 @@ from enum import IntEnum
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor, damaged
+from fundamen.formats.byte_source import ByteSource
+from fundamen.formats.cursor import Cursor, damaged
 from fundamen.formats.macho_slice import Slice
 from fundamen.formats.property_list import read_property_list
 from fundamen.model.errors import DamagedFileError

@@ -9,7 +9,8 @@ from enum import IntEnum
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor, Findings, MemoryBytes, damaged
+from fundamen.formats.byte_source import ByteSource, MemoryBytes
+from fundamen.formats.cursor import Cursor, Findings, damaged
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import How
 from fundamen.model.paths import shown

@@ -5,7 +5,8 @@ Source: Apple's mach-o/nlist.h, and mach-o/loader.h on the exports trie ("export
 
 import struct
 
-from fundamen.formats.cursor import ByteSource, Cursor, MemoryBytes, damaged
+from fundamen.formats.byte_source import ByteSource, MemoryBytes
+from fundamen.formats.cursor import Cursor, damaged
 from fundamen.formats.macho_slice import Extent, Slice
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import shown

@@ -6,10 +6,11 @@ stands for a folder of the system, such as ``SystemFolder``, or with ``TARGETDIR
 
 from collections.abc import Mapping
 
+from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cabinet import cabinets_of_set, read_cabinet
 from fundamen.formats.cabinet_files import unpack_cabinet
 from fundamen.formats.compound_file import CompoundFile
-from fundamen.formats.cursor import ByteSource, damaged
+from fundamen.formats.cursor import damaged
 from fundamen.formats.msi_database import Database, read_database
 from fundamen.formats.packed import PackedFile, Unpacked, plain_path
 from fundamen.model.paths import shown

@@ -8,7 +8,8 @@ import struct
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, Cursor, damaged, digest_of_ranges
+from fundamen.formats.byte_source import ByteSource, digest_of_ranges
+from fundamen.formats.cursor import Cursor, damaged
 from fundamen.formats.pe import Directory, Pe
 from fundamen.model.paths import shown
 

@@ -7,7 +7,8 @@ import struct
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource, damaged
+from fundamen.formats.byte_source import ByteSource
+from fundamen.formats.cursor import damaged
 from fundamen.formats.pe import EXPORT_TABLE, Directory, Pe, cursor_at
 
 _MAX_EXPORTS = 1_000_000

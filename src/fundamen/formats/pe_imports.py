@@ -7,7 +7,7 @@ import struct
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource
+from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.pe import ImportedLibrary, Pe, cursor_at
 from fundamen.model.errors import DamagedFileError
 

@@ -6,7 +6,8 @@ Source: Microsoft's PE Format specification, The .rsrc Section: three levels of 
 import struct
 from enum import IntEnum
 
-from fundamen.formats.cursor import ByteSource, damaged
+from fundamen.formats.byte_source import ByteSource
+from fundamen.formats.cursor import damaged
 from fundamen.formats.pe import Directory, Pe, cursor_at
 from fundamen.model.errors import DamagedFileError
 

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource
+from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.pe import Pe
 from fundamen.formats.pe_resources import ResourceType, read_resource
 

@@ -2,7 +2,8 @@
 
 import struct
 
-from fundamen.formats.cursor import Cursor, MemoryBytes
+from fundamen.formats.byte_source import MemoryBytes
+from fundamen.formats.cursor import Cursor
 from fundamen.model.errors import DamagedFileError
 
 _HEADER = struct.Struct("<HHI16sI")  # PropertySetStream: byte order, version, system, class, how many sets

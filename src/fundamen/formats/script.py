@@ -6,7 +6,7 @@ Source: execve(2), "Interpreter scripts", and Linux's fs/binfmt_script.c for the
 import re
 import shlex
 
-from fundamen.formats.cursor import ByteSource
+from fundamen.formats.byte_source import ByteSource
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, Format, Kind, Need, Problem
 

@@ -10,7 +10,7 @@ from collections.abc import Iterable
 
 import msgspec
 
-from fundamen.formats.cursor import ByteSource
+from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.shell_words import (
     AFTER_WHICH_A_COMMAND,
     REDIRECTIONS,

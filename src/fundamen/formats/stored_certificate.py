@@ -7,7 +7,8 @@ import struct
 
 import msgspec
 
-from fundamen.formats.cursor import Cursor, MemoryBytes
+from fundamen.formats.byte_source import MemoryBytes
+from fundamen.formats.cursor import Cursor
 from fundamen.formats.der import decoded, reading
 
 _PROPERTY = struct.Struct("<III")  # its number, a reserved 1, its size

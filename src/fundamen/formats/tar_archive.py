@@ -10,7 +10,8 @@ from typing import IO, cast
 
 from msgspec.structs import replace
 
-from fundamen.formats.cursor import ByteSource, SourceStream, damaged
+from fundamen.formats.byte_source import ByteSource, SourceStream
+from fundamen.formats.cursor import damaged
 from fundamen.formats.packed import Bounds, Guarded, PackedFile, Unpacked, plain_path, unix_path
 from fundamen.model.paths import shown
 

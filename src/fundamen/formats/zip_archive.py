@@ -4,7 +4,8 @@ import io
 import zipfile
 import zlib
 
-from fundamen.formats.cursor import ByteSource, SourceStream, damaged
+from fundamen.formats.byte_source import ByteSource, SourceStream
+from fundamen.formats.cursor import damaged
 from fundamen.formats.packed import Bounds, Guarded, PackedFile, Unpacked, plain_path
 from fundamen.model.paths import shown
 

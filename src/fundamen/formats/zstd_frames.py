@@ -6,7 +6,8 @@ The library ends quietly where the packed bytes end, even within a frame; so the
 from types import TracebackType
 from typing import TYPE_CHECKING, Self
 
-from fundamen.formats.cursor import ByteSource, SourceStream, damaged
+from fundamen.formats.byte_source import ByteSource, SourceStream
+from fundamen.formats.cursor import damaged
 
 if TYPE_CHECKING:
     import io

@@ -11,7 +11,7 @@ from datetime import datetime
 import msgspec
 
 from fundamen.formats.binary import read_binary
-from fundamen.formats.cursor import ByteSource
+from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.signed_data import read_signed_data
 from fundamen.formats.trust_list import read_trust_list
 from fundamen.model.binary import Format

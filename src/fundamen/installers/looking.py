@@ -6,9 +6,9 @@ from contextlib import suppress
 import msgspec
 
 from fundamen.evidence.dpkg import all_installed, all_provided
+from fundamen.formats.byte_source import ByteSource, MemoryBytes
 from fundamen.formats.compound_file import CompoundFile
 from fundamen.formats.container import Container, Kind, find_container
-from fundamen.formats.cursor import ByteSource, MemoryBytes
 from fundamen.formats.debian_package import read_debian_package
 from fundamen.formats.msi_database import Database, read_database
 from fundamen.formats.msi_files import file_paths

@@ -10,8 +10,8 @@ from datetime import datetime
 
 import msgspec
 
+from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.container import Kind, find_container
-from fundamen.formats.cursor import ByteSource
 from fundamen.formats.packed import PackedFile, Readable
 from fundamen.formats.setting import Key, find_value, format_of, with_value
 from fundamen.installers.coverage import Cover, catalogues_over, cover_of

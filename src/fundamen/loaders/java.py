@@ -11,7 +11,7 @@ from urllib.parse import unquote
 import msgspec
 
 from fundamen.formats.binary import read_binary
-from fundamen.formats.cursor import MemoryBytes
+from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.java import JavaClasses
 from fundamen.loaders.java_runtimes import JavaRuntime, find_runtimes
 from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, find_candidate

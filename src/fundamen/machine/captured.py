@@ -9,8 +9,9 @@ from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from functools import partial
 
+from fundamen.formats.byte_source import ByteSource, Digesting, Ranges, SharedFile, computed_digest
 from fundamen.formats.capture_file import Capture, CapturedFile, Facts, Refusal, from_value, name_of_digest
-from fundamen.formats.cursor import ByteSource, Digesting, Ranges, SharedFile, computed_digest, damaged
+from fundamen.formats.cursor import damaged
 from fundamen.formats.text_hive import Value
 from fundamen.machine.machine import Entry, EntryKind, Machine
 from fundamen.machine.registry import Registry
@@ -37,7 +38,7 @@ class CapturedMachine(Machine):
         """
         super().__init__()
         self._told = capture.facts
-        self._content = SharedFile(capture.content)
+        self._content = SharedFile(capture.content, "the capture")
         self._was_running = capture.manifest.was_running
         self.platform = capture.manifest.platform
         self.paths = ntpath if self.platform is Platform.WINDOWS else posixpath
@@ -134,7 +135,7 @@ class _CapturedBytes(Digesting):
     """A file of which some bytes are known."""
 
     def __init__(self, name: str, file: CapturedFile, content: SharedFile, digest: Callable[[str], str | None]) -> None:
-        self.name, self.size = name, file.size
+        super().__init__(name, file.size)
         self._pieces, self._content, self._digest = file.pieces, content, digest
 
     def digest_of(self, algorithm: str, ranges: Ranges, zeros: int) -> bytes:
@@ -147,7 +148,7 @@ class _CapturedBytes(Digesting):
         except ValueError as error:
             raise damaged(shown(self.name), "the capture has a digest of it that is none") from error
 
-    def read_at(self, offset: int, size: int) -> bytes:
+    def _read(self, offset: int, size: int) -> bytes:
         end = offset + size
         data, at = bytearray(), offset
         for begin, length, place in self._pieces:

@@ -5,9 +5,11 @@ import sys
 from types import TracebackType
 from typing import Self
 
+from fundamen.formats.byte_source import ByteSource
 from fundamen.model.paths import HostPath
 
 _BLOCK = 4096  # bytes
+_MOST_UNTOLD = 1 << 20  # bytes of a file that does not tell its size
 # O_NONBLOCK: a named pipe that took a file's place must not hold us up.
 _FLAGS = os.O_RDONLY | getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0)
 _LEAVE_ACCESS_TIME = getattr(os, "O_NOATIME", 0)
@@ -24,7 +26,7 @@ else:
     read_from = os.pread
 
 
-class FileBytes:
+class FileBytes(ByteSource):
     """A file read by offset. Small reads are served from the block that the last small read brought in.
 
     Reading leaves the file's access time alone where the system lets us (O_NOATIME), so that examining changes nothing.
@@ -32,15 +34,18 @@ class FileBytes:
 
     def __init__(self, path: HostPath, name: str) -> None:
         """Open the file. Raises: OSError."""
-        self.name = name
         self._file = open_quietly(path)
-        self.size = os.fstat(self._file).st_size
-        self._head = read_from(self._file, _BLOCK, 0)
+        try:
+            told = os.fstat(self._file).st_size
+            self._head = read_from(self._file, _BLOCK, 0) if told else _read_untold(self._file)
+        except OSError:
+            os.close(self._file)
+            raise
+        super().__init__(name, told or len(self._head))
         self._block_at = 0
         self._block = self._head
 
-    def read_at(self, offset: int, size: int) -> bytes:
-        """Give ``size`` bytes from ``offset``; fewer where the file ends before."""
+    def _read(self, offset: int, size: int) -> bytes:
         end = offset + size
         if end <= len(self._head):
             return self._head[offset:end]
@@ -61,6 +66,14 @@ class FileBytes:
 
     def __exit__(self, _type: type[BaseException] | None, _e: BaseException | None, _t: TracebackType | None) -> None:
         self.close()
+
+
+def _read_untold(file: int) -> bytes:
+    """All bytes of a file that tells a size of 0 and may have bytes all the same. Source: proc(5)."""
+    data = b""
+    while len(data) < _MOST_UNTOLD and (piece := read_from(file, _MOST_UNTOLD - len(data), len(data))):
+        data += piece
+    return data
 
 
 def open_quietly(path: HostPath) -> int:

@@ -11,7 +11,7 @@ from importlib import resources
 from stat import S_ISDIR, S_ISLNK, S_ISREG
 from typing import Self
 
-from fundamen.formats.cursor import ByteSource, SharedFile
+from fundamen.formats.byte_source import ByteSource, PartOf, SharedFile
 from fundamen.formats.gathered import Gathered, Listed
 from fundamen.formats.text_hive import Value
 from fundamen.machine.machine import Entry, EntryKind, Machine, not_a_file
@@ -52,7 +52,7 @@ class GatheredMachine(Machine):
         if self._is_windows:
             self.environment = {name.upper(): value for name, value in gathered.environment.items()}
             self.registry = _GatheredRegistry(gathered)
-        self._content = SharedFile(gathered.content)
+        self._content = SharedFile(gathered.content, "what was gathered")
         self._listed: dict[str, tuple[str, Listed]] = {}  # folded path -> the path as it is spelled, what it is
         self._names: dict[str, list[str]] = {}
         for path, found in gathered.listed.items():
@@ -125,7 +125,7 @@ class GatheredMachine(Machine):
                 why = self._refused.get(key, "its bytes were not gathered")
                 raise UnreadableError(what=f"{shown(path)} cannot be read", why=why, do=_DO)
             raise not_a_file(path, entry, self.title)
-        yield _Piece(str(path), place[0], place[1], self._content)
+        yield PartOf(self._content, place[0], place[1], str(path))
 
     def host_path(self, path: MachinePath) -> HostPath:
         """Refused for every path: nothing of it lies on this host."""
@@ -287,15 +287,3 @@ class _GatheredRegistry(Registry):
     def subkeys(self, key: str) -> tuple[str, ...]:
         """The names of the keys right below a key."""
         return tuple(self._below.get(key.lower(), ()))
-
-
-class _Piece:
-    """A file whose bytes stand in the content."""
-
-    def __init__(self, name: str, begin: int, size: int, content: SharedFile) -> None:
-        self.name, self.size = name, size
-        self._begin, self._content = begin, content
-
-    def read_at(self, offset: int, size: int) -> bytes:
-        """Give ``size`` bytes from ``offset``; fewer where the file ends before."""
-        return self._content.read_at(self._begin + offset, max(0, min(size, self.size - offset)))

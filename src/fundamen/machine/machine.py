@@ -10,7 +10,7 @@ from typing import Any, TypeVar
 import msgspec
 
 from fundamen.formats.binary import read_binary
-from fundamen.formats.cursor import ByteSource, digest_of_ranges
+from fundamen.formats.byte_source import ByteSource, digest_of_ranges
 from fundamen.machine.registry import NoRegistry, Registry
 from fundamen.machine.scanning import HostScanning, Scanning
 from fundamen.model.architecture import Platform

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Mapping
 from contextlib import AbstractContextManager
 from itertools import chain
 
-from fundamen.formats.cursor import ByteSource
+from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.machine import Entry, EntryKind, Machine, not_a_file
 from fundamen.model.binary import Binary

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from contextlib import AbstractContextManager
 from typing import Self
 
-from fundamen.formats.cursor import ByteSource
+from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.file_bytes import FileBytes, open_quietly
 from fundamen.machine.machine import Entry, EntryKind, Machine, not_a_file, why_blocked
 from fundamen.model.architecture import Platform

@@ -35,7 +35,7 @@ def level_in_words(bits: int) -> str:
 
 def _read_levels(machine: Machine) -> tuple[str, ...]:
     try:
-        with machine.open(_CPUINFO) as source:  # its size is told as 0
+        with machine.open(_CPUINFO) as source:
             text = source.read_at(0, 16_384).decode("ascii", "replace")
     except UnreadableError:
         return ()

@@ -20,8 +20,8 @@ from itertools import islice
 from operator import itemgetter
 from typing import IO
 
+from fundamen.formats.byte_source import ByteSource, Digesting, Ranges, digest_of_ranges
 from fundamen.formats.capture_file import CapturedEntry, CapturedFile, Facts, Refusal, name_of_digest, to_value
-from fundamen.formats.cursor import ByteSource, Digesting, Ranges, digest_of_ranges
 from fundamen.formats.text_hive import Value
 from fundamen.machine.machine import Entry, Machine
 from fundamen.machine.registry import Registry
@@ -247,7 +247,7 @@ class _RecordedBytes(Digesting):
         add: Callable[[bytes], int],
         digested: Callable[[str, Callable[[], bytes]], bytes],
     ) -> None:
-        self.name, self.size = base.name, base.size
+        super().__init__(base.name, base.size)
         self._base, self._pieces, self._add, self._digested = base, pieces, add, digested
 
     def digest_of(self, algorithm: str, ranges: Ranges, zeros: int) -> bytes:
@@ -255,7 +255,7 @@ class _RecordedBytes(Digesting):
         which = name_of_digest(algorithm, ranges, zeros, self.size)
         return self._digested(which, lambda: digest_of_ranges(self._base, algorithm, ranges, zeros))
 
-    def read_at(self, offset: int, size: int) -> bytes:
+    def _read(self, offset: int, size: int) -> bytes:
         data = self._base.read_at(offset, size)
         for begin, end in list(self._pieces.missing(offset, offset + len(data))):
             at = self._add(data[begin - offset : end - offset])

@@ -5,7 +5,7 @@ import os
 from collections.abc import Mapping
 from contextlib import AbstractContextManager
 
-from fundamen.formats.cursor import ByteSource
+from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.machine import Entry, Machine
 from fundamen.machine.posix import listed, looked_at, opened
 from fundamen.machine.registry_opening import open_registry

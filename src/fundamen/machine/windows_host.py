@@ -11,7 +11,7 @@ import sys
 from collections.abc import Mapping
 from contextlib import AbstractContextManager
 
-from fundamen.formats.cursor import ByteSource
+from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.machine import Entry, Machine
 from fundamen.machine.posix import listed, looked_at, opened
 from fundamen.machine.registry import Registry

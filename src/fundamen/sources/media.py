@@ -21,9 +21,9 @@ from typing import IO
 import msgspec
 
 from fundamen.formats.binary import read_binary
+from fundamen.formats.byte_source import ByteSource, MemoryBytes, SharedFile
 from fundamen.formats.cli_header import read_managed
 from fundamen.formats.container import Container, Kind, find_container
-from fundamen.formats.cursor import ByteSource, MemoryBytes
 from fundamen.formats.packed import PackedFile, Readable, Unpacked
 from fundamen.formats.pe import Pe
 from fundamen.formats.pe_version import read_version
@@ -243,7 +243,7 @@ class Media:
             file.write(piece)
             left -= len(piece)
         file.flush()
-        return _OpenFile(file, packed.path.rpartition("/")[2], packed.size - left)
+        return SharedFile(file, packed.path.rpartition("/")[2], packed.size - left)
 
     def _folder(self) -> str:
         os.makedirs(self._contents, exist_ok=True)
@@ -296,20 +296,6 @@ class Media:
             sha256=state.hexdigest(),
             executable=bool(loose.packed.mode & 0o111),
         )
-
-
-class _OpenFile:
-    """An open file of ours as a source."""
-
-    def __init__(self, file: IO[bytes], name: str, size: int) -> None:
-        self.name = name
-        self.size = size
-        self._file = file
-
-    def read_at(self, offset: int, size: int) -> bytes:
-        """Give ``size`` bytes from ``offset``; fewer where the file ends before."""
-        self._file.seek(offset)
-        return self._file.read(size)
 
 
 def _cabinets_of(kind: Kind, source: ByteSource, beside: Callable[[str], ByteSource | None]) -> dict[str, ByteSource]:

@@ -4,8 +4,8 @@ import re
 
 import msgspec
 
+from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.container import Kind
-from fundamen.formats.cursor import ByteSource
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UsageError
 from fundamen.model.package import NEUTRAL, Base

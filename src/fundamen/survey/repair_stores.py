@@ -14,7 +14,7 @@ from collections.abc import Callable, Iterator
 
 import msgspec
 
-from fundamen.formats.cursor import digest_of_ranges
+from fundamen.formats.byte_source import digest_of_ranges
 from fundamen.formats.debian_package import require_whole
 from fundamen.formats.manifest import ManifestFile, read_manifest
 from fundamen.machine.file_bytes import FileBytes

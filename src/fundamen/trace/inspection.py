@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from fundamen.evidence.authority import Authority, Says, Subject, Testimony
+from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.certificate_file import looks_like_certificates
 from fundamen.formats.cli_header import Managed, read_managed
-from fundamen.formats.cursor import ByteSource
 from fundamen.formats.elf import Elf
 from fundamen.formats.pe import Pe
 from fundamen.machine.machine import Machine

@@ -1,6 +1,6 @@
 """What there is to say about a Mach-O file by itself, besides what every file has."""
 
-from fundamen.formats.cursor import ByteSource
+from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.macho import MachO
 from fundamen.formats.macho_signature import find_altered_page, read_signature
 from fundamen.formats.macho_slice import Slice

@@ -2,7 +2,7 @@
 
 from typing import Literal
 
-from fundamen.formats.cursor import ByteSource, digest_of_ranges
+from fundamen.formats.byte_source import ByteSource, digest_of_ranges
 
 Algorithm = Literal["sha256", "md5"]
 

@@ -2,7 +2,7 @@
 
 from datetime import datetime
 
-from fundamen.formats.cursor import ByteSource
+from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.pe import Pe
 from fundamen.model.binary import Binary, Format
 from fundamen.model.errors import DamagedFileError

@@ -12,8 +12,8 @@ import msgspec
 from fundamen.cli import options
 from fundamen.cli.exits import Exit, exit_of
 from fundamen.cli.output import Output, finish
+from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.container import Kind
-from fundamen.formats.cursor import ByteSource
 from fundamen.installers.debian_needs import READS
 from fundamen.installers.looking import Look, look_into
 from fundamen.installers.outcome import Meant
