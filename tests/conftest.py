@@ -19,7 +19,8 @@ settings.load_profile("untimed")
 
 
 Fundamen = Callable[..., Ran]
-ROOM = 2 << 30  # bytes that a test in memory may need at most, and more
+ROOM = 2 << 30  # bytes that tests in memory may need at most, and more
+IN_MEMORY = pytest.StashKey[Path | None]()
 
 
 @pytest.fixture
@@ -58,19 +59,40 @@ def cold(home: Path, tmp_path: Path) -> Fundamen:
 @pytest.fixture
 def in_memory(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
     """A folder in memory where there is room: for thousands of restorations whose disk is not what is tested."""
-    place = Path("/dev/shm")  # noqa: S108 - a file system in memory
-    try:
-        folder = Path(tempfile.mkdtemp(prefix="fundamen-", dir=place))
-        os.setxattr(folder, "user.probe", b"1")  # not all of them can
-        room = shutil.disk_usage(place).free
-    except (OSError, AttributeError):
-        room = 0
-    if room < ROOM:
+    if (folder := _folder_in_memory()) is None:
         yield tmp_path_factory.mktemp("on-disk")
         return
-    os.removexattr(folder, "user.probe")
     yield folder
     shutil.rmtree(folder, ignore_errors=True)
+
+
+@pytest.hookimpl(tryfirst=True)
+def pytest_configure(config: pytest.Config) -> None:
+    """Have the unit tests' temporary folders in memory, where there is room: then no test waits for a disk."""
+    is_worker = hasattr(config, "workerinput")
+    if is_worker or config.option.basetemp is not None or "not system" not in config.option.markexpr:
+        return
+    config.option.basetemp = config.stash[IN_MEMORY] = _folder_in_memory()
+
+
+def pytest_unconfigure(config: pytest.Config) -> None:
+    """Take those folders away."""
+    if (folder := config.stash.get(IN_MEMORY, None)) is not None:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def _folder_in_memory() -> Path | None:
+    """A new folder in memory that can hold what a disk can; None where there is no room, or it cannot."""
+    place = Path("/dev/shm")  # noqa: S108 - a file system in memory
+    try:
+        if shutil.disk_usage(place).free < ROOM or os.statvfs(place).f_flag & os.ST_NOEXEC:
+            return None
+        folder = Path(tempfile.mkdtemp(prefix="fundamen-", dir=place))
+        os.setxattr(folder, "user.probe", b"1")  # not all of them can
+        os.removexattr(folder, "user.probe")
+    except (OSError, AttributeError):
+        return None
+    return folder
 
 
 @pytest.fixture

@@ -1,16 +1,17 @@
 """The fault-injection harness: the built command, killed or failing at one of its changing system calls.
 
 A process is started once with the shim preloaded and the command's modules loaded; for each run it forks, arms the shim
-and runs the command. So a run costs some hundredths of a second, and hundreds of points can be tried.
+and runs the command in its own world. So a run costs some hundredths of a second, and hundreds of points can be tried.
 """
 
+import atexit
 import json
 import shutil
 import subprocess
 import sys
-from collections.abc import Iterator
-from contextlib import contextmanager
+import tempfile
 from enum import IntEnum
+from functools import cache
 from pathlib import Path
 from typing import NamedTuple
 
@@ -37,10 +38,18 @@ class Outcome(NamedTuple):
 
 
 class Faults:
-    """The process that forks."""
+    """The process that forks, for one world."""
 
-    def __init__(self, process: "subprocess.Popen[str]", log: Path) -> None:
-        self._process, self._log = process, log
+    def __init__(self, folder: Path, home: Path, path: str = "/usr/bin:/bin") -> None:
+        """Begin.
+
+        Args:
+            folder: where what a run says is written.
+            home: where the command keeps its state.
+            path: where it finds programs.
+        """
+        self._process, self._log = _server(), folder / "said"
+        self._environment = {"FUNDAMEN_HOME": str(home), "PATH": path, "HOME": str(folder)}
 
     def run(
         self,
@@ -48,17 +57,16 @@ class Faults:
         mode: Mode = Mode.COUNT,
         at: int = 0,
         code: int = 0,
-        is_warming: bool = False,
         log: Path | None = None,
     ) -> Outcome:
-        """Run the command with a fault at its at-th changing call; or once in the process itself, to warm it.
+        """Run the command with a fault at its at-th changing call.
 
         With a log every change is written down (``faults.disk``).
         """
         assert self._process.stdin is not None
         assert self._process.stdout is not None
-        request = {"words": words, "mode": mode, "at": at, "code": code, "is_warming": is_warming}
-        request["log"] = str(log or "")
+        request = {"words": words, "mode": mode, "at": at, "code": code, "log": str(log or "")}
+        request |= {"said": str(self._log), "environment": self._environment}
         self._process.stdin.write(json.dumps(request) + "\n")
         self._process.stdin.flush()
         status, calls = json.loads(self._process.stdout.readline())
@@ -66,18 +74,22 @@ class Faults:
         return Outcome(status, calls, said)
 
 
-@contextmanager
-def injecting(folder: Path, home: Path, path: str = "/usr/bin:/bin") -> Iterator[Faults]:
-    """Start the process; skipped where there is no compiler."""
+@cache
+def _server() -> "subprocess.Popen[str]":
+    """The process of this run of the tests; skipped where there is no compiler."""
     compiler = shutil.which("cc") or shutil.which("gcc")
     if compiler is None or sys.platform != "linux":
         pytest.skip("no C compiler, or not on Linux")
-    shim, log = folder / "shim.so", folder / "said"
+    shim = Path(tempfile.mkdtemp()) / "shim.so"
     command = [compiler, "-shared", "-fPIC", "-O1", str(_HERE / "shim.c"), "-o", str(shim), "-ldl"]
     subprocess.run(command, check=True, capture_output=True)
-    environment = {"LD_PRELOAD": str(shim), "FUNDAMEN_HOME": str(home), "PATH": path, "HOME": str(folder)}
-    server = [sys.executable, "-B", str(_HERE / "server.py"), str(shim), str(log)]
-    with subprocess.Popen(server, stdin=subprocess.PIPE, stdout=subprocess.PIPE, env=environment, text=True) as process:
-        yield Faults(process, log)
-        assert process.stdin is not None
-        process.stdin.close()
+    server = [sys.executable, "-B", str(_HERE / "server.py"), str(shim)]
+    environment = {"LD_PRELOAD": str(shim), "PATH": "/usr/bin:/bin", "PYTHONPATH": str(_HERE.parent)}
+    process = subprocess.Popen(server, stdin=subprocess.PIPE, stdout=subprocess.PIPE, env=environment, text=True)
+    atexit.register(_end, process, shim.parent)
+    return process
+
+
+def _end(process: "subprocess.Popen[str]", folder: Path) -> None:
+    process.communicate()
+    shutil.rmtree(folder)

@@ -1,26 +1,22 @@
 """Forks for each line on standard input, and runs the command in the child with the shim armed."""
 
-import contextlib
 import ctypes
 import json
 import os
 import sys
 from typing import Any
 
-import fundamen.cli.commands.restore
-import fundamen.cli.commands.resume
-import fundamen.cli.commands.undo
-import fundamen.cli.other_restorations
-import fundamen.cli.plans
-import fundamen.sources.client  # noqa: F401 - loaded once, before the forks
+from command.server import import_all
 from fundamen.cli.main import main
 
 MOST_STATUS = 255
 
 
-def run(shim: Any, log: str, request: dict[str, Any], report: int) -> None:
+def run(shim: Any, request: dict[str, Any], report: int) -> None:
     """The child: never comes back."""
-    out = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o644)
+    os.environ.clear()
+    os.environ.update(request["environment"])
+    out = os.open(request["said"], os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o644)
     os.dup2(os.open(os.devnull, os.O_RDONLY), 0)
     os.dup2(out, 1)
     os.dup2(out, 2)
@@ -43,19 +39,7 @@ def run(shim: Any, log: str, request: dict[str, Any], report: int) -> None:
         os._exit(status)
 
 
-def warm(words: list[str]) -> None:
-    """Run the command in this process, so that the modules which it loads late are there in every child."""
-    sys.argv = ["fundamen", *words]
-    with (
-        open(os.devnull, "w", encoding="utf-8") as nowhere,
-        contextlib.redirect_stdout(nowhere),
-        contextlib.redirect_stderr(nowhere),
-        contextlib.suppress(SystemExit),
-    ):
-        main()
-
-
-def serve(path: str, log: str) -> None:
+def serve(path: str) -> None:
     """Answer each request with a line: [status, number of changing calls]."""
     shim = ctypes.CDLL(path)
     shim.faults_count.restype = ctypes.c_long
@@ -63,14 +47,10 @@ def serve(path: str, log: str) -> None:
     shim.faults_arm.argtypes = [ctypes.c_long, ctypes.c_long, ctypes.c_int]
     for line in sys.stdin:
         request = json.loads(line)
-        if request["is_warming"]:
-            warm(request["words"])
-            print(json.dumps([0, 0]), flush=True)  # noqa: T201
-            continue
         reading, writing = os.pipe()
         child = os.fork()
         if child == 0:
-            run(shim, log, request, writing)
+            run(shim, request, writing)
         os.close(writing)
         _, status = os.waitpid(child, 0)
         told = os.read(reading, 100)
@@ -78,4 +58,5 @@ def serve(path: str, log: str) -> None:
         print(json.dumps([os.waitstatus_to_exitcode(status), json.loads(told or b"0")]), flush=True)  # noqa: T201
 
 
-serve(sys.argv[1], sys.argv[2])
+import_all()
+serve(sys.argv[1])

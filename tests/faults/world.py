@@ -1,9 +1,14 @@
 """A restoration with steps of many kinds, for whatever is to go wrong with it."""
 
+import atexit
 import base64
 import hashlib
 import json
 import os
+import shutil
+import subprocess
+import tempfile
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -12,7 +17,6 @@ from builders.machine import ALinuxMachine
 from builders.signing import APublisher
 from builders.source import ASource
 from builders.tree import Tree, tree_of, without_times
-from conftest import Fundamen
 from faults import Faults, Mode, Outcome
 
 COUNT = 50
@@ -22,13 +26,39 @@ UNFINISHED = 6
 WRONG_MODE = 4  # of this library only the mode is not as it should be
 
 
+def a_world(folder: Path, count: int = COUNT) -> "World":
+    """One in which nothing has happened yet. It lies in a folder beside this one, which all of its count share.
+
+    Args:
+        folder: on the file system that it is to lie on.
+        count: of the files in its plan.
+    """
+    world, pristine = _made(folder.parent, count)
+    own = world.root.parent
+    shutil.rmtree(own)
+    subprocess.run(["cp", "-a", "--sparse=always", pristine, own], check=True)
+    world.before = tree_of(world.root)
+    return world
+
+
+@cache
+def _made(folder: Path, count: int) -> "tuple[World, Path]":
+    """A world and a copy of its folder: many tests begin with the same, and none has to make it."""
+    own = Path(tempfile.mkdtemp(prefix="fundamen-world-", dir=folder))
+    atexit.register(shutil.rmtree, own)
+    world = World(own / "world", count)
+    subprocess.run(["cp", "-a", "--sparse=always", own / "world", own / "pristine"], check=True)
+    return world, own / "pristine"
+
+
 class World:
     """A machine, a plan with 50 files, a root, a setting, a PATH entry, links and a folder to set aside."""
 
-    def __init__(
-        self, linux: ALinuxMachine, source: ASource, fundamen: Fundamen, faults: Faults, count: int = COUNT
-    ) -> None:
-        linux.program("/opt/bin/app", needs=tuple(FILES)[:count], runpath="$ORIGIN/../lib")
+    def __init__(self, folder: Path, count: int) -> None:
+        self.files = list(FILES)[:count]
+        linux, self.home = ALinuxMachine(folder / "linux"), folder / "home"
+        source = ASource(folder, self.home)
+        linux.program("/opt/bin/app", needs=tuple(self.files), runpath="$ORIGIN/../lib")
         linux.file("/etc/tide.ini", b"[tide]\nstation = Marram\n", mode=0o640).file("/opt/cache/1", b"1")
         linux.file("/etc/environment", b'PATH="/usr/bin"\n').file("/srv/a.js", b"assets")
         linux.file("/etc/ssl/certs/ca-certificates.crt", APublisher().root.pem)
@@ -47,7 +77,8 @@ class World:
                 "sha256": ROOT.certificate.sha256,
             },
         ]
-        for number, (name, data) in enumerate(list(FILES.items())[:count]):
+        for number, name in enumerate(self.files):
+            data = FILES[name]
             digest = hashlib.sha256(data).hexdigest()
             place = {"path": f"/opt/lib/{name}", "name": name, "size": len(data), "sha256": digest}
             steps.append({"do": "place file", **place, **({"mode": 0o644} if number == WRONG_MODE else {})})
@@ -58,15 +89,14 @@ class World:
         os.link(linux.root / "opt/lib/lib01.so", linux.root / "opt/lib/lib01-again.so")
         with (linux.root / "opt/lib/lib02.so").open("ab") as file:
             file.truncate(1 << 20)  # with a hole
-        self.root, self.faults = linux.root, faults
+        self.root, self.faults = linux.root, Faults(folder, self.home)
         source.published(FILES)
-        assert fundamen("sources", "trust", str(source.folder), "--fingerprint", source.fingerprint).status == 0
+        trusted = self.faults.run("sources", "trust", str(source.folder), "--fingerprint", source.fingerprint)
+        assert trusted.status == 0, trusted.said
         self.plan = source.folder.parent / "whole.plan"
         plan = {"schema": "fundamen.plan/1", "program": "/opt/bin/app", "machine": "it"}
         self.plan.write_text(json.dumps({**plan, "made_at": "2026-01-01T00:00:00Z", "steps": steps}))
         self.before = tree_of(self.root)
-        faults.run("restore", "--yes", "-m", str(self.root), "--plan", str(self.plan), is_warming=True)
-        faults.run("undo", "-m", str(self.root), is_warming=True)
         self.restore()  # what is fetched is at hand from now on
         self.after = without_times(tree_of(self.root))
         self.undo()
@@ -102,5 +132,5 @@ class World:
         now, nothing = tree_of(self.root), (None,)
         return all(
             now.get(path, nothing)[0] in {data, self.before.get(path, nothing)[0]}
-            for path, data in ((f"opt/lib/{name}", data) for name, data in FILES.items())
+            for path, data in ((f"opt/lib/{name}", FILES[name]) for name in self.files)
         )

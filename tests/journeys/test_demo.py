@@ -2,30 +2,56 @@
 
 import os
 import shutil
+from collections.abc import Mapping, Sequence
 from pathlib import Path
+from typing import NamedTuple
 
 import pytest
 
+from command import Server
 from conftest import Fundamen
+from fundamen.demo.story import Played, play
 from fundamen.demo.world import QUAY_NARROW_PROGRAM, QUAY_PROGRAM, desk_target
 
 pytestmark = pytest.mark.xdist_group("this host")  # two at once are refused, as they should be
 
 
-def test_the_story_goes_as_it_is_told(fundamen: Fundamen) -> None:
-    ran = fundamen("demo")
-    assert ran.status == 0, ran.out + ran.err
-    assert "the story expects" not in ran.err
-    assert "The case is closed." in ran.out
-    assert "saltgrass-chart.dll is of the wrong architecture" in " ".join(ran.out.split())
+class Kept(NamedTuple):
+    """The world as the story leaves it, and the story's scenes with what was printed."""
+
+    folder: Path
+    played: list[Played]
+
+
+@pytest.fixture(scope="module")
+def kept(command_server: Server, tmp_path_factory: pytest.TempPathFactory) -> Kept:
+    def run(words: Sequence[str], environment: Mapping[str, str], folder: Path) -> tuple[str, int]:
+        ran = command_server.run(tuple(words), environment, folder)
+        return ran.out + ran.err, ran.status
+
+    world = tmp_path_factory.mktemp("marram")
+    return Kept(world, list(play(world, False, lambda _scene: None, run)))  # noqa: FBT003
+
+
+def test_the_story_goes_as_it_is_told(kept: Kept) -> None:
+    assert [(each.scene.command, each.status) for each in kept.played if not each.went_as_told] == []
+    told = " ".join(" ".join(each.output.split()) for each in kept.played)
+    assert "saltgrass-chart.dll is of the wrong architecture" in told
     if desk_target():
-        assert "6:00  450 cm" in ran.out
+        assert "6:00 450 cm" in told
 
 
-def test_the_kept_world_can_be_gone_on_with(fundamen: Fundamen, tmp_path: Path) -> None:
+@pytest.mark.system
+def test_the_command_plays_the_whole_story(fundamen: Fundamen, tmp_path: Path) -> None:
     world = tmp_path / "marram"
     ran = fundamen("demo", "--keep", str(world))
     assert ran.status == 0, ran.out + ran.err
+    assert "the story expects" not in ran.err
+    assert "The case is closed." in ran.out
+
+
+def test_the_kept_world_can_be_gone_on_with(fundamen: Fundamen, kept: Kept) -> None:
+    world = kept.folder
     assert fundamen("demo", "--keep", str(world)).status == 2
     on_quay = ("--machine", str(world / "quay"), "--json")
     state = {"FUNDAMEN_HOME": str(world / "state")}

@@ -6,13 +6,9 @@ from pathlib import Path
 
 import pytest
 
-from builders.machine import ALinuxMachine
-from builders.source import ASource
 from builders.tree import tree_of, without_times
-from conftest import Fundamen
-from faults import injecting
 from faults.disk import Disk
-from faults.world import UNFINISHED, World
+from faults.world import UNFINISHED, World, a_world
 
 Cut = Callable[[], None]  # lays out what is found after the cut
 
@@ -20,9 +16,9 @@ Cut = Callable[[], None]  # lays out what is found after the cut
 class Power:
     """A world whose disk is watched while a command runs in it."""
 
-    def __init__(self, world: World, home: Path, folder: Path) -> None:
-        self.world, self.log = world, folder / "changes"
-        self._tops = [world.root, home]
+    def __init__(self, world: World) -> None:
+        self.world, self.log = world, world.root.parent / "changes"
+        self._tops = [world.root, world.home]
 
     def cuts(self, *words: str, lost: str, every: int) -> Iterator[str]:
         """Run a command; then lay out the disk as a cut at each of its changes leaves it, and say where that was."""
@@ -42,18 +38,10 @@ class Power:
         assert self.world.state() == after, "what is done is on the disk"
 
 
-@pytest.fixture
-def tmp_path(in_memory: Path) -> Path:
-    """What a disk has at that moment is told by the log; a real one would only be slower."""
-    return in_memory
-
-
 @pytest.fixture(params=[6, 50], ids=["flushed one by one", "flushed together"])
-def power(
-    linux: ALinuxMachine, tmp_path: Path, home: Path, fundamen: Fundamen, request: pytest.FixtureRequest
-) -> Iterator[Power]:
-    with injecting(tmp_path, home) as faults:
-        yield Power(World(linux, ASource(tmp_path, home), fundamen, faults, request.param), home, tmp_path)
+def power(in_memory: Path, request: pytest.FixtureRequest) -> Power:
+    """What a disk has at that moment is told by the log; a real one would only be slower."""
+    return Power(a_world(in_memory, request.param))
 
 
 EVERY = pytest.mark.parametrize("every", [29, pytest.param(1, marks=pytest.mark.system)], ids=["sampled", "in full"])
@@ -62,11 +50,9 @@ WHAT_IS_LOST = pytest.mark.parametrize("lost", ["names and bytes", "bytes"])
 
 @EVERY
 @WHAT_IS_LOST
-def test_whenever_the_power_goes_it_is_gone_on_with_or_taken_back(
-    power: Power, home: Path, every: int, lost: str
-) -> None:
+def test_whenever_the_power_goes_it_is_gone_on_with_or_taken_back(power: Power, every: int, lost: str) -> None:
     world = power.world
-    shutil.rmtree(home / "machines")  # the journal too is made anew
+    shutil.rmtree(world.home / "machines")  # the journal too is made anew
     kinds = {"before": 0, "unfinished": 0, "after": 0}
     for number, where in enumerate(power.cuts("restore", "--yes", "--plan", str(world.plan), lost=lost, every=every)):
         if world.run("history").status == UNFINISHED:

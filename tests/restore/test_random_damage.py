@@ -218,7 +218,7 @@ def tmp_path(in_memory: Path) -> Path:
 @pytest.mark.parametrize(
     "seeds",
     [
-        range(6),
+        range(2),
         pytest.param(range(500), marks=pytest.mark.system),
         pytest.param(range(500, 1000), marks=pytest.mark.system),
     ],

@@ -3,7 +3,8 @@
 import gzip
 import io
 import subprocess
-from collections.abc import Callable
+import tempfile
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from pathlib import Path
 
@@ -34,6 +35,13 @@ WINDOWS = (
     b"file 4 C:\\tide\\Tide.exe\nsea\ntree HKLM\\Software\\Tide\nkey HKLM\\Software\\Tide\nvalue text dGlkZQ== \n"
     b"value number 7 level\nvalue texts YQBi several\nkey HKLM\\Software\\Tide\\Ebb\nvalue bytes - none\nend\n"
 )
+
+
+@pytest.fixture
+def tmp_path() -> Iterator[Path]:
+    """A folder on the disk: nothing below /dev is gathered."""
+    with tempfile.TemporaryDirectory() as folder:
+        yield Path(folder)
 
 
 @pytest.fixture
@@ -75,8 +83,8 @@ def test_a_capture_of_it_answers_as_the_machine_does(
 
 def test_of_windows_names_are_alike_in_any_case_links_followed_and_what_was_not_listed_is_unknown() -> None:
     found = read_gathered(io.BytesIO(WINDOWS), "windows")
-    found.content.close()
     machine = GatheredMachine(found, HostPath("/"))
+    found.content.close()
     kinds = {
         "c:\\SHORT\\tide.EXE": EntryKind.FILE,
         "C:\\tide\\ebb.dll": EntryKind.ABSENT,

@@ -15,6 +15,7 @@ import tempfile
 import msgspec
 
 from fundamen.building.command import CompilerCommand
+from fundamen.machine.host_tools import run_tool
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import shown
@@ -209,18 +210,9 @@ def dry_run(target: str, folder: str) -> str:
 
 
 def _output_of(words: list[str], folder: str, *, only_results: bool = False) -> str:
-    environment = {**os.environ, "LC_ALL": "C", "LANGUAGE": "C"}
+    stderr = subprocess.DEVNULL if only_results else subprocess.STDOUT
     try:
-        run = subprocess.run(
-            words,
-            cwd=folder or None,
-            env=environment,
-            stdin=subprocess.DEVNULL,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.DEVNULL if only_results else subprocess.STDOUT,
-            timeout=_SECONDS,
-            check=False,
-        )
+        return run_tool(words, _SECONDS, folder or None, stderr=stderr, errors="surrogateescape").stdout
     except FileNotFoundError as error:
         is_folder = not os.path.isdir(folder or ".")
         raise UnreadableError(
@@ -228,9 +220,8 @@ def _output_of(words: list[str], folder: str, *, only_results: bool = False) -> 
             why=f"the folder {shown(folder)} is not there" if is_folder else "no such compiler is on PATH",
             do="Name the folder of the build with --directory." if is_folder else "Install it, or name another one.",
         ) from error
-    except (OSError, subprocess.TimeoutExpired) as error:
-        why = f"it did not answer in {_SECONDS:.0f} s" if isinstance(error, subprocess.TimeoutExpired) else str(error)
+    except OSError as error:
+        why = f"it did not answer in {_SECONDS:.0f} s" if isinstance(error, TimeoutError) else str(error)
         raise UnreadableError(
             what=f"{shown(words[0])} cannot be asked", why=shown(why), do="Try it by hand: add -### to the command."
         ) from error
-    return run.stdout.decode("utf-8", "surrogateescape")

@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Collection, Iterable, Iterator, Sequence
+from functools import lru_cache
 
 from fundamen.building.near_misses import is_one_slip_apart
 from fundamen.clues.findings import Finding
@@ -97,8 +98,11 @@ def _share(own: list[str], words: list[str]) -> float:
     return found / sum(map(len, own)) - 0.001 * slips
 
 
+@lru_cache(1 << 16)  # the sentences that are known share their words, and a line is held against all of them
 def _is_like(word: str, other: str) -> bool:
-    return word == other or is_one_slip_apart(word, other, least=4) or (len(other) > 3 and word.startswith(other))  # noqa: PLR2004
+    if word == other or (len(other) > 3 and word.startswith(other)):  # noqa: PLR2004
+        return True
+    return abs(len(word) - len(other)) <= 1 and is_one_slip_apart(word, other, least=4)
 
 
 def _by_name(lines: Sequence[tuple[int, str]]) -> Finding | None:

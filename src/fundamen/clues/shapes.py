@@ -44,13 +44,17 @@ class Shapes:
         self._speaking: dict[bytes, bool] = {}  # those that might; False: only with a line below that goes on with it
         self._remembered = 0  # bytes of both
 
+    def forget(self) -> None:
+        """Let go of what was learnt of lines."""
+        self._remembered = 0
+        self._silent.clear()
+        self._speaking.clear()
+
     def lines_of_interest(self, block: bytes) -> list[int]:
         """Which lines of a block might be of interest, in their order, counted from 0. All that are, are among them."""
         shapes = block.translate(_SHAPE).split(b"\n")
         if self._remembered > _MOST_REMEMBERED:
-            self._remembered = 0
-            self._silent.clear()
-            self._speaking.clear()
+            self.forget()
         new = set(shapes).difference(self._silent).difference(self._speaking)
         if len(new) > max(_LEARNT, len(shapes) // 4):  # hardly any line is like another
             self._learn(islice(new, _LEARNT))

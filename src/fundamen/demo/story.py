@@ -5,7 +5,7 @@ import shlex
 import subprocess
 import sys
 import textwrap
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 
 import msgspec
@@ -20,6 +20,8 @@ from fundamen.demo.world import (
     desk_target,
     package_targets,
 )
+
+Runner = Callable[[Sequence[str], Mapping[str, str], Path], tuple[str, int]]
 
 _WIDTH = 100
 _SECONDS = 120
@@ -47,13 +49,24 @@ class Played(msgspec.Struct, frozen=True):
         return self.status == self.scene.status
 
 
-def play(folder: Path, colour: bool, on_scene: Callable[[Scene], None]) -> Iterator[Played]:  # noqa: FBT001
+def run_afresh(words: Sequence[str], environment: Mapping[str, str], folder: Path) -> tuple[str, int]:
+    """Run ``fundamen`` with some words as a process of its own. Give what it printed, and its exit status."""
+    return _run([sys.executable, "-m", "fundamen", *words], environment, folder)
+
+
+def play(
+    folder: Path,
+    colour: bool,  # noqa: FBT001
+    on_scene: Callable[[Scene], None],
+    run: Runner = run_afresh,
+) -> Iterator[Played]:
     """Build the world in a folder and play all scenes there, one by one.
 
     Args:
         folder: where the world is built; it is the current folder of every command.
         colour: whether the commands are to colour their output.
         on_scene: called before each scene is played.
+        run: runs ``fundamen``, as ``run_afresh`` does.
     """
     from fundamen.demo.stand_in import StandIn  # noqa: PLC0415 - only where the demo is played
 
@@ -62,22 +75,34 @@ def play(folder: Path, colour: bool, on_scene: Callable[[Scene], None]) -> Itera
         break_desk(folder)
     break_quay(folder)
     for scene in _packager():
-        yield _told(scene, folder, {}, on_scene, colour=colour)
+        yield _told(scene, folder, {}, on_scene, run, colour=colour)
     with StandIn(folder / "source") as server:  # what the harbour's IT serves to its technicians
         (folder / "harbour-ca.pem").write_text(server.authority)
         words = {"FINGERPRINT": _fingerprint(folder), "ADDRESS": server.address}
         for scene in (*_desk(), *_quay()):
-            yield _told(scene, folder, words, on_scene, colour=colour)
+            yield _told(scene, folder, words, on_scene, run, colour=colour)
 
 
 def _told(
-    scene: Scene, folder: Path, words: dict[str, str], on_scene: Callable[[Scene], None], *, colour: bool
+    scene: Scene,
+    folder: Path,
+    words: dict[str, str],
+    on_scene: Callable[[Scene], None],
+    run: Runner,
+    *,
+    colour: bool,
 ) -> Played:
     """Play a scene, what was not known when it was written put in."""
     told = msgspec.structs.replace(scene, command=tuple(words.get(word, word) for word in scene.command))
     if told.is_shown:
         on_scene(told)
-    return _played(told, folder, colour=colour)
+    environment = {**os.environ, "FUNDAMEN_HOME": str(folder / "state"), "PYTHONIOENCODING": "utf-8"}
+    if not colour:
+        environment["NO_COLOR"] = "1"
+    first, *others = told.command
+    if first == "fundamen":
+        return Played(told, *run(others, environment, folder))
+    return Played(told, *_run([str(folder / first), *others], environment, folder))
 
 
 def opening() -> str:
@@ -204,13 +229,9 @@ def _quay() -> Iterator[Scene]:
     yield Scene("Taken back as well, so that nothing of the story is left behind.", ("fundamen", "undo", *on_quay), 0)
 
 
-def _played(scene: Scene, folder: Path, *, colour: bool) -> Played:
-    environment = {**os.environ, "FUNDAMEN_HOME": str(folder / "state"), "PYTHONIOENCODING": "utf-8"}
-    if not colour:
-        environment["NO_COLOR"] = "1"
-    own = [sys.executable, "-m", "fundamen"] if scene.command[0] == "fundamen" else [str(folder / scene.command[0])]
+def _run(command: Sequence[str], environment: Mapping[str, str], folder: Path) -> tuple[str, int]:
     finished = subprocess.run(
-        [*own, *scene.command[1:]],
+        command,
         cwd=folder,
         env=environment,
         stdin=subprocess.DEVNULL,
@@ -219,7 +240,7 @@ def _played(scene: Scene, folder: Path, *, colour: bool) -> Played:
         timeout=_SECONDS,
         check=False,
     )
-    return Played(scene, finished.stdout.decode("utf-8", "replace"), finished.returncode)
+    return finished.stdout.decode("utf-8", "replace"), finished.returncode
 
 
 def _fingerprint(folder: Path) -> str:

@@ -8,11 +8,11 @@ it makes of them, and do not come back to the byte. Sources: dpkg(1), "ACTIONS",
 import os
 import re
 
+from fundamen.machine.host_tools import run_tool
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
 from fundamen.restore.records import PackagesRecord
 from fundamen.restore.steps import InstallPackages
-from fundamen.sources.apt import run_tool
 
 _SECONDS = 1800
 _STANZA = re.compile(rb"^Package: (\S+)\n((?:.+\n)*)", re.MULTILINE)

@@ -5,12 +5,12 @@ Its inverse stops the service, if it was not running before. Source: systemctl(1
 
 import shutil
 
+from fundamen.machine.host_tools import run_tool
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath, shown
 from fundamen.restore.records import ServiceRecord
 from fundamen.restore.steps import StartService
-from fundamen.sources.apt import run_tool
 
 _SECONDS = 120
 _MOST_TOLD = 300  # characters

@@ -9,12 +9,12 @@ import contextlib
 import os
 import re
 import shutil
-import subprocess
 from collections.abc import Sequence
 
 import msgspec
 
 from fundamen.formats.versions import compare
+from fundamen.machine.host_tools import run_tool
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
@@ -218,38 +218,6 @@ class Apt:
         options = [f"{name}={value}" for name, value in {**settings, "APT::Architecture": native}.items()]
         options += [f"APT::Architectures::={each}" for each in (native, *foreign)]
         return [word for option in options for word in ("-o", option)]
-
-
-def run_tool(
-    command: Sequence[str], seconds: int, folder: str | None = None, *, apart: bool = False, **environment: str
-) -> "subprocess.CompletedProcess[str]":
-    """Run one of the package manager's tools in plain English, with nobody to answer questions.
-
-    Args:
-        command: the tool and its words.
-        seconds: how long at most.
-        folder: where it runs.
-        apart: whether a Ctrl-C at our terminal is not to reach it.
-        environment: further variables.
-
-    Raises:
-        OSError: it cannot be run, or has not ended in time.
-    """
-    try:
-        return subprocess.run(
-            command,
-            cwd=folder,
-            env={**os.environ, "LC_ALL": "C", **environment},
-            stdin=subprocess.DEVNULL,
-            capture_output=True,
-            text=True,
-            errors="replace",
-            timeout=seconds,
-            check=False,
-            start_new_session=apart,
-        )
-    except subprocess.TimeoutExpired as error:
-        raise OSError(110, f"it has not ended in {seconds} seconds", command[0]) from error
 
 
 def is_as_fetched(path: HostPath) -> bool:

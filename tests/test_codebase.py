@@ -1,0 +1,254 @@
+"""The codebase keeps its own rules: layers, a core without side effects, schemas that are the types' own."""
+
+import ast
+import subprocess
+import sys
+from collections.abc import Iterator, Mapping
+from functools import cache
+from pathlib import Path
+
+import pytest
+
+import fundamen
+
+pytestmark = pytest.mark.xdist_group("codebase")  # it is parsed once
+
+ROOT = Path(__file__).parent.parent
+SOURCE = ROOT / "src" / "fundamen"
+LAYERS = {
+    "model": 0,
+    "knowledge": 0,
+    "formats": 0,
+    "machine": 1,
+    "trust": 1,
+    "loaders": 2,
+    "placing": 2,
+    "cold_copies": 3,
+    "evidence": 2,
+    "trace": 3,
+    "building": 3,
+    "toolchains": 3,
+    "directories": 1,
+    "survey": 4,
+    "certificate_authorities": 3,
+    "sources": 3,
+    "clues": 4,
+    "prerequisites": 4,
+    "installers": 4,
+    "restore": 4,
+    "cases": 5,
+    "report": 5,
+    "demo": 5,
+    "cli": 6,
+}
+CORE = {package for package, layer in LAYERS.items() if layer <= 4}
+NEIGHBOURS = {
+    ("formats", "model"),
+    ("knowledge", "model"),
+    ("restore", "sources"),
+    ("restore", "prerequisites"),
+    ("evidence", "trust"),
+    ("toolchains", "sources"),
+    ("survey", "prerequisites"),
+    ("report", "cases"),
+}
+
+# What the core leaves to its callers: it is given the moment, the environment and the current folder.
+SURROUNDINGS = {
+    "datetime.date.today", "datetime.datetime.now", "datetime.datetime.today", "datetime.datetime.utcnow", "input",
+    "os.environ", "os.environb", "os.getcwd", "os.getcwdb", "os.getenv", "os.getenvb", "os.path.expandvars",
+    "print", "sys.argv", "sys.stderr", "sys.stdin", "sys.stdout", "time.gmtime", "time.localtime", "time.time",
+    "time.time_ns",
+}  # fmt: skip
+HOST = {"getpass", "os.uname", "platform", "socket.getfqdn", "socket.gethostname"}
+CHANGES = {
+    "os.chflags", "os.chmod", "os.chown", "os.fchmod", "os.fchown", "os.ftruncate", "os.lchown", "os.link",
+    "os.makedirs", "os.mkdir", "os.mkfifo", "os.mknod", "os.remove", "os.removedirs", "os.removexattr", "os.rename",
+    "os.renames", "os.replace", "os.rmdir", "os.setxattr", "os.symlink", "os.truncate", "os.unlink", "os.utime",
+    "shutil.chown", "shutil.copy", "shutil.copy2", "shutil.copyfile", "shutil.copymode", "shutil.copystat",
+    "shutil.copytree", "shutil.move", "shutil.rmtree", "shutil.unpack_archive",
+}  # fmt: skip
+PROCESSES = {
+    "asyncio.create_subprocess_exec", "asyncio.create_subprocess_shell", "concurrent.futures.ProcessPoolExecutor",
+    "multiprocessing", "os.execl", "os.execle", "os.execlp", "os.execv", "os.execve", "os.execvp", "os.execvpe",
+    "os.fork", "os.forkpty", "os.popen", "os.posix_spawn", "os.posix_spawnp", "os.spawnl", "os.spawnv", "os.spawnve",
+    "os.startfile", "os.system", "pty", "subprocess.Popen", "subprocess.call", "subprocess.check_call",
+    "subprocess.check_output", "subprocess.run",
+}  # fmt: skip
+
+
+@cache
+def parsed() -> Mapping[str, ast.Module]:
+    """The syntax tree of every module, by its path below the package."""
+    return {str(path.relative_to(SOURCE)): ast.parse(path.read_bytes()) for path in sorted(SOURCE.rglob("*.py"))}
+
+
+@cache
+def nodes(module: str) -> tuple[ast.AST, ...]:
+    return tuple(ast.walk(parsed()[module]))
+
+
+def package_of(module: str) -> str:
+    return module.partition("/")[0]
+
+
+def imports() -> Iterator[tuple[str, str]]:
+    """(module, the package it imports from) for all imports inside fundamen."""
+    for module in parsed():
+        for node in nodes(module):
+            if isinstance(node, ast.ImportFrom) and str(node.module).startswith("fundamen."):
+                yield module, str(node.module).split(".")[1]
+
+
+def used_names(module: str) -> set[str]:
+    """The full names of all that a module takes from elsewhere, however it spells them."""
+    known = {name: name for name in ("print", "input")}
+    found = set[str]()
+    for node in nodes(module):
+        if isinstance(node, ast.Import):
+            for each in node.names:
+                top = each.name.partition(".")[0]
+                known[each.asname or top] = each.name if each.asname else top
+            found |= {each.name for each in node.names}
+        elif isinstance(node, ast.ImportFrom) and node.module:
+            known |= {each.asname or each.name: f"{node.module}.{each.name}" for each in node.names}
+            found |= {f"{node.module}.{each.name}" for each in node.names}
+    for node in nodes(module):
+        match node:
+            case ast.Attribute() | ast.Name():
+                found.add(full_name(node, known))
+            case ast.Call(func=ast.Name(id="getattr"), args=[of, ast.Constant(value=str(name)), *_]):
+                found.add(f"{full_name(of, known)}.{name}")
+    return found
+
+
+def full_name(node: ast.AST, known: Mapping[str, str]) -> str:
+    match node:
+        case ast.Name(id=name):
+            return known.get(name, "")
+        case ast.Attribute(value=of, attr=name):
+            return f"{above}.{name}" if (above := full_name(of, known)) else ""
+    return ""
+
+
+def uses(of: set[str], packages: set[str]) -> dict[str, set[str]]:
+    """Which modules of some packages use any of these names, or what lies below them."""
+    found = {module: of & with_those_above(used_names(module)) for module in parsed() if package_of(module) in packages}
+    return {module: names for module, names in found.items() if names}
+
+
+def with_those_above(names: set[str]) -> set[str]:
+    """Some names and all that they lie below: ``os.environ.get`` uses ``os.environ``."""
+    return {name.rsplit(".", dots)[0] for name in names for dots in range(name.count(".") + 1)}
+
+
+# Today's exceptions of the rules below, where there are any. These lists may only get shorter.
+SURROUNDINGS_TODAY: dict[str, set[str]] = {}
+HOST_TODAY = {"placing/flushing.py": {"os.uname"}}
+CHANGES_TODAY = {  # how many of these each uses
+    "cold_copies/archive.py": 3,
+    "cold_copies/store.py": 2,
+    "cold_copies/taking.py": 1,
+    "installers/unpacking.py": 5,
+    "prerequisites/acceptance.py": 1,
+    "restore/carrying_out.py": 1,
+    "restore/clean_up.py": 1,
+    "restore/entries.py": 2,
+    "restore/folders.py": 3,
+    "restore/moves.py": 1,
+    "restore/publisher_installer.py": 1,
+    "restore/taking_back.py": 1,
+    "restore/tree_change.py": 4,
+    "sources/apt.py": 2,
+    "sources/client.py": 1,
+    "sources/fetching.py": 3,
+    "sources/media.py": 2,
+    "sources/own_copies.py": 1,
+    "sources/publishing.py": 1,
+    "sources/reference_offers.py": 2,
+    "sources/repository.py": 3,
+    "sources/store.py": 3,
+    "sources/writing.py": 2,
+}
+PROCESSES_TODAY = {
+    "cli/commands/fleet.py",
+    "clues/large.py",
+    "demo/story.py",
+    "evidence/debian_contents.py",
+    "machine/host_tools.py",
+    "machine/sharing.py",
+    "prerequisites/kinds/command.py",
+    "prerequisites/kinds/language_runtime.py",
+    "prerequisites/kinds/service.py",
+    "restore/launch.py",
+    "trace/observing_prefix.py",
+    "trace/running.py",
+}
+
+
+def test_a_package_imports_only_from_lower_layers() -> None:
+    climbing = {
+        (module, target)
+        for module, target in imports()
+        if package_of(module) in LAYERS
+        and package_of(module) != target
+        and LAYERS[target] >= LAYERS[package_of(module)]
+        and (package_of(module), target) not in NEIGHBOURS
+    }
+    assert climbing == set()
+    assert len(list(imports())) > 100
+
+
+def test_every_folder_of_the_codebase_is_a_package_in_a_layer() -> None:
+    assert {path.name for path in SOURCE.iterdir() if path.is_dir() and path.name != "__pycache__"} == set(LAYERS)
+
+
+@pytest.mark.parametrize(
+    "code",
+    [
+        "import os\nos.environ['A']",
+        "import os as system\nx = {**system.environ}",
+        "from os import environ",
+        "from os import environ as inherited",
+        "import os\ngetattr(os, 'environ')",
+        "import os.path\nos.environ",
+    ],
+)
+def test_a_name_is_found_however_it_is_spelled(code: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setitem(globals(), "nodes", lambda _module: tuple(ast.walk(ast.parse(code))))
+    assert "os.environ" in used_names("it")
+
+
+def test_the_core_neither_prints_nor_reads_clock_or_environment() -> None:
+    assert uses(SURROUNDINGS, CORE) == SURROUNDINGS_TODAY
+
+
+def test_the_core_does_not_ask_what_host_it_runs_on() -> None:
+    assert uses(HOST, CORE) == HOST_TODAY
+
+
+def test_only_placing_changes_files() -> None:
+    assert {module: len(names) for module, names in uses(CHANGES, CORE - {"placing"}).items()} == CHANGES_TODAY
+
+
+def test_only_named_modules_start_processes() -> None:
+    assert set(uses(PROCESSES, set(LAYERS))) == PROCESSES_TODAY
+
+
+def test_all_public_names_can_be_had() -> None:
+    for name in fundamen.__all__:
+        assert getattr(fundamen, name)
+    with pytest.raises(AttributeError):
+        fundamen.nothing_of_this_name  # noqa: B018 - the attribute is looked up for its error
+
+
+def test_the_published_schemas_are_those_of_the_types() -> None:
+    subprocess.run([sys.executable, ROOT / "tools" / "write_schemas.py", "--check"], check=True)
+    assert len(list((ROOT / "docs" / "schemas").glob("*.json"))) == 34
+
+
+def test_mutated_files_are_answered_or_refused() -> None:
+    run = subprocess.run(
+        [sys.executable, ROOT / "tools" / "mutate_inputs.py", "1500"], capture_output=True, text=True, check=False
+    )
+    assert (run.returncode, run.stdout.splitlines()[-1].split(";")[0]) == (0, "1500 mutations, 0 failures")
