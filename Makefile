@@ -3,6 +3,9 @@ PYTHON ?= python3
 VENV ?= .venv
 BIN := $(VENV)/bin
 
+# Compiled modules are kept, whatever the host prefers: most of a start is compiling.
+unexport PYTHONDONTWRITEBYTECODE
+
 .PHONY: demo test test-system lint bench schemas clean
 
 demo: $(VENV)/.installed

@@ -1,8 +1,8 @@
 """What all tests share: the built command, machines, and a compiler."""
 
+import gc
 import os
 import shutil
-import subprocess
 import tempfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
+from builders.compiled import compiled
 from builders.machine import ALinuxMachine, AWindowsMachine
 from command import Ran, Server, Word, run_cold, serving
 
@@ -75,6 +76,12 @@ def pytest_configure(config: pytest.Config) -> None:
     config.option.basetemp = config.stash[IN_MEMORY] = _folder_in_memory()
 
 
+def pytest_collection_finish() -> None:
+    """Have the garbage collector look at what the tests make only: what was collected lives to the end."""
+    gc.freeze()
+    gc.set_threshold(50_000, 20, 20)
+
+
 def pytest_unconfigure(config: pytest.Config) -> None:
     """Take those folders away."""
     if (folder := config.stash.get(IN_MEMORY, None)) is not None:
@@ -95,6 +102,12 @@ def _folder_in_memory() -> Path | None:
     return folder
 
 
+@pytest.fixture(params=[False, pytest.param(True, marks=pytest.mark.system)], ids=["a value a byte", "every value"])
+def every_value(request: pytest.FixtureRequest) -> bool:
+    """Whether a file is changed to each of several values at each byte, which takes a while."""
+    return bool(request.param)
+
+
 @pytest.fixture
 def linux(tmp_path: Path) -> ALinuxMachine:
     """An empty Linux machine to be built on."""
@@ -108,17 +121,6 @@ def windows(tmp_path: Path) -> AWindowsMachine:
 
 
 @pytest.fixture
-def compile_c(tmp_path: Path) -> Callable[..., Path]:
-    """The C compiler: give it the output's path, the source text and further arguments."""
-    compiler = shutil.which("cc") or shutil.which("gcc")
-    if compiler is None:
-        pytest.skip("no C compiler")
-
-    def build(output: Path, source: str, *arguments: str, using: str = compiler) -> Path:
-        output.parent.mkdir(parents=True, exist_ok=True)
-        file = tmp_path / f"{output.name}.c"
-        file.write_text(source)
-        subprocess.run([using, str(file), "-o", str(output), *arguments], check=True, capture_output=True)
-        return output
-
-    return build
+def compile_c() -> Callable[..., Path]:
+    """The C compiler, as ``compiled`` has it."""
+    return compiled

@@ -38,6 +38,7 @@ KEYSTORE = pkcs12.serialize_key_and_certificates(None, None, None, BOTH, BestAva
         ((DATA / "trust.p12").read_bytes(), Kind.PKCS12, 1, 0),
         ((DATA / "trust.jks").read_bytes(), Kind.JKS, 1, 0),
     ],
+    ids=["DER", "PEM", "a chain in PEM", "bundle", "bundle in PEM", "revocations", "made here", "PKCS #12", "JKS"],
 )
 def test_every_form_is_read(data: bytes, kind: Kind, count: int, lists: int) -> None:
     assert looks_like_certificates(data[:4096])
@@ -47,7 +48,9 @@ def test_every_form_is_read(data: bytes, kind: Kind, count: int, lists: int) -> 
 
 
 @pytest.mark.parametrize(
-    "data", [b"", b"\x30\x03\x02\x01\x05", b"\xfe\xed\xfe\xed", b"-----BEGIN X-----", ROOT.key_pem]
+    "data",
+    [b"", b"\x30\x03\x02\x01\x05", b"\xfe\xed\xfe\xed", b"-----BEGIN X-----", ROOT.key_pem],
+    ids=["empty", "a number", "a mark alone", "another thing in PEM", "a key"],
 )
 def test_what_holds_no_certificates_is_refused(data: bytes) -> None:
     with pytest.raises(DamagedFileError):

@@ -6,6 +6,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from builders.damage import changed_at_each
 from fundamen.formats.binary import read_binary
 from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.macho import MachO, read_macho
@@ -101,12 +102,11 @@ def test_a_file_cut_at_any_length_is_told_to_be_damaged() -> None:
             assert read_all(data[:length]).problems, f"cut at {length}"
 
 
-def test_a_file_changed_at_any_byte_is_read_or_refused_and_nothing_else() -> None:
+def test_a_file_changed_at_any_byte_is_read_or_refused_and_nothing_else(*, every_value: bool) -> None:
     [part] = read_macho(MemoryBytes(INTEL)).slices
     tables = range(min(extent.offset for extent in part.bindings), len(INTEL))
-    for at in (*range(0x600), *tables):
-        for value in (0x00, 0xFF, INTEL[at] ^ 0x80):
-            read_all(INTEL[:at] + bytes([value]) + INTEL[at + 1 :])
+    for changed in changed_at_each(INTEL, (*range(0x600), *tables), every_value=every_value):
+        read_all(changed)
 
 
 @given(st.binary(max_size=400), st.sampled_from(["cffaedfe", "feedface", "cafebabe00000002", "cafebabf"]))

@@ -1,6 +1,7 @@
 from contextlib import suppress
 from pathlib import Path
 
+from builders.damage import changed_at_each
 from fundamen.demo.world import BINARIES
 from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.cli_header import read_managed
@@ -27,9 +28,8 @@ def test_a_native_image_is_not_managed() -> None:
     assert read_managed(data, read_pe(data)) is None
 
 
-def test_an_image_changed_at_any_byte_is_read_or_refused() -> None:
-    for at in range(0x80, len(IMAGE)):
-        for value in (0x00, 0x7F, 0xFF):
-            data = MemoryBytes(IMAGE[:at] + bytes([value]) + IMAGE[at + 1 :])
-            with suppress(DamagedFileError):
-                read_managed(data, read_pe(data))
+def test_an_image_changed_at_any_byte_is_read_or_refused(*, every_value: bool) -> None:
+    for changed in changed_at_each(IMAGE, range(0x80, len(IMAGE)), every_value=every_value):
+        data = MemoryBytes(changed)
+        with suppress(DamagedFileError):
+            read_managed(data, read_pe(data))

@@ -114,6 +114,7 @@ def test_loose_files_go_where_the_technician_says(linux: ALinuxMachine, fundamen
 @pytest.mark.parametrize(
     ("content", "said"),
     [(b"no medium", "is no disc image"), (a_zip({"../salt.dll": WIDE}), "leads elsewhere"), (None, "cannot be read")],
+    ids=["a text", "a climbing path", "not there"],
 )
 def test_a_medium_that_cannot_be_used_is_told(
     office: AWindowsMachine, fundamen: Fundamen, tmp_path: Path, content: bytes | None, said: str

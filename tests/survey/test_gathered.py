@@ -4,7 +4,7 @@ import gzip
 import io
 import subprocess
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
 
@@ -12,6 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from builders.compiled import compiled
 from conftest import Fundamen
 from fundamen.formats.gathered import read_gathered
 from fundamen.machine.gathered import GatheredMachine, gathering_script
@@ -37,47 +38,48 @@ WINDOWS = (
 )
 
 
-@pytest.fixture
-def tmp_path() -> Iterator[Path]:
-    """A folder on the disk: nothing below /dev is gathered."""
-    with tempfile.TemporaryDirectory() as folder:
-        yield Path(folder)
-
-
-@pytest.fixture
-def gathered(fundamen: Fundamen, compile_c: Callable[..., Path], tmp_path: Path) -> tuple[Path, Path]:
+@pytest.fixture(scope="module")
+def gathered() -> Iterator[tuple[Path, Path]]:
     """A program of which one library is gone, one is for nobody, and what was gathered of it."""
-    lib = tmp_path / "lib"
+    with tempfile.TemporaryDirectory() as folder:  # on the disk: nothing below /dev is gathered
+        yield gathered_in(Path(folder))
+
+
+def gathered_in(folder: Path) -> tuple[Path, Path]:
+    lib = folder / "lib"
     for name, number in (("tide", 2), ("ebb", 1)):
         words = ("-shared", "-fPIC", f"-Wl,-soname,lib{name}.so.{number}")
-        compile_c(lib / f"lib{name}.so.{number}", f"int {name}(void) {{ return 1; }}", *words)
-    program = compile_c(
-        tmp_path / "bin/berth", "int tide(void); int ebb(void); int main(void) { return tide() + ebb(); }",
+        compiled(lib / f"lib{name}.so.{number}", f"int {name}(void) {{ return 1; }}", *words)
+    program = compiled(
+        folder / "bin/berth", "int tide(void); int ebb(void); int main(void) { return tide() + ebb(); }",
         str(lib / "libtide.so.2"), str(lib / "libebb.so.1"), "-Wl,-rpath,$ORIGIN/../lib",
     )  # fmt: skip
     (lib / "libtide.so.2").unlink()
-    script = tmp_path / "gather.sh"
-    script.write_text(fundamen("capture", "--script").out)
-    assert script.read_text() == gathering_script("shell")
-    target = tmp_path / "berth.gathered"
+    script = folder / "gather.sh"
+    script.write_text(gathering_script("shell"))
+    target = folder / "berth.gathered"
     with target.open("wb") as file:
-        subprocess.run(["sh", script, program, tmp_path / "none"], stdout=file, check=True)
+        subprocess.run(["sh", script, program, folder / "none"], stdout=file, check=True)
     return program, target
 
 
+def test_the_script_is_what_the_command_prints(fundamen: Fundamen) -> None:
+    assert fundamen("capture", "--script").out == gathering_script("shell")
+
+
+@pytest.mark.parametrize("is_packed", [False, True], ids=["as it is", "packed"])
 def test_a_capture_of_it_answers_as_the_machine_does(
-    fundamen: Fundamen, gathered: tuple[Path, Path], tmp_path: Path
+    fundamen: Fundamen, gathered: tuple[Path, Path], tmp_path: Path, *, is_packed: bool
 ) -> None:
     program, target = gathered
-    packed = tmp_path / "berth.gathered.gz"
-    packed.write_bytes(gzip.compress(target.read_bytes()))
-    for number, source in enumerate((target, packed)):
-        assert fundamen("capture", f"{number}.capture", "--from", source, "--yes").status == 0
-        [there] = fundamen("trace", "-m", f"{number}.capture", program, "--json").records
-        [here] = fundamen("trace", program, "--json").records
-        assert there["components"] == here["components"]
-        assert [each["name"] for each in there["components"] if each["fault"]] == ["libtide.so.2"]
-    other = fundamen("trace", "-m", "0.capture", "/usr/bin/env", "--json")
+    source = tmp_path / "it"
+    source.write_bytes(gzip.compress(target.read_bytes(), 1) if is_packed else target.read_bytes())
+    assert fundamen("capture", "it.capture", "--from", source, "--yes").status == 0
+    [there] = fundamen("trace", "-m", "it.capture", program, "--json").records
+    [here] = fundamen("trace", program, "--json").records
+    assert there["components"] == here["components"]
+    assert [each["name"] for each in there["components"] if each["fault"]] == ["libtide.so.2"]
+    other = fundamen("trace", "-m", "it.capture", "/usr/bin/env", "--json")
     assert (other.status, "lacks" in str(other.records)) == (3, True)
 
 

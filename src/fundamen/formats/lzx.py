@@ -154,12 +154,11 @@ class LzxUnpacker:
     def _table(self, lengths: Sequence[int]) -> _Table:
         """The table of a canonical code: shorter codes come first, and among equal ones the smaller symbol."""
         table: list[int] = []
-        for length in range(1, _LONGEST_CODE + 1):
-            for symbol, its_length in enumerate(lengths):
-                if its_length == length:
-                    table += [symbol << 5 | length] * (1 << (_LONGEST_CODE - length))
-                    if len(table) > 1 << _LONGEST_CODE:
-                        break
+        for symbol in sorted(filter(lengths.__getitem__, range(len(lengths))), key=lengths.__getitem__):
+            length = lengths[symbol]
+            table += [symbol << 5 | length] * (1 << (_LONGEST_CODE - length))
+            if len(table) > 1 << _LONGEST_CODE:
+                break
         if len(table) != 1 << _LONGEST_CODE:
             raise self._damaged("the lengths of its codes fit no code")
         return table

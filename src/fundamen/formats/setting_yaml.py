@@ -12,6 +12,15 @@ from fundamen.formats.setting import Found, Key, Plain, ambiguous, refusal
 _MOST_DEPTH = 64
 
 
+class _Loader(yaml.SafeLoader):
+    """Refuses text that nests without end, before each token of it is held against every level above."""
+
+    def fetch_flow_collection_start(self, TokenClass: type) -> None:  # noqa: N803 - the library's own signature
+        if self.flow_level >= _MOST_DEPTH:
+            raise yaml.YAMLError(f"it nests more than {_MOST_DEPTH} deep")
+        super().fetch_flow_collection_start(TokenClass)
+
+
 def find(text: str, key: Key, what: str) -> Found | None:
     """A value as it stands."""
     node = _node(_root(text, what), key, what)
@@ -62,7 +71,7 @@ def remove(text: str, key: Key, what: str) -> str:
 
 def _root(text: str, what: str) -> Node | None:
     try:
-        return yaml.compose(text, Loader=yaml.SafeLoader)
+        return yaml.compose(text, Loader=_Loader)
     except (yaml.YAMLError, ValueError, RecursionError) as error:
         raise damaged(what, f"it is no YAML, or holds several documents: {str(error).splitlines()[0]}") from error
 
