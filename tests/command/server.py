@@ -5,6 +5,7 @@ three standard streams, and where to tell the child's process number and later i
 """
 
 import atexit
+import functools
 import gc
 import importlib
 import io
@@ -23,6 +24,7 @@ from typing import Any, NoReturn, TextIO
 import fundamen
 from fundamen.cli.main import main
 
+BUG = "A_BUG_IN"  # a variable of the environment: module:function:culprit
 _DESCRIPTORS = 4
 _DESCRIPTOR_END = 256  # more than this process ever has
 
@@ -94,6 +96,8 @@ def run(request: dict[str, Any], streams: list[int]) -> NoReturn:
     signal.signal(signal.SIGINT, signal.default_int_handler)
     sys.argv[:] = ["fundamen", *request["words"]]
     sys.stdin, sys.stdout, sys.stderr = (_stream(number, "r" if number == 0 else "w") for number in range(3))
+    if bug := os.environ.pop(BUG, None):
+        put_in_bug(*bug.split(":", 2))
     status = 0
     try:
         main()
@@ -104,6 +108,20 @@ def run(request: dict[str, Any], streams: list[int]) -> NoReturn:
         status = 1
     finally:
         _end(status)
+
+
+def put_in_bug(module: str, name: str, culprit: str) -> None:
+    """Let a function of the command fail wherever one of its arguments is, or names, the culprit."""
+    *above, last = name.split(".")
+    owner = functools.reduce(getattr, above, importlib.import_module(module))
+    sound = getattr(owner, last)
+
+    def failing(*given: Any, **named: Any) -> Any:
+        if any(culprit in f"{each!r} {getattr(each, 'name', '')}" for each in (*given, *named.values())):
+            raise LookupError("a bug that a test has put in")
+        return sound(*given, **named)
+
+    setattr(owner, last, failing)
 
 
 def _stream(number: int, mode: str) -> TextIO:

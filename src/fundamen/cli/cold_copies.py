@@ -13,6 +13,7 @@ from fundamen.cold_copies.store import CopyStore
 from fundamen.cold_copies.taking import look_through, take_copy
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import FundamenError
+from fundamen.model.isolation import Isolated
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.report.cold_copies_text import brought_back_text, rehearsal_text
 from fundamen.report.contracts.cold_copying import brought_back_record
@@ -44,7 +45,8 @@ def checked(
     failed: list[FundamenError] = []
     for number in numbers or store.numbers():
         try:
-            copy = store.find(number)
+            with Isolated(f"cold copy {number}"):
+                copy = store.find(number)
         except FundamenError as error:
             if numbers:
                 raise

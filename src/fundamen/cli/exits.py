@@ -4,6 +4,7 @@ from enum import IntEnum
 
 from fundamen.model.errors import (
     FundamenError,
+    InternalError,
     RestorationError,
     UnfinishedError,
     UnreadableError,
@@ -28,6 +29,7 @@ class Exit(IntEnum):
 
 BY_ERROR: dict[type[FundamenError], Exit] = {
     UsageError: Exit.WRONG_USAGE,
+    InternalError: Exit.BUG,
     UnreadableError: Exit.UNREADABLE_INPUT,
     UntrustedError: Exit.REFUSED,
     RestorationError: Exit.TAKEN_BACK,

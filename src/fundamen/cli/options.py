@@ -17,6 +17,7 @@ from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, shown
 
 Command = Callable[..., None]
+NUMBER = click.IntRange(1, (1 << 31) - 1)  # of a restoration, case or copy
 
 _PLATFORM: str = sys.platform  # as a plain string: mypy would call the other platforms' lines unreachable
 
@@ -106,7 +107,7 @@ def host_and_port(text: str, usual: int) -> tuple[str, int]:
         UsageError: it has not the form of one.
     """
     host, _, port = text.rpartition(":") if not text.endswith("]") and ":" in text else (text, "", str(usual))
-    if host and port.isdigit() and 0 < int(port) < 1 << 16 and not set(host) & set("/ @"):
+    if host and port.isdecimal() and 0 < int(port) < 1 << 16 and not set(host) & set("/ @"):
         return host, int(port)
     raise UsageError(
         what=f"The server {shown(text)} cannot be asked",

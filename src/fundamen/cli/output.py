@@ -10,7 +10,7 @@ from typing import Any, NoReturn, Self
 import click
 
 from fundamen.cli.exits import Exit, exit_of
-from fundamen.model.errors import FundamenError, UnreadableError
+from fundamen.model.errors import FundamenError, InternalError, UnreadableError
 from fundamen.model.paths import shown
 
 _STATUS_WIDTH = 80
@@ -33,6 +33,7 @@ class Output:
         self.verbose = verbose
         self.drawn = _can_draw(sys.stdout)
         self._log_file = log_file
+        self._bug_file: str | None = None
         self._colour = False if os.environ.get("NO_COLOR") else None
 
     def __enter__(self) -> Self:
@@ -83,6 +84,13 @@ class Output:
         """Print an error about one input, while the others go on."""
         self.log(f"input failed: {error}", error)
         click.echo(_in_three_lines(error), err=True, nl=False)
+        if isinstance(error, InternalError):
+            self._keep(error)
+
+    def _keep(self, error: InternalError) -> None:
+        """Add a bug of ours to this run's own file, and name it."""
+        self._bug_file = _kept_bug(error.details, self._bug_file)
+        click.echo(f"  File: {self._bug_file}", err=True)
 
     def log(self, text: str, error: BaseException | None = None) -> None:
         """Add a line to the log file, if one was asked for."""
@@ -194,17 +202,28 @@ def finish(status: Exit) -> NoReturn:
 
 def report_bug(error: Exception) -> Exit:
     """Say that Fundamen itself is at fault, and keep the traceback in a file that can be sent in."""
-    import tempfile  # noqa: PLC0415 - not part of a run that goes well
-
-    with tempfile.NamedTemporaryFile("w", prefix="fundamen-bug-", suffix=".txt", delete=False) as file:
-        file.write(_traceback(error))
+    name = _kept_bug(_traceback(error))
     lines = (
         f"Fundamen met a fault of its own: {type(error).__name__}: {shown(str(error))}",
-        f"  Why: this is a bug; what it was doing is in {file.name}",
+        f"  Why: this is a bug; what it was doing is in {name}",
         "  Do:  send that file in. See 'fundamen history' before you change anything by hand.",
     )
     click.echo("\n".join(lines), err=True)
     return Exit.BUG
+
+
+def _kept_bug(details: str, name: str | None = None) -> str:
+    """Write down what a bug of ours was doing, into a new file or behind what stands in one; give the file's name."""
+    import tempfile  # noqa: PLC0415 - not part of a run that goes well
+
+    text = details.encode("utf-8", "backslashreplace")
+    if name is not None:
+        with open(name, "ab") as file:
+            file.write(b"\n" + text)
+        return name
+    with tempfile.NamedTemporaryFile("wb", prefix="fundamen-bug-", suffix=".txt", delete=False) as new:
+        new.write(text)
+    return new.name
 
 
 def _of_the_host(error: OSError) -> FundamenError:

@@ -132,7 +132,7 @@ class _Handler(BaseHTTPRequestHandler):
     def _begin(self) -> int:
         asked = self.headers.get("Range", "")
         begin = asked.removeprefix("bytes=").partition("-")[0]
-        return int(begin) if asked.startswith("bytes=") and begin.isdigit() else 0
+        return int(begin) if asked.startswith("bytes=") and begin.isdecimal() else 0
 
     def _send(self, target: str, begin: int, fault: Fault | None) -> None:
         size = os.path.getsize(target)

@@ -116,7 +116,7 @@ def _file(element: Element) -> ManifestFile:
 
 def version_of(text: str) -> Version:
     """A version of up to four numbers; what is no number counts as 0."""
-    numbers = [int(part) if part.isdigit() and len(part) < 6 else 0 for part in text.split(".")[:4]]  # noqa: PLR2004 - 65535
+    numbers = [int(part) if part.isdecimal() and len(part) < 6 else 0 for part in text.split(".")[:4]]  # noqa: PLR2004 - 65535
     major, minor, build, revision = (*numbers, 0, 0, 0, 0)[:4]
     return major, minor, build, revision
 

@@ -166,7 +166,7 @@ class _Reader:
     def _operator(self, tokens: list[Token], at: int) -> int:
         operator = tokens[at].operator
         if operator in REDIRECTIONS:
-            if self._words and self._words[-1].source.isdigit() and len(self._words) > 1:
+            if self._words and self._words[-1].source.isdecimal() and len(self._words) > 1:
                 self._words.pop()  # the number of what is redirected
             return at + 2
         if operator == "(" and len(self._words) == 1 and at + 1 < len(tokens) and tokens[at + 1].operator == ")":

@@ -5,6 +5,7 @@ import gzip
 import io
 import lzma
 import tarfile
+import zlib
 from collections.abc import Callable
 from typing import IO, cast
 
@@ -15,7 +16,7 @@ from fundamen.formats.cursor import damaged
 from fundamen.formats.packed import Bounds, Guarded, PackedFile, Unpacked, plain_path, unix_path
 from fundamen.model.paths import shown
 
-RAISED = (tarfile.TarError, lzma.LZMAError, OSError, EOFError, ValueError, OverflowError)
+RAISED = (tarfile.TarError, lzma.LZMAError, zlib.error, OSError, EOFError, ValueError, OverflowError)
 _MARK_AT, _MARK = 257, b"ustar"
 _TOP = {"", ".", "/"}  # how the folder is called that all lies in
 

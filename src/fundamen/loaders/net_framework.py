@@ -202,5 +202,5 @@ def _version(text: str) -> tuple[int, int]:
 
 
 def _numbers(release: str) -> tuple[int, ...]:
-    numbers = [int(part) for part in release.split(".") if part.isdigit() and len(part) < 6]  # noqa: PLR2004 - 65535
+    numbers = [int(part) for part in release.split(".") if part.isdecimal() and len(part) < 6]  # noqa: PLR2004 - 65535
     return (*numbers, 0, 0, 0)[:3]

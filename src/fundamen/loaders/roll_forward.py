@@ -39,7 +39,7 @@ class FrameworkVersion(msgspec.Struct, frozen=True):
         return ".".join(map(str, self.numbers)) + ("-" + ".".join(self.prerelease) if self.prerelease else "")
 
     def _order(self) -> tuple[tuple[int, int, int], bool, tuple[tuple[bool, int, str], ...]]:
-        parts = tuple((not p.isdigit(), int(p) if p.isdigit() else 0, p) for p in self.prerelease)
+        parts = tuple((not p.isdecimal(), int(p) if p.isdecimal() else 0, p) for p in self.prerelease)
         return self.numbers, not self.prerelease, parts
 
 

@@ -139,6 +139,6 @@ def _looked_up(exports: ExportTable, wanted: _Wanted) -> tuple[list[Function], d
         if not library:
             missing.append(imported)
             continue
-        target = Function(None, int(name[1:])) if name[:1] == "#" and name[1:].isdigit() else Function(name)
+        target = Function(None, int(name[1:])) if name[:1] == "#" and name[1:].isdecimal() else Function(name)
         forwarded.setdefault(library.lower(), []).append((imported, target))
     return missing, forwarded

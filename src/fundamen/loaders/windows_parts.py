@@ -43,7 +43,7 @@ def build_of(machine: Machine) -> int | None:
     """The build number of a machine's Windows, by its registry or its innermost library; None where neither tells."""
     for name in ("CurrentBuildNumber", "CurrentBuild"):
         text = machine.registry.text(_VERSION, name)
-        if text.isdigit():
+        if text.isdecimal():
             return int(text)
     try:
         path = machine.join(WINDOWS_FOLDER, "System32", INNERMOST)
@@ -53,7 +53,7 @@ def build_of(machine: Machine) -> int | None:
     except UnreadableError:
         return None
     build = info.file_version.split(".")[2] if info is not None and info.file_version else ""
-    return int(build) if build.isdigit() else None
+    return int(build) if build.isdecimal() else None
 
 
 def first_build_with(name: str) -> int | None:

@@ -52,7 +52,7 @@ def find_running(program: HostPath) -> tuple[User, ...]:
 
 def process_of(named: str) -> User | None:
     """The process of a number or name, of several the one that was started last; None where there is none."""
-    if named.isdigit():
+    if named.isdecimal():
         return _user(named) if os.path.isdir(f"/proc/{named}") else None
     return next((user for pid in reversed(_others()) if (user := _user(pid)).name == named[:_MOST_NAME]), None)
 
@@ -76,7 +76,7 @@ def _others() -> list[str]:
     """The numbers of all processes but our own, the oldest first."""
     own = str(os.getpid())
     try:
-        return sorted((name for name in os.listdir("/proc") if name.isdigit() and name != own), key=int)
+        return sorted((name for name in os.listdir("/proc") if name.isdecimal() and name != own), key=int)
     except OSError:  # no such file system here
         return []
 

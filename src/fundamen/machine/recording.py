@@ -26,7 +26,7 @@ from fundamen.formats.text_hive import Value
 from fundamen.machine.machine import Entry, Machine
 from fundamen.machine.registry import Registry
 from fundamen.machine.scanning import Scanning
-from fundamen.model.errors import UnreadableError
+from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
 
 _SECRET_PLACES = (
@@ -40,10 +40,6 @@ _SECRET_SETTING = re.compile(
 _SECRET_WORDS = (b"passw", b"secret", b"token", b"api", b"credential")  # one of them stands in each such setting
 _PRIVATE_KEY = b"PRIVATE KEY-----"
 _REQUIREMENT = "requirement "  # how what is kept of a check begins
-
-
-class TooLargeError(Exception):
-    """More would be taken in than was allowed."""
 
 
 class RecordingMachine(Machine):
@@ -64,6 +60,7 @@ class RecordingMachine(Machine):
         self.left_out: dict[str, None] = {}
         self.taken: IO[bytes] = tempfile.TemporaryFile()  # noqa: SIM115 - it is written to a capture later
         self._most_bytes = most_bytes
+        self._is_too_large = False
         self._lock = threading.Lock()  # some checks are made side by side
         self._pieces: dict[MachinePath, _Pieces] = {}
         self.environment = _RecordedEnvironment(base.environment, self.facts.environment, self.left_out)
@@ -140,12 +137,21 @@ class RecordingMachine(Machine):
         return self.taken.tell()
 
     def finished(self) -> Facts:
-        """All that was written down."""
+        """All that was written down. Raises: UsageError: more would have been taken in than was allowed."""
+        if self._is_too_large:  # whoever asked may have gone on all the same
+            raise self._too_large()
         for path, pieces in self._pieces.items():
             self.facts.files[path] = CapturedFile(pieces.size, tuple(pieces.held))
         for path in self._pieces:  # it may be asked for by another name
             self.facts.files.setdefault(self.base.real(path), self.facts.files[path])
         return self.facts
+
+    def _too_large(self) -> UsageError:
+        return UsageError(
+            what="The capture is not made",
+            why=f"more than {self._most_bytes >> 20} MiB of files would be taken in",
+            do="Name single programs, or allow more with --most.",
+        )
 
     @contextlib.contextmanager
     def _opened(self, path: MachinePath) -> Iterator[ByteSource]:
@@ -193,7 +199,8 @@ class RecordingMachine(Machine):
         with self._lock:
             at = self.taken.tell()
             if at + len(data) > self._most_bytes:
-                raise TooLargeError
+                self._is_too_large = True
+                raise self._too_large()
             self.taken.write(data)
         return at
 

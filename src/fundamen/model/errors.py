@@ -3,17 +3,20 @@
 A missing or damaged component is a result and never an exception; an exception says that we could not find out.
 """
 
-from typing import Self
+from typing import ClassVar, Self
 
 
 class FundamenError(Exception):
     """Something could not be done.
 
     Attributes:
+        code: which kind of error it is, for scripts; it stays the same.
         what: what could not be done, and to which thing.
         why: what was found where, against what was expected.
         do: the next step for the technician.
     """
+
+    code: ClassVar[str] = "error"
 
     def __init__(self, what: str, why: str, do: str) -> None:
         super().__init__(f"{what}: {why}")
@@ -21,7 +24,7 @@ class FundamenError(Exception):
         self.why = why
         self.do = do
 
-    def __reduce__(self) -> tuple[type[Self], tuple[str, str, str]]:
+    def __reduce__(self) -> tuple[type[Self], tuple[str, ...]]:
         """How it is handed over between processes."""
         return type(self), (self.what, self.why, self.do)
 
@@ -29,30 +32,64 @@ class FundamenError(Exception):
 class UsageError(FundamenError):
     """The command was given something that does not fit together."""
 
+    code = "usage"
+
 
 class UnreadableError(FundamenError):
     """An input is not there, may not be read, or is not what it was taken for."""
+
+    code = "unreadable"
 
 
 class NotExecutableError(UnreadableError):
     """A file could be read, but is neither program nor library."""
 
+    code = "not-executable"
+
 
 class DamagedFileError(UnreadableError):
     """A file breaks the rules of its own format."""
+
+    code = "damaged"
 
 
 class CutFileError(DamagedFileError):
     """A file ends before something that it says it holds."""
 
+    code = "cut-off"
+
+
+class InternalError(UnreadableError):
+    """A bug of ours kept one input from being examined to its end; other inputs are examined all the same.
+
+    Attributes:
+        details: the traceback, for whoever mends it.
+    """
+
+    code = "internal"
+
+    def __init__(self, what: str, why: str, do: str, details: str = "") -> None:
+        super().__init__(what, why, do)
+        self.details = details
+
+    def __reduce__(self) -> tuple[type[Self], tuple[str, ...]]:
+        """How it is handed over between processes."""
+        return type(self), (self.what, self.why, self.do, self.details)
+
 
 class UntrustedError(FundamenError):
     """A proof of origin or integrity failed, so nothing was believed."""
+
+    code = "untrusted"
 
 
 class RestorationError(FundamenError):
     """A restoration could not be carried out; what had been changed was taken back."""
 
+    code = "taken-back"
+
 
 class UnfinishedError(FundamenError):
     """An earlier restoration is not finished, or another is under way."""
+
+    code = "unfinished"

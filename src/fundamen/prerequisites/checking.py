@@ -7,7 +7,8 @@ import msgspec
 
 from fundamen.machine.machine import Machine
 from fundamen.machine.widths import find_program_of
-from fundamen.model.errors import FundamenError
+from fundamen.model.errors import FundamenError, InternalError
+from fundamen.model.isolation import Isolated
 from fundamen.prerequisites.answer import Answer, Standing, unknown
 from fundamen.prerequisites.requirement import Asked, Condition, Requirement
 
@@ -34,6 +35,7 @@ class Outcome(msgspec.Struct, frozen=True):
 
     checked: tuple[Checked, ...]  # in the order in which they depend on each other
     left_out: tuple[LeftOut, ...]
+    bugs: tuple[InternalError, ...] = ()  # of ours, that kept a requirement from being checked
 
     def of(self, standing: Standing) -> tuple[Checked, ...]:
         """Those that stand so."""
@@ -61,6 +63,7 @@ def check_requirements(
     return Outcome(
         tuple(each for each in standing if isinstance(each, Checked)),
         tuple(each for each in standing if isinstance(each, LeftOut)),
+        tuple(checking.bugs),
     )
 
 
@@ -83,6 +86,7 @@ class _Checking:
         self._asked = asked
         self._known = known
         self.found: dict[str, Checked | LeftOut] = {}
+        self.bugs: list[InternalError] = []
 
     def check(self, level: Sequence[Requirement], told: Callable[[Requirement], None]) -> None:
         """Check those of one level: what waits side by side, and what does not meanwhile."""
@@ -144,14 +148,15 @@ class _Checking:
 
     def _found_out(self, requirement: Requirement) -> Answer:
         try:
-            if gap := requirement.registry_gap(self._asked.machine):
-                return unknown(gap)
-            return requirement.check(self._asked)
+            with Isolated(f"the requirement {requirement.id}"):
+                if gap := requirement.registry_gap(self._asked.machine):
+                    return unknown(gap)
+                return requirement.check(self._asked)
+        except InternalError as error:
+            self.bugs.append(error)
+            return unknown(error.why)
         except FundamenError as error:
             return unknown(f"{error.what}: {error.why}")
-        except OSError as error:
-            where = f"{error.filename}: " if error.filename else ""
-            return unknown(f"{where}{error.strerror or error}")
 
 
 def _runs(machine: Machine, condition: Condition) -> bool:

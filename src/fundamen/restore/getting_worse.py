@@ -96,7 +96,7 @@ def _facts(host: HostPath) -> tuple[str, tuple[int, ...]] | None:
         except UnreadableError:
             return None
     text = version.file_version if version is not None else None
-    return str(binary.architecture), tuple(int(part) for part in (text or "").split(".") if part.isdigit())
+    return str(binary.architecture), tuple(int(part) for part in (text or "").split(".") if part.isdecimal())
 
 
 def _matters(path: str) -> bool:

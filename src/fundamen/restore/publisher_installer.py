@@ -246,7 +246,7 @@ def _with_whole_status(seen: Observation) -> Observation:
     """What was seen, with the status as the command processor said it: a process of this host has one byte of it."""
     before, word, told = seen.output.rpartition(_STATUS)
     digits = told.strip()
-    if seen.status is None or not word or not digits.isdigit():
+    if seen.status is None or not word or not digits.isdecimal():
         return seen
     return msgspec.structs.replace(seen, status=int(digits), output=before)
 

@@ -210,7 +210,7 @@ class Repository:
     def _newest(self, role: str) -> str | None:
         suffix = f".{role}.json"
         versions = [n.removesuffix(suffix) for n in os.listdir(self._folder) if n.endswith(suffix)]
-        newest = max((int(version) for version in versions if version.isdigit()), default=None)
+        newest = max((int(version) for version in versions if version.isdecimal()), default=None)
         return None if newest is None else f"{newest}{suffix}"
 
     def _signers(self, role: str, root: Root) -> list[CryptoSigner]:

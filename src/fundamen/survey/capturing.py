@@ -13,8 +13,8 @@ import msgspec
 from fundamen.evidence.authority import Authority
 from fundamen.formats.capture_file import Facts, Manifest, SharedFault, Summary
 from fundamen.machine.machine import Machine
-from fundamen.machine.recording import RecordingMachine, TooLargeError
-from fundamen.model.errors import UnreadableError, UsageError
+from fundamen.machine.recording import RecordingMachine
+from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.checking import check_requirements
 from fundamen.prerequisites.requirement import Asked
@@ -73,14 +73,7 @@ def take_capture(
         UsageError: more would be taken in than was allowed.
     """
     recording = RecordingMachine(machine, wish.most_bytes)
-    try:
-        survey = _examine(recording, wish, authorities, asked, now, telling)
-    except TooLargeError as error:
-        raise UsageError(
-            what="The capture is not made",
-            why=f"more than {wish.most_bytes >> 20} MiB of files would be taken in",
-            do="Name single programs, or allow more with --most.",
-        ) from error
+    survey = _examine(recording, wish, authorities, asked, now, telling)
     facts = recording.finished()
     manifest = Manifest(
         machine=machine.title,

@@ -14,7 +14,7 @@ from fundamen.loaders.load_map import Outcome
 from fundamen.machine.machine import Machine
 from fundamen.machine.sharing import Where, Workers, can_fork
 from fundamen.model.binary import Kind
-from fundamen.model.errors import UnreadableError
+from fundamen.model.errors import InternalError, UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.survey.walking import Walk, Walked
@@ -46,6 +46,7 @@ class Needs(msgspec.Struct, frozen=True):
     scripts: int
     causes: tuple[Cause, ...]  # those that stop most programs first
     unreadable: tuple[tuple[MachinePath, str], ...]  # what could not be traced, and why
+    bugs: tuple[InternalError, ...]  # of ours, that kept something from being traced
     given: tuple[tuple[MachinePath, str], ...]  # libraries that get something from whoever loads them: which
 
 
@@ -123,6 +124,7 @@ class Resolving:
             scripts=sum(map(len, walked.scripts.values())),
             causes=gathering.causes(walked.executables),
             unreadable=tuple(gathering.unreadable),
+            bugs=tuple(gathering.bugs),
             given=tuple(gathering.given),
         )
 
@@ -189,6 +191,7 @@ class _Looked(msgspec.Struct, frozen=True):
     loaded: set[MachinePath]  # every file, by its real path, that something stands on
     traced: list[_Traced]  # those with faults, or all where somebody is to be asked about files
     unreadable: list[tuple[MachinePath, str]]
+    bugs: list[InternalError]  # of ours, among the reasons
     libraries: list[_Library]
     subjects: list[Subject]  # files that did not come up before, where somebody is to be asked about them
 
@@ -209,10 +212,11 @@ class _Looking:
             libraries = [library for path in paths if (library := self._library(path)) is not None]
             known = {library.path for library in libraries}
             paths = [path for path in paths if path not in known]
-        looked = _Looked(len(paths), set(), [], [], libraries, [])
+        looked = _Looked(len(paths), set(), [], [], [], libraries, [])
         for path, footing in zip(paths, find_faults(self._machine, paths), strict=True):
             if isinstance(footing, UnreadableError):
                 looked.unreadable.append((path, footing.why))
+                looked.bugs.extend([footing] if isinstance(footing, InternalError) else [])
                 continue
             looked.loaded.update(map(self._machine.real, footing.files))
             if self._tells_files:
@@ -262,6 +266,7 @@ class _Gathering:
         self.subjects: dict[MachinePath, Subject] = {}
         self.judged_again: dict[MachinePath, tuple[Component, ...]] = {}
         self.unreadable: list[tuple[MachinePath, str]] = []
+        self.bugs: list[InternalError] = []
         self.given: list[tuple[MachinePath, str]] = []
         self.libraries: list[_Library] = []
 
@@ -285,6 +290,7 @@ class _Gathering:
         for looked in seen:
             self._loaded |= looked.loaded
             self.unreadable += looked.unreadable
+            self.bugs += looked.bugs
             self.libraries += looked.libraries
             self.subjects |= {subject.path: subject for subject in looked.subjects}
             self.traced += [

@@ -118,7 +118,7 @@ def require_time(seconds: float) -> None:
 
 def processes() -> list[int]:
     """The numbers of all processes of this host but this one."""
-    return [int(name) for name in os.listdir("/proc") if name.isdigit() and int(name) != os.getpid()]
+    return [int(name) for name in os.listdir("/proc") if name.isdecimal() and int(name) != os.getpid()]
 
 
 def _read_until(process: subprocess.Popen[bytes], deadline: float) -> Iterator[bytes]:

@@ -13,7 +13,8 @@ from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
 from fundamen.machine.sharing import Where, Workers, can_fork
 from fundamen.model.architecture import Platform
-from fundamen.model.errors import UnreadableError
+from fundamen.model.errors import InternalError, UnreadableError
+from fundamen.model.isolation import Isolated
 from fundamen.model.paths import MachinePath
 from fundamen.trace.judging import Judging
 from fundamen.trace.records import Footing, Trace
@@ -121,21 +122,28 @@ def _judged(
     for begin in range(0, len(programs), _AT_ONCE):
         batch = programs[begin : begin + _AT_ONCE]
         maps = [_load_map_or_error(machine, program, symbols=symbols) for program in batch]
-        testimonies.ask([loading for loading in maps if isinstance(loading, LoadMap)])
-        for loading in maps:
-            if isinstance(loading, LoadMap):
-                yield judge(Judging(machine, loading, testimonies.known, None))
-            else:
-                yield loading
+        for loading in testimonies.ask_apart(maps):
+            yield _judgement(machine, loading, testimonies, judge) if isinstance(loading, LoadMap) else loading
         testimonies.forget(batch)
         for program in batch:
             machine.forget(program)
 
 
+def _judgement(
+    machine: Machine, loading: LoadMap, testimonies: "_Testimonies", judge: Callable[[Judging], _Result]
+) -> _Result | UnreadableError:
+    try:
+        with Isolated(loading.program):
+            return judge(Judging(machine, loading, testimonies.known, None))
+    except UnreadableError as error:
+        return error
+
+
 def _load_map_or_error(machine: Machine, program: MachinePath, *, symbols: bool) -> LoadMap | UnreadableError:
     try:
-        loading = load_map(machine, program)
-        return _with_symbols(machine, loading) if symbols else loading
+        with Isolated(program):
+            loading = load_map(machine, program)
+            return _with_symbols(machine, loading) if symbols else loading
     except UnreadableError as error:
         return error
 
@@ -173,10 +181,29 @@ class _Testimonies:
             for path, binary in files.items()
             if path not in self.known
         ]
-        self.known.update({subject.path: [] for subject in subjects})
+        said: dict[MachinePath, list[Testimony]] = {subject.path: [] for subject in subjects}
         for authority in self._authorities:
             for path, testimony in authority.testify(self._machine, subjects).items():
-                self.known[path].append(testimony)
+                said[path].append(testimony)
+        self.known.update(said)
+
+    def ask_apart(self, maps: Sequence[LoadMap | UnreadableError]) -> list[LoadMap | UnreadableError]:
+        """Ask about all programs at once. Where a bug of ours forbids it, ask about each, so that one fails alone."""
+        loadings = [loading for loading in maps if isinstance(loading, LoadMap)]
+        try:
+            with Isolated("the files of these programs"):
+                self.ask(loadings)
+        except InternalError:
+            return [self._asked_or_error(each) if isinstance(each, LoadMap) else each for each in maps]
+        return list(maps)
+
+    def _asked_or_error(self, loading: LoadMap) -> LoadMap | UnreadableError:
+        try:
+            with Isolated(loading.program):
+                self.ask([loading])
+        except InternalError as error:
+            return error
+        return loading
 
     def forget(self, programs: Sequence[MachinePath]) -> None:
         """Forget what was said of files that do not come up again."""

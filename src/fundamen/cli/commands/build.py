@@ -16,6 +16,7 @@ from fundamen.cli.output import Output, finish
 from fundamen.evidence.authority import Authority
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import FundamenError, UnreadableError, UsageError
+from fundamen.model.isolation import Isolated
 from fundamen.model.paths import MachinePath, shown
 from fundamen.report.build_text import build_text, next_steps
 
@@ -67,14 +68,15 @@ def command(
         ]
         for index, (given, examine) in enumerate(asked):
             try:
-                with output.working("Asking the compiler, and looking around"):
+                with Isolated(given), output.working("Asking the compiler, and looking around"):
                     steps = examine()
+                with Isolated(given):
+                    _show(output, given, steps, first=index == 0)
             except FundamenError as error:
                 worst = max(worst, exit_of(error))
                 _fail(output, given, error)
                 continue
             worst = max(worst, Exit.FAULT_FOUND if any(step.faults for step in steps) else Exit.NOTHING_AT_FAULT)
-            _show(output, given, steps, first=index == 0)
     finish(worst)
 
 

@@ -117,7 +117,7 @@ def note(text: str, output: Output) -> None:
 
 
 @command.command("next")
-@click.argument("number", type=int, required=False)
+@click.argument("number", type=options.NUMBER, required=False)
 @options.output_options
 def next_(number: int | None, output: Output) -> None:
     """Show the ladder: the remedies for the open case, or case NUMBER, from harmless to drastic, and the next one.
@@ -179,7 +179,7 @@ def tried(remedy: str, came: Came | None, output: Output) -> None:
 
 
 @command.command("show")
-@click.argument("number", type=int, required=False)
+@click.argument("number", type=options.NUMBER, required=False)
 @options.output_options
 def show(number: int | None, output: Output) -> None:
     """Show the open case, or case NUMBER: all that is recorded in it.
@@ -252,7 +252,7 @@ def close(helped: str | None, *, unsolved: bool, output: Output) -> None:
 
 
 @command.command("take-up")
-@click.argument("number", type=int)
+@click.argument("number", type=options.NUMBER)
 @options.output_options
 def take_up(number: int, output: Output) -> None:
     """Go on with case NUMBER: commands are recorded in it again; if it was closed, it is open again."""
@@ -275,8 +275,8 @@ def put_down(output: Output) -> None:
 
 
 @command.command("forget")
-@click.argument("number", type=int)
-@click.argument("entry", type=int, required=False)
+@click.argument("number", type=options.NUMBER)
+@click.argument("entry", type=options.NUMBER, required=False)
 @click.option("--yes", is_flag=True, help="Without asking.")
 @options.output_options
 def forget(number: int, entry: int | None, *, yes: bool, output: Output) -> None:
@@ -319,7 +319,7 @@ def merge(folder: str, output: Output) -> None:
 
 @command.command("report")
 @click.argument("file")
-@click.argument("number", type=int, required=False)
+@click.argument("number", type=options.NUMBER, required=False)
 @options.machine_options
 @options.output_options
 def report(file: str, number: int | None, machine: Callable[[], Machine], output: Output) -> None:

@@ -4,7 +4,7 @@ import os
 import sys
 from collections.abc import Callable, Iterator
 from functools import cache
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import click
 
@@ -19,6 +19,7 @@ from fundamen.clues.text import Stream
 from fundamen.knowledge.entries import Knowledge, load_knowledge
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import FundamenError, UsageError
+from fundamen.model.isolation import Isolated
 from fundamen.model.paths import HostPath
 
 if TYPE_CHECKING:
@@ -77,30 +78,41 @@ def command(
     fundamen clues --machine /mnt/office --json C-logs.zip | jq -r .decisive.text
     fundamen clues --follow --until 'Setup ended' setup.log service.log
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
-    worst = Exit.NOTHING_AT_FAULT
+    status = Exit.NOTHING_AT_FAULT
     with output:
         logs = _require_texts(logs, messages, follow=follow)
         known = load_knowledge([*_own_folder(), *map(HostPath, knowledge)])
         scanner = Scanner(known)
-        readings: list[Reading] = []
+        answers: list[Reading | Refused] = []  # one for each text that was named
         if follow:
             from fundamen.cli import following  # noqa: PLC0415 - only where it is asked for
 
             until = following.Until(text=text, file=file, process=process or 0, seconds=seconds)
-            readings = following.follow(known, scanner, logs, until, output, from_start=from_start)
+            answers += following.follow(known, scanner, logs, until, output, from_start=from_start)
             logs = ()
         for name, stream in _texts(logs, messages):
             try:
                 if isinstance(stream, FundamenError):
                     raise stream
-                with output.working(f"Reading {name}"):
-                    readings.append(_reading(known, scanner, stream, name))
+                with Isolated(name), output.working(f"Reading {name}"):
+                    answers.append(_reading(known, scanner, stream, name))
             except FundamenError as error:
-                worst = max(worst, _passed_over(output, name, error, is_asked_for=name in logs))
+                if name in logs:
+                    output.tell(error)
+                    answers.append(Refused(name, error))
+                else:
+                    output.note(f"Passed over: {error.what}: {error.why}")
         if follow and not output.as_json:
             output.show("\n")  # between what was called out and the summary
-        worst = max(worst, _show_all(output, readings, machine, only_read=only_read))
-    finish(worst)
+        status = _show_all(output, answers, machine, only_read=only_read)
+    finish(status)
+
+
+class Refused(NamedTuple):
+    """A text that cannot be read."""
+
+    name: str
+    error: FundamenError
 
 
 def _require_texts(logs: tuple[str, ...], messages: tuple[str, ...], *, follow: bool) -> tuple[str, ...]:
@@ -144,7 +156,11 @@ def _texts(logs: tuple[str, ...], messages: tuple[str, ...]) -> Iterator[Text]:
         if log == "-":
             yield "-", sys.stdin.buffer
         else:
-            yield from texts_of(log)
+            try:
+                with Isolated(log):
+                    yield from texts_of(log)
+            except FundamenError as error:
+                yield log, error
 
 
 def _reading(known: Knowledge, scanner: Scanner, stream: Stream, name: str) -> Reading:
@@ -157,47 +173,72 @@ def _reading(known: Knowledge, scanner: Scanner, stream: Stream, name: str) -> R
     return read_text(known, scanner, stream, name)
 
 
-def _passed_over(output: Output, name: str, error: FundamenError, *, is_asked_for: bool) -> Exit:
-    """Tell of a text that cannot be read; inside a folder or bundle others are read all the same."""
-    if not is_asked_for:
-        output.note(f"Passed over: {error.what}: {error.why}")
-        return Exit.NOTHING_AT_FAULT
-    if output.as_json:
-        from fundamen.report.contracts.line import failure  # noqa: PLC0415
-        from fundamen.report.contracts.reading import CluesRecord  # noqa: PLC0415
-
-        output.show_record(CluesRecord(input=name, error=failure(error)))
-    output.tell(error)
-    return exit_of(error)
-
-
-def _show_all(output: Output, readings: list[Reading], opened: Callable[[], Machine], *, only_read: bool) -> Exit:
-    if not readings:
-        return Exit.NOTHING_AT_FAULT
-    chosen = decisive_of(readings)
-    machine = opened()
-    behind: dict[str, Behind | None] = {}
-    if not only_read:
+def _show_all(
+    output: Output, answers: list[Reading | Refused], opened: Callable[[], Machine], *, only_read: bool
+) -> Exit:
+    """Look behind what was read, and show it; of texts as JSON in the order in which they were named."""
+    readings = [each for each in answers if isinstance(each, Reading)]
+    machine = cache(opened)
+    chosen = decisive_of(readings) if readings else None
+    behind: dict[str, Behind | FundamenError | None] = {}
+    if chosen is not None and not only_read:
         with output.working("Looking behind it on the machine"):
-            authorities = authorities_at(options.home(), machine.platform, options.now(), output)
-            publishers = cache(lambda: given_certificates((), options.now()))
-            from fundamen.clues.behind import look_behind  # noqa: PLC0415 - only where it is looked up
-
-            for reading in readings if output.as_json else [chosen]:
-                behind[reading.name] = look_behind(machine, reading, authorities, publishers)
-    from fundamen.report.clues_text import clues_text, steps  # noqa: PLC0415 - only where something was read
-
+            behind = _look_behind(machine(), readings if output.as_json else [chosen], output)
+    refused = [Refused(name, error) for name, error in behind.items() if isinstance(error, FundamenError)]
+    for each in refused:
+        output.tell(each.error)
     if output.as_json:
-        from fundamen.report.contracts.reading import clues_record  # noqa: PLC0415
+        for answer in answers:
+            error = next((each for each in refused if each.name == answer.name), answer)
+            _show_record(output, error, behind, machine)
+    elif chosen is not None:
+        from fundamen.report.clues_text import clues_text  # noqa: PLC0415 - only where something was read
 
-        for reading in readings:
-            found = behind.get(reading.name)
-            output.show_record(clues_record(reading, found, steps(reading, found, machine)))
-    else:
-        output.show(
-            clues_text(chosen, readings, behind.get(chosen.name), machine, drawn=output.drawn, verbose=output.verbose)
-        )
-    if chosen.decisive is None:
-        return Exit.NOTHING_AT_FAULT
-    output.remember(reading=chosen, behind=behind.get(chosen.name))
-    return Exit.FAULT_FOUND
+        found = _found(behind, chosen.name)
+        output.show(clues_text(chosen, readings, found, machine(), drawn=output.drawn, verbose=output.verbose))
+    failed = [*refused, *(each for each in answers if isinstance(each, Refused))]
+    worst = max((exit_of(each.error) for each in failed), default=Exit.NOTHING_AT_FAULT)
+    if chosen is None or chosen.decisive is None:
+        return worst
+    output.remember(reading=chosen, behind=_found(behind, chosen.name))
+    return max(worst, Exit.FAULT_FOUND)
+
+
+def _look_behind(
+    machine: Machine, readings: list[Reading], output: Output
+) -> "dict[str, Behind | FundamenError | None]":
+    from fundamen.clues.behind import look_behind  # noqa: PLC0415 - only where it is looked up
+
+    authorities = authorities_at(options.home(), machine.platform, options.now(), output)
+    publishers = cache(lambda: given_certificates((), options.now()))
+    found: dict[str, Behind | FundamenError | None] = {}
+    for reading in readings:
+        try:
+            with Isolated(reading.name):
+                found[reading.name] = look_behind(machine, reading, authorities, publishers)
+        except FundamenError as error:
+            found[reading.name] = error
+    return found
+
+
+def _found(behind: "dict[str, Behind | FundamenError | None]", name: str) -> "Behind | None":
+    found = behind.get(name)
+    return None if isinstance(found, FundamenError) else found
+
+
+def _show_record(
+    output: Output,
+    answer: Reading | Refused,
+    behind: "dict[str, Behind | FundamenError | None]",
+    machine: Callable[[], Machine],
+) -> None:
+    from fundamen.report.contracts.line import failure  # noqa: PLC0415 - only for JSON
+    from fundamen.report.contracts.reading import CluesRecord, clues_record  # noqa: PLC0415
+
+    if isinstance(answer, Refused):
+        output.show_record(CluesRecord(input=answer.name, error=failure(answer.error)))
+        return
+    from fundamen.report.clues_text import steps  # noqa: PLC0415
+
+    found = _found(behind, answer.name)
+    output.show_record(clues_record(answer, found, steps(answer, found, machine())))

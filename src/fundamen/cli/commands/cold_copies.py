@@ -73,7 +73,7 @@ def list_(*, machine: Callable[[], Machine], output: Output) -> None:
 
 
 @command.command("check")
-@click.argument("numbers", type=int, nargs=-1)
+@click.argument("numbers", type=options.NUMBER, nargs=-1)
 @options.machine_options
 @options.output_options
 def check(numbers: tuple[int, ...], *, machine: Callable[[], Machine], output: Output) -> None:
@@ -100,7 +100,7 @@ def check(numbers: tuple[int, ...], *, machine: Callable[[], Machine], output: O
 
 
 @command.command("restore")
-@click.argument("number", type=int)
+@click.argument("number", type=options.NUMBER)
 @click.argument("parts", nargs=-1)
 @click.option("--exactly", is_flag=True, help="Set aside what was not there when the copy was taken.")
 @click.option("--rehearse", "only_rehearse", is_flag=True, help="Show what would be done; change nothing.")
@@ -134,7 +134,7 @@ def restore(
 
 
 @command.command("drop")
-@click.argument("number", type=int)
+@click.argument("number", type=options.NUMBER)
 @click.option("--yes", is_flag=True, help="Without asking.")
 @options.machine_options
 @options.output_options

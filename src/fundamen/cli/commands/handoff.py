@@ -15,7 +15,7 @@ from fundamen.model.paths import HostPath
 
 
 @click.command("handoff")
-@click.argument("number", type=int, required=False)
+@click.argument("number", type=options.NUMBER, required=False)
 @click.option("--to", type=click.Choice([each.value for each in To]), default=To.ADMINISTRATOR.value, show_default=True)
 @click.option("--form", type=click.Choice(["text", "markdown", "html"]), default="text", show_default=True)
 @click.option("--redact", "is_redacted", is_flag=True, help="Blot out names, addresses, keys, this host and its user.")

@@ -12,6 +12,7 @@ from fundamen.cli.output import Output, finish
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
 from fundamen.model.errors import FundamenError, UsageError
+from fundamen.model.isolation import Isolated
 from fundamen.report.commands import import_command
 from fundamen.trace.inspection import Inspection, holds_certificates, inspect_file
 
@@ -59,14 +60,16 @@ def command(
         asked = [(name, name, inspecting.file) for name in files] + [(name, "", inspecting.server) for name in server]
         for index, (name, path, inspect) in enumerate(asked):
             try:
-                with output.working(f"Reading {name}"):
+                with Isolated(name), output.working(f"Reading {name}"):
                     inspection = inspect(name)
+                    importing = inspecting.importing(path)
+                with Isolated(name):
+                    _show(output, inspection, importing, first=index == 0)
             except FundamenError as error:
                 worst = max(worst, exit_of(error))
                 _fail(output, name, error)
                 continue
             worst = max(worst, Exit.FAULT_FOUND if inspection.is_at_fault else Exit.NOTHING_AT_FAULT)
-            _show(output, inspection, inspecting.importing(path), first=index == 0)
     finish(worst)
 
 

@@ -20,6 +20,7 @@ from fundamen.installers.outcome import Meant
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import FundamenError, UnreadableError, UsageError
+from fundamen.model.isolation import Isolated
 from fundamen.model.paths import HostPath, shown
 from fundamen.report.commands import command as command_text
 from fundamen.report.contracts.installing import InstallerRecord, installer_record, meant_by
@@ -85,8 +86,10 @@ def command(
             finish(_compare(opened, packages, meant, output))
         for index, name in enumerate(packages):
             try:
-                with output.working(f"Looking into {name}"), _opened(opened, name) as source:
+                with Isolated(name), output.working(f"Looking into {name}"), _opened(opened, name) as source:
                     look = look_into(opened, source, properties)
+                with Isolated(name):
+                    _show(output, look, _next(opened, name, look, given), first=index == 0)
             except FundamenError as error:
                 worst = max(worst, exit_of(error))
                 if output.as_json:
@@ -94,13 +97,15 @@ def command(
                 output.tell(error)
                 continue
             worst = max(worst, Exit.FAULT_FOUND if look.is_at_fault else Exit.NOTHING_AT_FAULT)
-            following = _next(opened, name, look, given)
-            if output.as_json:
-                output.show_record(installer_record(look, following))
-            else:
-                text = installer_text(look, following, verbose=output.verbose, drawn=output.drawn)
-                output.show(("" if index == 0 else "\n") + text)
     finish(worst)
+
+
+def _show(output: Output, look: Look, following: tuple[str, ...], *, first: bool) -> None:
+    if output.as_json:
+        output.show_record(installer_record(look, following))
+    else:
+        text = installer_text(look, following, verbose=output.verbose, drawn=output.drawn)
+        output.show(("" if first else "\n") + text)
 
 
 def _compare(machine: Machine, packages: tuple[str, ...], meant: str, output: Output) -> Exit:

@@ -16,6 +16,7 @@ from fundamen.cli.writing import write_file
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
 from fundamen.model.errors import FundamenError, UsageError
+from fundamen.model.isolation import Isolated
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.prerequisites.answer import Standing
 from fundamen.prerequisites.checking import Checked, Outcome, check_requirements
@@ -96,9 +97,10 @@ def command(
             finish(checking.accept(_read(sheets, carried, output)[0].sheet(), accept))
         for index, named in enumerate(_read(sheets, carried, output)):
             try:
-                sheet = named.sheet()
-                checking.consent(sheet, wanted=run_commands, yes=yes)
-                outcome = checking.check(sheet)
+                with Isolated(named.words[-1]):
+                    sheet = named.sheet()
+                    checking.consent(sheet, wanted=run_commands, yes=yes)
+                    outcome = checking.check(sheet)
             except FundamenError as error:
                 worst = max(worst, exit_of(error))
                 if output.as_json:
@@ -109,7 +111,9 @@ def command(
             if watch:
                 outcome = checking.watch(sheet, outcome, every)
             is_met = all(each.answer.standing is Standing.MET for each in outcome.checked)
-            worst = max(worst, Exit.NOTHING_AT_FAULT if is_met else Exit.FAULT_FOUND)
+            worst = max(worst, Exit.NOTHING_AT_FAULT if is_met else Exit.FAULT_FOUND, *map(exit_of, outcome.bugs))
+            for bug in outcome.bugs:
+                output.tell(bug)
     finish(worst)
 
 

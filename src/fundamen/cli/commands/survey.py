@@ -9,7 +9,7 @@ import click
 from fundamen.cli import options
 from fundamen.cli.authorities import authorities_at
 from fundamen.cli.directory_login import password_option
-from fundamen.cli.exits import Exit
+from fundamen.cli.exits import Exit, exit_of
 from fundamen.cli.figure_writing import require_writable_figures, write_figures
 from fundamen.cli.output import Output, finish
 from fundamen.cli.telling import Telling
@@ -94,6 +94,9 @@ def command(
         else:
             output.show(survey_text(survey, () if restores else following, verbose=output.verbose, drawn=output.drawn))
         status = Exit.FAULT_FOUND if survey.faults else Exit.NOTHING_AT_FAULT
+        for bug in survey.needs.bugs:
+            output.tell(bug)
+            status = exit_of(bug)
     if restores and survey.to_restore:
         chosen = ("--depth", depth) if survey.depth is not Depth.NEEDS else ()
         again = change_command(examined, "survey", *folders, *chosen, "--restore", "--yes")

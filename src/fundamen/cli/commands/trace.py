@@ -13,6 +13,7 @@ from fundamen.evidence.authority import Authority
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
 from fundamen.model.errors import FundamenError, UsageError
+from fundamen.model.isolation import Isolated
 from fundamen.model.paths import MachinePath
 from fundamen.report.trace_text import next_step, trace_text
 from fundamen.trace.hints import with_hints
@@ -72,15 +73,17 @@ def command(
             found = (_observed(examined, path, seconds, authorities, output, symbols=symbols) for path in paths)
         for index, name in enumerate(programs):
             with output.working(f"Tracing {name}"):
-                trace = next(found)
-                if isinstance(trace, Trace):
-                    trace = with_hints(examined, trace, authorities, name)
-            if isinstance(trace, FundamenError):
-                worst = max(worst, exit_of(trace))
-                _fail(output, name, trace)
+                trace = _with_hints(examined, next(found), authorities, name)
+            try:
+                if isinstance(trace, FundamenError):
+                    raise trace
+                with Isolated(name):
+                    _show(output, name, trace, examined, first=index == 0)
+            except FundamenError as error:
+                worst = max(worst, exit_of(error))
+                _fail(output, name, error)
                 continue
             worst = max(worst, Exit.FAULT_FOUND if trace.faults else Exit.NOTHING_AT_FAULT)
-            _show(output, name, trace, examined, first=index == 0)
             output.remember(trace=trace)
             if files:
                 from fundamen.cli.writing import write_trace  # noqa: PLC0415 - only where it is asked for
@@ -121,6 +124,19 @@ def _observed(
         name = machine.paths.basename(program)
         output.note(f"Running {name} {run.under} for at most {seconds:g} s; what it does is real.")
         return trace_program(machine, program, authorities, run.start(), symbols=symbols)
+    except FundamenError as error:
+        return error
+
+
+def _with_hints(
+    machine: Machine, trace: Trace | FundamenError, authorities: Sequence[Authority], name: str
+) -> Trace | FundamenError:
+    """A trace with what may help besides; an error stays what it is."""
+    if isinstance(trace, FundamenError):
+        return trace
+    try:
+        with Isolated(name):
+            return with_hints(machine, trace, authorities, name)
     except FundamenError as error:
         return error
 

@@ -16,7 +16,7 @@ from fundamen.restore.restoration import take_back
 
 
 @click.command("undo")
-@click.argument("number", type=int, required=False)
+@click.argument("number", type=options.NUMBER, required=False)
 @password_option
 @options.machine_options
 @options.output_options

@@ -12,8 +12,9 @@ _LONE_SURROGATES = re.compile("[\ud800-\udfff]")
 
 
 class Failure(msgspec.Struct, frozen=True):
-    """An input that could not be read, in three parts."""
+    """An input that could not be read: which kind of error (a stable code), and its three parts."""
 
+    code: str
     what: str
     why: str
     do: str
@@ -35,8 +36,8 @@ def encoded(record: msgspec.Struct) -> str:
 
 
 def failure(error: FundamenError) -> Failure:
-    """An error in its three parts."""
-    return Failure(error.what, error.why, error.do)
+    """An error with its code and its three parts."""
+    return Failure(error.code, error.what, error.why, error.do)
 
 
 def _without_surrogates(value: object) -> object:

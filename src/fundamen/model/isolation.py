@@ -1,0 +1,47 @@
+"""Keep a failure in one of many inputs from taking the others along."""
+
+from typing import Self
+
+from fundamen.model.errors import FundamenError, InternalError, UnreadableError
+from fundamen.model.paths import shown
+
+
+class Isolated:
+    """The examination of one of many inputs, as a context.
+
+    What nobody foresaw leaves it as that input's own error, so that whoever goes through the inputs goes on with the
+    next: an InternalError for a bug of ours, an UnreadableError for what the operating system refused. A closed output
+    (BrokenPipeError) and Ctrl-C concern the whole run, and pass as they are.
+    """
+
+    def __init__(self, subject: str) -> None:
+        """Begin. The subject is what is examined, for messages."""
+        self._subject = subject
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, _type: type[BaseException] | None, error: BaseException | None, _trace: object) -> None:
+        match error:
+            case FundamenError() | BrokenPipeError():
+                return
+            case OSError():
+                raise UnreadableError(
+                    what=f"{shown(self._subject)} cannot be examined",
+                    why=f"{shown(str(error.filename or 'the system says'))}: {error.strerror or error}",
+                    do="See that it is there and that you may read it.",
+                ) from error
+            case Exception():
+                raise internal_error(self._subject, error) from error
+
+
+def internal_error(subject: str, error: Exception) -> InternalError:
+    """The error for an input whose examination ran into a bug of ours, with all that is needed to find the bug."""
+    import traceback  # noqa: PLC0415 - no part of a run that goes well
+
+    return InternalError(
+        what=f"{shown(subject)} could not be examined to its end",
+        why=f"a fault of Fundamen's own: {type(error).__name__}: {shown(str(error))}",
+        do="Send in the file of this fault, which standard error names.",
+        details="".join(traceback.format_exception(error)),
+    )
