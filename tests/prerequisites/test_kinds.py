@@ -419,3 +419,18 @@ def a_tls_server(folder: Path) -> Iterator[int]:
         threading.Thread(target=serve, daemon=True).start()
         yield server.getsockname()[1]
         server.shutdown(socket.SHUT_RDWR)
+
+
+def test_two_parts_of_one_folder_never_answer_for_each_other(linux: ALinuxMachine) -> None:
+    """Their catalogues have one title and as many files each: what was read for one is nothing to the other."""
+    digest = hashlib.sha256(LICENCE).hexdigest()
+    linux.file("/opt/tide/LICENCE", LICENCE).file("/opt/tide/OTHER", b"Pay.\n")
+    for catalogue, name in (("one", "LICENCE"), ("two", "OTHER")):
+        part = {"name": "compiler", "version": "2.1", "files": {name: {"sha256": digest}}}
+        described = {"schema": "fundamen.toolchain/1", "name": "Tide", "version": "2.1", "parts": [part]}
+        linux.file(f"/opt/tide/{catalogue}.json", json.dumps(described).encode())
+    machine = linux.opened()
+    wanted = {"folder": "/opt/tide", "name": "compiler"}
+    for catalogue, standing in (("one", "met"), ("two", "unmet"), ("one", "met")):
+        found = answer(machine, "toolchain part", catalogue=f"/opt/tide/{catalogue}.json", **wanted)
+        assert (catalogue, str(found.standing)) == (catalogue, standing)

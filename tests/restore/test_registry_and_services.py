@@ -235,6 +235,7 @@ class TestServicesOfThisHost:
         assert (ran.status, "no unit of this name" in ran.err, state.exists()) == (2, True, True), ran.err
 
 
+@pytest.mark.system
 @pytest.mark.xdist_group("this host")
 @pytest.mark.skipif(not os.access("/proc/sys/kernel/sem", os.W_OK), reason="the kernel's limits cannot be set here")
 def test_one_field_of_a_kernel_limit_is_set_and_given_back(tmp_path: Path, fundamen: Fundamen) -> None:

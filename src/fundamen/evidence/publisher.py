@@ -9,7 +9,7 @@ import msgspec
 
 from fundamen.evidence.authority import Says, Subject, Testimony
 from fundamen.formats.byte_source import ByteSource
-from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.machine import ANYWHERE, EntryKind, Machine
 from fundamen.machine.trust_stores import read_trust_stores
 from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary
@@ -74,14 +74,7 @@ class PublisherAuthority:
 
     def issuers(self, machine: Machine) -> Issuers:
         """All certificates at hand on a machine."""
-
-        def gathered() -> Issuers:
-            issuers = Issuers(read_trust_stores(machine), self._given)
-            for der in self._lists:
-                issuers.add_list(der)
-            return issuers
-
-        return machine.fact("issuers at hand", MachinePath(""), gathered)
+        return machine.fact(ANYWHERE, _gathered, tuple(self._given), tuple(self._lists))
 
     def _find_listed(
         self, machine: Machine, wanted: Mapping[MachinePath, Mapping[bytes, str]]
@@ -103,6 +96,16 @@ class PublisherAuthority:
                     if publisher is not None and (best is None or best.verdict is not Standing.TRUSTED):
                         found[path] = msgspec.structs.replace(publisher, listed_in=catalogue)
         return found
+
+
+def _gathered(
+    machine: Machine, _path: MachinePath, given: tuple[StoredCertificate, ...], lists: tuple[bytes, ...]
+) -> Issuers:
+    """All certificates at hand on a machine; as a fact, since reading them takes a while."""
+    issuers = Issuers(read_trust_stores(machine), given)
+    for der in lists:
+        issuers.add_list(der)
+    return issuers
 
 
 def _has_catalogues(machine: Machine) -> bool:

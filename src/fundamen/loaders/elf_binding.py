@@ -22,21 +22,19 @@ _MOST_TOLD = 200
 def find_undefined(machine: Machine, loading: LoadMap) -> tuple[Resolution, ...]:
     """The symbols that nobody defines, each as a need that is not met; none where a file is missing that might."""
     files = {loading.program: loading.binary, **loading.loaded}
-    elves = {path: elf for path, elf in files.items() if isinstance(elf, Elf)}
+    elves = [path for path, binary in files.items() if isinstance(binary, Elf)]
     defined: set[str] = set()
-    for path, elf in elves.items():
-        defined |= _exports(machine, path, elf)
+    for path in elves:
+        defined |= machine.fact(path, _exports)
     library = loading.program if loading.binary.kind is not Kind.PROGRAM else None
-    undefined = chain.from_iterable(
-        _undefined(machine, path, elf, defined, len(elves), library) for path, elf in elves.items()
-    )
+    undefined = chain.from_iterable(_undefined(machine, path, defined, len(elves), library) for path in elves)
     return tuple(islice(undefined, _MOST_TOLD))
 
 
 def _undefined(
-    machine: Machine, path: MachinePath, elf: Elf, defined: set[str], count: int, library: MachinePath | None
+    machine: Machine, path: MachinePath, defined: set[str], count: int, library: MachinePath | None
 ) -> Iterator[Resolution]:
-    bound = _bound(machine, path, elf)
+    bound = machine.fact(path, _bound)
     hint = "; the program that loads it may" if path == library else ""
     for names, how in ((bound.at_start, How.REQUIRED), (bound.at_first_call, How.DELAYED)):
         for name in sorted(names - defined):
@@ -44,19 +42,18 @@ def _undefined(
             yield Resolution(name, path, how, (), None, "symbol", decided=decided)
 
 
-def _exports(machine: Machine, path: MachinePath, elf: Elf) -> frozenset[str]:
-    def read() -> frozenset[str]:
-        with contextlib.suppress(UnreadableError), machine.open(path) as source:
-            return frozenset(read_exports(source, elf))
-        return frozenset()
+def _exports(machine: Machine, path: MachinePath) -> frozenset[str]:
+    """What a file offers; found out once, by ``Machine.fact``."""
+    elf = machine.binary(path)
+    with contextlib.suppress(UnreadableError), machine.open(path) as source:
+        return frozenset(read_exports(source, elf)) if isinstance(elf, Elf) else frozenset()
+    return frozenset()
 
-    return machine.fact("exports", path, read)
 
-
-def _bound(machine: Machine, path: MachinePath, elf: Elf) -> BoundSymbols:
-    def read() -> BoundSymbols:
-        with contextlib.suppress(UnreadableError), machine.open(path) as source:
+def _bound(machine: Machine, path: MachinePath) -> BoundSymbols:
+    """What a file takes from others; likewise."""
+    elf = machine.binary(path)
+    with contextlib.suppress(UnreadableError), machine.open(path) as source:
+        if isinstance(elf, Elf):
             return read_bound_symbols(source, elf)
-        return BoundSymbols(frozenset(), frozenset())
-
-    return machine.fact("bound symbols", path, read)
+    return BoundSymbols(frozenset(), frozenset())

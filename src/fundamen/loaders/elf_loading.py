@@ -11,13 +11,12 @@ import msgspec
 
 from fundamen.formats.elf import Elf, ElfType
 from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, Unoffered, find_candidate
-from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.machine import ANYWHERE, EntryKind, Machine
 from fundamen.model.binary import How, Need
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
 _MOST_OBJECTS = 10_000  # what one program may load before we call the graph hostile
-_ANYWHERE = MachinePath("/")  # to which facts belong that are of no single file
 _MOST_CONFIGURATION = 1 << 20  # bytes of one configuration file
 
 
@@ -46,7 +45,7 @@ class ElfLoading(ABC):
         self._kind = (elf.bits, elf.machine, elf.big_endian)
         # What was made of files at places where the loader looks: most of them are libraries that all programs share.
         self._tried: dict[tuple[MachinePath, str], Candidate] = machine.fact(
-            f"candidates of {type(self).__module__} {self._kind}", _ANYWHERE, dict
+            ANYWHERE, _nothing_tried, type(self), self._kind
         )
         self._loaded: dict[MachinePath, Elf] = {}
         self._objects: dict[MachinePath, LoadedObject] = {}
@@ -204,6 +203,13 @@ class ElfLoading(ABC):
         if not isinstance(elf, Elf):
             return Candidate(path, Outcome.REFUSED, because, "is no ELF file", elf.architecture)
         return self._judged(path, because, elf)
+
+
+def _nothing_tried(
+    _machine: Machine, _path: MachinePath, _loader: type[ElfLoading], _kind: tuple[int, int, bool]
+) -> dict[tuple[MachinePath, str], Candidate]:
+    """What one kind of loader has tried for one kind of programs, to be filled: as a fact it is shared by them all."""
+    return {}
 
 
 def lines_of(machine: Machine, file: MachinePath) -> list[str]:

@@ -6,7 +6,6 @@ Source: ld.so(8), and glibc's elf/dl-load.c (_dl_map_object, open_verify) where 
 import re
 from collections import deque
 from collections.abc import Iterator, Sequence
-from functools import partial
 
 import msgspec
 
@@ -53,7 +52,7 @@ def load_map(machine: Machine, program: MachinePath, elf: Elf, also: Sequence[st
 class _Loading(ElfLoading):
     def __init__(self, machine: Machine, program: MachinePath, elf: Elf) -> None:
         super().__init__(machine, program, elf)
-        self._cache = machine.fact("the loader's cache", _CACHE, self._read_cache)
+        self._cache = machine.fact(_CACHE, _read_cache)
         self._system: tuple[str, ...] | None = None
         self._for_processor: ProcessorFolders | None = None
         # The kernel starts such a program in secure mode, unless its very owner starts it. Source: ld.so(8), AT_SECURE.
@@ -66,7 +65,7 @@ class _Loading(ElfLoading):
         return f"no more than {levels[0] if levels else 'x86-64'}; the program {reason}" if reason else ""
 
     def _preloaded(self) -> list[str]:
-        in_file = self._machine.fact("names to preload", _PRELOAD, self._listed_to_preload)
+        in_file = self._machine.fact(_PRELOAD, _listed_to_preload)
         in_variable = words_of(self._machine.environment.get("LD_PRELOAD", ""))
         if self._is_secure:
             in_variable = [name for name in in_variable if self._is_trusted_to_preload(name)]
@@ -77,19 +76,13 @@ class _Loading(ElfLoading):
         paths = [MachinePath(f"{folder}/{name}") for folder in self._system_folders()]
         return "/" not in name and any(self._machine.look(path).changes_account for path in paths)
 
-    def _listed_to_preload(self) -> list[str]:
-        return [name for line in lines_of(self._machine, _PRELOAD) for name in words_of(line)]
-
     def _unoffered(self) -> Iterator[Unoffered]:
         """Which symbol versions are needed of a loaded library that it does not define.
 
         A library without any versions serves every need of them, and a weak need is none. Source: elf/dl-version.c.
         """
         objects = ((self._program.path, self._elf), *self._loaded.items())
-        versions = {
-            path: self._machine.fact("symbol versions", path, partial(self._versions, path, elf))
-            for path, elf in objects
-        }
+        versions = {path: self._machine.fact(path, _versions) for path, _ in objects}
         for path, elf in objects:
             for name, needed in versions[path].needed.items():
                 library = self._by_name.get(name)
@@ -108,23 +101,10 @@ class _Loading(ElfLoading):
         for path, because in self._places(name, requester):
             is_other = self._machine.real(path) != self._machine.real(library)
             if is_other and self._try(path, because).outcome is Outcome.TAKEN:
-                elf = self._machine.binary(path)
-                assert isinstance(elf, Elf)  # noqa: S101 - _try took it as one
-                defined = self._versions(path, elf).defined
+                defined = self._machine.fact(path, _versions).defined
                 if defined is not None and needed.keys() <= defined:
                     return path
         return None
-
-    def _versions(self, path: MachinePath, elf: Elf) -> _Versions:
-        try:
-            with self._machine.open(path) as source:
-                needed: dict[str, dict[int, int]] = {}
-                for version in read_needed_versions(source, elf):
-                    if not version.is_weak:
-                        needed.setdefault(version.library, {})[version.hash] = version.name_at
-                return _Versions(needed, read_defined_versions(source, elf))
-        except UnreadableError:  # a damaged table: then nothing is held against anybody
-            return _Versions({}, None)
 
     # The order of the search. Source: ld.so(8), "DESCRIPTION".
 
@@ -214,13 +194,6 @@ class _Loading(ElfLoading):
             self._system = system_folders(self._machine, self._interpreter, self._elf.architecture)
         return self._system
 
-    def _read_cache(self) -> dict[str, tuple[CacheEntry, ...]]:
-        try:
-            with self._machine.open(_CACHE) as source:
-                return read_ld_cache(source)
-        except UnreadableError:  # the loader, too, goes on without a cache that it cannot use
-            return {}
-
     # What is made of one candidate. Source: elf/dl-load.c, open_verify.
 
     def _judged(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
@@ -277,6 +250,32 @@ class _Loading(ElfLoading):
             return [self._machine.join(folder, n) for n in self._machine.names(folder) if fnmatchcase(n, wanted)]
         except UnreadableError:
             return []
+
+
+def _read_cache(machine: Machine, path: MachinePath) -> dict[str, tuple[CacheEntry, ...]]:
+    try:
+        with machine.open(path) as source:
+            return read_ld_cache(source)
+    except UnreadableError:  # the loader, too, goes on without a cache that it cannot use
+        return {}
+
+
+def _listed_to_preload(machine: Machine, path: MachinePath) -> list[str]:
+    return [name for line in lines_of(machine, path) for name in words_of(line)]
+
+
+def _versions(machine: Machine, path: MachinePath) -> _Versions:
+    elf = machine.binary(path)
+    assert isinstance(elf, Elf)  # noqa: S101 - it was loaded as one
+    try:
+        with machine.open(path) as source:
+            needed: dict[str, dict[int, int]] = {}
+            for version in read_needed_versions(source, elf):
+                if not version.is_weak:
+                    needed.setdefault(version.library, {})[version.hash] = version.name_at
+            return _Versions(needed, read_defined_versions(source, elf))
+    except UnreadableError:  # a damaged table: then nothing is held against anybody
+        return _Versions({}, None)
 
 
 def _foreign(elf: Elf) -> str:

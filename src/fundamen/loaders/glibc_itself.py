@@ -28,12 +28,12 @@ _MULTIARCH = {
 
 def read_folders(machine: Machine, interpreter: MachinePath) -> tuple[str, ...]:
     """The default folders that are built into a loader; empty where they cannot be read."""
-    return machine.fact("folders built into a loader", interpreter, lambda: _read_folders(machine, interpreter))
+    return machine.fact(interpreter, _read_folders)
 
 
 def read_release(machine: Machine, interpreter: MachinePath) -> tuple[int, int]:
     """The release of glibc that a loader belongs to, such as (2, 36); (0, 0) where it cannot be read."""
-    return machine.fact("a loader's release", interpreter, lambda: _read_release(machine, interpreter))
+    return machine.fact(interpreter, _read_release)
 
 
 def system_folders(machine: Machine, interpreter: MachinePath | None, architecture: Architecture) -> tuple[str, ...]:

@@ -118,7 +118,7 @@ class Loading:
             found = {(need.name, need.how): self.need(need.name, need.how, path) for need in pe.needs}
             for library in pe.imports:
                 target = found[library.name, library.how]
-                if target is not None and (gap := self._binding.bind(path, pe, library, target)):
+                if target is not None and (gap := self._binding.bind(path, library, target)):
                     self._unoffered.append(gap)
 
     def load_map(self) -> LoadMap:

@@ -5,7 +5,6 @@ program of which one imported function is not offered (STATUS_ENTRYPOINT_NOT_FOU
 """
 
 from collections.abc import Callable, Iterator
-from functools import partial
 from typing import NamedTuple
 
 import msgspec
@@ -14,7 +13,7 @@ from fundamen.formats.pe import ImportedLibrary, Pe
 from fundamen.formats.pe_exports import ExportTable, read_exports
 from fundamen.formats.pe_imports import Function, read_imported_functions
 from fundamen.loaders.load_map import Unoffered
-from fundamen.machine.machine import Machine
+from fundamen.machine.machine import ANYWHERE, Machine
 from fundamen.model.binary import How
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -57,49 +56,21 @@ class Binding:
         """
         self._machine = machine
         self._resolve = resolve
-        self._wanted: dict[tuple[MachinePath, int, tuple[_Step, ...], str], _Wanted] = {}  # that is yet to be looked up
         self._passed_on: dict[tuple[MachinePath, str, How], MachinePath | None] = {}
 
-    def bind(self, importer: MachinePath, pe: Pe, library: ImportedLibrary, path: MachinePath) -> Unoffered | None:
+    def bind(self, importer: MachinePath, library: ImportedLibrary, path: MachinePath) -> Unoffered | None:
         """Bind what one file imports from one library; give what is not offered, if anything is not."""
-        missing = dict.fromkeys(self._missing(importer, pe, library, (_Step(library.name, path),)))
+        missing = dict.fromkeys(self._missing(importer, library, (_Step(library.name, path),)))
         return Unoffered(importer, path, library.how, tuple(missing)) if missing else None
 
-    def _missing(
-        self, importer: MachinePath, pe: Pe, library: ImportedLibrary, steps: tuple[_Step, ...]
-    ) -> Iterator[str]:
+    def _missing(self, importer: MachinePath, library: ImportedLibrary, steps: tuple[_Step, ...]) -> Iterator[str]:
         """The functions that the last library does not have, nor those that it passes them on to."""
-        way = " ".join(f"{step.name} {step.path}" for step in steps)
-        find = partial(self._bound, importer, pe, library, steps)
-        bound = self._machine.fact(f"functions at {library.lookup_rva}, {library.how}, by {way}", importer, find)
+        bound = self._machine.fact(importer, _bound, library, steps)
         yield from bound.missing
         for name in bound.passed_on:
             target = self._target(steps[-1].path, name, library.how)
             if target is not None:  # one that was not found is a fault of its own
-                yield from self._missing(importer, pe, library, (*steps, _Step(name, target)))
-
-    def _bound(self, importer: MachinePath, pe: Pe, library: ImportedLibrary, steps: tuple[_Step, ...]) -> _Bound:
-        exports = self._exports_of(steps[-1].path)
-        if exports is None:  # a damaged table: a fault of its own, told elsewhere
-            return _Bound((), ())
-        missing, forwarded = _looked_up(exports, self._wanted_at(importer, pe, library, steps))
-        if len(steps) >= _MOST_FORWARDS:
-            missing += [function for passed in forwarded.values() for function, _ in passed]
-            forwarded = {}
-        self._wanted.update({(importer, library.lookup_rva, steps, name): each for name, each in forwarded.items()})
-        return _Bound(tuple(map(str, missing)), tuple(forwarded))
-
-    def _wanted_at(self, importer: MachinePath, pe: Pe, library: ImportedLibrary, steps: tuple[_Step, ...]) -> _Wanted:
-        """The functions that are looked up in the last library: those that the one before it passes on to it."""
-        *before, last = steps
-        if not before:
-            return [(function, function) for function in self._imported(importer, pe, library)]
-        known = self._wanted.pop((importer, library.lookup_rva, tuple(before), last.name), None)
-        if known is not None:  # just found; a file may pass each of its functions on to another name
-            return known
-        exports = self._exports_of(before[-1].path)
-        wanted = self._wanted_at(importer, pe, library, tuple(before))
-        return _looked_up(exports, wanted)[1].get(last.name, []) if exports is not None else []
+                yield from self._missing(importer, library, (*steps, _Step(name, target)))
 
     def _target(self, path: MachinePath, library: str, how: How) -> MachinePath | None:
         key = (path, library, how)
@@ -107,23 +78,57 @@ class Binding:
             self._passed_on[key] = self._resolve(library + ".dll", how, path)
         return self._passed_on[key]
 
-    def _exports_of(self, path: MachinePath) -> ExportTable | None:
-        def read() -> ExportTable | None:
-            try:
-                pe = self._machine.binary(path)
-                with self._machine.open(path) as source:
-                    return read_exports(source, pe) if isinstance(pe, Pe) else None
-            except UnreadableError:
-                return None
 
-        return self._machine.fact("export table", path, read)
+def _bound(machine: Machine, importer: MachinePath, library: ImportedLibrary, steps: tuple[_Step, ...]) -> _Bound:
+    """What comes of the functions of one import, looked up in the last library of some steps; as a fact."""
+    exports = machine.fact(steps[-1].path, _export_table)
+    if exports is None:  # a damaged table: a fault of its own, told elsewhere
+        return _Bound((), ())
+    missing, forwarded = _looked_up(exports, _wanted_at(machine, importer, library, steps))
+    if len(steps) >= _MOST_FORWARDS:
+        missing += [function for passed in forwarded.values() for function, _ in passed]
+        forwarded = {}
+    following = machine.fact(ANYWHERE, _nothing_wanted)
+    following.update({(importer, library, steps, name): each for name, each in forwarded.items()})
+    return _Bound(tuple(map(str, missing)), tuple(forwarded))
 
-    def _imported(self, importer: MachinePath, pe: Pe, library: ImportedLibrary) -> tuple[Function, ...]:
-        try:
-            with self._machine.open(importer) as source:
-                return read_imported_functions(source, pe, library)
-        except UnreadableError:  # the damage is told by the file's own structure
-            return ()
+
+def _wanted_at(machine: Machine, importer: MachinePath, library: ImportedLibrary, steps: tuple[_Step, ...]) -> _Wanted:
+    """The functions that are looked up in the last library: those that the one before it passes on to it."""
+    *before, last = steps
+    if not before:
+        return [(function, function) for function in _imported(machine, importer, library)]
+    known = machine.fact(ANYWHERE, _nothing_wanted).pop((importer, library, tuple(before), last.name), None)
+    if known is not None:  # just found; a file may pass each of its functions on to another name
+        return known
+    exports = machine.fact(before[-1].path, _export_table)
+    wanted = _wanted_at(machine, importer, library, tuple(before))
+    return _looked_up(exports, wanted)[1].get(last.name, []) if exports is not None else []
+
+
+def _nothing_wanted(
+    _machine: Machine, _path: MachinePath
+) -> dict[tuple[MachinePath, ImportedLibrary, tuple[_Step, ...], str], _Wanted]:
+    """The functions that are passed on, until they are looked up there; to be filled, as a fact."""
+    return {}
+
+
+def _export_table(machine: Machine, path: MachinePath) -> ExportTable | None:
+    try:
+        pe = machine.binary(path)
+        with machine.open(path) as source:
+            return read_exports(source, pe) if isinstance(pe, Pe) else None
+    except UnreadableError:
+        return None
+
+
+def _imported(machine: Machine, importer: MachinePath, library: ImportedLibrary) -> tuple[Function, ...]:
+    try:
+        pe = machine.binary(importer)
+        with machine.open(importer) as source:
+            return read_imported_functions(source, pe, library) if isinstance(pe, Pe) else ()
+    except UnreadableError:  # the damage is told by the file's own structure
+        return ()
 
 
 def _looked_up(exports: ExportTable, wanted: _Wanted) -> tuple[list[Function], dict[str, _Wanted]]:

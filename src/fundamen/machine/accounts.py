@@ -12,19 +12,19 @@ _MOST_DIGITS = 10
 
 def accounts(machine: Machine, of: MachinePath) -> dict[str, list[str]]:
     """The lines of a list, in their fields, by name: name, password, number, and what follows; none if unreadable."""
+    return machine.fact(of, _read_accounts)
 
-    def listed() -> dict[str, list[str]]:
-        try:
-            lines = machine.content(of, _MOST_LIST).decode("utf-8", "surrogateescape").splitlines()
-        except UnreadableError:
-            return {}
-        found: dict[str, list[str]] = {}
-        for fields in (line.split(":") for line in lines if not line.startswith("#")):
-            if len(fields) >= _FIELDS:
-                found.setdefault(fields[0], fields)  # the first counts: getpwnam(3) reads no further
-        return found
 
-    return machine.fact("accounts", of, listed)
+def _read_accounts(machine: Machine, of: MachinePath) -> dict[str, list[str]]:
+    try:
+        lines = machine.content(of, _MOST_LIST).decode("utf-8", "surrogateescape").splitlines()
+    except UnreadableError:
+        return {}
+    found: dict[str, list[str]] = {}
+    for fields in (line.split(":") for line in lines if not line.startswith("#")):
+        if len(fields) >= _FIELDS:
+            found.setdefault(fields[0], fields)  # the first counts: getpwnam(3) reads no further
+    return found
 
 
 def number_of(machine: Machine, name: str, of: MachinePath) -> int | None:

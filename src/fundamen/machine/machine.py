@@ -1,11 +1,11 @@
 """What every check may ask of a machine, whichever way the machine is at hand."""
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Hashable, Mapping
 from contextlib import AbstractContextManager
 from enum import StrEnum
 from types import ModuleType
-from typing import Any, TypeVar
+from typing import Any, Concatenate, ParamSpec, TypeVar
 
 import msgspec
 
@@ -18,7 +18,10 @@ from fundamen.model.binary import Binary
 from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import HostPath, MachinePath, shown
 
+ANYWHERE = MachinePath("/")  # to which facts belong that are of no single file
+
 _Fact = TypeVar("_Fact")
+_Given = ParamSpec("_Given")
 
 
 class EntryKind(StrEnum):
@@ -72,7 +75,7 @@ class Machine(ABC):
     def __init__(self) -> None:
         self.registry = NoRegistry()
         self._binaries: dict[MachinePath, Binary | FundamenError] = {}
-        self._facts: dict[MachinePath, dict[str, Any]] = {}
+        self._facts: dict[MachinePath, dict[Hashable, Any]] = {}
 
     @abstractmethod
     def look(self, path: MachinePath) -> Entry:
@@ -178,18 +181,28 @@ class Machine(ABC):
             raise known
         return known
 
-    def fact(self, what: str, path: MachinePath, find: Callable[[], _Fact]) -> _Fact:
-        """What somebody has found out about a file, found out once however many programs it matters to.
+    def fact(
+        self,
+        path: MachinePath,
+        find: Callable[Concatenate["Machine", MachinePath, _Given], _Fact],
+        *given: _Given.args,
+        **named: _Given.kwargs,
+    ) -> _Fact:
+        """What a function finds out about a file, found out once however many programs it matters to.
 
         Args:
-            what: which fact, in words that nobody else uses.
-            path: the file.
-            find: finds it out; what it raises is raised, and asked again the next time.
+            path: the file; ``ANYWHERE`` for what hangs on no single one.
+            find: a function that is the same for everybody, no closure: it is a fact's name, together with what it is
+                given. It is called with this machine, the path, and what follows. What it raises is raised, and asked
+                again the next time.
+            given: further arguments, which can be hashed.
+            named: likewise.
         """
         facts = self._facts.setdefault(path, {})
-        if what not in facts:
-            facts[what] = find()
-        known: _Fact = facts[what]
+        which = (find, given, *named.items())
+        if which not in facts:
+            facts[which] = find(self, path, *given, **named)
+        known: _Fact = facts[which]
         return known
 
     def forget(self, path: MachinePath) -> None:

@@ -17,9 +17,7 @@ _CPUINFO = MachinePath("/proc/cpuinfo")
 
 def supported_levels(machine: Machine) -> tuple[str, ...]:
     """The x86-64 levels beyond the first, highest first; none where the processor is not at hand to be asked."""
-    return (
-        machine.fact("levels of the processor", _CPUINFO, lambda: _read_levels(machine)) if machine.was_running else ()
-    )
+    return machine.fact(_CPUINFO, _read_levels) if machine.was_running else ()
 
 
 def supported_bits(machine: Machine) -> int:
@@ -33,9 +31,9 @@ def level_in_words(bits: int) -> str:
     return "x86-64" if highest <= 1 else f"x86-64-v{highest}"
 
 
-def _read_levels(machine: Machine) -> tuple[str, ...]:
+def _read_levels(machine: Machine, cpuinfo: MachinePath) -> tuple[str, ...]:
     try:
-        with machine.open(_CPUINFO) as source:
+        with machine.open(cpuinfo) as source:
             text = source.read_at(0, 16_384).decode("ascii", "replace")
     except UnreadableError:
         return ()

@@ -206,8 +206,11 @@ class _Judge(msgspec.Struct, frozen=True):
 
 def _digests(machine: Machine, folder: MachinePath, known: Sequence[Toolchain]) -> dict[str, str | None]:
     """SHA-256 of every listed file that stands there, by place; None where it may not be read. Each is read once."""
-    places = sorted({place for each in known for part in each.parts for place, f in part.files.items() if f.sha256})
+    places = {place for each in known for part in each.parts for place, f in part.files.items() if f.sha256}
+    return machine.fact(folder, _read_digests, tuple(sorted(places)))
 
+
+def _read_digests(machine: Machine, folder: MachinePath, places: tuple[str, ...]) -> dict[str, str | None]:
     def read(place: str) -> tuple[str, str | None] | None:
         path = machine.join(folder, *place.split("/"))
         kind = machine.look(path).kind
@@ -218,11 +221,8 @@ def _digests(machine: Machine, folder: MachinePath, known: Sequence[Toolchain]) 
         except UnreadableError:
             return place, None
 
-    def compute() -> dict[str, str | None]:
-        with ThreadPoolExecutor() as pool:
-            return dict(found for found in pool.map(read, places) if found is not None)
-
-    return machine.fact(f"digests of {len(places)} listed files", folder, compute)
+    with ThreadPoolExecutor() as pool:
+        return dict(found for found in pool.map(read, places) if found is not None)
 
 
 def _origins(known: Sequence[Toolchain]) -> dict[str, list[_Origin]]:

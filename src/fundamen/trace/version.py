@@ -1,6 +1,5 @@
 """Which version a file says it has."""
 
-from functools import partial
 from typing import TYPE_CHECKING
 
 from fundamen.machine.machine import Machine
@@ -29,7 +28,7 @@ def version_of(machine: Machine, path: MachinePath, binary: Binary) -> str | Non
 
 def version_info_of(machine: Machine, path: MachinePath) -> "VersionInfo | None":
     """All that a PE file's version resource says; None where there is none that can be read."""
-    return machine.fact("version resource", path, partial(_read_version_info, machine, path))
+    return machine.fact(path, _read_version_info)
 
 
 def _read_version_info(machine: Machine, path: MachinePath) -> "VersionInfo | None":

@@ -5,12 +5,11 @@ from typing import ClassVar
 from fundamen.evidence.dpkg import all_installed
 from fundamen.formats.versions import is_in, problem_of_range
 from fundamen.machine.installed import installed_packages
+from fundamen.machine.machine import ANYWHERE, Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
 from fundamen.prerequisites.requirement import Asked, Name, Requirement, Text
-
-_STATUS = "/var/lib/dpkg/status"
 
 
 class Package(Requirement, frozen=True, kw_only=True, tag="package"):
@@ -42,9 +41,7 @@ class Package(Requirement, frozen=True, kw_only=True, tag="package"):
         if machine.platform is Platform.WINDOWS:
             found = [(p.version, "") for p in installed_packages(machine.registry) if p.name == self.name]
         elif machine.platform is Platform.LINUX:
-            found = machine.fact("installed packages", MachinePath(_STATUS), lambda: all_installed(machine)).get(
-                self.name, []
-            )
+            found = machine.fact(ANYWHERE, _installed).get(self.name, [])
         else:
             return unknown(f"packages of {machine.platform.in_words} are not known here")
         if not found:
@@ -56,3 +53,7 @@ class Package(Requirement, frozen=True, kw_only=True, tag="package"):
         if self.version and not any(is_in(version, self.version) for version in fitting):
             return unmet(f"it is installed as {listed}")
         return met(f"it is installed as {listed}")
+
+
+def _installed(machine: Machine, _path: MachinePath) -> dict[str, list[tuple[str, str]]]:
+    return all_installed(machine)

@@ -3,7 +3,7 @@
 import msgspec
 
 from fundamen.formats.setting import Format, find_value, format_of
-from fundamen.machine.machine import EntryKind
+from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, unknown
 from fundamen.prerequisites.comparison import Compared
@@ -44,6 +44,10 @@ class Setting(Compared, frozen=True, kw_only=True, tag="setting"):
         if asked.machine.look(path).kind is EntryKind.ABSENT:
             answer = self.judged(default)
             return msgspec.structs.replace(answer, found=f"there is no such file; {answer.found}")
-        data = asked.machine.fact("settings", path, lambda: asked.machine.content(path, MOST_BYTES))
+        data = asked.machine.fact(path, _content)
         value = find_value(data, form, self.key, self.file)
         return self.judged(default if value is None else value.value)
+
+
+def _content(machine: Machine, path: MachinePath) -> bytes:
+    return machine.content(path, MOST_BYTES)

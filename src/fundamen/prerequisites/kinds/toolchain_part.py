@@ -3,6 +3,7 @@
 from typing import TYPE_CHECKING, ClassVar
 
 from fundamen.formats.versions import is_in, problem_of_range
+from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
@@ -10,7 +11,8 @@ from fundamen.prerequisites.answer import Answer, met, unmet
 from fundamen.prerequisites.requirement import Asked, Name, Path, Requirement, Text
 
 if TYPE_CHECKING:
-    from fundamen.toolchains.contents import PartState
+    from fundamen.toolchains.catalogue import Toolchain
+    from fundamen.toolchains.contents import Contents, PartState
 
 _MOST_NAMED = 3
 
@@ -45,15 +47,10 @@ class ToolchainPart(Requirement, frozen=True, kw_only=True, tag="toolchain part"
 
     def check(self, asked: Asked) -> Answer:
         """As of every requirement."""
-        from fundamen.toolchains.catalogue import MOST_BYTES, read_toolchain  # noqa: PLC0415 - few sheets ask for it
-        from fundamen.toolchains.contents import examine_contents  # noqa: PLC0415
-
         machine = asked.machine
-        toolchain = read_toolchain(machine.content(MachinePath(self.catalogue), MOST_BYTES), self.catalogue)
         folder = MachinePath(self.folder)
-        contents = machine.fact(
-            f"contents of {toolchain.title}", folder, lambda: examine_contents(machine, folder, toolchain)
-        )
+        toolchain = machine.fact(MachinePath(self.catalogue), _toolchain)
+        contents = machine.fact(folder, _contents, MachinePath(self.catalogue))
         states = [state for state in contents.parts if state.part.name == self.name]
         if not states:
             is_listed = any(part.name == self.name for part in toolchain.parts)
@@ -68,6 +65,19 @@ class ToolchainPart(Requirement, frozen=True, kw_only=True, tag="toolchain part"
         part = state.part
         is_for = self.target is None or any(each.serves(self.target) for each in part.targets)
         return is_for and (not self.version or is_in(part.version, self.version))
+
+
+def _toolchain(machine: Machine, catalogue: MachinePath) -> "Toolchain":
+    from fundamen.toolchains.catalogue import MOST_BYTES, read_toolchain  # noqa: PLC0415 - few sheets ask for it
+
+    return read_toolchain(machine.content(catalogue, MOST_BYTES), catalogue)
+
+
+def _contents(machine: Machine, folder: MachinePath, catalogue: MachinePath) -> "Contents":
+    """What stands in a toolchain's folder, held against one catalogue."""
+    from fundamen.toolchains.contents import examine_contents  # noqa: PLC0415 - few sheets ask for it
+
+    return examine_contents(machine, folder, machine.fact(catalogue, _toolchain))
 
 
 def _answered(state: "PartState") -> Answer:

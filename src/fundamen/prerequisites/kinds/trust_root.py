@@ -2,9 +2,10 @@
 
 import hashlib
 
+from fundamen.machine.machine import ANYWHERE, Machine
 from fundamen.machine.trust_stores import read_trust_stores
 from fundamen.model.paths import MachinePath
-from fundamen.model.trust_store import Role
+from fundamen.model.trust_store import Role, TrustStores
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
 from fundamen.prerequisites.requirement import Asked, Digest, Requirement
 
@@ -26,7 +27,7 @@ class TrustRoot(Requirement, frozen=True, kw_only=True, tag="root certificate"):
 
     def check(self, asked: Asked) -> Answer:
         """As of every requirement."""
-        stores = asked.machine.fact("trust stores", MachinePath("/"), lambda: read_trust_stores(asked.machine))
+        stores = asked.machine.fact(ANYWHERE, _trust_stores)
         held = [each for each in stores.certificates if hashlib.sha256(each.der).hexdigest() == self.sha256]
         roles = {each.role: each for each in held}
         if Role.DISTRUSTED in roles:
@@ -43,3 +44,7 @@ class TrustRoot(Requirement, frozen=True, kw_only=True, tag="root certificate"):
         if not certificate.not_before <= asked.now <= certificate.not_after:
             return unmet(f"it holds from {certificate.not_before:%Y-%m-%d} to {certificate.not_after:%Y-%m-%d}")
         return met(f"it is in {roles[Role.ROOT].where}, until {certificate.not_after:%Y-%m-%d}")
+
+
+def _trust_stores(machine: Machine, _path: MachinePath) -> TrustStores:
+    return read_trust_stores(machine)
