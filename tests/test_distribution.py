@@ -31,7 +31,7 @@ TOP = {
 @pytest.fixture(scope="module")
 def built(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("dist")
-    command = [sys.executable, "-m", "hatchling", "build", "-d", folder]
+    command = [sys.executable, "-m", "hatchling", "build", "-d", str(folder)]
     subprocess.run(command, cwd=ROOT, check=True, capture_output=True)
     return folder
 

@@ -4,6 +4,7 @@ import shutil
 import subprocess
 import sys
 import time
+from contextlib import suppress
 from pathlib import Path
 
 import pytest
@@ -34,8 +35,11 @@ def compiled(folder: Path, name: str) -> Path:
 
 
 def running(name: str) -> bool:
-    commands = [path.read_bytes() for path in Path("/proc").glob("[0-9]*/cmdline") if path.exists()]
-    return any(name.encode() in command.split(b"\0")[0] for command in commands)
+    for path in Path("/proc").glob("[0-9]*/cmdline"):
+        with suppress(OSError):  # it has ended meanwhile
+            if name.encode() in path.read_bytes().split(b"\0")[0]:
+                return True
+    return False
 
 
 def test_what_a_program_loads_as_it_runs_is_added_and_its_output_kept_apart(fundamen: Fundamen, tmp_path: Path) -> None:

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 import msgspec
 
 from fundamen.clues.scanning import Scanner
+from fundamen.formats.decimal import read_decimal
 from fundamen.knowledge.entries import Code, Knowledge, Message, Role
 from fundamen.knowledge.sentence import Found
 
@@ -122,13 +123,18 @@ def _codes(known: Knowledge, scanner: Scanner, text: str) -> Iterator[Code]:
         for space, sentence in wanted.contexts:
             said = sentence.find(text) if sentence.anchor in text.lower() else None
             digits = said.holes.get("code", "") if said else ""
-            number = int(digits, 16) if digits.lower().startswith(("0x", "-0x")) else _decimal(digits)
+            number = _hexadecimal(digits) if digits.lower().startswith(("0x", "-0x")) else _decimal(digits)
             if number is not None and (code := known.code(space, number)) is not None:
                 yield code
 
 
+def _hexadecimal(digits: str) -> int | None:
+    return int(digits, 16) if re.fullmatch(r"-?0[xX][0-9A-Fa-f]{1,16}", digits) else None
+
+
 def _decimal(digits: str) -> int | None:
-    return int(digits) if digits.lstrip("-").isdecimal() else None
+    number = read_decimal(digits.removeprefix("-"))
+    return -number if number is not None and digits.startswith("-") else number
 
 
 def _weight(match: tuple[Message, int, Found]) -> int:

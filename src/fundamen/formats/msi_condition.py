@@ -133,7 +133,9 @@ class _Parser:
         if kind == "text":
             return text[1:-1], kind
         if kind == "number":
-            return int(text), kind
+            if (number := _number(text)) is None:
+                raise ValueError(f"the number {text!r} is larger than any may be")
+            return number, kind
         if kind != "symbol" or text.upper() in _WORDS:
             raise ValueError(f"{text!r} stands where a value should")
         self.asked[text] = value = self._look_up(text)

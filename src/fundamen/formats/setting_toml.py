@@ -6,6 +6,7 @@ import tomlkit
 from tomlkit.exceptions import TOMLKitError
 
 from fundamen.formats.cursor import damaged
+from fundamen.formats.decimal import read_decimal
 from fundamen.formats.setting import Found, Key, Plain, refusal
 
 
@@ -61,9 +62,8 @@ def remove(text: str, key: Key, what: str) -> str:
 def _child(node: Any, part: str) -> Any:  # noqa: ANN401 - whatever the library has there
     if isinstance(node, dict):
         return node.get(part)
-    if isinstance(node, list) and part.isascii() and part.isdigit() and int(part) < len(node):
-        return node[int(part)]
-    return None
+    index = read_decimal(part) if isinstance(node, list) else None
+    return node[index] if index is not None and index < len(node) else None
 
 
 def _read(text: str, what: str) -> tomlkit.TOMLDocument:

@@ -11,6 +11,7 @@ from xml.sax.saxutils import escape, quoteattr
 import msgspec
 
 from fundamen.formats.cursor import damaged
+from fundamen.formats.decimal import read_decimal
 from fundamen.formats.setting import Found, Key, Plain, ambiguous, as_text, refusal
 
 _STEP = re.compile(r"^(.*?)(?:\[(\d+)\])?$")
@@ -113,8 +114,8 @@ def _element(root: _Element, path: Key, key: Key, what: str) -> _Element | None:
         fitting = [child for child in outer.children if child.name == name]
         if number is None and len(fitting) > 1:
             raise ambiguous(what, key)
-        index = int(number or 0)
-        if index >= len(fitting):
+        index = read_decimal(number or "0")
+        if index is None or index >= len(fitting):
             return None
         outer = fitting[index]
     return outer if path else None

@@ -7,6 +7,7 @@ import yaml
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
 from fundamen.formats.cursor import damaged
+from fundamen.formats.decimal import read_decimal
 from fundamen.formats.setting import Found, Key, Plain, ambiguous, refusal
 
 _MOST_DEPTH = 64
@@ -84,7 +85,8 @@ def _node(node: Node | None, key: Key, what: str) -> Node | None:
                 raise ambiguous(what, key)
             node = fitting[0] if fitting else None
         elif isinstance(node, SequenceNode):
-            node = node.value[int(part)] if part.isascii() and part.isdigit() and int(part) < len(node.value) else None
+            index = read_decimal(part)
+            node = node.value[index] if index is not None and index < len(node.value) else None
         else:
             return None
     return node

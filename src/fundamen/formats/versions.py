@@ -9,9 +9,11 @@ from itertools import zip_longest
 
 import msgspec
 
-_NUMBERS = re.compile(r"\d{1,18}(?:\.\d{1,18}){0,15}")
+from fundamen.formats.decimal import read_decimal
+
+_NUMBERS = re.compile(r"[0-9]{1,18}(?:\.[0-9]{1,18}){0,15}")
 _CLAUSE = re.compile(r"\s*(>=|<=|!=|=|>|<)\s*([0-9A-Za-z.+:~_-]{1,100})\s*")
-_PIECES = re.compile(r"(\D*)(\d*)")
+_PIECES = re.compile(r"([^0-9]*)([0-9]*)")
 _MOST_CLAUSES = 16
 
 
@@ -102,10 +104,11 @@ def _exclude_each_other(one: Clause, other: Clause) -> bool:
 def _debian_parts(version: str) -> tuple[int, str, str]:
     """Epoch, version of the program, revision of the package."""
     epoch, colon, rest = version.partition(":")
-    if not (colon and epoch.isdecimal()):
-        epoch, rest = "0", version
+    number = read_decimal(epoch) if colon else None
+    if number is None:
+        number, rest = 0, version
     upstream, _, revision = rest.rpartition("-")
-    return (int(epoch), upstream, revision) if upstream else (int(epoch), rest, "")
+    return (number, upstream, revision) if upstream else (number, rest, "")
 
 
 def _ordered(one: str, other: str) -> int:
@@ -115,9 +118,16 @@ def _ordered(one: str, other: str) -> int:
         for a, b in zip_longest(left, right, fillvalue=""):
             if (order := _weight(a) - _weight(b)) != 0:
                 return order
-        if (order := int(left_digits or 0) - int(right_digits or 0)) != 0:
-            return order
+        one_number, other_number = _magnitude(left_digits), _magnitude(right_digits)
+        if one_number != other_number:
+            return -1 if one_number < other_number else 1
     return 0
+
+
+def _magnitude(digits: str) -> tuple[int, str]:
+    """What orders numbers of any length: how many digits they have, and which."""
+    significant = digits.lstrip("0")
+    return len(significant), significant
 
 
 def _weight(character: str) -> int:

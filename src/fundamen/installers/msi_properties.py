@@ -4,6 +4,7 @@ Source: Windows Installer reference, "Property Reference": "Operating System Pro
 Properties". What only a session of a user has, such as its name or screen, is not known.
 """
 
+from fundamen.formats.decimal import read_decimal
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.paths import MachinePath
 
@@ -70,9 +71,10 @@ def _version(machine: Machine) -> dict[str, str]:
     )
     if not isinstance(major, int) or not isinstance(minor, int):  # before Windows 10
         told = registry.text(_VERSION, "CurrentVersion").split(".")
-        if len(told) < 2 or not all(part.isdecimal() for part in told):  # noqa: PLR2004 - major and minor
+        parts = [read_decimal(part) for part in told]
+        if len(parts) < 2 or parts[0] is None or parts[1] is None:  # noqa: PLR2004 - major and minor
             return {}
-        major, minor = int(told[0]), int(told[1])
+        major, minor = parts[0], parts[1]
     number = major * 100 + minor
     build = registry.text(_VERSION, "CurrentBuild") or registry.text(_VERSION, "CurrentBuildNumber")
     found = {

@@ -9,6 +9,7 @@ from enum import IntEnum, IntFlag
 
 import msgspec
 
+from fundamen.formats.decimal import read_decimal
 from fundamen.formats.msi_condition import Value, evaluate
 from fundamen.formats.msi_database import Database, Row
 from fundamen.installers.msi_properties import UNKNOWN, machine_properties
@@ -336,7 +337,8 @@ def _version(text: str) -> tuple[int, ...]:
 
 
 def _whole(text: str, otherwise: int) -> int:
-    return int(text) if text.strip().isdecimal() else otherwise
+    number = read_decimal(text.strip())
+    return otherwise if number is None else number
 
 
 def _unpacked(packed: str) -> str:

@@ -11,6 +11,7 @@ from enum import IntEnum
 
 import msgspec
 
+from fundamen.formats.decimal import read_decimal
 from fundamen.formats.msi_database import Database, Row
 from fundamen.formats.pe import Pe
 from fundamen.formats.pe_version import read_version
@@ -316,7 +317,7 @@ def _long_name(signature: Row) -> str:
 
 
 def _numbers(version: str) -> tuple[int, ...]:
-    parts = version.split(".")
-    if not version or not all(part.isdecimal() for part in parts):
+    parts = [read_decimal(part) for part in version.split(".")]
+    if None in parts:
         return ()
-    return tuple(int(part) for part in (*parts, "0", "0", "0"))[:4]
+    return tuple(part or 0 for part in (*parts, 0, 0, 0))[:4]

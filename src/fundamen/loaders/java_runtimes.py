@@ -90,7 +90,7 @@ def _read(machine: Machine, home: MachinePath, because: str) -> JavaRuntime | No
     except UnreadableError:
         return None
     version = dict(_SETTING.findall(text)).get("JAVA_VERSION", "")
-    numbers = [int(number) for number in re.findall(r"\d+", version)[:2]]
+    numbers = [int(number) for number in re.findall(r"[0-9]{1,9}", version)[:2]]
     if not numbers:
         return None
     java = numbers[1] if numbers[0] == 1 and len(numbers) > 1 else numbers[0]  # 1.8.0 is Java 8 (JEP 223)

@@ -9,6 +9,7 @@ from functools import total_ordering
 
 import msgspec
 
+from fundamen.formats.decimal import read_decimal
 from fundamen.formats.runtime_config import FrameworkReference, RollForward
 
 _FORM = re.compile(r"(\d{1,9})\.(\d{1,9})\.(\d{1,9})(?:-([0-9A-Za-z.-]+))?(?:\+[0-9A-Za-z.-]+)?")
@@ -39,7 +40,8 @@ class FrameworkVersion(msgspec.Struct, frozen=True):
         return ".".join(map(str, self.numbers)) + ("-" + ".".join(self.prerelease) if self.prerelease else "")
 
     def _order(self) -> tuple[tuple[int, int, int], bool, tuple[tuple[bool, int, str], ...]]:
-        parts = tuple((not p.isdecimal(), int(p) if p.isdecimal() else 0, p) for p in self.prerelease)
+        numbers = [read_decimal(part) for part in self.prerelease]
+        parts = tuple((n is None, n or 0, p) for n, p in zip(numbers, self.prerelease, strict=True))
         return self.numbers, not self.prerelease, parts
 
 

@@ -9,6 +9,7 @@ from typing import NamedTuple
 
 import msgspec
 
+from fundamen.formats.decimal import read_decimal
 from fundamen.formats.pe import ImportedLibrary, Pe
 from fundamen.formats.pe_exports import ExportTable, read_exports
 from fundamen.formats.pe_imports import Function, read_imported_functions
@@ -144,6 +145,7 @@ def _looked_up(exports: ExportTable, wanted: _Wanted) -> tuple[list[Function], d
         if not library:
             missing.append(imported)
             continue
-        target = Function(None, int(name[1:])) if name[:1] == "#" and name[1:].isdecimal() else Function(name)
+        ordinal = read_decimal(name[1:]) if name[:1] == "#" else None
+        target = Function(name) if ordinal is None else Function(None, ordinal)
         forwarded.setdefault(library.lower(), []).append((imported, target))
     return missing, forwarded

@@ -5,6 +5,7 @@ sets", "Universal CRT deployment", and the DLLs that the reference of the Win32 
 """
 
 from fundamen.formats.api_set import PREFIXES
+from fundamen.formats.decimal import read_decimal
 from fundamen.formats.pe import Pe
 from fundamen.formats.pe_version import read_version
 from fundamen.loaders.windows_processes import INNERMOST, WINDOWS_FOLDER
@@ -43,8 +44,8 @@ def build_of(machine: Machine) -> int | None:
     """The build number of a machine's Windows, by its registry or its innermost library; None where neither tells."""
     for name in ("CurrentBuildNumber", "CurrentBuild"):
         text = machine.registry.text(_VERSION, name)
-        if text.isdecimal():
-            return int(text)
+        if (number := read_decimal(text)) is not None:
+            return number
     try:
         path = machine.join(WINDOWS_FOLDER, "System32", INNERMOST)
         pe = machine.binary(path)
@@ -53,7 +54,7 @@ def build_of(machine: Machine) -> int | None:
     except UnreadableError:
         return None
     build = info.file_version.split(".")[2] if info is not None and info.file_version else ""
-    return int(build) if build.isdecimal() else None
+    return read_decimal(build)
 
 
 def first_build_with(name: str) -> int | None:

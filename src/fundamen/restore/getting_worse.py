@@ -4,6 +4,7 @@ import os
 from collections.abc import Iterator, Mapping, Sequence
 
 from fundamen.formats.binary import read_binary
+from fundamen.formats.decimal import read_decimal
 from fundamen.formats.pe import Pe
 from fundamen.formats.pe_version import read_version
 from fundamen.formats.text_hive import ChangedValue
@@ -96,7 +97,8 @@ def _facts(host: HostPath) -> tuple[str, tuple[int, ...]] | None:
         except UnreadableError:
             return None
     text = version.file_version if version is not None else None
-    return str(binary.architecture), tuple(int(part) for part in (text or "").split(".") if part.isdecimal())
+    parts = [read_decimal(part) for part in (text or "").split(".")]
+    return str(binary.architecture), tuple(part for part in parts if part is not None)
 
 
 def _matters(path: str) -> bool:
