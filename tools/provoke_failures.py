@@ -359,7 +359,7 @@ CASES = [
     Case("gzip-not", "gzip -dc x.zip", "not in gzip format"),
     Case("zip-not", "python3 -m zipfile -t x.zip 2>&1 | tail -2", "BadZipFile: "),
     Case("xz-damaged", "xz -t t.xz", "Compressed data is corrupt"),
-    Case("git-none", "git clone /srv/recipes.git", "does not exist"),
+    Case("git-none", "git clone /srv/charts.git", "does not exist"),
     # directories and services
     Case("ldap-password", f"ldapsearch {LDAP} -D cn=admin,dc=marram,dc=example -w wrong", "Invalid credentials (49)"),
     Case("ldap-entry", f"ldapsearch {LDAP} -b ou=ca,dc=marram,dc=example", "32 No such object"),

@@ -74,8 +74,8 @@ SITUATIONS = {
         'npm ERR! notsup Unsupported platform for saltgauge@2.1.0: wanted {"os":"linux"}',
         "wrong-architecture", "saltgauge@2.1.0", "saltgauge@2.1.0. It is there for another architecture", "offers"),
     "S13 a part of a tree has vanished": Situation(
-        "fatal: repository '/srv/recipes.git' does not exist",
-        "missing", "/srv/recipes.git", "/srv/recipes.git", "start-anew"),
+        "fatal: repository '/srv/charts.git' does not exist",
+        "missing", "/srv/charts.git", "/srv/charts.git", "start-anew"),
     "S14 an authority has no host": Situation(
         "join: certificate authority CN=Marram-CA has no host\njoin: -1240, see the second log",
         "unreachable", "", "certificate authority has no host", "wait"),
@@ -168,7 +168,7 @@ def test_s5_the_root_is_imported_by_its_fingerprint_and_the_package_is_trusted_t
     assert "is trusted on this machine now" in fundamen("clues", *on, "--text", symptom).out
 
 
-@pytest.mark.parametrize("name", ["S10 the toolchain", "S13 the recipes", "S17 the program's own files"])
+@pytest.mark.parametrize("name", ["S10 the toolchain", "S13 the charts", "S17 the program's own files"])
 def test_what_differs_from_a_clean_copy_is_named_and_only_that_comes_back(
     fundamen: Fundamen, linux: ALinuxMachine, tmp_path: Path, name: str
 ) -> None:

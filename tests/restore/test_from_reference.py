@@ -15,14 +15,14 @@ from conftest import Fundamen
 from fundamen.model.paths import HostPath
 from fundamen.sources.reference import Finding, References, compare_with
 
-RECIPES = {"base/tide.rb": b"tide 4.2\n", "base/reed.rb": b"reed\n", "extra/salt.rb": b"salt\n" * 100, "index": b"3\n"}
+CHARTS = {"base/tide.chart": b"tide 4.2\n", "base/reed.chart": b"reed\n", "extra/salt.chart": b"salt\n" * 100, "index": b"3\n"}
 
 
 def laid_out(folder: Path) -> Path:
-    for name, data in RECIPES.items():
+    for name, data in CHARTS.items():
         (folder / name).parent.mkdir(parents=True, exist_ok=True)
         (folder / name).write_bytes(data)
-    (folder / "latest").symlink_to("base/tide.rb")
+    (folder / "latest").symlink_to("base/tide.chart")
     return folder
 
 
@@ -38,7 +38,7 @@ def tree(tmp_path: Path, clean: Path) -> Path:
 
 @pytest.fixture
 def recorded(fundamen: Fundamen, clean: Path) -> None:
-    assert fundamen("sources", "record", "recipes", str(clean), "--leave-out", "cache/*").status == 0
+    assert fundamen("sources", "record", "charts", str(clean), "--leave-out", "cache/*").status == 0
 
 
 def state(folder: Path) -> dict[str, tuple[bytes | str, int]]:
@@ -51,10 +51,10 @@ def state(folder: Path) -> dict[str, tuple[bytes | str, int]]:
 
 def damaged(tree: Path) -> None:
     shutil.rmtree(tree / "extra")
-    (tree / "base" / "tide.rb").write_bytes(b"tide 0.0\n")
-    (tree / "base" / "reed.rb").chmod(0o600)
+    (tree / "base" / "tide.chart").write_bytes(b"tide 0.0\n")
+    (tree / "base" / "reed.chart").chmod(0o600)
     (tree / "latest").unlink()
-    (tree / "own.rb").write_bytes(b"mine")
+    (tree / "own.chart").write_bytes(b"mine")
     (tree / "cache").mkdir()
     (tree / "cache" / "x").write_bytes(b"left out")
 
@@ -63,20 +63,20 @@ def damaged(tree: Path) -> None:
 def test_what_vanished_or_differs_comes_back_and_nothing_else_is_touched(
     tree: Path, clean: Path, fundamen: Fundamen
 ) -> None:
-    assert fundamen("sources", "compare", "recipes", str(tree)).status == 0
+    assert fundamen("sources", "compare", "charts", str(tree)).status == 0
     damaged(tree)
     before = state(tree)
-    [record] = fundamen("sources", "compare", "recipes", str(tree), "--json").records
+    [record] = fundamen("sources", "compare", "charts", str(tree), "--json").records
     assert {(d["path"], d["finding"]) for d in record["differences"]} == {
-        ("extra/salt.rb", "vanished"),
+        ("extra/salt.chart", "vanished"),
         ("latest", "vanished"),
-        ("base/tide.rb", "differs"),
-        ("base/reed.rb", "differs"),
-        ("own.rb", "extra"),
+        ("base/tide.chart", "differs"),
+        ("base/reed.chart", "differs"),
+        ("own.chart", "extra"),
     }
-    ran = fundamen("restore", "--yes", "--reference", "recipes", str(tree))
+    ran = fundamen("restore", "--yes", "--reference", "charts", str(tree))
     assert (ran.status, "Nothing differs any more." in ran.out) == (0, True), ran.out + ran.err
-    own = {"own.rb", "cache", "cache/x"}
+    own = {"own.chart", "cache", "cache/x"}
     assert {path: entry for path, entry in state(tree).items() if path not in own} == state(clean)
     assert fundamen("undo").status == 0
     assert state(tree) == before
@@ -87,13 +87,13 @@ def test_a_reference_that_has_itself_changed_is_told_to_be_at_fault(
     tree: Path, clean: Path, fundamen: Fundamen
 ) -> None:
     (tree / "index").unlink()
-    (tree / "base" / "tide.rb").unlink()
+    (tree / "base" / "tide.chart").unlink()
     (clean / "index").write_bytes(b"4\n")
-    compared = fundamen("sources", "compare", "recipes", str(tree))
+    compared = fundamen("sources", "compare", "charts", str(tree))
     assert "The reference itself is at fault for 1 file" in compared.out
-    ran = fundamen("restore", "--yes", "--reference", "recipes", str(tree))
+    ran = fundamen("restore", "--yes", "--reference", "charts", str(tree))
     assert (ran.status, "1 file still differs" in ran.out) == (1, True), ran.out
-    assert (tree / "base" / "tide.rb").exists()
+    assert (tree / "base" / "tide.chart").exists()
     assert not (tree / "index").exists()
 
 
@@ -101,7 +101,7 @@ def test_a_reference_that_has_itself_changed_is_told_to_be_at_fault(
 def test_a_file_where_a_link_should_be_is_left_to_a_person(tree: Path, fundamen: Fundamen) -> None:
     (tree / "latest").unlink()
     (tree / "latest").write_bytes(b"mine")
-    ran = fundamen("restore", "--yes", "--reference", "recipes", str(tree))
+    ran = fundamen("restore", "--yes", "--reference", "charts", str(tree))
     assert (ran.status, (tree / "latest").read_bytes()) == (1, b"mine")
 
 
@@ -109,10 +109,10 @@ def test_a_file_where_a_link_should_be_is_left_to_a_person(tree: Path, fundamen:
 @pytest.mark.parametrize(
     ("words", "status", "said"),
     [
-        (("sources", "compare", "recipes", "tree"), 2, "is not known"),
+        (("sources", "compare", "charts", "tree"), 2, "is not known"),
         (("sources", "record", "../x", "clean"), 2, "letters, digits"),
         (("sources", "record", "x", "nowhere"), 3, "it is empty, or not there"),
-        (("restore", "--reference", "recipes", "tree"), 2, "is not known"),
+        (("restore", "--reference", "charts", "tree"), 2, "is not known"),
     ],
 )
 def test_what_cannot_be_compared_is_told(fundamen: Fundamen, words: tuple[str, ...], status: int, said: str) -> None:

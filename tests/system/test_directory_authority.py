@@ -25,7 +25,7 @@ pytestmark = [
     pytest.mark.filterwarnings("ignore:(tag|type)Map is deprecated:DeprecationWarning"),  # of the library's own library
 ]
 
-ENTRY, ADMIN, PASSWORD = "cn=Marram CA,o=marram", "cn=admin,o=marram", "low tide"
+ENTRY, ADMIN, PASSWORD = "cn=Marram CA,dc=marram,dc=example", "cn=admin,dc=marram,dc=example", "low tide"
 SLAPD = f"""\
 include /etc/ldap/schema/core.schema
 modulepath /usr/lib/ldap
@@ -34,14 +34,16 @@ pidfile {{folder}}/slapd.pid
 TLSCertificateFile {{folder}}/server.pem
 TLSCertificateKeyFile {{folder}}/server.key
 database mdb
-suffix "o=marram"
+suffix "dc=marram,dc=example"
 rootdn "{ADMIN}"
 rootpw "{PASSWORD}"
 directory {{folder}}/data
 """
 ENTRIES = """\
-dn: o=marram
+dn: dc=marram,dc=example
 objectClass: organization
+objectClass: dcObject
+dc: marram
 o: marram
 
 dn: {entry}
@@ -179,7 +181,7 @@ def test_an_ended_authority_without_a_host_is_made_anew_with_its_own_key_and_can
     assert "must be started over" in said
     assert not openssl_verifies(keys.folder / "server.pem", keys.old, keys.folder)
 
-    assert directory.renew("--host", "cn=localhost,o=marram", "--save-plan", "plan.json").status == 0
+    assert directory.renew("--host", "cn=localhost,dc=marram,dc=example", "--save-plan", "plan.json").status == 0
     assert directory.held() == before  # planning changes nothing
     restored = directory.restore("plan.json")
     assert restored.status == 0, restored.out + restored.err
@@ -204,7 +206,7 @@ def test_only_the_host_is_missing_and_whoever_waits_may_go_on_then(directory: Di
     [record] = directory.authority("check", "--json").records
     assert (record["faults"], "may go on once the host is named" in record["resuming"]) == (1, True)
     assert "--host HOST" in record["next"][0]
-    host = ("--host", "cn=no-such-host.invalid,o=marram", "--login", ADMIN, "--save-plan", "second.json")
+    host = ("--host", "cn=no-such-host.invalid,dc=marram,dc=example", "--login", ADMIN, "--save-plan", "second.json")
     assert directory.authority("renew", *host).status == 0
     assert directory.restore("second.json").status == 0
     [record] = directory.authority("check", "--json").records
@@ -229,7 +231,7 @@ def test_what_would_lose_something_is_refused_and_changes_nothing(directory: Dir
     unsaid = directory.fundamen("restore", "--yes", "--plan", "plan.json")
     assert (unsaid.status, "nobody typed the password" in unsaid.err) == (3, True), unsaid.err
     assert directory.held() == before
-    assert directory.renew("--host", "cn=localhost,o=marram", "--save-plan", "later.json").status == 0
+    assert directory.renew("--host", "cn=localhost,dc=marram,dc=example", "--save-plan", "later.json").status == 0
     assert directory.restore("plan.json").status == 0
     late = directory.restore("later.json")  # the certificate is no longer the one that this plan expects
     assert (late.status, "has changed since the plan was made" in late.err) == (5, True), late.err
@@ -261,7 +263,7 @@ def test_a_certificate_is_issued_again_with_its_names(directory: Directory, keys
 
 def test_no_entry_and_no_directory_are_told_apart(directory: Directory) -> None:
     words = ("--server", f"127.0.0.1:{directory.port}")
-    gone = directory.fundamen("authority", "check", "cn=gone,o=marram", *words)
-    assert (gone.status, "the last one above it is o=marram" in gone.out) == (1, True), gone.out + gone.err
+    gone = directory.fundamen("authority", "check", "cn=gone,dc=marram,dc=example", *words)
+    assert (gone.status, "the last one above it is dc=marram,dc=example" in gone.out) == (1, True), gone.out + gone.err
     nobody = directory.fundamen("authority", "check", ENTRY, "--server", f"127.0.0.1:{a_free_port()}")
     assert (nobody.status, "cannot be asked" in nobody.err) == (3, True)

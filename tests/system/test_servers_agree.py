@@ -28,24 +28,26 @@ modulepath /usr/lib/ldap
 moduleload back_mdb
 pidfile {folder}/slapd.pid
 database mdb
-suffix "o=marram"
+suffix "dc=marram,dc=example"
 directory {folder}/data
 """
 ENTRIES = """\
-dn: o=marram
+dn: dc=marram,dc=example
 objectClass: organization
+objectClass: dcObject
+dc: marram
 o: marram
 
-dn: cn=authority,o=marram
+dn: cn=authority,dc=marram,dc=example
 objectClass: device
 cn: authority
-owner: cn=localhost,o=marram
+owner: cn=localhost,dc=marram,dc=example
 serialNumber: 4
 
-dn: cn=orphan,o=marram
+dn: cn=orphan,dc=marram,dc=example
 objectClass: device
 cn: orphan
-owner: cn=no-such-host.invalid,o=marram
+owner: cn=no-such-host.invalid,dc=marram,dc=example
 """
 NGINX = """\
 pid {folder}/nginx.pid;
@@ -79,7 +81,7 @@ def test_an_entry_of_a_real_directory_its_attributes_and_its_host(tmp_path: Path
     config = ["-f", str(tmp_path / "slapd.conf")]
     add = [slapd, "-Ta", *config, "-l", str(tmp_path / "entries.ldif")]
     subprocess.run(add, check=True, capture_output=True)
-    facts: dict[str, Any] = {"server": "127.0.0.1", "port": port, "entry": "cn=authority,o=marram"}
+    facts: dict[str, Any] = {"server": "127.0.0.1", "port": port, "entry": "cn=authority,dc=marram,dc=example"}
     with served(port, slapd, *config, "-h", f"ldap://127.0.0.1:{port}", "-d", "0"):
         assert answer("directory entry", **facts, has={"serialNumber": "4", "owner": ""}).standing == "met"
         assert answer("directory entry", **facts, has={"serialNumber": "5"}).found == "its serialNumber is 4"
@@ -88,10 +90,10 @@ def test_an_entry_of_a_real_directory_its_attributes_and_its_host(tmp_path: Path
         assert (host.standing, host.found) == ("met", f"its host localhost answers at port {port}")
         assert answer("directory entry", **facts, host_in="owner", host_port=a_free_port()).standing == "unmet"
         assert answer("directory entry", **facts, host_in="seeAlso").found == "it names no host: it has no seeAlso"
-        orphan = {**facts, "entry": "cn=orphan,o=marram"}
+        orphan = {**facts, "entry": "cn=orphan,dc=marram,dc=example"}
         assert "no-such-host.invalid does not answer" in answer("directory entry", **orphan, host_in="owner").found
-        gone = answer("directory entry", **{**facts, "entry": "cn=gone,o=marram"})
-        assert (gone.standing, gone.found) == ("unmet", "there is no such entry; the last one above it is o=marram")
+        gone = answer("directory entry", **{**facts, "entry": "cn=gone,dc=marram,dc=example"})
+        assert (gone.standing, gone.found) == ("unmet", "there is no such entry; the last one above it is dc=marram,dc=example")
     assert answer("directory entry", **facts).standing == "unmet"
 
 

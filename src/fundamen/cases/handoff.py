@@ -173,8 +173,6 @@ def _evidence(case: Case) -> Iterator[Evidence]:
 def _checks(program: str, faults: tuple[FaultFact, ...], facts: dict[str, str]) -> Iterator[str]:
     if program:
         yield f"fundamen trace {shlex.quote(program)}"
-    if program.startswith("/") and any(".so" in fault.name and fault.verdict == "missing" for fault in faults):
-        yield f"ldd {shlex.quote(program)} | grep 'not found'   # must print nothing"
     if "host" in facts:
         yield f"fundamen inspect --server {shlex.quote(facts['host'])}"
     yield "Start the program: the message does not come any more."

@@ -138,7 +138,7 @@ def _check_assemblies(machine: Machine, gaps: list[str], told: Told) -> Iterator
         gaps.append(f"Of the component store, packed manifests were not looked into: {packed}.")
 
 
-_REPAIR = "On that machine, as administrator: DISM /Online /Cleanup-Image /RestoreHealth"
+_REPAIR = "Have an administrator repair that machine's component store from installation media of the same release."
 
 
 def _amiss(machine: Machine, path: MachinePath, file: ManifestFile) -> str:

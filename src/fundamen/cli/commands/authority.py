@@ -31,9 +31,9 @@ def command() -> None:
     """The certificate authority of a directory (LDAP): is it whole? Make it anew with its own key.
 
     \b
-    fundamen authority check 'cn=Marram-CA,o=marram' --server dir.example --host-in owner --host-port 636
-    fundamen authority renew 'cn=Marram-CA,o=marram' --server dir.example --tls --key ca-key.pem \\
-        --login 'cn=admin,o=marram' --save-plan plan.json; fundamen restore --plan plan.json
+    fundamen authority check 'cn=Marram-CA,dc=marram,dc=example' --server dir.example --host-in seeAlso --host-port 636
+    fundamen authority renew 'cn=Marram-CA,dc=marram,dc=example' --server dir.example --tls --key ca-key.pem \\
+        --login 'cn=admin,dc=marram,dc=example' --save-plan plan.json; fundamen restore --plan plan.json
     fundamen authority reissue gauge.pem --authority marram-ca.pem --key ca-key.pem --write gauge-new.pem
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
 

@@ -38,7 +38,7 @@ def command(here: str, there: str, *, programs: tuple[str, ...], targets: tuple[
     fundamen compare this office.capture --for /opt/tidebook/bin/tidebook
     fundamen compare /mnt/office /mnt/quay --write office-quay.html
     fundamen compare /opt/breakwater clean/breakwater
-    fundamen sources compare recipes /opt/recipes
+    fundamen sources compare charts /opt/charts
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     status = Exit.NOTHING_AT_FAULT
     with output:

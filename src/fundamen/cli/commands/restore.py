@@ -134,7 +134,7 @@ def command(
     fundamen restore --install libcurl4 /opt/tidebook/bin/tidebook
     fundamen restore --with /opt/berths/bin/berths /opt/tidebook/bin/tidebook
     fundamen restore --pin 'Saltgrass Runtime==4.2.1' --because '4.3 draws no charts' /opt/tidebook/bin/tidebook
-    fundamen restore --reference recipes /opt/recipes
+    fundamen restore --reference charts /opt/charts
     fundamen restore --import-root --issuer ardvane-root.cer 'C:\\Downloads\\setup.exe'
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     with output:

@@ -193,8 +193,8 @@ def record(name: str, folder: str, *, leave_out: tuple[str, ...], as_machine: bo
     Of a clean machine's root, programs and libraries are then also offered for what another machine lacks.
 
     \b
-    fundamen sources record recipes /srv/clean/recipes --leave-out '*.pyc'
-    fundamen sources compare recipes /opt/recipes
+    fundamen sources record charts /srv/clean/charts --leave-out '*.pyc'
+    fundamen sources compare charts /opt/charts
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     from fundamen.machine.opening import open_machine  # noqa: PLC0415 - each command its own
     from fundamen.sources.reference import References  # noqa: PLC0415
@@ -216,7 +216,7 @@ def compare(name: str, folder: str, machine: Callable[[], Machine], output: Outp
     """Compare FOLDER with the reference NAME: what has vanished, what differs, what is extra, and who is at fault.
 
     \b
-    fundamen sources compare recipes /opt/recipes
+    fundamen sources compare charts /opt/charts
     """  # noqa: D301
     from fundamen.cli.reference import compared  # noqa: PLC0415
     from fundamen.report.contracts.comparing import comparison_record  # noqa: PLC0415
