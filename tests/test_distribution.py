@@ -43,8 +43,9 @@ def test_the_wheel_holds_the_package_and_no_file_of_others(built: Path) -> None:
     strange = {name for name in names if Path(name).suffix not in ENDINGS and not BINARIES.fullmatch(name)}
     assert strange == set()
     assert {name.partition("/")[0] for name in names} == {"fundamen"}
-    tracked = subprocess.run(["git", "ls-files", "src"], cwd=ROOT, check=True, capture_output=True, text=True)
-    assert names == {line.removeprefix("src/") for line in tracked.stdout.splitlines()}
+    listing = ["git", "ls-files", "--cached", "--others", "--exclude-standard", "src"]
+    listed = subprocess.run(listing, cwd=ROOT, check=True, capture_output=True, text=True).stdout.splitlines()
+    assert names == {line.removeprefix("src/") for line in listed if (ROOT / line).exists()}
 
 
 def test_the_source_archive_has_all_that_its_own_settings_name(built: Path) -> None:

@@ -15,7 +15,12 @@ from conftest import Fundamen
 from fundamen.model.paths import HostPath
 from fundamen.sources.reference import Finding, References, compare_with
 
-CHARTS = {"base/tide.chart": b"tide 4.2\n", "base/reed.chart": b"reed\n", "extra/salt.chart": b"salt\n" * 100, "index": b"3\n"}
+CHARTS = {
+    "base/tide.chart": b"tide 4.2\n",
+    "base/reed.chart": b"reed\n",
+    "extra/salt.chart": b"salt\n" * 100,
+    "index": b"3\n",
+}
 
 
 def laid_out(folder: Path) -> Path:

@@ -91,9 +91,13 @@ def test_an_entry_of_a_real_directory_its_attributes_and_its_host(tmp_path: Path
         assert answer("directory entry", **facts, host_in="owner", host_port=a_free_port()).standing == "unmet"
         assert answer("directory entry", **facts, host_in="seeAlso").found == "it names no host: it has no seeAlso"
         orphan = {**facts, "entry": "cn=orphan,dc=marram,dc=example"}
-        assert "no-such-host.invalid does not answer" in answer("directory entry", **orphan, host_in="owner").found
+        found = answer("directory entry", **orphan, host_in="owner").found
+        assert "no-such-host.invalid does not answer" in found
         gone = answer("directory entry", **{**facts, "entry": "cn=gone,dc=marram,dc=example"})
-        assert (gone.standing, gone.found) == ("unmet", "there is no such entry; the last one above it is dc=marram,dc=example")
+        assert (gone.standing, gone.found) == (
+            "unmet",
+            "there is no such entry; the last one above it is dc=marram,dc=example",
+        )
     assert answer("directory entry", **facts).standing == "unmet"
 
 

@@ -104,7 +104,7 @@ def compose(case: Case, to: To, now: datetime) -> Handoff:
         program=program,
         wanted=wanted,
         evidence=tuple(_evidence(case))[-_MOST_EVIDENCE:],
-        check=tuple(_checks(program, faults, facts)),
+        check=tuple(_checks(program, facts)),
         tried=tuple(_attempts(case)),
         is_sound=is_sound,
         facts_missing=tuple(missing),
@@ -170,7 +170,7 @@ def _evidence(case: Case) -> Iterator[Evidence]:
             yield Evidence(entry.at, entry.text, listed)
 
 
-def _checks(program: str, faults: tuple[FaultFact, ...], facts: dict[str, str]) -> Iterator[str]:
+def _checks(program: str, facts: dict[str, str]) -> Iterator[str]:
     if program:
         yield f"fundamen trace {shlex.quote(program)}"
     if "host" in facts:

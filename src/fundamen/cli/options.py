@@ -45,11 +45,17 @@ def output_options(command: Command) -> Command:
 
     @click.option("--json", "as_json", is_flag=True, help="Print JSON Lines for scripts (docs/schemas/).")
     @click.option("-q", "--quiet", is_flag=True, help="Print no result as text; the exit status tells.")
-    @click.option("-v", "--verbose", is_flag=True, help="Print everything.")
-    @click.option("--log-file", metavar="FILE", help="Add what was done, and tracebacks, to FILE.")
+    @click.option("-v", "--verbose", count=True, help="Print everything; -vv also what is tried and decided.")
+    @click.option("--log-file", metavar="FILE", help="Add what is tried and decided, and tracebacks, to FILE.")
     @functools.wraps(command)
-    def wrapped(*, as_json: bool, quiet: bool, verbose: bool, log_file: str | None, **others: Any) -> None:  # noqa: ANN401
-        command(output=Output(as_json=as_json, quiet=quiet, verbose=verbose, log_file=log_file), **others)
+    def wrapped(*, as_json: bool, quiet: bool, verbose: int, log_file: str | None, **others: Any) -> None:  # noqa: ANN401
+        output = Output(as_json=as_json, quiet=quiet, verbose=verbose > 0)
+        if verbose > 1 or log_file is not None:
+            from fundamen.cli import logs  # noqa: PLC0415 - few runs want it
+
+            with output:
+                logs.begin(is_shown=verbose > 1, file=log_file)
+        command(output=output, **others)
 
     return wrapped
 

@@ -27,12 +27,11 @@ class Output:
     options ask for, and ends the run with its exit status.
     """
 
-    def __init__(self, *, as_json: bool, quiet: bool, verbose: bool, log_file: str | None) -> None:
+    def __init__(self, *, as_json: bool, quiet: bool, verbose: bool) -> None:
         self.as_json = as_json
         self.quiet = quiet
         self.verbose = verbose
         self.drawn = _can_draw(sys.stdout)
-        self._log_file = log_file
         self._bug_file: str | None = None
         self._colour = False if os.environ.get("NO_COLOR") else None
 
@@ -43,7 +42,7 @@ class Output:
         if isinstance(error, OSError) and not isinstance(error, BrokenPipeError):
             error = _of_the_host(error)
         if isinstance(error, FundamenError):
-            self.log(f"failed: {error}", error)
+            _log("failed", error)
             self._fail(error)
             sys.exit(exit_of(error))
         if isinstance(error, KeyboardInterrupt):
@@ -76,13 +75,13 @@ class Output:
 
     def note(self, text: str) -> None:
         """Print a message about the run."""
-        self.log(text)
+        _log(text)
         if not self.quiet:
             click.echo(shown(text), err=True)
 
     def tell(self, error: FundamenError) -> None:
         """Print an error about one input, while the others go on."""
-        self.log(f"input failed: {error}", error)
+        _log("an input failed", error)
         click.echo(_in_three_lines(error), err=True, nl=False)
         if isinstance(error, InternalError):
             self._keep(error)
@@ -91,14 +90,6 @@ class Output:
         """Add a bug of ours to this run's own file, and name it."""
         self._bug_file = _kept_bug(error.details, self._bug_file)
         click.echo(f"  File: {self._bug_file}", err=True)
-
-    def log(self, text: str, error: BaseException | None = None) -> None:
-        """Add a line to the log file, if one was asked for."""
-        if self._log_file is None:
-            return
-        trace = _traceback(error) if error is not None else ""
-        with open(self._log_file, "a", encoding="utf-8", errors="backslashreplace") as file:
-            file.write(f"{text}\n{trace}")
 
     def agreed(self, question: str) -> bool:
         """Ask for consent on standard error, so that a redirected result stays clean; no terminal means no."""
@@ -193,6 +184,13 @@ class Output:
 
             self.show_record(ErrorRecord(failure(error)))
         click.echo(_in_three_lines(error), err=True, nl=False)
+
+
+def _log(text: str, error: BaseException | None = None) -> None:
+    """Add a line to the log, where somebody has asked for one: then ``logging`` has been loaded."""
+    if (logging := sys.modules.get("logging")) is not None:
+        details = None if error is None else (type(error), error, error.__traceback__)
+        logging.getLogger("fundamen.cli").debug("%s", text if error is None else f"{text}: {error}", exc_info=details)
 
 
 def finish(status: Exit) -> NoReturn:

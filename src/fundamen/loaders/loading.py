@@ -1,5 +1,6 @@
 """Choose the loader that a program meets on a machine, and ask it."""
 
+import logging
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
@@ -9,6 +10,9 @@ from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Binary, Format, Kind
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath, shown
+from fundamen.model.timing import timed
+
+_LOG = logging.getLogger(__name__)
 
 if TYPE_CHECKING:
     from fundamen.formats.elf import Elf
@@ -34,6 +38,16 @@ def load_map(machine: Machine, program: MachinePath, also: Sequence[str] = ()) -
     Raises:
         UnreadableError: it cannot be read, is no program, or is one for another operating system.
     """
+    with timed(_LOG, "loading %s as %s would", program, machine.title):
+        found = _load_map(machine, program, also)
+    if _LOG.isEnabledFor(logging.DEBUG):
+        for each in found.resolutions:
+            tried = ", ".join(f"{place.path} ({place.outcome}: {place.because})" for place in each.candidates)
+            _LOG.debug("%s needs %s: %s; tried: %s", each.needed_by, each.name, each.path or "not found", tried or "-")
+    return found
+
+
+def _load_map(machine: Machine, program: MachinePath, also: Sequence[str]) -> LoadMap:
     binary = machine.binary(program)
     if machine.platform in _HOSTED.get(binary.format, ()):
         return _map_of_hosted(machine, program, binary)

@@ -1,11 +1,16 @@
 """Run a tool of this host, such as its package manager or compiler, so that it answers in plain English."""
 
 import errno
+import logging
 import os
+import shlex
 import shutil
 import subprocess
 from collections.abc import Sequence
 
+from fundamen.model.timing import timed
+
+_LOG = logging.getLogger(__name__)
 _PLAIN = ("LC_ALL=C", "LANGUAGE=C")  # POSIX, "Environment Variables": what tools then say is theirs, untranslated
 
 
@@ -41,17 +46,18 @@ def run_tool(
     env = shutil.which("env")  # none on Windows, where these variables change nothing
     settings = [*_PLAIN, *(f"{name}={value}" for name, value in variables.items())]
     try:
-        return subprocess.run(
-            [*((env, *settings) if env is not None else ()), tool, *words],
-            cwd=folder,
-            stdin=subprocess.DEVNULL,
-            stdout=subprocess.PIPE,
-            stderr=stderr,
-            encoding="utf-8",
-            errors=errors,
-            timeout=seconds,
-            check=False,
-            start_new_session=apart,
-        )
+        with timed(_LOG, "running %s", shlex.join(command)):
+            return subprocess.run(
+                [*((env, *settings) if env is not None else ()), tool, *words],
+                cwd=folder,
+                stdin=subprocess.DEVNULL,
+                stdout=subprocess.PIPE,
+                stderr=stderr,
+                encoding="utf-8",
+                errors=errors,
+                timeout=seconds,
+                check=False,
+                start_new_session=apart,
+            )
     except subprocess.TimeoutExpired as error:
         raise TimeoutError(errno.ETIMEDOUT, f"it has not ended in {seconds:g} seconds", tool) from error

@@ -9,13 +9,15 @@ import signal
 import sys
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import BrokenExecutor, Executor, Future
 from enum import Enum, auto
 from functools import partial
 from itertools import chain
-from typing import Any, Self, TypeVar
+from typing import TYPE_CHECKING, Any, Self, TypeVar
 
 from fundamen.model.errors import UnreadableError
+
+if TYPE_CHECKING:
+    from concurrent.futures import Executor, Future
 
 _Parcel = TypeVar("_Parcel")
 _Result = TypeVar("_Result")
@@ -78,6 +80,8 @@ class Workers:
             return map(work, list(parcels))
         if self._where is Where.PROCESSES:
             work = partial(_do, self._works.index(work))
+        from concurrent.futures import BrokenExecutor  # noqa: PLC0415 - little work needs none of it
+
         try:
             return _results([self._pool.submit(work, parcel) for parcel in parcels])
         except BrokenExecutor as error:
@@ -102,6 +106,8 @@ def can_fork() -> bool:
 
 
 def _results(under_way: "list[Future[_Result]]") -> Iterator[_Result]:
+    from concurrent.futures import BrokenExecutor  # noqa: PLC0415 - likewise
+
     under_way.reverse()
     try:
         while under_way:

@@ -6,6 +6,7 @@ was, to the byte, with its mode, owner, times and extended attributes.
 """
 
 import functools
+import logging
 import os
 import shutil
 from collections.abc import Callable, Iterable
@@ -14,6 +15,7 @@ from datetime import datetime
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.timing import timed
 from fundamen.placing.flushing import flush_folder, make_lasting
 from fundamen.restore import entries, publisher_installer
 from fundamen.restore.folders import around
@@ -36,6 +38,8 @@ from fundamen.restore.steps import (
 )
 from fundamen.restore.steps import Step as Planned
 from fundamen.restore.taking_back import cause_of, require_unchanged, take_back_steps
+
+_LOG = logging.getLogger(__name__)
 
 _SPARE_BYTES = 1 << 20  # for folders and the journal itself
 _NOT_BEGUN = "The restoration was not begun"
@@ -87,6 +91,7 @@ def carry_out(
         entry = journal.begin(RestorationRecord(work.program, work.titles, work.further, work.because), now, records)
     except (OSError, KeyboardInterrupt, UnreadableError) as error:
         raise _not_begun(journal, number, error) from error
+    _LOG.debug("restoration %d is written down: %d steps", number, len(records))
     _make_all(journal, entry, entry.steps, progress, stop, tell)
     return number
 
@@ -174,8 +179,10 @@ def _make_all(
                 raise _stopped(entry.number, "you asked for it")
             for step in batch:
                 progress(step.record.path)
-            journal.write_steps(entry.number, make(batch, tell))
+            with timed(_LOG, "making %s", ", ".join(step.record.path for step in batch)):
+                journal.write_steps(entry.number, make(batch, tell))
         journal.mark(entry.number, State.DONE)
+        _LOG.debug("restoration %d is done", entry.number)
     except KeyboardInterrupt as error:
         raise _stopped(entry.number, cause_of(error)) from error
     except (OSError, UnreadableError) as error:
@@ -230,7 +237,8 @@ def _taken_back(journal: Journal, entry: Entry, error: BaseException) -> Fundame
     """Take a failed restoration back, and say how that went. The journal itself may be what fails."""
     cause, number = cause_of(error), entry.number
     try:
-        take_back_steps(journal, entry)
+        with timed(_LOG, "taking restoration %d back, since %s", number, cause):
+            take_back_steps(journal, entry)
         journal.mark(number, State.TAKEN_BACK)
     except (OSError, KeyboardInterrupt, UnreadableError) as second:
         return UnfinishedError(

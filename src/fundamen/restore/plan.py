@@ -1,5 +1,6 @@
 """Plan a restoration: the packages that bring what is at fault, and of their files those that are not sound."""
 
+import logging
 from collections.abc import Iterator, Mapping, Sequence
 
 import msgspec
@@ -29,6 +30,8 @@ from fundamen.sources.layout import place_parts
 from fundamen.sources.offers import Offer, find_offers
 from fundamen.trace.records import INSTALLED_FILE, Component, Trace
 from fundamen.trust.digest import digest_of
+
+_LOG = logging.getLogger(__name__)
 
 _IMPOSTORS = {EntryKind.FOLDER: "a folder", EntryKind.SPECIAL: "a pipe, device or socket"}
 _NO_FOLDER = {EntryKind.FILE, EntryKind.SPECIAL}
@@ -166,10 +169,13 @@ class _Choosing:
         if fault.kind == INSTALLED_FILE and fault.name in self._brought:
             return
         offers = self._offers(fault)
+        _LOG.debug("%s of %s is %s: %d offers", fault.name, trace.program, fault.verdict, len(offers))
         if offers and offers[0].is_eligible:
             self._choose(trace, offers[0])
         else:
-            self.unmet.append(Unmet(fault.name, _why_unmet(offers, self._catalogues)))
+            why = _why_unmet(offers, self._catalogues)
+            _LOG.debug("%s has no remedy: %s", fault.name, why)
+            self.unmet.append(Unmet(fault.name, why))
 
     def choose_other_width(self) -> MachinePath | None:
         """Choose for the other width too what is shared by all programs; the program there is for whose sake it is."""
@@ -213,6 +219,7 @@ class _Choosing:
         beside = trace.program if _is_beside(package) else MachinePath("")
         if (offer.source.name, package, beside) in self.chosen:
             return
+        _LOG.debug("chosen: %s %s for %s", package.name, package.version, package.architecture)
         self.chosen[offer.source.name, package, beside] = (trace, offer)
         self._standing = [known for known in self._standing if known[0] != package.name]
         self._standing.append((package.name, package.version))

@@ -1,5 +1,6 @@
 """Rehearse a plan: lay it over the machine and trace the program again."""
 
+import logging
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
 import msgspec
@@ -10,6 +11,7 @@ from fundamen.machine.overlay import OverlayMachine
 from fundamen.model.errors import UnreadableError
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import HostPath, MachinePath
+from fundamen.model.timing import timed
 from fundamen.restore.on_demand import OnDemand, asked_for
 from fundamen.restore.plan import Pin, Plan, Unmet, plan_restoration, with_found_places, with_set_aside
 from fundamen.restore.steps import InstallPackages, PlaceFile, PlaceLink, Step, Work
@@ -18,6 +20,8 @@ from fundamen.sources.os_archive import NewPackages
 from fundamen.trace.bringing import with_bringers
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program
+
+_LOG = logging.getLogger(__name__)
 
 Fetch = Callable[[Source, PackageFile], HostPath]
 
@@ -142,9 +146,10 @@ class _Rehearsing:
             after = self._traced(overlay)
         plan = plan_restoration(self._machine, after, self._known(after), self._scope.pins)
         plan = msgspec.structs.replace(plan, installs=installs)
-        for _ in range(_MOST_ROUNDS):
-            overlay = self._laid_over(plan)
-            after = self._traced(overlay)
+        for number in range(1, _MOST_ROUNDS + 1):
+            with timed(_LOG, "rehearsal %d, of %d steps", number, len(plan.steps)):
+                overlay = self._laid_over(plan)
+                after = self._traced(overlay)
             grown = self._grown(overlay, plan, after)
             if grown.steps == plan.steps:
                 break
@@ -157,6 +162,7 @@ class _Rehearsing:
         plan = msgspec.structs.replace(plan, unmet=_still_unmet(plan, before, after))
         others = (*self._scope.others, *(self._programs if self._scope.pins else ()))
         harmed = tuple(find_harms(self._machine, overlay, others, self._authorities)) if not plan.is_empty else ()
+        _LOG.debug("%d programs would lack something", len(harmed))
         told = [with_bringers(self._machine, trace) for trace in after]
         return Rehearsal(
             before=before[0],

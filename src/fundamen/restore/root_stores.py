@@ -58,7 +58,7 @@ def plan_root_import(machine: Machine, program: MachinePath, root: Certificate, 
         raise UsageError(
             what=f"The root {root.subject.shown} cannot be imported into {machine.title}",
             why="its store can be changed only by the system itself while it runs",
-            do="Have its administrator add the certificate to the computer's trusted roots, then run: fundamen inspect FILE",
+            do="Have an administrator add it to the computer's trusted roots, then run: fundamen inspect FILE",
         )
     contents = {change.sha256: keep(data) for change, data in changes}
     title = f"the root certificate {root.subject.shown}"

@@ -3,16 +3,20 @@
 Guarantees: nothing is touched where a file has changed since; an undo that was cut off can be done again.
 """
 
+import logging
 import shutil
 
 import msgspec
 
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import shown
+from fundamen.model.timing import timed
 from fundamen.restore.folders import settled
 from fundamen.restore.journal import STANDING, Entry, Journal, State, Step, StepState
 from fundamen.restore.making import batches, obstacle, take_back
 from fundamen.restore.records import FolderTimes, Record, StepRecord
+
+_LOG = logging.getLogger(__name__)
 
 
 def undo(journal: Journal, number: int | None) -> Entry:
@@ -115,7 +119,8 @@ def take_back_steps(journal: Journal, entry: Entry) -> None:
     """Make everything of a restoration as it was, the last step first. Raises: OSError."""
     left = [step for step in entry.steps if step.state is not StepState.TAKEN_BACK]
     for batch in batches(reversed(left)):
-        take_back(batch)
+        with timed(_LOG, "restoration %d: taking back %s", entry.number, ", ".join(step.record.path for step in batch)):
+            take_back(batch)
         journal.write_steps(entry.number, (Step(each.number, StepState.TAKEN_BACK, each.record) for each in batch))
 
 

@@ -3,6 +3,7 @@
 The proofs are those of The Update Framework's client workflow (specification, section 5), done by python-tuf.
 """
 
+import logging
 import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
@@ -28,6 +29,8 @@ from fundamen.model.package import Package
 from fundamen.model.paths import HostPath, shown
 from fundamen.sources.layout import METADATA, PACKAGES, is_shard, read_document_path, read_shard
 from fundamen.sources.place import NotThereError, Pieces, Place, SlowError, UnreachableError
+
+_LOG = logging.getLogger(__name__)
 
 _NOT_FOUND = 404
 _MOST_METADATA = 256 << 20  # bytes; also of a shard, of which a catalogue has at most 256
@@ -93,6 +96,7 @@ def bring_in(
         try:
             _bring_in(name, place, root, state, known, take)
         except (UntrustedError, UnreachableError) as error:
+            _LOG.debug("%s does not serve: %s", place.title, error.why)
             failures.append(error)
         else:
             return

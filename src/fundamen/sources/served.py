@@ -3,6 +3,7 @@
 TLS only keeps others from looking on and from cutting in: what makes the bytes believed are the catalogue's signatures.
 """
 
+import logging
 import os
 import ssl
 import threading
@@ -18,6 +19,8 @@ import urllib3
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import shown
 from fundamen.sources.place import NotThereError, SlowError, UnreachableError
+
+_LOG = logging.getLogger(__name__)
 
 _FIRST_PIECE, _PIECE = 1 << 14, 1 << 18  # bytes
 _QUICK_SECONDS = 0.1
@@ -79,6 +82,7 @@ class ServedPlace:
         if response.status not in {_OK, _PARTIAL}:
             response.release_conn()
             raise self._unreachable(relative, f"the server answers with status {response.status} {response.reason}")
+        _LOG.debug("GET %s from byte %d: status %d", address, offset, response.status)
         begins_at = offset if response.status == _PARTIAL and _starts_at(response, offset) else 0
         return _ServedPieces(response, begins_at, self, relative)
 

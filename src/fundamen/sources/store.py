@@ -5,6 +5,7 @@ ask it without proving it again; a restoration always proves it anew.
 """
 
 import contextlib
+import logging
 import os
 import shutil
 from collections.abc import Iterable, Sequence
@@ -16,6 +17,7 @@ import msgspec
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath, shown
+from fundamen.model.timing import timed
 from fundamen.placing.file_state import digest_of_file
 from fundamen.sources.catalogue import Catalogue, Index, IndexedCatalogue, Source
 from fundamen.sources.fetching import Received, fetch_file
@@ -30,6 +32,8 @@ from fundamen.sources.layout import (
 from fundamen.sources.place import NotThereError, Place, is_served, open_place, read_small
 from fundamen.sources.writing import write_whole
 from fundamen.trust.fingerprint import grouped, read_fingerprint
+
+_LOG = logging.getLogger(__name__)
 
 _MOST_ROOT = 512_000  # bytes, as python-tuf
 _MOST_ROOTS = 1024
@@ -125,7 +129,8 @@ class SourceStore:
         def take(proven: "Proven") -> None:
             index.update(proven.shards, proven.gone, proven.documents, proven.gone_documents, proven.expires_at)
 
-        bring_in(source.name, _places(source), root, folder, index.known(), take)
+        with timed(_LOG, "proving the source %s anew", source.name):
+            bring_in(source.name, _places(source), root, folder, index.known(), take)
         proven = self.last_proven(source)
         assert proven is not None  # noqa: S101 - it was just put there
         return proven
@@ -173,10 +178,12 @@ class SourceStore:
         """
         local = HostPath(os.path.join(self._contents, file.sha256))
         if os.path.exists(local) and digest_of_file(local) == file.sha256:
+            _LOG.debug("%s is here already, as %s", file.name, file.sha256)
             return local
         places = [(place, content_place(file.sha256)) for place in _places(source)]
         try:
-            fetch_file(source.name, places, file, local, received)
+            with timed(_LOG, "bringing %s in from the source %s, %d bytes", file.name, source.name, file.size):
+                fetch_file(source.name, places, file, local, received)
         except OSError as error:
             raise UnreadableError(
                 what=f"{shown(file.name)} cannot be brought in from the source {shown(source.name)}",

@@ -1,5 +1,6 @@
 """Trace a program: what it needs, directly and indirectly, and how each need stands."""
 
+import logging
 from collections.abc import Callable, Iterator, Sequence
 from itertools import chain
 from typing import TypeVar
@@ -16,8 +17,11 @@ from fundamen.model.architecture import Platform
 from fundamen.model.errors import InternalError, UnreadableError
 from fundamen.model.isolation import Isolated
 from fundamen.model.paths import MachinePath
+from fundamen.model.timing import timed
 from fundamen.trace.judging import Judging
 from fundamen.trace.records import Footing, Trace
+
+_LOG = logging.getLogger(__name__)
 
 _Result = TypeVar("_Result")
 _AT_ONCE = 64  # programs whose files the authorities are asked about together
@@ -182,9 +186,10 @@ class _Testimonies:
             if path not in self.known
         ]
         said: dict[MachinePath, list[Testimony]] = {subject.path: [] for subject in subjects}
-        for authority in self._authorities:
-            for path, testimony in authority.testify(self._machine, subjects).items():
-                said[path].append(testimony)
+        for authority in self._authorities if subjects else ():
+            with timed(_LOG, "asking %s about %d files", type(authority).__name__, len(subjects)):
+                for path, testimony in authority.testify(self._machine, subjects).items():
+                    said[path].append(testimony)
         self.known.update(said)
 
     def ask_apart(self, maps: Sequence[LoadMap | UnreadableError]) -> list[LoadMap | UnreadableError]:

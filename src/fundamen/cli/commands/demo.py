@@ -28,7 +28,7 @@ def command(keep: str | None) -> None:
     fundamen demo --keep marram && cd marram
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     went_as_told = True
-    with Output(as_json=False, quiet=False, verbose=False, log_file=None) as output, _folder(keep) as folder:
+    with Output(as_json=False, quiet=False, verbose=False) as output, _folder(keep) as folder:
         click.echo(opening())
         for index, played in enumerate(play(folder, sys.stdout.isatty(), _tell)):
             if played.scene.is_shown:
