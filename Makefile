@@ -2,17 +2,31 @@
 PYTHON ?= python3
 VENV ?= .venv
 BIN := $(VENV)/bin
+# One more than there are processors: some tests wait for what they have started.
+WORKERS ?= $(shell expr $$(nproc 2>/dev/null || echo 2) + 1)
 
 # Compiled modules are kept, whatever the host prefers: most of a start is compiling.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test test-system lint bench schemas clean
+.PHONY: demo test test-oldest test-system lint fuzz bench schemas clean
 
 demo: $(VENV)/.installed
 	$(BIN)/fundamen demo
 
 test: $(VENV)/.dev
-	$(BIN)/pytest -n auto --dist loadgroup -m "not system"
+	$(BIN)/pytest -n $(WORKERS) --dist loadgroup -m "not system"
+
+# The same with the oldest version of each dependency that pyproject.toml allows.
+test-oldest:
+	$(MAKE) $(VENV)-oldest/.dev VENV=$(VENV)-oldest
+	$(VENV)-oldest/bin/python tools/oldest_versions.py registry | xargs $(VENV)-oldest/bin/pip install --quiet --disable-pip-version-check
+	$(VENV)-oldest/bin/pytest -n $(WORKERS) --dist loadgroup -m "not system"
+
+# Every reader of what comes from outside, so many seconds each, guided by coverage.
+SECONDS_EACH ?= 10
+fuzz: $(VENV)/.dev
+	$(BIN)/python tools/dependency_group.py fuzz | xargs $(BIN)/pip install --quiet --disable-pip-version-check
+	$(BIN)/python tools/fuzz.py --seconds $(SECONDS_EACH)
 
 test-system: $(VENV)/.dev
 	tools/system-packages
@@ -45,7 +59,7 @@ schemas: $(VENV)/.dev
 	$(BIN)/python tools/write_schemas.py
 
 clean:
-	rm -rf $(VENV) dist .mypy_cache .ruff_cache .pytest_cache .hypothesis
+	rm -rf $(VENV) $(VENV)-oldest .fuzz dist .mypy_cache .ruff_cache .pytest_cache .hypothesis
 
 $(VENV)/.made:
 	$(PYTHON) -m venv $(VENV)

@@ -16,7 +16,7 @@ from typing import NamedTuple
 import atheris
 
 with atheris.instrument_imports(include=["fundamen"]):
-    from hostile_inputs import Target, targets
+    from hostile_inputs import Target, file_name, fuzzed, targets
 
 from fundamen.model.errors import FundamenError
 
@@ -44,7 +44,7 @@ def fuzz(target: Target, seconds: int) -> int:
         return child
     folder = FOLDER / file_name(target.name)
     folder.mkdir(parents=True, exist_ok=True)
-    for number, seed in enumerate(target.seeds):
+    for number, seed in enumerate((*target.seeds, *fuzzed(target))):
         (folder / f"seed-{number}").write_bytes(seed)
     log = os.open(folder.with_suffix(".log"), os.O_WRONLY | os.O_CREAT | os.O_TRUNC)
     os.dup2(log, 1)
@@ -79,11 +79,6 @@ def outcome(target: Target) -> Fuzzed:
     covered = _COVERED.findall(text)
     broken = tuple(sorted(path.name for path in (FOLDER / "broken").glob(f"{name}-*")))
     return Fuzzed(target.name, sum(runs), int(covered[-1][0]) if covered else 0, broken)
-
-
-def file_name(name: str) -> str:
-    """A target's name as that of a file."""
-    return re.sub(r"\W+", "-", name)
 
 
 def main() -> int:

@@ -5,6 +5,7 @@ import gzip
 import hashlib
 import io
 import plistlib
+import re
 import shutil
 import struct
 import sys
@@ -630,3 +631,14 @@ def targets() -> list[Target]:
         seeds = by_reader[key].seeds if key in by_reader else ()
         by_reader[key] = Target(key, reader, (*seeds, data))
     return list(by_reader.values())
+
+
+def file_name(name: str) -> str:
+    """A target's name as that of a file."""
+    return re.sub(r"\W+", "-", name)
+
+
+def fuzzed(target: Target) -> list[bytes]:
+    """Inputs that fuzzing found: those that broke the reader once, and some that reach much of it."""
+    folder = TESTS / "data" / "fuzzed" / file_name(target.name)
+    return [path.read_bytes() for path in sorted(folder.glob("*"))]

@@ -7,7 +7,7 @@ importing the package costs nothing.
 from importlib import import_module
 from typing import TYPE_CHECKING
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"
 
 if TYPE_CHECKING:
     from fundamen.evidence.authority import Authority

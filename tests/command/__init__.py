@@ -30,6 +30,7 @@ class Ran(NamedTuple):
     status: int  # negative: the signal that ended it
     out: str
     err: str
+    peak: int = 0  # KiB of memory
 
     @property
     def records(self) -> list[dict[str, Any]]:
@@ -43,17 +44,19 @@ class Running:
     def __init__(self, reply: socket.socket) -> None:
         self._reply = reply
         self.pid = int(self._read_line())
+        self.peak = 0  # KiB of memory, once it has ended
 
     def wait(self, seconds: float = _SECONDS) -> int:
         """Its exit status once it has ended; it is killed where that takes too long."""
         self._reply.settimeout(seconds)
         try:
-            return int(self._read_line())
+            status, self.peak = int(self._read_line()), int(self._read_line())
         except TimeoutError as error:
             os.killpg(self.pid, signal.SIGKILL)
             raise AssertionError(f"the command did not end within {seconds} s") from error
         finally:
             self._reply.close()
+        return status
 
     def send(self, number: signal.Signals) -> None:
         """Send it a signal."""
@@ -102,7 +105,7 @@ class Server:
             else:
                 Thread(target=_feed, args=(writing, given), daemon=True).start()
             status = running.wait()
-            return Ran(status, _text(out), _text(err))
+            return Ran(status, _text(out), _text(err), running.peak)
         finally:
             os.close(out)
             os.close(err)

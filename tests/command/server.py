@@ -1,7 +1,8 @@
 """Fork for each request on a socket, and run the command in the child. See ``command``.
 
 A request is its size (4 bytes, big-endian), JSON (words, environment, folder), and one byte with four descriptors: the
-three standard streams, and where to tell the child's process number and later its exit status.
+three standard streams, and where to tell the child's process number, and later its exit status and peak
+memory in KiB, a line each.
 """
 
 import atexit
@@ -71,8 +72,8 @@ def serve(control: socket.socket) -> None:
 
 def _tell_end(descriptor: int, child: int, reply: int) -> None:
     os.close(descriptor)
-    _, status = os.waitpid(child, 0)
-    os.write(reply, b"%d\n" % os.waitstatus_to_exitcode(status))
+    _, status, used = os.wait4(child, 0)
+    os.write(reply, b"%d\n%d\n" % (os.waitstatus_to_exitcode(status), used.ru_maxrss))
     os.close(reply)
 
 

@@ -166,13 +166,17 @@ def _marks(lines: list[bytes]) -> list[bytes]:
 def _digest_lists(machine: Machine, likely: tuple[str, ...]) -> Iterator[tuple[str, bytes]]:
     """Each package with its list, those first whose names begin in a likely way."""
     folder = MachinePath(_FOLDER + "/info")
-    try:
-        names = [name for name in machine.names(folder) if name.endswith(".md5sums")]
-    except UnreadableError:
-        return
+    names = machine.fact(folder, _names_of_digest_lists)
     alike = {name[:_ALIKE] for name in likely}
     for name in sorted(names, key=lambda name: (not name.startswith(likely), name[:_ALIKE] not in alike)):
         yield name.removesuffix(".md5sums"), _content(machine, MachinePath(f"{folder}/{name}"))
+
+
+def _names_of_digest_lists(machine: Machine, folder: MachinePath) -> tuple[str, ...]:
+    try:
+        return tuple(name for name in machine.names(folder) if name.endswith(".md5sums"))
+    except UnreadableError:
+        return ()
 
 
 def _likely_names(paths: Iterable[MachinePath]) -> tuple[str, ...]:

@@ -151,6 +151,8 @@ class _Sectors(ByteSource):
 def _entry(found: Any, depth: int = 0) -> Entry:  # noqa: ANN401 - olefile comes without types
     if depth > 32:  # noqa: PLR2004 - a directory that nests so deep is made to do harm
         raise ValueError("its storages are nested without end")
+    if len(found.name_utf16) % 2:
+        raise ValueError("a name in it ends within a character")
     is_stream = found.entry_type == _STREAM
     kids = (
         ()

@@ -1,5 +1,6 @@
 """``fundamen capture``."""
 
+import hashlib
 import os
 import platform
 from collections.abc import Callable
@@ -31,7 +32,9 @@ from fundamen.survey.capturing import Taken, Wish, take_capture
 def _show_script(context: click.Context, _parameter: click.Parameter, language: str | None) -> None:
     """Print the script that gathers on machines without Python, and end."""
     if language is not None and not context.resilient_parsing:
-        click.echo(gathering_script(language), nl=False)
+        script = gathering_script(language)
+        click.echo(script, nl=False)
+        click.echo(f"SHA-256 of the script: {hashlib.sha256(script.encode()).hexdigest()}", err=True)
         context.exit()
 
 
@@ -78,7 +81,9 @@ def command(
     tells of keys or passwords is left out by rule. What it holds is shown, and you are asked, before it is written.
 
     A machine without Python is gathered by a script, which --script prints, in plain shell for Linux or in PowerShell
-    for Windows; --from makes the capture of what it wrote, of the same programs, or of the whole machine.
+    for Windows; --from makes the capture of what it wrote, of the same programs, or of the whole machine. The script's
+    SHA-256 is printed on standard error. Compare it there before you run the script, above all where you let one run
+    pass that machine's rule against unsigned scripts (-ExecutionPolicy).
 
     \b
     fundamen capture office.capture /opt/tidebook/bin/tidebook
@@ -89,6 +94,7 @@ def command(
     sh gather.sh --all | gzip >office.gathered
     fundamen capture office.capture --from office.gathered
     fundamen capture --script powershell >gather.ps1
+    powershell "(Get-FileHash gather.ps1).Hash"
     powershell -ExecutionPolicy Bypass -File gather.ps1 office.gathered C:\\Tidebook\\tidebook.exe
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     status = Exit.NOTHING_AT_FAULT

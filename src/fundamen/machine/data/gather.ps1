@@ -1,5 +1,7 @@
 # Gather what Fundamen asks of programs, on a Windows machine that has no Python:
 #
+# Compare its digest with what "fundamen capture --script powershell" printed, then allow it this one run:
+#     powershell "(Get-FileHash gather.ps1).Hash"
 #     powershell -ExecutionPolicy Bypass -File gather.ps1 office.gathered C:\Tidebook\tidebook.exe
 #     powershell -ExecutionPolicy Bypass -File gather.ps1 office.gathered -All
 #

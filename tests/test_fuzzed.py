@@ -1,0 +1,27 @@
+"""What fuzzing has found once is answered or refused for ever; see tools/fuzz.py."""
+
+import sys
+from contextlib import suppress
+from pathlib import Path
+
+import pytest
+
+from fundamen.model.errors import FundamenError
+
+sys.path.append(str(Path(__file__).parent.parent / "tools"))
+
+from hostile_inputs import TESTS, Target, file_name, fuzzed, targets
+
+TARGETS = {file_name(target.name): target for target in targets()}
+
+
+@pytest.mark.parametrize("name", TARGETS)
+def test_a_found_input_is_answered_or_refused(name: str) -> None:
+    target: Target = TARGETS[name]
+    for data in (*target.seeds, *fuzzed(target)):
+        with suppress(FundamenError):
+            target.reader(data)
+
+
+def test_every_found_input_belongs_to_a_reader() -> None:
+    assert {path.name for path in (TESTS / "data" / "fuzzed").iterdir()} <= set(TARGETS)
