@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 
 from builders.lzx import an_lzx_cabinet
+from builders.prefix import a_prefix
 from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.cabinet import cabinets_of_set
 from fundamen.formats.cabinet_files import unpack_cabinet
@@ -47,9 +48,7 @@ PACKER = Path("/usr/lib/x86_64-linux-gnu/wine/x86_64-windows/cabarc.exe")
 @pytest.fixture(scope="module")
 def prefix(tmp_path_factory: pytest.TempPathFactory) -> dict[str, str]:
     """What programs of a prefix are run with."""
-    environment = {**os.environ, "WINEPREFIX": str(tmp_path_factory.mktemp("prefix")), "WINEDEBUG": "-all"}
-    subprocess.run(["/usr/lib/wine/wine64", "wineboot", "--init"], env=environment, capture_output=True, check=True)
-    return environment
+    return {**os.environ, "WINEPREFIX": str(a_prefix(tmp_path_factory)), "WINEDEBUG": "-all"}
 
 
 @pytest.mark.parametrize("method", ["mszip", "none"])

@@ -13,6 +13,7 @@ from pathlib import Path
 
 import pytest
 
+from builders.prefix import a_prefix
 from conftest import Fundamen
 from fundamen.machine.gathered import gathering_script
 
@@ -52,8 +53,7 @@ def gatherer(tmp_path_factory: pytest.TempPathFactory) -> Path:
 @pytest.fixture(scope="module")
 def prefix(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A prefix with a program that lacks a library, another that is managed, and one that a shared framework hosts."""
-    folder = tmp_path_factory.mktemp("prefix")
-    run(folder, "wineboot", "--init")
+    folder = a_prefix(tmp_path_factory)
     app, net = folder / "drive_c/app", folder / "drive_c/net"
     app.mkdir()
     net.mkdir()

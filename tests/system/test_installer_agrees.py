@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 
 from builders.idt import a_package, harbour_tables
+from builders.prefix import a_prefix
 from conftest import Fundamen
 from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.compound_file import CompoundFile
@@ -162,8 +163,7 @@ UPGRADES = {
 
 @pytest.fixture(scope="module")
 def prefix(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
-    folder = tmp_path_factory.mktemp("prefix")
-    run(folder, "wineboot", "--init")
+    folder = a_prefix(tmp_path_factory)
     tide = folder / "drive_c/tide"
     (tide / "a/b").mkdir(parents=True)
     for path in ("chart.txt", "a/b/deep.txt"):

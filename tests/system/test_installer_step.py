@@ -8,6 +8,7 @@ from pathlib import Path
 
 import pytest
 
+from builders.prefix import a_prefix
 from builders.signing import APublisher
 from conftest import Fundamen
 
@@ -49,9 +50,10 @@ def contents(prefix: Path) -> dict[str, bytes]:
     return {str(p.relative_to(prefix)): p.read_bytes() for p in prefix.rglob("*") if p.is_file() and not p.is_symlink()}
 
 
-def test_it_is_run_and_undone_and_one_that_fails_leaves_nothing(tmp_path: Path, fundamen: Fundamen) -> None:
-    prefix, publisher = tmp_path / "prefix", APublisher()
-    wine(prefix, "wineboot", "--init")
+def test_it_is_run_and_undone_and_one_that_fails_leaves_nothing(
+    tmp_path: Path, tmp_path_factory: pytest.TempPathFactory, fundamen: Fundamen
+) -> None:
+    prefix, publisher = a_prefix(tmp_path_factory, tmp_path / "prefix"), APublisher()
     (tmp_path / "setup.c").write_text(SOURCE)
     built = ["x86_64-w64-mingw32-gcc", "-o", str(tmp_path / "setup.exe"), str(tmp_path / "setup.c"), "-ladvapi32"]
     subprocess.run(built, check=True)

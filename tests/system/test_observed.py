@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from builders.prefix import a_prefix
 from conftest import Fundamen
 from fundamen.machine.observation import Observation
 from fundamen.model.errors import UsageError
@@ -34,11 +35,7 @@ int main(int count, char **words) {
 @pytest.fixture(scope="module")
 def prefix(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A prefix with three programs: one loads libraries as it runs, one sleeps, one writes to the registry."""
-    folder = tmp_path_factory.mktemp("observed") / "prefix"
-    environment = {**os.environ, "WINEPREFIX": str(folder), "WINEDEBUG": "-all", "WINEDLLOVERRIDES": "mscoree,mshtml="}
-    quiet = {"stdin": subprocess.DEVNULL, "stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
-    subprocess.run(["/usr/lib/wine/wine64", "wineboot", "--init"], env=environment, check=True, **quiet)  # type: ignore[call-overload]
-    subprocess.run(["/usr/lib/wine/wineserver64", "-w"], env=environment, check=True)
+    folder = a_prefix(tmp_path_factory)
     app = folder / "drive_c" / "app"
     app.mkdir()
     (app / "app.c").write_text(SOURCE)

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 
+from builders.prefix import a_prefix
 from conftest import Fundamen
 from fundamen.machine.opening import open_machine
 
@@ -40,9 +41,10 @@ def escaped(text: str) -> str:
     return text.replace("\\", "\\\\").replace('"', '\\"').replace("\n", "\\n")
 
 
-def test_a_prefix_reads_what_was_written_and_an_undo_puts_just_that_back(tmp_path: Path, fundamen: Fundamen) -> None:
-    prefix = tmp_path / "prefix"
-    asked(prefix, "wineboot", "--init")
+def test_a_prefix_reads_what_was_written_and_an_undo_puts_just_that_back(
+    tmp_path: Path, tmp_path_factory: pytest.TempPathFactory, fundamen: Fundamen
+) -> None:
+    prefix = a_prefix(tmp_path_factory)
     asked(prefix, "reg", "add", KEY, "/v", "Station", "/d", "Before")
     start = open_machine(str(prefix), environment={}).registry.value(SERVICE, "Start")
     texts = [(f"T{number}", text) for number, text in enumerate(TEXTS)]

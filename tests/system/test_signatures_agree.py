@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 
 from builders.pe import a_pe
+from builders.prefix import a_prefix
 from builders.signing import NOW, APublisher
 from conftest import Fundamen
 from fundamen.formats.binary import read_binary
@@ -48,11 +49,7 @@ def judged(data: bytes, issuers: Issuers, now: datetime) -> Publisher:
 @pytest.fixture(scope="session")
 def prefix(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A fresh prefix, whose own roots are those that its programs trust."""
-    folder = tmp_path_factory.mktemp("prefix")
-    environment = {**os.environ, "WINEPREFIX": str(folder), "WINEDEBUG": "-all"}
-    subprocess.run(["/usr/lib/wine/wine64", "wineboot", "--init"], env=environment, capture_output=True, check=True)
-    subprocess.run(["/usr/lib/wine/wineserver64", "-w"], env=environment, check=False)
-    return folder
+    return a_prefix(tmp_path_factory)
 
 
 @pytest.fixture(scope="session")

@@ -13,6 +13,7 @@ from pathlib import Path
 import pytest
 
 from builders.machine import AWindowsMachine
+from builders.prefix import a_prefix
 from builders.source import ASource
 from conftest import Fundamen
 from fundamen.machine.opening import open_machine
@@ -81,8 +82,7 @@ def built(tmp_path_factory: pytest.TempPathFactory) -> Path:
 @pytest.fixture(scope="module")
 def prefix(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
     """A prefix whose server stays: a program started just as its server ends would fail for that alone."""
-    folder = tmp_path_factory.mktemp("prefix")
-    run(folder, "wineboot", "--init")
+    folder = a_prefix(tmp_path_factory)
     serve(folder, "-w")
     serve(folder, "-p")
     yield folder
