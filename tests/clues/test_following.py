@@ -108,13 +108,13 @@ def test_the_built_command_calls_out_the_line_and_ends_by_itself_with_a_summary(
 ) -> None:
     script = f"""
 import time
-time.sleep(0.7)
+time.sleep(0.4)
 open("new.log", "w").write({missing("liba.so.1")!r} + "all is said\\n")
-time.sleep(2.5)
+time.sleep(1.4)
 open("ended", "w").close()
 """
     with subprocess.Popen([sys.executable, "-c", script], cwd=tmp_path) as writer:
-        what = {"--until": "all is said", "--until-file": "ended", "--until-exit": str(writer.pid), "--for": "2.5"}[
+        what = {"--until": "all is said", "--until-file": "ended", "--until-exit": str(writer.pid), "--for": "1.6"}[
             ending
         ]
         ran = fundamen("clues", "--only-read", "--follow", "--from-start", ending, what, "new.log", "never.log")

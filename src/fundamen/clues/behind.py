@@ -1,7 +1,7 @@
 """What is behind a message on this machine: the named program traced, the named component looked up."""
 
 import re
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from itertools import islice
 from typing import TYPE_CHECKING
 
@@ -61,6 +61,9 @@ class Behind(msgspec.Struct, frozen=True, kw_only=True):
     versions: tuple[tuple[str, str], ...] = ()  # (what the text names, a path of the same with another number)
 
 
+_Folders = Sequence[tuple[MachinePath, tuple[str, ...]]]  # each with the names in it
+
+
 def look_behind(
     machine: Machine,
     reading: Reading,
@@ -83,11 +86,14 @@ def look_behind(
     traces = tuple(_traced(machine, reading, authorities))
     names = _components(reading)
     at_fault = {machine.folded(machine.paths.basename(fault.name)) for trace in traces for fault in trace.faults}
-    places, absent = _looked_up(machine, names, reading, authorities, traces) if names else ((), ())
+    folders = tuple(_folders(machine, reading, traces)) if names else ()  # thousands: they are gone through once
+    places, absent = _looked_up(machine, names, folders, authorities)
     absent = tuple(name for name in absent if machine.folded(name) not in at_fault)
-    there = _all_names(machine, reading) if absent else {}
-    meant = tuple(_meant(absent, there))
-    versions = tuple((name, path) for name in absent for path in _other_versions(name, there))
+    there = _all_names(folders) if absent else {}
+    meant = tuple((name, machine.join(there[other], other)) for name, other in _meant(absent, there))
+    versions = tuple(
+        (name, machine.join(there[other], other)) for name in absent for other in _other_versions(name, there)
+    )
     if not traces and not names:
         return None
     reason = _reason(machine, reading.decisive, traces) if traces else _reason_by_place(places, absent)
@@ -174,11 +180,11 @@ def _components(reading: Reading) -> list[str]:
 
 
 def _looked_up(
-    machine: Machine, names: list[str], reading: Reading, authorities: Sequence[Authority], traces: Iterable[Trace]
+    machine: Machine, names: list[str], folders: _Folders, authorities: Sequence[Authority]
 ) -> tuple[tuple[Place, ...], tuple[str, ...]]:
     wanted = {machine.folded(name): name for name in names}
     found: dict[MachinePath, str] = {}
-    for folder, entries in _folders(machine, reading, traces):
+    for folder, entries in folders:
         for entry in entries:
             if (name := wanted.get(machine.folded(entry))) is not None and len(found) < _MOST_PLACES * len(wanted):
                 path = machine.real(machine.join(folder, entry))
@@ -238,25 +244,29 @@ def _place(machine: Machine, name: str, path: MachinePath, authorities: Sequence
     return Place(name, path, str(binary.architecture), "nobody here vouches for it", Verdict.UNPROVEN)
 
 
-def _all_names(machine: Machine, reading: Reading) -> dict[str, MachinePath]:
+def _all_names(folders: _Folders) -> dict[str, MachinePath]:
+    """Every name in some folders, with the first that has it."""
     there: dict[str, MachinePath] = {}
-    for folder, entries in _folders(machine, reading, ()):
+    for folder, entries in folders:
         for entry in entries:
-            there.setdefault(entry, machine.join(folder, entry))
+            there.setdefault(entry, folder)
     return there
 
 
-def _meant(absent: Iterable[str], there: dict[str, MachinePath]) -> Iterator[tuple[str, str]]:
+def _meant(absent: Iterable[str], there: Collection[str]) -> Iterator[tuple[str, str]]:
     """Names on the machine that a person could have read or typed as those of the text."""
     for name in absent:
         alike = find_near_misses(name, there) or tuple(each for each in there if is_one_slip_apart(name, each))
-        yield from ((name, there[other]) for other in alike[:_MOST_ALIKE])
+        yield from ((name, other) for other in alike[:_MOST_ALIKE])
 
 
-def _other_versions(name: str, there: dict[str, MachinePath]) -> list[MachinePath]:
-    """Where a library of the same name lies whose version has another number."""
+def _other_versions(name: str, there: Iterable[str]) -> list[str]:
+    """Libraries of the same name whose version has another number."""
     shape = _VERSION.sub(".#", name)
-    alike = [path for other, path in there.items() if shape != name and _VERSION.sub(".#", other) == shape]
+    if shape == name:
+        return []
+    begin = shape.partition("#")[0]
+    alike = [other for other in there if other.startswith(begin) and _VERSION.sub(".#", other) == shape]
     return alike[:_MOST_ALIKE]
 
 

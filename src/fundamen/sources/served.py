@@ -9,6 +9,7 @@ import ssl
 import threading
 import time
 from collections.abc import Iterator
+from functools import lru_cache
 from types import TracebackType
 from urllib.parse import quote, urlsplit
 from urllib.request import getproxies, proxy_bypass
@@ -166,7 +167,9 @@ class _Watch:
                 return
 
 
-def _pool(address: str, authority: str) -> urllib3.PoolManager:
+@lru_cache(8)  # reading the host's own certificates takes longer than asking a server
+def _context(authority: str) -> ssl.SSLContext:
+    """Whom to believe: the host's own certificates, and an authority's in PEM. Raises: UsageError: it has none."""
     context = ssl.create_default_context()
     if authority:
         try:
@@ -177,6 +180,11 @@ def _pool(address: str, authority: str) -> urllib3.PoolManager:
                 why="what was given holds no certificate in PEM",
                 do="Name a file of certificates: --authority FILE.",
             ) from error
+    return context
+
+
+def _pool(address: str, authority: str) -> urllib3.PoolManager:
+    context = _context(authority)
     retries = urllib3.Retry(
         total=None, connect=_TRIES, read=1, redirect=_MOST_REDIRECTS, status=0, other=0, backoff_factor=0.2
     )
