@@ -60,7 +60,7 @@ def inspect_format(server: Server, folder: Path, name: str, count: int) -> int:
     failed, slowest, peak, worst = 0, 0.0, 0, 0
     machine = ALinuxMachine(folder / "machine")  # one with no records of packages, which would take most of the time
     paths = [machine.root / str(number) for number in range(BATCH)]
-    asked = ("inspect", "--json", "--machine", machine.root, *(f"/{path.name}" for path in paths))
+    asked = ("inspect", "--json", "--machine", str(machine.root), *(f"/{path.name}" for path in paths))
     for batch in range(0, count, BATCH):
         chance = random.Random(f"{name} {batch}")  # noqa: S311 - repeatable is the point
         for path, data in zip(paths, islice(cycle(sound), batch, None), strict=False):
