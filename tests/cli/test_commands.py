@@ -23,6 +23,12 @@ LIBRARY = BINARIES / "linux-x86_64" / "libsaltgrass-tide.so.4"
 UNDECODABLE = b"tide\xff.so"
 
 
+@pytest.fixture(params=["forked", "cold"])
+def either(request: pytest.FixtureRequest, fundamen: Fundamen, cold: Fundamen) -> Fundamen:
+    """The command as a forked child, and started afresh: it must be all the same."""
+    return fundamen if request.param == "forked" else cold
+
+
 @pytest.fixture
 def bad(tmp_path: Path) -> Path:
     """A folder with every kind of input that is no sound program."""
@@ -67,9 +73,9 @@ def test_every_input_gets_its_clear_answer(fundamen: Fundamen, bad: Path, name: 
             assert (ran.out, len(ran.err.splitlines())) == ("", 3)
 
 
-def test_the_other_inputs_are_still_answered_in_the_order_given(fundamen: Fundamen, bad: Path) -> None:
+def test_the_other_inputs_are_still_answered_in_the_order_given(either: Fundamen, bad: Path) -> None:
     names = [str(bad / name) for name in ("empty", "cut", "nowhere", os.fsdecode(UNDECODABLE))]
-    ran = fundamen("inspect", "--json", *names)
+    ran = either("inspect", "--json", *names)
     records = [msgspec.json.decode(line, type=InspectRecord, strict=True) for line in ran.out.splitlines()]
     assert [record.error is None for record in records] == [False, True, False, True]
     assert [record.structure for record in records] == [None, "damaged", None, "intact"]
@@ -115,33 +121,33 @@ def test_a_state_folder_that_cannot_be_used_is_said(fundamen: Fundamen, bad: Pat
     assert "$FUNDAMEN_HOME" in ran.err
 
 
-def test_the_whole_way_from_trust_to_undo_in_json(fundamen: Fundamen, linux: ALinuxMachine, tmp_path: Path) -> None:
+def test_the_whole_way_from_trust_to_undo_in_json(either: Fundamen, linux: ALinuxMachine, tmp_path: Path) -> None:
     library = an_elf(soname="liba.so")
     source = ASource(tmp_path, tmp_path / "unused").published({"liba.so": library})
     linux.program("/opt/bin/app", needs=("liba.so",), runpath="$ORIGIN/../lib")
     on_linux = ("--machine", str(linux.root), "--json")
 
-    refused = fundamen("sources", "trust", str(source.folder), "--fingerprint", "0" * 64, "--json")
+    refused = either("sources", "trust", str(source.folder), "--fingerprint", "0" * 64, "--json")
     assert (refused.status, refused.records[0]["schema"]) == (4, "fundamen.error/1")
-    assert fundamen("restore", *on_linux, "--yes", "/opt/bin/app").records[0]["state"] == "no remedy"
-    trusted = fundamen("sources", "trust", str(source.folder), "--fingerprint", source.fingerprint, "--json")
+    assert either("restore", *on_linux, "--yes", "/opt/bin/app").records[0]["state"] == "no remedy"
+    trusted = either("sources", "trust", str(source.folder), "--fingerprint", source.fingerprint, "--json")
     assert (trusted.status, trusted.records[0]["sources"][0]["packages"]) == (0, 1)
 
-    traced = fundamen("trace", *on_linux, "/opt/bin/app")
+    traced = either("trace", *on_linux, "/opt/bin/app")
     trace = msgspec.json.decode(traced.out, type=TraceRecord)
     assert (traced.status, trace.faults) == (1, 1)
     assert [c.name for c in trace.components if c.fault] == ["liba.so"]
 
-    asked = fundamen("restore", *on_linux, "/opt/bin/app")
+    asked = either("restore", *on_linux, "/opt/bin/app")
     assert (asked.status, asked.records[0]["state"]) == (1, "declined")
-    restored = fundamen("restore", *on_linux, "--yes", "/opt/bin/app")
+    restored = either("restore", *on_linux, "--yes", "/opt/bin/app")
     record = msgspec.json.decode(restored.out, type=RestoreRecord)
     assert (restored.status, record.state, record.faults_before, record.faults) == (0, "restored", 1, 0)
     assert (linux.root / "opt/lib/liba.so").read_bytes() == library
 
-    history = msgspec.json.decode(fundamen("history", *on_linux).out, type=HistoryRecord)
+    history = msgspec.json.decode(either("history", *on_linux).out, type=HistoryRecord)
     assert [(entry.number, entry.state) for entry in history.restorations] == [(1, "done")]
-    undone = fundamen("undo", *on_linux)
+    undone = either("undo", *on_linux)
     assert msgspec.json.decode(undone.out, type=UndoRecord).undone.paths == ("/opt/lib/liba.so",)
     assert not (linux.root / "opt/lib").exists()
 
@@ -162,15 +168,15 @@ def test_output_is_plain_ascii_where_the_terminal_can_draw_no_marks(cold: Fundam
     assert "% corrupt" in ran.out
 
 
-def test_a_terminal_escape_in_a_file_never_reaches_the_terminal(fundamen: Fundamen, linux: ALinuxMachine) -> None:
+def test_a_terminal_escape_in_a_file_never_reaches_the_terminal(either: Fundamen, linux: ALinuxMachine) -> None:
     linux.program("/app", needs=("lib\x1b[2Jx.so",))
-    ran = fundamen("trace", "--machine", str(linux.root), "/app", LC_ALL="C.UTF-8")
+    ran = either("trace", "--machine", str(linux.root), "/app", LC_ALL="C.UTF-8")
     assert "\x1b" not in ran.out + ran.err
     assert "lib\\x1b[2Jx.so" in ran.out
 
 
-def test_the_log_file_keeps_the_traceback_of_a_refusal(fundamen: Fundamen, bad: Path, tmp_path: Path) -> None:
-    fundamen("trace", "--log-file", str(tmp_path / "log"), str(bad / "empty"))
+def test_the_log_file_keeps_the_traceback_of_a_refusal(either: Fundamen, bad: Path, tmp_path: Path) -> None:
+    either("trace", "--log-file", str(tmp_path / "log"), str(bad / "empty"))
     assert "NotExecutableError" in (tmp_path / "log").read_text()
 
 
@@ -203,9 +209,9 @@ def test_every_error_has_its_exit_status_and_every_status_its_own_number() -> No
 
 
 def test_a_file_that_is_not_what_its_package_recorded_is_told_by_inspect(
-    fundamen: Fundamen, linux: ALinuxMachine
+    either: Fundamen, linux: ALinuxMachine
 ) -> None:
     linux.library("/usr/lib/libtide.so.4").file("/var/lib/dpkg/status", b"Package: tide\nVersion: 4.2-1\n\n")
     linux.file("/var/lib/dpkg/info/tide.md5sums", b"0" * 32 + b"  usr/lib/libtide.so.4\n")
-    ran = fundamen("inspect", "--machine", str(linux.root), "/usr/lib/libtide.so.4")
+    ran = either("inspect", "--machine", str(linux.root), "/usr/lib/libtide.so.4")
     assert (ran.status, "not what it should be" in ran.out, "differs from package tide" in ran.out) == (1, True, True)

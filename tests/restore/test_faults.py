@@ -11,6 +11,8 @@ from builders.tree import tree_of, without_times
 from faults import Mode, Outcome
 from faults.world import COUNT, UNFINISHED, World, a_world
 
+pytestmark = pytest.mark.xdist_group("faults")  # worlds, and the process that forks, are made once
+
 
 @pytest.fixture
 def world(in_memory: Path, request: pytest.FixtureRequest) -> World:

@@ -10,6 +10,8 @@ from builders.tree import tree_of, without_times
 from faults.disk import Disk
 from faults.world import UNFINISHED, World, a_world
 
+pytestmark = pytest.mark.xdist_group("faults")  # worlds, and the process that forks, are made once
+
 Cut = Callable[[], None]  # lays out what is found after the cut
 
 

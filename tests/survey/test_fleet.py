@@ -26,6 +26,14 @@ def test_shared_faults_come_first_and_who_stands_out_is_named(fundamen: Fundamen
     assert text.startswith("40 machines, 5 of them with a fault; 4 share libtide.so.2, missing.")
 
 
+def test_a_capture_on_which_fundamen_itself_fails_takes_no_other_along(fundamen: Fundamen, tmp_path: Path) -> None:
+    folder = a_fleet(tmp_path / "captures", 5, packages=3)
+    culprit = sorted(path.name for path in folder.iterdir())[2]
+    ran = fundamen("fleet", folder, "--json", A_BUG_IN=f"fundamen.survey.fleet:read_summary:{culprit}")
+    [found] = ran.records
+    assert (ran.status, len(found["machines"]), len(found["refused"])) == (70, 4, 1)
+
+
 def test_the_table_is_written_as_csv_and_the_figure_as_a_page(fundamen: Fundamen, tmp_path: Path) -> None:
     folder = a_fleet(tmp_path / "captures", 12, packages=3)
     words = ("--write", "f.csv", "--write", "f.html", "--write", "f.svg")

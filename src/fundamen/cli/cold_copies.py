@@ -47,13 +47,12 @@ def checked(
         try:
             with Isolated(f"cold copy {number}"):
                 copy = store.find(number)
+                with output.receiving(copy.size, f"cold copy {number}", "Reading") as progress:
+                    results.append((copy, find_damage(store.archive_of(number), copy, progress)))
         except FundamenError as error:
             if numbers:
                 raise
             failed.append(error)
-            continue
-        with output.receiving(copy.size, f"cold copy {number}", "Reading") as progress:
-            results.append((copy, find_damage(store.archive_of(number), copy, progress)))
     return results, failed
 
 

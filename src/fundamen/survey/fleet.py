@@ -6,7 +6,8 @@ from collections.abc import Callable, Iterable, Sequence
 import msgspec
 
 from fundamen.formats.capture_file import Summary, is_capture, read_summary
-from fundamen.model.errors import UnreadableError
+from fundamen.model.errors import InternalError, UnreadableError
+from fundamen.model.isolation import Isolated
 from fundamen.model.paths import HostPath
 
 _LEAST_ALIKE = 3  # machines that must agree before another one stands out
@@ -17,6 +18,7 @@ class Refused(msgspec.Struct, frozen=True):
 
     path: HostPath
     why: str
+    bug: InternalError | None = None  # of ours, where that is why
 
 
 class Outlier(msgspec.Struct, frozen=True):
@@ -55,13 +57,13 @@ Map = Callable[[Callable[[HostPath], Read], Sequence[HostPath]], Iterable[Read]]
 def read_one(path: HostPath) -> Read:
     """The summary of one capture; why it is not counted where it has none."""
     try:
-        with open(path, "rb") as file:
+        with Isolated(path), open(path, "rb") as file:
             if not is_capture(file.read(4)):
                 return Refused(path, "it is no capture")
             file.seek(0)
             return read_summary(file, path)
-    except OSError as error:
-        return Refused(path, error.strerror or str(error))
+    except InternalError as error:
+        return Refused(path, error.why, error)
     except UnreadableError as error:
         return Refused(path, error.why)
 

@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from fundamen.cli.exits import Exit
+from fundamen.cli.exits import Exit, exit_of
 from fundamen.cli.figure_writing import FIGURES
 from fundamen.cli.options import output_options
 from fundamen.cli.output import Output, finish
@@ -61,6 +61,9 @@ def command(folder: str, *, targets: tuple[str, ...], scheduler: str | None, out
         else:
             output.show(fleet_text(fleet, verbose=output.verbose, drawn=output.drawn))
         status = Exit.FAULT_FOUND if fleet.faults else Exit.NOTHING_AT_FAULT
+        for bug in (each.bug for each in fleet.refused if each.bug is not None):
+            output.tell(bug)
+            status = exit_of(bug)
     finish(status)
 
 
