@@ -14,8 +14,10 @@ from fundamen.formats.binary import read_binary
 from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.elf import Elf, read_elf
 from fundamen.formats.elf_symbols import read_exports
+from fundamen.machine.file_bytes import FileBytes
 from fundamen.model.binary import Kind
 from fundamen.model.errors import DamagedFileError, FundamenError
+from fundamen.model.paths import HostPath
 
 LIBRARY = (BINARIES / "linux-x86_64" / "libsaltgrass-tide.so.4").read_bytes()
 PROGRAM = (BINARIES / "linux-aarch64" / "tidebook").read_bytes()
@@ -114,3 +116,17 @@ def test_a_hash_table_that_claims_too_much_is_refused() -> None:
     data[at + 4 : at + 8] = b"\xff\xff\xff\x7f"
     with pytest.raises(DamagedFileError, match="claims"):
         read_exports(MemoryBytes(bytes(data)), read(bytes(data)))
+
+
+@pytest.mark.parametrize("offset", [2**31, 2**32, 2**63 - 1, 2**63, 2**64 - 1])
+def test_a_note_that_is_said_to_lie_beyond_every_file_is_not_read(offset: int, tmp_path: Path) -> None:
+    data = bytearray(LIBRARY)
+    count, begin = int.from_bytes(data[56:58], "little"), int.from_bytes(data[32:40], "little")
+    segment = begin + 56 * (count - 1)  # the last program header becomes one of a PT_GNU_PROPERTY note
+    data[segment : segment + 4] = (0x6474E553).to_bytes(4, "little")
+    data[segment + 8 : segment + 16] = offset.to_bytes(8, "little")
+    data[segment + 32 : segment + 40] = (48).to_bytes(8, "little")
+    path = tmp_path / "libx.so"
+    path.write_bytes(data)
+    with FileBytes(HostPath(str(path)), "libx.so") as source:
+        assert read_elf(source).needed_levels == 0
