@@ -3,7 +3,7 @@
 import ast
 import subprocess
 import sys
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from functools import cache
 from pathlib import Path
 from typing import NamedTuple
@@ -89,9 +89,9 @@ class Module(NamedTuple):
 def modules() -> Mapping[str, Module]:
     """Every module by its path below the package."""
     return {
-        str(path.relative_to(SOURCE)): Module(imported_packages(tree), used_names(tree))
+        str(path.relative_to(SOURCE)): Module(imported_packages(nodes), used_names(nodes))
         for path in sorted(SOURCE.rglob("*.py"))
-        for tree in [ast.parse(path.read_bytes())]
+        for nodes in [list(ast.walk(ast.parse(path.read_bytes())))]
     }
 
 
@@ -99,16 +99,16 @@ def package_of(module: str) -> str:
     return module.partition("/")[0]
 
 
-def imported_packages(tree: ast.Module) -> frozenset[str]:
-    froms = [str(node.module) for node in ast.walk(tree) if isinstance(node, ast.ImportFrom)]
+def imported_packages(nodes: Sequence[ast.AST]) -> frozenset[str]:
+    froms = [str(node.module) for node in nodes if isinstance(node, ast.ImportFrom)]
     return frozenset(name.split(".")[1] for name in froms if name.startswith("fundamen."))
 
 
-def used_names(tree: ast.Module) -> frozenset[str]:
+def used_names(nodes: Sequence[ast.AST]) -> frozenset[str]:
     """The full names of all that a module takes from elsewhere, however it spells them."""
     known = {name: name for name in ("print", "input")}
     found = set[str]()
-    for node in ast.walk(tree):
+    for node in nodes:
         if isinstance(node, ast.Import):
             for each in node.names:
                 top = each.name.partition(".")[0]
@@ -117,7 +117,7 @@ def used_names(tree: ast.Module) -> frozenset[str]:
         elif isinstance(node, ast.ImportFrom) and node.module:
             known |= {each.asname or each.name: f"{node.module}.{each.name}" for each in node.names}
             found |= {f"{node.module}.{each.name}" for each in node.names}
-    for node in ast.walk(tree):
+    for node in nodes:
         match node:
             case ast.Attribute() | ast.Name():
                 found.add(full_name(node, known))
@@ -215,7 +215,7 @@ def test_every_folder_of_the_codebase_is_a_package_in_a_layer() -> None:
     ],
 )
 def test_a_name_is_found_however_it_is_spelled(code: str) -> None:
-    assert "os.environ" in used_names(ast.parse(code))
+    assert "os.environ" in used_names(list(ast.walk(ast.parse(code))))
 
 
 def test_the_core_neither_prints_nor_reads_clock_or_environment() -> None:
