@@ -28,6 +28,9 @@ TOP = {
 }  # fmt: skip
 
 
+pytestmark = pytest.mark.skipif(not (ROOT / ".git").exists(), reason="what is built is held against what git knows")
+
+
 @pytest.fixture(scope="module")
 def built(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("dist")

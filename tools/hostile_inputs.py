@@ -1,5 +1,6 @@
 """Every reader of what comes from outside, with sound inputs to begin from: for whoever damages them."""
 
+import atexit
 import contextlib
 import gzip
 import hashlib
@@ -345,7 +346,14 @@ def read_hive(data: bytes) -> None:
         hive.values(f"Software\\{key}")
 
 
-A_VOLUME = AWindowsMachine(Path(tempfile.mkdtemp())).system().registry({"Tide": {"Level": 4}}, {}).opened()
+def _own_folder() -> Path:
+    """A folder of this process, which goes with it."""
+    folder = tempfile.mkdtemp()
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    return Path(folder)
+
+
+A_VOLUME = AWindowsMachine(_own_folder()).system().registry({"Tide": {"Level": 4}}, {}).opened()
 
 
 def look_into_package(data: bytes) -> None:
