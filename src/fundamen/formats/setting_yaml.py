@@ -29,7 +29,10 @@ def find(text: str, key: Key, what: str) -> Found | None:
         return None
     if not isinstance(node, ScalarNode):
         raise refusal(what, key, "it is a group of settings, no value")
-    value = yaml.SafeLoader("").construct_object(node)
+    try:
+        value = yaml.SafeLoader("").construct_object(node)
+    except (yaml.YAMLError, ValueError, OverflowError) as error:  # an unknown tag, a date that is none, a huge number
+        raise refusal(what, key, f"it cannot be read: {str(error).splitlines()[0]}") from error
     return Found(value if isinstance(value, str | int | float | bool) or value is None else str(value))
 
 
