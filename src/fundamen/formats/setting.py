@@ -21,6 +21,7 @@ Key = tuple[str, ...]
 Plain = str | int | float | bool | None
 
 MOST_BYTES = 16 << 20
+_MOST_BITS = 1024  # of a number; what has more cannot even be written as text
 _BOM = "\ufeff"
 
 
@@ -67,7 +68,10 @@ def find_value(data: bytes, form: Format, key: Key, what: str) -> Found | None:
         UsageError: the key has not the form that the format asks for.
     """
     text = _text_of(data, what)
-    return _dialect(form).find(text.removeprefix(_BOM), _required(key, form), what)
+    found = _dialect(form).find(text.removeprefix(_BOM), _required(key, form), what)
+    if found is not None and isinstance(found.value, int) and found.value.bit_length() > _MOST_BITS:
+        raise damaged(what, f"{'.'.join(key)} is a number of {found.value.bit_length()} bits")
+    return found
 
 
 def with_value(data: bytes, form: Format, key: Key, value: Plain, what: str) -> bytes:
