@@ -1,15 +1,18 @@
 """Forks for each line on standard input, and runs the command in the child with the shim armed."""
 
+import contextlib
 import ctypes
+import gc
+import importlib
 import json
 import os
 import sys
 from typing import Any
 
-from command.server import import_all
 from fundamen.cli.main import main
 
 MOST_STATUS = 255
+KNOWN = set(sys.modules)
 
 
 def run(shim: Any, request: dict[str, Any], report: int) -> None:
@@ -35,7 +38,7 @@ def run(shim: Any, request: dict[str, Any], report: int) -> None:
         shim.faults_log_end()
         sys.stdout.flush()
         sys.stderr.flush()
-        os.write(report, json.dumps(calls).encode())
+        os.write(report, json.dumps([calls, sorted(sys.modules.keys() - KNOWN)]).encode())
         os._exit(status)
 
 
@@ -53,10 +56,21 @@ def serve(path: str) -> None:
             run(shim, request, writing)
         os.close(writing)
         _, status = os.waitpid(child, 0)
-        told = os.read(reading, 100)
-        os.close(reading)
-        print(json.dumps([os.waitstatus_to_exitcode(status), json.loads(told or b"0")]), flush=True)  # noqa: T201
+        with open(reading, "rb") as told:
+            calls, modules = json.loads(told.read() or b"[0, []]")
+        learn(modules)
+        print(json.dumps([os.waitstatus_to_exitcode(status), calls]), flush=True)  # noqa: T201
 
 
-import_all()
+def learn(modules: list[str]) -> None:
+    """Load what a child had to load for itself, so that the next one is born with it, and with nothing else."""
+    for name in modules:
+        with contextlib.suppress(ImportError):
+            importlib.import_module(name)
+        KNOWN.add(name)
+    if modules:
+        gc.collect()
+        gc.freeze()
+
+
 serve(sys.argv[1])

@@ -11,8 +11,6 @@ from builders.tree import tree_of, without_times
 from faults import Mode, Outcome
 from faults.world import COUNT, UNFINISHED, World, a_world
 
-pytestmark = pytest.mark.xdist_group("faults")  # worlds, and the process that forks, are made once
-
 
 @pytest.fixture
 def world(in_memory: Path, request: pytest.FixtureRequest) -> World:
@@ -26,7 +24,10 @@ def is_beyond_the_end(outcome: Outcome, at: int) -> bool:
 
 
 FEW = 16  # files in the plan of what is sampled
-EVERY = pytest.mark.parametrize("every", [53, pytest.param(1, marks=pytest.mark.system)], ids=["sampled", "in full"])
+TOGETHER = pytest.mark.xdist_group("faults")  # worlds, and the process that forks, are made once for what is short
+EVERY = pytest.mark.parametrize(
+    "every", [pytest.param(53, marks=TOGETHER), pytest.param(1, marks=pytest.mark.system)], ids=["sampled", "in full"]
+)
 
 
 @EVERY
@@ -123,6 +124,7 @@ def leave_unfinished_and_unchanged(world: World, total: int) -> None:
     assert tree_of(world.root) == world.before
 
 
+@TOGETHER
 def test_one_whose_kept_originals_are_gone_is_not_gone_on_with(world: World) -> None:
     total = world.restore().calls
     world.undo()

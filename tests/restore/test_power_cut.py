@@ -10,8 +10,6 @@ from builders.tree import tree_of, without_times
 from faults.disk import Disk
 from faults.world import UNFINISHED, World, a_world
 
-pytestmark = pytest.mark.xdist_group("faults")  # worlds, and the process that forks, are made once
-
 Cut = Callable[[], None]  # lays out what is found after the cut
 
 
@@ -46,7 +44,10 @@ def power(in_memory: Path, request: pytest.FixtureRequest) -> Power:
     return Power(a_world(in_memory, request.param))
 
 
-EVERY = pytest.mark.parametrize("every", [29, pytest.param(1, marks=pytest.mark.system)], ids=["sampled", "in full"])
+TOGETHER = pytest.mark.xdist_group("faults")  # worlds, and the process that forks, are made once for what is short
+EVERY = pytest.mark.parametrize(
+    "every", [pytest.param(29, marks=TOGETHER), pytest.param(1, marks=pytest.mark.system)], ids=["sampled", "in full"]
+)
 WHAT_IS_LOST = pytest.mark.parametrize("lost", ["names and bytes", "bytes"])
 
 
