@@ -24,7 +24,7 @@ FOLDER = Path(__file__).parent.parent / ".fuzz"
 MOST_SECONDS = 10  # of one input
 MOST_MEMORY = 1024  # MiB, of the whole process
 LONGEST = 64 << 10  # bytes of an input; a longer seed sets its own bound
-_DONE = re.compile(r"Done (\d+) runs in (\d+) second")
+_BROKEN = re.compile(r"Uncaught Python exception|ERROR: libFuzzer")
 _COVERED = re.compile(r"cov: (\d+) ft: (\d+)")
 
 
@@ -78,6 +78,8 @@ def outcome(target: Target) -> Fuzzed:
     runs = [int(found) for found in re.findall(r"stat::number_of_executed_units: (\d+)", text)]
     covered = _COVERED.findall(text)
     broken = tuple(sorted(path.name for path in (FOLDER / "broken").glob(f"{name}-*")))
+    if not broken and (_BROKEN.search(text) or not runs):  # it ended before it could write down what broke it
+        broken = (f"see {name}.log",)
     return Fuzzed(target.name, sum(runs), int(covered[-1][0]) if covered else 0, broken)
 
 
