@@ -8,7 +8,7 @@ WORKERS ?= $(shell expr $$(nproc 2>/dev/null || echo 2) + 1)
 # Compiled modules are kept, whatever the host prefers: most of a start is compiling.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test test-oldest test-system lint fuzz bench schemas clean
+.PHONY: demo test test-oldest test-system test-long lint fuzz bench schemas clean
 
 demo: $(VENV)/.installed
 	$(BIN)/fundamen demo
@@ -33,7 +33,11 @@ test-system: $(VENV)/.dev
 	$(BIN)/python tools/dependency_group.py system | xargs $(BIN)/pip install --quiet --disable-pip-version-check
 	$(BIN)/python tools/dependency_group.py windows | xargs $(BIN)/pip install --quiet --disable-pip-version-check \
 	  --no-deps --platform win_amd64 --python-version 3.11 --only-binary :all: --upgrade --target $(VENV)/windows
-	$(BIN)/pytest -n auto --dist loadgroup -m system
+	$(BIN)/pytest -n auto --dist loadgroup -m "system and not long"
+
+# Kills, full disks and power cuts at every changing call, and a thousand random damages: each takes minutes.
+test-long: $(VENV)/.dev
+	$(BIN)/pytest -n auto --dist loadgroup -m long
 
 lint: $(VENV)/.dev
 	$(BIN)/ruff check .

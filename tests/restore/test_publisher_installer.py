@@ -215,7 +215,9 @@ def faults(office: Office, home: Path) -> Faults:
     return Faults(office.folder, home, path=f"{office.tools}:/usr/bin:/bin")
 
 
-@pytest.mark.parametrize("every", [67, pytest.param(1, marks=pytest.mark.system)], ids=["sampled", "in full"])
+@pytest.mark.parametrize(
+    "every", [67, pytest.param(1, marks=[pytest.mark.system, pytest.mark.long])], ids=["sampled", "in full"]
+)
 def test_killed_anywhere_it_is_run_anew_or_the_prefix_is_as_before(office: Office, faults: Faults, every: int) -> None:
     office.trusting()
     plan = office.plan

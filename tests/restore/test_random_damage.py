@@ -220,8 +220,8 @@ def tmp_path(in_memory: Path) -> Path:
     [
         range(1),
         range(1, 2),
-        pytest.param(range(500), marks=pytest.mark.system),
-        pytest.param(range(500, 1000), marks=pytest.mark.system),
+        pytest.param(range(500), marks=[pytest.mark.system, pytest.mark.long]),
+        pytest.param(range(500, 1000), marks=[pytest.mark.system, pytest.mark.long]),
     ],
     ids=["one", "another", "one half", "the other half"],
 )
