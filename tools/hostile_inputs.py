@@ -30,6 +30,7 @@ from builders.managed import CORE, a_managed
 from builders.media import a_cabinet_set, a_disc_image, a_tar, a_zip
 from builders.pe import a_pe
 from builders.signing import NOW, APublisher, a_catalogue
+from builders.texts import GATHERED, OWN_MESSAGES, UNIT
 from fundamen.clues.inputs import texts_of
 from fundamen.clues.reading import read_text
 from fundamen.clues.scanning import Scanner
@@ -490,26 +491,10 @@ def a_capture() -> bytes:
     return target.getvalue()
 
 
-UNIT = b"[Unit]\nDescription=Tides\n[Install]\nWantedBy=multi-user.target \\\n  sound.target\nAlias=%p-daemon.service\n"
 LD_DEBUG = b"""      7:\tfind library=libtide.so.2 [0]; searching
       7:\t search path=/opt/lib:/usr/lib\t\t(RUNPATH from file /opt/bin/tidebook)
       7:\t  trying file=/opt/lib/libtide.so.2
       7:\tcalling init: /opt/lib/libtide.so.2
-"""
-GATHERED = (
-    b"fundamen-gathered 1\nhost quay\ntime 2026-11-28T09:00:00Z\nprogram /opt/tide\nenvironment PATH=/bin\nwhole /opt\n"
-    b"listing\n-rwsr-xr-x    1 0        0               4 Nov 28 09:00 /opt/tide\n"
-    b"lrwxrwxrwx 1 0 0 4 Nov 28 2025 /opt/ebb -> tide\ncrw-rw-rw- 1 0 0 1, 3 Nov 28 09:00 /opt/null\n"
-    b".\nfile 4 /opt/tide\nsea\nrefused /opt/own\nend\n"
-)
-KNOWLEDGE = b"""[[message]]
-id = "tide-lock"
-says = ["TIDE-{code}: gauge {name} is locked by {user}"]
-about = "blocked"
-means = "The gauge {name} is locked by {user}."
-likely = ["the last watch did not log off"]
-source = "the harbour's own handbook, page 12"
-samples = ["TIDE-77: gauge north quay is locked by it9"]
 """
 CONTROL = (
     b"Package: tide\nVersion: 4.2-1\nArchitecture: amd64\nDepends: libc6 (>= 2.3) | musl, salt\nDescription: x\n more\n"
@@ -610,7 +595,7 @@ def inputs() -> list[tuple[str, bytes, Callable[[bytes], object]]]:
         ("what was gathered", GATHERED, read_what_was_gathered),
         ("what was gathered, packed", gzip.compress(GATHERED), read_what_was_gathered),
         ("a Debian package", A_DEB, read_debian),
-        ("messages of an organisation", KNOWLEDGE, read_knowledge),
+        ("messages of an organisation", OWN_MESSAGES.encode(), read_knowledge),
     ]
     found += [(f"a setting in {form}", data, change_setting(form)) for form, data in SETTINGS.items()]
     found += [(f"a text, {case.name}", case.text.encode(), read_log) for case in [*cases()][::60]]

@@ -16,10 +16,9 @@ LOG = "/opt/x: error while loading shared libraries: lib{}.so: cannot open share
 SHEET = """schema = "fundamen.sheet/1"
 name = "It"
 [[requirement]]
-id = "space"
-kind = "disk space"
-path = "/"
-at_least = "1"
+id = "release"
+kind = "file"
+path = "/etc/os-release"
 [[requirement]]
 id = "memory"
 kind = "memory"

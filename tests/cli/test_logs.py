@@ -34,7 +34,7 @@ def test_a_restoration_tells_what_loaders_planner_sources_and_execution_did(
         "loaders.loading": f"{APP} needs {LIBRARY}: not found",
         "restore.plan": "chosen: Saltgrass 1.0 for x86_64",
         "restore.rehearsal": "done in",
-        "sources.store": "proving the source",
+        "sources.store": "refreshing the source",
         "restore.carrying_out": "restoration 1 is done",
         "machine.": "",
     }.items():

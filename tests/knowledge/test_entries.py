@@ -4,6 +4,7 @@ from pathlib import Path
 
 import pytest
 
+from builders.texts import OWN_MESSAGES
 from conftest import Fundamen
 from fundamen.clues.findings import find_in_line
 from fundamen.clues.scanning import Scanner
@@ -34,21 +35,9 @@ def test_each_entry_is_found_in_its_own_samples_as_they_stand_in_a_log() -> None
             assert entry.role is not Role.CAUSE or not (finding.is_aside or finding.is_quiet), sample
 
 
-OWN = """
-[[message]]
-id = "tide-lock"
-says = ["TIDE-{code}: gauge {name} is locked by {user}"]
-about = "blocked"
-means = "The gauge {name} is locked by {user}."
-likely = ["the last watch did not log off"]
-source = "the harbour's own handbook, page 12"
-samples = ["TIDE-77: gauge north quay is locked by it9"]
-"""
-
-
 def test_an_organisations_own_messages_are_known_once_they_lie_in_its_folder(fundamen: Fundamen, home: Path) -> None:
     (home / "knowledge").mkdir(parents=True)
-    (home / "knowledge" / "tides.toml").write_text(OWN)
+    (home / "knowledge" / "tides.toml").write_text(OWN_MESSAGES)
     ran = fundamen("clues", "--only-read", "--text", "TIDE-12: gauge south mole is locked by it4")
     assert (ran.status, ran.out.splitlines()[0]) == (1, "The gauge south mole is locked by it4.")
     assert "the last watch did not log off" in ran.out
@@ -69,7 +58,7 @@ def test_an_organisations_own_messages_are_known_once_they_lie_in_its_folder(fun
 def test_knowledge_that_breaks_a_rule_is_refused_with_its_reason(
     tmp_path: Path, change: tuple[str, str], why: str
 ) -> None:
-    (tmp_path / "bad.toml").write_text(OWN.replace(*change, 1))
+    (tmp_path / "bad.toml").write_text(OWN_MESSAGES.replace(*change, 1))
     with pytest.raises(UnreadableError) as refused:
         load_knowledge([HostPath(str(tmp_path))])
     assert "bad.toml" in refused.value.what

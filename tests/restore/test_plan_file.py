@@ -15,6 +15,7 @@ from builders.elf import an_elf
 from builders.machine import ALinuxMachine, a_copy
 from builders.signing import APublisher
 from builders.source import ASource
+from builders.texts import UNIT
 from builders.tree import tree_of, without_times
 from conftest import Fundamen
 from fundamen.model.errors import FundamenError
@@ -24,7 +25,6 @@ PROGRAM = "/opt/app/bin/app"
 ROOT = APublisher().root
 BUNDLE = "/etc/ssl/certs/ca-certificates.crt"
 FILES = {f"lib{letter}.so": an_elf(soname=f"lib{letter}.so", padding=64 * n) for n, letter in enumerate("ab")}
-UNIT = b"[Unit]\nDescription=Tides\n[Install]\nWantedBy=multi-user.target \\\n  sound.target\nAlias=%p-daemon.service\n"
 Step = dict[str, Any]
 
 

@@ -13,6 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from builders.compiled import compiled
+from builders.texts import GATHERED
 from conftest import Fundamen
 from fundamen.formats.gathered import read_gathered
 from fundamen.machine.gathered import GatheredMachine, gathering_script
@@ -20,13 +21,6 @@ from fundamen.machine.machine import EntryKind
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.survey.walking import Walk
-
-SMALL = (
-    b"fundamen-gathered 1\nhost quay\ntime 2026-11-28T09:00:00Z\nprogram /opt/tide\nenvironment PATH=/bin\nwhole /opt\n"
-    b"listing\n-rwsr-xr-x    1 0        0               4 Nov 28 09:00 /opt/tide\n"
-    b"lrwxrwxrwx 1 0 0 4 Nov 28 2025 /opt/ebb -> tide\ncrw-rw-rw- 1 0 0 1, 3 Nov 28 09:00 /opt/null\n"
-    b".\nfile 4 /opt/tide\nsea\nrefused /opt/own\nend\n"
-)
 
 OPT = b"drwxr-xr-x 1 0 0 9 Nov 28 09:00 /opt\n"
 
@@ -109,7 +103,7 @@ def test_of_windows_names_are_alike_in_any_case_links_followed_and_what_was_not_
 
 
 def test_what_was_gathered_is_gone_through_as_the_machine_would_be() -> None:
-    more = SMALL.replace(
+    more = GATHERED.replace(
         b"end\n", b"file 21 /opt/flow\n\x7fELF0123456789abcdef\nfile 12 /opt/run\n#!/bin/sh\n\n\nend\n"
     )
     listed = b"-rwxr-xr-x 1 0 0 9 Nov 28 09:00 /opt/flow\n-rwx------ 1 0 0 9 Nov 28 09:00 /opt/run\n"
@@ -138,14 +132,16 @@ def test_the_shell_leaves_nothing_behind_and_refuses_what_is_not_there(tmp_path:
 
 
 def test_kinds_rights_links_and_devices_are_read_as_ls_tells_them() -> None:
-    found = read_gathered(io.BytesIO(SMALL), "small")
+    found = read_gathered(io.BytesIO(GATHERED), "small")
     found.content.close()
     assert found.listed["/opt/tide"].mode == 0o104755
     assert (found.listed["/opt/ebb"].target, found.listed["/opt/null"].size) == ("tide", 0)
     assert (found.files, set(found.refused)) == ({"/opt/tide": (0, 4)}, {"/opt/own"})
 
 
-@given(st.sampled_from((SMALL, WINDOWS)), st.integers(0, len(SMALL) - 1), st.binary(max_size=3), st.integers(30, 400))
+@given(
+    st.sampled_from((GATHERED, WINDOWS)), st.integers(0, len(GATHERED) - 1), st.binary(max_size=3), st.integers(30, 400)
+)
 def test_whatever_is_changed_or_cut_it_is_read_or_refused(whole: bytes, at: int, instead: bytes, end: int) -> None:
     changed = whole[:at] + instead + whole[at + 1 :]
     for data in (changed, gzip.compress(changed)[:end]):
@@ -161,11 +157,11 @@ def test_whatever_is_changed_or_cut_it_is_read_or_refused(whole: bytes, at: int,
 
 
 def test_of_programs_no_whole_machine_is_made(fundamen: Fundamen, tmp_path: Path) -> None:
-    (tmp_path / "small").write_bytes(SMALL)
+    (tmp_path / "small").write_bytes(GATHERED)
     ran = fundamen("capture", "small.capture", "--from", tmp_path / "small", "--all", "--yes")
     assert (ran.status, "run with --all" in ran.err) == (2, True)
     (tmp_path / "all").write_bytes(
-        SMALL.replace(b"program /opt/tide\n", b"all\n").replace(b"\n.\n", b"\n" + OPT + b".\n")
+        GATHERED.replace(b"program /opt/tide\n", b"all\n").replace(b"\n.\n", b"\n" + OPT + b".\n")
     )
     assert fundamen("capture", "all.capture", "--from", tmp_path / "all", "--yes").status == 0
     [found] = fundamen("survey", "--json", "-m", "all.capture").records
@@ -176,7 +172,7 @@ def test_what_unpacks_to_far_more_than_any_machines_files_is_refused(
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     monkeypatch.setattr("fundamen.formats.gathered._ANYWAY", 1 << 20)
-    zeros = SMALL.replace(b"file 4 /opt/tide\nsea\n", b"file 8000000 /opt/tide\n" + bytes(8_000_000))
+    zeros = GATHERED.replace(b"file 4 /opt/tide\nsea\n", b"file 8000000 /opt/tide\n" + bytes(8_000_000))
     read_gathered(io.BytesIO(zeros), "as it lies there").content.close()
     with pytest.raises(DamagedFileError, match="100 times its size"):
         read_gathered(io.BytesIO(gzip.compress(zeros)), "packed")
@@ -187,7 +183,7 @@ def test_hostile_sizes_and_newer_forms_are_told(fundamen: Fundamen, tmp_path: Pa
     changes = ((b"gathered 1", newer), (b"file 4 /", larger), (b"file 4 /", leading_out), (b"\nend\n", b"\n"))
     for number, (old, new) in enumerate(changes):
         source = tmp_path / str(number)
-        source.write_bytes(SMALL.replace(old, new))
+        source.write_bytes(GATHERED.replace(old, new))
         ran = fundamen("capture", f"{number}.capture", "--from", source, "--yes")
         assert (ran.status, "Why:" in ran.err, "Traceback" in ran.err) == (3, True, False)
     assert not list(tmp_path.glob("*.capture"))

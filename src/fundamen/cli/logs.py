@@ -1,6 +1,6 @@
 """The log of a run: what was tried, what was decided, how long it took. Shown by -vv, kept by --log-file.
 
-Secrets are blotted out, and control characters escaped, in every line, whoever wrote it.
+Secrets are blotted out, and control characters escaped, in every line.
 """
 
 import logging

@@ -211,7 +211,7 @@ def report_bug(error: Exception) -> Exit:
 
 
 def _kept_bug(details: str, name: str | None = None) -> str:
-    """Write down what a bug of ours was doing, into a new file or behind what stands in one; give the file's name."""
+    """Write the traceback of a bug into a new file, or append it to the named one; give the file's name."""
     import tempfile  # noqa: PLC0415 - not part of a run that goes well
 
     text = details.encode("utf-8", "backslashreplace")

@@ -90,7 +90,7 @@ def next_steps(reading: Reading, machine_words: Sequence[str] = ()) -> tuple[str
     if not steps and reading.decisive is not None:
         likely = likely_causes(reading)
         if likely:
-            return (f"Check first whether {likely[0].cause}.",)
+            return (f"Check the likely cause first: {likely[0].cause}.",)
         return (f"Look at line {reading.decisive.line} and the lines around it: no command can find out more.",)
     return tuple(steps)[:_MOST_STEPS]
 

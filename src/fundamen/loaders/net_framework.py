@@ -4,7 +4,7 @@ The framework has two generations that stand side by side: 2.0 (with 3.0 and 3.5
 release replaces the one before). Since Windows 8 the older generation is an optional part of the operating system.
 
 Source: Microsoft's "supportedRuntime element", "Versions and dependencies", "Determine which .NET Framework versions
-are installed" (the release numbers), and its instructions for offline deployment of the 3.5 payload (the file's name).
+are installed" (the release numbers), and its guide to offline deployment of 3.5 (the payload's file).
 """
 
 from collections.abc import Iterator

@@ -9,7 +9,7 @@ from fundamen.formats.byte_source import ByteSource
 from fundamen.model.paths import HostPath
 
 _BLOCK = 4096  # bytes
-_MOST_UNTOLD = 1 << 20  # bytes of a file that does not tell its size
+_MOST_UNSIZED = 1 << 20  # bytes of a file that states no size
 # O_NONBLOCK: a named pipe that took a file's place must not hold us up.
 _FLAGS = os.O_RDONLY | getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0)
 _LEAVE_ACCESS_TIME = getattr(os, "O_NOATIME", 0)
@@ -36,12 +36,12 @@ class FileBytes(ByteSource):
         """Open the file. Raises: OSError."""
         self._file = open_quietly(path)
         try:
-            told = os.fstat(self._file).st_size
-            self._head = read_from(self._file, _BLOCK, 0) if told else _read_untold(self._file)
+            stated_size = os.fstat(self._file).st_size
+            self._head = read_from(self._file, _BLOCK, 0) if stated_size else _read_unsized(self._file)
         except OSError:
             os.close(self._file)
             raise
-        super().__init__(name, told or len(self._head))
+        super().__init__(name, stated_size or len(self._head))
         self._block_at = 0
         self._block = self._head
 
@@ -68,10 +68,10 @@ class FileBytes(ByteSource):
         self.close()
 
 
-def _read_untold(file: int) -> bytes:
-    """All bytes of a file that tells a size of 0 and may have bytes all the same. Source: proc(5)."""
+def _read_unsized(file: int) -> bytes:
+    """All bytes of a file that states a size of 0, as files of /proc do. Source: proc(5)."""
     data = b""
-    while len(data) < _MOST_UNTOLD and (piece := read_from(file, _MOST_UNTOLD - len(data), len(data))):
+    while len(data) < _MOST_UNSIZED and (piece := read_from(file, _MOST_UNSIZED - len(data), len(data))):
         data += piece
     return data
 

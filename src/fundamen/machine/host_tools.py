@@ -24,7 +24,7 @@ def run_tool(
     errors: str = "replace",
     **variables: str,
 ) -> "subprocess.CompletedProcess[str]":
-    """Run a tool to its end, with nobody to answer questions. It inherits the environment of this process.
+    """Run a tool without input until it ends. It inherits the environment of this process.
 
     Args:
         command: the tool and its words.

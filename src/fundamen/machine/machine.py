@@ -192,9 +192,8 @@ class Machine(ABC):
 
         Args:
             path: the file; ``ANYWHERE`` for what hangs on no single one.
-            find: a function that is the same for everybody, no closure: it is a fact's name, together with what it is
-                given. It is called with this machine, the path, and what follows. What it raises is raised, and asked
-                again the next time.
+            find: a function of a module, no closure. The function and its arguments are the key of the fact. It is
+                called with this machine, the path, and the arguments. Its exceptions pass.
             given: further arguments, which can be hashed.
             named: likewise.
         """

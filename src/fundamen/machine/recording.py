@@ -138,7 +138,7 @@ class RecordingMachine(Machine):
 
     def finished(self) -> Facts:
         """All that was written down. Raises: UsageError: more would have been taken in than was allowed."""
-        if self._is_too_large:  # whoever asked may have gone on all the same
+        if self._is_too_large:  # the caller may have continued
             raise self._too_large()
         for path, pieces in self._pieces.items():
             self.facts.files[path] = CapturedFile(pieces.size, tuple(pieces.held))

@@ -60,10 +60,10 @@ class CutFileError(DamagedFileError):
 
 
 class InternalError(UnreadableError):
-    """A bug of ours kept one input from being examined to its end; other inputs are examined all the same.
+    """A bug of ours stopped the examination of one input. The other inputs are examined.
 
     Attributes:
-        details: the traceback, for whoever mends it.
+        details: the traceback.
     """
 
     code = "internal"

@@ -1,4 +1,4 @@
-"""Keep a failure in one of many inputs from taking the others along."""
+"""Examine many inputs so that a failure in one leaves the others unharmed."""
 
 from typing import Self
 
@@ -9,9 +9,9 @@ from fundamen.model.paths import shown
 class Isolated:
     """The examination of one of many inputs, as a context.
 
-    What nobody foresaw leaves it as that input's own error, so that whoever goes through the inputs goes on with the
-    next: an InternalError for a bug of ours, an UnreadableError for what the operating system refused. A closed output
-    (BrokenPipeError) and Ctrl-C concern the whole run, and pass as they are.
+    An unexpected exception leaves it as that input's own error, and the caller continues with the next input: an
+    InternalError for a bug of ours, an UnreadableError for what the operating system refused. A closed output
+    (BrokenPipeError) and Ctrl-C concern the whole run, and pass unchanged.
     """
 
     def __init__(self, subject: str) -> None:
@@ -40,8 +40,8 @@ def internal_error(subject: str, error: Exception) -> InternalError:
     import traceback  # noqa: PLC0415 - no part of a run that goes well
 
     return InternalError(
-        what=f"{shown(subject)} could not be examined to its end",
-        why=f"a fault of Fundamen's own: {type(error).__name__}: {shown(str(error))}",
-        do="Send in the file of this fault, which standard error names.",
+        what=f"{shown(subject)} could not be examined",
+        why=f"Fundamen has a bug: {type(error).__name__}: {shown(str(error))}",
+        do="Send in the bug file that standard error names.",
         details="".join(traceback.format_exception(error)),
     )

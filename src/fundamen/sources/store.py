@@ -129,7 +129,7 @@ class SourceStore:
         def take(proven: "Proven") -> None:
             index.update(proven.shards, proven.gone, proven.documents, proven.gone_documents, proven.expires_at)
 
-        with timed(_LOG, "proving the source %s anew", source.name):
+        with timed(_LOG, "refreshing the source %s", source.name):
             bring_in(source.name, _places(source), root, folder, index.known(), take)
         proven = self.last_proven(source)
         assert proven is not None  # noqa: S101 - it was just put there

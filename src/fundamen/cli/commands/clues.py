@@ -83,7 +83,7 @@ def command(
         logs = _require_texts(logs, messages, follow=follow)
         known = load_knowledge([*_own_folder(), *map(HostPath, knowledge)])
         scanner = Scanner(known)
-        answers: list[Reading | Refused] = []  # one for each text that was named
+        answers: list[Reading | UnreadText] = []  # one for each text that was named
         if follow:
             from fundamen.cli import following  # noqa: PLC0415 - only where it is asked for
 
@@ -99,7 +99,7 @@ def command(
             except FundamenError as error:
                 if name in logs:
                     output.tell(error)
-                    answers.append(Refused(name, error))
+                    answers.append(UnreadText(name, error))
                 else:
                     output.note(f"Passed over: {error.what}: {error.why}")
         if follow and not output.as_json:
@@ -108,7 +108,7 @@ def command(
     finish(status)
 
 
-class Refused(NamedTuple):
+class UnreadText(NamedTuple):
     """A text that cannot be read."""
 
     name: str
@@ -174,7 +174,7 @@ def _reading(known: Knowledge, scanner: Scanner, stream: Stream, name: str) -> R
 
 
 def _show_all(
-    output: Output, answers: list[Reading | Refused], opened: Callable[[], Machine], *, only_read: bool
+    output: Output, answers: list[Reading | UnreadText], opened: Callable[[], Machine], *, only_read: bool
 ) -> Exit:
     """Look behind what was read, and show it; of texts as JSON in the order in which they were named."""
     readings = [each for each in answers if isinstance(each, Reading)]
@@ -184,7 +184,7 @@ def _show_all(
     if chosen is not None and not only_read:
         with output.working("Looking behind it on the machine"):
             behind = _look_behind(machine(), readings if output.as_json else [chosen], output)
-    refused = [Refused(name, error) for name, error in behind.items() if isinstance(error, FundamenError)]
+    refused = [UnreadText(name, error) for name, error in behind.items() if isinstance(error, FundamenError)]
     for each in refused:
         output.tell(each.error)
     if output.as_json:
@@ -196,7 +196,7 @@ def _show_all(
 
         found = _found(behind, chosen.name)
         output.show(clues_text(chosen, readings, found, machine(), drawn=output.drawn, verbose=output.verbose))
-    failed = [*refused, *(each for each in answers if isinstance(each, Refused))]
+    failed = [*refused, *(each for each in answers if isinstance(each, UnreadText))]
     worst = max((exit_of(each.error) for each in failed), default=Exit.NOTHING_AT_FAULT)
     if chosen is None or chosen.decisive is None:
         return worst
@@ -228,14 +228,14 @@ def _found(behind: "dict[str, Behind | FundamenError | None]", name: str) -> "Be
 
 def _show_record(
     output: Output,
-    answer: Reading | Refused,
+    answer: Reading | UnreadText,
     behind: "dict[str, Behind | FundamenError | None]",
     machine: Callable[[], Machine],
 ) -> None:
     from fundamen.report.contracts.line import failure  # noqa: PLC0415 - only for JSON
     from fundamen.report.contracts.reading import CluesRecord, clues_record  # noqa: PLC0415
 
-    if isinstance(answer, Refused):
+    if isinstance(answer, UnreadText):
         output.show_record(CluesRecord(input=answer.name, error=failure(answer.error)))
         return
     from fundamen.report.clues_text import steps  # noqa: PLC0415
