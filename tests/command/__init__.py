@@ -58,10 +58,6 @@ class Running:
             self._reply.close()
         return status
 
-    def send(self, number: signal.Signals) -> None:
-        """Send it a signal."""
-        os.kill(self.pid, number)
-
     def _read_line(self) -> str:
         line = bytearray()
         while (byte := self._reply.recv(1)) not in {b"", b"\n"}:
