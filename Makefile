@@ -2,8 +2,8 @@
 PYTHON ?= python3
 VENV ?= .venv
 BIN := $(VENV)/bin
-# One more than there are processors: some tests wait for what they have started.
-WORKERS ?= $(shell expr $$(nproc 2>/dev/null || echo 2) + 1)
+# Two more than there are processors: many tests wait for what they have started.
+WORKERS ?= $(shell expr $$(nproc 2>/dev/null || echo 2) + 2)
 
 # Compiled modules are kept, whatever the host prefers: most of a start is compiling.
 unexport PYTHONDONTWRITEBYTECODE

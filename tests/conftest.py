@@ -21,6 +21,7 @@ settings.load_profile("untimed")
 
 Fundamen = Callable[..., Ran]
 ROOM = 2 << 30  # bytes that tests in memory may need at most, and more
+NO_SCANNER = {"FUNDAMEN_SETTLE": "0.02"}  # none takes away what was placed, save where a test starts one
 IN_MEMORY = pytest.StashKey[Path | None]()
 
 
@@ -42,7 +43,9 @@ def fundamen(command_server: Server, home: Path, tmp_path: Path) -> Fundamen:
     """The built command, run by a forked child of a process that has imported it."""
 
     def run(*words: Word, given: bytes = b"", **environment: str) -> Ran:
-        return command_server.run(words, {**os.environ, "FUNDAMEN_HOME": str(home), **environment}, tmp_path, given)
+        return command_server.run(
+            words, {**os.environ, **NO_SCANNER, "FUNDAMEN_HOME": str(home), **environment}, tmp_path, given
+        )
 
     return run
 
@@ -52,7 +55,7 @@ def cold(home: Path, tmp_path: Path) -> Fundamen:
     """The built command, started afresh: for what is about starting."""
 
     def run(*words: Word, given: bytes = b"", **environment: str) -> Ran:
-        return run_cold(words, {**os.environ, "FUNDAMEN_HOME": str(home), **environment}, tmp_path, given)
+        return run_cold(words, {**os.environ, **NO_SCANNER, "FUNDAMEN_HOME": str(home), **environment}, tmp_path, given)
 
     return run
 

@@ -86,17 +86,25 @@ class Module(NamedTuple):
 
 
 @cache
-def modules() -> Mapping[str, Module]:
-    """Every module by its path below the package."""
+def modules(package: str) -> Mapping[str, Module]:
+    """Every module of a package by its path."""
     return {
         str(path.relative_to(SOURCE)): Module(imported_packages(nodes), used_names(nodes))
-        for path in sorted(SOURCE.rglob("*.py"))
-        for nodes in [list(ast.walk(ast.parse(path.read_bytes())))]
+        for path in sorted((SOURCE / package).rglob("*.py"))
+        for nodes in [nodes_of(ast.parse(path.read_bytes()))]
     }
 
 
-def package_of(module: str) -> str:
-    return module.partition("/")[0]
+def nodes_of(tree: ast.AST) -> list[ast.AST]:
+    """All that a syntax tree holds, as ``ast.walk`` gives it in twice the time."""
+    nodes = [tree]
+    for node in nodes:  # it grows
+        for value in node.__dict__.values():
+            if isinstance(value, list):
+                nodes += (each for each in value if isinstance(each, ast.AST))
+            elif isinstance(value, ast.AST):
+                nodes.append(value)
+    return nodes
 
 
 def imported_packages(nodes: Sequence[ast.AST]) -> frozenset[str]:
@@ -137,7 +145,7 @@ def full_name(node: ast.AST, known: Mapping[str, str]) -> str:
 
 def uses(names: set[str], packages: set[str]) -> dict[str, frozenset[str]]:
     """Which modules of some packages use any of these names."""
-    found = {module: facts.uses & names for module, facts in modules().items() if package_of(module) in packages}
+    found = {m: facts.uses & names for package in packages for m, facts in modules(package).items()}
     return {module: used for module, used in found.items() if used}
 
 
@@ -185,18 +193,13 @@ PROCESSES_TODAY = {
 }
 
 
-def test_a_package_imports_only_from_lower_layers() -> None:
-    imports = [(module, target) for module, facts in modules().items() for target in facts.imports]
-    climbing = {
-        (module, target)
-        for module, target in imports
-        if package_of(module) in LAYERS
-        and package_of(module) != target
-        and LAYERS[target] >= LAYERS[package_of(module)]
-        and (package_of(module), target) not in NEIGHBOURS
-    }
-    assert climbing == set()
-    assert len(imports) > 100
+@pytest.mark.parametrize("package", LAYERS)
+def test_a_package_imports_only_from_lower_layers(package: str) -> None:
+    imports = {target for facts in modules(package).values() for target in facts.imports} - {package}
+    assert {
+        target for target in imports if LAYERS[target] >= LAYERS[package] and (package, target) not in NEIGHBOURS
+    } == set()
+    assert imports or LAYERS[package] == 0
 
 
 def test_every_folder_of_the_codebase_is_a_package_in_a_layer() -> None:
@@ -244,10 +247,3 @@ def test_all_public_names_can_be_had() -> None:
 def test_the_published_schemas_are_those_of_the_types() -> None:
     subprocess.run([sys.executable, ROOT / "tools" / "write_schemas.py", "--check"], check=True)
     assert len(list((ROOT / "docs" / "schemas").glob("*.json"))) == 34
-
-
-def test_mutated_files_are_answered_or_refused() -> None:
-    run = subprocess.run(
-        [sys.executable, ROOT / "tools" / "mutate_inputs.py", "1500"], capture_output=True, text=True, check=False
-    )
-    assert (run.returncode, run.stdout.splitlines()[-1].split(";")[0]) == (0, "1500 mutations, 0 failures")

@@ -10,6 +10,7 @@ from fundamen.model.errors import FundamenError
 
 sys.path.append(str(Path(__file__).parent.parent / "tools"))
 
+import mutate_inputs
 from hostile_inputs import TESTS, Target, file_name, fuzzed, targets
 
 TARGETS = {file_name(target.name): target for target in targets()}
@@ -25,3 +26,7 @@ def test_a_found_input_is_answered_or_refused(name: str) -> None:
 
 def test_every_found_input_belongs_to_a_reader() -> None:
     assert {path.name for path in (TESTS / "data" / "fuzzed").iterdir()} <= set(TARGETS)
+
+
+def test_mutated_files_are_answered_or_refused() -> None:
+    assert mutate_inputs.main(1500, 1) == 0

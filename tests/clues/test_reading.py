@@ -56,8 +56,9 @@ def test_component_and_architecture_are_named_in_all_texts() -> None:
             assert case.architecture in named(reading, Kind.ARCHITECTURE), case.name
 
 
-def test_the_line_that_decides_is_found_between_5000_healthy_lines_that_alone_tell_of_no_failure() -> None:
-    """Healthy are the lines that a loader and an interpreter really write while a program runs well."""
+@pytest.fixture(scope="module")
+def healthy() -> list[bytes]:
+    """The lines that a loader and an interpreter really write while a program runs well."""
     run = subprocess.run(
         [sys.executable, "-v", "-c", "import ctypes, email.message, http.client, json, sqlite3, ssl, xml.dom.minidom"],
         env={**os.environ, "LD_DEBUG": "files,libs,versions,bindings"},
@@ -66,10 +67,19 @@ def test_the_line_that_decides_is_found_between_5000_healthy_lines_that_alone_te
     )
     lines = run.stderr.splitlines(keepends=True)
     assert len(lines) >= 5000
-    healthy = read(run.stderr)
-    assert (healthy.decisive, healthy.lines) == (None, len(lines))
-    at = len(lines) // 2
-    assert read(b"".join([*lines[:at], LIBRARY, *lines[at:], b"ERROR: gave up\n"])).decisive == read(
+    return lines
+
+
+@pytest.mark.xdist_group("healthy lines")  # they are written once
+def test_5000_healthy_lines_tell_of_no_failure(healthy: list[bytes]) -> None:
+    reading = read(b"".join(healthy))
+    assert (reading.decisive, reading.lines) == (None, len(healthy))
+
+
+@pytest.mark.xdist_group("healthy lines")
+def test_the_line_that_decides_is_found_between_5000_healthy_lines(healthy: list[bytes]) -> None:
+    at = len(healthy) // 2
+    assert read(b"".join([*healthy[:at], LIBRARY, *healthy[at:], b"ERROR: gave up\n"])).decisive == read(
         b"\n" * at + LIBRARY + b"\n" * at + b"ERROR: gave up\n"
     ).decisive  # fmt: skip
 

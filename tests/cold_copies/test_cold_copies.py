@@ -201,7 +201,7 @@ def faults(tmp_path: Path, home: Path) -> Faults:
 
 
 @pytest.mark.parametrize(
-    "every", [47, pytest.param(1, marks=[pytest.mark.system, pytest.mark.long])], ids=["sampled", "in full"]
+    "every", [83, pytest.param(1, marks=[pytest.mark.system, pytest.mark.long])], ids=["sampled", "in full"]
 )
 def test_killed_anywhere_there_is_a_whole_copy_or_none_and_the_folder_is_old_or_new(
     linux: ALinuxMachine, data: Path, faults: Faults, every: int

@@ -9,7 +9,7 @@ from typing import NamedTuple
 import pytest
 
 from command import Server
-from conftest import Fundamen
+from conftest import NO_SCANNER, Fundamen
 from fundamen.demo.story import Played, play
 from fundamen.demo.world import QUAY_NARROW_PROGRAM, QUAY_PROGRAM, desk_target
 
@@ -26,7 +26,7 @@ class Kept(NamedTuple):
 @pytest.fixture(scope="module")
 def kept(command_server: Server, tmp_path_factory: pytest.TempPathFactory) -> Kept:
     def run(words: Sequence[str], environment: Mapping[str, str], folder: Path) -> tuple[str, int]:
-        ran = command_server.run(tuple(words), environment, folder)
+        ran = command_server.run(tuple(words), {**environment, **NO_SCANNER}, folder)
         return ran.out + ran.err, ran.status
 
     world = tmp_path_factory.mktemp("marram")

@@ -27,7 +27,7 @@ FEW = 16  # files in the plan of what is sampled
 TOGETHER = pytest.mark.xdist_group("faults")  # worlds, and the process that forks, are made once for what is short
 EVERY = pytest.mark.parametrize(
     "every",
-    [pytest.param(53, marks=TOGETHER), pytest.param(1, marks=[pytest.mark.system, pytest.mark.long])],
+    [pytest.param(97, marks=TOGETHER), pytest.param(1, marks=[pytest.mark.system, pytest.mark.long])],
     ids=["sampled", "in full"],
 )
 

@@ -47,7 +47,7 @@ def power(in_memory: Path, request: pytest.FixtureRequest) -> Power:
 TOGETHER = pytest.mark.xdist_group("faults")  # worlds, and the process that forks, are made once for what is short
 EVERY = pytest.mark.parametrize(
     "every",
-    [pytest.param(29, marks=TOGETHER), pytest.param(1, marks=[pytest.mark.system, pytest.mark.long])],
+    [pytest.param(61, marks=TOGETHER), pytest.param(1, marks=[pytest.mark.system, pytest.mark.long])],
     ids=["sampled", "in full"],
 )
 WHAT_IS_LOST = pytest.mark.parametrize("lost", ["names and bytes", "bytes"])

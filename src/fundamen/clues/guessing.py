@@ -2,7 +2,6 @@
 
 import re
 from collections.abc import Collection, Iterable, Iterator, Sequence
-from functools import lru_cache
 
 from fundamen.building.near_misses import is_one_slip_apart
 from fundamen.clues.findings import Finding
@@ -71,21 +70,30 @@ def _is_one_digit_apart(digits: str, right: str) -> bool:
 
 def _alike(known: Knowledge, words: list[str]) -> Iterator[tuple[Message, float]]:
     """The messages that a line is much like, with the share of their letters that stand in it."""
+    places: dict[str, list[int]] = {}
     for message, sentences in known.messages:
         if message.role not in {Role.CAUSE, Role.FAILURE}:
             continue
         for sentence in sentences:
             own = own_words(sentence.text)
             fits = len(own) >= _LEAST_WORDS and len(words) <= _MOST_WORDS_MORE + 3 * len(own)
-            if fits and (score := _share(own, words)) >= _ENOUGH:
+            if fits and (score := _share(own, words, places)) >= _ENOUGH:
                 yield message, score
 
 
-def _share(own: list[str], words: list[str]) -> float:
-    """How much of a sentence stands in a line, its words in their order; a line that is cut off is measured so far."""
+def _share(own: Sequence[str], words: list[str], places: dict[str, list[int]]) -> float:
+    """How much of a sentence stands in a line, its words in their order; a line that is cut off is measured so far.
+
+    Args:
+        own: the sentence's words.
+        words: the line's.
+        places: where in the line those stand that are like one of a sentence, as far as they were looked for.
+    """
     at, found, slips = 0, 0, 0
     for index, word in enumerate(own):
-        place = next((i for i in range(at, len(words)) if _is_like(word, words[i])), None)
+        if (alike := places.get(word)) is None:
+            alike = places[word] = [place for place, other in enumerate(words) if _is_like(word, other)]
+        place = next((place for place in alike if place >= at), None) if alike else None
         if place is None:
             if index >= _LEAST_CUT and at == len(words):
                 return found / sum(map(len, own[:index])) - 0.01
@@ -98,11 +106,12 @@ def _share(own: list[str], words: list[str]) -> float:
     return found / sum(map(len, own)) - 0.001 * slips
 
 
-@lru_cache(1 << 16)  # the sentences that are known share their words, and a line is held against all of them
 def _is_like(word: str, other: str) -> bool:
     if word == other or (len(other) > 3 and word.startswith(other)):  # noqa: PLR2004
         return True
-    return abs(len(word) - len(other)) <= 1 and is_one_slip_apart(word, other, least=4)
+    if abs(len(word) - len(other)) > 1 or not (word[0] == other[0] or word[-1] == other[-1]):
+        return False  # one slip leaves the first letter or the last
+    return is_one_slip_apart(word, other, least=4)
 
 
 def _by_name(lines: Sequence[tuple[int, str]]) -> Finding | None:

@@ -107,6 +107,7 @@ class _Server(ThreadingHTTPServer):
 class _Handler(BaseHTTPRequestHandler):
     stand_in: StandIn
     protocol_version = "HTTP/1.1"
+    disable_nagle_algorithm = True  # else a small body waits until the head is acknowledged
 
     def log_message(self, format: str, *args: object) -> None:  # noqa: A002 - the library's own name
         """The tests ask what was asked for; nobody reads a log."""

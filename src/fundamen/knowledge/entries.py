@@ -3,6 +3,7 @@
 A data file is TOML with the tables ``message``, ``code`` and ``space``; docs/formats/knowledge.md describes them.
 """
 
+import functools
 import os
 import tomllib
 from collections.abc import Sequence
@@ -120,14 +121,23 @@ def load_knowledge(folders: Sequence[HostPath] = ()) -> Knowledge:
     Raises:
         UnreadableError: a file cannot be read, or an entry breaks a rule; it says which.
     """
-    files = [(path, False) for path in _listed(HostPath(_OWN))]
-    files += [(path, True) for folder in folders for path in _listed(folder)]
-    read = [(path, _read(path), is_checked) for path, is_checked in files]
-    known = _arranged([(path, file) for path, file, _ in read])
-    for path, file, is_checked in read:
-        if is_checked:
-            check_entries(known, path, (*file.message, *file.code))
+    if not folders:
+        return _own_knowledge()
+    further = [(path, _read(path)) for folder in folders for path in _listed(folder)]
+    known = _arranged([*_own_files(), *further])
+    for path, file in further:
+        check_entries(known, path, (*file.message, *file.code))
     return known
+
+
+@functools.cache
+def _own_files() -> tuple[tuple[str, _File], ...]:
+    return tuple((path, _read(path)) for path in _listed(HostPath(_OWN)))
+
+
+@functools.cache
+def _own_knowledge() -> Knowledge:
+    return _arranged(_own_files())
 
 
 def check_entries(known: Knowledge, path: str, entries: Sequence[Message | Code]) -> None:

@@ -115,9 +115,10 @@ def read_sentence(text: str) -> Sentence:
     return Sentence(text, word.encode(), anchor, sum(map(len, literals)))
 
 
-def own_words(text: str) -> list[str]:
+@functools.cache  # the sentences that are known are few
+def own_words(text: str) -> tuple[str, ...]:
     """The words of a sentence that are no holes, in small letters."""
-    return re.findall(r"\w+", _PARTS.sub(" ", text.lower()))
+    return tuple(re.findall(r"\w+", _PARTS.sub(" ", text.lower())))
 
 
 def _literals(text: str) -> list[str]:

@@ -47,6 +47,8 @@ from fundamen.sources.store import SourceStore
     type=click.FloatRange(0),
     default=0.5,
     show_default=True,
+    envvar="FUNDAMEN_SETTLE",
+    show_envvar=True,
     metavar="SECONDS",
     help="Look after so long whether what was placed still stands.",
 )
