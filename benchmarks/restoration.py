@@ -22,6 +22,7 @@ from fundamen.machine.opening import open_machine
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.restore.carrying_out import carry_out
 from fundamen.restore.journal import Journal
+from fundamen.restore.records import Site
 from fundamen.restore.steps import Change, Work
 
 
@@ -65,8 +66,9 @@ def restored(contents: dict[str, HostPath], root: Path, size: int) -> None:
         for n, digest in enumerate(contents)
     )
     work = Work(MachinePath("/opt/app"), ("it",), steps, contents)
-    journal = Journal(HostPath(str(root.parent / "journal")))
-    carry_out(open_machine(str(root), environment={}), work, journal, datetime.now(UTC))
+    machine = open_machine(str(root), environment={})
+    journal = Journal(Site(machine, HostPath(str(root.parent / "journal"))))
+    carry_out(machine, work, journal, datetime.now(UTC))
 
 
 def main() -> None:

@@ -100,6 +100,7 @@ from fundamen.knowledge.entries import load_knowledge
 from fundamen.machine.captured import CapturedMachine
 from fundamen.machine.gathered import GatheredMachine
 from fundamen.machine.opening import open_machine
+from fundamen.machine.places import Top
 from fundamen.machine.registry_hives import HiveRegistry
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import FundamenError
@@ -184,10 +185,11 @@ STORED = (
 A_FOLDER = tempfile.mkdtemp()
 Path(A_FOLDER, "tides").write_bytes(bytes(range(256)) * 4)
 Path(A_FOLDER, "now").symlink_to("tides")
-_FOUND = tuple(entries_below(HostPath(A_FOLDER), []))
+_TOP = Top(HostPath(A_FOLDER)).place("")
+_FOUND = tuple(entries_below(_TOP, []))
 _COPY = {"number": 1, "machine": "it", "folder": "/x", "because": "", "left_out": (), "unquiet": ()}
 _WRITTEN = Path(A_FOLDER).with_suffix(".tar.zst")
-_ENTRIES, _, _DIGEST, _SIZE = write_archive(HostPath(str(_WRITTEN)), HostPath(A_FOLDER), _FOUND, lambda _count: None)
+_ENTRIES, _, _DIGEST, _SIZE = write_archive(HostPath(str(_WRITTEN)), _TOP, _FOUND, lambda _count: None)
 _OF_ARCHIVE = {"entries": tuple(_ENTRIES), "taken_at": NOW, "archive_sha256": _DIGEST, "archive_size": _SIZE}
 A_COPY = ColdCopy(**_COPY, **_OF_ARCHIVE)  # type: ignore[arg-type]
 AN_ARCHIVED_COPY = _WRITTEN.read_bytes()

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-_KEPT = re.compile(r"fundamen-kept-\d+-")
+_KEPT = re.compile(r"fundamen-kept-[0-9a-f]+")
 
 Tree = dict[str, tuple[Any, ...]]
 
@@ -41,5 +41,5 @@ def _state(path: str) -> tuple[Any, ...]:
 
 
 def without_times(tree: Tree) -> Tree:
-    """The same without times: what is made anew has those of its making, and what is kept its restoration's number."""
-    return {_KEPT.sub("kept-", path): (*state[:4], state[-1]) for path, state in tree.items()}
+    """The same without times, and without names that nobody can guess: what is made anew has its own."""
+    return {_KEPT.sub("kept", path): (*state[:4], state[-1]) for path, state in tree.items()}

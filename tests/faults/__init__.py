@@ -6,6 +6,7 @@ and runs the command in its own world. So a run costs some hundredths of a secon
 
 import atexit
 import json
+import os
 import shutil
 import subprocess
 import sys
@@ -84,7 +85,11 @@ def _server() -> "subprocess.Popen[str]":
     command = [compiler, "-shared", "-fPIC", "-O1", str(_HERE / "shim.c"), "-o", str(shim), "-ldl"]
     subprocess.run(command, check=True, capture_output=True)
     server = [sys.executable, "-B", str(_HERE / "server.py"), str(shim)]
-    environment = {"LD_PRELOAD": str(shim), "PATH": "/usr/bin:/bin", "PYTHONPATH": str(_HERE.parent)}
+    environment = {
+        "LD_PRELOAD": str(shim),
+        "PATH": "/usr/bin:/bin",
+        "PYTHONPATH": os.pathsep.join((str(_HERE.parent), os.environ.get("PYTHONPATH", ""))),
+    }
     process = subprocess.Popen(server, stdin=subprocess.PIPE, stdout=subprocess.PIPE, env=environment, text=True)
     atexit.register(_end, process, shim.parent)
     return process

@@ -133,9 +133,6 @@ class Disk:
         """Have the host's folders be as they would be found after the power went."""
         laid: dict[int, str] = {}
         for path, top in self._tops.items():
-            for name in os.listdir(path):
-                inner = os.path.join(path, name)
-                shutil.rmtree(inner) if os.path.isdir(inner) and not os.path.islink(inner) else os.unlink(inner)
             self._lay_out(top, path, laid, names_kept=names_kept)
 
     def _lay_out(self, node: Node, path: str, laid: dict[int, str], *, names_kept: bool) -> None:
@@ -148,7 +145,10 @@ class Disk:
             os.symlink(node.target, path)
         elif stat.S_ISDIR(dress.mode):
             os.makedirs(path, exist_ok=True)
-            for name, child in (node.names if names_kept else node.flushed_names).items():
+            names = node.names if names_kept else node.flushed_names
+            for name in os.listdir(path):
+                _clear(os.path.join(path, name), names.get(name))
+            for name, child in names.items():
                 self._lay_out(child, os.path.join(path, name), laid, names_kept=names_kept)
         else:
             with open(path, "wb") as file:
@@ -190,6 +190,14 @@ class Disk:
             return False
         place.touch(field)
         return True
+
+
+def _clear(path: str, then: Node | None) -> None:
+    """Take away what stands at a path; a folder that is there then, too, stays: it is the same one on a real disk."""
+    if not os.path.isdir(path) or os.path.islink(path):
+        os.unlink(path)
+    elif then is None or not stat.S_ISDIR(then.dress.mode):
+        shutil.rmtree(path)
 
 
 def _text(field: str) -> str:

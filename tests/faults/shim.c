@@ -99,6 +99,8 @@ CALL(int, unlink, (const char *a), (a), SAY("unlink"); name(AT_FDCWD, a), const 
 CALL(int, unlinkat, (int d, const char *a, int f), (d, a, f), SAY("unlink"); name(d, a), int, const char *, int)
 CALL(int, rmdir, (const char *a), (a), SAY("unlink"); name(AT_FDCWD, a), const char *)
 CALL(int, mkdir, (const char *a, mode_t m), (a, m), SAY("make"); name(AT_FDCWD, a); node_at(AT_FDCWD, a, 0), const char *, mode_t)
+CALL(int, mkdirat, (int d, const char *a, mode_t m), (d, a, m), SAY("make"); name(d, a); node_at(d, a, 0), int, const char *, mode_t)
+CALL(int, symlinkat, (const char *a, int d, const char *b), (a, d, b), SAY("make"); name(d, b); node_at(d, b, AT_SYMLINK_NOFOLLOW); hex(a, strlen(a)), const char *, int, const char *)
 CALL(int, symlink, (const char *a, const char *b), (a, b), SAY("make"); name(AT_FDCWD, b); node_at(AT_FDCWD, b, AT_SYMLINK_NOFOLLOW); hex(a, strlen(a)), const char *, const char *)
 CALL(int, link, (const char *a, const char *b), (a, b), SAY("link"); name(AT_FDCWD, a); name(AT_FDCWD, b), const char *, const char *)
 CALL(int, linkat, (int d, const char *a, int e, const char *b, int f), (d, a, e, b, f), SAY("link"); name(d, a); name(e, b), int, const char *, int, const char *, int)
@@ -108,6 +110,9 @@ CALL(int, fchmodat, (int d, const char *a, mode_t m, int f), (d, a, m, f), SAY("
 CALL(int, chown, (const char *a, uid_t u, gid_t g), (a, u, g), SAY("dress"); node_at(AT_FDCWD, a, 0), const char *, uid_t, gid_t)
 CALL(int, lchown, (const char *a, uid_t u, gid_t g), (a, u, g), SAY("dress"); node_at(AT_FDCWD, a, AT_SYMLINK_NOFOLLOW), const char *, uid_t, gid_t)
 CALL(int, fchownat, (int d, const char *a, uid_t u, gid_t g, int f), (d, a, u, g, f), SAY("dress"); node_at(d, a, f), int, const char *, uid_t, gid_t, int)
+CALL(int, fchown, (int d, uid_t u, gid_t g), (d, u, g), SAY("dress"); node_of(d), int, uid_t, gid_t)
+CALL(int, futimens, (int d, const struct timespec *t), (d, t), SAY("dress"); node_of(d), int, const struct timespec *)
+CALL(int, fsetxattr, (int d, const char *n, const void *v, size_t s, int f), (d, n, v, s, f), SAY("attribute"); node_of(d); hex(n, strlen(n)); hex(v, s), int, const char *, const void *, size_t, int)
 CALL(int, utimensat, (int d, const char *a, const struct timespec *t, int f), (d, a, t, f), SAY("dress"); node_at(d, a, f), int, const char *, const struct timespec *, int)
 CALL(int, setxattr, (const char *a, const char *n, const void *v, size_t s, int f), (a, n, v, s, f), SAY("attribute"); node_at(AT_FDCWD, a, 0); hex(n, strlen(n)); hex(v, s), const char *, const char *, const void *, size_t, int)
 CALL(int, fsync, (int d), (d), SAY("flush"); node_of(d), int)
@@ -147,3 +152,21 @@ ssize_t write(int d, const void *b, size_t s) {
     return result; }
 OPENING(open)
 OPENING(open64)
+
+/* openat2(2), which the C library knows only as a number. */
+long syscall(long number, ...) {
+  static long (*next)(long, ...);
+  if (!next) next = (long (*)(long, ...))dlsym(RTLD_NEXT, "syscall");
+  va_list rest; va_start(rest, number);
+  long a[6];
+  for (int i = 0; i < 6; i++) a[i] = va_arg(rest, long);
+  va_end(rest);
+  if (number != 437 || !(*(const unsigned long long *)a[2] & O_CREAT)) return next(number, a[0], a[1], a[2], a[3], a[4], a[5]);
+  if (due()) return -1;
+  if (!log_file || mode == OFF) return next(number, a[0], a[1], a[2], a[3], a[4], a[5]);
+  pthread_mutex_lock(&one_by_one);
+  long result = next(number, a[0], a[1], a[2], a[3], a[4], a[5]);
+  if (result >= 0) { int kept = errno; SAY("make"); name(a[0], (const char *)a[1]); node_of(result); fputc('\n', log_file); errno = kept; }
+  pthread_mutex_unlock(&one_by_one);
+  return result;
+}

@@ -21,6 +21,8 @@ from conftest import Fundamen
 from fundamen.evidence.catalogue import CatalogueAuthority
 from fundamen.model.errors import RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
+from fundamen.placing import replacing
+from fundamen.placing.calls import new_file
 from fundamen.restore import making
 from fundamen.restore.clean_up import choose_for_good, find_kept, let_stand
 from fundamen.restore.home import journal_of
@@ -231,6 +233,9 @@ _DOORS = (
     "makedirs",
     "link",
     "symlink",
+    "fchmod",
+    "fchown",
+    "ftruncate",
 )
 
 
@@ -255,6 +260,7 @@ def _stopped_at(call: int, error: Callable[[], BaseException], once: bool) -> It
         for name in ("next_number", "begin", "mark", "write_steps"):
             patch.setattr(Journal, name, door(getattr(Journal, name)))
         patch.setattr(builtins, "open", door(open, lambda _path, mode="r", *_: "x" in mode))
+        patch.setattr(replacing, "new_file", door(new_file))
         yield calls
 
 

@@ -16,7 +16,7 @@ import msgspec
 import zstandard
 
 from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, Kind
-from fundamen.machine.file_bytes import open_quietly
+from fundamen.machine.places import Place
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import HostPath, shown
 from fundamen.placing.file_state import digest_of_file, state_of
@@ -34,7 +34,7 @@ Progress = Callable[[int], object]  # how many more bytes were gone through
 
 
 def write_archive(
-    target: HostPath, folder: HostPath, entries: Iterable[CopiedEntry], progress: Progress
+    target: HostPath, folder: Place, entries: Iterable[CopiedEntry], progress: Progress
 ) -> tuple[list[CopiedEntry], list[str], str, int]:
     """Write an archive and have it on the disk.
 
@@ -174,13 +174,13 @@ def _is(member: tarfile.TarInfo, entry: CopiedEntry) -> bool:
 
 
 def _add_file(
-    archive: tarfile.TarFile, folder: HostPath, entry: CopiedEntry, progress: Progress
+    archive: tarfile.TarFile, folder: Place, entry: CopiedEntry, progress: Progress
 ) -> tuple[CopiedEntry, bool]:
     """Add a file; (its entry as it was read, whether nobody changed it meanwhile)."""
-    path = HostPath(os.path.join(folder, entry.path))
-    with os.fdopen(open_quietly(path), "rb") as file:
+    place = folder.below(entry.path)
+    with place.reading() as file:
         status = os.fstat(file.fileno())
-        whole = msgspec.structs.replace(entry, state=state_of(path, status, ""))
+        whole = msgspec.structs.replace(entry, state=state_of(place, status, ""))
         hashing = _Read(file, progress)
         archive.addfile(_member(whole), hashing)
         after = os.fstat(file.fileno())
@@ -259,7 +259,7 @@ class _Hashed(io.BytesIO):
 class _Read:
     """A file that is being read, and what was read of it."""
 
-    def __init__(self, file: BinaryIO, progress: Progress) -> None:
+    def __init__(self, file: IO[bytes], progress: Progress) -> None:
         self._file = file
         self._progress = progress
         self.digest = hashlib.sha256()

@@ -1,39 +1,38 @@
-"""All that lies below a folder of this host, in the order in which an archive has it."""
+"""All that lies below a folder of a machine, in the order in which an archive has it."""
 
-import os
 import stat
 from collections.abc import Iterator
 
 from fundamen.cold_copies.manifest import CopiedEntry, Kind, LeftOut
-from fundamen.model.paths import HostPath
+from fundamen.machine.places import Place
 from fundamen.placing.file_state import state_of
 from fundamen.placing.replacing import OURS
 
 
-def entries_below(top: HostPath, left_out: list[LeftOut]) -> Iterator[CopiedEntry]:
+def entries_below(top: Place, left_out: list[LeftOut]) -> Iterator[CopiedEntry]:
     """All entries, each folder before what lies in it. Raises: OSError."""
-    device = os.lstat(top).st_dev
+    device = top.status().st_dev
     names: dict[tuple[int, int], str] = {}  # of files with several: the first
     waiting = [""]
     while waiting:
         path = waiting.pop()
-        host = HostPath(os.path.join(top, path))
-        status = os.lstat(host)
+        place = top.below(path)
+        status = place.status()
         name = path.encode("utf-8", "backslashreplace").decode()
-        if name != path or not is_text(os.readlink(host) if stat.S_ISLNK(status.st_mode) else ""):
+        if name != path or not is_text(place.link() if stat.S_ISLNK(status.st_mode) else ""):
             left_out.append(LeftOut(name, "its name, or what it leads to, is no valid text"))
         elif stat.S_ISDIR(status.st_mode):
             if status.st_dev != device:
                 left_out.append(LeftOut(name, "another file system is mounted there"))
                 continue
-            yield CopiedEntry(path, Kind.FOLDER, state_of(host, status, ""))
-            inner = sorted((each for each in os.listdir(host) if not each.startswith(OURS)), reverse=True)
+            yield CopiedEntry(path, Kind.FOLDER, state_of(place, status, ""))
+            inner = sorted((each for each in place.names() if not each.startswith(OURS)), reverse=True)
             waiting += [f"{path}/{each}" if path else each for each in inner]
         elif stat.S_ISLNK(status.st_mode):
-            yield CopiedEntry(path, Kind.LINK, state_of(host, status, ""))
+            yield CopiedEntry(path, Kind.LINK, state_of(place, status, ""))
         elif stat.S_ISREG(status.st_mode):
             first = names.setdefault((status.st_dev, status.st_ino), path) if status.st_nlink > 1 else path
-            yield CopiedEntry(path, Kind.FILE, state_of(host, status, ""), same_as="" if first == path else first)
+            yield CopiedEntry(path, Kind.FILE, state_of(place, status, ""), same_as="" if first == path else first)
         else:
             left_out.append(LeftOut(name, "a device, a pipe or a socket"))
 

@@ -17,6 +17,7 @@ from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, Kind, LeftOut
 from fundamen.cold_copies.store import CopyStore
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.open_files import find_users
+from fundamen.machine.places import Place
 from fundamen.model.errors import RestorationError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.flushing import flush_folder, make_lasting
@@ -30,7 +31,7 @@ class Found(msgspec.Struct, frozen=True):
     """What lies in a folder, before any of it is read."""
 
     folder: MachinePath
-    host: HostPath
+    place: Place
     entries: tuple[CopiedEntry, ...]  # without digests
     left_out: tuple[LeftOut, ...]
 
@@ -54,11 +55,11 @@ def look_through(machine: Machine, folder: MachinePath) -> Found:
             why="it is no folder of this machine" if is_text(real) else "its name is no valid text",
             do="Name the folder whose content is to be kept.",
         )
-    host = machine.host_path(real)
+    place = machine.place(real)
     left_out: list[LeftOut] = []
     entries = []
     try:
-        for entry in entries_below(host, left_out):
+        for entry in entries_below(place, left_out):
             entries.append(entry)
             if len(entries) > _MOST_ENTRIES:
                 raise UsageError(
@@ -68,12 +69,12 @@ def look_through(machine: Machine, folder: MachinePath) -> Found:
                 )
     except OSError as error:
         raise _unreadable(folder, error) from error
-    return Found(real, host, tuple(entries), tuple(left_out))
+    return Found(real, place, tuple(entries), tuple(left_out))
 
 
 def require_unused(found: Found) -> None:
     """Make sure that no program has a file of a folder open. Raises: UsageError: one has."""
-    files = (HostPath(os.path.join(found.host, e.path)) for e in found.entries if e.kind is Kind.FILE)
+    files = (found.place.below(e.path).host for e in found.entries if e.kind is Kind.FILE)
     users = find_users(files)
     if users:
         told = ", ".join(
@@ -117,7 +118,7 @@ def take_copy(
         with contextlib.suppress(FileNotFoundError):
             os.unlink(archive)  # of a copy that was cut off: it has no list
         try:
-            entries, unquiet, sha256, size = write_archive(archive, found.host, found.entries, progress)
+            entries, unquiet, sha256, size = write_archive(archive, found.place, found.entries, progress)
             copy = ColdCopy(
                 number=number,
                 machine=machine.title,
@@ -144,7 +145,7 @@ def take_copy(
 
 def _require_room(found: Found, store: CopyStore) -> None:
     make_lasting(store.folder)
-    if os.path.realpath(store.folder).startswith(os.path.join(os.path.realpath(found.host), "")):
+    if os.path.realpath(store.folder).startswith(os.path.join(os.path.realpath(found.place.host), "")):
         raise UsageError(
             what=f"No cold copy of {shown(found.folder)} is taken",
             why=f"the copy itself would lie in it, in {shown(store.folder)}",

@@ -6,6 +6,7 @@ from types import TracebackType
 from typing import Self
 
 from fundamen.formats.byte_source import ByteSource
+from fundamen.machine.places import Place
 from fundamen.model.paths import HostPath
 
 _BLOCK = 4096  # bytes
@@ -32,9 +33,9 @@ class FileBytes(ByteSource):
     Reading leaves the file's access time alone where the system lets us (O_NOATIME), so that examining changes nothing.
     """
 
-    def __init__(self, path: HostPath, name: str) -> None:
+    def __init__(self, path: HostPath | Place, name: str) -> None:
         """Open the file. Raises: OSError."""
-        self._file = open_quietly(path)
+        self._file = path.open_quietly() if isinstance(path, Place) else open_quietly(path)
         try:
             stated_size = os.fstat(self._file).st_size
             self._head = read_from(self._file, _BLOCK, 0) if stated_size else _read_unsized(self._file)

@@ -217,6 +217,11 @@ class _GatheredScanning:
         """Where a folder is: at its path."""
         return folder
 
+    def below(self, place: str, name: str) -> str:
+        """Where something in a folder is."""
+        sep: str = self._machine.paths.sep
+        return place.rstrip(sep) + sep + name
+
     def identity(self, place: str) -> tuple[int, int]:
         """All is on one file system, as far as it was listed."""
         return 0, self._numbers.setdefault(self._machine.folded(place), len(self._numbers))
@@ -230,7 +235,7 @@ class _GatheredScanning:
         sep = self._machine.paths.sep
         begin = place.rstrip(sep) + sep
         names = (name for name in self._names.get(folded, ()) if name)
-        yield (_GatheredEntry(begin, name, self._listed[self._machine.folded(begin + name)][1]) for name in names)
+        yield (_GatheredEntry(name, self._listed[self._machine.folded(begin + name)][1]) for name in names)
 
     def head(self, place: str, size: int) -> bytes:
         """The first bytes of a file; none where they were not gathered, for then it is neither program nor script."""
@@ -244,8 +249,8 @@ class _GatheredScanning:
 class _GatheredEntry:
     """What was listed of one thing in a folder."""
 
-    def __init__(self, begin: str, name: str, listed: Listed) -> None:
-        self.path, self.name = begin + name, name
+    def __init__(self, name: str, listed: Listed) -> None:
+        self.name = name
         self.st_mode = listed.mode
 
     def is_file(self, *, follow_symlinks: bool = True) -> bool:  # noqa: ARG002 - they are never followed here

@@ -1,5 +1,6 @@
 """What every check may ask of a machine, whichever way the machine is at hand."""
 
+import os
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Hashable, Mapping
 from contextlib import AbstractContextManager
@@ -11,6 +12,7 @@ import msgspec
 
 from fundamen.formats.binary import read_binary
 from fundamen.formats.byte_source import ByteSource, digest_of_ranges
+from fundamen.machine.places import Ground, Place
 from fundamen.machine.registry import NoRegistry, Registry
 from fundamen.machine.scanning import HostScanning, Scanning
 from fundamen.model.architecture import Platform
@@ -54,6 +56,7 @@ class Machine(ABC):
         is_prefix: whether it is a prefix, whose programs wine can run.
         was_running: whether what is known of it was found out on it as it ran, so that it tells of its processor too.
         is_captured: whether it is known from a capture, which has what was asked of it then, and nothing else.
+        is_at_folder: whether it is read by places below a folder of this host, out of which nothing leads.
         may_be_shared: whether other processes may ask it in this one's stead: nobody takes down what is asked.
         root: the folder on this host that holds all of it; what a restoration locks.
         paths: ``posixpath`` or ``ntpath``, to take the machine's paths apart.
@@ -67,6 +70,7 @@ class Machine(ABC):
     is_prefix: bool = False
     is_captured: bool = False
     may_be_shared: bool = False
+    is_at_folder: bool = False
     root: HostPath
     paths: ModuleType
     environment: Mapping[str, str]
@@ -108,6 +112,31 @@ class Machine(ABC):
         Raises:
             UnreadableError: it lies nowhere on this host.
         """
+
+    @property
+    def ground(self) -> Ground:
+        """Where on this host its files lie, held open so that nothing leads out. Raises: UnreadableError: nowhere."""
+        raise UnreadableError(
+            what=f"{self.title} cannot be changed from here",
+            why="its files lie nowhere on this host, or this host cannot hold folders open",
+            do="Examine it here; restore it with its disk mounted on a Linux host.",
+        )
+
+    def place(self, path: MachinePath) -> Place:
+        """The place of a path, all links of the machine followed, whether or not something stands there.
+
+        Raises:
+            UnreadableError: it lies nowhere on this host.
+        """
+        return self.ground.place_of(self.host_path(path))
+
+    def entry_place(self, path: MachinePath) -> Place:
+        """The place of a path with the links of its folder followed, and not its own. Raises: as ``place``."""
+        return self.place(self.folder_of(path)).below(self.paths.basename(path))
+
+    def status(self, path: MachinePath) -> os.stat_result:
+        """What stat(2) tells of a path, all links of the machine followed. Raises: OSError, UnreadableError."""
+        return self.place(path).status() if self.is_at_folder else os.stat(self.host_path(path))
 
     def scanning(self) -> Scanning:
         """What goes through its folders, quicker than one look at a time."""

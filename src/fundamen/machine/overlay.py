@@ -8,6 +8,7 @@ from itertools import chain
 from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.machine import Entry, EntryKind, Machine, not_a_file
+from fundamen.machine.places import Place
 from fundamen.model.binary import Binary
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath, shown
@@ -21,7 +22,7 @@ class OverlayMachine(Machine):
     def __init__(
         self,
         base: Machine,
-        placed: Mapping[MachinePath, HostPath],
+        placed: Mapping[MachinePath, HostPath | Place],
         links: Mapping[MachinePath, MachinePath] | None = None,
         gone: Iterable[MachinePath] = (),
         made: Iterable[MachinePath] = (),
@@ -67,7 +68,9 @@ class OverlayMachine(Machine):
         path = self._through(path)
         key = self._key(path)
         if key in self._contents:
-            return Entry(EntryKind.FILE, os.stat(self._contents[key]).st_size)
+            content = self._contents[key]
+            status = content.status() if isinstance(content, Place) else os.stat(content)
+            return Entry(EntryKind.FILE, status.st_size)
         if self._is_gone(key):
             return Entry(EntryKind.ABSENT)
         entry = self.base.look(path)

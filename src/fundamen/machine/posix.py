@@ -11,6 +11,8 @@ from typing import Self
 from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.file_bytes import FileBytes, open_quietly
 from fundamen.machine.machine import Entry, EntryKind, Machine, not_a_file, why_blocked
+from fundamen.machine.places import HAS_PLACES, Ground, Place, opened_ground
+from fundamen.machine.scanning import PlaceScanning, Scanning
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath, shown
@@ -44,6 +46,8 @@ class PosixMachine(Machine):
         self.environment = environment
         self._current = current
         self._prefix = "" if self.is_live else root.rstrip("/")
+        self.is_at_folder = not self.is_live and HAS_PLACES
+        self._ground: Ground | None = None
         self._folders: dict[str, str] = {}  # as it is spelled -> with its links followed
         self._links: dict[str, str | None] = {}  # path without links but perhaps the last -> target
         self._looked_at: dict[MachinePath, Entry] = {}
@@ -58,7 +62,7 @@ class PosixMachine(Machine):
 
     def names(self, folder: MachinePath) -> tuple[str, ...]:
         """The names in a folder, sorted; empty where there is no such folder."""
-        return listed(self.host_path(folder), folder)
+        return listed(self, folder)
 
     def real(self, path: MachinePath) -> MachinePath:
         """The path with all links followed."""
@@ -78,7 +82,7 @@ class PosixMachine(Machine):
     def content(self, path: MachinePath, limit: int) -> bytes:
         """All bytes of a small file. A shorter way than ``open``: package databases have thousands of such files."""
         try:
-            handle = open_quietly(self.host_path(path))
+            handle = self.place(path).open_quietly() if self.is_at_folder else open_quietly(self.host_path(path))
         except (OSError, UnreadableError):
             return super().content(path, limit)  # which says why
         try:
@@ -86,6 +90,21 @@ class PosixMachine(Machine):
             return os.read(handle, min(status.st_size, limit)) if stat.S_ISREG(status.st_mode) else b""
         finally:
             os.close(handle)
+
+    @property
+    def ground(self) -> Ground:
+        """Where on this host its files lie, held open so that nothing leads out."""
+        if self._ground is None:
+            self._ground = opened_ground({"": self.root}, self.title) if HAS_PLACES else super().ground
+        return self._ground
+
+    def place(self, path: MachinePath) -> Place:
+        """The place of a path, all links of the machine followed, whether or not something stands there."""
+        return self.ground.tops[""].place(self._resolved(path))
+
+    def scanning(self) -> Scanning:
+        """What goes through its folders."""
+        return PlaceScanning(self.ground, self.place) if self.is_at_folder else super().scanning()
 
     def host_path(self, path: MachinePath) -> HostPath:
         """Where on this host a path of the machine lies."""
@@ -154,7 +173,8 @@ class PosixMachine(Machine):
         """The target of the link at a path whose folder holds no links; None where it is no link."""
         if path not in self._links:
             try:
-                self._links[path] = os.readlink(self._prefix + path)
+                here = self.ground.tops[""].place(path) if self.is_at_folder else None
+                self._links[path] = here.link() if here is not None else os.readlink(self._prefix + path)
             except (OSError, ValueError):  # not a link, or nothing there: the look-up that follows will tell
                 self._links[path] = None
         return self._links[path]
@@ -169,7 +189,7 @@ class LinuxMachine(PosixMachine):
 def looked_at(machine: Machine, path: MachinePath) -> Entry:
     """What stands at a path of a machine whose files lie on this host."""
     try:
-        entry = entry_of(os.stat(machine.host_path(path)))
+        entry = entry_of(machine.status(path))
     except (FileNotFoundError, NotADirectoryError, ValueError):  # ValueError: a NUL in a name that a hostile file gave
         return Entry(EntryKind.ABSENT)
     except OSError as error:
@@ -187,6 +207,8 @@ def entry_of(status: os.stat_result) -> Entry:
 
 def entry_of_mode(mode: int, size: int) -> Entry:
     """What a mode, as stat(2) has it, says stands there."""
+    if stat.S_ISLNK(mode):  # links were followed already
+        return Entry(EntryKind.BLOCKED, why="a link was put there meanwhile, or it is one of a loop")
     if stat.S_ISREG(mode):
         is_executable = bool(mode & (stat.S_IXUSR | stat.S_IXGRP | stat.S_IXOTH))
         changes_account = bool(mode & (stat.S_ISUID | stat.S_ISGID))
@@ -194,14 +216,15 @@ def entry_of_mode(mode: int, size: int) -> Entry:
     return Entry(EntryKind.FOLDER if stat.S_ISDIR(mode) else EntryKind.SPECIAL)
 
 
-def listed(host_folder: HostPath, folder: MachinePath) -> tuple[str, ...]:
-    """The names in a host folder, sorted; empty where there is none.
+def listed(machine: Machine, folder: MachinePath) -> tuple[str, ...]:
+    """The names in a folder of a machine whose files lie on this host, sorted; empty where there is none.
 
     Raises:
         UnreadableError: the folder may not be read.
     """
     try:
-        return tuple(sorted(os.listdir(host_folder)))
+        here = machine.is_at_folder
+        return tuple(sorted(machine.place(folder).names() if here else os.listdir(machine.host_path(folder))))
     except (FileNotFoundError, NotADirectoryError):
         return ()
     except OSError as error:
@@ -222,6 +245,6 @@ def opened(machine: Machine, path: MachinePath) -> FileBytes:
     if entry.kind is not EntryKind.FILE:
         raise not_a_file(path, entry, machine.title)
     try:
-        return FileBytes(machine.host_path(path), path)
+        return FileBytes(machine.place(path) if machine.is_at_folder else machine.host_path(path), path)
     except OSError as error:
         raise not_a_file(path, Entry(EntryKind.BLOCKED, why=why_blocked(error)), machine.title) from error

@@ -24,6 +24,7 @@ from fundamen.formats.byte_source import ByteSource, Digesting, Ranges, digest_o
 from fundamen.formats.capture_file import CapturedEntry, CapturedFile, Facts, Refusal, name_of_digest, to_value
 from fundamen.formats.text_hive import Value
 from fundamen.machine.machine import Entry, Machine
+from fundamen.machine.places import Ground, Place
 from fundamen.machine.registry import Registry
 from fundamen.machine.scanning import Scanning
 from fundamen.model.errors import UnreadableError, UsageError
@@ -55,7 +56,7 @@ class RecordingMachine(Machine):
         super().__init__()
         self.base = base
         self.title, self.platform, self.root, self.paths = base.title, base.platform, base.root, base.paths
-        self.is_live, self.is_prefix = base.is_live, base.is_prefix
+        self.is_live, self.is_prefix, self.is_at_folder = base.is_live, base.is_prefix, base.is_at_folder
         self.facts = Facts()
         self.left_out: dict[str, None] = {}
         self.taken: IO[bytes] = tempfile.TemporaryFile()  # noqa: SIM115 - it is written to a capture later
@@ -114,6 +115,15 @@ class RecordingMachine(Machine):
     def host_path(self, path: MachinePath) -> HostPath:
         """As of the machine itself: what is done there is in no capture."""
         return self.base.host_path(path)
+
+    @property
+    def ground(self) -> Ground:
+        """As of the machine itself."""
+        return self.base.ground
+
+    def place(self, path: MachinePath) -> Place:
+        """As of the machine itself."""
+        return self.base.place(path)
 
     def scanning(self) -> Scanning:
         """As of the machine itself."""

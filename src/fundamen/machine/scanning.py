@@ -1,10 +1,12 @@
 """The folders of a machine, gone through: what lies in each, links not followed, and how a file begins."""
 
+import contextlib
 import os
 from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING, Protocol
 
 from fundamen.machine.file_bytes import open_quietly
+from fundamen.machine.places import Ground, Place
 from fundamen.model.paths import HostPath, MachinePath
 
 if TYPE_CHECKING:
@@ -26,10 +28,6 @@ class ScannedEntry(Protocol):
     def name(self) -> str:
         """How it is called."""
 
-    @property
-    def path(self) -> str:
-        """Its place."""
-
     def is_file(self, *, follow_symlinks: bool = True) -> bool:
         """Whether it is an ordinary file."""
 
@@ -49,6 +47,9 @@ class Scanning(Protocol):
     def place(self, folder: MachinePath) -> str:
         """Where a folder is."""
 
+    def below(self, place: str, name: str) -> str:
+        """Where something in a folder is."""
+
     def identity(self, place: str) -> tuple[int, int]:
         """Which file system a folder is on, and which of its folders it is."""
 
@@ -60,7 +61,7 @@ class Scanning(Protocol):
 
 
 class HostScanning:
-    """Goes through the folders of a machine whose files lie on this host."""
+    """Goes through the folders of this host."""
 
     def __init__(self, host_path: Callable[[MachinePath], HostPath]) -> None:
         """Take it by where its paths lie on this host."""
@@ -69,6 +70,10 @@ class HostScanning:
     def place(self, folder: MachinePath) -> str:
         """Where a folder is."""
         return self._host_path(folder)
+
+    def below(self, place: str, name: str) -> str:
+        """Where something in a folder is."""
+        return f"{place.rstrip('/')}/{name}"
 
     def identity(self, place: str) -> tuple[int, int]:
         """Which file system a folder is on, and its inode."""
@@ -86,3 +91,41 @@ class HostScanning:
             return os.read(file, size)
         finally:
             os.close(file)
+
+
+class PlaceScanning:
+    """Goes through the folders of a machine at a folder of this host, by handles, out of which nothing leads."""
+
+    def __init__(self, ground: Ground, place: Callable[[MachinePath], Place]) -> None:
+        """Take it by its ground, and by the places of its paths."""
+        self._ground, self._place = ground, place
+
+    def place(self, folder: MachinePath) -> str:
+        """Where a folder is: its location."""
+        return self._ground.location(self._place(folder))
+
+    def below(self, place: str, name: str) -> str:
+        """Where something in a folder is."""
+        return f"{place.rstrip('/')}/{name}"
+
+    def identity(self, place: str) -> tuple[int, int]:
+        """Which file system a folder is on, and its inode."""
+        status = self._found(place).status()
+        return status.st_dev, status.st_ino
+
+    @contextlib.contextmanager
+    def entries(self, place: str) -> "Iterator[Iterator[os.DirEntry[str]]]":
+        """What lies in a folder."""
+        with self._found(place).opened(os.O_RDONLY | os.O_DIRECTORY) as folder, os.scandir(folder) as entries:
+            yield entries
+
+    def head(self, place: str, size: int) -> bytes:
+        """The first bytes of a file."""
+        file = self._found(place).open_quietly()
+        try:
+            return os.read(file, size)
+        finally:
+            os.close(file)
+
+    def _found(self, place: str) -> Place:
+        return self._ground.place(place)

@@ -7,8 +7,10 @@ from contextlib import AbstractContextManager
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.machine import Entry, Machine
+from fundamen.machine.places import HAS_PLACES, Ground, Place, opened_ground
 from fundamen.machine.posix import listed, looked_at, opened
 from fundamen.machine.registry_opening import open_registry
+from fundamen.machine.scanning import PlaceScanning, Scanning
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath, shown
@@ -45,6 +47,8 @@ class WindowsMachine(Machine):
         self.system_drive = next(iter(drives))
         self.environment = {name.upper(): value for name, value in environment.items()}
         self._current = current
+        self.is_at_folder = HAS_PLACES
+        self._ground: Ground | None = None
         self._host_paths: dict[MachinePath, HostPath] = {}
         self._listings: dict[str, dict[str, str]] = {}  # host folder -> folded name -> name
         self.registry = open_registry(root, lambda path: self._below(self.system_drive, path))
@@ -55,7 +59,7 @@ class WindowsMachine(Machine):
 
     def names(self, folder: MachinePath) -> tuple[str, ...]:
         """The names in a folder, sorted; empty where there is no such folder."""
-        return listed(self.host_path(folder), folder)
+        return listed(self, folder)
 
     def real(self, path: MachinePath) -> MachinePath:
         """The path as the volume spells it; parts that do not exist stay as they are given."""
@@ -71,6 +75,23 @@ class WindowsMachine(Machine):
     def open(self, path: MachinePath) -> AbstractContextManager[ByteSource]:
         """Open a file for reading by offset."""
         return opened(self, path)
+
+    @property
+    def ground(self) -> Ground:
+        """Where on this host its files lie, held open so that nothing leads out."""
+        if self._ground is None:
+            tops = {"": HostPath(os.path.realpath(self.root))}
+            tops |= {letter: host for letter, host in self.drives.items() if not _is_within(host, tops[""])}
+            self._ground = opened_ground(tops, self.title) if HAS_PLACES else super().ground
+        return self._ground
+
+    def entry_place(self, path: MachinePath) -> Place:
+        """The place of a path; a Windows volume has no links of its own, and names are found in any case."""
+        return self.place(path)
+
+    def scanning(self) -> Scanning:
+        """What goes through its folders."""
+        return PlaceScanning(self.ground, self.place) if self.is_at_folder else super().scanning()
 
     def host_path(self, path: MachinePath) -> HostPath:
         """Where on this host a path of the machine lies."""

@@ -51,7 +51,7 @@ class WindowsHost(Machine):
 
     def names(self, folder: MachinePath) -> tuple[str, ...]:
         """The names in a folder, sorted; empty where there is no such folder."""
-        return listed(self.host_path(folder), folder)
+        return listed(self, folder)
 
     def real(self, path: MachinePath) -> MachinePath:
         """The path with all links followed, as the file system spells it."""

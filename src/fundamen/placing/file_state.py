@@ -1,4 +1,4 @@
-"""A file as it stands on a host: all that is put back when a change to it is undone."""
+"""A file as it stands on a machine: all that is put back when a change to it is undone."""
 
 import os
 import stat
@@ -6,6 +6,7 @@ import stat
 import msgspec
 
 from fundamen.machine.file_bytes import FileBytes
+from fundamen.machine.places import Place
 from fundamen.model.paths import HostPath, shown
 from fundamen.trust.digest import digest_of
 
@@ -24,23 +25,22 @@ class FileState(msgspec.Struct, frozen=True):
     link: str = ""  # of a symbolic link: its target, as it stands in it; it has no bytes and no digest
 
 
-def read_state(path: HostPath) -> FileState | None:
+def read_state(place: Place) -> FileState | None:
     """The state of an ordinary file or a symbolic link; None where nothing stands there.
 
     Raises:
         OSError: it cannot be read, or something else stands there.
     """
-    try:
-        status = os.lstat(path)
-    except (FileNotFoundError, NotADirectoryError):
+    status = place.status_or_none()
+    if status is None:
         return None
     is_link = stat.S_ISLNK(status.st_mode)
     if not is_link and not stat.S_ISREG(status.st_mode):
-        raise OSError(0, "something else than an ordinary file stands there", path)
-    return state_of(path, status, "" if is_link else digest_of_file(path))
+        raise OSError(0, "something else than an ordinary file stands there", place.host)
+    return state_of(place, status, "" if is_link else digest_of_place(place))
 
 
-def state_of(path: HostPath, status: os.stat_result, sha256: str) -> FileState:
+def state_of(place: Place, status: os.stat_result, sha256: str) -> FileState:
     """The state of what has this status; a folder has no size. Raises: OSError."""
     is_link = stat.S_ISLNK(status.st_mode)
     return FileState(
@@ -51,18 +51,25 @@ def state_of(path: HostPath, status: os.stat_result, sha256: str) -> FileState:
         gid=status.st_gid,
         accessed_ns=status.st_atime_ns,
         modified_ns=status.st_mtime_ns,
-        attributes=() if is_link else _extended_attributes(path),
-        link=os.readlink(path) if is_link else "",
+        attributes=() if is_link else _extended_attributes(place),
+        link=place.link() if is_link else "",
     )
 
 
-def stands_as(path: HostPath, state: FileState | None) -> bool:
-    """Whether a file or link of some content stands at a path; its mode and times do not count. Raises: OSError."""
-    if not os.path.lexists(path):
-        return state is None
-    if state is None or os.path.islink(path):
-        return state is not None and bool(state.link) and os.path.islink(path) and os.readlink(path) == state.link
-    return os.path.isfile(path) and not state.link and digest_of_file(path) == state.sha256
+def stands_as(place: Place, state: FileState | None) -> bool:
+    """Whether a file or link of some content stands at a place; its mode and times do not count. Raises: OSError."""
+    status = place.status_or_none()
+    if status is None or state is None:
+        return status is None and state is None
+    if stat.S_ISLNK(status.st_mode):
+        return bool(state.link) and place.link() == state.link
+    return stat.S_ISREG(status.st_mode) and not state.link and digest_of_place(place) == state.sha256
+
+
+def digest_of_place(place: Place) -> str:
+    """The SHA-256 of the file at a place. Raises: OSError."""
+    with FileBytes(place, place.host) as source:
+        return digest_of(source)
 
 
 def digest_of_file(path: str) -> str:
@@ -71,12 +78,13 @@ def digest_of_file(path: str) -> str:
         return digest_of(source)
 
 
-def _extended_attributes(path: HostPath) -> tuple[tuple[str, bytes], ...]:
+def _extended_attributes(place: Place) -> tuple[tuple[str, bytes], ...]:
     if not hasattr(os, "listxattr"):
         return ()
     try:
-        return tuple((name, os.getxattr(path, name)) for name in sorted(os.listxattr(path)))
+        return place.attributes()
     except OSError as error:
         if error.errno in {95, 1}:  # ENOTSUP: the file system has none; EPERM: none that we may carry over
             return ()
-        raise OSError(error.errno, f"its extended attributes cannot be kept: {error.strerror}", shown(path)) from error
+        why = f"its extended attributes cannot be kept: {error.strerror}"
+        raise OSError(error.errno, why, shown(place.host)) from error

@@ -9,8 +9,9 @@ import functools
 import os
 import re
 import sys
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable
 
+from fundamen.machine.places import Place
 from fundamen.model.paths import HostPath
 
 _MANY = 16  # files; fewer are flushed one by one, so that nobody waits for what others have written
@@ -39,18 +40,22 @@ def make_lasting(folder: str) -> None:
         flush_folder(os.path.dirname(each))
 
 
-def flush_all(paths: Iterable[HostPath]) -> None:
+def flush_all(paths: Iterable[HostPath | Place]) -> None:
     """Have files and folders on the disk, together where that is quicker. Raises: OSError."""
-    by_device: dict[int, list[HostPath]] = {}
+    by_device: dict[int, list[HostPath | Place]] = {}
     for path in dict.fromkeys(paths):
-        by_device.setdefault(os.stat(path).st_dev, []).append(path)
+        status = path.status() if isinstance(path, Place) else os.stat(path)
+        by_device.setdefault(status.st_dev, []).append(path)
     for together in by_device.values():
         whole = _of_a_file_system() if len(together) >= _MANY else None
-        if whole is None:
-            for path in together:
+        if whole is not None:
+            whole(together[0])
+            continue
+        for path in together:
+            if isinstance(path, Place):
+                path.flush()
+            else:
                 flush_file(path)
-        else:
-            whole(together)
 
 
 def _flush(path: str, flags: int) -> None:
@@ -62,8 +67,8 @@ def _flush(path: str, flags: int) -> None:
 
 
 @functools.cache
-def _of_a_file_system() -> Callable[[Sequence[HostPath]], None] | None:
-    """What flushes the whole file system of some paths and tells of errors; None where the system has no such thing."""
+def _of_a_file_system() -> Callable[[HostPath | Place], None] | None:
+    """What flushes the whole file system that a path is on and tells errors; None where nothing does that."""
     version = re.match(r"(\d+)\.(\d+)", os.uname().release) if sys.platform == "linux" else None
     if version is None or (int(version[1]), int(version[2])) < _TELLS_ERRORS:
         return None
@@ -73,12 +78,12 @@ def _of_a_file_system() -> Callable[[Sequence[HostPath]], None] | None:
     if syncfs is None:
         return None
 
-    def flush(paths: Sequence[HostPath]) -> None:
-        handle = os.open(paths[0], os.O_RDONLY)
+    def flush(path: HostPath | Place) -> None:
+        handle = path.open(os.O_RDONLY) if isinstance(path, Place) else os.open(path, os.O_RDONLY)
         try:
             if syncfs(handle) != 0:
                 code = ctypes.get_errno()
-                raise OSError(code, os.strerror(code), os.path.dirname(paths[0]))
+                raise OSError(code, os.strerror(code), path.host if isinstance(path, Place) else path)
         finally:
             os.close(handle)
 

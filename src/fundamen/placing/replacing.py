@@ -1,18 +1,20 @@
 """Replace an entry of a folder on a machine: the only place where Fundamen writes to a machine.
 
 Guarantee: at every moment the target is either as it was, or new and whole. New content is staged beside the target,
-flushed, read back and compared, then swapped in by a rename, and the folder is flushed.
+flushed, read back and compared, then swapped in by a rename, and the folder is flushed. A place is reached from the
+machine's root without following a link (``machine.places``).
 """
 
 import contextlib
 import errno
 import os
+import secrets
 from collections.abc import Iterable
 
-from fundamen.machine.file_bytes import open_quietly
+from fundamen.machine.places import Place
 from fundamen.model.paths import HostPath
-from fundamen.placing.file_state import FileState, digest_of_file
-from fundamen.placing.flushing import flush_file, flush_folder
+from fundamen.placing.calls import give_away, make_link, move, new_file, remove_entry, set_mode, set_times
+from fundamen.placing.file_state import FileState, digest_of_file, digest_of_place
 
 OURS = ".fundamen-"  # how names of ours beside those of a machine begin
 _PIECE = 1 << 20  # bytes
@@ -20,42 +22,46 @@ _MOST_AT_ONCE = 1 << 30  # bytes that the system is asked to copy
 _BLOCK = 512  # bytes, in which the system counts what a file takes up
 
 
-def keep_copy(source: HostPath, target: HostPath) -> None:
-    """Write a copy of a file, its holes too. It is not on the disk until ``settle``. Raises: OSError."""
-    with os.fdopen(open_quietly(source), "rb") as content, open(target, "xb") as copy:
-        status = os.fstat(content.fileno())
-        if status.st_blocks * _BLOCK >= status.st_size or not hasattr(os, "SEEK_DATA"):
-            _copy(content.fileno(), copy.fileno(), 0, status.st_size)
-            return
-        for begin, end in _ranges(content.fileno(), status.st_size):
-            _copy(content.fileno(), copy.fileno(), begin, end)
-        copy.truncate(status.st_size)
+def name_of_ours(what: str = "") -> str:
+    """A name for something of ours beside a place, which nobody can guess beforehand."""
+    return f"{OURS}{what}{secrets.token_hex(8)}"
 
 
-def settle(path: HostPath, sha256: str) -> None:
+def keep_copy(source: Place, target: HostPath) -> None:
+    """Write a copy of a file to a place of ours, its holes too. It is not on the disk until it was flushed.
+
+    Raises:
+        OSError: it cannot be read or written.
+    """
+    with source.reading() as content, open(target, "xb") as copy:
+        _copy_whole(content.fileno(), copy.fileno())
+
+
+def settle(place: Place, sha256: str) -> None:
     """Have a file on the disk, and see that it is what it should be.
 
     Raises:
         OSError: it cannot be, or what was read back has another digest.
     """
-    flush_file(path)
-    require_digest(path, sha256)
+    place.flush()
+    require_digest(place, sha256)
 
 
-def require_digest(path: HostPath, sha256: str) -> None:
+def require_digest(path: HostPath | Place, sha256: str) -> None:
     """See that a file is what it should be. Raises: OSError: it has another digest, or cannot be read."""
-    found = digest_of_file(path)
+    found = digest_of_place(path) if isinstance(path, Place) else digest_of_file(path)
     if found != sha256:
-        raise OSError(0, f"what was read back has the SHA-256 {found[:16]}..., not {sha256[:16]}...", path)
+        name = path.host if isinstance(path, Place) else path
+        raise OSError(0, f"what was read back has the SHA-256 {found[:16]}..., not {sha256[:16]}...", name)
 
 
-def stage(content: HostPath, staged: HostPath, state: FileState) -> None:
+def stage(content: HostPath, staged: Place, state: FileState) -> None:
     """Write new content under a name beside its place, with all that it is to have besides its bytes.
 
     It is not on the disk until ``settle``; links are made anew and need none.
 
     Args:
-        content: the host file with the new bytes; not looked at for a link.
+        content: our own file with the new bytes.
         staged: a name in the target's folder that is ours to use.
         state: the times count only where ``modified_ns`` is not negative.
 
@@ -64,29 +70,30 @@ def stage(content: HostPath, staged: HostPath, state: FileState) -> None:
     """
     remove(staged)
     if state.link:
-        os.symlink(state.link, staged)
+        make_link(staged, state.link)
         if state.modified_ns >= 0:
             _own(staged, state)
-            os.utime(staged, ns=(state.accessed_ns, state.modified_ns), follow_symlinks=False)
+            set_times(staged, state.accessed_ns, state.modified_ns)
         return
-    keep_copy(content, staged)
-    _dress(staged, state)
+    with open(content, "rb") as source, new_file(staged) as copy:
+        _copy_whole(source.fileno(), copy.fileno())
+        _dress(copy.fileno(), state)
 
 
-def dress_folder(path: HostPath, state: FileState) -> None:
+def dress_folder(place: Place, state: FileState) -> None:
     """Give a folder owner and rights, and times where ``modified_ns`` is not negative. Raises: OSError."""
-    _own(path, state)
-    os.chmod(path, state.mode)
+    _own(place, state)
+    set_mode(place, state.mode)
     if state.modified_ns >= 0:
-        os.utime(path, ns=(state.accessed_ns, state.modified_ns))
+        set_times(place, state.accessed_ns, state.modified_ns)
 
 
-def swap(staged: HostPath, target: HostPath) -> None:
+def swap(staged: Place, target: Place) -> None:
     """Put what was staged and settled in its place. The folder is not flushed yet. Raises: OSError."""
-    os.rename(staged, target)
+    move(staged, target)
 
 
-def put(content: HostPath, target: HostPath, staged: HostPath, state: FileState) -> None:
+def put(content: HostPath, target: Place, staged: Place, state: FileState) -> None:
     """Put a file or link in its place, in all these steps.
 
     Raises:
@@ -102,14 +109,25 @@ def put(content: HostPath, target: HostPath, staged: HostPath, state: FileState)
             remove(staged)
         raise
     # Flushed after the swap: until then a power cut may show the old file, but never half of one.
-    flush_folder(os.path.dirname(target))
+    target.folder.flush()
 
 
-def remove(path: HostPath) -> None:
-    """Take a file of ours away, if it is there. Raises: OSError."""
+def remove(place: Place) -> None:
+    """Take a file or link away, if it is there. Raises: OSError."""
     with contextlib.suppress(FileNotFoundError):
-        os.unlink(path)
-        flush_folder(os.path.dirname(path))
+        remove_entry(place)
+        place.folder.flush()
+
+
+def _copy_whole(source: int, target: int) -> None:
+    """Copy a file into a new one, its holes too. Raises: OSError."""
+    status = os.fstat(source)
+    if status.st_blocks * _BLOCK >= status.st_size or not hasattr(os, "SEEK_DATA"):
+        _copy(source, target, 0, status.st_size)
+        return
+    for begin, end in _ranges(source, status.st_size):
+        _copy(source, target, begin, end)
+    os.ftruncate(target, status.st_size)
 
 
 def _copy(source: int, target: int, begin: int, end: int) -> None:
@@ -151,25 +169,22 @@ def _ranges(handle: int, size: int) -> Iterable[tuple[int, int]]:
         yield begin, at
 
 
-def _dress(path: HostPath, state: FileState) -> None:
-    _own(path, state)
-    os.chmod(path, state.mode)
-    for name, value in state.attributes:
-        _set_attribute(path, name, value)
-    if state.modified_ns >= 0:
-        os.utime(path, ns=(state.accessed_ns, state.modified_ns))
-
-
-def _own(path: HostPath, state: FileState) -> None:
-    status = os.lstat(path)
+def _dress(handle: int, state: FileState) -> None:
+    status = os.fstat(handle)
     if (status.st_uid, status.st_gid) != (state.uid, state.gid):
-        os.chown(path, state.uid, state.gid, follow_symlinks=False)
+        os.fchown(handle, state.uid, state.gid)
+    os.fchmod(handle, state.mode)
+    for name, value in state.attributes:
+        try:
+            os.setxattr(handle, name, value)
+        except OSError:  # the system's own, such as a security label, it sets itself where we may not
+            if name.startswith("user."):
+                raise
+    if state.modified_ns >= 0:
+        os.utime(handle, ns=(state.accessed_ns, state.modified_ns))
 
 
-def _set_attribute(path: HostPath, name: str, value: bytes) -> None:
-    """Set an extended attribute. The system's own, such as a security label, it sets itself where we may not."""
-    try:
-        os.setxattr(path, name, value)
-    except OSError:
-        if name.startswith("user."):
-            raise
+def _own(place: Place, state: FileState) -> None:
+    status = place.status()
+    if (status.st_uid, status.st_gid) != (state.uid, state.gid):
+        give_away(place, state.uid, state.gid)

@@ -9,12 +9,15 @@ import functools
 import logging
 import os
 import shutil
+import stat
 from collections.abc import Callable, Iterable
 from datetime import datetime
+from functools import partial
 
 from fundamen.machine.machine import Machine
+from fundamen.machine.places import Place
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import MachinePath, shown
 from fundamen.model.timing import timed
 from fundamen.placing.flushing import flush_folder, make_lasting
 from fundamen.restore import entries, publisher_installer
@@ -34,7 +37,6 @@ from fundamen.restore.steps import (
     SetFolder,
     StartService,
     Work,
-    place_on_host,
 )
 from fundamen.restore.steps import Step as Planned
 from fundamen.restore.taking_back import cause_of, require_unchanged, take_back_steps
@@ -66,8 +68,10 @@ def carry_out(
             that the system tells beforehand stands in the way; then nothing was changed.
         UnfinishedError: it was stopped; it can be gone on with, or taken back.
     """
+    site = journal.site
+    site.ground.forget()
     targets = [(step, _target(machine, step)) for step in work.steps]
-    require_unhindered(machine, ((step.path, target) for step, target in targets if isinstance(step, Change)))
+    require_unhindered(machine, [(step.path, target) for step, target in targets if isinstance(step, Change)])
     _require_room(journal, targets)
     try:
         number = journal.next_number()
@@ -81,12 +85,12 @@ def carry_out(
     try:
         shutil.rmtree(kept_folder, ignore_errors=True)  # of one that was cut off before it was written down
         make_lasting(kept_folder)
-        look = functools.cache(around)  # nothing of the machine is changed while originals are kept
+        look = functools.cache(partial(around, site))  # nothing of the machine is changed while originals are kept
         records = [
-            keep(step, Keeping(machine, target, work.contents, kept_folder, index, look))
+            keep(step, Keeping(site, target, work.contents, kept_folder, index, look))
             for index, (step, target) in enumerate(targets)
         ]
-        entries.settle_kept([record for record in records if isinstance(record, EntryRecord)])
+        entries.settle_kept([record for record in records if isinstance(record, EntryRecord)], site)
         flush_folder(kept_folder)
         entry = journal.begin(RestorationRecord(work.program, work.titles, work.further, work.because), now, records)
     except (OSError, KeyboardInterrupt, UnreadableError) as error:
@@ -101,7 +105,7 @@ def find_unsettled(journal: Journal, number: int) -> tuple[MachinePath, ...]:
 
     def stands(record: Record) -> bool:
         try:
-            return is_made(record)
+            return is_made(journal.site, record)
         except OSError:
             return False
 
@@ -136,9 +140,10 @@ def resume(
             why="it was being undone when it was cut off",
             do=f"Undo it to the end: fundamen undo {entry.number}",
         )
-    require_unchanged(entry, "gone on with")
-    left = [step for step in entry.steps if step.state is not StepState.PLACED and not is_made(step.record)]
-    if any(isinstance(step.record, EntryRecord) and not entries.has_original(step.record) for step in left):
+    site = journal.site
+    require_unchanged(site, entry, "gone on with")
+    left = [step for step in entry.steps if step.state is not StepState.PLACED and not is_made(site, step.record)]
+    if any(isinstance(step.record, EntryRecord) and not entries.has_original(step.record, site) for step in left):
         raise RestorationError(
             what=f"Restoration {entry.number} cannot be gone on with",
             why="originals that were kept of it are gone, so there would be no way back",
@@ -180,7 +185,7 @@ def _make_all(
             for step in batch:
                 progress(step.record.path)
             with timed(_LOG, "making %s", ", ".join(step.record.path for step in batch)):
-                journal.write_steps(entry.number, make(batch, tell))
+                journal.write_steps(entry.number, make(journal.site, batch, tell))
         journal.mark(entry.number, State.DONE)
         _LOG.debug("restoration %d is done", entry.number)
     except KeyboardInterrupt as error:
@@ -189,22 +194,24 @@ def _make_all(
         raise _taken_back(journal, entry, error) from error
 
 
-def _target(machine: Machine, step: Planned) -> HostPath:
+def _target(machine: Machine, step: Planned) -> Place:
     if isinstance(step, InstallPackages | StartService | RunInstaller | ChangeLimit | ChangeEntry):
-        return HostPath(machine.root)
-    host = step.host if isinstance(step, Change | SetFolder) else ""
-    if not host and isinstance(step, PlaceFile):
-        return place_on_host(machine, step.path)
-    return HostPath(host) if host else machine.host_path(step.path)
+        return machine.ground.place("/")
+    location = step.location if isinstance(step, Change | SetFolder) else ""
+    if location:
+        return machine.ground.place(location)
+    return machine.entry_place(step.path) if isinstance(step, PlaceFile) else machine.place(step.path)
 
 
-def _require_room(journal: Journal, targets: list[tuple[Planned, HostPath]]) -> None:
+def _require_room(journal: Journal, targets: list[tuple[Planned, Place]]) -> None:
     """Look that there is room before anything is changed: for the new files, and for what is kept."""
     by_folder: dict[str, int] = {}
     for step, target in targets:
         if isinstance(step, Change):
-            folder, kept = os.path.dirname(target), os.path.getsize(target) if os.path.isfile(target) else 0
-            by_folder[folder] = by_folder.get(folder, 0) + step.size
+            status = target.status_or_none()
+            kept = status.st_size if status is not None and stat.S_ISREG(status.st_mode) else 0
+            beside = target.folder.host
+            by_folder[beside] = by_folder.get(beside, 0) + step.size
             by_folder[journal.folder] = by_folder.get(journal.folder, 0) + kept
         elif isinstance(step, RunInstaller):
             by_folder[journal.folder] = by_folder.get(journal.folder, 0) + publisher_installer.size_of(target)

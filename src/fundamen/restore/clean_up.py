@@ -12,7 +12,6 @@ from datetime import datetime, timedelta
 import msgspec
 
 from fundamen.machine.machine import Machine
-from fundamen.model.paths import HostPath
 from fundamen.placing.replacing import remove
 from fundamen.restore.folders import give_back_times, times_of
 from fundamen.restore.journal import STANDING, Entry, Journal, State
@@ -68,12 +67,14 @@ def let_stand(machine: Machine, journal: Journal, chosen: Sequence[Kept]) -> Non
 
 
 def _remove(journal: Journal, entry: Entry) -> None:
+    site = journal.site
+    site.ground.forget()
     for step in entry.steps:
         record = step.record
-        if isinstance(record, EntryRecord) and record.keeps_inode and os.path.lexists(record.kept):
-            folder = times_of(os.path.dirname(record.kept))
-            remove(HostPath(record.kept))
-            give_back_times([folder])
+        if isinstance(record, EntryRecord) and record.keeps_inode and (kept := site.place(record.kept)).is_there:
+            folder = times_of(site, kept.folder)
+            remove(kept)
+            give_back_times(site, [folder])
     shutil.rmtree(journal.kept_folder(entry.number), ignore_errors=True)
 
 

@@ -16,7 +16,7 @@ from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.flushing import flush_folder
 from fundamen.restore.asked_password import PASSWORD
 from fundamen.restore.plan_file import SetDirectoryEntry
-from fundamen.restore.records import DirectoryRecord
+from fundamen.restore.records import DirectoryRecord, Site
 from fundamen.restore.steps import ChangeEntry
 
 _LDIF_WIDTH = 76
@@ -63,7 +63,7 @@ def plan_entry_change(step: SetDirectoryEntry) -> ChangeEntry | None:
     )
 
 
-def keep(step: ChangeEntry, kept_folder: HostPath, number: int) -> DirectoryRecord:
+def keep(step: ChangeEntry, site: Site, kept_folder: HostPath, number: int) -> DirectoryRecord:
     """Keep all of the entry as LDIF, and write down what is to be done. Raises: OSError, UnreadableError."""
     with open_directory(step.place, _login(step.place, step.login)) as directory:
         held = directory.read(step.entry)
@@ -85,7 +85,7 @@ def keep(step: ChangeEntry, kept_folder: HostPath, number: int) -> DirectoryReco
         entry=step.entry,
         before=_written(step.before),
         after=_written(step.after),
-        kept=kept,
+        kept=site.as_kept(kept),
     )
 
 

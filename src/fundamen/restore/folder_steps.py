@@ -1,19 +1,18 @@
 """The step that makes a folder, or gives one other rights and another owner; what lies in it is not touched."""
 
-import os
 import stat
 
 import msgspec
 
-from fundamen.model.paths import HostPath
+from fundamen.machine.places import Place
 from fundamen.placing.file_state import FileState, state_of
 from fundamen.placing.replacing import dress_folder
 from fundamen.restore.folders import around, make_folders, owner_in, times_of
-from fundamen.restore.records import FolderRecord
+from fundamen.restore.records import LOCATIONS, FolderRecord, Site
 from fundamen.restore.steps import SetFolder
 
 
-def keep(step: SetFolder, target: HostPath) -> FolderRecord:
+def keep(step: SetFolder, site: Site, target: Place) -> FolderRecord:
     """Write down what stands there and what is to stand there; nothing is changed.
 
     Raises:
@@ -23,58 +22,60 @@ def keep(step: SetFolder, target: HostPath) -> FolderRecord:
     if step.gives_times:  # it was made by an earlier step, or stood there
         return FolderRecord(
             path=step.path,
-            target=target,
+            target=site.location(target),
             before=before,
             after=step.state,
-            folders=(times_of(target),) if before is not None else (),
+            folders=(times_of(site, target),) if before is not None else (),
+            form=LOCATIONS,
         )
-    place = around(target)
+    place = around(site, target)
     uid, gid = step.state.uid, step.state.gid
     if step.yields:
         uid, gid = owner_in(place, uid, gid)
     return FolderRecord(
         path=step.path,
-        target=target,
+        target=site.location(target),
         before=before,
         after=msgspec.structs.replace(step.state, uid=uid, gid=gid, modified_ns=-1, accessed_ns=-1),
         new_folders=place.missing,
         folders=(place.nearest,) if before is None else (),
+        form=LOCATIONS,
     )
 
 
-def make_folder(record: FolderRecord) -> None:
+def make_folder(record: FolderRecord, site: Site) -> None:
     """Make it, with its rights. Raises: OSError."""
-    make_folders(record.new_folders)
-    dress_folder(HostPath(record.target), record.after)
+    make_folders(site, record.new_folders)
+    dress_folder(site.place(record.target), record.after)
 
 
-def is_made(record: FolderRecord) -> bool:
+def is_made(record: FolderRecord, site: Site) -> bool:
     """Whether it stands there with its rights. Raises: OSError."""
-    return _is(_state(HostPath(record.target)), record.after)
+    return _is(_state(site.place(record.target)), record.after)
 
 
-def obstacle(record: FolderRecord) -> str:
+def obstacle(record: FolderRecord, site: Site) -> str:
     """Why it can be neither made nor taken back; empty where it can, also where it is gone. Raises: OSError."""
-    now = _state(HostPath(record.target))
+    now = _state(site.place(record.target))
     if now is None or record.new_folders or _is(now, record.after) or _is(now, record.before):
         return ""
     return "its rights are neither as before nor as restored"
 
 
-def take_back_folder(record: FolderRecord) -> None:
+def take_back_folder(record: FolderRecord, site: Site) -> None:
     """Give it back the rights that it had; one that was made is removed with the other new folders. Raises: OSError."""
-    if record.before is not None and os.path.isdir(record.target):
-        dress_folder(HostPath(record.target), msgspec.structs.replace(record.before, modified_ns=-1))
+    target = site.place(record.target)
+    if record.before is not None and target.is_folder:
+        dress_folder(target, msgspec.structs.replace(record.before, modified_ns=-1))
 
 
-def _state(path: HostPath) -> FileState | None:
-    try:
-        status = os.lstat(path)
-    except (FileNotFoundError, NotADirectoryError):
+def _state(place: Place) -> FileState | None:
+    status = place.status_or_none()
+    if status is None:
         return None
     if not stat.S_ISDIR(status.st_mode):
-        raise OSError(0, "something else than a folder stands there", path)
-    return state_of(path, status, "")
+        raise OSError(0, "something else than a folder stands there", place.host)
+    return state_of(place, status, "")
 
 
 def _is(state: FileState | None, other: FileState | None) -> bool:

@@ -6,28 +6,31 @@ from collections.abc import Iterable
 
 import msgspec
 
-from fundamen.restore.records import OURS, SOMEBODY_ELSES, FolderTimes
+from fundamen.machine.places import Place
+from fundamen.placing.calls import make_folder, remove_folder, set_times
+from fundamen.restore.records import OURS, SOMEBODY_ELSES, FolderTimes, Site
 
 
 class Around(msgspec.Struct, frozen=True):
     """What is around a path."""
 
-    missing: tuple[str, ...]  # the folders that it needs and that are not there, outermost first
+    missing: tuple[str, ...]  # the locations of the folders that it needs and that are not there, outermost first
     nearest: FolderTimes  # the nearest that is there
     uid: int  # its owner
     gid: int
 
 
-def around(wanted: str) -> Around:
+def around(site: Site, wanted: Place) -> Around:
     """The folder in which something is to stand, or the nearest above it that is there. Raises: OSError."""
     missing: list[str] = []
     folder = wanted
-    while not os.path.isdir(folder):
-        missing.insert(0, folder)
-        folder = os.path.dirname(folder)
-    status = os.stat(folder)
-    times = FolderTimes(folder, status.st_mtime_ns, status.st_atime_ns)
-    return Around(tuple(missing), times, status.st_uid, status.st_gid)
+    while not folder.is_folder:
+        if folder.is_there:
+            raise NotADirectoryError(20, "it is no folder, or a link was put there meanwhile", folder.host)
+        missing.insert(0, site.location(folder))
+        folder = folder.folder
+    status = folder.status()
+    return Around(tuple(missing), _times(site, folder, status), status.st_uid, status.st_gid)
 
 
 def owner_in(place: Around, uid: int, gid: int) -> tuple[int, int]:
@@ -37,37 +40,44 @@ def owner_in(place: Around, uid: int, gid: int) -> tuple[int, int]:
     return (place.uid if uid < 0 else uid), (place.gid if gid < 0 else gid)
 
 
-def times_of(folder: str) -> FolderTimes:
+def times_of(site: Site, folder: Place) -> FolderTimes:
     """A folder as it is now. Raises: OSError."""
-    status = os.stat(folder)
-    return FolderTimes(folder, status.st_mtime_ns, status.st_atime_ns)
+    return _times(site, folder, folder.status())
 
 
-def make_folders(folders: Iterable[str]) -> None:
+def _times(site: Site, folder: Place, status: os.stat_result) -> FolderTimes:
+    return FolderTimes(
+        path=site.location(folder),
+        modified_ns=status.st_mtime_ns,
+        accessed_ns=status.st_atime_ns,
+        device=status.st_dev,
+        inode=status.st_ino,
+    )
+
+
+def make_folders(site: Site, folders: Iterable[str]) -> None:
     """Make folders that are not there yet; those around them are not flushed yet. Raises: OSError."""
     for folder in folders:
         with contextlib.suppress(FileExistsError):
-            os.mkdir(folder)
+            make_folder(site.place(folder))
 
 
-def remove_folders(folders: Iterable[str]) -> None:
+def remove_folders(site: Site, folders: Iterable[str]) -> None:
     """Remove folders that were made, the innermost first; those in which somebody has put something stay."""
     for folder in reversed(tuple(folders)):
         with contextlib.suppress(OSError):
-            os.rmdir(folder)
+            remove_folder(site.place(folder))
 
 
-def changed_at(folder: str) -> int:
-    """A folder's time of change now, right after a step. Raises: OSError."""
-    return os.stat(folder).st_mtime_ns
-
-
-def settled(folders: Iterable[FolderTimes], last_ns: dict[str, int], *, is_done: bool) -> tuple[FolderTimes, ...]:
+def settled(
+    site: Site, folders: Iterable[FolderTimes], last_ns: dict[str, int], *, is_done: bool
+) -> tuple[FolderTimes, ...]:
     """The folders with the finding whether anybody else has changed them since the last step.
 
     Args:
+        site: where they are.
         folders: of a step.
-        last_ns: by path, their time of change right after the last step in them.
+        last_ns: by location, their time of change right after the last step in them.
         is_done: whether the restoration came to its end; otherwise it cannot be told, and they count as ours.
 
     Raises:
@@ -75,14 +85,14 @@ def settled(folders: Iterable[FolderTimes], last_ns: dict[str, int], *, is_done:
     """
 
     def is_ours(each: FolderTimes) -> bool:
-        return not is_done or last_ns[each.path] in {OURS, os.stat(each.path).st_mtime_ns}
+        return not is_done or last_ns[each.path] in {OURS, site.place(each.path).status().st_mtime_ns}
 
     return tuple(msgspec.structs.replace(each, after_ns=OURS if is_ours(each) else SOMEBODY_ELSES) for each in folders)
 
 
-def give_back_times(folders: Iterable[FolderTimes]) -> None:
+def give_back_times(site: Site, folders: Iterable[FolderTimes]) -> None:
     """Give folders that only we have changed the times that they had. Raises: OSError."""
     for each in folders:
         if each.after_ns != SOMEBODY_ELSES:
             with contextlib.suppress(PermissionError):  # a folder that we may write to, but do not own
-                os.utime(each.path, ns=(each.accessed_ns, each.modified_ns))
+                set_times(site.place(each.path), each.accessed_ns, each.modified_ns)

@@ -1,6 +1,7 @@
 """Bring back what a cold copy holds, whole or in part, where the machine's folder differs from it now."""
 
 import os
+import stat
 from collections.abc import Iterator, Sequence
 from datetime import datetime
 
@@ -10,6 +11,7 @@ from fundamen.cold_copies.archive import bring_out
 from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, Kind
 from fundamen.cold_copies.store import CopyStore
 from fundamen.machine.machine import Machine
+from fundamen.machine.places import Place
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.file_state import FileState, read_state
@@ -93,7 +95,7 @@ def perform_from_copy(
 class _Planning:
     def __init__(self, machine: Machine, copy: ColdCopy) -> None:
         self._machine, self._copy = machine, copy
-        self._top = machine.host_path(copy.folder)
+        self._top = machine.place(copy.folder)
 
     def place_of(self, entry: CopiedEntry) -> MachinePath:
         """Where an entry belongs, as the machine spells it."""
@@ -101,7 +103,7 @@ class _Planning:
 
     def steps_for(self, entry: CopiedEntry) -> Iterator[Step]:
         """The step that makes a place as it was; none where it is."""
-        path, host = self.place_of(entry), self._host(entry)
+        path, host = self.place_of(entry), self._top.below(entry.path)
         if entry.kind is Kind.FOLDER:
             yield from self._steps_for_folder(entry, path, host)
             return
@@ -112,7 +114,7 @@ class _Planning:
         if now is None or _differ(now, entry.state):
             yield Change(
                 path=path,
-                host=host,
+                location=self._machine.ground.location(host),
                 because=_difference(now, entry.state),
                 sha256=entry.state.sha256,
                 size=entry.state.size,
@@ -120,35 +122,32 @@ class _Planning:
                 state=entry.state,
             )
 
-    def _steps_for_folder(self, entry: CopiedEntry, path: MachinePath, host: HostPath) -> Iterator[Step]:
-        if os.path.islink(host) or (os.path.lexists(host) and not os.path.isdir(host)):
+    def _steps_for_folder(self, entry: CopiedEntry, path: MachinePath, host: Place) -> Iterator[Step]:
+        status = host.status_or_none()
+        if status is not None and not stat.S_ISDIR(status.st_mode):
             raise self._barred(path, "a link or a file stands there, and the copy has a folder")
-        state = entry.state
-        if not os.path.lexists(host):
-            yield SetFolder(path=path, host=host, because=MISSING, state=state)
+        state, location = entry.state, self._machine.ground.location(host)
+        if status is None:
+            yield SetFolder(path=path, location=location, because=MISSING, state=state)
             return
-        status = os.lstat(host)
         if (status.st_mode & 0o7777, status.st_uid, status.st_gid) != (state.mode, state.uid, state.gid):
-            yield SetFolder(path=path, host=host, because="other rights or another owner", state=state)
+            yield SetFolder(path=path, location=location, because="other rights or another owner", state=state)
 
     def times_of(self, entry: CopiedEntry) -> SetFolder:
         """The step that gives a folder its times, once all in it is done."""
-        because = "its times"
-        path, host = self.place_of(entry), self._host(entry)
-        return SetFolder(path=path, host=host, because=because, state=entry.state, gives_times=True)
+        location = self._machine.ground.location(self._top.below(entry.path))
+        path, because = self.place_of(entry), "its times"
+        return SetFolder(path=path, location=location, because=because, state=entry.state, gives_times=True)
 
     def not_in_copy(self, wanted: Sequence[CopiedEntry]) -> Iterator[MachinePath]:
         """What stands in the folders of a part and is not in the copy."""
         known = {e.path for e in self._copy.entries} | {left.path for left in self._copy.left_out}
         for entry in wanted:
-            host = self._host(entry)
-            if entry.kind is Kind.FOLDER and os.path.isdir(host):
-                for name in sorted(os.listdir(host)):
+            host = self._top.below(entry.path)
+            if entry.kind is Kind.FOLDER and host.is_folder:
+                for name in sorted(host.names()):
                     if not name.startswith(OURS) and (path := f"{_below(entry.path)}{name}") not in known:
                         yield self._machine.join(self._copy.folder, *path.split("/"))
-
-    def _host(self, entry: CopiedEntry) -> HostPath:
-        return HostPath(os.path.join(self._top, entry.path) if entry.path else self._top)
 
     def _barred(self, path: MachinePath, why: str) -> UsageError:
         return UsageError(

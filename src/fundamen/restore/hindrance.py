@@ -9,14 +9,16 @@ import functools
 import os
 import shlex
 import stat
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 
 import msgspec
 
+from fundamen.machine.descent import FOLDER
 from fundamen.machine.machine import Machine
+from fundamen.machine.places import Place
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import FundamenError, RestorationError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import MachinePath, shown
 from fundamen.restore.hives import place_of_key, read_hive
 
 _SESSION_MANAGER, _PENDING_LIST = (
@@ -38,14 +40,13 @@ class Hindrance(msgspec.Struct, frozen=True):
     do: str
 
 
-def require_unhindered(machine: Machine, targets: Iterable[tuple[MachinePath, HostPath]]) -> None:
+def require_unhindered(machine: Machine, places: Sequence[tuple[MachinePath, Place]]) -> None:
     """Make sure that nothing which the system tells beforehand stands in the way.
 
     Raises:
         RestorationError: something does; nothing was changed.
     """
     of_folder = functools.cache(_of_folder)
-    places = tuple(targets)
     found = [hindrance for path, target in places for hindrance in _hindrances(path, target, of_folder)]
     if machine.platform is Platform.WINDOWS:
         found += _of_windows(machine, places)
@@ -58,18 +59,19 @@ def require_unhindered(machine: Machine, targets: Iterable[tuple[MachinePath, Ho
         )
 
 
-def _hindrances(path: MachinePath, target: HostPath, of_folder: Callable[[str], _Told | None]) -> Iterator[Hindrance]:
+def _hindrances(path: MachinePath, target: Place, of_folder: Callable[[Place], _Told | None]) -> Iterator[Hindrance]:
     kind = _kind_of(target)
     if kind not in {0, stat.S_IFREG, stat.S_IFLNK}:
         what = "a folder" if kind == stat.S_IFDIR else "no ordinary file"
         yield Hindrance(path, f"something else than an ordinary file stands there: {what}", "Set it aside.")
     if kind == stat.S_IFREG and (flag := _forbidding(target)):
-        yield Hindrance(path, f"{shown(target)} is {flag}", f"chattr {_TAKEN_OFF[flag]} {shlex.quote(target)}")
-    if (told := of_folder(os.path.dirname(target))) is not None:
+        host = target.host
+        yield Hindrance(path, f"{shown(host)} is {flag}", f"chattr {_TAKEN_OFF[flag]} {shlex.quote(host)}")
+    if (told := of_folder(target.folder)) is not None:
         yield Hindrance(path, *told)
 
 
-def _of_windows(machine: Machine, places: Sequence[tuple[MachinePath, HostPath]]) -> Iterator[Hindrance]:
+def _of_windows(machine: Machine, places: Sequence[tuple[MachinePath, Place]]) -> Iterator[Hindrance]:
     """What Windows itself is about to do with a place when it starts, and names that are one to it.
 
     Source: MoveFileEx, "MOVEFILE_DELAY_UNTIL_REBOOT", for the list of pending renames: pairs of a path and a new one,
@@ -84,8 +86,7 @@ def _of_windows(machine: Machine, places: Sequence[tuple[MachinePath, HostPath]]
                 "Start that Windows and shut it down whole, then restore; or remove the pair from"
                 f" {_PENDING_LIST} of {_SESSION_MANAGER}.",
             )
-        folder, name = os.path.split(target)
-        alike = [each for each in _names(folder) if each.lower() == name.lower()]
+        alike = [each for each in _names(target.folder) if each.lower() == target.name.lower()]
         if len(alike) > 1:
             told = " and ".join(sorted(alike))
             yield Hindrance(path, f"{shown(told)} differ only in case: Windows sees one of them", "Set one aside.")
@@ -95,7 +96,7 @@ def _pending(machine: Machine) -> Mapping[str, str]:
     """What is to be done at the next start, by the folded place; nothing where the registry cannot be looked into."""
     try:
         place = place_of_key(machine, _SESSION_MANAGER)
-        value = place.value_in(read_hive(place.host), _PENDING_LIST)
+        value = place.value_in(read_hive(machine, place.location), _PENDING_LIST)
     except FundamenError:  # a part of a volume, a prefix in use: whoever needs the registry says so
         return {}
     entries = value.data.decode("utf-16-le", "replace").split("\0") if value is not None else []
@@ -109,47 +110,50 @@ def _pending(machine: Machine) -> Mapping[str, str]:
     return found
 
 
-def _names(folder: str) -> list[str]:
+def _names(folder: Place) -> list[str]:
     try:
-        return os.listdir(folder)
+        return folder.names()
     except OSError:
         return []
 
 
-def _kind_of(path: HostPath) -> int:
+def _kind_of(place: Place) -> int:
     """What stands there, as the file type bits have it; 0 for nothing."""
     try:
-        return stat.S_IFMT(os.lstat(path).st_mode)
+        return stat.S_IFMT(place.status().st_mode)
     except OSError:
         return 0
 
 
-def _of_folder(wanted: str) -> _Told | None:
+def _of_folder(wanted: Place) -> _Told | None:
     """(why nothing can be put into a folder, what to do) of the folder, or the nearest above it that is there."""
     folder = wanted
-    while not os.path.lexists(folder):
-        folder = os.path.dirname(folder)
-    if not os.path.isdir(folder):
-        return f"{shown(folder)} is no folder", "See what stands there, and set it aside."
-    if hasattr(os, "statvfs") and os.statvfs(folder).f_flag & os.ST_RDONLY:
-        mount = shlex.quote(_mount_of(folder))
-        return "its file system is mounted for reading only", f"mount -o remount,rw {mount}"
+    while folder.inner and not _kind_of(folder):
+        folder = folder.folder
+    host = folder.host
+    if not folder.is_folder:
+        return f"{shown(host)} is no folder", "See what stands there, and set it aside."
+    with folder.opened(FOLDER) as handle:
+        if hasattr(os, "fstatvfs") and os.fstatvfs(handle).f_flag & os.ST_RDONLY:
+            mount = shlex.quote(_mount_of(host))
+            return "its file system is mounted for reading only", f"mount -o remount,rw {mount}"
+        may_write = os.access(".", os.W_OK | os.X_OK, dir_fd=handle)
     if flag := _forbidding(folder):
-        return f"{shown(folder)} is {flag}", f"chattr {_TAKEN_OFF[flag]} {shlex.quote(folder)}"
-    if not os.access(folder, os.W_OK | os.X_OK):
-        return f"we may not write to {shown(folder)}", "Run the same command as the administrator."
+        return f"{shown(host)} is {flag}", f"chattr {_TAKEN_OFF[flag]} {shlex.quote(host)}"
+    if not may_write:
+        return f"we may not write to {shown(host)}", "Run the same command as the administrator."
     return None
 
 
 _TAKEN_OFF: Mapping[str, str] = {"immutable": "-i", "append-only": "-a"}
 
 
-def _forbidding(path: str) -> str:
+def _forbidding(place: Place) -> str:
     """The flag of a file or folder that forbids changes, which not even the administrator may make; empty: none."""
     try:
         import fcntl  # noqa: PLC0415 - not on every host
 
-        handle = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0))
+        handle = place.open_quietly()
     except (ImportError, OSError):
         return ""
     flags = array.array("l", [0])

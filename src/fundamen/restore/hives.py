@@ -14,7 +14,7 @@ from fundamen.formats.registry_value import HiveValue
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import MachinePath, shown
 from fundamen.restore.insertions import Insertion
 from fundamen.restore.steps import Change
 
@@ -31,13 +31,13 @@ class KeyPlace(msgspec.Struct, frozen=True):
     """Where a key of the registry lies."""
 
     path: MachinePath  # of the hive, for people
-    host: HostPath
+    location: str  # of the hive
     key: str  # from the hive's root on
 
     @property
     def is_text(self) -> bool:
         """Whether the hive is one of a prefix."""
-        return self.host.endswith(".reg")
+        return self.location.endswith(".reg")
 
     def value_in(self, data: bytes, name: str) -> HiveValue | None:
         """A value of the key in a hive's bytes. Raises: FundamenError: it is damaged, or cannot be changed."""
@@ -73,7 +73,7 @@ def place_of_key(machine: Machine, key: str) -> KeyPlace:
         if not name:
             raise _unchangeable(key, "a prefix has the roots HKLM, HKCU and HKU", "Name one of these.")
         below = rest.partition("\\")[2] if name == "userdef.reg" else rest
-        return KeyPlace(MachinePath(name), HostPath(os.path.join(machine.root, name)), below)
+        return KeyPlace(MachinePath(name), f"/{name}", below)
     require_shut_down(machine)
     first, _, below = rest.partition("\\")
     path = _hive_of(root.upper(), first)
@@ -82,10 +82,10 @@ def place_of_key(machine: Machine, key: str) -> KeyPlace:
             key, "no hive of a mounted volume is known that has it", "Name HKLM\\System, HKLM\\Software or HKU\\USER."
         )
     real = machine.real(MachinePath(path))
-    place = KeyPlace(real, machine.host_path(real), below)
+    place = KeyPlace(real, machine.ground.location(machine.place(real)), below)
     set_, _, deeper = below.partition("\\")
     if first.lower() == "system" and set_.lower() == _CURRENT.lower():
-        found = hive_cells.find_value(read_hive(place.host), *_SELECT)
+        found = hive_cells.find_value(read_hive(machine, place.location), *_SELECT)
         number = found.content if found is not None and isinstance(found.content, int) else 1
         place = msgspec.structs.replace(place, key=f"ControlSet{number:03}\\{deeper}".rstrip("\\"))
     return place
@@ -99,26 +99,26 @@ def _hive_of(root: str, first: str) -> str | None:
     return None
 
 
-def read_hive(path: HostPath) -> bytes:
+def read_hive(machine: Machine, location: str) -> bytes:
     """The bytes of a hive. Raises: UnreadableError."""
     try:
-        with open(path, "rb") as file:
+        with machine.ground.place(location).reading() as file:
             return file.read(_MOST_HIVE)
     except OSError as error:
         raise UnreadableError(
             what="The machine's registry cannot be read",
-            why=f"{shown(path)}: {error.strerror}",
+            why=f"{shown(str(error.filename))}: {error.strerror}",
             do="See that this is the folder of a whole Windows or prefix, and that you may read it.",
         ) from error
 
 
 def hive_change(
-    path: MachinePath, host: HostPath, changed: bytes, insertion: Insertion, because: str, details: tuple[str, ...] = ()
+    path: MachinePath, location: str, changed: bytes, insertion: Insertion, because: str, details: tuple[str, ...] = ()
 ) -> Change:
     """The step that puts a hive's new bytes in place."""
     return Change(
         path=path,
-        host=host,
+        location=location,
         because=because,
         sha256=hashlib.sha256(changed).hexdigest(),
         size=len(changed),

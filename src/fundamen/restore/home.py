@@ -32,5 +32,6 @@ def folder_of(machine: Machine, home: HostPath) -> HostPath:
 def journal_of(machine: Machine, home: HostPath) -> "Journal":
     """The journal of a machine."""
     from fundamen.restore.journal import Journal  # noqa: PLC0415 - whoever only looks needs none
+    from fundamen.restore.records import Site  # noqa: PLC0415
 
-    return Journal(folder_of(machine, home))
+    return Journal(Site(machine, folder_of(machine, home)))

@@ -9,76 +9,74 @@ import os
 import re
 
 from fundamen.machine.host_tools import run_tool
-from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
-from fundamen.restore.records import PackagesRecord
+from fundamen.restore.records import PackagesRecord, Site
 from fundamen.restore.steps import InstallPackages
 
 _SECONDS = 1800
+_STATUS = MachinePath("/var/lib/dpkg/status")
 _STANZA = re.compile(rb"^Package: (\S+)\n((?:.+\n)*)", re.MULTILINE)
 _INSTALLED = b"install ok installed"
 
 
-def keep(step: InstallPackages, machine: Machine) -> PackagesRecord:
+def keep(step: InstallPackages, site: Site) -> PackagesRecord:
     """Write down what is to be installed; nothing is changed.
 
     Raises:
         OSError: we may not, or one of the packages is there by now.
     """
     if os.geteuid() != 0:
-        raise PermissionError(1, "installing packages needs the administrator's rights", machine.root)
+        raise PermissionError(1, "installing packages needs the administrator's rights", site.machine.root)
     names = tuple(f"{each.name}:{each.architecture}" for each in step.packages)
     record = PackagesRecord(
         path=step.path,
-        root=machine.root,
-        status=machine.host_path(MachinePath("/var/lib/dpkg/status")),
         names=names,
         versions=tuple(each.version for each in step.packages),
         files=step.files,
     )
-    if known := [name for name in names if name in _states(record)]:
+    if known := [name for name in names if name in _states(site)]:
         raise FileExistsError(17, "it is known to the package manager by now", known[0])
     return record
 
 
-def install(record: PackagesRecord) -> None:
+def install(record: PackagesRecord, site: Site) -> None:
     """Install the packages. Raises: OSError: the package manager could not, in its own words."""
-    _dpkg(record, "--force-confdef", "--force-confold", "--install", *record.files)
+    _dpkg(site, "--force-confdef", "--force-confold", "--install", *record.files)
 
 
-def are_installed(record: PackagesRecord) -> bool:
+def are_installed(record: PackagesRecord, site: Site) -> bool:
     """Whether all of them are installed in the version that was planned. Raises: OSError."""
-    states = _states(record)
+    states = _states(site)
     wanted = zip(record.names, record.versions, strict=True)
     return all(states.get(name) == (_INSTALLED, version) for name, version in wanted)
 
 
-def why_they_must_stay(record: PackagesRecord) -> str:
+def why_they_must_stay(record: PackagesRecord, site: Site) -> str:
     """Why the packages cannot be purged; empty where they can. Raises: OSError."""
-    known = _known(record)
+    known = _known(record, site)
     if not known:
         return ""
     try:
-        _dpkg(record, "--no-act", "--purge", *known)
+        _dpkg(site, "--no-act", "--purge", *known)
     except OSError as error:
         return f"the package manager would not purge {', '.join(known)}: {error.strerror}"
     return ""
 
 
-def purge(record: PackagesRecord) -> None:
+def purge(record: PackagesRecord, site: Site) -> None:
     """Purge those of the packages that the package manager knows of. Raises: OSError: it could not."""
-    if known := _known(record):
-        _dpkg(record, "--force-remove-reinstreq", "--purge", *known)
+    if known := _known(record, site):
+        _dpkg(site, "--force-remove-reinstreq", "--purge", *known)
 
 
-def _known(record: PackagesRecord) -> list[str]:
-    states = _states(record)
+def _known(record: PackagesRecord, site: Site) -> list[str]:
+    states = _states(site)
     return [name for name in record.names if name in states]
 
 
-def _states(record: PackagesRecord) -> dict[str, tuple[bytes, str]]:
+def _states(site: Site) -> dict[str, tuple[bytes, str]]:
     """(state, version) of each package that the package manager knows of, by name and architecture."""
-    with open(record.status, "rb") as file:
+    with site.machine.place(_STATUS).reading() as file:
         text = file.read()
     found = {}
     for stanza in _STANZA.finditer(text):
@@ -88,8 +86,8 @@ def _states(record: PackagesRecord) -> dict[str, tuple[bytes, str]]:
     return found
 
 
-def _dpkg(record: PackagesRecord, *words: str) -> None:
-    command = ["dpkg", f"--root={record.root}", *words]
+def _dpkg(site: Site, *words: str) -> None:
+    command = ["dpkg", f"--root={site.machine.root}", *words]
     # Apart: a Ctrl-C is ours to act on, not the package manager's.
     done = run_tool(command, _SECONDS, apart=True, DEBIAN_FRONTEND="noninteractive")
     if done.returncode:

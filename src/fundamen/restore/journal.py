@@ -17,10 +17,10 @@ import msgspec
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.flushing import make_lasting
-from fundamen.restore.records import Record, decoded
+from fundamen.restore.records import ElsewhereError, Record, Site, decoded
 
-_FORMAT = 2
-_READ_FORMATS = {1, _FORMAT}  # 1 differs in what a step's record holds
+_FORMAT = 3
+_READ_FORMATS = {1, 2, _FORMAT}  # they differ in what a step's record holds
 
 _TABLES = """
 CREATE TABLE restoration (
@@ -99,14 +99,14 @@ class Entry(msgspec.Struct, frozen=True):
 class Journal:
     """The journal of one machine."""
 
-    def __init__(self, folder: HostPath) -> None:
+    def __init__(self, site: Site) -> None:
         """Open the journal in a folder; the folder is made by the first restoration, not by a look.
 
         Raises:
             UnreadableError: the journal is damaged, or from a newer version.
         """
-        self.folder = folder
-        self._path = os.path.join(folder, "journal.sqlite")
+        self.site, self.folder = site, site.folder
+        self._path = os.path.join(site.folder, "journal.sqlite")
 
     def next_number(self) -> int:
         """The number that the next restoration gets; whoever holds the machine may count on it."""
@@ -189,7 +189,7 @@ class Journal:
             started_at=datetime.fromisoformat(started_at),
             state=State(state),
             packages=record.packages,
-            steps=tuple(Step(n, StepState(s), decoded(json.loads(r))) for n, s, r in steps),
+            steps=tuple(Step(n, StepState(s), decoded(json.loads(r), self.site)) for n, s, r in steps),
             because=record.because,
         )
 
@@ -207,7 +207,7 @@ class Journal:
                 connection.execute("PRAGMA synchronous = EXTRA")
                 self._prepare(connection)
                 yield connection
-        except (sqlite3.DatabaseError, msgspec.DecodeError, ValueError) as error:
+        except (sqlite3.DatabaseError, msgspec.DecodeError, ValueError, ElsewhereError) as error:
             raise UnreadableError(
                 what="The journal of restorations cannot be used",
                 why=f"{shown(self._path)}: {error}",

@@ -8,7 +8,7 @@ import os
 from collections.abc import Callable, Mapping
 from typing import Any, NamedTuple
 
-from fundamen.machine.machine import Machine
+from fundamen.machine.places import Place
 from fundamen.model.paths import HostPath
 from fundamen.restore import directory, entries, folder_steps, installing, kernel, moves, publisher_installer, starting
 from fundamen.restore.folders import Around
@@ -22,6 +22,7 @@ from fundamen.restore.records import (
     PackagesRecord,
     Record,
     ServiceRecord,
+    Site,
     Tell,
 )
 from fundamen.restore.steps import (
@@ -40,26 +41,32 @@ from fundamen.restore.steps import (
 class Keeping(NamedTuple):
     """What is at hand where something is kept."""
 
-    machine: Machine
-    target: HostPath
+    site: Site
+    target: Place
     contents: Mapping[str, HostPath]  # SHA-256 -> our own copy of the new bytes
     kept_folder: HostPath  # where originals are kept
     number: int  # the step's place among all
-    look: Callable[[str], Around]  # what is around a folder
+    look: Callable[[Place], Around]  # what is around a folder
 
 
 class Kind(NamedTuple):
-    """What is done with the record of a kind of step; each may raise OSError."""
+    """What is done with the record of a kind of step on its site; each may raise OSError."""
 
-    make: Callable[[Any, Tell], object]
-    is_made: Callable[[Any], bool]
-    take_back: Callable[[Any], object]
-    obstacle: Callable[[Any], str] = lambda _record: ""  # why it can be neither made nor taken back; empty where it can
+    make: Callable[[Any, Site, Tell], object]
+    is_made: Callable[[Any, Site], bool]
+    take_back: Callable[[Any, Site], object]
+    # Why it can be neither made nor taken back; empty where it can.
+    obstacle: Callable[[Any, Site], str] = lambda _record, _site: ""
 
 
-def _silent(make: Callable[[Any], object]) -> Callable[[Any, Tell], object]:
+def _silent(make: Callable[[Any, Site], object]) -> Callable[[Any, Site, Tell], object]:
     """What makes a step, and has nothing to tell meanwhile."""
-    return lambda record, _tell: make(record)
+    return lambda record, site, _tell: make(record, site)
+
+
+def _elsewhere(do: Callable[[Any], Any]) -> Callable[[Any, Site], Any]:
+    """What is done with a record of something that stands in no folder of the machine."""
+    return lambda record, _site: do(record)
 
 
 def keep(step: Step, keeping: Keeping) -> Record:
@@ -78,21 +85,20 @@ def kind_of(record: Record) -> Kind:
 
 
 def _keep_entry(step: Change, keeping: Keeping) -> Record:
-    name = f"{os.path.basename(keeping.kept_folder)}-{keeping.number}"
     content = keeping.contents.get(step.sha256, HostPath(""))
-    place = keeping.look(os.path.dirname(keeping.target))
-    return entries.keep(step, keeping.target, content, name, keeping.kept_folder, place)
+    kept = HostPath(os.path.join(keeping.kept_folder, f"{os.path.basename(keeping.kept_folder)}-{keeping.number}"))
+    return entries.keep(step, keeping.site, keeping.target, content, kept, keeping.look(keeping.target.folder))
 
 
 _KEPT: Mapping[type, Callable[[Any, Keeping], Record]] = {
     Change: _keep_entry,
-    Move: lambda step, k: moves.keep(step, k.target, k.machine.host_path(step.aside)),
-    SetFolder: lambda step, k: folder_steps.keep(step, k.target),
-    InstallPackages: lambda step, k: installing.keep(step, k.machine),
+    Move: lambda step, k: moves.keep(step, k.site, k.target, k.site.machine.entry_place(step.aside)),
+    SetFolder: lambda step, k: folder_steps.keep(step, k.site, k.target),
+    InstallPackages: lambda step, k: installing.keep(step, k.site),
     StartService: lambda step, _: starting.keep(step),
-    RunInstaller: lambda step, k: publisher_installer.keep(step, k.machine, k.kept_folder, k.number),
+    RunInstaller: lambda step, k: publisher_installer.keep(step, k.site, k.kept_folder, k.number),
     ChangeLimit: lambda step, _: kernel.keep(step),
-    ChangeEntry: lambda step, k: directory.keep(step, k.kept_folder, k.number),
+    ChangeEntry: lambda step, k: directory.keep(step, k.site, k.kept_folder, k.number),
 }
 
 _KINDS: Mapping[type, Kind] = {
@@ -104,13 +110,20 @@ _KINDS: Mapping[type, Kind] = {
     PackagesRecord: Kind(
         _silent(installing.install), installing.are_installed, installing.purge, installing.why_they_must_stay
     ),
-    ServiceRecord: Kind(_silent(starting.start), starting.is_running, starting.stop),
+    ServiceRecord: Kind(
+        _silent(_elsewhere(starting.start)), _elsewhere(starting.is_running), _elsewhere(starting.stop)
+    ),
     InstallerRecord: Kind(
         publisher_installer.run,
         publisher_installer.has_run,
         publisher_installer.take_back,
         publisher_installer.why_it_must_stay,
     ),
-    LimitRecord: Kind(_silent(kernel.set_limit), kernel.is_set, kernel.give_back),
-    DirectoryRecord: Kind(_silent(directory.change), directory.is_changed, directory.give_back, directory.obstacle),
+    LimitRecord: Kind(_silent(_elsewhere(kernel.set_limit)), _elsewhere(kernel.is_set), _elsewhere(kernel.give_back)),
+    DirectoryRecord: Kind(
+        _silent(_elsewhere(directory.change)),
+        _elsewhere(directory.is_changed),
+        _elsewhere(directory.give_back),
+        _elsewhere(directory.obstacle),
+    ),
 }

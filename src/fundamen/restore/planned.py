@@ -3,6 +3,7 @@
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from datetime import datetime
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -21,9 +22,12 @@ from fundamen.restore.records import InstallerRecord, Tell
 from fundamen.restore.rehearsal import Harm, Rehearsal, find_harms
 from fundamen.restore.resolving import Means, resolve_plan
 from fundamen.restore.restarting import Restart, Waiting, find_restarts, judge_waiting
-from fundamen.restore.steps import AS_AROUND, Change, Move, PlaceFolder, PlaceLink, SetFolder, Work, place_on_host
+from fundamen.restore.steps import AS_AROUND, Change, Move, PlaceFolder, PlaceLink, SetFolder, Work
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program
+
+if TYPE_CHECKING:
+    from fundamen.machine.places import Place
 
 
 class PlannedRestoration(msgspec.Struct, frozen=True):
@@ -69,7 +73,7 @@ def plan_of(machine: Machine, rehearsal: Rehearsal, now: datetime) -> PlanFile |
         if isinstance(step, PlaceFolder):
             steps.append(_as_planned(step))
             continue
-        state = read_state(place_on_host(machine, step.path))
+        state = read_state(machine.entry_place(step.path))
         expects = Expected(state.sha256, state.link) if state is not None else Expected()
         if isinstance(step, PlaceLink):
             steps.append(MakeLink(path=step.path, because=step.because, target=step.link, expects=expects))
@@ -153,7 +157,7 @@ def perform_plan(
     proof = _traced(machine.afresh(), planned.plan, authorities)
     entry = journal.find(number)
     records = [s.record for s in entry.steps if isinstance(s.record, InstallerRecord)] if entry is not None else []
-    installed = tuple((r.path, outcome) for r in records if (outcome := outcome_of(r)) is not None)
+    installed = tuple((r.path, outcome) for r in records if (outcome := outcome_of(r, journal.site)) is not None)
     restart = (*restart, *(Restart(f"start {machine.title} anew", o.meaning) for _, o in installed if o.needs_restart))
     return msgspec.structs.replace(
         planned, number=number, proof=proof, restart=restart, waiting=judged, installed=installed
@@ -171,7 +175,7 @@ def _traced(machine: Machine, plan: PlanFile, authorities: Sequence[Authority]) 
 
 def _laid_over(machine: Machine, work: Work) -> OverlayMachine:
     """The machine as it would be; what the package manager would bring is not laid over it."""
-    placed: dict[MachinePath, HostPath] = {}
+    placed: dict[MachinePath, HostPath | Place] = {}
     links: dict[MachinePath, MachinePath] = {}
     gone: list[MachinePath] = []
     made: list[MachinePath] = []
@@ -188,5 +192,5 @@ def _laid_over(machine: Machine, work: Work) -> OverlayMachine:
         if (copy := placed.get(leads_to)) is not None:
             placed[path] = copy
         elif machine.look(leads_to).kind is EntryKind.FILE:
-            placed[path] = machine.host_path(leads_to)
+            placed[path] = machine.place(leads_to) if machine.is_at_folder else machine.host_path(leads_to)
     return OverlayMachine(machine, placed, links, gone, made)

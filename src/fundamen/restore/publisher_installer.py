@@ -10,7 +10,7 @@ import os
 import shutil
 import subprocess
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
 
 import msgspec
@@ -21,15 +21,15 @@ from fundamen.formats import text_hive
 from fundamen.formats.installer_log import LogLine, is_done, needs_restart
 from fundamen.formats.text_hive import ChangedValue, changed_values
 from fundamen.knowledge.entries import load_knowledge
-from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
+from fundamen.machine.places import Place
 from fundamen.model.errors import FundamenError
 from fundamen.model.paths import HostPath, MachinePath, shown
-from fundamen.placing.file_state import digest_of_file, read_state
+from fundamen.placing.file_state import digest_of_file, digest_of_place, read_state
 from fundamen.placing.flushing import flush_folder
-from fundamen.placing.replacing import OURS, put, remove
+from fundamen.placing.replacing import name_of_ours, put
 from fundamen.restore.installer_following import OWN_LOG, FollowedLog, log_place
-from fundamen.restore.records import InstallerRecord, Tell
+from fundamen.restore.records import InstallerRecord, Site, Tell
 from fundamen.restore.steps import RunInstaller
 from fundamen.restore.tree_change import (
     Tree,
@@ -74,7 +74,7 @@ class _Left(msgspec.Struct, frozen=True):
     outcome: Outcome | None  # None: it has failed
 
 
-def keep(step: RunInstaller, machine: Machine, kept_folder: HostPath, index: int) -> InstallerRecord:
+def keep(step: RunInstaller, site: Site, kept_folder: HostPath, index: int) -> InstallerRecord:
     """Keep all of the prefix; nothing in it is changed.
 
     Raises:
@@ -83,20 +83,19 @@ def keep(step: RunInstaller, machine: Machine, kept_folder: HostPath, index: int
     """
     from fundamen.trace.observing_prefix import require_usable  # noqa: PLC0415 - seldom needed
 
-    require_usable(HostPath(machine.root))
+    machine = site.machine
+    require_usable(machine.root)
     record = InstallerRecord(
         path=step.path,
-        host=machine.host_path(step.path),
         sha256=step.sha256,
-        prefix=machine.root,
         arguments=step.arguments,
         log=step.log,
         seconds=step.seconds,
         wine=step.wine,
         environment=step.environment,
-        kept=os.path.join(kept_folder, f"installer-{index}"),
+        kept=site.as_kept(os.path.join(kept_folder, f"installer-{index}")),
     )
-    prefix, archive = HostPath(machine.root), HostPath(f"{record.kept}.tar.zst")
+    prefix, archive = site.place("/"), _kept(record, site, ".tar.zst")
     found = tuple(entries_below(prefix, []))
     copy = ColdCopy(
         number=1,
@@ -110,16 +109,16 @@ def keep(step: RunInstaller, machine: Machine, kept_folder: HostPath, index: int
         archive_sha256="0" * 64,
         archive_size=0,
     )
-    write_whole(f"{record.kept}.json", written(keep_tree(prefix, found, archive, copy)))
+    write_whole(_kept(record, site, ".json"), written(keep_tree(prefix, found, archive, copy)))
     return record
 
 
-def size_of(prefix: HostPath) -> int:
+def size_of(prefix: Place) -> int:
     """How many bytes are to be kept of a prefix, before they are packed. Raises: OSError."""
     return sum(entry.state.size for entry in entries_below(prefix, []) if not entry.same_as)
 
 
-def run(record: InstallerRecord, tell: Tell) -> None:
+def run(record: InstallerRecord, site: Site, tell: Tell) -> None:
     """Run it, and write down what it has changed; the decisive lines of its log are told as they are written.
 
     Raises:
@@ -128,35 +127,38 @@ def run(record: InstallerRecord, tell: Tell) -> None:
     from fundamen.restore.getting_worse import find_worse  # noqa: PLC0415 - seldom needed
     from fundamen.trace.observing_prefix import PrefixSession, Wine  # noqa: PLC0415
 
-    if digest_of_file(record.host) != record.sha256:
-        raise OSError(0, "it is not the installer that was rehearsed", record.host)
-    copy = _copy(record)
-    prefix = HostPath(record.prefix)
+    installer, prefix = site.machine.place(record.path), site.place("/")
+    if digest_of_place(installer) != record.sha256:
+        raise OSError(0, "it is not the installer that was rehearsed", installer.host)
+    copy = _copy(record, site)
     if compared(tree_of(copy.entries), _now(prefix, copy)) != TreeChange((), (), ()):
-        take_back(record)  # an earlier run was cut off
-    remove(HostPath(f"{record.kept}-after.json"))  # of one that had failed: what it has left says nothing of this run
-    session = PrefixSession(Wine(*record.wine), prefix, dict(record.environment))
+        take_back(record, site)  # an earlier run was cut off
+    with suppress(FileNotFoundError):
+        os.unlink(
+            _kept(record, site, "-after.json")
+        )  # of one that had failed: what it has left says nothing of this run
+    session = PrefixSession(Wine(*record.wine), prefix.host, dict(record.environment))
     session.environment["WINEDEBUG"] = "-all"
     session.environment[_VARIABLE] = subprocess.list2cmdline(_command(record))
-    log = FollowedLog(log_place(record), tell)
+    log = FollowedLog(log_place(record, prefix.host), tell)
     with session.ended_in_any_case():
-        folder = os.path.dirname(record.host)
+        folder = installer.folder.host
         seen = _with_whole_status(session.run(_THROUGH, folder, record.seconds, log.heed))
     lines = log.finish()
     now = _now(prefix, copy)
     change = compared(tree_of(copy.entries), now)
     entries = tuple(now[path] for path in (*change.added, *change.changed))
     if seen.status is None or not is_done(seen.status):
-        _write(record, _Left(entries, change, None))
-        raise OSError(0, _why_it_failed(seen.status, record.seconds, lines, seen.output), record.host)
-    with _brought_out(record, copy, change.changed) as kept:
+        _write(record, site, _Left(entries, change, None))
+        raise OSError(0, _why_it_failed(seen.status, record.seconds, lines, seen.output), installer.host)
+    with _brought_out(record, site, copy, change.changed) as kept:
         values = tuple(
             value
             for name in _HIVES
             if name in kept
-            for value in changed_values(_read(kept[name]), _read(os.path.join(prefix, name)))
+            for value in changed_values(_read(kept[name]), _bytes_of(prefix.below(name)))
         )
-        worse = find_worse(prefix, change, values, kept)
+        worse = find_worse(prefix.host, change, values, kept)
     outcome = Outcome(
         status=seen.status,
         meaning=_meaning(seen.status),
@@ -169,47 +171,48 @@ def run(record: InstallerRecord, tell: Tell) -> None:
     )
     for name in _HIVES:
         if name in now:
-            write_whole(f"{record.kept}-{name}", _read(os.path.join(prefix, name)))
-    _write(record, _Left(entries, change, outcome))
+            write_whole(_kept(record, site, f"-{name}"), _bytes_of(prefix.below(name)))
+    _write(record, site, _Left(entries, change, outcome))
 
 
-def has_run(record: InstallerRecord) -> bool:
+def has_run(record: InstallerRecord, site: Site) -> bool:
     """Whether it has ended well. Raises: OSError."""
-    return outcome_of(record) is not None
+    return outcome_of(record, site) is not None
 
 
-def outcome_of(record: InstallerRecord) -> Outcome | None:
+def outcome_of(record: InstallerRecord, site: Site) -> Outcome | None:
     """What came of it; None where that is not known. Raises: OSError."""
-    left = _left(record)
+    left = _left(record, site)
     return left.outcome if left is not None else None
 
 
-def why_it_must_stay(record: InstallerRecord) -> str:
+def why_it_must_stay(record: InstallerRecord, site: Site) -> str:
     """Why it cannot be taken back; empty where it can. Raises: OSError."""
-    if not os.path.exists(f"{record.kept}.json"):
+    if not os.path.exists(_kept(record, site, ".json")):
         return "what was kept of the prefix is gone"
-    left = _left(record)
+    left = _left(record, site)
     if left is None:
         return ""
-    before, ours = tree_of(_copy(record).entries), tree_of(left.entries)
+    before, ours = tree_of(_copy(record, site).entries), tree_of(left.entries)
     for path in (*left.change.changed, *left.change.added):
         if path in _HIVES or ours[path].kind is Kind.FOLDER:
             continue
-        state = read_state(HostPath(os.path.join(record.prefix, path)))
+        state = read_state(site.place(f"/{path}"))
         known = {(each[path].state.sha256, each[path].state.link) for each in (before, ours) if path in each}
         if state is not None and (state.sha256, state.link) not in known:
             return f"{shown(path)} in the prefix was changed after the installer had run"
     return ""
 
 
-def take_back(record: InstallerRecord) -> None:
+def take_back(record: InstallerRecord, site: Site) -> None:
     """Make the prefix as it was. Raises: OSError: something cannot be written, or what was kept is damaged."""
     from fundamen.trace.observing_prefix import require_usable  # noqa: PLC0415 - seldom needed
 
     try:
-        require_usable(HostPath(record.prefix))
-        copy = _copy(record)
-        left, prefix = _left(record), HostPath(record.prefix)
+        require_usable(site.machine.root)
+        site.ground.forget()
+        copy = _copy(record, site)
+        left, prefix = _left(record, site), site.place("/")
         now = _now(prefix, copy)
         ours = tree_of(left.entries) if left is not None else None
         used = frozenset(
@@ -217,29 +220,29 @@ def take_back(record: InstallerRecord) -> None:
             for name in _HIVES
             if ours is not None and name in ours and name in now and differs(ours[name], now[name])
         )
-        bring_back(prefix, copy, HostPath(f"{record.kept}.tar.zst"), now, ours, used)
+        bring_back(prefix, copy, _kept(record, site, ".tar.zst"), now, ours, used)
         for name in sorted(used):
-            _give_back_values(record, copy, name)
+            _give_back_values(record, site, copy, name)
     except FundamenError as error:
-        raise OSError(0, error.why, record.prefix) from error
+        raise OSError(0, error.why, site.machine.root) from error
 
 
-def _give_back_values(record: InstallerRecord, copy: ColdCopy, name: str) -> None:
+def _give_back_values(record: InstallerRecord, site: Site, copy: ColdCopy, name: str) -> None:
     """Of a hive that others have written since, just the values that the installer had changed are put back."""
-    target = HostPath(os.path.join(record.prefix, name))
-    data = _read(target)
-    with _brought_out(record, copy, [name]) as kept:
-        values = changed_values(_read(kept[name]), _read(f"{record.kept}-{name}"))
+    target = site.place(f"/{name}")
+    data = _bytes_of(target)
+    with _brought_out(record, site, copy, [name]) as kept:
+        values = changed_values(_read(kept[name]), _read(_kept(record, site, f"-{name}")))
     for changed in values:
         if text_hive.find_value(data, changed.key, changed.name) == changed.new:
             data = text_hive.with_value(data, changed.key, changed.name, changed.old, 0)
     state = read_state(target)
     if state is None:
         return
-    ours = HostPath(f"{record.kept}-back-{name}")
+    ours = _kept(record, site, f"-back-{name}")
     write_whole(ours, data)
     state = msgspec.structs.replace(state, size=len(data), sha256=digest_of_file(ours), modified_ns=-1)
-    put(ours, target, HostPath(os.path.join(record.prefix, f"{OURS}back")), state)
+    put(ours, target, target.beside(name_of_ours()), state)
 
 
 def _with_whole_status(seen: Observation) -> Observation:
@@ -266,25 +269,31 @@ def _why_it_failed(status: int | None, seconds: float, lines: tuple[LogLine, ...
     return shown(f"{_meaning(status)}{told}{'; it said: ' + said[0] if said else ''}"[:_MOST_TOLD])
 
 
-def _now(prefix: HostPath, copy: ColdCopy) -> Tree:
+def _now(prefix: Place, copy: ColdCopy) -> Tree:
     return with_digests(prefix, entries_below(prefix, []), tree_of(copy.entries))
 
 
-def _copy(record: InstallerRecord) -> ColdCopy:
+def _kept(record: InstallerRecord, site: Site, ending: str) -> HostPath:
+    return HostPath(site.kept(record.kept) + ending)
+
+
+def _copy(record: InstallerRecord, site: Site) -> ColdCopy:
+    path = _kept(record, site, ".json")
     try:
-        return read_manifest(_read(f"{record.kept}.json"), f"{record.kept}.json")
+        return read_manifest(_read(path), path)
     except FundamenError as error:
         raise OSError(0, error.why, record.kept) from error
 
 
-def _write(record: InstallerRecord, left: _Left) -> None:
-    write_whole(f"{record.kept}-after.json", msgspec.json.encode(left))
-    flush_folder(os.path.dirname(record.kept))
+def _write(record: InstallerRecord, site: Site, left: _Left) -> None:
+    path = _kept(record, site, "-after.json")
+    write_whole(path, msgspec.json.encode(left))
+    flush_folder(os.path.dirname(path))
 
 
-def _left(record: InstallerRecord) -> _Left | None:
+def _left(record: InstallerRecord, site: Site) -> _Left | None:
     try:
-        return msgspec.json.decode(_read(f"{record.kept}-after.json"), type=_Left)
+        return msgspec.json.decode(_read(_kept(record, site, "-after.json")), type=_Left)
     except FileNotFoundError:
         return None
     except msgspec.DecodeError as error:
@@ -292,20 +301,25 @@ def _left(record: InstallerRecord) -> _Left | None:
 
 
 @contextmanager
-def _brought_out(record: InstallerRecord, copy: ColdCopy, paths: Sequence[str]) -> Iterator[dict[str, HostPath]]:
+def _brought_out(
+    record: InstallerRecord, site: Site, copy: ColdCopy, paths: Sequence[str]
+) -> Iterator[dict[str, HostPath]]:
     """Some files of the prefix as they were: path -> our own copy, for as long as the block lasts. Raises: OSError."""
-    spare, wanted = f"{record.kept}.seen", set(paths)
+    spare, wanted = _kept(record, site, ".seen"), set(paths)
     digests = {e.path: e.state.sha256 for e in copy.entries if e.path in wanted and e.kind is Kind.FILE}
     places = {path: HostPath(os.path.join(spare, sha256)) for path, sha256 in digests.items()}
     try:
-        bring_out_all(
-            HostPath(f"{record.kept}.tar.zst"), copy, {digests[path]: place for path, place in places.items()}
-        )
+        bring_out_all(_kept(record, site, ".tar.zst"), copy, {digests[path]: place for path, place in places.items()})
         yield places
     except FundamenError as error:
         raise OSError(0, error.why, record.kept) from error
     finally:
         shutil.rmtree(spare, ignore_errors=True)
+
+
+def _bytes_of(place: Place) -> bytes:
+    with place.reading() as file:
+        return file.read()
 
 
 def _read(path: str) -> bytes:

@@ -1,6 +1,8 @@
 """What the journal writes down of each step before it is made: all that is needed to make it, and to take it back.
 
 These are what lies on the disk, as JSON (docs/formats/journal.md): a field may be added with a default, none renamed.
+Where something stands on the machine is written down as its location (``machine.places.Ground``), and what was kept of
+it by its path from the journal's folder on. So both are found wherever they lie today.
 """
 
 import os
@@ -9,7 +11,9 @@ from typing import Any
 
 import msgspec
 
-from fundamen.model.paths import MachinePath
+from fundamen.machine.machine import Machine
+from fundamen.machine.places import Ground, Place
+from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.file_state import FileState
 from fundamen.restore.insertions import Insertion
 
@@ -17,36 +21,72 @@ Tell = Callable[[str], None]  # what is given a sentence for people while a step
 
 OURS = -1  # instead of a folder's time of change: the folder was last changed by us, so its time is ours to set
 SOMEBODY_ELSES = 0  # it was not
+_HOST_PATHS, LOCATIONS = 2, 3
+
+
+class ElsewhereError(Exception):
+    """A place is written down that is none of the machine."""
+
+
+class Site(msgspec.Struct, frozen=True):
+    """What records speak of: a machine, and the folder of its journal."""
+
+    machine: Machine
+    folder: HostPath
+
+    @property
+    def ground(self) -> Ground:
+        """Where the machine's files lie. Raises: UnreadableError: nowhere on this host."""
+        return self.machine.ground
+
+    def place(self, location: str) -> Place:
+        """Where something stands on the machine. Raises: OSError, UnreadableError."""
+        return self.ground.place(location)
+
+    def location(self, place: Place) -> str:
+        """How a place is written down."""
+        return self.ground.location(place)
+
+    def kept(self, path: str) -> HostPath:
+        """Where something of ours lies that is written down by its path from the journal's folder on."""
+        return HostPath(os.path.join(self.folder, path))
+
+    def as_kept(self, host: str) -> str:
+        """How something of ours is written down."""
+        return os.path.relpath(host, self.folder)
 
 
 class FolderTimes(msgspec.Struct, frozen=True):
     """A folder that a step changes, as it was before: it gets its times back, if nobody else has changed it since."""
 
-    path: str  # the host path
+    path: str  # its location
     modified_ns: int
     accessed_ns: int
     after_ns: int = OURS  # its time of change right after the step; OURS until then
+    device: int = 0  # which file system it is on, and which of its folders it is; 0 where that was not written down
+    inode: int = 0
 
 
 class StepRecord(msgspec.Struct, frozen=True, kw_only=True):
     """What every step in a folder has."""
 
     path: MachinePath
-    target: str  # the host path
-    new_folders: tuple[str, ...] = ()  # that have to be made, outermost first
+    target: str  # its location
+    new_folders: tuple[str, ...] = ()  # that have to be made, outermost first: their locations
     folders: tuple[FolderTimes, ...]  # those that were there before and are changed
+    form: int = 2  # 3: what is written down are locations; 2: host paths, as older versions had it
 
 
 class EntryRecord(StepRecord, frozen=True, kw_only=True, tag_field="kind", tag="entry"):
     """A file or link is put in a place."""
 
-    staged: str  # a name beside the target that may have been left behind
+    staged: str  # the location beside the target of what may have been left behind
     kept: str  # where the original's bytes are kept; empty where nothing stood there, or a link
     before: FileState | None  # None: nothing stood there
     after: FileState
     content: str = ""  # the host path of our copy of the new bytes; empty for a link
     insertion: Insertion | None = None  # what was put into a file that others write to as well
-    keeps_inode: bool = False  # whether ``kept`` is the original itself under another name: it has further names
+    keeps_inode: bool = False  # whether ``kept`` is the location of the original itself under another name: it has more
 
     @property
     def undone(self) -> str:
@@ -57,7 +97,7 @@ class EntryRecord(StepRecord, frozen=True, kw_only=True, tag_field="kind", tag="
 class MoveRecord(StepRecord, frozen=True, kw_only=True, tag_field="kind", tag="move"):
     """A file or folder is set aside under another name beside it."""
 
-    aside: str  # the host path
+    aside: str  # its location
 
     @property
     def undone(self) -> str:
@@ -81,8 +121,6 @@ class PackagesRecord(msgspec.Struct, frozen=True, kw_only=True, tag_field="kind"
     """Packages are installed by the operating system's package manager."""
 
     path: MachinePath  # for people
-    root: str  # the host path of the machine's root
-    status: str  # the host path of the package manager's list
     names: tuple[str, ...]  # with their architectures, as NAME:ARCHITECTURE; none of them was known before
     versions: tuple[str, ...]  # of each
     files: tuple[str, ...]  # the host paths of the packages, as apt has fetched and checked them
@@ -110,14 +148,12 @@ class InstallerRecord(msgspec.Struct, frozen=True, kw_only=True, tag_field="kind
     """A publisher's installer is run in a prefix."""
 
     path: MachinePath
-    host: str  # its host path
     sha256: str
-    prefix: str  # the host path of the prefix
     arguments: tuple[str, ...]
     log: str  # where it is told to write its log, as the prefix spells it; empty for the place of ours
     seconds: float  # how long it may take
     wine: tuple[str, str, str]  # the host paths of wine and its server, and its version
-    kept: str  # how the host paths of what is kept begin: .json and .tar.zst, and afterwards -after.json
+    kept: str  # how the paths of what is kept begin: .json and .tar.zst, and afterwards -after.json
     environment: tuple[tuple[str, str], ...] = ()  # that it is run in
 
     @property
@@ -152,7 +188,7 @@ class DirectoryRecord(msgspec.Struct, frozen=True, kw_only=True, tag_field="kind
     entry: str  # its distinguished name
     before: dict[str, tuple[str, ...]]  # the values of each attribute that is changed, in Base64, sorted
     after: dict[str, tuple[str, ...]]  # likewise
-    kept: str  # the host path of all that the entry held, as LDIF
+    kept: str  # where all that the entry held is kept, as LDIF
 
     @property
     def undone(self) -> str:
@@ -183,10 +219,11 @@ _KINDS: dict[str, Any] = {
 }
 
 
-def decoded(fields: dict[str, Any]) -> Record:
-    """A record from what the journal holds, also what the format before this one held.
+def decoded(fields: dict[str, Any], site: Site) -> Record:
+    """A record from what the journal holds, also what the formats before this one held.
 
     Raises:
+        ElsewhereError: it is of an older version, and of a machine that was mounted elsewhere.
         msgspec.ValidationError: it is none.
         ValueError: it is of a kind that is not known here.
     """
@@ -195,8 +232,31 @@ def decoded(fields: dict[str, Any]) -> Record:
     kind = _KINDS.get(str(fields["kind"]))
     if kind is None:
         raise ValueError(f"it has a step of the kind {fields['kind']!r}, which this version does not know")
+    if issubclass(kind, StepRecord) and fields.get("form", _HOST_PATHS) == _HOST_PATHS:
+        fields = _from_format_2(fields, site)
     record: Record = msgspec.convert(fields, type=kind)
     return record
+
+
+def _from_format_2(fields: dict[str, Any], site: Site) -> dict[str, Any]:
+    """Format 2 wrote host paths down, by where the machine was mounted."""
+
+    def location(host: str) -> str:
+        try:
+            return site.location(site.ground.place_of(host))
+        except OSError as error:
+            why = f"it tells of {shown(host)}, and the machine lies at {shown(site.machine.root)} now"
+            raise ElsewhereError(why) from error
+
+    fields = {**fields, "form": LOCATIONS, "target": location(fields["target"])}
+    fields["new_folders"] = [location(each) for each in fields.get("new_folders", ())]
+    fields["folders"] = [{**each, "path": location(each["path"])} for each in fields["folders"]]
+    for name in ("staged", "aside"):
+        if name in fields:
+            fields[name] = location(fields[name])
+    if fields.get("keeps_inode"):
+        fields["kept"] = location(fields["kept"])
+    return fields
 
 
 def _from_format_1(fields: dict[str, Any]) -> dict[str, Any]:

@@ -59,7 +59,7 @@ def edited_hive(
     if earlier is not None:
         because = earlier.because if because in earlier.because else f"{earlier.because}; {because}"
         details = (*earlier.details, detail)
-    return hive_change(place.path, place.host, changed, insertion, because, details), changed
+    return hive_change(place.path, place.location, changed, insertion, because, details), changed
 
 
 def unfit(path: str, why: str) -> RestorationError:

@@ -8,6 +8,7 @@ import msgspec
 from fundamen.evidence.authority import Authority
 from fundamen.machine.machine import Machine
 from fundamen.machine.overlay import OverlayMachine
+from fundamen.machine.places import Place
 from fundamen.model.errors import UnreadableError
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import HostPath, MachinePath
@@ -183,7 +184,7 @@ class _Rehearsing:
 
     def _laid_over(self, plan: Plan | None) -> OverlayMachine:
         """The machine as it would be; what the plan places is fetched."""
-        placed: dict[MachinePath, HostPath] = {}
+        placed: dict[MachinePath, HostPath | Place] = {}
         links: dict[MachinePath, MachinePath] = {}
         gone, made = ([s.path for s in plan.moved], [s.path for s in plan.folders]) if plan is not None else ([], [])
         for step in plan.placed if plan is not None else ():
@@ -270,7 +271,7 @@ def _installing(new: NewPackages) -> InstallPackages:
 def _laid_over(
     machine: Machine,
     new: NewPackages | None,
-    placed: Mapping[MachinePath, HostPath],
+    placed: Mapping[MachinePath, HostPath | Place],
     links: Mapping[MachinePath, MachinePath],
     gone: Iterable[MachinePath],
     made: Iterable[MachinePath],
@@ -287,10 +288,10 @@ def _laid_over(
     return OverlayMachine(machine, {**brought, **placed}, {**followed, **links}, gone, made)
 
 
-def _content(machine: Machine, step: PlaceFile | PlaceLink, contents: Mapping[str, HostPath]) -> HostPath:
-    """The host file with the bytes that would be found at a step's path; a link is rehearsed as a copy."""
+def _content(machine: Machine, step: PlaceFile | PlaceLink, contents: Mapping[str, HostPath]) -> HostPath | Place:
+    """What has the bytes that would be found at a step's path; a link is rehearsed as a copy."""
     if isinstance(step, PlaceLink) and step.sha256 not in contents:
-        return machine.host_path(step.leads_to)
+        return machine.place(step.leads_to) if machine.is_at_folder else machine.host_path(step.leads_to)
     return contents[step.sha256]
 
 

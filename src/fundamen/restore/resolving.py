@@ -4,7 +4,6 @@ Nothing on the machine is changed. Steps that change the same file follow on one
 """
 
 import hashlib
-import os
 from collections.abc import Callable, Mapping, Sequence
 from types import MappingProxyType
 from typing import Any
@@ -14,6 +13,7 @@ import msgspec
 from fundamen.formats.setting import Format, Found, Key, find_value, format_of, with_value, without_value
 from fundamen.machine.accounts import GROUPS, USERS, number_of
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.places import Place
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import RestorationError, UntrustedError, UsageError
 from fundamen.model.package import PackageFile
@@ -163,12 +163,12 @@ class _Resolving:
 
     def put_file(self, step: PutFile) -> None:
         path = self._machine.real(MachinePath(step.path))
-        place, host = self._entry(step.path)
-        if self._machine.folder_of(path) == self._machine.folder_of(place):
-            host = self._machine.host_path(path)
+        entry, place = self._entry(step.path)
+        if self._machine.folder_of(path) == self._machine.folder_of(entry):
+            place = self._machine.place(path)
         else:  # a link to what may be somebody else's: the file takes its place
-            path = place
-        state = self._state(path, host)
+            path = entry
+        state = self._state(path, place)
         if state is not None and state.sha256 == step.sha256 and step.mode in {None, state.mode & 0o777}:
             return  # somebody has done it meanwhile
         self._require(path, state, step.expects)
@@ -186,7 +186,7 @@ class _Resolving:
                 executable=step.executable,
                 mode=mode if is_theirs else step.mode,
                 owner=owner,
-                host=host,
+                location=self._location(place),
                 keeps_mode=step.mode is None,
             ),
         )
@@ -204,23 +204,25 @@ class _Resolving:
         )
 
     def make_link(self, step: MakeLink) -> None:
-        path, host = self._entry(step.path)
-        state = self._state(path, host)
+        path, place = self._entry(step.path)
+        state = self._state(path, place)
         if state is not None and state.link and self._leads_alike(path, state.link, step.target):
             return
         self._require(path, state, step.expects)
         because = step.because or (MISSING if state is None else "it leads elsewhere")
-        self._set(path, Change(path=path, because=because, sha256="", size=0, link=step.target, host=host))
+        location = self._location(place)
+        self._set(path, Change(path=path, because=because, sha256="", size=0, link=step.target, location=location))
 
     def make_folder(self, step: MakeFolder) -> None:
-        path, host = self._entry(step.path)
-        if os.path.isdir(host):
+        path, place = self._entry(step.path)
+        if place.is_folder:
             return  # somebody has done it meanwhile
-        if os.path.lexists(host):
+        if place.is_there:
             raise self._unfit(path, "something else than a folder stands there")
         uid, gid = self._number(path, step.owner, USERS), self._number(path, step.group, GROUPS)
         state = FileState(0, "", step.mode, uid, gid, -1, -1)
-        self._set(path, SetFolder(path=path, host=host, because=step.because or MISSING, state=state, yields=True))
+        because, location = step.because or MISSING, self._location(place)
+        self._set(path, SetFolder(path=path, location=location, because=because, state=state, yields=True))
 
     def _number(self, path: MachinePath, name: str, of: MachinePath) -> int:
         number = number_of(self._machine, name, of) if name else AS_AROUND
@@ -236,19 +238,26 @@ class _Resolving:
         return one == other or (places[0] == places[1] and is_there)
 
     def copy_link(self, step: CopyLink) -> None:
-        path, host = self._entry(step.path)
-        state = self._state(path, host)
+        path, place = self._entry(step.path)
+        state = self._state(path, place)
         if state is None:
             raise self._unfit(path, "nothing stands there")
         if not state.link:
             return
-        leads_to = self._machine.host_path(self._machine.real(path))
-        target = read_state(leads_to)
+        leads_to = self._machine.place(self._machine.real(path))
+        target = self._state(path, leads_to)
         if target is None:
             raise self._unfit(path, f"its link leads to {shown(state.link)}, where nothing stands")
-        self.contents[target.sha256] = leads_to
-        because = step.because or "a link that cannot be followed"
-        change = Change(path=path, because=because, sha256=target.sha256, size=target.size, mode=target.mode, host=host)
+        with leads_to.reading() as file:
+            self.contents[target.sha256] = self._means.keep(file.read())
+        change = Change(
+            path=path,
+            because=step.because or "a link that cannot be followed",
+            sha256=target.sha256,
+            size=target.size,
+            mode=target.mode,
+            location=self._location(place),
+        )
         self._set(path, change)
 
     def edit(self, step: SetValue | RemoveValue | SetEntry) -> None:
@@ -299,20 +308,20 @@ class _Resolving:
 
     def edit_registry(self, step: RegistryStep) -> None:
         place = place_of_key(self._machine, step.path)
-        earlier = self.steps.get(place.host)
-        data = self._written.get(place.host)
+        earlier = self.steps.get(place.location)
+        data = self._written.get(place.location)
         edit = edited_hive(
             self._machine,
             step,
             place,
-            read_hive(place.host) if data is None else data,
+            read_hive(self._machine, place.location) if data is None else data,
             earlier if isinstance(earlier, Change) else None,
             self._means.now_seconds,
         )
         if edit is not None:
-            change, self._written[place.host] = edit
-            self.contents[change.sha256] = self._means.keep(self._written[place.host])
-            self.steps[place.host] = change
+            change, self._written[place.location] = edit
+            self.contents[change.sha256] = self._means.keep(self._written[place.location])
+            self.steps[place.location] = change
 
     def import_root(self, step: ImportRoot) -> None:
         root = read_certificate(step.certificate)
@@ -325,17 +334,18 @@ class _Resolving:
         program = MachinePath(self._plan.program)
         work = plan_root_import(self._machine, program, root, self._means.keep, self._means.now_seconds)
         for each in work.steps:
-            host = each.host if isinstance(each, Change) else ""
-            if host in self._written:
+            location = each.location if isinstance(each, Change) else ""
+            if location in self._written:
                 raise self._unfit(each.path, "a root is to go into a registry that the plan has changed already")
-            self.steps[host or self._machine.folded(each.path)] = each
-            if host and isinstance(each, Change):
-                self._written[host] = read_hive(work.contents[each.sha256])
+            self.steps[location or self._machine.folded(each.path)] = each
+            if location and isinstance(each, Change):
+                with open(work.contents[each.sha256], "rb") as file:
+                    self._written[location] = file.read()
         self.contents |= work.contents
 
     def set_aside(self, step: SetAside) -> None:
-        path, host = self._entry(step.path)
-        if not os.path.lexists(host):
+        path, place = self._entry(step.path)
+        if not place.is_there:
             raise self._unfit(path, "nothing stands there")
         aside = free_aside(self._machine, path)
         because = step.because or "set aside"
@@ -348,17 +358,24 @@ class _Resolving:
                 inner = self._machine.join(path, name)
                 self._set(inner, Move(path=inner, because=because, aside=self._machine.join(aside, name)))
 
-    def _entry(self, path: str) -> tuple[MachinePath, HostPath]:
-        """A place whose last part is not followed where it is a link: (as the machine spells it, on this host)."""
+    def _entry(self, path: str) -> tuple[MachinePath, Place]:
+        """A place whose last part is not followed where it is a link, as the machine spells it."""
         folder = self._machine.real(self._machine.folder_of(MachinePath(path)))
         name = self._machine.paths.basename(path)
         known = {self._machine.folded(each): each for each in self._machine.names(folder)}
         name = known.get(self._machine.folded(name), name)
-        return self._machine.join(folder, name), HostPath(os.path.join(self._machine.host_path(folder), name))
+        entry = self._machine.join(folder, name)
+        for link in self._links:
+            if self._machine.folded(entry).startswith(self._machine.folded(link) + self._machine.paths.sep):
+                raise self._unfit(entry, f"it lies below {shown(link)}, which the plan makes a link")
+        return entry, self._machine.place(folder).below(name)
 
-    def _state(self, path: MachinePath, host: HostPath) -> FileState | None:
+    def _location(self, place: Place) -> str:
+        return self._machine.ground.location(place)
+
+    def _state(self, path: MachinePath, place: Place) -> FileState | None:
         try:
-            return read_state(host)
+            return read_state(place)
         except OSError as error:
             raise self._unfit(path, error.strerror or str(error)) from error
 
@@ -368,6 +385,11 @@ class _Resolving:
         if expected is not None and found != expected:
             wanted = "nothing" if expected == Expected() else "something else"
             raise self._unfit(path, f"{wanted} was expected there, and that is not so any more")
+
+    @property
+    def _links(self) -> list[MachinePath]:
+        """Where the steps so far make links."""
+        return [step.path for step in self.steps.values() if isinstance(step, Change) and step.link]
 
     def _set(self, path: MachinePath, step: Step) -> None:
         self.steps[self._machine.folded(path)] = step

@@ -107,7 +107,9 @@ def _is_new(step: Step) -> bool:
 
 def _hosts(machine: Machine, steps: Sequence[Step]) -> list[HostPath]:
     return [
-        HostPath(step.host) if isinstance(step, Change) and step.host else machine.host_path(step.path)
+        machine.ground.place(step.location).host
+        if isinstance(step, Change) and step.location
+        else machine.host_path(step.path)
         for step in steps
         if isinstance(step, Change | Move)
     ]

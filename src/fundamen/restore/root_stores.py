@@ -6,7 +6,6 @@ Locations", the registry key ``SystemCertificates\Root``.
 """
 
 import hashlib
-import os
 import re
 from collections.abc import Callable, Iterator
 
@@ -107,21 +106,22 @@ def _free_name(machine: Machine, folder: MachinePath, hashed: str) -> str:
 
 def _prefix_change(machine: Machine, root: Certificate, now_seconds: int) -> tuple[Change, bytes]:
     require_quiet(machine)
-    path = HostPath(os.path.join(machine.root, "system.reg"))
+    location = "/system.reg"
     key = f"Software\\{_KEY}{root.sha1.upper()}"
-    changed = with_key(read_hive(path), key, {"Blob": stored_blob(root.der, bytes.fromhex(root.sha1))}, now_seconds)
+    blob = stored_blob(root.der, bytes.fromhex(root.sha1))
+    changed = with_key(read_hive(machine, location), key, {"Blob": blob}, now_seconds)
     insertion = Insertion(Kind.REGISTRY_KEY, key)
-    return hive_change(MachinePath("system.reg"), path, changed, insertion, _NOT_IN_IT), changed
+    return hive_change(MachinePath("system.reg"), location, changed, insertion, _NOT_IN_IT), changed
 
 
 def _volume_change(machine: Machine, root: Certificate, now_seconds: int) -> tuple[Change, bytes]:
     require_shut_down(machine)
     path = machine.real(_HIVE)
-    host = machine.host_path(path)
+    location = machine.ground.location(machine.place(path))
     key = _KEY + root.sha1.upper()
     blob = HiveValue(ValueType.BINARY, stored_blob(root.der, bytes.fromhex(root.sha1)))
-    changed = with_values(read_hive(host), key, {"Blob": blob}, now_seconds)
-    return hive_change(path, host, changed, Insertion(Kind.REGISTRY_KEY, key), _NOT_IN_IT), changed
+    changed = with_values(read_hive(machine, location), key, {"Blob": blob}, now_seconds)
+    return hive_change(path, location, changed, Insertion(Kind.REGISTRY_KEY, key), _NOT_IN_IT), changed
 
 
 def _change(

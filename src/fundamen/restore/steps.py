@@ -1,13 +1,10 @@
 """The steps of a restoration, whatever asked for it."""
 
-import os
-
 import msgspec
 
 from fundamen.directories.connection import Attributes, Place
 from fundamen.machine.accounts import GROUPS, USERS, number_of
 from fundamen.machine.machine import Machine
-from fundamen.model.architecture import Platform
 from fundamen.model.package import Package, PackageFile, PackageFolder
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import FileState
@@ -39,7 +36,7 @@ class Change(msgspec.Struct, frozen=True, kw_only=True):
     owner: Owner = Owner()  # to whom a new file belongs
     keeps_mode: bool = True  # whether a file that is replaced keeps mode and owner that it has
     link: str = ""  # where a symbolic link is made instead: its target, as it stands in the link
-    host: str = ""  # where it lies on this host, if that is outside of the machine's own paths
+    location: str = ""  # where it lies, if not at its path (``machine.places.Ground``)
     insertion: Insertion | None = None  # where the new content is the old one with something put in
     details: tuple[str, ...] = ()  # what of the content changes, for people
     state: FileState | None = None  # all that is to stand there, where that is known: owner, times, attributes
@@ -69,7 +66,7 @@ class SetFolder(msgspec.Struct, frozen=True, kw_only=True):
     path: MachinePath
     because: str
     state: FileState  # with AS_AROUND it belongs to whoever has the folder around it
-    host: str = ""  # as for a change
+    location: str = ""  # as for a change
     gives_times: bool = False  # whether it gets only its times: the last thing that is done to it
     yields: bool = False  # whether it may belong to us where we may not give it away
 
@@ -225,13 +222,6 @@ def rights_of(machine: Machine, entry: PackageFile | PackageFolder) -> tuple[int
         return entry.mode, Owner(uid, gid)
     is_theirs = entry.mode is not None and bool(entry.owner or entry.group)
     return (entry.mode & ~_IN_THEIR_NAME if is_theirs and entry.mode is not None else entry.mode), Owner()
-
-
-def place_on_host(machine: Machine, path: MachinePath) -> HostPath:
-    """Where a path lies on this host; a link that stands there is not followed, as those to its folder are."""
-    if machine.platform is Platform.WINDOWS:
-        return machine.host_path(path)  # it has none, and names are found in any case
-    return HostPath(os.path.join(machine.host_path(machine.folder_of(path)), machine.paths.basename(path)))
 
 
 def free_aside(machine: Machine, path: MachinePath) -> MachinePath:

@@ -14,7 +14,7 @@ from fundamen.model.timing import timed
 from fundamen.restore.folders import settled
 from fundamen.restore.journal import STANDING, Entry, Journal, State, Step, StepState
 from fundamen.restore.making import batches, obstacle, take_back
-from fundamen.restore.records import FolderTimes, Record, StepRecord
+from fundamen.restore.records import FolderTimes, Record, Site, StepRecord
 
 _LOG = logging.getLogger(__name__)
 
@@ -32,7 +32,7 @@ def undo(journal: Journal, number: int | None) -> Entry:
         UnfinishedError: it was stopped half-way, or a file cannot be written; it can be undone again.
     """
     entry = _chosen(journal, number)
-    require_unchanged(entry, "undone")
+    require_unchanged(journal.site, entry, "undone")
     if entry.state is not State.UNDOING:
         entry = _with_folders_settled(journal, entry)
         journal.mark(entry.number, State.UNDOING)
@@ -49,11 +49,11 @@ def undo(journal: Journal, number: int | None) -> Entry:
     return entry
 
 
-def require_unchanged(entry: Entry, verb: str) -> None:
+def require_unchanged(site: Site, entry: Entry, verb: str) -> None:
     """Make sure that every step of a restoration can be made or taken back. Raises: RestorationError."""
     for step in entry.steps:
         try:
-            why = obstacle(step.record) if step.state is not StepState.TAKEN_BACK else ""
+            why = obstacle(site, step.record) if step.state is not StepState.TAKEN_BACK else ""
         except OSError as error:
             why = cause_of(error)
         if why:
@@ -108,7 +108,7 @@ def _with_folders_settled(journal: Journal, entry: Entry) -> Entry:
     is_done = entry.state is State.DONE
     steps = []
     for step in entry.steps:
-        folders = settled(_folders_of(step.record), last_ns, is_done=is_done)
+        folders = settled(journal.site, _folders_of(step.record), last_ns, is_done=is_done)
         record = msgspec.structs.replace(step.record, folders=folders) if folders else step.record
         steps.append(Step(step.number, step.state, record))
     journal.write_steps(entry.number, steps)
@@ -120,7 +120,7 @@ def take_back_steps(journal: Journal, entry: Entry) -> None:
     left = [step for step in entry.steps if step.state is not StepState.TAKEN_BACK]
     for batch in batches(reversed(left)):
         with timed(_LOG, "restoration %d: taking back %s", entry.number, ", ".join(step.record.path for step in batch)):
-            take_back(batch)
+            take_back(journal.site, batch)
         journal.write_steps(entry.number, (Step(each.number, StepState.TAKEN_BACK, each.record) for each in batch))
 
 

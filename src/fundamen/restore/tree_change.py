@@ -7,16 +7,17 @@ Guarantee: what an installer has made is taken away only while it is as it made 
 import contextlib
 import os
 import shutil
-import stat
 from collections.abc import Iterable, Mapping
 
 import msgspec
 
 from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, Kind
+from fundamen.machine.places import Place
 from fundamen.model.paths import HostPath
-from fundamen.placing.file_state import FileState, digest_of_file
-from fundamen.placing.flushing import flush_all, flush_folder
-from fundamen.placing.replacing import OURS, dress_folder, put, remove
+from fundamen.placing.calls import make_folder, move, remove_folder
+from fundamen.placing.file_state import FileState, digest_of_place
+from fundamen.placing.flushing import flush_all
+from fundamen.placing.replacing import OURS, dress_folder, name_of_ours, put, remove
 
 Tree = dict[str, CopiedEntry]  # by the path from the folder on
 
@@ -34,7 +35,7 @@ def tree_of(entries: Iterable[CopiedEntry]) -> Tree:
     return {entry.path: entry for entry in entries}
 
 
-def with_digests(folder: HostPath, entries: Iterable[CopiedEntry], known: Mapping[str, CopiedEntry]) -> Tree:
+def with_digests(folder: Place, entries: Iterable[CopiedEntry], known: Mapping[str, CopiedEntry]) -> Tree:
     """Entries with the digests of their files, each read; further names of a file are told as the known ones have them.
 
     Raises:
@@ -42,8 +43,7 @@ def with_digests(folder: HostPath, entries: Iterable[CopiedEntry], known: Mappin
     """
     tree: Tree = {}
     for entry in entries:
-        path = os.path.join(folder, entry.path)
-        digest = digest_of_file(path) if entry.kind is Kind.FILE else ""
+        digest = digest_of_place(folder.below(entry.path)) if entry.kind is Kind.FILE else ""
         before = known.get(entry.path)
         state = msgspec.structs.replace(entry.state, sha256=digest)
         same_as = before.same_as if before is not None else ""
@@ -70,7 +70,7 @@ def _plain(state: FileState) -> FileState:
     return msgspec.structs.replace(state, accessed_ns=0, modified_ns=0)
 
 
-def keep_tree(folder: HostPath, entries: tuple[CopiedEntry, ...], archive: HostPath, copy: ColdCopy) -> ColdCopy:
+def keep_tree(folder: Place, entries: tuple[CopiedEntry, ...], archive: HostPath, copy: ColdCopy) -> ColdCopy:
     """Keep all of a folder in an archive, read back and compared. Raises: OSError."""
     from fundamen.cold_copies.archive import find_damage, write_archive  # noqa: PLC0415 - what packs archives is seldom needed
 
@@ -82,7 +82,7 @@ def keep_tree(folder: HostPath, entries: tuple[CopiedEntry, ...], archive: HostP
 
 
 def bring_back(
-    folder: HostPath, copy: ColdCopy, archive: HostPath, now: Tree, ours: Tree | None, keeps: frozenset[str]
+    folder: Place, copy: ColdCopy, archive: HostPath, now: Tree, ours: Tree | None, keeps: frozenset[str]
 ) -> None:
     """Make a folder as it was.
 
@@ -110,8 +110,8 @@ def bring_back(
     folders = [entry for entry in copy.entries if entry.kind is Kind.FOLDER]
     for entry in sorted(folders, key=lambda entry: entry.path.count("/") + bool(entry.path), reverse=True):
         with contextlib.suppress(FileNotFoundError):
-            dress_folder(HostPath(os.path.join(folder, entry.path)), entry.state)
-    flush_all(HostPath(os.path.join(folder, e.path)) for e in folders if os.path.isdir(os.path.join(folder, e.path)))
+            dress_folder(folder.below(entry.path), entry.state)
+    flush_all(place for place in (folder.below(entry.path) for entry in folders) if place.is_folder)
     shutil.rmtree(spare, ignore_errors=True)
 
 
@@ -123,43 +123,49 @@ def bring_out_all(archive: HostPath, copy: ColdCopy, wanted: Mapping[str, HostPa
         bring_out(archive, copy, wanted)
 
 
-def _put_back(folder: HostPath, entry: CopiedEntry, spare: HostPath) -> None:
-    target = HostPath(os.path.join(folder, entry.path) if entry.path else folder)
+def _put_back(folder: Place, entry: CopiedEntry, spare: HostPath) -> None:
+    target = folder.below(entry.path)
     if entry.kind is Kind.FOLDER:
-        if os.path.lexists(target) and not stat.S_ISDIR(os.lstat(target).st_mode):
+        if target.is_there and not target.is_folder:
             remove(target)
-        os.makedirs(target, exist_ok=True)
+        if not target.is_there:
+            make_folder(target)
         return
-    if os.path.isdir(target) and not os.path.islink(target):
-        os.rename(target, _free(target))  # somebody else's folder in the place of a file of ours stays, beside it
-    staged = HostPath(os.path.join(os.path.dirname(target), f"{OURS}back"))
-    put(HostPath(os.path.join(spare, entry.state.sha256)), target, staged, entry.state)
+    if target.is_folder:
+        move(target, _free(target))  # somebody else's folder in the place of a file of ours stays, beside it
+    put(HostPath(os.path.join(spare, entry.state.sha256)), target, target.beside(name_of_ours()), entry.state)
 
 
 def _take_away(
-    folder: HostPath, added: Iterable[str], now: Tree, ours: Tree | None, keeps: frozenset[str], number: int
+    folder: Place, added: Iterable[str], now: Tree, ours: Tree | None, keeps: frozenset[str], number: int
 ) -> None:
     """Take away what is new: what the installer has made; if that is not known, it is set aside."""
     for path in sorted(added, key=lambda path: path.count("/"), reverse=True):
-        target = HostPath(os.path.join(folder, path))
+        target = folder.below(path)
         if path in keeps or path.partition("/")[0].startswith(OURS):
             continue
         if ours is not None and (path not in ours or differs(ours[path], now[path])):
             continue  # somebody else's, or changed by somebody since
         if now[path].kind is Kind.FOLDER:
             with contextlib.suppress(OSError):  # something of somebody else's lies in it
-                os.rmdir(target)
+                remove_folder(target)
         elif ours is not None:
             remove(target)
         else:
-            aside = os.path.join(folder, f"{OURS}left-{number}", path)
-            os.makedirs(os.path.dirname(aside), exist_ok=True)
-            os.rename(target, aside)
-            flush_folder(os.path.dirname(aside))
+            aside = folder.below(f"{OURS}left-{number}/{path}")
+            _make_folders(folder, aside.folder)
+            move(target, aside)
+            aside.folder.flush()
 
 
-def _free(path: str) -> str:
+def _make_folders(top: Place, folder: Place) -> None:
+    if folder != top and not folder.is_folder:
+        _make_folders(top, folder.folder)
+        make_folder(folder)
+
+
+def _free(place: Place) -> Place:
     number = 1
-    while os.path.lexists(f"{path}.aside-{number}"):
+    while (free := place.beside(f"{place.name}.aside-{number}")).is_there:
         number += 1
-    return f"{path}.aside-{number}"
+    return free

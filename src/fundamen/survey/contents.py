@@ -22,6 +22,7 @@ from fundamen.evidence.dpkg_files import LEFT_OUT, RecordedFile, RecordedPackage
 from fundamen.evidence.recorded import RecordedAuthority
 from fundamen.machine.file_bytes import open_quietly
 from fundamen.machine.machine import Machine
+from fundamen.machine.places import Place
 from fundamen.machine.sharing import Where, Workers, can_fork
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
@@ -185,7 +186,7 @@ class _Comparing:
         self._known = known
         self._now_ns = now_ns
         self._maps = maps
-        self._folders: dict[str, str] = {}
+        self._folders: dict[str, str | Place] = {}
         self._of_several_names: dict[bytes, bytes] = {}  # digests by key
 
     def compare(self, places: Sequence[int]) -> _Outcome:
@@ -222,12 +223,13 @@ class _Comparing:
     def _one(self, file: RecordedFile, new: _New) -> str:
         """In what a file differs from what was recorded; empty if in nothing. Raises: OSError, UnreadableError."""
         host = self._host(file.path)
-        status = os.lstat(host)
+        status = _status(host)
         if not file.md5:
             return ""
         if stat.S_ISLNK(status.st_mode):
-            host = self._machine.host_path(self._machine.real(file.path))
-            status = os.lstat(host)
+            real = self._machine.real(file.path)
+            host = self._machine.place(real) if self._machine.is_at_folder else self._machine.host_path(real)
+            status = _status(host)
         if not stat.S_ISREG(status.st_mode):
             raise OSError(0, "it is no ordinary file any more")
         expected = file.md5
@@ -238,12 +240,12 @@ class _Comparing:
             try:
                 md5, status = self._digest(host, status, expected)
             except _ChangedError:  # it may have been replaced by a whole new one
-                md5, status = self._digest(host, os.lstat(host), expected)
+                md5, status = self._digest(host, _status(host), expected)
             if is_settled(status, self._now_ns):
                 new[file.path] = (key_of(status), md5)
         return "" if md5.hex() == expected else f"MD5 {md5.hex()[:8]}..., not {expected[:8]}..."
 
-    def _digest(self, host: str, status: os.stat_result, expected: str) -> tuple[bytes, os.stat_result]:
+    def _digest(self, host: str | Place, status: os.stat_result, expected: str) -> tuple[bytes, os.stat_result]:
         """MD5 of a file, and its status; one of several names is read once. Raises: OSError."""
         if status.st_nlink == 1 or not is_settled(status, self._now_ns):
             return _digest(host, status, expected, maps=self._maps)
@@ -254,23 +256,29 @@ class _Comparing:
             self._of_several_names[key_of(status)] = md5
         return md5, status
 
-    def _host(self, path: MachinePath) -> str:
+    def _host(self, path: MachinePath) -> str | Place:
         """Where a file lies on this host; the links of its folder are followed within the machine, each folder once."""
         folder, _, name = path.rpartition("/")
         host = self._folders.get(folder)
         if host is None:
             real = self._machine.real(MachinePath(folder or "/"))
-            host = self._folders[folder] = self._machine.host_path(real).rstrip("/")
-        return f"{host}/{name}"
+            here = self._machine.is_at_folder
+            host = self._machine.place(real) if here else self._machine.host_path(real).rstrip("/")
+            self._folders[folder] = host
+        return f"{host}/{name}" if isinstance(host, str) else host.below(name)
 
 
-def _digest(host: str, before: os.stat_result, expected: str, *, maps: bool) -> tuple[bytes, os.stat_result]:
+def _status(host: str | Place) -> os.stat_result:
+    return os.lstat(host) if isinstance(host, str) else host.status()
+
+
+def _digest(host: str | Place, before: os.stat_result, expected: str, *, maps: bool) -> tuple[bytes, os.stat_result]:
     """MD5 of a file, and its status; where it is not as expected, the file must not change while it is read.
 
     Where it is, the file has the content that is told, whatever happened: had it changed after the first look, its
     status now would be another, and what is remembered would not count. Raises: OSError.
     """
-    file = open_quietly(HostPath(host))
+    file = open_quietly(HostPath(host)) if isinstance(host, str) else host.open_quietly()
     try:
         if maps and before.st_size >= _MAPPED:
             state, left = hashlib.md5(usedforsecurity=False), 0

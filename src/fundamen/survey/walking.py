@@ -250,7 +250,7 @@ class _Walking:
                     continue
                 gone.files[inode] = 0
                 with self._scanning.entries(place) as entries:
-                    files = self._look_through(folder, inode, entries, gone.found, waiting)
+                    files = self._look_through(folder, place, inode, entries, gone.found, waiting)
             except OSError as error:
                 gone.barred.append(f"{folder}: {error.strerror}")
                 continue
@@ -262,6 +262,7 @@ class _Walking:
     def _look_through(
         self,
         folder: MachinePath,
+        place: str,
         inode: int,
         entries: Iterator[ScannedEntry],
         found: list[_Find],
@@ -269,16 +270,16 @@ class _Walking:
     ) -> int:
         """Note what is found in a folder, and the folders below; give how many ordinary files there are."""
         begin = folder.rstrip(self._sep) + self._sep
-        is_named, by_mode = self._named.search, self._by_mode
+        is_named, by_mode, below = self._named.search, self._by_mode, self._scanning.below
         count = 0
         for entry in entries:
             try:
                 if entry.is_file(follow_symlinks=False):
                     count += 1
                     if is_named(entry.name) or (by_mode and entry.stat(follow_symlinks=False).st_mode & _ANYBODY_RUNS):
-                        found += self._told_apart(inode, MachinePath(begin + entry.name), entry.path)
+                        found += self._told_apart(inode, MachinePath(begin + entry.name), below(place, entry.name))
                 elif entry.is_dir(follow_symlinks=False):
-                    folders.append((MachinePath(begin + entry.name), entry.path))
+                    folders.append((MachinePath(begin + entry.name), below(place, entry.name)))
                 elif entry.is_symlink() and self._is_broken(MachinePath(begin + entry.name)):
                     found.append(_Find(inode, _What.BROKEN_LINK, MachinePath(begin + entry.name)))
             except OSError:  # it vanished meanwhile

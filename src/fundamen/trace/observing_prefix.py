@@ -20,10 +20,11 @@ from fundamen.formats.loader_trace import Event, Failed, Loaded, LoaderTrace
 from fundamen.formats.text_hive import changed_keys
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
+from fundamen.machine.places import Top
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.file_state import FileState, read_state
-from fundamen.placing.replacing import put
+from fundamen.placing.replacing import name_of_ours, put
 from fundamen.trace.running import MOST_OUTPUT, Marked, processes, require_time
 
 _WINE = ("wine64", "wine", "/usr/lib/wine/wine64")
@@ -249,9 +250,9 @@ def _hives(prefix: HostPath) -> dict[str, _Hive]:
     hives: dict[str, _Hive] = {}
     for name in _HIVES:
         try:
-            path = HostPath(os.path.join(prefix, name))
-            state = read_state(path)
-            with open(path, "rb") as file:
+            place = Top(prefix).place(name)
+            state = read_state(place)
+            with place.reading() as file:
                 data = file.read()
             if state is not None:
                 hives[name] = _Hive(data, state)
@@ -266,12 +267,13 @@ def _hives(prefix: HostPath) -> dict[str, _Hive]:
 
 def _put_back(prefix: HostPath, hives: dict[str, _Hive]) -> None:
     """Put the hives back as they were, with their modes and times."""
+    top = Top(prefix)
     for name, hive in hives.items():
         with tempfile.NamedTemporaryFile() as file:
             file.write(hive.data)
             file.flush()
-            target = HostPath(os.path.join(prefix, name))
-            put(HostPath(file.name), target, HostPath(target + ".fundamen"), hive.state)
+            target = top.place(name)
+            put(HostPath(file.name), target, target.beside(name_of_ours()), hive.state)
 
 
 def _first(names: tuple[str, ...], search_path: str) -> str | None:

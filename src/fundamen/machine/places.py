@@ -1,0 +1,281 @@
+"""Places: names in folders of a machine that are reached from its root without following a link.
+
+Whoever exchanges a folder for a link while Fundamen looks or writes gets an error out of it, and nothing else.
+"""
+
+import contextlib
+import functools
+import os
+import stat
+from collections import OrderedDict
+from collections.abc import Callable, Iterator, Mapping
+from typing import IO
+
+import msgspec
+
+from fundamen.machine.descent import FOLDER, open_below
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import HostPath
+
+_MOST_OPEN = 100  # folders that one top keeps open
+# O_NONBLOCK: a named pipe that took a file's place must not hold us up.
+_QUIETLY = os.O_RDONLY | getattr(os, "O_NONBLOCK", 0)
+_LEAVE_ACCESS_TIME = getattr(os, "O_NOATIME", 0)
+_HANDLES = "/proc/self/fd"
+
+
+HAS_PLACES = {os.open, os.stat, os.readlink} <= os.supports_dir_fd  # whether this host can hold them
+
+
+class _Handle:
+    """An open folder, closed when the last one who uses it lets go."""
+
+    __slots__ = ("number",)
+
+    def __init__(self, number: int) -> None:
+        self.number = number
+
+    def __del__(self) -> None:
+        os.close(self.number)
+
+
+class Top:
+    """A folder of this host out of which nothing leads: the root of a machine, or one of its drives.
+
+    Folders below it are kept open for the next look into them, until ``forget``.
+    """
+
+    def __init__(self, path: HostPath) -> None:
+        """Open the folder. Raises: OSError."""
+        self.path = path
+        self._prefix = path.rstrip("/") + "/"
+        self._handle = _Handle(os.open(path, FOLDER | getattr(os, "O_CLOEXEC", 0)))
+        self._folders: OrderedDict[str, _Handle] = OrderedDict()
+
+    def has(self, host: str) -> bool:
+        """Whether a host path lies in it, by its name alone."""
+        return host.startswith(self._prefix) or host == self.path
+
+    def place(self, inner: str) -> "Place":
+        """The place at a path from this folder on."""
+        return Place(self, inner.strip("/"))
+
+    def place_of(self, host: str) -> "Place":
+        """The place at a host path that lies in this folder by its name."""
+        return Place(self, host[len(self._prefix) :])
+
+    def host(self, inner: str) -> HostPath:
+        """What the host calls a path from this folder on."""
+        return HostPath(self._prefix + inner if inner else self.path)
+
+    def open(self, inner: str, flags: int, mode: int = 0) -> int:
+        """Open what stands at a path from this folder on. Raises: OSError."""
+        folder, _, name = inner.rpartition("/")
+        return open_below(self.folder(folder).number, name, flags, mode)
+
+    def folder(self, inner: str) -> _Handle:
+        """The open folder at a path. Raises: OSError."""
+        if not inner:
+            return self._handle
+        known = self._folders.get(inner)
+        if known is not None:
+            return known
+        handle = _Handle(open_below(self._handle.number, inner, FOLDER))
+        if len(self._folders) >= _MOST_OPEN:
+            with contextlib.suppress(KeyError):  # another thread took it out
+                self._folders.popitem(last=False)
+        self._folders[inner] = handle
+        return handle
+
+    def forget(self, inner: str = "") -> None:
+        """Let go of the open folders at a path and below it: the next look descends again."""
+        for each in [each for each in self._folders if not inner or each == inner or each.startswith(inner + "/")]:
+            self._folders.pop(each, None)
+
+
+class Place(msgspec.Struct, frozen=True):
+    """A name in a folder of a machine. All methods raise OSError, with the host path; none follows a link."""
+
+    top: Top
+    inner: str  # the path from the top on; empty for the top itself
+
+    @property
+    def host(self) -> HostPath:
+        """What the host calls it: for messages, and for tools that take no handle."""
+        return self.top.host(self.inner)
+
+    @property
+    def name(self) -> str:
+        """Its name in its folder."""
+        return self.inner.rpartition("/")[2]
+
+    @property
+    def folder(self) -> "Place":
+        """The folder that it lies in; the top lies in itself."""
+        return Place(self.top, self.inner.rpartition("/")[0])
+
+    def below(self, path: str) -> "Place":
+        """A place below it."""
+        return Place(self.top, f"{self.inner}/{path}".strip("/") if path else self.inner)
+
+    def beside(self, name: str) -> "Place":
+        """Another name in its folder."""
+        return self.folder.below(name)
+
+    def status(self) -> os.stat_result:
+        """What stands there, as lstat(2) tells."""
+        with self.at() as folder:
+            return os.stat(self.name or ".", dir_fd=folder, follow_symlinks=False)
+
+    def status_or_none(self) -> os.stat_result | None:
+        """What stands there; None where nothing does, also where its folder is none."""
+        try:
+            return self.status()
+        except (FileNotFoundError, NotADirectoryError):
+            return None
+
+    @property
+    def is_there(self) -> bool:
+        """Whether anything stands there."""
+        return self.status_or_none() is not None
+
+    @property
+    def is_folder(self) -> bool:
+        """Whether a folder stands there."""
+        return _is(self, stat.S_ISDIR)
+
+    @property
+    def is_file(self) -> bool:
+        """Whether an ordinary file stands there."""
+        return _is(self, stat.S_ISREG)
+
+    def link(self) -> str:
+        """What the link that stands there leads to."""
+        with self.at() as folder:
+            return os.readlink(self.name, dir_fd=folder)
+
+    def names(self) -> list[str]:
+        """The names in the folder that stands there."""
+        handle = self.open(os.O_RDONLY | getattr(os, "O_DIRECTORY", 0))
+        try:
+            return os.listdir(handle)
+        finally:
+            os.close(handle)
+
+    def open(self, flags: int, mode: int = 0) -> int:
+        """Open what stands there. The handle is the caller's to close."""
+        with self._told():
+            return self.top.open(self.inner, flags, mode)
+
+    def open_quietly(self) -> int:
+        """Open it for reading, without a trace in its access time where the system lets us."""
+        try:
+            return self.open(_QUIETLY | _LEAVE_ACCESS_TIME)
+        except PermissionError:  # only the file's owner may ask for that
+            return self.open(_QUIETLY)
+
+    def reading(self) -> IO[bytes]:
+        """The bytes of the file that stands there."""
+        return os.fdopen(self.open_quietly(), "rb")
+
+    @contextlib.contextmanager
+    def opened(self, flags: int) -> Iterator[int]:
+        """A handle of what stands there, closed afterwards."""
+        handle = self.open(flags)
+        try:
+            with self._told():
+                yield handle
+        finally:
+            os.close(handle)
+
+    def attributes(self) -> tuple[tuple[str, bytes], ...]:
+        """The extended attributes of a file or folder, sorted."""
+        with self.itself() as it:
+            return tuple((name, os.getxattr(it, name)) for name in sorted(os.listxattr(it)))
+
+    def flush(self) -> None:
+        """Have a file, or the entries of a folder, on the disk."""
+        with self.opened(os.O_RDONLY) as handle:
+            os.fsync(handle)
+
+    @contextlib.contextmanager
+    def itself(self) -> Iterator[int | str]:
+        """What stands there, no link, for calls that change it: its handle. It need not be readable."""
+        flags = getattr(os, "O_PATH", os.O_RDONLY)
+        with self.opened(flags if _has_handles_as_paths() else os.O_RDONLY) as handle:
+            if stat.S_ISLNK(os.fstat(handle).st_mode):
+                raise OSError(0, "a link stands there", self.host)
+            # A handle that only names something is taken by calls only through its path there: open(2), O_PATH.
+            yield f"{_HANDLES}/{handle}" if _has_handles_as_paths() else handle
+
+    @contextlib.contextmanager
+    def at(self) -> Iterator[int]:
+        """The handle of its folder, for calls that take a name in it."""
+        with self._told():
+            yield self.top.folder(self.inner.rpartition("/")[0]).number
+
+    @contextlib.contextmanager
+    def _told(self) -> Iterator[None]:
+        try:
+            yield
+        except OSError as error:
+            error.filename, error.filename2 = self.host, None
+            raise
+
+
+class Ground(msgspec.Struct, frozen=True):
+    """All tops of a machine, and how a place is written down so that it is found again wherever its disk is mounted.
+
+    A location is ``/PATH`` below the root that was named, or ``X:/PATH`` below a drive that lies elsewhere.
+    """
+
+    tops: Mapping[str, Top]  # the root by the empty name, further drives by their letters
+
+    def place(self, location: str) -> Place:
+        """The place of a location. Raises: OSError: it is none, or of a drive that is not given."""
+        name, colon, path = location.partition(":/")
+        if not colon or "/" in name:
+            name, path = "", location.removeprefix("/")
+        top = self.tops.get(name)
+        if top is None or not (colon or location.startswith("/")):
+            raise OSError(0, f"the drive {name}: is not given" if colon else "it is no place of the machine", location)
+        return top.place(path)
+
+    def place_of(self, host: str) -> Place:
+        """The place of a host path whose links were followed. Raises: OSError: it lies outside of the machine."""
+        for top in self.tops.values():
+            if top.has(host):
+                return top.place_of(host)
+        raise OSError(0, "it lies outside of the machine", host)
+
+    def location(self, place: Place) -> str:
+        """How a place is written down."""
+        name = next(name for name, top in self.tops.items() if top.path == place.top.path)
+        return f"{name}:/{place.inner}" if name else f"/{place.inner}"
+
+    def forget(self) -> None:
+        """Let go of all open folders: the next look descends again."""
+        for top in self.tops.values():
+            top.forget()
+
+
+def opened_ground(tops: Mapping[str, HostPath], title: str) -> Ground:
+    """The ground of a machine whose tops these are. Raises: UnreadableError: one cannot be opened."""
+    try:
+        return Ground({name: Top(path) for name, path in tops.items()})
+    except OSError as error:
+        raise UnreadableError(
+            what=f"{title} cannot be examined",
+            why="this account may not read it" if isinstance(error, PermissionError) else error.strerror or str(error),
+            do="See whether the disk is mounted, and whether you may look into it.",
+        ) from error
+
+
+@functools.cache
+def _has_handles_as_paths() -> bool:
+    return hasattr(os, "O_PATH") and os.path.isdir(_HANDLES)
+
+
+def _is(place: Place, kind: Callable[[int], bool]) -> bool:
+    status = place.status_or_none()
+    return status is not None and kind(status.st_mode)
