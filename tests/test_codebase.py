@@ -153,29 +153,23 @@ def uses(names: set[str], packages: set[str]) -> dict[str, frozenset[str]]:
 SURROUNDINGS_TODAY: dict[str, set[str]] = {}
 HOST_TODAY = {"placing/flushing.py": {"os.uname"}}
 CHANGES_TODAY = {  # how many of these each uses
-    "cold_copies/archive.py": 3,
-    "cold_copies/store.py": 2,
+    "cold_copies/store.py": 1,
     "cold_copies/taking.py": 1,
     "installers/unpacking.py": 5,
     "prerequisites/acceptance.py": 1,
     "restore/carrying_out.py": 1,
     "restore/clean_up.py": 1,
-    "restore/entries.py": 2,
-    "restore/folders.py": 3,
-    "restore/moves.py": 1,
     "restore/publisher_installer.py": 1,
     "restore/taking_back.py": 1,
-    "restore/tree_change.py": 4,
+    "restore/tree_change.py": 1,
     "sources/apt.py": 2,
     "sources/client.py": 1,
     "sources/fetching.py": 3,
     "sources/media.py": 2,
     "sources/own_copies.py": 1,
     "sources/publishing.py": 1,
-    "sources/reference_offers.py": 2,
-    "sources/repository.py": 3,
+    "sources/repository.py": 2,
     "sources/store.py": 3,
-    "sources/writing.py": 2,
 }
 PROCESSES_TODAY = {
     "cli/commands/fleet.py",

@@ -16,6 +16,7 @@ import msgspec
 
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, shown
+from fundamen.placing.own_files import remove_own, write_whole
 
 FORMAT = 1
 _FILE = "cases.sqlite"
@@ -283,12 +284,9 @@ class CaseStore:
     def _set_current(self, case_id: str | None) -> None:
         path = os.path.join(self.folder, _CURRENT)
         if case_id is None:
-            if os.path.exists(path):
-                os.remove(path)
+            remove_own(path)
             return
-        with open(f"{path}.new", "w", encoding="ascii") as file:
-            file.write(case_id)
-        os.replace(f"{path}.new", path)
+        write_whole(path, case_id.encode("ascii"))
 
     def _entry(self, row: Sequence[str]) -> Entry:
         return Entry(

@@ -13,6 +13,7 @@ from fundamen.cli.stopping import stoppable
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import MachinePath, shown
+from fundamen.placing.own_files import write_whole
 from fundamen.report.commands import command
 from fundamen.report.contracts.restoring import RestoreState, plan_record
 from fundamen.report.plan_text import plan_rehearsal_text, plan_text
@@ -25,7 +26,6 @@ from fundamen.restore.resolving import Means
 from fundamen.sources.os_archive import NewPackages
 from fundamen.sources.refreshing import proven_catalogues
 from fundamen.sources.store import SourceStore
-from fundamen.sources.writing import write_whole
 
 _MOST_PLAN = 256 << 20  # bytes
 

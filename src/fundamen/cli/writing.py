@@ -9,7 +9,7 @@ from fundamen.cli.output import Output
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import shown
-from fundamen.sources.writing import write_whole
+from fundamen.placing.own_files import write_whole
 from fundamen.trace.records import Trace
 
 F = TypeVar("F")

@@ -20,6 +20,7 @@ from fundamen.machine.places import Place
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import HostPath, shown
 from fundamen.placing.file_state import digest_of_file, state_of
+from fundamen.placing.own_files import written_whole
 
 if TYPE_CHECKING:
     from typing_extensions import Buffer  # the standard library has it only from 3.12 on
@@ -125,16 +126,9 @@ def _is_there(target: HostPath, sha256: str) -> bool:
 
 
 def _bring_out_one(copy: ColdCopy, entry: CopiedEntry, data: IO[bytes], target: HostPath) -> None:
-    os.makedirs(os.path.dirname(target), exist_ok=True)
-    part = f"{target}.part"
-    with open(part, "wb") as file:
-        found = _copied(data, file)
-        file.flush()
-        os.fsync(file.fileno())
-    if found != entry.state.sha256:
-        os.unlink(part)
-        raise _damaged(copy, f"{shown(entry.path)} in it has other bytes than were read")
-    os.replace(part, target)
+    with written_whole(target) as file:
+        if _copied(data, file) != entry.state.sha256:
+            raise _damaged(copy, f"{shown(entry.path)} in it has other bytes than were read")
 
 
 def _unpacked(archive: HostPath, copy: ColdCopy) -> Iterator[tuple[CopiedEntry, IO[bytes] | None]]:

@@ -8,6 +8,7 @@ from fundamen.cold_copies.manifest import ColdCopy, read_manifest, written
 from fundamen.model.errors import FundamenError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, shown
 from fundamen.placing.flushing import flush_folder
+from fundamen.placing.own_files import write_whole
 
 _LIST = re.compile(r"^(\d{1,9})\.json$")
 _MOST_LIST = 1 << 30  # bytes
@@ -72,13 +73,7 @@ class CopyStore:
 
     def add(self, copy: ColdCopy) -> None:
         """Write the list of a copy whose archive lies there already: from now on there is one. Raises: OSError."""
-        part = f"{self._list_of(copy.number)}.part"
-        with open(part, "wb") as file:
-            file.write(written(copy))
-            file.flush()
-            os.fsync(file.fileno())
-        os.replace(part, self._list_of(copy.number))
-        flush_folder(self.folder)
+        write_whole(self._list_of(copy.number), written(copy))
 
     def drop(self, number: int) -> None:
         """Give a copy up: first its list, so that none is offered whose archive is gone. Raises: OSError."""

@@ -13,7 +13,7 @@ from contextlib import contextmanager
 from fundamen.directories.connection import Attributes, Login, Place, open_directory
 from fundamen.model.errors import FundamenError, RestorationError, UnreadableError
 from fundamen.model.paths import HostPath, MachinePath, shown
-from fundamen.placing.flushing import flush_folder
+from fundamen.placing.own_files import write_whole
 from fundamen.restore.asked_password import PASSWORD
 from fundamen.restore.plan_file import SetDirectoryEntry
 from fundamen.restore.records import DirectoryRecord, Site
@@ -70,11 +70,7 @@ def keep(step: ChangeEntry, site: Site, kept_folder: HostPath, number: int) -> D
     if held is None or any(_values(held, name) != values for name, values in step.before.items()):
         raise OSError(0, "the entry has changed since it was looked at", step.entry)
     kept = os.path.join(kept_folder, f"{number}.ldif")
-    with open(kept, "wb") as file:
-        file.write(ldif(step.entry, held))
-        file.flush()
-        os.fsync(file.fileno())
-    flush_folder(kept_folder)
+    write_whole(kept, ldif(step.entry, held))
     return DirectoryRecord(
         path=step.path,
         server=step.place.server,

@@ -11,13 +11,13 @@ from fundamen.model.paths import HostPath
 from fundamen.placing.calls import move, name_also
 from fundamen.placing.file_state import FileState, digest_of_file, read_state, stands_as
 from fundamen.placing.flushing import flush_all
+from fundamen.placing.own_files import write_whole
 from fundamen.placing.replacing import keep_copy, name_of_ours, put, remove, require_digest, stage, swap
 from fundamen.restore.folders import Around, owner_in
 from fundamen.restore.insertions import Insertion, without
 from fundamen.restore.records import LOCATIONS, EntryRecord, Site
 from fundamen.restore.side_by_side import side_by_side
 from fundamen.restore.steps import Change, Owner
-from fundamen.sources.writing import write_whole
 
 _NEW_FILE, _NEW_PROGRAM, _NEW_LINK = 0o644, 0o755, 0o777  # modes
 

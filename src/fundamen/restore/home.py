@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import HostPath
-from fundamen.sources.writing import write_whole
+from fundamen.placing.own_files import write_whole
 
 if TYPE_CHECKING:
     from fundamen.restore.journal import Journal

@@ -10,7 +10,7 @@ import os
 import shutil
 import subprocess
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from datetime import UTC, datetime
 
 import msgspec
@@ -27,6 +27,7 @@ from fundamen.model.errors import FundamenError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.file_state import digest_of_file, digest_of_place, read_state
 from fundamen.placing.flushing import flush_folder
+from fundamen.placing.own_files import remove_own, write_whole
 from fundamen.placing.replacing import name_of_ours, put
 from fundamen.restore.installer_following import OWN_LOG, FollowedLog, log_place
 from fundamen.restore.records import InstallerRecord, Site, Tell
@@ -42,7 +43,6 @@ from fundamen.restore.tree_change import (
     tree_of,
     with_digests,
 )
-from fundamen.sources.writing import write_whole
 
 _HIVES = ("system.reg", "user.reg", "userdef.reg")
 _MOST_LISTED = 100_000
@@ -133,10 +133,7 @@ def run(record: InstallerRecord, site: Site, tell: Tell) -> None:
     copy = _copy(record, site)
     if compared(tree_of(copy.entries), _now(prefix, copy)) != TreeChange((), (), ()):
         take_back(record, site)  # an earlier run was cut off
-    with suppress(FileNotFoundError):
-        os.unlink(
-            _kept(record, site, "-after.json")
-        )  # of one that had failed: what it has left says nothing of this run
+    remove_own(_kept(record, site, "-after.json"))  # of one that had failed: it says nothing of this run
     session = PrefixSession(Wine(*record.wine), prefix.host, dict(record.environment))
     session.environment["WINEDEBUG"] = "-all"
     session.environment[_VARIABLE] = subprocess.list2cmdline(_command(record))

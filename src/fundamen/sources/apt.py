@@ -19,7 +19,7 @@ from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.file_state import digest_of_file
-from fundamen.sources.writing import write_whole
+from fundamen.placing.own_files import write_whole
 
 _SECONDS = 900
 _NAME = re.compile(r"^[a-z0-9][a-z0-9+.\-]+$")  # Debian Policy, section 5.6.1

@@ -225,7 +225,7 @@ class OsArchive:
             return False
 
     def _keep(self, sha256: str, content: bytes) -> None:
-        from fundamen.sources.writing import write_whole  # noqa: PLC0415 - only where something is kept
+        from fundamen.placing.own_files import write_whole  # noqa: PLC0415 - only where something is kept
 
         path = os.path.join(self._contents, sha256)
         if not os.path.exists(path) or digest_of_file(path) != sha256:

@@ -18,12 +18,12 @@ from fundamen.model.binary import Binary, Kind
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.package import NEUTRAL, Base, Package, PackageFile
 from fundamen.model.paths import HostPath, shown
+from fundamen.placing.own_files import copy_whole
 from fundamen.sources.artefacts import find_artefacts
 from fundamen.sources.layout import content_path, place_parts
 from fundamen.sources.media import Media
 from fundamen.sources.media_identity import UNKNOWN_PUBLISHER, UNKNOWN_VERSION, read_place
 from fundamen.sources.repository import Repository
-from fundamen.sources.writing import copy_whole
 
 _MOST_FILES = 100_000
 _SAID = "the packager, who took it in as the publisher's"

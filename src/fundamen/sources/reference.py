@@ -19,7 +19,7 @@ import msgspec
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, shown
-from fundamen.sources.writing import write_whole
+from fundamen.placing.own_files import write_whole
 
 _PIECE = 1 << 20  # bytes
 _MOST_ENTRIES = 2_000_000

@@ -14,9 +14,9 @@ from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.package import Base, Package, PackageFile
 from fundamen.model.paths import HostPath, MachinePath
+from fundamen.placing.own_files import copy_whole, remove_own
 from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source, SourceKind
 from fundamen.sources.reference import Baseline, Recorded
-from fundamen.sources.writing import copy_whole
 
 _LIFE = timedelta(days=1)
 
@@ -61,11 +61,9 @@ class ReferenceOffers:
         origin = os.path.join(baseline.location, *path.split("/"))
         kept = os.path.join(self._contents, recorded.sha256)
         try:
-            if not os.path.exists(kept):
-                if copy_whole(origin, f"{kept}.new", recorded.size + 1) != recorded.sha256:
-                    os.unlink(f"{kept}.new")
-                    return
-                os.replace(f"{kept}.new", kept)
+            if not os.path.exists(kept) and copy_whole(origin, kept, recorded.size + 1) != recorded.sha256:
+                remove_own(kept)
+                return
             with FileBytes(HostPath(kept), path) as source:
                 binary = read_binary(source)
         except (OSError, UnreadableError):

@@ -23,8 +23,8 @@ from tuf.api.serialization.json import JSONSerializer
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.package import Package
 from fundamen.model.paths import HostPath, shown
+from fundamen.placing.own_files import write_whole, written_whole
 from fundamen.sources.layout import METADATA, PACKAGES, is_shard, packed_shard, read_shard, root_fingerprint, shard_path
-from fundamen.sources.writing import write_whole
 
 ROLES = ("root", "targets", "snapshot", "timestamp")
 _ROOT_LIFE = timedelta(days=3650)
@@ -264,13 +264,10 @@ def _make_key(path: str) -> CryptoSigner:
     try:
         os.makedirs(os.path.dirname(path), mode=0o700, exist_ok=True)
         signer = CryptoSigner.generate_ed25519()
-        with open(os.open(path + ".new", os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as file:
+        with written_whole(path, 0o600) as file:
             file.write(signer.private_bytes)
-            file.flush()
-            os.fsync(file.fileno())
-        if os.path.exists(path):
-            os.replace(path, _free(path))
-        os.rename(path + ".new", path)
+            if os.path.exists(path):
+                os.link(path, _free(path))  # so that at no moment there is none
     except OSError as error:
         raise _unusable(path, error) from error
     return signer

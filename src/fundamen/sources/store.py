@@ -19,6 +19,7 @@ from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath, shown
 from fundamen.model.timing import timed
 from fundamen.placing.file_state import digest_of_file
+from fundamen.placing.own_files import write_whole
 from fundamen.sources.catalogue import Catalogue, Index, IndexedCatalogue, Source
 from fundamen.sources.fetching import Received, fetch_file
 from fundamen.sources.layout import (
@@ -30,7 +31,6 @@ from fundamen.sources.layout import (
     root_fingerprint,
 )
 from fundamen.sources.place import NotThereError, Place, is_served, open_place, read_small
-from fundamen.sources.writing import write_whole
 from fundamen.trust.fingerprint import grouped, read_fingerprint
 
 _LOG = logging.getLogger(__name__)

@@ -18,7 +18,7 @@ import msgspec
 
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, shown
-from fundamen.sources.writing import write_whole
+from fundamen.placing.own_files import write_whole
 
 _FORM = 2
 _SETTLED_NS = 3_000_000_000  # how long ago a file must have changed

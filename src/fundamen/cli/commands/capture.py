@@ -21,6 +21,7 @@ from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, shown
+from fundamen.placing.own_files import written_whole
 from fundamen.prerequisites.comparison import amount_of
 from fundamen.prerequisites.requirement import Asked
 from fundamen.prerequisites.sheet import read_sheet
@@ -172,13 +173,9 @@ def _require_sense(
 
 def _write(target: str, taken: Taken) -> Manifest:
     """Write it whole, or not at all. Raises: UnreadableError."""
-    part = f"{target}.part"
     try:
-        with open(part, "xb") as file:
+        with written_whole(os.path.abspath(target)) as file:
             manifest = write_capture(file, taken.manifest, taken.facts, taken.recording.taken, taken.summary)
-            file.flush()
-            os.fsync(file.fileno())
-        os.rename(part, target)
     except OSError as error:
         raise UnreadableError(
             what=f"The capture cannot be written to {shown(target)}",
