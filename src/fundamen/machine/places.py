@@ -219,8 +219,7 @@ class Place(msgspec.Struct, frozen=True):
         try:
             yield
         except OSError as error:
-            error.filename, error.filename2 = self.host, None
-            raise
+            raise OSError(error.errno, error.strerror, self.host) from error
 
 
 class Ground(msgspec.Struct, frozen=True):

@@ -71,8 +71,15 @@ def carry_out(
     site = journal.site
     site.ground.forget()
     targets = [(step, _target(machine, step)) for step in work.steps]
-    require_unhindered(machine, [(step.path, target) for step, target in targets if isinstance(step, Change)])
-    _require_room(journal, targets)
+    try:
+        require_unhindered(machine, [(step.path, target) for step, target in targets if isinstance(step, Change)])
+        _require_room(journal, targets)
+    except OSError as error:
+        raise RestorationError(
+            what=_NOT_BEGUN,
+            why=cause_of(error),
+            do="Nothing was changed. See what stands there now, then restore again.",
+        ) from error
     try:
         number = journal.next_number()
     except (OSError, UnreadableError) as error:
