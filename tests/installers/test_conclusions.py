@@ -236,7 +236,7 @@ def test_a_package_is_unpacked_with_one_setting_changed_whole_or_not_at_all(fund
     assert fundamen("installer", setup, "--unpack", "other", "--edit", "gone.ini", "a/b", "1").status == 2
     setup.write_bytes(before[: len(before) - 200])
     assert fundamen("installer", setup, "--unpack", "other").status in {2, 3}
-    assert sorted(path.name for path in tmp_path.iterdir()) == ["copy", "setup.exe"]
+    assert sorted(path.name for path in tmp_path.iterdir() if path.name != "home") == ["copy", "setup.exe"]
     publisher, ini = APublisher(), b"[setup]\nruntime = 4\n"
     with zipfile.ZipFile(packed := io.BytesIO(), "w") as archive:
         archive.writestr("setup.ini", ini)

@@ -22,6 +22,7 @@ from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.restore.carrying_out import carry_out, resume
+from fundamen.restore.home import journal_of
 from fundamen.restore.journal import STANDING, Journal, State
 from fundamen.restore.records import Site
 from fundamen.restore.steps import MISSING, Change, Work
@@ -56,7 +57,7 @@ class Office:
     def _tree(self) -> Tree:
         return without_times(tree_of(self.outside))
 
-    def restore(self, before_each: Callable[[], object] = lambda: None, *, stops: bool = False) -> None:
+    def restore(self, before_each: Callable[[], None] = lambda: None, *, stops: bool = False) -> None:
         carry_out(self.machine, self.work, self.journal, datetime.now(UTC), lambda _path: before_each(), lambda: stops)
 
     def exchange(self, target: str = "") -> None:
@@ -137,9 +138,8 @@ def test_what_was_exchanged_while_the_question_stood_open_is_not_written_to(offi
 
 
 def test_what_is_exchanged_between_the_journal_and_the_first_file_is_not_written_to(office: Office) -> None:
-    done = []
     with pytest.raises((RestorationError, UnfinishedError)):
-        office.restore(lambda: done or done.append(office.exchange()))
+        office.restore(lambda: None if office.folder.is_symlink() else office.exchange())
     office.give_back()
     with suppress(FundamenError):
         undo(office.journal, None)
@@ -159,8 +159,8 @@ def test_a_second_name_outside_keeps_its_content_and_mode(office: Office) -> Non
 
 
 def test_what_is_planted_under_a_name_of_ours_is_not_followed(office: Office, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("secrets.token_hex", lambda _size: "0123")
-    (office.folder / ".fundamen-0123").symlink_to(office.outside / "lamp")
+    monkeypatch.setattr(os, "urandom", bytes)
+    (office.folder / f".fundamen-{'0' * 16}").symlink_to(office.outside / "lamp")
     with suppress(FundamenError):
         office.restore()
 
@@ -231,3 +231,62 @@ def test_a_report_is_not_written_through_what_was_planted_beside_it(
     assert fundamen("trace", "-m", linux.root, "/opt/tide", "--write", "report.html").status in {0, 1}
     assert (tmp_path / "theirs").read_bytes() == THEIRS
     assert b"<html" in (tmp_path / "report.html").read_bytes()
+
+
+def test_another_disk_at_the_same_folder_has_restorations_of_its_own(
+    fundamen: Fundamen, linux: ALinuxMachine, tmp_path: Path, home: Path
+) -> None:
+    linux.file("/etc/machine-id", b"0123456789abcdef" * 2 + b"\n")
+    machine = linux.opened()
+    office = tmp_path / "office"
+    office.mkdir()
+    work = Office(linux, office).work
+    carry_out(machine, work, journal_of(machine, HostPath(str(home))), datetime.now(UTC))
+    elsewhere = tmp_path / "elsewhere"
+    linux.root.rename(elsewhere)
+    assert [len(r["restorations"]) for r in fundamen("history", "-m", elsewhere, "--json").records] == [1]
+    shutil.copytree(elsewhere, linux.root)  # another disk, with a copy of that system
+    assert [len(r["restorations"]) for r in fundamen("history", "-m", linux.root, "--json").records] == [0]
+    assert fundamen("undo", "-m", linux.root).status == 2
+    assert (linux.root / "opt/lib/tide").read_bytes() == NEW
+    assert fundamen("undo", "-m", elsewhere).status == 0
+    assert (elsewhere / "opt/lib/tide").read_bytes() == OLD
+
+
+def test_a_state_folder_that_others_may_write_to_is_refused_with_what_mends_it(
+    fundamen: Fundamen, linux: ALinuxMachine, home: Path
+) -> None:
+    home.mkdir()
+    home.chmod(0o777)
+    ran = fundamen("history", "-m", linux.root)
+    assert (ran.status, f"chmod go-w {home}" in " ".join(ran.err.split())) == (2, True), ran.err
+    home.chmod(0o755)
+    assert fundamen("history", "-m", linux.root).status == 0
+    os.chown(home, 12345, -1)
+    assert fundamen("restore", "-m", linux.root, "/opt/tide").status == 2
+
+
+def test_a_folder_of_our_state_is_its_users_alone(fundamen: Fundamen, linux: ALinuxMachine, home: Path) -> None:
+    fundamen("history", "-m", linux.root)
+    assert home.stat().st_mode & 0o777 == 0o700
+
+
+def test_a_new_journal_leaves_the_originals_of_one_that_was_moved_away_which_can_be_taken_in_again(
+    fundamen: Fundamen, linux: ALinuxMachine, tmp_path: Path, home: Path
+) -> None:
+    machine = linux.opened()
+    office = tmp_path / "office"
+    office.mkdir()
+    work = Office(linux, office).work
+    fundamen("history", "-m", linux.root)
+    for _ in range(2):
+        (linux.root / "opt/lib/tide").write_bytes(OLD)
+        journal = journal_of(machine, HostPath(str(home)))
+        carry_out(machine, work, journal, datetime.now(UTC))
+        Path(journal.folder, "journal.sqlite").rename(tmp_path / "moved.sqlite")
+    [told] = fundamen("history", "-m", linux.root, "--json").records
+    assert (told["restorations"], told["without_journal"]) == ([], 2)
+    [told] = fundamen("history", "-m", linux.root, "--take-in", "--json").records
+    assert ([each["state"] for each in told["restorations"]], told["without_journal"]) == (["done", "done"], 0)
+    assert fundamen("undo", "-m", linux.root).status == 0
+    assert (linux.root / "opt/lib/tide").read_bytes() == OLD

@@ -133,7 +133,7 @@ def test_one_whose_kept_originals_are_gone_is_not_gone_on_with(world: World) -> 
     total = world.restore().calls
     world.undo()
     leave_unfinished_and_unchanged(world, total)
-    [kept] = world.home.glob("machines/*/kept/*")
+    [kept] = world.home.glob("machines/*/kept/*/*")
     shutil.rmtree(kept)
     outcome = world.run("resume")
     assert (outcome.status, "there would be no way back" in " ".join(outcome.said.split())) == (5, True), outcome.said

@@ -97,8 +97,12 @@ def _record(status: int) -> None:
     if not words or words[0] not in _COMMANDS:
         return
     from fundamen.cli import options  # noqa: PLC0415 - loaded already by every command
+    from fundamen.model.errors import UsageError  # noqa: PLC0415
 
-    folder = os.path.join(options.home(), "cases")
+    try:
+        folder = os.path.join(options.home(), "cases")
+    except UsageError:  # whoever needs it has said so
+        return
     if not os.path.exists(os.path.join(folder, "current")):
         return
     from fundamen.cases.recording import record  # noqa: PLC0415 - only while a case is open

@@ -15,6 +15,7 @@ from fundamen.machine.opening import open_machine
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, shown
+from fundamen.placing.own_folder import require_own
 
 Command = Callable[..., None]
 NUMBER = click.IntRange(1, (1 << 31) - 1)  # of a restoration, case or copy
@@ -74,7 +75,18 @@ def this_architecture() -> Architecture:
 
 
 def home() -> HostPath:
-    """The folder of Fundamen's own state: $FUNDAMEN_HOME, or the platform's place for it."""
+    """The folder of Fundamen's own state: $FUNDAMEN_HOME, or the platform's place for it; of its user alone.
+
+    Raises:
+        UsageError: somebody else could write there, and so have us do what they like.
+    """
+    folder = _home()
+    if hasattr(os, "geteuid"):
+        require_own(folder, os.geteuid())
+    return folder
+
+
+def _home() -> HostPath:
     if given := os.environ.get("FUNDAMEN_HOME"):
         return HostPath(os.path.abspath(given))
     if _PLATFORM == "linux":  # the XDG Base Directory Specification in one line, for platformdirs loads slowly

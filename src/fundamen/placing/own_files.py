@@ -7,7 +7,6 @@ what stood there, link or file. No link is followed at its end.
 import contextlib
 import hashlib
 import os
-import secrets
 from collections.abc import Iterator
 from typing import BinaryIO
 
@@ -28,7 +27,7 @@ def written_whole(path: str, mode: int = _MODE) -> Iterator[BinaryIO]:
     """
     folder = os.path.dirname(path) or "."
     os.makedirs(folder, exist_ok=True)
-    ours = os.path.join(folder, f".fundamen-{secrets.token_hex(8)}")
+    ours = os.path.join(folder, f".fundamen-{os.urandom(8).hex()}")
     try:
         with os.fdopen(os.open(ours, _NEW, mode), "w+b") as file:
             yield file

@@ -8,7 +8,6 @@ machine's root without following a link (``machine.places``).
 import contextlib
 import errno
 import os
-import secrets
 from collections.abc import Iterable
 
 from fundamen.machine.places import Place
@@ -24,7 +23,7 @@ _BLOCK = 512  # bytes, in which the system counts what a file takes up
 
 def name_of_ours(what: str = "") -> str:
     """A name for something of ours beside a place, which nobody can guess beforehand."""
-    return f"{OURS}{what}{secrets.token_hex(8)}"
+    return f"{OURS}{what}{os.urandom(8).hex()}"
 
 
 def keep_copy(source: Place, target: HostPath) -> None:

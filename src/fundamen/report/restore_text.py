@@ -11,6 +11,7 @@ from fundamen.report.page import Page, counted, size_in_words, some_of
 from fundamen.report.trace_text import answer, next_step, title_of, together
 from fundamen.restore.clean_up import Kept
 from fundamen.restore.journal import Entry, State
+from fundamen.restore.originals import Originals
 from fundamen.restore.plan import Plan
 from fundamen.restore.records import DirectoryRecord, EntryRecord
 from fundamen.restore.rehearsal import Harm, Rehearsal
@@ -226,12 +227,15 @@ def clean_up_text(chosen: Sequence[Kept], *, drawn: bool) -> str:
     return page.text()
 
 
-def history_text(entries: Sequence[Entry], kept: Sequence[Kept], machine: Machine, *, drawn: bool) -> str:
+def history_text(
+    entries: Sequence[Entry], kept: Sequence[Kept], lost: Sequence[Originals], machine: Machine, *, drawn: bool
+) -> str:
     """The page of all restorations, the newest first."""
     page = Page(drawn=drawn)
     unfinished = [entry for entry in entries if entry.is_unfinished]
     if not entries:
-        page.answer(f"Nothing has been restored on {machine.title}.")
+        page.answer(f"Nothing has been restored on {machine.title}.", good=not lost)
+        _tell_lost(page, lost, machine)
         return page.text()
     if unfinished:
         page.answer(
@@ -257,6 +261,7 @@ def history_text(entries: Sequence[Entry], kept: Sequence[Kept], machine: Machin
         page.blank()
         page.line(f"The originals that are kept take up {size_in_words(size)}. To give old ones up:")
         page.raw(command(machine, "history", "--clean"))
+    _tell_lost(page, lost, machine)
     if unfinished:
         page.heading("Next")
         if unfinished[0].state is State.UNDER_WAY:
@@ -264,6 +269,15 @@ def history_text(entries: Sequence[Entry], kept: Sequence[Kept], machine: Machin
             page.line("goes on with it; or take it back:")
         page.raw(command(machine, "undo", str(unfinished[0].number)))
     return page.text()
+
+
+def _tell_lost(page: Page, lost: Sequence[Originals], machine: Machine) -> None:
+    """Originals that nobody could undo any more, for their journal is gone."""
+    if lost:
+        page.heading("Originals whose journal is gone")
+        page.columns([(f"{each.begun:%Y-%m-%d %H:%M}", each.restoration.program, each.folder) for each in lost])
+        page.line("To take them in, so that they can be undone:")
+        page.raw(command(machine, "history", "--take-in"))
 
 
 def _would_be_done(plan: Plan) -> str:

@@ -19,13 +19,14 @@ from fundamen.machine.places import Place
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import MachinePath, shown
 from fundamen.model.timing import timed
-from fundamen.placing.flushing import flush_folder, make_lasting
+from fundamen.placing.flushing import make_lasting
 from fundamen.restore import entries, publisher_installer
 from fundamen.restore.folders import around
 from fundamen.restore.hindrance import require_unhindered
 from fundamen.restore.journal import Entry, Journal, RestorationRecord, State, Step, StepState
 from fundamen.restore.kinds import Keeping, keep
 from fundamen.restore.making import batches, is_made, make
+from fundamen.restore.originals import give_up, write_list
 from fundamen.restore.records import EntryRecord, Record, Tell
 from fundamen.restore.steps import (
     Change,
@@ -88,8 +89,8 @@ def carry_out(
             why=f"its journal cannot be written: {cause_of(error)}",
             do="Nothing was changed. Make Fundamen's own folder writable, then restore again.",
         ) from error
-    kept_folder = journal.kept_folder(number)
     try:
+        kept_folder = journal.kept_folder(number)
         shutil.rmtree(kept_folder, ignore_errors=True)  # of one that was cut off before it was written down
         make_lasting(kept_folder)
         look = functools.cache(partial(around, site))  # nothing of the machine is changed while originals are kept
@@ -98,8 +99,9 @@ def carry_out(
             for index, (step, target) in enumerate(targets)
         ]
         entries.settle_kept([record for record in records if isinstance(record, EntryRecord)], site)
-        flush_folder(kept_folder)
-        entry = journal.begin(RestorationRecord(work.program, work.titles, work.further, work.because), now, records)
+        restoration = RestorationRecord(work.program, work.titles, work.further, work.because)
+        write_list(kept_folder, now, restoration, records)
+        entry = journal.begin(restoration, now, records)
     except (OSError, KeyboardInterrupt, UnreadableError) as error:
         raise _not_begun(journal, number, error) from error
     _LOG.debug("restoration %d is written down: %d steps", number, len(records))
@@ -260,7 +262,7 @@ def _taken_back(journal: Journal, entry: Entry, error: BaseException) -> Fundame
             why=f"{cause}; then {cause_of(second)}",
             do=f"The originals are kept. Mend that, then: fundamen undo {number}",
         )
-    shutil.rmtree(journal.kept_folder(number), ignore_errors=True)
+    give_up(journal, entry)
     return RestorationError(
         what="The restoration failed and was taken back",
         why=cause,

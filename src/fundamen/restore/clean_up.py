@@ -4,8 +4,6 @@ Guarantees: never those of the newest restoration, nor of one that is not finish
 is written down before the first of its originals goes, so none is ever missing where an undo is still offered.
 """
 
-import os
-import shutil
 from collections.abc import Sequence
 from datetime import datetime, timedelta
 
@@ -16,6 +14,7 @@ from fundamen.placing.replacing import remove
 from fundamen.restore.folders import give_back_times, times_of
 from fundamen.restore.journal import STANDING, Entry, Journal, State
 from fundamen.restore.locking import alone_on, require_finished
+from fundamen.restore.originals import give_up, size_of
 from fundamen.restore.records import EntryRecord
 
 
@@ -28,7 +27,7 @@ class Kept(msgspec.Struct, frozen=True):
 
 def find_kept(journal: Journal) -> tuple[Kept, ...]:
     """The restorations that can still be taken back, the oldest first. Raises: UnreadableError."""
-    return tuple(Kept(entry, _size(journal, entry)) for entry in journal.entries(STANDING))
+    return tuple(Kept(entry, size_of(journal, entry)) for entry in journal.entries(STANDING))
 
 
 def choose_for_good(kept: Sequence[Kept], now: datetime, older_than: timedelta, most: int | None) -> tuple[Kept, ...]:
@@ -75,16 +74,4 @@ def _remove(journal: Journal, entry: Entry) -> None:
             folder = times_of(site, kept.folder)
             remove(kept)
             give_back_times(site, [folder])
-    shutil.rmtree(journal.kept_folder(entry.number), ignore_errors=True)
-
-
-def _size(journal: Journal, entry: Entry) -> int:
-    """What the originals take up: those in our own folder, and those that stay beside their place."""
-    size = 0
-    for step in entry.steps:
-        record = step.record
-        if isinstance(record, EntryRecord) and record.keeps_inode and record.before is not None:
-            size += record.before.size
-    for folder, _, names in os.walk(journal.kept_folder(entry.number)):
-        size += sum(os.lstat(os.path.join(folder, name)).st_size for name in names)
-    return size
+    give_up(journal, entry)

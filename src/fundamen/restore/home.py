@@ -4,9 +4,11 @@ import hashlib
 import os
 from typing import TYPE_CHECKING
 
+from fundamen.machine.identity import identity_of
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import HostPath
 from fundamen.placing.own_files import write_whole
+from fundamen.placing.own_folder import take_over
 
 if TYPE_CHECKING:
     from fundamen.restore.journal import Journal
@@ -22,11 +24,20 @@ def kept_bytes(home: HostPath, data: bytes) -> HostPath:
 
 
 def folder_of(machine: Machine, home: HostPath) -> HostPath:
-    """Where what is kept of a machine lies: this host has its own folder, a mounted one by where it is mounted."""
-    key = "this-machine"
-    if machine.root != "/":
-        key = hashlib.sha256(os.fsencode(os.path.realpath(machine.root))).hexdigest()[:_DIGITS]
-    return HostPath(os.path.join(home, "machines", key))
+    """Where what is kept of a machine lies: by which machine it is, and not by where it is mounted.
+
+    What an older version has kept by where it was mounted is taken over once.
+    """
+    machines = os.path.join(home, "machines")
+    identity = identity_of(machine)
+    folder = os.path.join(machines, _key(identity) if identity else "this-machine")
+    if identity and not os.path.exists(folder):
+        take_over(os.path.join(machines, _key(os.path.realpath(machine.root))), folder)
+    return HostPath(folder)
+
+
+def _key(text: str) -> str:
+    return hashlib.sha256(os.fsencode(text)).hexdigest()[:_DIGITS]
 
 
 def journal_of(machine: Machine, home: HostPath) -> "Journal":

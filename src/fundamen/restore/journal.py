@@ -37,6 +37,8 @@ CREATE TABLE step (
     PRIMARY KEY (restoration, number)
 ) STRICT;
 """
+# The originals that a journal keeps lie in a folder of this name: so no other journal takes them for its own.
+_IDENTITY = "CREATE TABLE IF NOT EXISTS identity (name TEXT NOT NULL) STRICT"
 
 
 class State(StrEnum):
@@ -111,7 +113,7 @@ class Journal:
     def next_number(self) -> int:
         """The number that the next restoration gets; whoever holds the machine may count on it."""
         make_lasting(self.folder)
-        with self._opened() as connection:
+        with self._changing() as connection:
             row = connection.execute("SELECT seq FROM sqlite_sequence WHERE name = 'restoration'").fetchone()
         return (row[0] if row is not None else 0) + 1
 
@@ -120,13 +122,19 @@ class Journal:
         with self._changing() as connection:
             cursor = connection.execute(
                 "INSERT INTO restoration (started_at, state, record) VALUES (?, ?, ?)",
-                (now.isoformat(), State.UNDER_WAY, _encoded(record)),
+                (now.isoformat(), State.UNDER_WAY, encoded(record)),
             )
             number = int(cursor.lastrowid or 0)
-            rows = [(number, index, StepState.KEPT, _encoded(step)) for index, step in enumerate(steps)]
+            rows = [(number, index, StepState.KEPT, encoded(step)) for index, step in enumerate(steps)]
             connection.executemany("INSERT INTO step VALUES (?, ?, ?, ?)", rows)
         kept = tuple(Step(index, StepState.KEPT, step) for index, step in enumerate(steps))
         return Entry(number, record.program, now, State.UNDER_WAY, record.packages, kept)
+
+    def take_in(self, record: RestorationRecord, begun: datetime, steps: Sequence[Record]) -> int:
+        """Write down a restoration that another journal knew, as one that is done, and give its number here."""
+        entry = self.begin(record, begun, steps)
+        self.mark(entry.number, State.DONE)
+        return entry.number
 
     def mark(self, restoration: int, state: State) -> None:
         """Write down how far a restoration has come."""
@@ -135,7 +143,7 @@ class Journal:
 
     def write_steps(self, restoration: int, steps: Iterable[Step]) -> None:
         """Write down how far some steps have come."""
-        rows = [(restoration, step.number, step.state, _encoded(step.record)) for step in steps]
+        rows = [(restoration, step.number, step.state, encoded(step.record)) for step in steps]
         with self._changing() as connection:
             connection.executemany("INSERT OR REPLACE INTO step VALUES (?, ?, ?, ?)", rows)
 
@@ -174,8 +182,16 @@ class Journal:
         return next(iter(self.entries(_UNFINISHED)), None)
 
     def kept_folder(self, restoration: int) -> HostPath:
-        """Where the originals of a restoration are kept."""
-        return HostPath(os.path.join(self.folder, "kept", str(restoration)))
+        """Where the originals of a restoration are kept that is written down here. Raises: UnreadableError."""
+        return HostPath(os.path.join(self.folder, "kept", self._identity(), str(restoration)))
+
+    def _identity(self) -> str:
+        if not os.path.exists(self._path):
+            return "none"
+        with self._opened() as connection:
+            is_there = connection.execute("SELECT 1 FROM sqlite_master WHERE name = 'identity'").fetchone()
+            row = connection.execute("SELECT name FROM identity").fetchone() if is_there else None
+        return str(row[0]) if row is not None and str(row[0]).isalnum() else "none"
 
     def _entry(self, connection: sqlite3.Connection, row: tuple[int, str, str, str]) -> Entry:
         number, started_at, state, text = row
@@ -197,6 +213,9 @@ class Journal:
     def _changing(self) -> Iterator[sqlite3.Connection]:
         with self._opened() as connection, connection:
             connection.execute(f"PRAGMA user_version = {_FORMAT}")
+            connection.execute(_IDENTITY)
+            if connection.execute("SELECT 1 FROM identity").fetchone() is None:
+                connection.execute("INSERT INTO identity VALUES (?)", (os.urandom(8).hex(),))
             yield connection
 
     @contextmanager
@@ -222,7 +241,7 @@ class Journal:
             raise ValueError(f"it has format {version}, and this version of Fundamen knows format {_FORMAT}")
 
 
-def _encoded(record: msgspec.Struct) -> str:
+def encoded(record: msgspec.Struct) -> str:
     r"""A record as JSON; of undecodable bytes in a path the standard library makes ``\udc..`` escapes."""
     try:
         return msgspec.json.encode(record).decode()

@@ -4,7 +4,6 @@ Guarantees: nothing is touched where a file has changed since; an undo that was 
 """
 
 import logging
-import shutil
 
 import msgspec
 
@@ -14,6 +13,7 @@ from fundamen.model.timing import timed
 from fundamen.restore.folders import settled
 from fundamen.restore.journal import STANDING, Entry, Journal, State, Step, StepState
 from fundamen.restore.making import batches, obstacle, take_back
+from fundamen.restore.originals import give_up
 from fundamen.restore.records import FolderTimes, Record, Site, StepRecord
 
 _LOG = logging.getLogger(__name__)
@@ -45,7 +45,7 @@ def undo(journal: Journal, number: int | None) -> Entry:
             why=cause_of(error),
             do=f"The originals are kept. Mend that, then: fundamen undo {entry.number}",
         ) from error
-    shutil.rmtree(journal.kept_folder(entry.number), ignore_errors=True)
+    give_up(journal, entry)
     return entry
 
 

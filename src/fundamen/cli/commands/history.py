@@ -11,12 +11,14 @@ from fundamen.cli.output import Output, finish
 from fundamen.machine.machine import Machine
 from fundamen.report.contracts.restoring import HistoryRecord, entry_part
 from fundamen.report.restore_text import clean_up_text, history_text
+from fundamen.restore import originals
 from fundamen.restore.clean_up import choose_for_good, find_kept, let_stand
 from fundamen.restore.home import journal_of
 from fundamen.restore.journal import Journal
 
 
 @click.command("history")
+@click.option("--take-in", is_flag=True, help="Take in originals whose journal is gone, so that they can be undone.")
 @click.option("--clean", is_flag=True, help="Give up originals that are not needed any more.")
 @click.option(
     "--older-than",
@@ -31,12 +33,20 @@ from fundamen.restore.journal import Journal
 @options.machine_options
 @options.output_options
 def command(
-    *, clean: bool, older_than: float, most: int | None, yes: bool, machine: Callable[[], Machine], output: Output
+    *,
+    take_in: bool,
+    clean: bool,
+    older_than: float,
+    most: int | None,
+    yes: bool,
+    machine: Callable[[], Machine],
+    output: Output,
 ) -> None:
     """List what was restored on a machine, the newest first, and whether any of it is unfinished.
 
     What a restoration replaced is kept until you give it up with --clean: the restoration then stands for good. Those
-    of the newest restoration, and of one that is not finished, are never given up.
+    of the newest restoration, and of one that is not finished, are never given up. Where originals lie there whose
+    journal is gone, --take-in writes them down anew: then they can be undone.
 
     \b
     fundamen history
@@ -46,15 +56,19 @@ def command(
     with output:
         examined = machine()
         journal = journal_of(examined, options.home())
+        if take_in:
+            numbers = originals.take_in(examined, journal)
+            output.note(f"Taken in: {', '.join(map(str, numbers)) or 'nothing'}.")
         if clean:
             _clean(examined, journal, output, timedelta(days=older_than), most, yes=yes)
         kept = find_kept(journal)
         entries = journal.entries()
+        lost = originals.without_journal(journal)
         if output.as_json:
             size = sum(each.size for each in kept)
-            output.show_record(HistoryRecord(tuple(entry_part(entry) for entry in entries), size))
+            output.show_record(HistoryRecord(tuple(entry_part(entry) for entry in entries), size, len(lost)))
         else:
-            output.show(history_text(entries, kept, examined, drawn=output.drawn))
+            output.show(history_text(entries, kept, lost, examined, drawn=output.drawn))
         unfinished = any(entry.is_unfinished for entry in entries)
     finish(Exit.UNFINISHED if unfinished else Exit.NOTHING_AT_FAULT)
 

@@ -110,6 +110,7 @@ class HistoryRecord(msgspec.Struct, frozen=True):
 
     restorations: tuple[EntryPart, ...]
     kept_size: int  # bytes that the originals take up
+    without_journal: int = 0  # restorations whose originals lie there, and whose journal is gone
     schema: Literal["fundamen.history/1"] = "fundamen.history/1"
 
 

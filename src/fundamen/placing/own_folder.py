@@ -1,0 +1,48 @@
+"""The folder of Fundamen's own state: nobody else may write there, for what lies there says what is put in place."""
+
+import contextlib
+import os
+import shlex
+import stat
+
+from fundamen.model.errors import UsageError
+from fundamen.model.paths import shown
+
+_OTHERS_WRITE = stat.S_IWGRP | stat.S_IWOTH
+
+
+def take_over(old: str, new: str) -> None:
+    """Give a folder of ours another name, where it is there. What is under way in it goes on."""
+    with contextlib.suppress(OSError):
+        os.rename(old, new)
+
+
+def require_own(folder: str, uid: int) -> None:
+    """Make a folder of our own state where there is none, and see that nobody else can write to it.
+
+    Args:
+        folder: the folder.
+        uid: whose it is to be.
+
+    Raises:
+        UsageError: it belongs to somebody else, or others may write to it.
+    """
+    with contextlib.suppress(OSError):  # whoever writes there is told
+        os.makedirs(os.path.dirname(folder), exist_ok=True)
+        os.mkdir(folder, 0o700)
+    try:
+        status = os.stat(folder)
+    except OSError:
+        return
+    name = shlex.quote(folder)
+    if status.st_uid != uid:
+        why, do = "it belongs to another account", f"chown -R {uid} {name}"
+    elif status.st_mode & _OTHERS_WRITE:
+        why, do = "other accounts may write to it", f"chmod go-w {name}"
+    else:
+        return
+    raise UsageError(
+        what=f"Fundamen's own folder {shown(folder)} is not used",
+        why=f"{why}, and could have Fundamen put what they like in place",
+        do=f"Look at what lies there; then: {do}; or set FUNDAMEN_HOME to another folder.",
+    )

@@ -1,0 +1,122 @@
+"""The originals that a journal keeps: they lie in a folder with its identity, beside a list of what they are.
+
+Guarantee: a journal gives up only originals of its own. Those whose journal is gone, moved away or damaged, can be
+taken into another one by their list, and undone from there.
+"""
+
+import contextlib
+import json
+import os
+import shutil
+from collections.abc import Iterator
+from datetime import datetime
+
+import msgspec
+
+from fundamen.machine.machine import Machine
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import shown
+from fundamen.placing.own_files import write_whole
+from fundamen.restore.journal import STANDING, Entry, Journal, RestorationRecord, encoded
+from fundamen.restore.locking import alone_on, require_finished
+from fundamen.restore.records import EntryRecord, Record, decoded
+
+_LIST = "originals.json"
+_FORMAT = 1
+_LARGEST = 256 << 20  # bytes
+
+
+class Originals(msgspec.Struct, frozen=True):
+    """What lies in a folder of originals."""
+
+    folder: str
+    begun: datetime
+    restoration: RestorationRecord
+    steps: tuple[Record, ...]
+
+
+class _List(msgspec.Struct, frozen=True):
+    begun: datetime
+    restoration: RestorationRecord
+    steps: tuple[dict[str, object], ...]
+    format: int = _FORMAT
+
+
+def write_list(folder: str, begun: datetime, restoration: RestorationRecord, steps: list[Record]) -> None:
+    """Write down what the originals in a folder are, before anything on the machine is changed. Raises: OSError."""
+    records = tuple(msgspec.to_builtins(step) for step in steps)
+    write_whole(os.path.join(folder, _LIST), encoded(_List(begun, restoration, records)).encode())
+
+
+def without_journal(journal: Journal) -> tuple[Originals, ...]:
+    """Originals on which no restoration stands that the journal knows of, the oldest first. Raises: UnreadableError."""
+    used = {folder for entry in journal.entries(STANDING) for folder in _folders(journal, entry)}
+    found = [_read(journal, folder) for folder in _all_folders(journal) if folder not in used]
+    return tuple(sorted((each for each in found if each is not None), key=lambda each: each.begun))
+
+
+def take_in(machine: Machine, journal: Journal) -> tuple[int, ...]:
+    """Take originals whose journal is gone into this one, and give their new numbers: they can be undone from there.
+
+    Raises:
+        UnfinishedError: another Fundamen is at work, or a restoration was cut off.
+        UnreadableError: the journal, or a list, cannot be read.
+    """
+    with alone_on(machine):
+        require_finished(machine, journal)
+        found = without_journal(journal)
+        return tuple(journal.take_in(each.restoration, each.begun, each.steps) for each in found)
+
+
+def give_up(journal: Journal, entry: Entry) -> None:
+    """Remove the originals of a restoration that needs them no more: those that its own records name, and no others."""
+    for folder in {*_folders(journal, entry), str(journal.kept_folder(entry.number))}:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def size_of(journal: Journal, entry: Entry) -> int:
+    """What the originals take up: those in our own folder, and those that stay beside their place."""
+    size = 0
+    for step in entry.steps:
+        record = step.record
+        if isinstance(record, EntryRecord) and record.keeps_inode and record.before is not None:
+            size += record.before.size
+    for top in {*_folders(journal, entry), str(journal.kept_folder(entry.number))}:
+        for folder, _, names in os.walk(top):
+            size += sum(os.lstat(os.path.join(folder, name)).st_size for name in names if name != _LIST)
+    return size
+
+
+def _folders(journal: Journal, entry: Entry) -> set[str]:
+    """The folders below that of the journal in which the originals of a restoration lie."""
+    top = os.path.join(journal.folder, "kept") + os.sep
+    kept = [(step.record, getattr(step.record, "kept", "")) for step in entry.steps]
+    ours = [path for record, path in kept if path and not getattr(record, "keeps_inode", False)]
+    folders = {os.path.dirname(journal.site.kept(path)) for path in ours}
+    return {folder for folder in folders if os.path.normpath(folder).startswith(top)}
+
+
+def _all_folders(journal: Journal) -> Iterator[str]:
+    top = os.path.join(journal.folder, "kept")
+    with contextlib.suppress(FileNotFoundError, NotADirectoryError):
+        for identity in sorted(os.listdir(top)):
+            for number in sorted(os.listdir(os.path.join(top, identity))):
+                folder = os.path.join(top, identity, number)
+                if os.path.isfile(os.path.join(folder, _LIST)):
+                    yield folder
+
+
+def _read(journal: Journal, folder: str) -> Originals | None:
+    path = os.path.join(folder, _LIST)
+    try:
+        with open(path, "rb") as file:
+            data = file.read(_LARGEST)
+        listed = msgspec.convert(json.loads(data), type=_List)
+        steps = tuple(decoded(dict(step), journal.site) for step in listed.steps)
+    except (OSError, ValueError, msgspec.MsgspecError) as error:
+        raise UnreadableError(
+            what="Originals that were kept cannot be told",
+            why=f"{shown(path)}: {error}",
+            do="Nothing was changed. Keep that folder; the files in it are the originals.",
+        ) from error
+    return Originals(folder, listed.begun, listed.restoration, steps)
