@@ -18,12 +18,12 @@ from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 
+from fundamen.changes.base import Site, Work
+from fundamen.changes.files import Change
+from fundamen.execution.carrying_out import carry_out
+from fundamen.execution.journal import Journal
 from fundamen.machine.opening import open_machine
 from fundamen.model.paths import HostPath, MachinePath
-from fundamen.restore.carrying_out import carry_out
-from fundamen.restore.journal import Journal
-from fundamen.restore.records import Site
-from fundamen.restore.steps import Change, Work
 
 
 def made(folder: Path, count: int, size: int) -> dict[str, HostPath]:

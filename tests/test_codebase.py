@@ -36,18 +36,18 @@ LAYERS = {
     "clues": 4,
     "prerequisites": 4,
     "installers": 4,
-    "restore": 4,
-    "cases": 5,
-    "report": 5,
-    "demo": 5,
-    "cli": 6,
+    "changes": 4,
+    "execution": 5,
+    "restore": 6,
+    "cases": 7,
+    "report": 7,
+    "demo": 7,
+    "cli": 8,
 }
-CORE = {package for package, layer in LAYERS.items() if layer <= 4}
+CORE = {package for package, layer in LAYERS.items() if layer <= 6}
 NEIGHBOURS = {
     ("formats", "model"),
     ("knowledge", "model"),
-    ("restore", "sources"),
-    ("restore", "prerequisites"),
     ("evidence", "trust"),
     ("toolchains", "sources"),
     ("survey", "prerequisites"),
@@ -153,14 +153,14 @@ def uses(names: set[str], packages: set[str]) -> dict[str, frozenset[str]]:
 SURROUNDINGS_TODAY: dict[str, set[str]] = {}
 HOST_TODAY = {"placing/flushing.py": {"os.uname"}}
 CHANGES_TODAY = {  # how many of these each uses
+    "changes/installers.py": 1,
+    "changes/tree_change.py": 1,
     "cold_copies/store.py": 1,
     "cold_copies/taking.py": 1,
+    "execution/carrying_out.py": 1,
+    "execution/originals.py": 1,
     "installers/unpacking.py": 5,
     "prerequisites/acceptance.py": 1,
-    "restore/carrying_out.py": 1,
-    "restore/originals.py": 1,
-    "restore/publisher_installer.py": 1,
-    "restore/tree_change.py": 1,
     "sources/apt.py": 2,
     "sources/client.py": 1,
     "sources/fetching.py": 3,

@@ -10,8 +10,8 @@ from hypothesis import strategies as st
 
 from builders.signing import AnIssuer
 from fundamen.certificate_authorities.making import new_authority, read_key, reissue, renew_authority
+from fundamen.changes.directory_entries import ldif
 from fundamen.model.errors import DamagedFileError, UntrustedError, UsageError
-from fundamen.restore.directory import ldif
 from fundamen.trust.certificate import read_certificate
 from fundamen.trust.checking import is_signed_by
 

@@ -35,7 +35,7 @@ def test_a_restoration_tells_what_loaders_planner_sources_and_execution_did(
         "restore.plan": "chosen: Saltgrass 1.0 for x86_64",
         "restore.rehearsal": "done in",
         "sources.store": "refreshing the source",
-        "restore.carrying_out": "restoration 1 is done",
+        "execution.carrying_out": "restoration 1 is done",
     }.items():
         lines = [line for line in log.splitlines() if f"  {package}" in line and said in line]
         assert lines, (package, said)

@@ -22,6 +22,7 @@ import pytest
 
 from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.signing import SERVERS, AnIssuer
+from fundamen.changes.forms import SetLimit, SetValue
 from fundamen.machine.machine import Machine
 from fundamen.machine.opening import open_machine
 from fundamen.model.paths import MachinePath
@@ -30,7 +31,6 @@ from fundamen.prerequisites.answer import Answer, Standing
 from fundamen.prerequisites.checking import check_requirements
 from fundamen.prerequisites.requirement import Asked, Requirement
 from fundamen.restore.for_prerequisites import plan_for
-from fundamen.restore.plan_file import SetLimit, SetValue
 
 NOW = datetime.now(UTC)
 LICENCE = b"You may read the tides.\n"

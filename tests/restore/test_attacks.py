@@ -17,16 +17,16 @@ import pytest
 from builders.machine import ALinuxMachine
 from builders.tree import Tree, tree_of, without_times
 from conftest import Fundamen
+from fundamen.changes.base import MISSING, Site, Work
+from fundamen.changes.files import Change
+from fundamen.execution.carrying_out import carry_out, resume
+from fundamen.execution.home import journal_of
+from fundamen.execution.journal import STANDING, Journal, State
+from fundamen.execution.taking_back import undo
 from fundamen.machine import descent
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
-from fundamen.restore.carrying_out import carry_out, resume
-from fundamen.restore.home import journal_of
-from fundamen.restore.journal import STANDING, Journal, State
-from fundamen.restore.records import Site
-from fundamen.restore.steps import MISSING, Change, Work
-from fundamen.restore.taking_back import undo
 
 OLD, NEW, THEIRS = b"as it was", b"as it should be", b"somebody else's"
 NAMES = ("tide", "ebb")

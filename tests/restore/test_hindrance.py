@@ -20,13 +20,14 @@ from builders.source import ASource
 from builders.tree import tree_of
 from command import Ran
 from conftest import Fundamen
+from fundamen.changes.base import Work
+from fundamen.changes.files import Change
+from fundamen.execution.restarting import find_restarts, judge_waiting
 from fundamen.formats.hive import with_values
 from fundamen.formats.registry_value import HiveValue, ValueType
 from fundamen.machine.open_files import User, find_users
 from fundamen.machine.opening import open_machine
 from fundamen.model.paths import HostPath, MachinePath
-from fundamen.restore.restarting import find_restarts, judge_waiting
-from fundamen.restore.steps import Change, Work
 
 PROGRAM, LIBRARY = "/opt/app/bin/app", an_elf(soname="liba.so")
 
@@ -138,7 +139,7 @@ def test_services_are_restarted_by_name_and_other_programs_by_process(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     users = (User(7, "tided", "tide.service"), User(8, "tided", "tide.service"), User(9, "tidebook", ""))
-    monkeypatch.setattr("fundamen.restore.restarting.find_users", lambda _targets: users)
+    monkeypatch.setattr("fundamen.execution.restarting.find_users", lambda _targets: users)
     change = Change(path=MachinePath(str(tmp_path / "liba.so")), because="corrupt", sha256="", size=0)
     found = find_restarts(open_machine("/", environment={}), Work(MachinePath("/x"), (), (change,), {}))
     assert [each.what for each in found] == ["systemctl restart tide.service", "start tidebook anew (process 9)"]

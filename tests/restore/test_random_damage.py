@@ -14,11 +14,12 @@ from builders.machine import ALinuxMachine
 from builders.signing import APublisher
 from builders.source import NOW, ASource
 from builders.tree import Tree, tree_of, without_times
+from fundamen.changes.forms import ImportRoot, MakeLink, PlannedStep, PutFile, SetEntry, SetValue
 from fundamen.evidence.catalogue import CatalogueAuthority
+from fundamen.execution.home import journal_of, kept_bytes
 from fundamen.formats.setting import Format
 from fundamen.model.paths import HostPath, MachinePath
-from fundamen.restore.home import journal_of, kept_bytes
-from fundamen.restore.plan_file import ImportRoot, MakeLink, PlanFile, PlannedStep, PutFile, SetEntry, SetValue
+from fundamen.restore.plan_file import PlanFile
 from fundamen.restore.planned import perform_plan, rehearse_plan
 from fundamen.restore.rehearsal import rehearse
 from fundamen.restore.resolving import Means

@@ -19,14 +19,14 @@ from builders.source import NOW, ASource
 from builders.tree import Tree, tree_of, without_times
 from conftest import Fundamen
 from fundamen.evidence.catalogue import CatalogueAuthority
+from fundamen.execution import making
+from fundamen.execution.clean_up import choose_for_good, find_kept, let_stand
+from fundamen.execution.home import journal_of
+from fundamen.execution.journal import Journal, State
 from fundamen.model.errors import RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing import replacing
 from fundamen.placing.calls import new_file
-from fundamen.restore import making
-from fundamen.restore.clean_up import choose_for_good, find_kept, let_stand
-from fundamen.restore.home import journal_of
-from fundamen.restore.journal import Journal, State
 from fundamen.restore.rehearsal import Rehearsal, rehearse
 from fundamen.restore.restoration import Restoration, go_on, perform, take_back
 

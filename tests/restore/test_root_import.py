@@ -11,10 +11,10 @@ from builders.machine import ALinuxMachine, AWindowsMachine, a_copy
 from builders.pe import a_pe
 from builders.signing import APublisher
 from conftest import Fundamen
+from fundamen.changes.insertions import certificate_block, without
 from fundamen.formats.hive import with_values
 from fundamen.formats.registry_value import HiveValue
 from fundamen.formats.text_hive import TextHive, with_key, without_key
-from fundamen.restore.insertions import certificate_block, without
 
 PUBLISHER = APublisher()
 BUNDLE = "/etc/ssl/certs/ca-certificates.crt"

@@ -11,6 +11,8 @@ from fundamen.cold_copies.archive import find_damage
 from fundamen.cold_copies.manifest import ColdCopy
 from fundamen.cold_copies.store import CopyStore
 from fundamen.cold_copies.taking import look_through, take_copy
+from fundamen.execution.home import journal_of
+from fundamen.execution.locking import require_ready
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import FundamenError
 from fundamen.model.isolation import Isolated
@@ -19,8 +21,6 @@ from fundamen.report.cold_copies_text import brought_back_text, rehearsal_text
 from fundamen.report.contracts.cold_copying import brought_back_record
 from fundamen.report.contracts.restoring import RestoreState
 from fundamen.restore.from_copy import CopyRestoration, perform_from_copy, plan_from_copy
-from fundamen.restore.home import journal_of
-from fundamen.restore.locking import require_ready
 
 
 def store_of(machine: Machine) -> CopyStore:

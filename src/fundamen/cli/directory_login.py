@@ -16,7 +16,7 @@ def password_option(command: options.Command) -> options.Command:
     @click.option("--login-password", metavar="FILE", help="Holds the password for a directory; else you type it.")
     @functools.wraps(command)
     def wrapped(login_password: str | None, **others: Any) -> None:  # noqa: ANN401
-        from fundamen.restore.asked_password import PASSWORD  # noqa: PLC0415 - once the command is known
+        from fundamen.changes.asked_password import PASSWORD  # noqa: PLC0415 - once the command is known
 
         PASSWORD.set(functools.lru_cache(functools.partial(_password, login_password)))
         command(**others)

@@ -4,9 +4,15 @@ import hashlib
 import os
 from collections.abc import Sequence
 
+from fundamen.changes.base import Work
+from fundamen.changes.files import Change
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
 from fundamen.cli.output import Output
+from fundamen.execution.carrying_out import carry_out
+from fundamen.execution.home import kept_bytes
+from fundamen.execution.journal import Journal
+from fundamen.execution.locking import alone_on, require_finished
 from fundamen.formats.lock_file import LockFile, read_lock_file
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture
@@ -14,11 +20,6 @@ from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.report.contracts.locking import lock_record
 from fundamen.report.lock_text import lock_text, refreshed_text
-from fundamen.restore.carrying_out import carry_out
-from fundamen.restore.home import kept_bytes
-from fundamen.restore.journal import Journal
-from fundamen.restore.locking import alone_on, require_finished
-from fundamen.restore.steps import Change, Work
 from fundamen.sources.artefacts import find_artefacts
 from fundamen.sources.locks import Checked, check_lock, refreshed
 from fundamen.sources.vouching import Vouchers

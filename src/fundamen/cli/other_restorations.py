@@ -4,9 +4,9 @@ import msgspec
 
 from fundamen.cli.exits import Exit
 from fundamen.cli.output import Output
+from fundamen.execution.journal import Journal
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
-from fundamen.restore.journal import Journal
 
 
 class Asked(msgspec.Struct, frozen=True, kw_only=True):

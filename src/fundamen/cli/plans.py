@@ -10,6 +10,8 @@ from fundamen.cli.fetching import fetching
 from fundamen.cli.media import new_packages
 from fundamen.cli.output import Output
 from fundamen.cli.stopping import stoppable
+from fundamen.execution.home import kept_bytes
+from fundamen.execution.journal import Journal
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import MachinePath, shown
@@ -17,8 +19,6 @@ from fundamen.placing.own_files import write_whole
 from fundamen.report.commands import command
 from fundamen.report.contracts.restoring import RestoreState, plan_record
 from fundamen.report.plan_text import plan_rehearsal_text, plan_text
-from fundamen.restore.home import kept_bytes
-from fundamen.restore.journal import Journal
 from fundamen.restore.plan_file import read_plan, written
 from fundamen.restore.planned import PlannedRestoration, perform_plan, plan_of, rehearse_plan
 from fundamen.restore.rehearsal import Rehearsal

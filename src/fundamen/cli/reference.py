@@ -3,12 +3,12 @@
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
 from fundamen.cli.output import Output
+from fundamen.execution.journal import Journal
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import HostPath
 from fundamen.report.contracts.comparing import comparison_record
 from fundamen.report.reference_text import comparison_text, restored_text
 from fundamen.restore.from_reference import TreeRestoration, perform_from_reference
-from fundamen.restore.journal import Journal
 from fundamen.sources.reference import Comparison, References, compare_with
 
 

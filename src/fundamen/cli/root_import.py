@@ -7,12 +7,12 @@ from fundamen.cli import options
 from fundamen.cli.authorities import given_certificates
 from fundamen.cli.exits import Exit
 from fundamen.cli.output import Output
+from fundamen.execution.home import kept_bytes
+from fundamen.execution.journal import Journal
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
 from fundamen.report.contracts.restoring import RestoreState, root_import_record
 from fundamen.report.root_text import root_import_text, root_rehearsal_text
-from fundamen.restore.home import kept_bytes
-from fundamen.restore.journal import Journal
 from fundamen.restore.root_import import RootImport, perform_root_import, rehearse_root_import, require_fingerprint
 from fundamen.trace.certificates import chain_of
 from fundamen.trust.chain import Chain, Issuers

@@ -2,13 +2,15 @@
 
 from collections.abc import Sequence
 
+from fundamen.changes.base import Step
+from fundamen.changes.folders import SetFolder
+from fundamen.changes.moves import Move
 from fundamen.cold_copies.manifest import ColdCopy
 from fundamen.machine.machine import Machine
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
 from fundamen.report.page import Page, counted, size_in_words
 from fundamen.restore.from_copy import CopyRestoration
-from fundamen.restore.steps import Move, SetFolder, Step
 
 _MOST_SHOWN = 40
 

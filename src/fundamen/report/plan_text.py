@@ -4,6 +4,15 @@ import hashlib
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
+from fundamen.changes.base import Step
+from fundamen.changes.directory_entries import ChangeEntry
+from fundamen.changes.files import Change
+from fundamen.changes.folders import SetFolder
+from fundamen.changes.installers import Outcome, RunInstaller
+from fundamen.changes.limits import ChangeLimit
+from fundamen.changes.moves import Move
+from fundamen.changes.packages import InstallPackages
+from fundamen.changes.starting import StartService
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
 from fundamen.report.commands import command
@@ -11,18 +20,6 @@ from fundamen.report.contracts.restoring import RestoreState
 from fundamen.report.page import Page, counted
 from fundamen.report.restore_text import answers, harms, outcome_of, restarts
 from fundamen.restore.planned import PlannedRestoration
-from fundamen.restore.publisher_installer import Outcome
-from fundamen.restore.steps import (
-    Change,
-    ChangeEntry,
-    ChangeLimit,
-    InstallPackages,
-    Move,
-    RunInstaller,
-    SetFolder,
-    StartService,
-    Step,
-)
 
 _MOST_WORSE, _MOST_LINES = 20, 8
 

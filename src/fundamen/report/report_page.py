@@ -6,6 +6,7 @@ from datetime import datetime
 from html import escape
 
 from fundamen.cases.store import Case, Kind
+from fundamen.execution.journal import Entry as Restoration
 from fundamen.loaders.load_map import Outcome
 from fundamen.machine.machine import Machine
 from fundamen.model.binary import How
@@ -14,7 +15,6 @@ from fundamen.model.verdict import Verdict
 from fundamen.report.picture import architecture_of, lay_out
 from fundamen.report.picture_svg import mark_svg, picture_svg
 from fundamen.report.trace_text import answer, next_step
-from fundamen.restore.journal import Entry as Restoration
 from fundamen.trace.records import Component, Trace
 from fundamen.trace.symptom import symptom_of
 

@@ -2,6 +2,12 @@
 
 from collections.abc import Iterator, Sequence
 
+from fundamen.changes.directory_entries import DirectoryRecord
+from fundamen.changes.files import EntryRecord
+from fundamen.execution.clean_up import Kept
+from fundamen.execution.journal import Entry, State
+from fundamen.execution.originals import Originals
+from fundamen.execution.restarting import Restart, Waiting
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.binary import Format
 from fundamen.model.package import Package
@@ -9,13 +15,8 @@ from fundamen.model.verdict import Verdict
 from fundamen.report.commands import change_command, command
 from fundamen.report.page import Page, counted, size_in_words, some_of
 from fundamen.report.trace_text import answer, next_step, title_of, together
-from fundamen.restore.clean_up import Kept
-from fundamen.restore.journal import Entry, State
-from fundamen.restore.originals import Originals
 from fundamen.restore.plan import Plan
-from fundamen.restore.records import DirectoryRecord, EntryRecord
 from fundamen.restore.rehearsal import Harm, Rehearsal
-from fundamen.restore.restarting import Restart, Waiting
 from fundamen.restore.restoration import Restoration
 from fundamen.restore.steps import PlaceFile, PlaceFolder, PlaceLink
 from fundamen.sources.catalogue import Source, SourceKind

@@ -3,10 +3,11 @@
 from datetime import datetime
 
 from fundamen.certificate_authorities.examining import AuthorityState
+from fundamen.changes.forms import SetDirectoryEntry
 from fundamen.directories.connection import Place
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
-from fundamen.restore.plan_file import PlanFile, SetDirectoryEntry
+from fundamen.restore.plan_file import PlanFile
 
 
 def plan_authority(

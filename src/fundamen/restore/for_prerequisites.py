@@ -5,6 +5,19 @@ from typing import Literal
 
 import msgspec
 
+from fundamen.changes.forms import (
+    CopyLink,
+    EnableService,
+    Install,
+    PlannedStep,
+    RemoveRegistryValue,
+    RemoveValue,
+    RunService,
+    SetEntry,
+    SetLimit,
+    SetRegistryValue,
+    SetValue,
+)
 from fundamen.machine.kernel_settings import running_value
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.errors import UsageError
@@ -19,20 +32,7 @@ from fundamen.prerequisites.kinds.registry import RegistryValue
 from fundamen.prerequisites.kinds.service import Service
 from fundamen.prerequisites.kinds.setting import Setting
 from fundamen.prerequisites.requirement import Requirement
-from fundamen.restore.plan_file import (
-    CopyLink,
-    EnableService,
-    Install,
-    PlanFile,
-    PlannedStep,
-    RemoveRegistryValue,
-    RemoveValue,
-    RunService,
-    SetEntry,
-    SetLimit,
-    SetRegistryValue,
-    SetValue,
-)
+from fundamen.restore.plan_file import PlanFile
 
 _OWN_SYSCTL = "/etc/sysctl.d/90-fundamen.conf"
 

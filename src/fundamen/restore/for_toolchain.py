@@ -8,15 +8,9 @@ from datetime import datetime
 
 import msgspec
 
-from fundamen.formats.setting import Format, find_value
-from fundamen.machine.machine import EntryKind, Machine
-from fundamen.model.architecture import Platform
-from fundamen.model.errors import FundamenError
-from fundamen.model.paths import MachinePath
-from fundamen.restore.plan_file import (
+from fundamen.changes.forms import (
     Expected,
     MakeLink,
-    PlanFile,
     PlannedStep,
     PutFile,
     SetAside,
@@ -25,6 +19,12 @@ from fundamen.restore.plan_file import (
     SetRegistryValue,
     SetValue,
 )
+from fundamen.formats.setting import Format, find_value
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.architecture import Platform
+from fundamen.model.errors import FundamenError
+from fundamen.model.paths import MachinePath
+from fundamen.restore.plan_file import PlanFile
 from fundamen.toolchains.catalogue import Part
 from fundamen.toolchains.contents import FileState, PartState
 from fundamen.toolchains.examining import Examination

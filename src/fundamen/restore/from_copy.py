@@ -7,19 +7,22 @@ from datetime import datetime
 
 import msgspec
 
+from fundamen.changes.base import MISSING, Step, Work
+from fundamen.changes.files import Change
+from fundamen.changes.folders import SetFolder
+from fundamen.changes.moves import Move, free_aside
 from fundamen.cold_copies.archive import bring_out
 from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, Kind
 from fundamen.cold_copies.store import CopyStore
+from fundamen.execution.carrying_out import Progress, Stop, carry_out
+from fundamen.execution.journal import Journal
+from fundamen.execution.locking import alone_on, require_finished
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.file_state import FileState, read_state
 from fundamen.placing.replacing import OURS
-from fundamen.restore.carrying_out import Progress, Stop, carry_out
-from fundamen.restore.journal import Journal
-from fundamen.restore.locking import alone_on, require_finished
-from fundamen.restore.steps import MISSING, Change, Move, SetFolder, Step, Work, free_aside
 
 
 class CopyRestoration(msgspec.Struct, frozen=True):

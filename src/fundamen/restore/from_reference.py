@@ -5,14 +5,15 @@ from datetime import datetime
 
 import msgspec
 
+from fundamen.changes.base import MISSING, Work
+from fundamen.changes.files import Change
+from fundamen.execution.carrying_out import Progress, carry_out
+from fundamen.execution.journal import Journal
+from fundamen.execution.locking import alone_on, require_finished
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UntrustedError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.file_state import digest_of_file
-from fundamen.restore.carrying_out import Progress, carry_out
-from fundamen.restore.journal import Journal
-from fundamen.restore.locking import alone_on, require_finished
-from fundamen.restore.steps import MISSING, Change, Work
 from fundamen.sources.reference import Comparison, Difference, Finding, compare_with
 
 

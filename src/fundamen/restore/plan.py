@@ -5,6 +5,9 @@ from collections.abc import Iterator, Mapping, Sequence
 
 import msgspec
 
+from fundamen.changes.base import MISSING
+from fundamen.changes.moves import Move, free_aside
+from fundamen.changes.packages import InstallPackages
 from fundamen.loaders.load_map import Outcome
 from fundamen.loaders.loading import system_folder
 from fundamen.machine.machine import EntryKind, Machine
@@ -14,17 +17,7 @@ from fundamen.model.errors import UnreadableError
 from fundamen.model.package import Base, Package, PackageEntry, PackageFile
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
-from fundamen.restore.steps import (
-    MISSING,
-    InstallPackages,
-    Move,
-    PlaceFile,
-    PlaceFolder,
-    PlaceLink,
-    free_aside,
-    place_file,
-    place_folder,
-)
+from fundamen.restore.steps import PlaceFile, PlaceFolder, PlaceLink, place_file, place_folder
 from fundamen.sources.catalogue import Catalogue, Source, SourceKind
 from fundamen.sources.layout import place_parts
 from fundamen.sources.offers import Offer, find_offers

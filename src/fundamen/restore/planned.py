@@ -7,22 +7,26 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from fundamen.changes.base import AS_AROUND, Tell, Work
+from fundamen.changes.files import Change
+from fundamen.changes.folders import SetFolder
+from fundamen.changes.forms import Expected, Install, MakeFolder, MakeLink, PlannedStep, PutFile, SetAside
+from fundamen.changes.installers import InstallerRecord, Outcome, outcome_of
+from fundamen.changes.moves import Move
 from fundamen.evidence.authority import Authority
+from fundamen.execution.carrying_out import Progress, Stop, carry_out
+from fundamen.execution.journal import Journal
+from fundamen.execution.locking import alone_on, require_finished
+from fundamen.execution.restarting import Restart, Waiting, find_restarts, judge_waiting
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.overlay import OverlayMachine
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import read_state
-from fundamen.restore.carrying_out import Progress, Stop, carry_out
-from fundamen.restore.journal import Journal
-from fundamen.restore.locking import alone_on, require_finished
-from fundamen.restore.plan_file import Expected, Install, MakeFolder, MakeLink, PlanFile, PlannedStep, PutFile, SetAside
-from fundamen.restore.publisher_installer import Outcome, outcome_of
-from fundamen.restore.records import InstallerRecord, Tell
+from fundamen.restore.plan_file import PlanFile
 from fundamen.restore.rehearsal import Harm, Rehearsal, find_harms
 from fundamen.restore.resolving import Means, resolve_plan
-from fundamen.restore.restarting import Restart, Waiting, find_restarts, judge_waiting
-from fundamen.restore.steps import AS_AROUND, Change, Move, PlaceFolder, PlaceLink, SetFolder, Work
+from fundamen.restore.steps import PlaceFolder, PlaceLink
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program
 

@@ -5,6 +5,8 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
 import msgspec
 
+from fundamen.changes.base import Step, Work
+from fundamen.changes.packages import InstallPackages
 from fundamen.evidence.authority import Authority
 from fundamen.machine.machine import Machine
 from fundamen.machine.overlay import OverlayMachine
@@ -15,7 +17,7 @@ from fundamen.model.paths import HostPath, MachinePath
 from fundamen.model.timing import timed
 from fundamen.restore.on_demand import OnDemand, asked_for
 from fundamen.restore.plan import Pin, Plan, Unmet, plan_restoration, with_found_places, with_set_aside
-from fundamen.restore.steps import InstallPackages, PlaceFile, PlaceLink, Step, Work
+from fundamen.restore.steps import PlaceFile, PlaceLink
 from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source
 from fundamen.sources.os_archive import NewPackages
 from fundamen.trace.bringing import with_bringers

@@ -10,20 +10,10 @@ from typing import Any
 
 import msgspec
 
-from fundamen.formats.setting import Format, Found, Key, find_value, format_of, with_value, without_value
-from fundamen.machine.accounts import GROUPS, USERS, number_of
-from fundamen.machine.machine import EntryKind, Machine
-from fundamen.machine.places import Place
-from fundamen.model.architecture import Platform
-from fundamen.model.errors import RestorationError, UntrustedError, UsageError
-from fundamen.model.package import PackageFile
-from fundamen.model.paths import HostPath, MachinePath, shown
-from fundamen.placing.file_state import FileState, read_state
-from fundamen.restore.hives import place_of_key, read_hive
-from fundamen.restore.installer_trust import plan_run
-from fundamen.restore.kernel import plan_limit
-from fundamen.restore.lists import list_with
-from fundamen.restore.plan_file import (
+from fundamen.changes.base import AS_AROUND, MISSING, Step, Work
+from fundamen.changes.files import Change
+from fundamen.changes.folders import SetFolder
+from fundamen.changes.forms import (
     CopyLink,
     EnableService,
     Expected,
@@ -31,7 +21,6 @@ from fundamen.restore.plan_file import (
     Install,
     MakeFolder,
     MakeLink,
-    PlanFile,
     PlannedStep,
     PutFile,
     RemoveRegistryValue,
@@ -47,22 +36,27 @@ from fundamen.restore.plan_file import (
     TakeColdCopy,
     UseInstaller,
 )
-from fundamen.restore.registry_edits import RegistryStep, edited_hive, unfit
-from fundamen.restore.root_stores import plan_root_import
-from fundamen.restore.services import links_to_enable, start_by_itself
-from fundamen.restore.starting import plan_start
-from fundamen.restore.steps import (
-    AS_AROUND,
-    MISSING,
-    Change,
-    InstallPackages,
-    Move,
-    SetFolder,
-    Step,
-    Work,
-    free_aside,
-    rights_of,
-)
+from fundamen.changes.hives import place_of_key, read_hive
+from fundamen.changes.installer_trust import plan_run
+from fundamen.changes.limits import plan_limit
+from fundamen.changes.lists import list_with
+from fundamen.changes.moves import Move, free_aside
+from fundamen.changes.packages import InstallPackages
+from fundamen.changes.registry_edits import RegistryStep, edited_hive, unfit
+from fundamen.changes.root_stores import plan_root_import
+from fundamen.changes.services import links_to_enable, start_by_itself
+from fundamen.changes.starting import plan_start
+from fundamen.formats.setting import Format, Found, Key, find_value, format_of, with_value, without_value
+from fundamen.machine.accounts import GROUPS, USERS, number_of
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.places import Place
+from fundamen.model.architecture import Platform
+from fundamen.model.errors import RestorationError, UntrustedError, UsageError
+from fundamen.model.package import PackageFile
+from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.placing.file_state import FileState, read_state
+from fundamen.restore.plan_file import PlanFile
+from fundamen.restore.steps import rights_of
 from fundamen.sources.catalogue import Catalogue, Source
 from fundamen.sources.os_archive import NewPackages
 from fundamen.trust.certificate import read_certificate
@@ -146,7 +140,7 @@ class _Resolving:
             self.steps[f"limit {limit.path}"] = limit
 
     def change_entry(self, step: SetDirectoryEntry) -> None:
-        from fundamen.restore.directory import plan_entry_change  # noqa: PLC0415 - few plans ask for it
+        from fundamen.changes.directory_entries import plan_entry_change  # noqa: PLC0415 - few plans ask for it
 
         change = plan_entry_change(step)
         if change is not None:

@@ -5,17 +5,17 @@ from datetime import datetime
 
 import msgspec
 
+from fundamen.changes.base import Tell
 from fundamen.evidence.authority import Authority
+from fundamen.execution.carrying_out import Progress, Stop, carry_out, find_unsettled, resume
+from fundamen.execution.journal import Entry, Journal
+from fundamen.execution.locking import alone_on, require_finished
+from fundamen.execution.restarting import Restart, Waiting, find_restarts, judge_waiting
+from fundamen.execution.taking_back import undo
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
-from fundamen.restore.carrying_out import Progress, Stop, carry_out, find_unsettled, resume
-from fundamen.restore.journal import Entry, Journal
 from fundamen.restore.launch import Launch, launch
-from fundamen.restore.locking import alone_on, require_finished
-from fundamen.restore.records import Tell
 from fundamen.restore.rehearsal import Rehearsal
-from fundamen.restore.restarting import Restart, Waiting, find_restarts, judge_waiting
-from fundamen.restore.taking_back import undo
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program
 

@@ -10,16 +10,16 @@ from datetime import datetime
 
 import msgspec
 
+from fundamen.changes.base import Work
+from fundamen.changes.root_stores import Keep, plan_root_import
+from fundamen.execution.carrying_out import Progress, carry_out
+from fundamen.execution.journal import Journal
+from fundamen.execution.locking import alone_on, require_finished
 from fundamen.machine.machine import Machine
 from fundamen.machine.trust_stores import read_trust_stores
 from fundamen.model.errors import UntrustedError, UsageError
 from fundamen.model.paths import MachinePath, shown
 from fundamen.model.trust_store import Role, StoredCertificate, TrustStores
-from fundamen.restore.carrying_out import Progress, carry_out
-from fundamen.restore.journal import Journal
-from fundamen.restore.locking import alone_on, require_finished
-from fundamen.restore.root_stores import Keep, plan_root_import
-from fundamen.restore.steps import Work
 from fundamen.trust.certificate import Certificate
 from fundamen.trust.chain import Chain, Issuers
 from fundamen.trust.fingerprint import grouped, read_fingerprint

@@ -334,9 +334,9 @@ def report(file: str, number: int | None, machine: Callable[[], Machine], output
     from fundamen.cases.ladder import facts_of  # noqa: PLC0415
     from fundamen.cli.authorities import authorities_at  # noqa: PLC0415
     from fundamen.cli.writing import require_writable, write_file  # noqa: PLC0415
+    from fundamen.execution.home import journal_of  # noqa: PLC0415
     from fundamen.machine.programs import find_program  # noqa: PLC0415
     from fundamen.report.report_page import trace_page  # noqa: PLC0415
-    from fundamen.restore.home import journal_of  # noqa: PLC0415
     from fundamen.trace.hints import with_hints  # noqa: PLC0415
     from fundamen.trace.trace import trace_program  # noqa: PLC0415
 

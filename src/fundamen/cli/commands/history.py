@@ -8,13 +8,13 @@ import click
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
 from fundamen.cli.output import Output, finish
+from fundamen.execution import originals
+from fundamen.execution.clean_up import choose_for_good, find_kept, let_stand
+from fundamen.execution.home import journal_of
+from fundamen.execution.journal import Journal
 from fundamen.machine.machine import Machine
 from fundamen.report.contracts.restoring import HistoryRecord, entry_part
 from fundamen.report.restore_text import clean_up_text, history_text
-from fundamen.restore import originals
-from fundamen.restore.clean_up import choose_for_good, find_kept, let_stand
-from fundamen.restore.home import journal_of
-from fundamen.restore.journal import Journal
 
 
 @click.command("history")

@@ -16,14 +16,14 @@ from fundamen.cli.other_restorations import Asked, restored_otherwise
 from fundamen.cli.output import Output, finish
 from fundamen.cli.pinning import read_pins
 from fundamen.cli.stopping import stoppable
+from fundamen.execution.home import journal_of
+from fundamen.execution.locking import require_ready
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
 from fundamen.model.errors import UsageError
 from fundamen.report.contracts.restoring import RestoreState, restore_record
 from fundamen.report.restore_text import rehearsal_text, restoration_text
-from fundamen.restore.home import journal_of
 from fundamen.restore.launch import require_launchable
-from fundamen.restore.locking import require_ready
 from fundamen.restore.rehearsal import Scope, rehearse
 from fundamen.restore.restoration import Restoration, perform, with_launch
 from fundamen.sources.refreshing import proven_catalogues

@@ -9,10 +9,10 @@ from fundamen.cli.directory_login import password_option
 from fundamen.cli.exits import Exit
 from fundamen.cli.output import Output, finish
 from fundamen.cli.stopping import stoppable
+from fundamen.execution.home import journal_of
 from fundamen.machine.machine import Machine
 from fundamen.report.contracts.restoring import ResumeRecord, entry_part
 from fundamen.report.restore_text import resumed_text
-from fundamen.restore.home import journal_of
 from fundamen.restore.restoration import go_on
 
 

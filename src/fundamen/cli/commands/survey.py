@@ -13,13 +13,13 @@ from fundamen.cli.exits import Exit, exit_of
 from fundamen.cli.figure_writing import require_writable_figures, write_figures
 from fundamen.cli.output import Output, finish
 from fundamen.cli.telling import Telling
+from fundamen.execution.home import folder_of
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import HostPath
 from fundamen.report.commands import change_command
 from fundamen.report.commands import command as command_text
 from fundamen.report.contracts.surveying import survey_record
 from fundamen.report.survey_text import survey_text
-from fundamen.restore.home import folder_of
 from fundamen.survey.remembered import Digests
 from fundamen.survey.repair_stores import SpoiltCopy
 from fundamen.survey.survey import Depth, Memory, Survey, survey_machine

@@ -8,10 +8,10 @@ from fundamen.cli import options
 from fundamen.cli.directory_login import password_option
 from fundamen.cli.exits import Exit
 from fundamen.cli.output import Output, finish
+from fundamen.execution.home import journal_of
 from fundamen.machine.machine import Machine
 from fundamen.report.contracts.restoring import UndoRecord, entry_part
 from fundamen.report.restore_text import undo_text
-from fundamen.restore.home import journal_of
 from fundamen.restore.restoration import take_back
 
 

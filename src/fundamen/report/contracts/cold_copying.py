@@ -5,10 +5,10 @@ from typing import Literal
 
 import msgspec
 
+from fundamen.changes.files import Change
 from fundamen.cold_copies.manifest import ColdCopy
 from fundamen.report.contracts.restoring import RestoreRecord, RestoreState, StepPart
 from fundamen.restore.from_copy import CopyRestoration
-from fundamen.restore.steps import Change
 
 
 class CopiedPart(msgspec.Struct, frozen=True):

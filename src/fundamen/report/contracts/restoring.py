@@ -5,11 +5,12 @@ from typing import TYPE_CHECKING, Literal
 
 import msgspec
 
-from fundamen.restore.journal import Entry
+from fundamen.changes.files import Change
+from fundamen.changes.packages import InstallPackages
+from fundamen.execution.journal import Entry
+from fundamen.execution.restarting import Waiting
 from fundamen.restore.rehearsal import Harm
-from fundamen.restore.restarting import Waiting
 from fundamen.restore.restoration import Restoration
-from fundamen.restore.steps import Change, InstallPackages
 
 if TYPE_CHECKING:  # it loads the library of cryptography
     from fundamen.restore.planned import PlannedRestoration

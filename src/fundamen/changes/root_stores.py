@@ -9,6 +9,10 @@ import hashlib
 import re
 from collections.abc import Callable, Iterator
 
+from fundamen.changes.base import MISSING, Work
+from fundamen.changes.files import Change
+from fundamen.changes.hives import hive_change, read_hive, require_quiet, require_shut_down
+from fundamen.changes.insertions import Insertion, Kind, certificate_block, without
 from fundamen.formats.hive import with_values
 from fundamen.formats.registry_value import HiveValue, ValueType
 from fundamen.formats.stored_certificate import stored_blob
@@ -18,9 +22,6 @@ from fundamen.machine.trust_stores import ADDED, BUNDLES, FOLDERS
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath, MachinePath
-from fundamen.restore.hives import hive_change, read_hive, require_quiet, require_shut_down
-from fundamen.restore.insertions import Insertion, Kind, certificate_block, without
-from fundamen.restore.steps import MISSING, Change, Work
 from fundamen.trust.certificate import Certificate
 from fundamen.trust.name_hash import name_hash
 

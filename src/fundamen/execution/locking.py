@@ -5,9 +5,9 @@ import os
 import time
 from collections.abc import Iterator
 
+from fundamen.execution.journal import Journal, State, StepState
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnfinishedError, UsageError
-from fundamen.restore.journal import Journal, State, StepState
 
 _TRIES, _PAUSE = 20, 0.05  # seconds between two tries
 

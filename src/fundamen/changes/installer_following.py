@@ -3,9 +3,9 @@
 import os
 from collections.abc import Sequence
 
+from fundamen.changes.base import Tell
 from fundamen.formats.installer_log import LogLine, LogReader, in_order
 from fundamen.model.paths import HostPath, shown
-from fundamen.restore.records import InstallerRecord, Tell
 
 OWN_LOG = "C:\\windows\\temp\\fundamen-installer.log"  # where it is told to write, unless the plan names a place
 _MOST_LOG = 64 << 20  # bytes
@@ -62,9 +62,9 @@ class FollowedLog:
         return folder if os.path.isfile(folder) and not os.path.islink(folder) else ""
 
 
-def log_place(record: InstallerRecord, prefix: HostPath) -> tuple[str, ...]:
+def log_place(named: str, prefix: HostPath) -> tuple[str, ...]:
     """(the host path of drive C, the parts of the log's path below it); a log elsewhere is not read."""
-    log = (record.log or OWN_LOG).replace("\\", "/")
+    log = (named or OWN_LOG).replace("\\", "/")
     parts = [part for part in log[2:].split("/") if part]
     is_there = log[:2].upper() == "C:" and not {".", ".."} & set(parts)
     return (os.path.join(prefix, "drive_c"), *parts) if is_there else (os.devnull,)

@@ -6,18 +6,9 @@ from collections.abc import Iterable
 
 import msgspec
 
+from fundamen.changes.base import OURS, SOMEBODY_ELSES, Around, FolderTimes, Site
 from fundamen.machine.places import Place
-from fundamen.placing.calls import make_folder, remove_folder, set_times
-from fundamen.restore.records import OURS, SOMEBODY_ELSES, FolderTimes, Site
-
-
-class Around(msgspec.Struct, frozen=True):
-    """What is around a path."""
-
-    missing: tuple[str, ...]  # the locations of the folders that it needs and that are not there, outermost first
-    nearest: FolderTimes  # the nearest that is there
-    uid: int  # its owner
-    gid: int
+from fundamen.placing.calls import make_folder
 
 
 def around(site: Site, wanted: Place) -> Around:
@@ -62,13 +53,6 @@ def make_folders(site: Site, folders: Iterable[str]) -> None:
             make_folder(site.place(folder))
 
 
-def remove_folders(site: Site, folders: Iterable[str]) -> None:
-    """Remove folders that were made, the innermost first; those in which somebody has put something stay."""
-    for folder in reversed(tuple(folders)):
-        with contextlib.suppress(OSError):
-            remove_folder(site.place(folder))
-
-
 def settled(
     site: Site, folders: Iterable[FolderTimes], last_ns: dict[str, int], *, is_done: bool
 ) -> tuple[FolderTimes, ...]:
@@ -88,11 +72,3 @@ def settled(
         return not is_done or last_ns[each.path] in {OURS, site.place(each.path).status().st_mtime_ns}
 
     return tuple(msgspec.structs.replace(each, after_ns=OURS if is_ours(each) else SOMEBODY_ELSES) for each in folders)
-
-
-def give_back_times(site: Site, folders: Iterable[FolderTimes]) -> None:
-    """Give folders that only we have changed the times that they had. Raises: OSError."""
-    for each in folders:
-        if each.after_ns != SOMEBODY_ELSES:
-            with contextlib.suppress(PermissionError):  # a folder that we may write to, but do not own
-                set_times(site.place(each.path), each.accessed_ns, each.modified_ns)

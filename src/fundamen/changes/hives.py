@@ -9,14 +9,14 @@ import re
 
 import msgspec
 
+from fundamen.changes.files import Change
+from fundamen.changes.insertions import Insertion
 from fundamen.formats import hive, hive_cells, text_hive
 from fundamen.formats.registry_value import HiveValue
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import MachinePath, shown
-from fundamen.restore.insertions import Insertion
-from fundamen.restore.steps import Change
 
 _MOST_HIVE = 256 << 20  # bytes
 _MOST_NAME = 255  # characters of one key; source: "Registry Element Size Limits"

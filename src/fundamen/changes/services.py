@@ -5,13 +5,13 @@ Source: systemctl(1), "enable"; systemd.unit(5), "Unit File Load Path".
 
 from collections.abc import Iterator
 
+from fundamen.changes.forms import EnableService, SetRegistryValue
 from fundamen.formats.unit_file import Install, read_install
 from fundamen.machine.installed import SERVICES, ServiceStart
 from fundamen.machine.machine import Machine
 from fundamen.machine.units import UNIT_FOLDERS, find_unit, is_masked
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath, shown
-from fundamen.restore.plan_file import EnableService, SetRegistryValue
 
 _OWN = UNIT_FOLDERS[0]
 _OWN_OR_SHARED = 0x30  # the types of services that run in a process: SERVICE_WIN32

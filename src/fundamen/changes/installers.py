@@ -15,6 +15,19 @@ from datetime import UTC, datetime
 
 import msgspec
 
+from fundamen.changes.base import Keeping, Record, Site, Step, Tell
+from fundamen.changes.installer_following import OWN_LOG, FollowedLog, log_place
+from fundamen.changes.tree_change import (
+    Tree,
+    TreeChange,
+    bring_back,
+    bring_out_all,
+    compared,
+    differs,
+    keep_tree,
+    tree_of,
+    with_digests,
+)
 from fundamen.cold_copies.entries import entries_below
 from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, Kind, read_manifest, written
 from fundamen.formats import text_hive
@@ -29,20 +42,6 @@ from fundamen.placing.file_state import digest_of_file, digest_of_place, read_st
 from fundamen.placing.flushing import flush_folder
 from fundamen.placing.own_files import remove_own, write_whole
 from fundamen.placing.replacing import name_of_ours, put
-from fundamen.restore.installer_following import OWN_LOG, FollowedLog, log_place
-from fundamen.restore.records import InstallerRecord, Site, Tell
-from fundamen.restore.steps import RunInstaller
-from fundamen.restore.tree_change import (
-    Tree,
-    TreeChange,
-    bring_back,
-    bring_out_all,
-    compared,
-    differs,
-    keep_tree,
-    tree_of,
-    with_digests,
-)
 
 _HIVES = ("system.reg", "user.reg", "userdef.reg")
 _MOST_LISTED = 100_000
@@ -74,57 +73,108 @@ class _Left(msgspec.Struct, frozen=True):
     outcome: Outcome | None  # None: it has failed
 
 
-def keep(step: RunInstaller, site: Site, kept_folder: HostPath, index: int) -> InstallerRecord:
-    """Keep all of the prefix; nothing in it is changed.
+class InstallerRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="installer"):
+    """A publisher's installer is run in a prefix."""
 
-    Raises:
-        OSError: it cannot be kept.
-        UsageError: the prefix is in use.
-    """
-    from fundamen.trace.observing_prefix import require_usable  # noqa: PLC0415 - seldom needed
+    sha256: str
+    arguments: tuple[str, ...]
+    log: str  # where it is told to write its log, as the prefix spells it; empty for the place of ours
+    seconds: float  # how long it may take
+    wine: tuple[str, str, str]  # the host paths of wine and its server, and its version
+    kept: str  # how the paths of what is kept begin: .json and .tar.zst, and afterwards -after.json
+    environment: tuple[tuple[str, str], ...] = ()  # that it is run in
 
-    machine = site.machine
-    require_usable(machine.root)
-    record = InstallerRecord(
-        path=step.path,
-        sha256=step.sha256,
-        arguments=step.arguments,
-        log=step.log,
-        seconds=step.seconds,
-        wine=step.wine,
-        environment=step.environment,
-        kept=site.as_kept(os.path.join(kept_folder, f"installer-{index}")),
-    )
-    prefix, archive = site.place("/"), _kept(record, site, ".tar.zst")
-    found = tuple(entries_below(prefix, []))
-    copy = ColdCopy(
-        number=1,
-        machine=machine.title,
-        folder=MachinePath(machine.root),
-        taken_at=datetime.fromtimestamp(0, UTC),
-        because=str(step.path),
-        entries=(),
-        left_out=(),
-        unquiet=(),
-        archive_sha256="0" * 64,
-        archive_size=0,
-    )
-    write_whole(_kept(record, site, ".json"), written(keep_tree(prefix, found, archive, copy)))
-    return record
+    @property
+    def undone(self) -> str:
+        """What taking it back does, for people."""
+        return "brought back"
 
+    def make(self, site: Site, tell: Tell) -> None:
+        """Run it, and write down what it has changed; the decisive lines of its log are told as they are written.
 
-def size_of(prefix: Place) -> int:
-    """How many bytes are to be kept of a prefix, before they are packed. Raises: OSError."""
-    return sum(entry.state.size for entry in entries_below(prefix, []) if not entry.same_as)
+        Raises:
+            OSError: it is not what was rehearsed, or it has failed; then the prefix is to be brought back.
+        """
+        _run(self, site, tell)
+
+    def is_made(self, site: Site) -> bool:
+        """Whether it has ended well."""
+        return outcome_of(self, site) is not None
+
+    def obstacle(self, site: Site) -> str:
+        """Why it cannot be taken back; empty where it can."""
+        return _why_it_must_stay(self, site)
+
+    def take_back(self, site: Site) -> None:
+        """Make the prefix as it was. Raises: OSError: something cannot be written, or what was kept is damaged."""
+        _take_back(self, site)
+
+    def kept_at(self, site: Site) -> str:
+        """How the paths of what is kept begin."""
+        return site.kept(self.kept)
 
 
-def run(record: InstallerRecord, site: Site, tell: Tell) -> None:
+class RunInstaller(Step, frozen=True, kw_only=True):
+    """One step: a publisher's installer is run in a prefix."""
+
+    sha256: str
+    publisher: str  # who has signed it, for people
+    arguments: tuple[str, ...]
+    log: str
+    seconds: float
+    wine: tuple[str, str, str]  # as of the record
+    environment: tuple[tuple[str, str], ...]  # that it is run in
+
+    def room(self, place: Place) -> tuple[int, int]:
+        """All of the prefix, before it is packed. Raises: OSError."""
+        return 0, sum(entry.state.size for entry in entries_below(place, []) if not entry.same_as)
+
+    def keep(self, keeping: Keeping) -> InstallerRecord:
+        """Keep all of the prefix; nothing in it is changed.
+
+        Raises:
+            OSError: it cannot be kept.
+            UsageError: the prefix is in use.
+        """
+        from fundamen.trace.observing_prefix import require_usable  # noqa: PLC0415 - seldom needed
+
+        machine = keeping.site.machine
+        require_usable(machine.root)
+        record = InstallerRecord(
+            path=self.path,
+            sha256=self.sha256,
+            arguments=self.arguments,
+            log=self.log,
+            seconds=self.seconds,
+            wine=self.wine,
+            environment=self.environment,
+            kept=keeping.site.as_kept(os.path.join(keeping.kept_folder, f"installer-{keeping.number}")),
+        )
+        prefix, archive = keeping.site.place("/"), _kept(record, keeping.site, ".tar.zst")
+        found = tuple(entries_below(prefix, []))
+        copy = ColdCopy(
+            number=1,
+            machine=machine.title,
+            folder=MachinePath(machine.root),
+            taken_at=datetime.fromtimestamp(0, UTC),
+            because=str(self.path),
+            entries=(),
+            left_out=(),
+            unquiet=(),
+            archive_sha256="0" * 64,
+            archive_size=0,
+        )
+        write_whole(_kept(record, keeping.site, ".json"), written(keep_tree(prefix, found, archive, copy)))
+        return record
+
+
+def _run(record: InstallerRecord, site: Site, tell: Tell) -> None:
     """Run it, and write down what it has changed; the decisive lines of its log are told as they are written.
 
     Raises:
         OSError: it is not what was rehearsed, or it has failed; then the prefix is to be brought back.
     """
-    from fundamen.restore.getting_worse import find_worse  # noqa: PLC0415 - seldom needed
+    from fundamen.changes.getting_worse import find_worse  # noqa: PLC0415 - seldom needed
     from fundamen.trace.observing_prefix import PrefixSession, Wine  # noqa: PLC0415
 
     installer, prefix = site.machine.place(record.path), site.place("/")
@@ -132,12 +182,12 @@ def run(record: InstallerRecord, site: Site, tell: Tell) -> None:
         raise OSError(0, "it is not the installer that was rehearsed", installer.host)
     copy = _copy(record, site)
     if compared(tree_of(copy.entries), _now(prefix, copy)) != TreeChange((), (), ()):
-        take_back(record, site)  # an earlier run was cut off
+        _take_back(record, site)  # an earlier run was cut off
     remove_own(_kept(record, site, "-after.json"))  # of one that had failed: it says nothing of this run
     session = PrefixSession(Wine(*record.wine), prefix.host, dict(record.environment))
     session.environment["WINEDEBUG"] = "-all"
     session.environment[_VARIABLE] = subprocess.list2cmdline(_command(record))
-    log = FollowedLog(log_place(record, prefix.host), tell)
+    log = FollowedLog(log_place(record.log, prefix.host), tell)
     with session.ended_in_any_case():
         folder = installer.folder.host
         seen = _with_whole_status(session.run(_THROUGH, folder, record.seconds, log.heed))
@@ -172,18 +222,13 @@ def run(record: InstallerRecord, site: Site, tell: Tell) -> None:
     _write(record, site, _Left(entries, change, outcome))
 
 
-def has_run(record: InstallerRecord, site: Site) -> bool:
-    """Whether it has ended well. Raises: OSError."""
-    return outcome_of(record, site) is not None
-
-
 def outcome_of(record: InstallerRecord, site: Site) -> Outcome | None:
     """What came of it; None where that is not known. Raises: OSError."""
     left = _left(record, site)
     return left.outcome if left is not None else None
 
 
-def why_it_must_stay(record: InstallerRecord, site: Site) -> str:
+def _why_it_must_stay(record: InstallerRecord, site: Site) -> str:
     """Why it cannot be taken back; empty where it can. Raises: OSError."""
     if not os.path.exists(_kept(record, site, ".json")):
         return "what was kept of the prefix is gone"
@@ -201,7 +246,7 @@ def why_it_must_stay(record: InstallerRecord, site: Site) -> str:
     return ""
 
 
-def take_back(record: InstallerRecord, site: Site) -> None:
+def _take_back(record: InstallerRecord, site: Site) -> None:
     """Make the prefix as it was. Raises: OSError: something cannot be written, or what was kept is damaged."""
     from fundamen.trace.observing_prefix import require_usable  # noqa: PLC0415 - seldom needed
 

@@ -3,6 +3,7 @@
 import os
 from collections.abc import Iterator, Mapping, Sequence
 
+from fundamen.changes.tree_change import TreeChange
 from fundamen.formats.binary import read_binary
 from fundamen.formats.decimal import read_decimal
 from fundamen.formats.pe import Pe
@@ -12,7 +13,6 @@ from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.installed import ServiceStart
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath
-from fundamen.restore.tree_change import TreeChange
 
 _MOST_FILES = 2000
 _LISTS = {"path", "pathext", "psmodulepath"}

@@ -9,38 +9,24 @@ import functools
 import logging
 import os
 import shutil
-import stat
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from datetime import datetime
 from functools import partial
 
+from fundamen.changes.around import around
+from fundamen.changes.base import Keeping, Record, Tell, Work
+from fundamen.changes.base import Step as Planned
+from fundamen.execution.hindrance import require_unhindered
+from fundamen.execution.journal import Entry, Journal, RestorationRecord, State, Step, StepState
+from fundamen.execution.making import batches, by_kind, make
+from fundamen.execution.originals import give_up, write_list
+from fundamen.execution.taking_back import cause_of, require_unchanged, take_back_steps
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import MachinePath, shown
 from fundamen.model.timing import timed
 from fundamen.placing.flushing import make_lasting
-from fundamen.restore import entries, publisher_installer
-from fundamen.restore.folders import around
-from fundamen.restore.hindrance import require_unhindered
-from fundamen.restore.journal import Entry, Journal, RestorationRecord, State, Step, StepState
-from fundamen.restore.kinds import Keeping, keep
-from fundamen.restore.making import batches, is_made, make
-from fundamen.restore.originals import give_up, write_list
-from fundamen.restore.records import EntryRecord, Record, Tell
-from fundamen.restore.steps import (
-    Change,
-    ChangeEntry,
-    ChangeLimit,
-    InstallPackages,
-    PlaceFile,
-    RunInstaller,
-    SetFolder,
-    StartService,
-    Work,
-)
-from fundamen.restore.steps import Step as Planned
-from fundamen.restore.taking_back import cause_of, require_unchanged, take_back_steps
 
 _LOG = logging.getLogger(__name__)
 
@@ -71,9 +57,9 @@ def carry_out(
     """
     site = journal.site
     site.ground.forget()
-    targets = [(step, _target(machine, step)) for step in work.steps]
     try:
-        require_unhindered(machine, [(step.path, target) for step, target in targets if isinstance(step, Change)])
+        targets = [(step, step.place(machine)) for step in work.steps]
+        require_unhindered(machine, [(step.path, target) for step, target in targets if step.writes_file])
         _require_room(journal, targets)
     except OSError as error:
         raise RestorationError(
@@ -95,10 +81,11 @@ def carry_out(
         make_lasting(kept_folder)
         look = functools.cache(partial(around, site))  # nothing of the machine is changed while originals are kept
         records = [
-            keep(step, Keeping(site, target, work.contents, kept_folder, index, look))
+            step.keep(Keeping(site, target, work.contents, kept_folder, index, look))
             for index, (step, target) in enumerate(targets)
         ]
-        entries.settle_kept([record for record in records if isinstance(record, EntryRecord)], site)
+        for kind, alike in by_kind(records):
+            kind.settle_kept(alike, site)
         restoration = RestorationRecord(work.program, work.titles, work.further, work.because)
         write_list(kept_folder, now, restoration, records)
         entry = journal.begin(restoration, now, records)
@@ -114,7 +101,7 @@ def find_unsettled(journal: Journal, number: int) -> tuple[MachinePath, ...]:
 
     def stands(record: Record) -> bool:
         try:
-            return is_made(journal.site, record)
+            return record.is_made(journal.site)
         except OSError:
             return False
 
@@ -151,8 +138,8 @@ def resume(
         )
     site = journal.site
     require_unchanged(site, entry, "gone on with")
-    left = [step for step in entry.steps if step.state is not StepState.PLACED and not is_made(site, step.record)]
-    if any(isinstance(step.record, EntryRecord) and not entries.has_original(step.record, site) for step in left):
+    left = [step for step in entry.steps if step.state is not StepState.PLACED and not step.record.is_made(site)]
+    if not all(step.record.has_original(site) for step in left):
         raise RestorationError(
             what=f"Restoration {entry.number} cannot be gone on with",
             why="originals that were kept of it are gone, so there would be no way back",
@@ -203,27 +190,13 @@ def _make_all(
         raise _taken_back(journal, entry, error) from error
 
 
-def _target(machine: Machine, step: Planned) -> Place:
-    if isinstance(step, InstallPackages | StartService | RunInstaller | ChangeLimit | ChangeEntry):
-        return machine.ground.place("/")
-    location = step.location if isinstance(step, Change | SetFolder) else ""
-    if location:
-        return machine.ground.place(location)
-    return machine.entry_place(step.path) if isinstance(step, PlaceFile) else machine.place(step.path)
-
-
-def _require_room(journal: Journal, targets: list[tuple[Planned, Place]]) -> None:
+def _require_room(journal: Journal, targets: Sequence[tuple[Planned, Place]]) -> None:
     """Look that there is room before anything is changed: for the new files, and for what is kept."""
     by_folder: dict[str, int] = {}
     for step, target in targets:
-        if isinstance(step, Change):
-            status = target.status_or_none()
-            kept = status.st_size if status is not None and stat.S_ISREG(status.st_mode) else 0
-            beside = target.folder.host
-            by_folder[beside] = by_folder.get(beside, 0) + step.size
-            by_folder[journal.folder] = by_folder.get(journal.folder, 0) + kept
-        elif isinstance(step, RunInstaller):
-            by_folder[journal.folder] = by_folder.get(journal.folder, 0) + publisher_installer.size_of(target)
+        beside, kept = step.room(target)
+        by_folder[target.folder.host] = by_folder.get(target.folder.host, 0) + beside
+        by_folder[journal.folder] = by_folder.get(journal.folder, 0) + kept
     needed: dict[int, tuple[str, int]] = {}
     for wanted, size in by_folder.items():
         folder = wanted

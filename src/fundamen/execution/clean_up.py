@@ -9,13 +9,10 @@ from datetime import datetime, timedelta
 
 import msgspec
 
+from fundamen.execution.journal import STANDING, Entry, Journal, State
+from fundamen.execution.locking import alone_on, require_finished
+from fundamen.execution.originals import give_up, size_of
 from fundamen.machine.machine import Machine
-from fundamen.placing.replacing import remove
-from fundamen.restore.folders import give_back_times, times_of
-from fundamen.restore.journal import STANDING, Entry, Journal, State
-from fundamen.restore.locking import alone_on, require_finished
-from fundamen.restore.originals import give_up, size_of
-from fundamen.restore.records import EntryRecord
 
 
 class Kept(msgspec.Struct, frozen=True):
@@ -69,9 +66,5 @@ def _remove(journal: Journal, entry: Entry) -> None:
     site = journal.site
     site.ground.forget()
     for step in entry.steps:
-        record = step.record
-        if isinstance(record, EntryRecord) and record.keeps_inode and (kept := site.place(record.kept)).is_there:
-            folder = times_of(site, kept.folder)
-            remove(kept)
-            give_back_times(site, [folder])
+        step.record.give_up(site)
     give_up(journal, entry)

@@ -12,13 +12,16 @@ from typing import Literal
 
 import msgspec
 
+from fundamen.changes.base import Step, Work
+from fundamen.changes.directory_entries import ChangeEntry
+from fundamen.changes.files import Change
+from fundamen.changes.insertions import Kind
+from fundamen.changes.moves import Move
 from fundamen.machine.machine import Machine
 from fundamen.machine.open_files import User, find_running, find_users, holds_lock, process_of
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath, shown
-from fundamen.restore.insertions import Kind
-from fundamen.restore.steps import Change, ChangeEntry, Move, Step, Work
 
 _MOST_TOLD = 3
 _READ_AT_LOGIN = ("/etc/environment", "/etc/profile", "/etc/profile.d/", "/etc/login.defs", "/etc/security/")

@@ -11,13 +11,10 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 
 import msgspec
 
+from fundamen.changes.base import FolderTimes, Record, Site, Tell
+from fundamen.execution.journal import Step, StepState
 from fundamen.machine.file_systems import keeps_numbers
 from fundamen.placing.flushing import flush_all
-from fundamen.restore import entries
-from fundamen.restore.folders import give_back_times, make_folders, remove_folders
-from fundamen.restore.journal import Step, StepState
-from fundamen.restore.kinds import kind_of
-from fundamen.restore.records import EntryRecord, FolderRecord, FolderTimes, Record, Site, StepRecord, Tell
 
 _MOST_STEPS, _MOST_BYTES, _MOST_FOLDERS = 1024, 256 << 20, 64  # of one batch; its folders are held open
 
@@ -28,32 +25,38 @@ def batches(steps: Iterable[Step]) -> Iterator[tuple[Step, ...]]:
     folders = set[str]()
     size = 0
     for step in steps:
-        own = step.record.after.size if isinstance(step.record, EntryRecord) else _MOST_BYTES
-        touched = {*_changed_folders(step.record)} - folders
+        own = step.record.batch_size
+        touched = {*step.record.changed_folders()} - folders
         is_full = len(batch) == _MOST_STEPS or len(folders) + len(touched) > _MOST_FOLDERS
-        if batch and (is_full or size + own > _MOST_BYTES):
+        if batch and (own is None or is_full or size + own > _MOST_BYTES):
             yield tuple(batch)
             batch, size, folders = [], 0, set()
         batch.append(step)
         folders |= touched
-        size += own
+        size += _MOST_BYTES if own is None else own
     if batch:
         yield tuple(batch)
 
 
 def make(site: Site, steps: Sequence[Step], tell: Tell) -> tuple[Step, ...]:
     """Make a batch, and give its steps as they are then. Raises: OSError."""
-    placed = [step.record for step in steps if isinstance(step.record, EntryRecord)]
-    with holding(site, [step.record for step in steps]):
-        make_folders(site, dict.fromkeys(folder for record in placed for folder in record.new_folders))
-        # All are written before the first is flushed: one flush then takes the others along.
-        entries.stage_entries(placed, site)
-        entries.settle_entries(placed, site)
-        for step in steps:
-            kind_of(step.record).make(step.record, site, tell)
-        flush_all(site.place(folder) for step in steps for folder in _changed_folders(step.record))
+    records = [step.record for step in steps]
+    with holding(site, records):
+        for kind, alike in by_kind(records):
+            kind.prepare(alike, site)
+        for record in records:
+            record.make(site, tell)
+        flush_all(site.place(folder) for record in records for folder in record.changed_folders())
         look = functools.cache(lambda location: site.place(location).status().st_mtime_ns)
         return tuple(Step(step.number, StepState.PLACED, _after(step.record, look)) for step in steps)
+
+
+def by_kind(records: Iterable[Record]) -> Iterator[tuple[type[Record], list[Record]]]:
+    """Records by their kinds, for what is done with all of a kind together."""
+    found: dict[type[Record], list[Record]] = {}
+    for record in records:
+        found.setdefault(type(record), []).append(record)
+    yield from found.items()
 
 
 @contextlib.contextmanager
@@ -63,13 +66,13 @@ def holding(site: Site, records: Iterable[Record]) -> Iterator[None]:
     Raises:
         OSError: something else stands there now.
     """
-    with_folders = [record for record in records if isinstance(record, StepRecord)]
-    if not with_folders:
+    folders = {each.path: each for record in records for each in record.around()}
+    if not folders:
         yield
         return
     site.ground.forget()
     try:
-        for each in {each.path: each for record in with_folders for each in record.folders}.values():
+        for each in folders.values():
             if why := replaced(site, each):
                 raise OSError(0, why, site.place(each.path).host)
         yield
@@ -87,18 +90,9 @@ def replaced(site: Site, folder: FolderTimes) -> str:
     return "another folder stands there now than the one that was changed"
 
 
-def is_made(site: Site, record: Record) -> bool:
-    """Whether what a step is for is so. Raises: OSError."""
-    return kind_of(record).is_made(record, site)
-
-
 def obstacle(site: Site, record: Record) -> str:
     """Why a step can be neither made nor taken back; empty where it can. Raises: OSError."""
-    if isinstance(record, StepRecord):
-        for folder in record.folders:
-            if why := replaced(site, folder):
-                return why
-    return kind_of(record).obstacle(record, site)
+    return next(filter(None, (replaced(site, folder) for folder in record.around())), "") or record.obstacle(site)
 
 
 def take_back(site: Site, steps: Iterable[Step]) -> None:
@@ -106,37 +100,15 @@ def take_back(site: Site, steps: Iterable[Step]) -> None:
     records = [step.record for step in steps]
     with holding(site, records):
         for record in records:
-            _take_back(site, record)
-        folders = {folder for record in records for folder in _changed_folders(record)}
-        folders |= {each.path for r in records if isinstance(r, StepRecord) for each in r.folders}
+            record.take_back(site)
+            record.clear_away(site)
+        folders = {folder for record in records for folder in record.changed_folders()}
+        folders |= {each.path for record in records for each in record.around()}
         places = map(site.place, sorted(folders))
         flush_all(place for place in places if place.is_folder)
 
 
-def _take_back(site: Site, record: Record) -> None:
-    kind_of(record).take_back(record, site)
-    if isinstance(record, StepRecord):
-        remove_folders(site, record.new_folders)
-        give_back_times(site, record.folders)
-
-
-def _changed_folders(record: Record) -> Iterator[str]:
-    """The locations of the folders whose entries a step has changed."""
-    if isinstance(record, FolderRecord):
-        yield record.target  # for its own rights and times
-    if isinstance(record, StepRecord):
-        yield _around(record.target)
-        yield from map(_around, record.new_folders)
-
-
-def _around(location: str) -> str:
-    folder = location.rpartition("/")[0]
-    return folder if folder and not folder.endswith(":") else f"{folder}/"
-
-
 def _after(record: Record, changed_at: Callable[[str], int]) -> Record:
     """The record with when its folders were changed, right after the step."""
-    if not isinstance(record, StepRecord):
-        return record
-    folders = tuple(msgspec.structs.replace(each, after_ns=changed_at(each.path)) for each in record.folders)
-    return msgspec.structs.replace(record, folders=folders)
+    folders = tuple(msgspec.structs.replace(each, after_ns=changed_at(each.path)) for each in record.around())
+    return record.with_around(folders)

@@ -5,16 +5,55 @@ Its inverse stops the service, if it was not running before. Source: systemctl(1
 
 import shutil
 
+from fundamen.changes.base import Keeping, Record, Site, Step, Tell
 from fundamen.machine.host_tools import run_tool
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath, shown
-from fundamen.restore.records import ServiceRecord
-from fundamen.restore.steps import StartService
 
 _SECONDS = 120
 _MOST_TOLD = 300  # characters
 _RUNNING = {"active", "reloading"}
+
+
+class ServiceRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="service"):
+    """A service of this host is started."""
+
+    name: str
+    was_running: bool
+
+    @property
+    def undone(self) -> str:
+        """What taking it back does, for people."""
+        return "left running" if self.was_running else "stopped"
+
+    def make(self, site: Site, _tell: Tell) -> None:
+        """Start it. Raises: OSError: it does not start, in the tool's own words."""
+        status, said = _run("start", "--", self.name)
+        if status != 0 or not self.is_made(site):
+            raise OSError(0, f"it does not start: {shown(said.strip()[:_MOST_TOLD]) or _state(self.name)}", self.name)
+
+    def is_made(self, _site: Site) -> bool:
+        """Whether it runs."""
+        return _state(self.name) in _RUNNING
+
+    def take_back(self, site: Site) -> None:
+        """Stop it, if it was not running before."""
+        if self.was_running or not self.is_made(site):
+            return
+        status, said = _run("stop", "--", self.name)
+        if status != 0:
+            raise OSError(0, f"it does not stop: {shown(said.strip()[:_MOST_TOLD])}", self.name)
+
+
+class StartService(Step, frozen=True, kw_only=True):
+    """One step: a service of this host is started."""
+
+    name: str
+
+    def keep(self, _keeping: Keeping) -> ServiceRecord:
+        """Write down whether it runs; nothing is changed. Raises: OSError."""
+        return ServiceRecord(path=self.path, name=self.name, was_running=_state(self.name) in _RUNNING)
 
 
 def plan_start(machine: Machine, name: str, because: str) -> StartService | None:
@@ -46,32 +85,6 @@ def plan_start(machine: Machine, name: str, because: str) -> StartService | None
         return None
     path = MachinePath(f"/etc/systemd/system/{name}")
     return StartService(path=path, because=because or f"it is {state or 'not running'}", name=name)
-
-
-def keep(step: StartService) -> ServiceRecord:
-    """Write down whether it runs; nothing is changed. Raises: OSError."""
-    return ServiceRecord(path=step.path, name=step.name, was_running=_state(step.name) in _RUNNING)
-
-
-def start(record: ServiceRecord) -> None:
-    """Start it. Raises: OSError: it does not start, in the tool's own words."""
-    status, said = _run("start", "--", record.name)
-    if status != 0 or not is_running(record):
-        raise OSError(0, f"it does not start: {shown(said.strip()[:_MOST_TOLD]) or _state(record.name)}", record.name)
-
-
-def is_running(record: ServiceRecord) -> bool:
-    """Whether it runs. Raises: OSError."""
-    return _state(record.name) in _RUNNING
-
-
-def stop(record: ServiceRecord) -> None:
-    """Stop it, if it was not running before. Raises: OSError."""
-    if record.was_running or not is_running(record):
-        return
-    status, said = _run("stop", "--", record.name)
-    if status != 0:
-        raise OSError(0, f"it does not stop: {shown(said.strip()[:_MOST_TOLD])}", record.name)
 
 
 def _state(name: str) -> str:

@@ -13,13 +13,14 @@ from datetime import datetime
 
 import msgspec
 
+from fundamen.changes.base import Record
+from fundamen.changes.kinds import decoded
+from fundamen.execution.journal import STANDING, Entry, Journal, RestorationRecord, encoded
+from fundamen.execution.locking import alone_on, require_finished
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import shown
 from fundamen.placing.own_files import write_whole
-from fundamen.restore.journal import STANDING, Entry, Journal, RestorationRecord, encoded
-from fundamen.restore.locking import alone_on, require_finished
-from fundamen.restore.records import EntryRecord, Record, decoded
 
 _LIST = "originals.json"
 _FORMAT = 1
@@ -76,11 +77,7 @@ def give_up(journal: Journal, entry: Entry) -> None:
 
 def size_of(journal: Journal, entry: Entry) -> int:
     """What the originals take up: those in our own folder, and those that stay beside their place."""
-    size = 0
-    for step in entry.steps:
-        record = step.record
-        if isinstance(record, EntryRecord) and record.keeps_inode and record.before is not None:
-            size += record.before.size
+    size = sum(step.record.kept_beside() for step in entry.steps)
     for top in {*_folders(journal, entry), str(journal.kept_folder(entry.number))}:
         for folder, _, names in os.walk(top):
             size += sum(os.lstat(os.path.join(folder, name)).st_size for name in names if name != _LIST)
@@ -90,9 +87,7 @@ def size_of(journal: Journal, entry: Entry) -> int:
 def _folders(journal: Journal, entry: Entry) -> set[str]:
     """The folders below that of the journal in which the originals of a restoration lie."""
     top = os.path.join(journal.folder, "kept") + os.sep
-    kept = [(step.record, getattr(step.record, "kept", "")) for step in entry.steps]
-    ours = [path for record, path in kept if path and not getattr(record, "keeps_inode", False)]
-    folders = {os.path.dirname(journal.site.kept(path)) for path in ours}
+    folders = {os.path.dirname(step.record.kept_at(journal.site)) for step in entry.steps}
     return {folder for folder in folders if os.path.normpath(folder).startswith(top)}
 
 

@@ -2,15 +2,15 @@
 
 import msgspec
 
+from fundamen.changes.files import Change
+from fundamen.changes.forms import RemoveRegistryValue, SetRegistryEntry, SetRegistryValue
+from fundamen.changes.hives import KeyPlace, hive_change
+from fundamen.changes.insertions import Insertion, Kind
+from fundamen.changes.lists import list_with
 from fundamen.formats.registry_value import HiveValue, ValueType, value_of
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import RestorationError
 from fundamen.model.paths import shown
-from fundamen.restore.hives import KeyPlace, hive_change
-from fundamen.restore.insertions import Insertion, Kind
-from fundamen.restore.lists import list_with
-from fundamen.restore.plan_file import RemoveRegistryValue, SetRegistryEntry, SetRegistryValue
-from fundamen.restore.steps import Change
 
 RegistryStep = SetRegistryValue | RemoveRegistryValue | SetRegistryEntry
 

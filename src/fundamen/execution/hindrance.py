@@ -13,13 +13,13 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 
 import msgspec
 
+from fundamen.changes.hives import place_of_key, read_hive
 from fundamen.machine.descent import FOLDER
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import FundamenError, RestorationError
 from fundamen.model.paths import MachinePath, shown
-from fundamen.restore.hives import place_of_key, read_hive
 
 _SESSION_MANAGER, _PENDING_LIST = (
     r"HKLM\System\CurrentControlSet\Control\Session Manager",

@@ -1,9 +1,9 @@
 """Lists in settings, such as PATH: exactly one entry of a name, in its place."""
 
+from fundamen.changes.forms import SetEntry, SetRegistryEntry
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
-from fundamen.restore.plan_file import SetEntry, SetRegistryEntry
 
 
 def list_with(machine: Machine, step: SetEntry | SetRegistryEntry, held: str, separator: str) -> str:

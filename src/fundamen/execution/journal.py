@@ -14,10 +14,11 @@ from enum import StrEnum
 
 import msgspec
 
+from fundamen.changes.base import ElsewhereError, Record, Site
+from fundamen.changes.kinds import decoded
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.flushing import make_lasting
-from fundamen.restore.records import ElsewhereError, Record, Site, decoded
 
 _FORMAT = 3
 _READ_FORMATS = {1, 2, _FORMAT}  # they differ in what a step's record holds

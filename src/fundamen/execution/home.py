@@ -11,7 +11,7 @@ from fundamen.placing.own_files import write_whole
 from fundamen.placing.own_folder import take_over
 
 if TYPE_CHECKING:
-    from fundamen.restore.journal import Journal
+    from fundamen.execution.journal import Journal
 
 _DIGITS = 16
 
@@ -42,7 +42,7 @@ def _key(text: str) -> str:
 
 def journal_of(machine: Machine, home: HostPath) -> "Journal":
     """The journal of a machine."""
-    from fundamen.restore.journal import Journal  # noqa: PLC0415 - whoever only looks needs none
-    from fundamen.restore.records import Site  # noqa: PLC0415
+    from fundamen.changes.base import Site  # noqa: PLC0415
+    from fundamen.execution.journal import Journal  # noqa: PLC0415 - whoever only looks needs none
 
     return Journal(Site(machine, folder_of(machine, home)))

@@ -7,16 +7,62 @@ inverse gives the limit the value that it had. Source: proc(5), /proc/sys; sysct
 import os
 import re
 
+from fundamen.changes.base import Keeping, Record, Site, Step, Tell
+from fundamen.changes.forms import SetLimit
 from fundamen.machine.kernel_settings import SYSTEM, setting_path
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import RestorationError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
-from fundamen.restore.plan_file import SetLimit
-from fundamen.restore.records import LimitRecord
-from fundamen.restore.steps import ChangeLimit
 
 _NAME = re.compile(r"^[a-z0-9_]+([./][a-zA-Z0-9_:@-]+)+$")
 _MOST = 4096  # bytes of one value
+
+
+class LimitRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="limit"):
+    """A limit of this host's running kernel is set."""
+
+    name: str
+    before: str
+    after: str
+
+    @property
+    def undone(self) -> str:
+        """What taking it back does, for people."""
+        return "as before"
+
+    def make(self, site: Site, _tell: Tell) -> None:
+        """Set it, and see that the kernel has taken it. Raises: OSError: it has not."""
+        _write(self.path, self.after)
+        if not self.is_made(site):
+            raise OSError(0, f"the kernel made {read(HostPath(self.path))} of {self.after}", self.path)
+
+    def is_made(self, _site: Site) -> bool:
+        """Whether it is as wanted."""
+        return read(HostPath(self.path)).split() == self.after.split()
+
+    def take_back(self, site: Site) -> None:
+        """Give it the value that it had, if it has that of ours."""
+        if self.is_made(site):
+            _write(self.path, self.before)
+
+
+class ChangeLimit(Step, frozen=True, kw_only=True):
+    """One step: a limit of this host's running kernel is set."""
+
+    name: str  # as sysctl writes it
+    before: str
+    after: str
+
+    @property
+    def replaces(self) -> bool:
+        """Whether something stands there that is changed."""
+        return True
+
+    def keep(self, _keeping: Keeping) -> LimitRecord:
+        """Write down what it is and is to be; nothing is changed. Raises: OSError: we may not set it."""
+        if not os.access(self.path, os.W_OK):
+            raise PermissionError(1, "setting a limit of the kernel needs the administrator's rights", self.path)
+        return LimitRecord(path=self.path, name=self.name, before=self.before, after=self.after)
 
 
 def plan_limit(machine: Machine, step: SetLimit) -> ChangeLimit | None:
@@ -60,31 +106,6 @@ def plan_limit(machine: Machine, step: SetLimit) -> ChangeLimit | None:
     after = " ".join(fields if step.field is not None else step.value.split())
     because = step.because or "it is not as it should be"
     return ChangeLimit(path=MachinePath(path), because=because, name=step.name, before=before, after=after)
-
-
-def keep(step: ChangeLimit) -> LimitRecord:
-    """Write down what it is and is to be; nothing is changed. Raises: OSError: we may not set it."""
-    if not os.access(step.path, os.W_OK):
-        raise PermissionError(1, "setting a limit of the kernel needs the administrator's rights", step.path)
-    return LimitRecord(path=step.path, name=step.name, before=step.before, after=step.after)
-
-
-def set_limit(record: LimitRecord) -> None:
-    """Set it, and see that the kernel has taken it. Raises: OSError: it has not."""
-    _write(record.path, record.after)
-    if not is_set(record):
-        raise OSError(0, f"the kernel made {read(HostPath(record.path))} of {record.after}", record.path)
-
-
-def is_set(record: LimitRecord) -> bool:
-    """Whether it is as wanted. Raises: OSError."""
-    return read(HostPath(record.path)).split() == record.after.split()
-
-
-def give_back(record: LimitRecord) -> None:
-    """Give it the value that it had, if it has that of ours. Raises: OSError."""
-    if is_set(record):
-        _write(record.path, record.before)
 
 
 def read(path: HostPath) -> str:

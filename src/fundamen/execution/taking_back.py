@@ -7,14 +7,14 @@ import logging
 
 import msgspec
 
+from fundamen.changes.around import settled
+from fundamen.changes.base import Site
+from fundamen.execution.journal import STANDING, Entry, Journal, State, Step, StepState
+from fundamen.execution.making import batches, obstacle, take_back
+from fundamen.execution.originals import give_up
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import shown
 from fundamen.model.timing import timed
-from fundamen.restore.folders import settled
-from fundamen.restore.journal import STANDING, Entry, Journal, State, Step, StepState
-from fundamen.restore.making import batches, obstacle, take_back
-from fundamen.restore.originals import give_up
-from fundamen.restore.records import FolderTimes, Record, Site, StepRecord
 
 _LOG = logging.getLogger(__name__)
 
@@ -104,13 +104,12 @@ def _with_folders_settled(journal: Journal, entry: Entry) -> Entry:
     Written down at once, since the answer is lost with the first change. After a restoration that was cut off it cannot
     be told, and the folders count as ours.
     """
-    last_ns = {each.path: each.after_ns for step in entry.steps for each in _folders_of(step.record)}
+    last_ns = {each.path: each.after_ns for step in entry.steps for each in step.record.around()}
     is_done = entry.state is State.DONE
     steps = []
     for step in entry.steps:
-        folders = settled(journal.site, _folders_of(step.record), last_ns, is_done=is_done)
-        record = msgspec.structs.replace(step.record, folders=folders) if folders else step.record
-        steps.append(Step(step.number, step.state, record))
+        folders = settled(journal.site, step.record.around(), last_ns, is_done=is_done)
+        steps.append(Step(step.number, step.state, step.record.with_around(folders)))
     journal.write_steps(entry.number, steps)
     return msgspec.structs.replace(entry, steps=tuple(steps))
 
@@ -124,9 +123,5 @@ def take_back_steps(journal: Journal, entry: Entry) -> None:
         journal.write_steps(entry.number, (Step(each.number, StepState.TAKEN_BACK, each.record) for each in batch))
 
 
-def _folders_of(record: Record) -> tuple[FolderTimes, ...]:
-    return record.folders if isinstance(record, StepRecord) else ()
-
-
 def _place_of(step: Step) -> str:
-    return step.record.target if isinstance(step.record, StepRecord) else step.record.path
+    return step.record.place_key

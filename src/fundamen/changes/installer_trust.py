@@ -4,11 +4,11 @@ import os
 from collections.abc import Mapping
 from datetime import UTC, datetime
 
+from fundamen.changes.forms import UseInstaller
+from fundamen.changes.installers import RunInstaller
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UntrustedError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
-from fundamen.restore.plan_file import UseInstaller
-from fundamen.restore.steps import RunInstaller
 from fundamen.trace.observing_prefix import find_wine, require_usable
 from fundamen.trust.digest import digest_of
 

@@ -1,0 +1,204 @@
+"""The step that changes an entry of a directory: what its attributes were is kept, and given back when it is undone.
+
+A change is one operation of the directory, made whole or not at all. It is made only where the attributes are what they
+were when the plan was made, and taken back only where they are still ours. All that the entry held is kept as LDIF too.
+The password stands nowhere: whoever carries a step out is asked for it. Source: RFC 4511; RFC 2849 (LDIF).
+"""
+
+import base64
+import os
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+
+from fundamen.changes.asked_password import PASSWORD
+from fundamen.changes.base import Keeping, Record, Site, Step, Tell
+from fundamen.changes.forms import SetDirectoryEntry
+from fundamen.directories.connection import Attributes, Directory, Login, open_directory
+from fundamen.directories.connection import Place as DirectoryPlace
+from fundamen.model.errors import FundamenError, RestorationError, UnreadableError
+from fundamen.model.paths import MachinePath, shown
+from fundamen.placing.own_files import write_whole
+
+_LDIF_WIDTH = 76
+_SAFE = frozenset(range(0x20, 0x7F))
+
+
+class DirectoryRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="directory"):
+    """An entry of a directory (LDAP) gets other attributes. The password stands nowhere."""
+
+    server: str
+    port: int
+    tls: bool
+    roots: str  # the host path of certificates that its chain may end in; empty for those that this host trusts
+    login: str  # the name as whom it is changed
+    entry: str  # its distinguished name
+    before: dict[str, tuple[str, ...]]  # the values of each attribute that is changed, in Base64, sorted
+    after: dict[str, tuple[str, ...]]  # likewise
+    kept: str  # where all that the entry held is kept, as LDIF
+
+    @property
+    def undone(self) -> str:
+        """What taking it back does, for people."""
+        return "as before"
+
+    def make(self, site: Site, _tell: Tell) -> None:
+        """Change it, and see that the directory has taken it."""
+        if not self.is_made(site):
+            self._move(self.before, self.after)
+
+    def is_made(self, _site: Site) -> bool:
+        """Whether the entry is as wanted. Raises: UnreadableError: the directory cannot be asked."""
+        return self._now() == self.after
+
+    def take_back(self, _site: Site) -> None:
+        """Give the entry the attributes that it had, if it has ours."""
+        if self._now() != self.before:
+            self._move(self.after, self.before)
+
+    def obstacle(self, _site: Site) -> str:
+        """Why it can be neither made nor taken back; empty where it can."""
+        return "" if self._now() in (self.before, self.after) else "the entry has been changed by somebody else"
+
+    def kept_at(self, site: Site) -> str:
+        """Where all that the entry held is kept."""
+        return site.kept(self.kept)
+
+    def _now(self) -> dict[str, tuple[str, ...]]:
+        with self._opened() as directory:
+            held = directory.read(self.entry)
+        if held is None:
+            raise OSError(0, "the entry is gone", self.entry)
+        return _written({name: _values(held, name) for name in self.after})
+
+    def _move(self, expected: dict[str, tuple[str, ...]], wanted: dict[str, tuple[str, ...]]) -> None:
+        if self._now() != expected:
+            raise OSError(0, "the entry has been changed by somebody else", self.entry)
+        changes = {name: tuple(map(base64.b64decode, values)) for name, values in wanted.items()}
+        with self._opened() as directory:
+            directory.replace(self.entry, changes)
+        if self._now() != wanted:
+            raise OSError(0, "the directory made something else of it", self.entry)
+
+    @contextmanager
+    def _opened(self) -> Iterator[Directory]:
+        """The directory. What stops a step is told as every step tells it: as an error that has all taken back."""
+        place = DirectoryPlace(self.server, self.port, self.tls, self.roots)
+        try:
+            with open_directory(place, _login(place, self.login)) as directory:
+                yield directory
+        except UnreadableError:
+            raise
+        except FundamenError as error:
+            raise OSError(0, f"{error.what}: {error.why}", self.entry) from error
+
+
+class ChangeEntry(Step, frozen=True, kw_only=True):
+    """One step: an entry of a directory gets other attributes."""
+
+    directory: DirectoryPlace
+    login: str  # the name as whom it is changed
+    entry: str
+    before: Attributes  # of those that are changed, each attribute's values sorted
+    after: Attributes
+
+    @property
+    def replaces(self) -> bool:
+        """Whether something stands there that is changed."""
+        return True
+
+    def keep(self, keeping: Keeping) -> DirectoryRecord:
+        """Keep all of the entry as LDIF, and write down what is to be done. Raises: OSError, UnreadableError."""
+        with open_directory(self.directory, _login(self.directory, self.login)) as directory:
+            held = directory.read(self.entry)
+        if held is None or any(_values(held, name) != values for name, values in self.before.items()):
+            raise OSError(0, "the entry has changed since it was looked at", self.entry)
+        kept = os.path.join(keeping.kept_folder, f"{keeping.number}.ldif")
+        write_whole(kept, ldif(self.entry, held))
+        return DirectoryRecord(
+            path=self.path,
+            server=self.directory.server,
+            port=self.directory.port,
+            tls=self.directory.tls,
+            roots=self.directory.roots,
+            login=self.login,
+            entry=self.entry,
+            before=_written(self.before),
+            after=_written(self.after),
+            kept=keeping.site.as_kept(kept),
+        )
+
+
+def plan_entry_change(step: SetDirectoryEntry) -> ChangeEntry | None:
+    """The step that changes an entry; None where it is as wanted.
+
+    Raises:
+        RestorationError: there is no such entry, or it is not as the plan expects it.
+        UnreadableError: the directory cannot be asked.
+        UntrustedError: a password would go over a connection that others can read.
+    """
+    place = DirectoryPlace(step.server, step.port, step.tls, step.roots)
+    with open_directory(place, _login(place, step.login)) as directory:
+        held = directory.read(step.entry)
+    if held is None:
+        raise RestorationError(
+            what="The plan does not fit the directory",
+            why=f"{place.title} has no entry {shown(step.entry)}",
+            do="Nothing was changed. See how the directory is: fundamen authority check",
+        )
+    wanted = {name: tuple(sorted(value.encode() for value in values)) for name, values in step.texts.items()}
+    wanted |= {name: tuple(sorted(values)) for name, values in step.contents.items()}
+    before = {name: _values(held, name) for name in wanted}
+    if before == wanted:
+        return None
+    for name, expected in step.expects.items():
+        if _values(held, name) != tuple(sorted(expected)):
+            raise RestorationError(
+                what="The plan no longer fits the directory",
+                why=f"{name} of {shown(step.entry)} has changed since the plan was made",
+                do="Nothing was changed. Make the plan anew.",
+            )
+    return ChangeEntry(
+        path=MachinePath(step.path),
+        because=step.because or "it is not as it should be",
+        directory=place,
+        login=step.login,
+        entry=step.entry,
+        before=before,
+        after=wanted,
+    )
+
+
+def ldif(entry: str, attributes: Mapping[str, tuple[bytes, ...]]) -> bytes:
+    """An entry as LDIF, to be read by people and by every directory's tools. Source: RFC 2849."""
+    lines = [_line("dn", entry.encode())]
+    lines += [_line(name, value) for name, values in attributes.items() for value in values]
+    return b"version: 1\n" + b"".join(lines)
+
+
+def _line(name: str, value: bytes) -> bytes:
+    is_safe = set(value) <= _SAFE and not value.startswith((b" ", b":", b"<")) and not value.endswith(b" ")
+    text = f"{name}: {value.decode('ascii')}" if is_safe else f"{name}:: {base64.b64encode(value).decode('ascii')}"
+    rest = range(_LDIF_WIDTH, len(text), _LDIF_WIDTH - 1)  # a line that goes on begins with a blank
+    pieces = [text[:_LDIF_WIDTH], *(text[at : at + _LDIF_WIDTH - 1] for at in rest)]
+    return "\n ".join(pieces).encode() + b"\n"
+
+
+def _login(place: DirectoryPlace, name: str) -> Login:
+    ask = PASSWORD.get()
+    if ask is None:
+        raise UnreadableError(
+            what=f"The directory {place.title} is not changed",
+            why=f"nobody said the password of {shown(name)}",
+            do="Name a file that holds it: --login-password FILE",
+        )
+    return Login(name, ask(place.title, name))
+
+
+def _values(held: Attributes, name: str) -> tuple[bytes, ...]:
+    """The values of an attribute, in an order of their own: a directory gives them in any."""
+    found = next((values for each, values in held.items() if each.lower() == name.lower()), ())
+    return tuple(sorted(found))
+
+
+def _written(attributes: Mapping[str, tuple[bytes, ...]]) -> dict[str, tuple[str, ...]]:
+    return {name: tuple(base64.b64encode(v).decode("ascii") for v in sorted(vs)) for name, vs in attributes.items()}

@@ -1,0 +1,253 @@
+"""The step that puts a file or link in a place: what is kept beforehand, how it is made and taken back."""
+
+import os
+import stat
+from collections.abc import Sequence
+
+import msgspec
+
+from fundamen.changes.around import make_folders, owner_in, times_of
+from fundamen.changes.base import (
+    LOCATIONS,
+    MISSING,
+    Around,
+    FolderRecord,
+    Keeping,
+    Owner,
+    Site,
+    Step,
+    Tell,
+    give_back_times,
+)
+from fundamen.changes.insertions import Insertion, without
+from fundamen.changes.side_by_side import side_by_side
+from fundamen.machine.machine import Machine
+from fundamen.machine.places import Place
+from fundamen.model.paths import HostPath
+from fundamen.placing.calls import move, name_also
+from fundamen.placing.file_state import FileState, digest_of_file, read_state, stands_as
+from fundamen.placing.flushing import flush_all
+from fundamen.placing.own_files import write_whole
+from fundamen.placing.replacing import keep_copy, name_of_ours, put, remove, require_digest, stage, swap
+
+_NEW_FILE, _NEW_PROGRAM, _NEW_LINK = 0o644, 0o755, 0o777  # modes
+
+
+class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag="entry"):
+    """A file or link is put in a place."""
+
+    staged: str  # the location beside the target of what may have been left behind
+    kept: str  # where the original's bytes are kept; empty where nothing stood there, or a link
+    before: FileState | None  # None: nothing stood there
+    after: FileState
+    content: str = ""  # the host path of our copy of the new bytes; empty for a link
+    insertion: Insertion | None = None  # what was put into a file that others write to as well
+    keeps_inode: bool = False  # whether ``kept`` is the location of the original itself under another name: it has more
+
+    @property
+    def undone(self) -> str:
+        """What taking it back does, for people."""
+        return "taken away" if self.before is None else "put back"
+
+    @property
+    def batch_size(self) -> int | None:
+        """How many bytes it writes."""
+        return self.after.size
+
+    @classmethod
+    def settle_kept(cls, records: Sequence["EntryRecord"], site: Site) -> None:
+        """Have the kept originals on the disk, and see that they are such."""
+        _settle(
+            [(site.kept(r.kept), r.before) for r in records if r.kept and not r.keeps_inode and r.before is not None]
+        )
+
+    @classmethod
+    def prepare(cls, records: Sequence["EntryRecord"], site: Site) -> None:
+        """Write the new entries beside their places, and have them on the disk: one flush then takes others along."""
+        make_folders(site, dict.fromkeys(folder for record in records for folder in record.new_folders))
+        side_by_side(lambda record: record.stage(site), records, lambda record: record.after.size)
+        _settle([(site.place(record.staged), record.after) for record in records if not record.after.link])
+
+    def stage(self, site: Site) -> None:
+        """Write the new entry beside its place."""
+        if self.keeps_inode and not (kept := site.place(self.kept)).is_there:
+            name_also(site.place(self.target), kept)
+            kept.folder.flush()  # a power cut must not leave the swap without it
+        stage(HostPath(self.content), site.place(self.staged), self.after)
+
+    def make(self, site: Site, _tell: Tell) -> None:
+        """Put it in its place; the folder is not flushed yet. Raises: OSError: also where something stands there."""
+        target = site.place(self.target)
+        if self.before is None and target.is_there:
+            raise FileExistsError(17, "something stands there by now", target.host)
+        swap(site.place(self.staged), target)
+
+    def is_made(self, site: Site) -> bool:
+        """Whether the new entry stands in its place, with its mode."""
+        target = site.place(self.target)
+        if not stands_as(target, self.after):
+            return False
+        return bool(self.after.link) or stat.S_IMODE(target.status().st_mode) == self.after.mode
+
+    def obstacle(self, site: Site) -> str:
+        """Why it can be neither made nor taken back; empty where it can."""
+        if not self._is_kept(site):
+            return "the original that was kept of it is gone or was altered"
+        return "it is neither as before nor as restored" if self._is_changed(site) else ""
+
+    def has_original(self, site: Site) -> bool:
+        """Whether what stands in the place is kept."""
+        if not self.kept or self.keeps_inode:  # a second name is given to it as it is staged
+            return True
+        return os.path.isfile(site.kept(self.kept))
+
+    def take_back(self, site: Site) -> None:
+        """Make the place as it was before."""
+        target, staged = site.place(self.target), site.place(self.staged)
+        remove(staged)
+        if self.before is None:
+            remove(target)
+        elif self.before == read_state(target):
+            remove(site.place(self.kept) if self.keeps_inode else staged)  # it was never touched
+        elif self.keeps_inode:
+            _bring_back_inode(site.place(self.kept), target)
+        elif self.insertion is not None and not (self.is_made(site) or stands_as(target, self.before)):
+            self._take_out(self.insertion, site)
+        else:
+            put(site.kept(self.kept), target, staged, self.before)
+
+    def kept_at(self, site: Site) -> str:
+        """Where the original's bytes lie; empty where it is kept beside its place."""
+        return "" if self.keeps_inode or not self.kept else site.kept(self.kept)
+
+    def kept_beside(self) -> int:
+        """The size of an original that is kept beside its place."""
+        return self.before.size if self.keeps_inode and self.before is not None else 0
+
+    def give_up(self, site: Site) -> None:
+        """Take the second name of an original away, with no trace in its folder's time."""
+        if self.keeps_inode and (kept := site.place(self.kept)).is_there:
+            folder = times_of(site, kept.folder)
+            remove(kept)
+            give_back_times(site, [folder])
+
+    def _is_changed(self, site: Site) -> bool:
+        """Whether what stands there is neither the original nor what was placed."""
+        target = site.place(self.target)
+        if self.insertion is not None and target.is_file:
+            return False  # others may write there as well: what was put in is taken out of whatever stands there now
+        return target.is_there and not stands_as(target, self.after) and not stands_as(target, self.before)
+
+    def _is_kept(self, site: Site) -> bool:
+        """Whether the kept original is still what it was."""
+        if not self.kept or self.before is None or stands_as(site.place(self.target), self.before):
+            return True
+        if self.keeps_inode:
+            return stands_as(site.place(self.kept), self.before)
+        kept = site.kept(self.kept)
+        return os.path.isfile(kept) and digest_of_file(kept) == self.before.sha256
+
+    def _take_out(self, insertion: Insertion, site: Site) -> None:
+        """Take what was put into a file out of it again; everything else that was written there since stays."""
+        target = site.place(self.target)
+        with target.reading() as file:
+            data = file.read()
+        left = without(data, insertion)
+        state = read_state(target)
+        if left == data or state is None:
+            return
+        ours = HostPath(f"{site.kept(self.kept)}-taken-out")
+        write_whole(ours, left)
+        state = msgspec.structs.replace(state, size=len(left), sha256=digest_of_file(ours), modified_ns=-1)
+        put(ours, target, site.place(self.staged), state)
+
+
+class Change(Step, frozen=True, kw_only=True):
+    """One step: a file gets other content, and what stood there is kept."""
+
+    sha256: str  # of the new content
+    size: int  # bytes
+    executable: bool = False
+    mode: int | None = None  # permission bits of a new file, where the publisher says
+    owner: Owner = Owner()  # to whom a new file belongs
+    keeps_mode: bool = True  # whether a file that is replaced keeps mode and owner that it has
+    link: str = ""  # where a symbolic link is made instead: its target, as it stands in the link
+    location: str = ""  # where it lies, if not at its path (``machine.places.Ground``)
+    insertion: Insertion | None = None  # where the new content is the old one with something put in
+    details: tuple[str, ...] = ()  # what of the content changes, for people
+    state: FileState | None = None  # all that is to stand there, where that is known: owner, times, attributes
+
+    @property
+    def replaces(self) -> bool:
+        """Whether something stands there that is replaced."""
+        return self.because != MISSING
+
+    @property
+    def writes_file(self) -> bool:
+        """Whether a file or link is put in its place."""
+        return True
+
+    def place(self, machine: Machine) -> Place:
+        """Where it stands. Raises: OSError, UnreadableError."""
+        return machine.ground.place(self.location) if self.location else machine.place(self.path)
+
+    def room(self, place: Place) -> tuple[int, int]:
+        """The new bytes beside its place, and those that are kept. Raises: OSError."""
+        status = place.status_or_none()
+        return self.size, status.st_size if status is not None and stat.S_ISREG(status.st_mode) else 0
+
+    def keep(self, keeping: Keeping) -> EntryRecord:
+        """Keep what stands there, and write down what is to stand there. The copy is not on the disk yet.
+
+        Raises:
+            OSError: what stands there cannot be kept, or is no file and no link.
+        """
+        site, target, place = keeping.site, keeping.target, keeping.look(keeping.target.folder)
+        before = read_state(target)
+        kept, keeps_inode = "", False
+        if before is not None and not before.link:
+            keeps_inode = target.status().st_nlink > 1
+            kept = site.location(target.beside(name_of_ours("kept-"))) if keeps_inode else site.as_kept(keeping.kept)
+            if not keeps_inode:
+                keep_copy(target, keeping.kept)
+        return EntryRecord(
+            path=self.path,
+            target=site.location(target),
+            staged=site.location(target.beside(name_of_ours())),
+            kept=kept,
+            before=before,
+            after=_state_after(self, before, place),
+            content="" if self.link else keeping.contents.get(self.sha256, ""),
+            insertion=self.insertion,
+            keeps_inode=keeps_inode,
+            new_folders=place.missing,
+            folders=(place.nearest,),
+            form=LOCATIONS,
+        )
+
+
+def _settle(files: Sequence[tuple[HostPath | Place, FileState]]) -> None:
+    flush_all(path for path, _ in files)
+    side_by_side(lambda file: require_digest(file[0], file[1].sha256), files, lambda file: file[1].size)
+
+
+def _bring_back_inode(kept: Place, target: Place) -> None:
+    if kept.is_there:
+        move(kept, target)  # does nothing where both are still names of the same file
+        target.folder.flush()
+        remove(kept)
+
+
+def _state_after(step: Change, before: FileState | None, folder: Around) -> FileState:
+    """What is to stand there: besides the bytes the original's mode, owner and attributes, or those of a new file."""
+    if step.state is not None:
+        return step.state
+    if before is not None and not before.link and not step.link:
+        mode = before.mode if step.keeps_mode or step.mode is None else step.mode
+        return msgspec.structs.replace(before, size=step.size, sha256=step.sha256, mode=mode, modified_ns=-1)
+    mode = step.mode if step.mode is not None else _NEW_PROGRAM if step.executable else _NEW_FILE
+    uid, gid = owner_in(folder, step.owner.uid, step.owner.gid)
+    if step.owner not in {Owner(), Owner(uid, gid)}:
+        mode &= 0o1777  # nothing is run in the name of somebody who was not meant
+    sha256 = "" if step.link else step.sha256
+    return FileState(step.size, sha256, _NEW_LINK if step.link else mode, uid, gid, -1, -1, link=step.link)

@@ -1,0 +1,116 @@
+"""The step that makes a folder, or gives one other rights and another owner; what lies in it is not touched."""
+
+import stat
+from collections.abc import Iterator
+
+import msgspec
+
+from fundamen.changes.around import around, make_folders, owner_in, times_of
+from fundamen.changes.base import LOCATIONS, MISSING, FolderRecord, Keeping, Site, Step, Tell
+from fundamen.machine.machine import Machine
+from fundamen.machine.places import Place
+from fundamen.placing.file_state import FileState, state_of
+from fundamen.placing.replacing import dress_folder
+
+
+class MadeFolderRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag="folder"):
+    """A folder is made, or gets other rights and another owner."""
+
+    before: FileState | None  # None: nothing stood there
+    after: FileState  # with times only where they are to be given
+
+    @property
+    def undone(self) -> str:
+        """What taking it back does, for people."""
+        return "taken away" if self.new_folders else "as before"
+
+    def changed_folders(self) -> Iterator[str]:
+        """It itself, for its own rights and times, and those around it."""
+        yield self.target
+        yield from FolderRecord.changed_folders(self)
+
+    def make(self, site: Site, _tell: Tell) -> None:
+        """Make it, with its rights."""
+        make_folders(site, self.new_folders)
+        dress_folder(site.place(self.target), self.after)
+
+    def is_made(self, site: Site) -> bool:
+        """Whether it stands there with its rights."""
+        return _is(_state(site.place(self.target)), self.after)
+
+    def obstacle(self, site: Site) -> str:
+        """Why it can be neither made nor taken back; empty where it can, also where it is gone."""
+        now = _state(site.place(self.target))
+        if now is None or self.new_folders or _is(now, self.after) or _is(now, self.before):
+            return ""
+        return "its rights are neither as before nor as restored"
+
+    def take_back(self, site: Site) -> None:
+        """Give it back the rights that it had; one that was made is removed with the other new folders."""
+        target = site.place(self.target)
+        if self.before is not None and target.is_folder:
+            dress_folder(target, msgspec.structs.replace(self.before, modified_ns=-1))
+
+
+class SetFolder(Step, frozen=True, kw_only=True):
+    """One step: a folder is made, or gets other rights and another owner."""
+
+    state: FileState  # with AS_AROUND it belongs to whoever has the folder around it
+    location: str = ""  # as for a change
+    gives_times: bool = False  # whether it gets only its times: the last thing that is done to it
+    yields: bool = False  # whether it may belong to us where we may not give it away
+
+    @property
+    def replaces(self) -> bool:
+        """Whether something stands there that is changed."""
+        return self.because != MISSING
+
+    def place(self, machine: Machine) -> Place:
+        """Where it stands. Raises: OSError, UnreadableError."""
+        return machine.ground.place(self.location) if self.location else machine.place(self.path)
+
+    def keep(self, keeping: Keeping) -> MadeFolderRecord:
+        """Write down what stands there and what is to stand there; nothing is changed.
+
+        Raises:
+            OSError: something else than a folder stands there.
+        """
+        site, target = keeping.site, keeping.target
+        before = _state(target)
+        if self.gives_times:  # it was made by an earlier step, or stood there
+            return MadeFolderRecord(
+                path=self.path,
+                target=site.location(target),
+                before=before,
+                after=self.state,
+                folders=(times_of(site, target),) if before is not None else (),
+                form=LOCATIONS,
+            )
+        place = around(site, target)
+        uid, gid = self.state.uid, self.state.gid
+        if self.yields:
+            uid, gid = owner_in(place, uid, gid)
+        return MadeFolderRecord(
+            path=self.path,
+            target=site.location(target),
+            before=before,
+            after=msgspec.structs.replace(self.state, uid=uid, gid=gid, modified_ns=-1, accessed_ns=-1),
+            new_folders=place.missing,
+            folders=(place.nearest,) if before is None else (),
+            form=LOCATIONS,
+        )
+
+
+def _state(place: Place) -> FileState | None:
+    status = place.status_or_none()
+    if status is None:
+        return None
+    if not stat.S_ISDIR(status.st_mode):
+        raise OSError(0, "something else than a folder stands there", place.host)
+    return state_of(place, status, "")
+
+
+def _is(state: FileState | None, other: FileState | None) -> bool:
+    if state is None or other is None:
+        return state is other
+    return (state.mode, state.uid, state.gid) == (other.mode, other.uid, other.gid)

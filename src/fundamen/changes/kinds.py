@@ -1,0 +1,79 @@
+"""All kinds of change: what the journal knows them by. A new kind is a module of its own, and a line here."""
+
+import os
+from typing import Any
+
+import msgspec
+
+from fundamen.changes.base import LOCATIONS, OURS, ElsewhereError, FolderRecord, FolderTimes, Record, Site
+from fundamen.changes.directory_entries import DirectoryRecord
+from fundamen.changes.files import EntryRecord
+from fundamen.changes.folders import MadeFolderRecord
+from fundamen.changes.installers import InstallerRecord
+from fundamen.changes.limits import LimitRecord
+from fundamen.changes.moves import MoveRecord
+from fundamen.changes.packages import PackagesRecord
+from fundamen.changes.starting import ServiceRecord
+from fundamen.model.paths import shown
+from fundamen.placing.file_state import FileState
+
+_RECORDS: tuple[type[Record], ...] = (
+    EntryRecord,
+    MoveRecord,
+    MadeFolderRecord,
+    PackagesRecord,
+    ServiceRecord,
+    InstallerRecord,
+    LimitRecord,
+    DirectoryRecord,
+)
+_KINDS: dict[str, type[Record]] = {str(kind.__struct_config__.tag): kind for kind in _RECORDS}
+
+
+def decoded(fields: dict[str, Any], site: Site) -> Record:
+    """A record from what the journal holds, also what the formats before this one held.
+
+    Raises:
+        ElsewhereError: it is of an older version, and of a machine that was mounted elsewhere.
+        msgspec.ValidationError: it is none.
+        ValueError: it is of a kind that is not known here.
+    """
+    if "kind" not in fields:
+        fields = _from_format_1(fields)
+    kind = _KINDS.get(str(fields["kind"]))
+    if kind is None:
+        raise ValueError(f"it has a step of the kind {fields['kind']!r}, which this version does not know")
+    if issubclass(kind, FolderRecord) and fields.get("form") != LOCATIONS:
+        fields = _from_format_2(fields, site)
+    record: Record = msgspec.convert(fields, type=kind)
+    return record
+
+
+def _from_format_2(fields: dict[str, Any], site: Site) -> dict[str, Any]:
+    """Format 2 wrote host paths down, by where the machine was mounted."""
+
+    def location(host: str) -> str:
+        try:
+            return site.location(site.ground.place_of(host))
+        except OSError as error:
+            why = f"it tells of {shown(host)}, and the machine lies at {shown(site.machine.root)} now"
+            raise ElsewhereError(why) from error
+
+    fields = {**fields, "form": LOCATIONS, "target": location(fields["target"])}
+    fields["new_folders"] = [location(each) for each in fields.get("new_folders", ())]
+    fields["folders"] = [{**each, "path": location(each["path"])} for each in fields["folders"]]
+    for name in ("staged", "aside"):
+        if name in fields:
+            fields[name] = location(fields[name])
+    if fields.get("keeps_inode"):
+        fields["kept"] = location(fields["kept"])
+    return fields
+
+
+def _from_format_1(fields: dict[str, Any]) -> dict[str, Any]:
+    """Format 1 knew files only, and what they would be by digest or link; and the one folder nearest to each."""
+    after = FileState(0, fields["after_sha256"], 0o644, -1, -1, -1, -1, link=fields.get("link", ""))
+    nearest = os.path.dirname(fields["new_folders"][0] if fields["new_folders"] else fields["target"])
+    after_ns = fields.get("folder_after_ns", OURS)
+    times = FolderTimes(nearest, fields["folder_modified_ns"], fields["folder_accessed_ns"], after_ns)
+    return {**fields, "kind": "entry", "after": msgspec.to_builtins(after), "folders": [msgspec.to_builtins(times)]}

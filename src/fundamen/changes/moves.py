@@ -1,0 +1,95 @@
+"""The step that sets a file or folder aside: it gets another name, and nothing of it is touched."""
+
+from fundamen.changes.around import around, make_folders, times_of
+from fundamen.changes.base import LOCATIONS, FolderRecord, Keeping, Site, Step, Tell
+from fundamen.machine.machine import Machine
+from fundamen.machine.places import Place
+from fundamen.model.paths import MachinePath
+from fundamen.placing.calls import move
+
+
+class MoveRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag="move"):
+    """A file or folder is set aside under another name beside it."""
+
+    aside: str  # its location
+
+    @property
+    def undone(self) -> str:
+        """What taking it back does, for people."""
+        return "moved back"
+
+    def make(self, site: Site, _tell: Tell) -> None:
+        """Move it; the folders are not flushed yet."""
+        make_folders(site, self.new_folders)
+        aside = site.place(self.aside)
+        if aside.is_there:
+            raise FileExistsError(17, "something stands there by now", aside.host)
+        move(site.place(self.target), aside)
+        aside.folder.flush()
+
+    def is_made(self, site: Site) -> bool:
+        """Whether it lies aside."""
+        return site.place(self.aside).is_there
+
+    def obstacle(self, site: Site) -> str:
+        """Why it can neither be moved nor be moved back: something else stands in its place, or it is gone."""
+        is_hindered = site.place(self.aside).is_there == site.place(self.target).is_there
+        return "what was set aside cannot go back to its place" if is_hindered else ""
+
+    def take_back(self, site: Site) -> None:
+        """Move it back."""
+        aside, target = site.place(self.aside), site.place(self.target)
+        if aside.is_there:
+            move(aside, target)
+            target.folder.flush()
+            aside.folder.flush()
+
+
+class Move(Step, frozen=True, kw_only=True):
+    """One step: a file or folder is set aside, with everything in it."""
+
+    aside: MachinePath  # where it lies then, on the same file system
+
+    @property
+    def replaces(self) -> bool:
+        """Whether something stands there that is changed."""
+        return True
+
+    def place(self, machine: Machine) -> Place:
+        """Where it stands. Raises: OSError, UnreadableError."""
+        return machine.place(self.path)
+
+    def keep(self, keeping: Keeping) -> MoveRecord:
+        """Write down what is to be moved; nothing is changed.
+
+        Raises:
+            OSError: nothing stands there, or something where it is to go, or that is on another file system.
+        """
+        site, target = keeping.site, keeping.target
+        aside = site.machine.entry_place(self.aside)
+        status = target.status()
+        if aside.is_there:
+            raise FileExistsError(17, "something stands there already", aside.host)
+        beside = around(site, aside.folder)
+        own = times_of(site, target.folder)
+        # What is mounted there is of another device than the folder around it.
+        if {own.device, beside.nearest.device} != {status.st_dev}:
+            raise OSError(18, "it would have to go to another file system", target.host)
+        return MoveRecord(
+            path=self.path,
+            target=site.location(target),
+            aside=site.location(aside),
+            new_folders=beside.missing,
+            folders=(own,) if own.path == beside.nearest.path else (own, beside.nearest),
+            form=LOCATIONS,
+        )
+
+
+def free_aside(machine: Machine, path: MachinePath) -> MachinePath:
+    """A name beside a place under which something can be set aside."""
+    folder, name = machine.folder_of(path), machine.paths.basename(path)
+    taken = {machine.folded(each) for each in machine.names(folder)}
+    number = 1
+    while machine.folded(f"{name}.aside-{number}") in taken:
+        number += 1
+    return machine.join(folder, f"{name}.aside-{number}")

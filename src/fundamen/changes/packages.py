@@ -1,0 +1,105 @@
+"""The step that installs packages of the operating system's archive, by its package manager.
+
+Guarantees: only the files that apt has fetched and checked are installed; nothing that is installed is upgraded or
+removed for it. Its inverse purges exactly the packages that were new; log and caches of the package manager are what
+it makes of them, and do not come back to the byte. Sources: dpkg(1), "ACTIONS", "--root", "--no-act".
+"""
+
+import os
+import re
+
+from fundamen.changes.base import Keeping, Record, Site, Step, Tell
+from fundamen.machine.host_tools import run_tool
+from fundamen.model.paths import HostPath, MachinePath
+from fundamen.sources.apt import Wanted
+
+_SECONDS = 1800
+_STATUS = MachinePath("/var/lib/dpkg/status")
+_STANZA = re.compile(rb"^Package: (\S+)\n((?:.+\n)*)", re.MULTILINE)
+_INSTALLED = b"install ok installed"
+
+
+class PackagesRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="packages"):
+    """Packages are installed by the operating system's package manager."""
+
+    names: tuple[str, ...]  # with their architectures, as NAME:ARCHITECTURE; none of them was known before
+    versions: tuple[str, ...]  # of each
+    files: tuple[str, ...]  # the host paths of the packages, as apt has fetched and checked them
+
+    @property
+    def undone(self) -> str:
+        """What taking it back does, for people."""
+        return "purged"
+
+    def make(self, site: Site, _tell: Tell) -> None:
+        """Install the packages. Raises: OSError: the package manager could not, in its own words."""
+        _dpkg(site, "--force-confdef", "--force-confold", "--install", *self.files)
+
+    def is_made(self, site: Site) -> bool:
+        """Whether all of them are installed in the version that was planned."""
+        states = _states(site)
+        wanted = zip(self.names, self.versions, strict=True)
+        return all(states.get(name) == (_INSTALLED, version) for name, version in wanted)
+
+    def obstacle(self, site: Site) -> str:
+        """Why the packages cannot be purged; empty where they can."""
+        known = self._known(site)
+        if not known:
+            return ""
+        try:
+            _dpkg(site, "--no-act", "--purge", *known)
+        except OSError as error:
+            return f"the package manager would not purge {', '.join(known)}: {error.strerror}"
+        return ""
+
+    def take_back(self, site: Site) -> None:
+        """Purge those of the packages that the package manager knows of."""
+        if known := self._known(site):
+            _dpkg(site, "--force-remove-reinstreq", "--purge", *known)
+
+    def _known(self, site: Site) -> list[str]:
+        states = _states(site)
+        return [name for name in self.names if name in states]
+
+
+class InstallPackages(Step, frozen=True, kw_only=True):
+    """One step: packages of the operating system's archive are installed by its package manager."""
+
+    packages: tuple[Wanted, ...]
+    files: tuple[HostPath, ...]  # of each, checked by apt
+
+    def keep(self, keeping: Keeping) -> PackagesRecord:
+        """Write down what is to be installed; nothing is changed.
+
+        Raises:
+            OSError: we may not, or one of the packages is there by now.
+        """
+        site = keeping.site
+        if os.geteuid() != 0:
+            raise PermissionError(1, "installing packages needs the administrator's rights", site.machine.root)
+        names = tuple(f"{each.name}:{each.architecture}" for each in self.packages)
+        if known := [name for name in names if name in _states(site)]:
+            raise FileExistsError(17, "it is known to the package manager by now", known[0])
+        versions = tuple(each.version for each in self.packages)
+        return PackagesRecord(path=self.path, names=names, versions=versions, files=self.files)
+
+
+def _states(site: Site) -> dict[str, tuple[bytes, str]]:
+    """(state, version) of each package that the package manager knows of, by name and architecture."""
+    with site.machine.place(_STATUS).reading() as file:
+        text = file.read()
+    found = {}
+    for stanza in _STANZA.finditer(text):
+        fields = dict(line.split(b": ", 1) for line in stanza[2].splitlines() if b": " in line and line[:1] != b" ")
+        name = f"{stanza[1].decode()}:{fields.get(b'Architecture', b'').decode()}"
+        found[name] = (fields.get(b"Status", b""), fields.get(b"Version", b"").decode())
+    return found
+
+
+def _dpkg(site: Site, *words: str) -> None:
+    command = ["dpkg", f"--root={site.machine.root}", *words]
+    # Apart: a Ctrl-C is ours to act on, not the package manager's.
+    done = run_tool(command, _SECONDS, apart=True, DEBIAN_FRONTEND="noninteractive")
+    if done.returncode:
+        lines = [line.strip() for line in done.stderr.splitlines() if line.strip()]
+        raise OSError(0, "; ".join(lines[:3]) or f"it ended with status {done.returncode}", "dpkg")
