@@ -22,7 +22,8 @@ import pytest
 
 from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.signing import SERVERS, AnIssuer
-from fundamen.changes.forms import SetLimit, SetValue
+from fundamen.changes.limits import SetLimit
+from fundamen.changes.settings import SetValue
 from fundamen.machine.machine import Machine
 from fundamen.machine.opening import open_machine
 from fundamen.model.paths import MachinePath

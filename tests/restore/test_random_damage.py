@@ -6,6 +6,7 @@ import shutil
 from collections.abc import Callable, Iterator, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import pytest
 
@@ -14,7 +15,10 @@ from builders.machine import ALinuxMachine
 from builders.signing import APublisher
 from builders.source import NOW, ASource
 from builders.tree import Tree, tree_of, without_times
-from fundamen.changes.forms import ImportRoot, MakeLink, PlannedStep, PutFile, SetEntry, SetValue
+from fundamen.changes.files import MakeLink, PutFile
+from fundamen.changes.form import Means
+from fundamen.changes.root_stores import ImportRoot
+from fundamen.changes.settings import SetEntry, SetValue
 from fundamen.evidence.catalogue import CatalogueAuthority
 from fundamen.execution.home import journal_of, kept_bytes
 from fundamen.formats.setting import Format
@@ -22,7 +26,6 @@ from fundamen.model.paths import HostPath, MachinePath
 from fundamen.restore.plan_file import PlanFile
 from fundamen.restore.planned import perform_plan, rehearse_plan
 from fundamen.restore.rehearsal import rehearse
-from fundamen.restore.resolving import Means
 from fundamen.restore.restoration import perform, take_back
 from fundamen.sources.os_archive import NewPackages
 from fundamen.trace.trace import trace_program
@@ -30,6 +33,9 @@ from fundamen.trace.trace import trace_program
 PROGRAMS, EACH, SELDOM = 10, 50, 0.2
 ROOT, OTHER = APublisher().root, APublisher().root
 BUNDLE, ENVIRONMENT, SETTINGS = "/etc/ssl/certs/ca-certificates.crt", "/etc/environment", "/etc/tide.ini"
+
+if TYPE_CHECKING:
+    from fundamen.changes.kinds import PlannedStep
 
 
 def names_of(program: int) -> list[str]:

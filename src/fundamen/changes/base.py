@@ -226,6 +226,11 @@ class Step(msgspec.Struct, frozen=True, kw_only=True):
         """Whether a file or link is put in its place."""
         return False
 
+    @property
+    def makes_link(self) -> bool:
+        """Whether a symbolic link is put in its place."""
+        return False
+
     def place(self, machine: Machine) -> Place:
         """Where it stands; the root where it stands nowhere. Raises: OSError, UnreadableError."""
         return machine.ground.place("/")

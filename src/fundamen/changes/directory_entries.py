@@ -9,10 +9,13 @@ import base64
 import os
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
+from typing import Annotated
+
+import msgspec
 
 from fundamen.changes.asked_password import PASSWORD
 from fundamen.changes.base import Keeping, Record, Site, Step, Tell
-from fundamen.changes.forms import SetDirectoryEntry
+from fundamen.changes.form import Form, Part, Resolving, Text
 from fundamen.directories.connection import Attributes, Directory, Login, open_directory
 from fundamen.directories.connection import Place as DirectoryPlace
 from fundamen.model.errors import FundamenError, RestorationError, UnreadableError
@@ -128,7 +131,7 @@ class ChangeEntry(Step, frozen=True, kw_only=True):
         )
 
 
-def plan_entry_change(step: SetDirectoryEntry) -> ChangeEntry | None:
+def plan_entry_change(step: "SetDirectoryEntry") -> ChangeEntry | None:
     """The step that changes an entry; None where it is as wanted.
 
     Raises:
@@ -202,3 +205,28 @@ def _values(held: Attributes, name: str) -> tuple[bytes, ...]:
 
 def _written(attributes: Mapping[str, tuple[bytes, ...]]) -> dict[str, tuple[str, ...]]:
     return {name: tuple(base64.b64encode(v).decode("ascii") for v in sorted(vs)) for name, vs in attributes.items()}
+
+
+class SetDirectoryEntry(Form, frozen=True, kw_only=True, tag="set directory entry"):
+    """Attributes of an entry of a directory (LDAP) get other values; the path is only for people."""
+
+    server: Part
+    entry: Annotated[str, msgspec.Meta(min_length=1, max_length=4096)]  # its distinguished name
+    login: Annotated[str, msgspec.Meta(min_length=1, max_length=4096)]  # as whom; the password is asked for
+    port: Annotated[int, msgspec.Meta(ge=1, le=65535)] = 389
+    tls: bool = False
+    roots: Text = ""  # a file of certificates that the directory's chain may end in
+    texts: Annotated[dict[Part, tuple[Text, ...]], msgspec.Meta(max_length=100)] = msgspec.field(default_factory=dict)
+    contents: dict[Part, tuple[bytes, ...]] = msgspec.field(default_factory=dict)  # of binary attributes; in Base64
+    expects: dict[Part, tuple[bytes, ...]] = msgspec.field(default_factory=dict)  # what attributes are now; in Base64
+
+    @property
+    def title(self) -> str:
+        """As of every step."""
+        return f"the entry {self.entry}"
+
+    def resolve(self, resolving: Resolving) -> None:
+        """Add what it comes to."""
+        change = plan_entry_change(self)
+        if change is not None:
+            resolving.steps[f"entry {self.server} {self.entry}"] = change

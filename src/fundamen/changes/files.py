@@ -3,6 +3,7 @@
 import os
 import stat
 from collections.abc import Sequence
+from typing import Annotated
 
 import msgspec
 
@@ -19,17 +20,22 @@ from fundamen.changes.base import (
     Tell,
     give_back_times,
 )
+from fundamen.changes.form import Expected, Form, Part, Path, Resolving, Text, unfit
 from fundamen.changes.insertions import Insertion, without
 from fundamen.changes.side_by_side import side_by_side
-from fundamen.machine.machine import Machine
+from fundamen.machine.accounts import GROUPS, USERS, number_of
+from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.places import Place
-from fundamen.model.paths import HostPath
+from fundamen.model.errors import UntrustedError
+from fundamen.model.package import PackageFile, PackageFolder, Sha256
+from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.calls import move, name_also
 from fundamen.placing.file_state import FileState, digest_of_file, read_state, stands_as
 from fundamen.placing.flushing import flush_all
 from fundamen.placing.own_files import write_whole
 from fundamen.placing.replacing import keep_copy, name_of_ours, put, remove, require_digest, stage, swap
 
+_IN_THEIR_NAME = 0o6000  # bits by which a program runs as its owner or group: chmod(1)
 _NEW_FILE, _NEW_PROGRAM, _NEW_LINK = 0o644, 0o755, 0o777  # modes
 
 
@@ -187,6 +193,11 @@ class Change(Step, frozen=True, kw_only=True):
         """Whether a file or link is put in its place."""
         return True
 
+    @property
+    def makes_link(self) -> bool:
+        """Whether a symbolic link is put in its place."""
+        return bool(self.link)
+
     def place(self, machine: Machine) -> Place:
         """Where it stands. Raises: OSError, UnreadableError."""
         return machine.ground.place(self.location) if self.location else machine.place(self.path)
@@ -251,3 +262,135 @@ def _state_after(step: Change, before: FileState | None, folder: Around) -> File
         mode &= 0o1777  # nothing is run in the name of somebody who was not meant
     sha256 = "" if step.link else step.sha256
     return FileState(step.size, sha256, _NEW_LINK if step.link else mode, uid, gid, -1, -1, link=step.link)
+
+
+class PutFile(Form, frozen=True, kw_only=True, tag="place file"):
+    """A file of a trusted source's package is put in its place."""
+
+    sha256: Sha256
+    size: Annotated[int, msgspec.Meta(ge=0)]
+    name: Part  # of the component, by which sources are asked
+    package: Text = ""  # for people
+    executable: bool = False
+    mode: Annotated[int, msgspec.Meta(ge=0, le=0o777)] | None = None
+    expects: Expected | None = None
+
+    @property
+    def title(self) -> str:
+        """As of every step."""
+        return self.package or self.name
+
+    def resolve(self, resolving: Resolving) -> None:
+        """Add what it comes to."""
+        path = resolving.machine.real(MachinePath(self.path))
+        entry, place = resolving.entry(self.path)
+        if resolving.machine.folder_of(path) == resolving.machine.folder_of(entry):
+            place = resolving.machine.place(path)
+        else:  # a link to what may be somebody else's: the file takes its place
+            path = entry
+        state = resolving.state(path, place)
+        if state is not None and state.sha256 == self.sha256 and self.mode in {None, state.mode & 0o777}:
+            return  # somebody has done it meanwhile
+        resolving.require(path, state, self.expects)
+        resolving.contents[self.sha256], file = self._fetched(resolving)
+        mode, owner = rights_of(resolving.machine, file)
+        # A plan cannot ask for a file to be run as its owner or group; its source can.
+        is_theirs = mode is not None and mode & 0o777 == self.mode
+        resolving.set(
+            path,
+            Change(
+                path=path,
+                because=self.because or _difference(self, state),
+                sha256=self.sha256,
+                size=self.size,
+                executable=self.executable,
+                mode=mode if is_theirs else self.mode,
+                owner=owner,
+                location=resolving.location(place),
+                keeps_mode=self.mode is None,
+            ),
+        )
+
+    def _fetched(self, resolving: Resolving) -> tuple[HostPath, PackageFile]:
+        for catalogue in resolving.means.catalogues:
+            for package in catalogue.packages_with([self.name]):
+                for file in package.files if package.withdrawn is None and package.unproven is None else ():
+                    if file.sha256 == self.sha256 and file.size == self.size:
+                        return resolving.means.fetch(catalogue.source, file), file
+        raise UntrustedError(
+            what=f"{shown(self.path)} is not put in place",
+            why=f"no trusted source has a file {shown(self.name)} with the SHA-256 {self.sha256[:16]}...",
+            do="Nothing was changed. Trust the source that the plan was made with, or make the plan anew.",
+        )
+
+
+class MakeLink(Form, frozen=True, kw_only=True, tag="make link"):
+    """A symbolic link is made, or led elsewhere."""
+
+    target: Path  # as it is to stand in the link
+    expects: Expected | None = None
+
+    def resolve(self, resolving: Resolving) -> None:
+        """Add what it comes to."""
+        path, place = resolving.entry(self.path)
+        state = resolving.state(path, place)
+        if state is not None and state.link and _leads_alike(resolving.machine, path, state.link, self.target):
+            return
+        resolving.require(path, state, self.expects)
+        because = self.because or (MISSING if state is None else "it leads elsewhere")
+        location = resolving.location(place)
+        resolving.set(path, Change(path=path, because=because, sha256="", size=0, link=self.target, location=location))
+
+
+class CopyLink(Form, frozen=True, kw_only=True, tag="copy link"):
+    """A symbolic link is replaced by a copy of the file to which it leads."""
+
+    def resolve(self, resolving: Resolving) -> None:
+        """Add what it comes to."""
+        path, place = resolving.entry(self.path)
+        state = resolving.state(path, place)
+        if state is None:
+            raise unfit(path, "nothing stands there")
+        if not state.link:
+            return
+        leads_to = resolving.machine.place(resolving.machine.real(path))
+        target = resolving.state(path, leads_to)
+        if target is None:
+            raise unfit(path, f"its link leads to {shown(state.link)}, where nothing stands")
+        with leads_to.reading() as file:
+            resolving.contents[target.sha256] = resolving.means.keep(file.read())
+        change = Change(
+            path=path,
+            because=self.because or "a link that cannot be followed",
+            sha256=target.sha256,
+            size=target.size,
+            mode=target.mode,
+            location=resolving.location(place),
+        )
+        resolving.set(path, change)
+
+
+def rights_of(machine: Machine, entry: PackageFile | PackageFolder) -> tuple[int | None, Owner]:
+    """Mode and owner of something of a package on a machine; no mode where the publisher does not say.
+
+    Where the machine has not the user or the group, nothing may be run in their name.
+    """
+    uid, gid = number_of(machine, entry.owner, USERS), number_of(machine, entry.group, GROUPS)
+    if uid is not None and gid is not None:
+        return entry.mode, Owner(uid, gid)
+    is_theirs = entry.mode is not None and bool(entry.owner or entry.group)
+    return (entry.mode & ~_IN_THEIR_NAME if is_theirs and entry.mode is not None else entry.mode), Owner()
+
+
+def _leads_alike(machine: Machine, path: MachinePath, one: str, other: str) -> bool:
+    """Whether two targets of a link are the same, or lead to the same file that is there."""
+    folder = machine.folder_of(path)
+    places = [machine.real(machine.join(folder, target)) for target in (one, other)]
+    is_there = machine.look(places[0]).kind is not EntryKind.ABSENT
+    return one == other or (places[0] == places[1] and is_there)
+
+
+def _difference(step: PutFile, state: FileState | None) -> str:
+    if state is None:
+        return MISSING
+    return "other bytes" if state.sha256 != step.sha256 else f"mode {state.mode:o}, not {step.mode or 0:o}"

@@ -2,13 +2,17 @@
 
 import stat
 from collections.abc import Iterator
+from typing import Annotated
 
 import msgspec
 
 from fundamen.changes.around import around, make_folders, owner_in, times_of
-from fundamen.changes.base import LOCATIONS, MISSING, FolderRecord, Keeping, Site, Step, Tell
+from fundamen.changes.base import AS_AROUND, LOCATIONS, MISSING, FolderRecord, Keeping, Site, Step, Tell
+from fundamen.changes.form import Form, Resolving, unfit
+from fundamen.machine.accounts import GROUPS, USERS, number_of
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
+from fundamen.model.paths import MachinePath, shown
 from fundamen.placing.file_state import FileState, state_of
 from fundamen.placing.replacing import dress_folder
 
@@ -114,3 +118,33 @@ def _is(state: FileState | None, other: FileState | None) -> bool:
     if state is None or other is None:
         return state is other
     return (state.mode, state.uid, state.gid) == (other.mode, other.uid, other.gid)
+
+
+class MakeFolder(Form, frozen=True, kw_only=True, tag="make folder"):
+    """A folder is made where nothing stands."""
+
+    mode: Annotated[int, msgspec.Meta(ge=0, le=0o3777)] = 0o755
+    owner: Annotated[str, msgspec.Meta(max_length=100)] = ""  # a user by name; empty for whoever has the folder around
+    group: Annotated[str, msgspec.Meta(max_length=100)] = ""
+
+    def resolve(self, resolving: Resolving) -> None:
+        """Add what it comes to."""
+        path, place = resolving.entry(self.path)
+        if place.is_folder:
+            return  # somebody has done it meanwhile
+        if place.is_there:
+            raise unfit(path, "something else than a folder stands there")
+        uid, gid = (
+            _number(resolving.machine, path, self.owner, USERS),
+            _number(resolving.machine, path, self.group, GROUPS),
+        )
+        state = FileState(0, "", self.mode, uid, gid, -1, -1)
+        because, location = self.because or MISSING, resolving.location(place)
+        resolving.set(path, SetFolder(path=path, location=location, because=because, state=state, yields=True))
+
+
+def _number(machine: Machine, path: MachinePath, name: str, of: MachinePath) -> int:
+    number = number_of(machine, name, of) if name else AS_AROUND
+    if number is None:
+        raise unfit(path, f"it is to belong to {shown(name)}, whom {of} does not list")
+    return number

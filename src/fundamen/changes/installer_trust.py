@@ -3,11 +3,15 @@
 import os
 from collections.abc import Mapping
 from datetime import UTC, datetime
+from typing import Annotated
 
-from fundamen.changes.forms import UseInstaller
+import msgspec
+
+from fundamen.changes.form import Form, Resolving, Text
 from fundamen.changes.installers import RunInstaller
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UntrustedError, UsageError
+from fundamen.model.package import Sha256
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.trace.observing_prefix import find_wine, require_usable
 from fundamen.trust.digest import digest_of
@@ -28,7 +32,7 @@ _PASSED_ON = (
 _NOT_PASSED_ON = frozenset('"%!\r\n\0')
 
 
-def plan_run(machine: Machine, step: UseInstaller, now_seconds: int, environment: Mapping[str, str]) -> RunInstaller:
+def plan_run(machine: Machine, step: "UseInstaller", now_seconds: int, environment: Mapping[str, str]) -> RunInstaller:
     """The step that runs an installer; nothing is run here.
 
     Raises:
@@ -81,3 +85,22 @@ def plan_run(machine: Machine, step: UseInstaller, now_seconds: int, environment
         wine=(wine.program, wine.server, wine.version),
         environment=tuple((name, environment[name]) for name in _PASSED_ON if name in environment),
     )
+
+
+class UseInstaller(Form, frozen=True, kw_only=True, tag="run installer"):
+    """A publisher's installer, or its repair, is run in a prefix, if its signature is trusted."""
+
+    sha256: Sha256
+    arguments: Annotated[tuple[Text, ...], msgspec.Meta(max_length=100)] = ()
+    log: Text = ""  # where the arguments have it write its log, as C:\\setup.log
+    seconds: Annotated[float, msgspec.Meta(gt=0, le=86400)] = 1800.0
+
+    @property
+    def title(self) -> str:
+        """As of every step."""
+        return f"the installer {self.path}"
+
+    def resolve(self, resolving: Resolving) -> None:
+        """Add what it comes to."""
+        found = plan_run(resolving.machine, self, resolving.means.now_seconds, resolving.means.environment)
+        resolving.steps[f"installer {found.path}"] = found

@@ -6,16 +6,44 @@ from typing import Any
 import msgspec
 
 from fundamen.changes.base import LOCATIONS, OURS, ElsewhereError, FolderRecord, FolderTimes, Record, Site
-from fundamen.changes.directory_entries import DirectoryRecord
-from fundamen.changes.files import EntryRecord
-from fundamen.changes.folders import MadeFolderRecord
+from fundamen.changes.cold_copy import TakeColdCopy
+from fundamen.changes.directory_entries import DirectoryRecord, SetDirectoryEntry
+from fundamen.changes.files import CopyLink, EntryRecord, MakeLink, PutFile
+from fundamen.changes.folders import MadeFolderRecord, MakeFolder
+from fundamen.changes.installer_trust import UseInstaller
 from fundamen.changes.installers import InstallerRecord
-from fundamen.changes.limits import LimitRecord
-from fundamen.changes.moves import MoveRecord
-from fundamen.changes.packages import PackagesRecord
-from fundamen.changes.starting import ServiceRecord
+from fundamen.changes.limits import LimitRecord, SetLimit
+from fundamen.changes.moves import MoveRecord, SetAside
+from fundamen.changes.packages import Install, PackagesRecord
+from fundamen.changes.registry_edits import RemoveRegistryValue, SetRegistryEntry, SetRegistryValue
+from fundamen.changes.root_stores import ImportRoot
+from fundamen.changes.services import EnableService
+from fundamen.changes.settings import RemoveValue, SetEntry, SetValue
+from fundamen.changes.starting import RunService, ServiceRecord
 from fundamen.model.paths import shown
 from fundamen.placing.file_state import FileState
+
+PlannedStep = (
+    PutFile
+    | MakeLink
+    | MakeFolder
+    | CopyLink
+    | SetValue
+    | RemoveValue
+    | SetEntry
+    | ImportRoot
+    | SetAside
+    | Install
+    | EnableService
+    | RunService
+    | UseInstaller
+    | SetLimit
+    | SetDirectoryEntry
+    | TakeColdCopy
+    | SetRegistryValue
+    | RemoveRegistryValue
+    | SetRegistryEntry
+)
 
 _RECORDS: tuple[type[Record], ...] = (
     EntryRecord,

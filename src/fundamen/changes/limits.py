@@ -6,9 +6,12 @@ inverse gives the limit the value that it had. Source: proc(5), /proc/sys; sysct
 
 import os
 import re
+from typing import Annotated
+
+import msgspec
 
 from fundamen.changes.base import Keeping, Record, Site, Step, Tell
-from fundamen.changes.forms import SetLimit
+from fundamen.changes.form import Form, Part, Resolving, Text
 from fundamen.machine.kernel_settings import SYSTEM, setting_path
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import RestorationError, UnreadableError, UsageError
@@ -65,7 +68,7 @@ class ChangeLimit(Step, frozen=True, kw_only=True):
         return LimitRecord(path=self.path, name=self.name, before=self.before, after=self.after)
 
 
-def plan_limit(machine: Machine, step: SetLimit) -> ChangeLimit | None:
+def plan_limit(machine: Machine, step: "SetLimit") -> ChangeLimit | None:
     """The step that sets a limit; None where it is as wanted.
 
     Raises:
@@ -121,3 +124,23 @@ def _write(path: str, value: str) -> None:
 
 def _refusal(name: str, why: str, do: str) -> UsageError:
     return UsageError(what=f"The limit {shown(name)} cannot be set", why=why, do=f"Nothing was changed. {do}")
+
+
+class SetLimit(Form, frozen=True, kw_only=True, tag="set kernel limit"):
+    """A limit of this host's running kernel is set, or one of its fields; the path is only for people."""
+
+    name: Part  # as sysctl writes it, such as kernel.sem
+    value: Annotated[str, msgspec.Meta(pattern="^[0-9a-zA-Z_.+-]+( [0-9a-zA-Z_.+-]+)*$", max_length=1000)]
+    field: Annotated[int, msgspec.Meta(ge=0, le=63)] | None = None  # of several, counted from 0; None: all of it
+    expects: Text | None = None
+
+    @property
+    def title(self) -> str:
+        """As of every step."""
+        return f"the limit {self.name}"
+
+    def resolve(self, resolving: Resolving) -> None:
+        """Add what it comes to."""
+        limit = plan_limit(resolving.machine, self)
+        if limit is not None:
+            resolving.steps[f"limit {limit.path}"] = limit

@@ -1,12 +1,29 @@
 """Lists in settings, such as PATH: exactly one entry of a name, in its place."""
 
-from fundamen.changes.forms import SetEntry, SetRegistryEntry
+from typing import Protocol
+
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
 
 
-def list_with(machine: Machine, step: SetEntry | SetRegistryEntry, held: str, separator: str) -> str:
+class Entry(Protocol):
+    """What is asked of a list."""
+
+    @property
+    def entry(self) -> str:
+        """The entry of which there is to be exactly one, or none."""
+
+    @property
+    def place(self) -> str:
+        """Where: ``first``, ``last`` or ``nowhere``."""
+
+    @property
+    def without_dead(self) -> bool:
+        """Whether entries that lead to no folder go as well."""
+
+
+def list_with(machine: Machine, step: Entry, held: str, separator: str) -> str:
     """The list with exactly one such entry, or none; what else is in it keeps its order."""
     entries = held.split(separator) if held else []
     kept = [each for each in entries if not _is_same(machine, each, step.entry)]

@@ -2,6 +2,7 @@
 
 from fundamen.changes.around import around, make_folders, times_of
 from fundamen.changes.base import LOCATIONS, FolderRecord, Keeping, Site, Step, Tell
+from fundamen.changes.form import Form, Part, Resolving, unfit
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
 from fundamen.model.paths import MachinePath
@@ -93,3 +94,25 @@ def free_aside(machine: Machine, path: MachinePath) -> MachinePath:
     while machine.folded(f"{name}.aside-{number}") in taken:
         number += 1
     return machine.join(folder, f"{name}.aside-{number}")
+
+
+class SetAside(Form, frozen=True, kw_only=True, tag="set aside"):
+    """A file, or a folder with all but some names in it, gets another name beside its place."""
+
+    keeps: tuple[Part, ...] = ()
+
+    def resolve(self, resolving: Resolving) -> None:
+        """Add what it comes to."""
+        path, place = resolving.entry(self.path)
+        if not place.is_there:
+            raise unfit(path, "nothing stands there")
+        aside = free_aside(resolving.machine, path)
+        because = self.because or "set aside"
+        if not self.keeps:
+            resolving.set(path, Move(path=path, because=because, aside=aside))
+            return
+        kept = {resolving.machine.folded(name) for name in self.keeps}
+        for name in resolving.machine.names(path):
+            if resolving.machine.folded(name) not in kept:
+                inner = resolving.machine.join(path, name)
+                resolving.set(inner, Move(path=inner, because=because, aside=resolving.machine.join(aside, name)))

@@ -7,8 +7,12 @@ it makes of them, and do not come back to the byte. Sources: dpkg(1), "ACTIONS",
 
 import os
 import re
+from typing import Annotated
+
+import msgspec
 
 from fundamen.changes.base import Keeping, Record, Site, Step, Tell
+from fundamen.changes.form import Form, Part, Resolving
 from fundamen.machine.host_tools import run_tool
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.sources.apt import Wanted
@@ -103,3 +107,22 @@ def _dpkg(site: Site, *words: str) -> None:
     if done.returncode:
         lines = [line.strip() for line in done.stderr.splitlines() if line.strip()]
         raise OSError(0, "; ".join(lines[:3]) or f"it ended with status {done.returncode}", "dpkg")
+
+
+class Install(Form, frozen=True, kw_only=True, tag="install packages"):
+    """Packages are installed by the operating system's package manager; the path is only for people."""
+
+    names: Annotated[tuple[Part, ...], msgspec.Meta(min_length=1, max_length=1000)]
+
+    @property
+    def title(self) -> str:
+        """As of every step."""
+        return ", ".join(self.names)
+
+    def resolve(self, resolving: Resolving) -> None:
+        """Add what it comes to."""
+        new = resolving.means.bring(self.names)
+        path = MachinePath(", ".join(each.name for each in new.wanted))
+        if new.wanted:
+            found = InstallPackages(path=path, because=self.because, packages=new.wanted, files=new.files)
+            resolving.steps[f"packages {path}"] = found

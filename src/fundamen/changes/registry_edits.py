@@ -1,88 +1,112 @@
 """One value of a registry that is not in use is changed: what the hive comes to, and how it is taken back."""
 
+from typing import Annotated, Literal
+
 import msgspec
 
 from fundamen.changes.files import Change
-from fundamen.changes.forms import RemoveRegistryValue, SetRegistryEntry, SetRegistryValue
-from fundamen.changes.hives import KeyPlace, hive_change
+from fundamen.changes.form import Form, Part, Resolving, Text, unfit
+from fundamen.changes.hives import KeyPlace, hive_change, place_of_key, read_hive
 from fundamen.changes.insertions import Insertion, Kind
 from fundamen.changes.lists import list_with
 from fundamen.formats.registry_value import HiveValue, ValueType, value_of
 from fundamen.machine.machine import Machine
-from fundamen.model.errors import RestorationError
-from fundamen.model.paths import shown
-
-RegistryStep = SetRegistryValue | RemoveRegistryValue | SetRegistryEntry
 
 _SEPARATOR = ";"
 
 
-def edited_hive(
-    machine: Machine, step: RegistryStep, place: KeyPlace, data: bytes, earlier: Change | None, now_seconds: int
-) -> tuple[Change, bytes] | None:
-    """(the change of the hive's file, its new bytes); None where the value is as the step wants it.
+class _RegistryForm(Form, frozen=True, kw_only=True):
+    name: Annotated[str, msgspec.Meta(max_length=1000)]  # empty: the unnamed value
 
-    Args:
-        machine: whose registry it is.
-        step: what is wanted.
-        place: of its key.
-        data: the hive as it is, or as earlier steps make it.
-        earlier: the change of the same file that these steps come to.
-        now_seconds: since 1970, UTC.
+    def wanted(self, machine: Machine, found: HiveValue | None) -> HiveValue | None:
+        """What the value is to be; None for none."""
+        raise NotImplementedError
 
-    Raises:
-        RestorationError: another value stands there than the step expects.
-        UsageError: the value does not fit its type.
-        FundamenError: the hive is damaged, or cannot be changed now.
-    """
-    found = place.value_in(data, step.name)
-    new = _wanted(machine, step, found)
-    if found == new:
-        return None
-    if isinstance(step, SetRegistryValue) and step.expects is not msgspec.UNSET:
+    def require(self, found: HiveValue | None) -> None:
+        """Compare what is there with what is expected. Raises: RestorationError."""
+
+    def resolve(self, resolving: Resolving) -> None:
+        """Add the change of the hive, or what it becomes by this."""
+        place = place_of_key(resolving.machine, self.path)
+        data = resolving.written.get(place.location)
+        if data is None:
+            data = read_hive(resolving.machine, place.location)
+        found = place.value_in(data, self.name)
+        new = self.wanted(resolving.machine, found)
+        if found == new:
+            return
+        self.require(found)
+        changed = place.changed(data, self.name, new, resolving.means.now_seconds)
+        earlier = resolving.steps.get(place.location)
+        change = self._change(place, changed, found, new, earlier if isinstance(earlier, Change) else None)
+        resolving.written[place.location] = changed
+        resolving.contents[change.sha256] = resolving.means.keep(changed)
+        resolving.steps[place.location] = change
+
+    def _change(
+        self, place: KeyPlace, changed: bytes, found: HiveValue | None, new: HiveValue | None, earlier: Change | None
+    ) -> Change:
+        insertion = Insertion(
+            Kind.REGISTRY_VALUE,
+            place.key,
+            self.name,
+            new.written() if new is not None else None,
+            found.written() if found is not None else None,
+            earlier.insertion if earlier is not None else None,
+        )
+        told = tuple("nothing" if each is None else str(each.content) for each in (found, new))
+        details: tuple[str, ...] = (f"{self.path}\\{self.name}: from {told[0]} to {told[1]}",)
+        because = self.because or f"{self.name} is not as it should be"
+        if earlier is not None:
+            because = earlier.because if because in earlier.because else f"{earlier.because}; {because}"
+            details = (*earlier.details, *details)
+        return hive_change(place.path, place.location, changed, insertion, because, details)
+
+
+class SetRegistryValue(_RegistryForm, frozen=True, kw_only=True, tag="set registry value"):
+    r"""A value of the registry is changed, or put in; the path is its key, as HKLM\Software\Tide."""
+
+    value: str | int | tuple[Text, ...]
+    # None: where neither the value nor the old one tells
+    type: Literal["text", "expanded text", "number", "texts"] | None = None
+    expects: str | int | tuple[Text, ...] | msgspec.UnsetType | None = msgspec.UNSET  # null: that it is not there
+
+    def wanted(self, _machine: Machine, found: HiveValue | None) -> HiveValue | None:
+        """The value, of the type that is asked for, or that the old one has."""
+        asked = ValueType[self.type.upper().replace(" ", "_")] if self.type is not None else None
+        is_alike = found is not None and isinstance(found.content, type(self.value))
+        return value_of(self.value, asked or (_type_of(found) if is_alike else None))
+
+    def require(self, found: HiveValue | None) -> None:
+        """Compare what is there with what is expected. Raises: RestorationError."""
         has = found.content if found is not None else None
-        if has != step.expects:
-            raise unfit(step.path, f"{step.name} is {has!r}, and {step.expects!r} was expected")
-    changed = place.changed(data, step.name, new, now_seconds)
-    insertion = Insertion(
-        Kind.REGISTRY_VALUE,
-        place.key,
-        step.name,
-        new.written() if new is not None else None,
-        found.written() if found is not None else None,
-        earlier.insertion if earlier is not None else None,
-    )
-    told = tuple("nothing" if each is None else str(each.content) for each in (found, new))
-    detail = f"{step.path}\\{step.name}: from {told[0]} to {told[1]}"
-    because = step.because or f"{step.name} is not as it should be"
-    details: tuple[str, ...] = (detail,)
-    if earlier is not None:
-        because = earlier.because if because in earlier.because else f"{earlier.because}; {because}"
-        details = (*earlier.details, detail)
-    return hive_change(place.path, place.location, changed, insertion, because, details), changed
+        if self.expects is not msgspec.UNSET and has != self.expects:
+            raise unfit(self.path, f"{self.name} is {has!r}, and {self.expects!r} was expected")
 
 
-def unfit(path: str, why: str) -> RestorationError:
-    """The word for a machine that is not as a step expects it."""
-    return RestorationError(
-        what="The plan no longer fits the machine",
-        why=f"{shown(path)}: {why}",
-        do="Nothing was changed. Make the plan anew for the machine as it is now.",
-    )
+class RemoveRegistryValue(_RegistryForm, frozen=True, kw_only=True, tag="remove registry value"):
+    """A value of the registry is removed."""
+
+    def wanted(self, _machine: Machine, _found: HiveValue | None) -> HiveValue | None:
+        """None."""
+        return None
 
 
-def _wanted(machine: Machine, step: RegistryStep, found: HiveValue | None) -> HiveValue | None:
-    """What a value is to be; of the type that is asked for, or that it has."""
-    known = ValueType(found.type) if found is not None and found.type in set(ValueType) else None
-    match step:
-        case RemoveRegistryValue():
-            return None
-        case SetRegistryValue():
-            asked = ValueType[step.type.upper().replace(" ", "_")] if step.type is not None else None
-            is_alike = found is not None and isinstance(found.content, type(step.value))
-            return value_of(step.value, asked or (known if is_alike else None))
-        case SetRegistryEntry():
-            held = found.content if found is not None else ""
-            if not isinstance(held, str):
-                raise unfit(step.path, f"{step.name} is no text, and so no list of folders")
-            return value_of(list_with(machine, step, held, _SEPARATOR), known or ValueType.EXPANDED_TEXT)
+class SetRegistryEntry(_RegistryForm, frozen=True, kw_only=True, tag="set registry entry"):
+    """A list in a value of the registry, such as Path, has exactly one entry of a name, or none."""
+
+    name: Part
+    entry: Part
+    place: Literal["first", "last", "nowhere"] = "first"
+    without_dead: bool = False
+
+    def wanted(self, machine: Machine, found: HiveValue | None) -> HiveValue | None:
+        """The list with that entry."""
+        held = found.content if found is not None else ""
+        if not isinstance(held, str):
+            raise unfit(self.path, f"{self.name} is no text, and so no list of folders")
+        return value_of(list_with(machine, self, held, _SEPARATOR), _type_of(found) or ValueType.EXPANDED_TEXT)
+
+
+def _type_of(found: HiveValue | None) -> ValueType | None:
+    return ValueType(found.type) if found is not None and found.type in set(ValueType) else None

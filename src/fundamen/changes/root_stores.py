@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterator
 
 from fundamen.changes.base import MISSING, Work
 from fundamen.changes.files import Change
+from fundamen.changes.form import Form, Resolving, unfit
 from fundamen.changes.hives import hive_change, read_hive, require_quiet, require_shut_down
 from fundamen.changes.insertions import Insertion, Kind, certificate_block, without
 from fundamen.formats.hive import with_values
@@ -20,9 +21,11 @@ from fundamen.formats.text_hive import with_key
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.trust_stores import ADDED, BUNDLES, FOLDERS
 from fundamen.model.architecture import Platform
-from fundamen.model.errors import UsageError
+from fundamen.model.errors import UntrustedError, UsageError
+from fundamen.model.package import Sha256
 from fundamen.model.paths import HostPath, MachinePath
-from fundamen.trust.certificate import Certificate
+from fundamen.trust.certificate import Certificate, read_certificate
+from fundamen.trust.fingerprint import grouped
 from fundamen.trust.name_hash import name_hash
 
 Keep = Callable[[bytes], HostPath]
@@ -133,3 +136,36 @@ def _change(
     because = _NOT_IN_IT if is_there else MISSING
     digest = hashlib.sha256(data).hexdigest()
     return Change(path=place, because=because, sha256=digest, size=len(data), insertion=insertion), data
+
+
+class ImportRoot(Form, frozen=True, kw_only=True, tag="import root"):
+    """A root certificate goes into the machine's store; the path is only for people."""
+
+    certificate: bytes  # DER; in JSON as Base64
+    sha256: Sha256  # the root's fingerprint, as its owner read it out
+
+    @property
+    def title(self) -> str:
+        """As of every step."""
+        return f"the root certificate {self.sha256[:16]}..."
+
+    def resolve(self, resolving: Resolving) -> None:
+        """Add what it comes to."""
+        root = read_certificate(self.certificate)
+        if root.sha256 != self.sha256:
+            raise UntrustedError(
+                what=f"The root {root.subject.shown} is not imported",
+                why=f"its SHA-256 fingerprint is {grouped(root.sha256)}, not the one in the plan",
+                do="Nothing was changed. Ask whoever made the plan.",
+            )
+        program = MachinePath(resolving.program)
+        work = plan_root_import(resolving.machine, program, root, resolving.means.keep, resolving.means.now_seconds)
+        for each in work.steps:
+            location = each.location if isinstance(each, Change) else ""
+            if location in resolving.written:
+                raise unfit(each.path, "a root is to go into a registry that the plan has changed already")
+            resolving.steps[location or resolving.machine.folded(each.path)] = each
+            if location and isinstance(each, Change):
+                with open(work.contents[each.sha256], "rb") as file:
+                    resolving.written[location] = file.read()
+        resolving.contents |= work.contents

@@ -5,11 +5,14 @@ Source: systemctl(1), "enable"; systemd.unit(5), "Unit File Load Path".
 
 from collections.abc import Iterator
 
-from fundamen.changes.forms import EnableService, SetRegistryValue
+from fundamen.changes.files import MakeLink
+from fundamen.changes.form import Form, Part, Resolving
+from fundamen.changes.registry_edits import SetRegistryValue
 from fundamen.formats.unit_file import Install, read_install
 from fundamen.machine.installed import SERVICES, ServiceStart
 from fundamen.machine.machine import Machine
 from fundamen.machine.units import UNIT_FOLDERS, find_unit, is_masked
+from fundamen.model.architecture import Platform
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath, shown
 
@@ -45,7 +48,7 @@ def links_to_enable(machine: Machine, name: str) -> Iterator[tuple[MachinePath, 
             yield machine.join(_OWN, alias), path
 
 
-def start_by_itself(machine: Machine, step: EnableService) -> SetRegistryValue:
+def start_by_itself(machine: Machine, step: "EnableService") -> SetRegistryValue:
     r"""The change that has a service of Windows started with the system.
 
     Source: "Services Registry Key", the value Start of HKLM\System\CurrentControlSet\Services\NAME.
@@ -87,3 +90,23 @@ def _install_of(machine: Machine, unit: str, path: MachinePath) -> Install:
 
 def _refusal(unit: str, why: str, do: str) -> UsageError:
     return UsageError(what=f"The service {shown(unit)} cannot be enabled", why=why, do=f"Nothing was changed. {do}")
+
+
+class EnableService(Form, frozen=True, kw_only=True, tag="enable service"):
+    """A service of systemd is enabled, by the links that have it started; the path is only for people."""
+
+    name: Part
+
+    @property
+    def title(self) -> str:
+        """As of every step."""
+        return f"the service {self.name}"
+
+    def resolve(self, resolving: Resolving) -> None:
+        """Add what it comes to."""
+        if resolving.machine.platform is Platform.WINDOWS:
+            start_by_itself(resolving.machine, self).resolve(resolving)
+            return
+        for link, target in links_to_enable(resolving.machine, self.name):
+            because = self.because or f"{self.name} is not enabled"
+            MakeLink(path=link, target=target, because=because).resolve(resolving)

@@ -6,6 +6,7 @@ Its inverse stops the service, if it was not running before. Source: systemctl(1
 import shutil
 
 from fundamen.changes.base import Keeping, Record, Site, Step, Tell
+from fundamen.changes.form import Form, Part, Resolving
 from fundamen.machine.host_tools import run_tool
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UsageError
@@ -100,3 +101,20 @@ def _run(*words: str) -> tuple[int, str]:
 
 def _refusal(name: str, why: str, do: str) -> UsageError:
     return UsageError(what=f"The service {shown(name)} cannot be started", why=why, do=f"Nothing was changed. {do}")
+
+
+class RunService(Form, frozen=True, kw_only=True, tag="start service"):
+    """A service of this host is started; the path is only for people."""
+
+    name: Part
+
+    @property
+    def title(self) -> str:
+        """As of every step."""
+        return f"the service {self.name}"
+
+    def resolve(self, resolving: Resolving) -> None:
+        """Add what it comes to."""
+        start = plan_start(resolving.machine, self.name, self.because)
+        if start is not None:
+            resolving.steps[f"service {self.name}"] = start

@@ -3,6 +3,7 @@
 import os
 from collections.abc import Sequence
 
+from fundamen.changes.form import Means
 from fundamen.cli import options
 from fundamen.cli.authorities import authorities_at
 from fundamen.cli.exits import Exit
@@ -22,7 +23,6 @@ from fundamen.report.plan_text import plan_rehearsal_text, plan_text
 from fundamen.restore.plan_file import read_plan, written
 from fundamen.restore.planned import PlannedRestoration, perform_plan, plan_of, rehearse_plan
 from fundamen.restore.rehearsal import Rehearsal
-from fundamen.restore.resolving import Means
 from fundamen.sources.os_archive import NewPackages
 from fundamen.sources.refreshing import proven_catalogues
 from fundamen.sources.store import SourceStore

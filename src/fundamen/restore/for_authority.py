@@ -3,7 +3,7 @@
 from datetime import datetime
 
 from fundamen.certificate_authorities.examining import AuthorityState
-from fundamen.changes.forms import SetDirectoryEntry
+from fundamen.changes.directory_entries import SetDirectoryEntry
 from fundamen.directories.connection import Place
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath

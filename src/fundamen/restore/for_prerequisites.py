@@ -5,19 +5,14 @@ from typing import Literal
 
 import msgspec
 
-from fundamen.changes.forms import (
-    CopyLink,
-    EnableService,
-    Install,
-    PlannedStep,
-    RemoveRegistryValue,
-    RemoveValue,
-    RunService,
-    SetEntry,
-    SetLimit,
-    SetRegistryValue,
-    SetValue,
-)
+from fundamen.changes.files import CopyLink
+from fundamen.changes.kinds import PlannedStep
+from fundamen.changes.limits import SetLimit
+from fundamen.changes.packages import Install
+from fundamen.changes.registry_edits import RemoveRegistryValue, SetRegistryValue
+from fundamen.changes.services import EnableService
+from fundamen.changes.settings import RemoveValue, SetEntry, SetValue
+from fundamen.changes.starting import RunService
 from fundamen.machine.kernel_settings import running_value
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.errors import UsageError

@@ -8,17 +8,12 @@ from datetime import datetime
 
 import msgspec
 
-from fundamen.changes.forms import (
-    Expected,
-    MakeLink,
-    PlannedStep,
-    PutFile,
-    SetAside,
-    SetEntry,
-    SetRegistryEntry,
-    SetRegistryValue,
-    SetValue,
-)
+from fundamen.changes.files import MakeLink, PutFile
+from fundamen.changes.form import Expected
+from fundamen.changes.kinds import PlannedStep
+from fundamen.changes.moves import SetAside
+from fundamen.changes.registry_edits import SetRegistryEntry, SetRegistryValue
+from fundamen.changes.settings import SetEntry, SetValue
 from fundamen.formats.setting import Format, find_value
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform

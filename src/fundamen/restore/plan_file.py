@@ -10,7 +10,8 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from fundamen.changes.forms import Path, PlannedStep, Text
+from fundamen.changes.form import Path, Text
+from fundamen.changes.kinds import PlannedStep
 from fundamen.model.errors import DamagedFileError, UsageError
 from fundamen.model.paths import MachinePath, shown
 

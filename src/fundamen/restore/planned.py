@@ -8,11 +8,12 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from fundamen.changes.base import AS_AROUND, Tell, Work
-from fundamen.changes.files import Change
-from fundamen.changes.folders import SetFolder
-from fundamen.changes.forms import Expected, Install, MakeFolder, MakeLink, PlannedStep, PutFile, SetAside
+from fundamen.changes.files import Change, MakeLink, PutFile
+from fundamen.changes.folders import MakeFolder, SetFolder
+from fundamen.changes.form import Expected, Means
 from fundamen.changes.installers import InstallerRecord, Outcome, outcome_of
-from fundamen.changes.moves import Move
+from fundamen.changes.moves import Move, SetAside
+from fundamen.changes.packages import Install
 from fundamen.evidence.authority import Authority
 from fundamen.execution.carrying_out import Progress, Stop, carry_out
 from fundamen.execution.journal import Journal
@@ -25,12 +26,13 @@ from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import read_state
 from fundamen.restore.plan_file import PlanFile
 from fundamen.restore.rehearsal import Harm, Rehearsal, find_harms
-from fundamen.restore.resolving import Means, resolve_plan
+from fundamen.restore.resolving import resolve_plan
 from fundamen.restore.steps import PlaceFolder, PlaceLink
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program
 
 if TYPE_CHECKING:
+    from fundamen.changes.kinds import PlannedStep
     from fundamen.machine.places import Place
 
 

@@ -1,9 +1,8 @@
 """The steps that put what a package has in its place."""
 
-from fundamen.changes.base import MISSING, Owner
-from fundamen.changes.files import Change
+from fundamen.changes.base import MISSING
+from fundamen.changes.files import Change, rights_of
 from fundamen.changes.folders import SetFolder
-from fundamen.machine.accounts import GROUPS, USERS, number_of
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
 from fundamen.model.package import Package, PackageFile, PackageFolder
@@ -71,15 +70,3 @@ def place_folder(
     mode, owner = rights_of(machine, folder)
     state = FileState(0, "", folder.mode if mode is None else mode, owner.uid, owner.gid, -1, -1)
     return PlaceFolder(path=path, because=MISSING, state=state, package=package, source=source)
-
-
-def rights_of(machine: Machine, entry: PackageFile | PackageFolder) -> tuple[int | None, Owner]:
-    """Mode and owner of something of a package on a machine; no mode where the publisher does not say.
-
-    Where the machine has not the user or the group, nothing may be run in their name.
-    """
-    uid, gid = number_of(machine, entry.owner, USERS), number_of(machine, entry.group, GROUPS)
-    if uid is not None and gid is not None:
-        return entry.mode, Owner(uid, gid)
-    is_theirs = entry.mode is not None and bool(entry.owner or entry.group)
-    return (entry.mode & ~_IN_THEIR_NAME if is_theirs and entry.mode is not None else entry.mode), Owner()

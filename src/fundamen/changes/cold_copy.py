@@ -1,0 +1,16 @@
+"""The step that takes a cold copy of a folder, before anything else of its restoration is done."""
+
+from fundamen.changes.form import Form, Resolving, unfit
+from fundamen.machine.machine import EntryKind
+from fundamen.model.paths import MachinePath
+
+
+class TakeColdCopy(Form, frozen=True, kw_only=True, tag="take cold copy"):
+    """A compressed copy of a folder is taken, before anything else is done."""
+
+    def resolve(self, resolving: Resolving) -> None:
+        """Add what it comes to."""
+        folder = resolving.machine.real(MachinePath(self.path))
+        if resolving.machine.look(folder).kind is not EntryKind.FOLDER:
+            raise unfit(folder, "no folder stands there of which a cold copy could be taken")
+        resolving.copies.append(folder)

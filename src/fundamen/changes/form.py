@@ -1,0 +1,125 @@
+"""The form of a change in a plan (docs/formats/plan.md), and what it comes to on one machine."""
+
+from collections.abc import Callable, Mapping, Sequence
+from types import MappingProxyType
+from typing import Annotated
+
+import msgspec
+
+from fundamen.changes.base import Step
+from fundamen.machine.machine import Machine
+from fundamen.machine.places import Place
+from fundamen.model.errors import RestorationError
+from fundamen.model.package import PackageFile
+from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.placing.file_state import FileState, read_state
+from fundamen.sources.catalogue import Catalogue, Source
+from fundamen.sources.os_archive import NewPackages
+
+Path = Annotated[str, msgspec.Meta(min_length=1, max_length=4096)]
+Text = Annotated[str, msgspec.Meta(max_length=4096)]
+Part = Annotated[str, msgspec.Meta(min_length=1, max_length=1000)]
+Fetch = Callable[[Source, PackageFile], HostPath]
+Keep = Callable[[bytes], HostPath]
+Bring = Callable[[Sequence[str]], NewPackages]
+
+
+class Means(msgspec.Struct, frozen=True):
+    """What a plan is resolved with."""
+
+    catalogues: Sequence[Catalogue]  # of trusted sources, proven
+    fetch: Fetch  # brings a file of a source in
+    keep: Keep  # keeps bytes of ours until they are placed
+    bring: Bring  # what the operating system's archive has
+    now_seconds: int  # since 1970, UTC
+    environment: Mapping[str, str] = MappingProxyType({})  # of this process: what is run gets some of it
+
+
+class Expected(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
+    """What stands at a place; nothing, where all is empty."""
+
+    sha256: str = ""  # of a file
+    link: str = ""  # the target of a symbolic link
+
+
+class Resolving:
+    """A plan on its way to the work on one machine: what its forms have come to so far. Nothing is changed."""
+
+    def __init__(self, machine: Machine, program: MachinePath, means: Means) -> None:
+        """Begin."""
+        self.machine, self.program, self.means = machine, program, means
+        self.steps: dict[str, Step] = {}  # by the folded place
+        self.contents: dict[str, HostPath] = {}
+        self.copies: list[MachinePath] = []  # folders of which a cold copy is taken first
+        self.written: dict[str, bytes] = {}  # settings files as they would be, by the folded place
+
+    def entry(self, path: str) -> tuple[MachinePath, Place]:
+        """A place whose last part is not followed where it is a link, as the machine spells it."""
+        folder = self.machine.real(self.machine.folder_of(MachinePath(path)))
+        name = self.machine.paths.basename(path)
+        known = {self.machine.folded(each): each for each in self.machine.names(folder)}
+        name = known.get(self.machine.folded(name), name)
+        entry = self.machine.join(folder, name)
+        for link in self._links:
+            if self.machine.folded(entry).startswith(self.machine.folded(link) + self.machine.paths.sep):
+                raise unfit(entry, f"it lies below {shown(link)}, which the plan makes a link")
+        return entry, self.machine.place(folder).below(name)
+
+    def location(self, place: Place) -> str:
+        """How a place is written down."""
+        return self.machine.ground.location(place)
+
+    def state(self, path: MachinePath, place: Place) -> FileState | None:
+        """What stands at a place. Raises: RestorationError: neither a file nor a link."""
+        try:
+            return read_state(place)
+        except OSError as error:
+            raise unfit(path, error.strerror or str(error)) from error
+
+    def require(self, path: MachinePath, state: FileState | None, expected: Expected | None) -> None:
+        """Compare what stands at a place with what a step expects there."""
+        found = Expected(state.sha256, state.link) if state is not None else Expected()
+        if expected is not None and found != expected:
+            wanted = "nothing" if expected == Expected() else "something else"
+            raise unfit(path, f"{wanted} was expected there, and that is not so any more")
+
+    def set(self, path: MachinePath, step: Step) -> None:
+        """Have a step done at a place, instead of what was to be done there."""
+        self.steps[self.machine.folded(path)] = step
+
+    @property
+    def _links(self) -> list[MachinePath]:
+        """Where the steps so far make links."""
+        return [step.path for step in self.steps.values() if step.makes_link]
+
+
+class Form(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True, tag_field="do"):
+    """One step of a plan, in words that can be read and changed by hand."""
+
+    path: Path
+    because: Text = ""
+
+    @property
+    def title(self) -> str:
+        """What it brings, in a few words for the history."""
+        return f"{self.__struct_config__.tag!s} {self.path}"
+
+    def resolve(self, resolving: Resolving) -> None:
+        """Add the steps that it comes to on a machine as it is now; none where all is as it should be.
+
+        Raises:
+            RestorationError: the machine is not as it expects it.
+            UsageError: it cannot be done here.
+            UntrustedError: no trusted source has a file, or a root is not the one that its fingerprint tells.
+            UnreadableError: a file cannot be read.
+        """
+        raise NotImplementedError
+
+
+def unfit(path: str, why: str) -> RestorationError:
+    """The word for a machine that is not as a plan expects it."""
+    return RestorationError(
+        what="The plan no longer fits the machine",
+        why=f"{shown(path)}: {why}",
+        do="Nothing was changed. Make the plan anew for the machine as it is now.",
+    )

@@ -1,0 +1,104 @@
+"""The steps that change a value of a settings file; several of one file become one change of it."""
+
+import hashlib
+from typing import Annotated, Literal
+
+import msgspec
+
+from fundamen.changes.files import Change
+from fundamen.changes.form import Form, Part, Resolving, unfit
+from fundamen.changes.lists import list_with
+from fundamen.formats.setting import Format, Found, Key, Plain, find_value, format_of, with_value, without_value
+from fundamen.machine.machine import Machine
+from fundamen.model.errors import UsageError
+from fundamen.model.paths import MachinePath, shown
+
+_MOST_SETTINGS = 16 << 20  # bytes of one file
+
+
+class _SettingForm(Form, frozen=True, kw_only=True):
+    key: Annotated[tuple[Part, ...], msgspec.Meta(min_length=1, max_length=64)]
+    format: Format | None = None  # where the file's name does not tell it
+
+    def require(self, path: MachinePath, found: Found | None) -> None:
+        """Compare what is there with what is expected. Raises: RestorationError."""
+
+    def edited(self, machine: Machine, data: bytes, form: Format, name: str, found: Found | None) -> bytes:
+        """The file's bytes as they are to be."""
+        raise NotImplementedError
+
+    def resolve(self, resolving: Resolving) -> None:
+        """Add what it comes to."""
+        path = resolving.machine.real(MachinePath(self.path))
+        form = self.format or format_of(path)
+        if form is None:
+            raise UsageError(
+                what=f"{shown(path)} is not changed",
+                why="its name does not tell how it is written, and neither does the plan",
+                do=f"Nothing was changed. Give the step a format: {', '.join(Format)}.",
+            )
+        place = resolving.machine.folded(path)
+        data = resolving.written.get(place)
+        if data is None:
+            data = resolving.machine.content(path, _MOST_SETTINGS)
+        name = resolving.machine.paths.basename(path)
+        found = find_value(data, form, self.key, name)
+        self.require(path, found)
+        changed = self.edited(resolving.machine, data, form, name, found)
+        if changed == data:
+            return
+        resolving.written[place] = changed
+        sha256 = hashlib.sha256(changed).hexdigest()
+        resolving.contents[sha256] = resolving.means.keep(changed)
+        earlier = resolving.steps.get(place)
+        because = self.because or f"{'.'.join(self.key)} is not as it should be"
+        details: tuple[str, ...] = (_in_words(self.key, found, find_value(changed, form, self.key, name)),)
+        if isinstance(earlier, Change):
+            because = earlier.because if because in earlier.because else f"{earlier.because}; {because}"
+            details = (*earlier.details, *details)
+        resolving.set(path, Change(path=path, because=because, sha256=sha256, size=len(changed), details=details))
+
+
+class SetValue(_SettingForm, frozen=True, kw_only=True, tag="set value"):
+    """One value of a settings file is changed, or put in."""
+
+    value: Plain
+    expects: Plain | msgspec.UnsetType = msgspec.UNSET  # null: that it is not there
+
+    def require(self, path: MachinePath, found: Found | None) -> None:
+        """Compare what is there with what is expected."""
+        expected = None if self.expects in (None, msgspec.UNSET) else Found(self.expects)
+        if self.expects is not msgspec.UNSET and found not in (expected, Found(self.value)):
+            has = f"is {found.value!r}" if found is not None else "is not there"
+            raise unfit(path, f"{'.'.join(self.key)} {has}, and {self.expects!r} was expected")
+
+    def edited(self, _machine: Machine, data: bytes, form: Format, name: str, _found: Found | None) -> bytes:
+        """The file with the value."""
+        return with_value(data, form, self.key, self.value, name)
+
+
+class RemoveValue(_SettingForm, frozen=True, kw_only=True, tag="remove value"):
+    """One value of a settings file is removed."""
+
+    def edited(self, _machine: Machine, data: bytes, form: Format, name: str, _found: Found | None) -> bytes:
+        """The file without the value."""
+        return without_value(data, form, self.key, name)
+
+
+class SetEntry(_SettingForm, frozen=True, kw_only=True, tag="set entry"):
+    """A list in a setting, such as PATH, has exactly one entry of a name, at the beginning, at the end, or none."""
+
+    entry: Part
+    place: Literal["first", "last", "nowhere"] = "first"
+    separator: Annotated[str, msgspec.Meta(min_length=1, max_length=1)] = ":"
+    without_dead: bool = False  # entries that lead to no folder go as well
+
+    def edited(self, machine: Machine, data: bytes, form: Format, name: str, found: Found | None) -> bytes:
+        """The file with the list as it is to be."""
+        held = str(found.value) if found is not None and found.value else ""
+        return with_value(data, form, self.key, list_with(machine, self, held, self.separator), name)
+
+
+def _in_words(key: Key, before: Found | None, after: Found | None) -> str:
+    old, new = (f"{each.value}" if each is not None else "nothing" for each in (before, after))
+    return f"{'.'.join(key)}: from {old} to {new}"
