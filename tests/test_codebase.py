@@ -78,6 +78,14 @@ PROCESSES = {
 }  # fmt: skip
 
 
+# What only POSIX has; ``os.fork`` and its kin are among PROCESSES.
+POSIX = {
+    "fcntl", "grp", "os.chown", "os.fchmod", "os.fchown", "os.fork", "os.fstatvfs", "os.geteuid", "os.getgid",
+    "os.getuid", "os.getxattr", "os.lchown", "os.listxattr", "os.mkfifo", "os.pread", "os.removexattr", "os.setxattr", "os.statvfs",
+    "os.wait4", "pwd", "resource", "shutil.chown", "termios",
+}  # fmt: skip
+
+
 class Module(NamedTuple):
     """What a module takes from elsewhere."""
 
@@ -170,6 +178,21 @@ CHANGES_TODAY = {  # how many of these each uses
     "sources/repository.py": 2,
     "sources/store.py": 3,
 }
+POSIX_TODAY = {
+    "changes/around.py",
+    "changes/packages.py",
+    "cli/options.py",
+    "execution/hindrance.py",
+    "execution/locking.py",
+    "installers/unpacking.py",
+    "machine/file_bytes.py",
+    "machine/identity.py",
+    "machine/places.py",
+    "prerequisites/kinds/disk_space.py",
+    "prerequisites/kinds/file_system.py",
+    "prerequisites/kinds/resource_limit.py",
+    "trace/observing_prefix.py",
+}
 PROCESSES_TODAY = {
     "cli/commands/fleet.py",
     "clues/large.py",
@@ -224,6 +247,10 @@ def test_the_core_does_not_ask_what_host_it_runs_on() -> None:
 
 def test_only_placing_changes_files() -> None:
     assert {module: len(names) for module, names in uses(CHANGES, CORE - {"placing"}).items()} == CHANGES_TODAY
+
+
+def test_what_only_posix_has_is_used_in_named_modules() -> None:
+    assert set(uses(POSIX, set(LAYERS) - {"placing"})) == POSIX_TODAY
 
 
 def test_only_named_modules_start_processes() -> None:

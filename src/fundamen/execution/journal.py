@@ -156,9 +156,11 @@ class Journal:
         """
         if not os.path.exists(self._path):
             return ()
+        marks = ", ".join("?" * len(states))
+        question = f"SELECT number, started_at, state, record FROM restoration WHERE state IN ({marks}) ORDER BY 1"  # noqa: S608
         with self._opened() as connection:
-            rows = connection.execute("SELECT number, started_at, state, record FROM restoration ORDER BY 1").fetchall()
-            return tuple(self._entry(connection, row) for row in rows if State(row[2]) in states)
+            rows = connection.execute(question, tuple(states)).fetchall()
+            return tuple(self._entry(connection, row) for row in rows)
 
     def find(self, number: int) -> Entry | None:
         """One restoration; None where there is none of this number. Raises: UnreadableError."""
