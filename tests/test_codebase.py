@@ -81,8 +81,8 @@ PROCESSES = {
 # What only POSIX has; ``os.fork`` and its kin are among PROCESSES.
 POSIX = {
     "fcntl", "grp", "os.chown", "os.fchmod", "os.fchown", "os.fork", "os.fstatvfs", "os.geteuid", "os.getgid",
-    "os.getuid", "os.getxattr", "os.lchown", "os.listxattr", "os.mkfifo", "os.pread", "os.removexattr", "os.setxattr", "os.statvfs",
-    "os.wait4", "pwd", "resource", "shutil.chown", "termios",
+    "os.getuid", "os.getxattr", "os.lchown", "os.listxattr", "os.mkfifo", "os.pread", "os.removexattr", "os.setxattr",
+    "os.statvfs", "os.wait4", "pwd", "resource", "shutil.chown", "termios",
 }  # fmt: skip
 
 

@@ -83,7 +83,7 @@ def world(linux: ALinuxMachine, tmp_path: Path, fundamen: Fundamen, home: Path) 
 
 def test_killed_at_any_system_call_nothing_is_lost(world: World) -> None:
     killed = seen_unfinished = 0
-    for call in range(1, world.count() + 1):
+    for call in range(1, world.count() + 1, 4):  # each of them: tests/restore/test_faults.py
         ran = world.traced("-e", f"inject={CALLS}:signal=SIGKILL:when={call}")
         if ran.returncode == 0:  # the last calls are another thread's, which counts for itself
             world.undo()
@@ -104,13 +104,13 @@ def test_killed_at_any_system_call_nothing_is_lost(world: World) -> None:
             world.undo()  # killed after its end was written down
         assert world.tree() == world.before
     assert killed > 60
-    assert seen_unfinished > 20
+    assert seen_unfinished > 6
 
 
 @pytest.mark.parametrize("error", ["ENOSPC", "EACCES"])
 def test_out_of_disk_or_rights_at_any_system_call_all_is_taken_back(world: World, error: str) -> None:
     statuses = []
-    for call in range(1, world.count() + 1, 3):
+    for call in range(1, world.count() + 1, 6):
         ran = world.traced("-e", f"inject={CALLS}:error={error}:when={call}")
         statuses.append(ran.returncode)
         assert b"Traceback" not in ran.stderr
@@ -119,5 +119,5 @@ def test_out_of_disk_or_rights_at_any_system_call_all_is_taken_back(world: World
             world.undo()
         assert world.tree() == world.before, f"{error} at call {call}: {ran.stderr.decode()}"
         assert not world.unfinished()
-    assert statuses.count(5) > 15
+    assert statuses.count(5) > 8
     assert set(statuses) <= {0, 1, 3, 5, 6}
