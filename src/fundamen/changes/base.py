@@ -222,6 +222,16 @@ class Step(msgspec.Struct, frozen=True, kw_only=True):
         return False
 
     @property
+    def verb(self) -> str:
+        """What it does, in a word for a preview."""
+        raise NotImplementedError
+
+    @property
+    def told(self) -> tuple[str, ...]:
+        """What else a preview tells of it: values from and to."""
+        return ()
+
+    @property
     def writes_file(self) -> bool:
         """Whether a file or link is put in its place."""
         return False

@@ -6,8 +6,9 @@ The password stands nowhere: whoever carries a step out is asked for it. Source:
 """
 
 import base64
+import hashlib
 import os
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import Annotated
 
@@ -103,6 +104,16 @@ class ChangeEntry(Step, frozen=True, kw_only=True):
     entry: str
     before: Attributes  # of those that are changed, each attribute's values sorted
     after: Attributes
+
+    @property
+    def verb(self) -> str:
+        """What it does."""
+        return "change"
+
+    @property
+    def told(self) -> tuple[str, ...]:
+        """What else a preview tells of it."""
+        return tuple(_in_words(name, self.before, self.after) for name in self.after)
 
     @property
     def replaces(self) -> bool:
@@ -230,3 +241,18 @@ class SetDirectoryEntry(Form, frozen=True, kw_only=True, tag="set directory entr
         change = plan_entry_change(self)
         if change is not None:
             resolving.steps[f"entry {self.server} {self.entry}"] = change
+
+
+def _in_words(attribute: str, before: Attributes, after: Attributes) -> str:
+    """An attribute of an entry before and after; of what is no text only its SHA-256."""
+    old, new = (_told(each.get(attribute, ())) for each in (before, after))
+    return f"{attribute}: from {old} to {new}"
+
+
+def _told(values: Sequence[bytes]) -> str:
+    texts = [v.decode() if v.isascii() and v.decode().isprintable() else _digest(v) for v in values]
+    return ", ".join(texts) or "nothing"
+
+
+def _digest(value: bytes) -> str:
+    return f"{len(value)} bytes with SHA-256 {hashlib.sha256(value).hexdigest()[:16]}..."

@@ -184,6 +184,16 @@ class Change(Step, frozen=True, kw_only=True):
     state: FileState | None = None  # all that is to stand there, where that is known: owner, times, attributes
 
     @property
+    def verb(self) -> str:
+        """What it does."""
+        return "link" if self.link else "change" if self.replaces else "place"
+
+    @property
+    def told(self) -> tuple[str, ...]:
+        """What else a preview tells of it."""
+        return (f"to {self.link}",) if self.link else self.details
+
+    @property
     def replaces(self) -> bool:
         """Whether something stands there that is replaced."""
         return self.because != MISSING

@@ -65,6 +65,11 @@ class SetFolder(Step, frozen=True, kw_only=True):
     yields: bool = False  # whether it may belong to us where we may not give it away
 
     @property
+    def verb(self) -> str:
+        """What it does."""
+        return "folder"
+
+    @property
     def replaces(self) -> bool:
         """Whether something stands there that is changed."""
         return self.because != MISSING

@@ -125,6 +125,16 @@ class RunInstaller(Step, frozen=True, kw_only=True):
     wine: tuple[str, str, str]  # as of the record
     environment: tuple[tuple[str, str], ...]  # that it is run in
 
+    @property
+    def verb(self) -> str:
+        """What it does."""
+        return "run"
+
+    @property
+    def told(self) -> tuple[str, ...]:
+        """What else a preview tells of it."""
+        return (f"signed by {self.publisher}; it may take {self.seconds:.0f} s",)
+
     def room(self, place: Place) -> tuple[int, int]:
         """All of the prefix, before it is packed. Raises: OSError."""
         return 0, sum(entry.state.size for entry in entries_below(place, []) if not entry.same_as)

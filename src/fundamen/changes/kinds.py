@@ -16,6 +16,7 @@ from fundamen.changes.limits import LimitRecord, SetLimit
 from fundamen.changes.moves import MoveRecord, SetAside
 from fundamen.changes.packages import Install, PackagesRecord
 from fundamen.changes.registry_edits import RemoveRegistryValue, SetRegistryEntry, SetRegistryValue
+from fundamen.changes.rights import RightsRecord, SetRights
 from fundamen.changes.root_stores import ImportRoot
 from fundamen.changes.services import EnableService
 from fundamen.changes.settings import RemoveValue, SetEntry, SetValue
@@ -43,6 +44,7 @@ PlannedStep = (
     | SetRegistryValue
     | RemoveRegistryValue
     | SetRegistryEntry
+    | SetRights
 )
 
 _RECORDS: tuple[type[Record], ...] = (
@@ -54,6 +56,7 @@ _RECORDS: tuple[type[Record], ...] = (
     InstallerRecord,
     LimitRecord,
     DirectoryRecord,
+    RightsRecord,
 )
 _KINDS: dict[str, type[Record]] = {str(kind.__struct_config__.tag): kind for kind in _RECORDS}
 

@@ -57,6 +57,16 @@ class ChangeLimit(Step, frozen=True, kw_only=True):
     after: str
 
     @property
+    def verb(self) -> str:
+        """What it does."""
+        return "change"
+
+    @property
+    def told(self) -> tuple[str, ...]:
+        """What else a preview tells of it."""
+        return (f"{self.name}: from {self.before} to {self.after}, until the next start",)
+
+    @property
     def replaces(self) -> bool:
         """Whether something stands there that is changed."""
         return True

@@ -52,6 +52,16 @@ class Move(Step, frozen=True, kw_only=True):
     aside: MachinePath  # where it lies then, on the same file system
 
     @property
+    def verb(self) -> str:
+        """What it does."""
+        return "set aside"
+
+    @property
+    def told(self) -> tuple[str, ...]:
+        """What else a preview tells of it."""
+        return (f"as {self.aside}",)
+
+    @property
     def replaces(self) -> bool:
         """Whether something stands there that is changed."""
         return True

@@ -72,6 +72,16 @@ class InstallPackages(Step, frozen=True, kw_only=True):
     packages: tuple[Wanted, ...]
     files: tuple[HostPath, ...]  # of each, checked by apt
 
+    @property
+    def verb(self) -> str:
+        """What it does."""
+        return "install"
+
+    @property
+    def told(self) -> tuple[str, ...]:
+        """What else a preview tells of it."""
+        return tuple(f"{each.name} {each.version}" for each in self.packages)
+
     def keep(self, keeping: Keeping) -> PackagesRecord:
         """Write down what is to be installed; nothing is changed.
 

@@ -52,6 +52,11 @@ class StartService(Step, frozen=True, kw_only=True):
 
     name: str
 
+    @property
+    def verb(self) -> str:
+        """What it does."""
+        return "start"
+
     def keep(self, _keeping: Keeping) -> ServiceRecord:
         """Write down whether it runs; nothing is changed. Raises: OSError."""
         return ServiceRecord(path=self.path, name=self.name, was_running=_state(self.name) in _RUNNING)

@@ -66,8 +66,9 @@ def holding(site: Site, records: Iterable[Record]) -> Iterator[None]:
     Raises:
         OSError: something else stands there now.
     """
-    folders = {each.path: each for record in records for each in record.around()}
-    if not folders:
+    alike = tuple(records)
+    folders = {each.path: each for record in alike for each in record.around()}
+    if not any(True for record in alike for _ in record.changed_folders()):
         yield
         return
     site.ground.forget()

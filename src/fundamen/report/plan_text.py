@@ -1,18 +1,6 @@
 """A plan from a file as text: what it would do here, what was done, and the way back."""
 
-import hashlib
-from collections.abc import Callable, Mapping, Sequence
-from typing import Any
-
-from fundamen.changes.base import Step
-from fundamen.changes.directory_entries import ChangeEntry
-from fundamen.changes.files import Change
-from fundamen.changes.folders import SetFolder
-from fundamen.changes.installers import Outcome, RunInstaller
-from fundamen.changes.limits import ChangeLimit
-from fundamen.changes.moves import Move
-from fundamen.changes.packages import InstallPackages
-from fundamen.changes.starting import StartService
+from fundamen.changes.installers import Outcome
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
 from fundamen.report.commands import command
@@ -38,8 +26,8 @@ def plan_rehearsal_text(planned: PlannedRestoration, machine: Machine, *, drawn:
     for folder in planned.work.copies:
         page.field("copy", f"{folder}   (a cold copy, before anything else)", indent=4, width=10)
     for step in steps:
-        page.field(_verb(step), f"{step.path}   ({step.because})", indent=4, width=10)
-        for detail in _details(step):
+        page.field(step.verb, f"{step.path}   ({step.because})", indent=4, width=10)
+        for detail in step.told:
             page.line(detail, 14)
     if planned.plan.because:
         page.heading("The version was asked for")
@@ -82,50 +70,3 @@ def _installed(page: Page, path: MachinePath, outcome: Outcome) -> None:
         page.field("worse", worse, 4, 10)
     for line in outcome.lines[:_MOST_LINES]:
         page.field(f"line {line.number}", line.text, 4, 10)
-
-
-def _details(step: Step) -> tuple[str, ...]:
-    if isinstance(step, Change):
-        return (f"to {step.link}",) if step.link else step.details
-    return _DETAILS[type(step)](step)
-
-
-def _in_words(step: ChangeEntry, attribute: str) -> str:
-    """An attribute of an entry before and after; of what is no text only its SHA-256."""
-    before, after = (_values(each.get(attribute, ())) for each in (step.before, step.after))
-    return f"{attribute}: from {before} to {after}"
-
-
-def _values(values: Sequence[bytes]) -> str:
-    texts = [v.decode() if v.isascii() and v.decode().isprintable() else _digest(v) for v in values]
-    return ", ".join(texts) or "nothing"
-
-
-def _digest(value: bytes) -> str:
-    return f"{len(value)} bytes with SHA-256 {hashlib.sha256(value).hexdigest()[:16]}..."
-
-
-def _verb(step: Step) -> str:
-    if isinstance(step, Change):
-        return "link" if step.link else "change" if step.replaces else "place"
-    return _VERBS[type(step)]
-
-
-_VERBS: Mapping[type, str] = {
-    Move: "set aside",
-    SetFolder: "folder",
-    InstallPackages: "install",
-    StartService: "start",
-    RunInstaller: "run",
-    ChangeLimit: "change",
-    ChangeEntry: "change",
-}
-_DETAILS: Mapping[type, Callable[[Any], tuple[str, ...]]] = {
-    Move: lambda step: (f"as {step.aside}",),
-    SetFolder: lambda _: (),
-    InstallPackages: lambda step: tuple(f"{each.name} {each.version}" for each in step.packages),
-    StartService: lambda _: (),
-    RunInstaller: lambda step: (f"signed by {step.publisher}; it may take {step.seconds:.0f} s",),
-    ChangeLimit: lambda step: (f"{step.name}: from {step.before} to {step.after}, until the next start",),
-    ChangeEntry: lambda step: tuple(_in_words(step, name) for name in step.after),
-}

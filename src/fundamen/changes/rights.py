@@ -1,0 +1,218 @@
+"""The step that gives a file or folder other rights: mode, owner, access control list, capabilities, security label.
+
+Its content and its times are not touched. An undo gives it the rights back that it had, if it has ours.
+"""
+
+import stat
+from collections.abc import Callable
+from typing import Annotated
+
+import msgspec
+
+from fundamen.changes.base import LOCATIONS, FolderRecord, Keeping, Site, Step, Tell
+from fundamen.changes.form import Form, Resolving, Text, unfit
+from fundamen.formats.access import acl_bytes, acl_with_mode, capability_bytes, mode_of_acl
+from fundamen.machine.accounts import GROUPS, USERS, number_of
+from fundamen.machine.machine import Machine
+from fundamen.machine.places import Place
+from fundamen.model.paths import MachinePath, shown
+from fundamen.placing.calls import give_away, remove_attribute, set_attribute, set_mode
+
+_ACL, _DEFAULT_ACL = "system.posix_acl_access", "system.posix_acl_default"
+_CAPABILITIES, _LABEL = "security.capability", "security.selinux"
+_WORDS = {_ACL: "access list", _DEFAULT_ACL: "default access list", _CAPABILITIES: "capabilities", _LABEL: "label"}
+
+
+class Rights(msgspec.Struct, frozen=True):
+    """The rights of an entry."""
+
+    mode: int  # permission bits
+    uid: int
+    gid: int
+    attributes: dict[str, bytes] = {}  # those that carry rights and are there
+
+    def without(self, name: str) -> "Rights":
+        """The same without an attribute."""
+        return msgspec.structs.replace(self, attributes={n: v for n, v in self.attributes.items() if n != name})
+
+
+class RightsRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag="rights"):
+    """An entry gets other rights."""
+
+    before: Rights
+    after: Rights
+    inode: int  # which entry it is
+
+    @property
+    def undone(self) -> str:
+        """What taking it back does, for people."""
+        return "as before"
+
+    def make(self, site: Site, _tell: Tell) -> None:
+        """Give it the rights. Raises: OSError: also where the system made something else of them."""
+        place = site.place(self.target)
+        self._require_same(place)
+        _give(place, self.after)
+        if not self.is_made(site):
+            raise OSError(0, "the file system made other rights of it", place.host)
+
+    def is_made(self, site: Site) -> bool:
+        """Whether it has them."""
+        return _rights_of(site.place(self.target)) == self.after
+
+    def obstacle(self, site: Site) -> str:
+        """Why it can be neither made nor taken back; empty where it can."""
+        place = site.place(self.target)
+        if not place.is_there:
+            return "nothing stands there any more"
+        if place.status().st_ino != self.inode:
+            return "something else stands there now"
+        now = _rights_of(place)
+        return "" if now in (self.before, self.after) else "its rights are neither as before nor as restored"
+
+    def take_back(self, site: Site) -> None:
+        """Give it back those that it had."""
+        place = site.place(self.target)
+        self._require_same(place)
+        _give(place, self.before)
+
+    def _require_same(self, place: Place) -> None:
+        if place.status().st_ino != self.inode:
+            raise OSError(0, "something else stands there now", place.host)
+
+
+class ChangeRights(Step, frozen=True, kw_only=True):
+    """One step: an entry gets other rights."""
+
+    before: Rights
+    after: Rights
+
+    @property
+    def replaces(self) -> bool:
+        """Whether something stands there that is changed."""
+        return True
+
+    @property
+    def verb(self) -> str:
+        """What it does."""
+        return "rights"
+
+    @property
+    def told(self) -> tuple[str, ...]:
+        """What else a preview tells of it."""
+        before, after = self.before, self.after
+        told = [f"mode: from {before.mode:04o} to {after.mode:04o}"] if before.mode != after.mode else []
+        if (before.uid, before.gid) != (after.uid, after.gid):
+            told.append(f"owner: from {before.uid}:{before.gid} to {after.uid}:{after.gid}")
+        for name, words in _WORDS.items():
+            old, new = (each.attributes.get(name) for each in (before, after))
+            if old != new:
+                told.append(f"{words}: {'taken away' if new is None else 'set' if old is None else 'changed'}")
+        return tuple(told)
+
+    def place(self, machine: Machine) -> Place:
+        """Where it stands. Raises: OSError, UnreadableError."""
+        return machine.place(self.path)
+
+    def keep(self, keeping: Keeping) -> RightsRecord:
+        """Write its rights down. Raises: OSError: they have changed since."""
+        target = keeping.target
+        if _rights_of(target) != self.before:
+            raise OSError(0, "its rights have changed since they were looked at", target.host)
+        return RightsRecord(
+            path=self.path,
+            target=keeping.site.location(target),
+            folders=(),
+            form=LOCATIONS,
+            before=self.before,
+            after=self.after,
+            inode=target.status().st_ino,
+        )
+
+
+class SetRights(Form, frozen=True, kw_only=True, tag="set rights"):
+    """A file or folder gets other rights; what is not named stays as it is."""
+
+    mode: Annotated[int, msgspec.Meta(ge=0, le=0o7777)] | None = None
+    owner: Annotated[str, msgspec.Meta(max_length=100)] = ""  # by name, or as # and a number
+    group: Annotated[str, msgspec.Meta(max_length=100)] = ""
+    acl: Text | None = None  # in the short text form; empty: none
+    default_acl: Text | None = None  # of a folder
+    capabilities: Text | None = None  # as cap_net_raw=ep; empty: none
+    label: Text | None = None  # security label; empty: none
+
+    def resolve(self, resolving: Resolving) -> None:
+        """Add what it comes to."""
+        machine = resolving.machine
+        path = machine.real(MachinePath(self.path))
+        place = machine.place(path)
+        status = place.status_or_none()
+        if status is None or not (stat.S_ISREG(status.st_mode) or stat.S_ISDIR(status.st_mode)):
+            raise unfit(path, "neither a file nor a folder stands there")
+        before = _rights_of(place)
+        try:
+            after = self._wanted(machine, before)
+        except ValueError as error:
+            raise unfit(path, str(error)) from error
+        if after != before:
+            because = self.because or "other rights"
+            resolving.set(path, ChangeRights(path=path, because=because, before=before, after=after))
+
+    def _wanted(self, machine: Machine, before: Rights) -> Rights:
+        def number(kind: str, name: str) -> int:
+            of = USERS if kind == "user" else GROUPS
+            found = number_of(machine, name, of)
+            if found is None:
+                raise ValueError(f"{of} does not list {shown(name)}")
+            return found
+
+        uid = number("user", self.owner) if self.owner else before.uid
+        gid = number("group", self.group) if self.group else before.gid
+        wanted = {
+            _ACL: _bytes_of(self.acl, lambda text: acl_bytes(text, number)),
+            _DEFAULT_ACL: _bytes_of(self.default_acl, lambda text: acl_bytes(text, number)),
+            _CAPABILITIES: _bytes_of(self.capabilities, capability_bytes),
+            _LABEL: _bytes_of(self.label, lambda text: text.encode() + b"\0"),
+        }
+        after = Rights(before.mode if self.mode is None else self.mode, uid, gid, before.attributes)
+        if (uid, gid) != (before.uid, before.gid) and self.capabilities is None:
+            after = after.without(_CAPABILITIES)  # chown(2) takes them away, and so does every tool
+        for name, value in wanted.items():
+            if value is not None:
+                after = after.without(name)
+                if value:
+                    after = msgspec.structs.replace(after, attributes={**after.attributes, name: value})
+        acl = after.attributes.get(_ACL)
+        if acl is None:
+            return after
+        if self.acl and self.mode is not None and self.mode & 0o777 != mode_of_acl(acl):
+            raise ValueError("its mode and its access list contradict each other")
+        if self.acl:  # the mode follows the list
+            return msgspec.structs.replace(after, mode=after.mode & ~0o777 | mode_of_acl(acl))
+        return msgspec.structs.replace(after, attributes={**after.attributes, _ACL: acl_with_mode(acl, after.mode)})
+
+
+def _bytes_of(text: str | None, read: Callable[[str], bytes]) -> bytes | None:
+    """What an attribute is to hold: None where it stays, nothing where it is to go."""
+    return None if text is None else read(text) if text else b""
+
+
+def _rights_of(place: Place) -> Rights:
+    """The rights of an entry, no link. Raises: OSError."""
+    status = place.status()
+    found = {name: value for name, value in place.attributes() if name in _WORDS}
+    return Rights(stat.S_IMODE(status.st_mode), status.st_uid, status.st_gid, found)
+
+
+def _give(place: Place, rights: Rights) -> None:
+    """Give an entry rights: its owner first, which takes others away. Raises: OSError."""
+    status = place.status()
+    if (status.st_uid, status.st_gid) != (rights.uid, rights.gid):
+        give_away(place, rights.uid, rights.gid)
+    for name, _ in place.attributes():
+        if name in _WORDS and name not in rights.attributes:
+            remove_attribute(place, name)
+    for name, value in rights.attributes.items():
+        set_attribute(place, name, value)
+    set_mode(place, rights.mode)
+    place.flush()
