@@ -283,10 +283,14 @@ def test_a_new_journal_leaves_the_originals_of_one_that_was_moved_away_which_can
         (linux.root / "opt/lib/tide").write_bytes(OLD)
         journal = journal_of(machine, HostPath(str(home)))
         carry_out(machine, work, journal, datetime.now(UTC))
+        [told] = fundamen("history", "-m", linux.root, "--json").records
+        assert len(told["restorations"]) == 1
         Path(journal.folder, "journal.sqlite").rename(tmp_path / "moved.sqlite")
     [told] = fundamen("history", "-m", linux.root, "--json").records
     assert (told["restorations"], told["without_journal"]) == ([], 2)
     [told] = fundamen("history", "-m", linux.root, "--take-in", "--json").records
     assert ([each["state"] for each in told["restorations"]], told["without_journal"]) == (["done", "done"], 0)
+    [told] = fundamen("history", "-m", linux.root, "--take-in", "--json").records
+    assert (len(told["restorations"]), told["without_journal"]) == (2, 0)
     assert fundamen("undo", "-m", linux.root).status == 0
     assert (linux.root / "opt/lib/tide").read_bytes() == OLD

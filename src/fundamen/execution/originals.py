@@ -8,7 +8,7 @@ import contextlib
 import json
 import os
 import shutil
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from datetime import datetime
 
 import msgspec
@@ -20,7 +20,8 @@ from fundamen.execution.locking import alone_on, require_finished
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import shown
-from fundamen.placing.own_files import write_whole
+from fundamen.placing.flushing import make_lasting
+from fundamen.placing.own_files import remove_own, write_whole
 
 _LIST = "originals.json"
 _FORMAT = 1
@@ -43,7 +44,7 @@ class _List(msgspec.Struct, frozen=True):
     format: int = _FORMAT
 
 
-def write_list(folder: str, begun: datetime, restoration: RestorationRecord, steps: list[Record]) -> None:
+def write_list(folder: str, begun: datetime, restoration: RestorationRecord, steps: Sequence[Record]) -> None:
     """Write down what the originals in a folder are, before anything on the machine is changed. Raises: OSError."""
     records = tuple(msgspec.to_builtins(step) for step in steps)
     write_whole(os.path.join(folder, _LIST), encoded(_List(begun, restoration, records)).encode())
@@ -51,7 +52,7 @@ def write_list(folder: str, begun: datetime, restoration: RestorationRecord, ste
 
 def without_journal(journal: Journal) -> tuple[Originals, ...]:
     """Originals on which no restoration stands that the journal knows of, the oldest first. Raises: UnreadableError."""
-    used = {folder for entry in journal.entries(STANDING) for folder in _folders(journal, entry)}
+    used = {str(journal.kept_folder(entry.number)) for entry in journal.entries(STANDING)}
     found = [_read(journal, folder) for folder in _all_folders(journal) if folder not in used]
     return tuple(sorted((each for each in found if each is not None), key=lambda each: each.begun))
 
@@ -65,8 +66,17 @@ def take_in(machine: Machine, journal: Journal) -> tuple[int, ...]:
     """
     with alone_on(machine):
         require_finished(machine, journal)
-        found = without_journal(journal)
-        return tuple(journal.take_in(each.restoration, each.begun, each.steps) for each in found)
+        return tuple(_taken_in(journal, each) for each in without_journal(journal))
+
+
+def _taken_in(journal: Journal, originals: Originals) -> int:
+    """Write it down, and its list where this journal has its own; the originals stay where its records say."""
+    folder = journal.kept_folder(journal.next_number())
+    make_lasting(folder)
+    write_list(folder, originals.begun, originals.restoration, originals.steps)
+    number = journal.take_in(originals.restoration, originals.begun, originals.steps)
+    remove_own(os.path.join(originals.folder, _LIST))
+    return number
 
 
 def give_up(journal: Journal, entry: Entry) -> None:
