@@ -1,13 +1,15 @@
 """Somebody exchanges folders of a machine for links that lead out, whenever they like: nothing outside changes."""
 
 import ctypes
+import json
 import multiprocessing
 import os
 import random
 import shutil
+import sqlite3
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager, suppress
+from contextlib import closing, contextmanager, suppress
 from datetime import UTC, datetime
 from hashlib import sha256
 from pathlib import Path
@@ -25,6 +27,7 @@ from fundamen.execution.journal import STANDING, Journal, State
 from fundamen.execution.taking_back import undo
 from fundamen.machine import descent
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.opening import open_machine
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 
@@ -294,3 +297,32 @@ def test_a_new_journal_leaves_the_originals_of_one_that_was_moved_away_which_can
     assert (len(told["restorations"]), told["without_journal"]) == (2, 0)
     assert fundamen("undo", "-m", linux.root).status == 0
     assert (linux.root / "opt/lib/tide").read_bytes() == OLD
+
+
+def test_a_journal_of_the_format_before_is_undone_where_the_machine_is_mounted_where_it_was(office: Office) -> None:
+    office.restore()
+    with closing(sqlite3.connect(Path(office.journal.folder, "journal.sqlite"))) as journal, journal:
+        for number, text in journal.execute("SELECT number, record FROM step").fetchall():
+            journal.execute("UPDATE step SET record = ? WHERE number = ?", (as_format_2(text, office), number))
+        journal.execute("DROP TABLE identity")
+        journal.execute("PRAGMA user_version = 2")
+    moved = office.root.parent / "moved"
+    office.root.rename(moved)
+    with pytest.raises(UnreadableError, match="the machine lies at"):
+        Journal(Site(open_machine(str(moved), environment={}), office.journal.folder)).entries()
+    moved.rename(office.root)
+    assert undo(office.journal, None).number == 1
+    assert ((office.folder / "tide").read_bytes(), (office.folder / "ebb").exists()) == (OLD, False)
+
+
+def as_format_2(text: str, office: Office) -> str:
+    """A record with host paths, as the version before wrote it."""
+    record = json.loads(text)
+    del record["form"]
+    for name in ("target", "staged"):
+        record[name] = f"{office.root}{record[name]}"
+    record["folders"] = [{**each, "path": f"{office.root}{each['path']}"} for each in record["folders"]]
+    record["kept"] = record["kept"] and str(Path(office.journal.folder, record["kept"]))
+    for each in record["folders"]:
+        del each["device"], each["inode"]
+    return json.dumps(record)
