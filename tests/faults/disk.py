@@ -10,6 +10,7 @@ import os
 import shutil
 import stat
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import NamedTuple
 
@@ -27,8 +28,8 @@ class Dress(NamedTuple):
 class Node:
     """A file, folder or link: as it is in memory, and as it is on the disk."""
 
-    def __init__(self, dress: Dress, target: str = "") -> None:
-        self.target = target  # of a link
+    def __init__(self, dress: Dress, number: int, target: str = "") -> None:
+        self.number, self.target = number, target  # its inode; of a link: where it leads
         self.dress = self.flushed_dress = dress
         self.attributes: dict[str, bytes] = {}
         self.data = self.flushed_data = b""
@@ -60,7 +61,7 @@ class Disk:
         if status.st_ino in self._numbers:
             return self._numbers[status.st_ino]
         owner = status.st_mode, status.st_uid, status.st_gid
-        node = Node(Dress(*owner, status.st_atime_ns, status.st_mtime_ns))
+        node = Node(Dress(*owner, status.st_atime_ns, status.st_mtime_ns), status.st_ino)
         self._numbers[status.st_ino] = node
         if path.is_symlink():
             node.target = os.readlink(path)
@@ -96,7 +97,8 @@ class Disk:
             case "unlink":
                 return self._drop(fields[0])
             case "make":
-                path, node = _text(fields[0]), Node(_dress(fields[2:7]), _text(fields[7]) if fields[7:] else "")
+                path, target = _text(fields[0]), _text(fields[7]) if fields[7:] else ""
+                node = Node(_dress(fields[2:7]), int(fields[1]), target)
                 if (place := self._folder(path)) is None:
                     return False
                 place.names[_base(path)] = self._numbers[int(fields[1])] = node
@@ -138,7 +140,8 @@ class Disk:
     def _lay_out(self, node: Node, path: str, laid: dict[int, str], *, names_kept: bool) -> None:
         dress = node.dress if names_kept else node.flushed_dress
         if id(node) in laid and not stat.S_ISDIR(dress.mode):
-            os.link(laid[id(node)], path, follow_symlinks=False)
+            with suppress(FileExistsError):  # it is that very file already
+                os.link(laid[id(node)], path, follow_symlinks=False)
             return
         laid[id(node)] = path
         if stat.S_ISLNK(dress.mode):
@@ -153,6 +156,8 @@ class Disk:
         else:
             with open(path, "wb") as file:
                 file.write(node.flushed_data)
+            for name in os.listxattr(path):
+                os.removexattr(path, name)
             for name, value in node.flushed_attributes.items():
                 os.setxattr(path, name, value)
         os.chown(path, dress.uid, dress.gid, follow_symlinks=False)
@@ -193,9 +198,11 @@ class Disk:
 
 
 def _clear(path: str, then: Node | None) -> None:
-    """Take away what stands at a path; a folder that is there then, too, stays: it is the same one on a real disk."""
-    if not os.path.isdir(path) or os.path.islink(path):
-        os.unlink(path)
+    """Take away what stands at a path, unless it is the folder or file that is there then: a real disk keeps that."""
+    status = os.lstat(path)
+    if not stat.S_ISDIR(status.st_mode):
+        if then is None or status.st_ino != then.number or not stat.S_ISREG(status.st_mode):
+            os.unlink(path)
     elif then is None or not stat.S_ISDIR(then.dress.mode):
         shutil.rmtree(path)
 

@@ -61,6 +61,7 @@ class World:
         linux.program("/opt/bin/app", needs=tuple(self.files), runpath="$ORIGIN/../lib")
         linux.file("/etc/tide.ini", b"[tide]\nstation = Marram\n", mode=0o640).file("/opt/cache/1", b"1")
         linux.file("/etc/environment", b'PATH="/usr/bin"\n').file("/srv/a.js", b"assets")
+        linux.file("/srv/d.sh", b"ebb", mode=0o4711)
         linux.file("/etc/ssl/certs/ca-certificates.crt", APublisher().root.pem)
         (linux.root / "srv/b.js").symlink_to("a.js")
         (linux.root / "srv/c.js").symlink_to("nowhere")
@@ -68,6 +69,7 @@ class World:
             {"do": "set value", "path": "/etc/tide.ini", "key": ["tide", "station"], "value": "Reed"},
             {"do": "copy link", "path": "/srv/b.js"},
             {"do": "make link", "path": "/srv/c.js", "target": "a.js"},
+            {"do": "set rights", "path": "/srv/d.sh", "mode": 0o2755, "owner": "#7", "group": "#8"},
             {"do": "set aside", "path": "/opt/cache"},
             {"do": "set entry", "path": "/etc/environment", "format": "shell", "key": ["PATH"], "entry": "/opt/bin"},
             {

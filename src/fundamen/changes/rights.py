@@ -67,14 +67,27 @@ class RightsRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", ta
             return "nothing stands there any more"
         if place.status().st_ino != self.inode:
             return "something else stands there now"
-        now = _rights_of(place)
-        return "" if now in (self.before, self.after) else "its rights are neither as before nor as restored"
+        is_ours = self._is_between(_rights_of(place))
+        return "" if is_ours else "its rights are neither as before nor as restored"
 
     def take_back(self, site: Site) -> None:
         """Give it back those that it had."""
         place = site.place(self.target)
         self._require_same(place)
         _give(place, self.before)
+
+    def _is_between(self, now: Rights) -> bool:
+        """Whether these are the rights before or after, or what a cut has left on the way from one to the other.
+
+        Another owner takes the bits and capabilities away by which a program runs in somebody's name: chown(2).
+        """
+        ends = (self.before, self.after)
+        return (
+            (now.uid, now.gid) in {(each.uid, each.gid) for each in ends}
+            and now.mode & 0o777 in {each.mode & 0o777 for each in ends}
+            and not now.mode & ~(self.before.mode | self.after.mode)
+            and all(value in [each.attributes.get(name) for each in ends] for name, value in now.attributes.items())
+        )
 
     def _require_same(self, place: Place) -> None:
         if place.status().st_ino != self.inode:
