@@ -92,6 +92,11 @@ def test_capabilities_are_those_that_the_systems_own_tool_reads(given: Given, fi
     given({"capabilities": ""}, status=0)
 
 
+def test_a_plan_that_changes_the_same_file_in_two_ways_is_refused(given: Given, file: Path) -> None:
+    given({"mode": 0o600}, {"do": "set aside"}, status=5)
+    assert stat.S_IMODE(file.stat().st_mode) == 0o640
+
+
 def test_what_others_have_given_since_is_not_taken_away(
     fundamen: Fundamen, linux: ALinuxMachine, file: Path, given: Given
 ) -> None:

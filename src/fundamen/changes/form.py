@@ -84,7 +84,10 @@ class Resolving:
             raise unfit(path, f"{wanted} was expected there, and that is not so any more")
 
     def set(self, path: MachinePath, step: Step) -> None:
-        """Have a step done at a place, instead of what was to be done there."""
+        """Have a step done at a place, instead of what was to be done there. Raises: RestorationError: another kind."""
+        earlier = self.steps.get(self.machine.folded(path))
+        if earlier is not None and type(earlier) is not type(step):
+            raise unfit(path, "the plan changes it in two ways; make it two plans")
         self.steps[self.machine.folded(path)] = step
 
     @property

@@ -60,7 +60,7 @@ def require_unchanged(site: Site, entry: Entry, verb: str) -> None:
             raise RestorationError(
                 what=f"Restoration {entry.number} cannot be {verb}",
                 why=f"{shown(step.record.path)} has changed since: {why}",
-                do="Nothing was changed. See what stands there: set it aside, or bring back what was there; then try again.",
+                do="Nothing was changed. Set aside what stands there, or bring back what was there; then try again.",
             )
 
 
