@@ -7,6 +7,7 @@ import os
 import random
 import shutil
 import sqlite3
+import subprocess
 import time
 from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager, suppress
@@ -326,3 +327,19 @@ def as_format_2(text: str, office: Office) -> str:
     for each in record["folders"]:
         del each["device"], each["inode"]
     return json.dumps(record)
+
+
+@pytest.mark.system
+def test_what_was_mounted_over_the_folder_since_is_not_written_to(office: Office) -> None:
+    if subprocess.run(["mount", "--bind", office.outside, office.outside], check=False).returncode:
+        pytest.skip("nothing may be mounted here")
+    subprocess.run(["umount", office.outside], check=True)
+    office.restore()
+    subprocess.run(["mount", "--bind", office.outside, office.folder], check=True)
+    try:
+        with pytest.raises(RestorationError, match="another folder stands there now"):
+            undo(office.journal, None)
+    finally:
+        subprocess.run(["umount", office.folder], check=True)
+    undo(office.journal, None)
+    assert (office.folder / "tide").read_bytes() == OLD
