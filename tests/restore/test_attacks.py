@@ -34,7 +34,7 @@ from fundamen.model.paths import HostPath, MachinePath
 
 OLD, NEW, THEIRS = b"as it was", b"as it should be", b"somebody else's"
 NAMES = ("tide", "ebb")
-FULL = pytest.param(10_000, marks=[pytest.mark.system, pytest.mark.long])
+LONG = [pytest.mark.system, pytest.mark.long]
 
 
 class Office:
@@ -89,13 +89,11 @@ class Office:
 
 
 @pytest.fixture(params=["in one call", "name by name"])
-def office(
-    linux: ALinuxMachine, tmp_path: Path, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch
-) -> Iterator[Office]:
+def office(in_memory: Path, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> Iterator[Office]:
     """With the system's call that descends at once, and without."""
     if request.param == "name by name":
         monkeypatch.setattr(descent, "_at_once", lambda: None)
-    office = Office(linux, tmp_path)
+    office = Office(ALinuxMachine(in_memory / "linux"), in_memory)
     yield office
     office.require_untouched()
 
@@ -192,7 +190,7 @@ def _exchange(one: bytes, other: bytes) -> None:
             time.sleep(longest * chance.random() ** 2)
 
 
-@pytest.mark.parametrize("tries", [150, FULL])
+@pytest.mark.parametrize("tries", [150, pytest.param(2000, marks=LONG)])
 def test_in_a_tight_loop_nothing_outside_is_written(office: Office, tries: int) -> None:
     trap = office.root / "opt/trap"
     trap.symlink_to(office.outside)
@@ -210,7 +208,7 @@ def test_in_a_tight_loop_nothing_outside_is_written(office: Office, tries: int) 
     assert min(ended.values()) > tries / 100, ended
 
 
-@pytest.mark.parametrize("tries", [3000, FULL])
+@pytest.mark.parametrize("tries", [3000, pytest.param(10_000, marks=LONG)])
 def test_in_a_tight_loop_nothing_outside_is_read(office: Office, tries: int) -> None:
     trap = office.root / "opt/trap"
     trap.symlink_to(office.outside)
