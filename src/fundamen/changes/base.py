@@ -28,7 +28,7 @@ SOMEBODY_ELSES = 0  # it was not
 _HOST_PATHS, LOCATIONS = 2, 3  # the forms of records
 
 
-class Owner(msgspec.Struct, frozen=True):
+class EntryOwner(msgspec.Struct, frozen=True):
     """To whom something belongs, as the machine numbers users and groups; at first to whoever has the folder."""
 
     uid: int = AS_AROUND

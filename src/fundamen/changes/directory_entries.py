@@ -16,7 +16,7 @@ import msgspec
 
 from fundamen.changes.asked_password import PASSWORD
 from fundamen.changes.base import Keeping, Record, Site, Step, Tell
-from fundamen.changes.form import Form, Part, Resolving, Text
+from fundamen.changes.form import Form, Part, PlanResolution, Text
 from fundamen.directories.connection import Attributes, Directory, Login, open_directory
 from fundamen.directories.connection import Place as DirectoryPlace
 from fundamen.model.errors import FundamenError, RestorationError, UnreadableError
@@ -236,7 +236,7 @@ class SetDirectoryEntry(Form, frozen=True, kw_only=True, tag="set directory entr
         """As of every step."""
         return f"the entry {self.entry}"
 
-    def resolve(self, resolving: Resolving) -> None:
+    def resolve(self, resolving: PlanResolution) -> None:
         """Add what it comes to."""
         change = plan_entry_change(self)
         if change is not None:

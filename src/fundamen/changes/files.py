@@ -12,15 +12,15 @@ from fundamen.changes.base import (
     LOCATIONS,
     MISSING,
     Around,
+    EntryOwner,
     FolderRecord,
     Keeping,
-    Owner,
     Site,
     Step,
     Tell,
     give_back_times,
 )
-from fundamen.changes.form import Expected, Form, Part, Path, Resolving, Text, unfit
+from fundamen.changes.form import Expected, Form, Part, Path, PlanResolution, Text, unfit
 from fundamen.changes.insertions import Insertion, without
 from fundamen.changes.side_by_side import side_by_side
 from fundamen.machine.accounts import GROUPS, USERS, number_of
@@ -175,7 +175,7 @@ class Change(Step, frozen=True, kw_only=True):
     size: int  # bytes
     executable: bool = False
     mode: int | None = None  # permission bits of a new file, where the publisher says
-    owner: Owner = Owner()  # to whom a new file belongs
+    owner: EntryOwner = EntryOwner()  # to whom a new file belongs
     keeps_mode: bool = True  # whether a file that is replaced keeps mode and owner that it has
     link: str = ""  # where a symbolic link is made instead: its target, as it stands in the link
     location: str = ""  # where it lies, if not at its path (``machine.places.Ground``)
@@ -268,7 +268,7 @@ def _state_after(step: Change, before: FileState | None, folder: Around) -> File
         return msgspec.structs.replace(before, size=step.size, sha256=step.sha256, mode=mode, modified_ns=-1)
     mode = step.mode if step.mode is not None else _NEW_PROGRAM if step.executable else _NEW_FILE
     uid, gid = owner_in(folder, step.owner.uid, step.owner.gid)
-    if step.owner not in {Owner(), Owner(uid, gid)}:
+    if step.owner not in {EntryOwner(), EntryOwner(uid, gid)}:
         mode &= 0o1777  # nothing is run in the name of somebody who was not meant
     sha256 = "" if step.link else step.sha256
     return FileState(step.size, sha256, _NEW_LINK if step.link else mode, uid, gid, -1, -1, link=step.link)
@@ -290,7 +290,7 @@ class PutFile(Form, frozen=True, kw_only=True, tag="place file"):
         """As of every step."""
         return self.package or self.name
 
-    def resolve(self, resolving: Resolving) -> None:
+    def resolve(self, resolving: PlanResolution) -> None:
         """Add what it comes to."""
         path = resolving.machine.real(MachinePath(self.path))
         entry, place = resolving.entry(self.path)
@@ -321,7 +321,7 @@ class PutFile(Form, frozen=True, kw_only=True, tag="place file"):
             ),
         )
 
-    def _fetched(self, resolving: Resolving) -> tuple[HostPath, PackageFile]:
+    def _fetched(self, resolving: PlanResolution) -> tuple[HostPath, PackageFile]:
         for catalogue in resolving.means.catalogues:
             for package in catalogue.packages_with([self.name]):
                 for file in package.files if package.withdrawn is None and package.unproven is None else ():
@@ -340,7 +340,7 @@ class MakeLink(Form, frozen=True, kw_only=True, tag="make link"):
     target: Path  # as it is to stand in the link
     expects: Expected | None = None
 
-    def resolve(self, resolving: Resolving) -> None:
+    def resolve(self, resolving: PlanResolution) -> None:
         """Add what it comes to."""
         path, place = resolving.entry(self.path)
         state = resolving.state(path, place)
@@ -355,7 +355,7 @@ class MakeLink(Form, frozen=True, kw_only=True, tag="make link"):
 class CopyLink(Form, frozen=True, kw_only=True, tag="copy link"):
     """A symbolic link is replaced by a copy of the file to which it leads."""
 
-    def resolve(self, resolving: Resolving) -> None:
+    def resolve(self, resolving: PlanResolution) -> None:
         """Add what it comes to."""
         path, place = resolving.entry(self.path)
         state = resolving.state(path, place)
@@ -380,16 +380,16 @@ class CopyLink(Form, frozen=True, kw_only=True, tag="copy link"):
         resolving.set(path, change)
 
 
-def rights_of(machine: Machine, entry: PackageFile | PackageFolder) -> tuple[int | None, Owner]:
+def rights_of(machine: Machine, entry: PackageFile | PackageFolder) -> tuple[int | None, EntryOwner]:
     """Mode and owner of something of a package on a machine; no mode where the publisher does not say.
 
     Where the machine has not the user or the group, nothing may be run in their name.
     """
     uid, gid = number_of(machine, entry.owner, USERS), number_of(machine, entry.group, GROUPS)
     if uid is not None and gid is not None:
-        return entry.mode, Owner(uid, gid)
+        return entry.mode, EntryOwner(uid, gid)
     is_theirs = entry.mode is not None and bool(entry.owner or entry.group)
-    return (entry.mode & ~_IN_THEIR_NAME if is_theirs and entry.mode is not None else entry.mode), Owner()
+    return (entry.mode & ~_IN_THEIR_NAME if is_theirs and entry.mode is not None else entry.mode), EntryOwner()
 
 
 def _leads_alike(machine: Machine, path: MachinePath, one: str, other: str) -> bool:

@@ -8,7 +8,7 @@ import msgspec
 
 from fundamen.changes.around import around, make_folders, owner_in, times_of
 from fundamen.changes.base import AS_AROUND, LOCATIONS, MISSING, FolderRecord, Keeping, Site, Step, Tell
-from fundamen.changes.form import Form, Resolving, unfit
+from fundamen.changes.form import Form, PlanResolution, unfit
 from fundamen.machine.accounts import GROUPS, USERS, number_of
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
@@ -132,7 +132,7 @@ class MakeFolder(Form, frozen=True, kw_only=True, tag="make folder"):
     owner: Annotated[str, msgspec.Meta(max_length=100)] = ""  # a user by name; empty for whoever has the folder around
     group: Annotated[str, msgspec.Meta(max_length=100)] = ""
 
-    def resolve(self, resolving: Resolving) -> None:
+    def resolve(self, resolving: PlanResolution) -> None:
         """Add what it comes to."""
         path, place = resolving.entry(self.path)
         if place.is_folder:

@@ -42,7 +42,7 @@ class Expected(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_def
     link: str = ""  # the target of a symbolic link
 
 
-class Resolving:
+class PlanResolution:
     """A plan on its way to the work on one machine: what its forms have come to so far. Nothing is changed."""
 
     def __init__(self, machine: Machine, program: MachinePath, means: Means) -> None:
@@ -107,7 +107,7 @@ class Form(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
         """What it brings, in a few words for the history."""
         return f"{self.__struct_config__.tag!s} {self.path}"
 
-    def resolve(self, resolving: Resolving) -> None:
+    def resolve(self, resolving: PlanResolution) -> None:
         """Add the steps that it comes to on a machine as it is now; none where all is as it should be.
 
         Raises:

@@ -11,7 +11,7 @@ OWN_LOG = "C:\\windows\\temp\\fundamen-installer.log"  # where it is told to wri
 _MOST_LOG = 64 << 20  # bytes
 
 
-class FollowedLog:
+class InstallerLog:
     """The log of an installer, read as it is written. What stood in it before it was run is none of its."""
 
     def __init__(self, place: Sequence[str], tell: Tell) -> None:

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import msgspec
 
-from fundamen.changes.form import Form, Resolving, Text
+from fundamen.changes.form import Form, PlanResolution, Text
 from fundamen.changes.installers import RunInstaller
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UntrustedError, UsageError
@@ -100,7 +100,7 @@ class UseInstaller(Form, frozen=True, kw_only=True, tag="run installer"):
         """As of every step."""
         return f"the installer {self.path}"
 
-    def resolve(self, resolving: Resolving) -> None:
+    def resolve(self, resolving: PlanResolution) -> None:
         """Add what it comes to."""
         found = plan_run(resolving.machine, self, resolving.means.now_seconds, resolving.means.environment)
         resolving.steps[f"installer {found.path}"] = found

@@ -16,7 +16,7 @@ from datetime import UTC, datetime
 import msgspec
 
 from fundamen.changes.base import Keeping, Record, Site, Step, Tell
-from fundamen.changes.installer_following import OWN_LOG, FollowedLog, log_place
+from fundamen.changes.installer_following import OWN_LOG, InstallerLog, log_place
 from fundamen.changes.tree_change import (
     Tree,
     TreeChange,
@@ -52,7 +52,7 @@ _VARIABLE, _STATUS = "FUNDAMEN_COMMAND", "fundamen-status "
 _THROUGH = ["cmd.exe", "/v:on", "/c", f"!{_VARIABLE}! & echo {_STATUS}!errorlevel!"]
 
 
-class Outcome(msgspec.Struct, frozen=True):
+class InstallerOutcome(msgspec.Struct, frozen=True):
     """What came of an installer."""
 
     status: int
@@ -70,10 +70,10 @@ class _Left(msgspec.Struct, frozen=True):
 
     entries: tuple[CopiedEntry, ...]  # of what it has added or changed, as it has left that
     change: TreeChange
-    outcome: Outcome | None  # None: it has failed
+    outcome: InstallerOutcome | None  # None: it has failed
 
 
-class InstallerRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="installer"):
+class InstallerRunRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="installer"):
     """A publisher's installer is run in a prefix."""
 
     sha256: str
@@ -139,7 +139,7 @@ class RunInstaller(Step, frozen=True, kw_only=True):
         """All of the prefix, before it is packed. Raises: OSError."""
         return 0, sum(entry.state.size for entry in entries_below(place, []) if not entry.same_as)
 
-    def keep(self, keeping: Keeping) -> InstallerRecord:
+    def keep(self, keeping: Keeping) -> InstallerRunRecord:
         """Keep all of the prefix; nothing in it is changed.
 
         Raises:
@@ -150,7 +150,7 @@ class RunInstaller(Step, frozen=True, kw_only=True):
 
         machine = keeping.site.machine
         require_usable(machine.root)
-        record = InstallerRecord(
+        record = InstallerRunRecord(
             path=self.path,
             sha256=self.sha256,
             arguments=self.arguments,
@@ -178,7 +178,7 @@ class RunInstaller(Step, frozen=True, kw_only=True):
         return record
 
 
-def _run(record: InstallerRecord, site: Site, tell: Tell) -> None:
+def _run(record: InstallerRunRecord, site: Site, tell: Tell) -> None:
     """Run it, and write down what it has changed; the decisive lines of its log are told as they are written.
 
     Raises:
@@ -197,7 +197,7 @@ def _run(record: InstallerRecord, site: Site, tell: Tell) -> None:
     session = PrefixSession(Wine(*record.wine), prefix.host, dict(record.environment))
     session.environment["WINEDEBUG"] = "-all"
     session.environment[_VARIABLE] = subprocess.list2cmdline(_command(record))
-    log = FollowedLog(log_place(record.log, prefix.host), tell)
+    log = InstallerLog(log_place(record.log, prefix.host), tell)
     with session.ended_in_any_case():
         folder = installer.folder.host
         seen = _with_whole_status(session.run(_THROUGH, folder, record.seconds, log.heed))
@@ -216,7 +216,7 @@ def _run(record: InstallerRecord, site: Site, tell: Tell) -> None:
             for value in changed_values(_read(kept[name]), _bytes_of(prefix.below(name)))
         )
         worse = find_worse(prefix.host, change, values, kept)
-    outcome = Outcome(
+    outcome = InstallerOutcome(
         status=seen.status,
         meaning=_meaning(seen.status),
         seconds=seen.seconds,
@@ -232,13 +232,13 @@ def _run(record: InstallerRecord, site: Site, tell: Tell) -> None:
     _write(record, site, _Left(entries, change, outcome))
 
 
-def outcome_of(record: InstallerRecord, site: Site) -> Outcome | None:
+def outcome_of(record: InstallerRunRecord, site: Site) -> InstallerOutcome | None:
     """What came of it; None where that is not known. Raises: OSError."""
     left = _left(record, site)
     return left.outcome if left is not None else None
 
 
-def _why_it_must_stay(record: InstallerRecord, site: Site) -> str:
+def _why_it_must_stay(record: InstallerRunRecord, site: Site) -> str:
     """Why it cannot be taken back; empty where it can. Raises: OSError."""
     if not os.path.exists(_kept(record, site, ".json")):
         return "what was kept of the prefix is gone"
@@ -256,7 +256,7 @@ def _why_it_must_stay(record: InstallerRecord, site: Site) -> str:
     return ""
 
 
-def _take_back(record: InstallerRecord, site: Site) -> None:
+def _take_back(record: InstallerRunRecord, site: Site) -> None:
     """Make the prefix as it was. Raises: OSError: something cannot be written, or what was kept is damaged."""
     from fundamen.trace.observing_prefix import require_usable  # noqa: PLC0415 - seldom needed
 
@@ -279,7 +279,7 @@ def _take_back(record: InstallerRecord, site: Site) -> None:
         raise OSError(0, error.why, site.machine.root) from error
 
 
-def _give_back_values(record: InstallerRecord, site: Site, copy: ColdCopy, name: str) -> None:
+def _give_back_values(record: InstallerRunRecord, site: Site, copy: ColdCopy, name: str) -> None:
     """Of a hive that others have written since, just the values that the installer had changed are put back."""
     target = site.place(f"/{name}")
     data = _bytes_of(target)
@@ -306,7 +306,7 @@ def _with_whole_status(seen: Observation) -> Observation:
     return msgspec.structs.replace(seen, status=int(digits), output=before)
 
 
-def _command(record: InstallerRecord) -> list[str]:
+def _command(record: InstallerRunRecord) -> list[str]:
     if record.path.lower().endswith(".msi"):
         return ["msiexec", "/i", record.path, _QUIET, _LOGGED, record.log or OWN_LOG, *record.arguments]
     return [record.path, *record.arguments]
@@ -325,11 +325,11 @@ def _now(prefix: Place, copy: ColdCopy) -> Tree:
     return with_digests(prefix, entries_below(prefix, []), tree_of(copy.entries))
 
 
-def _kept(record: InstallerRecord, site: Site, ending: str) -> HostPath:
+def _kept(record: InstallerRunRecord, site: Site, ending: str) -> HostPath:
     return HostPath(site.kept(record.kept) + ending)
 
 
-def _copy(record: InstallerRecord, site: Site) -> ColdCopy:
+def _copy(record: InstallerRunRecord, site: Site) -> ColdCopy:
     path = _kept(record, site, ".json")
     try:
         return read_manifest(_read(path), path)
@@ -337,13 +337,13 @@ def _copy(record: InstallerRecord, site: Site) -> ColdCopy:
         raise OSError(0, error.why, record.kept) from error
 
 
-def _write(record: InstallerRecord, site: Site, left: _Left) -> None:
+def _write(record: InstallerRunRecord, site: Site, left: _Left) -> None:
     path = _kept(record, site, "-after.json")
     write_whole(path, msgspec.json.encode(left))
     flush_folder(os.path.dirname(path))
 
 
-def _left(record: InstallerRecord, site: Site) -> _Left | None:
+def _left(record: InstallerRunRecord, site: Site) -> _Left | None:
     try:
         return msgspec.json.decode(_read(_kept(record, site, "-after.json")), type=_Left)
     except FileNotFoundError:
@@ -354,7 +354,7 @@ def _left(record: InstallerRecord, site: Site) -> _Left | None:
 
 @contextmanager
 def _brought_out(
-    record: InstallerRecord, site: Site, copy: ColdCopy, paths: Sequence[str]
+    record: InstallerRunRecord, site: Site, copy: ColdCopy, paths: Sequence[str]
 ) -> Iterator[dict[str, HostPath]]:
     """Some files of the prefix as they were: path -> our own copy, for as long as the block lasts. Raises: OSError."""
     spare, wanted = _kept(record, site, ".seen"), set(paths)

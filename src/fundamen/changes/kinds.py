@@ -11,10 +11,10 @@ from fundamen.changes.directory_entries import DirectoryRecord, SetDirectoryEntr
 from fundamen.changes.files import CopyLink, EntryRecord, MakeLink, PutFile
 from fundamen.changes.folders import MadeFolderRecord, MakeFolder
 from fundamen.changes.installer_trust import UseInstaller
-from fundamen.changes.installers import InstallerRecord
+from fundamen.changes.installers import InstallerRunRecord
 from fundamen.changes.limits import LimitRecord, SetLimit
 from fundamen.changes.moves import MoveRecord, SetAside
-from fundamen.changes.packages import Install, PackagesRecord
+from fundamen.changes.packages import InstallByName, PackagesRecord
 from fundamen.changes.registry_edits import RemoveRegistryValue, SetRegistryEntry, SetRegistryValue
 from fundamen.changes.rights import RightsRecord, SetRights
 from fundamen.changes.root_stores import ImportRoot
@@ -34,7 +34,7 @@ PlannedStep = (
     | SetEntry
     | ImportRoot
     | SetAside
-    | Install
+    | InstallByName
     | EnableService
     | RunService
     | UseInstaller
@@ -53,7 +53,7 @@ _RECORDS: tuple[type[Record], ...] = (
     MadeFolderRecord,
     PackagesRecord,
     ServiceRecord,
-    InstallerRecord,
+    InstallerRunRecord,
     LimitRecord,
     DirectoryRecord,
     RightsRecord,

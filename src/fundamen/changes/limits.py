@@ -11,7 +11,7 @@ from typing import Annotated
 import msgspec
 
 from fundamen.changes.base import Keeping, Record, Site, Step, Tell
-from fundamen.changes.form import Form, Part, Resolving, Text
+from fundamen.changes.form import Form, Part, PlanResolution, Text
 from fundamen.machine.kernel_settings import SYSTEM, setting_path
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import RestorationError, UnreadableError, UsageError
@@ -149,7 +149,7 @@ class SetLimit(Form, frozen=True, kw_only=True, tag="set kernel limit"):
         """As of every step."""
         return f"the limit {self.name}"
 
-    def resolve(self, resolving: Resolving) -> None:
+    def resolve(self, resolving: PlanResolution) -> None:
         """Add what it comes to."""
         limit = plan_limit(resolving.machine, self)
         if limit is not None:

@@ -7,7 +7,7 @@ from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
 
 
-class Entry(Protocol):
+class ListEntry(Protocol):
     """What is asked of a list."""
 
     @property
@@ -23,7 +23,7 @@ class Entry(Protocol):
         """Whether entries that lead to no folder go as well."""
 
 
-def list_with(machine: Machine, step: Entry, held: str, separator: str) -> str:
+def list_with(machine: Machine, step: ListEntry, held: str, separator: str) -> str:
     """The list with exactly one such entry, or none; what else is in it keeps its order."""
     entries = held.split(separator) if held else []
     kept = [each for each in entries if not _is_same(machine, each, step.entry)]

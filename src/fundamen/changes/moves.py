@@ -2,7 +2,7 @@
 
 from fundamen.changes.around import around, make_folders, times_of
 from fundamen.changes.base import LOCATIONS, FolderRecord, Keeping, Site, Step, Tell
-from fundamen.changes.form import Form, Part, Resolving, unfit
+from fundamen.changes.form import Form, Part, PlanResolution, unfit
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
 from fundamen.model.paths import MachinePath
@@ -111,7 +111,7 @@ class SetAside(Form, frozen=True, kw_only=True, tag="set aside"):
 
     keeps: tuple[Part, ...] = ()
 
-    def resolve(self, resolving: Resolving) -> None:
+    def resolve(self, resolving: PlanResolution) -> None:
         """Add what it comes to."""
         path, place = resolving.entry(self.path)
         if not place.is_there:

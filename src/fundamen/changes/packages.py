@@ -12,7 +12,7 @@ from typing import Annotated
 import msgspec
 
 from fundamen.changes.base import Keeping, Record, Site, Step, Tell
-from fundamen.changes.form import Form, Part, Resolving
+from fundamen.changes.form import Form, Part, PlanResolution
 from fundamen.machine.host_tools import run_tool
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.sources.apt import Wanted
@@ -119,7 +119,7 @@ def _dpkg(site: Site, *words: str) -> None:
         raise OSError(0, "; ".join(lines[:3]) or f"it ended with status {done.returncode}", "dpkg")
 
 
-class Install(Form, frozen=True, kw_only=True, tag="install packages"):
+class InstallByName(Form, frozen=True, kw_only=True, tag="install packages"):
     """Packages are installed by the operating system's package manager; the path is only for people."""
 
     names: Annotated[tuple[Part, ...], msgspec.Meta(min_length=1, max_length=1000)]
@@ -129,7 +129,7 @@ class Install(Form, frozen=True, kw_only=True, tag="install packages"):
         """As of every step."""
         return ", ".join(self.names)
 
-    def resolve(self, resolving: Resolving) -> None:
+    def resolve(self, resolving: PlanResolution) -> None:
         """Add what it comes to."""
         new = resolving.means.bring(self.names)
         path = MachinePath(", ".join(each.name for each in new.wanted))

@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 import msgspec
 
 from fundamen.changes.files import Change
-from fundamen.changes.form import Form, Part, Resolving, Text, unfit
+from fundamen.changes.form import Form, Part, PlanResolution, Text, unfit
 from fundamen.changes.hives import KeyPlace, hive_change, place_of_key, read_hive
 from fundamen.changes.insertions import Insertion, Kind
 from fundamen.changes.lists import list_with
@@ -25,7 +25,7 @@ class _RegistryForm(Form, frozen=True, kw_only=True):
     def require(self, found: HiveValue | None) -> None:
         """Compare what is there with what is expected. Raises: RestorationError."""
 
-    def resolve(self, resolving: Resolving) -> None:
+    def resolve(self, resolving: PlanResolution) -> None:
         """Add the change of the hive, or what it becomes by this."""
         place = place_of_key(resolving.machine, self.path)
         data = resolving.written.get(place.location)

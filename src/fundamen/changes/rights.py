@@ -10,7 +10,7 @@ from typing import Annotated
 import msgspec
 
 from fundamen.changes.base import LOCATIONS, FolderRecord, Keeping, Site, Step, Tell
-from fundamen.changes.form import Form, Resolving, Text, unfit
+from fundamen.changes.form import Form, PlanResolution, Text, unfit
 from fundamen.formats.access import acl_bytes, acl_with_mode, capability_bytes, mode_of_acl
 from fundamen.machine.accounts import GROUPS, USERS, number_of
 from fundamen.machine.machine import Machine
@@ -23,7 +23,7 @@ _CAPABILITIES, _LABEL = "security.capability", "security.selinux"
 _WORDS = {_ACL: "access list", _DEFAULT_ACL: "default access list", _CAPABILITIES: "capabilities", _LABEL: "label"}
 
 
-class Rights(msgspec.Struct, frozen=True):
+class EntryRights(msgspec.Struct, frozen=True):
     """The rights of an entry."""
 
     mode: int  # permission bits
@@ -31,7 +31,7 @@ class Rights(msgspec.Struct, frozen=True):
     gid: int
     attributes: dict[str, bytes] = {}  # those that carry rights and are there
 
-    def without(self, name: str) -> "Rights":
+    def without(self, name: str) -> "EntryRights":
         """The same without an attribute."""
         return msgspec.structs.replace(self, attributes={n: v for n, v in self.attributes.items() if n != name})
 
@@ -39,8 +39,8 @@ class Rights(msgspec.Struct, frozen=True):
 class RightsRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag="rights"):
     """An entry gets other rights."""
 
-    before: Rights
-    after: Rights
+    before: EntryRights
+    after: EntryRights
     inode: int  # which entry it is
 
     @property
@@ -76,7 +76,7 @@ class RightsRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", ta
         self._require_same(place)
         _give(place, self.before)
 
-    def _is_between(self, now: Rights) -> bool:
+    def _is_between(self, now: EntryRights) -> bool:
         """Whether these are the rights before or after, or what a cut has left on the way from one to the other.
 
         Another owner takes the bits and capabilities away by which a program runs in somebody's name: chown(2).
@@ -97,8 +97,8 @@ class RightsRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", ta
 class ChangeRights(Step, frozen=True, kw_only=True):
     """One step: an entry gets other rights."""
 
-    before: Rights
-    after: Rights
+    before: EntryRights
+    after: EntryRights
 
     @property
     def replaces(self) -> bool:
@@ -154,7 +154,7 @@ class SetRights(Form, frozen=True, kw_only=True, tag="set rights"):
     capabilities: Text | None = None  # as cap_net_raw=ep; empty: none
     label: Text | None = None  # security label; empty: none
 
-    def resolve(self, resolving: Resolving) -> None:
+    def resolve(self, resolving: PlanResolution) -> None:
         """Add what it comes to."""
         machine = resolving.machine
         path = machine.real(MachinePath(self.path))
@@ -171,7 +171,7 @@ class SetRights(Form, frozen=True, kw_only=True, tag="set rights"):
             because = self.because or "other rights"
             resolving.set(path, ChangeRights(path=path, because=because, before=before, after=after))
 
-    def _wanted(self, machine: Machine, before: Rights) -> Rights:
+    def _wanted(self, machine: Machine, before: EntryRights) -> EntryRights:
         def number(kind: str, name: str) -> int:
             of = USERS if kind == "user" else GROUPS
             found = number_of(machine, name, of)
@@ -187,7 +187,7 @@ class SetRights(Form, frozen=True, kw_only=True, tag="set rights"):
             _CAPABILITIES: _bytes_of(self.capabilities, capability_bytes),
             _LABEL: _bytes_of(self.label, lambda text: text.encode() + b"\0"),
         }
-        after = Rights(before.mode if self.mode is None else self.mode, uid, gid, before.attributes)
+        after = EntryRights(before.mode if self.mode is None else self.mode, uid, gid, before.attributes)
         if (uid, gid) != (before.uid, before.gid) and self.capabilities is None:
             after = after.without(_CAPABILITIES)  # chown(2) takes them away, and so does every tool
         for name, value in wanted.items():
@@ -210,14 +210,14 @@ def _bytes_of(text: str | None, read: Callable[[str], bytes]) -> bytes | None:
     return None if text is None else read(text) if text else b""
 
 
-def _rights_of(place: Place) -> Rights:
+def _rights_of(place: Place) -> EntryRights:
     """The rights of an entry, no link. Raises: OSError."""
     status = place.status()
     found = {name: value for name, value in place.attributes() if name in _WORDS}
-    return Rights(stat.S_IMODE(status.st_mode), status.st_uid, status.st_gid, found)
+    return EntryRights(stat.S_IMODE(status.st_mode), status.st_uid, status.st_gid, found)
 
 
-def _give(place: Place, rights: Rights) -> None:
+def _give(place: Place, rights: EntryRights) -> None:
     """Give an entry rights: its owner first, which takes others away. Raises: OSError."""
     status = place.status()
     if (status.st_uid, status.st_gid) != (rights.uid, rights.gid):

@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator
 
 from fundamen.changes.base import MISSING, Work
 from fundamen.changes.files import Change
-from fundamen.changes.form import Form, Resolving, unfit
+from fundamen.changes.form import Form, PlanResolution, unfit
 from fundamen.changes.hives import hive_change, read_hive, require_quiet, require_shut_down
 from fundamen.changes.insertions import Insertion, Kind, certificate_block, without
 from fundamen.formats.hive import with_values
@@ -149,7 +149,7 @@ class ImportRoot(Form, frozen=True, kw_only=True, tag="import root"):
         """As of every step."""
         return f"the root certificate {self.sha256[:16]}..."
 
-    def resolve(self, resolving: Resolving) -> None:
+    def resolve(self, resolving: PlanResolution) -> None:
         """Add what it comes to."""
         root = read_certificate(self.certificate)
         if root.sha256 != self.sha256:

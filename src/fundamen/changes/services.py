@@ -4,22 +4,24 @@ Source: systemctl(1), "enable"; systemd.unit(5), "Unit File Load Path".
 """
 
 from collections.abc import Iterator
+from functools import partial
 
 from fundamen.changes.files import MakeLink
-from fundamen.changes.form import Form, Part, Resolving
+from fundamen.changes.form import PlanResolution
 from fundamen.changes.registry_edits import SetRegistryValue
+from fundamen.changes.starting import ServiceForm, service_error
 from fundamen.formats.unit_file import Install, read_install
 from fundamen.machine.installed import SERVICES, ServiceStart
 from fundamen.machine.machine import Machine
 from fundamen.machine.units import UNIT_FOLDERS, find_unit, is_masked
 from fundamen.model.architecture import Platform
-from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath, shown
 
 _OWN = UNIT_FOLDERS[0]
 _OWN_OR_SHARED = 0x30  # the types of services that run in a process: SERVICE_WIN32
 _MOST_UNIT = 1 << 20  # bytes
 _MOST_UNITS = 64  # that are enabled together
+_refusal = partial(service_error, "enabled")
 
 
 def links_to_enable(machine: Machine, name: str) -> Iterator[tuple[MachinePath, str]]:
@@ -59,7 +61,9 @@ def start_by_itself(machine: Machine, step: "EnableService") -> SetRegistryValue
     key = f"{SERVICES}\\{step.name}"
     start, type_ = machine.registry.value(key, "Start"), machine.registry.value(key, "Type")
     if "\\" in step.name or not isinstance(start, int):
-        raise _refusal(step.name, "the machine has no service of this name", "Name it as it stands in the registry.")
+        raise service_error(
+            step.name, "enabled", "the machine has no service of this name", "Name it as it stands in the registry."
+        )
     if not isinstance(type_, int) or not type_ & _OWN_OR_SHARED:
         raise _refusal(step.name, "it is a driver", "Have its publisher's installer put it right.")
     because = step.because or "it is not started with the system"
@@ -68,13 +72,19 @@ def start_by_itself(machine: Machine, step: "EnableService") -> SetRegistryValue
 
 def _file_of(machine: Machine, unit: str) -> MachinePath:
     if "/" in unit or "." not in unit.strip("."):
-        raise _refusal(unit, "that is no name of a unit", "Name it with its kind, such as tide.service.")
+        raise service_error(
+            unit, "enabled", "that is no name of a unit", "Name it with its kind, such as tide.service."
+        )
     path = find_unit(machine, unit)
     if path is not None and is_masked(machine, path):
-        raise _refusal(unit, f"it is masked by {path}", "Ask whoever masked it; then take that link away.")
+        raise service_error(
+            unit, "enabled", f"it is masked by {path}", "Ask whoever masked it; then take that link away."
+        )
     if path is not None:
         return path
-    raise _refusal(unit, "the machine has no unit of this name", "See that the package which brings it is installed.")
+    raise service_error(
+        unit, "enabled", "the machine has no unit of this name", "See that the package which brings it is installed."
+    )
 
 
 def _install_of(machine: Machine, unit: str, path: MachinePath) -> Install:
@@ -82,27 +92,20 @@ def _install_of(machine: Machine, unit: str, path: MachinePath) -> Install:
     try:
         install = read_install(text, unit)
     except ValueError as error:
-        raise _refusal(unit, str(error), f"Enable it on that machine: systemctl enable {shown(unit)}") from error
+        raise service_error(
+            unit, "enabled", str(error), f"Enable it on that machine: systemctl enable {shown(unit)}"
+        ) from error
     if install.is_empty:
-        raise _refusal(unit, "it does not say what should start it", "It is started by what needs it, or by hand.")
+        raise service_error(
+            unit, "enabled", "it does not say what should start it", "It is started by what needs it, or by hand."
+        )
     return install
 
 
-def _refusal(unit: str, why: str, do: str) -> UsageError:
-    return UsageError(what=f"The service {shown(unit)} cannot be enabled", why=why, do=f"Nothing was changed. {do}")
+class EnableService(ServiceForm, frozen=True, kw_only=True, tag="enable service"):
+    """Enable a service: of systemd by its links, of Windows by its start type."""
 
-
-class EnableService(Form, frozen=True, kw_only=True, tag="enable service"):
-    """A service of systemd is enabled, by the links that have it started; the path is only for people."""
-
-    name: Part
-
-    @property
-    def title(self) -> str:
-        """As of every step."""
-        return f"the service {self.name}"
-
-    def resolve(self, resolving: Resolving) -> None:
+    def resolve(self, resolving: PlanResolution) -> None:
         """Add what it comes to."""
         if resolving.machine.platform is Platform.WINDOWS:
             start_by_itself(resolving.machine, self).resolve(resolving)

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 import msgspec
 
 from fundamen.changes.files import Change
-from fundamen.changes.form import Form, Part, Resolving, unfit
+from fundamen.changes.form import Form, Part, PlanResolution, unfit
 from fundamen.changes.lists import list_with
 from fundamen.formats.setting import Format, Found, Key, Plain, find_value, format_of, with_value, without_value
 from fundamen.machine.machine import Machine
@@ -27,7 +27,7 @@ class _SettingForm(Form, frozen=True, kw_only=True):
         """The file's bytes as they are to be."""
         raise NotImplementedError
 
-    def resolve(self, resolving: Resolving) -> None:
+    def resolve(self, resolving: PlanResolution) -> None:
         """Add what it comes to."""
         path = resolving.machine.real(MachinePath(self.path))
         form = self.format or format_of(path)

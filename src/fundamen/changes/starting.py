@@ -4,9 +4,10 @@ Its inverse stops the service, if it was not running before. Source: systemctl(1
 """
 
 import shutil
+from functools import partial
 
 from fundamen.changes.base import Keeping, Record, Site, Step, Tell
-from fundamen.changes.form import Form, Part, Resolving
+from fundamen.changes.form import Form, Part, PlanResolution
 from fundamen.machine.host_tools import run_tool
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UsageError
@@ -15,6 +16,14 @@ from fundamen.model.paths import MachinePath, shown
 _SECONDS = 120
 _MOST_TOLD = 300  # characters
 _RUNNING = {"active", "reloading"}
+
+
+def service_error(verb: str, name: str, why: str, do: str) -> UsageError:
+    """Error for a service that cannot be changed; the verb says how, as "started"."""
+    return UsageError(what=f"The service {shown(name)} cannot be {verb}", why=why, do=f"Nothing was changed. {do}")
+
+
+_refusal = partial(service_error, "started")
 
 
 class ServiceRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="service"):
@@ -84,7 +93,9 @@ def plan_start(machine: Machine, name: str, because: str) -> StartService | None
         )
     if said.strip() == "not-found":
         raise _refusal(
-            name, "the machine has no unit of this name", "See that the package which brings it is installed."
+            name,
+            "the machine has no unit of this name",
+            "See that the package which brings it is installed.",
         )
     state = _state(name)
     if state in _RUNNING:
@@ -104,21 +115,21 @@ def _run(*words: str) -> tuple[int, str]:
     return ran.returncode, ran.stdout + ran.stderr
 
 
-def _refusal(name: str, why: str, do: str) -> UsageError:
-    return UsageError(what=f"The service {shown(name)} cannot be started", why=why, do=f"Nothing was changed. {do}")
-
-
-class RunService(Form, frozen=True, kw_only=True, tag="start service"):
-    """A service of this host is started; the path is only for people."""
+class ServiceForm(Form, frozen=True, kw_only=True):
+    """A plan's step that changes a service; the path is only for people."""
 
     name: Part
 
     @property
     def title(self) -> str:
-        """As of every step."""
+        """The service, for the history."""
         return f"the service {self.name}"
 
-    def resolve(self, resolving: Resolving) -> None:
+
+class RunService(ServiceForm, frozen=True, kw_only=True, tag="start service"):
+    """Start a service of this host."""
+
+    def resolve(self, resolving: PlanResolution) -> None:
         """Add what it comes to."""
         start = plan_start(resolving.machine, self.name, self.because)
         if start is not None:

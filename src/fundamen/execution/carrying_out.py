@@ -14,10 +14,9 @@ from datetime import datetime
 from functools import partial
 
 from fundamen.changes.around import around
-from fundamen.changes.base import Keeping, Record, Tell, Work
-from fundamen.changes.base import Step as Planned
+from fundamen.changes.base import Keeping, Record, Step, Tell, Work
 from fundamen.execution.hindrance import require_unhindered
-from fundamen.execution.journal import Entry, Journal, RestorationRecord, State, Step, StepState
+from fundamen.execution.journal import Journal, JournalEntry, JournalStep, RestorationRecord, State, StepState
 from fundamen.execution.making import batches, by_kind, make
 from fundamen.execution.originals import give_up, write_list
 from fundamen.execution.taking_back import cause_of, require_unchanged, take_back_steps
@@ -115,7 +114,7 @@ def resume(
     progress: Progress = lambda _path: None,
     stop: Stop = lambda: False,
     tell: Tell = lambda _sentence: None,
-) -> Entry:
+) -> JournalEntry:
     """Go on with the restoration that was cut off; the caller holds the machine.
 
     Raises:
@@ -172,7 +171,7 @@ def _not_begun(journal: Journal, number: int, error: BaseException) -> FundamenE
 
 
 def _make_all(
-    journal: Journal, entry: Entry, steps: Iterable[Step], progress: Progress, stop: Stop, tell: Tell
+    journal: Journal, entry: JournalEntry, steps: Iterable[JournalStep], progress: Progress, stop: Stop, tell: Tell
 ) -> None:
     try:
         for batch in batches(steps):
@@ -190,7 +189,7 @@ def _make_all(
         raise _taken_back(journal, entry, error) from error
 
 
-def _require_room(journal: Journal, targets: Sequence[tuple[Planned, Place]]) -> None:
+def _require_room(journal: Journal, targets: Sequence[tuple[Step, Place]]) -> None:
     """Look that there is room before anything is changed: for the new files, and for what is kept."""
     by_folder: dict[str, int] = {}
     for step, target in targets:
@@ -222,7 +221,7 @@ def _stopped(number: int, why: str) -> UnfinishedError:
     )
 
 
-def _taken_back(journal: Journal, entry: Entry, error: BaseException) -> FundamenError:
+def _taken_back(journal: Journal, entry: JournalEntry, error: BaseException) -> FundamenError:
     """Take a failed restoration back, and say how that went. The journal itself may be what fails."""
     cause, number = cause_of(error), entry.number
     try:

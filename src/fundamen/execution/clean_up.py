@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 
 import msgspec
 
-from fundamen.execution.journal import STANDING, Entry, Journal, State
+from fundamen.execution.journal import STANDING, Journal, JournalEntry, State
 from fundamen.execution.locking import alone_on, require_finished
 from fundamen.execution.originals import give_up, size_of
 from fundamen.machine.machine import Machine
@@ -18,7 +18,7 @@ from fundamen.machine.machine import Machine
 class Kept(msgspec.Struct, frozen=True):
     """A restoration with what its originals take up."""
 
-    entry: Entry
+    entry: JournalEntry
     size: int  # bytes
 
 
@@ -62,7 +62,7 @@ def let_stand(machine: Machine, journal: Journal, chosen: Sequence[Kept]) -> Non
             _remove(journal, entry)
 
 
-def _remove(journal: Journal, entry: Entry) -> None:
+def _remove(journal: Journal, entry: JournalEntry) -> None:
     site = journal.site
     site.ground.forget()
     for step in entry.steps:

@@ -74,7 +74,7 @@ class RestorationRecord(msgspec.Struct, frozen=True):
     because: str = ""  # the reason that was given for what nobody proposed, such as an older version
 
 
-class Step(msgspec.Struct, frozen=True):
+class JournalStep(msgspec.Struct, frozen=True):
     """One row of the journal."""
 
     number: int
@@ -82,7 +82,7 @@ class Step(msgspec.Struct, frozen=True):
     record: Record
 
 
-class Entry(msgspec.Struct, frozen=True):
+class JournalEntry(msgspec.Struct, frozen=True):
     """One restoration in the journal."""
 
     number: int
@@ -90,7 +90,7 @@ class Entry(msgspec.Struct, frozen=True):
     started_at: datetime
     state: State
     packages: tuple[str, ...]
-    steps: tuple[Step, ...]
+    steps: tuple[JournalStep, ...]
     because: str = ""
 
     @property
@@ -118,7 +118,7 @@ class Journal:
             row = connection.execute("SELECT seq FROM sqlite_sequence WHERE name = 'restoration'").fetchone()
         return (row[0] if row is not None else 0) + 1
 
-    def begin(self, record: RestorationRecord, now: datetime, steps: Sequence[Record]) -> Entry:
+    def begin(self, record: RestorationRecord, now: datetime, steps: Sequence[Record]) -> JournalEntry:
         """Write down that a restoration begins, with all that it is going to do."""
         with self._changing() as connection:
             cursor = connection.execute(
@@ -128,8 +128,8 @@ class Journal:
             number = int(cursor.lastrowid or 0)
             rows = [(number, index, StepState.KEPT, encoded(step)) for index, step in enumerate(steps)]
             connection.executemany("INSERT INTO step VALUES (?, ?, ?, ?)", rows)
-        kept = tuple(Step(index, StepState.KEPT, step) for index, step in enumerate(steps))
-        return Entry(number, record.program, now, State.UNDER_WAY, record.packages, kept)
+        kept = tuple(JournalStep(index, StepState.KEPT, step) for index, step in enumerate(steps))
+        return JournalEntry(number, record.program, now, State.UNDER_WAY, record.packages, kept)
 
     def take_in(self, record: RestorationRecord, begun: datetime, steps: Sequence[Record]) -> int:
         """Write down a restoration that another journal knew, as one that is done, and give its number here."""
@@ -142,13 +142,13 @@ class Journal:
         with self._changing() as connection:
             connection.execute("UPDATE restoration SET state = ? WHERE number = ?", (state, restoration))
 
-    def write_steps(self, restoration: int, steps: Iterable[Step]) -> None:
+    def write_steps(self, restoration: int, steps: Iterable[JournalStep]) -> None:
         """Write down how far some steps have come."""
         rows = [(restoration, step.number, step.state, encoded(step.record)) for step in steps]
         with self._changing() as connection:
             connection.executemany("INSERT OR REPLACE INTO step VALUES (?, ?, ?, ?)", rows)
 
-    def entries(self, states: Collection[State] = tuple(State)) -> tuple[Entry, ...]:
+    def entries(self, states: Collection[State] = tuple(State)) -> tuple[JournalEntry, ...]:
         """The restorations that are in one of some states, the oldest first.
 
         Raises:
@@ -162,7 +162,7 @@ class Journal:
             rows = connection.execute(question, tuple(states)).fetchall()
             return tuple(self._entry(connection, row) for row in rows)
 
-    def find(self, number: int) -> Entry | None:
+    def find(self, number: int) -> JournalEntry | None:
         """One restoration; None where there is none of this number. Raises: UnreadableError."""
         if not os.path.exists(self._path):
             return None
@@ -180,7 +180,7 @@ class Journal:
             records = [msgspec.convert(json.loads(record), type=RestorationRecord) for (record,) in rows]
         return tuple(dict.fromkeys(program for each in records for program in (each.program, *each.further)))
 
-    def unfinished(self) -> Entry | None:
+    def unfinished(self) -> JournalEntry | None:
         """The restoration that was cut off, if there is one."""
         return next(iter(self.entries(_UNFINISHED)), None)
 
@@ -196,19 +196,19 @@ class Journal:
             row = connection.execute("SELECT name FROM identity").fetchone() if is_there else None
         return str(row[0]) if row is not None and str(row[0]).isalnum() else "none"
 
-    def _entry(self, connection: sqlite3.Connection, row: tuple[int, str, str, str]) -> Entry:
+    def _entry(self, connection: sqlite3.Connection, row: tuple[int, str, str, str]) -> JournalEntry:
         number, started_at, state, text = row
         record = msgspec.convert(json.loads(text), type=RestorationRecord)
         steps = connection.execute(
             "SELECT number, state, record FROM step WHERE restoration = ? ORDER BY number", (number,)
         )
-        return Entry(
+        return JournalEntry(
             number=number,
             program=record.program,
             started_at=datetime.fromisoformat(started_at),
             state=State(state),
             packages=record.packages,
-            steps=tuple(Step(n, StepState(s), decoded(json.loads(r), self.site)) for n, s, r in steps),
+            steps=tuple(JournalStep(n, StepState(s), decoded(json.loads(r), self.site)) for n, s, r in steps),
             because=record.because,
         )
 

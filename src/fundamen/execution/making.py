@@ -12,16 +12,16 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 import msgspec
 
 from fundamen.changes.base import FolderTimes, Record, Site, Tell
-from fundamen.execution.journal import Step, StepState
+from fundamen.execution.journal import JournalStep, StepState
 from fundamen.machine.file_systems import keeps_numbers
 from fundamen.placing.flushing import flush_all
 
 _MOST_STEPS, _MOST_BYTES, _MOST_FOLDERS = 1024, 256 << 20, 64  # of one batch; its folders are held open
 
 
-def batches(steps: Iterable[Step]) -> Iterator[tuple[Step, ...]]:
+def batches(steps: Iterable[JournalStep]) -> Iterator[tuple[JournalStep, ...]]:
     """The steps in their order, some of them together; what is no file goes alone."""
-    batch: list[Step] = []
+    batch: list[JournalStep] = []
     folders = set[str]()
     size = 0
     for step in steps:
@@ -38,7 +38,7 @@ def batches(steps: Iterable[Step]) -> Iterator[tuple[Step, ...]]:
         yield tuple(batch)
 
 
-def make(site: Site, steps: Sequence[Step], tell: Tell) -> tuple[Step, ...]:
+def make(site: Site, steps: Sequence[JournalStep], tell: Tell) -> tuple[JournalStep, ...]:
     """Make a batch, and give its steps as they are then. Raises: OSError."""
     records = [step.record for step in steps]
     with holding(site, records):
@@ -48,7 +48,7 @@ def make(site: Site, steps: Sequence[Step], tell: Tell) -> tuple[Step, ...]:
             record.make(site, tell)
         flush_all(site.place(folder) for record in records for folder in record.changed_folders())
         look = functools.cache(lambda location: site.place(location).status().st_mtime_ns)
-        return tuple(Step(step.number, StepState.PLACED, _after(step.record, look)) for step in steps)
+        return tuple(JournalStep(step.number, StepState.PLACED, _after(step.record, look)) for step in steps)
 
 
 def by_kind(records: Iterable[Record]) -> Iterator[tuple[type[Record], list[Record]]]:
@@ -96,7 +96,7 @@ def obstacle(site: Site, record: Record) -> str:
     return next(filter(None, (replaced(site, folder) for folder in record.around())), "") or record.obstacle(site)
 
 
-def take_back(site: Site, steps: Iterable[Step]) -> None:
+def take_back(site: Site, steps: Iterable[JournalStep]) -> None:
     """Make everything as it was before some steps, the last one first, and have it on the disk. Raises: OSError."""
     records = [step.record for step in steps]
     with holding(site, records):

@@ -15,7 +15,7 @@ import msgspec
 
 from fundamen.changes.base import Record
 from fundamen.changes.kinds import decoded
-from fundamen.execution.journal import STANDING, Entry, Journal, RestorationRecord, encoded
+from fundamen.execution.journal import STANDING, Journal, JournalEntry, RestorationRecord, encoded
 from fundamen.execution.locking import alone_on, require_finished
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnreadableError
@@ -79,13 +79,13 @@ def _taken_in(journal: Journal, originals: Originals) -> int:
     return number
 
 
-def give_up(journal: Journal, entry: Entry) -> None:
+def give_up(journal: Journal, entry: JournalEntry) -> None:
     """Remove the originals of a restoration that needs them no more: those that its own records name, and no others."""
     for folder in {*_folders(journal, entry), str(journal.kept_folder(entry.number))}:
         shutil.rmtree(folder, ignore_errors=True)
 
 
-def size_of(journal: Journal, entry: Entry) -> int:
+def size_of(journal: Journal, entry: JournalEntry) -> int:
     """What the originals take up: those in our own folder, and those that stay beside their place."""
     size = sum(step.record.kept_beside() for step in entry.steps)
     for top in {*_folders(journal, entry), str(journal.kept_folder(entry.number))}:
@@ -94,7 +94,7 @@ def size_of(journal: Journal, entry: Entry) -> int:
     return size
 
 
-def _folders(journal: Journal, entry: Entry) -> set[str]:
+def _folders(journal: Journal, entry: JournalEntry) -> set[str]:
     """The folders below that of the journal in which the originals of a restoration lie."""
     top = os.path.join(journal.folder, "kept") + os.sep
     folders = {os.path.dirname(step.record.kept_at(journal.site)) for step in entry.steps}

@@ -9,7 +9,7 @@ import msgspec
 
 from fundamen.changes.around import settled
 from fundamen.changes.base import Site
-from fundamen.execution.journal import STANDING, Entry, Journal, State, Step, StepState
+from fundamen.execution.journal import STANDING, Journal, JournalEntry, JournalStep, State, StepState
 from fundamen.execution.making import batches, obstacle, take_back
 from fundamen.execution.originals import give_up
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
@@ -19,7 +19,7 @@ from fundamen.model.timing import timed
 _LOG = logging.getLogger(__name__)
 
 
-def undo(journal: Journal, number: int | None) -> Entry:
+def undo(journal: Journal, number: int | None) -> JournalEntry:
     """Take a restoration back: everything as it was before; also one that was cut off.
 
     Args:
@@ -49,7 +49,7 @@ def undo(journal: Journal, number: int | None) -> Entry:
     return entry
 
 
-def require_unchanged(site: Site, entry: Entry, verb: str) -> None:
+def require_unchanged(site: Site, entry: JournalEntry, verb: str) -> None:
     """Make sure that every step of a restoration can be made or taken back. Raises: RestorationError."""
     for step in entry.steps:
         try:
@@ -73,7 +73,7 @@ def cause_of(error: BaseException) -> str:
     return error.why if isinstance(error, FundamenError) else str(error)
 
 
-def _chosen(journal: Journal, number: int | None) -> Entry:
+def _chosen(journal: Journal, number: int | None) -> JournalEntry:
     standing = journal.entries(STANDING)
     if number is None and standing:
         return standing[-1]
@@ -98,7 +98,7 @@ def _chosen(journal: Journal, number: int | None) -> Entry:
     return chosen
 
 
-def _with_folders_settled(journal: Journal, entry: Entry) -> Entry:
+def _with_folders_settled(journal: Journal, entry: JournalEntry) -> JournalEntry:
     """Find out, before anything is taken back, which folders nobody else has changed since: they get their times back.
 
     Written down at once, since the answer is lost with the first change. After a restoration that was cut off it cannot
@@ -109,19 +109,21 @@ def _with_folders_settled(journal: Journal, entry: Entry) -> Entry:
     steps = []
     for step in entry.steps:
         folders = settled(journal.site, step.record.around(), last_ns, is_done=is_done)
-        steps.append(Step(step.number, step.state, step.record.with_around(folders)))
+        steps.append(JournalStep(step.number, step.state, step.record.with_around(folders)))
     journal.write_steps(entry.number, steps)
     return msgspec.structs.replace(entry, steps=tuple(steps))
 
 
-def take_back_steps(journal: Journal, entry: Entry) -> None:
+def take_back_steps(journal: Journal, entry: JournalEntry) -> None:
     """Make everything of a restoration as it was, the last step first. Raises: OSError."""
     left = [step for step in entry.steps if step.state is not StepState.TAKEN_BACK]
     for batch in batches(reversed(left)):
         with timed(_LOG, "restoration %d: taking back %s", entry.number, ", ".join(step.record.path for step in batch)):
             take_back(journal.site, batch)
-        journal.write_steps(entry.number, (Step(each.number, StepState.TAKEN_BACK, each.record) for each in batch))
+        journal.write_steps(
+            entry.number, (JournalStep(each.number, StepState.TAKEN_BACK, each.record) for each in batch)
+        )
 
 
-def _place_of(step: Step) -> str:
+def _place_of(step: JournalStep) -> str:
     return step.record.place_key

@@ -1,6 +1,6 @@
 """A plan from a file as text: what it would do here, what was done, and the way back."""
 
-from fundamen.changes.installers import Outcome
+from fundamen.changes.installers import InstallerOutcome
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
 from fundamen.report.commands import command
@@ -59,7 +59,7 @@ def plan_text(planned: PlannedRestoration, state: RestoreState, name: str, machi
     return page.text()
 
 
-def _installed(page: Page, path: MachinePath, outcome: Outcome) -> None:
+def _installed(page: Page, path: MachinePath, outcome: InstallerOutcome) -> None:
     """What an installer has done: what it made worse first."""
     change = outcome.change
     page.heading(f"{path}: {outcome.meaning}")

@@ -6,7 +6,7 @@ from datetime import datetime
 from html import escape
 
 from fundamen.cases.store import Case, Kind
-from fundamen.execution.journal import Entry as Restoration
+from fundamen.execution.journal import JournalEntry as Restoration
 from fundamen.loaders.load_map import Outcome
 from fundamen.machine.machine import Machine
 from fundamen.model.binary import How

@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 from fundamen.changes.directory_entries import DirectoryRecord
 from fundamen.changes.files import EntryRecord
 from fundamen.execution.clean_up import Kept
-from fundamen.execution.journal import Entry, State
+from fundamen.execution.journal import JournalEntry, State
 from fundamen.execution.originals import Originals
 from fundamen.execution.restarting import Restart, Waiting
 from fundamen.machine.machine import EntryKind, Machine
@@ -179,7 +179,7 @@ def restarts(page: Page, found: Sequence[Restart], waiting: Waiting | None) -> N
         page.line(each.why, 4)
 
 
-def undo_text(entry: Entry, machine: Machine, *, drawn: bool) -> str:
+def undo_text(entry: JournalEntry, machine: Machine, *, drawn: bool) -> str:
     """The page after an undo."""
     page = Page(drawn=drawn)
     page.answer(f"Restoration {entry.number} is undone: {_steps(entry)} as before.", good=True)
@@ -189,7 +189,7 @@ def undo_text(entry: Entry, machine: Machine, *, drawn: bool) -> str:
     return page.text()
 
 
-def resumed_text(entry: Entry, machine: Machine, *, drawn: bool) -> str:
+def resumed_text(entry: JournalEntry, machine: Machine, *, drawn: bool) -> str:
     """The page after a restoration that was cut off has come to its end."""
     page = Page(drawn=drawn)
     page.answer(f"Restoration {entry.number} is finished: {_steps(entry)} as planned.", good=True)
@@ -201,13 +201,13 @@ def resumed_text(entry: Entry, machine: Machine, *, drawn: bool) -> str:
     return page.text()
 
 
-def _steps(entry: Entry) -> str:
+def _steps(entry: JournalEntry) -> str:
     """How much a restoration has changed; what is no file is counted as a step."""
     are_files = all(isinstance(step.record, EntryRecord) for step in entry.steps)
     return counted(len(entry.steps), "file" if are_files else "step")
 
 
-def _look_again(page: Page, entry: Entry, machine: Machine) -> None:
+def _look_again(page: Page, entry: JournalEntry, machine: Machine) -> None:
     """The command that shows how things are now; neither a folder nor an entry of a directory has one."""
     is_elsewhere = all(isinstance(step.record, DirectoryRecord) for step in entry.steps)
     if is_elsewhere or machine.look(entry.program).kind is EntryKind.FOLDER:
@@ -229,7 +229,7 @@ def clean_up_text(chosen: Sequence[Kept], *, drawn: bool) -> str:
 
 
 def history_text(
-    entries: Sequence[Entry], kept: Sequence[Kept], lost: Sequence[Originals], machine: Machine, *, drawn: bool
+    entries: Sequence[JournalEntry], kept: Sequence[Kept], lost: Sequence[Originals], machine: Machine, *, drawn: bool
 ) -> str:
     """The page of all restorations, the newest first."""
     page = Page(drawn=drawn)

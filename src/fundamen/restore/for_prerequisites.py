@@ -8,7 +8,7 @@ import msgspec
 from fundamen.changes.files import CopyLink
 from fundamen.changes.kinds import PlannedStep
 from fundamen.changes.limits import SetLimit
-from fundamen.changes.packages import Install
+from fundamen.changes.packages import InstallByName
 from fundamen.changes.registry_edits import RemoveRegistryValue, SetRegistryValue
 from fundamen.changes.services import EnableService
 from fundamen.changes.settings import RemoveValue, SetEntry, SetValue
@@ -76,7 +76,7 @@ def _steps(machine: Machine, requirement: Requirement) -> list[PlannedStep]:
             steps = _for_registry(requirement, because)
         case Package() if not requirement.version:  # which version would come is the archive's to say
             name = f"{requirement.name}:{requirement.architecture}" if requirement.architecture else requirement.name
-            steps = [Install(path="/var/lib/dpkg", names=(name,), because=because)]
+            steps = [InstallByName(path="/var/lib/dpkg", names=(name,), because=because)]
         case Links() if requirement.none:
             links = links_below(machine, MachinePath(requirement.folder), broken=False)
             steps = [CopyLink(path=path, because=because) for path in links if _leads_to_a_file(machine, path)]

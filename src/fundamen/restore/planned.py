@@ -11,9 +11,9 @@ from fundamen.changes.base import AS_AROUND, Tell, Work
 from fundamen.changes.files import Change, MakeLink, PutFile
 from fundamen.changes.folders import MakeFolder, SetFolder
 from fundamen.changes.form import Expected, Means
-from fundamen.changes.installers import InstallerRecord, Outcome, outcome_of
+from fundamen.changes.installers import InstallerOutcome, InstallerRunRecord, outcome_of
 from fundamen.changes.moves import Move, SetAside
-from fundamen.changes.packages import Install
+from fundamen.changes.packages import InstallByName
 from fundamen.evidence.authority import Authority
 from fundamen.execution.carrying_out import Progress, Stop, carry_out
 from fundamen.execution.journal import Journal
@@ -48,7 +48,7 @@ class PlannedRestoration(msgspec.Struct, frozen=True):
     harmed: tuple[Harm, ...] = ()  # other programs that would lack something; it is not carried out then
     restart: tuple[Restart, ...] = ()  # what must be started anew
     waiting: Waiting | None = None
-    installed: tuple[tuple[MachinePath, Outcome], ...] = ()  # what came of publishers' installers
+    installed: tuple[tuple[MachinePath, InstallerOutcome], ...] = ()  # what came of publishers' installers
 
     @property
     def remaining(self) -> int:
@@ -71,7 +71,7 @@ def plan_of(machine: Machine, rehearsal: Rehearsal, now: datetime) -> PlanFile |
     steps: list[PlannedStep] = []
     installs = rehearsal.plan.installs
     if installs is not None:
-        steps.append(Install(path="/var/lib/dpkg", names=tuple(each.name for each in installs.packages)))
+        steps.append(InstallByName(path="/var/lib/dpkg", names=tuple(each.name for each in installs.packages)))
     for step in rehearsal.plan.steps:
         if isinstance(step, Move):
             steps.append(SetAside(path=step.path, because=step.because))
@@ -162,7 +162,7 @@ def perform_plan(
         number = carry_out(machine, planned.work, journal, now, progress, stop, tell)
     proof = _traced(machine.afresh(), planned.plan, authorities)
     entry = journal.find(number)
-    records = [s.record for s in entry.steps if isinstance(s.record, InstallerRecord)] if entry is not None else []
+    records = [s.record for s in entry.steps if isinstance(s.record, InstallerRunRecord)] if entry is not None else []
     installed = tuple((r.path, outcome) for r in records if (outcome := outcome_of(r, journal.site)) is not None)
     restart = (*restart, *(Restart(f"start {machine.title} anew", o.meaning) for _, o in installed if o.needs_restart))
     return msgspec.structs.replace(

@@ -4,7 +4,7 @@ Nothing on the machine is changed. Steps that change the same file follow on one
 """
 
 from fundamen.changes.base import Work
-from fundamen.changes.form import Means, Resolving
+from fundamen.changes.form import Means, PlanResolution
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
 from fundamen.restore.plan_file import PlanFile
@@ -19,7 +19,7 @@ def resolve_plan(machine: Machine, plan: PlanFile, means: Means) -> Work:
         UntrustedError: no trusted source has a file, or a root is not the one that its fingerprint tells.
         UnreadableError: a file cannot be read.
     """
-    resolving = Resolving(machine, MachinePath(plan.program), means)
+    resolving = PlanResolution(machine, MachinePath(plan.program), means)
     for step in plan.steps:
         step.resolve(resolving)
     titles = tuple(dict.fromkeys(step.title for step in plan.steps))

@@ -8,7 +8,7 @@ import msgspec
 from fundamen.changes.base import Tell
 from fundamen.evidence.authority import Authority
 from fundamen.execution.carrying_out import Progress, Stop, carry_out, find_unsettled, resume
-from fundamen.execution.journal import Entry, Journal
+from fundamen.execution.journal import Journal, JournalEntry
 from fundamen.execution.locking import alone_on, require_finished
 from fundamen.execution.restarting import Restart, Waiting, find_restarts, judge_waiting
 from fundamen.execution.taking_back import undo
@@ -88,13 +88,13 @@ def with_launch(restoration: Restoration, machine: Machine, arguments: tuple[str
 
 def go_on(
     machine: Machine, journal: Journal, progress: Progress, stop: Stop, tell: Tell = lambda _sentence: None
-) -> Entry:
+) -> JournalEntry:
     """Go on with a restoration that was cut off, with the machine to ourselves. Raises: as ``resume``, ``alone_on``."""
     with alone_on(machine):
         return resume(journal, progress, stop, tell)
 
 
-def take_back(machine: Machine, journal: Journal, number: int | None) -> Entry:
+def take_back(machine: Machine, journal: Journal, number: int | None) -> JournalEntry:
     """Undo a restoration with the machine to ourselves. Raises: as ``undo`` and ``alone_on``."""
     with alone_on(machine):
         return undo(journal, number)

@@ -7,7 +7,7 @@ import msgspec
 
 from fundamen.changes.files import Change
 from fundamen.changes.packages import InstallPackages
-from fundamen.execution.journal import Entry
+from fundamen.execution.journal import JournalEntry
 from fundamen.execution.restarting import Waiting
 from fundamen.restore.rehearsal import Harm
 from fundamen.restore.restoration import Restoration
@@ -220,7 +220,7 @@ def _waiting_part(waiting: Waiting | None) -> WaitingPart | None:
     return WaitingPart(waiting.name, waiting.verdict, waiting.why) if waiting is not None else None
 
 
-def entry_part(entry: Entry) -> EntryPart:
+def entry_part(entry: JournalEntry) -> EntryPart:
     """The contract's form of a journal entry."""
     paths = tuple(step.record.path for step in entry.steps)
     return EntryPart(entry.number, entry.program, entry.started_at.isoformat(), entry.state, entry.packages, paths)
