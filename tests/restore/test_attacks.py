@@ -116,7 +116,7 @@ def test_another_folder_in_its_place_is_not_the_one_that_was_changed(office: Off
     office.restore()
     office.folder.rename(office.root / "opt/was")
     shutil.copytree(office.root / "opt/was", office.folder)
-    with pytest.raises(RestorationError, match="another folder stands there now"):
+    with pytest.raises(RestorationError, match="another folder now"):
         undo(office.journal, None)
     assert (office.folder / "tide").read_bytes() == NEW
 
@@ -335,7 +335,7 @@ def test_what_was_mounted_over_the_folder_since_is_not_written_to(office: Office
     office.restore()
     subprocess.run(["mount", "--bind", office.outside, office.folder], check=True)
     try:
-        with pytest.raises(RestorationError, match="another folder stands there now"):
+        with pytest.raises(RestorationError, match="another folder now"):
             undo(office.journal, None)
     finally:
         subprocess.run(["umount", office.folder], check=True)

@@ -1,7 +1,7 @@
-"""What every kind of change has: the step that is to be made, and the record that the journal has of it.
+"""Base classes of all changes: the planned step, and its record in the journal.
 
 A **step** is what is to be done on one machine, looked up and computed. Before anything is changed each becomes a
-**record**: all that is needed to make it, and to take it back. Records are what lies on the disk, as JSON
+**record**: all that is needed to make it and to undo it. Records are stored on disk as JSON
 (docs/formats/journal.md): a field may be added with a default, none renamed. Where something stands on the machine is
 written down as its location (``machine.places.Ground``), and what was kept of it by its path from the journal's folder
 on. So both are found wherever they lie today.
@@ -22,14 +22,14 @@ from fundamen.placing.calls import remove_folder, set_times
 Tell = Callable[[str], None]  # what is given a sentence for people while a step is made
 
 MISSING = "missing"  # what is wrong with a place where nothing stands
-AS_AROUND = -1  # in place of a user or group: whoever has the folder around it
+AS_AROUND = -1  # in place of a user or group: that of the parent folder
 OURS = -1  # instead of a folder's time of change: the folder was last changed by us, so its time is ours to set
 SOMEBODY_ELSES = 0  # it was not
 _HOST_PATHS, LOCATIONS = 2, 3  # the forms of records
 
 
 class EntryOwner(msgspec.Struct, frozen=True):
-    """To whom something belongs, as the machine numbers users and groups; at first to whoever has the folder."""
+    """User and group numbers; by default those of the parent folder."""
 
     uid: int = AS_AROUND
     gid: int = AS_AROUND
@@ -40,7 +40,7 @@ class ElsewhereError(Exception):
 
 
 class Site(msgspec.Struct, frozen=True):
-    """What records speak of: a machine, and the folder of its journal."""
+    """A machine and the folder of its journal: the context of records."""
 
     machine: Machine
     folder: HostPath
@@ -59,7 +59,7 @@ class Site(msgspec.Struct, frozen=True):
         return self.ground.location(place)
 
     def kept(self, path: str) -> HostPath:
-        """Where something of ours lies that is written down by its path from the journal's folder on."""
+        """Host path of a kept file, from its path relative to the journal's folder."""
         return HostPath(os.path.join(self.folder, path))
 
     def as_kept(self, host: str) -> str:
@@ -79,7 +79,7 @@ class FolderTimes(msgspec.Struct, frozen=True):
 
 
 class Around(msgspec.Struct, frozen=True):
-    """What is around a path."""
+    """The existing and missing folders above a path."""
 
     missing: tuple[str, ...]  # the locations of the folders that it needs and that are not there, outermost first
     nearest: FolderTimes  # the nearest that is there
@@ -88,7 +88,7 @@ class Around(msgspec.Struct, frozen=True):
 
 
 class Keeping(NamedTuple):
-    """What is at hand where a step becomes a record."""
+    """Context in which a step becomes a record."""
 
     site: Site
     target: Place
@@ -104,18 +104,18 @@ class Keeping(NamedTuple):
 
 
 class Record(msgspec.Struct, frozen=True, kw_only=True):
-    """What the journal has of a step. What is done with it may raise OSError, or UnreadableError."""
+    """A step in the journal. Its methods may raise OSError or UnreadableError."""
 
     path: MachinePath  # for people
 
     @property
     def undone(self) -> str:
-        """What taking it back does, for people."""
+        """Result of the undo, for people."""
         raise NotImplementedError
 
     @property
     def place_key(self) -> str:
-        """What it changes: two records of the same are taken back in their order."""
+        """Identifies the changed entry: records with the same key are undone in order."""
         return self.path
 
     @property
@@ -136,7 +136,7 @@ class Record(msgspec.Struct, frozen=True, kw_only=True):
         raise NotImplementedError
 
     def obstacle(self, site: Site) -> str:  # noqa: ARG002 - for those that have one
-        """Why it can be neither made nor taken back; empty where it can."""
+        """Reason why it can be neither made nor undone; empty if it can."""
         return ""
 
     def has_original(self, site: Site) -> bool:  # noqa: ARG002
@@ -164,7 +164,7 @@ class Record(msgspec.Struct, frozen=True, kw_only=True):
         return self
 
     def clear_away(self, site: Site) -> None:
-        """Take back what was made around it, once it is taken back."""
+        """Remove new folders and restore folder times after the undo."""
 
     def kept_at(self, site: Site) -> str:  # noqa: ARG002
         """The host path of what is kept of it in the journal's own folder; empty where nothing is."""
@@ -179,7 +179,7 @@ class Record(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class FolderRecord(Record, frozen=True, kw_only=True):
-    """What every record of something that stands in a folder has."""
+    """Base class of records that change an entry of a folder."""
 
     target: str  # its location
     new_folders: tuple[str, ...] = ()  # that have to be made, outermost first: their locations
@@ -213,22 +213,22 @@ class FolderRecord(Record, frozen=True, kw_only=True):
 class Step(msgspec.Struct, frozen=True, kw_only=True):
     """One thing that is to be done on a machine."""
 
-    path: MachinePath  # with all links followed; what stands for it in lists
+    path: MachinePath  # with all links followed; shown in lists
     because: str  # what is wrong with it now
 
     @property
     def replaces(self) -> bool:
-        """Whether something stands there that is changed."""
+        """Whether it changes an existing entry."""
         return False
 
     @property
     def verb(self) -> str:
-        """What it does, in a word for a preview."""
+        """Action in one word, for a preview."""
         raise NotImplementedError
 
     @property
-    def told(self) -> tuple[str, ...]:
-        """What else a preview tells of it: values from and to."""
+    def preview_details(self) -> tuple[str, ...]:
+        """Details for a preview, such as old and new values."""
         return ()
 
     @property

@@ -9,7 +9,7 @@ class TakeColdCopy(Form, frozen=True, kw_only=True, tag="take cold copy"):
     """A compressed copy of a folder is taken, before anything else is done."""
 
     def resolve(self, resolving: PlanResolution) -> None:
-        """Add what it comes to."""
+        """Add the steps for this machine."""
         folder = resolving.machine.real(MachinePath(self.path))
         if resolving.machine.look(folder).kind is not EntryKind.FOLDER:
             raise unfit(folder, "no folder stands there of which a cold copy could be taken")

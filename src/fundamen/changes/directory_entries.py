@@ -42,7 +42,7 @@ class DirectoryRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="
 
     @property
     def undone(self) -> str:
-        """What taking it back does, for people."""
+        """Result of the undo, for people."""
         return "as before"
 
     def make(self, site: Site, _tell: Tell) -> None:
@@ -60,7 +60,7 @@ class DirectoryRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="
             self._move(self.after, self.before)
 
     def obstacle(self, _site: Site) -> str:
-        """Why it can be neither made nor taken back; empty where it can."""
+        """Reason why it can be neither made nor undone; empty if it can."""
         return "" if self._now() in (self.before, self.after) else "the entry has been changed by somebody else"
 
     def kept_at(self, site: Site) -> str:
@@ -107,17 +107,17 @@ class ChangeEntry(Step, frozen=True, kw_only=True):
 
     @property
     def verb(self) -> str:
-        """What it does."""
+        """Action in a preview."""
         return "change"
 
     @property
-    def told(self) -> tuple[str, ...]:
-        """What else a preview tells of it."""
+    def preview_details(self) -> tuple[str, ...]:
+        """Details for a preview."""
         return tuple(_in_words(name, self.before, self.after) for name in self.after)
 
     @property
     def replaces(self) -> bool:
-        """Whether something stands there that is changed."""
+        """Whether it changes an existing entry."""
         return True
 
     def keep(self, keeping: Keeping) -> DirectoryRecord:
@@ -233,11 +233,11 @@ class SetDirectoryEntry(Form, frozen=True, kw_only=True, tag="set directory entr
 
     @property
     def title(self) -> str:
-        """As of every step."""
+        """Title for the history."""
         return f"the entry {self.entry}"
 
     def resolve(self, resolving: PlanResolution) -> None:
-        """Add what it comes to."""
+        """Add the steps for this machine."""
         change = plan_entry_change(self)
         if change is not None:
             resolving.steps[f"entry {self.server} {self.entry}"] = change

@@ -1,4 +1,4 @@
-"""The step that puts a file or link in a place: what is kept beforehand, how it is made and taken back."""
+"""Place a file or link: keep the original, place the new entry, undo."""
 
 import os
 import stat
@@ -52,7 +52,7 @@ class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag
 
     @property
     def undone(self) -> str:
-        """What taking it back does, for people."""
+        """Result of the undo, for people."""
         return "taken away" if self.before is None else "put back"
 
     @property
@@ -82,7 +82,7 @@ class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag
         stage(HostPath(self.content), site.place(self.staged), self.after)
 
     def make(self, site: Site, _tell: Tell) -> None:
-        """Put it in its place; the folder is not flushed yet. Raises: OSError: also where something stands there."""
+        """Swap the new entry in; the folder is not flushed yet. Raises: OSError, also if an entry has appeared."""
         target = site.place(self.target)
         if self.before is None and target.is_there:
             raise FileExistsError(17, "something stands there by now", target.host)
@@ -96,13 +96,13 @@ class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag
         return bool(self.after.link) or stat.S_IMODE(target.status().st_mode) == self.after.mode
 
     def obstacle(self, site: Site) -> str:
-        """Why it can be neither made nor taken back; empty where it can."""
+        """Reason why it can be neither made nor undone; empty if it can."""
         if not self._is_kept(site):
             return "the original that was kept of it is gone or was altered"
         return "it is neither as before nor as restored" if self._is_changed(site) else ""
 
     def has_original(self, site: Site) -> bool:
-        """Whether what stands in the place is kept."""
+        """Whether the original is kept."""
         if not self.kept or self.keeps_inode:  # a second name is given to it as it is staged
             return True
         return os.path.isfile(site.kept(self.kept))
@@ -138,10 +138,10 @@ class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag
             give_back_times(site, [folder])
 
     def _is_changed(self, site: Site) -> bool:
-        """Whether what stands there is neither the original nor what was placed."""
+        """Whether the current entry is neither the original nor the placed one."""
         target = site.place(self.target)
         if self.insertion is not None and target.is_file:
-            return False  # others may write there as well: what was put in is taken out of whatever stands there now
+            return False  # others write to it too: the undo removes only the insertion
         return target.is_there and not stands_as(target, self.after) and not stands_as(target, self.before)
 
     def _is_kept(self, site: Site) -> bool:
@@ -178,24 +178,24 @@ class Change(Step, frozen=True, kw_only=True):
     owner: EntryOwner = EntryOwner()  # to whom a new file belongs
     keeps_mode: bool = True  # whether a file that is replaced keeps mode and owner that it has
     link: str = ""  # where a symbolic link is made instead: its target, as it stands in the link
-    location: str = ""  # where it lies, if not at its path (``machine.places.Ground``)
+    location: str = ""  # if it differs from the path (``machine.places.Ground``)
     insertion: Insertion | None = None  # where the new content is the old one with something put in
     details: tuple[str, ...] = ()  # what of the content changes, for people
-    state: FileState | None = None  # all that is to stand there, where that is known: owner, times, attributes
+    state: FileState | None = None  # complete target state, if known: owner, times, attributes
 
     @property
     def verb(self) -> str:
-        """What it does."""
+        """Action in a preview."""
         return "link" if self.link else "change" if self.replaces else "place"
 
     @property
-    def told(self) -> tuple[str, ...]:
-        """What else a preview tells of it."""
+    def preview_details(self) -> tuple[str, ...]:
+        """Details for a preview."""
         return (f"to {self.link}",) if self.link else self.details
 
     @property
     def replaces(self) -> bool:
-        """Whether something stands there that is replaced."""
+        """Whether it replaces an existing entry."""
         return self.because != MISSING
 
     @property
@@ -218,10 +218,10 @@ class Change(Step, frozen=True, kw_only=True):
         return self.size, status.st_size if status is not None and stat.S_ISREG(status.st_mode) else 0
 
     def keep(self, keeping: Keeping) -> EntryRecord:
-        """Keep what stands there, and write down what is to stand there. The copy is not on the disk yet.
+        """Keep the current entry and record the new one. The copy is not flushed yet.
 
         Raises:
-            OSError: what stands there cannot be kept, or is no file and no link.
+            OSError: the current entry cannot be kept, or is neither a file nor a link.
         """
         site, target, place = keeping.site, keeping.target, keeping.look(keeping.target.folder)
         before = read_state(target)
@@ -260,7 +260,7 @@ def _bring_back_inode(kept: Place, target: Place) -> None:
 
 
 def _state_after(step: Change, before: FileState | None, folder: Around) -> FileState:
-    """What is to stand there: besides the bytes the original's mode, owner and attributes, or those of a new file."""
+    """Target state: mode, owner and attributes of the original, or those of a new file."""
     if step.state is not None:
         return step.state
     if before is not None and not before.link and not step.link:
@@ -287,11 +287,11 @@ class PutFile(Form, frozen=True, kw_only=True, tag="place file"):
 
     @property
     def title(self) -> str:
-        """As of every step."""
+        """Title for the history."""
         return self.package or self.name
 
     def resolve(self, resolving: PlanResolution) -> None:
-        """Add what it comes to."""
+        """Add the steps for this machine."""
         path = resolving.machine.real(MachinePath(self.path))
         entry, place = resolving.entry(self.path)
         if resolving.machine.folder_of(path) == resolving.machine.folder_of(entry):
@@ -335,13 +335,13 @@ class PutFile(Form, frozen=True, kw_only=True, tag="place file"):
 
 
 class MakeLink(Form, frozen=True, kw_only=True, tag="make link"):
-    """A symbolic link is made, or led elsewhere."""
+    """Create or change a symbolic link."""
 
     target: Path  # as it is to stand in the link
     expects: Expected | None = None
 
     def resolve(self, resolving: PlanResolution) -> None:
-        """Add what it comes to."""
+        """Add the steps for this machine."""
         path, place = resolving.entry(self.path)
         state = resolving.state(path, place)
         if state is not None and state.link and _leads_alike(resolving.machine, path, state.link, self.target):
@@ -356,7 +356,7 @@ class CopyLink(Form, frozen=True, kw_only=True, tag="copy link"):
     """A symbolic link is replaced by a copy of the file to which it leads."""
 
     def resolve(self, resolving: PlanResolution) -> None:
-        """Add what it comes to."""
+        """Add the steps for this machine."""
         path, place = resolving.entry(self.path)
         state = resolving.state(path, place)
         if state is None:

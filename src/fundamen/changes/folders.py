@@ -25,7 +25,7 @@ class MadeFolderRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind"
 
     @property
     def undone(self) -> str:
-        """What taking it back does, for people."""
+        """Result of the undo, for people."""
         return "taken away" if self.new_folders else "as before"
 
     def changed_folders(self) -> Iterator[str]:
@@ -66,12 +66,12 @@ class SetFolder(Step, frozen=True, kw_only=True):
 
     @property
     def verb(self) -> str:
-        """What it does."""
+        """Action in a preview."""
         return "folder"
 
     @property
     def replaces(self) -> bool:
-        """Whether something stands there that is changed."""
+        """Whether it changes an existing entry."""
         return self.because != MISSING
 
     def place(self, machine: Machine) -> Place:
@@ -133,7 +133,7 @@ class MakeFolder(Form, frozen=True, kw_only=True, tag="make folder"):
     group: Annotated[str, msgspec.Meta(max_length=100)] = ""
 
     def resolve(self, resolving: PlanResolution) -> None:
-        """Add what it comes to."""
+        """Add the steps for this machine."""
         path, place = resolving.entry(self.path)
         if place.is_folder:
             return  # somebody has done it meanwhile

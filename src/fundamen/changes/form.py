@@ -1,4 +1,4 @@
-"""The form of a change in a plan (docs/formats/plan.md), and what it comes to on one machine."""
+"""Forms of changes in a plan (docs/formats/plan.md), and how they are resolved on one machine."""
 
 from collections.abc import Callable, Mapping, Sequence
 from types import MappingProxyType
@@ -25,7 +25,7 @@ Bring = Callable[[Sequence[str]], NewPackages]
 
 
 class Means(msgspec.Struct, frozen=True):
-    """What a plan is resolved with."""
+    """Services and data for resolving a plan."""
 
     catalogues: Sequence[Catalogue]  # of trusted sources, proven
     fetch: Fetch  # brings a file of a source in
@@ -36,7 +36,7 @@ class Means(msgspec.Struct, frozen=True):
 
 
 class Expected(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):
-    """What stands at a place; nothing, where all is empty."""
+    """Expected entry; all fields empty for none."""
 
     sha256: str = ""  # of a file
     link: str = ""  # the target of a symbolic link
@@ -62,7 +62,7 @@ class PlanResolution:
         entry = self.machine.join(folder, name)
         for link in self._links:
             if self.machine.folded(entry).startswith(self.machine.folded(link) + self.machine.paths.sep):
-                raise unfit(entry, f"it lies below {shown(link)}, which the plan makes a link")
+                raise unfit(entry, f"it is below {shown(link)}, where the plan creates a link")
         return entry, self.machine.place(folder).below(name)
 
     def location(self, place: Place) -> str:
@@ -70,14 +70,14 @@ class PlanResolution:
         return self.machine.ground.location(place)
 
     def state(self, path: MachinePath, place: Place) -> FileState | None:
-        """What stands at a place. Raises: RestorationError: neither a file nor a link."""
+        """Current entry at a place. Raises: RestorationError: neither a file nor a link."""
         try:
             return read_state(place)
         except OSError as error:
             raise unfit(path, error.strerror or str(error)) from error
 
     def require(self, path: MachinePath, state: FileState | None, expected: Expected | None) -> None:
-        """Compare what stands at a place with what a step expects there."""
+        """Compare the current entry with the expected one. Raises: RestorationError."""
         found = Expected(state.sha256, state.link) if state is not None else Expected()
         if expected is not None and found != expected:
             wanted = "nothing" if expected == Expected() else "something else"
@@ -104,11 +104,11 @@ class Form(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
 
     @property
     def title(self) -> str:
-        """What it brings, in a few words for the history."""
+        """Title for the history."""
         return f"{self.__struct_config__.tag!s} {self.path}"
 
     def resolve(self, resolving: PlanResolution) -> None:
-        """Add the steps that it comes to on a machine as it is now; none where all is as it should be.
+        """Add its steps for the machine's current state; none if nothing needs to change.
 
         Raises:
             RestorationError: the machine is not as it expects it.

@@ -97,10 +97,10 @@ class UseInstaller(Form, frozen=True, kw_only=True, tag="run installer"):
 
     @property
     def title(self) -> str:
-        """As of every step."""
+        """Title for the history."""
         return f"the installer {self.path}"
 
     def resolve(self, resolving: PlanResolution) -> None:
-        """Add what it comes to."""
+        """Add the steps for this machine."""
         found = plan_run(resolving.machine, self, resolving.means.now_seconds, resolving.means.environment)
         resolving.steps[f"installer {found.path}"] = found

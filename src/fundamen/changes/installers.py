@@ -86,7 +86,7 @@ class InstallerRunRecord(Record, frozen=True, kw_only=True, tag_field="kind", ta
 
     @property
     def undone(self) -> str:
-        """What taking it back does, for people."""
+        """Result of the undo, for people."""
         return "brought back"
 
     def make(self, site: Site, tell: Tell) -> None:
@@ -127,12 +127,12 @@ class RunInstaller(Step, frozen=True, kw_only=True):
 
     @property
     def verb(self) -> str:
-        """What it does."""
+        """Action in a preview."""
         return "run"
 
     @property
-    def told(self) -> tuple[str, ...]:
-        """What else a preview tells of it."""
+    def preview_details(self) -> tuple[str, ...]:
+        """Details for a preview."""
         return (f"signed by {self.publisher}; it may take {self.seconds:.0f} s",)
 
     def room(self, place: Place) -> tuple[int, int]:

@@ -30,7 +30,7 @@ class LimitRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="limi
 
     @property
     def undone(self) -> str:
-        """What taking it back does, for people."""
+        """Result of the undo, for people."""
         return "as before"
 
     def make(self, site: Site, _tell: Tell) -> None:
@@ -58,17 +58,17 @@ class ChangeLimit(Step, frozen=True, kw_only=True):
 
     @property
     def verb(self) -> str:
-        """What it does."""
+        """Action in a preview."""
         return "change"
 
     @property
-    def told(self) -> tuple[str, ...]:
-        """What else a preview tells of it."""
+    def preview_details(self) -> tuple[str, ...]:
+        """Details for a preview."""
         return (f"{self.name}: from {self.before} to {self.after}, until the next start",)
 
     @property
     def replaces(self) -> bool:
-        """Whether something stands there that is changed."""
+        """Whether it changes an existing entry."""
         return True
 
     def keep(self, _keeping: Keeping) -> LimitRecord:
@@ -146,11 +146,11 @@ class SetLimit(Form, frozen=True, kw_only=True, tag="set kernel limit"):
 
     @property
     def title(self) -> str:
-        """As of every step."""
+        """Title for the history."""
         return f"the limit {self.name}"
 
     def resolve(self, resolving: PlanResolution) -> None:
-        """Add what it comes to."""
+        """Add the steps for this machine."""
         limit = plan_limit(resolving.machine, self)
         if limit is not None:
             resolving.steps[f"limit {limit.path}"] = limit

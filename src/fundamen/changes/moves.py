@@ -16,7 +16,7 @@ class MoveRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag=
 
     @property
     def undone(self) -> str:
-        """What taking it back does, for people."""
+        """Result of the undo, for people."""
         return "moved back"
 
     def make(self, site: Site, _tell: Tell) -> None:
@@ -29,7 +29,7 @@ class MoveRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag=
         aside.folder.flush()
 
     def is_made(self, site: Site) -> bool:
-        """Whether it lies aside."""
+        """Whether it was set aside."""
         return site.place(self.aside).is_there
 
     def obstacle(self, site: Site) -> str:
@@ -49,21 +49,21 @@ class MoveRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag=
 class Move(Step, frozen=True, kw_only=True):
     """One step: a file or folder is set aside, with everything in it."""
 
-    aside: MachinePath  # where it lies then, on the same file system
+    aside: MachinePath  # new path, on the same file system
 
     @property
     def verb(self) -> str:
-        """What it does."""
+        """Action in a preview."""
         return "set aside"
 
     @property
-    def told(self) -> tuple[str, ...]:
-        """What else a preview tells of it."""
+    def preview_details(self) -> tuple[str, ...]:
+        """Details for a preview."""
         return (f"as {self.aside}",)
 
     @property
     def replaces(self) -> bool:
-        """Whether something stands there that is changed."""
+        """Whether it changes an existing entry."""
         return True
 
     def place(self, machine: Machine) -> Place:
@@ -74,7 +74,7 @@ class Move(Step, frozen=True, kw_only=True):
         """Write down what is to be moved; nothing is changed.
 
         Raises:
-            OSError: nothing stands there, or something where it is to go, or that is on another file system.
+            OSError: the entry is missing, the new name is taken, or it is on another file system.
         """
         site, target = keeping.site, keeping.target
         aside = site.machine.entry_place(self.aside)
@@ -83,7 +83,7 @@ class Move(Step, frozen=True, kw_only=True):
             raise FileExistsError(17, "something stands there already", aside.host)
         beside = around(site, aside.folder)
         own = times_of(site, target.folder)
-        # What is mounted there is of another device than the folder around it.
+        # A mount point has another device than its parent folder.
         if {own.device, beside.nearest.device} != {status.st_dev}:
             raise OSError(18, "it would have to go to another file system", target.host)
         return MoveRecord(
@@ -112,7 +112,7 @@ class SetAside(Form, frozen=True, kw_only=True, tag="set aside"):
     keeps: tuple[Part, ...] = ()
 
     def resolve(self, resolving: PlanResolution) -> None:
-        """Add what it comes to."""
+        """Add the steps for this machine."""
         path, place = resolving.entry(self.path)
         if not place.is_there:
             raise unfit(path, "nothing stands there")

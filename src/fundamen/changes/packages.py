@@ -32,7 +32,7 @@ class PackagesRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="p
 
     @property
     def undone(self) -> str:
-        """What taking it back does, for people."""
+        """Result of the undo, for people."""
         return "purged"
 
     def make(self, site: Site, _tell: Tell) -> None:
@@ -74,12 +74,12 @@ class InstallPackages(Step, frozen=True, kw_only=True):
 
     @property
     def verb(self) -> str:
-        """What it does."""
+        """Action in a preview."""
         return "install"
 
     @property
-    def told(self) -> tuple[str, ...]:
-        """What else a preview tells of it."""
+    def preview_details(self) -> tuple[str, ...]:
+        """Details for a preview."""
         return tuple(f"{each.name} {each.version}" for each in self.packages)
 
     def keep(self, keeping: Keeping) -> PackagesRecord:
@@ -126,11 +126,11 @@ class InstallByName(Form, frozen=True, kw_only=True, tag="install packages"):
 
     @property
     def title(self) -> str:
-        """As of every step."""
+        """Title for the history."""
         return ", ".join(self.names)
 
     def resolve(self, resolving: PlanResolution) -> None:
-        """Add what it comes to."""
+        """Add the steps for this machine."""
         new = resolving.means.bring(self.names)
         path = MachinePath(", ".join(each.name for each in new.wanted))
         if new.wanted:

@@ -45,7 +45,7 @@ class RightsRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", ta
 
     @property
     def undone(self) -> str:
-        """What taking it back does, for people."""
+        """Result of the undo, for people."""
         return "as before"
 
     def make(self, site: Site, _tell: Tell) -> None:
@@ -61,12 +61,12 @@ class RightsRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", ta
         return _rights_of(site.place(self.target)) == self.after
 
     def obstacle(self, site: Site) -> str:
-        """Why it can be neither made nor taken back; empty where it can."""
+        """Reason why it can be neither made nor undone; empty if it can."""
         place = site.place(self.target)
         if not place.is_there:
-            return "nothing stands there any more"
+            return "it does not exist any more"
         if place.status().st_ino != self.inode:
-            return "something else stands there now"
+            return "it is another entry now"
         is_ours = self._is_between(_rights_of(place))
         return "" if is_ours else "its rights are neither as before nor as restored"
 
@@ -91,7 +91,7 @@ class RightsRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", ta
 
     def _require_same(self, place: Place) -> None:
         if place.status().st_ino != self.inode:
-            raise OSError(0, "something else stands there now", place.host)
+            raise OSError(0, "it is another entry now", place.host)
 
 
 class ChangeRights(Step, frozen=True, kw_only=True):
@@ -102,17 +102,17 @@ class ChangeRights(Step, frozen=True, kw_only=True):
 
     @property
     def replaces(self) -> bool:
-        """Whether something stands there that is changed."""
+        """Whether it changes an existing entry."""
         return True
 
     @property
     def verb(self) -> str:
-        """What it does."""
+        """Action in a preview."""
         return "rights"
 
     @property
-    def told(self) -> tuple[str, ...]:
-        """What else a preview tells of it."""
+    def preview_details(self) -> tuple[str, ...]:
+        """Details for a preview."""
         before, after = self.before, self.after
         told = [f"mode: from {before.mode:04o} to {after.mode:04o}"] if before.mode != after.mode else []
         if (before.uid, before.gid) != (after.uid, after.gid):
@@ -155,13 +155,13 @@ class SetRights(Form, frozen=True, kw_only=True, tag="set rights"):
     label: Text | None = None  # security label; empty: none
 
     def resolve(self, resolving: PlanResolution) -> None:
-        """Add what it comes to."""
+        """Add the steps for this machine."""
         machine = resolving.machine
         path = machine.real(MachinePath(self.path))
         place = machine.place(path)
         status = place.status_or_none()
         if status is None or not (stat.S_ISREG(status.st_mode) or stat.S_ISDIR(status.st_mode)):
-            raise unfit(path, "neither a file nor a folder stands there")
+            raise unfit(path, "it is neither a file nor a folder")
         before = _rights_of(place)
         try:
             after = self._wanted(machine, before)
@@ -206,7 +206,7 @@ class SetRights(Form, frozen=True, kw_only=True, tag="set rights"):
 
 
 def _bytes_of(text: str | None, read: Callable[[str], bytes]) -> bytes | None:
-    """What an attribute is to hold: None where it stays, nothing where it is to go."""
+    """New value of an attribute: None to keep it, empty to remove it."""
     return None if text is None else read(text) if text else b""
 
 

@@ -146,11 +146,11 @@ class ImportRoot(Form, frozen=True, kw_only=True, tag="import root"):
 
     @property
     def title(self) -> str:
-        """As of every step."""
+        """Title for the history."""
         return f"the root certificate {self.sha256[:16]}..."
 
     def resolve(self, resolving: PlanResolution) -> None:
-        """Add what it comes to."""
+        """Add the steps for this machine."""
         root = read_certificate(self.certificate)
         if root.sha256 != self.sha256:
             raise UntrustedError(

@@ -106,7 +106,7 @@ class EnableService(ServiceForm, frozen=True, kw_only=True, tag="enable service"
     """Enable a service: of systemd by its links, of Windows by its start type."""
 
     def resolve(self, resolving: PlanResolution) -> None:
-        """Add what it comes to."""
+        """Add the steps for this machine."""
         if resolving.machine.platform is Platform.WINDOWS:
             start_by_itself(resolving.machine, self).resolve(resolving)
             return

@@ -28,7 +28,7 @@ class _SettingForm(Form, frozen=True, kw_only=True):
         raise NotImplementedError
 
     def resolve(self, resolving: PlanResolution) -> None:
-        """Add what it comes to."""
+        """Add the steps for this machine."""
         path = resolving.machine.real(MachinePath(self.path))
         form = self.format or format_of(path)
         if form is None:

@@ -34,7 +34,7 @@ class ServiceRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="se
 
     @property
     def undone(self) -> str:
-        """What taking it back does, for people."""
+        """Result of the undo, for people."""
         return "left running" if self.was_running else "stopped"
 
     def make(self, site: Site, _tell: Tell) -> None:
@@ -63,7 +63,7 @@ class StartService(Step, frozen=True, kw_only=True):
 
     @property
     def verb(self) -> str:
-        """What it does."""
+        """Action in a preview."""
         return "start"
 
     def keep(self, _keeping: Keeping) -> ServiceRecord:
@@ -130,7 +130,7 @@ class RunService(ServiceForm, frozen=True, kw_only=True, tag="start service"):
     """Start a service of this host."""
 
     def resolve(self, resolving: PlanResolution) -> None:
-        """Add what it comes to."""
+        """Add the steps for this machine."""
         start = plan_start(resolving.machine, self.name, self.because)
         if start is not None:
             resolving.steps[f"service {self.name}"] = start

@@ -88,7 +88,7 @@ def replaced(site: Site, folder: FolderTimes) -> str:
     status = site.place(folder.path).status()
     if status.st_ino == folder.inode or not keeps_numbers(status.st_dev):
         return ""
-    return "another folder stands there now than the one that was changed"
+    return "it is another folder now than the one that was changed"
 
 
 def obstacle(site: Site, record: Record) -> str:

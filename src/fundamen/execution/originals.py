@@ -29,7 +29,7 @@ _LARGEST = 256 << 20  # bytes
 
 
 class Originals(msgspec.Struct, frozen=True):
-    """What lies in a folder of originals."""
+    """The contents of a folder of originals."""
 
     folder: str
     begun: datetime
@@ -51,7 +51,7 @@ def write_list(folder: str, begun: datetime, restoration: RestorationRecord, ste
 
 
 def without_journal(journal: Journal) -> tuple[Originals, ...]:
-    """Originals on which no restoration stands that the journal knows of, the oldest first. Raises: UnreadableError."""
+    """Originals of restorations that are not in the journal, the oldest first. Raises: UnreadableError."""
     used = {str(journal.kept_folder(entry.number)) for entry in journal.entries(STANDING)}
     found = [_read(journal, folder) for folder in _all_folders(journal) if folder not in used]
     return tuple(sorted((each for each in found if each is not None), key=lambda each: each.begun))
@@ -86,7 +86,7 @@ def give_up(journal: Journal, entry: JournalEntry) -> None:
 
 
 def size_of(journal: Journal, entry: JournalEntry) -> int:
-    """What the originals take up: those in our own folder, and those that stay beside their place."""
+    """Size of the originals in bytes, including those kept in the target's folder."""
     size = sum(step.record.kept_beside() for step in entry.steps)
     for top in {*_folders(journal, entry), str(journal.kept_folder(entry.number))}:
         for folder, _, names in os.walk(top):
@@ -120,7 +120,7 @@ def _read(journal: Journal, folder: str) -> Originals | None:
         steps = tuple(decoded(dict(step), journal.site) for step in listed.steps)
     except (OSError, ValueError, msgspec.MsgspecError) as error:
         raise UnreadableError(
-            what="Originals that were kept cannot be told",
+            what="The list of kept originals cannot be read",
             why=f"{shown(path)}: {error}",
             do="Nothing was changed. Keep that folder; the files in it are the originals.",
         ) from error

@@ -1,4 +1,4 @@
-"""Open what stands at a path below a folder so that no link is followed on the way, not even one put there meanwhile.
+"""Open entries below a folder without following any link, not even one created meanwhile.
 
 Sources: openat2(2), RESOLVE_BENEATH and RESOLVE_NO_SYMLINKS; where the kernel has it not, or it is barred, one name
 after the other by openat(2) with O_NOFOLLOW.
@@ -20,7 +20,7 @@ _Open = Callable[[int, bytes, int, int], int]
 
 
 def open_below(folder: int, path: str, flags: int, mode: int = 0) -> int:
-    """Open what stands at a path below an open folder.
+    """Open the entry at a path below an open folder.
 
     Args:
         folder: the handle of the folder; nothing above it is ever reached.
@@ -73,7 +73,7 @@ def _is_link(folder: int, name: str) -> bool:
 
 @functools.cache
 def _at_once() -> _Open | None:
-    """What opens a path in one call; None where this system has no such call."""
+    """Function that opens a path in one system call; None if the system has none."""
     if sys.platform != "linux":
         return None
     import ctypes  # noqa: PLC0415 - only where something below a folder is opened

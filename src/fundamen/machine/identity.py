@@ -16,7 +16,7 @@ _VOLUMES = "/dev/disk/by-uuid"
 
 
 def identity_of(machine: Machine) -> str:
-    """What tells a machine at a folder from every other, and from a copy of it; empty for this host itself.
+    """Identity of a machine at a folder, different from that of its copies; empty for this host.
 
     Raises:
         OSError: its root cannot be looked at.

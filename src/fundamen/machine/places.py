@@ -1,6 +1,6 @@
 """Places: names in folders of a machine that are reached from its root without following a link.
 
-Whoever exchanges a folder for a link while Fundamen looks or writes gets an error out of it, and nothing else.
+If somebody replaces a folder with a link meanwhile, the operation fails; it never leaves the machine.
 """
 
 import contextlib
@@ -53,7 +53,7 @@ class Top:
         self._folders: OrderedDict[str, _Handle] = OrderedDict()
 
     def has(self, host: str) -> bool:
-        """Whether a host path lies in it, by its name alone."""
+        """Whether a host path is inside, by its name alone."""
         return host.startswith(self._prefix) or host == self.path
 
     def place(self, inner: str) -> "Place":
@@ -61,15 +61,15 @@ class Top:
         return Place(self, inner.strip("/"))
 
     def place_of(self, host: str) -> "Place":
-        """The place at a host path that lies in this folder by its name."""
+        """The place at a host path inside this folder."""
         return Place(self, host[len(self._prefix) :])
 
     def host(self, inner: str) -> HostPath:
-        """What the host calls a path from this folder on."""
+        """Host path of a path relative to this folder."""
         return HostPath(self._prefix + inner if inner else self.path)
 
     def open(self, inner: str, flags: int, mode: int = 0) -> int:
-        """Open what stands at a path from this folder on. Raises: OSError."""
+        """Open the entry at a path relative to this folder. Raises: OSError."""
         folder, _, name = inner.rpartition("/")
         return open_below(self.folder(folder).number, name, flags, mode)
 
@@ -88,7 +88,7 @@ class Top:
         return handle
 
     def forget(self, inner: str = "") -> None:
-        """Let go of the open folders at a path and below it: the next look descends again."""
+        """Close the cached folders at and below a path, so that they are opened anew."""
         for each in [each for each in self._folders if not inner or each == inner or each.startswith(inner + "/")]:
             self._folders.pop(each, None)
 
@@ -101,7 +101,7 @@ class Place(msgspec.Struct, frozen=True):
 
     @property
     def host(self) -> HostPath:
-        """What the host calls it: for messages, and for tools that take no handle."""
+        """Its host path, for messages and for tools that take no handle."""
         return self.top.host(self.inner)
 
     @property
@@ -111,7 +111,7 @@ class Place(msgspec.Struct, frozen=True):
 
     @property
     def folder(self) -> "Place":
-        """The folder that it lies in; the top lies in itself."""
+        """The parent folder; the top is its own parent."""
         return Place(self.top, self.inner.rpartition("/")[0])
 
     def below(self, path: str) -> "Place":
@@ -123,12 +123,12 @@ class Place(msgspec.Struct, frozen=True):
         return self.folder.below(name)
 
     def status(self) -> os.stat_result:
-        """What stands there, as lstat(2) tells."""
+        """Status of the entry, as of lstat(2)."""
         with self.at() as folder:
             return os.stat(self.name or ".", dir_fd=folder, follow_symlinks=False)
 
     def status_or_none(self) -> os.stat_result | None:
-        """What stands there; None where nothing does, also where its folder is none."""
+        """Status of the entry; None if it or its folder does not exist."""
         try:
             return self.status()
         except (FileNotFoundError, NotADirectoryError):
@@ -136,26 +136,26 @@ class Place(msgspec.Struct, frozen=True):
 
     @property
     def is_there(self) -> bool:
-        """Whether anything stands there."""
+        """Whether an entry exists."""
         return self.status_or_none() is not None
 
     @property
     def is_folder(self) -> bool:
-        """Whether a folder stands there."""
+        """Whether it is a folder."""
         return _is(self, stat.S_ISDIR)
 
     @property
     def is_file(self) -> bool:
-        """Whether an ordinary file stands there."""
+        """Whether it is a regular file."""
         return _is(self, stat.S_ISREG)
 
     def link(self) -> str:
-        """What the link that stands there leads to."""
+        """Target of the symbolic link."""
         with self.at() as folder:
             return os.readlink(self.name, dir_fd=folder)
 
     def names(self) -> list[str]:
-        """The names in the folder that stands there."""
+        """Names in the folder."""
         handle = self.open(os.O_RDONLY | getattr(os, "O_DIRECTORY", 0))
         try:
             return os.listdir(handle)
@@ -163,7 +163,7 @@ class Place(msgspec.Struct, frozen=True):
             os.close(handle)
 
     def open(self, flags: int, mode: int = 0) -> int:
-        """Open what stands there. The handle is the caller's to close."""
+        """Open the entry. The caller closes the handle."""
         with self._told():
             return self.top.open(self.inner, flags, mode)
 
@@ -175,12 +175,12 @@ class Place(msgspec.Struct, frozen=True):
             return self.open(_QUIETLY)
 
     def reading(self) -> IO[bytes]:
-        """The bytes of the file that stands there."""
+        """The file, opened for reading."""
         return os.fdopen(self.open_quietly(), "rb")
 
     @contextlib.contextmanager
     def opened(self, flags: int) -> Iterator[int]:
-        """A handle of what stands there, closed afterwards."""
+        """A handle of the entry, closed afterwards."""
         handle = self.open(flags)
         try:
             with self._told():
@@ -200,11 +200,11 @@ class Place(msgspec.Struct, frozen=True):
 
     @contextlib.contextmanager
     def itself(self) -> Iterator[int | str]:
-        """What stands there, no link, for calls that change it: its handle. It need not be readable."""
+        """Handle of the entry, which is no link, for calls that change it. It need not be readable."""
         flags = getattr(os, "O_PATH", os.O_RDONLY)
         with self.opened(flags if _has_handles_as_paths() else os.O_RDONLY) as handle:
             if stat.S_ISLNK(os.fstat(handle).st_mode):
-                raise OSError(0, "a link stands there", self.host)
+                raise OSError(0, "it is a symbolic link", self.host)
             # A handle that only names something is taken by calls only through its path there: open(2), O_PATH.
             yield f"{_HANDLES}/{handle}" if _has_handles_as_paths() else handle
 
@@ -225,7 +225,7 @@ class Place(msgspec.Struct, frozen=True):
 class Ground(msgspec.Struct, frozen=True):
     """All tops of a machine, and how a place is written down so that it is found again wherever its disk is mounted.
 
-    A location is ``/PATH`` below the root that was named, or ``X:/PATH`` below a drive that lies elsewhere.
+    A location is ``/PATH`` below the root that was named, or ``X:/PATH`` below a drive in another folder.
     """
 
     tops: Mapping[str, Top]  # the root by the empty name, further drives by their letters
@@ -241,11 +241,11 @@ class Ground(msgspec.Struct, frozen=True):
         return top.place(path)
 
     def place_of(self, host: str) -> Place:
-        """The place of a host path whose links were followed. Raises: OSError: it lies outside of the machine."""
+        """The place of a host path whose links were followed. Raises: OSError: it is outside the machine."""
         for top in self.tops.values():
             if top.has(host):
                 return top.place_of(host)
-        raise OSError(0, "it lies outside of the machine", host)
+        raise OSError(0, "it is outside the machine", host)
 
     def location(self, place: Place) -> str:
         """How a place is written down."""
@@ -253,7 +253,7 @@ class Ground(msgspec.Struct, frozen=True):
         return f"{name}:/{place.inner}" if name else f"/{place.inner}"
 
     def forget(self) -> None:
-        """Let go of all open folders: the next look descends again."""
+        """Close all cached folders, so that they are opened anew."""
         for top in self.tops.values():
             top.forget()
 

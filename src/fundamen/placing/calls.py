@@ -1,4 +1,4 @@
-"""The calls that change what stands at a place of a machine, each through the handle of its folder.
+"""System calls that change entries of a machine, each through the handle of its folder.
 
 All raise OSError, with the host path; none follows a link.
 """
@@ -17,7 +17,7 @@ def new_file(place: Place) -> IO[bytes]:
 
 
 def remove_entry(place: Place) -> None:
-    """Take the file or link away that stands there."""
+    """Remove a file or link."""
     with place.at() as folder:
         os.unlink(place.name, dir_fd=folder)
 
@@ -29,7 +29,7 @@ def make_folder(place: Place, mode: int = 0o777) -> None:
 
 
 def remove_folder(place: Place) -> None:
-    """Take an empty folder away."""
+    """Remove an empty folder."""
     place.top.forget(place.inner)
     with place.at() as folder:
         os.rmdir(place.name, dir_fd=folder)
@@ -42,13 +42,13 @@ def make_link(place: Place, target: str) -> None:
 
 
 def name_also(place: Place, other: Place) -> None:
-    """Give what stands there a second name."""
+    """Create a hard link to it."""
     with place.at() as folder, other.at() as its:
         os.link(place.name, other.name, src_dir_fd=folder, dst_dir_fd=its, follow_symlinks=False)
 
 
 def move(place: Place, other: Place) -> None:
-    """Give it another name, in the place of a file or link that has it."""
+    """Rename it, replacing a file or link of that name."""
     with place.at() as folder, other.at() as its:
         os.rename(place.name, other.name, src_dir_fd=folder, dst_dir_fd=its)
     place.top.forget(place.inner)
@@ -56,7 +56,7 @@ def move(place: Place, other: Place) -> None:
 
 
 def give_away(place: Place, uid: int, gid: int) -> None:
-    """Give a file, link or folder to an owner."""
+    """Change the owner of a file, link or folder."""
     with place.at() as folder:
         os.chown(place.name or ".", uid, gid, dir_fd=folder, follow_symlinks=False)
 
@@ -80,6 +80,6 @@ def set_attribute(place: Place, name: str, value: bytes) -> None:
 
 
 def remove_attribute(place: Place, name: str) -> None:
-    """Take an extended attribute of a file or folder away."""
+    """Remove an extended attribute of a file or folder."""
     with place.itself() as it:
         os.removexattr(it, name)

@@ -26,10 +26,10 @@ class FileState(msgspec.Struct, frozen=True):
 
 
 def read_state(place: Place) -> FileState | None:
-    """The state of an ordinary file or a symbolic link; None where nothing stands there.
+    """The state of an ordinary file or a symbolic link; None if there is none.
 
     Raises:
-        OSError: it cannot be read, or something else stands there.
+        OSError: it cannot be read, or is of another type.
     """
     status = place.status_or_none()
     if status is None:

@@ -68,7 +68,7 @@ def _flush(path: str, flags: int) -> None:
 
 @functools.cache
 def _of_a_file_system() -> Callable[[HostPath | Place], None] | None:
-    """What flushes the whole file system that a path is on and tells errors; None where nothing does that."""
+    """Function that flushes a whole file system and reports errors; None if there is none."""
     version = re.match(r"(\d+)\.(\d+)", os.uname().release) if sys.platform == "linux" else None
     if version is None or (int(version[1]), int(version[2])) < _TELLS_ERRORS:
         return None

@@ -1,7 +1,7 @@
 """Write files of our own (reports, plans, captures, keys, cases, ...) so that each is the old one or the new one.
 
-What is written lies under a name that nobody can guess until it is whole and on the disk; then it takes the place of
-what stood there, link or file. No link is followed at its end.
+New content is written under an unguessable name and flushed; then it replaces the old file or link. A link at the
+end of the path is not followed.
 """
 
 import contextlib
@@ -23,7 +23,7 @@ def written_whole(path: str, mode: int = _MODE) -> Iterator[BinaryIO]:
     """A file to be filled: it takes its place once the block has ended well. Its folder is made if need be.
 
     Raises:
-        OSError: it cannot be written; what stood there stands there still.
+        OSError: it cannot be written; the old file is unchanged.
     """
     folder = os.path.dirname(path) or "."
     os.makedirs(folder, exist_ok=True)
@@ -61,6 +61,6 @@ def copy_whole(source: str, path: str, most: int) -> str:
 
 
 def remove_own(path: str) -> None:
-    """Take a file of ours away, if it is there. Raises: OSError."""
+    """Remove a file of ours, if it exists. Raises: OSError."""
     with contextlib.suppress(FileNotFoundError):
         os.unlink(path)

@@ -1,4 +1,4 @@
-"""The folder of Fundamen's own state: nobody else may write there, for what lies there says what is put in place."""
+"""The folder of Fundamen's own state. Only its user may write to it, for its contents decide what is restored."""
 
 import contextlib
 import os
@@ -12,7 +12,7 @@ _OTHERS_WRITE = stat.S_IWGRP | stat.S_IWOTH
 
 
 def take_over(old: str, new: str) -> None:
-    """Give a folder of ours another name, where it is there. What is under way in it goes on."""
+    """Rename a folder of ours, if it exists."""
     with contextlib.suppress(OSError):
         os.rename(old, new)
 
@@ -27,7 +27,7 @@ def require_own(folder: str, uid: int) -> None:
     Raises:
         UsageError: it belongs to somebody else, or others may write to it.
     """
-    with contextlib.suppress(OSError):  # whoever writes there is told
+    with contextlib.suppress(OSError):  # a later write reports it
         os.makedirs(os.path.dirname(folder), exist_ok=True)
         os.mkdir(folder, 0o700)
     try:
@@ -44,5 +44,5 @@ def require_own(folder: str, uid: int) -> None:
     raise UsageError(
         what=f"Fundamen's own folder {shown(folder)} is not used",
         why=f"{why}, and could have Fundamen put what they like in place",
-        do=f"Look at what lies there; then: {do}; or set FUNDAMEN_HOME to another folder.",
+        do=f"Check its contents, then run: {do}; or set FUNDAMEN_HOME to another folder.",
     )

@@ -112,7 +112,7 @@ def put(content: HostPath, target: Place, staged: Place, state: FileState) -> No
 
 
 def remove(place: Place) -> None:
-    """Take a file or link away, if it is there. Raises: OSError."""
+    """Remove a file or link, if it exists. Raises: OSError."""
     with contextlib.suppress(FileNotFoundError):
         remove_entry(place)
         place.folder.flush()

@@ -27,7 +27,7 @@ def plan_rehearsal_text(planned: PlannedRestoration, machine: Machine, *, drawn:
         page.field("copy", f"{folder}   (a cold copy, before anything else)", indent=4, width=10)
     for step in steps:
         page.field(step.verb, f"{step.path}   ({step.because})", indent=4, width=10)
-        for detail in step.told:
+        for detail in step.preview_details:
             page.line(detail, 14)
     if planned.plan.because:
         page.heading("The version was asked for")
