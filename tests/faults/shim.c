@@ -136,22 +136,24 @@ ssize_t write(int d, const void *b, size_t s) {
   return result;
 }
 
-#define OPENING(name_) \
-  int name_(const char *a, int flags, ...) { \
-    static int (*next)(const char *, int, ...); \
-    if (!next) next = (int (*)(const char *, int, ...))dlsym(RTLD_NEXT, #name_); \
+#define OPENING(name_, params, args, folder, ...) \
+  int name_ params { \
+    static int (*next)(__VA_ARGS__); \
+    if (!next) next = NEXT(int, #name_, __VA_ARGS__); \
     va_list rest; va_start(rest, flags); mode_t m = flags & (O_CREAT | O_TMPFILE) ? va_arg(rest, mode_t) : 0; va_end(rest); \
-    if (!(flags & (O_CREAT | O_TRUNC))) return next(a, flags, m); \
+    if (!(flags & (O_CREAT | O_TRUNC))) return next args; \
     if (due()) return -1; \
-    if (!log_file || mode == OFF) return next(a, flags, m); \
+    if (!log_file || mode == OFF) return next args; \
     pthread_mutex_lock(&one_by_one); \
-    int was_there = access(a, F_OK) == 0, result = next(a, flags, m); \
-    if (result >= 0 && !was_there) { SAY("make"); name(AT_FDCWD, a); node_of(result); fputc('\n', log_file); } \
+    int was_there = faccessat(folder, a, F_OK, 0) == 0, result = next args; \
+    if (result >= 0 && !was_there) { SAY("make"); name(folder, a); node_of(result); fputc('\n', log_file); } \
     if (result >= 0 && was_there && flags & O_TRUNC) { SAY("truncate"); node_of(result); SAY(" 0\n"); } \
     pthread_mutex_unlock(&one_by_one); \
     return result; }
-OPENING(open)
-OPENING(open64)
+OPENING(open, (const char *a, int flags, ...), (a, flags, m), AT_FDCWD, const char *, int, ...)
+OPENING(open64, (const char *a, int flags, ...), (a, flags, m), AT_FDCWD, const char *, int, ...)
+OPENING(openat, (int d, const char *a, int flags, ...), (d, a, flags, m), d, int, const char *, int, ...)
+OPENING(openat64, (int d, const char *a, int flags, ...), (d, a, flags, m), d, int, const char *, int, ...)
 
 /* openat2(2), which the C library knows only as a number. */
 long syscall(long number, ...) {

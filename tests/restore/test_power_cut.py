@@ -38,7 +38,7 @@ class Power:
         assert self.world.state() == after, "what is done is on the disk"
 
 
-@pytest.fixture(params=[6, 50], ids=["flushed one by one", "flushed together"])
+@pytest.fixture(params=[6, 20], ids=["flushed one by one", "flushed together"])
 def power(in_memory: Path, request: pytest.FixtureRequest) -> Power:
     """What a disk has at that moment is told by the log; a real one would only be slower."""
     return Power(a_world(in_memory, request.param))

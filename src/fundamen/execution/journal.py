@@ -215,7 +215,8 @@ class Journal:
     @contextmanager
     def _changing(self) -> Iterator[sqlite3.Connection]:
         with self._opened() as connection, connection:
-            connection.execute(f"PRAGMA user_version = {_FORMAT}")
+            if _format_of(connection) != _FORMAT:
+                connection.execute(f"PRAGMA user_version = {_FORMAT}")
             connection.execute(_IDENTITY)
             if connection.execute("SELECT 1 FROM identity").fetchone() is None:
                 connection.execute("INSERT INTO identity VALUES (?)", (os.urandom(8).hex(),))
@@ -237,11 +238,15 @@ class Journal:
             ) from error
 
     def _prepare(self, connection: sqlite3.Connection) -> None:
-        version = connection.execute("PRAGMA user_version").fetchone()[0]
+        version = _format_of(connection)
         if version == 0:
             connection.executescript(f"BEGIN; {_TABLES} PRAGMA user_version = {_FORMAT}; COMMIT;")
         elif version not in _READ_FORMATS:
             raise ValueError(f"it has format {version}, and this version of Fundamen knows format {_FORMAT}")
+
+
+def _format_of(connection: sqlite3.Connection) -> int:
+    return int(connection.execute("PRAGMA user_version").fetchone()[0])
 
 
 def encoded(record: msgspec.Struct) -> str:

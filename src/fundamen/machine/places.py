@@ -9,6 +9,7 @@ import os
 import stat
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Mapping
+from types import TracebackType
 from typing import IO
 
 import msgspec
@@ -71,7 +72,8 @@ class Top:
     def open(self, inner: str, flags: int, mode: int = 0) -> int:
         """Open the entry at a path relative to this folder. Raises: OSError."""
         folder, _, name = inner.rpartition("/")
-        return open_below(self.folder(folder).number, name, flags, mode)
+        held = self.folder(folder)  # until it is opened: another thread may let go of it
+        return open_below(held.number, name, flags, mode)
 
     def folder(self, inner: str) -> _Handle:
         """The open folder at a path. Raises: OSError."""
@@ -164,8 +166,10 @@ class Place(msgspec.Struct, frozen=True):
 
     def open(self, flags: int, mode: int = 0) -> int:
         """Open the entry. The caller closes the handle."""
-        with self._told():
+        try:
             return self.top.open(self.inner, flags, mode)
+        except OSError as error:
+            raise self._told(error) from error
 
     def open_quietly(self) -> int:
         """Open it for reading, without a trace in its access time where the system lets us."""
@@ -183,8 +187,9 @@ class Place(msgspec.Struct, frozen=True):
         """A handle of the entry, closed afterwards."""
         handle = self.open(flags)
         try:
-            with self._told():
-                yield handle
+            yield handle
+        except OSError as error:
+            raise self._told(error) from error
         finally:
             os.close(handle)
 
@@ -208,18 +213,34 @@ class Place(msgspec.Struct, frozen=True):
             # A handle that only names something is taken by calls only through its path there: open(2), O_PATH.
             yield f"{_HANDLES}/{handle}" if _has_handles_as_paths() else handle
 
-    @contextlib.contextmanager
-    def at(self) -> Iterator[int]:
+    def at(self) -> "InFolder":
         """The handle of its folder, for calls that take a name in it."""
-        with self._told():
-            yield self.top.folder(self.inner.rpartition("/")[0]).number
+        return InFolder(self)
 
-    @contextlib.contextmanager
-    def _told(self) -> Iterator[None]:
+    def _told(self, error: OSError) -> OSError:
+        return OSError(error.errno, error.strerror, self.host)
+
+
+class InFolder:
+    """Holds the folder of a place open. A class, not a generator: each call on a machine goes through it."""
+
+    __slots__ = ("_folder", "_place")
+
+    def __init__(self, place: Place) -> None:
+        self._place = place
+
+    def __enter__(self) -> int:
+        """The folder's handle. Raises: OSError."""
+        place = self._place
         try:
-            yield
+            self._folder = place.top.folder(place.inner.rpartition("/")[0])
         except OSError as error:
-            raise OSError(error.errno, error.strerror, self.host) from error
+            raise place._told(error) from error  # noqa: SLF001
+        return self._folder.number
+
+    def __exit__(self, _type: type[BaseException] | None, error: BaseException | None, _t: TracebackType | None) -> None:
+        if isinstance(error, OSError):
+            raise self._place._told(error) from error  # noqa: SLF001
 
 
 class Ground(msgspec.Struct, frozen=True):

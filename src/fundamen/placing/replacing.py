@@ -8,7 +8,8 @@ machine's root without following a link (``machine.places``).
 import contextlib
 import errno
 import os
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
+from typing import TypeVar
 
 from fundamen.machine.places import Place
 from fundamen.model.paths import HostPath
@@ -19,6 +20,8 @@ OURS = ".fundamen-"  # how names of ours beside those of a machine begin
 _PIECE = 1 << 20  # bytes
 _MOST_AT_ONCE = 1 << 30  # bytes that the system is asked to copy
 _BLOCK = 512  # bytes, in which the system counts what a file takes up
+
+Made = TypeVar("Made")
 
 
 def name_of_ours(what: str = "") -> str:
@@ -67,14 +70,13 @@ def stage(content: HostPath, staged: Place, state: FileState) -> None:
     Raises:
         OSError: it could not be done.
     """
-    remove(staged)
     if state.link:
-        make_link(staged, state.link)
+        _anew(staged, lambda: make_link(staged, state.link))
         if state.modified_ns >= 0:
             _own(staged, state)
             set_times(staged, state.accessed_ns, state.modified_ns)
         return
-    with open(content, "rb") as source, new_file(staged) as copy:
+    with open(content, "rb") as source, _anew(staged, lambda: new_file(staged)) as copy:
         _copy_whole(source.fileno(), copy.fileno())
         _dress(copy.fileno(), state)
 
@@ -116,6 +118,15 @@ def remove(place: Place) -> None:
     with contextlib.suppress(FileNotFoundError):
         remove_entry(place)
         place.folder.flush()
+
+
+def _anew(place: Place, make: Callable[[], Made]) -> Made:
+    """Make something under a name of ours, where something may have been left behind by one that was killed."""
+    try:
+        return make()
+    except FileExistsError:
+        remove(place)
+        return make()
 
 
 def _copy_whole(source: int, target: int) -> None:
