@@ -24,7 +24,7 @@ from fundamen.execution.home import journal_of, kept_bytes
 from fundamen.formats.setting import Format
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.restore.plan_file import PlanFile
-from fundamen.restore.planned import perform_plan, rehearse_plan
+from fundamen.restore.planned import prepare_plan
 from fundamen.restore.rehearsal import rehearse
 from fundamen.restore.restoration import perform, take_back
 from fundamen.sources.os_archive import NewPackages
@@ -100,13 +100,13 @@ class Harbour:
         }
 
     def planned(self) -> set[str]:
-        planned = rehearse_plan(self.linux.opened(), self.plan, self.means, self.authorities)
+        planned = prepare_plan(self.linux.opened(), self.plan, self.means, self.authorities)
         return {str(step.path) for step in planned.work.steps}
 
     def restore_by_plan(self) -> int:
         machine = self.linux.opened()
-        planned = rehearse_plan(machine, self.plan, self.means, self.authorities)
-        perform_plan(machine, planned, self.journal, self.authorities, NOW, lambda _path: None, lambda: False)
+        planned = prepare_plan(machine, self.plan, self.means, self.authorities)
+        perform(machine, planned, self.journal, NOW)
         return 1
 
     def restore_by_programs(self) -> int:
@@ -116,7 +116,7 @@ class Harbour:
             path = MachinePath(f"/opt/p{program}/bin/app")
             rehearsal = rehearse(machine, path, self.catalogues, self.authorities, self.source.store.fetch)
             if not rehearsal.plan.is_empty:
-                perform(machine, rehearsal, self.journal, self.authorities, NOW, lambda _path: None)
+                perform(machine, rehearsal.prepared(self.authorities), self.journal, NOW)
                 count += 1
         return count
 

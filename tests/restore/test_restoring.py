@@ -28,7 +28,7 @@ from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing import replacing
 from fundamen.placing.calls import new_file
 from fundamen.restore.rehearsal import Rehearsal, rehearse
-from fundamen.restore.restoration import Restoration, go_on, perform, take_back
+from fundamen.restore.restoration import Restoration, Traces, go_on, perform, take_back
 
 PROGRAM = MachinePath("/opt/app/bin/app")
 FILES = {f"lib{letter}.so": an_elf(soname=f"lib{letter}.so", padding=64 * n) for n, letter in enumerate("abcd")}
@@ -55,9 +55,9 @@ class Case:
         authorities = [CatalogueAuthority("it", self.catalogue.packages_with)]
         return rehearse(self.machine, program, [self.catalogue], authorities, self.source.store.fetch)
 
-    def restored(self) -> Restoration:
+    def restored(self) -> Restoration[Traces]:
         authorities = [CatalogueAuthority("it", self.catalogue.packages_with)]
-        return perform(self.machine, self.rehearsed(), self.journal, authorities, NOW, lambda _path: None)
+        return perform(self.machine, self.rehearsed().prepared(authorities), self.journal, NOW)
 
     def undone(self) -> None:
         take_back(self.machine, self.journal, None)
@@ -361,8 +361,9 @@ def test_asked_to_stop_it_finishes_the_step_and_can_be_gone_on_with_or_undone(ca
         with pytest.MonkeyPatch.context() as patch:
             patch.setattr(making, "_MOST_STEPS", 1)
             asked_to = partial(reached, asked, stop_after)
+            prepared = case.rehearsed().prepared(authorities)
             with pytest.raises(UnfinishedError, match="was stopped"):
-                perform(case.machine, case.rehearsed(), case.journal, authorities, NOW, asked.append, asked_to)
+                perform(case.machine, prepared, case.journal, NOW, asked.append, asked_to)
         assert asked == [step.path for step in work.steps[:stop_after]]
         with pytest.raises(UnfinishedError, match="is not finished"):
             case.restored()
@@ -493,7 +494,7 @@ def test_a_name_that_is_not_utf8_is_restored_and_undone(linux: ALinuxMachine, tm
     linux.program(f"/opt/{name}/bin/app", needs=("liba.so",), runpath="$ORIGIN/../lib")
     before = case.tree()
     rehearsal = case.rehearsed(MachinePath(f"/opt/{name}/bin/app"))
-    perform(case.machine, rehearsal, case.journal, [], NOW, lambda _path: None)
+    perform(case.machine, rehearsal.prepared([]), case.journal, NOW)
     assert case.journal.entries()[0].steps[0].record.path == f"/opt/{name}/lib/liba.so"
     case.undone()
     assert case.tree() == before

@@ -10,7 +10,7 @@ on. So both are found wherever they lie today.
 import contextlib
 import os
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from typing import NamedTuple, Self
+from typing import TYPE_CHECKING, NamedTuple, Self
 
 import msgspec
 
@@ -19,7 +19,15 @@ from fundamen.machine.places import Ground, Place
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.calls import remove_folder, set_times
 
+if TYPE_CHECKING:
+    from fundamen.changes.form import Form
+    from fundamen.machine.overlay import Layer
+    from fundamen.model.package import PackageFile
+    from fundamen.placing.file_state import FileState
+    from fundamen.sources.catalogue import Source
+
 Tell = Callable[[str], None]  # what is given a sentence for people while a step is made
+Password = Callable[[str, str], str]  # (directory, name) -> the password; raises FundamenError where there is none
 
 MISSING = "missing"  # what is wrong with a place where nothing stands
 AS_AROUND = -1  # in place of a user or group: that of the parent folder
@@ -44,6 +52,7 @@ class Site(msgspec.Struct, frozen=True):
 
     machine: Machine
     folder: HostPath
+    password: Password | None = None  # None: no directory can be changed
 
     @property
     def ground(self) -> Ground:
@@ -103,6 +112,15 @@ class Keeping(NamedTuple):
         return HostPath(os.path.join(self.kept_folder, f"{os.path.basename(self.kept_folder)}-{self.number}"))
 
 
+class Brought(NamedTuple):
+    """What a step puts in its place."""
+
+    size: int = 0  # bytes
+    sha256: str = ""  # empty for what is no file
+    package: str = ""  # for people
+    source: str = ""  # its name
+
+
 class Record(msgspec.Struct, frozen=True, kw_only=True):
     """A step in the journal. Its methods may raise OSError or UnreadableError."""
 
@@ -112,6 +130,21 @@ class Record(msgspec.Struct, frozen=True, kw_only=True):
     def undone(self) -> str:
         """Result of the undo, for people."""
         raise NotImplementedError
+
+    @property
+    def is_file(self) -> bool:
+        """Whether it puts a file or link in its place."""
+        return False
+
+    @property
+    def is_insertion(self) -> bool:
+        """Whether it puts something into a file that others write to as well."""
+        return False
+
+    @property
+    def is_on_machine(self) -> bool:
+        """Whether it changes the machine, and not something elsewhere."""
+        return True
 
     @property
     def place_key(self) -> str:
@@ -240,6 +273,52 @@ class Step(msgspec.Struct, frozen=True, kw_only=True):
     def makes_link(self) -> bool:
         """Whether a symbolic link is put in its place."""
         return False
+
+    @property
+    def is_shown(self) -> bool:
+        """Whether it is told by itself, and not only done along with others."""
+        return True
+
+    @property
+    def brought(self) -> Brought:
+        """What is put in its place."""
+        return Brought()
+
+    @property
+    def wanted(self) -> "tuple[Source, PackageFile] | None":
+        """The file of a source whose bytes must be brought in for it; None where that is done already."""
+        return None
+
+    @property
+    def installs(self) -> tuple[str, ...]:
+        """Packages that the system's package manager installs, with their versions."""
+        return ()
+
+    @property
+    def is_setting(self) -> bool:
+        """Whether it changes what a program reads as it starts."""
+        return False
+
+    @property
+    def brings_certificate(self) -> bool:
+        """Whether it gives an authority another certificate."""
+        return False
+
+    @property
+    def enables_service(self) -> str:
+        """The service that comes up with the machine's next start for it; empty where there is none."""
+        return ""
+
+    def in_use(self, machine: Machine) -> HostPath | None:  # noqa: ARG002
+        """The entry that goes, which running programs may have open; None where there is none."""
+        return None
+
+    def lay_over(self, layer: "Layer", contents: Mapping[str, HostPath]) -> None:
+        """Lay over a machine what would stand there; what nobody traces is not laid over it."""
+
+    def form(self, state: "FileState | None") -> "Form":
+        """The step in a plan file, which expects to find what stands there now."""
+        raise NotImplementedError
 
     def place(self, machine: Machine) -> Place:
         """Where it stands; the root where it stands nowhere. Raises: OSError, UnreadableError."""

@@ -14,8 +14,7 @@ from typing import Annotated
 
 import msgspec
 
-from fundamen.changes.asked_password import PASSWORD
-from fundamen.changes.base import Keeping, Record, Site, Step, Tell
+from fundamen.changes.base import Keeping, Password, Record, Site, Step, Tell
 from fundamen.changes.form import Form, Part, PlanResolution, Text
 from fundamen.directories.connection import Attributes, Directory, Login, open_directory
 from fundamen.directories.connection import Place as DirectoryPlace
@@ -45,50 +44,55 @@ class DirectoryRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="
         """Result of the undo, for people."""
         return "as before"
 
+    @property
+    def is_on_machine(self) -> bool:
+        """Whether it changes the machine, and not something elsewhere."""
+        return False
+
     def make(self, site: Site, _tell: Tell) -> None:
         """Change it, and see that the directory has taken it."""
         if not self.is_made(site):
-            self._move(self.before, self.after)
+            self._move(site, self.before, self.after)
 
-    def is_made(self, _site: Site) -> bool:
+    def is_made(self, site: Site) -> bool:
         """Whether the entry is as wanted. Raises: UnreadableError: the directory cannot be asked."""
-        return self._now() == self.after
+        return self._now(site) == self.after
 
-    def take_back(self, _site: Site) -> None:
+    def take_back(self, site: Site) -> None:
         """Give the entry the attributes that it had, if it has ours."""
-        if self._now() != self.before:
-            self._move(self.after, self.before)
+        if self._now(site) != self.before:
+            self._move(site, self.after, self.before)
 
-    def obstacle(self, _site: Site) -> str:
+    def obstacle(self, site: Site) -> str:
         """Reason why it can be neither made nor undone; empty if it can."""
-        return "" if self._now() in (self.before, self.after) else "the entry has been changed by somebody else"
+        return "" if self._now(site) in (self.before, self.after) else "the entry has been changed by somebody else"
 
     def kept_at(self, site: Site) -> str:
         """Where all that the entry held is kept."""
         return site.kept(self.kept)
 
-    def _now(self) -> dict[str, tuple[str, ...]]:
-        with self._opened() as directory:
+    def _now(self, site: Site) -> dict[str, tuple[str, ...]]:
+        with self._opened(site) as directory:
             held = directory.read(self.entry)
         if held is None:
             raise OSError(0, "the entry is gone", self.entry)
         return _written({name: _values(held, name) for name in self.after})
 
-    def _move(self, expected: dict[str, tuple[str, ...]], wanted: dict[str, tuple[str, ...]]) -> None:
-        if self._now() != expected:
+    def _move(self, site: Site, expected: dict[str, tuple[str, ...]], wanted: dict[str, tuple[str, ...]]) -> None:
+        if self._now(site) != expected:
             raise OSError(0, "the entry has been changed by somebody else", self.entry)
         changes = {name: tuple(map(base64.b64decode, values)) for name, values in wanted.items()}
-        with self._opened() as directory:
+        with self._opened(site) as directory:
             directory.replace(self.entry, changes)
-        if self._now() != wanted:
+        if self._now(site) != wanted:
             raise OSError(0, "the directory made something else of it", self.entry)
 
     @contextmanager
-    def _opened(self) -> Iterator[Directory]:
+    def _opened(self, site: Site) -> Iterator[Directory]:
         """The directory. What stops a step is told as every step tells it: as an error that has all taken back."""
         place = DirectoryPlace(self.server, self.port, self.tls, self.roots)
         try:
-            with open_directory(place, _login(place, self.login)) as directory:
+            with open_directory(place, _login(site.password, place, self.login)) as directory:
                 yield directory
         except UnreadableError:
             raise
@@ -120,9 +124,14 @@ class ChangeEntry(Step, frozen=True, kw_only=True):
         """Whether it changes an existing entry."""
         return True
 
+    @property
+    def brings_certificate(self) -> bool:
+        """Whether it gives an authority another certificate. Source: RFC 4523."""
+        return any("certificate" in name.lower() for name in self.after)
+
     def keep(self, keeping: Keeping) -> DirectoryRecord:
         """Keep all of the entry as LDIF, and write down what is to be done. Raises: OSError, UnreadableError."""
-        with open_directory(self.directory, _login(self.directory, self.login)) as directory:
+        with open_directory(self.directory, _login(keeping.site.password, self.directory, self.login)) as directory:
             held = directory.read(self.entry)
         if held is None or any(_values(held, name) != values for name, values in self.before.items()):
             raise OSError(0, "the entry has changed since it was looked at", self.entry)
@@ -142,7 +151,7 @@ class ChangeEntry(Step, frozen=True, kw_only=True):
         )
 
 
-def plan_entry_change(step: "SetDirectoryEntry") -> ChangeEntry | None:
+def plan_entry_change(step: "SetDirectoryEntry", password: Password | None) -> ChangeEntry | None:
     """The step that changes an entry; None where it is as wanted.
 
     Raises:
@@ -151,7 +160,7 @@ def plan_entry_change(step: "SetDirectoryEntry") -> ChangeEntry | None:
         UntrustedError: a password would go over a connection that others can read.
     """
     place = DirectoryPlace(step.server, step.port, step.tls, step.roots)
-    with open_directory(place, _login(place, step.login)) as directory:
+    with open_directory(place, _login(password, place, step.login)) as directory:
         held = directory.read(step.entry)
     if held is None:
         raise RestorationError(
@@ -197,15 +206,14 @@ def _line(name: str, value: bytes) -> bytes:
     return "\n ".join(pieces).encode() + b"\n"
 
 
-def _login(place: DirectoryPlace, name: str) -> Login:
-    ask = PASSWORD.get()
-    if ask is None:
+def _login(password: Password | None, place: DirectoryPlace, name: str) -> Login:
+    if password is None:
         raise UnreadableError(
             what=f"The directory {place.title} is not changed",
             why=f"nobody said the password of {shown(name)}",
             do="Name a file that holds it: --login-password FILE",
         )
-    return Login(name, ask(place.title, name))
+    return Login(name, password(place.title, name))
 
 
 def _values(held: Attributes, name: str) -> tuple[bytes, ...]:
@@ -238,7 +246,7 @@ class SetDirectoryEntry(Form, frozen=True, kw_only=True, tag="set directory entr
 
     def resolve(self, resolving: PlanResolution) -> None:
         """Add the steps for this machine."""
-        change = plan_entry_change(self)
+        change = plan_entry_change(self, resolving.means.password)
         if change is not None:
             resolving.steps[f"entry {self.server} {self.entry}"] = change
 

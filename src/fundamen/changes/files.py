@@ -2,7 +2,7 @@
 
 import os
 import stat
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Annotated
 
 import msgspec
@@ -12,6 +12,7 @@ from fundamen.changes.base import (
     LOCATIONS,
     MISSING,
     Around,
+    Brought,
     EntryOwner,
     FolderRecord,
     Keeping,
@@ -21,10 +22,11 @@ from fundamen.changes.base import (
     give_back_times,
 )
 from fundamen.changes.form import Expected, Form, Part, Path, PlanResolution, Text, unfit
-from fundamen.changes.insertions import Insertion, without
+from fundamen.changes.insertions import Insertion, Kind, without
 from fundamen.changes.side_by_side import side_by_side
 from fundamen.machine.accounts import GROUPS, USERS, number_of
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.overlay import Layer
 from fundamen.machine.places import Place
 from fundamen.model.errors import UntrustedError
 from fundamen.model.package import PackageFile, PackageFolder, Sha256
@@ -54,6 +56,16 @@ class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag
     def undone(self) -> str:
         """Result of the undo, for people."""
         return "taken away" if self.before is None else "put back"
+
+    @property
+    def is_file(self) -> bool:
+        """Whether it puts a file or link in its place."""
+        return True
+
+    @property
+    def is_insertion(self) -> bool:
+        """Whether it puts something into a file that others write to as well."""
+        return self.insertion is not None
 
     @property
     def batch_size(self) -> int | None:
@@ -208,6 +220,40 @@ class Change(Step, frozen=True, kw_only=True):
         """Whether a symbolic link is put in its place."""
         return bool(self.link)
 
+    @property
+    def brought(self) -> Brought:
+        """What is put in its place."""
+        return Brought(self.size, self.sha256)
+
+    @property
+    def is_setting(self) -> bool:
+        """Whether it changes what a program reads as it starts."""
+        return bool(self.details)
+
+    @property
+    def enables_service(self) -> str:
+        """The service that comes up with the machine's next start for it; empty where there is none."""
+        insertion = self.insertion
+        while insertion is not None:
+            if insertion.kind is Kind.REGISTRY_VALUE and "\\services\\" in insertion.name.lower():
+                return insertion.name.rpartition("\\")[2]
+            insertion = insertion.earlier
+        return ""
+
+    def in_use(self, machine: Machine) -> HostPath | None:
+        """The file that is replaced, which running programs may have open; None where there is none."""
+        if not self.replaces:
+            return None
+        return machine.ground.place(self.location).host if self.location else machine.host_path(self.path)
+
+    def lay_over(self, layer: Layer, contents: Mapping[str, HostPath]) -> None:
+        """Lay it over a machine."""
+        if self.link:
+            machine = layer.base
+            layer.links[self.path] = machine.real(machine.join(machine.folder_of(self.path), self.link))
+        else:
+            layer.placed[self.path] = contents[self.sha256]
+
     def place(self, machine: Machine) -> Place:
         """Where it stands. Raises: OSError, UnreadableError."""
         return machine.ground.place(self.location) if self.location else machine.place(self.path)
@@ -281,6 +327,7 @@ class PutFile(Form, frozen=True, kw_only=True, tag="place file"):
     size: Annotated[int, msgspec.Meta(ge=0)]
     name: Part  # of the component, by which sources are asked
     package: Text = ""  # for people
+    source: Text = ""  # the name of the one that the plan was made with; any that has the same bytes will do
     executable: bool = False
     mode: Annotated[int, msgspec.Meta(ge=0, le=0o777)] | None = None
     expects: Expected | None = None
@@ -322,7 +369,7 @@ class PutFile(Form, frozen=True, kw_only=True, tag="place file"):
         )
 
     def _fetched(self, resolving: PlanResolution) -> tuple[HostPath, PackageFile]:
-        for catalogue in resolving.means.catalogues:
+        for catalogue in resolving.means.offering(self.name, MachinePath(self.path)):
             for package in catalogue.packages_with([self.name]):
                 for file in package.files if package.withdrawn is None and package.unproven is None else ():
                     if file.sha256 == self.sha256 and file.size == self.size:
@@ -330,8 +377,13 @@ class PutFile(Form, frozen=True, kw_only=True, tag="place file"):
         raise UntrustedError(
             what=f"{shown(self.path)} is not put in place",
             why=f"no trusted source has a file {shown(self.name)} with the SHA-256 {self.sha256[:16]}...",
-            do="Nothing was changed. Trust the source that the plan was made with, or make the plan anew.",
+            do=f"Nothing was changed. {self._where_it_was()}, or make the plan anew.",
         )
+
+    def _where_it_was(self) -> str:
+        if not self.source:
+            return "Trust the source that the plan was made with, or name the media with --media"
+        return f"The plan was made with {shown(self.source)}: trust that source, or name the medium with --media"
 
 
 class MakeLink(Form, frozen=True, kw_only=True, tag="make link"):

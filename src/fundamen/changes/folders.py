@@ -1,7 +1,7 @@
 """The step that makes a folder, or gives one other rights and another owner; what lies in it is not touched."""
 
 import stat
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import Annotated
 
 import msgspec
@@ -11,8 +11,9 @@ from fundamen.changes.base import AS_AROUND, LOCATIONS, MISSING, FolderRecord, K
 from fundamen.changes.form import Form, PlanResolution, unfit
 from fundamen.machine.accounts import GROUPS, USERS, number_of
 from fundamen.machine.machine import Machine
+from fundamen.machine.overlay import Layer
 from fundamen.machine.places import Place
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.file_state import FileState, state_of
 from fundamen.placing.replacing import dress_folder
 
@@ -74,9 +75,18 @@ class SetFolder(Step, frozen=True, kw_only=True):
         """Whether it changes an existing entry."""
         return self.because != MISSING
 
+    @property
+    def is_shown(self) -> bool:
+        """Whether it is told by itself, and not only done along with others."""
+        return not self.gives_times
+
     def place(self, machine: Machine) -> Place:
         """Where it stands. Raises: OSError, UnreadableError."""
         return machine.ground.place(self.location) if self.location else machine.place(self.path)
+
+    def lay_over(self, layer: Layer, _contents: Mapping[str, HostPath]) -> None:
+        """Lay it over a machine."""
+        layer.made.append(self.path)
 
     def keep(self, keeping: Keeping) -> MadeFolderRecord:
         """Write down what stands there and what is to stand there; nothing is changed.

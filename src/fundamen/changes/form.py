@@ -1,12 +1,12 @@
 """Forms of changes in a plan (docs/formats/plan.md), and how they are resolved on one machine."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from types import MappingProxyType
 from typing import Annotated
 
 import msgspec
 
-from fundamen.changes.base import Step
+from fundamen.changes.base import Password, Step
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
 from fundamen.model.errors import RestorationError
@@ -22,6 +22,7 @@ Part = Annotated[str, msgspec.Meta(min_length=1, max_length=1000)]
 Fetch = Callable[[Source, PackageFile], HostPath]
 Keep = Callable[[bytes], HostPath]
 Bring = Callable[[Sequence[str]], NewPackages]
+Ask = Callable[[str, MachinePath], Iterable[Catalogue]]  # (name of a file, its path) -> what has packages with it
 
 
 class Means(msgspec.Struct, frozen=True):
@@ -33,6 +34,14 @@ class Means(msgspec.Struct, frozen=True):
     bring: Bring  # what the operating system's archive has
     now_seconds: int  # since 1970, UTC
     environment: Mapping[str, str] = MappingProxyType({})  # of this process: what is run gets some of it
+    ask: Ask = lambda _name, _path: ()  # the system's archive, media, references: asked where no catalogue has a file
+    take_copy: Callable[[MachinePath], object] = lambda _folder: None  # takes a cold copy
+    password: Password | None = None  # of a directory
+
+    def offering(self, name: str, path: MachinePath) -> Iterator[Catalogue]:
+        """All that may have a file; what is far is asked last."""
+        yield from self.catalogues
+        yield from self.ask(name, path)
 
 
 class Expected(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True):

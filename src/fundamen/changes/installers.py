@@ -9,7 +9,7 @@ since hinders it; in the registry just the values that the installer has changed
 import os
 import shutil
 import subprocess
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 
@@ -230,6 +230,12 @@ def _run(record: InstallerRunRecord, site: Site, tell: Tell) -> None:
         if name in now:
             write_whole(_kept(record, site, f"-{name}"), _bytes_of(prefix.below(name)))
     _write(record, site, _Left(entries, change, outcome))
+
+
+def outcomes_of(records: Iterable[Record], site: Site) -> tuple[tuple[MachinePath, InstallerOutcome], ...]:
+    """(path, outcome) of each record of an installer that was run. Raises: OSError."""
+    runs = [record for record in records if isinstance(record, InstallerRunRecord)]
+    return tuple((run.path, outcome) for run in runs if (outcome := outcome_of(run, site)) is not None)
 
 
 def outcome_of(record: InstallerRunRecord, site: Site) -> InstallerOutcome | None:

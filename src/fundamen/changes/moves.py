@@ -1,12 +1,16 @@
 """The step that sets a file or folder aside: it gets another name, and nothing of it is touched."""
 
+from collections.abc import Mapping
+
 from fundamen.changes.around import around, make_folders, times_of
 from fundamen.changes.base import LOCATIONS, FolderRecord, Keeping, Site, Step, Tell
 from fundamen.changes.form import Form, Part, PlanResolution, unfit
 from fundamen.machine.machine import Machine
+from fundamen.machine.overlay import Layer
 from fundamen.machine.places import Place
-from fundamen.model.paths import MachinePath
+from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.calls import move
+from fundamen.placing.file_state import FileState
 
 
 class MoveRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag="move"):
@@ -69,6 +73,18 @@ class Move(Step, frozen=True, kw_only=True):
     def place(self, machine: Machine) -> Place:
         """Where it stands. Raises: OSError, UnreadableError."""
         return machine.place(self.path)
+
+    def in_use(self, machine: Machine) -> HostPath:
+        """What is set aside, which running programs may have open."""
+        return machine.host_path(self.path)
+
+    def lay_over(self, layer: Layer, _contents: Mapping[str, HostPath]) -> None:
+        """Lay it over a machine."""
+        layer.gone.append(self.path)
+
+    def form(self, _state: FileState | None) -> "SetAside":
+        """The step in a plan file."""
+        return SetAside(path=self.path, because=self.because)
 
     def keep(self, keeping: Keeping) -> MoveRecord:
         """Write down what is to be moved; nothing is changed.

@@ -7,6 +7,7 @@ it makes of them, and do not come back to the byte. Sources: dpkg(1), "ACTIONS",
 
 import os
 import re
+from collections.abc import Mapping
 from typing import Annotated
 
 import msgspec
@@ -14,8 +15,11 @@ import msgspec
 from fundamen.changes.base import Keeping, Record, Site, Step, Tell
 from fundamen.changes.form import Form, Part, PlanResolution
 from fundamen.machine.host_tools import run_tool
+from fundamen.machine.overlay import Layer
 from fundamen.model.paths import HostPath, MachinePath
+from fundamen.placing.file_state import FileState
 from fundamen.sources.apt import Wanted
+from fundamen.sources.os_archive import NewPackages
 
 _SECONDS = 1800
 _STATUS = MachinePath("/var/lib/dpkg/status")
@@ -69,8 +73,12 @@ class PackagesRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="p
 class InstallPackages(Step, frozen=True, kw_only=True):
     """One step: packages of the operating system's archive are installed by its package manager."""
 
-    packages: tuple[Wanted, ...]
-    files: tuple[HostPath, ...]  # of each, checked by apt
+    new: NewPackages
+
+    @property
+    def packages(self) -> tuple[Wanted, ...]:
+        """The packages."""
+        return self.new.wanted
 
     @property
     def verb(self) -> str:
@@ -80,7 +88,23 @@ class InstallPackages(Step, frozen=True, kw_only=True):
     @property
     def preview_details(self) -> tuple[str, ...]:
         """Details for a preview."""
+        return self.installs
+
+    @property
+    def installs(self) -> tuple[str, ...]:
+        """The packages, with their versions."""
         return tuple(f"{each.name} {each.version}" for each in self.packages)
+
+    def lay_over(self, layer: Layer, _contents: Mapping[str, HostPath]) -> None:
+        """Lay over a machine what the packages hold that does not stand there."""
+        machine = layer.base
+        layer.placed |= self.new.placed()
+        for path, target in self.new.links().items():
+            layer.links[path] = machine.join(machine.real(machine.folder_of(path)), target)
+
+    def form(self, _state: FileState | None) -> "InstallByName":
+        """The step in a plan file."""
+        return InstallByName(path=str(_STATUS.rpartition("/")[0]), names=tuple(each.name for each in self.packages))
 
     def keep(self, keeping: Keeping) -> PackagesRecord:
         """Write down what is to be installed; nothing is changed.
@@ -95,7 +119,7 @@ class InstallPackages(Step, frozen=True, kw_only=True):
         if known := [name for name in names if name in _states(site)]:
             raise FileExistsError(17, "it is known to the package manager by now", known[0])
         versions = tuple(each.version for each in self.packages)
-        return PackagesRecord(path=self.path, names=names, versions=versions, files=self.files)
+        return PackagesRecord(path=self.path, names=names, versions=versions, files=self.new.files)
 
 
 def _states(site: Site) -> dict[str, tuple[bytes, str]]:
@@ -131,8 +155,12 @@ class InstallByName(Form, frozen=True, kw_only=True, tag="install packages"):
 
     def resolve(self, resolving: PlanResolution) -> None:
         """Add the steps for this machine."""
-        new = resolving.means.bring(self.names)
-        path = MachinePath(", ".join(each.name for each in new.wanted))
-        if new.wanted:
-            found = InstallPackages(path=path, because=self.because, packages=new.wanted, files=new.files)
-            resolving.steps[f"packages {path}"] = found
+        step = installing(resolving.means.bring(self.names), self.because)
+        if step is not None:
+            resolving.steps[f"packages {step.path}"] = step
+
+
+def installing(new: NewPackages, because: str) -> InstallPackages | None:
+    """The step that installs some packages; None where there are none."""
+    names = MachinePath(", ".join(each.name for each in new.wanted))
+    return InstallPackages(path=names, because=because, new=new) if new.wanted else None

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
 from fundamen.cli.output import Output
-from fundamen.cli.stopping import stoppable
+from fundamen.cli.restoring import Desk, carried_through, exit_after
 from fundamen.cold_copies.archive import find_damage
 from fundamen.cold_copies.manifest import ColdCopy
 from fundamen.cold_copies.store import CopyStore
@@ -18,9 +18,8 @@ from fundamen.model.errors import FundamenError
 from fundamen.model.isolation import Isolated
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.report.cold_copies_text import brought_back_text, rehearsal_text
-from fundamen.report.contracts.cold_copying import brought_back_record
-from fundamen.report.contracts.restoring import RestoreState
-from fundamen.restore.from_copy import CopyRestoration, perform_from_copy, plan_from_copy
+from fundamen.report.contracts.restoring import restore_record
+from fundamen.restore.from_copy import prepare_copy
 
 
 def store_of(machine: Machine) -> CopyStore:
@@ -56,43 +55,22 @@ def checked(
     return results, failed
 
 
-def bring_back(
-    machine: Machine,
-    number: int,
-    parts: Sequence[str],
-    output: Output,
-    *,
-    exactly: bool,
-    only_rehearse: bool,
-    yes: bool,
-) -> Exit:
+def bring_back(desk: Desk, number: int, parts: Sequence[str], *, exactly: bool) -> Exit:
     """Bring back what a copy holds, after consent, and give the exit status."""
-    store, journal = store_of(machine), journal_of(machine, options.home())
-    require_ready(machine, journal)
+    machine, output, store = desk.machine, desk.output, store_of(desk.machine)
+    require_ready(machine, desk.journal)
     contents = HostPath(os.path.join(options.home(), "content"))
     copy = store.find(number)
     with output.working(f"Comparing {copy.folder} with cold copy {number}"):
-        planned = plan_from_copy(machine, copy, parts, contents, exactly=exactly)
+        planned = prepare_copy(machine, store, copy, parts, contents, exactly=exactly)
     if not output.as_json:
+        only_rehearse = desk.consent.only_rehearse
         output.show(
             rehearsal_text(planned, machine, parts, drawn=output.drawn, exactly=exactly, only_rehearse=only_rehearse)
         )
-    is_needed = bool(planned.work.steps)
-    is_agreed = is_needed and not only_rehearse and (yes or output.agreed("\nCarry this out?"))
-    if is_agreed:
-        with output.progress(len(planned.work.steps), "Restoring") as progress, stoppable(output) as stop:
-            planned = perform_from_copy(machine, planned, store, journal, options.now(), progress, stop)
+    restoration, state = carried_through(desk, planned.prepared)
     if output.as_json:
-        output.show_record(brought_back_record(planned, _state(planned, only_rehearse=only_rehearse)))
-    elif is_agreed:
-        output.show("\n" + brought_back_text(planned, machine, drawn=output.drawn))
-    is_well = not is_needed or (is_agreed and not planned.remaining)
-    return Exit.NOTHING_AT_FAULT if is_well else Exit.FAULT_FOUND
-
-
-def _state(planned: CopyRestoration, *, only_rehearse: bool) -> RestoreState:
-    if not planned.work.steps:
-        return "not needed"
-    if planned.number is not None:
-        return "restored"
-    return "rehearsed" if only_rehearse else "declined"
+        output.show_record(restore_record(restoration, state))
+    elif restoration.number is not None:
+        output.show("\n" + brought_back_text(copy, restoration, machine, drawn=output.drawn))
+    return exit_after(restoration)

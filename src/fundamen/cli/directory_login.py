@@ -11,15 +11,12 @@ from fundamen.model.paths import shown
 
 
 def password_option(command: options.Command) -> options.Command:
-    """Let a command that may change a directory get the password: from a file, or by asking."""
+    """Give a command ``password``, which it may change a directory with: from a file, or by asking once."""
 
     @click.option("--login-password", metavar="FILE", help="Holds the password for a directory; else you type it.")
     @functools.wraps(command)
     def wrapped(login_password: str | None, **others: Any) -> None:  # noqa: ANN401
-        from fundamen.changes.asked_password import PASSWORD  # noqa: PLC0415 - once the command is known
-
-        PASSWORD.set(functools.lru_cache(functools.partial(_password, login_password)))
-        command(**others)
+        command(password=functools.cache(functools.partial(_password, login_password)), **others)
 
     return wrapped
 

@@ -1,18 +1,13 @@
 """Lock files: check them, and refresh one aged entry with the old file kept."""
 
-import hashlib
 import os
 from collections.abc import Sequence
 
-from fundamen.changes.base import Work
-from fundamen.changes.files import Change
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
 from fundamen.cli.output import Output
-from fundamen.execution.carrying_out import carry_out
+from fundamen.cli.restoring import Desk, carried_through, exit_after
 from fundamen.execution.home import kept_bytes
-from fundamen.execution.journal import Journal
-from fundamen.execution.locking import alone_on, require_finished
 from fundamen.formats.lock_file import LockFile, read_lock_file
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture
@@ -20,6 +15,7 @@ from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.report.contracts.locking import lock_record
 from fundamen.report.lock_text import lock_text, refreshed_text
+from fundamen.restore.for_lock import prepare_lock_entry
 from fundamen.sources.artefacts import find_artefacts
 from fundamen.sources.locks import Checked, check_lock, refreshed
 from fundamen.sources.vouching import Vouchers
@@ -58,46 +54,41 @@ def checked_lock(lock: LockFile, folders: Sequence[str], architecture: Architect
     return check_lock(lock, artefacts, Vouchers(options.home(), options.now()), architecture)
 
 
-def refresh_entry(
-    machine: Machine,
-    path: MachinePath,
-    name: str,
-    folders: Sequence[str],
-    journal: Journal,
-    output: Output,
-    *,
-    only_rehearse: bool,
-    yes: bool,
-) -> Exit:
+def refresh_entry(desk: Desk, path: MachinePath, name: str, folders: Sequence[str]) -> Exit:
     """Refresh one entry of a lock file after consent, and give the exit status.
 
     Raises:
         UntrustedError: nobody vouches for what lies there.
         UsageError: there is no such entry, or it cannot be told which digest is meant.
     """
-    text, lock = read_lock(machine, path)
-    checked = checked_lock(lock, folders, options.this_architecture())
-    entry = next((each for each in checked if each.entry.name == name), None)
+    machine, output = desk.machine, desk.output
+
+    def look(text: str, lock: LockFile) -> tuple[str, LockFile, Checked | None]:
+        checked = checked_lock(lock, folders, options.this_architecture())
+        return text, lock, next((each for each in checked if each.entry.name == name), None)
+
+    text, lock, entry = look(*read_lock(machine, path))
     if entry is None:
         raise UsageError(
             what=f"The entry {shown(name)} is not refreshed",
             why=f"{shown(path)} pins no package of this name",
             do=f"See what it pins: fundamen sources locked {shown(path)} --artefacts FOLDER",
         )
-    data = refreshed(text, entry).encode()
-    number = None
-    if not only_rehearse and (yes or output.agreed(f"{entry.detail}.\nRefresh the entry?")):
-        digest = hashlib.sha256(data).hexdigest()
-        change = Change(path=machine.real(path), because="an entry has aged", sha256=digest, size=len(data))
-        work = Work(path, (f"the entry {name}, refreshed",), (change,), {digest: kept_bytes(options.home(), data)})
-        with alone_on(machine):
-            require_finished(machine, journal)
-            number = carry_out(machine, work, journal, options.now())
+    prepared = prepare_lock_entry(
+        machine,
+        path,
+        entry,
+        refreshed(text, entry).encode(),
+        lambda data: kept_bytes(options.home(), data),
+        lambda machine: look(*read_lock(machine, path))[2],
+    )
+    question = f"{entry.detail}.\nRefresh the entry?"
+    restoration, _ = carried_through(desk, prepared, lambda: desk.consent.given(output, question))
     if output.as_json:
-        output.show_record(lock_record(path, lock, (entry,), number))
+        output.show_record(lock_record(path, lock, (entry,), restoration.number))
     else:
-        output.show(refreshed_text(entry, machine, number, drawn=output.drawn))
-    return Exit.NOTHING_AT_FAULT if number is not None else Exit.FAULT_FOUND
+        output.show(refreshed_text(entry, machine, restoration.number, drawn=output.drawn))
+    return exit_after(restoration)
 
 
 def show_lock(path: str, lock: LockFile, checked: tuple[Checked, ...], output: Output) -> Exit:

@@ -3,9 +3,8 @@
 import msgspec
 
 from fundamen.cli.exits import Exit
-from fundamen.cli.output import Output
-from fundamen.execution.journal import Journal
-from fundamen.machine.machine import Machine
+from fundamen.cli.media import Named
+from fundamen.cli.restoring import Desk
 from fundamen.machine.programs import find_program
 
 
@@ -14,44 +13,38 @@ class Asked(msgspec.Struct, frozen=True, kw_only=True):
 
     plan_file: str | None
     waiting: str
+    media: Named
+    archive: bool
     reference: str | None
     lock_entry: str | None
     artefacts: tuple[str, ...]
     import_root: bool
     fingerprint: str | None
     issuer: tuple[str, ...]
-    only_rehearse: bool
-    yes: bool
 
 
-def restored_otherwise(
-    machine: Machine, program: str | None, asked: Asked, journal: Journal, output: Output
-) -> Exit | None:
+def restored_otherwise(desk: Desk, program: str | None, asked: Asked) -> Exit | None:
     """Do what the options ask for, and give the exit status; None where they ask for none of these.
 
     Raises:
         FundamenError: as each of them raises.
     """
-    consent = {"only_rehearse": asked.only_rehearse, "yes": asked.yes}
     if asked.plan_file is not None:
         from fundamen.cli.plans import carry_out_plan  # noqa: PLC0415 - seldom asked for
 
-        return carry_out_plan(machine, asked.plan_file, asked.waiting, journal, output, **consent)
+        return carry_out_plan(desk, asked.plan_file, asked.waiting, asked.media, archive=asked.archive)
     if program is None:
         return None
     if asked.reference is not None:
         from fundamen.cli.reference import restore_from  # noqa: PLC0415 - seldom asked for
 
-        return restore_from(machine, program, asked.reference, journal, output, **consent)
+        return restore_from(desk, program, asked.reference)
     if asked.lock_entry is not None:
         from fundamen.cli.locks import refresh_entry  # noqa: PLC0415 - seldom asked for
 
-        path = machine.spelled(program)
-        return refresh_entry(machine, path, asked.lock_entry, asked.artefacts, journal, output, **consent)
+        return refresh_entry(desk, desk.machine.spelled(program), asked.lock_entry, asked.artefacts)
     if asked.import_root:
-        from fundamen.cli.root_import import Asked as AskedOfRoot  # noqa: PLC0415 - seldom asked for
-        from fundamen.cli.root_import import import_root_of  # noqa: PLC0415
+        from fundamen.cli.root_import import import_root_of  # noqa: PLC0415 - seldom asked for
 
-        of_root = AskedOfRoot(asked.fingerprint, asked.issuer, **consent)
-        return import_root_of(machine, find_program(machine, program), of_root, journal, output)
+        return import_root_of(desk, find_program(desk.machine, program), asked.fingerprint, asked.issuer)
     return None

@@ -2,26 +2,27 @@
 
 import os
 from collections.abc import Sequence
+from functools import partial
 
 from fundamen.changes.form import Means
 from fundamen.cli import options
 from fundamen.cli.authorities import authorities_at
 from fundamen.cli.exits import Exit
 from fundamen.cli.fetching import fetching
-from fundamen.cli.media import new_packages
+from fundamen.cli.media import Named, new_packages, on_demand
 from fundamen.cli.output import Output
-from fundamen.cli.stopping import stoppable
+from fundamen.cli.restoring import Desk, carried_through, exit_after
 from fundamen.execution.home import kept_bytes
-from fundamen.execution.journal import Journal
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import MachinePath, shown
 from fundamen.placing.own_files import write_whole
 from fundamen.report.commands import command
-from fundamen.report.contracts.restoring import RestoreState, plan_record
+from fundamen.report.contracts.restoring import restore_record
 from fundamen.report.plan_text import plan_rehearsal_text, plan_text
+from fundamen.restore.on_demand import asked_of
 from fundamen.restore.plan_file import read_plan, written
-from fundamen.restore.planned import PlannedRestoration, perform_plan, plan_of, rehearse_plan
+from fundamen.restore.planned import plan_of, prepare_plan
 from fundamen.restore.rehearsal import Rehearsal
 from fundamen.sources.os_archive import NewPackages
 from fundamen.sources.refreshing import proven_catalogues
@@ -30,14 +31,13 @@ from fundamen.sources.store import SourceStore
 _MOST_PLAN = 256 << 20  # bytes
 
 
-def carry_out_plan(
-    machine: Machine, name: str, waiting: str, journal: Journal, output: Output, *, only_rehearse: bool, yes: bool
-) -> Exit:
+def carry_out_plan(desk: Desk, name: str, waiting: str, media: Named, *, archive: bool) -> Exit:
     """Rehearse a plan from a file, carry it out after consent, and give the exit status.
 
     Raises:
         FundamenError: as its steps raise.
     """
+    machine, output = desk.machine, desk.output
     try:
         with open(name, "rb") as file:
             data = file.read(_MOST_PLAN)
@@ -48,51 +48,50 @@ def carry_out_plan(
             do="Name the file that --save-plan wrote.",
         ) from error
     plan = read_plan(data, name)
+    means = _means(desk, name, media, archive=archive)
+    authorities = authorities_at(options.home(), machine.platform, options.now(), output)
+    with output.working("Rehearsing the plan"):
+        prepared = prepare_plan(machine, plan, means, authorities, desk.journal.programs())
+    if not output.as_json:
+        output.show(plan_rehearsal_text(plan, prepared, machine, drawn=output.drawn))
+    restoration, state = carried_through(desk, prepared, waiting=waiting)
+    if output.as_json:
+        output.show_record(restore_record(restoration, state))
+    else:
+        text = plan_text(restoration, state, (*media.words, "--plan", name), machine, drawn=output.drawn)
+        output.show("\n" * (state == "restored") + text)
+    return exit_after(restoration)
+
+
+def _means(desk: Desk, name: str, media: Named, *, archive: bool) -> Means:
+    machine, output = desk.machine, desk.output
     home, store = options.home(), SourceStore(options.home())
     with output.working("Proving the sources"):
         catalogues = proven_catalogues(store, output.note, options.now())
+    further = on_demand(machine, media, output, archive=archive)
 
     def bring(names: Sequence[str]) -> NewPackages:
         new = new_packages(machine, names, output)
         assert new is not None  # noqa: S101 - names were given
         return new
 
-    means = Means(
-        catalogues,
-        fetching(store, output),
-        lambda data: kept_bytes(home, data),
-        bring,
-        int(options.now().timestamp()),
-        os.environ,
-    )
-    authorities = authorities_at(home, machine.platform, options.now(), output)
-    with output.working("Rehearsing the plan"):
-        planned = rehearse_plan(machine, plan, means, authorities, journal.programs())
-    if not output.as_json:
-        output.show(plan_rehearsal_text(planned, machine, drawn=output.drawn))
-
-    def copying(folder: MachinePath) -> object:
+    def copying(folder: MachinePath) -> None:
         from fundamen.cli.cold_copies import taken  # noqa: PLC0415 - few plans ask for one
 
         copy = taken(machine, folder, f"before the plan {name}", output)
         output.note(f"Cold copy {copy.number} of {copy.folder} is taken: {copy.file_count} files, read back.")
-        return copy
 
-    state = _state(planned, output, only_rehearse=only_rehearse, yes=yes)
-    if state == "restored":
-        with output.progress(len(planned.work.steps), "Restoring") as progress, stoppable(output) as stop:
-            now = options.now()
-            planned = perform_plan(
-                machine, planned, journal, authorities, now, progress, stop, copying, waiting, output.note
-            )
-    if output.as_json:
-        output.show_record(plan_record(planned, state))
-    else:
-        output.show(
-            ("\n" if state == "restored" else "") + plan_text(planned, state, name, machine, drawn=output.drawn)
-        )
-    is_done = state in {"restored", "not needed"}
-    return Exit.NOTHING_AT_FAULT if is_done and planned.is_well else Exit.FAULT_FOUND
+    return Means(
+        catalogues=catalogues,
+        fetch=fetching(store, output),
+        keep=lambda data: kept_bytes(home, data),
+        bring=bring,
+        now_seconds=int(options.now().timestamp()),
+        environment=os.environ,
+        ask=partial(asked_of, further),
+        take_copy=copying,
+        password=desk.password,
+    )
 
 
 def require_free(name: str) -> None:
@@ -124,13 +123,3 @@ def save_plan(machine: Machine, rehearsal: Rehearsal, name: str, output: Output)
             do="Name a file in a folder that may be written.",
         ) from error
     output.note(f"The plan lies in {name}. Carry it out with: {command(machine, 'restore', '--plan', name)}")
-
-
-def _state(planned: PlannedRestoration, output: Output, *, only_rehearse: bool, yes: bool) -> RestoreState:
-    if not planned.work.steps:
-        return "not needed"
-    if planned.harmed:
-        return "no remedy"
-    if only_rehearse:
-        return "rehearsed"
-    return "restored" if yes or output.agreed("\nCarry this out?") else "declined"

@@ -11,6 +11,7 @@ from fundamen.placing.own_files import write_whole
 from fundamen.placing.own_folder import take_over
 
 if TYPE_CHECKING:
+    from fundamen.changes.base import Password
     from fundamen.execution.journal import Journal
 
 _DIGITS = 16
@@ -40,9 +41,9 @@ def _key(text: str) -> str:
     return hashlib.sha256(os.fsencode(text)).hexdigest()[:_DIGITS]
 
 
-def journal_of(machine: Machine, home: HostPath) -> "Journal":
-    """The journal of a machine."""
+def journal_of(machine: Machine, home: HostPath, password: "Password | None" = None) -> "Journal":
+    """The journal of a machine; with a password its restorations may change an entry of a directory."""
     from fundamen.changes.base import Site  # noqa: PLC0415
     from fundamen.execution.journal import Journal  # noqa: PLC0415 - whoever only looks needs none
 
-    return Journal(Site(machine, folder_of(machine, home)))
+    return Journal(Site(machine, folder_of(machine, home), password))

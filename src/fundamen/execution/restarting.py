@@ -13,10 +13,6 @@ from typing import Literal
 import msgspec
 
 from fundamen.changes.base import Step, Work
-from fundamen.changes.directory_entries import ChangeEntry
-from fundamen.changes.files import Change
-from fundamen.changes.insertions import Kind
-from fundamen.changes.moves import Move
 from fundamen.machine.machine import Machine
 from fundamen.machine.open_files import User, find_running, find_users, holds_lock, process_of
 from fundamen.model.architecture import Platform
@@ -47,15 +43,13 @@ class Waiting(msgspec.Struct, frozen=True):
 
 def find_restarts(machine: Machine, work: Work) -> tuple[Restart, ...]:
     """What must be started anew once some work is done; looked for before it is, while the old files are known."""
-    steps = [step for step in work.steps if not _is_new(step)]
     if machine.platform is Platform.WINDOWS:
         return tuple(_of_registry(machine, work.steps))
     if not machine.is_live:
         return ()  # whatever starts there later starts with what it finds
-    users = find_users(_hosts(machine, steps))
-    settings = [step for step in steps if isinstance(step, Change) and step.details]
+    users = find_users(_in_use(machine, work))
     program = HostPath(work.program)
-    if settings:  # a program that runs has read them already
+    if any(step.is_setting and step.replaces for step in work.steps):  # a program that runs has read them already
         known = {user.pid for user in users}
         users = (*users, *(user for user in find_running(program) if user.pid not in known))
     return (*_of_users(users), *_of_places([str(step.path) for step in work.steps]), *_of_entries(work.steps))
@@ -84,12 +78,11 @@ def judge_waiting(machine: Machine, work: Work, named: str) -> Waiting:
     told = f"{process.name} (process {process.pid})"
     if lock := holds_lock(process.pid):
         return Waiting(told, "must not be touched", f"it holds {lock}, so it is in the middle of its work")
-    replaced = _hosts(machine, [step for step in work.steps if not _is_new(step)])
-    if any(user.pid == process.pid for user in find_users(replaced)):
+    if any(user.pid == process.pid for user in find_users(_in_use(machine, work))):
         return Waiting(
             told, "must be started over", "it has a file loaded or open that is replaced, and keeps the old one"
         )
-    if any(_brings_certificate(step) for step in work.steps):
+    if any(step.brings_certificate for step in work.steps):
         why = "what it has read of the authority's old certificate does not hold any more, or not for long"
         return Waiting(told, "must be started over", why)
     at_login = next((p for p in _paths(work) if _is_in(p, _READ_AT_LOGIN)), None)
@@ -99,23 +92,9 @@ def judge_waiting(machine: Machine, work: Work, named: str) -> Waiting:
     return Waiting(told, "may go on", "it reads anew whatever was changed; choose to try again in its window")
 
 
-def _brings_certificate(step: Step) -> bool:
-    """Whether a step gives an entry of a directory another certificate. Source: RFC 4523."""
-    return isinstance(step, ChangeEntry) and any("certificate" in name.lower() for name in step.after)
-
-
-def _is_new(step: Step) -> bool:
-    return not step.replaces
-
-
-def _hosts(machine: Machine, steps: Sequence[Step]) -> list[HostPath]:
-    return [
-        machine.ground.place(step.location).host
-        if isinstance(step, Change) and step.location
-        else machine.host_path(step.path)
-        for step in steps
-        if isinstance(step, Change | Move)
-    ]
+def _in_use(machine: Machine, work: Work) -> list[HostPath]:
+    """What goes, and running programs may have open."""
+    return [entry for step in work.steps if (entry := step.in_use(machine)) is not None]
 
 
 def _paths(work: Work) -> list[str]:
@@ -156,18 +135,13 @@ def _of_places(paths: Sequence[str]) -> Iterator[Restart]:
 def _of_entries(steps: Sequence[Step]) -> Iterator[Restart]:
     """What has read an entry of a directory before it was changed; of a host that it names nobody keeps anything."""
     for step in steps:
-        if _brings_certificate(step):
+        if step.brings_certificate:
             what = "start over whatever waits for the authority and had read its certificate already"
             yield Restart(what, f"it keeps the old one of {step.path.removeprefix('/')}")
 
 
 def _of_registry(machine: Machine, steps: Sequence[Step]) -> Iterator[Restart]:
     """A registry that we may change is in no use: a service that was enabled comes up with the next start."""
-    for step in steps:
-        insertion = step.insertion if isinstance(step, Change) else None
-        while insertion is not None:
-            if insertion.kind is Kind.REGISTRY_VALUE and "\\services\\" in insertion.name.lower():
-                name = insertion.name.rpartition("\\")[2]
-                yield Restart(f"start {machine.title}", f"the service {name} comes up with it")
-                return
-            insertion = insertion.earlier
+    service = next(filter(None, (step.enables_service for step in steps)), "")
+    if service:
+        yield Restart(f"start {machine.title}", f"the service {service} comes up with it")

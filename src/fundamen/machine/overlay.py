@@ -16,6 +16,31 @@ from fundamen.model.paths import HostPath, MachinePath, shown
 _MOST_HOPS = 40  # from link to link: path_resolution(7)
 
 
+class Layer:
+    """What is to be laid over a machine."""
+
+    def __init__(self, base: Machine) -> None:
+        """Begin with nothing."""
+        self.base = base
+        self.placed: dict[MachinePath, HostPath | Place] = {}
+        self.links: dict[MachinePath, MachinePath] = {}  # to what they lead
+        self.gone: list[MachinePath] = []
+        self.made: list[MachinePath] = []  # folders
+
+    def over(self) -> "OverlayMachine":
+        """The machine with all of it; a link to a file is laid over it as a copy of that."""
+        own = {self.base.own_place(path): content for path, content in self.placed.items()}
+        copies: dict[MachinePath, HostPath | Place] = {}
+        for path, leads_to in self.links.items():
+            copy = self.placed.get(leads_to, own.get(leads_to))
+            if copy is not None:
+                copies[path] = copy
+            elif self.base.look(leads_to).kind is EntryKind.FILE:
+                at_folder = self.base.is_at_folder
+                copies[path] = self.base.place(leads_to) if at_folder else self.base.host_path(leads_to)
+        return OverlayMachine(self.base, {**self.placed, **copies}, self.links, self.gone, self.made)
+
+
 class OverlayMachine(Machine):
     """A base machine as it would be with some files placed. Nothing is written; every look goes through the changes."""
 

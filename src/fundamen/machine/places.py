@@ -9,7 +9,6 @@ import os
 import stat
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Mapping
-from types import TracebackType
 from typing import IO
 
 import msgspec
@@ -238,7 +237,7 @@ class InFolder:
             raise place._told(error) from error  # noqa: SLF001
         return self._folder.number
 
-    def __exit__(self, _type: type[BaseException] | None, error: BaseException | None, _t: TracebackType | None) -> None:
+    def __exit__(self, _type: object, error: BaseException | None, _trace: object) -> None:
         if isinstance(error, OSError):
             raise self._place._told(error) from error  # noqa: SLF001
 

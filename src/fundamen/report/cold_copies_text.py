@@ -2,15 +2,13 @@
 
 from collections.abc import Sequence
 
-from fundamen.changes.base import Step
-from fundamen.changes.folders import SetFolder
-from fundamen.changes.moves import Move
 from fundamen.cold_copies.manifest import ColdCopy
 from fundamen.machine.machine import Machine
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
 from fundamen.report.page import Page, counted, size_in_words
-from fundamen.restore.from_copy import CopyRestoration
+from fundamen.restore.from_copy import CopyPlan, Differing
+from fundamen.restore.restoration import Restoration
 
 _MOST_SHOWN = 40
 
@@ -82,7 +80,7 @@ def checked_text(results: Sequence[tuple[ColdCopy, str]], machine: Machine, *, d
 
 
 def rehearsal_text(
-    planned: CopyRestoration,
+    planned: CopyPlan,
     machine: Machine,
     parts: Sequence[str],
     *,
@@ -94,7 +92,7 @@ def rehearsal_text(
     page = Page(drawn=drawn)
     copy = planned.copy
     since = f"as cold copy {copy.number} of {copy.taken_at:%Y-%m-%d %H:%M} UTC has it"
-    steps = [step for step in planned.work.steps if not (isinstance(step, SetFolder) and step.gives_times)]
+    steps = [step for step in planned.prepared.work.steps if step.is_shown]
     if not steps:
         page.answer(f"Nothing is to be brought back: {copy.folder} is {since}.", good=True)
     else:
@@ -102,7 +100,7 @@ def rehearsal_text(
         page.answer(f"{what} of {copy.folder} would be made {since}.")
         page.blank()
         for step in steps[:_MOST_SHOWN]:
-            page.field(_verb(step), f"{step.path}   ({step.because})", 2, 11)
+            page.field(step.verb, f"{step.path}   ({step.because})", 2, 11)
         if len(steps) > _MOST_SHOWN:
             page.line(f"and {len(steps) - _MOST_SHOWN} more")
     if planned.extra and not exactly:
@@ -117,14 +115,14 @@ def rehearsal_text(
     return page.text()
 
 
-def brought_back_text(planned: CopyRestoration, machine: Machine, *, drawn: bool) -> str:
+def brought_back_text(copy: ColdCopy, restoration: Restoration[Differing], machine: Machine, *, drawn: bool) -> str:
     """The page afterwards."""
     page = Page(drawn=drawn)
-    left = planned.remaining
+    left = restoration.remaining
     rest = f"{counted(left, 'entry', 'entries')} differ again already." if left else "compared again: nothing differs."
-    page.answer(f"Brought back from cold copy {planned.copy.number}; {rest}", good=not left)
+    page.answer(f"Brought back from cold copy {copy.number}; {rest}", good=not left)
     page.heading("To take it back")
-    page.raw(command(machine, "undo", str(planned.number)))
+    page.raw(command(machine, "undo", str(restoration.number)))
     return page.text()
 
 
@@ -132,11 +130,3 @@ def drop_text(copy: ColdCopy) -> str:
     """The question before a copy is given up."""
     files = f"{counted(copy.file_count, 'file')}, {size_in_words(copy.size)}"
     return f"Give up cold copy {copy.number} of {copy.folder} ({copy.taken_at:%Y-%m-%d %H:%M} UTC, {files})?"
-
-
-def _verb(step: Step) -> str:
-    if isinstance(step, Move):
-        return "set aside"
-    if isinstance(step, SetFolder):
-        return "folder"
-    return "replace" if step.replaces else "place"

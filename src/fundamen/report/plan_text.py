@@ -1,5 +1,7 @@
 """A plan from a file as text: what it would do here, what was done, and the way back."""
 
+from collections.abc import Sequence
+
 from fundamen.changes.installers import InstallerOutcome
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
@@ -7,55 +9,57 @@ from fundamen.report.commands import command
 from fundamen.report.contracts.restoring import RestoreState
 from fundamen.report.page import Page, counted
 from fundamen.report.restore_text import answers, harms, outcome_of, restarts
-from fundamen.restore.planned import PlannedRestoration
+from fundamen.restore.plan_file import PlanFile
+from fundamen.restore.restoration import Prepared, Restoration, Traces
 
 _MOST_WORSE, _MOST_LINES = 20, 8
 
 
-def plan_rehearsal_text(planned: PlannedRestoration, machine: Machine, *, drawn: bool) -> str:
+def plan_rehearsal_text(plan: PlanFile, prepared: Prepared[Traces], machine: Machine, *, drawn: bool) -> str:
     """The page that consent is asked on."""
     page = Page(drawn=drawn)
-    steps, after = planned.work.steps, planned.rehearsed
+    steps, after = prepared.work.steps, prepared.rehearsed.traces if prepared.rehearsed is not None else ()
     if not steps:
         page.answer(f"Nothing is to be done: {machine.title} is as the plan wants it.", good=True)
         return page.text()
     would = f"{counted(len(steps), 'step')} would be made on {machine.title}"
     faults = sum(len(trace.faults) for trace in after)
     page.answer(f"{would}; {outcome_of(after, machine)}." if after else f"{would}.", good=not faults if after else None)
-    page.heading(f"The plan, made {planned.plan.made_at:%Y-%m-%d %H:%M} UTC for {planned.plan.machine}")
-    for folder in planned.work.copies:
+    page.heading(f"The plan, made {plan.made_at:%Y-%m-%d %H:%M} UTC for {plan.machine}")
+    for folder in prepared.work.copies:
         page.field("copy", f"{folder}   (a cold copy, before anything else)", indent=4, width=10)
     for step in steps:
         page.field(step.verb, f"{step.path}   ({step.because})", indent=4, width=10)
         for detail in step.preview_details:
             page.line(detail, 14)
-    if planned.plan.because:
+    if plan.because:
         page.heading("The version was asked for")
-        page.line(planned.plan.because)
-    harms(page, planned.harmed)
+        page.line(plan.because)
+    harms(page, prepared.harmed)
     if faults:
         page.heading("Rehearsal: traced as it would be")
         page.line(answers(after, machine))
     return page.text()
 
 
-def plan_text(planned: PlannedRestoration, state: RestoreState, name: str, machine: Machine, *, drawn: bool) -> str:
-    """The page after a plan was carried out, rehearsed or declined."""
+def plan_text(
+    restoration: Restoration[Traces], state: RestoreState, words: Sequence[str], machine: Machine, *, drawn: bool
+) -> str:
+    """The page after a plan was carried out, rehearsed or declined; ``words`` name it and its media."""
     page = Page(drawn=drawn)
-    if planned.number is None:
+    if restoration.proof is None:
         if state in {"rehearsed", "declined"}:
             page.heading("Next")
-            page.raw(command(machine, "restore", "--yes", "--plan", name))
+            page.raw(command(machine, "restore", "--yes", *words))
         return page.text()
-    proof = planned.proof
-    done = f"Carried out: {counted(len(planned.work.steps), 'step')}, each read back and compared."
-    worse = f" But it made {counted(len(planned.worse), 'thing')} worse." if planned.worse else ""
-    page.answer(f"{done}{worse} {answers(proof, machine)}".rstrip(), good=planned.is_well)
-    for path, outcome in planned.installed:
+    done = f"Carried out: {counted(len(restoration.prepared.work.steps), 'step')}, each read back and compared."
+    worse = f" But it made {counted(len(restoration.worse), 'thing')} worse." if restoration.worse else ""
+    page.answer(f"{done}{worse} {answers(restoration.proof.traces, machine)}".rstrip(), good=restoration.is_well)
+    for path, outcome in restoration.installed:
         _installed(page, path, outcome)
-    restarts(page, planned.restart, planned.waiting)
+    restarts(page, restoration.restart, restoration.waiting)
     page.heading("To take it back")
-    page.raw(command(machine, "undo", str(planned.number)))
+    page.raw(command(machine, "undo", str(restoration.number)))
     return page.text()
 
 

@@ -5,7 +5,8 @@ from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
 from fundamen.report.page import Page, counted
-from fundamen.restore.from_reference import TreeRestoration, left_to_people
+from fundamen.restore.from_reference import left_to_people
+from fundamen.restore.restoration import Restoration
 from fundamen.sources.reference import Comparison, Difference, Finding
 
 _MOST_SHOWN = 40
@@ -54,12 +55,12 @@ def comparison_text(
     return page.text()
 
 
-def restored_text(outcome: TreeRestoration, machine: Machine, *, drawn: bool) -> str:
+def restored_text(restoration: Restoration[Comparison], machine: Machine, *, drawn: bool) -> str:
     """The page after a tree was restored."""
     page = Page(drawn=drawn)
-    proof = outcome.proof
+    proof = restoration.proof
     assert proof is not None  # noqa: S101 - it was carried out
-    brought = len(outcome.before.at_fault) - len(proof.at_fault)
+    brought = restoration.prepared.before.fault_count - proof.fault_count
     verb = "differs" if len(proof.at_fault) == 1 else "differ"
     rest = f" {counted(len(proof.at_fault), 'file')} still {verb}." if proof.at_fault else " Nothing differs any more."
     page.answer(f"Restored: {counted(brought, 'file')} as recorded, compared again.{rest}", good=not proof.at_fault)
@@ -67,7 +68,7 @@ def restored_text(outcome: TreeRestoration, machine: Machine, *, drawn: bool) ->
         page.verdict(_MARKS[each.finding], each.path, word=each.finding)
         page.line("; ".join(filter(None, (each.detail, each.origin))), 6)
     page.heading("To take it back")
-    page.raw(command(machine, "undo", str(outcome.number)))
+    page.raw(command(machine, "undo", str(restoration.number)))
     return page.text()
 
 

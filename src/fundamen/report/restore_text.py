@@ -2,8 +2,6 @@
 
 from collections.abc import Iterator, Sequence
 
-from fundamen.changes.directory_entries import DirectoryRecord
-from fundamen.changes.files import EntryRecord
 from fundamen.execution.clean_up import Kept
 from fundamen.execution.journal import JournalEntry, State
 from fundamen.execution.originals import Originals
@@ -15,9 +13,10 @@ from fundamen.model.verdict import Verdict
 from fundamen.report.commands import change_command, command
 from fundamen.report.page import Page, counted, size_in_words, some_of
 from fundamen.report.trace_text import answer, next_step, title_of, together
+from fundamen.restore.harms import Harm
 from fundamen.restore.plan import Plan
-from fundamen.restore.rehearsal import Harm, Rehearsal
-from fundamen.restore.restoration import Restoration
+from fundamen.restore.rehearsal import Rehearsal
+from fundamen.restore.restoration import Restoration, Traces
 from fundamen.restore.steps import PlaceFile, PlaceFolder, PlaceLink
 from fundamen.sources.catalogue import Source, SourceKind
 from fundamen.trace.records import Trace
@@ -30,18 +29,16 @@ _MOST_NAMES = 8  # of sound files that are told
 def rehearsal_text(rehearsal: Rehearsal, machine: Machine, *, drawn: bool) -> str:
     """The page that consent is asked on: what would be done, and what would come of it."""
     page = Page(drawn=drawn)
-    before, after, plan = rehearsal.before, rehearsal.after, rehearsal.plan
-    traces_before = [before, *(trace for trace, _ in rehearsal.further)]
-    traces_after = [after, *(trace for _, trace in rehearsal.further)]
+    plan, traces_before, traces_after = rehearsal.plan, rehearsal.before.traces, rehearsal.after.traces
     if not rehearsal.is_needed:
         page.answer(f"Nothing is to be restored. {answers(traces_before, machine)}", good=True)
         return page.text()
-    if plan.is_empty and not rehearsal.faults_before:
+    if plan.is_empty and not rehearsal.before.faults:
         page.answer("The version that was asked for is not to be had; nothing is changed.", good=False)
     elif plan.is_empty:
         page.answer(f"Nothing can be restored. {answers(traces_before, machine)}", good=False)
     else:
-        page.answer(f"{_would_be_done(plan)}; {outcome_of(traces_after, machine)}.", good=not rehearsal.faults_after)
+        page.answer(f"{_would_be_done(plan)}; {outcome_of(traces_after, machine)}.", good=not rehearsal.after.faults)
         _plan(page, plan)
         if rehearsal.because:
             page.heading("The version was asked for")
@@ -129,27 +126,33 @@ def outcome_of(traces: Sequence[Trace], machine: Machine) -> str:
 
 
 def restoration_text(
-    restoration: Restoration, machine: Machine, *, drawn: bool, options: Sequence[str] = (), again: str = ""
+    restoration: Restoration[Traces],
+    rehearsal: Rehearsal,
+    machine: Machine,
+    *,
+    drawn: bool,
+    options: Sequence[str] = (),
+    again: str = "",
 ) -> str:
     """The page after a restoration: what was done, the proof, and the way back.
 
     Args:
         restoration: what came of it.
+        rehearsal: as it was planned.
         machine: whose it was.
         drawn: whether the terminal can draw block marks.
         options: of the command that rehearsed it, without which it could not be carried out.
         again: the command that carries it out, if it was another one that rehearsed it.
     """
     page = Page(drawn=drawn)
-    plan, proof, number = restoration.rehearsal.plan, restoration.proof, restoration.number
-    if proof is None or number is None:
+    if restoration.proof is None:
         _launched(page, restoration, machine)
         page.heading("Next")
-        is_to_do = not (plan.is_empty or restoration.rehearsal.harmed)
-        page.step(again if again and is_to_do else _after_rehearsal(restoration, machine, options))
+        is_to_do = restoration.prepared.is_offered
+        page.step(again if again and is_to_do else _after_rehearsal(rehearsal, machine, options))
         return page.text()
-    proofs = [proof, *restoration.further]
-    page.answer(f"Restored: {_was_done(plan)}. {answers(proofs, machine)}", good=not restoration.remaining)
+    proofs = restoration.proof.traces
+    page.answer(f"Restored: {_was_done(rehearsal.plan)}. {answers(proofs, machine)}", good=not restoration.remaining)
     for trace in proofs:
         _add_faults(page, trace)
     if restoration.unsettled:
@@ -163,7 +166,7 @@ def restoration_text(
     _launched(page, restoration, machine)
     restarts(page, restoration.restart, restoration.waiting)
     page.heading("To take it back")
-    page.raw(command(machine, "undo", str(number)))
+    page.raw(command(machine, "undo", str(restoration.number)))
     return page.text()
 
 
@@ -203,16 +206,18 @@ def resumed_text(entry: JournalEntry, machine: Machine, *, drawn: bool) -> str:
 
 def _steps(entry: JournalEntry) -> str:
     """How much a restoration has changed; what is no file is counted as a step."""
-    are_files = all(isinstance(step.record, EntryRecord) for step in entry.steps)
+    are_files = all(step.record.is_file for step in entry.steps)
     return counted(len(entry.steps), "file" if are_files else "step")
 
 
 def _look_again(page: Page, entry: JournalEntry, machine: Machine) -> None:
     """The command that shows how things are now; neither a folder nor an entry of a directory has one."""
-    is_elsewhere = all(isinstance(step.record, DirectoryRecord) for step in entry.steps)
-    if is_elsewhere or machine.look(entry.program).kind is EntryKind.FOLDER:
+    if (
+        not any(step.record.is_on_machine for step in entry.steps)
+        or machine.look(entry.program).kind is EntryKind.FOLDER
+    ):
         return
-    is_of_root = any(isinstance(s.record, EntryRecord) and s.record.insertion is not None for s in entry.steps)
+    is_of_root = any(step.record.is_insertion for step in entry.steps)
     page.heading("Next")
     page.raw(command(machine, "inspect" if is_of_root else "trace", entry.program))
 
@@ -337,7 +342,7 @@ def _package(
     for step in steps:
         verb = "link" if step.link else "replace" if step.replaces else "place"
         page.field(verb, f"{step.path}   ({step.because})", indent=4, width=9)
-    touched = {step.file for step in steps if isinstance(step, PlaceFile)}
+    touched = {step.wanted[1] for step in steps if step.wanted is not None}
     names = list(dict.fromkeys(file.name for file in package.files if file not in touched))
     if names:
         page.field("leave", f"{some_of(names, _MOST_NAMES)}   (sound)", indent=4, width=9)
@@ -351,19 +356,18 @@ def _whence(source: Source, package: Package) -> str:
     return f"from the source {source.name}, proven by its signatures just now"
 
 
-def _launched(page: Page, restoration: Restoration, machine: Machine) -> None:
+def _launched(page: Page, restoration: Restoration[Traces], machine: Machine) -> None:
     """How the program's run ended, if it was run, with what it wrote."""
     if restoration.launched is not None:
-        name = machine.paths.basename(restoration.rehearsal.plan.program)
+        name = machine.paths.basename(restoration.prepared.work.program)
         page.heading(f"{name} was run: {restoration.launched.outcome}")
         for line in restoration.launched.output.splitlines():
             page.raw(line)
 
 
-def _after_rehearsal(restoration: Restoration, machine: Machine, options: Sequence[str]) -> str:
-    rehearsal = restoration.rehearsal
+def _after_rehearsal(rehearsal: Rehearsal, machine: Machine, options: Sequence[str]) -> str:
     if not rehearsal.is_needed:
-        return next_step(rehearsal.before, machine)
+        return next_step(rehearsal.before.traces[0], machine)
     if rehearsal.harmed:
         return "Find a version that serves all of them: fundamen sources offers NEED"
     if not rehearsal.plan.is_empty:

@@ -2,8 +2,7 @@
 
 import os
 import stat
-from collections.abc import Iterator, Sequence
-from datetime import datetime
+from collections.abc import Iterable, Iterator, Sequence
 
 import msgspec
 
@@ -14,34 +13,44 @@ from fundamen.changes.moves import Move, free_aside
 from fundamen.cold_copies.archive import bring_out
 from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, Kind
 from fundamen.cold_copies.store import CopyStore
-from fundamen.execution.carrying_out import Progress, Stop, carry_out
-from fundamen.execution.journal import Journal
-from fundamen.execution.locking import alone_on, require_finished
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.file_state import FileState, read_state
 from fundamen.placing.replacing import OURS
+from fundamen.restore.restoration import Prepared
 
 
-class CopyRestoration(msgspec.Struct, frozen=True):
-    """What would be brought back and, where it was carried out, what came of it."""
+class Differing(msgspec.Struct, frozen=True):
+    """The entries that differ from a copy."""
+
+    paths: tuple[MachinePath, ...]
+
+    @property
+    def fault_count(self) -> int:
+        """How many they are."""
+        return len(self.paths)
+
+
+class CopyPlan(msgspec.Struct, frozen=True):
+    """What would be brought back."""
 
     copy: ColdCopy
-    work: Work
+    prepared: Prepared[Differing]
     extra: tuple[MachinePath, ...]  # what was not there when the copy was taken
-    number: int | None = None  # in the journal; None where nothing was carried out
-    remaining: int = 0  # how many entries still differ
 
 
-def plan_from_copy(
-    machine: Machine, copy: ColdCopy, parts: Sequence[str], contents: HostPath, *, exactly: bool
-) -> CopyRestoration:
+def prepare_copy(
+    machine: Machine, store: CopyStore, copy: ColdCopy, parts: Sequence[str], contents: HostPath, *, exactly: bool
+) -> CopyPlan:
     """What is to be done so that a folder is as it was when the copy was taken; nothing is changed.
+
+    Where the copy turns out not to be whole, nothing is begun.
 
     Args:
         machine: whose folder it is.
+        store: where the copy lies.
         copy: the cold copy.
         parts: paths in it, with slashes, from the folder on; none for all of it.
         contents: the folder of ours where the bytes of files will lie by their SHA-256.
@@ -62,37 +71,18 @@ def plan_from_copy(
     by_depth = sorted(wanted, key=lambda entry: entry.path.count("/") + bool(entry.path), reverse=True)
     late = [planning.times_of(entry) for entry in by_depth if entry.kind is Kind.FOLDER]
     steps += [step for step in late if step.path in touched]
-    digests = {step.sha256 for step in steps if isinstance(step, Change) and not step.link}
-    kept = {sha256: HostPath(os.path.join(contents, sha256)) for sha256 in digests}
-    title = f"cold copy {copy.number} of {copy.folder}"
-    return CopyRestoration(copy, Work(copy.folder, (title,), tuple(steps), kept), extra)
-
-
-def perform_from_copy(
-    machine: Machine,
-    planned: CopyRestoration,
-    store: CopyStore,
-    journal: Journal,
-    now: datetime,
-    progress: Progress,
-    stop: Stop,
-) -> CopyRestoration:
-    """Carry it out, and compare again.
-
-    Raises:
-        DamagedFileError: the copy is not whole; nothing was changed.
-        UnfinishedError: another Fundamen is at work, an earlier restoration was cut off, or this one was.
-        RestorationError: it failed and was taken back.
-    """
-    bring_out(store.archive_of(planned.copy.number), planned.copy, planned.work.contents)
-    with alone_on(machine):
-        require_finished(machine, journal)
-        number = carry_out(machine, planned.work, journal, now, progress, stop)
-    planning = _Planning(machine.afresh(), planned.copy)
-    places = {step.path for step in planned.work.steps if isinstance(step, Change)}
-    entries = [entry for entry in planned.copy.entries if planning.place_of(entry) in places]
-    remaining = sum(bool(list(planning.steps_for(entry))) for entry in entries)
-    return msgspec.structs.replace(planned, number=number, remaining=remaining)
+    kept = {digest: HostPath(os.path.join(contents, digest)) for step in steps if (digest := step.brought.sha256)}
+    work = Work(copy.folder, (f"cold copy {copy.number} of {copy.folder}",), tuple(steps), kept)
+    places = {step.path for step in steps if step.writes_file}
+    placed = [entry for entry in copy.entries if planning.place_of(entry) in places]
+    prepared = Prepared(
+        work=work,
+        before=Differing(tuple(step.path for step in steps)),
+        rehearsed=Differing(()),
+        prove=lambda machine: Differing(tuple(_Planning(machine, copy).differing(placed))),
+        make_ready=lambda: bring_out(store.archive_of(copy.number), copy, work.contents),
+    )
+    return CopyPlan(copy, prepared, extra)
 
 
 class _Planning:
@@ -103,6 +93,10 @@ class _Planning:
     def place_of(self, entry: CopiedEntry) -> MachinePath:
         """Where an entry belongs, as the machine spells it."""
         return self._machine.join(self._copy.folder, *entry.path.split("/")) if entry.path else self._copy.folder
+
+    def differing(self, entries: Iterable[CopiedEntry]) -> Iterator[MachinePath]:
+        """The places of entries that are not as they were."""
+        return (self.place_of(entry) for entry in entries if any(True for _ in self.steps_for(entry)))
 
     def steps_for(self, entry: CopiedEntry) -> Iterator[Step]:
         """The step that makes a place as it was; none where it is."""

@@ -1,33 +1,15 @@
 """Bring back from a reference what has vanished from a tree or differs in it; what is extra is left alone."""
 
 import os
-from datetime import datetime
-
-import msgspec
 
 from fundamen.changes.base import MISSING, Work
 from fundamen.changes.files import Change
-from fundamen.execution.carrying_out import Progress, carry_out
-from fundamen.execution.journal import Journal
-from fundamen.execution.locking import alone_on, require_finished
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UntrustedError
 from fundamen.model.paths import HostPath, MachinePath, shown
 from fundamen.placing.file_state import digest_of_file
+from fundamen.restore.restoration import Prepared
 from fundamen.sources.reference import Comparison, Difference, Finding, compare_with
-
-
-class TreeRestoration(msgspec.Struct, frozen=True):
-    """What was compared and, where it was carried out, what came of it."""
-
-    before: Comparison
-    number: int | None = None  # in the journal; None where nothing was carried out
-    proof: Comparison | None = None  # compared again afterwards
-
-    @property
-    def remaining(self) -> int:
-        """How many entries are at fault now."""
-        return len((self.proof or self.before).at_fault)
 
 
 def plan_from_reference(machine: Machine, folder: MachinePath, comparison: Comparison) -> Work:
@@ -58,17 +40,19 @@ def plan_from_reference(machine: Machine, folder: MachinePath, comparison: Compa
     return Work(folder, (f"{len(steps)} files from the reference {baseline.name}",), tuple(steps), contents)
 
 
-def perform_from_reference(
-    machine: Machine, folder: MachinePath, comparison: Comparison, journal: Journal, now: datetime, progress: Progress
-) -> TreeRestoration:
-    """Carry it out, and compare again.
-
-    Raises:
-        UntrustedError: the reference has changed since it was compared; nothing was written.
-        UnfinishedError: another Fundamen is at work, or an earlier restoration was cut off.
-        RestorationError: it failed and was taken back.
-    """
+def prepare_reference(machine: Machine, folder: MachinePath, comparison: Comparison) -> Prepared[Comparison]:
+    """It as it is carried out, and proven by comparing again. Where the reference has changed, nothing is begun."""
     work = plan_from_reference(machine, folder, comparison)
+    return Prepared(
+        work=work,
+        before=comparison,
+        prove=lambda _machine: compare_with(comparison.baseline, HostPath(comparison.tree)),
+        make_ready=lambda: _require_unchanged(work),
+        lacks_remedy=bool(comparison.at_fault) and not work.steps,
+    )
+
+
+def _require_unchanged(work: Work) -> None:
     for sha256, content in work.contents.items():
         if digest_of_file(content) != sha256:
             raise UntrustedError(
@@ -76,10 +60,6 @@ def perform_from_reference(
                 why=f"{shown(content)} has changed since it was compared",
                 do="Nothing was written. Compare again: fundamen sources compare",
             )
-    with alone_on(machine):
-        require_finished(machine, journal)
-        number = carry_out(machine, work, journal, now, progress)
-    return TreeRestoration(comparison, number, compare_with(comparison.baseline, HostPath(comparison.tree)))
 
 
 def left_to_people(comparison: Comparison) -> tuple[Difference, ...]:

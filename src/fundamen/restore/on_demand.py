@@ -23,6 +23,14 @@ class OnDemand(Protocol):
         """
 
 
+def asked_of(on_demand: Sequence[OnDemand], name: str, path: MachinePath) -> Iterator[Catalogue]:
+    """What may have one file, for whatever processor it is. Raises: as ``asked_for``."""
+    for each in on_demand:
+        own = each.catalogue_of([name], [path], Architecture.ANY)
+        if own is not None:
+            yield own
+
+
 def asked_for(on_demand: Sequence[OnDemand], trace: Trace) -> Iterator[Catalogue]:
     """What has packages for the faults of a trace; nobody is asked where there are none.
 

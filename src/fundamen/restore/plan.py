@@ -5,7 +5,7 @@ from collections.abc import Iterator, Mapping, Sequence
 
 import msgspec
 
-from fundamen.changes.base import MISSING
+from fundamen.changes.base import MISSING, Step
 from fundamen.changes.moves import Move, free_aside
 from fundamen.changes.packages import InstallPackages
 from fundamen.loaders.load_map import Outcome
@@ -63,6 +63,11 @@ class Plan(msgspec.Struct, frozen=True):
     def is_empty(self) -> bool:
         """Whether there is nothing to be done."""
         return not self.steps and self.installs is None
+
+    @property
+    def all_steps(self) -> tuple[Step, ...]:
+        """The steps as they are done."""
+        return (self.installs, *self.steps) if self.installs is not None else self.steps
 
     @property
     def placed(self) -> tuple[PlaceFile | PlaceLink, ...]:

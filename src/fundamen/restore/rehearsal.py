@@ -1,23 +1,22 @@
 """Rehearse a plan: lay it over the machine and trace the program again."""
 
 import logging
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Sequence
 
 import msgspec
 
 from fundamen.changes.base import Step, Work
-from fundamen.changes.packages import InstallPackages
+from fundamen.changes.packages import installing
 from fundamen.evidence.authority import Authority
 from fundamen.machine.machine import Machine
-from fundamen.machine.overlay import OverlayMachine
-from fundamen.machine.places import Place
-from fundamen.model.errors import UnreadableError
+from fundamen.machine.overlay import Layer, OverlayMachine
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.model.timing import timed
+from fundamen.restore.harms import Harm, find_harms
 from fundamen.restore.on_demand import OnDemand, asked_for
 from fundamen.restore.plan import Pin, Plan, Unmet, plan_restoration, with_found_places, with_set_aside
-from fundamen.restore.steps import PlaceFile, PlaceLink
+from fundamen.restore.restoration import Prepared, Traces
 from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source
 from fundamen.sources.os_archive import NewPackages
 from fundamen.trace.bringing import with_bringers
@@ -29,14 +28,6 @@ _LOG = logging.getLogger(__name__)
 Fetch = Callable[[Source, PackageFile], HostPath]
 
 _MOST_ROUNDS = 20  # each round uncovers what the libraries of the round before need
-
-
-class Harm(msgspec.Struct, frozen=True):
-    """What another program would lack."""
-
-    program: MachinePath
-    name: str  # of the component
-    reason: str
 
 
 class Scope(msgspec.Struct, frozen=True):
@@ -51,44 +42,39 @@ class Scope(msgspec.Struct, frozen=True):
 class Rehearsal(msgspec.Struct, frozen=True):
     """A plan with what it would come to."""
 
-    before: Trace
+    before: Traces  # of the program, then of the further ones
     plan: Plan
-    after: Trace
+    after: Traces
     contents: dict[str, HostPath]  # SHA-256 -> our own verified copy of the bytes
     harmed: tuple[Harm, ...] = ()  # programs that would lack something which they have now
-    further: tuple[tuple[Trace, Trace], ...] = ()  # of each further program: as it is, as it would be
     because: str = ""
-
-    @property
-    def faults_before(self) -> int:
-        """How many faults all these programs have."""
-        return len(self.before.faults) + sum(len(before.faults) for before, _ in self.further)
-
-    @property
-    def faults_after(self) -> int:
-        """How many they would have."""
-        return len(self.after.faults) + sum(len(after.faults) for _, after in self.further)
 
     @property
     def is_needed(self) -> bool:
         """Whether there is anything that calls for a restoration: a fault, or versions that were asked for."""
-        return self.faults_before > 0 or not self.plan.is_empty or bool(self.plan.unmet)
-
-    @property
-    def is_offered(self) -> bool:
-        """Whether it may be carried out: it does something, and no program would lack anything for it."""
-        return not self.plan.is_empty and not self.harmed
+        return self.before.fault_count > 0 or not self.plan.is_empty or bool(self.plan.unmet)
 
     @property
     def work(self) -> Work:
         """What is to be carried out."""
-        titles = tuple(f"{package.title} from {source.name}" for source, package in self.plan.packages)
-        steps: tuple[Step, ...] = self.plan.steps
-        if self.plan.installs is not None:
-            titles = (*(f"{each.name} {each.version}" for each in self.plan.installs.packages), *titles)
-            steps = (self.plan.installs, *steps)
-        further = tuple(before.program for before, _ in self.further)
-        return Work(self.plan.program, titles, steps, self.contents, further=further, because=self.because)
+        steps = self.plan.all_steps
+        titles = [title for step in steps for title in step.installs]
+        titles += [f"{package.title} from {source.name}" for source, package in self.plan.packages]
+        further = tuple(trace.program for trace in self.before.traces[1:])
+        return Work(self.plan.program, tuple(titles), steps, self.contents, further=further, because=self.because)
+
+    def prepared(self, authorities: Sequence[Authority]) -> Prepared[Traces]:
+        """It as it is carried out, and proven by tracing all its programs again."""
+        programs = [trace.program for trace in self.before.traces]
+        return Prepared(
+            work=self.work,
+            before=self.before,
+            rehearsed=self.after,
+            prove=lambda machine: Traces(tuple(trace_program(machine, each, authorities) for each in programs)),
+            harmed=self.harmed,
+            unmet=self.plan.unmet,
+            lacks_remedy=self.is_needed and self.plan.is_empty,
+        )
 
 
 def rehearse(
@@ -143,15 +129,15 @@ class _Rehearsing:
 
     def run(self) -> Rehearsal:
         before = after = self._traced(self._machine)
-        installs = _installing(self._new) if self._new is not None and self._new.wanted else None
-        overlay = self._laid_over(None)
-        if self._new is not None:
+        installs = installing(self._new, "not installed") if self._new is not None else None
+        overlay = self._laid_over((installs,) if installs is not None else ())
+        if installs is not None:
             after = self._traced(overlay)
         plan = plan_restoration(self._machine, after, self._known(after), self._scope.pins)
         plan = msgspec.structs.replace(plan, installs=installs)
         for number in range(1, _MOST_ROUNDS + 1):
             with timed(_LOG, "rehearsal %d, of %d steps", number, len(plan.steps)):
-                overlay = self._laid_over(plan)
+                overlay = self._laid_over(plan.all_steps)
                 after = self._traced(overlay)
             grown = self._grown(overlay, plan, after)
             if grown.steps == plan.steps:
@@ -168,12 +154,11 @@ class _Rehearsing:
         _LOG.debug("%d programs would lack something", len(harmed))
         told = [with_bringers(self._machine, trace) for trace in after]
         return Rehearsal(
-            before=before[0],
+            before=Traces(tuple(before)),
             plan=plan,
-            after=told[0],
+            after=Traces(tuple(told)),
             contents=self._contents,
             harmed=harmed,
-            further=tuple(zip(before[1:], told[1:], strict=True)),
             because=self._scope.because,
         )
 
@@ -184,20 +169,14 @@ class _Rehearsing:
         """The catalogues, and what else has packages for the faults."""
         return (*self._catalogues, *_merged(each for trace in traces for each in asked_for(self._on_demand, trace)))
 
-    def _laid_over(self, plan: Plan | None) -> OverlayMachine:
-        """The machine as it would be; what the plan places is fetched."""
-        placed: dict[MachinePath, HostPath | Place] = {}
-        links: dict[MachinePath, MachinePath] = {}
-        gone, made = ([s.path for s in plan.moved], [s.path for s in plan.folders]) if plan is not None else ([], [])
-        for step in plan.placed if plan is not None else ():
-            if isinstance(step, PlaceFile) and step.sha256 not in self._contents:
-                self._contents[step.sha256] = self._fetch(step.source, step.file)
-        for step in plan.placed if plan is not None else ():
-            if step.sha256:
-                placed[step.path] = _content(self._machine, step, self._contents)
-            if isinstance(step, PlaceLink):
-                links[step.path] = step.leads_to
-        return _laid_over(self._machine, self._new, placed, links, gone, made)
+    def _laid_over(self, steps: Iterable[Step]) -> OverlayMachine:
+        """The machine as it would be; what is placed is fetched."""
+        layer = Layer(self._machine)
+        for step in steps:
+            if step.wanted is not None and step.brought.sha256 not in self._contents:
+                self._contents[step.brought.sha256] = self._fetch(*step.wanted)
+            step.lay_over(layer, self._contents)
+        return layer.over()
 
     def _grown(self, overlay: Machine, plan: Plan, after: Sequence[Trace]) -> Plan:
         """The plan with what the remaining faults call for: further packages, then bad copies in front of them."""
@@ -216,31 +195,9 @@ class _Rehearsing:
         if steps:
             return grown
         gentler = with_set_aside(self._machine, grown, faults)
-        if gentler.steps != grown.steps and _cured(after, self._traced(self._laid_over(gentler))):
+        if gentler.steps != grown.steps and _cured(after, self._traced(self._laid_over(gentler.all_steps))):
             return gentler
         return with_found_places(self._machine, grown, faults)
-
-
-def find_harms(
-    machine: Machine, overlay: Machine, others: Iterable[MachinePath], authorities: Sequence[Authority]
-) -> Iterator[Harm]:
-    """What other programs would lack on a machine as it would be, and do not lack now.
-
-    Of one that is gone by now, or that cannot be read now, nothing can get worse.
-    """
-    for program in others:
-        try:
-            known = {fault.name for fault in trace_program(machine, program, authorities).faults}
-        except UnreadableError:
-            continue
-        try:
-            faults = trace_program(overlay, program, authorities).faults
-        except UnreadableError as error:
-            yield Harm(program, program, error.why)
-            continue
-        for fault in faults:
-            if fault.name not in known:
-                yield Harm(program, fault.name, fault.reason or str(fault.verdict))
 
 
 def _merged(catalogues: Iterable[Catalogue]) -> list[Catalogue]:
@@ -263,38 +220,6 @@ def _merged(catalogues: Iterable[Catalogue]) -> list[Catalogue]:
         *(first[source].holding(tuple(known.values())) for source, known in packages.items()),
         *others,
     ]
-
-
-def _installing(new: NewPackages) -> InstallPackages:
-    names = ", ".join(each.name for each in new.wanted)
-    return InstallPackages(path=MachinePath(names), because="not installed", packages=new.wanted, files=new.files)
-
-
-def _laid_over(
-    machine: Machine,
-    new: NewPackages | None,
-    placed: Mapping[MachinePath, HostPath | Place],
-    links: Mapping[MachinePath, MachinePath],
-    gone: Iterable[MachinePath],
-    made: Iterable[MachinePath],
-) -> OverlayMachine:
-    """The machine as it would be; the links of new packages are laid over it as copies of that to which they lead."""
-    brought, leading = (new.placed(), new.links()) if new is not None else ({}, {})
-    followed: dict[MachinePath, MachinePath] = {}
-    for path, target in leading.items():
-        leads_to = machine.join(machine.real(machine.folder_of(path)), target)
-        copy = next((copy for place, copy in brought.items() if machine.real(place) == leads_to), None)
-        if copy is not None:
-            followed[path] = leads_to
-            brought = {**brought, path: copy}
-    return OverlayMachine(machine, {**brought, **placed}, {**followed, **links}, gone, made)
-
-
-def _content(machine: Machine, step: PlaceFile | PlaceLink, contents: Mapping[str, HostPath]) -> HostPath | Place:
-    """What has the bytes that would be found at a step's path; a link is rehearsed as a copy."""
-    if isinstance(step, PlaceLink) and step.sha256 not in contents:
-        return machine.place(step.leads_to) if machine.is_at_folder else machine.host_path(step.leads_to)
-    return contents[step.sha256]
 
 
 def _still_unmet(plan: Plan, before: Sequence[Trace], after: Sequence[Trace]) -> tuple[Unmet, ...]:

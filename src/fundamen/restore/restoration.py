@@ -1,12 +1,17 @@
-"""One restoration from its rehearsal to its proof."""
+"""One restoration, whatever asks for it: prepared, carried out, proven.
 
-from collections.abc import Callable, Sequence
+Each source of work (faults, a plan file, a cold copy, a reference, a lock file, a root certificate) prepares it: what
+is to be done, what was found before, and how to look again. From there on all go the same way.
+"""
+
+from collections.abc import Callable
 from datetime import datetime
+from typing import Generic, Protocol, TypeVar
 
 import msgspec
 
-from fundamen.changes.base import Tell
-from fundamen.evidence.authority import Authority
+from fundamen.changes.base import Tell, Work
+from fundamen.changes.installers import InstallerOutcome, outcomes_of
 from fundamen.execution.carrying_out import Progress, Stop, carry_out, find_unsettled, resume
 from fundamen.execution.journal import Journal, JournalEntry
 from fundamen.execution.locking import alone_on, require_finished
@@ -14,75 +19,150 @@ from fundamen.execution.restarting import Restart, Waiting, find_restarts, judge
 from fundamen.execution.taking_back import undo
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
+from fundamen.restore.harms import Harm
 from fundamen.restore.launch import Launch, launch
-from fundamen.restore.rehearsal import Rehearsal
-from fundamen.trace.records import Trace
-from fundamen.trace.trace import trace_program
+from fundamen.restore.plan import Unmet
+from fundamen.trace.records import Component, Trace
 
 
-class Restoration(msgspec.Struct, frozen=True):
-    """What was rehearsed and, where it was carried out, what came of it."""
+class Findings(Protocol):
+    """What was found on a machine, by whatever proves a restoration."""
 
-    rehearsal: Rehearsal
+    @property
+    def fault_count(self) -> int:
+        """How many faults there are."""
+
+
+class Traces(msgspec.Struct, frozen=True):
+    """Programs, traced."""
+
+    traces: tuple[Trace, ...]
+
+    @property
+    def faults(self) -> tuple[Component, ...]:
+        """The faults of all of them."""
+        return tuple(fault for trace in self.traces for fault in trace.faults)
+
+    @property
+    def fault_count(self) -> int:
+        """How many faults they have."""
+        return len(self.faults)
+
+
+Found = TypeVar("Found", bound=Findings)
+
+
+class Prepared(msgspec.Struct, Generic[Found], frozen=True, kw_only=True):
+    """What is to be done on a machine, and how it is proven."""
+
+    work: Work
+    before: Found
+    rehearsed: Found | None = None  # as it would be; None where that cannot be told beforehand
+    prove: Callable[[Machine], Found]  # looks again, at the machine as it is then
+    make_ready: Callable[[], object] = lambda: None  # what must succeed before anything is changed
+    harmed: tuple[Harm, ...] = ()  # programs that would lack something which they have now
+    unmet: tuple[Unmet, ...] = ()  # faults for which there is no trusted remedy
+    lacks_remedy: bool = False  # whether something is called for, and nothing can be done
+
+    @property
+    def is_needed(self) -> bool:
+        """Whether there is anything that calls for it."""
+        return bool(self.work.steps) or self.lacks_remedy
+
+    @property
+    def is_offered(self) -> bool:
+        """Whether it may be carried out: it does something, and no program would lack anything for it."""
+        return bool(self.work.steps) and not self.harmed
+
+
+class Restoration(msgspec.Struct, Generic[Found], frozen=True, kw_only=True):
+    """What was prepared and, where it was carried out, what came of it."""
+
+    prepared: Prepared[Found]
     number: int | None = None  # in the journal; None where nothing was carried out
-    proof: Trace | None = None  # the program traced again afterwards
-    further: tuple[Trace, ...] = ()  # likewise the further ones
+    proof: Found | None = None
     launched: Launch | None = None
     restart: tuple[Restart, ...] = ()  # what must be started anew so that it uses what was restored
     unsettled: tuple[MachinePath, ...] = ()  # what changed again by itself since it was placed
     waiting: Waiting | None = None  # an installer that waits, and what it may do now
+    installed: tuple[tuple[MachinePath, InstallerOutcome], ...] = ()  # what came of publishers' installers
 
     @property
     def remaining(self) -> int:
         """How many faults stand now; where nothing was carried out, how many stood before."""
-        if self.proof is None:
-            return self.rehearsal.faults_before
-        return len(self.proof.faults) + sum(len(trace.faults) for trace in self.further)
+        return (self.prepared.before if self.proof is None else self.proof).fault_count
+
+    @property
+    def worse(self) -> tuple[str, ...]:
+        """What publishers' installers have made worse."""
+        return tuple(each for _, outcome in self.installed for each in outcome.worse)
 
     @property
     def is_well(self) -> bool:
-        """Whether nothing is at fault any more, what was asked for is there, and the program, if it was run, worked."""
-        plan = self.rehearsal.plan
-        is_had = not (plan.is_empty and plan.unmet)
-        return self.remaining == 0 and is_had and (self.launched is None or self.launched.worked)
+        """Whether it is done or was not needed, nothing is at fault, and the program, if it was run, worked."""
+        is_done = self.number is not None or not self.prepared.is_needed
+        has_worked = self.launched is None or self.launched.worked
+        return is_done and not self.remaining and not self.worse and has_worked
 
 
 def perform(
     machine: Machine,
-    rehearsal: Rehearsal,
+    prepared: Prepared[Found],
     journal: Journal,
-    authorities: Sequence[Authority],
     now: datetime,
-    progress: Progress,
+    progress: Progress = lambda _path: None,
     stop: Stop = lambda: False,
-    settle: Callable[[], None] = lambda: None,
+    *,
+    settle: Callable[[], None] | None = None,
     waiting: str = "",
-) -> Restoration:
-    """Carry a rehearsal out and prove it: everything is read back and the program traced again.
+    tell: Tell = lambda _sentence: None,
+) -> Restoration[Found]:
+    """Carry out what was prepared and prove it: everything is read back, and looked at again.
 
-    ``settle`` is called in between: what a scanner takes away again it takes away in that time. ``waiting`` names an
-    installer that waits for it.
+    Args:
+        machine: as it is.
+        prepared: what is to be done.
+        journal: of the machine.
+        now: this moment.
+        progress: told of each step.
+        stop: whether somebody has asked that no further step be begun.
+        settle: waits until a scanner would have taken away what was placed; then it is looked whether it stands.
+        waiting: names an installer that waits for it.
+        tell: given sentences for people while a step is made.
 
     Raises:
         UsageError: the installer cannot be looked at.
         UnfinishedError: another Fundamen is at work, an earlier restoration was cut off, or this one was stopped.
         RestorationError: it failed and was taken back.
+        FundamenError: what must succeed before did not; nothing was begun.
     """
-    restart = find_restarts(machine, rehearsal.work)
-    judged = judge_waiting(machine, rehearsal.work, waiting) if waiting else None
+    restart = find_restarts(machine, prepared.work)
+    judged = judge_waiting(machine, prepared.work, waiting) if waiting else None
     with alone_on(machine):
         require_finished(machine, journal)
-        number = carry_out(machine, rehearsal.work, journal, now, progress, stop)
-    settle()
-    now_there = machine.afresh()
-    proof = trace_program(now_there, rehearsal.plan.program, authorities)
-    further = tuple(trace_program(now_there, before.program, authorities) for before, _ in rehearsal.further)
-    return Restoration(rehearsal, number, proof, further, None, restart, find_unsettled(journal, number), judged)
+        prepared.make_ready()
+        number = carry_out(machine, prepared.work, journal, now, progress, stop, tell)
+    if settle is not None:
+        settle()
+    entry = journal.find(number)
+    installed = outcomes_of((step.record for step in entry.steps), journal.site) if entry is not None else ()
+    restart += tuple(Restart(f"start {machine.title} anew", o.meaning) for _, o in installed if o.needs_restart)
+    return Restoration(
+        prepared=prepared,
+        number=number,
+        proof=prepared.prove(machine.afresh()),
+        restart=restart,
+        unsettled=find_unsettled(journal, number) if settle is not None else (),
+        waiting=judged,
+        installed=installed,
+    )
 
 
-def with_launch(restoration: Restoration, machine: Machine, arguments: tuple[str, ...], seconds: float) -> Restoration:
+def with_launch(
+    restoration: Restoration[Found], machine: Machine, arguments: tuple[str, ...], seconds: float
+) -> Restoration[Found]:
     """The restoration with the program run once."""
-    launched = launch(machine, restoration.rehearsal.plan.program, arguments, seconds)
+    launched = launch(machine, restoration.prepared.work.program, arguments, seconds)
     return msgspec.structs.replace(restoration, launched=launched)
 
 

@@ -10,16 +10,13 @@ from datetime import datetime
 
 import msgspec
 
-from fundamen.changes.base import Work
 from fundamen.changes.root_stores import Keep, plan_root_import
-from fundamen.execution.carrying_out import Progress, carry_out
-from fundamen.execution.journal import Journal
-from fundamen.execution.locking import alone_on, require_finished
 from fundamen.machine.machine import Machine
 from fundamen.machine.trust_stores import read_trust_stores
 from fundamen.model.errors import UntrustedError, UsageError
 from fundamen.model.paths import MachinePath, shown
 from fundamen.model.trust_store import Role, StoredCertificate, TrustStores
+from fundamen.restore.restoration import Prepared
 from fundamen.trust.certificate import Certificate
 from fundamen.trust.chain import Chain, Issuers
 from fundamen.trust.fingerprint import grouped, read_fingerprint
@@ -31,16 +28,11 @@ Judge = Callable[[Issuers], Chain | None]
 class RootImport(msgspec.Struct, frozen=True):
     """What would be imported for a file, and what would come of it."""
 
-    path: MachinePath
     root: Certificate
-    work: Work
-    before: Chain
-    after: Chain  # rehearsed
-    number: int | None = None  # in the journal; None where nothing was carried out
-    proof: Chain | None = None  # built anew afterwards, from what the machine then trusts
+    prepared: Prepared[Chain]  # proven by building the chain anew, from what the machine then trusts
 
 
-def rehearse_root_import(
+def prepare_root_import(
     machine: Machine, path: MachinePath, judge: Judge, given: Issuers, keep: Keep, now: datetime
 ) -> RootImport | None:
     """Find the root whose import makes a file's chain hold; None where it holds already.
@@ -74,9 +66,19 @@ def rehearse_root_import(
             do=f"{remedy(before)} Certificates that are not in the file are named with --issuer FILE.",
         )
     stored = StoredCertificate(root.der, Role.ROOT, "the machine's store, as it would be")
-    after = judge(Issuers(TrustStores((stored,)), given.stored()))
-    assert after is not None  # noqa: S101 - the same file had one before
-    return RootImport(path, root, plan_root_import(machine, path, root, keep, int(now.timestamp())), before, after)
+
+    def judged(issuers: Issuers) -> Chain:
+        chain = judge(issuers)
+        assert chain is not None  # noqa: S101 - the same file had one before
+        return chain
+
+    prepared = Prepared(
+        work=plan_root_import(machine, path, root, keep, int(now.timestamp())),
+        before=before,
+        rehearsed=judged(Issuers(TrustStores((stored,)), given.stored())),
+        prove=lambda machine: judged(Issuers(read_trust_stores(machine))),
+    )
+    return RootImport(root, prepared)
 
 
 def require_fingerprint(root: Certificate, typed: str) -> None:
@@ -94,18 +96,3 @@ def require_fingerprint(root: Certificate, typed: str) -> None:
         why=f"the fingerprint that was given, {grouped(read_fingerprint(typed)[:16])} ..., is not the root's",
         do="Have it read out again by the root's owner, over a second way. If it stays so, do not trust the file.",
     )
-
-
-def perform_root_import(
-    machine: Machine, planned: RootImport, judge: Judge, journal: Journal, now: datetime, progress: Progress
-) -> RootImport:
-    """Carry an import out, and build the chain anew from what the machine then trusts.
-
-    Raises:
-        UnfinishedError: another Fundamen is at work, or an earlier restoration was cut off.
-        RestorationError: it failed and was taken back.
-    """
-    with alone_on(machine):
-        require_finished(machine, journal)
-        number = carry_out(machine, planned.work, journal, now, progress)
-    return msgspec.structs.replace(planned, number=number, proof=judge(Issuers(read_trust_stores(machine.afresh()))))

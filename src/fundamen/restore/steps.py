@@ -1,12 +1,16 @@
 """The steps that put what a package has in its place."""
 
-from fundamen.changes.base import MISSING
-from fundamen.changes.files import Change, rights_of
-from fundamen.changes.folders import SetFolder
+from collections.abc import Mapping
+
+from fundamen.changes.base import AS_AROUND, MISSING, Brought
+from fundamen.changes.files import Change, MakeLink, PutFile, rights_of
+from fundamen.changes.folders import MakeFolder, SetFolder
+from fundamen.changes.form import Expected
 from fundamen.machine.machine import Machine
+from fundamen.machine.overlay import Layer
 from fundamen.machine.places import Place
 from fundamen.model.package import Package, PackageFile, PackageFolder
-from fundamen.model.paths import MachinePath
+from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import FileState
 from fundamen.sources.catalogue import Source
 
@@ -19,6 +23,31 @@ class PlaceFile(Change, frozen=True, kw_only=True):
     file: PackageFile
     package: Package
     source: Source
+
+    @property
+    def brought(self) -> Brought:
+        """What is put in its place."""
+        return Brought(self.size, self.sha256, self.package.title, self.source.name)
+
+    @property
+    def wanted(self) -> tuple[Source, PackageFile]:
+        """Its file."""
+        return self.source, self.file
+
+    def form(self, state: FileState | None) -> PutFile:
+        """The step in a plan file, which expects to find what stands there now."""
+        return PutFile(
+            path=self.path,
+            because=self.because,
+            sha256=self.sha256,
+            size=self.size,
+            name=self.file.name,
+            package=self.package.title,
+            source=self.source.name,
+            executable=self.executable,
+            mode=self.mode & 0o777 if self.mode is not None else None,  # more the source itself says
+            expects=_expected(state),
+        )
 
     def place(self, machine: Machine) -> Place:
         """Its own place: where a link stood, what it led to is not changed."""
@@ -35,6 +64,19 @@ class PlaceLink(Change, frozen=True, kw_only=True):
     package: Package
     source: Source
 
+    @property
+    def brought(self) -> Brought:
+        """What is put in its place."""
+        return Brought(self.size, self.sha256, self.package.title, self.source.name)
+
+    def lay_over(self, layer: Layer, _contents: Mapping[str, HostPath]) -> None:
+        """Lay it over a machine."""
+        layer.links[self.path] = self.leads_to
+
+    def form(self, state: FileState | None) -> MakeLink:
+        """The step in a plan file, which expects to find what stands there now."""
+        return MakeLink(path=self.path, because=self.because, target=self.link, expects=_expected(state))
+
 
 class PlaceFolder(SetFolder, frozen=True, kw_only=True):
     """A folder of a package is made where nothing stands."""
@@ -42,6 +84,17 @@ class PlaceFolder(SetFolder, frozen=True, kw_only=True):
     yields: bool = True
     package: Package
     source: Source
+
+    @property
+    def brought(self) -> Brought:
+        """Of which package it is."""
+        return Brought(package=self.package.title, source=self.source.name)
+
+    def form(self, _state: FileState | None) -> MakeFolder:
+        """The step in a plan file."""
+        numbers = (self.state.uid, self.state.gid)
+        uid, gid = (f"#{number}" if number != AS_AROUND else "" for number in numbers)
+        return MakeFolder(path=self.path, because=self.because, mode=self.state.mode, owner=uid, group=gid)
 
 
 def place_file(
@@ -61,6 +114,10 @@ def place_file(
         package=package,
         source=source,
     )
+
+
+def _expected(state: FileState | None) -> Expected:
+    return Expected(state.sha256, state.link) if state is not None else Expected()
 
 
 def place_folder(

@@ -76,6 +76,11 @@ class Comparison(msgspec.Struct, frozen=True):
         return tuple(each for each in self.differences if each.finding is not Finding.EXTRA)
 
     @property
+    def fault_count(self) -> int:
+        """How many these are."""
+        return len(self.at_fault)
+
+    @property
     def restorable(self) -> tuple[Difference, ...]:
         """What the reference can give back."""
         return tuple(each for each in self.at_fault if each.finding is not Finding.BARRED and not each.origin)

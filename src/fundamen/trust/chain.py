@@ -89,6 +89,11 @@ class Chain(msgspec.Struct, frozen=True):
         return self.failing is None
 
     @property
+    def fault_count(self) -> int:
+        """1 where it fails."""
+        return int(not self.holds)
+
+    @property
     def why(self) -> str:
         """Which link fails and why, in half a sentence; empty where the chain holds."""
         failing = self.failing

@@ -127,9 +127,14 @@ def restore(
     fundamen cold-copies restore 3 tides/2026.db berths
     """  # noqa: D301
     from fundamen.cli.cold_copies import bring_back  # noqa: PLC0415
+    from fundamen.cli.restoring import Consent, Desk  # noqa: PLC0415
+    from fundamen.execution.home import journal_of  # noqa: PLC0415
 
     with output:
-        status = bring_back(machine(), number, parts, output, exactly=exactly, only_rehearse=only_rehearse, yes=yes)
+        examined = machine()
+        journal = journal_of(examined, options.home())
+        desk = Desk(examined, journal, output, Consent(only_rehearse, yes))
+        status = bring_back(desk, number, parts, exactly=exactly)
     finish(status)
 
 

@@ -1,33 +1,27 @@
 """``fundamen restore``."""
 
-import time
 from collections.abc import Callable
-from functools import partial
+from typing import TYPE_CHECKING
 
 import click
 
 from fundamen.cli import options
-from fundamen.cli.authorities import authorities_at
 from fundamen.cli.directory_login import password_option
-from fundamen.cli.exits import Exit
-from fundamen.cli.fetching import fetching
-from fundamen.cli.media import Named, media_options, new_packages, on_demand
+from fundamen.cli.faults import SETTLE_SECONDS, Launching, restore_programs
+from fundamen.cli.faults import Asked as AskedOfFaults
+from fundamen.cli.media import Named, media_options
 from fundamen.cli.other_restorations import Asked, restored_otherwise
 from fundamen.cli.output import Output, finish
 from fundamen.cli.pinning import read_pins
-from fundamen.cli.stopping import stoppable
+from fundamen.cli.restoring import Consent, Desk
 from fundamen.execution.home import journal_of
 from fundamen.execution.locking import require_ready
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
 from fundamen.model.errors import UsageError
-from fundamen.report.contracts.restoring import RestoreState, restore_record
-from fundamen.report.restore_text import rehearsal_text, restoration_text
-from fundamen.restore.launch import require_launchable
-from fundamen.restore.rehearsal import Scope, rehearse
-from fundamen.restore.restoration import Restoration, perform, with_launch
-from fundamen.sources.refreshing import proven_catalogues
-from fundamen.sources.store import SourceStore
+
+if TYPE_CHECKING:
+    from fundamen.changes.base import Password
 
 
 @click.command("restore")
@@ -45,7 +39,7 @@ from fundamen.sources.store import SourceStore
     "--settle",
     "settle_seconds",
     type=click.FloatRange(0),
-    default=0.5,
+    default=SETTLE_SECONDS,
     show_default=True,
     envvar="FUNDAMEN_SETTLE",
     show_envvar=True,
@@ -94,9 +88,9 @@ def command(
     import_root: bool,
     fingerprint: str | None,
     issuer: tuple[str, ...],
+    password: "Password",
     machine: Callable[[], Machine],
     output: Output,
-    again: str = "",  # how the command that carries it out is written, where it is another one than this
 ) -> None:
     """Put right what PROGRAM stands on, as whole packages from trusted sources.
 
@@ -141,92 +135,39 @@ def command(
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     with output:
         pins = read_pins(pin, because)
-        examined, home = machine(), options.home()
-        journal, store = journal_of(examined, home), SourceStore(home)
+        examined = machine()
+        journal = journal_of(examined, options.home(), password)
         require_ready(examined, journal)
-        asked = Asked(
+        desk = Desk(examined, journal, output, Consent(only_rehearse, yes), password)
+        elsewhere = Asked(
             plan_file=plan_file,
             waiting=waiting,
+            media=media,
+            archive=not no_archive,
             reference=reference,
             lock_entry=lock_entry,
             artefacts=artefacts,
             import_root=import_root,
             fingerprint=fingerprint,
             issuer=issuer,
-            only_rehearse=only_rehearse,
-            yes=yes,
         )
-        done = restored_otherwise(examined, program, asked, journal, output)
+        done = restored_otherwise(desk, program, elsewhere)
         if done is not None:
             finish(done)
         if program is None:
             raise UsageError("Nothing can be restored", "no program was named", "See: fundamen restore --help")
-        path = find_program(examined, program)
-        if save_plan is not None:
-            from fundamen.cli.plans import require_free  # noqa: PLC0415 - seldom asked for
-            from fundamen.cli.plans import save_plan as save  # noqa: PLC0415
-
-            require_free(save_plan)
-        if launch:
-            require_launchable(examined, path)
-        with output.working("Proving the sources"):
-            catalogues = proven_catalogues(store, output.note, options.now())
-        authorities = authorities_at(home, examined.platform, options.now(), output)
-        further = on_demand(examined, media, output, archive=not no_archive)
-        with output.working(f"Rehearsing the restoration of {path}"):
-            new = new_packages(examined, install, output)
-            named = (find_program(examined, name) for name in also)
-            more = tuple(find_program(examined, name) for name in with_programs)
-            others = [each for each in dict.fromkeys((*named, *journal.programs())) if each not in {path, *more}]
-            scope = Scope(more, others, pins, because)
-            rehearsal = rehearse(examined, path, catalogues, authorities, fetching(store, output), further, new, scope)
-        if save_plan is not None:
-            save(examined, rehearsal, save_plan, output)
-        restoration = Restoration(rehearsal)
-        if not output.as_json:
-            output.show(rehearsal_text(rehearsal, examined, drawn=output.drawn))
-        state = _state(
-            restoration, only_rehearse=only_rehearse, agreed=lambda: yes or output.agreed("\nCarry this out?")
+        asked = AskedOfFaults(
+            also=also,
+            pins=pins,
+            because=because,
+            install=install,
+            media=media,
+            archive=not no_archive,
+            save_plan=save_plan,
+            launching=Launching(arguments, launch_seconds) if launch else None,
+            settle_seconds=settle_seconds,
+            waiting=waiting,
         )
-        if state == "restored":
-            with output.progress(len(rehearsal.work.steps), "Restoring") as progress, stoppable(output) as stop:
-                settle = partial(time.sleep, settle_seconds)
-                restoration = perform(
-                    examined, rehearsal, journal, authorities, options.now(), progress, stop, settle, waiting
-                )
-            output.answers_anew()
-            output.remember(trace=restoration.proof)
-        if launch and state in {"restored", "not needed"}:
-            restoration = with_launch(restoration, examined, arguments, launch_seconds)
-        if output.as_json:
-            output.show_record(restore_record(restoration, state))
-        else:
-            output.show(
-                "\n" * (state == "restored")
-                + restoration_text(
-                    restoration,
-                    examined,
-                    drawn=output.drawn,
-                    again=again,
-                    options=(
-                        *media.words,
-                        *(word for name in install for word in ("--install", name)),
-                        *(word for name in with_programs for word in ("--with", name)),
-                        *(word for each in pin for word in ("--pin", each)),
-                        *(("--because", because) if pins else ()),
-                    ),
-                )
-            )
-        status = Exit.NOTHING_AT_FAULT if restoration.is_well else Exit.FAULT_FOUND
+        programs = [find_program(examined, name) for name in (program, *with_programs)]
+        status = restore_programs(desk, list(dict.fromkeys(programs)), asked)
     finish(status)
-
-
-def _state(restoration: Restoration, *, only_rehearse: bool, agreed: Callable[[], bool]) -> RestoreState:
-    rehearsal = restoration.rehearsal
-    if not rehearsal.is_needed:
-        return "not needed"
-    if not rehearsal.is_offered:
-        return "no remedy"
-    if only_rehearse:
-        return "rehearsed"
-    return "restored" if agreed() else "declined"

@@ -1,6 +1,7 @@
 """``fundamen resume``."""
 
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import click
 
@@ -15,12 +16,15 @@ from fundamen.report.contracts.restoring import ResumeRecord, entry_part
 from fundamen.report.restore_text import resumed_text
 from fundamen.restore.restoration import go_on
 
+if TYPE_CHECKING:
+    from fundamen.changes.base import Password
+
 
 @click.command("resume")
 @password_option
 @options.machine_options
 @options.output_options
-def command(machine: Callable[[], Machine], output: Output) -> None:
+def command(password: "Password", machine: Callable[[], Machine], output: Output) -> None:
     """Go on with a restoration that was cut off, from where it was.
 
     What it was going to do stands in the journal. If one of its files has changed since, nothing is done, and the file
@@ -32,7 +36,7 @@ def command(machine: Callable[[], Machine], output: Output) -> None:
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     with output:
         examined = machine()
-        journal = journal_of(examined, options.home())
+        journal = journal_of(examined, options.home(), password)
         unfinished = journal.unfinished()
         count = len(unfinished.steps) if unfinished is not None else 0
         with output.progress(count, "Restoring") as progress, stoppable(output) as stop:

@@ -8,12 +8,12 @@ import click
 
 from fundamen.cli import options
 from fundamen.cli.authorities import authorities_at
-from fundamen.cli.directory_login import password_option
 from fundamen.cli.exits import Exit, exit_of
 from fundamen.cli.figure_writing import require_writable_figures, write_figures
 from fundamen.cli.output import Output, finish
 from fundamen.cli.telling import Telling
-from fundamen.execution.home import folder_of
+from fundamen.execution.home import folder_of, journal_of
+from fundamen.execution.locking import require_ready
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import HostPath
 from fundamen.report.commands import change_command
@@ -26,6 +26,7 @@ from fundamen.survey.survey import Depth, Memory, Survey, survey_machine
 from fundamen.survey.walking import usual_folders
 
 if TYPE_CHECKING:
+    from fundamen.cli.restoring import Consent
     from fundamen.report.charts import Figure
 
 _MOST_NAMED = 20  # programs in a command to paste
@@ -46,12 +47,9 @@ _MOST_NAMED = 20  # programs in a command to paste
 @click.option("--rehearse", is_flag=True, help="With --restore: show what would be done; change nothing.")
 @click.option("--yes", is_flag=True, help="With --restore: carry it out without asking.")
 @click.option("--write", "targets", multiple=True, metavar="FILE", help="Also draw it, as .html, .svg or .png.")
-@password_option
 @options.machine_options
 @options.output_options
-@click.pass_context
 def command(
-    context: click.Context,
     folders: tuple[str, ...],
     *,
     depth: str,
@@ -98,9 +96,12 @@ def command(
             output.tell(bug)
             status = exit_of(bug)
     if restores and survey.to_restore:
+        from fundamen.cli.restoring import Consent  # noqa: PLC0415 - only where something is to be restored
+
         chosen = ("--depth", depth) if survey.depth is not Depth.NEEDS else ()
         again = change_command(examined, "survey", *folders, *chosen, "--restore", "--yes")
-        _restore(context, survey, output, again, rehearse=rehearse, yes=yes)
+        with output:
+            status = _restore(examined, survey, output, again, Consent(rehearse, yes))
     finish(status)
 
 
@@ -139,17 +140,16 @@ def _own_copies(home: HostPath) -> Iterator[SpoiltCopy]:
     return (SpoiltCopy(path, why, "fundamen sources verify") for path, why in find_damaged(home))
 
 
-def _restore(context: click.Context, survey: Survey, output: Output, again: str, *, rehearse: bool, yes: bool) -> None:
-    """One plan for all programs that cannot start, and libraries and packages at fault; ends the run."""
-    from fundamen.cli.commands.restore import command as restore  # noqa: PLC0415 - only where something is to be restored
+def _restore(machine: Machine, survey: Survey, output: Output, again: str, consent: "Consent") -> Exit:
+    """One plan for all programs that cannot start, and libraries and packages at fault."""
+    from fundamen.cli.faults import Asked, restore_programs  # noqa: PLC0415 - only where something is to be restored
+    from fundamen.cli.restoring import Desk  # noqa: PLC0415
 
-    first, *more = survey.to_restore
     if not output.as_json:
         output.show("\n")
-    names = {option.name for option in restore.params}
-    alike = {name: value for name, value in context.params.items() if name in names}  # of machine and output, say
-    own = {"program": first, "with_programs": tuple(more), "only_rehearse": rehearse, "yes": yes, "again": again}
-    context.invoke(restore, **{**alike, **own})
+    journal = journal_of(machine, options.home())
+    require_ready(machine, journal)
+    return restore_programs(Desk(machine, journal, output, consent), survey.to_restore, Asked(again=again))
 
 
 def _next(machine: Machine, folders: tuple[str, ...], survey: Survey) -> tuple[str, ...]:

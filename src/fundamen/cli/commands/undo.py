@@ -1,6 +1,7 @@
 """``fundamen undo``."""
 
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import click
 
@@ -14,13 +15,16 @@ from fundamen.report.contracts.restoring import UndoRecord, entry_part
 from fundamen.report.restore_text import undo_text
 from fundamen.restore.restoration import take_back
 
+if TYPE_CHECKING:
+    from fundamen.changes.base import Password
+
 
 @click.command("undo")
 @click.argument("number", type=options.NUMBER, required=False)
 @password_option
 @options.machine_options
 @options.output_options
-def command(number: int | None, machine: Callable[[], Machine], output: Output) -> None:
+def command(number: int | None, password: "Password", machine: Callable[[], Machine], output: Output) -> None:
     """Take restoration NUMBER back, or the latest one: every file as it was before, to the byte.
 
     Content, mode, owner, times and extended attributes come back. A restoration that was cut off is taken back in the
@@ -32,7 +36,7 @@ def command(number: int | None, machine: Callable[[], Machine], output: Output) 
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     with output:
         examined = machine()
-        entry = take_back(examined, journal_of(examined, options.home()), number)
+        entry = take_back(examined, journal_of(examined, options.home(), password), number)
         if output.as_json:
             output.show_record(UndoRecord(entry_part(entry)))
         else:

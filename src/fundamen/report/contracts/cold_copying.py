@@ -5,10 +5,7 @@ from typing import Literal
 
 import msgspec
 
-from fundamen.changes.files import Change
 from fundamen.cold_copies.manifest import ColdCopy
-from fundamen.report.contracts.restoring import RestoreRecord, RestoreState, StepPart
-from fundamen.restore.from_copy import CopyRestoration
 
 
 class CopiedPart(msgspec.Struct, frozen=True):
@@ -56,26 +53,6 @@ def cold_copies_record(copies: Sequence[tuple[ColdCopy, str]], *, with_entries: 
     """The contract's form of copies, each with why it is damaged."""
     return ColdCopiesRecord(
         tuple(_part(copy, why, with_entries=with_entries) for copy, why in copies), sum(bool(why) for _, why in copies)
-    )
-
-
-def brought_back_record(planned: CopyRestoration, state: RestoreState) -> RestoreRecord:
-    """The contract's form of what was brought back."""
-    steps = planned.work.steps
-    return RestoreRecord(
-        program=planned.copy.folder,
-        state=state,
-        number=planned.number,
-        faults_before=len(steps),
-        faults_rehearsed=0,
-        faults=planned.remaining if planned.number is not None else len(steps),
-        installs=(),
-        steps=tuple(
-            StepPart(s.path, s.because, "", "", *((s.size, s.sha256) if isinstance(s, Change) else (0, "")))
-            for s in steps
-        ),
-        unmet=(),
-        launched=None,
     )
 
 

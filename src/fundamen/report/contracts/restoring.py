@@ -1,20 +1,12 @@
 """The contracts of ``restore``, ``undo`` and ``history`` with ``--json``."""
 
-from collections.abc import Sequence
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
 import msgspec
 
-from fundamen.changes.files import Change
-from fundamen.changes.packages import InstallPackages
+from fundamen.changes.base import Step
 from fundamen.execution.journal import JournalEntry
-from fundamen.execution.restarting import Waiting
-from fundamen.restore.rehearsal import Harm
-from fundamen.restore.restoration import Restoration
-
-if TYPE_CHECKING:  # it loads the library of cryptography
-    from fundamen.restore.planned import PlannedRestoration
-    from fundamen.restore.root_import import RootImport
+from fundamen.restore.restoration import Found, Restoration
 
 RestoreState = Literal["not needed", "rehearsed", "restored", "no remedy", "declined"]
 
@@ -129,95 +121,53 @@ class UndoRecord(msgspec.Struct, frozen=True):
     schema: Literal["fundamen.undo/1"] = "fundamen.undo/1"
 
 
-def restore_record(restoration: Restoration, state: RestoreState) -> RestoreRecord:
-    """The contract's form of a restoration."""
-    rehearsal = restoration.rehearsal
-    launched, installs = restoration.launched, rehearsal.plan.installs
+def restore_record(restoration: Restoration[Found], state: RestoreState) -> RestoreRecord:
+    """The contract's form of a restoration, whatever asked for it."""
+    prepared, launched, waiting = restoration.prepared, restoration.launched, restoration.waiting
+    work = prepared.work
     return RestoreRecord(
-        program=rehearsal.plan.program,
+        program=work.program,
         state=state,
         number=restoration.number,
-        faults_before=rehearsal.faults_before,
-        faults_rehearsed=rehearsal.faults_after,
+        faults_before=prepared.before.fault_count,
+        faults_rehearsed=prepared.rehearsed.fault_count if prepared.rehearsed is not None else 0,
         faults=restoration.remaining,
-        installs=tuple(f"{p.name} {p.version}" for p in installs.packages) if installs is not None else (),
-        steps=(
-            *(StepPart(s.path, s.because, "", "", 0, "") for s in rehearsal.plan.moved),
-            *(StepPart(s.path, s.because, s.package.title, s.source.name, 0, "") for s in rehearsal.plan.folders),
-            *(
-                StepPart(s.path, s.because, s.package.title, s.source.name, s.size, s.sha256)
-                for s in rehearsal.plan.placed
-            ),
-        ),
-        unmet=tuple(UnmetPart(unmet.name, unmet.why) for unmet in rehearsal.plan.unmet),
+        installs=tuple(name for step in work.steps for name in step.installs),
+        steps=tuple(map(_step_part, (step for step in work.steps if not step.installs))),
+        unmet=tuple(UnmetPart(unmet.name, unmet.why) for unmet in prepared.unmet),
         launched=None if launched is None else LaunchPart(launched.status, launched.output),
         restart=tuple(each.what for each in restoration.restart),
-        waiting=_waiting_part(restoration.waiting),
         unsettled=restoration.unsettled,
-        harmed=_harm_parts(rehearsal.harmed),
-        further=tuple(before.program for before, _ in rehearsal.further),
-        asked_because=rehearsal.because,
-    )
-
-
-def root_import_record(path: str, planned: "RootImport | None", state: RestoreState) -> RestoreRecord:
-    """The contract's form of the import of a root certificate."""
-    proof = planned.proof if planned is not None else None
-    title = planned.work.titles[0] if planned is not None else ""
-    after = (proof or planned.before) if planned is not None else None
-    return RestoreRecord(
-        program=path,
-        state=state,
-        number=planned.number if planned is not None else None,
-        faults_before=int(planned is not None),
-        faults_rehearsed=int(planned is not None and not planned.after.holds),
-        faults=int(after is not None and not after.holds),
-        installs=(),
-        steps=tuple(
-            StepPart(step.path, step.because, title, "", step.size, step.sha256)
-            for step in (planned.work.steps if planned is not None else ())
-            if isinstance(step, Change)
-        ),
-        unmet=(),
-        launched=None,
-    )
-
-
-def plan_record(planned: "PlannedRestoration", state: RestoreState) -> RestoreRecord:
-    """The contract's form of a plan from a file."""
-    steps = [step for step in planned.work.steps if not isinstance(step, InstallPackages)]
-    return RestoreRecord(
-        program=planned.plan.program,
-        state=state,
-        number=planned.number,
-        faults_before=sum(len(trace.faults) for trace in planned.before),
-        faults_rehearsed=sum(len(trace.faults) for trace in planned.rehearsed),
-        faults=planned.remaining,
-        installs=tuple(str(step.path) for step in planned.work.steps if isinstance(step, InstallPackages)),
-        steps=tuple(
-            StepPart(s.path, s.because, "", "", *((s.size, s.sha256) if isinstance(s, Change) else (0, "")))
-            for s in steps
-        ),
-        unmet=(),
-        launched=None,
-        restart=tuple(each.what for each in planned.restart),
-        harmed=_harm_parts(planned.harmed),
-        further=planned.plan.further,
-        asked_because=planned.plan.because,
-        waiting=_waiting_part(planned.waiting),
+        harmed=tuple(HarmPart(harm.program, harm.name, harm.reason) for harm in prepared.harmed),
+        further=work.further,
         installed=tuple(
             InstalledPart(path, o.status, o.change.added, o.change.changed, o.change.removed, len(o.values), o.worse)
-            for path, o in planned.installed
+            for path, o in restoration.installed
         ),
+        waiting=WaitingPart(waiting.name, waiting.verdict, waiting.why) if waiting is not None else None,
+        asked_because=work.because,
     )
 
 
-def _harm_parts(harmed: Sequence[Harm]) -> tuple[HarmPart, ...]:
-    return tuple(HarmPart(harm.program, harm.name, harm.reason) for harm in harmed)
+def nothing_needed(path: str) -> RestoreRecord:
+    """The contract's form of a restoration that was not even planned."""
+    return RestoreRecord(
+        program=path,
+        state="not needed",
+        number=None,
+        faults_before=0,
+        faults_rehearsed=0,
+        faults=0,
+        installs=(),
+        steps=(),
+        unmet=(),
+        launched=None,
+    )
 
 
-def _waiting_part(waiting: Waiting | None) -> WaitingPart | None:
-    return WaitingPart(waiting.name, waiting.verdict, waiting.why) if waiting is not None else None
+def _step_part(step: Step) -> StepPart:
+    size, sha256, package, source = step.brought
+    return StepPart(step.path, step.because, package, source, size, sha256)
 
 
 def entry_part(entry: JournalEntry) -> EntryPart:

@@ -1,0 +1,41 @@
+"""What other programs would come to lack by a restoration."""
+
+from collections.abc import Iterable, Iterator, Sequence
+
+import msgspec
+
+from fundamen.evidence.authority import Authority
+from fundamen.machine.machine import Machine
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import MachinePath
+from fundamen.trace.trace import trace_program
+
+
+class Harm(msgspec.Struct, frozen=True):
+    """What another program would lack."""
+
+    program: MachinePath
+    name: str  # of the component
+    reason: str
+
+
+def find_harms(
+    machine: Machine, overlay: Machine, others: Iterable[MachinePath], authorities: Sequence[Authority]
+) -> Iterator[Harm]:
+    """What other programs would lack on a machine as it would be, and do not lack now.
+
+    Of one that is gone by now, or that cannot be read now, nothing can get worse.
+    """
+    for program in others:
+        try:
+            known = {fault.name for fault in trace_program(machine, program, authorities).faults}
+        except UnreadableError:
+            continue
+        try:
+            faults = trace_program(overlay, program, authorities).faults
+        except UnreadableError as error:
+            yield Harm(program, program, error.why)
+            continue
+        for fault in faults:
+            if fault.name not in known:
+                yield Harm(program, fault.name, fault.reason or str(fault.verdict))
