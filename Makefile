@@ -37,7 +37,7 @@ test-system: $(VENV)/.dev
 
 # Kills, full disks and power cuts at every changing call, and a thousand random damages: each takes minutes.
 test-long: $(VENV)/.dev
-	$(BIN)/pytest -n auto --dist loadgroup -m long
+	$(BIN)/pytest -n auto --dist worksteal -m long
 
 lint: $(VENV)/.dev
 	$(BIN)/ruff check .

@@ -4,6 +4,7 @@ import base64
 import hashlib
 import json
 import os
+import shutil
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +14,7 @@ from hypothesis import strategies as st
 
 from builders.elf import an_elf
 from builders.machine import ALinuxMachine, a_copy
+from builders.media import a_tar
 from builders.signing import APublisher
 from builders.source import ASource
 from builders.texts import UNIT
@@ -269,3 +271,33 @@ def test_a_plan_for_which_another_program_would_lack_something_is_not_carried_ou
     status, told = office.run("restore", "--yes", "--plan", plan)
     assert (status, "other programs would come to lack something" in told, "libb.so" in told) == (1, True, True), told
     assert tree_of(office.root) == before
+
+
+@pytest.mark.parametrize("kind", ["a medium", "a reference"])
+def test_a_saved_plan_names_the_source_of_a_file_and_finds_its_bytes_there_again(
+    linux: ALinuxMachine, tmp_path: Path, fundamen: Fundamen, kind: str
+) -> None:
+    linux.program("/opt/t/bin/tide", needs=["libsalt.so.4"], runpath="/opt/t/lib")
+    other, library = a_copy(tmp_path / "other", linux.root), an_elf(soname="libsalt.so.4")
+    medium, clean = tmp_path / "salt.tar.gz", tmp_path / "clean"
+    medium.write_bytes(a_tar({"lib/libsalt.so.4": library}))
+    shutil.copytree(linux.root, clean)
+    (clean / "opt/t/lib").mkdir(parents=True)
+    (clean / "opt/t/lib/libsalt.so.4").write_bytes(library)
+    named = ("--media", medium, "--media-digest", hashlib.sha256(medium.read_bytes()).hexdigest())
+    record = ("sources", "record", "clean", clean, "--as-machine")
+    at_hand = (*named, "--media-place", "{program}/../lib") if kind == "a medium" else ()
+    plan, elsewhere = tmp_path / "whole.plan", str(tmp_path / "elsewhere")
+    if kind == "a reference":
+        assert fundamen(*record).status == 0
+    saved = fundamen("restore", "--rehearse", "--save-plan", plan, "-m", linux.root, *at_hand, "/opt/t/bin/tide")
+    assert plan.exists(), saved.out + saved.err
+    [step] = json.loads(plan.read_text())["steps"]
+    words = ("restore", "--yes", "--plan", plan, "-m", other)
+    refused = fundamen(*words, FUNDAMEN_HOME=elsewhere)
+    assert (refused.status, step["source"] in refused.err) == (4, True), refused.err
+    if kind == "a reference":
+        assert fundamen(*record, FUNDAMEN_HOME=elsewhere).status == 0
+    carried_out = fundamen(*words, *(named if kind == "a medium" else ()), FUNDAMEN_HOME=elsewhere)
+    assert carried_out.status == 0, carried_out.out + carried_out.err
+    assert (other / "opt/t/lib/libsalt.so.4").read_bytes() == library

@@ -30,7 +30,7 @@ from fundamen.restore.restoration import perform, take_back
 from fundamen.sources.os_archive import NewPackages
 from fundamen.trace.trace import trace_program
 
-PROGRAMS, EACH, SELDOM = 10, 50, 0.2
+PROGRAMS, EACH, SELDOM = 10, 15, 0.2
 ROOT, OTHER = APublisher().root, APublisher().root
 BUNDLE, ENVIRONMENT, SETTINGS = "/etc/ssl/certs/ca-certificates.crt", "/etc/environment", "/etc/tide.ini"
 
@@ -47,7 +47,7 @@ def content(name: str, version: int = 2) -> bytes:
 
 
 class Harbour:
-    """A machine of ten programs, each with fifty libraries of its own package, and a plan of how it should be."""
+    """A machine of ten programs, each with fifteen libraries of its own package, and a plan of how it should be."""
 
     def __init__(self, linux: ALinuxMachine, source: ASource, home: Path) -> None:
         self.linux, self.source, self.root = linux, source, linux.root

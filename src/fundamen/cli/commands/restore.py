@@ -116,7 +116,8 @@ def command(
     back, and nothing else is touched.
 
     With --save-plan the plan is written to a file that can be read, sent, and carried out with --plan, here or on a
-    machine like it; each step says what it expects to find, and where that is not so, nothing is done.
+    machine like it; each step says what it expects to find, and where that is not so, nothing is done. It names the
+    source of each file; where that was a medium, name it again: --plan FILE --media FILE --media-digest SHA256.
 
     With --import-root it is not a package that is brought, but the root certificate in which the chain of a signed
     PROGRAM, or of a file of certificates, ends: into the machine's store, once its whole fingerprint was confirmed.
