@@ -17,7 +17,8 @@ from fundamen.machine.descent import FOLDER, open_below
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath
 
-_MOST_OPEN = 100  # folders that one top keeps open
+_MOST_OPEN = 200  # folders that one top keeps open: three times as many as a batch of changes has
+_SHALLOW = 2  # slashes; folders that lie no deeper are opened one by one and kept, as most lie below the same few
 # O_NONBLOCK: a named pipe that took a file's place must not hold us up.
 _QUIETLY = os.O_RDONLY | getattr(os, "O_NONBLOCK", 0)
 _LEAVE_ACCESS_TIME = getattr(os, "O_NOATIME", 0)
@@ -74,6 +75,18 @@ class Top:
         held = self.folder(folder)  # until it is opened: another thread may let go of it
         return open_below(held.number, name, flags, mode)
 
+    def status(self, inner: str) -> os.stat_result:
+        """Status of the entry at a path, as of lstat(2). Raises: OSError."""
+        folder, _, name = inner.rpartition("/")
+        held = self.folder(folder)
+        return os.stat(name or ".", dir_fd=held.number, follow_symlinks=False)
+
+    def link(self, inner: str) -> str:
+        """Target of the symbolic link at a path. Raises: OSError."""
+        folder, _, name = inner.rpartition("/")
+        held = self.folder(folder)
+        return os.readlink(name, dir_fd=held.number)
+
     def folder(self, inner: str) -> _Handle:
         """The open folder at a path. Raises: OSError."""
         if not inner:
@@ -81,7 +94,12 @@ class Top:
         known = self._folders.get(inner)
         if known is not None:
             return known
-        handle = _Handle(open_below(self._handle.number, inner, FOLDER))
+        above, _, name = inner.rpartition("/")
+        if above in self._folders or above.count("/") < _SHALLOW:
+            held = self.folder(above)
+            handle = _Handle(open_below(held.number, name, FOLDER))
+        else:
+            handle = _Handle(open_below(self._handle.number, inner, FOLDER))
         if len(self._folders) >= _MOST_OPEN:
             with contextlib.suppress(KeyError):  # another thread took it out
                 self._folders.popitem(last=False)
@@ -125,8 +143,10 @@ class Place(msgspec.Struct, frozen=True):
 
     def status(self) -> os.stat_result:
         """Status of the entry, as of lstat(2)."""
-        with self.at() as folder:
-            return os.stat(self.name or ".", dir_fd=folder, follow_symlinks=False)
+        try:
+            return self.top.status(self.inner)
+        except OSError as error:
+            raise self._told(error) from error
 
     def status_or_none(self) -> os.stat_result | None:
         """Status of the entry; None if it or its folder does not exist."""
@@ -152,8 +172,10 @@ class Place(msgspec.Struct, frozen=True):
 
     def link(self) -> str:
         """Target of the symbolic link."""
-        with self.at() as folder:
-            return os.readlink(self.name, dir_fd=folder)
+        try:
+            return self.top.link(self.inner)
+        except OSError as error:
+            raise self._told(error) from error
 
     def names(self) -> list[str]:
         """Names in the folder."""

@@ -1,17 +1,19 @@
 """Machines whose paths are POSIX's: this host, or a root file system mounted at a folder."""
 
+import contextlib
 import os
 import posixpath
 import stat
 from collections import deque
 from collections.abc import Mapping
 from contextlib import AbstractContextManager
+from functools import cached_property
 from typing import Self
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.file_bytes import FileBytes, open_quietly
 from fundamen.machine.machine import Entry, EntryKind, Machine, not_a_file, why_blocked
-from fundamen.machine.places import HAS_PLACES, Ground, Place, opened_ground
+from fundamen.machine.places import HAS_PLACES, Ground, Place, Top, opened_ground
 from fundamen.machine.scanning import PlaceScanning, Scanning
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
@@ -47,7 +49,6 @@ class PosixMachine(Machine):
         self._current = current
         self._prefix = "" if self.is_live else root.rstrip("/")
         self.is_at_folder = not self.is_live and HAS_PLACES
-        self._ground: Ground | None = None
         self._folders: dict[str, str] = {}  # as it is spelled -> with its links followed
         self._links: dict[str, str | None] = {}  # path without links but perhaps the last -> target
         self._looked_at: dict[MachinePath, Entry] = {}
@@ -91,16 +92,28 @@ class PosixMachine(Machine):
         finally:
             os.close(handle)
 
-    @property
+    @cached_property
     def ground(self) -> Ground:
         """Where on this host its files lie, held open so that nothing leads out."""
-        if self._ground is None:
-            self._ground = opened_ground({"": self.root}, self.title) if HAS_PLACES else super().ground
-        return self._ground
+        return opened_ground({"": self.root}, self.title) if HAS_PLACES else super().ground
+
+    @cached_property
+    def _top(self) -> Top:
+        return self.ground.tops[""]
 
     def place(self, path: MachinePath) -> Place:
         """The place of a path, all links of the machine followed, whether or not something stands there."""
-        return self.ground.tops[""].place(self._resolved(path))
+        return self._top.place(self._resolved(path))
+
+    def status(self, path: MachinePath) -> os.stat_result:
+        """What stat(2) tells of a path, all links of the machine followed. Raises: OSError, UnreadableError."""
+        if not self.is_at_folder:
+            return os.stat(path)
+        inner = self._resolved(path)[1:]
+        try:
+            return self._top.status(inner)
+        except OSError as error:
+            raise OSError(error.errno, error.strerror, self._top.host(inner)) from error
 
     def scanning(self) -> Scanning:
         """What goes through its folders."""
@@ -171,13 +184,15 @@ class PosixMachine(Machine):
 
     def _link(self, path: str) -> str | None:
         """The target of the link at a path whose folder holds no links; None where it is no link."""
-        if path not in self._links:
-            try:
-                here = self.ground.tops[""].place(path) if self.is_at_folder else None
-                self._links[path] = here.link() if here is not None else os.readlink(self._prefix + path)
-            except (OSError, ValueError):  # not a link, or nothing there: the look-up that follows will tell
-                self._links[path] = None
-        return self._links[path]
+        try:
+            return self._links[path]
+        except KeyError:
+            pass
+        target: str | None = None
+        with contextlib.suppress(OSError, ValueError):  # not a link, or nothing there: the look-up that follows tells
+            target = self._top.link(path[1:]) if self.is_at_folder else os.readlink(self._prefix + path)
+        self._links[path] = target
+        return target
 
 
 class LinuxMachine(PosixMachine):

@@ -116,8 +116,12 @@ class PlaceScanning:
     @contextlib.contextmanager
     def entries(self, place: str) -> "Iterator[Iterator[os.DirEntry[str]]]":
         """What lies in a folder."""
-        with self._found(place).opened(os.O_RDONLY | os.O_DIRECTORY) as folder, os.scandir(folder) as entries:
-            yield entries
+        folder = self._found(place).open(os.O_RDONLY | os.O_DIRECTORY)
+        try:
+            with os.scandir(folder) as entries:
+                yield entries
+        finally:
+            os.close(folder)
 
     def head(self, place: str, size: int) -> bytes:
         """The first bytes of a file."""

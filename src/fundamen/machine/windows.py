@@ -4,6 +4,7 @@ import ntpath
 import os
 from collections.abc import Mapping
 from contextlib import AbstractContextManager
+from functools import cached_property
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.machine import Entry, Machine
@@ -48,7 +49,6 @@ class WindowsMachine(Machine):
         self.environment = {name.upper(): value for name, value in environment.items()}
         self._current = current
         self.is_at_folder = HAS_PLACES
-        self._ground: Ground | None = None
         self._host_paths: dict[MachinePath, HostPath] = {}
         self._listings: dict[str, dict[str, str]] = {}  # host folder -> folded name -> name
         self.registry = open_registry(root, lambda path: self._below(self.system_drive, path))
@@ -76,14 +76,12 @@ class WindowsMachine(Machine):
         """Open a file for reading by offset."""
         return opened(self, path)
 
-    @property
+    @cached_property
     def ground(self) -> Ground:
         """Where on this host its files lie, held open so that nothing leads out."""
-        if self._ground is None:
-            tops = {"": HostPath(os.path.realpath(self.root))}
-            tops |= {letter: host for letter, host in self.drives.items() if not _is_within(host, tops[""])}
-            self._ground = opened_ground(tops, self.title) if HAS_PLACES else super().ground
-        return self._ground
+        tops = {"": HostPath(os.path.realpath(self.root))}
+        tops |= {letter: host for letter, host in self.drives.items() if not _is_within(host, tops[""])}
+        return opened_ground(tops, self.title) if HAS_PLACES else super().ground
 
     def entry_place(self, path: MachinePath) -> Place:
         """The place of a path; a Windows volume has no links of its own, and names are found in any case."""

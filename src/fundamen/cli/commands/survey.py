@@ -13,7 +13,6 @@ from fundamen.cli.figure_writing import require_writable_figures, write_figures
 from fundamen.cli.output import Output, finish
 from fundamen.cli.telling import Telling
 from fundamen.execution.home import folder_of, journal_of
-from fundamen.execution.locking import require_ready
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import HostPath
 from fundamen.report.commands import change_command
@@ -144,6 +143,7 @@ def _restore(machine: Machine, survey: Survey, output: Output, again: str, conse
     """One plan for all programs that cannot start, and libraries and packages at fault."""
     from fundamen.cli.faults import Asked, restore_programs  # noqa: PLC0415 - only where something is to be restored
     from fundamen.cli.restoring import Desk  # noqa: PLC0415
+    from fundamen.execution.locking import require_ready  # noqa: PLC0415
 
     if not output.as_json:
         output.show("\n")
