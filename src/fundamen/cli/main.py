@@ -4,7 +4,7 @@ import gc
 import os
 import sys
 from importlib import import_module
-from typing import NoReturn
+from typing import Any, NoReturn
 
 import click
 
@@ -77,10 +77,11 @@ def main() -> NoReturn:
     """Run the command line and end the process with its exit status."""
     # A run makes tens of thousands of records that live to its end; the collector would look through them in vain.
     gc.set_threshold(100_000, 20, 20)
+    facts: dict[str, Any] = {}  # what the run finds out
     try:
-        _group(prog_name="fundamen")
+        _group(prog_name="fundamen", obj=facts)
     except SystemExit as ended:
-        _record(ended.code if isinstance(ended.code, int) else 0)
+        _record(facts, ended.code if isinstance(ended.code, int) else 0)
         raise
     except Exception as error:  # noqa: BLE001 - outermost: what arrives here is a bug of ours
         from fundamen.cli.output import report_bug  # noqa: PLC0415
@@ -91,7 +92,7 @@ def main() -> NoReturn:
     sys.exit(0)
 
 
-def _record(status: int) -> None:
+def _record(facts: dict[str, Any], status: int) -> None:
     """Record the run in the case that is open, if there is one."""
     words = sys.argv[1:]
     if not words or words[0] not in _COMMANDS:
@@ -107,11 +108,10 @@ def _record(status: int) -> None:
         return
     from fundamen.cases.recording import record  # noqa: PLC0415 - only while a case is open
     from fundamen.cases.store import CaseStore  # noqa: PLC0415
-    from fundamen.cli.output import remembered  # noqa: PLC0415
     from fundamen.model.errors import FundamenError  # noqa: PLC0415
     from fundamen.model.paths import HostPath  # noqa: PLC0415
 
     try:
-        record(CaseStore(HostPath(folder)), words, remembered, status, options.now())
+        record(CaseStore(HostPath(folder)), words, facts, status, options.now())
     except (FundamenError, OSError) as error:
         click.echo(f"This run was not recorded in the open case: {error}", err=True)

@@ -48,9 +48,19 @@ def output_options(command: Command) -> Command:
     @click.option("-q", "--quiet", is_flag=True, help="Print no result as text; the exit status tells.")
     @click.option("-v", "--verbose", count=True, help="Print everything; -vv also what is tried and decided.")
     @click.option("--log-file", metavar="FILE", help="Add what is tried and decided, and tracebacks, to FILE.")
+    @click.pass_obj
     @functools.wraps(command)
-    def wrapped(*, as_json: bool, quiet: bool, verbose: int, log_file: str | None, **others: Any) -> None:  # noqa: ANN401
-        output = Output(as_json=as_json, quiet=quiet, verbose=verbose > 0)
+    def wrapped(
+        facts: dict[str, Any] | None,
+        /,
+        *,
+        as_json: bool,
+        quiet: bool,
+        verbose: int,
+        log_file: str | None,
+        **others: Any,  # noqa: ANN401 - whatever the command has besides
+    ) -> None:
+        output = Output(as_json=as_json, quiet=quiet, verbose=verbose > 0, facts=facts)
         if verbose > 1 or log_file is not None:
             from fundamen.cli import logs  # noqa: PLC0415 - few runs want it
 

@@ -16,7 +16,6 @@ from fundamen.model.paths import shown
 _STATUS_WIDTH = 80
 _LONGEST_ANSWER = 400  # characters
 
-remembered: dict[str, Any] = {}  # what this run has found out, for the case that it may be recorded in
 _LARGE = 1 << 20  # bytes
 
 
@@ -27,7 +26,9 @@ class Output:
     options ask for, and ends the run with its exit status.
     """
 
-    def __init__(self, *, as_json: bool, quiet: bool, verbose: bool) -> None:
+    def __init__(self, *, as_json: bool, quiet: bool, verbose: bool, facts: dict[str, Any] | None = None) -> None:
+        """Begin; ``facts`` gets what the run finds out, for the case that it may be recorded in."""
+        self._facts: dict[str, Any] = {} if facts is None else facts
         self.as_json = as_json
         self.quiet = quiet
         self.verbose = verbose
@@ -51,9 +52,9 @@ class Output:
 
     def show(self, text: str) -> None:
         """Print a result as text."""
-        if text.strip() and "answer" not in remembered:
+        if text.strip() and "answer" not in self._facts:
             first = click.unstyle(text).strip().partition("\n\n")[0]
-            remembered["answer"] = " ".join(first.split())[:_LONGEST_ANSWER]
+            self._facts["answer"] = " ".join(first.split())[:_LONGEST_ANSWER]
         if not self.quiet:
             click.echo(text, nl=False, color=self._colour)
 
@@ -61,11 +62,11 @@ class Output:
         """Keep what this run has found out for the case that it may be recorded in; what was found first stays."""
         for name, value in facts.items():
             if value:
-                remembered.setdefault(name, value)
+                self._facts.setdefault(name, value)
 
     def answers_anew(self) -> None:
         """What is shown next is the answer, and not what was shown before it, such as a plan."""
-        remembered.pop("answer", None)
+        self._facts.pop("answer", None)
 
     def show_record(self, record: Any) -> None:  # noqa: ANN401 - any msgspec record; naming it would import msgspec
         """Print a result as one line of JSON."""
