@@ -29,6 +29,9 @@ _SAFE = frozenset(range(0x20, 0x7F))
 class DirectoryRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="directory"):
     """An entry of a directory (LDAP) gets other attributes. The password stands nowhere."""
 
+    undone = "as before"
+    is_on_machine = False
+
     server: str
     port: int
     tls: bool
@@ -38,16 +41,6 @@ class DirectoryRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="
     before: dict[str, tuple[str, ...]]  # the values of each attribute that is changed, in Base64, sorted
     after: dict[str, tuple[str, ...]]  # likewise
     kept: str  # where all that the entry held is kept, as LDIF
-
-    @property
-    def undone(self) -> str:
-        """Result of the undo, for people."""
-        return "as before"
-
-    @property
-    def is_on_machine(self) -> bool:
-        """Whether it changes the machine, and not something elsewhere."""
-        return False
 
     def make(self, site: Site, _tell: Tell) -> None:
         """Change it, and see that the directory has taken it."""
@@ -103,6 +96,9 @@ class DirectoryRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="
 class ChangeEntry(Step, frozen=True, kw_only=True):
     """One step: an entry of a directory gets other attributes."""
 
+    verb = "change"
+    replaces = True
+
     directory: DirectoryPlace
     login: str  # the name as whom it is changed
     entry: str
@@ -110,19 +106,9 @@ class ChangeEntry(Step, frozen=True, kw_only=True):
     after: Attributes
 
     @property
-    def verb(self) -> str:
-        """Action in a preview."""
-        return "change"
-
-    @property
     def preview_details(self) -> tuple[str, ...]:
         """Details for a preview."""
         return tuple(_in_words(name, self.before, self.after) for name in self.after)
-
-    @property
-    def replaces(self) -> bool:
-        """Whether it changes an existing entry."""
-        return True
 
     @property
     def brings_certificate(self) -> bool:

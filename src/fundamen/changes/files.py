@@ -44,6 +44,8 @@ _NEW_FILE, _NEW_PROGRAM, _NEW_LINK = 0o644, 0o755, 0o777  # modes
 class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag="entry"):
     """A file or link is put in a place."""
 
+    is_file = True
+
     staged: str  # the location beside the target of what may have been left behind
     kept: str  # where the original's bytes are kept; empty where nothing stood there, or a link
     before: FileState | None  # None: nothing stood there
@@ -56,11 +58,6 @@ class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag
     def undone(self) -> str:
         """Result of the undo, for people."""
         return "taken away" if self.before is None else "put back"
-
-    @property
-    def is_file(self) -> bool:
-        """Whether it puts a file or link in its place."""
-        return True
 
     @property
     def is_insertion(self) -> bool:
@@ -183,6 +180,8 @@ class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag
 class Change(Step, frozen=True, kw_only=True):
     """One step: a file gets other content, and what stood there is kept."""
 
+    writes_file = True
+
     sha256: str  # of the new content
     size: int  # bytes
     executable: bool = False
@@ -209,11 +208,6 @@ class Change(Step, frozen=True, kw_only=True):
     def replaces(self) -> bool:
         """Whether it replaces an existing entry."""
         return self.because != MISSING
-
-    @property
-    def writes_file(self) -> bool:
-        """Whether a file or link is put in its place."""
-        return True
 
     @property
     def makes_link(self) -> bool:

@@ -60,15 +60,12 @@ class MadeFolderRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind"
 class SetFolder(Step, frozen=True, kw_only=True):
     """One step: a folder is made, or gets other rights and another owner."""
 
+    verb = "folder"
+
     state: FileState  # with AS_AROUND it belongs to whoever has the folder around it
     location: str = ""  # as for a change
     gives_times: bool = False  # whether it gets only its times: the last thing that is done to it
     yields: bool = False  # whether it may belong to us where we may not give it away
-
-    @property
-    def verb(self) -> str:
-        """Action in a preview."""
-        return "folder"
 
     @property
     def replaces(self) -> bool:

@@ -76,6 +76,8 @@ class _Left(msgspec.Struct, frozen=True):
 class InstallerRunRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="installer"):
     """A publisher's installer is run in a prefix."""
 
+    undone = "brought back"
+
     sha256: str
     arguments: tuple[str, ...]
     log: str  # where it is told to write its log, as the prefix spells it; empty for the place of ours
@@ -83,11 +85,6 @@ class InstallerRunRecord(Record, frozen=True, kw_only=True, tag_field="kind", ta
     wine: tuple[str, str, str]  # the host paths of wine and its server, and its version
     kept: str  # how the paths of what is kept begin: .json and .tar.zst, and afterwards -after.json
     environment: tuple[tuple[str, str], ...] = ()  # that it is run in
-
-    @property
-    def undone(self) -> str:
-        """Result of the undo, for people."""
-        return "brought back"
 
     def make(self, site: Site, tell: Tell) -> None:
         """Run it, and write down what it has changed; the decisive lines of its log are told as they are written.
@@ -117,6 +114,8 @@ class InstallerRunRecord(Record, frozen=True, kw_only=True, tag_field="kind", ta
 class RunInstaller(Step, frozen=True, kw_only=True):
     """One step: a publisher's installer is run in a prefix."""
 
+    verb = "run"
+
     sha256: str
     publisher: str  # who has signed it, for people
     arguments: tuple[str, ...]
@@ -124,11 +123,6 @@ class RunInstaller(Step, frozen=True, kw_only=True):
     seconds: float
     wine: tuple[str, str, str]  # as of the record
     environment: tuple[tuple[str, str], ...]  # that it is run in
-
-    @property
-    def verb(self) -> str:
-        """Action in a preview."""
-        return "run"
 
     @property
     def preview_details(self) -> tuple[str, ...]:

@@ -24,14 +24,11 @@ _MOST = 4096  # bytes of one value
 class LimitRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="limit"):
     """A limit of this host's running kernel is set."""
 
+    undone = "as before"
+
     name: str
     before: str
     after: str
-
-    @property
-    def undone(self) -> str:
-        """Result of the undo, for people."""
-        return "as before"
 
     def make(self, site: Site, _tell: Tell) -> None:
         """Set it, and see that the kernel has taken it. Raises: OSError: it has not."""
@@ -52,24 +49,17 @@ class LimitRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="limi
 class ChangeLimit(Step, frozen=True, kw_only=True):
     """One step: a limit of this host's running kernel is set."""
 
+    verb = "change"
+    replaces = True
+
     name: str  # as sysctl writes it
     before: str
     after: str
 
     @property
-    def verb(self) -> str:
-        """Action in a preview."""
-        return "change"
-
-    @property
     def preview_details(self) -> tuple[str, ...]:
         """Details for a preview."""
         return (f"{self.name}: from {self.before} to {self.after}, until the next start",)
-
-    @property
-    def replaces(self) -> bool:
-        """Whether it changes an existing entry."""
-        return True
 
     def keep(self, _keeping: Keeping) -> LimitRecord:
         """Write down what it is and is to be; nothing is changed. Raises: OSError: we may not set it."""

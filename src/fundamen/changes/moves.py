@@ -16,12 +16,9 @@ from fundamen.placing.file_state import FileState
 class MoveRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag="move"):
     """A file or folder is set aside under another name beside it."""
 
-    aside: str  # its location
+    undone = "moved back"
 
-    @property
-    def undone(self) -> str:
-        """Result of the undo, for people."""
-        return "moved back"
+    aside: str  # its location
 
     def make(self, site: Site, _tell: Tell) -> None:
         """Move it; the folders are not flushed yet."""
@@ -53,22 +50,15 @@ class MoveRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag=
 class Move(Step, frozen=True, kw_only=True):
     """One step: a file or folder is set aside, with everything in it."""
 
-    aside: MachinePath  # new path, on the same file system
+    verb = "set aside"
+    replaces = True
 
-    @property
-    def verb(self) -> str:
-        """Action in a preview."""
-        return "set aside"
+    aside: MachinePath  # new path, on the same file system
 
     @property
     def preview_details(self) -> tuple[str, ...]:
         """Details for a preview."""
         return (f"as {self.aside}",)
-
-    @property
-    def replaces(self) -> bool:
-        """Whether it changes an existing entry."""
-        return True
 
     def place(self, machine: Machine) -> Place:
         """Where it stands. Raises: OSError, UnreadableError."""

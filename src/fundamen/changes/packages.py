@@ -30,14 +30,11 @@ _INSTALLED = b"install ok installed"
 class PackagesRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="packages"):
     """Packages are installed by the operating system's package manager."""
 
+    undone = "purged"
+
     names: tuple[str, ...]  # with their architectures, as NAME:ARCHITECTURE; none of them was known before
     versions: tuple[str, ...]  # of each
     files: tuple[str, ...]  # the host paths of the packages, as apt has fetched and checked them
-
-    @property
-    def undone(self) -> str:
-        """Result of the undo, for people."""
-        return "purged"
 
     def make(self, site: Site, _tell: Tell) -> None:
         """Install the packages. Raises: OSError: the package manager could not, in its own words."""
@@ -73,17 +70,14 @@ class PackagesRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="p
 class InstallPackages(Step, frozen=True, kw_only=True):
     """One step: packages of the operating system's archive are installed by its package manager."""
 
+    verb = "install"
+
     new: NewPackages
 
     @property
     def packages(self) -> tuple[Wanted, ...]:
         """The packages."""
         return self.new.wanted
-
-    @property
-    def verb(self) -> str:
-        """Action in a preview."""
-        return "install"
 
     @property
     def preview_details(self) -> tuple[str, ...]:

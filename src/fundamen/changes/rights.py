@@ -39,14 +39,11 @@ class EntryRights(msgspec.Struct, frozen=True):
 class RightsRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag="rights"):
     """An entry gets other rights."""
 
+    undone = "as before"
+
     before: EntryRights
     after: EntryRights
     inode: int  # which entry it is
-
-    @property
-    def undone(self) -> str:
-        """Result of the undo, for people."""
-        return "as before"
 
     def make(self, site: Site, _tell: Tell) -> None:
         """Give it the rights. Raises: OSError: also where the system made something else of them."""
@@ -97,18 +94,11 @@ class RightsRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", ta
 class ChangeRights(Step, frozen=True, kw_only=True):
     """One step: an entry gets other rights."""
 
+    replaces = True
+    verb = "rights"
+
     before: EntryRights
     after: EntryRights
-
-    @property
-    def replaces(self) -> bool:
-        """Whether it changes an existing entry."""
-        return True
-
-    @property
-    def verb(self) -> str:
-        """Action in a preview."""
-        return "rights"
 
     @property
     def preview_details(self) -> tuple[str, ...]:

@@ -59,12 +59,9 @@ class ServiceRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="se
 class StartService(Step, frozen=True, kw_only=True):
     """One step: a service of this host is started."""
 
-    name: str
+    verb = "start"
 
-    @property
-    def verb(self) -> str:
-        """Action in a preview."""
-        return "start"
+    name: str
 
     def keep(self, _keeping: Keeping) -> ServiceRecord:
         """Write down whether it runs; nothing is changed. Raises: OSError."""
