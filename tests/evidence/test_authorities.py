@@ -6,8 +6,10 @@ from pathlib import Path
 import pytest
 
 from builders.elf import an_elf
-from builders.machine import ALinuxMachine
-from fundamen.evidence.authority import Says, Subject
+from builders.machine import ALinuxMachine, AWindowsMachine
+from builders.pe import a_pe
+from fundamen.evidence import authority
+from fundamen.evidence.authority import Says, Subject, remarks_of, weigh
 from fundamen.evidence.catalogue import CatalogueAuthority
 from fundamen.evidence.debian_contents import find_bringers
 from fundamen.evidence.dpkg import DpkgAuthority
@@ -24,11 +26,16 @@ def subject(path: str, name: str = "libx.so") -> Subject:
 
 
 def a_package(version: str, withdrawn: str | None = None, **files: bytes) -> Package:
+    return a_package_of(Platform.LINUX, version, files, withdrawn)
+
+
+def a_package_of(platform: Platform, version: str, files: dict[str, bytes], withdrawn: str | None = None) -> Package:
+    ending = "dll" if platform is Platform.WINDOWS else "so"
     described = tuple(
-        PackageFile(f"{name}.so", Base.PROGRAM, f"{name}.so", len(data), hashlib.sha256(data).hexdigest())
+        PackageFile(f"{name}.{ending}", Base.PROGRAM, f"{name}.{ending}", len(data), hashlib.sha256(data).hexdigest())
         for name, data in files.items()
     )
-    words = ("Ardvane", "Saltgrass", version, Platform.LINUX, Architecture.X86_64)
+    words = ("Ardvane", "Saltgrass", version, platform, Architecture.X86_64)
     return Package(*words, described, withdrawn=withdrawn)
 
 
@@ -91,13 +98,13 @@ def test_versions_that_are_mixed_in_a_folder_are_told_and_what_both_have_belongs
 ) -> None:
     files = {name: an_elf(soname=f"{name}.so") for name in ("a", "b", "c", "same")}
     newer = {name: an_elf(soname=f"{name}.so", padding=8) for name in ("a", "b", "c")} | {"same": files["same"]}
-    packages = [a_package("1.0", None, **files), a_package("2.0", None, **newer)]
+    packages = [a_package_of(Platform.LINUX, "1.0", files), a_package_of(Platform.LINUX, "2.0", newer)]
     for folder, odd in (("/opt/mixed", "b"), ("/opt/whole", "")):
         for name in files:
             linux.file(f"{folder}/{name}.so", (files if name == odd else newer)[name])
-    authority = CatalogueAuthority("it", lambda _names: packages)
+    catalogue = CatalogueAuthority("it", lambda _names: packages)
     subjects = [subject(f"/opt/{where}/{name}.so", f"{name}.so") for where in ("mixed", "whole") for name in files]
-    said = authority.testify(linux.opened(), subjects)
+    said = catalogue.testify(linux.opened(), subjects)
     assert {testimony.says for testimony in said.values()} == {Says.RIGHT}
     told = {path: testimony.detail for path, testimony in said.items() if "mixed" in testimony.detail}
     assert told == {
@@ -105,21 +112,61 @@ def test_versions_that_are_mixed_in_a_folder_are_told_and_what_both_have_belongs
     }
 
 
-def test_bytes_of_the_listed_size_or_among_sound_companions_were_altered(linux: ALinuxMachine) -> None:
-    linux.file("/app/libx.so", OLD[:-1] + b"!")
-    assert catalogued(linux, a_package("1", libx=OLD)) == {"libx.so": Says.WRONG}
+def test_bytes_among_sound_companions_in_one_folder_were_altered(linux: ALinuxMachine) -> None:
     linux.file("/app/libx.so", OLD + b"!").file("/app/liby.so", OTHER)
     assert catalogued(linux, a_package("1", libx=OLD, liby=OTHER)) == {"libx.so": Says.WRONG, "liby.so": Says.RIGHT}
 
 
-def test_bytes_that_may_be_another_version_are_not_called_altered(linux: ALinuxMachine) -> None:
+def test_bytes_that_may_be_another_build_are_not_called_altered(linux: ALinuxMachine) -> None:
     linux.file("/app/libx.so", NEW)
+    assert catalogued(linux, a_package("1", libx=OLD)) == {"libx.so": Says.UNKNOWN}
+    linux.file("/app/libx.so", OLD[:-1] + b"!")  # the same size proves nothing
     assert catalogued(linux, a_package("1", libx=OLD)) == {"libx.so": Says.UNKNOWN}
 
 
-def test_bytes_of_a_withdrawn_package_are_wrong(linux: ALinuxMachine) -> None:
+def test_a_companion_in_another_folder_proves_nothing(linux: ALinuxMachine) -> None:
+    linux.file("/app/libx.so", OLD + b"!").file("/lib/liby.so", OTHER)
+    packages = (a_package("1", libx=OLD, liby=OTHER),)
+    subjects = [subject("/app/libx.so"), subject("/lib/liby.so", "liby.so")]
+    said = CatalogueAuthority("it", lambda _names: packages).testify(linux.opened(), subjects)
+    assert {path: testimony.says for path, testimony in said.items()} == {
+        "/app/libx.so": Says.UNKNOWN,
+        "/lib/liby.so": Says.RIGHT,
+    }
+
+
+def test_a_file_that_states_another_version_than_its_companion_is_not_called_altered(
+    windows: AWindowsMachine,
+) -> None:
+    listed = {name: a_pe(name=f"{name}.dll", version=(4, 2, 0, 0)) for name in ("salt", "reed")}
+    newer = a_pe(name="salt.dll", version=(4, 3, 0, 0))
+    altered = listed["salt"] + b"!"
+    catalogue = CatalogueAuthority("it", lambda _names: [a_package_of(Platform.WINDOWS, "4.2", listed)])
+    windows.file("C:\\App\\reed.dll", listed["reed"])
+    subjects = [
+        Subject(MachinePath(f"C:\\App\\{name}.dll"), f"{name}.dll", Architecture.X86_64) for name in ("salt", "reed")
+    ]
+    for content, says in ((newer, Says.UNKNOWN), (altered, Says.WRONG)):
+        windows.file("C:\\App\\salt.dll", content)
+        assert catalogue.testify(windows.opened(), subjects)[subjects[0].path].says is says
+
+
+@pytest.mark.parametrize(("reason", "says"), [("leaks", Says.RIGHT), ("untrusted: its key was stolen", Says.UNTRUSTED)])
+def test_withdrawn_is_a_remark_and_untrusted_only_where_the_reason_says_so(
+    linux: ALinuxMachine, reason: str, says: Says
+) -> None:
     linux.file("/app/libx.so", OLD)
-    assert catalogued(linux, a_package("1", withdrawn="leaks", libx=OLD)) == {"libx.so": Says.WRONG}
+    catalogue = CatalogueAuthority("it", lambda _names: [a_package("1", withdrawn=reason, libx=OLD)])
+    [testimony] = catalogue.testify(linux.opened(), [subject("/app/libx.so")]).values()
+    assert testimony.says is says
+    assert reason in testimony.detail + testimony.remark
+
+
+def test_the_owner_of_a_file_counts_and_what_others_say_against_it_is_a_remark() -> None:
+    owner = authority.Testimony("dpkg", Says.RIGHT, "package libssl3", is_owner=True)
+    other = authority.Testimony("harbour-it", Says.WRONG, "has other bytes")
+    assert (weigh([other, owner]), remarks_of([other, owner])) == (owner, ("harbour-it: has other bytes",))
+    assert (weigh([other]), remarks_of([other])) == (other, ())
 
 
 CONTENTS = """lib/x86_64-linux-gnu/libtide.so.4          libs/libtide4,otherlibs/libtide4-compat

@@ -100,10 +100,13 @@ def test_what_is_withdrawn_is_offered_no_longer_and_technicians_see_why(
     trace = ("trace", "-m", str(linux.root), "/opt/t/bin/tidebook")
     assert fundamen(*trace).status == 0
     words = ("--reason", "wrong tides", "--keys", str(source.keys))
-    assert fundamen("sources", "withdraw", str(source.folder), "Saltgrass", "1.0", *words).status == 0
-    assert fundamen("sources", "refresh").status == 0
-    ran = fundamen(*trace)
-    assert (ran.status, "which was withdrawn: wrong tides" in " ".join(ran.out.split())) == (1, True)
+    for more, status, verdict in ((), 0, "sound"), (("--untrusted",), 1, "untrusted"):
+        assert fundamen("sources", "withdraw", str(source.folder), "Saltgrass", "1.0", *words, *more).status == 0
+        assert fundamen("sources", "refresh").status == 0
+        ran = fundamen(*trace)
+        assert (ran.status, "wrong tides" in " ".join(ran.out.split())) == (status, True)
+        [record] = fundamen(*trace, "--json").records
+        assert [each["verdict"] for each in record["components"] if each["name"] == "libx.so.1"] == [verdict]
     unknown = fundamen("sources", "withdraw", str(source.folder), "Saltgrass", "9.9", *words)
     assert (unknown.status, "no package of this name and version" in unknown.err) == (2, True)
 

@@ -207,9 +207,11 @@ def test_every_place_that_is_believed_is_plain(place: str) -> None:
 def test_a_file_whose_own_name_is_damaged_is_known_by_the_name_it_lies_under(
     tmp_path: Path, home: Path, linux: ALinuxMachine, fundamen: Fundamen
 ) -> None:
-    source = ASource(tmp_path, home).published({"libx.so.1": LIBRARY})
+    companion = an_elf(soname="liby.so.1")
+    source = ASource(tmp_path, home).published({"libx.so.1": LIBRARY, "liby.so.1": companion})
     assert fundamen("sources", "trust", str(source.folder), "--fingerprint", source.fingerprint).status == 0
-    linux.program("/opt/t/bin/tidebook", needs=["libx.so.1"], runpath="/opt/t/lib")
+    linux.program("/opt/t/bin/tidebook", needs=["libx.so.1", "liby.so.1"], runpath="/opt/t/lib")
+    linux.file("/opt/t/lib/liby.so.1", companion)
     for damaged in (b"mibx.so.1", b"\xe2ibx.so.1"):
         linux.file("/opt/t/lib/libx.so.1", LIBRARY.replace(b"libx.so.1", damaged))
         [record] = fundamen("trace", "--json", "-m", str(linux.root), "/opt/t/bin/tidebook").records

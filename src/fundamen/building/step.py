@@ -15,7 +15,7 @@ from fundamen.building.near_misses import find_near_misses
 from fundamen.building.records import BuildNeed, BuildStep, Sort
 from fundamen.building.symbol_search import find_defining
 from fundamen.building.whereabouts import Whereabouts
-from fundamen.evidence.authority import Authority, Says, Subject
+from fundamen.evidence.authority import Authority, Says, Subject, weigh
 from fundamen.formats.build_log import Message
 from fundamen.formats.build_log import Says as LogSays
 from fundamen.loaders.load_map import Outcome
@@ -73,16 +73,13 @@ def _vouched(
         for n in needs
         if n.path and not n.verdict.is_fault
     ]
-    found = {path: said for each in authorities for path, said in each.testify(machine, subjects).items()}
+    said = [each.testify(machine, subjects) for each in authorities]
     told = []
     for need in needs:
-        testimony = found.get(need.path) if need.path is not None and not need.verdict.is_fault else None
-        verdict = {Says.RIGHT: Verdict.SOUND, Says.WRONG: Verdict.CORRUPT}.get(testimony.says) if testimony else None
-        if testimony is not None and verdict is not None:
-            reason = f"{testimony.speaker}: {testimony.detail}"
-            told.append(msgspec.structs.replace(need, verdict=verdict, reason=reason))
-        else:
-            told.append(need)
+        counts = None if need.verdict.is_fault else weigh([each[need.path] for each in said if need.path in each])
+        if counts is not None and counts.says is not Says.UNKNOWN:
+            need = msgspec.structs.replace(need, verdict=counts.says.verdict, reason=counts.sentence)  # noqa: PLW2901
+        told.append(need)
     return told
 
 

@@ -11,7 +11,7 @@ from fundamen.building.near_misses import find_near_misses, is_one_slip_apart
 from fundamen.clues.findings import Finding
 from fundamen.clues.mentions import Kind, plain_name
 from fundamen.clues.reading import Reading
-from fundamen.evidence.authority import Authority, Says, Subject
+from fundamen.evidence.authority import Authority, Says, Subject, weigh
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.nearby import folders_near
 from fundamen.machine.programs import find_program
@@ -235,13 +235,11 @@ def _place(machine: Machine, name: str, path: MachinePath, authorities: Sequence
         return Place(name, path, str(binary.architecture), binary.problems[0].reason, Verdict.CORRUPT)
     subject = Subject(path, binary.name or machine.paths.basename(path), binary.architecture)
     said = [testimony for each in authorities for testimony in each.testify(machine, [subject]).values()]
-    wrong = [testimony for testimony in said if testimony.says is Says.WRONG]
-    right = [testimony for testimony in said if testimony.says is Says.RIGHT]
-    if wrong:
-        return Place(name, path, str(binary.architecture), f"{wrong[0].speaker}: {wrong[0].detail}", Verdict.CORRUPT)
-    if right:
-        return Place(name, path, str(binary.architecture), f"right by {right[0].speaker}", Verdict.SOUND)
-    return Place(name, path, str(binary.architecture), "nobody here vouches for it", Verdict.UNPROVEN)
+    counts = weigh(said)
+    if counts is None or counts.says is Says.UNKNOWN:
+        return Place(name, path, str(binary.architecture), "nobody here vouches for it", Verdict.UNPROVEN)
+    told = f"right by {counts.speaker}" if counts.says is Says.RIGHT else counts.sentence
+    return Place(name, path, str(binary.architecture), told, counts.says.verdict)
 
 
 def _all_names(folders: _Folders) -> dict[str, MachinePath]:

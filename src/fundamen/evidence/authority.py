@@ -13,6 +13,7 @@ from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
+from fundamen.model.verdict import Verdict
 from fundamen.trust.digest import Algorithm
 
 
@@ -27,9 +28,23 @@ class Subject(msgspec.Struct, frozen=True):
 class Says(Enum):
     """What an authority says of a file's bytes."""
 
-    RIGHT = auto()
     WRONG = auto()
+    UNTRUSTED = auto()  # they are what was published, and must not be trusted any more
+    RIGHT = auto()
     UNKNOWN = auto()  # it knows the file's name, but not whether these bytes are right
+
+    @property
+    def verdict(self) -> Verdict:
+        """What it makes of the file."""
+        return _VERDICTS[self]
+
+
+_VERDICTS = {
+    Says.WRONG: Verdict.CORRUPT,
+    Says.UNTRUSTED: Verdict.UNTRUSTED,
+    Says.RIGHT: Verdict.SOUND,
+    Says.UNKNOWN: Verdict.UNPROVEN,
+}
 
 
 class Testimony(msgspec.Struct, frozen=True):
@@ -38,6 +53,31 @@ class Testimony(msgspec.Struct, frozen=True):
     speaker: str
     says: Says
     detail: str
+    is_owner: bool = False  # whether it put the file at its place, and so speaks for it (docs/decisions/0003)
+    remark: str = ""  # what there is to say besides
+
+    @property
+    def sentence(self) -> str:
+        """Who says what."""
+        return f"{self.speaker}: {self.detail}"
+
+
+def weigh(testimonies: Sequence[Testimony]) -> Testimony | None:
+    """The one that counts: that of whoever put the file at its place; otherwise the gravest. None where nobody speaks.
+
+    What others say against the owner's word is a remark at most.
+    """
+    owners = [each for each in testimonies if each.is_owner]
+    order = list(Says)
+    return min(owners or testimonies, key=lambda each: order.index(each.says), default=None)
+
+
+def remarks_of(testimonies: Sequence[Testimony]) -> tuple[str, ...]:
+    """What there is to say of a file besides what counts."""
+    counts = weigh(testimonies)
+    doubts = {Says.WRONG, Says.UNTRUSTED} if counts is not None and counts.is_owner else set()
+    told = (each.remark or (each.sentence if each.says in doubts and not each.is_owner else "") for each in testimonies)
+    return tuple(filter(None, told))
 
 
 class Authority(Protocol):

@@ -4,7 +4,8 @@ from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Mapping, Sequence
 
 from fundamen.evidence.authority import Hashing, Says, Subject, Testimony
-from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.machine import Machine
+from fundamen.machine.stated_version import product_version_of
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import MachinePath
 
@@ -12,9 +13,9 @@ from fundamen.model.paths import MachinePath
 class CatalogueAuthority:
     """Speaks about every file that has the name and architecture of one in the catalogue.
 
-    It vouches for bytes that it lists. Bytes that it does not list it calls altered where they must once have been its
-    own: as many as in a package that it lists, or among sound files of the same package. Otherwise they may just as
-    well belong to a version that the catalogue has never seen, and it says only that it does not know them.
+    It vouches for bytes that it lists. Bytes that it does not list it calls altered only among sound files of the same
+    package in the same folder, where the file does not itself state another version. Otherwise they may just as well
+    belong to somebody else's build, and it says only that it does not know them (docs/decisions/0003).
     """
 
     def __init__(self, source: str, packages_with: Callable[[Iterable[str]], Sequence[Package]]) -> None:
@@ -48,7 +49,7 @@ class CatalogueAuthority:
         strays = _strays(machine, vouched, versions)
         testimonies = {path: self._vouching(package, strays.get(path, "")) for path, package in vouched.items()}
         for path, listed in doubtful.items():
-            testimonies[path] = self._doubting(machine, path, listed, list(vouched.values()))
+            testimonies[path] = self._doubting(machine, path, listed, vouched)
         return testimonies
 
     def _by_name(self, subjects: Sequence[Subject]) -> dict[str, list[tuple[Package, PackageFile]]]:
@@ -64,22 +65,35 @@ class CatalogueAuthority:
         title = f"{package.name} {package.version}"
         if most_are_from:
             title = f"{title}; versions are mixed: most of its files beside it are from {most_are_from}"
-        if package.withdrawn is not None:
-            return Testimony(self._speaker, Says.WRONG, f"is from {title}, which was withdrawn: {package.withdrawn}")
-        return Testimony(self._speaker, Says.RIGHT, title)
+        if package.withdrawn is None:
+            return Testimony(self._speaker, Says.RIGHT, title)
+        told = f"{title} was withdrawn from {self._speaker}: {package.withdrawn}"
+        if package.is_untrusted:
+            return Testimony(self._speaker, Says.UNTRUSTED, told)
+        return Testimony(self._speaker, Says.RIGHT, title, remark=told)
 
     def _doubting(
-        self, machine: Machine, path: MachinePath, listed: list[tuple[Package, PackageFile]], sound: list[Package]
+        self,
+        machine: Machine,
+        path: MachinePath,
+        listed: list[tuple[Package, PackageFile]],
+        vouched: Mapping[MachinePath, Package],
     ) -> Testimony:
-        entry = machine.look(path)
+        folder = machine.folded(machine.folder_of(path))
+        packages = {package for package, _ in listed}
+        for companion, package in vouched.items():
+            is_beside = package in packages and machine.folded(machine.folder_of(companion)) == folder
+            if is_beside and _states_the_same(machine, path, companion):
+                detail = f"lies among sound files of {package.name} {package.version}, but has other bytes (SHA-256)"
+                return Testimony(self._speaker, Says.WRONG, detail)
         versions = ", ".join(dict.fromkeys(f"{package.name} {package.version}" for package, _ in listed))
-        if entry.kind is EntryKind.FILE and any(file.size == entry.size for _, file in listed):
-            detail = f"has the size, but not the bytes (SHA-256), of the file in {versions}"
-            return Testimony(self._speaker, Says.WRONG, detail)
-        if companion := next((package for package, _ in listed if package in sound), None):
-            detail = f"lies among sound files of {companion.name} {companion.version}, but has other bytes (SHA-256)"
-            return Testimony(self._speaker, Says.WRONG, detail)
         return Testimony(self._speaker, Says.UNKNOWN, f"has other bytes than in {versions}; perhaps another version")
+
+
+def _states_the_same(machine: Machine, path: MachinePath, companion: MachinePath) -> bool:
+    """Whether a file states the version that its companion states, or one of them states none."""
+    stated = {product_version_of(machine, each) for each in (path, companion)} - {""}
+    return len(stated) < 2  # noqa: PLR2004
 
 
 def _strays(

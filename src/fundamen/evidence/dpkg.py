@@ -60,10 +60,10 @@ class DpkgAuthority:
             package, expected = recorded[path]
             title = f"{package.partition(':')[0]} {versions.get(package, '')}".rstrip()
             if found == expected:
-                testimonies[path] = Testimony(_SPEAKER, Says.RIGHT, f"package {title}")
+                testimonies[path] = Testimony(_SPEAKER, Says.RIGHT, f"package {title}", is_owner=True)
             else:
                 detail = f"differs from package {title} (MD5 {found[:8]}..., not {expected[:8]}...)"
-                testimonies[path] = Testimony(_SPEAKER, Says.WRONG, detail)
+                testimonies[path] = Testimony(_SPEAKER, Says.WRONG, detail, is_owner=True)
         return testimonies
 
     def _index(self, machine: Machine, count: int) -> _Index | None:

@@ -44,6 +44,6 @@ class RecordedAuthority:
                 wrong = self._altered.get(MachinePath(spelled))
                 says = Says.RIGHT if wrong is None else Says.WRONG
                 detail = f"package {package}" if wrong is None else f"differs from package {package} ({wrong})"
-                found[subject.path] = Testimony(_SPEAKER, says, detail)
+                found[subject.path] = Testimony(_SPEAKER, says, detail, is_owner=True)
                 break
         return found

@@ -16,6 +16,7 @@ Word = Annotated[str, msgspec.Meta(min_length=1, max_length=200)]
 Account = Annotated[str, msgspec.Meta(max_length=100)]  # the name of a user or group; empty for whoever has the folder
 
 NEUTRAL = "neutral"
+UNTRUSTED = "untrusted: "  # how the reason begins of a withdrawal for which what is installed is not trusted either
 
 
 class Base(StrEnum):
@@ -108,6 +109,11 @@ class Package(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     proven_by: str = ""  # what vouches for it where that is not the source it comes from
     links: Annotated[tuple[PackageLink, ...], msgspec.Meta(max_length=100_000)] = ()
     folders: Annotated[tuple[PackageFolder, ...], msgspec.Meta(max_length=100_000)] = ()
+
+    @property
+    def is_untrusted(self) -> bool:
+        """Whether it was withdrawn because it must not be trusted, and not only because something better came."""
+        return self.withdrawn is not None and self.withdrawn.startswith(UNTRUSTED)
 
     @property
     def entries(self) -> tuple["PackageEntry", ...]:

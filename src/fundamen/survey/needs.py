@@ -9,7 +9,7 @@ from typing import Self
 
 import msgspec
 
-from fundamen.evidence.authority import Authority, Says, Subject, Testimony
+from fundamen.evidence.authority import Authority, Subject, Testimony
 from fundamen.loaders.load_map import Outcome
 from fundamen.machine.machine import Machine
 from fundamen.machine.sharing import Where, Workers, can_fork
@@ -137,7 +137,7 @@ class Resolving:
             for authority, of_whom in zip(self._authorities, said, strict=True):
                 of_whom.told |= authority.testify(self._machine, parcel)
             done(len(parcel))
-        wrong = {path for each in said for path, told in each.told.items() if told.says is Says.WRONG}
+        wrong = {path for each in said for path, told in each.told.items() if told.says.verdict.is_fault}
         again = [each.path for each in gathering.traced if each.faults or not wrong.isdisjoint(each.files)]
         footings = zip(again, find_faults(self._machine, again, said), strict=True)
         return {path: footing.faults for path, footing in footings if not isinstance(footing, UnreadableError)}

@@ -78,10 +78,8 @@ def _is_of_use(machine: Machine, path: MachinePath, trace: Trace) -> bool:
 
 
 def _told(path: MachinePath, testimony: Testimony | None) -> str:
-    words = {Says.RIGHT: "is right by", Says.WRONG: "is not to be trusted, by", Says.UNKNOWN: "is unproven, by"}
+    words = {Says.RIGHT: "is right by", Says.UNKNOWN: "is unproven, by"}
     if testimony is None:
         return f"a copy lies at {path}, where its loader does not look; nobody vouches for it"
-    return (
-        f"a copy lies at {path}, where its loader does not look; it {words[testimony.says]}"
-        f" {testimony.speaker}: {testimony.detail}"
-    )
+    word = words.get(testimony.says, "is not to be trusted, by")
+    return f"a copy lies at {path}, where its loader does not look; it {word} {testimony.sentence}"

@@ -6,19 +6,20 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from fundamen.evidence.authority import Authority, Says, Subject, Testimony
+from fundamen.evidence.authority import Authority, Subject, Testimony, weigh
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.certificate_file import looks_like_certificates
 from fundamen.formats.cli_header import Managed, read_managed
 from fundamen.formats.elf import Elf
 from fundamen.formats.pe import Pe
 from fundamen.machine.machine import Machine
+from fundamen.machine.stated_version import version_of
 from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary, Format
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import MachinePath
+from fundamen.model.verdict import Verdict
 from fundamen.trace.records import Evidence
-from fundamen.trace.version import version_of
 
 if TYPE_CHECKING:  # they load the library of cryptography, which a file that carries no signature does not need
     from fundamen.evidence.publisher import PublisherAuthority
@@ -78,6 +79,8 @@ def inspect_file(
             signed = signatures_of(source, binary)
         managed = _managed(source, binary)
         testimonies = _ask(machine, path, binary, authorities)
+        counts = weigh(testimonies)
+        verdict = counts.says.verdict if counts is not None else Verdict.UNPROVEN
         publisher = (
             publishers.judge(machine, path, source, binary) if publishers is not None and binary.may_be_signed else None
         )
@@ -89,8 +92,9 @@ def inspect_file(
             exports=names,
             managed=managed,
             evidence=tuple(Evidence(testimony.speaker, testimony.detail) for testimony in testimonies),
-            is_altered=any(testimony.says is Says.WRONG for testimony in testimonies) or _is_tampered(publisher),
-            is_untrusted=machine.platform is Platform.WINDOWS and _is_untrusted(publisher),
+            is_altered=verdict is Verdict.CORRUPT or _is_tampered(publisher),
+            is_untrusted=verdict is Verdict.UNTRUSTED
+            or (machine.platform is Platform.WINDOWS and _is_untrusted(publisher)),
             publisher=publisher,
             signed=signed,
         )

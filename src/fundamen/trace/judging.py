@@ -6,17 +6,17 @@ from functools import cached_property
 
 import msgspec
 
-from fundamen.evidence.authority import Says, Testimony
+from fundamen.evidence.authority import Testimony, remarks_of, weigh
 from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
+from fundamen.machine.stated_version import version_of
 from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary, Format, How, Kind
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.trace.records import LOADED, STRUCTURE, Component, Evidence, Footing, Trace
 from fundamen.trace.symptom import DLL_INIT_FAILED, status_in_words
-from fundamen.trace.version import version_of
 
 _BY_PLACE = {"interpreter", "loader"}  # what is sought at certain paths, not by its name
 _APART = {"framework", "side-by-side-assembly"}  # what is told apart from the file that stands for it
@@ -107,10 +107,15 @@ class Judging:
         return {
             path
             for path, binary in self._loading.loaded.items()
-            if not binary.problems
-            and path not in lacking
-            and all(testimony.says is not Says.WRONG for testimony in self._testimonies.get(path, ()))
+            if not binary.problems and path not in lacking and not self._is_doubted(path)
         }
+
+    def _is_doubted(self, path: MachinePath) -> bool:
+        counts = weigh(self._testimonies.get(path, ()))
+        return counts is not None and counts.says.verdict.is_fault
+
+    def _further_said(self, path: MachinePath | None) -> tuple[str, ...]:
+        return remarks_of(self._testimonies.get(path, ())) if path is not None else ()
 
     def _groups(self, resolutions: Iterable[Resolution]) -> Iterable[list[Resolution]]:
         """The resolutions that stand for one file, together."""
@@ -149,7 +154,7 @@ class Judging:
             evidence=finding.evidence,
             searched=(),
             sought_as=(self._machine.paths.basename(path),),
-            remarks=self._loading.remarks,
+            remarks=(*self._loading.remarks, *self._further_said(path)),
             remedy="" if may_be_run else _to_be_run(path),
         )
 
@@ -192,7 +197,7 @@ class Judging:
             sought_versions=first.sought_versions,
             observed=self._observed(first.name, path),
             asked_by=self._asked_by(first.name, path),
-            remarks=self._lacks_later(path),
+            remarks=(*self._lacks_later(path), *self._further_said(path)),
             remedy=first.remedy,
         )
 
@@ -342,12 +347,10 @@ class Judging:
         if structure:
             cut = "the file is cut off; " if any(problem.is_cut for problem in binary.problems) else ""
             return _Finding(Verdict.CORRUPT, cut + structure[0].detail, (*structure, *evidence))
-        for says, verdict in ((Says.WRONG, Verdict.CORRUPT), (Says.RIGHT, Verdict.SOUND)):  # one doubt is enough
-            for testimony in testimonies:
-                if testimony.says is says:
-                    return _Finding(verdict, f"{testimony.speaker}: {testimony.detail}", evidence)
-        reason = f"{testimonies[0].speaker}: {testimonies[0].detail}" if testimonies else "nobody vouches for its bytes"
-        return _Finding(Verdict.UNPROVEN, reason, evidence)
+        counts = weigh(testimonies)
+        if counts is None:
+            return _Finding(Verdict.UNPROVEN, "nobody vouches for its bytes", evidence)
+        return _Finding(counts.says.verdict, counts.sentence, evidence)
 
 
 def _to_be_run(path: MachinePath) -> str:

@@ -11,9 +11,9 @@ import msgspec
 from fundamen.loaders.load_map import Outcome
 from fundamen.machine.installed import Registration, ServiceStart, find_registrations, is_leftover, service_start
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.stated_version import version_info_of
 from fundamen.model.verdict import Verdict
 from fundamen.trace.records import Component
-from fundamen.trace.version import version_info_of
 
 _SYSTEM = "c:\\windows\\"  # whose files are brought up to date one by one, each with a version of its own
 _INSTALLER = "msiserver"

@@ -8,6 +8,7 @@ import click
 
 from fundamen.cli import options
 from fundamen.cli.output import Output
+from fundamen.model.package import UNTRUSTED
 from fundamen.model.paths import HostPath
 
 if TYPE_CHECKING:
@@ -115,6 +116,7 @@ def _carry(location: HostPath, sheets: tuple[str, ...], signing: "Signing", outp
 @click.argument("package")
 @click.argument("package_version", metavar="VERSION")
 @click.option("--reason", required=True, help="Why it must no longer be used; technicians see it.")
+@click.option("--untrusted", is_flag=True, help="What is installed of it must not be trusted either, as after a theft.")
 @_signing
 @options.output_options
 def withdraw(
@@ -123,22 +125,25 @@ def withdraw(
     package: str,
     package_version: str,
     reason: str,
+    untrusted: bool,
     keys: tuple[str, ...],
     days: float,
     output: Output,
 ) -> None:
     """Withdraw PACKAGE in VERSION, for every platform, from the source in FOLDER.
 
-    It is offered no longer, and where its files stand a trace says so, with the reason.
+    It is offered no longer, and where its files stand a trace remarks on it, with the reason; programs that use them
+    stay sound. With --untrusted those files are at fault, unless the system's own packages brought them.
 
     \b
     fundamen sources withdraw /srv/source 'Saltgrass Runtime' 4.2.1 --reason 'wrong tides' --keys ~/keys
+    fundamen sources withdraw /srv/source 'Saltgrass Runtime' 4.2.2 --untrusted --reason 'its key was stolen' --keys K
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     from fundamen.sources.repository import Repository  # noqa: PLC0415 - loads python-tuf
 
     with output:
         repository = Repository(_existing(folder), _folders(keys), options.now() + timedelta(days=days))
-        for each in repository.withdraw(package, package_version, reason):
+        for each in repository.withdraw(package, package_version, f"{UNTRUSTED if untrusted else ''}{reason}"):
             output.note(f"Withdrawn: {each.title}. {reason}")
 
 

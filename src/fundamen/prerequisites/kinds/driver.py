@@ -69,7 +69,7 @@ class Driver(Requirement, frozen=True, kw_only=True, tag="driver"):
             return unmet(f"it is registered, and its file {path} is not there")
         if not self.version:
             return met("it is registered")
-        from fundamen.trace.version import version_of  # noqa: PLC0415 - few sheets ask for it
+        from fundamen.machine.stated_version import version_of  # noqa: PLC0415 - few sheets ask for it
 
         version = version_of(machine, path, machine.binary(path))
         if version is None:

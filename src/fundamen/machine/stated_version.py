@@ -26,6 +26,17 @@ def version_of(machine: Machine, path: MachinePath, binary: Binary) -> str | Non
     return info.file_version if info is not None else None
 
 
+def product_version_of(machine: Machine, path: MachinePath) -> str:
+    """Of which version of its product a file says it is; empty where it says nothing that can be read."""
+    try:
+        if machine.binary(path).format is not Format.PE:
+            return ""
+    except UnreadableError:
+        return ""
+    info = version_info_of(machine, path)
+    return (info.product_version or "") if info is not None else ""
+
+
 def version_info_of(machine: Machine, path: MachinePath) -> "VersionInfo | None":
     """All that a PE file's version resource says; None where there is none that can be read."""
     return machine.fact(path, _read_version_info)
