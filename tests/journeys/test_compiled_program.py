@@ -85,7 +85,8 @@ def test_one_trace_names_the_three_faults_restore_mends_them_and_undo_brings_the
 
 def test_a_bit_that_flipped_is_found_by_the_signed_digest(fundamen: Fundamen, app: Path, tmp_path: Path) -> None:
     library = app.parent.parent / "lib" / "libbirch.so.1"
-    source = ASource(tmp_path / "it", tmp_path / "unused").published({library.name: library.read_bytes()})
+    whole = {path.name: path.read_bytes() for path in library.parent.iterdir() if path.is_file()}
+    source = ASource(tmp_path / "it", tmp_path / "unused").published(whole)
     fundamen("sources", "trust", str(source.folder), "--fingerprint", source.fingerprint)
     data = bytearray(library.read_bytes())
     data[len(data) // 2] ^= 1

@@ -17,8 +17,8 @@ import msgspec
 from fundamen.building.command import CompilerCommand
 from fundamen.machine.host_tools import run_tool
 from fundamen.model.architecture import Architecture
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
-from fundamen.model.paths import shown
 
 _SECONDS = 60.0
 _LINKERS = re.compile(r"(?:collect2|ld|ld\.\w+|ld64\.lld|lld|mold|[\w.+-]+-ld(?:\.\w+)?)$")

@@ -10,8 +10,9 @@ from fundamen.building.step import examine_step
 from fundamen.evidence.authority import Authority
 from fundamen.formats.build_log import BuildLog, Message, Says, read_build_log, read_command
 from fundamen.machine.machine import Machine
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.paths import MachinePath
 
 _OF_32_BITS = ("elf_i386", "i386:x86-64 architecture", "-m32", "i386-linux")
 

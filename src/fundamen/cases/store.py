@@ -14,8 +14,9 @@ from enum import StrEnum
 
 import msgspec
 
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 from fundamen.placing.own_files import remove_own, write_whole
 
 FORMAT = 1

@@ -16,8 +16,8 @@ from cryptography.hazmat.primitives.serialization import (
 )
 from cryptography.x509.oid import ExtensionOID, NameOID
 
+from fundamen.model.display import shown
 from fundamen.model.errors import DamagedFileError, UntrustedError, UsageError
-from fundamen.model.paths import shown
 from fundamen.trust.certificate import Certificate, parsed_certificate
 
 Key = rsa.RSAPrivateKey | ec.EllipticCurvePrivateKey | ed25519.Ed25519PrivateKey | ed448.Ed448PrivateKey

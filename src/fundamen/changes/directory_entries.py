@@ -18,8 +18,9 @@ from fundamen.changes.base import Keeping, Password, Record, Site, Step, Tell
 from fundamen.changes.form import Form, Part, PlanResolution, Text
 from fundamen.directories.connection import Attributes, Directory, Login, open_directory
 from fundamen.directories.connection import Place as DirectoryPlace
+from fundamen.model.display import shown
 from fundamen.model.errors import FundamenError, RestorationError, UnreadableError
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.paths import MachinePath
 from fundamen.placing.own_files import write_whole
 
 _LDIF_WIDTH = 76

@@ -28,9 +28,10 @@ from fundamen.machine.accounts import GROUPS, USERS, number_of
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.overlay import Layer
 from fundamen.machine.places import Place
+from fundamen.model.display import shown
 from fundamen.model.errors import UntrustedError
 from fundamen.model.package import PackageFile, PackageFolder, Sha256
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.calls import move, name_also
 from fundamen.placing.file_state import FileState, digest_of_file, read_state, stands_as
 from fundamen.placing.flushing import flush_all

@@ -13,7 +13,8 @@ from fundamen.machine.accounts import GROUPS, USERS, number_of
 from fundamen.machine.machine import Machine
 from fundamen.machine.overlay import Layer
 from fundamen.machine.places import Place
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.display import shown
+from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import FileState, state_of
 from fundamen.placing.replacing import dress_folder
 

@@ -9,9 +9,10 @@ import msgspec
 from fundamen.changes.base import Password, Step
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
+from fundamen.model.display import shown
 from fundamen.model.errors import RestorationError
 from fundamen.model.package import PackageFile
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import FileState, read_state
 from fundamen.sources.catalogue import Catalogue, Source
 from fundamen.sources.os_archive import NewPackages

@@ -15,8 +15,9 @@ from fundamen.formats import hive, hive_cells, text_hive
 from fundamen.formats.registry_value import HiveValue
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.paths import MachinePath
 
 _MOST_HIVE = 256 << 20  # bytes
 _MOST_NAME = 255  # characters of one key; source: "Registry Element Size Limits"

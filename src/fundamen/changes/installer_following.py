@@ -5,7 +5,8 @@ from collections.abc import Sequence
 
 from fundamen.changes.base import Tell
 from fundamen.formats.installer_log import LogLine, LogReader, in_order
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.display import shown
+from fundamen.model.paths import HostPath
 
 OWN_LOG = "C:\\windows\\temp\\fundamen-installer.log"  # where it is told to write, unless the plan names a place
 _MOST_LOG = 64 << 20  # bytes

@@ -10,9 +10,10 @@ import msgspec
 from fundamen.changes.form import Form, PlanResolution, Text
 from fundamen.changes.installers import RunInstaller
 from fundamen.machine.machine import Machine
+from fundamen.model.display import shown
 from fundamen.model.errors import UntrustedError, UsageError
 from fundamen.model.package import Sha256
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 from fundamen.trace.observing_prefix import find_wine, require_usable
 from fundamen.trust.digest import digest_of
 

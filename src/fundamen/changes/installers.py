@@ -36,8 +36,9 @@ from fundamen.formats.text_hive import ChangedValue, changed_values
 from fundamen.knowledge.entries import load_knowledge
 from fundamen.machine.observation import Observation
 from fundamen.machine.places import Place
+from fundamen.model.display import shown
 from fundamen.model.errors import FundamenError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import digest_of_file, digest_of_place, read_state
 from fundamen.placing.flushing import flush_folder
 from fundamen.placing.own_files import remove_own, write_whole

@@ -21,7 +21,7 @@ from fundamen.changes.root_stores import ImportRoot
 from fundamen.changes.services import EnableService
 from fundamen.changes.settings import RemoveValue, SetEntry, SetValue
 from fundamen.changes.starting import RunService, ServiceRecord
-from fundamen.model.paths import shown
+from fundamen.model.display import shown
 from fundamen.placing.file_state import FileState
 
 PlannedStep = (

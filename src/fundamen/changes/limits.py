@@ -14,8 +14,9 @@ from fundamen.changes.base import Keeping, Record, Site, Step, Tell
 from fundamen.changes.form import Form, Part, PlanResolution, Text
 from fundamen.machine.kernel_settings import SYSTEM, setting_path
 from fundamen.machine.machine import Machine
+from fundamen.model.display import shown
 from fundamen.model.errors import RestorationError, UnreadableError, UsageError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 
 _NAME = re.compile(r"^[a-z0-9_]+([./][a-zA-Z0-9_:@-]+)+$")
 _MOST = 4096  # bytes of one value

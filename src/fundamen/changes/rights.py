@@ -15,7 +15,8 @@ from fundamen.formats.access import acl_bytes, acl_with_mode, capability_bytes, 
 from fundamen.machine.accounts import GROUPS, USERS, number_of
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.display import shown
+from fundamen.model.paths import MachinePath
 from fundamen.placing.calls import give_away, remove_attribute, set_attribute, set_mode
 
 _ACL, _DEFAULT_ACL = "system.posix_acl_access", "system.posix_acl_default"

@@ -15,7 +15,8 @@ from fundamen.machine.installed import SERVICES, ServiceStart
 from fundamen.machine.machine import Machine
 from fundamen.machine.units import UNIT_FOLDERS, find_unit, is_masked
 from fundamen.model.architecture import Platform
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.display import shown
+from fundamen.model.paths import MachinePath
 
 _OWN = UNIT_FOLDERS[0]
 _OWN_OR_SHARED = 0x30  # the types of services that run in a process: SERVICE_WIN32

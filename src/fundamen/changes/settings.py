@@ -10,8 +10,9 @@ from fundamen.changes.form import Form, Part, PlanResolution, unfit
 from fundamen.changes.lists import list_with
 from fundamen.formats.setting import Format, Found, Key, Plain, find_value, format_of, with_value, without_value
 from fundamen.machine.machine import Machine
+from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.paths import MachinePath
 
 _MOST_SETTINGS = 16 << 20  # bytes of one file
 

@@ -10,8 +10,9 @@ from fundamen.changes.base import Keeping, Record, Site, Step, Tell
 from fundamen.changes.form import Form, Part, PlanResolution
 from fundamen.machine.host_tools import run_tool
 from fundamen.machine.machine import Machine
+from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.paths import MachinePath
 
 _SECONDS = 120
 _MOST_TOLD = 300  # characters

@@ -8,8 +8,9 @@ from fundamen.cli.output import Output
 from fundamen.evidence.authority import Authority
 from fundamen.evidence.dpkg import DpkgAuthority
 from fundamen.model.architecture import Platform
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 
 if TYPE_CHECKING:
     from fundamen.evidence.publisher import PublisherAuthority

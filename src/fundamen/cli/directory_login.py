@@ -6,8 +6,8 @@ from typing import Any
 import click
 
 from fundamen.cli import options
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
-from fundamen.model.paths import shown
 
 
 def password_option(command: options.Command) -> options.Command:

@@ -5,8 +5,9 @@ from collections.abc import Sequence
 
 from fundamen.cli import options
 from fundamen.cli.output import Output
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 from fundamen.prerequisites.sheet import Sheet, read_carried_sheet, read_sheet
 from fundamen.sources.catalogue import Source
 from fundamen.sources.layout import MOST_DOCUMENT, DocumentKind, document_path

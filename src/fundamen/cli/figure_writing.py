@@ -10,19 +10,19 @@ if TYPE_CHECKING:  # what draws is only imported where something is to be drawn
     from fundamen.report.charts import Figure
 
 T = TypeVar("T")
-Forms = Mapping[str, Callable[[T], bytes]]
+Forms = Mapping[str, Callable[[T], bytes | str]]
 
 
-def _html(figure: "Figure") -> bytes:
+def _html(figure: "Figure") -> str:
     from fundamen.report.charts import charts_page  # noqa: PLC0415 - each form only where it is asked for
 
-    return charts_page(figure).encode("utf-8", "replace")
+    return charts_page(figure)
 
 
-def _svg(figure: "Figure") -> bytes:
+def _svg(figure: "Figure") -> str:
     from fundamen.report.charts import charts_svg  # noqa: PLC0415
 
-    return charts_svg(figure).encode("utf-8", "replace")
+    return charts_svg(figure)
 
 
 def _png(figure: "Figure") -> bytes:

@@ -14,8 +14,8 @@ from fundamen.clues.following import FollowedLog, is_called_out
 from fundamen.clues.reading import Reader, Reading
 from fundamen.clues.scanning import Scanner
 from fundamen.knowledge.entries import Knowledge
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import shown
 
 _PAUSE = 0.1  # seconds between two looks
 _PLATFORM: str = sys.platform

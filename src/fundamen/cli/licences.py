@@ -8,7 +8,8 @@ from fundamen.cli import options
 from fundamen.cli.exits import Exit
 from fundamen.cli.output import Output
 from fundamen.machine.machine import Machine
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.display import shown_lines
+from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.acceptance import Acceptance, read_acceptances, record_acceptance
 from fundamen.prerequisites.requirement import MOST_BYTES
 
@@ -32,5 +33,5 @@ def accepted(machine: Machine, path: MachinePath, output: Output) -> Exit:
 
 
 def _shown_text(content: bytes) -> str:
-    """A text for a terminal, its lines kept and nothing in it that would do something there."""
-    return "\n".join(map(shown, content.decode("utf-8", "replace").splitlines()))
+    """A text for a terminal, its lines kept."""
+    return shown_lines(content.decode("utf-8", "replace").replace("\r\n", "\n"))

@@ -11,8 +11,9 @@ from fundamen.execution.home import kept_bytes
 from fundamen.formats.lock_file import LockFile, read_lock_file
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 from fundamen.report.contracts.locking import lock_record
 from fundamen.report.lock_text import lock_text, refreshed_text
 from fundamen.restore.for_lock import prepare_lock_entry

@@ -7,8 +7,8 @@ import logging
 import sys
 
 from fundamen.cases.secrets import without_secrets
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
-from fundamen.model.paths import shown
 
 _FORM = "%(relativeCreated)8.0f ms  %(name)s: %(message)s"
 _LOG = logging.getLogger("fundamen")

@@ -13,8 +13,9 @@ from fundamen.cli.output import Output
 from fundamen.machine.machine import Machine
 from fundamen.machine.opening import open_machine
 from fundamen.model.architecture import Architecture
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 from fundamen.placing.own_folder import require_own
 
 Command = Callable[..., None]

@@ -10,8 +10,8 @@ from typing import Any, NoReturn, Self
 import click
 
 from fundamen.cli.exits import Exit, exit_of
+from fundamen.model.display import shown, shown_lines, shown_page
 from fundamen.model.errors import FundamenError, InternalError, UnreadableError
-from fundamen.model.paths import shown
 
 _STATUS_WIDTH = 80
 _LONGEST_ANSWER = 400  # characters
@@ -56,7 +56,7 @@ class Output:
             first = click.unstyle(text).strip().partition("\n\n")[0]
             self._facts["answer"] = " ".join(first.split())[:_LONGEST_ANSWER]
         if not self.quiet:
-            click.echo(text, nl=False, color=self._colour)
+            click.echo(shown_page(text), nl=False, color=self._colour)
 
     def remember(self, **facts: Any) -> None:  # noqa: ANN401 - as cases.recording takes them
         """Keep what this run has found out for the case that it may be recorded in; what was found first stays."""
@@ -97,7 +97,7 @@ class Output:
         if self.as_json or self.quiet:
             return False
         try:
-            return click.confirm(question, default=False, err=True)
+            return click.confirm(shown_lines(question), default=False, err=True)
         except click.Abort:
             click.echo("", err=True)
             return False
@@ -115,20 +115,20 @@ class Output:
             yield more
 
     @contextmanager
-    def _bar(self, count: int, label: str, **shown: bool) -> Iterator[Any]:
+    def _bar(self, count: int, label: str, **info: bool) -> Iterator[Any]:
         if self.as_json or self.quiet or not sys.stderr.isatty() or count == 0:
             yield lambda _count: None
             return
         full, empty = ("■", "□") if _can_draw(sys.stderr) else ("#", "_")
         with click.progressbar(
             length=count,
-            label=label,
+            label=shown(label),
             file=sys.stderr,
             fill_char=full,
             empty_char=empty,
             bar_template="%(label)s  %(bar)s  %(info)s",
-            show_pos=shown.get("show_pos", False),
-            show_eta=shown.get("show_eta", True),
+            show_pos=info.get("show_pos", False),
+            show_eta=info.get("show_eta", True),
         ) as bar:
             yield bar.update
 
@@ -241,7 +241,7 @@ def _traceback(error: BaseException) -> str:
 
 
 def _in_three_lines(error: FundamenError) -> str:
-    return f"{error.what}\n  Why: {error.why}\n  Do:  {error.do}\n"
+    return shown_lines(f"{error.what}\n  Why: {error.why}\n  Do:  {error.do}\n")
 
 
 def _can_draw(stream: Any) -> bool:  # noqa: ANN401 - any text stream

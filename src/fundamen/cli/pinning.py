@@ -3,8 +3,8 @@
 import re
 from collections.abc import Iterable
 
+from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
-from fundamen.model.paths import shown
 from fundamen.restore.plan import Pin
 from fundamen.sources.offers import require_specifier
 

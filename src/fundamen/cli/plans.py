@@ -14,8 +14,9 @@ from fundamen.cli.output import Output
 from fundamen.cli.restoring import Desk, carried_through, exit_after
 from fundamen.execution.home import kept_bytes
 from fundamen.machine.machine import Machine
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.paths import MachinePath
 from fundamen.placing.own_files import write_whole
 from fundamen.report.commands import command
 from fundamen.report.contracts.restoring import restore_record

@@ -8,9 +8,10 @@ import msgspec
 from fundamen.cli import options
 from fundamen.cli.media import proving
 from fundamen.cli.toolchain_catalogue import read_catalogue
+from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
 from fundamen.model.package import NEUTRAL
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 from fundamen.sources.media import Media
 from fundamen.sources.publishing import (
     Given,

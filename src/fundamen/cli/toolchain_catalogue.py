@@ -1,7 +1,7 @@
 """Read the catalogue of a toolchain that a person named."""
 
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
-from fundamen.model.paths import shown
 from fundamen.toolchains.catalogue import MOST_BYTES, Toolchain, read_toolchain
 
 

@@ -7,8 +7,8 @@ from typing import TypeVar
 
 from fundamen.cli.output import Output
 from fundamen.machine.machine import Machine
+from fundamen.model.display import shown, shown_lines
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import shown
 from fundamen.placing.own_files import write_whole
 from fundamen.trace.records import Trace
 
@@ -57,10 +57,14 @@ def write_trace(trace: Trace, machine: Machine, names: Sequence[str], now: datet
         write_file(name, form_of(name, _FORMS)(trace, machine, now), output)
 
 
-def write_file(name: str, data: bytes, output: Output) -> None:
-    """Write a file whole, or not at all. Raises: UnreadableError: it cannot be written."""
+def write_file(name: str, data: bytes | str, output: Output) -> None:
+    """Write a file whole, or not at all; of text with nothing in it that is not visible.
+
+    Raises:
+        UnreadableError: it cannot be written.
+    """
     try:
-        write_whole(os.path.abspath(name), data)
+        write_whole(os.path.abspath(name), shown_lines(data).encode() if isinstance(data, str) else data)
     except OSError as error:
         raise UnreadableError(
             what=f"{shown(name)} cannot be written",
@@ -75,18 +79,18 @@ def form_of(name: str, forms: Mapping[str, F]) -> F:
     return next(form for ending, form in forms.items() if name.lower().endswith(ending))
 
 
-def _html(trace: Trace, machine: Machine, now: datetime) -> bytes:
+def _html(trace: Trace, machine: Machine, now: datetime) -> str:
     from fundamen.report.report_page import trace_page  # noqa: PLC0415 - each form only where it is asked for
 
-    return trace_page(trace, machine, now).encode("utf-8", "replace")
+    return trace_page(trace, machine, now)
 
 
-def _svg(trace: Trace, machine: Machine, _now: datetime) -> bytes:
+def _svg(trace: Trace, machine: Machine, _now: datetime) -> str:
     from fundamen.report.picture import lay_out  # noqa: PLC0415
     from fundamen.report.picture_svg import picture_svg  # noqa: PLC0415
     from fundamen.report.trace_text import answer  # noqa: PLC0415
 
-    return picture_svg(lay_out(trace, machine), answer(trace, machine), standalone=True).encode("utf-8", "replace")
+    return picture_svg(lay_out(trace, machine), answer(trace, machine), standalone=True)
 
 
 def _png(trace: Trace, machine: Machine, _now: datetime) -> bytes:
@@ -97,10 +101,10 @@ def _png(trace: Trace, machine: Machine, _now: datetime) -> bytes:
     return picture_png(lay_out(trace, machine), answer(trace, machine))
 
 
-def _dot(trace: Trace, machine: Machine, _now: datetime) -> bytes:
+def _dot(trace: Trace, machine: Machine, _now: datetime) -> str:
     from fundamen.report.trace_files import trace_dot  # noqa: PLC0415
 
-    return trace_dot(trace, machine).encode("utf-8", "replace")
+    return trace_dot(trace, machine)
 
 
 def _bom(trace: Trace, machine: Machine, now: datetime) -> bytes:
@@ -109,7 +113,7 @@ def _bom(trace: Trace, machine: Machine, now: datetime) -> bytes:
     return trace_bom(trace, machine, now)
 
 
-_FORMS: dict[str, Callable[[Trace, Machine, datetime], bytes]] = {
+_FORMS: dict[str, Callable[[Trace, Machine, datetime], bytes | str]] = {
     ".html": _html,
     ".svg": _svg,
     ".png": _png,

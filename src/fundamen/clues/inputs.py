@@ -11,8 +11,9 @@ from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.container import find_container
 from fundamen.formats.tar_archive import RAISED, looks_like_tar, unpacked_stream
 from fundamen.machine.file_bytes import FileBytes
+from fundamen.model.display import shown
 from fundamen.model.errors import FundamenError, UnreadableError
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 
 _MOST_FILES = 20_000  # of a folder
 _MOST_UNPACKED = 64 << 30  # bytes of one packed log

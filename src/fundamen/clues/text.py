@@ -8,8 +8,8 @@ import re
 from collections.abc import Iterator
 from typing import Protocol
 
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
-from fundamen.model.paths import shown
 
 BLOCK = 1 << 20  # bytes that are looked at together
 LONGEST_LINE = 4_000  # characters of one that are looked at

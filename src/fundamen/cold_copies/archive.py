@@ -17,8 +17,9 @@ import zstandard
 
 from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, Kind
 from fundamen.machine.places import Place
+from fundamen.model.display import shown
 from fundamen.model.errors import DamagedFileError
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 from fundamen.placing.file_state import digest_of_file, state_of
 from fundamen.placing.own_files import written_whole
 

@@ -10,9 +10,10 @@ from typing import Annotated, Literal
 
 import msgspec
 
+from fundamen.model.display import shown
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.package import Sha256
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.paths import MachinePath
 from fundamen.placing.file_state import FileState
 
 SCHEMA = "fundamen.cold-copy/1"

@@ -5,8 +5,9 @@ import os
 import re
 
 from fundamen.cold_copies.manifest import ColdCopy, read_manifest, written
+from fundamen.model.display import shown
 from fundamen.model.errors import FundamenError, UnreadableError, UsageError
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 from fundamen.placing.flushing import flush_folder
 from fundamen.placing.own_files import write_whole
 

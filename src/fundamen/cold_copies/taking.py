@@ -18,8 +18,9 @@ from fundamen.cold_copies.store import CopyStore
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.open_files import find_users
 from fundamen.machine.places import Place
+from fundamen.model.display import shown
 from fundamen.model.errors import RestorationError, UnreadableError, UsageError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.flushing import flush_folder, make_lasting
 
 _SPARE_BYTES = 16 << 20

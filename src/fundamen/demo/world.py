@@ -9,8 +9,8 @@ import shutil
 import sys
 from pathlib import Path
 
+from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
-from fundamen.model.paths import shown
 
 BINARIES = Path(__file__).parent / "binaries"
 

@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
-from fundamen.model.paths import shown
 
 if TYPE_CHECKING:
     from ldap3 import Connection

@@ -22,8 +22,9 @@ from fundamen.execution.originals import give_up, write_list
 from fundamen.execution.taking_back import cause_of, require_unchanged, take_back_steps
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
+from fundamen.model.display import shown
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.paths import MachinePath
 from fundamen.model.timing import timed
 from fundamen.placing.flushing import make_lasting
 

@@ -18,8 +18,9 @@ from fundamen.machine.descent import FOLDER
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
 from fundamen.model.architecture import Platform
+from fundamen.model.display import shown
 from fundamen.model.errors import FundamenError, RestorationError
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.paths import MachinePath
 
 _SESSION_MANAGER, _PENDING_LIST = (
     r"HKLM\System\CurrentControlSet\Control\Session Manager",

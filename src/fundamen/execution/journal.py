@@ -16,8 +16,9 @@ import msgspec
 
 from fundamen.changes.base import ElsewhereError, Record, Site
 from fundamen.changes.kinds import decoded
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.flushing import make_lasting
 
 _FORMAT = 3

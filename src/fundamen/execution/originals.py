@@ -18,8 +18,8 @@ from fundamen.changes.kinds import decoded
 from fundamen.execution.journal import STANDING, Journal, JournalEntry, RestorationRecord, encoded
 from fundamen.execution.locking import alone_on, require_finished
 from fundamen.machine.machine import Machine
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
-from fundamen.model.paths import shown
 from fundamen.placing.flushing import make_lasting
 from fundamen.placing.own_files import remove_own, write_whole
 

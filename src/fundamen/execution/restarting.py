@@ -16,8 +16,9 @@ from fundamen.changes.base import Step, Work
 from fundamen.machine.machine import Machine
 from fundamen.machine.open_files import User, find_running, find_users, holds_lock, process_of
 from fundamen.model.architecture import Platform
+from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 
 _MOST_TOLD = 3
 _READ_AT_LOGIN = ("/etc/environment", "/etc/profile", "/etc/profile.d/", "/etc/login.defs", "/etc/security/")

@@ -12,8 +12,8 @@ from fundamen.changes.base import Site
 from fundamen.execution.journal import STANDING, Journal, JournalEntry, JournalStep, State, StepState
 from fundamen.execution.making import batches, obstacle, take_back
 from fundamen.execution.originals import give_up
+from fundamen.model.display import shown
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
-from fundamen.model.paths import shown
 from fundamen.model.timing import timed
 
 _LOG = logging.getLogger(__name__)

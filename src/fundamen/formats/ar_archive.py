@@ -11,8 +11,8 @@ import msgspec
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import Cursor, damaged
+from fundamen.model.display import shown
 from fundamen.model.errors import DamagedFileError
-from fundamen.model.paths import shown
 
 MAGIC, THIN_MAGIC = b"!<arch>\n", b"!<thin>\n"
 _HEADER = struct.Struct("16s12s6s6s8s10s2s")

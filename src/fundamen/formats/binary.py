@@ -4,8 +4,8 @@ from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.elf import MAGIC as ELF_MAGIC
 from fundamen.formats.elf import read_elf
 from fundamen.model.binary import Binary, Format
+from fundamen.model.display import shown
 from fundamen.model.errors import NotExecutableError
-from fundamen.model.paths import shown
 
 _PE_MAGIC = b"MZ"
 _MACHO_MAGICS = {bytes.fromhex(each) for each in ("feedface", "feedfacf", "cefaedfe", "cffaedfe")}

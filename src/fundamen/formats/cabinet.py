@@ -11,7 +11,7 @@ import msgspec
 
 from fundamen.formats.byte_source import ByteSource, digest_of_ranges
 from fundamen.formats.cursor import Cursor, damaged
-from fundamen.model.paths import shown
+from fundamen.model.display import shown
 
 MAGIC = b"MSCF"
 _HEADER = struct.Struct("<4sIIIIIBBHHHHH")  # CFHEADER up to iCabinet

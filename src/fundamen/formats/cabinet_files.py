@@ -18,7 +18,7 @@ from fundamen.formats.cabinet import Cabinet, read_cabinet
 from fundamen.formats.cursor import Cursor, damaged
 from fundamen.formats.lzx import LzxUnpacker
 from fundamen.formats.packed import Bounds, PackedFile, Unpacked, plain_path
-from fundamen.model.paths import shown
+from fundamen.model.display import shown
 
 _FOLDER = struct.Struct("<IHH")  # coffCabStart, cCFData, typeCompress
 _FILE = struct.Struct("<IIHHHH")  # cbFile, uoffFolderStart, iFolder, date, time, attribs

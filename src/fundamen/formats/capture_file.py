@@ -18,8 +18,8 @@ import msgspec
 from fundamen.formats.byte_source import Ranges
 from fundamen.formats.cursor import damaged
 from fundamen.model.architecture import Platform
+from fundamen.model.display import shown
 from fundamen.model.errors import DamagedFileError
-from fundamen.model.paths import shown
 
 SCHEMA = "fundamen.capture/1"
 MOST_CONTENT = 4 << 30  # bytes, unpacked

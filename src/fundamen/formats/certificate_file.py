@@ -13,8 +13,8 @@ import msgspec
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import damaged
+from fundamen.model.display import shown
 from fundamen.model.errors import DamagedFileError
-from fundamen.model.paths import shown
 
 _MOST_BYTES = 64 << 20
 _MOST_ITEMS = 10_000

@@ -11,7 +11,7 @@ import olefile
 
 from fundamen.formats.byte_source import ByteSource, MemoryBytes, SourceStream
 from fundamen.formats.cursor import damaged
-from fundamen.model.paths import shown
+from fundamen.model.display import shown
 
 _STORAGE, _STREAM = 1, 2
 _MOST_ENTRIES = 100_000

@@ -6,8 +6,8 @@ from typing import Any
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.model.binary import Problem
+from fundamen.model.display import shown
 from fundamen.model.errors import CutFileError, DamagedFileError
-from fundamen.model.paths import shown
 
 _SHORT_TEXT = 256  # bytes; most names are shorter, and so short a read is served from a block that is at hand
 _MOST_PROBLEMS = 20  # a hostile file could give thousands; a technician reads a few

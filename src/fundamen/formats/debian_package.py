@@ -15,7 +15,7 @@ from fundamen.formats.byte_source import ByteSource, PartOf, SourceStream
 from fundamen.formats.cursor import damaged
 from fundamen.formats.packed import MOST_UNPACKED, Bounds, Unpacked
 from fundamen.formats.tar_archive import walk_unix_tar
-from fundamen.model.paths import shown
+from fundamen.model.display import shown
 
 _MOST_CONTROL = 16 << 20  # bytes, unpacked
 _MOST_FIELD = 1 << 16

@@ -10,7 +10,7 @@ from pycdlib.pycdlibexception import PyCdlibException
 from fundamen.formats.byte_source import ByteSource, SourceStream
 from fundamen.formats.cursor import damaged
 from fundamen.formats.packed import Bounds, Guarded, PackedFile, Unpacked, plain_path
-from fundamen.model.paths import shown
+from fundamen.model.display import shown
 
 _MARK_AT, _MARK = 0x8001, b"CD001"
 _RAISED = (PyCdlibException, OSError, ValueError, TypeError, KeyError, IndexError, AttributeError, struct.error)

@@ -8,8 +8,8 @@ import struct
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import Cursor, damaged
 from fundamen.model.architecture import Architecture
+from fundamen.model.display import shown
 from fundamen.model.errors import DamagedFileError
-from fundamen.model.paths import shown
 
 _MAGIC = b"dyld_v1"
 _HEADER = struct.Struct("<16sIIII")  # magic; place and count of mappings; place and count of images, in old caches

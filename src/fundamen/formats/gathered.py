@@ -18,8 +18,8 @@ import msgspec
 from fundamen.formats.cursor import damaged
 from fundamen.formats.text_hive import Value
 from fundamen.model.architecture import Platform
+from fundamen.model.display import shown
 from fundamen.model.errors import DamagedFileError
-from fundamen.model.paths import shown
 
 MAGIC = b"fundamen-gathered "
 _VERSION = b"1"

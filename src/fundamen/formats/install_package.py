@@ -8,8 +8,8 @@ from fundamen.formats.compound_file import CompoundFile
 from fundamen.formats.cursor import Findings
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, Format, Kind
+from fundamen.model.display import shown
 from fundamen.model.errors import NotExecutableError
-from fundamen.model.paths import shown
 
 _INSTALLER_DATABASE = uuid.UUID("000c1084-0000-0000-c000-000000000046").bytes_le  # the class of an MSI's root
 

@@ -9,7 +9,7 @@ import struct
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import Cursor, damaged
-from fundamen.model.paths import shown
+from fundamen.model.display import shown
 
 _HEADER = struct.Struct(">III")  # magic, version, number of entries
 _U16, _U32, _U64 = struct.Struct(">H"), struct.Struct(">I"), struct.Struct(">Q")

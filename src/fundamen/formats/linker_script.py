@@ -8,7 +8,7 @@ import re
 import msgspec
 
 from fundamen.formats.cursor import damaged
-from fundamen.model.paths import shown
+from fundamen.model.display import shown
 
 _TOKEN = re.compile(r'/\*.*?\*/|"([^"]*)"|([^\s(),;"]+)|([(),;])', re.DOTALL)
 _NAMING = {"INPUT", "GROUP", "AS_NEEDED"}

@@ -13,7 +13,7 @@ from typing import Any
 import msgspec
 
 from fundamen.formats.cursor import damaged
-from fundamen.model.paths import shown
+from fundamen.model.display import shown
 
 _MOST_ENTRIES = 100_000
 _REQUIREMENT = re.compile(r"^([A-Za-z0-9][A-Za-z0-9._-]*)(?:\[[^\]]*\])?\s*==\s*([^\s;\\]+)")

@@ -12,8 +12,8 @@ from fundamen.formats.cursor import Cursor, damaged
 from fundamen.formats.macho_slice import Extent, Slice
 from fundamen.formats.macho_symbols import is_import, read_symbols, read_uleb
 from fundamen.model.binary import How
+from fundamen.model.display import shown
 from fundamen.model.errors import DamagedFileError
-from fundamen.model.paths import shown
 
 ITSELF, THE_PROGRAM, WHOEVER_HAS_IT, WEAKLY = 0, -1, -2, -3  # library ordinals that name no library
 

@@ -14,8 +14,8 @@ from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import Cursor, damaged
 from fundamen.formats.macho_slice import Slice
 from fundamen.formats.property_list import read_property_list
+from fundamen.model.display import shown
 from fundamen.model.errors import DamagedFileError
-from fundamen.model.paths import shown
 
 _SUPER_BLOB, _CODE_DIRECTORY = 0xFADE0CC0, 0xFADE0C02
 _HEADER = struct.Struct(">III")  # magic, length, count

@@ -13,7 +13,7 @@ from fundamen.formats.byte_source import ByteSource, MemoryBytes
 from fundamen.formats.cursor import Cursor, Findings, damaged
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import How
-from fundamen.model.paths import shown
+from fundamen.model.display import shown
 
 THIN_MAGICS = {  # the first four bytes -> byte order and register width
     b"\xfe\xed\xfa\xce": (">", 32),

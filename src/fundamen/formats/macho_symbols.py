@@ -8,8 +8,8 @@ import struct
 from fundamen.formats.byte_source import ByteSource, MemoryBytes
 from fundamen.formats.cursor import Cursor, damaged
 from fundamen.formats.macho_slice import Extent, Slice
+from fundamen.model.display import shown
 from fundamen.model.errors import DamagedFileError
-from fundamen.model.paths import shown
 
 _RECORDS = {
     (order, bits): struct.Struct(f"{order}IBBH{word}") for order in "<>" for bits, word in ((32, "I"), (64, "Q"))

@@ -13,7 +13,7 @@ from fundamen.formats.compound_file import CompoundFile
 from fundamen.formats.cursor import damaged
 from fundamen.formats.msi_database import Database, read_database
 from fundamen.formats.packed import PackedFile, Unpacked, plain_path
-from fundamen.model.paths import shown
+from fundamen.model.display import shown
 
 _MOST_DEPTH = 32
 _ROOT = "TARGETDIR"

@@ -7,8 +7,8 @@ from typing import IO, Protocol
 import msgspec
 
 from fundamen.formats.cursor import damaged
+from fundamen.model.display import shown
 from fundamen.model.errors import DamagedFileError
-from fundamen.model.paths import shown
 
 MOST_MEMBERS = 500_000
 MOST_UNPACKED = 64 << 30  # bytes of one container

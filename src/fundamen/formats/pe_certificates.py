@@ -11,7 +11,7 @@ import msgspec
 from fundamen.formats.byte_source import ByteSource, digest_of_ranges
 from fundamen.formats.cursor import Cursor, damaged
 from fundamen.formats.pe import Directory, Pe
-from fundamen.model.paths import shown
+from fundamen.model.display import shown
 
 _ENTRY = struct.Struct("<IHH")  # dwLength, wRevision, wCertificateType
 _U32 = struct.Struct("<I")

@@ -14,8 +14,8 @@ from enum import StrEnum
 import msgspec
 
 from fundamen.formats.cursor import damaged
+from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
-from fundamen.model.paths import shown
 
 Key = tuple[str, ...]
 Plain = str | int | float | bool | None

@@ -14,7 +14,7 @@ from msgspec.structs import replace
 from fundamen.formats.byte_source import ByteSource, SourceStream
 from fundamen.formats.cursor import damaged
 from fundamen.formats.packed import Bounds, Guarded, PackedFile, Unpacked, plain_path, unix_path
-from fundamen.model.paths import shown
+from fundamen.model.display import shown
 
 RAISED = (tarfile.TarError, lzma.LZMAError, zlib.error, OSError, EOFError, ValueError, OverflowError)
 _MARK_AT, _MARK = 257, b"ustar"

@@ -7,7 +7,7 @@ import zlib
 from fundamen.formats.byte_source import ByteSource, SourceStream
 from fundamen.formats.cursor import damaged
 from fundamen.formats.packed import Bounds, Guarded, PackedFile, Unpacked, plain_path
-from fundamen.model.paths import shown
+from fundamen.model.display import shown
 
 _RAISED = (
     zipfile.BadZipFile,

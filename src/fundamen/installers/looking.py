@@ -21,8 +21,8 @@ from fundamen.installers.msi_run import Conclusion, Judged, changed, conclude, i
 from fundamen.installers.outcome import Meant, Outcome, outcome_of_bundle, outcome_of_debian, outcome_of_msi
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture, Platform
+from fundamen.model.display import shown
 from fundamen.model.errors import FundamenError, UnreadableError
-from fundamen.model.paths import shown
 
 _MOST_NESTED = 64 << 20  # bytes of a bundled package that is looked into
 _MOST_LOOKED_INTO = 1 << 30  # bytes of all of them together

@@ -15,8 +15,9 @@ from fundamen.formats.container import Kind, find_container
 from fundamen.formats.packed import PackedFile, Readable
 from fundamen.formats.setting import Key, find_value, format_of, with_value
 from fundamen.installers.coverage import Cover, catalogues_over, cover_of
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 
 _PIECE = 1 << 20
 _CATALOGUE = ".cat"  # how signed catalogues end

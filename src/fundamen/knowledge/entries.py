@@ -12,8 +12,9 @@ from enum import StrEnum
 import msgspec
 
 from fundamen.knowledge.sentence import Sentence, read_sentence
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 
 _OWN = os.path.join(os.path.dirname(os.path.abspath(__file__)), "data")
 _LARGEST_FILE, _MOST_FILES, _MOST_ENTRIES = 4 << 20, 200, 20_000

@@ -8,8 +8,9 @@ from fundamen.loaders.load_map import LoadMap
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Binary, Format, Kind
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.paths import MachinePath
 from fundamen.model.timing import timed
 
 _LOG = logging.getLogger(__name__)

@@ -14,7 +14,8 @@ from fundamen.loaders.python_environment import find_environment
 from fundamen.loaders.search_path import find_on_path
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.binary import Format, How
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.display import shown
+from fundamen.model.paths import MachinePath
 
 _MOST_SCRIPTS = 5  # that lead to one another
 _KIND = "interpreter"

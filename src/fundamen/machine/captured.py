@@ -16,8 +16,9 @@ from fundamen.formats.text_hive import Value
 from fundamen.machine.machine import Entry, EntryKind, Machine
 from fundamen.machine.registry import Registry
 from fundamen.model.architecture import Platform
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 
 _DO = "Have a capture made for this too: fundamen capture --help"
 

@@ -18,8 +18,9 @@ from fundamen.machine.machine import Entry, EntryKind, Machine, not_a_file
 from fundamen.machine.posix import MOST_LINKS, entry_of_mode
 from fundamen.machine.registry import Registry
 from fundamen.model.architecture import Platform
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 
 SCRIPTS = {"shell": "gather.sh", "powershell": "gather.ps1"}
 _DO = "Look on the machine itself, or gather it too: fundamen capture --script"

@@ -17,8 +17,9 @@ from fundamen.machine.registry import NoRegistry, Registry
 from fundamen.machine.scanning import HostScanning, Scanning
 from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary
+from fundamen.model.display import shown
 from fundamen.model.errors import FundamenError, UnreadableError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 
 ANYWHERE = MachinePath("/")  # to which facts belong that are of no single file
 

@@ -7,8 +7,9 @@ from collections.abc import Mapping
 from fundamen.machine.machine import Machine
 from fundamen.machine.posix import LinuxMachine
 from fundamen.model.architecture import Platform
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 
 _PLATFORM: str = sys.platform  # as a plain string: mypy would call the other platforms' lines unreachable
 

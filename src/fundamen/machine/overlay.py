@@ -10,8 +10,9 @@ from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.machine import Entry, EntryKind, Machine, not_a_file
 from fundamen.machine.places import Place
 from fundamen.model.binary import Binary
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 
 _MOST_HOPS = 40  # from link to link: path_resolution(7)
 

@@ -16,8 +16,9 @@ from fundamen.machine.machine import Entry, EntryKind, Machine, not_a_file, why_
 from fundamen.machine.places import HAS_PLACES, Ground, Place, Top, opened_ground
 from fundamen.machine.scanning import PlaceScanning, Scanning
 from fundamen.model.architecture import Platform
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 
 MOST_LINKS = 40  # the kernel's own limit in one look-up (path_resolution(7))
 

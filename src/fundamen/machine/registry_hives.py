@@ -12,7 +12,8 @@ from regipy.registry import RegistryHive
 
 from fundamen.formats.text_hive import Value
 from fundamen.machine.registry import Registry
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.display import shown
+from fundamen.model.paths import HostPath
 
 # regipy logs what it cannot make sense of; we tell it as a gap.
 logging.getLogger("regipy").setLevel(logging.CRITICAL)

@@ -5,8 +5,9 @@ from collections.abc import Callable, Iterator
 
 from fundamen.formats.text_hive import TextHive, Value
 from fundamen.machine.registry import NoRegistry, Registry
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 
 _TEXT_HIVES = {"HKLM": "system.reg", "HKCU": "user.reg"}
 _HIVES = {"system": "System", "software": "Software"}  # file below Windows/System32/config -> key below HKLM

@@ -4,8 +4,8 @@ import socket
 import ssl
 from typing import Any
 
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
-from fundamen.model.paths import shown
 
 _SECONDS = 15
 

@@ -13,8 +13,9 @@ from fundamen.machine.posix import listed, looked_at, opened
 from fundamen.machine.registry_opening import open_registry
 from fundamen.machine.scanning import PlaceScanning, Scanning
 from fundamen.model.architecture import Platform
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 
 
 class WindowsMachine(Machine):

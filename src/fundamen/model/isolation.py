@@ -2,8 +2,8 @@
 
 from typing import Self
 
+from fundamen.model.display import shown
 from fundamen.model.errors import FundamenError, InternalError, UnreadableError
-from fundamen.model.paths import shown
 
 
 class Isolated:

@@ -7,7 +7,8 @@ import msgspec
 
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.places import Place
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.display import shown
+from fundamen.model.paths import HostPath
 from fundamen.trust.digest import digest_of
 
 

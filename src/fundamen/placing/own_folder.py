@@ -5,8 +5,8 @@ import os
 import shlex
 import stat
 
+from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
-from fundamen.model.paths import shown
 
 _OTHERS_WRITE = stat.S_IWGRP | stat.S_IWOTH
 

@@ -2,8 +2,9 @@
 
 import os
 
+from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 
 _FOLDER = os.path.join(os.path.dirname(os.path.abspath(__file__)), "sheets")
 _ENDING = ".toml"

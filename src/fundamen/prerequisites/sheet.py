@@ -13,8 +13,9 @@ from typing import Annotated, Any, Literal, Protocol
 
 import msgspec
 
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 from fundamen.prerequisites.all_kinds import AnyRequirement
 from fundamen.prerequisites.positions import find_position
 from fundamen.prerequisites.requirement import DIGEST_PATTERN, ID_PATTERN, LINE_PATTERN, Id, Name, Path, Requirement

@@ -10,7 +10,7 @@ from textwrap import wrap
 
 import msgspec
 
-from fundamen.model.paths import shown
+from fundamen.model.display import shown
 from fundamen.report.picture_svg import BAD, INK, QUIET
 
 WIDTH = 960  # of a figure, in pixels

@@ -4,7 +4,7 @@ import shlex
 from collections.abc import Sequence
 
 from fundamen.machine.machine import Machine
-from fundamen.model.paths import shown
+from fundamen.model.display import shown
 
 _GROUPS = {"sources", "cold-copies"}  # commands whose name has a second word
 

@@ -4,8 +4,8 @@ import csv
 import io
 from collections import Counter
 
+from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
-from fundamen.model.paths import shown
 from fundamen.report.page import Page, counted, some_of
 from fundamen.survey.fleet import Fleet
 

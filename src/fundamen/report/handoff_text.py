@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from datetime import datetime
 
 from fundamen.cases.handoff import Handoff, To
-from fundamen.model.paths import shown
+from fundamen.model.display import shown
 from fundamen.report.page import Page
 
 _OPENINGS = {

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Sequence
 
 import click
 
-from fundamen.model.paths import shown
+from fundamen.model.display import shown
 from fundamen.model.verdict import Verdict
 from fundamen.prerequisites.answer import Standing
 from fundamen.report.marks import BAD, GOOD, colour, mark
@@ -34,7 +34,7 @@ class Page:
 
     def heading(self, text: str) -> None:
         """A part of the page."""
-        self._lines += ["", click.style(text, bold=True)]
+        self._lines += ["", click.style(shown(text), bold=True)]
 
     def blank(self) -> None:
         """An empty line."""
@@ -62,7 +62,7 @@ class Page:
 
     def field(self, label: str, text: str, indent: int = 6, width: int = 12) -> None:
         """A labelled sentence, wrapped under itself."""
-        self._lines += _wrapped(text, f"{'':{indent}}{label:<{width}}", " " * (indent + width))
+        self._lines += _wrapped(text, f"{'':{indent}}{shown(label):<{width}}", " " * (indent + width))
 
     def verdict(
         self,
@@ -75,7 +75,7 @@ class Page:
     ) -> None:
         """A line that begins with a verdict: number, mark, word (its own, if none is given), then the rest."""
         counter = f"{number:>2}  " if number is not None else ""
-        said = f"{mark(verdict, drawn=self._drawn)} {word or verdict:<{width}}"
+        said = f"{mark(verdict, drawn=self._drawn)} {shown(word) or verdict:<{width}}"
         word = click.style(said, fg=colour(verdict))
         self._lines.append(f"  {counter}{word}{shown(rest)}".rstrip())
 
@@ -84,7 +84,8 @@ class Page:
         table = [[shown(cell) for cell in row] for row in rows]
         widths = [max(len(row[i]) for row in (*table, heads) if row) for i in range(len(table[0]) - 1)] if table else []
         if heads and table:
-            self._lines.append(click.style(" " * indent + _row(heads, widths), dim=True))
+            told = [shown(head) for head in heads]
+            self._lines.append(click.style(" " * indent + _row(told, widths), dim=True))
         for row in table:
             lead = " " * indent + _row([*row[:-1], ""], widths)
             self._lines += _wrapped(row[-1], lead, " " * min(len(lead), WIDTH * 3 // 5))

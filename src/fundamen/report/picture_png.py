@@ -4,8 +4,8 @@ import io
 from collections.abc import Callable
 from typing import Any
 
+from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
-from fundamen.model.paths import shown
 from fundamen.model.verdict import Verdict
 from fundamen.report.picture import NODE_HEIGHT, NODE_WIDTH, WIDTH, Picture
 from fundamen.report.picture_svg import BAD, GOOD, INK, QUIET

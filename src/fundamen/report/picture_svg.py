@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from html import escape
 
-from fundamen.model.paths import shown
+from fundamen.model.display import shown
 from fundamen.model.verdict import Verdict
 from fundamen.report.picture import NODE_HEIGHT, NODE_WIDTH, WIDTH, Edge, Node, Picture
 

@@ -10,7 +10,7 @@ from fundamen.execution.journal import JournalEntry as Restoration
 from fundamen.loaders.load_map import Outcome
 from fundamen.machine.machine import Machine
 from fundamen.model.binary import How
-from fundamen.model.paths import shown
+from fundamen.model.display import shown
 from fundamen.model.verdict import Verdict
 from fundamen.report.picture import architecture_of, lay_out
 from fundamen.report.picture_svg import mark_svg, picture_svg

@@ -15,8 +15,9 @@ from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, Kind
 from fundamen.cold_copies.store import CopyStore
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
+from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import FileState, read_state
 from fundamen.placing.replacing import OURS
 from fundamen.restore.restoration import Prepared

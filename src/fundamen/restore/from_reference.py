@@ -5,8 +5,9 @@ import os
 from fundamen.changes.base import MISSING, Work
 from fundamen.changes.files import Change
 from fundamen.machine.machine import Machine
+from fundamen.model.display import shown
 from fundamen.model.errors import UntrustedError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import digest_of_file
 from fundamen.restore.restoration import Prepared
 from fundamen.sources.reference import Comparison, Difference, Finding, compare_with

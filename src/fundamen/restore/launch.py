@@ -6,8 +6,9 @@ import subprocess
 import msgspec
 
 from fundamen.machine.machine import Machine
+from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.paths import MachinePath
 
 _MOST_OUTPUT = 1 << 20  # characters that are kept
 

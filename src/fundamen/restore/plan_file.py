@@ -12,8 +12,9 @@ import msgspec
 
 from fundamen.changes.form import Path, Text
 from fundamen.changes.kinds import PlannedStep
+from fundamen.model.display import shown, shown_json
 from fundamen.model.errors import DamagedFileError, UsageError
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.paths import MachinePath
 
 SCHEMA = "fundamen.plan/1"
 _MOST_STEPS = 100_000
@@ -68,4 +69,4 @@ def require_plain(path: MachinePath, name: str) -> None:
 
 def written(plan: PlanFile) -> bytes:
     """A plan's bytes, to be read by people as well."""
-    return msgspec.json.format(msgspec.json.encode(plan), indent=2) + b"\n"
+    return shown_json(msgspec.json.format(msgspec.json.encode(plan), indent=2).decode()).encode() + b"\n"

@@ -13,8 +13,9 @@ import msgspec
 from fundamen.changes.root_stores import Keep, plan_root_import
 from fundamen.machine.machine import Machine
 from fundamen.machine.trust_stores import read_trust_stores
+from fundamen.model.display import shown
 from fundamen.model.errors import UntrustedError, UsageError
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.paths import MachinePath
 from fundamen.model.trust_store import Role, StoredCertificate, TrustStores
 from fundamen.restore.restoration import Prepared
 from fundamen.trust.certificate import Certificate

@@ -16,8 +16,9 @@ import msgspec
 from fundamen.formats.versions import compare
 from fundamen.machine.host_tools import run_tool
 from fundamen.machine.machine import Machine
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import digest_of_file
 from fundamen.placing.own_files import write_whole
 

@@ -15,9 +15,9 @@ from typing import Protocol
 
 import msgspec
 
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
 from fundamen.model.package import Package
-from fundamen.model.paths import shown
 
 _FORMAT = 2
 _AT_ONCE = 500  # names in one question

@@ -24,9 +24,10 @@ from tuf.api.metadata import Metadata, Snapshot, Targets, Timestamp
 from tuf.ngclient import Updater, UpdaterConfig
 from tuf.ngclient.fetcher import FetcherInterface
 
+from fundamen.model.display import shown
 from fundamen.model.errors import FundamenError, UnreadableError, UntrustedError
 from fundamen.model.package import Package
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 from fundamen.sources.layout import METADATA, PACKAGES, is_shard, read_document_path, read_shard
 from fundamen.sources.place import NotThereError, Pieces, Place, SlowError, UnreachableError
 

@@ -11,9 +11,10 @@ from collections.abc import Callable, Sequence
 from types import TracebackType
 from typing import BinaryIO, Self
 
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UntrustedError
 from fundamen.model.package import PackageFile
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 from fundamen.sources.place import Place
 
 _PIECE = 1 << 18  # bytes

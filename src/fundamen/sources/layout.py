@@ -11,9 +11,10 @@ from enum import StrEnum
 import msgspec
 
 from fundamen.model.architecture import Platform
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.package import Base, Package, PackageEntry
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 
 METADATA = "metadata"  # the update framework's signed statements
 PACKAGES = "packages"  # the descriptions of all packages in shards; the targets of those statements

@@ -17,8 +17,9 @@ from packaging.version import InvalidVersion, Version
 
 from fundamen.formats.lock_file import LockedFile, LockEntry, LockFile, spelled_digest
 from fundamen.model.architecture import Architecture
+from fundamen.model.display import shown
 from fundamen.model.errors import UntrustedError, UsageError
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 from fundamen.sources.artefacts import Artefact, ArtefactName, normalised
 
 _NO_BUILD = ("none",)

@@ -30,9 +30,10 @@ from fundamen.formats.pe_version import read_version
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Binary, Format
+from fundamen.model.display import shown
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.package import Package, PackageFile
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source, SourceKind
 from fundamen.sources.media_identity import Proof, identify, is_for_developers, place_of_packed
 from fundamen.trust.digest import digest_of

@@ -7,9 +7,9 @@ import msgspec
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.container import Kind
 from fundamen.model.architecture import Platform
+from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
 from fundamen.model.package import NEUTRAL, Base
-from fundamen.model.paths import shown
 
 # Language identifiers (MS-LCID): 0, 127 and 1024 are no language; US English is what a publisher translates from.
 _NEUTRAL_LANGUAGES = {0, 127, 1024, 1033}

@@ -8,9 +8,9 @@ from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.version import InvalidVersion, Version
 
 from fundamen.model.architecture import Architecture, Platform
+from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
 from fundamen.model.package import NEUTRAL, Package, PackageEntry
-from fundamen.model.paths import shown
 from fundamen.sources.catalogue import Catalogue, Source, SourceKind
 
 

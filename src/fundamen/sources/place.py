@@ -4,8 +4,8 @@ import os
 from collections.abc import Iterator
 from typing import Protocol
 
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import shown
 
 _PIECE = 1 << 18  # bytes
 _SCHEME = "https://"

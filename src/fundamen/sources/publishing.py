@@ -15,9 +15,10 @@ from fundamen.formats.elf import Elf
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Binary, Kind
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.package import NEUTRAL, Base, Package, PackageFile
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 from fundamen.placing.own_files import copy_whole
 from fundamen.sources.artefacts import find_artefacts
 from fundamen.sources.layout import content_path, place_parts

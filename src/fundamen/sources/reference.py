@@ -17,8 +17,9 @@ from fnmatch import fnmatchcase
 import msgspec
 
 from fundamen.model.architecture import Platform
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 from fundamen.placing.own_files import write_whole
 
 _PIECE = 1 << 20  # bytes

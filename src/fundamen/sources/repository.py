@@ -20,9 +20,10 @@ from tuf.api.exceptions import RepositoryError
 from tuf.api.metadata import Metadata, Root, Snapshot, TargetFile, Targets, Timestamp
 from tuf.api.serialization.json import JSONSerializer
 
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.package import Package
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 from fundamen.placing.own_files import write_whole, written_whole
 from fundamen.sources.layout import METADATA, PACKAGES, is_shard, packed_shard, read_shard, root_fingerprint, shard_path
 

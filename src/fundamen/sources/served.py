@@ -17,8 +17,8 @@ from urllib.request import getproxies, proxy_bypass
 import msgspec
 import urllib3
 
+from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
-from fundamen.model.paths import shown
 from fundamen.sources.place import NotThereError, SlowError, UnreachableError
 
 _LOG = logging.getLogger(__name__)

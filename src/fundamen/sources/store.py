@@ -14,9 +14,10 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.package import PackageFile
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 from fundamen.model.timing import timed
 from fundamen.placing.file_state import digest_of_file
 from fundamen.placing.own_files import write_whole

@@ -16,8 +16,9 @@ from typing import Self
 
 import msgspec
 
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 from fundamen.placing.own_files import write_whole
 
 _FORM = 2

@@ -12,8 +12,8 @@ from typing import Annotated, Literal
 import msgspec
 
 from fundamen.model.architecture import Architecture, Platform
+from fundamen.model.display import shown
 from fundamen.model.errors import DamagedFileError
-from fundamen.model.paths import shown
 
 SCHEMA = "fundamen.toolchain/1"
 FOLDER = "{folder}"  # in a variable's value: where the toolchain stands

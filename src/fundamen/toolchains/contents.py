@@ -11,8 +11,9 @@ from fundamen.formats.versions import compare
 from fundamen.loaders.architectures import startable_architectures
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture, Platform
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.toolchains.catalogue import Host, Part, PartFile, Toolchain
 

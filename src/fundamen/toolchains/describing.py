@@ -12,8 +12,9 @@ from fundamen.formats.pe import Pe
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Binary, Kind
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 from fundamen.sources.reference import Recorded, read_tree
 from fundamen.toolchains.catalogue import Host, Part, PartFile, Toolchain, is_plain
 

@@ -2,9 +2,10 @@
 
 import os
 
+from fundamen.model.display import shown
 from fundamen.model.errors import UntrustedError, UsageError
 from fundamen.model.package import Base, Package, PackageFile
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 from fundamen.sources.layout import DocumentKind, document_path, place_parts
 from fundamen.sources.publishing import Publication, Signing, publish_contents, publish_documents
 from fundamen.sources.reference import Recorded, read_entries

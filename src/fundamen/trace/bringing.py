@@ -1,5 +1,7 @@
 """Which package of the operating system's archive would bring what is missing."""
 
+import json
+
 import msgspec
 
 from fundamen.evidence.debian_contents import find_bringers
@@ -35,7 +37,7 @@ def with_bringers(machine: Machine, trace: Trace) -> Trace:
     else:
         found = find_bringers(machine, names, (trace.architecture,), folders)
         packages = {component.name: brought_by(component) for component in missing}
-        machine.keep(known, msgspec.json.encode(packages))
+        machine.keep(known, json.dumps(packages).encode())  # not msgspec: a name may hold undecodable bytes
     components = tuple(
         msgspec.structs.replace(component, brought_by=packages[component.name])
         if component in missing and packages.get(component.name)
@@ -48,6 +50,6 @@ def with_bringers(machine: Machine, trace: Trace) -> Trace:
 def _kept(machine: Machine, known: str) -> dict[str, tuple[str, ...]]:
     """The packages that were found as the capture was made; none where it was not asked."""
     try:
-        return msgspec.json.decode(machine.kept(known) or b"{}", type=dict[str, tuple[str, ...]])
-    except (msgspec.DecodeError, ValueError):
+        return msgspec.convert(json.loads(machine.kept(known) or b"{}"), type=dict[str, tuple[str, ...]])
+    except (msgspec.ValidationError, ValueError, RecursionError):
         return {}

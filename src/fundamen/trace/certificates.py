@@ -8,8 +8,9 @@ import msgspec
 
 from fundamen.formats.certificate_file import read_certificates
 from fundamen.machine.machine import Machine
+from fundamen.model.display import shown
 from fundamen.model.errors import DamagedFileError, UnreadableError
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.paths import MachinePath
 from fundamen.trace.inspection import holds_certificates
 from fundamen.trust.certificate import Certificate, read_certificate
 from fundamen.trust.chain import Chain, Issuers, Purpose, build_chain

@@ -14,8 +14,9 @@ from fundamen.formats.ld_debug import LdDebug, read_ld_debug
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
 from fundamen.model.architecture import Platform
+from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 from fundamen.trace.running import MOST_OUTPUT, Marked, require_time
 
 _MOST_BYTES = 64 << 20  # of what the loader writes, over all processes

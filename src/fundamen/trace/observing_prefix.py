@@ -21,8 +21,9 @@ from fundamen.formats.text_hive import changed_keys
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
 from fundamen.machine.places import Top
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import FileState, read_state
 from fundamen.placing.replacing import name_of_ours, put
 from fundamen.trace.running import MOST_OUTPUT, Marked, processes, require_time

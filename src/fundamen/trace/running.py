@@ -12,8 +12,8 @@ import time
 import uuid
 from collections.abc import Callable, Iterator, Mapping
 
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import shown
 
 MOST_OUTPUT = 1 << 16  # bytes of what a program writes that are kept
 

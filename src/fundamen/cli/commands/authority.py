@@ -17,8 +17,9 @@ from fundamen.directories.connection import Place, open_directory
 from fundamen.formats.certificate_file import read_certificates
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.tls_server import fetch_certificates
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 from fundamen.report.authority_text import authority_text
 from fundamen.report.contracts.authority import authority_record
 from fundamen.trust.certificate import Certificate, read_certificate

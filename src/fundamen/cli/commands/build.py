@@ -15,9 +15,10 @@ from fundamen.cli.exits import Exit, exit_of
 from fundamen.cli.output import Output, finish
 from fundamen.evidence.authority import Authority
 from fundamen.machine.machine import Machine
+from fundamen.model.display import shown
 from fundamen.model.errors import FundamenError, UnreadableError, UsageError
 from fundamen.model.isolation import Isolated
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.paths import MachinePath
 from fundamen.report.build_text import build_text, next_steps
 
 _LARGEST_LOG = 64 << 20  # bytes; of a longer one the end counts

@@ -19,8 +19,9 @@ from fundamen.formats.gathered import read_gathered
 from fundamen.machine.gathered import SCRIPTS, GatheredMachine, gathering_script
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 from fundamen.placing.own_files import written_whole
 from fundamen.prerequisites.comparison import amount_of
 from fundamen.prerequisites.requirement import Asked

@@ -358,4 +358,4 @@ def report(file: str, number: int | None, machine: Callable[[], Machine], output
             trace = with_hints(examined, trace_program(examined, path, authorities), authorities, named)
         made = [each for each in journal_of(examined, options.home()).entries() if each.program == path]
         page = trace_page(trace, examined, now, case, made)
-        write_file(file, page.encode("utf-8", "replace"), output)
+        write_file(file, page, output)

@@ -13,8 +13,9 @@ from fundamen.cli.figure_writing import FIGURES
 from fundamen.cli.options import output_options
 from fundamen.cli.output import Output, finish
 from fundamen.cli.writing import form_of, require_new, write_file
+from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 from fundamen.report.contracts.fleeting import fleet_record
 from fundamen.report.figures import fleet_figure
 from fundamen.report.fleet_text import fleet_csv, fleet_parquet, fleet_text
@@ -123,11 +124,11 @@ def _on_cluster(address: str) -> Iterator[Map]:
         yield spread
 
 
-def _drawn(ending: str) -> Callable[[Fleet], bytes]:
+def _drawn(ending: str) -> Callable[[Fleet], bytes | str]:
     return lambda fleet: FIGURES[ending](fleet_figure(fleet))
 
 
-_FORMS: dict[str, Callable[[Fleet], bytes]] = {
+_FORMS: dict[str, Callable[[Fleet], bytes | str]] = {
     ".csv": fleet_csv,
     ".parquet": fleet_parquet,
     **{ending: _drawn(ending) for ending in FIGURES},

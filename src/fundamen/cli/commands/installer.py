@@ -19,9 +19,10 @@ from fundamen.installers.looking import Look, look_into
 from fundamen.installers.outcome import Meant
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.machine import Machine
+from fundamen.model.display import shown
 from fundamen.model.errors import FundamenError, UnreadableError, UsageError
 from fundamen.model.isolation import Isolated
-from fundamen.model.paths import HostPath, shown
+from fundamen.model.paths import HostPath
 from fundamen.report.commands import command as command_text
 from fundamen.report.contracts.installing import InstallerRecord, installer_record, meant_by
 from fundamen.report.contracts.line import failure

@@ -15,9 +15,10 @@ from fundamen.cli.output import Output, finish
 from fundamen.cli.writing import write_file
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
+from fundamen.model.display import shown, shown_page
 from fundamen.model.errors import FundamenError, UsageError
 from fundamen.model.isolation import Isolated
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 from fundamen.prerequisites.answer import Standing
 from fundamen.prerequisites.checking import Checked, Outcome, check_requirements
 from fundamen.prerequisites.kinds.command import Command
@@ -197,7 +198,7 @@ class _Checking:
         self._may_run = False
         text = commands_text(sheet.requirements) if wanted else ""
         if text:
-            click.echo(text, err=True, nl=False)
+            click.echo(shown_page(text), err=True, nl=False)
             self._may_run = yes or self._output.agreed("Run them?")
 
     def check(self, sheet: Sheet, known: Sequence[Checked] = ()) -> Outcome:

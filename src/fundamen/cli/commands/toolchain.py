@@ -12,8 +12,9 @@ from fundamen.cli.output import Output, finish
 from fundamen.cli.toolchain_catalogue import read_catalogue
 from fundamen.cli.writing import write_file
 from fundamen.machine.machine import Machine
+from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
-from fundamen.model.paths import HostPath, MachinePath, shown
+from fundamen.model.paths import HostPath, MachinePath
 from fundamen.report.commands import command as command_text
 from fundamen.report.contracts.tooling import toolchain_record
 from fundamen.report.toolchain_text import toolchain_text

@@ -6,8 +6,9 @@ from collections import deque
 from collections.abc import Iterator
 
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
-from fundamen.model.paths import MachinePath, shown
+from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, unmet
 from fundamen.prerequisites.requirement import Asked, Path, Requirement
 

@@ -5,8 +5,8 @@ from typing import Literal
 
 import msgspec
 
+from fundamen.model.display import shown, shown_json
 from fundamen.model.errors import FundamenError
-from fundamen.model.paths import shown
 
 _LONE_SURROGATES = re.compile("[\ud800-\udfff]")
 
@@ -30,9 +30,10 @@ class ErrorRecord(msgspec.Struct, frozen=True):
 def encoded(record: msgspec.Struct) -> str:
     r"""One line of JSON. Undecodable bytes of a path, which JSON cannot hold, stand in it as ``\x..``."""
     try:
-        return msgspec.json.encode(record).decode()
+        text = msgspec.json.encode(record).decode()
     except UnicodeEncodeError:
-        return msgspec.json.encode(_without_surrogates(msgspec.to_builtins(record))).decode()
+        text = msgspec.json.encode(_without_surrogates(msgspec.to_builtins(record))).decode()
+    return shown_json(text)
 
 
 def failure(error: FundamenError) -> Failure:
