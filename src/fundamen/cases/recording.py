@@ -1,18 +1,18 @@
 """What a run of ours leaves in the case that is open: its words without secrets, its status, what it found out."""
 
-import shlex
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
 import msgspec
 
-from fundamen.cases.secrets import without_secrets, words_without_secrets
+from fundamen.cases.secrets import command_without_secrets
 from fundamen.cases.store import CaseStore, Facts, FaultFact, Kind
 from fundamen.clues.advice import means_of
 from fundamen.clues.behind import Behind
 from fundamen.clues.mentions import Kind as Named
 from fundamen.clues.reading import Reading
+from fundamen.model.secrets import without_secrets
 from fundamen.trace.records import Trace
 
 LEFT_OUT = frozenset({"case", "handoff", "demo"})  # commands that are about cases, or play their own story
@@ -46,7 +46,7 @@ def record(store: CaseStore, words: Sequence[str], found: Mapping[str, Any], sta
         for name in facts.__struct_fields__
         if isinstance(value := getattr(facts, name), str)
     }
-    text = shlex.join(["fundamen", *words_without_secrets(words)])
+    text = command_without_secrets(["fundamen", *words])
     store.add(case, Kind.COMMAND, text, msgspec.structs.replace(facts, **safe), now)
 
 

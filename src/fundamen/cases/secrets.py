@@ -1,22 +1,11 @@
 """Keep secrets out of what is recorded, and blot names out of what is handed on."""
 
 import re
+import shlex
 from collections.abc import Iterable, Sequence
 
-BLOT = "[blotted out]"
-_VALUE = r"(?:\"[^\"]*\"|'[^']*'|\S+)"
-_NAMES = r"pass(?:word|wd|phrase)?|pwd|secret|token|api[_-]?key|access[_-]?key|credential|session[_-]?id|pin"
-_SECRETS = tuple(
-    re.compile(pattern, re.IGNORECASE)
-    for pattern in (
-        rf"((?:{_NAMES})\w*[\"']?\s*[=:]\s*)({_VALUE})",
-        rf"((?:authorization|proxy-authorization|cookie|set-cookie)\s*[:=]\s*(?:basic|bearer|digest|token)?\s*)({_VALUE})",
-        r"((?:bearer|basic)\s+)([A-Za-z0-9+/=_.-]{16,})",
-        r"(://[^\s/:@]+:)([^\s/@]+)(?=@)",
-        r"(-----BEGIN [A-Z ]*PRIVATE KEY-----)([\s\S]*?)(?=-----END|\Z)",
-        r"(\s-w\s+)(\S+)(?=.*ldap)",
-    )
-)
+from fundamen.model.secrets import BLOT, without_secrets
+
 _PAIR_OPTIONS = {"--env"}  # of ours, whose values are NAME=VALUE of an environment
 _ADDRESSES = (
     (re.compile(r"(?<![\w.])(?:\d{1,3}\.){3}\d{1,3}(?![\w.])"), "[address]"),
@@ -28,18 +17,12 @@ _ADDRESSES = (
     (re.compile(r"\b(?:[A-Z0-9]{5}-){4}[A-Z0-9]{5}\b"), "[key]"),
     (re.compile(r"\b(?:[A-Za-z0-9+/]{40,}={0,2})(?![A-Za-z0-9])"), "[key]"),
 )
+BLOTS = (BLOT, "[address]", "[mail address]", "[user's number]", "[user]", "[key]", "[name]")
 _DIGEST = re.compile(r"[0-9a-fA-F]{40}|[0-9a-fA-F]{64}")  # of a file or certificate: no secret, and needed
 
 
-def without_secrets(text: str) -> str:
-    """A text in which what looks like a password, a token or a key is blotted out."""
-    for pattern in _SECRETS:
-        text = pattern.sub(lambda found: found[1] + BLOT, text)
-    return text
-
-
-def words_without_secrets(words: Sequence[str]) -> list[str]:
-    """The words of a command; of an environment only the names are kept."""
+def command_without_secrets(words: Sequence[str]) -> str:
+    """A command, to be read; of an environment only the names are kept."""
     kept = []
     for index, word in enumerate(words):
         before = words[index - 1] if index else ""
@@ -49,8 +32,8 @@ def words_without_secrets(words: Sequence[str]) -> list[str]:
             name = (value if prefix else word).partition("=")[0]
             kept.append(f"{prefix}{name}={BLOT}")
         else:
-            kept.append(without_secrets(word))
-    return kept
+            kept.append(word)
+    return without_secrets(shlex.join(kept))
 
 
 def redacted(text: str, names: Iterable[str] = ()) -> str:

@@ -6,9 +6,9 @@ Secrets are blotted out, and control characters escaped, in every line.
 import logging
 import sys
 
-from fundamen.cases.secrets import without_secrets
 from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
+from fundamen.model.secrets import without_secrets
 
 _FORM = "%(relativeCreated)8.0f ms  %(name)s: %(message)s"
 _LOG = logging.getLogger("fundamen")

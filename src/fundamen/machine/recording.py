@@ -29,6 +29,7 @@ from fundamen.machine.registry import Registry
 from fundamen.machine.scanning import Scanning
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
+from fundamen.model.secrets import find_secrets
 
 _SECRET_PLACES = (
     "*/etc/shadow*", "*/etc/gshadow*", "*/.ssh/*", "*/.gnupg/*", "*/ssl/private/*", "*.key", "*.pfx", "*.p12", "*.jks",
@@ -38,7 +39,7 @@ _SECRET_NAME = re.compile("PASS|SECRET|TOKEN|KEY|CREDENTIAL|AUTH|COOKIE", re.IGN
 _SECRET_SETTING = re.compile(
     rb"(?im)^([^\n#;]*?(?:passw|secret|(?<!publickey)token|api[_-]?key|credential)[\w.\-\"' ]*[=:][ \t]*)([^\s][^\n]*)"
 )
-_SECRET_WORDS = (b"passw", b"secret", b"token", b"api", b"credential")  # one of them stands in each such setting
+_MOST_TEXT = 4 << 20  # bytes of a text that is looked through for secrets: settings are smaller
 _PRIVATE_KEY = b"PRIVATE KEY-----"
 _REQUIREMENT = "requirement "  # how what is kept of a check begins
 
@@ -201,11 +202,10 @@ class RecordingMachine(Machine):
 
     def _add(self, path: MachinePath, data: bytes) -> int:
         """Take bytes in, and give where they stand; values of settings that tell of secrets are covered by stars."""
-        if _may_tell_of_secrets(data):
-            covered = _SECRET_SETTING.sub(lambda found: found[1] + b"*" * len(found[2]), data)
-            if covered != data:
-                self.left_out[f"values in {path}: their names tell of secrets"] = None
-            data = covered
+        data, count = _covered(data)
+        if count:
+            values = "1 value" if count == 1 else f"{count} values"
+            self.left_out[f"{values} in {path}: they look like secrets"] = None
         with self._lock:
             at = self.taken.tell()
             if at + len(data) > self._most_bytes:
@@ -215,12 +215,20 @@ class RecordingMachine(Machine):
         return at
 
 
-def _may_tell_of_secrets(data: bytes) -> bool:
-    """Whether bytes are text in which a setting could be that tells of a secret: quicker than to look for one."""
-    if b"\0" in data or not (b"=" in data or b":" in data):
-        return False
-    lowered = data.lower()
-    return any(word in lowered for word in _SECRET_WORDS)
+def _covered(data: bytes) -> tuple[bytes, int]:
+    """A text with secrets covered by as many stars, and how many they were; what is no text as it is."""
+    if b"\0" in data or len(data) > _MOST_TEXT or not (b"=" in data or b":" in data):
+        return data, 0
+    # A setting's value goes on to the end of its line, blanks and all.
+    covered, count = _SECRET_SETTING.subn(lambda found: found[1] + b"*" * len(found[2]), data)
+    text, parts, end = covered.decode("utf-8", "surrogateescape"), list[str](), 0
+    for secret in find_secrets(text):
+        if set(text[secret.begin : secret.end]) - {"*"}:
+            count += 1
+            stars = "*" * len(text[secret.begin : secret.end].encode("utf-8", "surrogateescape"))
+            parts += [text[end : secret.begin], stars]
+            end = secret.end
+    return "".join([*parts, text[end:]]).encode("utf-8", "surrogateescape"), count
 
 
 def _secret_in(requirement: str) -> str:

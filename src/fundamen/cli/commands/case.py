@@ -81,7 +81,7 @@ def open_(title: str, machine: str, output: Output) -> None:
     """  # noqa: D301
     import platform  # noqa: PLC0415 - beside what it serves
 
-    from fundamen.cases.secrets import without_secrets  # noqa: PLC0415
+    from fundamen.model.secrets import without_secrets  # noqa: PLC0415
 
     with output:
         store = _store()
@@ -105,12 +105,15 @@ def note(text: str, output: Output) -> None:
     \b
     fundamen case note 'The caller says that it began after the update of Tuesday.'
     """  # noqa: D301
-    from fundamen.cases.secrets import without_secrets  # noqa: PLC0415
+    from fundamen.model.secrets import without_secrets  # noqa: PLC0415
 
     with output:
         store = _store()
         case = _chosen(store, None)
-        store.add(case, Kind.NOTE, without_secrets(text), Facts(), options.now())
+        kept = without_secrets(text)
+        store.add(case, Kind.NOTE, kept, Facts(), options.now())
+        if kept != text:
+            output.note(f"What looks like a secret was left out: {kept}")
         output.note(f"Noted in case {case.number}.")
         if output.as_json:
             _show(output, store.case(case.number))
@@ -154,7 +157,7 @@ def tried(remedy: str, came: Came | None, output: Output) -> None:
     fundamen case tried 'logged off and on again' --nothing
     """  # noqa: D301
     from fundamen.cases.ladder import ladder_of, remedy_ids  # noqa: PLC0415
-    from fundamen.cases.secrets import without_secrets  # noqa: PLC0415
+    from fundamen.model.secrets import without_secrets  # noqa: PLC0415
 
     with output:
         if came is None:
@@ -237,7 +240,7 @@ def close(helped: str | None, *, unsolved: bool, output: Output) -> None:
     \b
     fundamen case close --helped 'Saltgrass Runtime 4.2.1 restored'
     """  # noqa: D301
-    from fundamen.cases.secrets import without_secrets  # noqa: PLC0415
+    from fundamen.model.secrets import without_secrets  # noqa: PLC0415
 
     with output:
         if (helped is None) != unsolved or (helped is not None and not helped.strip()):

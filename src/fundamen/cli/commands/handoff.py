@@ -5,13 +5,15 @@ import os
 import click
 
 from fundamen.cases.handoff import To, compose, redact
-from fundamen.cases.secrets import redacted
+from fundamen.cases.secrets import BLOTS, redacted
 from fundamen.cases.store import CaseStore
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
 from fundamen.cli.output import Output, finish
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath
+from fundamen.model.secrets import without_secrets
+from fundamen.report.page import counted
 
 
 @click.command("handoff")
@@ -39,10 +41,9 @@ def command(number: int | None, to: str, form: str, *, is_redacted: bool, output
                 why="no case is open, and no number is given",
                 do="Open a case, trace the program in it, then: fundamen handoff; or see: fundamen case list",
             )
-        request = compose(case, To(to), options.now())
-        if is_redacted:
-            names = _own_names()
-            request = redact(request, lambda text: redacted(text, names))
+        names = _own_names()
+        whole = compose(case, To(to), options.now())
+        request = redact(whole, lambda text: redacted(text, names) if is_redacted else without_secrets(text))
         if output.as_json:
             from fundamen.report.contracts.casing import handoff_record  # noqa: PLC0415 - only where it is asked for
 
@@ -55,6 +56,9 @@ def command(number: int | None, to: str, form: str, *, is_redacted: bool, output
                     request
                 )
             )
+        count = sum(str(request).count(blot) for blot in BLOTS)
+        if count:
+            output.note(f"Blotted out: {counted(count, 'place')}. Read it before you send it.")
         for each in request.facts_missing:
             output.note(f"Whoever gets it will ask back: {each}")
     finish(Exit.FAULT_FOUND if request.facts_missing else Exit.NOTHING_AT_FAULT)
