@@ -73,9 +73,10 @@ class AnIssuer:
         extensions: Sequence[tuple[x509.ExtensionType, bool]] = (),
         signed_by: ec.EllipticCurvePrivateKey | None = None,
         key: ec.EllipticCurvePrivateKey | None = None,
+        subject: x509.Name | None = None,
     ) -> Self:
         key = key or ec.generate_private_key(_CURVE)
-        subject = x509.Name(
+        subject = subject or x509.Name(
             [
                 x509.NameAttribute(NameOID.ORGANIZATION_NAME, "Ardvane Instruments"),
                 x509.NameAttribute(NameOID.COMMON_NAME, name),

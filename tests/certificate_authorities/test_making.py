@@ -2,8 +2,10 @@
 
 import base64
 from datetime import UTC, datetime, timedelta
+from typing import Any
 
 import pytest
+from cryptography import x509
 from cryptography.hazmat.primitives.asymmetric import ec
 from hypothesis import given
 from hypothesis import strategies as st
@@ -53,6 +55,27 @@ def test_another_key_another_issuer_and_an_authority_below_another_are_refused()
         True,
         True,
     )
+
+
+HARBOURS = x509.NameConstraints([x509.DNSName("marram.example")], None)
+
+
+@pytest.mark.parametrize(
+    ("authority", "issued", "why"),
+    [
+        ({}, {"signed_by": AnIssuer.root("Forger").key}, "was not signed with the authority's key"),
+        ({"path_length": 0}, {"authority": True}, "may not make any"),
+        ({"extensions": [(HARBOURS, True)]}, {"dns": ["tides.example"]}, "may not speak for the name tides.example"),
+    ],
+    ids=["forged", "an authority below one that may make none", "a name that the authority may not speak for"],
+)
+def test_what_an_authority_could_not_issue_by_right_it_does_not_issue_again(
+    authority: dict[str, Any], issued: dict[str, Any], why: str
+) -> None:
+    marram = AnIssuer.root("Marram CA", **authority)
+    with pytest.raises(UntrustedError) as raised:
+        reissue(marram.issue("gauge", **issued).certificate, marram.certificate, marram.key, LATER, days=9)
+    assert why in raised.value.why
 
 
 @given(st.binary(max_size=400))

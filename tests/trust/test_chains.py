@@ -5,10 +5,13 @@ from typing import Any
 
 import pytest
 from cryptography import x509
+from cryptography.x509.oid import NameOID
 
 from builders.signing import CODE, NOW, SERVERS, AnIssuer
 from fundamen.model.trust_store import Role, StoredCertificate, TrustStores
+from fundamen.trust.certificate import name_key
 from fundamen.trust.chain import Chain, Issuers, Purpose, Standing, build_chain
+from fundamen.trust.name_constraints import find_forbidden_name
 from fundamen.trust.remedy import find_root_to_import, remedy
 
 A_DAY = timedelta(days=1)
@@ -149,3 +152,23 @@ def test_an_authority_speaks_only_for_the_names_it_may(name: str, holds: bool) -
 
 def test_a_signer_whose_own_certificate_is_a_trusted_root_needs_nobody_above() -> None:
     assert chain(ROOT, *held(ROOT, role=Role.ROOT), purpose=Purpose.ANY).holds
+
+
+def named(*parts: tuple[x509.ObjectIdentifier, str]) -> x509.Name:
+    return x509.Name([x509.NameAttribute(oid, value) for oid, value in parts])
+
+
+def test_two_names_are_the_same_only_with_their_parts_in_one_order() -> None:
+    organization, unit = (NameOID.ORGANIZATION_NAME, "Marram"), (NameOID.ORGANIZATIONAL_UNIT_NAME, "Tides")
+    assert name_key(named(organization, unit)) != name_key(named(unit, organization))
+    assert name_key(named(organization, organization)) != name_key(named(organization))
+    assert name_key(named((organization[0], " MARRAM  Sound "))) == name_key(named((organization[0], "Marram Sound")))
+
+
+@pytest.mark.parametrize(("mail", "may"), [("wren@marram.example", True), ("wren@tides.example", False)])
+def test_an_address_of_mail_in_a_subject_obeys_the_rules_for_such_addresses(mail: str, *, may: bool) -> None:
+    harbours = x509.NameConstraints([x509.RFC822Name("marram.example")], None)
+    authority = AnIssuer.root("Marram CA", extensions=[(harbours, True)])
+    subject = named((NameOID.COMMON_NAME, "Wren"), (NameOID.EMAIL_ADDRESS, mail))
+    signer = authority.issue("Wren", subject=subject)
+    assert (find_forbidden_name(authority.certificate, signer.certificate) is None) is may

@@ -19,6 +19,8 @@ from cryptography.x509.oid import ExtensionOID, NameOID
 from fundamen.model.display import shown
 from fundamen.model.errors import DamagedFileError, UntrustedError, UsageError
 from fundamen.trust.certificate import Certificate, parsed_certificate
+from fundamen.trust.checking import is_signed_by
+from fundamen.trust.name_constraints import find_forbidden_name
 
 Key = rsa.RSAPrivateKey | ec.EllipticCurvePrivateKey | ed25519.Ed25519PrivateKey | ed448.Ed448PrivateKey
 
@@ -115,7 +117,8 @@ def reissue(issued: Certificate, authority: Certificate, key: Key, now: datetime
     """Issue a certificate again: the same subject, key, names and purposes, a new time. In DER.
 
     Raises:
-        UntrustedError: the key is not the authority's, or the certificate is not one of its name.
+        UntrustedError: the key is not the authority's, the certificate was not signed with it, or it has a right that
+            the authority may not give.
         UsageError: the authority's own time ends before.
     """
     _require_own_key(authority, parsed_certificate(authority.der), key)
@@ -124,6 +127,12 @@ def reissue(issued: Certificate, authority: Certificate, key: Key, now: datetime
             what=f"The certificate of {issued.subject.shown} is not issued again",
             why=f"it was issued by {issued.issuer.whole}, not by {authority.subject.whole}",
             do="Ask the authority that has issued it.",
+        )
+    if why := _why_not_its_own(issued, authority):
+        raise UntrustedError(
+            what=f"The certificate of {issued.subject.shown} is not issued again",
+            why=why,
+            do="Do not use it: find out who made it. Issue a new one from a request of its owner.",
         )
     ends = min(now.replace(microsecond=0) + timedelta(days=days), authority.not_after)
     if ends <= now:
@@ -139,6 +148,20 @@ def reissue(issued: Certificate, authority: Certificate, key: Key, now: datetime
             builder = builder.add_extension(extension.value, extension.critical)
     identifier = x509.AuthorityKeyIdentifier.from_issuer_public_key(key.public_key())
     return _signed(builder.add_extension(identifier, critical=False), key)
+
+
+def _why_not_its_own(issued: Certificate, authority: Certificate) -> str:
+    """Why an authority may not stand for a certificate that bears its name; empty where it may."""
+    if not is_signed_by(issued, authority):
+        return "it was not signed with the authority's key, so it may be forged"
+    if issued.signature_hash in {"md2", "md4", "md5"}:
+        return f"it is signed with {issued.signature_hash.upper()}, so it may be forged"
+    longest = authority.path_length
+    if issued.is_authority and longest is not None and (issued.path_length is None or issued.path_length >= longest):
+        return "it is one of an authority, and its issuer may not make any with as many below it"
+    if authority.has_constraints and (name := find_forbidden_name(authority, issued)) is not None:
+        return f"its issuer may not speak for the name {name}"
+    return ""
 
 
 def in_pem(der: bytes) -> bytes:

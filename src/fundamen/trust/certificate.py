@@ -41,12 +41,15 @@ _RAISED = (
 )
 
 
+NameKey = tuple[frozenset[tuple[str, str]], ...]  # its parts in their order, each some (type, value) without order
+
+
 class Name(msgspec.Struct, frozen=True):
     """The distinguished name of a subject or an issuer."""
 
     shown: str  # its most telling part
     whole: str  # as RFC 4514 writes it
-    key: frozenset[tuple[str, str]]  # two names are the same exactly if this is; case and spaces do not count
+    key: NameKey  # two names are the same exactly if this is; case and spaces do not count
 
 
 class Certificate(msgspec.Struct, frozen=True, kw_only=True):
@@ -133,17 +136,21 @@ def parsed_certificate(der: bytes) -> x509.Certificate:
 def same_name(der: bytes, name: Name) -> bool:
     """Whether a name as some file encodes it is a certificate's."""
     try:
-        return _key(_attributes_of(der)) == name.key
+        return _key(_parts_of(der)) == name.key
     except ValueError:
         return False
 
 
-def _attributes_of(der: bytes) -> Iterable[tuple[str, str]]:
+def name_key(name: x509.Name) -> NameKey:
+    """What two names are compared by."""
+    return _key([(each.oid.dotted_string, _text(each.value)) for each in part] for part in name.rdns)
+
+
+def _parts_of(der: bytes) -> Iterable[list[tuple[str, str]]]:
     from asn1crypto import x509 as asn1_x509  # noqa: PLC0415 - only where a signer is named by it
 
     for part in asn1_x509.Name.load(der).chosen:
-        for attribute in part:
-            yield attribute["type"].dotted, str(attribute["value"].native)
+        yield [(attribute["type"].dotted, str(attribute["value"].native)) for attribute in part]
 
 
 def _certificate(
@@ -196,14 +203,15 @@ def _certificate(
 
 
 def _name(name: x509.Name) -> Name:
-    attributes = [(each.oid.dotted_string, _text(each.value)) for each in name]
     telling = [_text(found[0].value) for oid in _SHOWN if (found := name.get_attributes_for_oid(oid))]
-    return Name(next(iter(telling), "a nameless certificate"), name.rfc4514_string(), _key(attributes))
+    return Name(next(iter(telling), "a nameless certificate"), name.rfc4514_string(), name_key(name))
 
 
-def _key(attributes: Iterable[tuple[str, str]]) -> frozenset[tuple[str, str]]:
+def _key(parts: Iterable[Iterable[tuple[str, str]]]) -> NameKey:
     """Source: RFC 5280, section 7.1: compared without case, spaces at the ends left out, others counted as one."""
-    return frozenset((oid, re.sub(r"\s+", " ", value.strip()).casefold()) for oid, value in attributes)
+    return tuple(
+        frozenset((oid, re.sub(r"\s+", " ", value.strip()).casefold()) for oid, value in part) for part in parts
+    )
 
 
 def _text(value: str | bytes) -> str:

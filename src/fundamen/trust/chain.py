@@ -14,7 +14,13 @@ import msgspec
 
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.trust_store import Role, StoredCertificate, TrustStores
-from fundamen.trust.certificate import Certificate, RevocationList, read_certificate, read_revocation_list
+from fundamen.trust.certificate import (
+    Certificate,
+    NameKey,
+    RevocationList,
+    read_certificate,
+    read_revocation_list,
+)
 from fundamen.trust.checking import is_signed_by
 from fundamen.trust.revocation import find_revocation
 
@@ -137,10 +143,10 @@ class Issuers:
             stores: what the machine keeps.
             given: what the file carries or the technician gave; never more than issuers.
         """
-        self._by_subject: dict[frozenset[tuple[str, str]], list[_Held]] = {}
+        self._by_subject: dict[NameKey, list[_Held]] = {}
         self._roles: dict[str, dict[Role, StoredCertificate]] = {}
         self._on_demand = stores.on_demand
-        self._lists: dict[frozenset[tuple[str, str]], list[RevocationList]] = {}
+        self._lists: dict[NameKey, list[RevocationList]] = {}
         for der in stores.revocation_lists:
             self.add_list(der)
         for stored in (*stores.certificates, *given):
@@ -182,6 +188,10 @@ class Issuers:
         named = self._by_subject.get(certificate.issuer.key, [])
         wanted = certificate.authority_key_id
         return sorted(named, key=lambda held: (held.certificate.key_id != wanted, not self.is_anchor(held.certificate)))
+
+    def named(self, certificate: Certificate) -> list[Certificate]:
+        """All certificates that have the name of one."""
+        return [held.certificate for held in self._by_subject.get(certificate.subject.key, ())]
 
     def lists_by(self, issuer: Certificate) -> list[RevocationList]:
         """The revocation lists that bear an issuer's name."""
@@ -281,10 +291,10 @@ class _Judging:
         if stored is not None and stored.role is Role.DISTRUSTED:
             return Standing.DISTRUSTED, f"{stored.where} says that nothing with this certificate may be trusted"
         above = self._path[index + 1].certificate if index + 1 < len(self._path) else None
-        if above is not None and (
-            revoked := find_revocation(certificate, above, self._issuers.lists_by(above), self._at)
-        ):
-            return Standing.REVOKED, revoked
+        if above is not None and (lists := self._issuers.lists_by(above)):
+            for issuer in (above, *self._other_keys(index + 1)):
+                if revoked := find_revocation(certificate, issuer, lists, self._at):
+                    return Standing.REVOKED, revoked
         is_top = above is None
         for standing, reason in (
             self._judge_authority(index, certificate),
@@ -297,6 +307,17 @@ class _Judging:
             if standing is not Standing.HOLDS:
                 return standing, reason
         return Standing.HOLDS, ""
+
+    def _other_keys(self, index: int) -> Iterable[Certificate]:
+        """Further certificates of an authority of the path, whose keys it may have signed its revocation lists with.
+
+        They bear its name, and it or one above it in the path has signed them. Source: RFC 5280, section 6.3.3, (f).
+        """
+        own = self._path[index].certificate
+        signers = [held.certificate for held in self._path[index:]]
+        for other in self._issuers.named(own):
+            if other.sha256 != own.sha256 and any(is_signed_by(other, signer) for signer in signers):
+                yield other
 
     def _judge_authority(self, index: int, certificate: Certificate) -> tuple[Standing, str]:
         is_old_anchor = self._issuers.is_anchor(certificate) and certificate.path_length is None
