@@ -43,7 +43,9 @@ def names_of(program: int) -> list[str]:
 
 
 def content(name: str, version: int = 2) -> bytes:
-    return an_elf(soname=name, padding=16 * (len(name) + version))
+    """A library that no damage of one byte makes into another."""
+    own = hashlib.sha256(f"{name} {version}".encode()).digest()
+    return an_elf(soname=name, padding=16 * (len(name) + version)) + own
 
 
 class Harbour:

@@ -10,9 +10,9 @@ from fundamen.formats.cursor import damaged
 from fundamen.model.display import shown
 from fundamen.model.errors import DamagedFileError
 
-MOST_MEMBERS = 500_000
+MOST_MEMBERS = 150_000
 MOST_UNPACKED = 64 << 30  # bytes of one container
-_MOST_RATIO = 2000  # of what is unpacked to what is packed; no installer comes near it
+_MOST_RATIO = 200  # of what is unpacked to what is packed; no installer comes near it
 _LEAST_SUSPECT = 64 << 20  # bytes: below, no ratio is suspect
 
 Unpacked = Iterator[tuple["PackedFile", "Readable"]]
@@ -106,6 +106,30 @@ class Bounds:
             raise damaged(
                 self._what, f"it unpacks to {self._size} bytes in {self._count} files, more than any real one"
             )
+
+    def require_stream(self, size: int) -> None:
+        """See that a stream which unpacks to so many bytes by now may be a real one. Raises: DamagedFileError."""
+        if size > self._most or (size > _LEAST_SUSPECT and size > self._packed_size * _MOST_RATIO):
+            raise damaged(self._what, f"it unpacks to {size} bytes and more, which no real one does")
+
+
+class Metered(io.RawIOBase):
+    """An unpacked stream that ends as damaged where it gives more than any real one."""
+
+    def __init__(self, data: IO[bytes], bounds: Bounds) -> None:
+        """Meter a stream; its container's bounds say how much is too much."""
+        self._data, self._bounds, self._size = data, bounds, 0
+
+    def readable(self) -> bool:
+        """It can be read."""
+        return True
+
+    def read(self, size: int = -1) -> bytes:
+        """The next bytes; fewer at the end. Raises: DamagedFileError."""
+        piece = self._data.read(size)
+        self._size += len(piece)
+        self._bounds.require_stream(self._size)
+        return piece
 
 
 class Guarded(io.RawIOBase):

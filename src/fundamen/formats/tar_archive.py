@@ -13,12 +13,31 @@ from msgspec.structs import replace
 
 from fundamen.formats.byte_source import ByteSource, SourceStream
 from fundamen.formats.cursor import damaged
-from fundamen.formats.packed import Bounds, Guarded, PackedFile, Unpacked, plain_path, unix_path
+from fundamen.formats.packed import Bounds, Guarded, Metered, PackedFile, Unpacked, plain_path, unix_path
 from fundamen.model.display import shown
 
 RAISED = (tarfile.TarError, lzma.LZMAError, zlib.error, OSError, EOFError, ValueError, OverflowError)
 _MARK_AT, _MARK = 257, b"ustar"
+_MOST_HEADER = 1 << 20  # bytes of a name or of further fields, which are read into memory
+_FIELDS = {tarfile.XHDTYPE, tarfile.XGLTYPE, tarfile.SOLARIS_XHDTYPE}
+_NAMES = {tarfile.GNUTYPE_LONGNAME, tarfile.GNUTYPE_LONGLINK}
 _TOP = {"", ".", "/"}  # how the folder is called that all lies in
+
+
+class _Member(tarfile.TarInfo):
+    """A member whose headers are bounded before they are read."""
+
+    def _proc_member(self, archive: tarfile.TarFile) -> tarfile.TarInfo:
+        """The door by which every header is taken in."""
+        if self.type in _FIELDS | _NAMES and self.size > _MOST_HEADER:
+            raise tarfile.ReadError(f"a header of {self.size} bytes is more than any real archive has")
+        if self.type == tarfile.GNUTYPE_SPARSE:
+            raise tarfile.ReadError("it holds a file with holes, which no installer packs")
+        member: tarfile.TarInfo = super()._proc_member(archive)  # type: ignore[misc]
+        return member
+
+    def _proc_gnusparse_10(self, *_rest: object) -> None:
+        raise tarfile.ReadError("it holds a file with holes, which no installer packs")
 
 
 def looks_like_tar(source: ByteSource) -> bool:
@@ -45,7 +64,8 @@ def walk_unix_tar(what: str, stream: IO[bytes], bounds: Bounds) -> Unpacked:
 
 def _walk(what: str, stream: IO[bytes], bounds: Bounds, plain: Callable[[str, str], str], *, folders: bool) -> Unpacked:
     try:
-        with tarfile.open(fileobj=stream, mode="r|", errorlevel=2) as archive:
+        metered = cast("IO[bytes]", Metered(stream, bounds))
+        with tarfile.open(fileobj=metered, mode="r|", errorlevel=2, tarinfo=_Member) as archive:
             for member in archive:
                 if member.isdir() and (member.name in _TOP or not folders):
                     continue

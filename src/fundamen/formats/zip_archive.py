@@ -6,7 +6,7 @@ import zlib
 
 from fundamen.formats.byte_source import ByteSource, SourceStream
 from fundamen.formats.cursor import damaged
-from fundamen.formats.packed import Bounds, Guarded, PackedFile, Unpacked, plain_path
+from fundamen.formats.packed import MOST_MEMBERS, Bounds, Guarded, PackedFile, Unpacked, plain_path
 from fundamen.model.display import shown
 
 _RAISED = (
@@ -35,6 +35,8 @@ def unpack_zip(source: ByteSource) -> Unpacked:
     bounds = Bounds(what, source.size)
     try:
         with zipfile.ZipFile(SourceStream(source)) as archive:
+            if len(archive.infolist()) > MOST_MEMBERS:
+                raise damaged(what, f"it holds {len(archive.infolist())} files, more than any real one")
             for entry in archive.infolist():
                 if entry.is_dir():
                     continue

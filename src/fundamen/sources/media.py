@@ -10,7 +10,6 @@ asked for are kept, under their digests.
 
 import contextlib
 import hashlib
-import io
 import os
 import tempfile
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
@@ -21,7 +20,7 @@ from typing import IO
 import msgspec
 
 from fundamen.formats.binary import read_binary
-from fundamen.formats.byte_source import ByteSource, MemoryBytes, SharedFile
+from fundamen.formats.byte_source import ByteSource, MemoryBytes, SharedFile, SourceStream
 from fundamen.formats.cli_header import read_managed
 from fundamen.formats.container import Container, Kind, find_container
 from fundamen.formats.packed import PackedFile, Readable, Unpacked
@@ -215,7 +214,7 @@ class Media:
                 if (found := find_container(inner)) is not None:
                     containers[packed.path] = (found, inner)
                     continue
-                loose_data: Readable = io.BytesIO(inner.read_at(0, inner.size))
+                loose_data: Readable = SourceStream(inner)
             else:
                 loose_data = data
             folder = "" if whole.kind is not None else packed.path.rpartition("/")[0]
