@@ -88,6 +88,19 @@ def test_mirrors_are_tried_in_turn(source: ASource, server: StandIn, tmp_path: P
         shutil.rmtree(source.store._contents)
 
 
+def test_a_server_that_passes_on_over_tls_is_followed(source: ASource, server: StandIn) -> None:
+    server.faults = {"": Fault.MOVED}
+    assert fetched(source, trusted(source, server)) == LARGE
+
+
+def test_a_statement_is_not_taken_in_whole_before_it_is_proven(source: ASource, fundamen: Fundamen) -> None:
+    [targets] = (source.folder / "metadata").glob("*.targets.json")
+    with targets.open("wb") as file:
+        file.write(b'{"signed": {"targets": {' + b'"tide": {}, ' * 6_000_000)
+    ran = fundamen("sources", "trust", source.folder, "--fingerprint", source.fingerprint)
+    assert (ran.status, "endless data" in ran.err, ran.peak < 100 << 10) == (4, True, True), ran.err
+
+
 @pytest.mark.parametrize(
     ("fault", "said"),
     [
@@ -95,6 +108,8 @@ def test_mirrors_are_tried_in_turn(source: ASource, server: StandIn, tmp_path: P
         (Fault.FAILING, "status 503"),
         (Fault.SILENT, "does not answer in time"),
         (Fault.SLOW, "slow retrieval"),
+        (Fault.SLOW_HEAD, "slow retrieval"),
+        (Fault.TO_HTTP, "passes on to http://.*, which is not https"),
         (Fault.CUT, "IncompleteRead|incomplete"),
     ],
 )
@@ -102,7 +117,8 @@ def test_a_server_that_does_not_serve_is_told_in_one_sentence(
     source: ASource, server: StandIn, fault: Fault, said: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     catalogue = trusted(source, server)
-    monkeypatch.setattr(served, "PATIENCE", Patience(silent_seconds=0.5, grace_seconds=0.3, least_rate=10**6))
+    patience = Patience(connect_seconds=0.3, silent_seconds=0.5, grace_seconds=0.3, least_rate=10**6)
+    monkeypatch.setattr(served, "PATIENCE", patience)
     server.faults = {"timestamp.json": fault}
     with pytest.raises(UnreadableError, match=said):
         source.store.refresh(catalogue.source)

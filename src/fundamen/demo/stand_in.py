@@ -38,6 +38,9 @@ class Fault(Enum):
     CUT_ONCE = auto()  # the connection ends half-way, the first time
     SLOW = auto()  # some bytes a second
     SILENT = auto()  # no answer at all
+    SLOW_HEAD = auto()  # the head of the answer comes byte by byte
+    MOVED = auto()  # it passes on, and answers there
+    TO_HTTP = auto()  # it passes on to an address without TLS
     ALTERED = auto()  # one byte is another
     ENDLESS = auto()  # it does not end
     WITHOUT_RANGES = auto()  # the whole file, whatever was asked for
@@ -127,8 +130,22 @@ class _Handler(BaseHTTPRequestHandler):
             self.end_headers()
         elif fault is Fault.SILENT:
             time.sleep(60)
+        elif fault is Fault.SLOW_HEAD:
+            self._trickle()
+        elif fault is Fault.TO_HTTP or (fault is Fault.MOVED and "moved" not in self.path):
+            address = f"{self.stand_in.address}/{path}?moved"
+            self.send_response(302)
+            self.send_header("Location", address.replace("https:", "http:") if fault is Fault.TO_HTTP else address)
+            self.send_header("Content-Length", "0")
+            self.end_headers()
         else:
             self._send(target, 0 if fault is Fault.WITHOUT_RANGES else begin, fault)
+
+    def _trickle(self) -> None:
+        for byte in b"HTTP/1.1 200 OK\r\nX-Tide: " + b"ebb" * 1000:
+            self.wfile.write(bytes([byte]))
+            self.wfile.flush()
+            time.sleep(_SLOW_SECONDS)
 
     def _begin(self) -> int:
         asked = self.headers.get("Range", "")

@@ -34,7 +34,8 @@ from fundamen.sources.place import NotThereError, Pieces, Place, SlowError, Unre
 _LOG = logging.getLogger(__name__)
 
 _NOT_FOUND = 404
-_MOST_METADATA = 256 << 20  # bytes; also of a shard, of which a catalogue has at most 256
+# Bytes of a statement whose size no signature tells: read before anything in it is proven, and much larger in memory.
+_MOST_UNPROVEN = 8 << 20
 
 
 class Proven(msgspec.Struct, frozen=True):
@@ -61,6 +62,8 @@ class _PlaceFetcher(FetcherInterface):
             pieces = self._place.open(url)
         except NotThereError as error:
             raise DownloadHTTPError(error.why, _NOT_FOUND) from error
+        except SlowError as error:
+            raise SlowRetrievalError(error.why) from error
         except UnreachableError as error:
             raise DownloadError(error.why) from error
         return self._given(pieces)
@@ -115,7 +118,7 @@ def _bring_in(name: str, place: Place, root: bytes, state: HostPath, known: Mapp
             target_dir=packages,
             target_base_url=PACKAGES,
             fetcher=_PlaceFetcher(place),
-            config=UpdaterConfig(targets_max_length=_MOST_METADATA),
+            config=UpdaterConfig(targets_max_length=_MOST_UNPROVEN),
             bootstrap=root,
         )
         updater.refresh()

@@ -8,10 +8,10 @@ import os
 import ssl
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from functools import lru_cache
 from types import TracebackType
-from urllib.parse import quote, urlsplit
+from urllib.parse import quote, urljoin, urlsplit
 from urllib.request import getproxies, proxy_bypass
 
 import msgspec
@@ -28,6 +28,7 @@ _QUICK_SECONDS = 0.1
 _NOT_FOUND, _GONE, _PARTIAL, _OK, _RANGE_NOT_SATISFIABLE = 404, 410, 206, 200, 416
 _TRIES = 2  # more of each connection that fails before anything was sent
 _MOST_REDIRECTS = 3
+_SCHEME = "https://"
 _REFUSED = "the server's certificate is refused"
 _OWN_AUTHORITY = "See its chain with fundamen inspect --server; name the server's own authority with --authority FILE."
 _UNREACHED = "See that this host reaches the server, by its proxy if it needs one (HTTPS_PROXY)."
@@ -65,11 +66,16 @@ class ServedPlace:
         """Ask for a file. Raises: NotThereError, UnreachableError."""
         address = f"{self._address}/{quote(relative)}"
         headers = {"Accept-Encoding": "identity", **({"Range": f"bytes={offset}-"} if offset else {})}
-        timeout = urllib3.Timeout(connect=self._patience.connect_seconds, read=self._patience.silent_seconds)
-        try:
-            response = self._pool.request("GET", address, headers=headers, timeout=timeout, preload_content=False)
-        except (urllib3.exceptions.HTTPError, OSError, ValueError) as error:
-            raise self._unreachable(relative, _reason(error)) from error
+        response = self._answer(relative, address, headers)
+        for _ in range(_MOST_REDIRECTS):
+            further = response.get_redirect_location()
+            if not further:
+                break
+            response.close()
+            address = urljoin(address, further)
+            if not address.startswith(_SCHEME):
+                raise self._unreachable(relative, f"it passes on to {shown(address)}, which is not https")
+            response = self._answer(relative, address, headers)
         if response.status in {_NOT_FOUND, _GONE}:
             response.release_conn()
             raise NotThereError(
@@ -86,6 +92,38 @@ class ServedPlace:
         _LOG.debug("GET %s from byte %d: status %d", address, offset, response.status)
         begins_at = offset if response.status == _PARTIAL and _starts_at(response, offset) else 0
         return _ServedPieces(response, begins_at, self, relative)
+
+    def _answer(self, relative: str, address: str, headers: Mapping[str, str]) -> urllib3.BaseHTTPResponse:
+        """The head of an answer, waited for only so long, however its bytes trickle in. Raises: UnreachableError."""
+        patience = self._patience
+        timeout = urllib3.Timeout(connect=patience.connect_seconds, read=patience.silent_seconds)
+        answers: list[urllib3.BaseHTTPResponse | Exception] = []
+
+        def ask() -> None:
+            try:
+                answers.append(
+                    self._pool.request(
+                        "GET", address, headers=headers, timeout=timeout, preload_content=False, redirect=False
+                    )
+                )
+            except Exception as error:  # noqa: BLE001 - it is raised again where the answer is waited for
+                answers.append(error)
+
+        asking = threading.Thread(target=ask, daemon=True)
+        asking.start()
+        asking.join((_TRIES + 1) * patience.connect_seconds + patience.silent_seconds + patience.grace_seconds)
+        if not answers:
+            raise SlowError(
+                what=f"{shown(relative)} cannot be brought in from {self.title}",
+                why="it gives fewer bytes a second than anybody can wait for (slow retrieval)",
+                do="Try again later, or name another place with --mirror.",
+            )
+        [answer] = answers
+        if isinstance(answer, urllib3.exceptions.HTTPError | OSError | ValueError):
+            raise self._unreachable(relative, _reason(answer)) from answer
+        if isinstance(answer, Exception):
+            raise answer
+        return answer
 
     def _unreachable(self, relative: str, why: str) -> UnreachableError:
         return UnreachableError(
@@ -185,9 +223,7 @@ def _context(authority: str) -> ssl.SSLContext:
 
 def _pool(address: str, authority: str) -> urllib3.PoolManager:
     context = _context(authority)
-    retries = urllib3.Retry(
-        total=None, connect=_TRIES, read=1, redirect=_MOST_REDIRECTS, status=0, other=0, backoff_factor=0.2
-    )
+    retries = urllib3.Retry(total=None, connect=_TRIES, read=1, redirect=0, status=0, other=0, backoff_factor=0.2)
     proxy = getproxies().get("https")
     if proxy is None or proxy_bypass(urlsplit(address).hostname or ""):
         return urllib3.PoolManager(ssl_context=context, retries=retries)
