@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from builders.elf import an_elf
 from fundamen.building.command import read_compiler_command
 from fundamen.building.examination import examine_command, examine_log
-from fundamen.building.near_misses import find_near_misses
+from fundamen.building.near_misses import Names, find_near_misses, is_one_slip_apart
 from fundamen.building.records import BuildNeed
 from fundamen.formats.linker_script import Meant, read_linker_script
 from fundamen.machine.opening import open_machine
@@ -137,6 +137,15 @@ def test_near_misses_are_mutual_and_never_the_name_itself(names: list[str], name
     for near in find_near_misses(name, names):
         assert near != name
         assert name in find_near_misses(near, [name])
+
+
+SLIPS = st.text("abtD-.7", max_size=9)
+
+
+@given(st.lists(SLIPS, max_size=12), SLIPS)
+def test_of_many_names_those_one_slip_apart_are_found_as_each_by_itself(names: list[str], name: str) -> None:
+    found = Names(names).one_slip_apart(name)
+    assert set(found) == {each for each in names if is_one_slip_apart(name, each)}
 
 
 def test_a_script_in_a_librarys_place_names_what_is_meant() -> None:

@@ -209,3 +209,13 @@ def test_a_32_bit_python_on_a_64_bit_windows_is_not_misled(monkeypatch: pytest.M
     host = WindowsHost({"PROCESSOR_ARCHITEW6432": "AMD64"}, HostPath("C:\\"))
     paths = [host.host_path(MachinePath(p)) for p in ("c:\\windows\\SYSTEM32\\x.dll", "C:\\Windows\\System32x\\x.dll")]
     assert paths == ["C:\\Windows\\Sysnative\\x.dll", "C:\\Windows\\System32x\\x.dll"]
+
+
+def test_what_is_looked_for_often_in_a_folder_is_answered_as_at_first(linux: ALinuxMachine) -> None:
+    linux.file("/opt/lib/libtide.so", b"x").link("/opt/lib/libebb.so", "libtide.so").link("/usr/alias", "../opt/lib")
+    names = ["libtide.so", "libebb.so", *(f"lib{number}.so" for number in range(40)), "", "."]
+    for folder in ("/opt/lib", "/usr/alias", "/nowhere", "/opt/lib/libtide.so"):
+        at_once = [linux.opened().look(MachinePath(f"{folder}/{name}")) for name in names]
+        machine = linux.opened()
+        for _ in range(2):
+            assert [machine.look(MachinePath(f"{folder}/{name}")) for name in names] == at_once, folder

@@ -8,8 +8,41 @@ _ALIKE = str.maketrans({"1": "l", "I": "l", "|": "l", "0": "O", "_": "-"})
 
 def find_near_misses(name: str, existing: Iterable[str]) -> tuple[str, ...]:
     """Those of the existing names that a person could take for this one; the name itself is none."""
-    folded = _folded(name)
-    return tuple(sorted({other for other in existing if other != name and _folded(other) == folded}))
+    return Names(existing).near(name)
+
+
+class Names:
+    """Names among which others are looked up that are spelled much like them."""
+
+    def __init__(self, names: Iterable[str]) -> None:
+        """Order them by what those have in common that are alike."""
+        self._folded: dict[str, set[str]] = {}
+        self._by_half: dict[tuple[int, str, bool], list[str]] | None = None
+        for name in names:
+            self._folded.setdefault(_folded(name), set()).add(name)
+
+    def near(self, name: str) -> tuple[str, ...]:
+        """Those that a person could take for this one; the name itself is none."""
+        return tuple(sorted(self._folded.get(_folded(name), set()) - {name}))
+
+    def one_slip_apart(self, name: str) -> tuple[str, ...]:
+        """Those that are one slip apart. A slip leaves either the first or the last third of a name as it is."""
+        if self._by_half is None:
+            self._by_half = {}
+            for each in sorted(set[str]().union(*self._folded.values())):
+                for key in _ends(each, len(each) // 3):
+                    self._by_half.setdefault(key, []).append(each)
+        found: dict[str, None] = {}
+        for size in (len(name) - 1, len(name), len(name) + 1):
+            for _, end, is_first in _ends(name, size // 3):
+                found |= dict.fromkeys(self._by_half.get((size, end, is_first), ()))
+        return tuple(each for each in found if is_one_slip_apart(name, each))
+
+
+def _ends(name: str, count: int) -> tuple[tuple[int, str, bool], tuple[int, str, bool]]:
+    """How a name begins and how it ends, so many letters of it, each with the name's length."""
+    lowered = name.lower()
+    return (len(name), lowered[:count], True), (len(name), lowered[len(name) - count :], False)
 
 
 def is_one_slip_apart(name: str, other: str, least: int = _LEAST_LETTERS) -> bool:

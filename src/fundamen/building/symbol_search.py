@@ -1,11 +1,12 @@
 """Find the libraries that define a symbol which a linker has not found."""
 
+import os
 from collections.abc import Sequence
 
 from fundamen.building.library_search import LibraryFile, name_of, names_in, read_library
 from fundamen.building.records import Sort
 from fundamen.formats.elf import Elf
-from fundamen.formats.elf_symbols import read_exports
+from fundamen.formats.elf_symbols import read_exports, read_string_table
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError
@@ -14,6 +15,7 @@ from fundamen.model.paths import MachinePath
 _MOST_BYTES = 256 << 20  # of a file that is looked through
 _LONGEST_SCRIPT, _DEEPEST = 1 << 16, 4
 _MOST_FOUND = 4  # libraries for one symbol
+_FEW = 8  # symbols; so few are looked for in a library's bytes before it is read
 
 
 def find_defining(
@@ -46,11 +48,13 @@ def _libraries(machine: Machine, folders: Sequence[str]) -> list[MachinePath]:
 def _defined(
     machine: Machine, path: MachinePath, sought: dict[str, bytes], architecture: Architecture, depth: int = 0
 ) -> list[str]:
-    """Which of the symbols a library defines. Most have none, which one look at their bytes tells."""
+    """Which of the symbols a library defines. Most have none, which one look at their bytes or names tells."""
     try:
-        data = machine.content(path, _MOST_BYTES)
-        is_script = len(data) < _LONGEST_SCRIPT and b"\0" not in data
-        near = [symbol for symbol, needle in sought.items() if is_script or needle in data]
+        near = list(sought)
+        if len(sought) <= _FEW:
+            data = machine.content(path, _MOST_BYTES)
+            is_script = len(data) < _LONGEST_SCRIPT and b"\0" not in data
+            near = [symbol for symbol, needle in sought.items() if is_script or needle in data]
         file = read_library(machine, path) if near else None
         if file is None:
             return []
@@ -68,5 +72,6 @@ def _offered(machine: Machine, path: MachinePath, file: LibraryFile, symbols: li
     if file.sort is Sort.SHARED:
         elf = machine.binary(path)
         with machine.open(path) as source:
-            offered = set(read_exports(source, elf)) if isinstance(elf, Elf) else offered
+            if isinstance(elf, Elf) and not read_string_table(source, elf).isdisjoint(map(os.fsencode, symbols)):
+                offered = set(read_exports(source, elf))
     return [symbol for symbol in symbols if symbol in offered]

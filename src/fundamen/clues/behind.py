@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from fundamen.building.near_misses import find_near_misses, is_one_slip_apart
+from fundamen.building.near_misses import Names
 from fundamen.clues.findings import Finding
 from fundamen.clues.mentions import Kind, plain_name
 from fundamen.clues.reading import Reading
@@ -251,10 +251,11 @@ def _all_names(folders: _Folders) -> dict[str, MachinePath]:
     return there
 
 
-def _meant(absent: Iterable[str], there: Collection[str]) -> Iterator[tuple[str, str]]:
+def _meant(absent: Sequence[str], there: Collection[str]) -> Iterator[tuple[str, str]]:
     """Names on the machine that a person could have read or typed as those of the text."""
+    names = Names(there if absent else ())
     for name in absent:
-        alike = find_near_misses(name, there) or tuple(each for each in there if is_one_slip_apart(name, each))
+        alike = names.near(name) or names.one_slip_apart(name)
         yield from ((name, other) for other in alike[:_MOST_ALIKE])
 
 

@@ -31,6 +31,19 @@ def read_exports(source: ByteSource, elf: Elf) -> tuple[str, ...]:
     )
 
 
+def read_string_table(source: ByteSource, elf: Elf) -> frozenset[bytes]:
+    """Every name that stands in the dynamic string table: of symbols that are defined or needed, and of libraries.
+
+    Raises:
+        DamagedFileError: it does not fit the file.
+    """
+    address = elf.tag(Tag.STRTAB)
+    offset = elf.offset_of(address) if address is not None else None
+    if offset is None:
+        return frozenset()
+    return frozenset(Cursor(source, offset).take(elf.tag(Tag.STRSZ) or 0, "dynamic string table").split(b"\0"))
+
+
 def read_symbol_names(source: ByteSource, elf: Elf, wanted: set[int]) -> dict[int, str]:
     """The names of those dynamic symbols, of some by their indexes, that must be defined by another file.
 

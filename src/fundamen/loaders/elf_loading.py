@@ -171,7 +171,8 @@ class ElfLoading(ABC):
             if candidate.outcome in {Outcome.TAKEN, Outcome.REFUSED}:
                 break
         else:
-            candidates += self._not_searched(name, {self._machine.real(c.path) for c in candidates})
+            found = {self._machine.real(c.path) for c in candidates if c.outcome is not Outcome.ABSENT}
+            candidates += self._not_searched(name, found)
         return Resolution(name, requester.path, how, tuple(candidates), taken)
 
     def _load(self, path: MachinePath, requester: LoadedObject) -> MachinePath:

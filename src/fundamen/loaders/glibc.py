@@ -55,6 +55,7 @@ class _Loading(ElfLoading):
         self._cache = machine.fact(_CACHE, _read_cache)
         self._system: tuple[str, ...] | None = None
         self._for_processor: ProcessorFolders | None = None
+        self._folders_of: dict[tuple[str, MachinePath], list[str]] = {}  # of search paths, by who holds them
         # The kernel starts such a program in secure mode, unless its very owner starts it. Source: ld.so(8), AT_SECURE.
         self._is_secure = machine.look(program).changes_account
 
@@ -164,6 +165,12 @@ class _Loading(ElfLoading):
 
     def _split(self, value: str, holder: LoadedObject) -> list[str]:
         """The folders of a search path; relative ones depend on where the program is started, and are left out."""
+        known = self._folders_of.get((value, holder.path))
+        if known is None:
+            known = self._folders_of[value, holder.path] = self._read_folders(value, holder)
+        return known
+
+    def _read_folders(self, value: str, holder: LoadedObject) -> list[str]:
         given = [folder for folder in value.split(":") if not self._is_secure or self._is_trusted(folder, holder)]
         folders = (self._expanded(folder, holder) for folder in given)
         return [self._tidy(folder) for folder in folders if folder.startswith("/")]

@@ -5,7 +5,7 @@ import os
 import posixpath
 import stat
 from collections import deque
-from collections.abc import Mapping
+from collections.abc import Container, Mapping
 from contextlib import AbstractContextManager
 from functools import cached_property
 from typing import Self
@@ -20,7 +20,16 @@ from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 
+_ABSENT = Entry(EntryKind.ABSENT)
+_MANY_LOOKS = 24  # into one folder, from which on it is listed: so many cost as much as a list of some hundred names
 MOST_LINKS = 40  # the kernel's own limit in one look-up (path_resolution(7))
+
+
+class _AnyName:
+    """Stands for the names of a folder that cannot be listed."""
+
+    def __contains__(self, _name: object) -> bool:
+        return True
 
 
 class PosixMachine(Machine):
@@ -33,6 +42,7 @@ class PosixMachine(Machine):
     paths = posixpath
 
     may_be_shared = True
+    _may_be_listed = False  # whether a name that no list of its folder has is not there
 
     def __init__(self, root: HostPath, environment: Mapping[str, str], current: HostPath) -> None:
         """Make the machine.
@@ -53,14 +63,40 @@ class PosixMachine(Machine):
         self._folders: dict[str, str] = {}  # as it is spelled -> with its links followed
         self._links: dict[str, str | None] = {}  # path without links but perhaps the last -> target
         self._looked_at: dict[MachinePath, Entry] = {}
+        self._looks_into: dict[str, int] = {}  # folder -> how many looks were taken for something in it
+        self._names_in: dict[str, Container[str]] = {}  # of those into which many were taken
         self._real: dict[MachinePath, MachinePath] = {}
 
     def look(self, path: MachinePath) -> Entry:
         """Tell what stands at a path."""
         entry = self._looked_at.get(path)
         if entry is None:
-            entry = self._looked_at[path] = looked_at(self, path)
+            entry = self._looked_at[path] = _ABSENT if self._is_known_absent(path) else looked_at(self, path)
         return entry
+
+    def _is_known_absent(self, path: MachinePath) -> bool:
+        """Whether a folder in which much is looked for, and which was therefore listed, has no such name."""
+        folder, _, name = path.rpartition("/")
+        names = self._names_in.get(folder)
+        if names is None:
+            count = self._looks_into[folder] = self._looks_into.get(folder, 0) + 1
+            if count < _MANY_LOOKS or not self._may_be_listed:
+                return False
+            names = self._names_in[folder] = self._listed(folder)
+        return name.casefold() not in names and name not in {"", ".", ".."}
+
+    def _listed(self, folder: str) -> Container[str]:
+        """The names in a folder, without case, for some file systems find them so; any name where it cannot be told."""
+        try:
+            if self.is_at_folder:
+                return frozenset(map(str.casefold, self.place(MachinePath(folder)).names()))
+            names = frozenset(map(str.casefold, os.listdir(folder or "/")))
+            # What is mounted only when it is asked for stands in no list before.
+            return names if names or not os.path.ismount(folder or "/") else _AnyName()
+        except (FileNotFoundError, NotADirectoryError):
+            return frozenset()
+        except (OSError, ValueError, UnreadableError):
+            return _AnyName()
 
     def names(self, folder: MachinePath) -> tuple[str, ...]:
         """The names in a folder, sorted; empty where there is no such folder."""
@@ -200,6 +236,7 @@ class LinuxMachine(PosixMachine):
     """This host, or a Linux root."""
 
     platform = Platform.LINUX
+    _may_be_listed = True
 
 
 def looked_at(machine: Machine, path: MachinePath) -> Entry:
