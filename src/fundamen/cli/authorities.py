@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from fundamen.cli.output import Output
 from fundamen.evidence.authority import Authority
 from fundamen.evidence.dpkg import DpkgAuthority
+from fundamen.machine.file_bytes import open_ordinary
 from fundamen.model.architecture import Platform
 from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
@@ -75,7 +76,7 @@ def given_certificates(paths: Sequence[str], now: datetime) -> "PublisherAuthori
     lists: list[bytes] = []
     for path in paths:
         try:
-            with open(path, "rb") as file:
+            with open_ordinary(path) as file:
                 held = read_certificates(MemoryBytes(file.read(_MOST_CERTIFICATES), path))
         except OSError as error:
             raise UnreadableError(

@@ -5,6 +5,7 @@ from collections.abc import Sequence
 
 from fundamen.cli import options
 from fundamen.cli.output import Output
+from fundamen.machine.file_bytes import open_ordinary
 from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
@@ -53,7 +54,7 @@ def sheets_to_publish(names: Sequence[str]) -> dict[str, bytes]:
     found = {}
     for name in names:
         read_sheet(HostPath(name))
-        with open(name, "rb") as file:
+        with open_ordinary(name) as file:
             data = file.read(MOST_DOCUMENT)
         found[document_path(DocumentKind.SHEET, os.path.basename(name))] = data
     return found

@@ -13,6 +13,7 @@ from fundamen.cli.media import Named, new_packages, on_demand
 from fundamen.cli.output import Output
 from fundamen.cli.restoring import Desk, carried_through, exit_after
 from fundamen.execution.home import kept_bytes
+from fundamen.machine.file_bytes import open_ordinary
 from fundamen.machine.machine import Machine
 from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
@@ -40,7 +41,7 @@ def carry_out_plan(desk: Desk, name: str, waiting: str, media: Named, *, archive
     """
     machine, output = desk.machine, desk.output
     try:
-        with open(name, "rb") as file:
+        with open_ordinary(name) as file:
             data = file.read(_MOST_PLAN)
     except OSError as error:
         raise UnreadableError(

@@ -1,5 +1,6 @@
 """Read the catalogue of a toolchain that a person named."""
 
+from fundamen.machine.file_bytes import open_ordinary
 from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
 from fundamen.toolchains.catalogue import MOST_BYTES, Toolchain, read_toolchain
@@ -8,7 +9,7 @@ from fundamen.toolchains.catalogue import MOST_BYTES, Toolchain, read_toolchain
 def read_catalogue(name: str) -> Toolchain:
     """Read it. Raises: UnreadableError: it cannot be read, or is none."""
     try:
-        with open(name, "rb") as file:
+        with open_ordinary(name) as file:
             data = file.read(MOST_BYTES + 1)
     except OSError as error:
         raise UnreadableError(

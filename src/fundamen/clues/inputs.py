@@ -10,7 +10,7 @@ from fundamen.clues.text import Stream
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.container import find_container
 from fundamen.formats.tar_archive import RAISED, looks_like_tar, unpacked_stream
-from fundamen.machine.file_bytes import FileBytes
+from fundamen.machine.file_bytes import FileBytes, open_ordinary
 from fundamen.model.display import shown
 from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import HostPath
@@ -54,8 +54,8 @@ def _inside(folder: str) -> Iterator[str]:
 
 def _of_file(path: str) -> Iterator[Text]:
     try:
-        if not stat.S_ISREG(os.stat(path).st_mode):  # a pipe: what comes through it is read once
-            with open(path, "rb") as file:
+        if not stat.S_ISREG(os.stat(path).st_mode):  # handed over by another process: it is read once
+            with open_ordinary(path) as file:
                 yield path, file
             return
         with FileBytes(HostPath(path), path) as source:

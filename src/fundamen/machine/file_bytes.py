@@ -1,9 +1,10 @@
 """An open host file as a source of bytes that reads little."""
 
 import os
+import stat
 import sys
 from types import TracebackType
-from typing import Self
+from typing import IO, Self
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.places import Place
@@ -14,6 +15,7 @@ _MOST_UNSIZED = 1 << 20  # bytes of a file that states no size
 # O_NONBLOCK: a named pipe that took a file's place must not hold us up.
 _FLAGS = os.O_RDONLY | getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0)
 _LEAVE_ACCESS_TIME = getattr(os, "O_NOATIME", 0)
+_HANDED_OVER = ("/dev/stdin", "/dev/fd/", "/proc/self/fd/")  # open already, so nothing is waited for as it is opened
 
 
 if sys.platform == "win32":
@@ -37,6 +39,7 @@ class FileBytes(ByteSource):
         """Open the file. Raises: OSError."""
         self._file = path.open_quietly() if isinstance(path, Place) else open_quietly(path)
         try:
+            require_ordinary(self._file, name)
             stated_size = os.fstat(self._file).st_size
             self._head = read_from(self._file, _BLOCK, 0) if stated_size else _read_unsized(self._file)
         except OSError:
@@ -67,6 +70,32 @@ class FileBytes(ByteSource):
 
     def __exit__(self, _type: type[BaseException] | None, _e: BaseException | None, _t: TracebackType | None) -> None:
         self.close()
+
+
+def open_ordinary(path: str) -> IO[bytes]:
+    """Open a host file that somebody named, for reading. A pipe or device that nobody writes to would hold us up.
+
+    Raises:
+        OSError: it cannot be opened, or is a pipe, device or socket; what another process hands over
+            (``/dev/stdin``, ``/dev/fd/N``) is read all the same.
+    """
+    handle = os.open(path, _FLAGS)
+    try:
+        if not stat.S_ISREG(os.fstat(handle).st_mode) and not path.startswith(_HANDED_OVER):
+            require_ordinary(handle, path)
+        if hasattr(os, "set_blocking"):
+            os.set_blocking(handle, True)
+    except OSError:
+        os.close(handle)
+        raise
+    return os.fdopen(handle, "rb")
+
+
+def require_ordinary(handle: int, path: str) -> None:
+    """See that an open file is no pipe, device or socket. Raises: OSError."""
+    mode = os.fstat(handle).st_mode
+    if stat.S_ISFIFO(mode) or stat.S_ISCHR(mode) or stat.S_ISSOCK(mode):
+        raise OSError(0, "it is a pipe, device or socket, and those are not waited for", path)
 
 
 def _read_unsized(file: int) -> bytes:

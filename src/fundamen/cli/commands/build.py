@@ -14,6 +14,7 @@ from fundamen.cli.authorities import authorities_at
 from fundamen.cli.exits import Exit, exit_of
 from fundamen.cli.output import Output, finish
 from fundamen.evidence.authority import Authority
+from fundamen.machine.file_bytes import open_ordinary
 from fundamen.machine.machine import Machine
 from fundamen.model.display import shown
 from fundamen.model.errors import FundamenError, UnreadableError, UsageError
@@ -93,8 +94,9 @@ def _text_of(name: str) -> str:
         if name == "-":
             data = sys.stdin.buffer.read()
         else:
-            with open(name, "rb") as file:
-                file.seek(max(0, os.fstat(file.fileno()).st_size - _LARGEST_LOG))
+            with open_ordinary(name) as file:
+                if file.seekable():
+                    file.seek(max(0, os.fstat(file.fileno()).st_size - _LARGEST_LOG))
                 data = file.read(_LARGEST_LOG)
     except OSError as error:
         raise UnreadableError(

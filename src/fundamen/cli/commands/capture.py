@@ -16,6 +16,7 @@ from fundamen.cli.output import Output, finish
 from fundamen.cli.telling import Telling
 from fundamen.formats.capture_file import MOST_CONTENT, Manifest, write_capture
 from fundamen.formats.gathered import read_gathered
+from fundamen.machine.file_bytes import open_ordinary
 from fundamen.machine.gathered import SCRIPTS, GatheredMachine, gathering_script
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
@@ -138,7 +139,7 @@ def command(
 def _gathered(path: str) -> GatheredMachine:
     """The machine of what was gathered in a file. Raises: UnreadableError."""
     try:
-        with open(path, "rb") as file:
+        with open_ordinary(path) as file:
             return GatheredMachine(read_gathered(file, path), HostPath(os.path.abspath(path)))
     except OSError as error:
         raise UnreadableError(

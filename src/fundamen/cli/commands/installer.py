@@ -17,7 +17,7 @@ from fundamen.formats.container import Kind
 from fundamen.installers.debian_needs import READS
 from fundamen.installers.looking import Look, look_into
 from fundamen.installers.outcome import Meant
-from fundamen.machine.file_bytes import FileBytes
+from fundamen.machine.file_bytes import FileBytes, open_ordinary
 from fundamen.machine.machine import Machine
 from fundamen.model.display import shown
 from fundamen.model.errors import FundamenError, UnreadableError, UsageError
@@ -129,7 +129,7 @@ def _meant(name: str, package: str) -> Meant:
     """What a record of --json foresaw. Raises: UnreadableError: it is none, or of another package."""
     do = f"Make one before the run: fundamen installer --json {shown(package)} > {shown(name)}"
     try:
-        with open(name, "rb") as file:
+        with open_ordinary(name) as file:
             records = [msgspec.json.decode(line, type=InstallerRecord) for line in file.read(_MOST_RECORD).splitlines()]
     except OSError as error:
         raise UnreadableError(f"{shown(name)} cannot be read", error.strerror or str(error), do) from error
