@@ -35,7 +35,7 @@ class ASource:
         media.mkdir(parents=True)
         for name, data in files.items():
             (media / name).write_bytes(data)
-        identity = Identity("Ardvane Instruments", package, version)
+        identity = Identity("Ardvane Instruments", package, version, vouched="they are of this test")
         signing = Signing((HostPath(str(self.keys)),), NOW + timedelta(days=days))
         locations = HostPath(str(self.folder)), HostPath(str(media))
         self.fingerprint = publish(*locations, identity, place, signing).fingerprint

@@ -8,6 +8,7 @@ import zipfile
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
+import msgspec
 import pytest
 import zstandard
 from hypothesis import given
@@ -18,7 +19,10 @@ from builders.media import FILES, a_cabinet, a_disc_image, a_tar, a_zip
 from builders.pe import a_pe
 from builders.signing import NOW, APublisher, with_signature
 from fundamen.formats.byte_source import MemoryBytes
+from fundamen.formats.compound_file import CompoundFile
 from fundamen.formats.container import Kind, find_container
+from fundamen.formats.msi_database import read_database
+from fundamen.formats.msi_files import file_paths
 from fundamen.formats.pe import read_pe
 from fundamen.formats.tar_archive import unpacked_stream
 from fundamen.formats.zstd_frames import require_whole
@@ -62,6 +66,23 @@ def test_files_of_a_cabinet_that_go_over_many_blocks_are_whole() -> None:
 def test_a_package_gives_its_files_under_the_paths_where_it_puts_them() -> None:
     [(path, data)] = unpacked((DATA / "saltgrass.msi").read_bytes()).items()
     assert (path, data) == ("ProgramFilesFolder/Saltgrass/a.txt", b"hello tide\n")
+
+
+def test_the_property_of_a_standard_folder_decides_whatever_its_name_is_in_the_table() -> None:
+    whole = read_database(CompoundFile(MemoryBytes((DATA / "saltgrass.msi").read_bytes())), "it")
+    [file] = whole.tables["File"]
+    names = {"SystemFolder": "SystemFolder", "SystemFolder.A1B2C3": "SystemFolder", "ToolFolder": "TARGETDIR/System"}
+    for folder, expected in names.items():
+        tables = {
+            "Directory": (
+                {"Directory": "TARGETDIR", "Directory_Parent": None, "DefaultDir": "SourceDir"},
+                {"Directory": folder, "Directory_Parent": "TARGETDIR", "DefaultDir": "Sys|System"},
+            ),
+            "Component": ({"Component": file["Component_"], "Directory_": folder},),
+            "File": (file,),
+        }
+        paths = file_paths(msgspec.structs.replace(whole, tables=tables), "it")
+        assert list(paths.values()) == [f"{expected}/a.txt"]
 
 
 @pytest.mark.parametrize("column", [b"DefaultDir", b"Directory_Parent", b"FileName", b"Component_", b"Cabinet"])

@@ -36,6 +36,7 @@ class Said(msgspec.Struct, frozen=True):
     digests: tuple[str, ...]
     artefacts: bool  # each file of a folder is a package of its own
     toolchain: str | None  # the catalogue of a clean toolchain
+    vouched: str = ""  # how the packager knows files that nobody has signed
 
 
 def require_media(sheets: Sequence[str], toolchain: str | None) -> None:
@@ -72,7 +73,7 @@ def published(location: HostPath, origin: str, said: Said, signing: Signing) -> 
             )
         if said.artefacts:
             return publish_artefacts(location, path, said.publisher, signing)
-        identity = Identity(said.publisher, said.package, said.version, said.language or NEUTRAL)
+        identity = Identity(said.publisher, said.package, said.version, said.language or NEUTRAL, said.vouched)
         return (publish(location, path, identity, said.place, signing),)
     digests = [read_fingerprint(digest) for digest in said.digests]
     media = Media([path], digests, proving(options.this_host()), said.place, options.home(), options.now())

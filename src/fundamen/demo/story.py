@@ -142,7 +142,8 @@ def _packager() -> Iterator[Scene]:
         place = "{program}/../lib" if target.startswith("linux") else "{system}"
         words = ["sources", "publish", "source", "--from", f"media/saltgrass-4.2.1/{target}", "--keys", "keys"]
         words += ["--publisher", "Ardvane Instruments", "--package", "Saltgrass Runtime", "--version", "4.2.1"]
-        yield Scene(first, ("fundamen", *words, "--place", place), 0, is_shown=index == 0)
+        words += ["--vouch", "compared with the digests that Ardvane states", "--place", place]
+        yield Scene(first, ("fundamen", *words), 0, is_shown=index == 0)
 
 
 _MESSAGE = (

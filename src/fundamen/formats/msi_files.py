@@ -18,6 +18,39 @@ from fundamen.model.display import shown
 _MOST_DEPTH = 32
 _ROOT = "TARGETDIR"
 
+# Windows Installer reference, "System Folder Properties".
+_STANDARD_FOLDERS = frozenset(
+    {
+        "AdminToolsFolder",
+        "AppDataFolder",
+        "CommonAppDataFolder",
+        "CommonFiles64Folder",
+        "CommonFilesFolder",
+        "DesktopFolder",
+        "FavoritesFolder",
+        "FontsFolder",
+        "LocalAppDataFolder",
+        "MyPicturesFolder",
+        "NetHoodFolder",
+        "PersonalFolder",
+        "PrintHoodFolder",
+        "ProgramFiles64Folder",
+        "ProgramFilesFolder",
+        "ProgramMenuFolder",
+        "RecentFolder",
+        "SendToFolder",
+        "StartMenuFolder",
+        "StartupFolder",
+        "System16Folder",
+        "System64Folder",
+        "SystemFolder",
+        "TempFolder",
+        "TemplateFolder",
+        "WindowsFolder",
+        "WindowsVolume",
+    }
+)
+
 
 def cabinets_beside(source: ByteSource) -> tuple[str, ...]:
     """The names of the cabinets that a package expects beside it.
@@ -73,15 +106,15 @@ def file_paths(database: Database, what: str) -> dict[str, str]:
     def path_of(folder: str) -> list[str]:
         parts: list[str] = []
         for _ in range(_MOST_DEPTH):
+            standard = folder.partition(".")[0]  # a merge module adds its own identity after a dot
+            if standard in _STANDARD_FOLDERS:  # whatever its name is in the table
+                return [standard, *reversed(parts)]
             row = folders.get(folder)
             if row is None or row["Directory_Parent"] in {None, folder}:
                 return [_ROOT, *reversed(parts)]
             # "target:source", each "short|long"; a dot stands for the parent itself.
             target = str(row["DefaultDir"] or ".").partition(":")[0].rpartition("|")[2]
-            if target == ".":
-                if folder.endswith("Folder"):  # a folder of the system, by its property
-                    return [folder, *reversed(parts)]
-            else:
+            if target != ".":
                 parts.append(target)
             folder = str(row["Directory_Parent"])
         raise damaged(what, f"its folders are nested more than {_MOST_DEPTH} deep, or in a ring")

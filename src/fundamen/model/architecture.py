@@ -39,6 +39,13 @@ class Architecture(StrEnum):
         """Whether what is for this architecture is of use where ``wanted`` is called for."""
         return self is wanted or Architecture.ANY in {self, wanted}
 
+    def is_of_set(self, main: "Architecture") -> bool:
+        """Whether a file of this architecture belongs to a publisher's set for ``main``.
+
+        A set for ARM64 may hold ARM64EC files for the x86_64 processes there ("Arm64EC for Windows 11 apps").
+        """
+        return self.serves(main) or (self, main) == (Architecture.ARM64EC, Architecture.AARCH64)
+
 
 class Platform(StrEnum):
     """The family of operating systems whose loader a program is made for."""

@@ -353,7 +353,8 @@ def _whence(source: Source, package: Package) -> str:
         return f"from {source.name}, proven by the archive's signature, as apt checks it"
     if source.kind in {SourceKind.MEDIA, SourceKind.REFERENCE}:
         return f"from {source.name}; what vouches for it: {package.proven_by}"
-    return f"from the source {source.name}, proven by its signatures just now"
+    vouched = f"; vouched for by {package.proven_by}" if package.proven_by else ""
+    return f"from the source {source.name}, proven by its signatures just now{vouched}"
 
 
 def _launched(page: Page, restoration: Restoration[Traces], machine: Machine) -> None:

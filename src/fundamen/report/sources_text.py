@@ -81,6 +81,8 @@ def offers_text(
     eligible = [offer for offer in offers if offer.is_eligible]
     if eligible:
         page.answer(f"{name}: {eligible[0].package.title}, from {eligible[0].source.name}.", good=True)
+        if eligible[0].package.proven_by:
+            page.line(f"What vouches for it: {eligible[0].package.proven_by}.", 0)
     elif offers:
         page.answer(f"{name} is known, but no package that has it may be used here.", good=False)
         there = f"Versions with a build for {architecture}: {', '.join(builds)}." if builds else ""
@@ -117,5 +119,6 @@ def _version(package: Package) -> str:
 
 
 def _described(package: Package) -> tuple[str, str]:
+    vouched = f"; vouched for by {package.proven_by}" if package.proven_by else ""
     withdrawn = f"; withdrawn: {package.withdrawn}" if package.withdrawn is not None else ""
-    return package.title, f"by {package.publisher}, {counted(len(package.files), 'file')}{withdrawn}"
+    return package.title, f"by {package.publisher}, {counted(len(package.files), 'file')}{vouched}{withdrawn}"

@@ -97,6 +97,7 @@ class Media:
         self._contents = os.path.join(home, "content")
         self._now = now
         self._open: list[IO[bytes]] = []
+        self._named: set[Package] = set()
         self._claimed: list[ByteSource] = []  # cabinets that belong to a package or to another one beside them
         self._units: list[_Unit] | None = None
 
@@ -126,8 +127,12 @@ class Media:
         Raises:
             UnreadableError: a medium cannot be read, or is damaged.
         """
-        answering = ((unit, next(filter(_names_of, unit.files), None)) for unit in self._all_units())
+        answering = ((unit, _main_file(unit.files)) for unit in self._all_units())
         return tuple(self._package(unit, loose) for unit, loose in answering if loose is not None)
+
+    def states_name(self, package: Package) -> bool:
+        """Whether a package that was given before has its name from an install package's own tables."""
+        return package in self._named
 
     def content_of(self, file: PackageFile) -> HostPath:
         """Where the bytes of a file of a package lie that was given before."""
@@ -265,9 +270,9 @@ class Media:
             for packed, data in unit.of.unpack()
             if (loose := by_path.get(packed.path)) is not None
             and (not folder or packed.path.startswith(f"{folder}/"))
-            and (loose.binary is None or loose.binary.architecture.serves(binary.architecture))
+            and (loose.binary is None or loose.binary.architecture.is_of_set(binary.architecture))
         ]
-        return Package(
+        package = Package(
             publisher=unit.proof.publisher or identity.publisher,
             name=identity.name,
             version=identity.version,
@@ -279,6 +284,9 @@ class Media:
             proven_by=unit.proof.how,
             unproven=None if unit.proof.is_proven else unit.proof.why,
         )
+        if identity.has_name:
+            self._named.add(package)
+        return package
 
     def _kept(self, unit: _Unit, platform: Platform, loose: _Loose, folder: str, data: Readable) -> PackageFile:
         state = hashlib.sha256()
@@ -354,6 +362,13 @@ def _look_at(packed: PackedFile, data: Readable) -> _Loose:
                 return _Loose(packed, binary, version.language, is_for_developers, version.strings, number)
             return _Loose(packed, binary, is_for_developers=is_for_developers)
     return _Loose(packed, binary)
+
+
+def _main_file(files: Sequence[_Loose]) -> _Loose | None:
+    """The file that tells what a unit is: the first program or library, of the set's main architecture."""
+    answering = [loose for loose in files if _names_of(loose)]
+    others = (loose for loose in answering if loose.binary and loose.binary.architecture is not Architecture.ARM64EC)
+    return next(others, answering[0] if answering else None)
 
 
 def _names_of(loose: _Loose) -> set[str]:

@@ -27,6 +27,8 @@ _FOLDERS: dict[str, tuple[Base, str]] = {
     "SystemFolder": (Base.SYSTEM, ""),
     "System64Folder": (Base.SYSTEM, ""),
     "WindowsFolder": (Base.ROOT, "Windows"),
+    "FontsFolder": (Base.ROOT, "Windows/Fonts"),
+    "CommonAppDataFolder": (Base.ROOT, "ProgramData"),
     "ProgramFilesFolder": (Base.ROOT, "Program Files (x86)"),
     "ProgramFiles64Folder": (Base.ROOT, "Program Files"),
     "CommonFilesFolder": (Base.ROOT, "Program Files (x86)/Common Files"),
@@ -55,6 +57,7 @@ class Identity(msgspec.Struct, frozen=True):
     name: str
     version: str
     language: str  # neutral, or that of a language pack
+    has_name: bool = False  # whether an install package's own tables give the name
 
 
 def identify(
@@ -76,7 +79,7 @@ def identify(
         from fundamen.formats.debian_package import read_debian_package  # noqa: PLC0415 - only where one is met
 
         package = read_debian_package(source)
-        return Identity("Debian", package.name, package.version, NEUTRAL)
+        return Identity("Debian", package.name, package.version, NEUTRAL, has_name=True)
     name = strings.get("ProductName", "").strip() or title.rpartition(": ")[2].rpartition("/")[2] or _NO_NAME
     publisher = strings.get("CompanyName", "").strip() or UNKNOWN_PUBLISHER
     return Identity(publisher, name[:200], (version or UNKNOWN_VERSION)[:200], _language(name, language))
@@ -87,12 +90,13 @@ def _identity_of_msi(source: ByteSource, title: str) -> Identity:
     from fundamen.formats.msi_database import read_database  # noqa: PLC0415
 
     database = read_database(CompoundFile(source), f"The install package {shown(title)}")
-    name = database.property("ProductName") or title.rpartition("/")[2]
+    own = database.property("ProductName")
+    name = own or title.rpartition("/")[2]
     stated = database.property("ProductLanguage") or database.template.rpartition(";")[2].partition(",")[0]
     language = int(stated) if stated.isascii() and stated.isdigit() else 0
     publisher = database.property("Manufacturer") or UNKNOWN_PUBLISHER
     version = database.property("ProductVersion") or UNKNOWN_VERSION
-    return Identity(publisher[:200], name[:200], version[:200], _language(name, language))
+    return Identity(publisher[:200], name[:200], version[:200], _language(name, language), has_name=bool(own))
 
 
 def _language(name: str, language: int) -> str:

@@ -5,6 +5,7 @@ What is signed, and with which keys, is the affair of ``repository``.
 
 import hashlib
 import os
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 
@@ -24,7 +25,8 @@ from fundamen.sources.artefacts import find_artefacts
 from fundamen.sources.layout import content_path, place_parts
 from fundamen.sources.media import Media
 from fundamen.sources.media_identity import UNKNOWN_PUBLISHER, UNKNOWN_VERSION, read_place
-from fundamen.sources.repository import Repository
+from fundamen.sources.publisher_files import look_at
+from fundamen.sources.repository import Repository, identity_of
 
 _MOST_FILES = 100_000
 _SAID = "the packager, who took it in as the publisher's"
@@ -37,6 +39,7 @@ class Identity(msgspec.Struct, frozen=True):
     name: str
     version: str
     language: str = NEUTRAL
+    vouched: str = ""  # why files are taken in that no publisher has signed; technicians see it
 
 
 class Publication(msgspec.Struct, frozen=True):
@@ -53,6 +56,7 @@ class Signing(msgspec.Struct, frozen=True):
     keys: tuple[HostPath, ...]  # the packager's key folders
     expires_at: datetime  # when the signatures over the catalogue end
     thresholds: dict[str, int] = {}  # of a new source: how many keys a role has
+    replaces: str = ""  # why a package takes the place of another with the same name and version; technicians see it
 
 
 class Given(msgspec.Struct, frozen=True):
@@ -63,8 +67,8 @@ class Given(msgspec.Struct, frozen=True):
     version: str = ""
     language: str = ""
 
-    def completed(self, package: Package) -> Package:
-        """A package with what was given in place of what it says.
+    def completed(self, package: Package, *, has_name: bool) -> Package:
+        """A package with what was given in place of what it says; one that states its name keeps it.
 
         Raises:
             UsageError: neither says whose it is, or in which version.
@@ -72,7 +76,7 @@ class Given(msgspec.Struct, frozen=True):
         complete = msgspec.structs.replace(
             package,
             publisher=self.publisher or package.publisher,
-            name=self.name or package.name,
+            name=package.name if has_name else self.name or package.name,
             version=self.version or package.version,
             language=self.language or package.language,
         )
@@ -104,7 +108,8 @@ def publish(location: HostPath, media: HostPath, identity: Identity, place: str,
         signing: with which keys, and for how long.
 
     Raises:
-        UsageError: the place is none, or the files are not for one platform and architecture.
+        UntrustedError: a publisher's signature is broken, or there is none and nobody vouches.
+        UsageError: the place is none, the files are not for one platform and architecture, or state another version.
         UnreadableError: a file or key cannot be read, or the source cannot be written.
     """
     package = describe(media, identity, place)
@@ -143,7 +148,8 @@ def publish_packages(location: HostPath, media: Media, given: Given, signing: Si
                 why=package.unproven,
                 do="Take it from media that its publisher has signed, or vouch for the medium with --media-digest.",
             )
-    packages = [given.completed(package) for package in found]
+    packages = [given.completed(package, has_name=media.states_name(package)) for package in found]
+    _require_apart(packages)
     taken = [(package, [(file, media.content_of(file)) for file in package.files]) for package in packages]
     return publish_contents(location, taken, signing)
 
@@ -189,7 +195,7 @@ def publish_contents(
             for file, path in contents:
                 _take_in(path, file, content_path(location, file.sha256))
         repository = Repository(location, signing.keys, signing.expires_at, signing.thresholds)
-        repository.add(*(package for package, _ in taken))
+        repository.add(*(package for package, _ in taken), because=signing.replaces)
         return tuple(Publication(package, repository.fingerprint(), signing.expires_at) for package, _ in taken)
     except OSError as error:
         raise _unwritable(location, error) from error
@@ -231,20 +237,27 @@ def describe(media: HostPath, identity: Identity, place: str) -> Package:
     base, below = read_place(place)
     files: list[PackageFile] = []
     targets: set[tuple[Platform, Architecture]] = set()
+    unsigned: list[HostPath] = []
+    stated: set[str] = set()
     for path in _files_below(media):
         binary = _binary(path)
-        if binary is not None and binary.problems:
-            raise UnreadableError(
-                what=f"{shown(path)} cannot be published",
-                why=f"it is damaged: {binary.problems[0].place}: {binary.problems[0].reason}",
+        looked_at = look_at(path, binary)
+        if looked_at.why_not:
+            raise UntrustedError(
+                what=f"{shown(path)} is not published",
+                why=looked_at.why_not,
                 do="Take the publisher's files in from intact media.",
             )
+        unsigned += [path] if binary is not None and not looked_at.is_signed else []
+        stated |= {looked_at.version} - {""}
         if binary is not None:
             platform = Platform.LINUX if isinstance(binary, Elf) else Platform.WINDOWS
             targets.add((platform, binary.architecture))
         files.append(_describe_file(path, binary, base, "/".join(filter(None, (below, _relative(path, media))))))
-    if len(targets) > 1:  # code for any processor may lie beside code for one
-        targets = {target for target in targets if target[1] is not Architecture.ANY}
+    # Code for any processor may lie beside code for one, and ARM64EC beside ARM64.
+    targets = {
+        each for each in targets if not any(each != of and each[1].is_of_set(of[1]) for of in targets)
+    } or targets
     if files and not targets:  # nothing but data
         targets = {(Platform.ANY, Architecture.ANY)}
     if len(targets) != 1 or len(files) > _MOST_FILES:
@@ -255,7 +268,10 @@ def describe(media: HostPath, identity: Identity, place: str) -> Package:
             do="Publish each platform and architecture from a folder of its own.",
         )
     [(platform, architecture)] = targets
+    _require_vouched(unsigned, identity)
+    _require_stated(stated, identity)
     return Package(
+        proven_by=f"the packager: {identity.vouched}" if unsigned else "",
         publisher=identity.publisher,
         name=identity.name,
         version=identity.version,
@@ -264,6 +280,43 @@ def describe(media: HostPath, identity: Identity, place: str) -> Package:
         files=tuple(files),
         language=identity.language,
     )
+
+
+def _require_vouched(unsigned: Sequence[HostPath], identity: Identity) -> None:
+    if unsigned and not identity.vouched.strip():
+        more = f", and {len(unsigned) - 1} more" if len(unsigned) > 1 else ""
+        raise UntrustedError(
+            what=f"{shown(identity.name)} {shown(identity.version)} is not published",
+            why=f"no publisher has signed {shown(os.path.basename(unsigned[0]))}{more}",
+            do="Compare the files with what their publisher states; then say how you know them: --vouch 'REASON'.",
+        )
+
+
+def _require_stated(stated: set[str], identity: Identity) -> None:
+    """Where all files that state a version of their product state one and the same, it is the package's."""
+    if len(stated) != 1:
+        return
+    [version] = stated
+    numbers, said = (re.findall(r"\d+", each) for each in (version, identity.version))
+    if said and [n.lstrip("0") for n in numbers][: len(said)] != [n.lstrip("0") for n in said]:
+        raise UsageError(
+            what=f"{shown(identity.name)} {shown(identity.version)} cannot be published",
+            why=f"its files state that they are of version {shown(version)}",
+            do=f"Say --version {shown(version)}, or take in the files that you meant.",
+        )
+
+
+def _require_apart(packages: Sequence[Package]) -> None:
+    """See that no two packages of one medium would take each other's place."""
+    known: dict[str, Package] = {}
+    for package in packages:
+        other = known.setdefault(identity_of(package), package)
+        if {file.sha256 for file in other.files} != {file.sha256 for file in package.files}:
+            raise UsageError(
+                what=f"The packages of the medium cannot be published together: two are {package.title}",
+                why="technicians could not tell them apart, and one would take the place of the other",
+                do="Publish each from a medium or folder of its own, under names that say what it is: --package NAME.",
+            )
 
 
 def _describe_file(path: HostPath, binary: Binary | None, base: Base, place: str) -> PackageFile:

@@ -75,9 +75,17 @@ class Repository:
         with open(os.path.join(self._folder, "1.root.json"), "rb") as file:
             return root_fingerprint(file.read())
 
-    def add(self, *packages: Package) -> None:
-        """Write packages' descriptions, and sign what leads to them."""
-        self._put({_identity(package): package for package in packages})
+    def add(self, *packages: Package, because: str = "") -> None:
+        """Write packages' descriptions, and sign what leads to them.
+
+        Args:
+            packages: as they are to be.
+            because: why they take the place of others with the same names and versions; technicians see it.
+
+        Raises:
+            UsageError: the source has one already with other files, and nobody says why it is replaced.
+        """
+        self._put({identity_of(package): package for package in packages}, because)
 
     def carry(self, documents: Mapping[str, bytes]) -> None:
         """Take documents in, each in place of the one of its path (``layout.document_path``), and sign."""
@@ -147,7 +155,7 @@ class Repository:
             root.roles[role].threshold = len(signers)
         self._write_signed("1.root.json", root, self._signers("root", root))
 
-    def _put(self, packages: Mapping[str, Package]) -> None:
+    def _put(self, packages: Mapping[str, Package], because: str) -> None:
         """Put packages into their shards, each in place of the one with its identity."""
         targets = self._next("targets", Targets)
         shards: dict[str, dict[str, Package]] = {}
@@ -155,8 +163,8 @@ class Repository:
             shards.setdefault(shard_path(identity), {})[identity] = package
         for path, new in shards.items():
             known = targets.targets.get(path)
-            old = {_identity(each): each for each in self._shard(path, known)} if known is not None else {}
-            merged = {**old, **new}
+            old = {identity_of(each): each for each in self._shard(path, known)} if known is not None else {}
+            merged = {**old, **{key: _replacing(old.get(key), each, because) for key, each in new.items()}}
             data = packed_shard(merged[identity] for identity in sorted(merged))
             target = TargetFile.from_data(path, data, ["sha256"])
             self._write(self._shard_file(path, target), data)
@@ -221,27 +229,45 @@ class Repository:
         if len(found) < wanted.threshold:
             raise UnreadableError(
                 what=f"The source {shown(self._location)} cannot be signed",
-                why=f"its {role} role asks for {wanted.threshold} of its keys, and {len(found)} are in the key folders",
-                do="Name the folders with the keys that the source was made with: --keys FOLDER, as often as needed.",
+                why=f"its {role} role asks for {wanted.threshold} of its keys, and {len(found)} are there: "
+                + "; ".join(f"{shown(folder)} has {self._held(folder)}" for folder in self._keys),
+                do=f"Name the folder with the source's {role}.pem: --keys FOLDER, as often as needed.",
             )
         return found
 
+    def _held(self, folder: str) -> str:
+        """The roles of which a folder has keys, in words."""
+        found = [role for role in ROLES if any(os.path.dirname(path) == folder for path in self._paths_at_hand(role))]
+        return f"keys of {', '.join(found)}" if found else "no key"
+
     def _at_hand(self, role: str) -> list[CryptoSigner]:
+        return [_read_key(path) for path in self._paths_at_hand(role)]
+
+    def _paths_at_hand(self, role: str) -> list[str]:
         names = [f"{role}.pem", *(f"{role}-{number}.pem" for number in range(2, _MOST_KEYS))]
         paths = [os.path.join(folder, name) for folder in self._keys for name in names]
-        return [_read_key(path) for path in paths if os.path.exists(path)]
+        return [path for path in paths if os.path.exists(path)]
 
     def _made(self, role: str, count: int, *, replace: bool) -> list[CryptoSigner]:
         """New keys of a role; what replaces a key that lies there keeps it under another name."""
         signers = []
         for number in range(1, count + 1):
             name = f"{role}.pem" if number == 1 else f"{role}-{number}.pem"
-            path = os.path.join(self._keys[0], name)
+            path = self._place_of(name)
             if os.path.exists(path) and not replace:
                 signers.append(_read_key(path))
                 continue
             signers.append(_make_key(path))
         return signers
+
+    def _place_of(self, name: str) -> str:
+        """Where a key lies, or belongs: the new one of a role lies where its old one did."""
+        paths = [os.path.join(folder, name) for folder in self._keys]
+        return next(filter(os.path.exists, paths), paths[0])
+
+    def keys(self) -> dict[str, tuple[str, ...]]:
+        """The files of the keys at hand of each role."""
+        return {role: tuple(self._paths_at_hand(role)) for role in ROLES}
 
     def _write_signed(self, name: str, statement: _Signed, signers: Sequence[CryptoSigner]) -> None:
         metadata: Metadata[_Signed] = Metadata(statement)
@@ -253,7 +279,21 @@ class Repository:
         write_whole(os.path.join(self._location, relative), data)
 
 
-def _identity(package: Package) -> str:
+def _replacing(old: Package | None, new: Package, because: str) -> Package:
+    """A package in place of another with the same identity. Raises: UsageError: other files, and no reason for it."""
+    if old is None or {f.sha256 for f in old.files} == {f.sha256 for f in new.files}:
+        return new
+    if not because.strip():
+        raise UsageError(
+            what=f"{new.title} is not published",
+            why="the source has it already, with other files",
+            do="Publish it under a version of its own; or say why it takes that one's place: --replace 'REASON'.",
+        )
+    told = f"it takes the place of one that was published before: {because}"
+    return msgspec.structs.replace(new, proven_by="; ".join(filter(None, (new.proven_by, told))))
+
+
+def identity_of(package: Package) -> str:
     """What makes a package that package; another description with the same takes its place."""
     words = [package.publisher, package.name, package.version, package.platform, package.architecture, package.language]
     if package.is_for_developers:

@@ -35,6 +35,8 @@ def _signing(command: options.Command) -> options.Command:
 @click.option("--language", default="", help="Of a language pack; likewise.")
 @click.option("--place", default="", help="Where loose files belong: {program}, {system} or {root}, then a path.")
 @click.option("--media-digest", multiple=True, metavar="SHA256", help="Of media that nobody signed; you vouch for it.")
+@click.option("--vouch", default="", metavar="REASON", help="How you know files that nobody signed; it is shown.")
+@click.option("--replace", default="", metavar="REASON", help="Why it replaces what has its name and version.")
 @click.option(
     "--artefacts", is_flag=True, help="Each wheel, archive or tarball of the folder is a package by its name."
 )
@@ -53,6 +55,8 @@ def publish(
     language: str,
     place: str,
     media_digest: tuple[str, ...],
+    vouch: str,
+    replace: str,
     artefacts: bool,
     toolchain: str | None,
     sheets: tuple[str, ...],
@@ -68,12 +72,16 @@ def publish(
     its name and version itself (--artefacts). A new source is made with new keys: root, targets, snapshot, timestamp.
     The root's is needed only to make a source and to replace keys: keep it offline.
 
+    Nothing damaged, and nothing whose publisher's signature is broken, is taken in. Programs and libraries that nobody
+    has signed need --vouch. What is published is never replaced by other files, unless you say why with --replace.
+
     A source carries requirement sheets as well (fundamen prereqs --carried NAME), and toolchains with their catalogues.
 
     \b
     fundamen sources publish /srv/source --from saltgrass-4.2.1-x64.msi --keys ~/keys
     fundamen sources publish /srv/source --from media/saltgrass-4.2.1 --keys ~/keys \\
-        --publisher 'Ardvane Instruments' --package 'Saltgrass Runtime' --version 4.2.1 --place '{program}/../lib'
+        --publisher 'Ardvane Instruments' --package 'Saltgrass Runtime' --version 4.2.1 --place '{program}/../lib' \\
+        --vouch 'compared with the digests that the publisher states'
     fundamen sources publish /srv/source --sheet tidebook.toml --keys ~/keys
     fundamen sources publish /srv/source --from clean/breakwater --toolchain breakwater-2.1.0.json --keys ~/keys
     fundamen sources publish /srv/source --from wheels --artefacts --publisher 'Ardvane Instruments' --keys ~/keys
@@ -84,7 +92,7 @@ def publish(
 
     with output:
         signing = Signing(
-            _folders(keys), options.now() + timedelta(days=days), options.counts("--threshold", threshold)
+            _folders(keys), options.now() + timedelta(days=days), options.counts("--threshold", threshold), replace
         )
         location = HostPath(os.path.abspath(folder))
         if sheets:
@@ -92,7 +100,7 @@ def publish(
         if origin is None:
             require_media(sheets, toolchain)
             return
-        said = Said(publisher, package, package_version, language, place, media_digest, artefacts, toolchain)
+        said = Said(publisher, package, package_version, language, place, media_digest, artefacts, toolchain, vouch)
         with output.working(f"Publishing {origin}"):
             publications = published(location, origin, said, signing)
         if output.as_json:
@@ -173,8 +181,8 @@ def renew(folder: str, *, keys: tuple[str, ...], days: float, output: Output) ->
 def rotate(folder: str, *, role: str, keys: tuple[str, ...], days: float, output: Output) -> None:
     """Give ROLE of the source in FOLDER new keys; what is signed with the old ones is believed no longer.
 
-    The root's key must be at hand. Technicians need do nothing: they follow from the root that they trust. The old keys
-    stay in the key folder under another name.
+    The root's key must be at hand. Technicians need do nothing: they follow from the root that they trust. The new key
+    takes the place of the old one, in the folder where that lay; the old one stays beside it under another name.
 
     \b
     fundamen sources rotate /srv/source targets --keys ~/keys --keys /media/safe/root-key
@@ -182,8 +190,11 @@ def rotate(folder: str, *, role: str, keys: tuple[str, ...], days: float, output
     from fundamen.sources.repository import Repository  # noqa: PLC0415 - loads python-tuf
 
     with output:
-        Repository(_existing(folder), _folders(keys), options.now() + timedelta(days=days)).rotate(role)
-        output.note(f"The {role} role has new keys; the old ones count no longer.")
+        repository = Repository(_existing(folder), _folders(keys), options.now() + timedelta(days=days))
+        repository.rotate(role)
+        output.note(f"The {role} role has new keys; the old ones count no longer, and lie beside them as .retired.")
+        for each, paths in repository.keys().items():
+            output.note(f"  {each}: {', '.join(paths) or 'not in these folders'}")
 
 
 def _existing(folder: str) -> HostPath:
