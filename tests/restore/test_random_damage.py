@@ -45,7 +45,7 @@ def names_of(program: int) -> list[str]:
 def content(name: str, version: int = 2) -> bytes:
     """A library that no damage of one byte makes into another."""
     own = hashlib.sha256(f"{name} {version}".encode()).digest()
-    return an_elf(soname=name, padding=16 * (len(name) + version)) + own
+    return an_elf(soname=name, padding=16 * (len(name) + version)) + own  # which no loader reads
 
 
 class Harbour:
@@ -158,7 +158,7 @@ def shadowed(harbour: Harbour, path: str, chance: random.Random) -> None:
     data = harbour.path(path).read_bytes()
     own = harbour.path(path.replace("/lib/", "/own/"))
     own.parent.mkdir(exist_ok=True)
-    own.write_bytes(data[: chance.randrange(64, len(data))])
+    own.write_bytes(data[: chance.randrange(64, len(data) - hashlib.sha256().digest_size)])  # to the loader, too
 
 
 def mixed(harbour: Harbour, path: str, chance: random.Random) -> None:
