@@ -1,11 +1,13 @@
 """Build installation media: disc images, tar and ZIP archives, cabinets; outside tools prove the readers of each."""
 
+import gzip
 import io
+import lzma
 import struct
 import tarfile
 import zipfile
 import zlib
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
 import pycdlib
 
@@ -29,14 +31,29 @@ def a_disc_image(files: Mapping[str, bytes] = FILES) -> bytes:
     return out.getvalue()
 
 
-def a_tar(files: Mapping[str, bytes] = FILES) -> bytes:
+def a_tar(files: Mapping[str, bytes] = FILES, pack: Callable[[bytes], bytes] = gzip.compress) -> bytes:
     out = io.BytesIO()
-    with tarfile.open(fileobj=out, mode="w:gz") as archive:
+    with tarfile.open(fileobj=out, mode="w") as archive:
         for name, data in files.items():
             info = tarfile.TarInfo(name)
             info.size = len(data)
             archive.addfile(info, io.BytesIO(data))
-    return out.getvalue()
+    return pack(out.getvalue())
+
+
+def a_deb(name: str, version: str, files: Mapping[str, bytes] = FILES) -> bytes:
+    """A package by deb(5), for amd64."""
+    control = f"Package: {name}\nVersion: {version}\nArchitecture: amd64\n".encode()
+    parts = {
+        "debian-binary": b"2.0\n",
+        "control.tar.xz": a_tar({"./control": control}, lzma.compress),
+        "data.tar.xz": a_tar({f"./{path}": data for path, data in files.items()}, lzma.compress),
+    }
+    whole = b"!<arch>\n"
+    for member, data in parts.items():
+        head = f"{member:16}{0:<12}{0:<6}{0:<6}{100644:<8}{len(data):<10}`\n".encode()
+        whole += head + data + b"\n" * (len(data) % 2)
+    return whole
 
 
 def a_zip(files: Mapping[str, bytes] = FILES) -> bytes:

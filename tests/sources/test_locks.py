@@ -11,12 +11,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from builders.media import a_tar, a_zip
 from conftest import Fundamen
 from fundamen.formats.lock_file import Kind, read_lock_file
 from fundamen.model.errors import DamagedFileError
 
 WHEEL, TARBALL = "saltgrass-4.2-py3-none-any.whl", "saltgrass-4.2.tgz"
-OLD, NEW = b"the file that was locked", b"the file that lies there"
+OLD, NEW = a_tar({"package/tide.js": b"what was locked"}), b"the file that lies there"
 
 
 def sha256(data: bytes) -> str:
@@ -113,7 +114,8 @@ def test_a_catalogue_vouches_for_artefacts_that_the_packager_took_in(
 ) -> None:
     media, lock = tmp_path / "media", tmp_path / "package-lock.json"
     media.mkdir()
-    for name in (TARBALL, "saltgrass-4.3-cp311-cp311-musllinux_1_2_aarch64.whl", "reed_bed-1.0.tar.gz"):
+    (media / "saltgrass-4.3-cp311-cp311-musllinux_1_2_aarch64.whl").write_bytes(a_zip())
+    for name in (TARBALL, "reed_bed-1.0.tar.gz"):
         (media / name).write_bytes(OLD)
     words = ("--from", str(media), "--artefacts", "--publisher", "Ardvane Instruments", "--keys", "keys")
     published = fundamen("sources", "publish", "source", *words, "--json")

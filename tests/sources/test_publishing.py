@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from builders.elf import an_elf
-from builders.media import a_disc_image, a_zip
+from builders.media import a_deb, a_disc_image, a_zip
 from builders.pe import a_pe
 from builders.signing import APublisher
 from command import Ran
@@ -59,6 +59,60 @@ def test_what_the_packager_could_not_stand_for_is_refused_with_the_way_on(publis
     ran = publish(files, *more, version=version)
     told = " ".join(ran.err.split())
     assert (ran.status in {2, 3, 4}, said in told, "Do: " in told) == (True, True, True), ran.out + ran.err
+
+
+WHEEL = "tide-4.2-cp311-cp311-linux_x86_64.whl"
+SAYS = {"tide-4.2.dist-info/METADATA": b"Metadata-Version: 2.1\nName: tide\nVersion: 4.2\n\n"}
+ARTEFACTS: dict[str, tuple[str, bytes, str]] = {  # file name, content, what is said
+    "a page of a web server": (WHEEL, b"<html>not found</html>", "begins with '<html>not found</html>'"),
+    "cut off": (WHEEL, a_zip(SAYS)[:-30], "it is damaged"),
+    "another version": (WHEEL.replace("4.2", "4.3"), a_zip(SAYS), "it says that it is tide 4.2"),
+    "another project": (WHEEL.replace("tide", "tidy"), a_zip(SAYS), "it says that it is tide 4.2"),
+    "another processor": (
+        WHEEL,
+        a_zip({**SAYS, "x.so": an_elf("aarch64")}),
+        "x.so in it is for linux aarch64",
+    ),
+    "another system": (
+        WHEEL,
+        a_zip({**SAYS, "x.pyd": a_pe(name="x.pyd")}),
+        "x.pyd in it is for windows x86_64",
+    ),
+    "no library": (WHEEL, a_zip({**SAYS, "tide/x.so": b"see x.so.1"}), "tide/x.so in it is no library"),
+}
+
+
+@pytest.mark.parametrize("name", ARTEFACTS)
+def test_an_artefact_that_is_not_what_its_name_says_is_refused(fundamen: Fundamen, tmp_path: Path, name: str) -> None:
+    file, content, said = ARTEFACTS[name]
+    (tmp_path / "wheels").mkdir()
+    words = ("--publisher", "A", "--keys", tmp_path / "keys", "--from", tmp_path / "wheels")
+    (tmp_path / "wheels" / WHEEL).write_bytes(a_zip({**SAYS, "tide/x.so": an_elf()}))
+    assert fundamen("sources", "publish", tmp_path / "source", "--artefacts", *words).status == 0
+    (tmp_path / "wheels" / file).write_bytes(content)
+    ran = fundamen("sources", "publish", tmp_path / "source", "--artefacts", *words)
+    assert (ran.status, said in " ".join(ran.err.split())) == (4, True), ran.out + ran.err
+
+
+@pytest.mark.parametrize(
+    ("built_for", "version", "said"),
+    [
+        ("aarch64", "", "it says that it is for amd64, and its files for aarch64"),
+        ("x86_64", "4.3", "they are of version 1:4.2-1"),
+        ("x86_64", "4.2", ""),
+    ],
+)
+def test_what_an_install_package_says_of_itself_stays(
+    fundamen: Fundamen, tmp_path: Path, built_for: str, version: str, said: str
+) -> None:
+    file = tmp_path / "it.deb"
+    library = an_elf(built_for, soname="libsalt.so.4")
+    file.write_bytes(data := a_deb("libsalt4", "1:4.2-1", {"usr/lib/libsalt.so.4": library}))
+    words = ("--publisher", "Ardvane", "--package", "Other", "--version", version, "--keys", tmp_path / "keys")
+    digest = ("--media-digest", hashlib.sha256(data).hexdigest())
+    ran = fundamen("sources", "publish", tmp_path / "source", "--from", file, *words, *digest)
+    told = " ".join((ran.out + ran.err).split())
+    assert (ran.status, (said or "signed: libsalt4 4.2") in told) == (2 if said else 0, True), told
 
 
 def test_what_is_vouched_for_is_published_and_technicians_see_why(

@@ -2,45 +2,17 @@
 
 import base64
 import hashlib
-import io
-import lzma
-import tarfile
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 from builders.machine import ALinuxMachine, AWindowsMachine
+from builders.media import a_deb
 from conftest import Fundamen
 
 ARCHIVES = "/var/cache/apt/archives"
 STORE = "/Windows/WinSxS"
-
-
-def a_tar(**files: bytes) -> bytes:
-    out = io.BytesIO()
-    with tarfile.open(fileobj=out, mode="w") as tar:
-        for name, data in files.items():
-            member = tarfile.TarInfo(f"./{name}")
-            member.size = len(data)
-            tar.addfile(member, io.BytesIO(data))
-    return lzma.compress(out.getvalue())
-
-
-def a_deb(name: str, version: str) -> bytes:
-    """A package by deb(5)."""
-    control = f"Package: {name}\nVersion: {version}\nArchitecture: amd64\n".encode()
-    parts = {
-        "debian-binary": b"2.0\n",
-        "control.tar.xz": a_tar(control=control),
-        "data.tar.xz": a_tar(tide=b"the sea " * 999),
-    }
-    whole = b"!<arch>\n"
-    for member, data in parts.items():
-        whole += (
-            f"{member:16}{0:<12}{0:<6}{0:<6}{100644:<8}{len(data):<10}`\n".encode() + data + b"\n" * (len(data) % 2)
-        )
-    return whole
 
 
 def spoilt(fundamen: Fundamen, root: Path, depth: str = "used") -> list[dict[str, Any]]:

@@ -34,7 +34,7 @@ from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source, SourceKind
-from fundamen.sources.media_identity import Proof, identify, is_for_developers, place_of_packed
+from fundamen.sources.media_identity import Proof, Stated, identify, is_for_developers, place_of_packed
 from fundamen.trust.digest import digest_of
 
 _TELLS_PLACES = {Kind.MSI, Kind.DEBIAN}
@@ -97,7 +97,7 @@ class Media:
         self._contents = os.path.join(home, "content")
         self._now = now
         self._open: list[IO[bytes]] = []
-        self._named: set[Package] = set()
+        self._stated: dict[Package, Stated] = {}
         self._claimed: list[ByteSource] = []  # cabinets that belong to a package or to another one beside them
         self._units: list[_Unit] | None = None
 
@@ -130,9 +130,9 @@ class Media:
         answering = ((unit, _main_file(unit.files)) for unit in self._all_units())
         return tuple(self._package(unit, loose) for unit, loose in answering if loose is not None)
 
-    def states_name(self, package: Package) -> bool:
-        """Whether a package that was given before has its name from an install package's own tables."""
-        return package in self._named
+    def stated_by(self, package: Package) -> Stated | None:
+        """What the install package that a given one is made from says of itself; None where none does."""
+        return self._stated.get(package)
 
     def content_of(self, file: PackageFile) -> HostPath:
         """Where the bytes of a file of a package lie that was given before."""
@@ -284,8 +284,8 @@ class Media:
             proven_by=unit.proof.how,
             unproven=None if unit.proof.is_proven else unit.proof.why,
         )
-        if identity.has_name:
-            self._named.add(package)
+        if identity.stated is not None:
+            self._stated[package] = identity.stated
         return package
 
     def _kept(self, unit: _Unit, platform: Platform, loose: _Loose, folder: str, data: Readable) -> PackageFile:

@@ -4,9 +4,10 @@ import re
 
 import msgspec
 
+from fundamen.evidence.debian_contents import DEBIAN_NAMES
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.container import Kind
-from fundamen.model.architecture import Platform
+from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
 from fundamen.model.package import NEUTRAL, Base
@@ -57,7 +58,16 @@ class Identity(msgspec.Struct, frozen=True):
     name: str
     version: str
     language: str  # neutral, or that of a language pack
-    has_name: bool = False  # whether an install package's own tables give the name
+    stated: "Stated | None" = None  # what an install package's own tables say
+
+
+class Stated(msgspec.Struct, frozen=True):
+    """What an install package says of itself; whoever publishes it cannot say otherwise."""
+
+    name: str
+    version: str  # empty where it says nothing
+    processor: str = ""  # as the format calls it; empty where it says nothing
+    architecture: Architecture | None = None  # None where it is for any, or for one that is not known here
 
 
 def identify(
@@ -79,7 +89,9 @@ def identify(
         from fundamen.formats.debian_package import read_debian_package  # noqa: PLC0415 - only where one is met
 
         package = read_debian_package(source)
-        return Identity("Debian", package.name, package.version, NEUTRAL, has_name=True)
+        built_for = {name: architecture for architecture, name in DEBIAN_NAMES.items()}.get(package.architecture)
+        stated = Stated(package.name, package.version, package.architecture, built_for)
+        return Identity("Debian", package.name, package.version, NEUTRAL, stated)
     name = strings.get("ProductName", "").strip() or title.rpartition(": ")[2].rpartition("/")[2] or _NO_NAME
     publisher = strings.get("CompanyName", "").strip() or UNKNOWN_PUBLISHER
     return Identity(publisher, name[:200], (version or UNKNOWN_VERSION)[:200], _language(name, language))
@@ -90,13 +102,15 @@ def _identity_of_msi(source: ByteSource, title: str) -> Identity:
     from fundamen.formats.msi_database import read_database  # noqa: PLC0415
 
     database = read_database(CompoundFile(source), f"The install package {shown(title)}")
-    own = database.property("ProductName")
-    name = own or title.rpartition("/")[2]
+    own_name = database.property("ProductName")
+    name = own_name or title.rpartition("/")[2]
     stated = database.property("ProductLanguage") or database.template.rpartition(";")[2].partition(",")[0]
     language = int(stated) if stated.isascii() and stated.isdigit() else 0
     publisher = database.property("Manufacturer") or UNKNOWN_PUBLISHER
     version = database.property("ProductVersion") or UNKNOWN_VERSION
-    return Identity(publisher[:200], name[:200], version[:200], _language(name, language), has_name=bool(own))
+    # The template says for which kind of system it is; what is for x86 may bring files for others.
+    own = Stated(own_name, database.property("ProductVersion")) if own_name else None
+    return Identity(publisher[:200], name[:200], version[:200], _language(name, language), own)
 
 
 def _language(name: str, language: int) -> str:

@@ -1,23 +1,40 @@
-"""Look at a file that a packager takes in: what it says of itself, and why it must not be taken in."""
+"""Look at a file that a packager takes in: what it says of itself, and why it must not be taken in.
 
+Sources for the artefacts: "Binary distribution format" and "Core metadata specifications" (packaging.python.org); npm's
+package.json lies in the folder ``package`` of a tarball.
+"""
+
+import email.parser
 import os
 import re
 from datetime import UTC, datetime
 
 import msgspec
+from packaging.version import InvalidVersion, Version
 
+from fundamen.formats.binary import read_binary
+from fundamen.formats.byte_source import MemoryBytes
+from fundamen.formats.container import Kind, find_container
+from fundamen.formats.packed import PackedFile, Readable
 from fundamen.formats.pe import Pe
 from fundamen.formats.pe_version import read_version
 from fundamen.machine.file_bytes import FileBytes
-from fundamen.model.binary import Binary
+from fundamen.model.architecture import Architecture, Platform
+from fundamen.model.binary import Binary, Format
 from fundamen.model.display import shown
-from fundamen.model.errors import DamagedFileError
+from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.paths import HostPath
+from fundamen.sources.artefacts import Artefact, ArtefactName, normalised
 
 _OF_CODE = re.compile(r"\.(?:dll|exe|sys|ocx|pyd|dylib|so(?:\.\d+)*)$", re.IGNORECASE)
 _LINKER_SCRIPT = re.compile(rb"\b(?:GROUP|INPUT|OUTPUT_FORMAT)\b")
 _ANY_TIME = datetime(2020, 1, 1, tzinfo=UTC)  # whether somebody has changed a file does not depend on when one looks
 _SHOWN = 24  # bytes of what is no library
+_MOST_READ = 256 << 20  # bytes of one file that is looked into
+_PIECE = 1 << 20
+_METADATA = re.compile(r"^(?:[^/]+\.dist-info/METADATA|[^/]+/PKG-INFO)$")
+_MODULE = re.compile(r"\.(?:so(?:\.\d+)*|pyd)$")
+_PLATFORMS = {Format.ELF: Platform.LINUX, Format.MACHO: Platform.MACOS, Format.PE: Platform.WINDOWS}
 
 
 class LookedAt(msgspec.Struct, frozen=True):
@@ -35,7 +52,7 @@ def look_at(path: HostPath, binary: Binary | None) -> LookedAt:
             head = source.read_at(0, 4096)
             if _OF_CODE.search(os.path.basename(path)) and not _LINKER_SCRIPT.search(head):
                 begins = shown(head[:_SHOWN].decode("utf-8", "replace"))
-                return LookedAt(f"it has the name of a library or program and is none; it begins with {begins!r}")
+                return LookedAt(f"it has the name of a library or program and is none; it begins with '{begins}'")
             return LookedAt()
         if binary.problems:
             return LookedAt(f"it is damaged: {binary.problems[0].place}: {binary.problems[0].reason}")
@@ -57,3 +74,68 @@ def look_at(path: HostPath, binary: Binary | None) -> LookedAt:
         if publisher.verdict is Standing.TAMPERED:
             return LookedAt(f"its publisher's signature is broken: {publisher.reason}")
         return LookedAt(is_signed=publisher.verdict is not Standing.UNSIGNED, version=version)
+
+
+def why_no_artefact(artefact: Artefact) -> str:
+    """Why a wheel, source archive or npm tarball is not what its name says; empty where it is. Raises: OSError."""
+    with FileBytes(artefact.path, os.path.basename(artefact.path)) as source:
+        container = find_container(source)
+        kind = Kind.ZIP if artefact.path.endswith((".whl", ".zip")) else Kind.TAR
+        if container is None or container.kind is not kind:
+            begins = shown(source.read_at(0, _SHOWN).decode("utf-8", "replace"))
+            return f"it has the name of an archive and is none; it begins with '{begins}'"
+        try:
+            return next(filter(None, (_contradiction(*each, artefact.name) for each in container.unpack())), "")
+        except DamagedFileError as error:
+            return f"it is damaged: {error.why}"
+
+
+def _contradiction(packed: PackedFile, data: Readable, told: ArtefactName) -> str:
+    """What in one file of an artefact contradicts its name; the file is read to its end, where its checksum is."""
+    wanted = _METADATA.match(packed.path) or packed.path == "package/package.json"
+    if (not wanted and not _MODULE.search(packed.path)) or packed.size > _MOST_READ:
+        while data.read(_PIECE):
+            pass
+        return ""
+    whole = data.read(packed.size + 1)
+    if _MODULE.search(packed.path):
+        return _other_build(packed.path, whole, told)
+    name, version = _said_in(packed.path, whole)
+    try:
+        is_other_version = bool(version) and Version(version) != Version(told.version)
+    except InvalidVersion:
+        is_other_version = version != told.version
+    is_other = bool(name) and normalised(name) != normalised(told.project)
+    return f"inside it says that it is {shown(name)} {shown(version)}" if is_other or is_other_version else ""
+
+
+def _said_in(path: str, data: bytes) -> tuple[str, str]:
+    """The name and version in a file of metadata; empty where it says nothing that can be read."""
+    if path.endswith(".json"):
+        try:
+            told = msgspec.json.decode(data, type=_Npm)
+        except (msgspec.DecodeError, RecursionError):
+            return "", ""
+        return told.name, told.version
+    message = email.parser.BytesHeaderParser().parsebytes(data)
+    return str(message.get("Name", "")), str(message.get("Version", ""))
+
+
+class _Npm(msgspec.Struct):
+    name: str = ""
+    version: str = ""
+
+
+def _other_build(path: str, data: bytes, told: ArtefactName) -> str:
+    if not told.tags:
+        return ""
+    try:
+        binary = read_binary(MemoryBytes(data, path))
+    except UnreadableError:
+        return f"{shown(path)} in it is no library"
+    if binary.problems:
+        return f"{shown(path)} in it is damaged: {binary.problems[0].reason}"
+    platform = _PLATFORMS[binary.format]
+    of_any = {Platform.ANY: True}.get(told.platform, platform is told.platform)
+    fits = told.architecture is Architecture.ANY or told.architecture in {binary.architecture, *binary.also_for}
+    return "" if of_any and fits else f"{shown(path)} in it is for {platform} {binary.architecture}"

@@ -24,8 +24,8 @@ from fundamen.placing.own_files import copy_whole
 from fundamen.sources.artefacts import find_artefacts
 from fundamen.sources.layout import content_path, place_parts
 from fundamen.sources.media import Media
-from fundamen.sources.media_identity import UNKNOWN_PUBLISHER, UNKNOWN_VERSION, read_place
-from fundamen.sources.publisher_files import look_at
+from fundamen.sources.media_identity import UNKNOWN_PUBLISHER, UNKNOWN_VERSION, Stated, read_place
+from fundamen.sources.publisher_files import look_at, why_no_artefact
 from fundamen.sources.repository import Repository, identity_of
 
 _MOST_FILES = 100_000
@@ -67,16 +67,24 @@ class Given(msgspec.Struct, frozen=True):
     version: str = ""
     language: str = ""
 
-    def completed(self, package: Package, *, has_name: bool) -> Package:
-        """A package with what was given in place of what it says; one that states its name keeps it.
+    def completed(self, package: Package, stated: Stated | None = None) -> Package:
+        """A package with what was given; what an install package says of itself stays.
 
         Raises:
-            UsageError: neither says whose it is, or in which version.
+            UsageError: neither says whose it is, or in which version; or what it says is contradicted.
         """
+        if stated is not None:
+            _require_version(package.name, stated.version, self.version)
+            if stated.architecture is not None and not package.architecture.is_of_set(stated.architecture):
+                raise UsageError(
+                    what=f"{package.title} is not published",
+                    why=f"it says that it is for {shown(stated.processor)}, and its files for {package.architecture}",
+                    do="Ask its publisher for a package that fits together.",
+                )
         complete = msgspec.structs.replace(
             package,
             publisher=self.publisher or package.publisher,
-            name=package.name if has_name else self.name or package.name,
+            name=(stated and stated.name) or self.name or package.name,
             version=self.version or package.version,
             language=self.language or package.language,
         )
@@ -148,7 +156,7 @@ def publish_packages(location: HostPath, media: Media, given: Given, signing: Si
                 why=package.unproven,
                 do="Take it from media that its publisher has signed, or vouch for the medium with --media-digest.",
             )
-    packages = [given.completed(package, has_name=media.states_name(package)) for package in found]
+    packages = [given.completed(package, media.stated_by(package)) for package in found]
     _require_apart(packages)
     taken = [(package, [(file, media.content_of(file)) for file in package.files]) for package in packages]
     return publish_contents(location, taken, signing)
@@ -159,16 +167,24 @@ def publish_artefacts(
 ) -> tuple[Publication, ...]:
     """Take the wheels, source archives and npm tarballs of a folder into a source, each as a package under its name.
 
-    What a name says is believed, as the packager says whose they are.
+    What a name says is compared with what is inside; whose they are is what the packager says.
 
     Raises:
+        UntrustedError: one is damaged, or is not what its name says.
         UsageError: there are none.
         UnreadableError: a file or key cannot be read, or the source cannot be written.
     """
     taken = []
     for artefact in find_artefacts([folder]):
-        file = _describe_file(artefact.path, None, Base.PROGRAM, os.path.basename(artefact.path))
         told = artefact.name
+        why_not = why_no_artefact(artefact)
+        if why_not:
+            raise UntrustedError(
+                what=f"{shown(artefact.path)} is not published",
+                why=why_not,
+                do="Fetch it anew from its publisher; where it is as it was published, ask there.",
+            )
+        file = _describe_file(artefact.path, None, Base.PROGRAM, os.path.basename(artefact.path))
         package = Package(
             publisher, told.project, told.version, told.platform, told.architecture, (file,), proven_by=_SAID
         )
@@ -269,7 +285,8 @@ def describe(media: HostPath, identity: Identity, place: str) -> Package:
         )
     [(platform, architecture)] = targets
     _require_vouched(unsigned, identity)
-    _require_stated(stated, identity)
+    if len(stated) == 1:  # all files that state a version of their product state this one
+        _require_version(identity.name, stated.pop(), identity.version)
     return Package(
         proven_by=f"the packager: {identity.vouched}" if unsigned else "",
         publisher=identity.publisher,
@@ -292,15 +309,11 @@ def _require_vouched(unsigned: Sequence[HostPath], identity: Identity) -> None:
         )
 
 
-def _require_stated(stated: set[str], identity: Identity) -> None:
-    """Where all files that state a version of their product state one and the same, it is the package's."""
-    if len(stated) != 1:
-        return
-    [version] = stated
-    numbers, said = (re.findall(r"\d+", each) for each in (version, identity.version))
-    if said and [n.lstrip("0") for n in numbers][: len(said)] != [n.lstrip("0") for n in said]:
+def _require_version(name: str, version: str, given: str) -> None:
+    numbers, said = (re.findall(r"\d+", each.rpartition(":")[2]) for each in (version, given))
+    if numbers and said and [n.lstrip("0") for n in numbers][: len(said)] != [n.lstrip("0") for n in said]:
         raise UsageError(
-            what=f"{shown(identity.name)} {shown(identity.version)} cannot be published",
+            what=f"{shown(name)} {shown(given)} cannot be published",
             why=f"its files state that they are of version {shown(version)}",
             do=f"Say --version {shown(version)}, or take in the files that you meant.",
         )
