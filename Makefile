@@ -57,6 +57,7 @@ bench: $(VENV)/.dev
 	$(BIN)/python benchmarks/requirements.py
 	$(BIN)/python benchmarks/survey.py
 	$(BIN)/python benchmarks/digests.py
+	$(BIN)/python benchmarks/growth.py
 
 # The JSON Schemas in docs/schemas/, anew from the types.
 schemas: $(VENV)/.dev

@@ -17,10 +17,10 @@ _MOST_COPIES = 3  # of one library
 
 def with_copies(machine: Machine, trace: Trace, authorities: Sequence[Authority]) -> Trace:
     """The trace, with a remark on each missing library of which copies lie where its loader does not look."""
-    missing = [c for c in trace.components if c.verdict is Verdict.MISSING and c.kind == "shared-library"]
+    missing = [component for component in trace.components if _is_lost(component)]
     if not missing:
         return trace
-    trace = msgspec.structs.replace(trace, components=tuple(_with_other_case(machine, c) for c in trace.components))
+    trace = _with_other_case(machine, trace, missing)
     names = {machine.folded(machine.paths.basename(component.name)) for component in missing}
     copies = _find(machine, trace, names)
     subjects = [Subject(path, name, trace.architecture) for name, paths in copies.items() for path in paths]
@@ -28,7 +28,7 @@ def with_copies(machine: Machine, trace: Trace, authorities: Sequence[Authority]
 
     def remarked(component: Component) -> Component:
         paths = copies.get(machine.folded(machine.paths.basename(component.name)), ())
-        if component.verdict is not Verdict.MISSING or component.kind != "shared-library" or not paths:
+        if not _is_lost(component) or not paths:
             return component
         remarks = tuple(_told(path, said.get(path)) for path in paths)
         return msgspec.structs.replace(component, remarks=(*component.remarks, *remarks))
@@ -36,21 +36,36 @@ def with_copies(machine: Machine, trace: Trace, authorities: Sequence[Authority]
     return msgspec.structs.replace(trace, components=tuple(map(remarked, trace.components)))
 
 
-def _with_other_case(machine: Machine, component: Component) -> Component:
-    """The component, with a remark on a file where its loader looks whose name differs in case alone."""
-    if component.verdict is not Verdict.MISSING or component.kind != "shared-library":
-        return component
-    name = machine.paths.basename(component.name)
-    for folder in dict.fromkeys(machine.folder_of(candidate.path) for candidate in component.searched):
+def _with_other_case(machine: Machine, trace: Trace, missing: Sequence[Component]) -> Trace:
+    """The trace, with a remark on each file where a loader looks that has a missing one's name in other case."""
+    wanted = {machine.paths.basename(component.name).lower() for component in missing}
+    lying: dict[MachinePath, list[str]] = {}  # by folder
+    for folder in dict.fromkeys(machine.folder_of(candidate.path) for each in missing for candidate in each.searched):
         try:
-            names = machine.names(folder)
+            names = [name for name in machine.names(folder) if name.lower() in wanted]
         except UnreadableError:  # nobody may look into it, or a capture does not tell
             continue
-        for each in names:
-            if each.lower() == name.lower() and machine.folded(each) != machine.folded(name):
-                remark = f"{machine.join(folder, each)} lies there: its name differs in case, and this machine minds it"
-                return msgspec.structs.replace(component, remarks=(*component.remarks, remark))
-    return component
+        if names:
+            lying[folder] = names
+    if not lying:
+        return trace
+
+    def remarked(component: Component) -> Component:
+        name = machine.paths.basename(component.name)
+        for folder in dict.fromkeys(machine.folder_of(candidate.path) for candidate in component.searched):
+            for each in lying.get(folder, ()):
+                if each.lower() == name.lower() and machine.folded(each) != machine.folded(name):
+                    path = machine.join(folder, each)
+                    told = f"{path} lies there: its name differs in case, and this machine minds it"
+                    return msgspec.structs.replace(component, remarks=(*component.remarks, told))
+        return component
+
+    components = (remarked(component) if _is_lost(component) else component for component in trace.components)
+    return msgspec.structs.replace(trace, components=tuple(components))
+
+
+def _is_lost(component: Component) -> bool:
+    return component.verdict is Verdict.MISSING and component.kind == "shared-library"
 
 
 def _find(machine: Machine, trace: Trace, names: set[str]) -> dict[str, list[MachinePath]]:
