@@ -135,6 +135,8 @@ def _rules(
     return [_Rule(kind, re.compile(pattern, flags), check) for pattern in patterns]
 
 
+# All that may repeat is bounded, so that no text, however made, takes longer than its length.
+_GAP = r"\s{1,8}"
 _LINE = r"[^\n|;]{0,300}?"  # of one command
 _RULES = (
     # By its own shape.
@@ -161,31 +163,31 @@ _RULES = (
     *_rules(
         "header",
         _is_value,
-        rf"(?:proxy-)?authorization[\"']?\s*[:=]\s*[\"']?(?:{_SCHEMES}\s*)?(?P<value>[\w+/=.~-]{{6,}})",
-        r"(?<![\w-])(?:set-)?cookie\s*:\s*(?P<value>[^\n\"'=]{1,100}=[^\n\"']+)",
-        r"(?<![\w-])(?:x-|ocp-)[\w-]*(?:token|key)\s*:\s*(?P<value>[\w.+/=-]+)",
-        r"\b(?:bearer|basic)\s+(?P<value>[A-Za-z0-9+/=_.-]{16,})",
+        rf"(?:proxy-)?authorization[\"']?\s{{0,4}}[:=]\s{{0,4}}[\"']?(?:{_SCHEMES}\s{{0,4}})?(?P<value>[\w+/=.~-]{{6,}})",
+        r"(?<![\w-])(?:set-)?cookie\s{0,4}:\s{0,4}(?P<value>[^\n\"'=]{1,100}=[^\n\"']+)",
+        r"(?<![\w-])(?:x-|ocp-)[\w-]{0,80}(?:token|key)\s{0,4}:\s{0,4}(?P<value>[\w.+/=-]+)",
+        r"\b(?:bearer|basic)\s{1,8}(?P<value>[A-Za-z0-9+/=_.-]{16,})",
     ),
     # Behind a name that tells of one.
     *_rules(
         "element",
         _is_value,
-        rf"<(?:\w+:)?[\w.-]*{_NAME}[\w.-]*(?:\s[^<>]*)?>(?P<value>[^<\n]+)(?=</)",
-        rf"<[^<>]*{_NAME}[^<>]*\svalue\s*=\s*[\"'](?P<value>[^\"'\n]+)",
+        rf"<(?:\w{{1,40}}:)?[\w.-]{{0,80}}{_NAME}[\w.-]{{0,80}}(?:\s[^<>]{{0,300}})?>(?P<value>[^<\n]+)(?=</)",
+        rf"<[^<>]{{0,300}}{_NAME}[^<>]{{0,300}}\svalue\s{{0,4}}=\s{{0,4}}[\"'](?P<value>[^\"'\n]+)",
     ),
     *_rules(
         "setting",
         _is_setting,
         rf"(?P<name>{_TELLING})\\?[\"']?\s{{0,4}}(?P<sign>=>|->|:=|=|:)\s{{0,4}}{_VALUE}",
     ),
-    *_rules("setting", _is_value, r"password for [^\s:]{1,100}:\s+(?P<value>\S+)"),
+    *_rules("setting", _is_value, r"password for [^\s:]{1,100}:\s{1,8}(?P<value>\S+)"),
     *_rules(
         "option",
         _is_value,
-        rf"(?<!\S)--?(?:[\w-]{{0,30}}-)?(?:{_NAME}|auth-token)[ =]\s*(?!-)(?<!=){_VALUE}",
-        rf"(?<!\S)-pass(?:in|out)?\s+pass:{_VALUE}",
+        rf"(?<!\S)--?(?:[\w-]{{0,30}}-)?(?:{_NAME}|auth-token)[ =]\s{{0,8}}(?!-)(?<!=){_VALUE}",
+        rf"(?<!\S)-pass(?:in|out)?{_GAP}pass:{_VALUE}",
         rf"/(?:pass(?:word)?:|rp\s){_VALUE}",
-        rf"convertto-securestring\s+(?:-string\s+)?{_VALUE}",
+        rf"convertto-securestring{_GAP}(?:-string{_GAP})?{_VALUE}",
         rf"\bnet\d? user \S{{1,100}} {_VALUE}(?= /|\s*$)",
         rf"\bnet\d? use \S{{1,100}}(?: \\\\\S{{1,200}})? {_VALUE}(?= /user)",
         rf"\b(?:mysql\w*|mariadb[\w-]*|7z\w?)\b{_LINE}\s(?-i:-p){_VALUE}",
@@ -204,13 +206,14 @@ _RULES = (
     *_rules(
         "line of a password file",
         _is_value,
-        r"\b(?:machine|login)\s+\S{1,200}\s[^\n]{0,200}?\bpassword\s+(?P<value>\S+)",
+        r"\b(?:machine|login)\s{1,8}\S{1,200}\s[^\n]{0,200}?\bpassword\s{1,8}(?P<value>\S+)",
         r"^[\w.*-]{1,200}:(?:\d{2,5}|\*):[\w.*-]{1,100}:[\w.*-]{1,100}:(?P<value>[^\s:]+)$",
     ),
     *_rules(
         "password in a sentence",
         _is_said,
-        rf"\b(?:{_FOR_LOGIN}|{_FOR_ACCESS})(?:\s+\w+){{0,3}}?\s+(?:is|was|lautet|ist|war|est|es|era)\s*:?\s+{_VALUE}",
+        rf"\b(?:{_FOR_LOGIN}|{_FOR_ACCESS})(?:{_GAP}\w{{1,40}}){{0,3}}?{_GAP}"
+        rf"(?:is|was|lautet|ist|war|est|es|era)\s{{0,4}}:?{_GAP}{_VALUE}",
     ),
     # Drawn at random, beside a telling word.
     *_rules(
