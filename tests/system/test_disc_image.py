@@ -63,6 +63,23 @@ def test_of_four_variants_the_one_right_one_is_restored(
     assert sorted(path.name for path in system.iterdir()) == ["ntdll.dll", "reed.dll", "salt.dll"]
 
 
+def test_all_four_variants_are_published_and_none_takes_another_s_place(
+    disc: Path, fundamen: Fundamen, tmp_path: Path
+) -> None:
+    words = ("--keys", tmp_path / "keys", "--media-digest", hashlib.sha256(disc.read_bytes()).hexdigest())
+    ran = fundamen("sources", "publish", tmp_path / "source", "--from", disc, "--package", "Another", *words, "--json")
+    assert ran.status == 0, ran.err
+    fingerprint = ran.records[0]["fingerprint"]
+    fundamen("sources", "trust", tmp_path / "source", "--fingerprint", fingerprint)
+    [listed] = fundamen("sources", "list", "--json").records
+    assert [each["packages"] for each in listed["sources"]] == [4]
+    assert sorted(record["package"] for record in ran.records) == [
+        f"Saltgrass Runtime{pack} 4.2.1 for Windows {architecture}{language}"
+        for pack, language in (("", ""), (" Language Pack", ", language de-DE"))
+        for architecture in sorted(FOLDERS)
+    ]
+
+
 def test_a_disc_image_is_read_as_its_maker_wrote_it(disc: Path) -> None:
     container = find_container(MemoryBytes(disc.read_bytes()))
     assert container is not None
