@@ -126,7 +126,7 @@ def test_what_is_vouched_for_is_published_and_technicians_see_why(
     assert publish({"salt.dll": APublisher().sign(OF_42)}).status == 0, "a signature needs nobody's word"
     fundamen("sources", "trust", tmp_path / "source", "--fingerprint", fingerprint, "--name", "saltgrass")
     offers = fundamen("sources", "offers", "libtide.so.4")
-    assert f"What vouches for it: the packager: {VOUCH[1]}" in " ".join(offers.out.split()), offers.out + offers.err
+    assert f"Verified by: the packager: {VOUCH[1]}" in " ".join(offers.out.split()), offers.out + offers.err
 
 
 def test_a_set_for_arm64_with_files_for_its_x86_64_processes_is_one_package(publish: Publish) -> None:

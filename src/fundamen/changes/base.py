@@ -317,7 +317,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True):
         """Lay over a machine what would stand there; what nobody traces is not laid over it."""
 
     def form(self, state: "FileState | None") -> "Form":
-        """The step in a plan file, which expects to find what stands there now."""
+        """The step in a plan file, which expects the current state."""
         raise NotImplementedError
 
     def place(self, machine: Machine) -> Place:

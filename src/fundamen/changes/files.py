@@ -372,7 +372,7 @@ class PutFile(Form, frozen=True, kw_only=True, tag="place file"):
         raise UntrustedError(
             what=f"{shown(self.path)} is not put in place",
             why=f"no trusted source has a file {shown(self.name)} with the SHA-256 {self.sha256[:16]}...",
-            do=f"Nothing was changed. {self._where_it_was()}, or make the plan anew.",
+            do=f"Nothing was changed. {self._where_it_was()}, or make a new plan.",
         )
 
     def _where_it_was(self) -> str:

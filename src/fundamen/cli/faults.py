@@ -34,7 +34,7 @@ class Launching(msgspec.Struct, frozen=True):
 
 
 class Asked(msgspec.Struct, frozen=True, kw_only=True):
-    """What is asked besides that some programs are put right."""
+    """Further options of a restoration of programs."""
 
     also: Sequence[str] = ()
     pins: tuple[Pin, ...] = ()

@@ -63,7 +63,7 @@ class Testimony(msgspec.Struct, frozen=True):
 
 
 def weigh(testimonies: Sequence[Testimony]) -> Testimony | None:
-    """The one that counts: that of whoever put the file at its place; otherwise the gravest. None where nobody speaks.
+    """The one that counts: that of the owner who installed the file; otherwise the gravest. None where nobody speaks.
 
     What others say against the owner's word is a remark at most.
     """

@@ -13,7 +13,7 @@ from fundamen.model.paths import MachinePath
 class CatalogueAuthority:
     """Speaks about every file that has the name and architecture of one in the catalogue.
 
-    It vouches for bytes that it lists. Bytes that it does not list it calls altered only among sound files of the same
+    It proves the bytes that it lists. Bytes that it does not list it calls altered only among sound files of the same
     package in the same folder, where the file does not itself state another version. Otherwise they may just as well
     belong to somebody else's build, and it says only that it does not know them (docs/decisions/0003).
     """

@@ -108,7 +108,7 @@ class Bounds:
             )
 
     def require_stream(self, size: int) -> None:
-        """See that a stream which unpacks to so many bytes by now may be a real one. Raises: DamagedFileError."""
+        """Compare the unpacked size so far with the bounds of a real stream. Raises: DamagedFileError."""
         if size > self._most or (size > _LEAST_SUSPECT and size > self._packed_size * _MOST_RATIO):
             raise damaged(self._what, f"it unpacks to {size} bytes and more, which no real one does")
 

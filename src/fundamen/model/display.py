@@ -39,7 +39,7 @@ def shown_page(text: str) -> str:
 
 
 def shown_json(text: str) -> str:
-    r"""Encoded JSON with what is not visible as JSON's own escapes: whoever reads it gets the very text."""
+    r"""Encoded JSON with invisible characters as JSON escapes; a reader decodes the same text."""
     if text.isascii() and "\x7f" not in text:
         return text
     if text.translate(_KEPT).isprintable() and _INVISIBLE.search(text) is None:

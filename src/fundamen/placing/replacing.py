@@ -71,12 +71,12 @@ def stage(content: HostPath, staged: Place, state: FileState) -> None:
         OSError: it could not be done.
     """
     if state.link:
-        _anew(staged, lambda: make_link(staged, state.link))
+        _made_new(staged, lambda: make_link(staged, state.link))
         if state.modified_ns >= 0:
             _own(staged, state)
             set_times(staged, state.accessed_ns, state.modified_ns)
         return
-    with open(content, "rb") as source, _anew(staged, lambda: new_file(staged)) as copy:
+    with open(content, "rb") as source, _made_new(staged, lambda: new_file(staged)) as copy:
         _copy_whole(source.fileno(), copy.fileno())
         _dress(copy.fileno(), state)
 
@@ -120,7 +120,7 @@ def remove(place: Place) -> None:
         place.folder.flush()
 
 
-def _anew(place: Place, make: Callable[[], Made]) -> Made:
+def _made_new(place: Place, make: Callable[[], Made]) -> Made:
     """Make something under a name of ours, where something may have been left behind by one that was killed."""
     try:
         return make()

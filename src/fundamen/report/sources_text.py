@@ -82,7 +82,7 @@ def offers_text(
     if eligible:
         page.answer(f"{name}: {eligible[0].package.title}, from {eligible[0].source.name}.", good=True)
         if eligible[0].package.proven_by:
-            page.line(f"What vouches for it: {eligible[0].package.proven_by}.", 0)
+            page.line(f"Verified by: {eligible[0].package.proven_by}.", 0)
     elif offers:
         page.answer(f"{name} is known, but no package that has it may be used here.", good=False)
         there = f"Versions with a build for {architecture}: {', '.join(builds)}." if builds else ""

@@ -1,4 +1,4 @@
-"""What other programs would come to lack by a restoration."""
+"""Dependencies that a restoration would take from other programs."""
 
 from collections.abc import Iterable, Iterator, Sequence
 
@@ -24,7 +24,7 @@ def find_harms(
 ) -> Iterator[Harm]:
     """What other programs would lack on a machine as it would be, and do not lack now.
 
-    Of one that is gone by now, or that cannot be read now, nothing can get worse.
+    A program that was removed or cannot be read now cannot get worse.
     """
     for program in others:
         try:

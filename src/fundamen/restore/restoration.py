@@ -146,7 +146,7 @@ def perform(
         settle()
     entry = journal.find(number)
     installed = outcomes_of((step.record for step in entry.steps), journal.site) if entry is not None else ()
-    restart += tuple(Restart(f"start {machine.title} anew", o.meaning) for _, o in installed if o.needs_restart)
+    restart += tuple(Restart(f"restart {machine.title}", o.meaning) for _, o in installed if o.needs_restart)
     return Restoration(
         prepared=prepared,
         number=number,

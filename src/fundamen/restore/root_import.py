@@ -30,7 +30,7 @@ class RootImport(msgspec.Struct, frozen=True):
     """What would be imported for a file, and what would come of it."""
 
     root: Certificate
-    prepared: Prepared[Chain]  # proven by building the chain anew, from what the machine then trusts
+    prepared: Prepared[Chain]  # proven by rebuilding the chain from what the machine then trusts
 
 
 def prepare_root_import(

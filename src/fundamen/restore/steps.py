@@ -35,7 +35,7 @@ class PlaceFile(Change, frozen=True, kw_only=True):
         return self.source, self.file
 
     def form(self, state: FileState | None) -> PutFile:
-        """The step in a plan file, which expects to find what stands there now."""
+        """The step in a plan file, which expects the current state."""
         return PutFile(
             path=self.path,
             because=self.because,
@@ -74,7 +74,7 @@ class PlaceLink(Change, frozen=True, kw_only=True):
         layer.links[self.path] = self.leads_to
 
     def form(self, state: FileState | None) -> MakeLink:
-        """The step in a plan file, which expects to find what stands there now."""
+        """The step in a plan file, which expects the current state."""
         return MakeLink(path=self.path, because=self.because, target=self.link, expects=_expected(state))
 
 

@@ -62,7 +62,7 @@ class Identity(msgspec.Struct, frozen=True):
 
 
 class Stated(msgspec.Struct, frozen=True):
-    """What an install package says of itself; whoever publishes it cannot say otherwise."""
+    """What an install package says of itself; its packager cannot override it."""
 
     name: str
     version: str  # empty where it says nothing

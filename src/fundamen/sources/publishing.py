@@ -182,7 +182,7 @@ def publish_artefacts(
             raise UntrustedError(
                 what=f"{shown(artefact.path)} is not published",
                 why=why_not,
-                do="Fetch it anew from its publisher; where it is as it was published, ask there.",
+                do="Download it again from its publisher; if it is still wrong, ask the publisher.",
             )
         file = _describe_file(artefact.path, None, Base.PROGRAM, os.path.basename(artefact.path))
         package = Package(

@@ -266,7 +266,7 @@ class Repository:
         return next(filter(os.path.exists, paths), paths[0])
 
     def keys(self) -> dict[str, tuple[str, ...]]:
-        """The files of the keys at hand of each role."""
+        """The key files that were found for each role."""
         return {role: tuple(self._paths_at_hand(role)) for role in ROLES}
 
     def _write_signed(self, name: str, statement: _Signed, signers: Sequence[CryptoSigner]) -> None:

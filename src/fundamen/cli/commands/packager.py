@@ -181,7 +181,7 @@ def renew(folder: str, *, keys: tuple[str, ...], days: float, output: Output) ->
 def rotate(folder: str, *, role: str, keys: tuple[str, ...], days: float, output: Output) -> None:
     """Give ROLE of the source in FOLDER new keys; what is signed with the old ones is believed no longer.
 
-    The root's key must be at hand. Technicians need do nothing: they follow from the root that they trust. The new key
+    This needs the root's key. Technicians need do nothing: they follow from the root that they trust. The new key
     takes the place of the old one, in the folder where that lay; the old one stays beside it under another name.
 
     \b
