@@ -5,6 +5,7 @@ import contextlib
 import gzip
 import hashlib
 import io
+import json
 import plistlib
 import re
 import shutil
@@ -12,6 +13,7 @@ import struct
 import sys
 import tempfile
 from collections.abc import Callable
+from itertools import pairwise
 from pathlib import Path
 from typing import NamedTuple
 
@@ -103,13 +105,17 @@ from fundamen.machine.opening import open_machine
 from fundamen.machine.places import Top
 from fundamen.machine.registry_hives import HiveRegistry
 from fundamen.model.architecture import Architecture, Platform
+from fundamen.model.display import shown, shown_json, shown_page
 from fundamen.model.errors import FundamenError
 from fundamen.model.package import Base, Package, PackageFile
 from fundamen.model.paths import HostPath, MachinePath
+from fundamen.model.secrets import find_secrets, without_secrets
 from fundamen.prerequisites.ready import ready_path
 from fundamen.prerequisites.sheet import read_sheet
 from fundamen.restore.plan_file import read_plan
+from fundamen.sources.artefacts import find_artefacts
 from fundamen.sources.layout import packed_shard, read_shard
+from fundamen.sources.publisher_files import why_no_artefact
 from fundamen.toolchains.catalogue import read_toolchain
 from fundamen.toolchains.catalogue import written as written_toolchain
 from fundamen.trust.certificate import read_certificate, read_revocation_list
@@ -305,6 +311,27 @@ def read_page_hashes(source: MemoryBytes, part: Slice) -> object:
     """The signature of a slice, and whether its pages are what was signed."""
     signature = read_signature(source, part)
     return find_altered_page(source, part, signature) if signature is not None else None
+
+
+def look_into_wheel(data: bytes) -> None:
+    """A wheel that a packager takes in: whether it is what its name says."""
+    with tempfile.TemporaryDirectory() as folder:
+        Path(folder, "salt-4.2-cp311-cp311-linux_x86_64.whl").write_bytes(data)
+        for artefact in find_artefacts([HostPath(folder)]):
+            why_no_artefact(artefact)
+
+
+def show_text(data: bytes) -> None:
+    """A text, without its secrets and safe to print."""
+    text = data.decode("utf-8", "surrogateescape")
+    found = find_secrets(text)
+    if any(one.begin >= one.end for one in found) or any(a.end > b.begin for a, b in pairwise(found)):
+        raise RuntimeError("the secrets of a text overlap")
+    page, encoded = shown_page(without_secrets(text)), shown_json(json.dumps(text, ensure_ascii=False))
+    if not shown(text).isprintable() or shown_page(page) != page or json.loads(encoded) != text:
+        raise RuntimeError("a text is shown as what it is not")
+    if set("\x07\x9b\u200b\u202e") & {*page, *encoded}:
+        raise RuntimeError("what is not visible is shown")
 
 
 def read_embedded_manifest(source: MemoryBytes, pe: Pe) -> object:
@@ -598,6 +625,15 @@ def inputs() -> list[tuple[str, bytes, Callable[[bytes], object]]]:
         ("what was gathered, packed", gzip.compress(GATHERED), read_what_was_gathered),
         ("a Debian package", A_DEB, read_debian),
         ("messages of an organisation", OWN_MESSAGES.encode(), read_knowledge),
+    ]
+    native = (BINARIES / "linux-x86_64" / "libsaltgrass-tide.so.4").read_bytes()
+    metadata = b"Metadata-Version: 2.1\nName: salt\nVersion: 4.2\n"
+    wheel = a_zip({"salt-4.2.dist-info/METADATA": metadata, "salt/_tide.so": native})
+    secrets = [line for line in (TESTS / "data" / "secrets" / "forms.txt").read_text().splitlines() if "⟦" in line]
+    found += [
+        ("a wheel", wheel, look_into_wheel),
+        ("a text with secrets", re.sub("[⟦⟧]", "", "\n".join(secrets[::12])).encode(), show_text),
+        ("a page", "\x1b[1mSalt\x1b[0m \x1b]0;x\x07 \u202egrass\u200b".encode(), show_text),
     ]
     found += [(f"a setting in {form}", data, change_setting(form)) for form, data in SETTINGS.items()]
     found += [(f"a text, {case.name}", case.text.encode(), read_log) for case in [*cases()][::60]]

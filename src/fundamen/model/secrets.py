@@ -235,6 +235,7 @@ _TRIGGERS = (
     "securestring",
 )
 # fmt: on
+_BLOTTED = BLOT.split(maxsplit=1)[0]
 _FIELDS = 4  # colons in a line of a password file
 
 
@@ -271,8 +272,13 @@ def _all_secrets(text: str) -> Iterator[Secret]:
 def _of_line(line: str) -> Iterator[Secret]:
     for kind, pattern, check in _RULES:
         for found in pattern.finditer(line):
-            if found["value"] and check(found):
-                yield _inside(line, *found.span("value"), kind)
+            begin, end = found.span("value")
+            if _BLOTTED in found["value"]:  # the value ends where something is blotted out already
+                end = line.index(_BLOTTED, begin)
+            if line.startswith(_BLOTTED, end) and line[begin:end].endswith(("=", ":")):
+                continue
+            if begin < end and check(found):
+                yield _inside(line, begin, end, kind)
 
 
 def _inside(text: str, begin: int, end: int, kind: str) -> Secret:
