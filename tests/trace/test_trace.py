@@ -1,7 +1,10 @@
+import hashlib
+
 import pytest
 
 from builders.elf import an_elf
 from builders.machine import LOADER, ALinuxMachine, AWindowsMachine
+from fundamen.evidence.dpkg import DpkgAuthority
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
@@ -48,19 +51,24 @@ def test_many_programs_are_traced_by_several_processes_as_by_one(
     for number in range(150):
         linux.program(f"/{number}", needs=("libc.so", f"lib{number}.so"), runpath="/own")
     linux.library("/own/libc.so").library("/own/lib7.so", "x86").file("/80", b"no program")
+    right = hashlib.md5((linux.root / "own/libc.so").read_bytes(), usedforsecurity=False).hexdigest()
+    linux.file("/var/lib/dpkg/info/own.md5sums", f"{right}  own/libc.so\n{'0' * 32}  130\n".encode())
     programs = [MachinePath(f"/{number}") for number in range(150)]
     monkeypatch.setattr("fundamen.trace.trace._MANY", 1000)
-    alone = list(trace_programs(linux.opened(), programs))
+    alone = list(trace_programs(linux.opened(), programs, [DpkgAuthority()]))
     monkeypatch.setattr("fundamen.trace.trace._MANY", 1)
-    shared = list(trace_programs(linux.opened(), programs))
+    shared = list(trace_programs(linux.opened(), programs, [DpkgAuthority()]))
     assert list(map(str, shared)) == list(map(str, alone))
     assert [trace for trace in shared if isinstance(trace, Trace)] == [t for t in alone if isinstance(t, Trace)]
     verdicts = {t.program: t.faults[0].verdict for t in shared if isinstance(t, Trace)}
-    assert (len(verdicts), verdicts[programs[7]], verdicts[programs[8]]) == (
+    assert (len(verdicts), *(verdicts[programs[number]] for number in (7, 8, 130))) == (
         149,
         Verdict.WRONG_ARCHITECTURE,
         Verdict.MISSING,
+        Verdict.CORRUPT,
     )
+    libraries = {c.verdict for t in shared if isinstance(t, Trace) for c in t.components if c.name == "libc.so"}
+    assert libraries == {Verdict.SOUND}
 
 
 def test_what_nobody_vouches_for_is_unproven_and_no_fault(linux: ALinuxMachine) -> None:

@@ -22,10 +22,28 @@ _MOSTLY_OWNED = ("/usr/", "/lib", "/bin/", "/sbin/")
 _ALIKE = 6  # first letters that a package has in common with a library that it may well bring
 _MOST_BYTES = 64 << 20
 _MOST_MODE = 5  # octal digits
-_FEW = 250  # files that are asked about without an index, or looked for one by one
+_FEW = 250  # files that are looked for one by one
+_FEW_ASKED = 100  # files that are asked about without an index
 
 
-_Index = dict[bytes, tuple[tuple[str, bytes], ...]]  # path without its first slash -> package and digest
+class _Index(msgspec.Struct):
+    """What is recorded of every path, which stands without its first slash: the package and the digest."""
+
+    first: dict[bytes, tuple[str, bytes]] = {}
+    further: dict[bytes, list[tuple[str, bytes]]] = {}  # of paths that several packages have recorded
+
+    def add(self, package: str, content: bytes) -> None:
+        """Add a package's list of digests."""
+        begin = _DIGEST_SIZE + 2
+        recorded = {line[begin:]: (package, line[:_DIGEST_SIZE]) for line in content.split(b"\n")}
+        for path in self.first.keys() & recorded.keys():
+            self.further.setdefault(path, []).append(recorded.pop(path))
+        self.first |= recorded
+
+    def of(self, path: bytes) -> list[tuple[str, bytes]]:
+        """What is recorded of a path."""
+        found = self.first.get(path)
+        return [found, *self.further.get(path, ())] if found is not None else []
 
 
 class DpkgAuthority:
@@ -69,15 +87,13 @@ class DpkgAuthority:
     def _index(self, machine: Machine, count: int) -> _Index | None:
         """Where it pays: not for the first few files, and not where what is read of the machine is taken down."""
         asked = self._asked[machine] = self._asked.get(machine, 0) + count
-        if asked <= _FEW or not machine.may_be_shared:
+        if asked <= _FEW_ASKED or not machine.may_be_shared:
             return None
         index = self._indices.get(machine)
         if index is None:
-            index = self._indices[machine] = {}
+            index = self._indices[machine] = _Index()
             for package, content in _digest_lists(machine, ()):
-                for line in content.split(b"\n"):
-                    path = line[_DIGEST_SIZE + 2 :]
-                    index[path] = (*index.get(path, ()), (package, line[:_DIGEST_SIZE]))
+                index.add(package, content)
         return index
 
 
@@ -137,7 +153,7 @@ def _looked_up(index: _Index, claims: _Claims) -> dict[MachinePath, tuple[str, s
     return {
         claim.path: (package, digest.decode("ascii", "replace"))
         for line, named in claims.items()
-        for package, digest in index.get(line, ())
+        for package, digest in index.of(line)
         for claim in named
         if claim.fits(package.partition(":")[0])
     }

@@ -25,6 +25,7 @@ _LOG = logging.getLogger(__name__)
 
 _Result = TypeVar("_Result")
 _AT_ONCE = 64  # programs whose files the authorities are asked about together
+_LEARNT_FROM = 64  # programs after which the authorities know most of what many programs share
 _MANY = 200  # programs from which on further processes pay
 
 
@@ -65,10 +66,11 @@ def trace_programs(
     What they share is read and asked about once; what belongs to one alone is forgotten behind it.
     """
     of_files = [program for program in programs if not _is_of_package(machine, program)]
-    if len(of_files) >= _MANY and not authorities and machine.may_be_shared and can_fork():
-        judged = _shared_out(machine, of_files, symbols=symbols)
+    testimonies = _Testimonies(machine, authorities)
+    if len(of_files) >= _MANY and machine.may_be_shared and can_fork():
+        judged = _shared_out(machine, of_files, testimonies, symbols=symbols)
     else:
-        judged = _judged(machine, of_files, authorities, Judging.trace, symbols=symbols)
+        judged = _judged(machine, of_files, testimonies, Judging.trace, symbols=symbols)
     for program in programs:
         if not _is_of_package(machine, program):
             yield next(judged)
@@ -80,14 +82,16 @@ def trace_programs(
 
 
 def _shared_out(
-    machine: Machine, programs: Sequence[MachinePath], *, symbols: bool
+    machine: Machine, programs: Sequence[MachinePath], testimonies: "_Testimonies", *, symbols: bool
 ) -> Iterator[Trace | UnreadableError]:
-    """Trace programs in several processes."""
+    """Trace programs in several processes, which begin with what the first programs have taught this one."""
 
     def trace(batch: Sequence[MachinePath]) -> list[Trace | UnreadableError]:
-        return list(_judged(machine, batch, (), Judging.trace, symbols=symbols))
+        return list(_judged(machine, batch, testimonies, Judging.trace, symbols=symbols))
 
-    batches = [programs[begin : begin + _AT_ONCE] for begin in range(0, len(programs), _AT_ONCE)]
+    first = min(len(programs), _LEARNT_FROM if testimonies.has_authorities else 0)
+    yield from trace(programs[:first])
+    batches = [programs[begin : begin + _AT_ONCE] for begin in range(first, len(programs), _AT_ONCE)]
     with Workers(Where.PROCESSES, trace) as workers:
         yield from chain.from_iterable(workers.begin_as_taken(trace, batches))
 
@@ -96,7 +100,7 @@ def find_faults(
     machine: Machine, programs: Sequence[MachinePath], authorities: Sequence[Authority] = ()
 ) -> Iterator[Footing | UnreadableError]:
     """The faults of many programs or libraries, and none of what there is to say of what is sound: a quicker trace."""
-    return _judged(machine, programs, authorities, Judging.footing)
+    return _judged(machine, programs, _Testimonies(machine, authorities), Judging.footing)
 
 
 def _is_of_package(machine: Machine, path: MachinePath) -> bool:
@@ -117,12 +121,11 @@ def _of_package(machine: Machine, path: MachinePath) -> Trace:
 def _judged(
     machine: Machine,
     programs: Sequence[MachinePath],
-    authorities: Sequence[Authority],
+    testimonies: "_Testimonies",
     judge: Callable[[Judging], _Result],
     *,
     symbols: bool = False,
 ) -> Iterator[_Result | UnreadableError]:
-    testimonies = _Testimonies(machine, authorities)
     for begin in range(0, len(programs), _AT_ONCE):
         batch = programs[begin : begin + _AT_ONCE]
         maps = [_load_map_or_error(machine, program, symbols=symbols) for program in batch]
@@ -174,6 +177,11 @@ class _Testimonies:
         self.known: dict[MachinePath, list[Testimony]] = {}
         self._machine = machine
         self._authorities = authorities
+
+    @property
+    def has_authorities(self) -> bool:
+        """Whether anybody is asked."""
+        return bool(self._authorities)
 
     def ask(self, loadings: Sequence[LoadMap]) -> None:
         """Ask about all files of some programs at once: an authority may have to read a database for it."""
