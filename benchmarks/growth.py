@@ -40,6 +40,13 @@ def needs(folder: Path, count: int) -> list[str]:
     return ["trace", "-m", str(linux.root), "/opt/p"]
 
 
+def missing_needs(folder: Path, count: int) -> list[str]:
+    """Needs none of which is there."""
+    linux = ALinuxMachine(folder)
+    linux.program("/opt/p", needs=[f"lib{number}.so" for number in range(count)], runpath="/opt/lib")
+    return ["trace", "-m", str(linux.root), "/opt/p"]
+
+
 def undefined_references(folder: Path, count: int) -> list[str]:
     """A failing link step."""
     lines = [f"main.c:(.text+0x{n:x}): undefined reference to `tide_{n}'" for n in range(count)]
@@ -59,6 +66,7 @@ def named_libraries(folder: Path, count: int) -> list[str]:
 CASES: dict[str, tuple[Callable[[Path, int], list[str]], int]] = {
     "needs by run paths": (needs_by_folders, 300),
     "needs that are met": (needs, 4000),
+    "needs that are missing": (missing_needs, 4000),
     "undefined references": (undefined_references, 500),
     "libraries named in a log": (named_libraries, 125),
 }

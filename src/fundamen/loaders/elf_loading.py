@@ -165,10 +165,13 @@ class ElfLoading(ABC):
         for path, because in self._places(name, requester):
             candidate = self._try(path, because)
             candidates.append(candidate)
-            if candidate.outcome is Outcome.TAKEN:
+            outcome = candidate.outcome
+            if outcome is Outcome.ABSENT:  # as nearly always
+                continue
+            if outcome is Outcome.TAKEN:
                 taken = self._load(path, requester)
                 self._by_name[name] = taken
-            if candidate.outcome in {Outcome.TAKEN, Outcome.REFUSED}:
+            if outcome is Outcome.TAKEN or outcome is Outcome.REFUSED:
                 break
         else:
             found = {self._machine.real(c.path) for c in candidates if c.outcome is not Outcome.ABSENT}
@@ -194,6 +197,8 @@ class ElfLoading(ABC):
         place = (path, because)
         known = self._tried.get(place)
         if known is None:
+            if self._machine.look(path).kind is EntryKind.ABSENT:  # as nearly always
+                return Candidate(path, Outcome.ABSENT, because)
             known = self._tried[place] = self._looked_at(path, because)
         return known
 

@@ -153,8 +153,9 @@ class _Loading(ElfLoading):
     def _in_folders(
         self, name: str, folders: list[str] | tuple[str, ...], because: str
     ) -> Iterator[tuple[MachinePath, str]]:
+        subfolders_of = self._processor_folders().of
         for folder in folders:
-            for subfolder in self._processor_folders().of(folder):
+            for subfolder in subfolders_of(folder):
                 yield MachinePath(f"{subfolder}/{name}"), because
             yield MachinePath(f"{folder}/{name}"), because
 

@@ -32,9 +32,10 @@ class ProcessorFolders:
 
     def of(self, folder: str) -> tuple[str, ...]:
         """The subfolders of a search folder that are there, in the loader's order."""
-        if folder not in self._found:
-            self._found[folder] = tuple(self._existing(folder))
-        return self._found[folder]
+        found = self._found.get(folder)
+        if found is None:
+            found = self._found[folder] = tuple(self._existing(folder))
+        return found
 
     def _existing(self, folder: str) -> list[str]:
         if not self._is_known or not self._is_folder(folder):

@@ -3,7 +3,7 @@
 import os
 import posixpath
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Hashable, Mapping
+from collections.abc import Callable, Hashable, Iterable, Mapping
 from contextlib import AbstractContextManager
 from enum import StrEnum
 from types import ModuleType
@@ -193,6 +193,13 @@ class Machine(ABC):
             head = path[: path.rfind("/") + 1]
             return MachinePath(head.rstrip("/") or head)
         return MachinePath(self.paths.dirname(path))
+
+    def folders_of(self, paths: Iterable[MachinePath]) -> list[MachinePath]:
+        """The folders that many paths lie in, each once."""
+        if self.paths is posixpath:  # what is cut off is the same for many
+            heads = dict.fromkeys(path[: path.rfind("/") + 1] for path in paths)
+            return list(dict.fromkeys(MachinePath(head.rstrip("/") or head) for head in heads))
+        return list(dict.fromkeys(map(self.folder_of, paths)))
 
     def own_place(self, path: MachinePath) -> MachinePath:
         """A path with the links of its folder followed, and not its own."""

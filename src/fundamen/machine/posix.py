@@ -71,7 +71,9 @@ class PosixMachine(Machine):
         """Tell what stands at a path."""
         entry = self._looked_at.get(path)
         if entry is None:
-            entry = self._looked_at[path] = _ABSENT if self._is_known_absent(path) else looked_at(self, path)
+            if self._is_known_absent(path):
+                return _ABSENT
+            entry = self._looked_at[path] = looked_at(self, path)
         return entry
 
     def _is_known_absent(self, path: MachinePath) -> bool:

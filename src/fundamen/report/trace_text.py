@@ -2,6 +2,7 @@
 
 from collections import Counter
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from fundamen.loaders.load_map import Outcome
 from fundamen.machine.machine import Machine
@@ -12,6 +13,9 @@ from fundamen.report.commands import command
 from fundamen.report.page import Page, counted, shortened, some_of
 from fundamen.trace.records import INSTALLED_FILE, LOADED, STRUCTURE, Component, Trace
 from fundamen.trace.symptom import symptom_of
+
+if TYPE_CHECKING:
+    from fundamen.model.paths import MachinePath
 
 _MOST_LISTED = 40  # components; a longer list is summed up unless it is asked for
 _NAMES_IN_ANSWER = 3
@@ -215,7 +219,7 @@ def _fault(page: Page, fault: Component, machine: Machine, number: int, *, verbo
         if others:
             page.field("", f"and by {', '.join(others)}")
     for candidate in fault.searched:
-        if candidate.outcome not in {Outcome.ABSENT, Outcome.TAKEN}:
+        if candidate.outcome is not Outcome.ABSENT and candidate.outcome is not Outcome.TAKEN:
             page.field("looked at", f"{candidate.path} ({candidate.because}): {candidate.detail or candidate.outcome}")
     if fault.brought_by:
         page.field("brought by", f"the system's package {' or '.join(fault.brought_by)}")
@@ -228,13 +232,12 @@ def _fault(page: Page, fault: Component, machine: Machine, number: int, *, verbo
 
 def _folders(fault: Component, machine: Machine) -> list[str]:
     """For what is missing: the folders that were searched in vain, by the rule that led there."""
-    by_rule: dict[str, list[str]] = {}
+    by_rule: dict[str, list[MachinePath]] = {}
     is_sought = fault.verdict is Verdict.MISSING and fault.kind != INSTALLED_FILE
     for candidate in fault.searched if is_sought else ():
-        if candidate.outcome is not Outcome.ABSENT:
-            continue
-        by_rule.setdefault(candidate.because, []).append(machine.folder_of(candidate.path))
-    return [f"{', '.join(dict.fromkeys(folders))} ({rule})" for rule, folders in by_rule.items()]
+        if candidate.outcome is Outcome.ABSENT:
+            by_rule.setdefault(candidate.because, []).append(candidate.path)
+    return [f"{', '.join(machine.folders_of(paths))} ({rule})" for rule, paths in by_rule.items()]
 
 
 def _foundation(page: Page, trace: Trace, machine: Machine, *, verbose: bool) -> None:

@@ -40,7 +40,7 @@ def with_bringers(machine: Machine, trace: Trace) -> Trace:
         machine.keep(known, json.dumps(packages).encode())  # not msgspec: a name may hold undecodable bytes
     components = tuple(
         msgspec.structs.replace(component, brought_by=packages[component.name])
-        if component in missing and packages.get(component.name)
+        if component.verdict is Verdict.MISSING and component.kind in _SEARCHED and packages.get(component.name)
         else component
         for component in trace.components
     )

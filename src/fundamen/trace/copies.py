@@ -40,7 +40,7 @@ def _with_other_case(machine: Machine, trace: Trace, missing: Sequence[Component
     """The trace, with a remark on each file where a loader looks that has a missing one's name in other case."""
     wanted = {machine.paths.basename(component.name).lower() for component in missing}
     lying: dict[MachinePath, list[str]] = {}  # by folder
-    for folder in dict.fromkeys(machine.folder_of(candidate.path) for each in missing for candidate in each.searched):
+    for folder in machine.folders_of(candidate.path for each in missing for candidate in each.searched):
         try:
             names = [name for name in machine.names(folder) if name.lower() in wanted]
         except UnreadableError:  # nobody may look into it, or a capture does not tell
@@ -52,7 +52,7 @@ def _with_other_case(machine: Machine, trace: Trace, missing: Sequence[Component
 
     def remarked(component: Component) -> Component:
         name = machine.paths.basename(component.name)
-        for folder in dict.fromkeys(machine.folder_of(candidate.path) for candidate in component.searched):
+        for folder in machine.folders_of(candidate.path for candidate in component.searched):
             for each in lying.get(folder, ()):
                 if each.lower() == name.lower() and machine.folded(each) != machine.folded(name):
                     path = machine.join(folder, each)
