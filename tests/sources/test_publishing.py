@@ -2,7 +2,9 @@
 
 import hashlib
 import json
+import struct
 from collections.abc import Callable
+from itertools import accumulate
 from pathlib import Path
 
 import pytest
@@ -62,7 +64,10 @@ def test_what_the_packager_could_not_stand_for_is_refused_with_the_way_on(publis
 
 
 WHEEL = "tide-4.2-cp311-cp311-linux_x86_64.whl"
+BOTH = WHEEL.replace("linux_x86_64", "macosx_11_0_universal2")
 SAYS = {"tide-4.2.dist-info/METADATA": b"Metadata-Version: 2.1\nName: tide\nVersion: 4.2\n\n"}
+FAT = (DATA / "libsaltmac.dylib").read_bytes()
+THIN = FAT[slice(*accumulate(struct.unpack(">II", FAT[16:24])))]  # the first of its two parts
 ARTEFACTS: dict[str, tuple[str, bytes, str]] = {  # file name, content, what is said
     "a page of a web server": (WHEEL, b"<html>not found</html>", "begins with '<html>not found</html>'"),
     "cut off": (WHEEL, a_zip(SAYS)[:-30], "it is damaged"),
@@ -78,6 +83,16 @@ ARTEFACTS: dict[str, tuple[str, bytes, str]] = {  # file name, content, what is 
         a_zip({**SAYS, "x.pyd": a_pe(name="x.pyd")}),
         "x.pyd in it is for windows x86_64",
     ),
+    "one of two processors": (
+        BOTH,
+        a_zip({**SAYS, "x.so": THIN}),
+        "x.so in it is for macos x86_64 only",
+    ),
+    "none of two processors": (
+        WHEEL.replace("linux_x86_64", "linux_aarch64.linux_ppc64le"),
+        a_zip({**SAYS, "x.so": an_elf("x86_64")}),
+        "x.so in it is for linux x86_64",
+    ),
     "no library": (WHEEL, a_zip({**SAYS, "tide/x.so": b"see x.so.1"}), "tide/x.so in it is no library"),
 }
 
@@ -88,6 +103,7 @@ def test_an_artefact_that_is_not_what_its_name_says_is_refused(fundamen: Fundame
     (tmp_path / "wheels").mkdir()
     words = ("--publisher", "A", "--keys", tmp_path / "keys", "--from", tmp_path / "wheels")
     (tmp_path / "wheels" / WHEEL).write_bytes(a_zip({**SAYS, "tide/x.so": an_elf()}))
+    (tmp_path / "wheels" / BOTH).write_bytes(a_zip({**SAYS, "tide/x.so": FAT}))
     assert fundamen("sources", "publish", tmp_path / "source", "--artefacts", *words).status == 0
     (tmp_path / "wheels" / file).write_bytes(content)
     ran = fundamen("sources", "publish", tmp_path / "source", "--artefacts", *words)

@@ -23,7 +23,7 @@ _PROCESSORS = {
     Architecture.ARM: ("armv7l",),
 }
 _PLATFORMS = {"linux": Platform.LINUX, "many": Platform.LINUX, "musl": Platform.LINUX, "win": Platform.WINDOWS}
-_UNIVERSAL = "universal2"
+_UNIVERSAL = {"universal2": (Architecture.X86_64, Architecture.AARCH64)}  # PEP 425 tags of macOS with several parts
 
 
 class ArtefactName(msgspec.Struct, frozen=True):
@@ -35,8 +35,7 @@ class ArtefactName(msgspec.Struct, frozen=True):
 
     def serves(self, architecture: Architecture) -> bool:
         """Whether it can be used on a processor."""
-        marks = _PROCESSORS.get(architecture, (str(architecture),))
-        return not self.tags or any(tag.endswith((*marks, _UNIVERSAL)) for tag in self.tags)
+        return not self.tags or architecture in self.architectures
 
     @property
     def platform(self) -> Platform:
@@ -50,8 +49,20 @@ class ArtefactName(msgspec.Struct, frozen=True):
     @property
     def architecture(self) -> Architecture:
         """For which processor it is built."""
-        found = [architecture for architecture in _PROCESSORS if self.tags and self.serves(architecture)]
-        return found[0] if len(found) == 1 else Architecture.ANY
+        return next(iter(self.architectures)) if len(self.architectures) == 1 else Architecture.ANY
+
+    @property
+    def architectures(self) -> frozenset[Architecture]:
+        """Each processor that its tags name; none where it is for any, or where we know none of their names."""
+        return frozenset(architecture for tag in self.tags for architecture in _named_in(tag))
+
+
+def _named_in(tag: str) -> Iterable[Architecture]:
+    for architecture in Architecture:
+        marks = _PROCESSORS.get(architecture, (str(architecture),))
+        if tag in marks or tag.endswith(tuple(f"_{mark}" for mark in marks)):
+            return (architecture,)
+    return next((processors for mark, processors in _UNIVERSAL.items() if tag.endswith(f"_{mark}")), ())
 
 
 class Artefact(msgspec.Struct, frozen=True):

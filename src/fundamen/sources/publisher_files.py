@@ -19,7 +19,7 @@ from fundamen.formats.packed import PackedFile, Readable
 from fundamen.formats.pe import Pe
 from fundamen.formats.pe_version import read_version
 from fundamen.machine.file_bytes import FileBytes
-from fundamen.model.architecture import Architecture, Platform
+from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary, Format
 from fundamen.model.display import shown
 from fundamen.model.errors import DamagedFileError, UnreadableError
@@ -137,5 +137,8 @@ def _other_build(path: str, data: bytes, told: ArtefactName) -> str:
         return f"{shown(path)} in it is damaged: {binary.problems[0].reason}"
     platform = _PLATFORMS[binary.format]
     of_any = {Platform.ANY: True}.get(told.platform, platform is told.platform)
-    fits = told.architecture is Architecture.ANY or told.architecture in {binary.architecture, *binary.also_for}
-    return "" if of_any and fits else f"{shown(path)} in it is for {platform} {binary.architecture}"
+    held = {binary.architecture, *binary.also_for}
+    # Python picks one file of a name, so on macOS it must have a part for each processor that the tags name.
+    lacks = told.architectures - held if binary.format is Format.MACHO or not told.architectures & held else frozenset()
+    only = " only" if lacks and told.architectures & held else ""
+    return f"{shown(path)} in it is for {platform} {binary.architecture}{only}" if lacks or not of_any else ""
