@@ -67,13 +67,17 @@ def weigh(testimonies: Sequence[Testimony]) -> Testimony | None:
 
     What others say against the owner's word is a remark at most.
     """
+    if len(testimonies) <= 1:  # as nearly always
+        return testimonies[0] if testimonies else None
     owners = [each for each in testimonies if each.is_owner]
     order = list(Says)
-    return min(owners or testimonies, key=lambda each: order.index(each.says), default=None)
+    return min(owners or testimonies, key=lambda each: order.index(each.says))
 
 
 def remarks_of(testimonies: Sequence[Testimony]) -> tuple[str, ...]:
     """What there is to say of a file besides what counts."""
+    if not testimonies:
+        return ()
     counts = weigh(testimonies)
     doubts = {Says.WRONG, Says.UNTRUSTED} if counts is not None and counts.is_owner else set()
     told = (each.remark or (each.sentence if each.says in doubts and not each.is_owner else "") for each in testimonies)
