@@ -14,16 +14,18 @@ from fundamen.report.contracts.building import BuildRecord
 from fundamen.report.contracts.capturing import CaptureRecord
 from fundamen.report.contracts.casing import CaseRecord, HandoffRecord, LadderRecord, MergeRecord
 from fundamen.report.contracts.cold_copying import ColdCopiesRecord
-from fundamen.report.contracts.comparing import ComparisonRecord
+from fundamen.report.contracts.comparing import ComparisonRecord, ReferencesRecord
 from fundamen.report.contracts.comparing_machines import CompareRecord
 from fundamen.report.contracts.fleeting import FleetRecord
 from fundamen.report.contracts.inspecting import InspectRecord
 from fundamen.report.contracts.installing import InstallerRecord, OutcomeRecord, UnpackedRecord
 from fundamen.report.contracts.line import ErrorRecord
 from fundamen.report.contracts.locking import LockRecord
+from fundamen.report.contracts.planning import PlanRecord
 from fundamen.report.contracts.reading import CalledRecord, CluesRecord
 from fundamen.report.contracts.requiring import PrereqsRecord
 from fundamen.report.contracts.restoring import HistoryRecord, RestoreRecord, ResumeRecord, UndoRecord
+from fundamen.report.contracts.rooting import RootsRecord
 from fundamen.report.contracts.sourcing import CopiesRecord, OffersRecord, PublicationRecord, SourcesRecord
 from fundamen.report.contracts.surveying import SurveyRecord
 from fundamen.report.contracts.tooling import ToolchainRecord
@@ -54,9 +56,12 @@ RECORDS = {
     "lock": LockRecord,
     "merge": MergeRecord,
     "offers": OffersRecord,
+    "plan-shown": PlanRecord,
     "prereqs": PrereqsRecord,
     "publication": PublicationRecord,
+    "references": ReferencesRecord,
     "restore": RestoreRecord,
+    "roots": RootsRecord,
     "sheet": SheetFile,
     "sources": SourcesRecord,
     "survey": SurveyRecord,

@@ -86,7 +86,7 @@ def test_the_other_inputs_are_still_answered_in_the_order_given(either: Fundamen
 @pytest.mark.parametrize(
     ("words", "status", "said"),
     [
-        (("trace",), 2, "Missing argument"),
+        (("trace",), 2, "PROGRAM is missing"),
         (("trace", "--machine", "nowhere", "x"), 3, "no such folder"),
         (("trace", "--machine", "inputs", "x"), 3, "neither Windows/System32"),
         (("trace", "--drive", "D=inputs", "x"), 2, "no drive letters"),

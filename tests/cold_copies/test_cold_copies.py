@@ -77,7 +77,7 @@ def test_a_folder_comes_back_exactly_as_it_was_and_undo_takes_that_back(
     linux: ALinuxMachine, data: Path, copies: Copies, fundamen: Fundamen
 ) -> None:
     before = without_fifo(data)
-    taken = copies("take", FOLDER, "--because", "before the storm")
+    taken = copies("make", FOLDER, "--because", "before the storm")
     assert (taken.status, "Cold copy 1" in taken.out, "pipe" in taken.out) == (0, True, True), taken.err
     assert without_fifo(data) == before
     damage(data)
@@ -100,7 +100,7 @@ def test_a_folder_comes_back_exactly_as_it_was_and_undo_takes_that_back(
 
 
 def test_only_the_part_that_is_named_comes_back(data: Path, copies: Copies) -> None:
-    assert copies("take", FOLDER).status == 0
+    assert copies("make", FOLDER).status == 0
     damage(data)
     whole = (data / "tides/2026.db").read_bytes() != b"cut"
     ran = copies("restore", "1", "tides", "a ü b/\n", "--yes")
@@ -119,8 +119,8 @@ def test_none_is_taken_while_a_program_has_a_file_of_it_open(data: Path, copies:
     with subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.PIPE) as holder:
         assert holder.stdout is not None
         holder.stdout.readline()
-        refused = copies("take", FOLDER)
-        forced = copies("take", "--force", FOLDER)
+        refused = copies("make", FOLDER)
+        forced = copies("make", "--force", FOLDER)
         holder.communicate()
     assert (refused.status, f"process {holder.pid}" in refused.err) == (2, True), refused.err
     assert (forced.status, copies("list", "--json").records[0]["copies"][0]["number"]) == (0, 1)
@@ -135,7 +135,7 @@ def archive_in(home: Path, number: int = 1) -> Path:
 def test_a_copy_whose_archive_was_altered_is_found_and_brings_nothing_back(
     linux: ALinuxMachine, data: Path, copies: Copies, home: Path, at: float
 ) -> None:
-    assert copies("take", FOLDER).status == 0
+    assert copies("make", FOLDER).status == 0
     archive = archive_in(home)
     content = bytearray(archive.read_bytes())
     content[int(at * len(content))] ^= 0x10
@@ -152,19 +152,19 @@ def test_a_copy_whose_archive_was_altered_is_found_and_brings_nothing_back(
 
 
 def test_one_that_was_cut_off_is_none_and_one_that_is_gone_is_told(data: Path, copies: Copies, home: Path) -> None:
-    assert copies("take", FOLDER).status == 0
+    assert copies("make", FOLDER).status == 0
     archive_in(home).with_name("2.tar.zst").write_bytes(b"half")
     assert len(copies("list", "--json").records[0]["copies"]) == 1
-    assert copies("take", FOLDER).status == 0
+    assert copies("make", FOLDER).status == 0
     archive_in(home, 1).unlink()
     assert [c["damage"] for c in copies("check", "--json").records[0]["copies"]] == ["its archive is gone", ""]
-    assert copies("drop", "--yes", "1").status == 0
+    assert copies("delete", "--yes", "1").status == 0
     assert [c["number"] for c in copies("list", "--json").records[0]["copies"]] == [2]
     assert data.exists()
 
 
 def test_what_leads_elsewhere_by_now_is_not_written_through(linux: ALinuxMachine, data: Path, copies: Copies) -> None:
-    assert copies("take", FOLDER).status == 0
+    assert copies("make", FOLDER).status == 0
     a_copy(linux.root / "elsewhere", data / "tides")
     (data / "tides/2026.db").unlink()
     (data / "tides").rmdir()
@@ -211,7 +211,7 @@ def test_killed_anywhere_there_is_a_whole_copy_or_none_and_the_folder_is_old_or_
         assert "Traceback" not in outcome.said
         return outcome
 
-    take, bring_back = ("cold-copies", "take", FOLDER), ("cold-copies", "restore", "1", "--exactly", "--yes")
+    take, bring_back = ("cold-copies", "make", FOLDER), ("cold-copies", "restore", "1", "--exactly", "--yes")
     (data / "pipe").unlink()
     before = tree_of(linux.root)
     assert run(*take).status == 0

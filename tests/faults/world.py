@@ -112,13 +112,13 @@ class World:
         code: int = 0,
         log: Path | None = None,
     ) -> Outcome:
-        outcome = self.faults.run(command, "-m", str(self.root), *words, mode=mode, at=at, code=code, log=log)
+        outcome = self.faults.run(command, *words, "-m", str(self.root), mode=mode, at=at, code=code, log=log)
         assert "Traceback" not in outcome.said
         assert "fault of its own" not in outcome.said, outcome.said
         return outcome
 
     def restore(self, mode: Mode = Mode.COUNT, at: int = 0, code: int = 0) -> Outcome:
-        return self.run("restore", "--yes", "--plan", str(self.plan), mode=mode, at=at, code=code)
+        return self.run("plans", "run", "--yes", str(self.plan), mode=mode, at=at, code=code)
 
     def undo(self, where: str = "") -> None:
         outcome = self.run("undo")

@@ -163,7 +163,7 @@ def test_s5_the_root_is_imported_by_its_fingerprint_and_the_package_is_trusted_t
     shown = fundamen("inspect", *on, "--issuer", "root.pem", "/opt/saltgrass.msi").out
     fingerprint = hashlib.sha256(ssl.PEM_cert_to_DER_cert(root)).hexdigest()
     assert fingerprint[:8] in shown.replace(" ", "")
-    words = ("restore", "--import-root", "--issuer", "root.pem", *on, "--yes", "--fingerprint", fingerprint)
+    words = ("roots", "import", "--issuer", "root.pem", *on, "--yes", "--fingerprint", fingerprint)
     assert fundamen(*words, "/opt/saltgrass.msi").status == 0
     assert "is trusted on this machine now" in fundamen("clues", *on, "--text", symptom).out
 
@@ -181,17 +181,17 @@ def test_what_differs_from_a_clean_copy_is_named_and_only_that_comes_back(
     (linux.root / "opt/breakwater/share/berths/quay").unlink()
     fundamen("case", "open", name)
     fundamen("clues", "--only-read", "--text", "breakwater: content of bin/salt-cc has the wrong hash")
-    assert fundamen("sources", "record", "clean-copy", str(clean)).status == 0
+    assert fundamen("references", "record", "clean-copy", str(clean)).status == 0
     on = ("-m", str(linux.root))
-    compared = fundamen("sources", "compare", *on, "clean-copy", "/opt/breakwater")
+    compared = fundamen("references", "compare", *on, "clean-copy", "/opt/breakwater")
     assert (compared.status, "bin/salt-cc" in compared.out, "quay" in compared.out) == (1, True, True), compared.out
-    assert fundamen("restore", "--yes", *on, "--reference", "clean-copy", "/opt/breakwater").status == 0
+    assert fundamen("references", "restore", "--yes", *on, "clean-copy", "/opt/breakwater").status == 0
     assert (linux.root / "opt/breakwater/bin/salt-cc").read_text() == "bin/salt-cc"
     assert (linux.root / "opt/breakwater/own").read_text() == "own"
     shown = fundamen("case", "show").out
     assert all(
         command in " ".join(shown.split())
-        for command in ("fundamen clues", "fundamen sources compare", "fundamen restore")
+        for command in ("fundamen clues", "fundamen references compare", "fundamen references restore")
     )
 
 

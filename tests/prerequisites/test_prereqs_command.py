@@ -91,8 +91,8 @@ def test_what_is_unmet_is_put_right_by_a_plan_and_what_waited_for_it_is_checked_
     assert (first.status, record["faults"], record["unknown"]) == (1, 3, 1)
     assert record["requirements"][3]["held_up_by"] == ["berths"]
     assert [each["id"] for each in record["left_out"]] == ["elsewhere"]
-    assert record["next"][0] == f"fundamen restore --machine {served.root} --plan plan.json"
-    assert fundamen("restore", *machine, "--plan", "plan.json", "--yes").status == 0
+    assert record["next"][0] == f"fundamen plans run --machine {served.root} plan.json"
+    assert fundamen("plans", "run", *machine, "plan.json", "--yes").status == 0
     after = fundamen("prereqs", *machine, "tide.toml")
     assert (after.status, after.out.splitlines()[0]) == (0, "Tidebook server: all 5 requirements are met.")
     changed = (served.root / "etc/tidebook.ini").read_bytes()

@@ -97,7 +97,7 @@ def test_no_sink_shows_anything_of_a_machine_raw(hostile: ALinuxMachine, fundame
 
 @pytest.mark.parametrize("text", TEXTS.values(), ids=TEXTS)
 def test_no_message_shows_a_name_raw(linux: ALinuxMachine, fundamen: Fundamen, text: str) -> None:
-    for words in (("trace", f"/{text}"), ("clues", f"no such {text}"), ("restore", "--plan", f"{text}.plan")):
+    for words in (("trace", f"/{text}"), ("clues", f"no such {text}"), ("plans", "run", f"{text}.plan")):
         for more in ((), ("--json",)):
             ran = fundamen(*words, *more, *(("-m", linux.root) if words[0] != "clues" else ()))
             assert hidden(ran.out + ran.err) == set()

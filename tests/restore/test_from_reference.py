@@ -43,7 +43,7 @@ def tree(tmp_path: Path, clean: Path) -> Path:
 
 @pytest.fixture
 def recorded(fundamen: Fundamen, clean: Path) -> None:
-    assert fundamen("sources", "record", "charts", str(clean), "--leave-out", "cache/*").status == 0
+    assert fundamen("references", "record", "charts", str(clean), "--leave-out", "cache/*").status == 0
 
 
 def state(folder: Path) -> dict[str, tuple[bytes | str, int]]:
@@ -68,10 +68,10 @@ def damaged(tree: Path) -> None:
 def test_what_vanished_or_differs_comes_back_and_nothing_else_is_touched(
     tree: Path, clean: Path, fundamen: Fundamen
 ) -> None:
-    assert fundamen("sources", "compare", "charts", str(tree)).status == 0
+    assert fundamen("references", "compare", "charts", str(tree)).status == 0
     damaged(tree)
     before = state(tree)
-    [record] = fundamen("sources", "compare", "charts", str(tree), "--json").records
+    [record] = fundamen("references", "compare", "charts", str(tree), "--json").records
     assert {(d["path"], d["finding"]) for d in record["differences"]} == {
         ("extra/salt.chart", "vanished"),
         ("latest", "vanished"),
@@ -79,7 +79,7 @@ def test_what_vanished_or_differs_comes_back_and_nothing_else_is_touched(
         ("base/reed.chart", "differs"),
         ("own.chart", "extra"),
     }
-    ran = fundamen("restore", "--yes", "--reference", "charts", str(tree))
+    ran = fundamen("references", "restore", "--yes", "charts", str(tree))
     assert (ran.status, "Nothing differs any more." in ran.out) == (0, True), ran.out + ran.err
     own = {"own.chart", "cache", "cache/x"}
     assert {path: entry for path, entry in state(tree).items() if path not in own} == state(clean)
@@ -94,9 +94,9 @@ def test_a_reference_that_has_itself_changed_is_told_to_be_at_fault(
     (tree / "index").unlink()
     (tree / "base" / "tide.chart").unlink()
     (clean / "index").write_bytes(b"4\n")
-    compared = fundamen("sources", "compare", "charts", str(tree))
+    compared = fundamen("references", "compare", "charts", str(tree))
     assert "The reference itself is at fault for 1 file" in compared.out
-    ran = fundamen("restore", "--yes", "--reference", "charts", str(tree))
+    ran = fundamen("references", "restore", "--yes", "charts", str(tree))
     assert (ran.status, "1 file still differs" in ran.out) == (1, True), ran.out
     assert (tree / "base" / "tide.chart").exists()
     assert not (tree / "index").exists()
@@ -106,7 +106,7 @@ def test_a_reference_that_has_itself_changed_is_told_to_be_at_fault(
 def test_a_file_where_a_link_should_be_is_left_to_a_person(tree: Path, fundamen: Fundamen) -> None:
     (tree / "latest").unlink()
     (tree / "latest").write_bytes(b"mine")
-    ran = fundamen("restore", "--yes", "--reference", "charts", str(tree))
+    ran = fundamen("references", "restore", "--yes", "charts", str(tree))
     assert (ran.status, (tree / "latest").read_bytes()) == (1, b"mine")
 
 
@@ -114,10 +114,10 @@ def test_a_file_where_a_link_should_be_is_left_to_a_person(tree: Path, fundamen:
 @pytest.mark.parametrize(
     ("words", "status", "said"),
     [
-        (("sources", "compare", "charts", "tree"), 2, "is not known"),
-        (("sources", "record", "../x", "clean"), 2, "letters, digits"),
-        (("sources", "record", "x", "nowhere"), 3, "it is empty, or not there"),
-        (("restore", "--reference", "charts", "tree"), 2, "is not known"),
+        (("references", "compare", "charts", "tree"), 2, "is not known"),
+        (("references", "record", "../x", "clean"), 2, "letters, digits"),
+        (("references", "record", "x", "nowhere"), 3, "it is empty, or not there"),
+        (("references", "restore", "charts", "tree"), 2, "is not known"),
     ],
 )
 def test_what_cannot_be_compared_is_told(fundamen: Fundamen, words: tuple[str, ...], status: int, said: str) -> None:
@@ -160,7 +160,7 @@ def test_a_clean_machine_that_was_recorded_offers_its_files(
     library = an_elf(soname="libsalt.so.4")
     other = ALinuxMachine(tmp_path / "other").file("/opt/t/lib/libsalt.so.4", library, 0o755)
     linux.program("/opt/t/bin/tidebook", needs=["libsalt.so.4"], runpath="/opt/t/lib")
-    assert fundamen("sources", "record", "other", str(other.root), "--as-machine").status == 0
+    assert fundamen("references", "record", "other", str(other.root), "--as-machine").status == 0
     restoring = ("restore", "--yes", "-m", str(linux.root), "/opt/t/bin/tidebook")
     (other.root / "opt/t/lib/libsalt.so.4").write_bytes(library + b"changed since")
     assert fundamen(*restoring).status == 1

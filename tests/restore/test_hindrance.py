@@ -42,8 +42,8 @@ class Office:
         source.published({"liba.so": LIBRARY})
         assert fundamen("sources", "trust", str(source.folder), "--fingerprint", source.fingerprint).status == 0
 
-    def restored(self, *words: str) -> Ran:
-        return self.fundamen("restore", "--yes", "-m", str(self.root), *words, PROGRAM)
+    def restored(self, *words: str, **environment: str) -> Ran:
+        return self.fundamen("restore", "--yes", "-m", str(self.root), *words, PROGRAM, **environment)
 
 
 @pytest.fixture
@@ -109,7 +109,7 @@ def test_what_vanishes_again_after_it_was_placed_is_noticed(office: Office) -> N
     scanner = threading.Thread(target=scan)
     scanner.start()
     try:
-        ran = office.restored("--settle", "1.0")
+        ran = office.restored(FUNDAMEN_SETTLE="1.0")
     finally:
         done.set()
         scanner.join()

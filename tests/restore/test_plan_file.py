@@ -132,10 +132,10 @@ TOUCHED: dict[str, str | tuple[str, ...]] = {
 @pytest.mark.parametrize("name", STEPS)
 def test_each_kind_of_step_is_rehearsed_made_and_taken_back(office: Office, name: str) -> None:
     before, plan = tree_of(office.root), office.planned(STEPS[name])
-    status, said = office.run("restore", "--rehearse", "--plan", plan)
+    status, said = office.run("plans", "rehearse", plan)
     assert (status, tree_of(office.root)) == (1, before), said
     assert SHOWN.get(name, "") in " ".join(said.split())
-    office.run("restore", "--yes", "--plan", plan)
+    office.run("plans", "run", "--yes", plan)
     path, content = EXPECTED[name]
     after = tree_of(office.root)
     assert after[path[1:]][0] is None or after[path[1:]][0].endswith(content)  # a folder has none
@@ -150,7 +150,7 @@ def test_a_whole_plan_with_every_kind_of_step_is_made_and_taken_back(office: Off
     before = tree_of(office.root)
     steps = [step for name, step in STEPS.items() if name not in {"remove value", "set a file aside"}]
     second = {**STEPS["set value"], "key": ["tide", "level"], "value": "4"}
-    status, said = office.run("restore", "--yes", "--plan", office.planned(*steps, second))
+    status, said = office.run("plans", "run", "--yes", office.planned(*steps, second))
     assert "Carried out: 12 steps" in said, said
     after = tree_of(office.root)
     assert after["etc/tide.ini"][:2] == (b"; tides\n[tide]\nstation = Reed\nlevel = 4\n", 0o100640)
@@ -158,7 +158,7 @@ def test_a_whole_plan_with_every_kind_of_step_is_made_and_taken_back(office: Off
     assert not (office.root / "srv/www/linked.js").is_symlink()
     assert (office.root / "srv/spool").stat().st_mode & 0o7777 == 0o1730
     assert (office.root / "srv/spool").stat().st_gid == (7 if os.geteuid() == 0 else os.getegid())
-    assert office.run("restore", "--yes", "--plan", office.planned(*steps[:4], second))[1].startswith("Nothing is")
+    assert office.run("plans", "run", "--yes", office.planned(*steps[:4], second))[1].startswith("Nothing is")
     assert office.run("undo")[0] == 0
     assert tree_of(office.root) == before
     assert status == 1  # libb.so is not part of the plan, and still cut
@@ -173,11 +173,11 @@ def test_a_saved_plan_is_carried_out_on_a_machine_like_it_and_not_on_one_that_di
     assert (status, tree_of(office.root)) == (1, before), said
     assert office.run("restore", "--rehearse", "--save-plan", saved, PROGRAM)[0] == 2  # it is there already
     assert office.run("restore", "--yes", PROGRAM)[0] == 0
-    status, said = office.run("restore", "--yes", "--plan", saved, root=other)
+    status, said = office.run("plans", "run", "--yes", saved, root=other)
     assert (status, "app has all that it needs" in said) == (0, True), said
     assert without_times(tree_of(other)) == without_times(tree_of(office.root))
     (different / "opt/app/lib/libb.so").write_bytes(b"somebody's own work")
-    status, said = office.run("restore", "--yes", "--plan", saved, root=different)
+    status, said = office.run("plans", "run", "--yes", saved, root=different)
     assert (status, "The plan no longer fits the machine" in said) == (5, True), said
     assert (different / "opt/app/lib/libb.so").read_bytes() == b"somebody's own work"
 
@@ -216,13 +216,13 @@ NONSENSE: dict[str, tuple[Step, int, str]] = {
 def test_a_plan_that_is_nonsense_or_does_not_fit_is_refused_as_a_whole(office: Office, name: str) -> None:
     before = tree_of(office.root)
     step, expected, words = NONSENSE[name]
-    status, said = office.run("restore", "--yes", "--plan", office.planned(STEPS["set entry"], step))
+    status, said = office.run("plans", "run", "--yes", office.planned(STEPS["set entry"], step))
     assert (status, words in said) == (expected, True), said
     assert tree_of(office.root) == before
 
 
 def test_a_plan_of_a_newer_version_is_refused(office: Office) -> None:
-    status, said = office.run("restore", "--plan", office.planned(STEPS["set value"], schema="fundamen.plan/2"))
+    status, said = office.run("plans", "run", office.planned(STEPS["set value"], schema="fundamen.plan/2"))
     assert (status, "fundamen.plan/1" in said) == (3, True), said
 
 
@@ -237,9 +237,9 @@ def test_a_plan_for_several_programs_is_rehearsed_and_proven_for_each(office: Of
     (office.root / other[1:]).write_bytes((office.root / PROGRAM[1:]).read_bytes())
     (office.root / other[1:]).chmod(0o755)
     plan = str(office.folder / "both.plan")
-    assert office.run("restore", "--rehearse", "--with", other, "--save-plan", plan, PROGRAM)[0] == 1
+    assert office.run("restore", "--rehearse", "--save-plan", plan, PROGRAM, other)[0] == 1
     assert json.loads(Path(plan).read_bytes())["further"] == [other]
-    status, told = office.run("restore", "--yes", "--plan", plan)
+    status, told = office.run("plans", "run", "--yes", plan)
     assert (status, "app and other then have all that they need" in " ".join(told.split())) == (0, True), told
 
 
@@ -248,8 +248,8 @@ def test_a_link_to_what_is_somebody_elses_is_replaced_and_that_is_left_alone(off
     library.symlink_to("/srv/www/assets.js")
     assert office.run("restore", "--rehearse", "--save-plan", saved, PROGRAM)[0] == 1
     before = tree_of(office.root)
-    for words in ((PROGRAM,), ("--plan", saved)):
-        status, told = office.run("restore", "--yes", *words)
+    for words in (("restore", PROGRAM), ("plans", "run", saved)):
+        status, told = office.run(*words, "--yes")
         after = tree_of(office.root)
         assert (status, library.is_symlink(), after["opt/app/lib/liba.so"][0]) == (0, False, FILES["liba.so"]), told
         assert after["srv/www/assets.js"] == before["srv/www/assets.js"]
@@ -260,7 +260,7 @@ def test_a_link_to_what_is_somebody_elses_is_replaced_and_that_is_left_alone(off
 def test_a_program_of_an_earlier_restoration_that_cannot_be_read_any_more_holds_nothing_up(office: Office) -> None:
     assert office.run("restore", "--yes", PROGRAM)[0] == 0
     (office.root / PROGRAM[1:]).write_bytes(b"")
-    status, told = office.run("restore", "--yes", "--plan", office.planned(STEPS["set value"], program="/usr/bin/true"))
+    status, told = office.run("plans", "run", "--yes", office.planned(STEPS["set value"], program="/usr/bin/true"))
     assert (status, "Carried out: 1 step" in told) == (0, True), told
 
 
@@ -268,7 +268,7 @@ def test_a_plan_for_which_another_program_would_lack_something_is_not_carried_ou
     assert office.run("restore", "--yes", PROGRAM)[0] == 0
     before = tree_of(office.root)
     plan = office.planned({"do": "set aside", "path": "/opt/app/lib/libb.so"}, program="/usr/bin/true")
-    status, told = office.run("restore", "--yes", "--plan", plan)
+    status, told = office.run("plans", "run", "--yes", plan)
     assert (status, "other programs would come to lack something" in told, "libb.so" in told) == (1, True, True), told
     assert tree_of(office.root) == before
 
@@ -285,7 +285,7 @@ def test_a_saved_plan_names_the_source_of_a_file_and_finds_its_bytes_there_again
     (clean / "opt/t/lib").mkdir(parents=True)
     (clean / "opt/t/lib/libsalt.so.4").write_bytes(library)
     named = ("--media", medium, "--media-digest", hashlib.sha256(medium.read_bytes()).hexdigest())
-    record = ("sources", "record", "clean", clean, "--as-machine")
+    record = ("references", "record", "clean", clean, "--as-machine")
     at_hand = (*named, "--media-place", "{program}/../lib") if kind == "a medium" else ()
     plan, elsewhere = tmp_path / "whole.plan", str(tmp_path / "elsewhere")
     if kind == "a reference":
@@ -293,7 +293,7 @@ def test_a_saved_plan_names_the_source_of_a_file_and_finds_its_bytes_there_again
     saved = fundamen("restore", "--rehearse", "--save-plan", plan, "-m", linux.root, *at_hand, "/opt/t/bin/tide")
     assert plan.exists(), saved.out + saved.err
     [step] = json.loads(plan.read_text())["steps"]
-    words = ("restore", "--yes", "--plan", plan, "-m", other)
+    words = ("plans", "run", "--yes", plan, "-m", other)
     refused = fundamen(*words, FUNDAMEN_HOME=elsewhere)
     assert (refused.status, step["source"] in refused.err) == (4, True), refused.err
     if kind == "a reference":

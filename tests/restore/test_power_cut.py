@@ -59,7 +59,7 @@ def test_whenever_the_power_goes_it_is_gone_on_with_or_taken_back(power: Power, 
     world = power.world
     shutil.rmtree(world.home / "machines")  # the journal too is made anew
     kinds = {"before": 0, "unfinished": 0, "after": 0}
-    for number, where in enumerate(power.cuts("restore", "--yes", "--plan", str(world.plan), lost=lost, every=every)):
+    for number, where in enumerate(power.cuts("plans", "run", "--yes", str(world.plan), lost=lost, every=every)):
         if world.run("history").status == UNFINISHED:
             kinds["unfinished"] += 1
             if number % 2:

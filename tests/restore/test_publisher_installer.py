@@ -84,15 +84,15 @@ class Office:
             (self.tools / name).chmod(0o755)
         self.script.write_text(INSTALLS)
         fingerprint = publisher.root.certificate.sha256
-        words = ("--import-root", "--issuer", str(folder / "root.pem"), "--fingerprint", fingerprint, "--yes")
+        words = ("--issuer", str(folder / "root.pem"), "--fingerprint", fingerprint, "--yes")
         self.imported = words
         self.before: Tree = {}
 
     def run(self, *words: str) -> Ran:
-        return self._fundamen(words[0], "-m", str(self.root), *words[1:])
+        return self._fundamen(*words, "-m", str(self.root))
 
     def trusting(self) -> "Office":
-        assert self.run("restore", *self.imported, "C:\\setup.exe").status == 0
+        assert self.run("roots", "import", *self.imported, "C:\\setup.exe").status == 0
         self.before = as_it_is(self.root)
         return self
 
@@ -106,7 +106,7 @@ class Office:
         return str(path)
 
     def install(self, *words: str) -> Ran:
-        return self.run("restore", "--yes", "--plan", self.plan, *words)
+        return self.run("plans", "run", "--yes", self.plan, *words)
 
 
 @pytest.fixture
@@ -125,7 +125,7 @@ def test_one_whose_publisher_nobody_trusts_and_one_that_was_altered_are_not_run(
     plan = office.plan
     setup = office.root / "drive_c/setup.exe"
     setup.write_bytes(office.setup[:-1] + b"?")
-    ran = office.run("restore", "--yes", "--plan", plan)
+    ran = office.run("plans", "run", "--yes", plan)
     assert (ran.status, "its SHA-256 is" in ran.err) == (4, True), ran.err
 
 
@@ -185,7 +185,7 @@ def test_its_log_is_followed_while_it_runs_and_what_stood_in_it_before_is_none_o
     office.script.write_text(f"{writing}\nsleep 0.5; touch {office.folder}/ended; sleep 60\n")
     plan = Path(office.plan)
     plan.write_text(plan.read_text().replace('"log"', '"seconds": 2, "log"'))
-    command = ["fundamen", "restore", "--yes", "-m", str(office.root), "--plan", str(plan)]
+    command = ["fundamen", "plans", "run", "--yes", "-m", str(office.root), str(plan)]
     tools = str(Path(sys.executable).parent)
     environment = {**os.environ, "PATH": f"{tools}:{os.environ['PATH']}", "FUNDAMEN_HOME": str(home)}
     streams: dict[str, Any] = {"stderr": subprocess.PIPE, "stdout": subprocess.DEVNULL}
@@ -205,7 +205,7 @@ def test_one_that_does_not_end_is_ended(office: Office) -> None:
     office.script.write_text(f"{INSTALLS}\nsleep 60\n")
     plan = Path(office.plan)
     plan.write_text(plan.read_text().replace('"log"', '"seconds": 1, "log"'))
-    ran = office.run("restore", "--yes", "--plan", str(plan))
+    ran = office.run("plans", "run", "--yes", str(plan))
     assert (ran.status, "had not ended after 1 s" in ran.err) == (5, True), ran.err
     assert as_it_is(office.root) == office.before
 
@@ -227,7 +227,7 @@ def test_killed_anywhere_it_is_run_anew_or_the_prefix_is_as_before(office: Offic
         assert "Traceback" not in outcome.said, outcome.said
         return outcome
 
-    installing = ("restore", "--yes", "--plan", plan)
+    installing = ("plans", "run", "--yes", plan)
     total = run(*installing).calls
     after = {path: state[0] for path, state in as_it_is(office.root).items()}
     assert run("undo").status == 0

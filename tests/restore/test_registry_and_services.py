@@ -52,13 +52,13 @@ class Place:
         self.root, self._fundamen = root, fundamen
 
     def run(self, *words: str) -> Ran:
-        return self._fundamen(words[0], "-m", str(self.root), *words[1:])
+        return self._fundamen(*words, "-m", str(self.root))
 
     def plan(self, *steps: dict[str, Any]) -> Ran:
         plan = {"schema": "fundamen.plan/1", "program": "C:\\x.exe", "machine": "it", "made_at": "2026-01-01T00:00:00Z"}
         path = self.root.parent / "it.plan"
         path.write_text(json.dumps({**plan, "steps": steps}))
-        return self.run("restore", "--yes", "--plan", str(path))
+        return self.run("plans", "run", "--yes", str(path))
 
     def value(self, key: str, name: str) -> object:
         return open_machine(str(self.root), environment={}).registry.value(key, name)
@@ -202,7 +202,7 @@ class TestServicesOfThisHost:
         steps.insert(0, {"do": "set value", "path": str(folder / "tide.ini"), "key": ["tide", "up"], "value": "yes"})
         plan = {"schema": "fundamen.plan/1", "program": "/x", "machine": "it", "made_at": "2026-01-01T00:00:00Z"}
         (folder / "it.plan").write_text(json.dumps({**plan, "steps": steps}))
-        return fundamen("restore", "--yes", "--plan", str(folder / "it.plan"))
+        return fundamen("plans", "run", "--yes", str(folder / "it.plan"))
 
     def test_a_service_is_started_and_an_undo_stops_it(self, tmp_path: Path, state: Path, fundamen: Fundamen) -> None:
         (tmp_path / "tide.ini").write_text("[tide]\nup = no\n")
@@ -247,7 +247,7 @@ def test_one_field_of_a_kernel_limit_is_set_and_given_back(tmp_path: Path, funda
         step = {"do": "set kernel limit", "path": "/proc/sys/kernel/sem", "name": "kernel.sem", **fields}
         plan = {"schema": "fundamen.plan/1", "program": "/x", "machine": "it", "made_at": "2026-01-01T00:00:00Z"}
         (tmp_path / "it.plan").write_text(json.dumps({**plan, "steps": [step]}))
-        return fundamen("restore", "--yes", "--plan", str(tmp_path / "it.plan"))
+        return fundamen("plans", "run", "--yes", str(tmp_path / "it.plan"))
 
     try:
         ran = planned(value=wanted[3], field=3)

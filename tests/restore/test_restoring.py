@@ -145,7 +145,7 @@ def test_several_programs_are_put_right_by_one_plan_in_the_same_version_and_prov
     linux.file("/usr/lib/libb.so", an_elf(soname="libb.so", padding=16))  # that of 1.0
     linux.program("/opt/one/app", needs=("liba.so",)).program("/opt/two/tides", needs=("liba.so", "libb.so"))
     source.trusted()
-    words = ("-m", str(linux.root), "--with", "/opt/two/tides", "/opt/one/app")
+    words = ("-m", str(linux.root), "/opt/one/app", "/opt/two/tides")
     ran = fundamen("restore", "--yes", *words)
     assert (ran.status, "app and tides then have all that they need" in ran.out) == (0, True), ran.out + ran.err
     assert (linux.root / "usr/lib/liba.so").read_bytes() == an_elf(soname="liba.so", padding=16)

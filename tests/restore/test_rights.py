@@ -41,7 +41,7 @@ def given(fundamen: Fundamen, linux: ALinuxMachine, tmp_path: Path, file: Path) 
         }
         done = [{"do": "set rights", "path": "/srv/depth", **step} for step in steps]
         (tmp_path / "it.plan").write_text(json.dumps({**head, "steps": done}))
-        ran = fundamen("restore", "--yes", "-m", linux.root, "--plan", "it.plan")
+        ran = fundamen("plans", "run", "--yes", "-m", linux.root, "it.plan")
         assert ran.status == status, ran.out + ran.err
         assert file.read_bytes() == HELD
 

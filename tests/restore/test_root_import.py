@@ -15,6 +15,7 @@ from fundamen.changes.insertions import certificate_block, without
 from fundamen.formats.hive import with_values
 from fundamen.formats.registry_value import HiveValue
 from fundamen.formats.text_hive import TextHive, with_key, without_key
+from fundamen.trust.name_hash import name_hash
 
 PUBLISHER = APublisher()
 BUNDLE = "/etc/ssl/certs/ca-certificates.crt"
@@ -31,7 +32,7 @@ def office(linux: ALinuxMachine, tmp_path: Path) -> ALinuxMachine:
 
 
 def importing(*words: str) -> tuple[str, ...]:
-    return ("restore", "--import-root", "--issuer", "root.cer", *words, "/opt/chain.pem")
+    return ("roots", "import", "--issuer", "root.cer", *words, "/opt/chain.pem")
 
 
 def test_a_root_is_imported_proven_and_taken_out_again(
@@ -56,7 +57,7 @@ def tree(root: Path) -> dict[str, bytes]:
 
 def test_the_command_that_inspecting_offers_imports_the_root(office: ALinuxMachine, fundamen: Fundamen) -> None:
     shown = fundamen("inspect", "-m", str(office.root), "--issuer", "root.cer", "/opt/chain.pem")
-    [offered] = [line.strip() for line in shown.out.splitlines() if "--import-root" in line]
+    [offered] = [line.strip() for line in shown.out.splitlines() if "roots import" in line]
     words = shlex.split(offered.replace("SHA256", FINGERPRINT))[1:]
     ran = fundamen(*words, "--yes")
     assert (shown.status, ran.status) == (1, 0), ran.out + ran.err
@@ -84,8 +85,8 @@ def test_nothing_is_imported_without_the_whole_fingerprint(
 def test_what_importing_a_root_would_not_mend_is_said(office: ALinuxMachine, fundamen: Fundamen) -> None:
     office.file("/opt/leaf.pem", PUBLISHER.signer.pem).file("/opt/plain.exe", a_pe())
     machine = ("-m", str(office.root))
-    assert "Importing a root would not make" in fundamen("restore", "--import-root", "/opt/leaf.pem", *machine).err
-    assert "it has no signature" in fundamen("restore", "--import-root", "/opt/plain.exe", *machine).err
+    assert "Importing a root would not make" in fundamen("roots", "import", "/opt/leaf.pem", *machine).err
+    assert "it has no signature" in fundamen("roots", "import", "/opt/plain.exe", *machine).err
 
 
 def test_a_bundle_that_was_written_anew_keeps_what_else_is_in_it(office: ALinuxMachine, fundamen: Fundamen) -> None:
@@ -107,7 +108,7 @@ def volume(windows: AWindowsMachine, tmp_path: Path) -> AWindowsMachine:
 
 
 def on(volume: AWindowsMachine, *words: str) -> tuple[str, ...]:
-    return ("restore", "--import-root", "--issuer", "root.cer", *words, "-m", str(volume.root), "C:\\chain.pem")
+    return ("roots", "import", "--issuer", "root.cer", *words, "-m", str(volume.root), "C:\\chain.pem")
 
 
 def test_a_root_goes_into_the_registry_of_a_windows_volume_and_out_of_it(
@@ -146,6 +147,54 @@ def test_no_root_goes_into_the_registry_of_a_windows_that_is_not_shut_down(
     ran = fundamen(*on(volume, "--yes", "--fingerprint", FINGERPRINT))
     assert (ran.status, "is hibernated" in ran.err) == (2, True), ran.err
     assert hive.read_bytes() == whole
+
+
+def test_a_root_is_removed_wherever_a_debian_machine_has_it_and_an_undo_brings_it_back(
+    linux: ALinuxMachine, fundamen: Fundamen
+) -> None:
+    ours, others = PUBLISHER.root.pem, [APublisher().root.pem for _ in range(3)]
+    hashed = name_hash(PUBLISHER.root.der)
+    shipped = ("etc/ca-certificates.conf", "# chosen\nmozilla/known.crt\nvendor/ardvane.crt\n")
+    linux.file(BUNDLE, others[0] + ours + others[1]).file("/" + shipped[0], shipped[1].encode())
+    linux.file("/usr/share/ca-certificates/vendor/ardvane.crt", ours)
+    linux.file("/usr/share/ca-certificates/mozilla/known.crt", others[0])
+    linux.file("/usr/local/share/ca-certificates/ardvane.crt", ours)
+    linux.link("/etc/ssl/certs/ardvane.pem", "/usr/share/ca-certificates/vendor/ardvane.crt")
+    linux.link(f"/etc/ssl/certs/{hashed}.0", "ardvane.pem").file(f"/etc/ssl/certs/{hashed}.1", others[2])
+    machine, before = ("-m", str(linux.root)), tree(linux.root)
+    [listed] = fundamen("roots", "list", "--find", "ardvane root", "--json", *machine).records
+    assert [each["sha256"] for each in listed["roots"] if each["sha256"] == FINGERPRINT] == [FINGERPRINT]
+    assert fundamen("roots", "remove", FINGERPRINT[:12], "--rehearse", *machine).status == 1
+    assert tree(linux.root) == before
+    ran = fundamen("roots", "remove", FINGERPRINT[:12], "--yes", *machine)
+    assert ran.status == 0, ran.out + ran.err
+    after = tree(linux.root)
+    assert after[BUNDLE.lstrip("/")] == others[0] + others[1]
+    assert after[shipped[0]] == b"# chosen\nmozilla/known.crt\n!vendor/ardvane.crt\n"
+    assert after[f"etc/ssl/certs/{hashed}.0"] == others[2]  # the first number of a hash must not be missing
+    counted = {name for name in after if name.endswith((".pem", ".crt", ".0", ".1")) and after[name] == ours}
+    assert counted == {"usr/share/ca-certificates/vendor/ardvane.crt"}
+    assert fundamen("undo", *machine).status == 0
+    assert tree(linux.root) == before
+
+
+@pytest.mark.parametrize("named", ["ab12", "0" * 12, "Nobody Root"])
+def test_a_root_that_is_not_trusted_is_not_removed(office: ALinuxMachine, fundamen: Fundamen, named: str) -> None:
+    ran = fundamen("roots", "remove", named, "--yes", "-m", str(office.root))
+    assert (ran.status, "trusts no such root" in ran.err) == (2, True), ran.err
+
+
+def test_a_root_is_removed_from_the_registry_of_a_windows_volume_and_an_undo_brings_it_back(
+    volume: AWindowsMachine, fundamen: Fundamen
+) -> None:
+    machine = ("-m", str(volume.root))
+    assert fundamen(*on(volume, "--yes", "--fingerprint", FINGERPRINT)).status == 0
+    imported = tree(volume.root)
+    assert fundamen("roots", "remove", FINGERPRINT[:16], "--yes", *machine).status == 0
+    assert fundamen("inspect", *machine, "C:\\chain.pem").status == 1
+    assert fundamen("undo", *machine).status == 0
+    assert tree(volume.root) == imported
+    assert fundamen("inspect", *machine, "C:\\chain.pem").status == 0
 
 
 TEXT = st.text(st.characters(codec="utf-8", exclude_characters="\r"), max_size=40)

@@ -67,11 +67,11 @@ def recorded(fundamen: Fundamen, tmp_path: Path, data: bytes) -> None:
     clean.mkdir()
     for name in (WHEEL, TARBALL):
         (clean / name).write_bytes(data)
-    assert fundamen("sources", "record", "wheels", str(clean)).status == 0
+    assert fundamen("references", "record", "wheels", str(clean)).status == 0
 
 
 def state(fundamen: Fundamen, lock: Path, there: Path, *more: str) -> tuple[int, dict[str, str]]:
-    ran = fundamen("sources", "locked", str(lock), "--artefacts", str(there), *more, "--json")
+    ran = fundamen("locks", "check", str(lock), "--artefacts", str(there), *more, "--json")
     [record] = ran.records
     return ran.status, {entry["name"]: entry["state"] for entry in record["entries"]}
 
@@ -85,7 +85,7 @@ def test_an_aged_entry_is_told_refreshed_and_taken_back(
     lock.write_text(text)
     assert read_lock_file(text, name).kind is kind
     assert state(fundamen, lock, there)[1]["saltgrass"] == "unknown"
-    refreshing = ("restore", "--yes", "--lock-entry", "saltgrass", "--artefacts", str(there), str(lock))
+    refreshing = ("locks", "refresh", "--yes", str(lock), "saltgrass", "--artefacts", str(there))
     refused = fundamen(*refreshing)
     assert (refused.status, "nobody vouches for either" in refused.err) == (4, True)
     recorded(fundamen, tmp_path, NEW)
@@ -105,7 +105,7 @@ def test_a_file_that_was_altered_is_told_from_a_lock_file_that_has_aged(
     lock = tmp_path / "pylock.toml"
     lock.write_text(LOCKS["pylock.toml"][0])
     assert state(fundamen, lock, there) == (1, {"saltgrass": "altered"})
-    ran = fundamen("restore", "--yes", "--lock-entry", "saltgrass", "--artefacts", str(there), str(lock))
+    ran = fundamen("locks", "refresh", "--yes", str(lock), "saltgrass", "--artefacts", str(there))
     assert (ran.status, "is another one" in ran.err) == (4, True)
 
 
@@ -130,10 +130,10 @@ def test_a_catalogue_vouches_for_artefacts_that_the_packager_took_in(
     assert state(fundamen, lock, there) == (1, {"saltgrass": "altered"})  # by SHA-512, which no catalogue lists
     (there / TARBALL).unlink()
     (there / WHEEL).unlink()
-    ran = fundamen("sources", "locked", str(lock), "--artefacts", str(there))
+    ran = fundamen("locks", "check", str(lock), "--artefacts", str(there))
     assert "the source source has the file that was locked" in ran.out
     lock.write_text(a_requirements_file(sha256(OLD)).replace("saltgrass==4.2", "saltgrass==4.1"))
-    pinned = fundamen("sources", "locked", str(lock), "--artefacts", str(there), "--for", "aarch64")
+    pinned = fundamen("locks", "check", str(lock), "--artefacts", str(there), "--for", "aarch64")
     assert "versions that have one: 4.3, 4.2; the nearest is 4.2" in " ".join(pinned.out.split()), pinned.out
 
 
@@ -158,7 +158,7 @@ def test_a_version_without_a_build_for_the_processor_names_those_that_have_one(
         (there / f"saltgrass-{version}-cp311-cp311-{tag}.whl").write_bytes(NEW)
     lock = tmp_path / "pylock.toml"
     lock.write_text(a_pylock(sha256(NEW), f"saltgrass-4.2-cp311-cp311-{builds['4.2']}.whl"))
-    words = ("sources", "locked", str(lock), "--artefacts", str(there), "--json", "--for")
+    words = ("locks", "check", str(lock), "--artefacts", str(there), "--json", "--for")
     [entry] = fundamen(*words, "aarch64").records[0]["entries"]
     assert (entry["builds"], entry["nearest"]) == (["5.0", "4.3", "4.1"], "4.3")
     assert fundamen(*words, "x86_64").status == 0

@@ -125,7 +125,7 @@ class Directory:
 
     def restore(self, plan: str, typed: str = PASSWORD) -> Ran:
         (self.keys.folder / "password").write_text(typed + "\n")
-        return self.fundamen("restore", "--yes", "--plan", plan, "--login-password", self.keys.folder / "password")
+        return self.fundamen("plans", "run", "--yes", plan, "--login-password", self.keys.folder / "password")
 
     def held(self) -> list[str]:
         """All that the entry holds, as the directory's own tool writes it, but for what the directory keeps itself."""
@@ -228,7 +228,7 @@ def test_what_would_lose_something_is_refused_and_changes_nothing(directory: Dir
     assert directory.renew("--save-plan", "plan.json").status == 0
     wrong = directory.restore("plan.json", "high tide")
     assert (wrong.status, "it does not let" in wrong.err) == (3, True), wrong.err
-    unsaid = directory.fundamen("restore", "--yes", "--plan", "plan.json")
+    unsaid = directory.fundamen("plans", "run", "--yes", "plan.json")
     assert (unsaid.status, "nobody typed the password" in unsaid.err) == (3, True), unsaid.err
     assert directory.held() == before
     assert directory.renew("--host", "cn=localhost,dc=marram,dc=example", "--save-plan", "later.json").status == 0

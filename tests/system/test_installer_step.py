@@ -61,8 +61,8 @@ def test_it_is_run_and_undone_and_one_that_fails_leaves_nothing(
     (prefix / "drive_c/setup.exe").write_bytes(setup)
     (prefix / "drive_c/berths.txt").write_text("5 berths")
     (tmp_path / "root.pem").write_bytes(publisher.root.pem)
-    words = ("--import-root", "--issuer", "root.pem", "--fingerprint", publisher.root.certificate.sha256, "--yes")
-    imported = fundamen("restore", "-m", str(prefix), *words, "C:\\setup.exe")
+    words = ("--issuer", "root.pem", "--fingerprint", publisher.root.certificate.sha256, "--yes")
+    imported = fundamen("roots", "import", "-m", str(prefix), *words, "C:\\setup.exe")
     assert imported.status == 0, imported.err
     before = contents(prefix)
 
@@ -70,7 +70,7 @@ def test_it_is_run_and_undone_and_one_that_fails_leaves_nothing(
         step = {"do": "run installer", "path": "C:\\setup.exe", "sha256": hashlib.sha256(setup).hexdigest()}
         plan = {"schema": "fundamen.plan/1", "program": "C:\\x.exe", "machine": "it", "made_at": "2026-01-01T00:00:00Z"}
         (tmp_path / "it.plan").write_text(json.dumps({**plan, "steps": [{**step, "arguments": arguments}]}))
-        ran = fundamen("restore", "--yes", "-m", str(prefix), "--plan", "it.plan")
+        ran = fundamen("plans", "run", "--yes", "-m", str(prefix), "it.plan")
         assert ran.status == (5 if arguments else 1), ran.out + ran.err
         return " ".join((ran.out + ran.err).split())
 

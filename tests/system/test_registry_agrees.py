@@ -58,7 +58,7 @@ def test_a_prefix_reads_what_was_written_and_an_undo_puts_just_that_back(
     ]
     plan = {"schema": "fundamen.plan/1", "program": "C:\\x.exe", "machine": "it", "made_at": "2026-01-01T00:00:00Z"}
     (tmp_path / "it.plan").write_text(json.dumps({**plan, "steps": steps}))
-    ran = fundamen("restore", "--yes", "-m", str(prefix), "--plan", "it.plan")
+    ran = fundamen("plans", "run", "--yes", "-m", str(prefix), "it.plan")
     assert ran.status == 0, ran.err
     told = exported(prefix, KEY)
     assert [text for text in TEXTS if escaped(text) not in told] == []

@@ -115,7 +115,7 @@ def test_links_that_a_web_server_refuses_become_copies_that_it_serves(fundamen: 
         with pytest.raises(urllib.error.HTTPError, match="403"):
             urllib.request.urlopen(f"http://127.0.0.1:{port}/page", timeout=10)
         assert fundamen("prereqs", "sheet.toml", "--save-plan", "plan.json").status == 1
-        assert fundamen("restore", "--plan", "plan.json", "--yes").status == 0
+        assert fundamen("plans", "run", "plan.json", "--yes").status == 0
         assert fundamen("prereqs", "sheet.toml").status == 0
         with urllib.request.urlopen(f"http://127.0.0.1:{port}/page", timeout=10) as page:
             assert page.read() == b"tides"

@@ -48,8 +48,8 @@ def test_a_service_is_enabled_as_its_own_tool_does(
     step = {"do": "enable service", "path": "/etc/systemd/system", "name": unit}
     plan = {"schema": "fundamen.plan/1", "program": "/x", "machine": "it", "made_at": "2026-01-01T00:00:00Z"}
     (tmp_path / "it.plan").write_text(json.dumps({**plan, "steps": [step]}))
-    ran = fundamen("restore", "--yes", "--plan", "it.plan", "-m", str(linux.root))
+    ran = fundamen("plans", "run", "--yes", "it.plan", "-m", str(linux.root))
     assert ran.status == 0, ran.err
     assert links(linux.root) == links(other) != {}
-    again = fundamen("restore", "--yes", "--plan", "it.plan", "-m", str(other))
+    again = fundamen("plans", "run", "--yes", "it.plan", "-m", str(other))
     assert again.out.startswith("Nothing is to be done"), again.out

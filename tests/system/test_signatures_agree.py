@@ -362,7 +362,7 @@ def test_a_root_that_is_imported_into_a_prefix_counts_for_its_programs_until_it_
     shutil.copy(signed.sign("tidebook.exe", "code", "-h", "sha256"), setup)
     refused = fundamen("inspect", *machine, "C:\\setup.exe")
     assert (refused.status, "whom this machine does not trust" in refused.out) == (1, True)
-    importing = ("restore", "--import-root", "--issuer", str(signed.root), "--fingerprint", fingerprint, "--yes")
+    importing = ("roots", "import", "--issuer", str(signed.root), "--fingerprint", fingerprint, "--yes")
     done = fundamen(*importing, *machine, "C:\\setup.exe")
     assert done.status == 0, done.out + done.err
     assert roots_of(prefix, signed) == count + 1
@@ -383,7 +383,7 @@ def test_debians_own_tool_keeps_what_was_imported_and_its_programs_trust_it(
     leaf = root / "leaf.pem"
     leaf.write_text((signed.folder / "tls.pem").read_text() + (signed.folder / "ca.pem").read_text())
     fingerprint = read_certificate(ssl.PEM_cert_to_DER_cert(signed.root.read_text())).sha256
-    importing = ("restore", "--import-root", "--issuer", str(signed.root), "--fingerprint", fingerprint, "--yes")
+    importing = ("roots", "import", "--issuer", str(signed.root), "--fingerprint", fingerprint, "--yes")
     done = fundamen(*importing, "-m", str(root), "/leaf.pem")
     assert done.status == 0, done.out + done.err
     certs = root / "etc/ssl/certs"

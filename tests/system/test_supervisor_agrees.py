@@ -71,7 +71,7 @@ def test_a_plan_enables_and_starts_a_service_and_undo_stops_it_and_takes_its_lin
     sheet.write_text(top + tide)
     status, _ = fundamen(supervisor, home, "prereqs", str(sheet), "--save-plan", str(plan))
     assert status == 1
-    status, [restored] = fundamen(supervisor, home, "restore", "--yes", "--plan", str(plan))
+    status, [restored] = fundamen(supervisor, home, "plans", "run", "--yes", str(plan))
     assert (status, restored["state"]) == (0, "restored")
     assert supervisor.state("tide.service") == "active"
     assert supervisor.run("systemctl", "is-enabled", "tide.service").stdout.strip() == "enabled"
@@ -92,7 +92,7 @@ def test_a_service_that_does_not_start_has_all_of_it_taken_back(supervisor: ASup
     }  # fmt: skip
     (tmp_path / "plan.json").write_text(json.dumps(plan))
     ran = supervisor.run(
-        FUNDAMEN, "restore", "--yes", "--plan", str(tmp_path / "plan.json"), FUNDAMEN_HOME=str(tmp_path / "home")
+        FUNDAMEN, "plans", "run", "--yes", str(tmp_path / "plan.json"), FUNDAMEN_HOME=str(tmp_path / "home")
     )
     assert ran.returncode == 5, ran.stdout + ran.stderr
     assert supervisor.run("systemctl", "is-enabled", "lame.service").stdout.strip() == "disabled"

@@ -196,12 +196,12 @@ def test_it_is_published_mixed_put_right_as_one_and_taken_back(
     environment = {"PATH": f"{installed}/bin", "BREAKWATER_HOME": str(installed)}
     first = fundamen("toolchain", installed, "--save-plan", "first.json", **environment)
     assert (first.status, "Then make the plan for what waits for a licence: compiler." in first.out) == (1, True)
-    assert fundamen("restore", "--yes", "--plan", "first.json").status == 0
+    assert fundamen("plans", "run", "--yes", "first.json").status == 0
     assert (installed / "bin/bwlink").read_bytes() == (breakwater.clean("2.0.3") / "bin/bwlink").read_bytes()
     assert fundamen("toolchain", installed, "--accept", "breakwater", given=b"y\n").status == 0
     before = (installed / "bin/bwlink").read_bytes()
     assert fundamen("toolchain", installed, "--save-plan", "second.json", **environment).status == 1
-    restored = fundamen("restore", "--yes", "--plan", "second.json")
+    restored = fundamen("plans", "run", "--yes", "second.json")
     assert restored.status == 0, restored.out + restored.err
     assert fundamen("toolchain", installed, **environment).status == 0
     assert not (installed / "lib/legacy.o").exists()
@@ -218,7 +218,7 @@ def test_what_a_toolchain_on_a_mounted_root_needs_on_path_goes_into_its_own_sett
     words = ("-m", linux.root, "--env", "PATH=/opt/old/bin:/opt/breakwater/bin:/opt/breakwater/bin")
     catalogue = ("--catalogue", breakwater.catalogue("2.1.0"))
     assert fundamen("toolchain", *words, *catalogue, "/opt/breakwater", "--save-plan", "plan.json").status == 1
-    [done] = fundamen("restore", "-m", linux.root, "--yes", "--plan", "plan.json", "--json").records
+    [done] = fundamen("plans", "run", "-m", linux.root, "--yes", "plan.json", "--json").records
     assert done["state"] == "restored"
     text = (linux.root / "etc/environment").read_text()
     assert text.splitlines()[0] == "PATH=/opt/breakwater/bin:/opt/old/bin:/usr/bin"

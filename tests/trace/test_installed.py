@@ -58,7 +58,7 @@ def test_a_remedy_for_a_program_is_not_held_up_by_a_package_without_one(
     (linux.root / "usr/share/tide/chart").unlink()
     published = {"libtide.so.2": an_elf(soname="libtide.so.2"), "chart": b"not the package's own"}
     ASource(tmp_path, home).published(published, place="{root}/opt/tide/lib").trusted()
-    plan = ("restore", "-m", linux.root, "--no-archive", "--with", LIST, "/opt/tide/tide", "--json")
+    plan = ("restore", "-m", linux.root, "--no-archive", "/opt/tide/tide", LIST, "--json")
     [record] = fundamen(*plan, "--rehearse").records
     assert [each["name"] for each in record["unmet"]] == ["/usr/share/tide/chart"]  # one of that name elsewhere is none
     assert (record["state"], record["faults_before"], record["faults_rehearsed"]) == ("rehearsed", 2, 1)

@@ -113,9 +113,14 @@ class Form(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     because: Text = ""
 
     @property
+    def kind(self) -> str:
+        """What it does, as a plan file names it."""
+        return str(self.__struct_config__.tag)
+
+    @property
     def title(self) -> str:
         """Title for the history."""
-        return f"{self.__struct_config__.tag!s} {self.path}"
+        return f"{self.kind} {self.path}"
 
     def resolve(self, resolving: PlanResolution) -> None:
         """Add its steps for the machine's current state; none if nothing needs to change.

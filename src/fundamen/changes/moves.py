@@ -62,7 +62,7 @@ class Move(Step, frozen=True, kw_only=True):
 
     def place(self, machine: Machine) -> Place:
         """Where it stands. Raises: OSError, UnreadableError."""
-        return machine.place(self.path)
+        return machine.entry_place(self.path)
 
     def in_use(self, machine: Machine) -> HostPath:
         """What is set aside, which running programs may have open."""

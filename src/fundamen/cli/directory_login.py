@@ -13,7 +13,7 @@ from fundamen.model.errors import UnreadableError
 def password_option(command: options.Command) -> options.Command:
     """Give a command ``password``, which it may change a directory with: from a file, or by asking once."""
 
-    @click.option("--login-password", metavar="FILE", help="Holds the password for a directory; else you type it.")
+    @click.option("--login-password", metavar="FILE", help="A file with the password of a directory.")
     @functools.wraps(command)
     def wrapped(login_password: str | None, **others: Any) -> None:  # noqa: ANN401
         command(password=functools.cache(functools.partial(_password, login_password)), **others)

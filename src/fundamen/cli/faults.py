@@ -24,6 +24,7 @@ from fundamen.sources.refreshing import proven_catalogues
 from fundamen.sources.store import SourceStore
 
 SETTLE_SECONDS = 0.5
+LAUNCH_SECONDS = 20.0
 
 
 class Launching(msgspec.Struct, frozen=True):
@@ -100,9 +101,8 @@ def restore_programs(desk: Desk, programs: Sequence[MachinePath], asked: Asked) 
     if output.as_json:
         output.show_record(restore_record(restoration, state))
     else:
-        withs = tuple(word for name in more for word in ("--with", name))
         text = restoration_text(
-            restoration, rehearsal, machine, drawn=output.drawn, again=asked.again, options=(*asked.words, *withs)
+            restoration, rehearsal, machine, drawn=output.drawn, again=asked.again, options=asked.words, more=more
         )
         output.show("\n" * (state == "restored") + text)
     return exit_after(restoration)

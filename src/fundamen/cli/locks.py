@@ -73,7 +73,7 @@ def refresh_entry(desk: Desk, path: MachinePath, name: str, folders: Sequence[st
         raise UsageError(
             what=f"The entry {shown(name)} is not refreshed",
             why=f"{shown(path)} pins no package of this name",
-            do=f"See what it pins: fundamen sources locked {shown(path)} --artefacts FOLDER",
+            do=f"See what it pins: fundamen locks check {shown(path)} --artefacts FOLDER",
         )
     prepared = prepare_lock_entry(
         machine,

@@ -9,34 +9,60 @@ from typing import Any, NoReturn
 import click
 
 from fundamen import __version__
+from fundamen.cli.helping import CommandGroup
 
-# name -> module below fundamen.cli.commands that holds a command of that name, and what it is for
-_COMMANDS = {
-    "clues": ("clues", "Tell what an error text or log says, and what is behind it."),
-    "trace": ("trace", "Show all that a program needs, and how each need stands."),
-    "inspect": ("inspect", "Show what a file is: format, architecture, needs, digest."),
-    "survey": ("survey", "Tell all that is wrong with what a machine's programs stand on."),
-    "fleet": ("fleet", "Lay many machines side by side by their captures."),
-    "compare": ("compare", "Lay two machines, captures or trees side by side."),
-    "capture": ("capture", "Write a machine's facts to one file, to be examined elsewhere."),
-    "prereqs": ("prereqs", "Check a requirement sheet: what no file declares."),
-    "installer": ("installer", "Show what an install package bundles, and what it will conclude here."),
-    "toolchain": ("toolchain", "Check a toolchain's folder against its catalogue."),
-    "authority": ("authority", "The certificate authority of a directory: check, make anew."),
-    "build": ("build", "Show what a failing compile or link step lacks."),
-    "restore": ("restore", "Put right what a program stands on, from trusted sources."),
-    "resume": ("resume", "Go on with a restoration that was cut off."),
-    "undo": ("undo", "Take a restoration back."),
-    "history": ("history", "List the restorations of a machine."),
-    "cold-copies": ("cold_copies", "Compressed copies of data folders: take, check, restore."),
-    "case": ("case", "The record of a case: note, next remedy, what helped before."),
-    "handoff": ("handoff", "The request to whoever has the rights."),
-    "sources": ("sources", "The trusted sources: trust, list, offers; publish."),
-    "demo": ("demo", "Play a worked example on made-up data."),
+# stage -> name -> (module below fundamen.cli.commands that holds a command of that name, what it is for)
+_STAGES = {
+    "Find out": {
+        "clues": ("clues", "Explain an error message or a log."),
+        "trace": ("trace", "Show everything a program needs, and what is wrong."),
+        "build": ("build", "Show what a failing compile or link step lacks."),
+        "survey": ("survey", "Check every program of a machine."),
+    },
+    "Examine": {
+        "inspect": ("inspect", "Show what a file is: format, architecture, needs, digest."),
+        "installer": ("installer", "Show what an installer brings, and foresee its outcome."),
+        "prereqs": ("prereqs", "Check the prerequisites that a sheet lists."),
+        "toolchain": ("toolchain", "Check a toolchain's folder against its catalogue."),
+        "compare": ("compare", "Compare two machines, captures or folders."),
+        "capture": ("capture", "Save a machine's facts in one file, to examine elsewhere."),
+        "fleet": ("fleet", "Compare many machines by their captures."),
+    },
+    "Repair": {
+        "restore": ("restore", "Repair programs from trusted sources."),
+        "undo": ("undo", "Undo a restoration."),
+        "resume": ("resume", "Continue an interrupted restoration."),
+        "history": ("history", "List the restorations of a machine."),
+        "plans": ("plans", "Show, rehearse or run a saved plan."),
+        "roots": ("roots", "List, import or remove trusted root certificates."),
+        "references": ("references", "Record a clean folder; compare with it; restore from it."),
+        "locks": ("locks", "Check a lock file, or refresh one of its entries."),
+        "authority": ("authority", "Check or renew a directory's certificate authority."),
+    },
+    "Prepare": {
+        "sources": ("sources", "Trust sources of packages, or publish your own."),
+        "cold-copies": ("cold_copies", "Make, check and restore compressed copies of folders."),
+        "case": ("case", "Keep the record of a support case."),
+        "handoff": ("handoff", "Write a request to somebody who has the rights."),
+        "demo": ("demo", "Play a worked example on made-up data."),
+    },
 }
+_COMMANDS = {name: told for commands in _STAGES.values() for name, told in commands.items()}
+_WAYS_IN = """\
+What do you have?
+
+  an error message    fundamen clues --text 'cannot open shared object file'
+  a log               fundamen clues setup.log
+  a program           fundamen trace /opt/tidebook/bin/tidebook
+  an installer        fundamen installer setup.msi
+  a whole machine     fundamen survey
+
+For a mounted disk add --machine /mnt/disk. Each answer ends with the next command.
+All commands: fundamen --help     A worked example: fundamen demo
+"""
 
 
-class _Commands(click.Group):
+class _Commands(CommandGroup):
     """Finds a command by name in the table."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:  # noqa: ARG002 - click's own signature
@@ -49,28 +75,64 @@ class _Commands(click.Group):
         command: click.Command = module.command
         return command
 
-    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:  # noqa: ARG002
-        """List the commands without importing any of them."""
-        with formatter.section("Commands"):
-            formatter.write_dl([(name, purpose) for name, (_, purpose) in _COMMANDS.items()])
+    def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """List the commands by stage, without importing any of them, and the options that they share."""
+        for stage, commands in _STAGES.items():
+            with formatter.section(stage):
+                formatter.write_dl([(name, purpose) for name, (_, purpose) in commands.items()], col_max=16)
+        with formatter.section("Common options"):
+            formatter.write_dl(_common_options(ctx))
+
+    def make_context(self, *args: Any, **more: Any) -> click.Context:  # noqa: ANN401 - click's own
+        """Read the words before a command's name."""
+        try:
+            return super().make_context(*args, **more)
+        except click.UsageError as error:
+            _refuse(error)
+
+    def invoke(self, ctx: click.Context) -> Any:  # noqa: ANN401 - likewise
+        """Run a command."""
+        try:
+            return super().invoke(ctx)
+        except click.exceptions.NoArgsIsHelpError:
+            raise
+        except click.UsageError as error:
+            _refuse(error)
 
 
-@click.command(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100})
+def _common_options(ctx: click.Context) -> list[tuple[str, str]]:
+    from fundamen.cli import options  # noqa: PLC0415 - only for help
+
+    def every() -> None:
+        """Have all of them."""
+
+    command = options.machine_options(options.output_options(every))
+    records = (each.get_help_record(ctx) for each in command.__click_params__[::-1])  # type: ignore[attr-defined]
+    return list(filter(None, records))
+
+
+def _refuse(error: click.UsageError) -> NoReturn:
+    """Tell an error of usage in the form of all our messages, and end with its status."""
+    from fundamen.cli.helping import in_our_words  # noqa: PLC0415 - not part of a run that goes well
+    from fundamen.cli.output import Output  # noqa: PLC0415
+    from fundamen.model.errors import UsageError  # noqa: PLC0415
+
+    with Output(as_json="--json" in sys.argv, quiet=False, verbose=False):
+        raise UsageError(*in_our_words(error))
+    raise AssertionError  # the exit of the output ends the run
+
+
+@click.group("fundamen", cls=_Commands, invoke_without_command=True, no_args_is_help=False)
 @click.version_option(__version__, prog_name="fundamen", message="%(prog)s %(version)s")
-def _group() -> None:
-    """Find out what a failing program stands on, and put right what is missing, wrong or damaged.
+@click.pass_context
+def root(ctx: click.Context) -> None:
+    """Find out what a failing program needs and lacks, and repair it from trusted sources.
 
-    \b
-    An error text or a log:       fundamen clues setup.log
-    A program does not start:     fundamen trace /opt/tidebook/bin/tidebook
-    Put it right, rehearsed first: fundamen restore --rehearse /opt/tidebook/bin/tidebook
-    Another machine's disk:       fundamen trace --machine /mnt/disk 'C:\\Tidebook\\tidebook.exe'
-    See how it all works:         fundamen demo
-
-    Exit status: 0 nothing at fault; 1 a fault was found or remains; 2 wrong usage; 3 an input cannot be read;
-    4 refused, because trust could not be proven; 5 a restoration failed and was taken back; 6 an unfinished
-    restoration must be undone first.
-    """  # noqa: D301 - \b is click's mark for lines that stay as they are
+    Exit status: 0 no fault; 1 a fault was found or remains; 2 wrong usage; 3 an input cannot be read; 4 refused for
+    lack of proof; 5 a restoration failed and was undone; 6 a restoration is unfinished: undo or resume it first.
+    """
+    if ctx.invoked_subcommand is None:
+        click.echo(_WAYS_IN, nl=False)
 
 
 def main() -> NoReturn:
@@ -79,7 +141,7 @@ def main() -> NoReturn:
     gc.set_threshold(100_000, 20, 20)
     facts: dict[str, Any] = {}  # what the run finds out
     try:
-        _group(prog_name="fundamen", obj=facts)
+        root(prog_name="fundamen", obj=facts)
     except SystemExit as ended:
         _record(facts, ended.code if isinstance(ended.code, int) else 0)
         raise

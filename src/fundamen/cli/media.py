@@ -9,6 +9,7 @@ import click
 import msgspec
 
 from fundamen.cli import options
+from fundamen.cli.helping import SharedOption
 from fundamen.cli.output import Output
 from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.machine import Machine
@@ -21,6 +22,8 @@ from fundamen.sources.os_archive import NewPackages, OsArchive
 from fundamen.sources.reference import References
 from fundamen.sources.reference_offers import ReferenceOffers
 from fundamen.trust.fingerprint import read_fingerprint
+
+_SECTION = "Installation media"
 
 
 class Named(msgspec.Struct, frozen=True):
@@ -41,9 +44,31 @@ class Named(msgspec.Struct, frozen=True):
 def media_options(command: options.Command) -> options.Command:
     """Give a command ``media``."""
 
-    @click.option("--media", "paths", multiple=True, metavar="FILE", help="A disc image, folder, package or archive.")
-    @click.option("--media-digest", multiple=True, metavar="SHA256", help="Of a medium that you vouch for.")
-    @click.option("--media-place", default="", metavar="PLACE", help="Where its loose files belong, as {system}.")
+    @click.option(
+        "--media",
+        "paths",
+        cls=SharedOption,
+        section=_SECTION,
+        multiple=True,
+        metavar="FILE",
+        help="A disc image, folder, package or archive.",
+    )
+    @click.option(
+        "--media-digest",
+        cls=SharedOption,
+        section=_SECTION,
+        multiple=True,
+        metavar="SHA256",
+        help="The digest of a medium, as you have checked it.",
+    )
+    @click.option(
+        "--media-place",
+        cls=SharedOption,
+        section=_SECTION,
+        default="",
+        metavar="PLACE",
+        help="Where its loose files belong, such as {system}.",
+    )
     @functools.wraps(command)
     def wrapped(
         paths: tuple[str, ...],

@@ -9,6 +9,7 @@ from typing import Any
 
 import click
 
+from fundamen.cli.helping import CommonOption
 from fundamen.cli.output import Output
 from fundamen.machine.machine import Machine
 from fundamen.machine.opening import open_machine
@@ -19,6 +20,7 @@ from fundamen.model.paths import HostPath
 from fundamen.placing.own_folder import require_own
 
 Command = Callable[..., None]
+_LONGEST_SETTLING = 3600  # seconds
 NUMBER = click.IntRange(1, (1 << 31) - 1)  # of a restoration, case or copy
 
 _PLATFORM: str = sys.platform  # as a plain string: mypy would call the other platforms' lines unreachable
@@ -27,9 +29,19 @@ _PLATFORM: str = sys.platform  # as a plain string: mypy would call the other pl
 def machine_options(command: Command) -> Command:
     """Give a command ``machine``: a function that opens the machine its options name."""
 
-    @click.option("--machine", "-m", metavar="FOLDER", help="A mounted root, volume or prefix; default: this host.")
-    @click.option("--drive", multiple=True, metavar="D=FOLDER", help="A further drive of a Windows volume.")
-    @click.option("--env", multiple=True, metavar="NAME=VALUE", help="Set a variable that the loader looks at.")
+    @click.option(
+        "--machine",
+        "-m",
+        cls=CommonOption,
+        metavar="FOLDER",
+        help="A mounted root, volume or prefix; default: this host.",
+    )
+    @click.option(
+        "--drive", cls=CommonOption, multiple=True, metavar="D=FOLDER", help="A further drive of a Windows volume."
+    )
+    @click.option(
+        "--env", cls=CommonOption, multiple=True, metavar="NAME=VALUE", help="Set a variable that the loader looks at."
+    )
     @functools.wraps(command)
     def wrapped(machine: str | None, drive: tuple[str, ...], env: tuple[str, ...], **others: Any) -> None:  # noqa: ANN401
         def opened() -> Machine:
@@ -45,10 +57,14 @@ def machine_options(command: Command) -> Command:
 def output_options(command: Command) -> Command:
     """Give a command ``output``."""
 
-    @click.option("--json", "as_json", is_flag=True, help="Print JSON Lines for scripts (docs/schemas/).")
-    @click.option("-q", "--quiet", is_flag=True, help="Print no result as text; the exit status tells.")
-    @click.option("-v", "--verbose", count=True, help="Print everything; -vv also what is tried and decided.")
-    @click.option("--log-file", metavar="FILE", help="Add what is tried and decided, and tracebacks, to FILE.")
+    @click.option(
+        "--json", "as_json", cls=CommonOption, is_flag=True, help="Print JSON Lines for scripts (docs/schemas/)."
+    )
+    @click.option("-q", "--quiet", cls=CommonOption, is_flag=True, help="Print no text; the exit status is the result.")
+    @click.option(
+        "-v", "--verbose", cls=CommonOption, count=True, help="Print everything; -vv also each attempt and decision."
+    )
+    @click.option("--log-file", cls=CommonOption, metavar="FILE", help="Add a detailed log, with tracebacks, to FILE.")
     @click.pass_obj
     @functools.wraps(command)
     def wrapped(
@@ -160,6 +176,26 @@ def counts(option: str, given: tuple[str, ...]) -> dict[str, int]:
                 do=f"Write it as, for example, {option} root=2",
             )
     return {name: int(number) for name, number in pairs.items()}
+
+
+def settle_seconds() -> float:
+    """How long is waited before it is checked that restored files are still there: $FUNDAMEN_SETTLE, or half a second.
+
+    Raises:
+        UsageError: the variable is no such number.
+    """
+    given = os.environ.get("FUNDAMEN_SETTLE", "0.5")
+    try:
+        seconds = float(given)
+    except ValueError:
+        seconds = -1.0
+    if not 0 <= seconds <= _LONGEST_SETTLING:
+        raise UsageError(
+            what="The variable FUNDAMEN_SETTLE cannot be used",
+            why=f"{shown(given)} is no number of seconds from 0 to {_LONGEST_SETTLING}",
+            do="Set it to, for example, 0.5, or leave it out.",
+        )
+    return seconds
 
 
 def now() -> datetime:

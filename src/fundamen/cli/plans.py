@@ -1,4 +1,4 @@
-"""``restore --plan`` and ``--save-plan``: a plan as a file."""
+"""Plans as files: read, carried out, written."""
 
 import os
 from collections.abc import Sequence
@@ -23,7 +23,7 @@ from fundamen.report.commands import command
 from fundamen.report.contracts.restoring import restore_record
 from fundamen.report.plan_text import plan_rehearsal_text, plan_text
 from fundamen.restore.on_demand import asked_of
-from fundamen.restore.plan_file import read_plan, written
+from fundamen.restore.plan_file import PlanFile, read_plan, written
 from fundamen.restore.planned import plan_of, prepare_plan
 from fundamen.restore.rehearsal import Rehearsal
 from fundamen.sources.os_archive import NewPackages
@@ -33,13 +33,8 @@ from fundamen.sources.store import SourceStore
 _MOST_PLAN = 256 << 20  # bytes
 
 
-def carry_out_plan(desk: Desk, name: str, waiting: str, media: Named, *, archive: bool) -> Exit:
-    """Rehearse a plan from a file, carry it out after consent, and give the exit status.
-
-    Raises:
-        FundamenError: as its steps raise.
-    """
-    machine, output = desk.machine, desk.output
+def opened_plan(name: str) -> PlanFile:
+    """The plan in a file of this host. Raises: UnreadableError, UsageError: as ``read_plan`` raises."""
     try:
         with open_ordinary(name) as file:
             data = file.read(_MOST_PLAN)
@@ -49,7 +44,17 @@ def carry_out_plan(desk: Desk, name: str, waiting: str, media: Named, *, archive
             why=error.strerror or str(error),
             do="Name the file that --save-plan wrote.",
         ) from error
-    plan = read_plan(data, name)
+    return read_plan(data, name)
+
+
+def carry_out_plan(desk: Desk, name: str, waiting: str, media: Named, *, archive: bool) -> Exit:
+    """Rehearse a plan from a file, carry it out after consent, and give the exit status.
+
+    Raises:
+        FundamenError: as its steps raise.
+    """
+    machine, output = desk.machine, desk.output
+    plan = opened_plan(name)
     means = _means(desk, name, media, archive=archive)
     authorities = authorities_at(options.home(), machine.platform, options.now(), output)
     with output.working("Rehearsing the plan"):
@@ -60,7 +65,7 @@ def carry_out_plan(desk: Desk, name: str, waiting: str, media: Named, *, archive
     if output.as_json:
         output.show_record(restore_record(restoration, state))
     else:
-        text = plan_text(restoration, state, (*media.words, "--plan", name), machine, drawn=output.drawn)
+        text = plan_text(restoration, state, (*media.words, name), machine, drawn=output.drawn)
         output.show("\n" * (state == "restored") + text)
     return exit_after(restoration)
 
@@ -124,4 +129,4 @@ def save_plan(machine: Machine, rehearsal: Rehearsal, name: str, output: Output)
             why=error.strerror or str(error),
             do="Name a file in a folder that may be written.",
         ) from error
-    output.note(f"The plan lies in {name}. Carry it out with: {command(machine, 'restore', '--plan', name)}")
+    output.note(f"The plan is in {name}. To carry it out: {command(machine, 'plans', 'run', name)}")

@@ -1,4 +1,4 @@
-"""``fundamen restore --import-root``: rehearse, have the fingerprint typed, carry out, prove."""
+"""Import and remove roots: rehearse, have the fingerprint typed, carry out, prove."""
 
 import click
 
@@ -10,8 +10,14 @@ from fundamen.cli.restoring import Desk, carried_through, exit_after
 from fundamen.execution.home import kept_bytes
 from fundamen.model.paths import MachinePath
 from fundamen.report.contracts.restoring import nothing_needed, restore_record
-from fundamen.report.root_text import nothing_to_import_text, root_import_text, root_rehearsal_text
-from fundamen.restore.root_import import prepare_root_import, require_fingerprint
+from fundamen.report.root_text import (
+    nothing_to_import_text,
+    root_import_text,
+    root_rehearsal_text,
+    root_removal_text,
+    root_removed_text,
+)
+from fundamen.restore.root_import import choose_root, prepare_root_import, prepare_root_removal, require_fingerprint
 from fundamen.trace.certificates import chain_of
 from fundamen.trust.chain import Chain, Issuers
 
@@ -53,6 +59,21 @@ def import_root_of(desk: Desk, path: MachinePath, fingerprint: str | None, issue
         output.show_record(restore_record(restoration, state))
     else:
         output.show(root_import_text(planned, restoration, state, machine, issuer, drawn=output.drawn))
+    return exit_after(restoration)
+
+
+def remove_root_of(desk: Desk, named: str) -> Exit:
+    """Remove a root after consent, and give the exit status. Raises: FundamenError: as its steps raise."""
+    machine, output = desk.machine, desk.output
+    root = choose_root(machine, named)
+    prepared = prepare_root_removal(machine, root, lambda data: kept_bytes(options.home(), data))
+    if not output.as_json:
+        output.show(root_removal_text(root, prepared, machine, drawn=output.drawn))
+    restoration, state = carried_through(desk, prepared, verb="Removing")
+    if output.as_json:
+        output.show_record(restore_record(restoration, state))
+    else:
+        output.show(root_removed_text(root, restoration, state, machine, drawn=output.drawn))
     return exit_after(restoration)
 
 

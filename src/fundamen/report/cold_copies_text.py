@@ -39,7 +39,7 @@ def list_text(copies: Sequence[ColdCopy], machine: Machine, *, drawn: bool) -> s
     if not copies:
         page.answer(f"There is no cold copy of a folder of {machine.title}.")
         page.heading("Next")
-        page.raw(command(machine, "cold-copies", "take", "FOLDER"))
+        page.raw(command(machine, "cold-copies", "make", "FOLDER"))
         return page.text()
     packed = size_in_words(sum(copy.archive_size for copy in copies))
     page.answer(f"{counted(len(copies), 'cold copy', 'cold copies')} of {machine.title}, {packed} packed.")

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from fundamen.machine.machine import Machine
 from fundamen.model.display import shown
 
-_GROUPS = {"sources", "cold-copies"}  # commands whose name has a second word
+_GROUPS = {"sources", "cold-copies", "plans", "roots", "references", "locks"}  # commands whose name has a second word
 
 
 def command(machine: Machine, *words: str) -> str:
@@ -34,4 +34,4 @@ def import_command(machine: Machine, path: str, issuers: Sequence[str] = ()) -> 
     if not path and not issuers:
         return ""
     given = [word for file in (issuers if path else issuers[1:]) for word in ("--issuer", file)]
-    return command(machine, "restore", "--import-root", "--fingerprint", "SHA256", *given, path or issuers[0])
+    return command(machine, "roots", "import", "--fingerprint", "SHA256", *given, path or issuers[0])

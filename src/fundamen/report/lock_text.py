@@ -49,7 +49,7 @@ def lock_text(path: str, lock: LockFile, checked: tuple[Checked, ...], *, drawn:
     aged = next((each for each in at_fault if each.state is State.AGED), None)
     if aged is not None:
         page.heading("Next")
-        page.raw(f"fundamen restore --lock-entry {shlex.quote(aged.entry.name)} --artefacts FOLDER {shlex.quote(path)}")
+        page.raw(f"fundamen locks refresh {shlex.quote(path)} {shlex.quote(aged.entry.name)} --artefacts FOLDER")
     return page.text()
 
 

@@ -1,5 +1,6 @@
 """A plan from a file as text: what it would do here, what was done, and the way back."""
 
+import shlex
 from collections.abc import Sequence
 
 from fundamen.changes.installers import InstallerOutcome
@@ -42,6 +43,27 @@ def plan_rehearsal_text(plan: PlanFile, prepared: Prepared[Traces], machine: Mac
     return page.text()
 
 
+def plan_file_text(plan: PlanFile, name: str, *, drawn: bool) -> str:
+    """The page of a plan as its file has it; no machine was looked at."""
+    page = Page(drawn=drawn)
+    made = f"made on {plan.made_at:%Y-%m-%d at %H:%M} UTC for {plan.machine}"
+    page.answer(f"A plan of {counted(len(plan.steps), 'step')} for {plan.program}, {made}.")
+    page.heading("Its steps")
+    width = max(len(step.kind) for step in plan.steps) + 2
+    for step in plan.steps:
+        page.field(step.kind, f"{step.path}   ({step.because})" if step.because else step.path, indent=4, width=width)
+    if plan.further:
+        page.heading("It is for these programs as well")
+        for program in plan.further:
+            page.line(program, 4)
+    if plan.because:
+        page.heading("The version was asked for")
+        page.line(plan.because)
+    page.heading("Next")
+    page.raw(shlex.join(["fundamen", "plans", "rehearse", name]))
+    return page.text()
+
+
 def plan_text(
     restoration: Restoration[Traces], state: RestoreState, words: Sequence[str], machine: Machine, *, drawn: bool
 ) -> str:
@@ -50,7 +72,7 @@ def plan_text(
     if restoration.proof is None:
         if state in {"rehearsed", "declined"}:
             page.heading("Next")
-            page.raw(command(machine, "restore", "--yes", *words))
+            page.raw(command(machine, "plans", "run", "--yes", *words))
         return page.text()
     done = f"Carried out: {counted(len(restoration.prepared.work.steps), 'step')}, each read back and compared."
     worse = f" But it made {counted(len(restoration.worse), 'thing')} worse." if restoration.worse else ""

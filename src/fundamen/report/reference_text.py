@@ -1,5 +1,7 @@
 """A tree against its reference, as text."""
 
+from collections.abc import Sequence
+
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
@@ -7,7 +9,7 @@ from fundamen.report.commands import command
 from fundamen.report.page import Page, counted
 from fundamen.restore.from_reference import left_to_people
 from fundamen.restore.restoration import Restoration
-from fundamen.sources.reference import Comparison, Difference, Finding
+from fundamen.sources.reference import Baseline, Comparison, Difference, Finding
 
 _MOST_SHOWN = 40
 _MARKS = {
@@ -51,7 +53,22 @@ def comparison_text(
         page.line(f"{len(comparison.differences) - _MOST_SHOWN} more are not shown; --json has them all.")
     if comparison.restorable and is_first:
         page.heading("Next")
-        page.raw(command(machine, "restore", "--reference", baseline.name, folder))
+        page.raw(command(machine, "references", "restore", baseline.name, folder))
+    return page.text()
+
+
+def references_text(baselines: Sequence[Baseline], *, drawn: bool) -> str:
+    """The page of what was recorded."""
+    page = Page(drawn=drawn)
+    if not baselines:
+        page.answer("No reference is recorded on this host.")
+        page.heading("Next")
+        page.raw("fundamen references record NAME FOLDER")
+        return page.text()
+    page.answer(f"{counted(len(baselines), 'reference')} recorded on this host.")
+    page.blank()
+    rows = [(b.name, f"{b.recorded_at:%Y-%m-%d}", counted(len(b.entries), "file"), b.location) for b in baselines]
+    page.columns(rows)
     return page.text()
 
 

@@ -133,6 +133,7 @@ def restoration_text(
     drawn: bool,
     options: Sequence[str] = (),
     again: str = "",
+    more: Sequence[str] = (),
 ) -> str:
     """The page after a restoration: what was done, the proof, and the way back.
 
@@ -143,13 +144,14 @@ def restoration_text(
         drawn: whether the terminal can draw block marks.
         options: of the command that rehearsed it, without which it could not be carried out.
         again: the command that carries it out, if it was another one that rehearsed it.
+        more: further programs that were restored with the first.
     """
     page = Page(drawn=drawn)
     if restoration.proof is None:
         _launched(page, restoration, machine)
         page.heading("Next")
         is_to_do = restoration.prepared.is_offered
-        page.step(again if again and is_to_do else _after_rehearsal(rehearsal, machine, options))
+        page.step(again if again and is_to_do else _after_rehearsal(rehearsal, machine, options, more))
         return page.text()
     proofs = restoration.proof.traces
     page.answer(f"Restored: {_was_done(rehearsal.plan)}. {answers(proofs, machine)}", good=not restoration.remaining)
@@ -366,17 +368,17 @@ def _launched(page: Page, restoration: Restoration[Traces], machine: Machine) ->
             page.raw(line)
 
 
-def _after_rehearsal(rehearsal: Rehearsal, machine: Machine, options: Sequence[str]) -> str:
+def _after_rehearsal(rehearsal: Rehearsal, machine: Machine, options: Sequence[str], more: Sequence[str]) -> str:
     if not rehearsal.is_needed:
         return next_step(rehearsal.before.traces[0], machine)
     if rehearsal.harmed:
         return "Find a version that serves all of them: fundamen sources offers NEED"
     if not rehearsal.plan.is_empty:
-        return change_command(machine, "restore", "--yes", *options, rehearsal.plan.program)
+        return change_command(machine, "restore", "--yes", *options, rehearsal.plan.program, *more)
     brought = dict.fromkeys(fault.brought_by[0] for fault in rehearsal.after.faults if fault.brought_by)
     if brought:
         installing = (word for name in brought for word in ("--install", name))
-        return change_command(machine, "restore", *installing, *options, rehearsal.plan.program)
+        return change_command(machine, "restore", *installing, *options, rehearsal.plan.program, *more)
     if any(unmet.why == "no source is trusted yet" for unmet in rehearsal.plan.unmet):
         return "fundamen sources trust PLACE --fingerprint FINGERPRINT"
     name = next((u.name for u in rehearsal.plan.unmet), "NAME")

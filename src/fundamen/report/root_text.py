@@ -1,17 +1,22 @@
-"""The import of a root certificate as text: what would be done, what was done, and the way back."""
+"""Trusted roots as text: the list, what an import or removal would do, what was done, and the way back."""
 
+from collections import Counter
 from collections.abc import Sequence
+from datetime import datetime
 
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
 from fundamen.report.commands import command, import_command
 from fundamen.report.contracts.restoring import RestoreState
-from fundamen.report.page import Page
+from fundamen.report.page import Page, counted, shortened
 from fundamen.report.trust_text import add_chain
-from fundamen.restore.restoration import Restoration
-from fundamen.restore.root_import import RootImport
+from fundamen.restore.restoration import Prepared, Restoration
+from fundamen.restore.root_import import RootImport, Trusted
+from fundamen.trust.certificate import Certificate
 from fundamen.trust.chain import Chain
 from fundamen.trust.fingerprint import grouped
+
+_LONGEST_NAME = 54  # characters in a table
 
 
 def root_rehearsal_text(planned: RootImport, machine: Machine, *, drawn: bool) -> str:
@@ -29,6 +34,82 @@ def root_rehearsal_text(planned: RootImport, machine: Machine, *, drawn: bool) -
     page.heading("What would be written: the machine's store, not that of a user")
     for step in planned.prepared.work.steps:
         page.field("change" if step.replaces else "write", f"{step.path}   ({step.because})", indent=2)
+    return page.text()
+
+
+def roots_text(
+    roots: Sequence[tuple[Certificate, Sequence[str]]],
+    count: int,
+    machine: Machine,
+    now: datetime,
+    *,
+    verbose: bool,
+    drawn: bool,
+) -> str:
+    """The page of the roots that a machine trusts, or of those among all of them that were looked for."""
+    page = Page(drawn=drawn)
+    expired = sum(root.not_after < now for root, _ in roots)
+    told = f"; {expired} of them {'has' if expired == 1 else 'have'} expired" if expired else ""
+    found = f", and {len(roots)} of them fit" if len(roots) < count else ""
+    subject = machine.title[:1].upper() + machine.title[1:]
+    page.answer(f"{subject} trusts {counted(count, 'root certificate')}{found}{told}.")
+    if not roots:
+        return page.text()
+    page.blank()
+    names = Counter(root.subject.shown for root, _ in roots)
+    rows = [
+        (
+            root.subject.shown if names[root.subject.shown] == 1 else shortened(root.subject.whole, _LONGEST_NAME),
+            f"{root.not_after:%Y-%m-%d}",
+            grouped(root.sha256 if verbose else root.sha256[:16]),
+        )
+        for root, _ in roots
+    ]
+    if verbose:
+        for (name, until, digits), (_, where) in zip(rows, roots, strict=True):
+            page.line(name)
+            page.field("valid until", until)
+            page.field("SHA-256", digits)
+            page.field("lies in", "; ".join(where))
+    else:
+        page.columns(rows, ("root", "valid until", "SHA-256 begins with"))
+    return page.text()
+
+
+def root_removal_text(root: Certificate, prepared: Prepared[Trusted], machine: Machine, *, drawn: bool) -> str:
+    """The page on which consent to a removal is asked for."""
+    page = Page(drawn=drawn)
+    page.answer(f"The root {root.subject.shown} would be removed: {machine.title} trusts it then no longer.")
+    page.heading("The root certificate")
+    page.field("whole name", root.subject.whole, indent=2)
+    page.field("valid", f"{root.not_before:%Y-%m-%d} to {root.not_after:%Y-%m-%d}", indent=2)
+    page.field("SHA-256", grouped(root.sha256), indent=2)
+    page.field("lies in", "; ".join(prepared.before.where), indent=2)
+    page.heading("What would be done")
+    for step in prepared.work.steps:
+        page.field(step.verb, str(step.path), indent=2)
+    page.line("Programs and servers whose chains end in this root are not trusted any more then.")
+    return page.text()
+
+
+def root_removed_text(
+    root: Certificate, restoration: Restoration[Trusted], state: RestoreState, machine: Machine, *, drawn: bool
+) -> str:
+    """The page after a removal, or after it was rehearsed or declined."""
+    page = Page(drawn=drawn)
+    proof = restoration.proof
+    if proof is None:
+        page.heading("Next")
+        page.line("Nothing was removed." if state == "declined" else "Nothing was changed. To remove it:")
+        page.raw(command(machine, "roots", "remove", root.sha256[:16]))
+        return page.text()
+    page.blank()
+    rest = f" But it still lies in {'; '.join(proof.where)}." if proof.where else ""
+    page.answer(f"Removed: the root {root.subject.shown}.{rest}", good=not proof.where)
+    page.heading("Next")
+    page.line("Running programs keep the old list until they are started again.")
+    page.heading("To undo it")
+    page.raw(command(machine, "undo", str(restoration.number)))
     return page.text()
 
 

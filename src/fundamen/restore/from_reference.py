@@ -59,7 +59,7 @@ def _require_unchanged(work: Work) -> None:
             raise UntrustedError(
                 what="The reference is not used",
                 why=f"{shown(content)} has changed since it was compared",
-                do="Nothing was written. Compare again: fundamen sources compare",
+                do="Nothing was written. Compare again: fundamen references compare",
             )
 
 

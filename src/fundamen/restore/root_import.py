@@ -1,4 +1,4 @@
-"""Import a root certificate into a machine's store, so that a chain which ends in it holds.
+"""Import a root certificate into a machine's store, so that a chain which ends in it holds, or remove one.
 
 Guarantees: nothing is imported but a root whose whole SHA-256 fingerprint was typed or passed by the technician; it
 goes into the machine's store, never a user's; what is written can be taken out again, also after others have written
@@ -10,20 +10,22 @@ from datetime import datetime
 
 import msgspec
 
+from fundamen.changes.root_removal import plan_root_removal
 from fundamen.changes.root_stores import Keep, plan_root_import
 from fundamen.machine.machine import Machine
 from fundamen.machine.trust_stores import read_trust_stores
 from fundamen.model.display import shown
-from fundamen.model.errors import UntrustedError, UsageError
+from fundamen.model.errors import DamagedFileError, UntrustedError, UsageError
 from fundamen.model.paths import MachinePath
 from fundamen.model.trust_store import Role, StoredCertificate, TrustStores
 from fundamen.restore.restoration import Prepared
-from fundamen.trust.certificate import Certificate
+from fundamen.trust.certificate import Certificate, read_certificate
 from fundamen.trust.chain import Chain, Issuers
 from fundamen.trust.fingerprint import grouped, read_fingerprint
 from fundamen.trust.remedy import find_root_to_import, remedy
 
 Judge = Callable[[Issuers], Chain | None]
+_FEWEST_DIGITS, _MOST_TOLD = 8, 5
 
 
 class RootImport(msgspec.Struct, frozen=True):
@@ -80,6 +82,64 @@ def prepare_root_import(
         prove=lambda machine: judged(Issuers(read_trust_stores(machine))),
     )
     return RootImport(root, prepared)
+
+
+class Trusted(msgspec.Struct, frozen=True):
+    """In which of a machine's stores a root lies."""
+
+    where: tuple[str, ...]
+
+    @property
+    def fault_count(self) -> int:
+        """How many of them have it, where none should."""
+        return len(self.where)
+
+
+def roots_of(machine: Machine) -> dict[str, tuple[Certificate, tuple[str, ...]]]:
+    """The roots that a machine trusts, by fingerprint: each with where it lies. Raises: UnreadableError."""
+    found: dict[str, tuple[Certificate, tuple[str, ...]]] = {}
+    for stored in read_trust_stores(machine).certificates:
+        if stored.role is not Role.ROOT:
+            continue
+        try:
+            root = read_certificate(stored.der)
+        except DamagedFileError:  # a store may hold one that nobody can read; nothing is trusted for it
+            continue
+        where = found[root.sha256][1] if root.sha256 in found else ()
+        found[root.sha256] = root, (*where, stored.where) if stored.where not in where else where
+    return found
+
+
+def choose_root(machine: Machine, named: str) -> Certificate:
+    """The trusted root that a technician names, by the beginning of its fingerprint or by its name.
+
+    Raises:
+        UsageError: no root fits, or several do.
+        UnreadableError: the machine's store cannot be read.
+    """
+    digits = "".join(named.split()).replace(":", "").lower()
+    roots = [root for root, _ in roots_of(machine).values()]
+    fitting = [root for root in roots if len(digits) >= _FEWEST_DIGITS and root.sha256.startswith(digits)]
+    name = named.lower()
+    fitting = fitting or [root for root in roots if name in {root.subject.shown.lower(), root.subject.whole.lower()}]
+    if len(fitting) == 1:
+        return fitting[0]
+    told = ", ".join(grouped(root.sha256[:16]) for root in fitting[:_MOST_TOLD])
+    raise UsageError(
+        what=f"The root {shown(named)} is not chosen",
+        why=f"{len(fitting)} roots are called so: {told}" if fitting else f"{machine.title} trusts no such root",
+        do="Name the beginning of its fingerprint, as 'fundamen roots list' shows it.",
+    )
+
+
+def prepare_root_removal(machine: Machine, root: Certificate, keep: Keep) -> Prepared[Trusted]:
+    """What is to be done so that a machine trusts a root no longer. Raises: as ``plan_root_removal``."""
+
+    def trusted(machine: Machine) -> Trusted:
+        return Trusted(roots_of(machine).get(root.sha256, (root, ()))[1])
+
+    work = plan_root_removal(machine, root, keep)
+    return Prepared(work=work, before=trusted(machine), prove=trusted)
 
 
 def require_fingerprint(root: Certificate, typed: str) -> None:

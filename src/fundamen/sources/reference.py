@@ -151,7 +151,7 @@ class References:
             raise UsageError(
                 what=f"The reference {shown(name)} is not known",
                 why="no baseline of this name was recorded here",
-                do="Record one: fundamen sources record NAME FOLDER",
+                do="Record one: fundamen references record NAME FOLDER",
             ) from error
         except (OSError, ValueError, msgspec.ValidationError) as error:
             raise UnreadableError(

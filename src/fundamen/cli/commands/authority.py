@@ -11,6 +11,7 @@ import msgspec
 from fundamen.certificate_authorities.examining import USUAL_ATTRIBUTE, AuthorityState, Wanted, examine_authority
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
+from fundamen.cli.helping import CommandGroup, SharedOption
 from fundamen.cli.output import Output, finish
 from fundamen.cli.writing import write_file
 from fundamen.directories.connection import Place, open_directory
@@ -27,14 +28,14 @@ from fundamen.trust.certificate import Certificate, read_certificate
 _LDAP, _LDAPS = 389, 636
 
 
-@click.group("authority")
+@click.group("authority", cls=CommandGroup)
 def command() -> None:
-    """The certificate authority of a directory (LDAP): is it whole? Make it anew with its own key.
+    """Check the certificate authority that a directory (LDAP) names, and renew its certificates.
 
     \b
-    fundamen authority check 'cn=Marram-CA,dc=marram,dc=example' --server dir.example --host-in seeAlso --host-port 636
-    fundamen authority renew 'cn=Marram-CA,dc=marram,dc=example' --server dir.example --tls --key ca-key.pem \\
-        --login 'cn=admin,dc=marram,dc=example' --save-plan plan.json; fundamen restore --plan plan.json
+    fundamen authority check 'cn=Marram-CA,dc=marram,dc=example' --server dir.example --host-in seeAlso
+    fundamen authority renew 'cn=CA,dc=marram,dc=example' --server dir.example --tls --key ca.pem \\
+        --login 'cn=admin,dc=marram,dc=example' --save-plan ca.plan
     fundamen authority reissue gauge.pem --authority marram-ca.pem --key ca-key.pem --write gauge-new.pem
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
 
@@ -78,13 +79,60 @@ class _Where(msgspec.Struct, frozen=True, kw_only=True):
 def _where_options(command_: options.Command) -> options.Command:
     """Give a command ``where``."""
 
-    @click.option("--server", required=True, metavar="HOST[:PORT]", help="Where the directory answers.")
-    @click.option("--tls", is_flag=True, help="Ask over TLS; a password is never sent otherwise, but to this host.")
-    @click.option("--roots", default="", metavar="FILE", help="Certificates that its chain may end in.")
-    @click.option("--seconds", type=click.FloatRange(0.1, 120), default=5.0, show_default=True, help="Wait so long.")
-    @click.option("--certificate-in", default=USUAL_ATTRIBUTE, show_default=True, metavar="ATTRIBUTE")
-    @click.option("--host-in", metavar="ATTRIBUTE", help="The attribute that names the authority's host.")
-    @click.option("--host-port", type=click.IntRange(1, 65535), help="Where that host must answer.")
+    @click.option(
+        "--server",
+        cls=SharedOption,
+        section="The directory",
+        required=True,
+        metavar="HOST[:PORT]",
+        help="The directory server.",
+    )
+    @click.option(
+        "--tls",
+        cls=SharedOption,
+        section="The directory",
+        is_flag=True,
+        help="Use TLS; without it no password leaves this host.",
+    )
+    @click.option(
+        "--roots",
+        cls=SharedOption,
+        section="The directory",
+        default="",
+        metavar="FILE",
+        help="Root certificates (PEM) for the server.",
+    )
+    @click.option(
+        "--seconds",
+        cls=SharedOption,
+        section="The directory",
+        type=click.FloatRange(0.1, 120),
+        default=5.0,
+        show_default=True,
+        help="Wait at most so long.",
+    )
+    @click.option(
+        "--certificate-in",
+        cls=SharedOption,
+        section="The directory",
+        default=USUAL_ATTRIBUTE,
+        show_default=True,
+        metavar="ATTRIBUTE",
+    )
+    @click.option(
+        "--host-in",
+        cls=SharedOption,
+        section="The directory",
+        metavar="ATTRIBUTE",
+        help="The attribute that names the authority's host.",
+    )
+    @click.option(
+        "--host-port",
+        cls=SharedOption,
+        section="The directory",
+        type=click.IntRange(1, 65535),
+        help="The port on which that host must answer.",
+    )
     @functools.wraps(command_)
     def wrapped(**said: Any) -> None:  # noqa: ANN401 - click's own
         where = _Where(**{name: said.pop(name) for name in _Where.__struct_fields__})
@@ -93,18 +141,20 @@ def _where_options(command_: options.Command) -> options.Command:
     return wrapped
 
 
-@command.command("check")
+@command.command("check", short_help="Check the entry, its certificate and its host.")
 @click.argument("entry")
 @_where_options
-@click.option("--has", multiple=True, metavar="ATTRIBUTE", help="A further attribute that it must have.")
-@click.option("--issued", multiple=True, metavar="HOST:PORT", help="A server whose certificate must be of it.")
+@click.option("--has", multiple=True, metavar="ATTRIBUTE", help="Another attribute that it must have.")
+@click.option("--issued", multiple=True, metavar="HOST:PORT", help="A server whose certificate it must have issued.")
 @options.output_options
 def check(entry: str, *, where: _Where, has: tuple[str, ...], issued: tuple[str, ...], output: Output) -> None:
-    """Check the authority at ENTRY: the entry, its certificate, the host that it names, what it must have issued.
+    """Check the authority at ENTRY: its entry, its certificate, the host that it names, and what it must have issued.
 
-    Says how an installer or server that waits for it goes on safely. Nothing is changed. Ends with 1 if anything is not
-    right.
-    """
+    Nothing is changed.
+
+    \b
+    fundamen authority check 'cn=Marram-CA,dc=marram,dc=example' --server dir.example --host-in seeAlso
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
     status = Exit.NOTHING_AT_FAULT
     with output:
         place = where.place()
@@ -117,17 +167,19 @@ def check(entry: str, *, where: _Where, has: tuple[str, ...], issued: tuple[str,
     finish(status)
 
 
-@command.command("renew")
+@command.command("renew", short_help="Plan a new certificate with the authority's own key.")
 @click.argument("entry")
 @_where_options
-@click.option("--key", "key_file", metavar="FILE", help="Its private key: make its certificate anew with it.")
+@click.option("--key", "key_file", metavar="FILE", help="Its private key, for a new certificate.")
 @click.option("--key-password", metavar="FILE", help="Holds the password of the key.")
-@click.option("--name", metavar="NAME", help="The authority's own name, where its old certificate is gone.")
-@click.option("--years", type=click.IntRange(1, 40), default=10, show_default=True, help="The new certificate holds.")
-@click.option("--host", metavar="HOST", help="Have it name this host, as --host-in's attribute spells hosts.")
-@click.option("--login", required=True, metavar="NAME", help="As whom the entry is changed, by its distinguished name.")
-@click.option("--for", "program", metavar="PROGRAM", help="For which program it is done; written into the journal.")
-@click.option("--save-plan", required=True, metavar="FILE", help="Where the plan goes, for 'restore --plan'.")
+@click.option("--name", metavar="NAME", help="The authority's name, where its old certificate is lost.")
+@click.option(
+    "--years", type=click.IntRange(1, 40), default=10, show_default=True, help="So long is the new one valid."
+)
+@click.option("--host", metavar="HOST", help="Make the entry name this host.")
+@click.option("--login", required=True, metavar="NAME", help="The distinguished name that may change the entry.")
+@click.option("--for", "program", metavar="PROGRAM", help="The program that it is done for; kept in the history.")
+@click.option("--save-plan", required=True, metavar="FILE", help="Write the plan to FILE, for 'fundamen plans run'.")
 @options.output_options
 def renew(
     entry: str,
@@ -143,11 +195,14 @@ def renew(
     save_plan: str,
     output: Output,
 ) -> None:
-    """Plan to give the authority at ENTRY a new certificate with its own key and name, or another host.
+    """Write a plan that gives the authority at ENTRY a new certificate with its own key and name, or another host.
 
-    The key stays where it is, so what the authority has issued stays valid. Nothing is changed before 'fundamen restore
-    --plan': it shows the change, asks, keeps all of the old entry as LDIF, and 'fundamen undo' gives it back.
-    """
+    What the authority has issued stays valid. Nothing is changed before 'fundamen plans run'.
+
+    \b
+    fundamen authority renew 'cn=CA,dc=marram,dc=example' --server dir.example --tls --key ca.pem \\
+        --login 'cn=admin,dc=marram,dc=example' --save-plan ca.plan
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
     with output:
         from fundamen.restore.for_authority import plan_authority  # noqa: PLC0415 - only where a plan is made
         from fundamen.restore.plan_file import written  # noqa: PLC0415
@@ -168,17 +223,19 @@ def renew(
         path = MachinePath(program) if program is not None else None
         plan = plan_authority(options.this_host(), path, state, place, login, host, certificate, options.now())
         write_file(save_plan, written(plan), output)
-        _show(state, place, (f"fundamen restore --plan {shlex.quote(save_plan)}",), output)
+        _show(state, place, (f"fundamen plans run {shlex.quote(save_plan)}",), output)
     finish(Exit.NOTHING_AT_FAULT)
 
 
-@command.command("reissue")
+@command.command("reissue", short_help="Issue a certificate again, with a new period.")
 @click.argument("certificate")
 @click.option("--authority", "authority_file", required=True, metavar="FILE", help="The authority's certificate.")
 @click.option("--key", "key_file", required=True, metavar="FILE", help="The authority's private key.")
 @click.option("--key-password", metavar="FILE", help="Holds the password of the key.")
-@click.option("--days", type=click.IntRange(1, 3650), default=365, show_default=True, help="The new one holds.")
-@click.option("--write", "target", required=True, metavar="FILE", help="Where the new certificate goes, in PEM.")
+@click.option(
+    "--days", type=click.IntRange(1, 3650), default=365, show_default=True, help="So long is the new one valid."
+)
+@click.option("--write", "target", required=True, metavar="FILE", help="Write the new certificate to FILE (PEM).")
 @options.output_options
 def reissue_(
     certificate: str,
@@ -190,10 +247,13 @@ def reissue_(
     target: str,
     output: Output,
 ) -> None:
-    """Issue CERTIFICATE again: the same subject, key, names and purposes, a new time. The old file stays as it is.
+    """Issue CERTIFICATE again: the same subject, key, names and purposes, and a new period of validity.
 
-    It is not needed where the authority's key was kept and the certificate still holds.
-    """
+    The old file stays as it is. It is not needed while the certificate is valid and the authority has kept its key.
+
+    \b
+    fundamen authority reissue gauge.pem --authority marram-ca.pem --key ca-key.pem --write gauge-new.pem
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
     with output:
         from fundamen.certificate_authorities.making import in_pem, reissue  # noqa: PLC0415 - only where one is made
 

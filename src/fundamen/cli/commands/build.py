@@ -12,6 +12,7 @@ from fundamen.building.records import BuildStep
 from fundamen.cli import options
 from fundamen.cli.authorities import authorities_at
 from fundamen.cli.exits import Exit, exit_of
+from fundamen.cli.helping import Subcommand
 from fundamen.cli.output import Output, finish
 from fundamen.evidence.authority import Authority
 from fundamen.machine.file_bytes import open_ordinary
@@ -25,11 +26,11 @@ from fundamen.report.build_text import build_text, next_steps
 _LARGEST_LOG = 64 << 20  # bytes; of a longer one the end counts
 
 
-@click.command("build")
+@click.command("build", cls=Subcommand)
 @click.argument("logs", nargs=-1, metavar="[LOG]...")
 @click.option("--command", "-c", "lines", multiple=True, metavar="LINE", help="A compiler's or linker's command line.")
-@click.option("--make", "targets", multiple=True, metavar="TARGET", help="What make would do for TARGET (make -n).")
-@click.option("--directory", "-C", default=".", metavar="FOLDER", help="The folder that the build is run in.")
+@click.option("--make", "targets", multiple=True, metavar="TARGET", help="Ask make what it would run for TARGET.")
+@click.option("--directory", "-C", default=".", metavar="FOLDER", help="The folder in which the build runs.")
 @options.machine_options
 @options.output_options
 def command(
@@ -42,13 +43,11 @@ def command(
 ) -> None:
     """Show what a failing compile or link step lacks: libraries, start files, headers, symbols.
 
-    Give what the build has printed as LOG (- for standard input), one of its command lines, or the target that fails.
-    The compiler is asked where it looks; nothing is compiled, linked or changed. Everything that is missing is named
-    at once, with names that are easily misread, copies that lie elsewhere, and the package that would bring it.
+    Give the output of the build as LOG (- for standard input), one of its command lines, or the target that fails.
+    Nothing is compiled or changed.
 
     \b
     fundamen build make.log
-    make 2>&1 | fundamen build -
     fundamen build --command 'cc -m32 -o tidebook main.o -lsaltgrass'
     fundamen build --make tidebook --directory /opt/src/tidebook
     """  # noqa: D301 - \b is click's mark for lines that stay as they are

@@ -11,6 +11,7 @@ import msgspec
 from fundamen.cli import options
 from fundamen.cli.authorities import authorities_at
 from fundamen.cli.exits import Exit
+from fundamen.cli.helping import Subcommand
 from fundamen.cli.licences import accepted_digests
 from fundamen.cli.output import Output, finish
 from fundamen.cli.telling import Telling
@@ -41,15 +42,17 @@ def _show_script(context: click.Context, _parameter: click.Parameter, language: 
         context.exit()
 
 
-@click.command("capture")
+@click.command("capture", cls=Subcommand)
 @click.argument("target", metavar="FILE")
 @click.argument("programs", nargs=-1, metavar="[PROGRAM]...")
-@click.option("--name", default="", help="How the machine is called in the capture; default: this host's name.")
-@click.option("--sheet", "sheets", multiple=True, metavar="SHEET", help="Take in how this requirement sheet stands.")
-@click.option("--all", "whole", is_flag=True, help="The whole machine: every program that a survey looks at.")
-@click.option("--symbols", is_flag=True, help="Also what 'trace --symbols' asks: much more of each file.")
-@click.option("--most", default="512M", show_default=True, metavar="SIZE", help="Take in no more bytes of files.")
-@click.option("--from", "gathered", metavar="GATHERED", help="Make it of what the script of --script has gathered.")
+@click.option("--name", default="", help="The name of the machine in the capture; default: this host's.")
+@click.option("--sheet", "sheets", multiple=True, metavar="SHEET", help="Add the answers to this requirement sheet.")
+@click.option("--all", "whole", is_flag=True, help="The whole machine: every program that a survey checks.")
+@click.option("--symbols", is_flag=True, help="Also what 'trace --symbols' needs: much more of each file.")
+@click.option("--most", default="512M", show_default=True, metavar="SIZE", help="At most so many bytes of files.")
+@click.option(
+    "--from", "gathered", metavar="GATHERED", help="Make it from the output of the script that --script prints."
+)
 @click.option(
     "--script",
     type=click.Choice(list(SCRIPTS)),
@@ -58,7 +61,7 @@ def _show_script(context: click.Context, _parameter: click.Parameter, language: 
     is_eager=True,
     expose_value=False,
     callback=_show_script,
-    help="Print the script that gathers on machines without Python: shell, if no other is named.",
+    help="Print the script for machines without Python: shell or powershell.",
 )
 @click.option("--yes", is_flag=True, help="Write it without asking.")
 @options.machine_options
@@ -77,28 +80,14 @@ def command(
     machine: Callable[[], Machine],
     output: Output,
 ) -> None:
-    """Write the facts of a machine into FILE, to be examined elsewhere: name FILE as --machine there.
+    """Save a machine's facts in FILE, to be examined elsewhere: name FILE as the --machine there.
 
-    Of each PROGRAM it takes in what trace and inspect ask; with --sheet how a requirement sheet stands; with --all what
-    a survey of the whole machine asks. No program is run. Of files only the bytes asked for are taken in; what
-    tells of keys or passwords is left out by rule. What it holds is shown, and you are asked, before it is written.
-
-    A machine without Python is gathered by a script, which --script prints, in plain shell for Linux or in PowerShell
-    for Windows; --from makes the capture of what it wrote, of the same programs, or of the whole machine. The script's
-    SHA-256 is printed on standard error. Compare it there before you run the script, above all where you let one run
-    pass that machine's rule against unsigned scripts (-ExecutionPolicy).
+    What FILE would hold is shown, and you are asked. On a machine without Python run the script that --script prints.
 
     \b
     fundamen capture office.capture /opt/tidebook/bin/tidebook
-    fundamen capture office.capture --all --sheet tidebook.toml
-    fundamen trace --machine office.capture /opt/tidebook/bin/tidebook
-    fundamen capture --script >gather.sh
-    sh gather.sh /opt/tidebook/bin/tidebook >office.gathered
-    sh gather.sh --all | gzip >office.gathered
-    fundamen capture office.capture --from office.gathered
-    fundamen capture --script powershell >gather.ps1
-    powershell "(Get-FileHash gather.ps1).Hash"
-    powershell -ExecutionPolicy Bypass -File gather.ps1 office.gathered C:\\Tidebook\\tidebook.exe
+    fundamen capture office.capture --all
+    sh gather.sh --all >office.gathered; fundamen capture office.capture --from office.gathered
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     status = Exit.NOTHING_AT_FAULT
     with output:

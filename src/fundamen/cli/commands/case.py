@@ -7,25 +7,23 @@ import click
 
 from fundamen.cases.store import Came, Case, CaseStore, Facts, Kind
 from fundamen.cli import options
+from fundamen.cli.helping import CommandGroup
 from fundamen.cli.output import Output
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath
 
 
-@click.group("case")
+@click.group("case", cls=CommandGroup)
 def command() -> None:
-    """The record of a case: what is wrong, what was run and tried, what helped; past cases searched by symptom.
+    """Keep the record of a case: what is wrong, what was run and tried, what helped; and search past cases.
 
-    While a case is open, each command of Fundamen is recorded in it with what it answered: passwords, tokens and the
-    values of an environment are blotted out. 'case show' shows all that is recorded, 'case forget' removes it.
+    While a case is open, every Fundamen command is recorded in it. Passwords and tokens are left out.
 
     \b
     fundamen case open 'Tidebook does not start on the quay desk'
-    fundamen clues setup.log
     fundamen case next
-    fundamen case tried restore --helped
-    fundamen case close --helped 'Saltgrass Runtime restored for both widths'
+    fundamen case close --helped 'Saltgrass Runtime restored'
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
 
 
@@ -69,16 +67,16 @@ def _show_all(output: Output, cases: Iterable[Case], text: Callable[[], str]) ->
         output.show_record(case_record(case))
 
 
-@command.command("open")
+@command.command("open", short_help="Open a case.")
 @click.argument("title")
-@click.option("--on", "machine", metavar="MACHINE", default="", help="Which machine it is about; default: this host.")
+@click.option("--on", "machine", metavar="MACHINE", default="", help="The machine of the case; default: this host.")
 @options.output_options
 def open_(title: str, machine: str, output: Output) -> None:
-    """Open a case: TITLE says in one line what is wrong. Past cases like it are shown at once.
+    """Open a case, and show past cases like it; TITLE says in one line what is wrong.
 
     \b
     fundamen case open 'Tidebook does not start: libtide.so.2' --on 'quay desk'
-    """  # noqa: D301
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
     import platform  # noqa: PLC0415 - beside what it serves
 
     from fundamen.model.secrets import without_secrets  # noqa: PLC0415
@@ -96,15 +94,15 @@ def open_(title: str, machine: str, output: Output) -> None:
         output.show(opened_text(case, find_alike(before, case.title, 3)))
 
 
-@command.command("note")
+@command.command("note", short_help="Add a note to the open case.")
 @click.argument("text")
 @options.output_options
 def note(text: str, output: Output) -> None:
-    """Note TEXT in the open case.
+    """Add TEXT as a note to the open case.
 
     \b
     fundamen case note 'The caller says that it began after the update of Tuesday.'
-    """  # noqa: D301
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
     from fundamen.model.secrets import without_secrets  # noqa: PLC0415
 
     with output:
@@ -119,15 +117,15 @@ def note(text: str, output: Output) -> None:
             _show(output, store.case(case.number))
 
 
-@command.command("next")
+@command.command("next", short_help="Show the remedies to try, and the next one.")
 @click.argument("number", type=options.NUMBER, required=False)
 @options.output_options
 def next_(number: int | None, output: Output) -> None:
-    """Show the ladder: the remedies for the open case, or case NUMBER, from harmless to drastic, and the next one.
+    """Show the remedies for the open case, or case NUMBER, from harmless to drastic, and the next one to try.
 
     \b
     fundamen case next
-    """  # noqa: D301
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
     from fundamen.cases.ladder import ladder_of  # noqa: PLC0415
 
     with output:
@@ -143,19 +141,19 @@ def next_(number: int | None, output: Output) -> None:
             output.show(ladder_text(case, ladder))
 
 
-@command.command("tried")
+@command.command("tried", short_help="Record the result of a remedy.")
 @click.argument("remedy")
 @click.option("--helped", "came", flag_value=Came.HELPED, type=Came, help="The symptom is gone.")
 @click.option("--nothing", "came", flag_value=Came.NOTHING, type=Came, help="It changed nothing.")
-@click.option("--worse", "came", flag_value=Came.WORSE, type=Came, help="It made it worse; take it back.")
+@click.option("--worse", "came", flag_value=Came.WORSE, type=Came, help="It made it worse; undo it.")
 @options.output_options
 def tried(remedy: str, came: Came | None, output: Output) -> None:
-    """Record what came of a REMEDY: one of the ladder by its name, or anything else in your own words.
+    """Record the result of a REMEDY: one of the list by its name, or anything else in your own words.
 
     \b
     fundamen case tried restore --helped
     fundamen case tried 'logged off and on again' --nothing
-    """  # noqa: D301
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
     from fundamen.cases.ladder import ladder_of, remedy_ids  # noqa: PLC0415
     from fundamen.model.secrets import without_secrets  # noqa: PLC0415
 
@@ -181,20 +179,20 @@ def tried(remedy: str, came: Came | None, output: Output) -> None:
         output.show(tried_text(after, ladder_of(after), came))
 
 
-@command.command("show")
+@command.command("show", short_help="Show everything that a case holds.")
 @click.argument("number", type=options.NUMBER, required=False)
 @options.output_options
 def show(number: int | None, output: Output) -> None:
-    """Show the open case, or case NUMBER: all that is recorded in it.
+    """Show everything that is recorded in the open case, or in case NUMBER.
 
     \b
     fundamen case show 3 --verbose
-    """  # noqa: D301
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
     with output:
         _show(output, _chosen(_store(), number))
 
 
-@command.command("list")
+@command.command("list", short_help="List the cases.")
 @click.option("--open", "only_open", is_flag=True, help="Only those that are open.")
 @options.output_options
 def list_(*, only_open: bool, output: Output) -> None:
@@ -202,7 +200,7 @@ def list_(*, only_open: bool, output: Output) -> None:
 
     \b
     fundamen case list --open
-    """  # noqa: D301
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
     from fundamen.report.case_text import list_text  # noqa: PLC0415
 
     with output:
@@ -211,15 +209,15 @@ def list_(*, only_open: bool, output: Output) -> None:
         _show_all(output, cases, lambda: list_text(cases, store.current()))
 
 
-@command.command("search")
+@command.command("search", short_help="Search past cases.")
 @click.argument("text")
 @options.output_options
 def search(text: str, output: Output) -> None:
-    """Search past cases by TEXT: a symptom, a component, a code, a line of a log. What helped then comes first.
+    """Search past cases for TEXT: a symptom, a component, a code, a line of a log. What helped then comes first.
 
     \b
     fundamen case search 'libtide.so.2 cannot open shared object file'
-    """  # noqa: D301
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
     from fundamen.cases.searching import find_alike  # noqa: PLC0415
     from fundamen.report.case_text import found_text  # noqa: PLC0415
 
@@ -230,16 +228,16 @@ def search(text: str, output: Output) -> None:
         _show_all(output, [each.case for each in found], lambda: found_text(found))
 
 
-@command.command("close")
+@command.command("close", short_help="Close the open case.")
 @click.option("--helped", metavar="TEXT", help="What helped, in one line.")
-@click.option("--unsolved", is_flag=True, help="Nothing did.")
+@click.option("--unsolved", is_flag=True, help="Nothing helped.")
 @options.output_options
 def close(helped: str | None, *, unsolved: bool, output: Output) -> None:
-    """Close the open case with what helped.
+    """Close the open case, and record what helped.
 
     \b
     fundamen case close --helped 'Saltgrass Runtime 4.2.1 restored'
-    """  # noqa: D301
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
     from fundamen.model.secrets import without_secrets  # noqa: PLC0415
 
     with output:
@@ -254,40 +252,48 @@ def close(helped: str | None, *, unsolved: bool, output: Output) -> None:
         _show(output, case)
 
 
-@command.command("take-up")
+@command.command("continue", short_help="Continue a case.")
 @click.argument("number", type=options.NUMBER)
 @options.output_options
 def take_up(number: int, output: Output) -> None:
-    """Go on with case NUMBER: commands are recorded in it again; if it was closed, it is open again."""
+    """Continue case NUMBER: commands are recorded in it again. A closed case becomes open.
+
+    \b
+    fundamen case continue 3
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
     with output:
         store = _store()
         _show(output, store.take_up(store.case(number)))
 
 
-@command.command("put-down")
+@command.command("pause", short_help="Stop recording in the open case.")
 @options.output_options
 def put_down(output: Output) -> None:
-    """Leave the open case as it is, and record no more commands in it."""
+    """Stop recording commands in the open case; it stays open.
+
+    \b
+    fundamen case pause
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
     with output:
         store = _store()
         case = _chosen(store, None)
         store.put_down()
-        output.note(f"Case {case.number} stays open; go on with it by: fundamen case take-up {case.number}")
+        output.note(f"Case {case.number} stays open; continue it with: fundamen case continue {case.number}")
         if output.as_json:
             _show(output, case)
 
 
-@command.command("forget")
+@command.command("forget", short_help="Delete a case, or one entry of it.")
 @click.argument("number", type=options.NUMBER)
 @click.argument("entry", type=options.NUMBER, required=False)
-@click.option("--yes", is_flag=True, help="Without asking.")
+@click.option("--yes", is_flag=True, help="Delete it without asking.")
 @options.output_options
 def forget(number: int, entry: int | None, *, yes: bool, output: Output) -> None:
-    """Remove case NUMBER for good, or only its ENTRY, as 'case show' numbers them.
+    """Delete case NUMBER for good, or only its ENTRY, as 'fundamen case show' numbers them.
 
     \b
     fundamen case forget 3 7
-    """  # noqa: D301
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
     with output:
         store = _store()
         case = store.case(number)
@@ -301,15 +307,15 @@ def forget(number: int, entry: int | None, *, yes: bool, output: Output) -> None
             output.note("Nothing was removed; to remove it without being asked: --yes")
 
 
-@command.command("merge")
+@command.command("merge", short_help="Add another technician's cases to yours.")
 @click.argument("folder")
 @options.output_options
 def merge(folder: str, output: Output) -> None:
-    """Take in the cases of another technician's FOLDER, which stays as it is. What is there already is not doubled.
+    """Add the cases in another technician's FOLDER to yours; cases that you have already are not doubled.
 
     \b
     fundamen case merge /mnt/share/wren/fundamen/cases
-    """  # noqa: D301
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
     with output:
         cases, entries = _store().merge(HostPath(os.path.abspath(folder)))
         if output.as_json:
@@ -320,20 +326,19 @@ def merge(folder: str, output: Output) -> None:
         output.show(f"New: {cases} case{'' if cases == 1 else 's'}, {entries} entr{'y' if entries == 1 else 'ies'}.\n")
 
 
-@command.command("report")
+@command.command("report", short_help="Write a case as a page of HTML.")
 @click.argument("file")
 @click.argument("number", type=options.NUMBER, required=False)
 @options.machine_options
 @options.output_options
 def report(file: str, number: int | None, machine: Callable[[], Machine], output: Output) -> None:
-    """Write the open case, or case NUMBER, to FILE: one page of HTML that needs nothing else and prints well.
+    """Write the open case, or case NUMBER, to FILE: one page of HTML that needs no other file and prints well.
 
-    The program of the case is traced anew, so that the page shows how it stands now: the answer, what it stands on as a
-    picture, the faults with their evidence, what was run and tried, and what was restored.
+    The program of the case is traced again, so that the page shows its present state.
 
     \b
     fundamen case report tidebook.html
-    """  # noqa: D301
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
     from fundamen.cases.ladder import facts_of  # noqa: PLC0415
     from fundamen.cli.authorities import authorities_at  # noqa: PLC0415
     from fundamen.cli.writing import require_writable, write_file  # noqa: PLC0415

@@ -11,6 +11,7 @@ import click
 from fundamen.cli import options
 from fundamen.cli.authorities import authorities_at, given_certificates
 from fundamen.cli.exits import Exit, exit_of
+from fundamen.cli.helping import Subcommand
 from fundamen.cli.output import Output, finish
 from fundamen.clues.inputs import Text, texts_of
 from fundamen.clues.reading import Reading, decisive_of, read_text
@@ -26,17 +27,17 @@ if TYPE_CHECKING:
     from fundamen.clues.behind import Behind
 
 
-@click.command("clues")
+@click.command("clues", cls=Subcommand)
 @click.argument("logs", nargs=-1, metavar="[LOG]...")
-@click.option("--text", "-t", "messages", multiple=True, metavar="TEXT", help="A message as it was read out.")
-@click.option("--only-read", is_flag=True, help="Only read; look nothing up on the machine.")
-@click.option("--knowledge", multiple=True, metavar="FOLDER", help="Further messages and codes (docs/formats/).")
+@click.option("--text", "-t", "messages", multiple=True, metavar="TEXT", help="A message, as it was read out to you.")
+@click.option("--only-read", is_flag=True, help="Only read; do not look at the machine.")
 @click.option(
-    "--follow", "-f", is_flag=True, help="Wait for what is written; call out the decisive lines as they come."
+    "--knowledge", multiple=True, metavar="FOLDER", help="Messages and codes of your own (docs/formats/knowledge.md)."
 )
-@click.option("--from-start", is_flag=True, help="With --follow: read what stands in the logs already, too.")
+@click.option("--follow", "-f", is_flag=True, help="Wait for new lines, and show the decisive ones as they come.")
+@click.option("--from-start", is_flag=True, help="With --follow: read the lines that are already there, too.")
 @click.option("--until", "text", metavar="TEXT", default="", help="With --follow: end with a line that has TEXT.")
-@click.option("--until-file", "file", metavar="FILE", default="", help="With --follow: end when FILE is there.")
+@click.option("--until-file", "file", metavar="FILE", default="", help="With --follow: end when FILE exists.")
 @click.option(
     "--until-exit",
     "process",
@@ -65,17 +66,13 @@ def command(
     machine: Callable[[], Machine],
     output: Output,
 ) -> None:
-    """Tell what an error text or a LOG names, which line is the first cause, and what is behind it on the machine.
+    """Explain an error message or a LOG: the first cause, what it names, and what the machine has of it.
 
-    LOG is a file, a folder of logs, a packed log or a bundle of them, or - for standard input. Codes are explained, the
-    lines that only follow are told from the one that decides; the program that is named is traced, and the component
-    looked up. Nothing is run and nothing is changed.
+    A LOG is a file, a folder, an archive of logs, or - for standard input. Nothing is run and nothing is changed.
 
     \b
     fundamen clues setup.log
-    fundamen clues --text 'tidebook: error while loading shared libraries: libtide.so.2: cannot open ...'
-    journalctl -u tidegauge | fundamen clues -
-    fundamen clues --machine /mnt/office --json C-logs.zip | jq -r .decisive.text
+    fundamen clues --text 'tidebook: error while loading shared libraries: libtide.so.2'
     fundamen clues --follow --until 'Setup ended' setup.log service.log
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     status = Exit.NOTHING_AT_FAULT

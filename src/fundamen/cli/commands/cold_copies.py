@@ -6,33 +6,35 @@ import click
 
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
+from fundamen.cli.helping import CommandGroup
 from fundamen.cli.output import Output, finish
 from fundamen.machine.machine import Machine
 
 
-@click.group("cold-copies")
+@click.group("cold-copies", cls=CommandGroup)
 def command() -> None:
-    """Compressed copies of data folders, taken before a risky step; list, check, restore, drop.
+    """Make compressed copies of data folders before a risky step; list, check, restore and delete them.
 
-    A copy holds all that lies in a folder, with rights, owners, times and attributes, and the SHA-256 of every file. It
-    is read back and compared before it counts.
-    """
+    A copy keeps rights, owners, times, attributes and the SHA-256 of every file, and is read back before it counts.
+
+    \b
+    fundamen cold-copies make /var/lib/tidebook --because 'before the new runtime'
+    fundamen cold-copies check 3
+    fundamen cold-copies restore 3 --rehearse
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
 
 
-@command.command("take")
+@command.command("make", short_help="Make a copy of a folder.")
 @click.argument("folder")
-@click.option("--because", default="", metavar="TEXT", help="What it is taken for; shown in the list.")
-@click.option("--force", is_flag=True, help="Also while programs have files of it open, or change them.")
+@click.option("--because", default="", metavar="TEXT", help="Why the copy is made; shown in the list.")
+@click.option("--force", is_flag=True, help="Also while programs have files in it open.")
 @options.machine_options
 @options.output_options
 def take(folder: str, *, because: str, force: bool, machine: Callable[[], Machine], output: Output) -> None:
-    """Take a copy of FOLDER.
-
-    While a program has a file of it open, none is taken: what it writes meanwhile would be in the copy by halves.
+    """Make a copy of FOLDER. No copy is made while a program has a file of it open, unless you use --force.
 
     \b
-    fundamen cold-copies take /var/lib/tidebook --because 'before the new runtime'
-    fundamen cold-copies take -m /mnt/office 'C:\\ProgramData\\Tidebook'
+    fundamen cold-copies make /var/lib/tidebook --because 'before the new runtime'
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     from fundamen.cli.cold_copies import taken  # noqa: PLC0415 - each command its own
     from fundamen.report.cold_copies_text import taken_text  # noqa: PLC0415
@@ -47,15 +49,15 @@ def take(folder: str, *, because: str, force: bool, machine: Callable[[], Machin
             output.show(taken_text(copy, examined, drawn=output.drawn))
 
 
-@command.command("list")
+@command.command("list", short_help="List the copies.")
 @options.machine_options
 @options.output_options
 def list_(*, machine: Callable[[], Machine], output: Output) -> None:
-    """List the copies of a machine's folders, the newest first; with --json also what is in them.
+    """List the copies of a machine's folders, the newest first; with --json also their files.
 
     \b
     fundamen cold-copies list
-    """  # noqa: D301
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
     from fundamen.cli.cold_copies import store_of  # noqa: PLC0415
     from fundamen.report.cold_copies_text import list_text  # noqa: PLC0415
     from fundamen.report.contracts.cold_copying import cold_copies_record  # noqa: PLC0415
@@ -72,16 +74,16 @@ def list_(*, machine: Callable[[], Machine], output: Output) -> None:
     finish(Exit.FAULT_FOUND if failed else Exit.NOTHING_AT_FAULT)
 
 
-@command.command("check")
+@command.command("check", short_help="Read copies back and compare every file.")
 @click.argument("numbers", type=options.NUMBER, nargs=-1)
 @options.machine_options
 @options.output_options
 def check(numbers: tuple[int, ...], *, machine: Callable[[], Machine], output: Output) -> None:
-    """Read copies back, all or those of the NUMBERS, and compare every file in them with its SHA-256.
+    """Read all copies back, or those with the NUMBERS, and compare every file with its SHA-256.
 
     \b
     fundamen cold-copies check 3
-    """  # noqa: D301
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
     from fundamen.cli.cold_copies import checked  # noqa: PLC0415
     from fundamen.report.cold_copies_text import checked_text  # noqa: PLC0415
     from fundamen.report.contracts.cold_copying import cold_copies_record  # noqa: PLC0415
@@ -99,10 +101,10 @@ def check(numbers: tuple[int, ...], *, machine: Callable[[], Machine], output: O
     finish(Exit.FAULT_FOUND if is_damaged else Exit.NOTHING_AT_FAULT)
 
 
-@command.command("restore")
+@command.command("restore", short_help="Bring back what a copy holds.")
 @click.argument("number", type=options.NUMBER)
 @click.argument("parts", nargs=-1)
-@click.option("--exactly", is_flag=True, help="Set aside what was not there when the copy was taken.")
+@click.option("--exactly", is_flag=True, help="Set aside files that are newer than the copy.")
 @click.option("--rehearse", "only_rehearse", is_flag=True, help="Show what would be done; change nothing.")
 @click.option("--yes", is_flag=True, help="Carry it out without asking.")
 @options.machine_options
@@ -117,15 +119,14 @@ def restore(
     machine: Callable[[], Machine],
     output: Output,
 ) -> None:
-    """Bring back what copy NUMBER holds, all of it or the PARTS that are named, where the folder differs now.
+    """Bring back what copy NUMBER holds, or only the PARTS that you name, where the folder differs now.
 
-    What is replaced is kept, and fundamen undo takes it all back. What was not there when the copy was taken stays,
-    unless you say --exactly; then it is set aside, not deleted.
+    Newer files stay, unless you use --exactly: then they are set aside, not deleted.
 
     \b
     fundamen cold-copies restore 3 --rehearse
     fundamen cold-copies restore 3 tides/2026.db berths
-    """  # noqa: D301
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
     from fundamen.cli.cold_copies import bring_back  # noqa: PLC0415
     from fundamen.cli.restoring import Consent, Desk  # noqa: PLC0415
     from fundamen.execution.home import journal_of  # noqa: PLC0415
@@ -138,17 +139,17 @@ def restore(
     finish(status)
 
 
-@command.command("drop")
+@command.command("delete", short_help="Delete a copy.")
 @click.argument("number", type=options.NUMBER)
-@click.option("--yes", is_flag=True, help="Without asking.")
+@click.option("--yes", is_flag=True, help="Delete it without asking.")
 @options.machine_options
 @options.output_options
 def drop(number: int, *, yes: bool, machine: Callable[[], Machine], output: Output) -> None:
-    """Give copy NUMBER up: it cannot be brought back any more.
+    """Delete copy NUMBER; it cannot be brought back.
 
     \b
-    fundamen cold-copies drop 2
-    """  # noqa: D301
+    fundamen cold-copies delete 2
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
     from fundamen.cli.cold_copies import store_of  # noqa: PLC0415
     from fundamen.report.cold_copies_text import drop_text  # noqa: PLC0415
 

@@ -7,6 +7,7 @@ import click
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
 from fundamen.cli.figure_writing import require_writable_figures, write_figures
+from fundamen.cli.helping import Subcommand
 from fundamen.cli.output import Output, finish
 from fundamen.machine.machine import Machine
 from fundamen.machine.opening import open_machine
@@ -20,25 +21,22 @@ from fundamen.survey.comparing import Comparison, compare_machines, compare_tree
 _THIS = "this"
 
 
-@click.command("compare")
+@click.command("compare", cls=Subcommand)
 @click.argument("here")
 @click.argument("there")
-@click.option("--for", "programs", multiple=True, metavar="PROGRAM", help="Only what this program stands on; its path.")
+@click.option("--for", "programs", multiple=True, metavar="PROGRAM", help="Only what this program needs; its path.")
 @click.option("--write", "targets", multiple=True, metavar="FILE", help="Also draw it, as .html, .svg or .png.")
 @options.output_options
 def command(here: str, there: str, *, programs: tuple[str, ...], targets: tuple[str, ...], output: Output) -> None:
-    """Lay two machines side by side: HERE and THERE are a mounted root, volume or prefix, a capture, or 'this' host.
+    """Compare two machines, captures or folders: what differs within what a program needs, a fault on one side first.
 
-    With --for the shortest list is given of what differs within what a program stands on, a fault on one side alone
-    first: "it works there, not here". Without it, what is installed, trusted, started and set for the loader. A capture
-    made while all was well is the baseline of a machine; that of a folder is a reference. Two folders that are no
-    machines are compared as trees, file by file. Ends with 1 if anything differs, or is at fault on both.
+    HERE and THERE are a mounted root, volume or prefix, a capture, or 'this' host; two other folders are compared file
+    by file.
 
     \b
     fundamen compare this office.capture --for /opt/tidebook/bin/tidebook
     fundamen compare /mnt/office /mnt/quay --write office-quay.html
     fundamen compare /opt/breakwater clean/breakwater
-    fundamen sources compare charts /opt/charts
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     status = Exit.NOTHING_AT_FAULT
     with output:

@@ -10,18 +10,17 @@ from pathlib import Path
 import click
 
 from fundamen.cli.exits import Exit
+from fundamen.cli.helping import Subcommand
 from fundamen.cli.output import Output, finish
 from fundamen.demo.story import Scene, caption_text, closing, opening, play
 
 
-@click.command("demo")
-@click.option("--keep", metavar="FOLDER", help="Build the world in FOLDER, a new one, and leave it there to play with.")
+@click.command("demo", cls=Subcommand)
+@click.option("--keep", metavar="FOLDER", help="Build the demo in the new FOLDER, and keep it.")
 def command(keep: str | None) -> None:
-    """Play a whole case on made-up data, with the real commands: trace, trust, rehearse, restore, prove, undo.
+    """Play a whole case on made-up data with the real commands: trace, trust, rehearse, restore, prove, undo.
 
-    The harbour office of Marram Sound has two machines: a Linux desk, which is a folder of this host so that its
-    program can really be run, and the disk of a Windows machine. On both, the runtime that Tidebook stands on is
-    broken in three ways. Nothing outside the demo's own folder is changed.
+    Nothing outside the demo's own folder is changed.
 
     \b
     fundamen demo

@@ -10,6 +10,7 @@ import click
 
 from fundamen.cli.exits import Exit, exit_of
 from fundamen.cli.figure_writing import FIGURES
+from fundamen.cli.helping import Subcommand
 from fundamen.cli.options import output_options
 from fundamen.cli.output import Output, finish
 from fundamen.cli.writing import form_of, require_new, write_file
@@ -25,22 +26,19 @@ _FEW = 16  # captures that are read without further processes
 _AT_ONCE = 8  # captures that a process is given together
 
 
-@click.command("fleet")
+@click.command("fleet", cls=Subcommand)
 @click.argument("folder")
 @click.option("--write", "targets", multiple=True, metavar="FILE", help="As .csv, .parquet, .html, .svg or .png.")
-@click.option("--scheduler", metavar="ADDRESS", help="Read them on a Dask cluster that is there already.")
+@click.option("--scheduler", metavar="ADDRESS", help="Read them on this Dask cluster.")
 @output_options
 def command(folder: str, *, targets: tuple[str, ...], scheduler: str | None, output: Output) -> None:
-    """Lay the machines side by side whose captures lie in FOLDER: shared faults, who stands out, versions.
+    """Compare all machines whose captures are in FOLDER: shared faults, machines that stand out, versions.
 
-    Each capture is of a whole machine (fundamen capture --all). They are read by processes of this host, or with
-    --scheduler by the workers of a Dask cluster, which must reach the same folder; the outcome is the same. Ends with 1
-    if any machine has a fault.
+    Make each capture with 'fundamen capture --all'.
 
     \b
     fundamen fleet captures
     fundamen fleet captures --write fleet.csv --write fleet.html
-    fundamen fleet captures --json | jq -r '.outliers[] | .machine + " " + .component'
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     status = Exit.NOTHING_AT_FAULT
     with output:

@@ -9,6 +9,7 @@ from fundamen.cases.secrets import BLOTS, redacted
 from fundamen.cases.store import CaseStore
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
+from fundamen.cli.helping import Subcommand
 from fundamen.cli.output import Output, finish
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath
@@ -16,20 +17,20 @@ from fundamen.model.secrets import without_secrets
 from fundamen.report.page import counted
 
 
-@click.command("handoff")
+@click.command("handoff", cls=Subcommand)
 @click.argument("number", type=options.NUMBER, required=False)
 @click.option("--to", type=click.Choice([each.value for each in To]), default=To.ADMINISTRATOR.value, show_default=True)
 @click.option("--form", type=click.Choice(["text", "markdown", "html"]), default="text", show_default=True)
-@click.option("--redact", "is_redacted", is_flag=True, help="Blot out names, addresses, keys, this host and its user.")
+@click.option("--redact", "is_redacted", is_flag=True, help="Leave out names, addresses, keys, this host and its user.")
 @options.output_options
 def command(number: int | None, to: str, form: str, *, is_redacted: bool, output: Output) -> None:
-    """Write the request to whoever has the rights, from the open case or case NUMBER.
+    """Write a request to somebody who has the rights, from the open case or case NUMBER.
 
-    It says exactly what is needed and why, with the evidence, how to check that it is done, and what was tried. What
-    could be asked back is said before it is sent; the exit status is then 1.
+    It says what is needed and why, with the evidence, how to check that it is done, and what was tried. What is still
+    unknown is listed first.
 
     \b
-    fundamen handoff --to provider --redact > request.txt
+    fundamen handoff --to provider --redact >request.txt
     fundamen handoff 3 --to technician --form markdown
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     with output:

@@ -7,6 +7,7 @@ import click
 
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
+from fundamen.cli.helping import Subcommand
 from fundamen.cli.output import Output, finish
 from fundamen.execution import originals
 from fundamen.execution.clean_up import choose_for_good, find_kept, let_stand
@@ -17,19 +18,21 @@ from fundamen.report.contracts.restoring import HistoryRecord, entry_part
 from fundamen.report.restore_text import clean_up_text, history_text
 
 
-@click.command("history")
-@click.option("--take-in", is_flag=True, help="Take in originals whose journal is gone, so that they can be undone.")
-@click.option("--clean", is_flag=True, help="Give up originals that are not needed any more.")
+@click.command("history", cls=Subcommand)
+@click.option("--take-in", is_flag=True, help="Adopt kept originals whose journal is lost, so that they can be undone.")
+@click.option("--clean", is_flag=True, help="Delete kept originals that are not needed any more.")
 @click.option(
     "--older-than",
     type=click.FloatRange(0),
     default=90.0,
     show_default=True,
     metavar="DAYS",
-    help="With --clean: of restorations that are older.",
+    help="With --clean: of restorations older than so many days.",
 )
-@click.option("--most", type=click.IntRange(0), metavar="MIB", help="With --clean: the oldest, until so much is left.")
-@click.option("--yes", is_flag=True, help="Give them up without asking.")
+@click.option(
+    "--most", type=click.IntRange(0), metavar="MIB", help="With --clean: the oldest, until at most so much is left."
+)
+@click.option("--yes", is_flag=True, help="Delete them without asking.")
 @options.machine_options
 @options.output_options
 def command(
@@ -42,11 +45,9 @@ def command(
     machine: Callable[[], Machine],
     output: Output,
 ) -> None:
-    """List what was restored on a machine, the newest first, and whether any of it is unfinished.
+    """List what was restored on a machine, the newest first, and whether a restoration is unfinished.
 
-    What a restoration replaced is kept until you give it up with --clean: the restoration then stands for good. Those
-    of the newest restoration, and of one that is not finished, are never given up. Where originals lie there whose
-    journal is gone, --take-in writes them down anew: then they can be undone.
+    Replaced files are kept until you delete them with --clean; those of the newest restoration always stay.
 
     \b
     fundamen history

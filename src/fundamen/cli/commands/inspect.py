@@ -8,6 +8,7 @@ import click
 from fundamen.cli import options
 from fundamen.cli.authorities import authorities_at, given_certificates
 from fundamen.cli.exits import Exit, exit_of
+from fundamen.cli.helping import Subcommand
 from fundamen.cli.output import Output, finish
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
@@ -21,11 +22,11 @@ if TYPE_CHECKING:
     from fundamen.trace.certificates import CertificateInspection
 
 
-@click.command("inspect")
+@click.command("inspect", cls=Subcommand)
 @click.argument("files", nargs=-1, metavar="[FILE]...")
-@click.option("--exports", is_flag=True, help="Also list the names that the file offers to others.")
-@click.option("--server", multiple=True, metavar="HOST:PORT", help="Judge the certificates that a TLS server shows.")
-@click.option("--issuer", multiple=True, metavar="FILE", help="Certificates, revocation lists: to build chains with.")
+@click.option("--exports", is_flag=True, help="Also list the symbols that the file exports.")
+@click.option("--server", multiple=True, metavar="HOST:PORT", help="Check the certificates of a TLS server.")
+@click.option("--issuer", multiple=True, metavar="FILE", help="Certificates or revocation lists to build chains with.")
 @click.option("--password-file", metavar="FILE", help="The password of a keystore.")
 @options.machine_options
 @options.output_options
@@ -39,16 +40,14 @@ def command(
     machine: Callable[[], Machine],
     output: Output,
 ) -> None:
-    """Show what each FILE is: format, architecture, own name, needs, digest, publisher, any damage to its structure.
+    """Show what each FILE is: format, architecture, needs, publisher, damage; or a TLS server's certificates.
 
-    A publisher's signature is judged by the certificates that the machine trusts; the chain is drawn from the root
-    down, with what would mend it. So are the certificates of a file, a keystore or a TLS server.
+    A signature is judged by the certificates that the machine trusts; the chain is drawn from the root down.
 
     \b
     fundamen inspect /usr/lib/x86_64-linux-gnu/libz.so.1
     fundamen inspect --machine /mnt/office 'C:\\Downloads\\setup.exe' --issuer harbour-ca.cer
     fundamen inspect --server tides.example:443
-    fundamen inspect --json *.dll | jq -r '.path + " " + .publisher.verdict'
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     worst = Exit.NOTHING_AT_FAULT
     with output:

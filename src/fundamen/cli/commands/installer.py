@@ -11,6 +11,7 @@ import msgspec
 
 from fundamen.cli import options
 from fundamen.cli.exits import Exit, exit_of
+from fundamen.cli.helping import Subcommand
 from fundamen.cli.output import Output, finish
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.container import Kind
@@ -32,20 +33,20 @@ _MOST_RECORD = 256 << 20  # bytes
 _PUBLIC = re.compile(r"[A-Z_][A-Z0-9_.]*")
 
 
-@click.command("installer")
+@click.command("installer", cls=Subcommand)
 @click.argument("packages", nargs=-1, required=True, metavar="PACKAGE...")
 @click.option(
-    "--set", "given", multiple=True, metavar="NAME=VALUE", help="Give an MSI a property; show what it changes."
+    "--set", "given", multiple=True, metavar="NAME=VALUE", help="Set a property of an MSI, and show what that changes."
 )
-@click.option("--meant", metavar="RECORD", help="After it ran: compare with what --json said before, in this file.")
-@click.option("--unpack", "folder", metavar="FOLDER", help="Unpack one PACKAGE to a new folder.")
+@click.option("--meant", metavar="RECORD", help="After it ran: compare with RECORD, the output of --json before.")
+@click.option("--unpack", "folder", metavar="FOLDER", help="Unpack one PACKAGE into a new folder.")
 @click.option(
     "--edit",
     "edits",
     nargs=3,
     multiple=True,
     metavar="FILE KEY VALUE",
-    help="With --unpack: change one setting of the copy; parts of KEY are parted by '/'.",
+    help="With --unpack: change one setting of the copy; KEY is written as part/part.",
 )
 @options.machine_options
 @options.output_options
@@ -59,22 +60,14 @@ def command(
     machine: Callable[[], Machine],
     output: Output,
 ) -> None:
-    """Show what each PACKAGE bundles, and what it will conclude on a machine; nothing of it is run.
+    """Show what each PACKAGE contains, and foresee what it would do on a machine; nothing of it is run.
 
-    Of an install package (MSI) every search, launch condition and feature is worked out against the machine: which
-    earlier version it takes for installed, what is only a leftover, what it will choose. Of a Debian package, what it
-    needs and the machine has not. Of a shell script, which commands it calls that are not there, what it asks about.
-    Of self-extracting programs, archives and disc images, what lies in them. Ends with 1
-    if the package would stop, lack something, or be misled.
+    A PACKAGE is an MSI or Debian package, a shell script, a self-extracting program, an archive or a disc image.
 
     \b
-    fundamen installer --machine ~/.wine tidebook.msi
-    fundamen installer --machine /mnt/office tidebook.msi --set RUNTIME4='C:\\Program Files\\Saltgrass'
     fundamen installer setup.exe -v
+    fundamen installer --machine /mnt/office tidebook.msi --set RUNTIME4='C:\\Saltgrass'
     fundamen installer setup.exe --unpack setup --edit setup.ini setup/runtime 4.2
-    fundamen installer tidebook_2.0_amd64.deb
-    fundamen installer --machine ~/.wine --json tidebook.msi > before.json; msiexec /i tidebook.msi
-    fundamen installer --machine ~/.wine tidebook.msi --meant before.json
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     worst = Exit.NOTHING_AT_FAULT
     with output:

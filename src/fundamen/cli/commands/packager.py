@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from fundamen.cli import options
+from fundamen.cli.helping import SharedOption, Subcommand
 from fundamen.cli.output import Output
 from fundamen.model.package import UNTRUSTED
 from fundamen.model.paths import HostPath
@@ -18,31 +19,50 @@ if TYPE_CHECKING:
 def _signing(command: options.Command) -> options.Command:
     """Give a command what every signing needs."""
     days = click.option(
-        "--days", type=click.FloatRange(-3650, 3650), default=90.0, show_default=True, help="Signatures hold so long."
+        "--days",
+        cls=SharedOption,
+        section="Signing",
+        type=click.FloatRange(-3650, 3650),
+        default=90.0,
+        show_default=True,
+        help="So long are the signatures valid.",
     )
     keys = click.option(
-        "--keys", multiple=True, required=True, metavar="KEYS", help="A key folder of yours; keep it off the source."
+        "--keys",
+        cls=SharedOption,
+        section="Signing",
+        multiple=True,
+        required=True,
+        metavar="KEYS",
+        help="A folder with your keys; keep it apart from the source.",
     )
     return keys(days(command))
 
 
-@click.command("publish")
+@click.command("publish", cls=Subcommand, short_help="Add packages to a source of your own, and sign it.")
 @click.argument("folder")
 @click.option("--from", "origin", metavar="MEDIA", help="The publisher's package, medium, or folder.")
-@click.option("--publisher", default="", help="Whose package it is; where the package does not say so.")
-@click.option("--package", default="", help="The package's name; likewise.")
-@click.option("--version", "package_version", default="", help="The package's version; likewise.")
-@click.option("--language", default="", help="Of a language pack; likewise.")
+@click.option("--publisher", default="", help="The publisher, where the package does not say it.")
+@click.option("--package", default="", help="The package's name, likewise.")
+@click.option("--version", "package_version", default="", help="The package's version, likewise.")
+@click.option("--language", default="", help="The language of a language pack, likewise.")
 @click.option("--place", default="", help="Where loose files belong: {program}, {system} or {root}, then a path.")
-@click.option("--media-digest", multiple=True, metavar="SHA256", help="Of media that nobody signed; you vouch for it.")
-@click.option("--vouch", default="", metavar="REASON", help="How you know files that nobody signed; it is shown.")
-@click.option("--replace", default="", metavar="REASON", help="Why it replaces what has its name and version.")
 @click.option(
-    "--artefacts", is_flag=True, help="Each wheel, archive or tarball of the folder is a package by its name."
+    "--media-digest", multiple=True, metavar="SHA256", help="The digest of unsigned media, as you have checked it."
 )
-@click.option("--toolchain", metavar="CATALOGUE", help="MEDIA is a clean toolchain; this describes it.")
-@click.option("--sheet", "sheets", multiple=True, metavar="SHEET", help="A requirement sheet for the source to carry.")
-@click.option("--threshold", multiple=True, metavar="ROLE=N", help="Of a new source: N keys, all of which must sign.")
+@click.option("--vouch", default="", metavar="REASON", help="How you checked unsigned files; technicians see it.")
+@click.option("--replace", default="", metavar="REASON", help="Why it replaces a package of the same name and version.")
+@click.option("--artefacts", is_flag=True, help="Each wheel, archive or tarball in MEDIA is a package.")
+@click.option("--toolchain", metavar="CATALOGUE", help="MEDIA is a clean toolchain with this catalogue.")
+@click.option("--sheet", "sheets", multiple=True, metavar="SHEET", help="Add a requirement sheet to the source.")
+@click.option(
+    "--threshold",
+    cls=SharedOption,
+    section="Signing",
+    multiple=True,
+    metavar="ROLE=N",
+    help="Of a new source: N keys must all sign for ROLE.",
+)
 @_signing
 @options.output_options
 def publish(
@@ -65,26 +85,14 @@ def publish(
     days: float,
     output: Output,
 ) -> None:
-    """Take the publisher's packages in MEDIA into the source in FOLDER, and sign the catalogue.
+    """Add the publisher's packages in MEDIA to the source in FOLDER, and sign it; a new source gets new keys.
 
-    An install package, an archive or a disc image says itself whose it is, in which version, for what, and where its
-    files belong; its publisher's signature is checked. Of a folder of files you say all that; what lock files pin says
-    its name and version itself (--artefacts). A new source is made with new keys: root, targets, snapshot, timestamp.
-    The root's is needed only to make a source and to replace keys: keep it offline.
-
-    Nothing damaged, and nothing whose publisher's signature is broken, is taken in. Programs and libraries that nobody
-    has signed need --vouch. What is published is never replaced by other files, unless you say why with --replace.
-
-    A source carries requirement sheets as well (fundamen prereqs --carried NAME), and toolchains with their catalogues.
+    Damaged files and broken signatures are refused; unsigned programs need --vouch.
 
     \b
     fundamen sources publish /srv/source --from saltgrass-4.2.1-x64.msi --keys ~/keys
-    fundamen sources publish /srv/source --from media/saltgrass-4.2.1 --keys ~/keys \\
-        --publisher 'Ardvane Instruments' --package 'Saltgrass Runtime' --version 4.2.1 --place '{program}/../lib' \\
-        --vouch 'compared with the digests that the publisher states'
     fundamen sources publish /srv/source --sheet tidebook.toml --keys ~/keys
-    fundamen sources publish /srv/source --from clean/breakwater --toolchain breakwater-2.1.0.json --keys ~/keys
-    fundamen sources publish /srv/source --from wheels --artefacts --publisher 'Ardvane Instruments' --keys ~/keys
+    fundamen sources publish /srv/source --from wheels --artefacts --publisher Ardvane --keys ~/keys
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     from fundamen.cli.publishing import Said, published, require_media  # noqa: PLC0415 - loads python-tuf
     from fundamen.report.publication_text import publication_record, publication_text  # noqa: PLC0415
@@ -119,12 +127,12 @@ def _carry(location: HostPath, sheets: tuple[str, ...], signing: "Signing", outp
     output.note(f"The source carries {', '.join(sheets)} now. Its fingerprint: {grouped(fingerprint)}")
 
 
-@click.command("withdraw")
+@click.command("withdraw", cls=Subcommand, short_help="Withdraw a package from a source.")
 @click.argument("folder")
 @click.argument("package")
 @click.argument("package_version", metavar="VERSION")
 @click.option("--reason", required=True, help="Why it must no longer be used; technicians see it.")
-@click.option("--untrusted", is_flag=True, help="What is installed of it must not be trusted either, as after a theft.")
+@click.option("--untrusted", is_flag=True, help="Installed files of it must not be trusted either.")
 @_signing
 @options.output_options
 def withdraw(
@@ -140,12 +148,10 @@ def withdraw(
 ) -> None:
     """Withdraw PACKAGE in VERSION, for every platform, from the source in FOLDER.
 
-    It is offered no longer, and where its files stand a trace remarks on it, with the reason; programs that use them
-    stay sound. With --untrusted those files are at fault, unless the system's own packages brought them.
+    It is not offered any more, and a trace shows the reason at its files; with --untrusted those files become faults.
 
     \b
     fundamen sources withdraw /srv/source 'Saltgrass Runtime' 4.2.1 --reason 'wrong tides' --keys ~/keys
-    fundamen sources withdraw /srv/source 'Saltgrass Runtime' 4.2.2 --untrusted --reason 'its key was stolen' --keys K
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     from fundamen.sources.repository import Repository  # noqa: PLC0415 - loads python-tuf
 
@@ -155,16 +161,16 @@ def withdraw(
             output.note(f"Withdrawn: {each.title}. {reason}")
 
 
-@click.command("renew")
+@click.command("renew", cls=Subcommand, short_help="Sign a source again before its signatures expire.")
 @click.argument("folder")
 @_signing
 @options.output_options
 def renew(folder: str, *, keys: tuple[str, ...], days: float, output: Output) -> None:
-    """Sign the catalogue of the source in FOLDER anew before its signatures end; nothing else changes.
+    """Sign the catalogue of the source in FOLDER again before its signatures expire; nothing else changes.
 
     \b
     fundamen sources renew /srv/source --keys ~/keys --days 90
-    """  # noqa: D301
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
     from fundamen.sources.repository import Repository  # noqa: PLC0415 - loads python-tuf
 
     with output:
@@ -173,20 +179,19 @@ def renew(folder: str, *, keys: tuple[str, ...], days: float, output: Output) ->
         output.note(f"The catalogue is signed until {ends:%Y-%m-%d %H:%M} UTC.")
 
 
-@click.command("rotate")
+@click.command("rotate", cls=Subcommand, short_help="Give a role of a source new keys.")
 @click.argument("folder")
 @click.argument("role", type=click.Choice(("root", "targets", "snapshot", "timestamp")))
 @_signing
 @options.output_options
 def rotate(folder: str, *, role: str, keys: tuple[str, ...], days: float, output: Output) -> None:
-    """Give ROLE of the source in FOLDER new keys; what is signed with the old ones is believed no longer.
+    """Give ROLE of the source in FOLDER a new key; signatures of the old key are not believed any more.
 
-    This needs the root's key. Technicians need do nothing: they follow from the root that they trust. The new key
-    takes the place of the old one, in the folder where that lay; the old one stays beside it under another name.
+    This needs the root's key. Technicians need do nothing. The old key stays beside the new one under another name.
 
     \b
     fundamen sources rotate /srv/source targets --keys ~/keys --keys /media/safe/root-key
-    """  # noqa: D301
+    """  # noqa: D301 - \b is click's mark for lines that stay as they are
     from fundamen.sources.repository import Repository  # noqa: PLC0415 - loads python-tuf
 
     with output:

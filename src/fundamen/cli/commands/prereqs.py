@@ -10,6 +10,7 @@ import msgspec
 
 from fundamen.cli import options
 from fundamen.cli.exits import Exit, exit_of
+from fundamen.cli.helping import Subcommand
 from fundamen.cli.licences import accepted, accepted_digests
 from fundamen.cli.output import Output, finish
 from fundamen.cli.writing import write_file
@@ -32,18 +33,24 @@ from fundamen.report.contracts.requiring import PrereqsRecord, prereqs_record
 from fundamen.report.prereqs_text import changes_text, commands_text, prereqs_text
 
 
-@click.command("prereqs")
+@click.command("prereqs", cls=Subcommand)
 @click.argument("sheets", nargs=-1, metavar="[SHEET]...")
-@click.option("--start", "program", metavar="PROGRAM", help="Draft a sheet from what PROGRAM is found to need.")
-@click.option("--ready", metavar="NAME", help="A ready sheet to begin with; 'list' names all.")
-@click.option("--carried", metavar="NAME", help="A sheet that a trusted source carries; 'list' names all.")
-@click.option("--write", "draft", metavar="FILE", help="Where the draft or ready sheet goes; default: standard output.")
-@click.option("--run-commands", is_flag=True, help="Run the commands that a sheet declares, after they were shown.")
-@click.option("--yes", is_flag=True, help="With --run-commands: do not ask. No licence is ever accepted so.")
-@click.option("--accept", metavar="TEXT", help="Show the licence TEXT of a sheet, and record that you accept it.")
-@click.option("--watch", is_flag=True, help="Look again at what is not met, until all is; Ctrl-C ends it.")
-@click.option("--every", type=click.FloatRange(0.1), default=5.0, show_default=True, help="Seconds between two looks.")
-@click.option("--save-plan", metavar="FILE", help="Write what 'restore --plan' can put right to a file.")
+@click.option("--start", "program", metavar="PROGRAM", help="Draft a sheet from what PROGRAM needs.")
+@click.option("--ready", metavar="NAME", help="Begin with a ready sheet; NAME 'list' lists them.")
+@click.option("--carried", metavar="NAME", help="A sheet of a trusted source; NAME 'list' lists them.")
+@click.option("--write", "draft", metavar="FILE", help="Write the draft or ready sheet to FILE.")
+@click.option("--run-commands", is_flag=True, help="Show the commands of a sheet, and run them after consent.")
+@click.option("--yes", is_flag=True, help="With --run-commands: do not ask. It accepts no licence.")
+@click.option("--accept", metavar="TEXT", help="Show this licence of a sheet, and record your consent.")
+@click.option("--watch", is_flag=True, help="Check again until everything is met; Ctrl-C ends it.")
+@click.option(
+    "--every",
+    type=click.FloatRange(0.1),
+    default=5.0,
+    show_default=True,
+    help="With --watch: seconds between two checks.",
+)
+@click.option("--save-plan", metavar="FILE", help="Write a plan for what can be repaired to FILE.")
 @options.machine_options
 @options.output_options
 def command(
@@ -62,19 +69,15 @@ def command(
     machine: Callable[[], Machine],
     output: Output,
 ) -> None:
-    """Check all requirements of each SHEET in one pass: what is not met, what it is needed for, what to do.
+    """Check all requirements of each SHEET: which are not met, what each is needed for, and what to do.
 
     A sheet is a file of TOML (docs/formats/requirement-sheet.md). Nothing is changed, and no command of a sheet is run
-    without consent. Ends with 0 if all is met, with 1 if something is not, or cannot be told.
+    without consent.
 
     \b
     fundamen prereqs tidebook.toml
     fundamen prereqs --start /opt/tidebook/bin/tidebook --write tidebook.toml
-    fundamen prereqs --ready web-application --write pages.toml
-    fundamen prereqs tidebook.toml --save-plan plan.json; fundamen restore --plan plan.json
-    fundamen prereqs --carried tidebook
-    fundamen prereqs tidebook.toml --watch
-    fundamen prereqs --machine /mnt/office --json *.toml | jq -r '.sheet + " " + (.faults | tostring)'
+    fundamen prereqs tidebook.toml --save-plan tidebook.plan
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     worst = Exit.NOTHING_AT_FAULT
     with output:
@@ -260,7 +263,7 @@ class _Checking:
         write_file(name, written(mendable.plan), self._output)
         if mendable.by_hand:
             self._output.note(f"By hand remain: {', '.join(each.id for each in mendable.by_hand)}")
-        return command_text(self._machine, "restore", "--plan", name)
+        return command_text(self._machine, "plans", "run", name)
 
     def _can_be_planned(self, sheet: Sheet, outcome: Outcome) -> bool:
         from fundamen.restore.for_prerequisites import plan_for  # noqa: PLC0415 - only where something is unmet

@@ -8,6 +8,7 @@ import click
 from fundamen.cli import options
 from fundamen.cli.directory_login import password_option
 from fundamen.cli.exits import Exit
+from fundamen.cli.helping import Subcommand
 from fundamen.cli.output import Output, finish
 from fundamen.cli.stopping import stoppable
 from fundamen.execution.home import journal_of
@@ -20,15 +21,14 @@ if TYPE_CHECKING:
     from fundamen.changes.base import Password
 
 
-@click.command("resume")
+@click.command("resume", cls=Subcommand)
 @password_option
 @options.machine_options
 @options.output_options
 def command(password: "Password", machine: Callable[[], Machine], output: Output) -> None:
-    """Go on with a restoration that was cut off, from where it was.
+    """Continue an interrupted restoration where it stopped.
 
-    What it was going to do stands in the journal. If one of its files has changed since, nothing is done, and the file
-    is named. To take everything back instead: fundamen undo.
+    If one of its files has changed since, nothing is done, and the file is named. To undo it instead: fundamen undo.
 
     \b
     fundamen resume

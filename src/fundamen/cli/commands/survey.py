@@ -10,6 +10,7 @@ from fundamen.cli import options
 from fundamen.cli.authorities import authorities_at
 from fundamen.cli.exits import Exit, exit_of
 from fundamen.cli.figure_writing import require_writable_figures, write_figures
+from fundamen.cli.helping import Subcommand
 from fundamen.cli.output import Output, finish
 from fundamen.cli.telling import Telling
 from fundamen.execution.home import folder_of, journal_of
@@ -31,7 +32,7 @@ if TYPE_CHECKING:
 _MOST_NAMED = 20  # programs in a command to paste
 
 
-@click.command("survey")
+@click.command("survey", cls=Subcommand)
 @click.argument("folders", nargs=-1, metavar="[FOLDER]...")
 @click.option(
     "--depth",
@@ -41,8 +42,8 @@ _MOST_NAMED = 20  # programs in a command to paste
     help="needs: seconds; used: also the bytes of what is used, and what repairs are drawn from, a minute; "
     "all: of every installed file, minutes the first time.",
 )
-@click.option("--afresh", is_flag=True, help="Read every file again, whatever is remembered of earlier surveys.")
-@click.option("--restore", "restores", is_flag=True, help="Then put right what is at fault, by one plan.")
+@click.option("--afresh", is_flag=True, help="Read every file again, also unchanged ones.")
+@click.option("--restore", "restores", is_flag=True, help="Then repair the faults by one plan.")
 @click.option("--rehearse", is_flag=True, help="With --restore: show what would be done; change nothing.")
 @click.option("--yes", is_flag=True, help="With --restore: carry it out without asking.")
 @click.option("--write", "targets", multiple=True, metavar="FILE", help="Also draw it, as .html, .svg or .png.")
@@ -60,24 +61,15 @@ def command(
     machine: Callable[[], Machine],
     output: Output,
 ) -> None:
-    """Tell all that is wrong with what a machine's programs stand on, in one call, grouped by cause.
+    """Check every program, library and script of a machine, and list the faults by their causes.
 
-    Looks at every program, library and script below the FOLDERs (default: where the platform keeps them), at PATH,
-    links, the stores of certificates and unfinished installations. Ends with 1 if anything is at fault.
-
-    With --depth all every installed file is compared with what its package recorded. What was read is remembered: the
-    next survey reads only files whose time of change is another, which no program can set; --afresh trusts none. A
-    survey that is stopped with Ctrl-C is gone on with by the next one.
-
-    With --restore one plan puts right what the sources have a remedy for: programs that cannot start, libraries that
-    are at fault by themselves and, with --depth all, the files that installed packages have lost or that differ, from
-    the archive. It is rehearsed for all of them; settings that people have changed stay as they are.
+    The FOLDERs default to where the platform keeps programs. What was read is remembered, so the next survey reads only
+    changed files; an interrupted one is continued.
 
     \b
     fundamen survey
     fundamen survey --machine /mnt/office --depth all --write office.html
     fundamen survey /opt --restore --rehearse
-    fundamen survey --json | jq -r '.causes[] | .verdict + " " + .name + ": " + (.programs | length | tostring)'
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     status = Exit.NOTHING_AT_FAULT
     with output:

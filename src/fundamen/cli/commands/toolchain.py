@@ -7,6 +7,7 @@ import click
 
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
+from fundamen.cli.helping import Subcommand
 from fundamen.cli.licences import accepted, accepted_digests
 from fundamen.cli.output import Output, finish
 from fundamen.cli.toolchain_catalogue import read_catalogue
@@ -23,19 +24,19 @@ from fundamen.toolchains.contents import choose_version
 from fundamen.toolchains.examining import Acceptance, Examination, examine_toolchain
 
 
-@click.command("toolchain")
+@click.command("toolchain", cls=Subcommand)
 @click.argument("folder")
+@click.option("--catalogue", "catalogues", multiple=True, metavar="FILE", help="Its catalogue; one for each version.")
+@click.option("--should-be", metavar="VERSION", help="The version it should have; default: that of most files.")
+@click.option("--accept", metavar="LICENCE", help="Show this licence, and record your consent.")
+@click.option("--save-plan", metavar="FILE", help="Write a plan that repairs it to FILE.")
+@click.option("--describe", nargs=2, metavar="NAME VERSION", help="Write a catalogue of a clean FOLDER instead.")
+@click.option("--part", "parts", multiple=True, metavar="NAME=PATTERN", help="With --describe: the paths of a part.")
 @click.option(
-    "--catalogue", "catalogues", multiple=True, metavar="FILE", help="What describes it; one for each version."
+    "--path", "on_path", multiple=True, metavar="PLACE", help="With --describe: a folder in it that belongs in PATH."
 )
-@click.option("--should-be", metavar="VERSION", help="The version it should be; default: the one most files are of.")
-@click.option("--accept", metavar="LICENCE", help="Show a licence of it, and record that you accept it.")
-@click.option("--save-plan", metavar="FILE", help="Write the plan that puts it right to a file, for 'restore --plan'.")
-@click.option("--describe", nargs=2, metavar="NAME VERSION", help="Describe a clean FOLDER instead, as a catalogue.")
-@click.option("--part", "parts", multiple=True, metavar="NAME=PATTERN", help="With --describe: a part, by its paths.")
-@click.option("--path", "on_path", multiple=True, metavar="PLACE", help="With --describe: a folder of it for PATH.")
-@click.option("--publisher", default="", help="With --describe: whose it is.")
-@click.option("--write", "target", metavar="FILE", help="With --describe: where the catalogue goes.")
+@click.option("--publisher", default="", help="With --describe: its publisher.")
+@click.option("--write", "target", metavar="FILE", help="With --describe: write the catalogue to FILE.")
 @options.machine_options
 @options.output_options
 def command(
@@ -53,18 +54,14 @@ def command(
     machine: Callable[[], Machine],
     output: Output,
 ) -> None:
-    """Check the toolchain in FOLDER: every file against its catalogue, its licences, PATH, and who still uses the old.
+    """Check the toolchain in FOLDER against its catalogue: files, licences, PATH, and who still uses an older version.
 
-    Files of another version are named as such, if that version's catalogue is known: give as many as you have, or let a
-    trusted source carry them. Parts for other hosts do not count. What is due is listed in the order in which it must
-    come: the part that brings a licence's text, the licence, what it is of. Ends with 1 if anything is not right.
+    Give one catalogue for each version that you have, or let a trusted source bring them.
 
     \b
-    fundamen toolchain /opt/breakwater --catalogue breakwater-2.1.0.json --catalogue breakwater-2.0.3.json
-    fundamen toolchain /opt/breakwater --save-plan plan.json; fundamen restore --plan plan.json
-    fundamen toolchain /opt/breakwater --accept breakwater
-    fundamen toolchain clean/breakwater --describe Breakwater 2.1.0 --part 'compiler=bin/*' --path bin \\
-        --write breakwater-2.1.0.json
+    fundamen toolchain /opt/breakwater --catalogue breakwater-2.1.0.json
+    fundamen toolchain /opt/breakwater --save-plan breakwater.plan
+    fundamen toolchain clean/breakwater --describe Breakwater 2.1.0 --write breakwater.json
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     status = Exit.NOTHING_AT_FAULT
     with output:
@@ -198,7 +195,7 @@ def _next(
         from fundamen.restore.plan_file import written as written_plan  # noqa: PLC0415
 
         write_file(save_plan, written_plan(mending.plan), output)
-        steps.append(command_text(machine, "restore", "--plan", save_plan))
+        steps.append(command_text(machine, "plans", "run", save_plan))
     elif mending.plan is not None:
         steps.append(command_text(machine, "toolchain", folder, *words, "--save-plan", "plan.json"))
     elif save_plan is not None:

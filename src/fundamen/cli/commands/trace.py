@@ -8,6 +8,7 @@ import click
 from fundamen.cli import options
 from fundamen.cli.authorities import authorities_at
 from fundamen.cli.exits import Exit, exit_of
+from fundamen.cli.helping import Subcommand
 from fundamen.cli.output import Output, finish
 from fundamen.evidence.authority import Authority
 from fundamen.machine.machine import Machine
@@ -21,20 +22,18 @@ from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program, trace_programs
 
 
-@click.command("trace")
+@click.command("trace", cls=Subcommand)
 @click.argument("programs", nargs=-1, required=True, metavar="PROGRAM...")
-@click.option(
-    "--observe", is_flag=True, help="Run each PROGRAM, of this host or a prefix, and add what it asks for as it runs."
-)
+@click.option("--observe", is_flag=True, help="Run each PROGRAM, and add what it loads as it runs.")
 @click.option("--observe-for", "seconds", default=30.0, show_default=True, metavar="SECONDS", help="At most so long.")
-@click.option("--symbols", is_flag=True, help="Also name the symbols that no loaded file defines (Linux).")
-@click.option("--only-find", is_flag=True, help="Only find what is loaded; ask nobody whether the bytes are right.")
+@click.option("--symbols", is_flag=True, help="Also list the symbols that no loaded file defines (Linux).")
+@click.option("--only-find", is_flag=True, help="Do not check whether the files are as installed.")
 @click.option(
     "--write",
     "files",
     multiple=True,
     metavar="FILE",
-    help="Also write it to FILE: a report (.html), the picture (.svg, .png), Graphviz (.dot), CycloneDX (.cdx.json).",
+    help="Also write it to FILE: .html, .svg, .png, .dot or .cdx.json.",
 )
 @options.machine_options
 @options.output_options
@@ -49,17 +48,15 @@ def command(
     symbols: bool,
     files: tuple[str, ...],
 ) -> None:
-    """Show all that each PROGRAM needs, directly and indirectly, and how each need stands.
+    """Show everything that each PROGRAM or library needs, where the loader finds it, and what is wrong with it.
 
-    Nothing is run and nothing is changed, unless you ask to observe. A library can be traced like a program. PROGRAM is
-    a path as the machine spells it, a path of this host inside the machine's folder, or a name on this host's PATH.
+    Nothing is run and nothing is changed, unless you ask to observe. A PROGRAM is a path of the machine, or a name on
+    PATH.
 
     \b
     fundamen trace /opt/tidebook/bin/tidebook
     fundamen trace --machine /mnt/disk 'C:\\Program Files\\Tidebook\\tidebook.exe'
-    fundamen trace --json --only-find /usr/bin/* | jq -r 'select(.faults > 0).path'
-    fundamen trace --write tidebook.html --write tidebook.svg /opt/tidebook/bin/tidebook
-    fundamen trace --machine ~/.prefix --observe --observe-for 10 'C:\\Tidebook\\tidebook.exe'
+    fundamen trace --write tidebook.html /opt/tidebook/bin/tidebook
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     worst = Exit.NOTHING_AT_FAULT
     with output:

@@ -8,6 +8,7 @@ import click
 from fundamen.cli import options
 from fundamen.cli.directory_login import password_option
 from fundamen.cli.exits import Exit
+from fundamen.cli.helping import Subcommand
 from fundamen.cli.output import Output, finish
 from fundamen.execution.home import journal_of
 from fundamen.machine.machine import Machine
@@ -19,16 +20,15 @@ if TYPE_CHECKING:
     from fundamen.changes.base import Password
 
 
-@click.command("undo")
+@click.command("undo", cls=Subcommand)
 @click.argument("number", type=options.NUMBER, required=False)
 @password_option
 @options.machine_options
 @options.output_options
 def command(number: int | None, password: "Password", machine: Callable[[], Machine], output: Output) -> None:
-    """Take restoration NUMBER back, or the latest one: every file as it was before, to the byte.
+    """Undo restoration NUMBER, or the latest: every file becomes what it was, with mode, owner, times and attributes.
 
-    Content, mode, owner, times and extended attributes come back. A restoration that was cut off is taken back in the
-    same way. If one of its files has changed since, nothing is undone, and the file is named.
+    If a restored file has changed since, nothing is undone, and the file is named.
 
     \b
     fundamen undo

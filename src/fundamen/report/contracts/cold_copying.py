@@ -42,7 +42,7 @@ class ColdCopyPart(msgspec.Struct, frozen=True):
 
 
 class ColdCopiesRecord(msgspec.Struct, frozen=True):
-    """Cold copies, for ``cold-copies take``, ``list`` and ``check``."""
+    """Cold copies, for ``cold-copies make``, ``list`` and ``check``."""
 
     copies: tuple[ColdCopyPart, ...]
     faults: int

@@ -1,10 +1,11 @@
-"""The contract of ``sources compare`` and of ``restore --reference`` with ``--json``."""
+"""The contracts of ``references list``, ``compare`` and ``restore`` with ``--json``."""
 
+from collections.abc import Sequence
 from typing import Literal
 
 import msgspec
 
-from fundamen.sources.reference import Comparison
+from fundamen.sources.reference import Baseline, Comparison
 
 
 class DifferencePart(msgspec.Struct, frozen=True):
@@ -40,3 +41,26 @@ def comparison_record(comparison: Comparison, number: int | None = None) -> Comp
         number=number,
         differences=tuple(DifferencePart(d.path, d.finding, d.detail, d.origin) for d in comparison.differences),
     )
+
+
+class ReferencePart(msgspec.Struct, frozen=True):
+    """One recorded reference."""
+
+    name: str
+    location: str
+    recorded_at: str
+    files: int
+    platform: str | None  # of a clean machine's root
+
+
+class ReferencesRecord(msgspec.Struct, frozen=True):
+    """The recorded references."""
+
+    references: tuple[ReferencePart, ...]
+    schema: Literal["fundamen.references/1"] = "fundamen.references/1"
+
+
+def references_record(recorded: Sequence[Baseline]) -> ReferencesRecord:
+    """The contract's form of what was recorded."""
+    parts = (ReferencePart(b.name, b.location, b.recorded_at.isoformat(), len(b.entries), b.platform) for b in recorded)
+    return ReferencesRecord(tuple(parts))

@@ -1,4 +1,4 @@
-"""The contract of ``sources locked`` and of ``restore --lock-entry`` with ``--json``."""
+"""The contract of ``locks check`` and ``locks refresh`` with ``--json``."""
 
 from typing import Literal
 
