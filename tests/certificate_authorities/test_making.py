@@ -39,12 +39,12 @@ def test_what_was_issued_holds_under_the_new_certificate_and_what_is_issued_agai
 
 def test_another_key_another_issuer_and_an_authority_below_another_are_refused() -> None:
     authority, other = AnIssuer.root("Marram CA"), AnIssuer.root("Ebb CA")
-    with pytest.raises(UntrustedError, match="not made anew"):
+    with pytest.raises(UntrustedError, match="not renewed"):
         renew_authority(authority.certificate, other.key, LATER, years=5)
     with pytest.raises(UntrustedError, match="not issued again"):
         reissue(other.issue("gauge").certificate, authority.certificate, authority.key, LATER, days=9)
     below = authority.issue("Marram CA 2", authority=True)
-    with pytest.raises(UsageError, match="cannot be made anew with its own key"):
+    with pytest.raises(UsageError, match="cannot be renewed with its own key"):
         renew_authority(below.certificate, below.key, LATER, years=5)
     with pytest.raises(UsageError, match="cannot be made"):
         new_authority("no name", authority.key, LATER, years=5)

@@ -53,7 +53,7 @@ def bad(tmp_path: Path) -> Path:
         ("folder", 3, "it is a folder"),
         ("archive.zip", 1, "its directory cannot be read"),
         ("notes.exe", 3, "neither a program nor a library"),
-        ("nowhere", 3, "nothing stands there"),
+        ("nowhere", 3, "there is no such file"),
         ("round", 3, "cannot be read"),
         ("pipe", 3, "pipe, device or socket"),
         ("cut", 1, "the file ends at 700"),

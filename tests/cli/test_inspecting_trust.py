@@ -69,7 +69,7 @@ def test_a_signature_speaks_in_a_trace_and_condemns_only_what_was_altered(
     trace = ("trace", "-m", str(windows.root), "C:\\t\\tidebook.exe")
     unknown = fundamen(*trace, "--json")
     [salt] = [each for each in unknown.records[0]["components"] if each["name"] == "salt.dll"]
-    assert (unknown.status, salt["verdict"], salt["evidence"][0]["from"]) == (0, "unproven", "publisher")
+    assert (unknown.status, salt["verdict"], salt["evidence"][0]["from"]) == (0, "unverified", "publisher")
     assert "whom this machine does not trust" in salt["evidence"][0]["detail"]
     windows.file("C:\\t\\salt.dll", signed[:600] + bytes([signed[600] ^ 1]) + signed[601:])
     altered = fundamen(*trace)

@@ -142,7 +142,7 @@ def test_of_a_folder_of_logs_the_earliest_cause_is_told_and_what_is_no_text_is_p
     (tmp_path / "logs" / "c.bin").write_bytes(b"\x7fELF" + bytes(range(32)) * 9)
     ran = fundamen("clues", "--only-read", "logs")
     assert ran.status == 1
-    assert ran.out.startswith("The loader finds the library libtide.so.2 in none of the places")
+    assert ran.out.startswith("The loader does not find the library libtide.so.2")
     assert "logs/old/b.log:1  the first cause" in ran.out
     assert "Passed over: logs/c.bin is no text" in ran.err
 
@@ -153,7 +153,7 @@ def test_of_a_folder_of_logs_the_earliest_cause_is_told_and_what_is_no_text_is_p
         (("none.log",), b"", 3, "No such file or directory"),
         (("-",), b"\x7fELF" + bytes(range(32)) * 9, 3, "is no text"),
         (("-",), b"all is well\n", 0, "No line tells of a failure (1 line)."),
-        (("-",), b"", 0, "Nothing stands there: the text is empty."),
+        (("-",), b"", 0, "The text is empty."),
         ((), TEXT, 1, "libtide.so.2"),
         (("--knowledge", "none", "-"), TEXT, 3, "none cannot be read"),
     ],

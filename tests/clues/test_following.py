@@ -120,7 +120,7 @@ open("ended", "w").close()
         ran = fundamen("clues", "--only-read", "--follow", "--from-start", ending, what, "new.log", "never.log")
     assert ran.status == 1, ran.err
     assert ran.out.startswith("new.log:1\n")
-    assert ran.out.count("in none of the places where it looks") == 2  # as it came, and in the summary
+    assert ran.out.count("in the folders that it searches") == 2  # as it came, and in the summary
     assert "Ended after" in ran.err
 
 

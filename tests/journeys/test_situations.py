@@ -53,13 +53,13 @@ SITUATIONS = {
         "untrusted", "fw.exe", "ends in a root certificate that this machine does not trust", "inspect-file"),
     "S6 an optional part is switched off": Situation(
         "Error: 0x800f081f\nThe source files could not be found.",
-        "missing", "", "its payload is not at hand", "start-anew"),
+        "missing", "", "its payload is missing", "start-anew"),
     "S7 the system's own files are damaged": Situation(
         "2026-11-28 08:00:19, Error servicing: package 7, failed to stage, HRESULT 0x80073712",
         "corrupt", "", "The store that the system's own parts come from is damaged", "repair"),
     "S8 an installer is misled by what is registered": Situation(
         "Error 0x80070666: Cannot install a product when a newer version is installed.",
-        "conflict", "", "One of the two that exclude each other", "hand-on"),
+        "conflict", "", "A decision which of the two that exclude each other stays", "hand-on"),
     "S9 an installer links on the spot": Situation(
         "/usr/bin/ld: cannot find -lsa1tmath: No such file or directory\ncollect2: error: ld returned 1 exit status\n"
         "make: *** [ins_tide.mk:12: links] Error 1",

@@ -49,7 +49,7 @@ def test_an_organisations_own_messages_are_known_once_they_lie_in_its_folder(fun
         (("TIDE-77: gauge", "TIDE-77: buoy"), "not found in its own sample"),
         (('about = "blocked"', 'about = "odd"'), "is about 'odd'"),
         (("{name} is locked by {user}", "{name}{user}"), "side by side"),
-        (('id = "tide-lock"', 'id = "elf-library-missing"'), "stands there twice"),
+        (('id = "tide-lock"', 'id = "elf-library-missing"'), "is defined twice"),
         (("means", "meant"), "unknown field"),
         (("[[message]]", "[[message"), "line 2"),
         (("source =", "role = 'cause of all'\nsource ="), "cause of all"),

@@ -45,7 +45,7 @@ def test_a_sentence_is_found_with_what_stands_in_its_holes(
         ("{component}{version} is gone", "side by side"),
         ("{colour} is gone", "is no hole"),
         ("{path} or {path} is gone", "twice"),
-        ("{component}: {path}", "stands by itself"),
+        ("{component}: {path}", "in it is fixed"),
         ("two  spaces", "two in a row"),
         ("x" * 401, "longer than"),
     ],

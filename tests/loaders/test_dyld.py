@@ -27,11 +27,11 @@ HARDENED, ANYBODYS = 0x10000, "com.apple.security.cs.disable-library-validation"
 @pytest.mark.parametrize(
     ("team", "flags", "entitlements", "library_team", "verdict"),
     [
-        ("ARDVANE001", HARDENED, (), "ARDVANE001", Verdict.UNPROVEN),
+        ("ARDVANE001", HARDENED, (), "ARDVANE001", Verdict.UNVERIFIED),
         ("ARDVANE001", HARDENED, (), "REEDBED002", Verdict.UNTRUSTED),
         ("ARDVANE001", HARDENED, (), "", Verdict.UNTRUSTED),
-        ("ARDVANE001", HARDENED, (ANYBODYS,), "REEDBED002", Verdict.UNPROVEN),
-        ("ARDVANE001", 0, (), "REEDBED002", Verdict.UNPROVEN),
+        ("ARDVANE001", HARDENED, (ANYBODYS,), "REEDBED002", Verdict.UNVERIFIED),
+        ("ARDVANE001", 0, (), "REEDBED002", Verdict.UNVERIFIED),
     ],
 )
 def test_a_hardened_program_loads_only_libraries_of_its_own_team(
@@ -54,7 +54,7 @@ def test_the_environment_counts_for_a_hardened_program_only_where_it_says_so(
 
 
 def test_what_the_builder_signs_is_found_unaltered_and_one_changed_byte_is_found(tmp_path: Path) -> None:
-    for changed, verdict in ((0, Verdict.UNPROVEN), (1, Verdict.CORRUPT)):
+    for changed, verdict in ((0, Verdict.UNVERIFIED), (1, Verdict.CORRUPT)):
         data = bytearray(signed(PROGRAM, team="ARDVANE001"))
         data[0x4100] ^= changed
         machine = AMacMachine(tmp_path).file(APP, bytes(data), 0o755).opened()
@@ -71,9 +71,9 @@ def test_folders_of_the_other_volume_are_found_where_it_is_mounted(tmp_path: Pat
 def test_without_its_cache_the_system_is_given_the_benefit_of_the_doubt_unless_it_is_an_old_one(tmp_path: Path) -> None:
     name = "/usr/lib/libSystem.B.dylib"
     for version, cached, verdict in (
-        ("14.1", None, Verdict.UNPROVEN),
+        ("14.1", None, Verdict.UNVERIFIED),
         ("10.15.7", None, Verdict.MISSING),
-        ("14.1", (name,), Verdict.UNPROVEN),
+        ("14.1", (name,), Verdict.UNVERIFIED),
         ("14.1", ("/usr/lib/libz.1.dylib",), Verdict.MISSING),
     ):
         mac = AMacMachine(tmp_path / f"{version}{cached}", version).file(APP, PROGRAM)

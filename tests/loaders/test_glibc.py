@@ -39,7 +39,7 @@ def test_library_path_comes_before_runpath_and_after_rpath(linux: ALinuxMachine)
     assert tried(linux, LD_LIBRARY_PATH="/env") == [(f"/own/{LIB}", Outcome.TAKEN)]
 
 
-@pytest.mark.parametrize(("kind", "verdict"), [("rpath", Verdict.UNPROVEN), ("runpath", Verdict.MISSING)])
+@pytest.mark.parametrize(("kind", "verdict"), [("rpath", Verdict.UNVERIFIED), ("runpath", Verdict.MISSING)])
 def test_an_rpath_holds_for_the_libraries_of_libraries_and_a_runpath_does_not(
     linux: ALinuxMachine, kind: str, verdict: Verdict
 ) -> None:
@@ -69,7 +69,7 @@ def test_a_file_that_is_no_library_stops_the_search(linux: ALinuxMachine) -> Non
 def test_a_name_with_a_slash_is_a_path(linux: ALinuxMachine) -> None:
     linux.program("/opt/app/bin/app", needs=("$ORIGIN/../lib/libx.so.1",)).library(f"/opt/app/lib/{LIB}")
     need = linux.need("/opt/app/bin/app", "$ORIGIN/../lib/libx.so.1")
-    assert (need.verdict, need.path) == (Verdict.UNPROVEN, f"/opt/app/lib/{LIB}")
+    assert (need.verdict, need.path) == (Verdict.UNVERIFIED, f"/opt/app/lib/{LIB}")
 
 
 def test_a_library_that_is_loaded_already_is_known_by_its_soname(linux: ALinuxMachine) -> None:

@@ -124,8 +124,8 @@ def test_native_libraries_that_managed_code_calls_are_found_by_the_image_loader(
     framework.assembly(APP, calls=("tide", "gone.dll")).library("C:\\App\\tide.dll", needs=("deep.dll",))
     late = {c.name: c.verdict for c in framework.trace(APP).components if c.how == "delayed"}
     assert late == {
-        ".NETFramework,Version=v4.0": Verdict.UNPROVEN,
-        "tide": Verdict.UNPROVEN,
+        ".NETFramework,Version=v4.0": Verdict.UNVERIFIED,
+        "tide": Verdict.UNVERIFIED,
         "gone.dll": Verdict.MISSING,
         "deep.dll": Verdict.MISSING,
     }

@@ -70,7 +70,7 @@ def test_a_copy_in_the_system_folder_of_the_other_width_is_pointed_out(windows: 
     need = windows.need(APP, "x.dll")
     assert need.verdict is Verdict.MISSING
     assert need.reason == (
-        "a copy at C:\\Windows\\SysWOW64\\x.dll is for x86_64, and lies where only programs of another width look"
+        "a copy at C:\\Windows\\SysWOW64\\x.dll is for x86_64, in a folder that only programs for another one search"
     )
 
 
@@ -201,7 +201,7 @@ def test_api_sets_are_resolved_from_the_volumes_own_schema(windows: AWindowsMach
 def test_on_a_partial_copy_what_every_windows_has_is_not_called_missing(windows: AWindowsMachine) -> None:
     windows.program(APP, needs=("KERNEL32.dll", "x.dll"))
     assert [fault.name for fault in windows.trace(APP).faults] == ["x.dll"]
-    assert windows.need(APP, "KERNEL32.dll").verdict is Verdict.UNPROVEN
+    assert windows.need(APP, "KERNEL32.dll").verdict is Verdict.UNVERIFIED
     windows.system()  # with the innermost library it is no partial copy any more
     assert [fault.name for fault in windows.trace(APP).faults] == ["KERNEL32.dll", "x.dll"]
 

@@ -198,8 +198,8 @@ def test_a_live_windows_host_is_traced_by_the_same_rules(
     program = find_program(host, "app")
     assert program == "C:\\App\\app.exe"
     assert [(c.path, c.verdict) for c in trace_program(host, program).components[1:]] == [
-        ("C:\\App\\one.dll", Verdict.UNPROVEN),
-        ("C:\\Tools\\two.dll", Verdict.UNPROVEN),
+        ("C:\\App\\one.dll", Verdict.UNVERIFIED),
+        ("C:\\Tools\\two.dll", Verdict.UNVERIFIED),
     ]
     assert host.look(MachinePath("C:\\Gone")).kind is EntryKind.ABSENT
 

@@ -103,7 +103,7 @@ def test_what_is_unmet_is_put_right_by_a_plan_and_what_waited_for_it_is_checked_
 
 def test_the_page_answers_first_in_100_columns(fundamen: Fundamen, served: ALinuxMachine) -> None:
     page = fundamen("prereqs", "--machine", str(served.root), "tide.toml", "-v").out
-    assert page.startswith("Tidebook server: 3 of 5 requirements are not met, and 1 cannot be told yet.\n")
+    assert page.startswith("Tidebook server: 3 of 5 requirements are not met, and 1 is still unknown.\n")
     assert "harbour IT" in page
     assert "shown  waits for berths" in page
     assert max(len(line) for line in page.splitlines() if "  fundamen " not in line) <= 100

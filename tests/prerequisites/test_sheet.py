@@ -47,7 +47,7 @@ def test_what_is_included_counts_once_and_each_stands_after_what_it_depends_on(t
         ),
         ('[[requirement]]\nid = "a"\nkind = "disk-space"\n', 5, 1, "perhaps 'disk space' is meant"),
         ('[[requirement]]\nid = "A b"\nkind = "clock"\nserver = "x"\n', 4, 1, "id: it has small letters, digits"),
-        ('[[requirement]]\nid = "a"\nkind = "port"\nnummer = 1\n', 6, 1, "the kind 'port' is told number and perhaps"),
+        ('[[requirement]]\nid = "a"\nkind = "port"\nnummer = 1\n', 6, 1, "the kind 'port' takes number and perhaps"),
         (a_file("a") + '[[requirement]]\nid = "b"\nkind = "port"\n  number = 70000\n', 11, 3, "number: "),
         ('[[requirement]]\nkind = "port"\nnumber = 1\n', 3, 1, "missing required field `id`"),
         (a_file("a", 'colour = "red"'), 7, 1, "unknown field `colour`"),

@@ -67,7 +67,7 @@ def traces(draw: st.DrawFn, most: int = 60) -> Trace:
 
 def of(count: int, name: str = "") -> Trace:
     """A program with so many libraries, two of which are at fault."""
-    verdicts = [Verdict.SOUND] * count
+    verdicts = [Verdict.VERIFIED] * count
     verdicts[-2:] = [Verdict.MISSING, Verdict.CORRUPT]
     parts = [a_component(n, None if n == 0 else (n - 1) // 4, v, name) for n, v in enumerate(verdicts)]
     return Trace(MachinePath("/lib/0"), Format.ELF, Architecture.X86_64, tuple(parts))
@@ -194,7 +194,7 @@ def test_a_case_becomes_a_page_with_its_record(fundamen: Fundamen, linux: ALinux
     for said in ("The record of case 1", "tidebook has all that it needs", "(changed nothing)", "fundamen trace"):
         assert said in page
     [row] = re.findall(r"<tr><td><code>libtide.so.2</code></td>(.*?)</tr>", page.partition("Before and now")[2])[:1]
-    assert re.findall(r"</svg><span[^>]*>([a-z]+)<", row) == ["missing", "unproven"]
+    assert re.findall(r"</svg><span[^>]*>([a-z]+)<", row) == ["missing", "unverified"]
 
 
 @pytest.mark.system

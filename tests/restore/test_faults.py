@@ -138,5 +138,5 @@ def test_one_whose_kept_originals_are_gone_is_not_gone_on_with(world: World) -> 
     [kept] = world.home.glob("machines/*/kept/*/*")
     shutil.rmtree(kept)
     outcome = world.run("resume")
-    assert (outcome.status, "there would be no way back" in " ".join(outcome.said.split())) == (5, True), outcome.said
+    assert (outcome.status, "it could not be undone" in " ".join(outcome.said.split())) == (5, True), outcome.said
     world.undo()

@@ -93,7 +93,7 @@ def test_a_folder_where_a_file_should_be_is_said(office: Office) -> None:
     office.library.mkdir()
     before = tree_of(office.root)
     ran = office.restored()
-    assert (ran.status, "something else than an ordinary file stands there: a folder" in ran.err) == (5, True), ran.err
+    assert (ran.status, "it is not an ordinary file but a folder" in ran.err) == (5, True), ran.err
     assert tree_of(office.root) == before
 
 
@@ -142,14 +142,14 @@ def test_services_are_restarted_by_name_and_other_programs_by_process(
     monkeypatch.setattr("fundamen.execution.restarting.find_users", lambda _targets: users)
     change = Change(path=MachinePath(str(tmp_path / "liba.so")), because="corrupt", sha256="", size=0)
     found = find_restarts(open_machine("/", environment={}), Work(MachinePath("/x"), (), (change,), {}))
-    assert [each.what for each in found] == ["systemctl restart tide.service", "start tidebook anew (process 9)"]
+    assert [each.what for each in found] == ["systemctl restart tide.service", "restart tidebook (process 9)"]
 
 
 @pytest.mark.parametrize(
     ("path", "what"),
     [
-        ("/etc/environment", "log in anew"),
-        ("/etc/security/limits.d/tide.conf", "log in anew"),
+        ("/etc/environment", "log in again"),
+        ("/etc/security/limits.d/tide.conf", "log in again"),
         ("/etc/sysctl.d/tide.conf", "sysctl --system"),
         ("/etc/ld.so.conf.d/tide.conf", "ldconfig"),
         ("/etc/systemd/system/multi-user.target.wants/tide.service", "systemctl daemon-reload"),
@@ -194,7 +194,7 @@ def test_an_installer_that_waits_may_go_on_must_be_started_over_or_must_not_be_t
     with an_installer() as pid:
         assert judged(str(library), pid)[0] == "may go on"
         verdict, why = judged("/etc/environment", pid)
-        assert (verdict, "log in anew first" in why) == ("must be started over", True)
+        assert (verdict, "log in again first" in why) == ("must be started over", True)
     assert judged(str(library), pid) == (
         "must be started over",
         "it has ended; what it had done so far it finds by itself",

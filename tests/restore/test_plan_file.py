@@ -158,7 +158,7 @@ def test_a_whole_plan_with_every_kind_of_step_is_made_and_taken_back(office: Off
     assert not (office.root / "srv/www/linked.js").is_symlink()
     assert (office.root / "srv/spool").stat().st_mode & 0o7777 == 0o1730
     assert (office.root / "srv/spool").stat().st_gid == (7 if os.geteuid() == 0 else os.getegid())
-    assert office.run("plans", "run", "--yes", office.planned(*steps[:4], second))[1].startswith("Nothing is")
+    assert office.run("plans", "run", "--yes", office.planned(*steps[:4], second))[1].startswith("There is nothing")
     assert office.run("undo")[0] == 0
     assert tree_of(office.root) == before
     assert status == 1  # libb.so is not part of the plan, and still cut
@@ -194,15 +194,15 @@ NONSENSE: dict[str, tuple[Step, int, str]] = {
     "a value that is not as expected": ({**STEPS["set value"], "expects": "Sound"}, 5, "'Sound' was expected"),
     "a place that is not empty": ({**STEPS["make link"], "expects": {}}, 5, "nothing was expected there"),
     "a folder where a file should be": ({**STEPS["place file"], "path": "/opt/cache"}, 5, "ordinary file"),
-    "a link that is not there": ({**STEPS["copy link"], "path": "/srv/www/none.js"}, 5, "nothing stands there"),
-    "a link that leads nowhere": ({**STEPS["copy link"], "path": "/srv/www/broken.js"}, 5, "nothing stands"),
+    "a link that is not there": ({**STEPS["copy link"], "path": "/srv/www/none.js"}, 5, "there is no such file"),
+    "a link that leads nowhere": ({**STEPS["copy link"], "path": "/srv/www/broken.js"}, 5, "does not exist"),
     "a file where a folder should be": (
         {**STEPS["make folder"], "path": "/srv/www/assets.js"},
         5,
-        "else than a folder",
+        "it is not a folder",
     ),
     "an owner whom the machine has not": ({**STEPS["make folder"], "owner": "nobody-here"}, 5, "does not list"),
-    "nothing to set aside": ({**STEPS["set aside"], "path": "/opt/nothing"}, 5, "nothing stands there"),
+    "nothing to set aside": ({**STEPS["set aside"], "path": "/opt/nothing"}, 5, "there is no such file"),
     "a format that nothing tells": ({**STEPS["set value"], "path": "/srv/www/assets.js"}, 2, "does not tell"),
     "a service that is not there": ({**STEPS["enable service"], "name": "x.service"}, 2, "no unit of this name"),
     "a service that is masked": ({**STEPS["enable service"], "name": "masked.service"}, 2, "it is masked by"),
@@ -269,7 +269,7 @@ def test_a_plan_for_which_another_program_would_lack_something_is_not_carried_ou
     before = tree_of(office.root)
     plan = office.planned({"do": "set aside", "path": "/opt/app/lib/libb.so"}, program="/usr/bin/true")
     status, told = office.run("plans", "run", "--yes", plan)
-    assert (status, "other programs would come to lack something" in told, "libb.so" in told) == (1, True, True), told
+    assert (status, "this would break other programs" in told, "libb.so" in told) == (1, True, True), told
     assert tree_of(office.root) == before
 
 

@@ -253,7 +253,7 @@ def test_one_field_of_a_kernel_limit_is_set_and_given_back(tmp_path: Path, funda
         ran = planned(value=wanted[3], field=3)
         assert (ran.status, "until the next start" in " ".join(ran.out.split())) == (0, True), ran.out + ran.err
         assert limit.read_text().split() == wanted
-        assert planned(value=wanted[3], field=3).out.startswith("Nothing is to be done")
+        assert planned(value=wanted[3], field=3).out.startswith("There is nothing to do")
         assert planned(value="1", field=3, expects="7").status == 5
         assert planned(value="1", field=9).status == 2
         assert planned(value="1", name="kernel.nobody").status == 2

@@ -285,7 +285,7 @@ def test_cut_off_at_any_call_each_file_is_old_or_new_and_undo_gives_back_all(cas
             found = case.tree().get(f"opt/app/lib/{name}", (None,))[0]
             assert found in (data, before.get(f"opt/app/lib/{name}", (None,))[0]), f"{name} is torn at call {call}"
         if case.journal.unfinished():
-            with pytest.raises(UnfinishedError, match="cut off"):
+            with pytest.raises(UnfinishedError, match="interrupted"):
                 case.restored()
             case.undone()
         elif any(entry.state is State.DONE for entry in case.journal.entries()):
@@ -416,7 +416,7 @@ def test_originals_are_given_up_but_never_the_newest_or_unfinished_ones(case: Ca
     assert [each.entry.number for each in find_kept(case.journal)] == [3]
     assert [p.name for p in Path(case.journal.kept_folder(1)).parent.iterdir()] == ["3"]
     assert [p.name for p in (case.linux.root / "opt/app/lib").iterdir() if p.name.startswith(".")] == []
-    with pytest.raises(UsageError, match="stands for good"):
+    with pytest.raises(UsageError, match="it is final"):
         take_back(case.machine, case.journal, 1)
     with pytest.raises(CutError), _stopped_at(12, CutError, once=False):
         case.restored()
@@ -530,12 +530,12 @@ def test_what_another_program_would_come_to_lack_is_not_offered(
     assert fundamen("sources", "trust", str(source.folder), "--fingerprint", source.fingerprint).status == 0
     before, on = tree_of(linux.root), ("-m", str(linux.root), "/opt/new/bin/app")
     ran = fundamen("restore", "--yes", "--also", "/opt/old/bin/app", *on)
-    assert (ran.status, "other programs would come to lack something" in ran.out) == (1, True), ran.out + ran.err
+    assert (ran.status, "this would break other programs" in ran.out) == (1, True), ran.out + ran.err
     assert fundamen("restore", "--yes", "--json", "--also", "/opt/old/bin/app", *on).records[0]["harmed"] == [
         {
             "program": "/opt/old/bin/app",
             "name": "libz.so",
-            "reason": "it is in none of the 6 places where the loader looks",
+            "reason": "not found in the 6 folders that the loader searches",
         }
     ]
     assert tree_of(linux.root) == before

@@ -46,7 +46,7 @@ def test_a_root_is_imported_proven_and_taken_out_again(
     assert ran.status == 0, ran.err
     assert "Imported: the machine trusts Ardvane Root R1. The chain of chain.pem holds." in ran.out
     assert fundamen("inspect", *machine, "/opt/chain.pem").status == 0
-    assert fundamen(*importing(), *machine).out.startswith("Nothing is to be imported")
+    assert fundamen(*importing(), *machine).out.startswith("There is nothing to import")
     assert fundamen("undo", *machine).status == 0
     assert tree(office.root) == tree(before)
 

@@ -87,7 +87,7 @@ def test_an_aged_entry_is_told_refreshed_and_taken_back(
     assert state(fundamen, lock, there)[1]["saltgrass"] == "unknown"
     refreshing = ("locks", "refresh", "--yes", str(lock), "saltgrass", "--artefacts", str(there))
     refused = fundamen(*refreshing)
-    assert (refused.status, "nobody vouches for either" in refused.err) == (4, True)
+    assert (refused.status, "neither is verified" in refused.err) == (4, True)
     recorded(fundamen, tmp_path, NEW)
     assert state(fundamen, lock, there)[1]["saltgrass"] == "aged"
     assert fundamen(*refreshing).status == 0

@@ -79,7 +79,7 @@ def test_where_several_keys_must_sign_fewer_do_not_suffice(source: ASource, tmp_
         opened(source).renew()
     opened(source, source.keys, second).renew()
     assert len(source.store.refresh(catalogue.source).packages) == 1
-    with pytest.raises(UsageError, match="stay as they are"):
+    with pytest.raises(UsageError, match="are not changed"):
         opened(source, thresholds={"targets": 1})
 
 
@@ -100,7 +100,7 @@ def test_what_is_withdrawn_is_offered_no_longer_and_technicians_see_why(
     trace = ("trace", "-m", str(linux.root), "/opt/t/bin/tidebook")
     assert fundamen(*trace).status == 0
     words = ("--reason", "wrong tides", "--keys", str(source.keys))
-    for more, status, verdict in ((), 0, "sound"), (("--untrusted",), 1, "untrusted"):
+    for more, status, verdict in ((), 0, "verified"), (("--untrusted",), 1, "untrusted"):
         assert fundamen("sources", "withdraw", str(source.folder), "Saltgrass", "1.0", *words, *more).status == 0
         assert fundamen("sources", "refresh").status == 0
         ran = fundamen(*trace)

@@ -233,8 +233,8 @@ def test_without_a_network_what_was_proven_and_fetched_before_serves_while_it_ho
         assert "would be put in place" in fundamen(*restoring).out
     offline = fundamen(*restoring)
     assert "would be put in place" in offline.out
-    assert "is not at hand" in offline.err
-    assert "what it proved before holds until" in offline.err
+    assert "cannot be reached" in offline.err
+    assert "its catalogue is valid until" in offline.err
 
 
 def test_the_proxy_that_the_host_names_is_used_and_bypassed_as_it_says(

@@ -226,7 +226,7 @@ def test_our_own_copies_are_checked_and_brought_in_anew(
     assert fundamen("sources", "trust", str(source.folder), "--fingerprint", source.fingerprint).status == 0
     assert fundamen("restore", "--rehearse", "-m", str(linux.root), "/opt/t/bin/tidebook").status == 1
     [copy] = (home / "content").iterdir()
-    assert fundamen("sources", "verify").out == "All 2 of our own copies are sound.\n"
+    assert fundamen("sources", "verify").out == "All 2 of our own copies are intact.\n"
     copy.write_bytes(b"altered")
     index = next((home / "sources").glob("*/catalogue.sqlite"))
     index.write_bytes(b"no database")

@@ -192,8 +192,8 @@ def test_what_stands_in_the_place_of_a_packages_file_is_replaced_or_told_and_nev
     [record] = fundamen("survey", "-m", root, "--depth", "all", "--restore", "--yes", "--json").records[1:]
     assert record["state"] == "restored"
     assert {Path(each["name"]).name: each["why"].partition(":")[0] for each in record["unmet"]} == {
-        "Aden": "a folder stands in its place",
-        "Almaty": "a pipe, device or socket stands in its place",
+        "Aden": "a folder is in its place",
+        "Almaty": "a pipe, device or socket is in its place",
         "Longyearbyen": "/usr/share/zoneinfo/Arctic, in which it belongs, is no folder",
     }
     assert not any((root / name).is_symlink() for name in places)

@@ -52,4 +52,4 @@ def test_a_service_is_enabled_as_its_own_tool_does(
     assert ran.status == 0, ran.err
     assert links(linux.root) == links(other) != {}
     again = fundamen("plans", "run", "--yes", "it.plan", "-m", str(other))
-    assert again.out.startswith("Nothing is to be done"), again.out
+    assert again.out.startswith("There is nothing to do"), again.out

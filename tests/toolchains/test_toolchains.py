@@ -114,7 +114,7 @@ def test_a_mixture_is_named_by_the_content_of_the_files_and_the_order_of_repair_
     [licence] = found["licences"]
     assert (licence["standing"], licence["brought_by"]) == ("cannot be shown", "licences")
     refused = breakwater.check("--accept", "breakwater")
-    assert (refused.status, "Have the part licences put right first." in refused.err) == (2, True)
+    assert (refused.status, "Repair the part licences first." in refused.err) == (2, True)
     older = breakwater.check("--should-be", "2.0.3", "--json").records[0]
     assert (older["version"], older["leftovers"]) == ("2.0.3", [])
 

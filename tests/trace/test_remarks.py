@@ -32,7 +32,7 @@ def test_a_copy_of_the_other_width_that_is_passed_over_is_remarked(windows: AWin
     windows.program(APP, needs=("x.dll",)).library("C:\\App\\x.dll", "x86").library("C:\\Windows\\System32\\x.dll")
     found = windows.need(APP, "x.dll")
     assert (found.verdict, found.remarks) == (
-        Verdict.UNPROVEN,
+        Verdict.UNVERIFIED,
         ("C:\\App\\x.dll comes first, is for x86 and is passed over",),
     )
 
@@ -98,13 +98,13 @@ def test_what_is_wrong_with_path_is_remarked_on_a_program_that_it_finds(linux: A
     trace = with_path_remarks(machine, trace_program(machine, MachinePath("/usr/bin/tide")), "tide")
     assert trace.components[0].remarks == (
         "another one for x86_64 lies at /opt/bin/tide, behind it on PATH",
-        "/srv/bin/tide is passed over: its mode lets nobody run it",
+        "/srv/bin/tide is passed over: no user may execute it (mode)",
     )
     assert trace.remarks == (
         "PATH has /gone, which is not there",
         "PATH has /tools too, which is the same folder as /usr/bin",
         "PATH has /usr/bin twice",
-        "PATH has the entry '', which stands for a folder that depends on where one is",
+        "PATH has the entry '', which means another folder in each working folder",
     )
 
 
@@ -120,7 +120,7 @@ def test_copies_that_lie_where_the_loader_does_not_look_are_remarked_on(linux: A
         "/opt/app/unpacked/lib/libtide.so.4",
         "/usr/local/parts/libtide.so.4",
     ]
-    assert all("nobody vouches" in remark for remark in fault.remarks)
+    assert all("not verified" in remark for remark in fault.remarks)
 
 
 def test_copies_on_a_windows_volume_are_found_whatever_the_case_of_their_names(windows: AWindowsMachine) -> None:

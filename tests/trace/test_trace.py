@@ -68,12 +68,12 @@ def test_many_programs_are_traced_by_several_processes_as_by_one(
         Verdict.CORRUPT,
     )
     libraries = {c.verdict for t in shared if isinstance(t, Trace) for c in t.components if c.name == "libc.so"}
-    assert libraries == {Verdict.SOUND}
+    assert libraries == {Verdict.VERIFIED}
 
 
 def test_what_nobody_vouches_for_is_unproven_and_no_fault(linux: ALinuxMachine) -> None:
     trace = linux.program("/app").trace("/app")
-    assert {c.name: c.verdict for c in trace.components} == {"app": Verdict.UNPROVEN, LOADER: Verdict.UNPROVEN}
+    assert {c.name: c.verdict for c in trace.components} == {"app": Verdict.UNVERIFIED, LOADER: Verdict.UNVERIFIED}
     assert trace.faults == ()
 
 

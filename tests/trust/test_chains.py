@@ -79,8 +79,8 @@ def test_the_link_that_fails_is_named_with_its_reason(
 @pytest.mark.parametrize(
     ("stored", "standing", "why"),
     [
-        ((), Standing.ISSUER_MISSING, "the certificate of the intermediate authority Middle is not at hand"),
-        (("middle",), Standing.ISSUER_MISSING, "the certificate of the root Ardvane Root R1 is not at hand"),
+        ((), Standing.ISSUER_MISSING, "the certificate of the intermediate authority Middle is missing"),
+        (("middle",), Standing.ISSUER_MISSING, "the certificate of the root Ardvane Root R1 is missing"),
         (("middle", "root"), Standing.ROOT_NOT_TRUSTED, "the root Ardvane Root R1 is not trusted by this machine"),
         (("middle", "user"), Standing.ROOT_NOT_TRUSTED, "only in the store user's root, and not among those of the"),
     ],
@@ -134,7 +134,7 @@ def test_no_more_authorities_may_stand_below_one_than_it_allows() -> None:
     lower = upper.issue("Lower", authority=True)
     signer = lower.issue("Signer", purposes=[CODE])
     assert (
-        "1 authorities stand below it, and it allows 0"
+        "1 authorities are below it, and it allows 0"
         in chain(signer, *held(ROOT, role=Role.ROOT), *held(upper, lower)).why
     )
     direct = upper.issue("Signer", purposes=[CODE])

@@ -122,7 +122,7 @@ def test_a_signature_is_judged(signer: dict[str, Any], facts: dict[str, Any], ve
 def test_a_timestamp_of_a_service_that_is_not_trusted_does_not_count() -> None:
     publisher = APublisher(**expired())
     found = judged(publisher.sign(PROGRAM, stamped_at=LAST_YEAR), publisher.machine_trusts(publisher.root))
-    assert "the root Marram Time Root" in found.reason or "Marram Time Root is not at hand" in found.reason
+    assert "the root Marram Time Root" in found.reason or "Marram Time Root is missing" in found.reason
 
 
 def test_the_key_of_another_certificate_makes_no_signature() -> None:

@@ -145,8 +145,8 @@ class _Step:
         return BuildNeed(
             name=name,
             sort=Sort.HEADER,
-            verdict=Verdict.UNPROVEN if path else Verdict.MISSING,
-            reason=f"it is there now, at {path}" if path else f"it is in none of the {len(places)} folders of headers",
+            verdict=Verdict.UNVERIFIED if path else Verdict.MISSING,
+            reason=f"it is there now, at {path}" if path else f"not found in the {len(places)} folders of headers",
             path=path,
             asked_by=source,
             near=tuple(dict.fromkeys(near)),
@@ -168,7 +168,7 @@ class _Step:
                     name=name,
                     sort=Sort.INPUT,
                     verdict=Verdict.MISSING,
-                    reason="nothing stands there, and no rule has made it",
+                    reason="the file does not exist, and no rule has made it",
                     near=tuple(os.path.join(os.path.dirname(name), other) for other in near),
                 )
             elif name.endswith((".o", ".a", ".so", ".lo", ".obj")):
@@ -176,7 +176,7 @@ class _Step:
 
     def _judged_input(self, name: str, path: MachinePath) -> BuildNeed:
         file = read_library(self._machine, path)
-        verdict, reason = Verdict.UNPROVEN, str(path)
+        verdict, reason = Verdict.UNVERIFIED, str(path)
         if file.problem:
             verdict, reason = Verdict.CORRUPT, file.problem
         elif not self._fits(file):
@@ -199,7 +199,7 @@ class _Step:
         names = file_names(part.name[2:], only_static=part.only_static, for_windows=windows)
         found = find_library(self._machine, names, self.plan.folders, self.plan.architecture)
         sort = found.file.sort if found.file else Sort.STATIC if part.only_static else Sort.LIBRARY
-        verdict, reason = Verdict.UNPROVEN, str(found.path)
+        verdict, reason = Verdict.UNVERIFIED, str(found.path)
         others = [c for c in found.candidates if c.outcome is Outcome.OTHER_ARCHITECTURE]
         if found.file is not None and found.file.problem:
             verdict, reason = Verdict.CORRUPT, f"{found.path}: {found.file.problem}"
@@ -236,7 +236,7 @@ class _Step:
         found = find_library(self._machine, [part.name], folders, self.plan.architecture)
         is_start_file = os.path.basename(part.name).startswith(_START_FILES)
         others = [c for c in found.candidates if c.outcome is Outcome.OTHER_ARCHITECTURE]
-        verdict, reason = Verdict.UNPROVEN, str(found.path)
+        verdict, reason = Verdict.UNVERIFIED, str(found.path)
         if found.file is not None and found.file.problem:
             verdict, reason = Verdict.CORRUPT, f"{found.path}: {found.file.problem}"
         elif found.path is None and others:
@@ -261,7 +261,7 @@ class _Step:
             if versioned and not part.only_static:
                 there = self._machine.join(folder, versioned[0])
                 return f"only {there} is there, for running programs; a linker looks for {' or '.join(names)}"
-        return f"{' or '.join(names)} is in none of the {len(self.plan.folders)} folders that are searched"
+        return f"{' or '.join(names)} was not found in the {len(self.plan.folders)} folders that the linker searches"
 
     # Symbols.
 
@@ -290,7 +290,7 @@ class _Step:
         ]
         do = ""
         if on_line:
-            reason = f"{on_line[0]} defines it, but stands before what asks for it; a linker looks through it only once"
+            reason = f"{on_line[0]} defines it, but comes before the file that uses it; it is read only once"
             do = f"move {on_line[0]} to the end of the line"
         elif names:
             reason = f"{names[0]} defines it ({defining[0]}), and is not on the line"

@@ -27,7 +27,7 @@ _ASKED = {
     "unreachable": "The service or way that the evidence names, up and open from this machine.",
     "untrusted": "The certificate that the evidence names, in the machine's own store.",
     "blocked": "The right that the evidence names, for the account that runs the program.",
-    "conflict": "One of the two that exclude each other, put right.",
+    "conflict": "A decision which of the two that exclude each other stays.",
 }
 
 
@@ -156,7 +156,7 @@ def _wanted_by_symptom(facts: dict[str, str]) -> Iterator[Wanted]:
     if about in _SAID and named:
         yield Wanted(named, f"It {_SAID[about]}, by the message. {means}", "")
     elif about:
-        yield Wanted(_ASKED.get(about, "What the message says is amiss, put right."), means, "")
+        yield Wanted(_ASKED.get(about, "A repair of the fault that the message names."), means, "")
 
 
 def _evidence(case: Case) -> Iterator[Evidence]:

@@ -341,7 +341,7 @@ class CaseStore:
 
 
 def _bounded(text: str) -> str:
-    return text if len(text) <= _LONGEST else f"{text[:_LONGEST]} [cut off]"
+    return text if len(text) <= _LONGEST else f"{text[:_LONGEST]} [shortened]"
 
 
 def _iso(moment: datetime | None) -> str | None:

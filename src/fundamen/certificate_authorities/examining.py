@@ -75,7 +75,7 @@ def examine_authority(directory: Directory, wanted: Wanted, now: datetime, secon
             held={},
             certificate=None,
             host=None,
-            resuming="Whoever waits for it must be started over once it is there: nothing it has read so far holds.",
+            resuming="A waiting installer must be started again once the entry is there.",
         )
     certificates = list(_certificates(held, wanted.certificate_in))
     newest = max((each for each in certificates if each is not None), key=lambda each: each.not_after, default=None)
@@ -157,16 +157,16 @@ def _resuming(findings: Sequence[Finding], certificate: Certificate | None, host
     if not wrong:
         made = f"{certificate.not_before:%Y-%m-%d %H:%M} UTC" if certificate is not None else "then"
         return (
-            "Whoever waits for it may go on: choose to try again in its window. Whoever had read its certificate before"
-            f" {made}, when that was made, must be started over."
+            "A waiting installer may continue: choose to try again in its window. If it read the certificate before"
+            f" {made}, when that was made, start it again."
         )
     if "its certificate" in wrong or certificate is None:
         return (
-            "Whoever waits for it must be started over once it has a new certificate: what it has read of the old one"
-            " does not hold any more."
+            "A waiting installer must be started again once the authority has a new certificate: the old one that it"
+            " has read is not valid any more."
         )
     if wrong == {"its host"}:
         is_named = host is not None and bool(host.name)
         mended = "answers" if is_named else "is named"
-        return f"Whoever waits for it may go on once the host {mended}: it asks the directory anew each time."
-    return "Whoever waits for it may go on once this is mended: the authority's certificate stays as it is."
+        return f"A waiting installer may continue once the host {mended}: it asks the directory again each time."
+    return "A waiting installer may continue once this is repaired: the authority's certificate does not change."

@@ -71,7 +71,7 @@ def renew_authority(old: Certificate, key: Key, now: datetime, years: int) -> by
     _require_own_key(old, before, key)
     if not old.is_self_issued:
         raise UsageError(
-            what=f"The authority {old.subject.shown} cannot be made anew with its own key",
+            what=f"The authority {old.subject.shown} cannot be renewed with its own key",
             why=f"its certificate was issued by {old.issuer.whole}",
             do="Have that authority issue it again: fundamen authority reissue",
         )
@@ -139,7 +139,7 @@ def reissue(issued: Certificate, authority: Certificate, key: Key, now: datetime
         raise UsageError(
             what=f"The certificate of {issued.subject.shown} is not issued again",
             why="the authority's own certificate has ended",
-            do="Make that anew first: fundamen authority renew",
+            do="Renew that certificate first: fundamen authority renew",
         )
     before, issuer = parsed_certificate(issued.der), parsed_certificate(authority.der)
     builder = _for(before, issuer.subject, now, ends)
@@ -205,7 +205,7 @@ def _require_own_key(authority: Certificate, parsed: x509.Certificate, key: Key)
     form = (Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
     if parsed.public_key().public_bytes(*form) != key.public_key().public_bytes(*form):
         raise UntrustedError(
-            what=f"The authority {authority.subject.shown} is not made anew",
+            what=f"The authority {authority.subject.shown} is not renewed",
             why="the key is not its own: what it has issued would not hold any more",
             do="Name the key that its certificate is for; it lies where the authority was made.",
         )

@@ -12,5 +12,5 @@ class TakeColdCopy(Form, frozen=True, kw_only=True, tag="take cold copy"):
         """Add the steps for this machine."""
         folder = resolving.machine.real(MachinePath(self.path))
         if resolving.machine.look(folder).kind is not EntryKind.FOLDER:
-            raise unfit(folder, "no folder stands there of which a cold copy could be taken")
+            raise unfit(folder, "there is no folder to make a cold copy of")
         resolving.copies.append(folder)

@@ -59,7 +59,7 @@ class DirectoryRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="
 
     def obstacle(self, site: Site) -> str:
         """Reason why it can be neither made nor undone; empty if it can."""
-        return "" if self._now(site) in (self.before, self.after) else "the entry has been changed by somebody else"
+        return "" if self._now(site) in (self.before, self.after) else "someone else has changed the entry"
 
     def kept_at(self, site: Site) -> str:
         """Where all that the entry held is kept."""
@@ -74,7 +74,7 @@ class DirectoryRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="
 
     def _move(self, site: Site, expected: dict[str, tuple[str, ...]], wanted: dict[str, tuple[str, ...]]) -> None:
         if self._now(site) != expected:
-            raise OSError(0, "the entry has been changed by somebody else", self.entry)
+            raise OSError(0, "someone else has changed the entry", self.entry)
         changes = {name: tuple(map(base64.b64decode, values)) for name, values in wanted.items()}
         with self._opened(site) as directory:
             directory.replace(self.entry, changes)
@@ -165,7 +165,7 @@ def plan_entry_change(step: "SetDirectoryEntry", password: Password | None) -> C
             raise RestorationError(
                 what="The plan no longer fits the directory",
                 why=f"{name} of {shown(step.entry)} has changed since the plan was made",
-                do="Nothing was changed. Make the plan anew.",
+                do="Nothing was changed. Make a new plan.",
             )
     return ChangeEntry(
         path=MachinePath(step.path),
@@ -197,7 +197,7 @@ def _login(password: Password | None, place: DirectoryPlace, name: str) -> Login
     if password is None:
         raise UnreadableError(
             what=f"The directory {place.title} is not changed",
-            why=f"nobody said the password of {shown(name)}",
+            why=f"no password was given for {shown(name)}",
             do="Name a file that holds it: --login-password FILE",
         )
     return Login(name, password(place.title, name))

@@ -95,7 +95,7 @@ class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag
         """Swap the new entry in; the folder is not flushed yet. Raises: OSError, also if an entry has appeared."""
         target = site.place(self.target)
         if self.before is None and target.is_there:
-            raise FileExistsError(17, "something stands there by now", target.host)
+            raise FileExistsError(17, "something is in this place now", target.host)
         swap(site.place(self.staged), target)
 
     def is_made(self, site: Site) -> bool:
@@ -407,13 +407,13 @@ class CopyLink(Form, frozen=True, kw_only=True, tag="copy link"):
         path, place = resolving.entry(self.path)
         state = resolving.state(path, place)
         if state is None:
-            raise unfit(path, "nothing stands there")
+            raise unfit(path, "there is no such file")
         if not state.link:
             return
         leads_to = resolving.machine.place(resolving.machine.real(path))
         target = resolving.state(path, leads_to)
         if target is None:
-            raise unfit(path, f"its link leads to {shown(state.link)}, where nothing stands")
+            raise unfit(path, f"its link leads to {shown(state.link)}, which does not exist")
         with leads_to.reading() as file:
             resolving.contents[target.sha256] = resolving.means.keep(file.read())
         change = Change(

@@ -90,7 +90,7 @@ class SetFolder(Step, frozen=True, kw_only=True):
         """Write down what stands there and what is to stand there; nothing is changed.
 
         Raises:
-            OSError: something else than a folder stands there.
+            OSError: it is not a folder.
         """
         site, target = keeping.site, keeping.target
         before = _state(target)
@@ -123,7 +123,7 @@ def _state(place: Place) -> FileState | None:
     if status is None:
         return None
     if not stat.S_ISDIR(status.st_mode):
-        raise OSError(0, "something else than a folder stands there", place.host)
+        raise OSError(0, "it is not a folder", place.host)
     return state_of(place, status, "")
 
 
@@ -146,7 +146,7 @@ class MakeFolder(Form, frozen=True, kw_only=True, tag="make folder"):
         if place.is_folder:
             return  # somebody has done it meanwhile
         if place.is_there:
-            raise unfit(path, "something else than a folder stands there")
+            raise unfit(path, "it is not a folder")
         uid, gid = (
             _number(resolving.machine, path, self.owner, USERS),
             _number(resolving.machine, path, self.group, GROUPS),

@@ -139,5 +139,5 @@ def unfit(path: str, why: str) -> RestorationError:
     return RestorationError(
         what="The plan no longer fits the machine",
         why=f"{shown(path)}: {why}",
-        do="Nothing was changed. Make the plan anew for the machine as it is now.",
+        do="Nothing was changed. Make a new plan for the machine as it is now.",
     )

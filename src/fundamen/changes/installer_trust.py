@@ -66,7 +66,7 @@ def plan_run(machine: Machine, step: "UseInstaller", now_seconds: int, environme
             raise UntrustedError(
                 what=f"{shown(path)} is not run",
                 why=f"its SHA-256 is {sha256[:16]}..., not the {step.sha256[:16]}... of the plan",
-                do="Nothing was changed. Ask whoever made the plan.",
+                do="Nothing was changed. Ask the author of the plan.",
             )
         publisher = PublisherAuthority(datetime.fromtimestamp(now_seconds, UTC)).judge(machine, path, source, binary)
     if publisher.verdict is not Standing.TRUSTED:

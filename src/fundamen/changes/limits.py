@@ -103,7 +103,7 @@ def plan_limit(machine: Machine, step: "SetLimit") -> ChangeLimit | None:
         raise RestorationError(
             what="The plan no longer fits the machine",
             why=f"{step.name} is {found}, and {step.expects} was expected",
-            do="Nothing was changed. Make the plan anew for the machine as it is now.",
+            do="Nothing was changed. Make a new plan for the machine as it is now.",
         )
     if step.field is not None:
         fields[step.field] = step.value

@@ -25,7 +25,7 @@ class MoveRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag=
         make_folders(site, self.new_folders)
         aside = site.place(self.aside)
         if aside.is_there:
-            raise FileExistsError(17, "something stands there by now", aside.host)
+            raise FileExistsError(17, "something is in this place now", aside.host)
         move(site.place(self.target), aside)
         aside.folder.flush()
 
@@ -86,7 +86,7 @@ class Move(Step, frozen=True, kw_only=True):
         aside = site.machine.entry_place(self.aside)
         status = target.status()
         if aside.is_there:
-            raise FileExistsError(17, "something stands there already", aside.host)
+            raise FileExistsError(17, "something is in this place already", aside.host)
         beside = around(site, aside.folder)
         own = times_of(site, target.folder)
         # A mount point has another device than its parent folder.
@@ -121,7 +121,7 @@ class SetAside(Form, frozen=True, kw_only=True, tag="set aside"):
         """Add the steps for this machine."""
         path, place = resolving.entry(self.path)
         if not place.is_there:
-            raise unfit(path, "nothing stands there")
+            raise unfit(path, "there is no such file or folder")
         aside = free_aside(resolving.machine, path)
         because = self.because or "set aside"
         if not self.keeps:

@@ -111,7 +111,7 @@ class InstallPackages(Step, frozen=True, kw_only=True):
             raise PermissionError(1, "installing packages needs the administrator's rights", site.machine.root)
         names = tuple(f"{each.name}:{each.architecture}" for each in self.packages)
         if known := [name for name in names if name in _states(site)]:
-            raise FileExistsError(17, "it is known to the package manager by now", known[0])
+            raise FileExistsError(17, "the package manager knows it now", known[0])
         versions = tuple(each.version for each in self.packages)
         return PackagesRecord(path=self.path, names=names, versions=versions, files=self.new.files)
 

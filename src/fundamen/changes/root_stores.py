@@ -156,7 +156,7 @@ class ImportRoot(Form, frozen=True, kw_only=True, tag="import root"):
             raise UntrustedError(
                 what=f"The root {root.subject.shown} is not imported",
                 why=f"its SHA-256 fingerprint is {grouped(root.sha256)}, not the one in the plan",
-                do="Nothing was changed. Ask whoever made the plan.",
+                do="Nothing was changed. Ask the author of the plan.",
             )
         program = MachinePath(resolving.program)
         work = plan_root_import(resolving.machine, program, root, resolving.means.keep, resolving.means.now_seconds)

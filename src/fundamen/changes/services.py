@@ -63,7 +63,7 @@ def start_by_itself(machine: Machine, step: "EnableService") -> SetRegistryValue
     start, type_ = machine.registry.value(key, "Start"), machine.registry.value(key, "Type")
     if "\\" in step.name or not isinstance(start, int):
         raise service_error(
-            step.name, "enabled", "the machine has no service of this name", "Name it as it stands in the registry."
+            step.name, "enabled", "the machine has no service of this name", "Name it as the registry spells it."
         )
     if not isinstance(type_, int) or not type_ & _OWN_OR_SHARED:
         raise _refusal(step.name, "it is a driver", "Have its publisher's installer put it right.")
@@ -79,7 +79,7 @@ def _file_of(machine: Machine, unit: str) -> MachinePath:
     path = find_unit(machine, unit)
     if path is not None and is_masked(machine, path):
         raise service_error(
-            unit, "enabled", f"it is masked by {path}", "Ask whoever masked it; then take that link away."
+            unit, "enabled", f"it is masked by {path}", "Ask its administrator why it is masked; then remove that link."
         )
     if path is not None:
         return path

@@ -29,7 +29,7 @@ def _password(file: str | None, directory: str, name: str) -> str:
     except click.Abort as error:
         raise UnreadableError(
             what=f"The directory {shown(directory)} is not changed",
-            why=f"nobody typed the password of {shown(name)}",
+            why=f"the password of {shown(name)} was not typed",
             do="Name a file that holds it: --login-password FILE",
         ) from error
     return typed

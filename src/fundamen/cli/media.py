@@ -131,9 +131,9 @@ def proving(machine: Machine) -> Prove:
         try:
             binary = read_binary(source)
         except UnreadableError:
-            return Proof("", "nobody has signed it; vouch for the medium with --media-digest")
+            return Proof("", "it is not signed; give its digest with --media-digest")
         if not binary.may_be_signed:
-            return Proof("", "nobody has signed it; vouch for the medium with --media-digest")
+            return Proof("", "it is not signed; give its digest with --media-digest")
         authority, reasons = PublisherAuthority(options.now()), []
         for trusting in (machine, options.this_host()):
             publisher = judge_file(source, binary, authority.issuers(trusting), options.now())
@@ -141,7 +141,7 @@ def proving(machine: Machine) -> Prove:
                 return Proof(
                     f"the signature of {publisher.name}, whom {trusting.title} trusts", "", publisher.name or ""
                 )
-            reasons.append(publisher.reason or "nobody has signed it; vouch for the medium with --media-digest")
+            reasons.append(publisher.reason or "it is not signed; give its digest with --media-digest")
         return Proof("", reasons[0])
 
     return prove

@@ -27,7 +27,7 @@ def read_pins(asked: Iterable[str], because: str) -> tuple[Pin, ...]:
     if pins and not because.strip():
         raise UsageError(
             what="No version is asked for without a reason",
-            why="whoever comes next must know why another one than usual stands there",
+            why="the next technician must know why it is another version than usual",
             do="Say it with --because 'REASON'.",
         )
     return tuple(pins)

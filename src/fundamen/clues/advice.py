@@ -10,11 +10,31 @@ from fundamen.clues.behind import Behind
 from fundamen.clues.findings import Finding
 from fundamen.clues.mentions import Kind
 from fundamen.clues.reading import Reading
+from fundamen.knowledge.entries import Cause, Sign
 from fundamen.model.verdict import Verdict
 
 _HOLE = re.compile(r"\{(\w+)\}")
 _FROM_MENTIONS = {"program": Kind.PROGRAM, "component": Kind.COMPONENT, "package": Kind.PACKAGE, "host": Kind.HOST}
 _MOST_STEPS = 4
+_ON_MACHINE = tuple(f"fundamen {name}" for name in ("trace", "inspect", "restore", "roots import", "installer"))
+# Nouns for what a message leaves out.
+_UNNAMED = {
+    "component": "a component",
+    "path": "a file",
+    "package": "a package",
+    "symbol": "a symbol",
+    "version": "another version",
+    "program": "the program",
+    "architecture": "another architecture",
+    "host": "the server",
+    "service": "the service",
+    "wanted": "another version",
+    "target": "its target",
+    "setting": "a setting",
+    "number": "a number",
+    "user": "the user",
+    "name": "a name",
+}
 
 
 class Likely(msgspec.Struct, frozen=True):
@@ -26,10 +46,12 @@ class Likely(msgspec.Struct, frozen=True):
 
 
 def means_of(finding: Finding) -> str:
-    """What a finding means, its holes filled; what is not known is told by a plain word."""
+    """The meaning of a finding, its placeholders filled; where a value is not known, by a plain noun."""
     if finding.entry is None:
         return "It complains in words that are not known here."
-    return filled(finding.entry.means, finding.holes) or _HOLE.sub("(not named)", finding.entry.means)
+    known = {**_UNNAMED, **finding.holes}
+    means = filled(finding.entry.means, known) or _HOLE.sub("something", finding.entry.means)
+    return means[:1].upper() + means[1:]
 
 
 def likely_causes(reading: Reading, behind: Behind | None = None) -> tuple[Likely, ...]:
@@ -44,36 +66,34 @@ def likely_causes(reading: Reading, behind: Behind | None = None) -> tuple[Likel
     entries = [reading.decisive.entry, *reading.decisive.codes]
     entries += [code for each in reading.follows for code in each.codes]
     found: dict[str, Likely] = {}
+    signs = _signs(behind) if behind is not None else {}
     for entry in entries:
-        for cause in entry.likely if entry is not None else ():
-            reason = _borne_out(cause, behind) if behind is not None else ""
+        for known in entry.likely if entry is not None else ():
+            cause, sign = (known.cause, known.sign) if isinstance(known, Cause) else (known, None)
+            reason = signs.get(sign, "") if sign is not None else ""
             usual = f"usual where {entry.source} says so" if entry is not None else ""
             found.setdefault(cause, Likely(cause, reason or usual, bool(reason)))
     return tuple(sorted(found.values(), key=lambda likely: not likely.is_borne_out))
 
 
-def _borne_out(cause: str, behind: Behind) -> str:
-    """What on the machine speaks for a cause, which is known by its words; empty where nothing does."""
-    return next((said for words, said in _signs(behind) if any(word in cause for word in words)), "")
-
-
-def _signs(behind: Behind) -> Iterator[tuple[tuple[str, ...], str]]:
-    """(words of causes that it speaks for, what was found) for all that was found on the machine."""
+def _signs(behind: Behind) -> dict[Sign, str]:
+    """What was found on the machine, by the sign that it is."""
     wanted = {str(fault.wanted_architecture) for trace in behind.traces for fault in trace.faults}
-    others = [place for place in behind.places if wanted and place.architecture not in wanted]
+    found: dict[Sign, str] = {}
     for place in behind.places:
-        if place in others:
-            yield ("other width",), f"the one at {place.path} is for {place.architecture}"
+        if wanted and place.architecture not in wanted:
+            found.setdefault(Sign.OTHER_ARCHITECTURE, f"the one at {place.path} is for {place.architecture}")
         else:
-            yield ("does not look", "leads elsewhere", "another folder"), f"one lies at {place.path}"
+            found.setdefault(Sign.ELSEWHERE, f"one lies at {place.path}")
         if place.verdict is Verdict.CORRUPT:
-            yield ("cut off", "damaged"), f"{place.path}: {place.detail}"
+            found.setdefault(Sign.DAMAGED, f"{place.path}: {place.detail}")
     if behind.absent and not behind.places:
-        yield ("not installed",), f"{behind.absent[0]} lies nowhere on the machine"
-    for _, path in behind.meant:
-        yield ("misspelled", "misread"), f"{path} is there"
-    for _, path in behind.versions:
-        yield ("version",), f"{path} is there"
+        found[Sign.ABSENT] = f"{behind.absent[0]} is nowhere on the machine"
+    for _, path in behind.meant[:1]:
+        found[Sign.SIMILAR_NAME] = f"{path} is there"
+    for _, path in behind.versions[:1]:
+        found[Sign.OTHER_VERSION] = f"{path} is there"
+    return found
 
 
 def next_steps(reading: Reading, machine_words: Sequence[str] = ()) -> tuple[str, ...]:
@@ -91,7 +111,9 @@ def next_steps(reading: Reading, machine_words: Sequence[str] = ()) -> tuple[str
         likely = likely_causes(reading)
         if likely:
             return (f"Check the likely cause first: {likely[0].cause}.",)
-        return (f"Look at line {reading.decisive.line} and the lines around it: no command can find out more.",)
+        if reading.lines > 1:
+            return (f"Read line {reading.decisive.line} and the lines around it: no command can find out more.",)
+        return ("Ask for the lines before and after this one: no command can find out more.",)
     return tuple(steps)[:_MOST_STEPS]
 
 
@@ -118,7 +140,5 @@ def filled(template: str, holes: dict[str, str], *, is_command: bool = False) ->
 
 def _with_machine(step: str, words: Sequence[str]) -> str:
     """A command for the machine that is examined; ``build`` works on this host only."""
-    if not words or not step.startswith(("fundamen trace ", "fundamen inspect ", "fundamen restore ")):
-        return step
-    command, rest = step.split(" ", 2)[:2], step.split(" ", 2)[2]
-    return " ".join([*command, shlex.join(words), rest])
+    name = next((each for each in _ON_MACHINE if step.startswith(f"{each} ")), None)
+    return step if not words or name is None else f"{name} {shlex.join(words)}{step.removeprefix(name)}"

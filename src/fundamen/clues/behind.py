@@ -237,7 +237,7 @@ def _place(machine: Machine, name: str, path: MachinePath, authorities: Sequence
     said = [testimony for each in authorities for testimony in each.testify(machine, [subject]).values()]
     counts = weigh(said)
     if counts is None or counts.says is Says.UNKNOWN:
-        return Place(name, path, str(binary.architecture), "nobody here vouches for it", Verdict.UNPROVEN)
+        return Place(name, path, str(binary.architecture), "not verified", Verdict.UNVERIFIED)
     told = f"right by {counts.speaker}" if counts.says is Says.RIGHT else counts.sentence
     return Place(name, path, str(binary.architecture), told, counts.says.verdict)
 
@@ -289,7 +289,7 @@ def _reason(machine: Machine, decisive: Finding, traces: Sequence[Trace]) -> str
     name = machine.paths.basename(cause.name)
     others = [fault for fault in trace.faults if fault is not cause]
     more = (
-        f" {_counted_of(len(others)).capitalize()} more that it stands on {_is(others)} at fault as well."
+        f" {_counted_of(len(others)).capitalize()} more of its dependencies {_is(others)} at fault as well."
         if others
         else ""
     )
@@ -303,10 +303,10 @@ def _reason_by_place(places: Sequence[Place], absent: Sequence[str]) -> str:
     if not places or absent:
         return ""
     name = places[0].name
-    right = [place for place in places if place.verdict is Verdict.SOUND]
+    right = [place for place in places if place.verdict is Verdict.VERIFIED]
     where = f"the one at {right[0].path} is right" if len(right) == 1 else f"{_counted_of(len(right))} of them right"
     there = "one place" if len(places) == 1 else f"{len(places)} places"
-    return f"{name} is on this machine, in {there}; {where}. The program does not look there, or needs another width."
+    return f"{name} is on this machine, in {there}; {where}. The program does not look there, or is for another one."
 
 
 def _counted_of(number: int) -> str:

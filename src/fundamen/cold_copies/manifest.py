@@ -91,7 +91,7 @@ def read_manifest(data: bytes, name: str) -> ColdCopy:
             raise _unusable(name, f"its path {shown(entry.path)!r} leads elsewhere")
         is_known = entry.same_as in seen if entry.same_as else entry.path not in seen
         if entry.path in seen or not is_known or (parts[:-1] and "/".join(parts[:-1]) not in seen):
-            raise _unusable(name, f"its path {shown(entry.path)!r} stands where it cannot")
+            raise _unusable(name, f"its path {shown(entry.path)!r} is in an impossible place")
         seen.add(entry.path)
     return copy
 

@@ -54,7 +54,7 @@ def look_through(machine: Machine, folder: MachinePath) -> Found:
         raise UsageError(
             what=f"No cold copy of {shown(folder)} can be taken",
             why="it is no folder of this machine" if is_text(real) else "its name is no valid text",
-            do="Name the folder whose content is to be kept.",
+            do="Name the folder to copy.",
         )
     place = machine.place(real)
     left_out: list[LeftOut] = []
@@ -87,7 +87,7 @@ def require_unused(found: Found) -> None:
         raise UsageError(
             what=f"No cold copy of {shown(found.folder)} is taken",
             why=f"files of it are open: {told}{' ...' if len(users) > _MOST_TOLD else ''}",
-            do=f"First {end}; or take one of what stands there now with --force.",
+            do=f"First {end}; or copy the present content with --force.",
         )
 
 

@@ -205,7 +205,7 @@ def _desk() -> Iterator[Scene]:
         ("fundamen", "case", "close", "--helped", "Saltgrass Runtime 4.2.1 from the harbour source"),
         0,
     )
-    yield Scene("And it can be taken back, to the byte.", ("fundamen", "undo"), 0)
+    yield Scene("And it can be undone, to the byte.", ("fundamen", "undo"), 0)
     yield Scene("The desk is as broken as it was:", (f"./{DESK_PROGRAM}",), 127)
 
 

@@ -88,7 +88,7 @@ class Directory:
         return UnreadableError(
             what=what,
             why=f"{self._title} says: {result['description']}{message}",
-            do="Ask whoever runs the directory for the right to it, or log in as somebody who has it.",
+            do="Ask the directory's administrator for the right to it, or log in as a user who has it.",
         )
 
 
@@ -139,7 +139,7 @@ def open_directory(place: Place, login: Login | None = None) -> Iterator[Directo
         )
         try:
             if not connection.bind():
-                who = login.name if login is not None else "nobody without a name"
+                who = login.name if login is not None else "no anonymous login"
                 raise UnreadableError(
                     what=f"The directory {place.title} cannot be asked",
                     why=f"it does not let {shown(who)} in: {connection.result['description']}",

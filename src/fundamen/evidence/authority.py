@@ -42,8 +42,8 @@ class Says(Enum):
 _VERDICTS = {
     Says.WRONG: Verdict.CORRUPT,
     Says.UNTRUSTED: Verdict.UNTRUSTED,
-    Says.RIGHT: Verdict.SOUND,
-    Says.UNKNOWN: Verdict.UNPROVEN,
+    Says.RIGHT: Verdict.VERIFIED,
+    Says.UNKNOWN: Verdict.UNVERIFIED,
 }
 
 

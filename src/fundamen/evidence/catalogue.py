@@ -84,7 +84,7 @@ class CatalogueAuthority:
         for companion, package in vouched.items():
             is_beside = package in packages and machine.folded(machine.folder_of(companion)) == folder
             if is_beside and _states_the_same(machine, path, companion):
-                detail = f"lies among sound files of {package.name} {package.version}, but has other bytes (SHA-256)"
+                detail = f"lies among verified files of {package.name} {package.version}, but has other bytes (SHA-256)"
                 return Testimony(self._speaker, Says.WRONG, detail)
         versions = ", ".join(dict.fromkeys(f"{package.name} {package.version}" for package, _ in listed))
         return Testimony(self._speaker, Says.UNKNOWN, f"has other bytes than in {versions}; perhaps another version")

@@ -135,7 +135,7 @@ def _testimony(publisher: Publisher) -> Testimony | None:
         case Standing.TAMPERED:
             return Testimony(_SPEAKER, Says.WRONG, publisher.reason)
         case Standing.UNTRUSTED:
-            detail = f"signed by {publisher.name or 'somebody unknown'}, whom this machine does not trust{through}"
+            detail = f"signed by {publisher.name or 'an unknown signer'}, whom this machine does not trust{through}"
             return Testimony(_SPEAKER, Says.UNKNOWN, f"{detail}: {publisher.reason}")
         case Standing.UNSIGNED:
             return None

@@ -65,7 +65,7 @@ def carry_out(
         raise RestorationError(
             what=_NOT_BEGUN,
             why=cause_of(error),
-            do="Nothing was changed. See what stands there now, then restore again.",
+            do="Nothing was changed. See what is there now, then restore again.",
         ) from error
     try:
         number = journal.next_number()
@@ -126,24 +126,24 @@ def resume(
     entry = journal.unfinished()
     if entry is None:
         raise UsageError(
-            what="There is nothing to go on with",
-            why="no restoration of this machine was cut off",
+            what="There is nothing to resume",
+            why="no restoration of this machine was interrupted",
             do="See what was done with: fundamen history",
         )
     if entry.state is State.UNDOING:
         raise UsageError(
-            what=f"Restoration {entry.number} cannot be gone on with",
-            why="it was being undone when it was cut off",
+            what=f"Restoration {entry.number} cannot be resumed",
+            why="it was interrupted while it was being undone",
             do=f"Undo it to the end: fundamen undo {entry.number}",
         )
     site = journal.site
-    require_unchanged(site, entry, "gone on with")
+    require_unchanged(site, entry, "resumed")
     left = [step for step in entry.steps if step.state is not StepState.PLACED and not step.record.is_made(site)]
     if not all(step.record.has_original(site) for step in left):
         raise RestorationError(
-            what=f"Restoration {entry.number} cannot be gone on with",
-            why="originals that were kept of it are gone, so there would be no way back",
-            do=f"Nothing was changed. Take it back: fundamen undo {entry.number}",
+            what=f"Restoration {entry.number} cannot be resumed",
+            why="its kept originals are gone, so it could not be undone",
+            do=f"Nothing was changed. Undo it: fundamen undo {entry.number}",
         )
     _make_all(journal, entry, left, progress, stop, tell)
     return entry
@@ -231,13 +231,13 @@ def _taken_back(journal: Journal, entry: JournalEntry, error: BaseException) -> 
         journal.mark(number, State.TAKEN_BACK)
     except (OSError, KeyboardInterrupt, UnreadableError) as second:
         return UnfinishedError(
-            what=f"Restoration {number} failed and could not be taken back at once",
+            what=f"Restoration {number} failed and could not be undone at once",
             why=f"{cause}; then {cause_of(second)}",
-            do=f"The originals are kept. Mend that, then: fundamen undo {number}",
+            do=f"The originals are kept. Repair the cause, then: fundamen undo {number}",
         )
     give_up(journal, entry)
     return RestorationError(
-        what="The restoration failed and was taken back",
+        what="The restoration failed and was undone",
         why=cause,
-        do="Every file is as it was before. Mend that, then restore again.",
+        do="Every file is as it was before. Repair the cause, then restore again.",
     )

@@ -64,7 +64,7 @@ def _hindrances(path: MachinePath, target: Place, of_folder: Callable[[Place], _
     kind = _kind_of(target)
     if kind not in {0, stat.S_IFREG, stat.S_IFLNK}:
         what = "a folder" if kind == stat.S_IFDIR else "no ordinary file"
-        yield Hindrance(path, f"something else than an ordinary file stands there: {what}", "Set it aside.")
+        yield Hindrance(path, f"it is not an ordinary file but {what}", "Set it aside.")
     if kind == stat.S_IFREG and (flag := _forbidding(target)):
         host = target.host
         yield Hindrance(path, f"{shown(host)} is {flag}", f"chattr {_TAKEN_OFF[flag]} {shlex.quote(host)}")
@@ -133,7 +133,7 @@ def _of_folder(wanted: Place) -> _Told | None:
         folder = folder.folder
     host = folder.host
     if not folder.is_folder:
-        return f"{shown(host)} is no folder", "See what stands there, and set it aside."
+        return f"{shown(host)} is no folder", "See what is there, and set it aside."
     with folder.opened(FOLDER) as handle:
         if hasattr(os, "fstatvfs") and os.fstatvfs(handle).f_flag & os.ST_RDONLY:
             mount = shlex.quote(_mount_of(host))

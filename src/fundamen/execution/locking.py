@@ -64,7 +64,7 @@ def require_finished(machine: Machine, journal: Journal) -> None:
         count = sum(step.state is not StepState.KEPT for step in entry.steps)
         raise UnfinishedError(
             what=f"Restoration {entry.number} of {machine.title} is not finished",
-            why=f"it was cut off while {entry.state}, after {count} of {len(entry.steps)} steps were written down;"
+            why=f"it was interrupted while {entry.state}, after {count} of {len(entry.steps)} steps were written down;"
             " each file is either old or new, and whole",
             do=f"Go on with it: fundamen resume; or take it back: fundamen undo {entry.number}"
             if entry.state is State.UNDER_WAY

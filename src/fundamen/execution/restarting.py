@@ -89,8 +89,8 @@ def judge_waiting(machine: Machine, work: Work, named: str) -> Waiting:
     at_login = next((p for p in _paths(work) if _is_in(p, _READ_AT_LOGIN)), None)
     if at_login is not None:
         why = f"{at_login} is read at log-in: it keeps its environment and limits from when it was started"
-        return Waiting(told, "must be started over", f"{why}; log in anew first")
-    return Waiting(told, "may go on", "it reads anew whatever was changed; choose to try again in its window")
+        return Waiting(told, "must be started over", f"{why}; log in again first")
+    return Waiting(told, "may go on", "it reads the changed files again; choose to try again in its window")
 
 
 def _in_use(machine: Machine, work: Work) -> list[HostPath]:
@@ -115,10 +115,10 @@ def _of_users(users: Iterable[User]) -> Iterator[Restart]:
         else:
             programs.setdefault(user.name, []).append(user.pid)
     for name in services:
-        yield Restart(f"systemctl restart {shlex.quote(name)}", "it runs with what was there before")
+        yield Restart(f"systemctl restart {shlex.quote(name)}", "it still uses the old files")
     for name, pids in programs.items():
         told = ", ".join(str(pid) for pid in pids[:_MOST_TOLD]) + (" ..." if len(pids) > _MOST_TOLD else "")
-        yield Restart(f"start {name} anew (process {told})", "it runs with what was there before")
+        yield Restart(f"restart {name} (process {told})", "it still uses the old files")
 
 
 def _of_places(paths: Sequence[str]) -> Iterator[Restart]:
@@ -128,9 +128,9 @@ def _of_places(paths: Sequence[str]) -> Iterator[Restart]:
     if path := next((p for p in paths if _is_in(p, _KERNEL)), None):
         yield Restart("sysctl --system", f"{path} is read when the system starts, or by this")
     if path := next((p for p in paths if _is_in(p, _LOADER)), None):
-        yield Restart("ldconfig", f"the loader has a list of the folders in {path}, which this makes anew")
+        yield Restart("ldconfig", f"the loader has a list of the folders in {path}, and this command updates it")
     if path := next((p for p in paths if _is_in(p, _READ_AT_LOGIN)), None):
-        yield Restart("log in anew", f"sessions that are open have read {path} already")
+        yield Restart("log in again", f"sessions that are open have read {path} already")
 
 
 def _of_entries(steps: Sequence[Step]) -> Iterator[Restart]:

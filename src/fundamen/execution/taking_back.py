@@ -60,7 +60,7 @@ def require_unchanged(site: Site, entry: JournalEntry, verb: str) -> None:
             raise RestorationError(
                 what=f"Restoration {entry.number} cannot be {verb}",
                 why=f"{shown(step.record.path)} has changed since: {why}",
-                do="Nothing was changed. Set aside what stands there, or bring back what was there; then try again.",
+                do="Nothing was changed. Set aside what is there now, or bring back what was there; then try again.",
             )
 
 
@@ -81,7 +81,7 @@ def _chosen(journal: Journal, number: int | None) -> JournalEntry:
     if chosen is None or chosen.state not in STANDING:
         why = f"it is {chosen.state} already" if chosen else "the journal of this machine has none to undo"
         if chosen is not None and chosen.state is State.FOR_GOOD:
-            why = "it stands for good: its originals were given up by a clean-up"
+            why = "it is final: a clean-up has deleted its originals"
         raise UsageError(
             what=f"Restoration {number if number is not None else ''} cannot be undone".replace("  ", " "),
             why=why,
@@ -118,7 +118,7 @@ def take_back_steps(journal: Journal, entry: JournalEntry) -> None:
     """Make everything of a restoration as it was, the last step first. Raises: OSError."""
     left = [step for step in entry.steps if step.state is not StepState.TAKEN_BACK]
     for batch in batches(reversed(left)):
-        with timed(_LOG, "restoration %d: taking back %s", entry.number, ", ".join(step.record.path for step in batch)):
+        with timed(_LOG, "restoration %d: undoing %s", entry.number, ", ".join(step.record.path for step in batch)):
             take_back(journal.site, batch)
         journal.write_steps(
             entry.number, (JournalStep(each.number, StepState.TAKEN_BACK, each.record) for each in batch)

@@ -42,7 +42,7 @@ def acl_bytes(text: str, number: Number) -> bytes:
         if len(kinds) != 1 or written.count(":") != 2 or len(rights) != 3 or set(rights) - set(_RIGHTS):  # noqa: PLR2004
             raise ValueError(f"{written!r} is no entry, as user:NAME:r-x is one")
         if kinds[0] in {"mask", "other"} and name:
-            raise ValueError(f"{kinds[0]} belongs to nobody, and {name!r} stands there")
+            raise ValueError(f"{kinds[0]} takes no name, and it has {name!r}")
         tag = {"mask": _MASK, "other": _OTHER}.get(kinds[0]) or _TAGS[kinds[0], bool(name)]
         bits = sum(_RIGHTS[letter] for letter in set(rights))
         entries.append((tag, number(kinds[0], name) if name else _NOBODY, bits))

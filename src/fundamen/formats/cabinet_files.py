@@ -98,10 +98,10 @@ def _joined(sources: Sequence[ByteSource], what: str) -> tuple[list[list[_Part]]
             identity = (file.path, file.size, file.begin)
             if file.folder in _CONTINUED and identity not in going_on:
                 before = header.previous or "one before it"
-                raise damaged(what, f"its file {shown(file.path)} begins in {shown(before)}, which is not at hand")
+                raise damaged(what, f"its file {shown(file.path)} begins in {shown(before)}, which is missing")
             if file.folder in _GOING_ON and is_last:
                 behind = header.following or "one behind it"
-                raise damaged(what, f"its file {shown(file.path)} goes on in {shown(behind)}, which is not at hand")
+                raise damaged(what, f"its file {shown(file.path)} goes on in {shown(behind)}, which is missing")
             number = header.folder_count - 1 if file.folder == _TO_NEXT else file.folder
             if file.folder in _CONTINUED:
                 continue
@@ -160,7 +160,7 @@ def _packed_blocks(what: str, parts: Sequence[_Part]) -> Iterator[tuple[bytes, i
             cursor.at += part.reserved
             data = cursor.take(packed_size, "block")
             if checksum and checksum != _checksum(data) ^ packed_size ^ size << 16:
-                raise damaged(what, "a block has not the checksum that stands with it")
+                raise damaged(what, "a block does not have its recorded checksum")
             if size > _MOST_BLOCK:
                 raise damaged(what, f"a block is to give {size} bytes")
             if size or number == part.block_count - 1:

@@ -37,7 +37,7 @@ def read_end(der: bytes) -> datetime:
         begin, end = _inside(der, at, kind)
         return _moment(kind, der[begin:end].decode("ascii"))
     except (IndexError, ValueError) as error:
-        raise damaged("The certificate", f"its validity does not stand where it must: {error}") from error
+        raise damaged("The certificate", f"its validity is not where it must be: {error}") from error
 
 
 def _inside(der: bytes, at: int, kind: int) -> tuple[int, int]:

@@ -40,7 +40,7 @@ _RIGHTS = (0o400, 0o200, 0o100, 0o040, 0o020, 0o010, 0o004, 0o002, 0o001)
 _REFUSED = {
     b"refused": "the account that gathered may not read it",
     b"large": "with its bytes, more would have been gathered than is read",
-    b"secret": "a private key stands in it, and it was left out by rule",
+    b"secret": "it holds a private key, and was left out by rule",
 }
 _KINDS = {b"-": stat.S_IFREG, b"d": stat.S_IFDIR, b"l": stat.S_IFLNK}
 _KINDS_IN_FOLDER = {b"f": stat.S_IFREG, b"d": stat.S_IFDIR, b"l": stat.S_IFLNK}
@@ -256,7 +256,7 @@ class _Reading:
         line = self._stream.readline(_MOST_LINE)
         self._lines += 1
         if not line.endswith(b"\n"):
-            raise damaged(self._what, "it is cut off" if len(line) < _MOST_LINE else "it has a line without an end")
+            raise damaged(self._what, "it is truncated" if len(line) < _MOST_LINE else "it has a line without an end")
         if self._lines > _MOST_LINES:
             raise damaged(self._what, f"it has more than {_MOST_LINES} lines")
         return line[:-1]

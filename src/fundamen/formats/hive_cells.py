@@ -91,7 +91,7 @@ class HiveCells:
         if (major, kind, form) != (1, 0, 1) or self._minor > _LATEST_MINOR:
             raise _broken(f"it is of version {major}.{self._minor}, which is not known here")
         if checksum(data) != OFFSET.unpack_from(data, CHECKSUM_AT)[0]:
-            raise _broken("its first block has not the checksum that stands in it")
+            raise _broken("its first block does not have its recorded checksum")
         if self._sequence != second:
             raise UnreadableError(
                 what="The registry hive cannot be changed",

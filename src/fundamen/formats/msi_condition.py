@@ -85,7 +85,7 @@ class _Parser:
 
     def require_end(self) -> None:
         if self._at < len(self._tokens):
-            raise ValueError(f"{self._tokens[self._at][1]!r} stands where it should end")
+            raise ValueError(f"{self._tokens[self._at][1]!r} follows where it should end")
 
     def expression(self, level: int) -> bool | None:
         """Terms between operators that bind at least as much as those of a level."""
@@ -127,7 +127,7 @@ class _Parser:
     def _value(self) -> tuple[Value, str]:
         """(a value, what is written: a number, a text, or a symbol that stands for one)."""
         if self._at == len(self._tokens):
-            raise ValueError("it ends where a value should stand")
+            raise ValueError("it ends where a value should follow")
         kind, text = self._tokens[self._at]
         self._at += 1
         if kind == "text":
@@ -137,7 +137,7 @@ class _Parser:
                 raise ValueError(f"the number {text!r} is larger than any may be")
             return number, kind
         if kind != "symbol" or text.upper() in _WORDS:
-            raise ValueError(f"{text!r} stands where a value should")
+            raise ValueError(f"{text!r} is in the place of a value")
         self.asked[text] = value = self._look_up(text)
         return value, "number" if isinstance(value, int) else kind
 

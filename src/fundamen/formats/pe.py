@@ -251,7 +251,7 @@ class _PeReader:
         if cursor.take(len(_SIGNATURE), "PE signature") != _SIGNATURE:
             raise DamagedFileError(
                 what=f"{self._source.name} is not a Windows executable",
-                why=f"it begins like one, but no PE signature stands at byte {header_at}",
+                why=f"it begins like one, but has no PE signature at byte {header_at}",
                 do="Compare the file with its publisher's package.",
             )
         return header_at + len(_SIGNATURE)

@@ -54,7 +54,7 @@ def read_script(source: ByteSource) -> Script:
     handed_over = _HANDED_OVER.search(head)
     problems: list[Problem] = []
     if has_mark:
-        problems.append(Problem("first line", "stands behind a byte order mark, so that the system does not see it"))
+        problems.append(Problem("first line", "follows a byte order mark, so the system does not see it"))
     if not interpreter:
         problems.append(Problem("first line", "names no interpreter"))
     elif len(line) > len(counted) and not argument:

@@ -91,7 +91,7 @@ def without_value(data: bytes, form: Format, key: Key, what: str) -> bytes:
 
 def ambiguous(what: str, key: Key) -> UsageError:
     """That a key stands more than once."""
-    return refusal(what, key, "it stands there more than once, and which of them counts cannot be told")
+    return refusal(what, key, "it is there more than once, so its value is ambiguous")
 
 
 def refusal(what: str, key: Key, why: str) -> UsageError:

@@ -44,7 +44,7 @@ def change(text: str, key: Key, value: Plain, what: str) -> str:
         return text[: place.value_at] + spelled + text[place.end :]
     outer = _place(text, key[:-1], what)
     if outer is None or text[outer.value_at] != "{":
-        raise refusal(what, key, "the group in which it would stand is not there")
+        raise refusal(what, key, "its group does not exist")
     members = list(_members(text, outer.value_at, what))
     entry = f"{json.dumps(key[-1], ensure_ascii=False)}: {spelled}"
     if not members:
@@ -72,7 +72,7 @@ def _place(text: str, key: Key, what: str) -> _Member | None:
     begin = _after_blank(text, 0)
     _, end = _decoded(text, begin, what)
     if text[end:].strip():
-        raise damaged(what, f"something stands behind its end, at character {end}")
+        raise damaged(what, f"there is more text after its end, at character {end}")
     place = _Member("", begin, begin, end)
     for part in key:
         if text[place.value_at : place.value_at + 1] not in {"{", "["}:

@@ -32,7 +32,7 @@ def change(text: str, key: Key, value: Plain, what: str) -> str:
     for part in key[:-1]:
         node = _child(node, part)
         if node is None:
-            raise refusal(what, key, "the table in which it would stand is not there")
+            raise refusal(what, key, "its table does not exist")
     if find(text, key, what) is not None:
         old = node[int(key[-1]) if isinstance(node, list) else key[-1]]
         new = tomlkit.item(value)

@@ -55,12 +55,12 @@ def change(text: str, key: Key, value: Plain, what: str) -> str:
     outer = _element(_root(data, what), key[:-1], key, what)
     name, is_attribute = key[-1].removeprefix("@"), key[-1].startswith("@")
     if outer is None or not re.fullmatch(r"[A-Za-z_:][\w.:-]*", name):
-        raise refusal(what, key, "the element in which it would stand is not there")
+        raise refusal(what, key, "its element does not exist")
     if is_attribute:
         at = outer.begin + 1 + len(outer.name.encode())
         return _joined(data[:at], f" {name}={quoteattr(plain)}", data[at:])
     if outer.inner == outer.inner_end and not data[: outer.inner].endswith(b">"):
-        raise refusal(what, key, "the element in which it would stand is empty")
+        raise refusal(what, key, "its element is empty")
     last = outer.children[-1].begin if outer.children else outer.inner
     blank = data[:last][len(data[:last].rstrip()) :].decode() if outer.children else ""
     end = len(data[: outer.inner_end].rstrip()) if outer.children else outer.inner_end
@@ -93,7 +93,7 @@ def _place(data: bytes, key: Key, what: str) -> _Place | None:
         if element.children:
             raise refusal(what, key, "it holds further elements, no value")
         if b"<" in data[element.inner : element.inner_end]:
-            raise refusal(what, key, "a comment or a marked section stands in it")
+            raise refusal(what, key, "it holds a comment or a marked section")
         return _Place(element.inner, element.inner_end, element.text, is_attribute=False)
     name = key[-1][1:]
     if name not in element.attributes:

@@ -47,7 +47,7 @@ def change(text: str, key: Key, value: Plain, what: str) -> str:
         return text[: node.start_mark.index] + blank + spelled + text[node.end_mark.index :]
     outer = _node(root, key[:-1], what) if root is not None else None
     if not isinstance(outer, MappingNode) or outer.flow_style or not outer.value:
-        raise refusal(what, key, "the group in which it would stand is not there, or stands in one line")
+        raise refusal(what, key, "its group does not exist, or is written in one line")
     name, last = outer.value[-1]
     indent = " " * name.start_mark.column
     end = _end_of(last)
@@ -66,7 +66,7 @@ def remove(text: str, key: Key, what: str) -> str:
         return text
     outer = _node(root, key[:-1], what)
     if not isinstance(outer, MappingNode) or outer.flow_style or len(outer.value) == 1:
-        raise refusal(what, key, "it does not stand in lines of its own")
+        raise refusal(what, key, "it is not on lines of its own")
     name = next(name for name, value in outer.value if value is node)
     begin = text.rfind("\n", 0, name.start_mark.index) + 1
     end = text.find("\n", _end_of(node))

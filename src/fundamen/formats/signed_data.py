@@ -276,7 +276,7 @@ def _one(values: dict[str, list[bytes]], oid: str, kind: type[Any], attribute: s
     """The one value of an attribute; None where there is none."""
     found = values.get(oid, [])
     if len(found) > 1:
-        raise ValueError(f"the attribute {oid} stands there {len(found)} times")
+        raise ValueError(f"the attribute {oid} occurs {len(found)} times")
     return getattr(decoded(kind, found[0]), attribute) if found else None
 
 

@@ -74,7 +74,7 @@ def require_whole(source: ByteSource) -> None:
             header = source.read_at(at, 3)
             count += 1
             if len(header) < 3 or count > _MOST_BLOCKS:  # noqa: PLR2004 - the header's bytes
-                raise damaged(source.name, f"it is cut off: at byte {at} a block should begin")
+                raise damaged(source.name, f"it is truncated: at byte {at} a block should begin")
             value = int.from_bytes(header, "little")
             is_last, kind, size = bool(value & 1), value >> 1 & 3, value >> 3
             if kind == _RESERVED:
@@ -82,4 +82,4 @@ def require_whole(source: ByteSource) -> None:
             at += 3 + (1 if kind == _RLE else size)
         at += 4 * has_checksum
     if at != source.size:
-        raise damaged(source.name, "it is cut off within its last block")
+        raise damaged(source.name, "it is truncated within its last block")

@@ -45,7 +45,7 @@ def cover_of(source: ByteSource, now: datetime) -> Cover:
         return Cover(is_signed=False)
     return Cover(
         is_signed=True,
-        signer=publisher.name or "somebody unnamed",
+        signer=publisher.name or "a signer without a name",
         is_intact=publisher.verdict is not Standing.TAMPERED,
     )
 

@@ -194,7 +194,7 @@ def _of_script(machine: Machine, source: ByteSource, container: Container | None
         raise UnreadableError(
             what=f"{shown(source.name)} cannot be looked into",
             why=f"it is a script for {shown(interpreter) or 'no interpreter'}, and only a shell's are read",
-            do=f"See what it stands on: fundamen trace {shown(source.name)}",
+            do=f"See what it needs: fundamen trace {shown(source.name)}",
         )
     script = read_shell(source)
     files, problems = _listed(container) if container is not None else ((), ())

@@ -146,7 +146,7 @@ class _Run:
     def _setting(self, file: str) -> PackageNeed:
         """A file that is read as a part of the script: where it is not there, a shell ends the script."""
         is_there = self._machine.look(MachinePath(file)).kind is EntryKind.FILE
-        return PackageNeed(READS, file, is_there, "it is there" if is_there else "nothing stands there")
+        return PackageNeed(READS, file, is_there, "it is there" if is_there else "there is no such file")
 
     def _found(self, name: str) -> MachinePath | None:
         machine = self._machine

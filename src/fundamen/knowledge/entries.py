@@ -30,6 +30,24 @@ class Role(StrEnum):
     DONE = "done"  # a run has ended well here
 
 
+class Sign(StrEnum):
+    """What on the examined machine would speak for a cause."""
+
+    OTHER_ARCHITECTURE = "other-architecture"  # the component is there, for another architecture
+    ELSEWHERE = "elsewhere"  # it is there, where the program does not look
+    DAMAGED = "damaged"  # it is there, and its bytes are wrong
+    ABSENT = "absent"  # it is nowhere
+    SIMILAR_NAME = "similar-name"  # a component with nearly its name is there
+    OTHER_VERSION = "other-version"
+
+
+class Cause(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A likely cause of a message."""
+
+    cause: str
+    sign: Sign | None = None
+
+
 class Message(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """A family of messages that mean the same."""
 
@@ -38,7 +56,7 @@ class Message(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
     means: str  # in one sentence, with holes
     role: Role = Role.CAUSE
     about: str = "failed"  # a verdict's word, or another of ABOUT
-    likely: tuple[str, ...] = ()  # causes, the likeliest first
+    likely: tuple[str | Cause, ...] = ()  # causes, the likeliest first
     next: tuple[str, ...] = ()  # commands, and sentences that end with a full stop; with holes
     source: str  # who says it, and where that is written down
     samples: tuple[str, ...]  # lines of our own that say it
@@ -53,7 +71,7 @@ class Code(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     means: str
     role: Role = Role.CAUSE
     about: str = "failed"
-    likely: tuple[str, ...] = ()
+    likely: tuple[str | Cause, ...] = ()
     next: tuple[str, ...] = ()
     source: str
     samples: tuple[str, ...]
@@ -196,11 +214,11 @@ def _arranged(files: Sequence[tuple[str, _File]]) -> Knowledge:
                 spaces[space.name] = space
             for message in file.message:
                 if message.id in messages or not message.says:
-                    raise _refused(path, f"the message {message.id} stands there twice, or says nothing")
+                    raise _refused(path, f"the message {message.id} is defined twice, or has no text")
                 messages[message.id] = (message, tuple(map(read_sentence, message.says)))
             for code in file.code:
                 if (code.space, code.value) in codes:
-                    raise _refused(path, f"the code {code.value} of {code.space} stands there twice")
+                    raise _refused(path, f"the code {code.value} of {code.space} is defined twice")
                 codes[code.space, code.value] = code
         except UsageError as error:
             raise _refused(path, f"{error.what}: {error.why}") from error

@@ -106,10 +106,10 @@ def read_sentence(text: str) -> Sentence:
     if len(set(holes)) != len(holes) or len(holes) > _MOST_HOLES:
         raise _refused(text, f"it has a hole twice, or more than {_MOST_HOLES}")
     if any(not literal for literal in literals[1:-1]):
-        raise _refused(text, "two holes stand side by side, with nothing that tells where the first ends")
+        raise _refused(text, "two placeholders are side by side, so the end of the first is unknown")
     words = [word for number, literal in enumerate(literals) for word in _whole_words(literal, number, len(literals))]
     if not words:
-        raise _refused(text, "no word in it stands by itself, so that it cannot be found by one")
+        raise _refused(text, "no word in it is fixed, so it cannot be searched for")
     word = max(words, key=lambda word: (not set(word) <= _HEX, word not in _COMMON, word.isascii(), len(word)))
     anchor = max((piece for literal in literals for piece in re.split(_QUOTE, literal.lower())), key=len)
     return Sentence(text, word.encode(), anchor, sum(map(len, literals)))

@@ -58,7 +58,7 @@ class MacSystem(msgspec.Struct, frozen=True):
         has_files = self.version and self.version < _WITHOUT_FILES
         if has_files or not path.startswith(_OWN_FOLDERS):
             return ""
-        return "would be part of macOS, in its shared cache, which is not at hand here"
+        return "would be part of macOS, in its shared cache, which is not available here"
 
 
 def find_system(machine: Machine) -> MacSystem:

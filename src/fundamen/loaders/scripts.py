@@ -97,7 +97,7 @@ class _Starting:
         path = MachinePath(name) if name.startswith("/") else self._machine.join("/", name)
         entry = self._machine.look(path)
         if entry.kind is EntryKind.FILE and not entry.is_executable:
-            return Candidate(path, Outcome.BLOCKED, because, "its mode lets nobody run it")
+            return Candidate(path, Outcome.BLOCKED, because, "no user may execute it (mode)")
         found = find_candidate(self._machine, path, because)
         if isinstance(found, Candidate):
             return found

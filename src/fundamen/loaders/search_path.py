@@ -15,6 +15,6 @@ def find_on_path(machine: Machine, name: str) -> Iterator[Candidate]:
         elif entry.kind is not EntryKind.FILE:
             yield Candidate(path, Outcome.ABSENT, "PATH")
         elif not entry.is_executable:
-            yield Candidate(path, Outcome.BLOCKED, "PATH", "its mode lets nobody run it")
+            yield Candidate(path, Outcome.BLOCKED, "PATH", "no user may execute it (mode)")
         else:
             yield Candidate(path, Outcome.TAKEN, "PATH")

@@ -169,9 +169,9 @@ class Loading:
         """Copies in the system folders of other widths, where a program never looks and people put them by mistake."""
         for folder in system_folders(self.machine):
             path = self.machine.join(folder, name if "." in name else name + ".dll")
-            found = self._try(path, "a system folder for another width") if path not in tried else None
+            found = self._try(path, "a system folder for another architecture") if path not in tried else None
             if found is not None and found.architecture is not None:
-                detail = f"is for {found.architecture}, and lies where only programs of another width look"
+                detail = f"is for {found.architecture}, in a folder that only programs for another one search"
                 yield msgspec.structs.replace(found, outcome=Outcome.NOT_SEARCHED, detail=detail)
 
     def _by_the_system(self, name: str) -> tuple[str, str]:

@@ -63,7 +63,7 @@ class SearchOrder:
         if machine.look(redirection).kind is EntryKind.FOLDER:
             yield redirection, "the folder of redirected libraries beside the program"
         yield machine.folder_of(program), "the program's folder"
-        yield self.system, "the system folder for this width"
+        yield self.system, "the system folder for this architecture"
         yield machine.join(WINDOWS_FOLDER, "System"), "the 16-bit system folder"
         yield WINDOWS_FOLDER, "the Windows folder"
         for text, because in self._search_path():

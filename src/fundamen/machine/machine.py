@@ -269,7 +269,7 @@ def not_a_file(path: MachinePath, entry: Entry, machine_title: str) -> Unreadabl
         case EntryKind.BLOCKED:
             why, do = entry.why, "Look at the path's rights and links, or ask for the rights to read it."
         case _:
-            why, do = f"nothing stands there on {machine_title}", "Check the spelling, or name another --machine."
+            why, do = f"there is no such file on {machine_title}", "Check the spelling, or name another --machine."
     return UnreadableError(what=f"{name} cannot be read", why=why, do=do)
 
 

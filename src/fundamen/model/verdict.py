@@ -1,13 +1,13 @@
-"""How a need stands."""
+"""Verdicts on the components that a program needs."""
 
 from enum import StrEnum
 
 
 class Verdict(StrEnum):
-    """How a need stands. Each word is shown to technicians and is part of the JSON contract."""
+    """What is known of a component. Each word is shown to technicians and is part of the JSON contract."""
 
-    SOUND = "sound"  # resolved, and somebody who can know vouches for the bytes
-    UNPROVEN = "unproven"  # resolved and intact in form, but vouched for by nobody
+    VERIFIED = "verified"  # found, and its bytes are those that its owner or a trusted source records
+    UNVERIFIED = "unverified"  # found and intact in form, but no owner and no trusted source knows its bytes
     MISSING = "missing"
     WRONG_ARCHITECTURE = "wrong-architecture"
     CORRUPT = "corrupt"
@@ -19,4 +19,4 @@ class Verdict(StrEnum):
     @property
     def is_fault(self) -> bool:
         """Whether a program that needs this component is harmed."""
-        return self is not Verdict.SOUND and self is not Verdict.UNPROVEN
+        return self is not Verdict.VERIFIED and self is not Verdict.UNVERIFIED

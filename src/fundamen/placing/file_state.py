@@ -37,7 +37,7 @@ def read_state(place: Place) -> FileState | None:
         return None
     is_link = stat.S_ISLNK(status.st_mode)
     if not is_link and not stat.S_ISREG(status.st_mode):
-        raise OSError(0, "something else than an ordinary file stands there", place.host)
+        raise OSError(0, "it is not an ordinary file", place.host)
     return state_of(place, status, "" if is_link else digest_of_place(place))
 
 

@@ -83,7 +83,7 @@ class Requirement(
         key = self.registry_key
         if machine.platform is not Platform.WINDOWS or not key or machine.registry.knows(key):
             return ""
-        why = "; ".join(machine.registry.gaps) or f"the hive of {key} is not at hand"
+        why = "; ".join(machine.registry.gaps) or f"the hive of {key} is not available"
         return f"the registry of {machine.title} does not tell: {why}"
 
     def check(self, asked: Asked) -> Answer:

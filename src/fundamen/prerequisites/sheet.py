@@ -229,7 +229,7 @@ def _told(text: str, data: dict[str, Any], said: str) -> tuple[int, int, str]:
         )
     told = _in_words(why, key)
     if (unknown or missing) and (kind := _kind(own)) is not None:
-        told += f"; the kind {own['kind']!r} is told {_keys(kind)}"
+        told += f"; the kind {own['kind']!r} takes {_keys(kind)}"
     return (*find_position(text, _TABLE, index, key), told)
 
 
@@ -266,7 +266,7 @@ def _refused(path: str, line: int, column: int, why: str, do: str = "") -> Usage
     return UsageError(
         what=f"The sheet {shown(path)} is refused at line {line}, column {column}",
         why=shown(why),
-        do=do or "Mend that place. docs/formats/requirement-sheet.md lists the kinds and what each is told.",
+        do=do or "Correct that place. docs/formats/requirement-sheet.md lists the kinds and their keys.",
     )
 
 

@@ -51,7 +51,7 @@ def next_steps(steps: Sequence[BuildStep]) -> list[str]:
     if unmended and lines:
         lines.append("Then run the build again: what else is missing may have come with that.")
     elif unmended:
-        lines.append(f"Ask whoever wrote the build which package has {' and '.join(unmended[:_NAMES_IN_ANSWER])}.")
+        lines.append(f"Ask the author of the build which package has {' and '.join(unmended[:_NAMES_IN_ANSWER])}.")
     return list(dict.fromkeys(lines))
 
 
@@ -91,7 +91,7 @@ def _fault(page: Page, faults: Sequence[BuildNeed], number: int, *, verbose: boo
     for name in fault.near:
         page.field("looks like", name + (f", written in {', '.join(fault.spelled_at)}" if fault.spelled_at else ""))
     for path in fault.elsewhere:
-        page.field("lies at", f"{path}, where nobody looks")
+        page.field("lies at", f"{path}, which is not searched")
     if fault.brought_by:
         page.field("brought by", f"the system's package {' or '.join(fault.brought_by[:_NAMES_IN_ANSWER])}")
     for candidate in fault.searched:

@@ -50,9 +50,7 @@ def clues_text(
         _also(page, reading, verbose=verbose)
         if reading.read_until is not None:
             page.blank()
-            page.line(
-                f"It complains more often than can be read: what stands behind line {reading.read_until} was not."
-            )
+            page.line(f"It has too many complaints to read; the lines after {reading.read_until} were not read.")
     _named(page, reading, verbose=verbose)
     if len(readings) > 1:
         _logs(page, reading, readings, verbose=verbose)
@@ -75,7 +73,7 @@ def answer(reading: Reading, behind: Behind | None, readings: Sequence[Reading])
     """What is wrong, in one sentence."""
     if reading.decisive is None:
         if not any(each.lines for each in readings):
-            return "Nothing stands there: the text is empty."
+            return "The text is empty."
         where = counted(reading.lines, "line") if len(readings) == 1 else counted(len(readings), "text")
         if reading.ended_well:
             return f"Nothing at fault: the last run that it tells of ended well ({where})."
@@ -147,7 +145,7 @@ def _behind(page: Page, behind: Behind | None) -> None:
     if len(behind.places) > _MOST_PLACES:
         page.line(f"and {counted(len(behind.places) - _MOST_PLACES, 'more copy', 'more copies')}")
     for name in behind.absent:
-        page.verdict(Verdict.MISSING, f"{name} lies in none of the folders where it would be")
+        page.verdict(Verdict.MISSING, f"{name} is in none of the folders where it is expected")
     for name, path in behind.versions:
         page.line(f"Of {name} another version is there: {path}")
     for name, path in behind.meant:

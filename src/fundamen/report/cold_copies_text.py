@@ -72,7 +72,7 @@ def checked_text(results: Sequence[tuple[ColdCopy, str]], machine: Machine, *, d
         page.answer(f"{all_are} whole: every file compared.", good=True)
     page.blank()
     for copy, why in results:
-        verdict = Verdict.CORRUPT if why else Verdict.SOUND
+        verdict = Verdict.CORRUPT if why else Verdict.VERIFIED
         page.verdict(verdict, f"no. {copy.number}, {copy.folder}")
         if why:
             page.field("because", why)
@@ -94,7 +94,7 @@ def rehearsal_text(
     since = f"as cold copy {copy.number} of {copy.taken_at:%Y-%m-%d %H:%M} UTC has it"
     steps = [step for step in planned.prepared.work.steps if step.is_shown]
     if not steps:
-        page.answer(f"Nothing is to be brought back: {copy.folder} is {since}.", good=True)
+        page.answer(f"There is nothing to bring back: {copy.folder} is {since}.", good=True)
     else:
         what = counted(len(steps), "entry", "entries")
         page.answer(f"{what} of {copy.folder} would be made {since}.")

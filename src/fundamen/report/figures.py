@@ -83,7 +83,7 @@ def fleet_figure(fleet: Fleet) -> Figure:
     several = tuple(_versions(fleet))
     tables = (
         Table("Faults", ("fault", "verdict", "machines", "which"), faults),
-        Table("Machines that stand out", ("machine", "component", "there", "others"), outliers),
+        Table("Machines that differ from the others", ("machine", "component", "there", "others"), outliers),
         Table("Components in several versions", ("component", "version", "machines", "which"), several),
     )
     chart = Chart("Faults, by how many machines share each", ("machines",), _most(bars))

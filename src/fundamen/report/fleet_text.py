@@ -23,7 +23,7 @@ def fleet_text(fleet: Fleet, *, verbose: bool, drawn: bool) -> str:
             page.field("on", _some(fault.machines, verbose=verbose), width=4)
         page.more(0 if verbose else len(fleet.faults) - _MOST_SHOWN)
     if fleet.outliers:
-        page.heading("Machines that stand out")
+        page.heading("Machines that differ from the others")
         rows = [
             (o.machine, o.component, o.version or "not there", f"{o.alike} have {o.usual or 'none'}")
             for o in fleet.outliers

@@ -12,7 +12,7 @@ _OPENINGS = {
     To.PROVIDER: "Please put the following right on the host that you run for us.",
     To.ADMINISTRATOR: "Please put the following right; it needs rights that we do not have.",
     To.PUBLISHER: "Your program does not start on a machine of ours; please tell us where the following comes from.",
-    To.TECHNICIAN: "This is where the case stands.",
+    To.TECHNICIAN: "This is the present state of the case.",
 }
 _Part = tuple[str, list[tuple[str, str]]]  # (heading, (text, command beneath it or ""))
 

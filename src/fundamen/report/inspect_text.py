@@ -59,7 +59,7 @@ def _answer(inspection: Inspection) -> str:
     name = inspection.path.replace("\\", "/").rpartition("/")[2]
     state = "intact in form" if binary.is_intact else "damaged"
     if binary.is_intact and inspection.is_at_fault:
-        state = "and not what it should be" if inspection.is_altered else "and signed by somebody not trusted here"
+        state = "and not what it should be" if inspection.is_altered else "and signed by an untrusted publisher"
     noun = {
         "script": "script",
         "java": "archive or class file",

@@ -45,7 +45,7 @@ def unpacked_text(package: str, copy: UnpackedCopy, *, drawn: bool) -> str:
     page = Page(drawn=drawn)
     changed = f", {counted(len(copy.edited), 'setting')} changed" if copy.edited else ""
     page.answer(f"{package} lies unpacked in {copy.folder}: {counted(copy.files, 'file')}{changed}.", good=True)
-    page.line(f"The package itself is as it was. {_cover(copy.cover)}")
+    page.line(f"The package itself is unchanged. {_cover(copy.cover)}")
     for each in copy.edited:
         before = "it was not there" if each.before is None else f"{each.before or '(empty)'}"
         page.line(f"{each.edit.file}: {'.'.join(each.edit.key)}: {before} -> {each.edit.value or '(empty)'}")
@@ -58,7 +58,7 @@ def unpacked_text(package: str, copy: UnpackedCopy, *, drawn: bool) -> str:
 
 def _cover(cover: Cover) -> str:
     if not cover.is_signed:
-        return "It carries no signature that could be lost; nobody vouches for this copy either."
+        return "The original has no signature, so nothing verifies this copy either."
     if not cover.is_intact:
         return f"Its signature by {cover.signer} does not hold: its bytes are not those that were signed."
     return f"It is signed by {cover.signer}; that signature covers the package, and not this copy."
@@ -75,7 +75,7 @@ def outcome_text(outcome: Outcome, *, drawn: bool) -> str:
     elif foreseen:
         page.answer(f"{title} did what it was meant to do: {counted(len(foreseen), 'thing')} looked at.", good=True)
     else:
-        page.answer(f"{title}: nothing was foreseen of it; what is there now stands below.")
+        page.answer(f"{title}: its outcome was not foreseen; the present state is below.")
     page.blank()
     for deed in (*wrong, *(each for each in outcome.deeds if not each.is_wrong)):
         standing = Standing.UNKNOWN if deed.is_done is None else Standing.UNMET if deed.is_wrong else Standing.MET
@@ -139,7 +139,7 @@ def _add_conclusion(page: Page, found: Conclusion, *, verbose: bool) -> None:
         )
     if found.parts:
         page.heading("Features")
-        said = {True: "will be installed", False: "will not", None: "cannot be told beforehand"}
+        said = {True: "will be installed", False: "will not", None: "cannot be foreseen"}
         page.columns([(part.name, said[part.is_chosen], part.title) for part in found.parts])
     _add_open(page, found, verbose=verbose)
 
@@ -164,17 +164,17 @@ def _add_leftovers(page: Page, found: Conclusion) -> None:
     for each in found.searches:
         told = f"{each.property} = {each.value}" if each.value else f"{each.property} stays empty"
         if each.leftover:
-            page.line(f"{told}, by {each.where}; but nothing stands at {each.leftover}")
+            page.line(f"{told}, by {each.where}; but there is nothing at {each.leftover}")
     for related in found.related:
         if related.leftover:
-            page.line(f"{related.name} {related.version} is registered; but nothing stands at {related.leftover}")
+            page.line(f"{related.name} {related.version} is registered; but there is nothing at {related.leftover}")
 
 
 def _add_open(page: Page, found: Conclusion, *, verbose: bool) -> None:
     """What cannot be foreseen."""
     open_ = [each for each in (*found.launch, *found.components) if each.holds is None]
     if open_:
-        page.heading("Cannot be told without running it")
+        page.heading("Unknown without running it")
     for each in open_:
         _add_condition(page, each)
     if found.actions:

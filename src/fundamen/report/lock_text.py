@@ -10,12 +10,12 @@ from fundamen.report.page import Page, counted
 from fundamen.sources.locks import Checked, State, nearest
 
 _MARKS = {
-    State.FITS: Verdict.SOUND,
+    State.FITS: Verdict.VERIFIED,
     State.AGED: Verdict.OUTDATED,
     State.ALTERED: Verdict.CORRUPT,
     State.UNKNOWN: Verdict.UNTRUSTED,
     State.ABSENT: Verdict.MISSING,
-    State.NOT_LOCKED: Verdict.UNPROVEN,
+    State.NOT_LOCKED: Verdict.UNVERIFIED,
 }
 
 
@@ -60,7 +60,7 @@ def refreshed_text(checked: Checked, machine: Machine, number: int | None, *, dr
     if number is None:
         page.answer(f"The entry {name} would be refreshed: {checked.detail}.")
         return page.text()
-    page.answer(f"Refreshed: the entry {name} has the digest of the file that is vouched for; nothing else.", good=True)
-    page.heading("To take it back")
+    page.answer(f"Refreshed: the entry {name} has the digest of the verified file now.", good=True)
+    page.heading("To undo it")
     page.raw(command(machine, "undo", str(number)))
     return page.text()

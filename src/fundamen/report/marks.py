@@ -4,8 +4,8 @@ from fundamen.model.verdict import Verdict
 from fundamen.prerequisites.answer import Standing
 
 _MARKS: dict[Verdict | Standing, tuple[str, str]] = {
-    Verdict.SOUND: ("■", "#"),  # a full block
-    Verdict.UNPROVEN: ("▤", "="),  # laid, but nobody signed for it
+    Verdict.VERIFIED: ("■", "#"),  # a full block
+    Verdict.UNVERIFIED: ("▤", "="),  # laid, but nobody signed for it
     Verdict.MISSING: ("□", "_"),  # an empty place
     Verdict.WRONG_ARCHITECTURE: ("◧", "|"),  # fits one side only
     Verdict.CORRUPT: ("▧", "%"),  # cracked
@@ -21,8 +21,8 @@ _MARKS: dict[Verdict | Standing, tuple[str, str]] = {
 # Numbers of the terminal's 256 colours: lichen for what stands, nothing for what may stand, brick for what does not.
 GOOD, BAD = 108, 173
 _COLOURS: dict[Verdict | Standing, int | None] = {
-    Verdict.SOUND: GOOD,
-    Verdict.UNPROVEN: None,
+    Verdict.VERIFIED: GOOD,
+    Verdict.UNVERIFIED: None,
     Standing.MET: GOOD,
     Standing.UNKNOWN: None,
 }

@@ -12,7 +12,7 @@ from fundamen.report.picture_svg import BAD, GOOD, INK, QUIET
 
 _DOTS = 100  # an inch; a pixel of the layout is one dot, doubled when it is saved
 _HATCHES = {
-    Verdict.UNPROVEN: "--",
+    Verdict.UNVERIFIED: "--",
     Verdict.CORRUPT: "\\\\\\",
     Verdict.OUTDATED: "||",
     Verdict.UNTRUSTED: "++",
@@ -69,7 +69,7 @@ def picture_png(picture: Picture, title: str) -> bytes:
             )
         )
     for node in picture.nodes:
-        line = BAD if node.is_fault else GOOD if node.verdict is Verdict.SOUND else QUIET
+        line = BAD if node.is_fault else GOOD if node.verdict is Verdict.VERIFIED else QUIET
         style = "--" if node.verdict is Verdict.MISSING else "-"
         paper = "#fbeee8" if node.is_fault else "#fffefb"
         axes.add_patch(
@@ -80,7 +80,7 @@ def picture_png(picture: Picture, title: str) -> bytes:
                 (node.x + 9, node.y + 9),
                 13,
                 13,
-                facecolor=line if node.verdict is Verdict.SOUND else "none",
+                facecolor=line if node.verdict is Verdict.VERIFIED else "none",
                 edgecolor=line,
                 linestyle=style,
                 hatch=_HATCHES.get(node.verdict),

@@ -31,7 +31,7 @@ def picture_svg(picture: Picture, title: str, *, standalone: bool = False) -> st
 
 def mark_svg(verdict: Verdict, x: float = 0, y: float = 0) -> str:
     """The mark of a verdict: the same forms as in the terminal."""
-    ink = GOOD if verdict is Verdict.SOUND else BAD if verdict.is_fault else QUIET
+    ink = GOOD if verdict is Verdict.VERIFIED else BAD if verdict.is_fault else QUIET
     s = _SIDE
     frame = f'<rect x="{x:g}" y="{y:g}" width="{s}" height="{s}" fill="none" stroke="{ink}" stroke-width="1.5"/>'
     return _MARKS[verdict](frame, x, y, ink)
@@ -68,8 +68,8 @@ def _lines(*paths: str) -> Callable[[str, float, float, str], str]:
 _LEVEL = ("0 4.3h13", "0 8.7h13")
 _UPRIGHT = ("4.3 0v13", "8.7 0v13")
 _MARKS: dict[Verdict, Callable[[str, float, float, str], str]] = {
-    Verdict.SOUND: _filled,
-    Verdict.UNPROVEN: _lines(*_LEVEL),
+    Verdict.VERIFIED: _filled,
+    Verdict.UNVERIFIED: _lines(*_LEVEL),
     Verdict.MISSING: _empty,
     Verdict.WRONG_ARCHITECTURE: _half,
     Verdict.CORRUPT: _lines("0 6.5l6.5 6.5", "0 0l13 13", "6.5 0l6.5 6.5"),
@@ -85,7 +85,7 @@ def _box(node: Node) -> str:
     dashes = "" if is_there else ' stroke-dasharray="6 4"'
     line, paper, width = (BAD, _FAULT_PAPER, 2) if node.is_fault else (_LINE, _PAPER, 1)
     x, y = node.x, node.y
-    word = BAD if node.is_fault else GOOD if node.verdict is Verdict.SOUND else QUIET
+    word = BAD if node.is_fault else GOOD if node.verdict is Verdict.VERIFIED else QUIET
     return (
         f"<g><title>{escape(shown(node.title))}</title>"
         f'<rect x="{x:g}" y="{y:g}" width="{NODE_WIDTH}" height="{NODE_HEIGHT}" fill="{paper}" stroke="{line}" '

@@ -21,7 +21,7 @@ def plan_rehearsal_text(plan: PlanFile, prepared: Prepared[Traces], machine: Mac
     page = Page(drawn=drawn)
     steps, after = prepared.work.steps, prepared.rehearsed.traces if prepared.rehearsed is not None else ()
     if not steps:
-        page.answer(f"Nothing is to be done: {machine.title} is as the plan wants it.", good=True)
+        page.answer(f"There is nothing to do: {machine.title} is as the plan wants it.", good=True)
         return page.text()
     would = f"{counted(len(steps), 'step')} would be made on {machine.title}"
     faults = sum(len(trace.faults) for trace in after)
@@ -80,7 +80,7 @@ def plan_text(
     for path, outcome in restoration.installed:
         _installed(page, path, outcome)
     restarts(page, restoration.restart, restoration.waiting)
-    page.heading("To take it back")
+    page.heading("To undo it")
     page.raw(command(machine, "undo", str(restoration.number)))
     return page.text()
 

@@ -20,7 +20,7 @@ def prereqs_text(sheet: Sheet, outcome: Outcome, following: Sequence[str], *, ve
     untold = [each for each in unknown if not each.held_up_by]
     page.answer(_answer(sheet, outcome), good=not unmet and not unknown)
     _add_all(page, "Not met, in the order in which to put it right", unmet, numbered=True)
-    _add_all(page, "Cannot be told from here", untold)
+    _add_all(page, "Unknown from here", untold)
     if held_up:
         page.heading("Will be checked once its forerunner is met")
         page.columns([(each.requirement.id, f"waits for {', '.join(each.held_up_by)}") for each in held_up])
@@ -67,7 +67,7 @@ def _answer(sheet: Sheet, outcome: Outcome) -> str:
         return f"{sheet.name}: {'its requirement is' if count == 1 else f'all {count} requirements are'} met."
     parts = [
         f"{unmet} of {counted(count, 'requirement')} {'is' if unmet == 1 else 'are'} not met" if unmet else "",
-        f"{unknown} {'cannot be told yet' if unmet else f'of {count} cannot be told'}" if unknown else "",
+        f"{unknown} {'is still unknown' if unmet else f'of {count} is unknown'}" if unknown else "",
     ]
     return f"{sheet.name}: {', and '.join(filter(None, parts))}."
 

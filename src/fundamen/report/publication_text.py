@@ -21,7 +21,7 @@ def publication_text(publications: Sequence[Publication], *, drawn: bool) -> str
         else:
             page.blank()
         if package.proven_by:
-            page.line(f"what vouches for it: {package.proven_by}")
+            page.line(f"proof: {package.proven_by}")
         page.columns([(f.name, f"{f.size:>9,} bytes", f"{{{f.base}}}/{f.place}") for f in package.files])
     page.heading("Tell technicians this fingerprint, over a second way than the source itself")
     for half in (first.fingerprint[:32], first.fingerprint[32:]):

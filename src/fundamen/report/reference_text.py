@@ -15,7 +15,7 @@ _MOST_SHOWN = 40
 _MARKS = {
     Finding.VANISHED: Verdict.MISSING,
     Finding.DIFFERS: Verdict.CORRUPT,
-    Finding.EXTRA: Verdict.UNPROVEN,
+    Finding.EXTRA: Verdict.UNVERIFIED,
     Finding.BARRED: Verdict.BLOCKED,
 }
 
@@ -84,7 +84,7 @@ def restored_text(restoration: Restoration[Comparison], machine: Machine, *, dra
     for each in left_to_people(proof):
         page.verdict(_MARKS[each.finding], each.path, word=each.finding)
         page.line("; ".join(filter(None, (each.detail, each.origin))), 6)
-    page.heading("To take it back")
+    page.heading("To undo it")
     page.raw(command(machine, "undo", str(restoration.number)))
     return page.text()
 

@@ -54,7 +54,7 @@ def trace_page(
     return (
         '<!doctype html>\n<html lang="en">\n<head>\n<meta charset="utf-8">\n'
         '<meta name="viewport" content="width=device-width">\n'
-        f"<title>{escape(shown(machine.paths.basename(trace.program)))}: what it stands on</title>\n"
+        f"<title>{escape(shown(machine.paths.basename(trace.program)))}: its dependencies</title>\n"
         f"<style>\n{_style()}</style>\n</head>\n<body>\n<main>\n" + "\n".join(body) + "\n</main>\n</body>\n</html>\n"
     )
 
@@ -109,7 +109,7 @@ def _picture(trace: Trace, machine: Machine, said: str) -> Iterable[str]:
     caption = f"The program is above; below each component is what it needs.{lead}{more}"
     drawn = picture_svg(picture, said)
     return (
-        "<h2>What it stands on</h2>",
+        "<h2>Its dependencies</h2>",
         f'<figure tabindex="0">{drawn}<figcaption>{caption}</figcaption></figure>',
     )
 
@@ -170,7 +170,7 @@ def _restored(restorations: Sequence[Restoration]) -> Iterable[str]:
     ]
     return (
         "<h2>What was restored</h2>",
-        _table("Each can be taken back: fundamen undo", ("", "at (UTC)", "state", "what"), rows),
+        _table("Each can be undone: fundamen undo", ("", "at (UTC)", "state", "what"), rows),
     )
 
 
@@ -194,7 +194,7 @@ def _foundation(trace: Trace, machine: Machine) -> Iterable[str]:
 
 
 def _verdict(verdict: Verdict) -> str:
-    tone = "good" if verdict is Verdict.SOUND else "bad" if verdict.is_fault else ""
+    tone = "good" if verdict is Verdict.VERIFIED else "bad" if verdict.is_fault else ""
     mark = (
         f'<svg class="mark" width="15" height="15" viewBox="-1 -1 15 15" aria-hidden="true">{mark_svg(verdict)}</svg>'
     )

@@ -31,7 +31,7 @@ def rehearsal_text(rehearsal: Rehearsal, machine: Machine, *, drawn: bool) -> st
     page = Page(drawn=drawn)
     plan, traces_before, traces_after = rehearsal.plan, rehearsal.before.traces, rehearsal.after.traces
     if not rehearsal.is_needed:
-        page.answer(f"Nothing is to be restored. {answers(traces_before, machine)}", good=True)
+        page.answer(f"There is nothing to restore. {answers(traces_before, machine)}", good=True)
         return page.text()
     if plan.is_empty and not rehearsal.before.faults:
         page.answer("The version that was asked for is not to be had; nothing is changed.", good=False)
@@ -75,7 +75,7 @@ def _add_faults(page: Page, trace: Trace) -> None:
 def harms(page: Page, harmed: Sequence[Harm]) -> None:
     """What other programs would come to lack, for which a restoration is not offered."""
     if harmed:
-        page.heading("Not offered: other programs would come to lack something")
+        page.heading("Rejected: this would break other programs")
     for harm in harmed:
         page.verdict(Verdict.MISSING, harm.name, word="would lack")
         page.field("program", harm.program)
@@ -167,7 +167,7 @@ def restoration_text(
         )
     _launched(page, restoration, machine)
     restarts(page, restoration.restart, restoration.waiting)
-    page.heading("To take it back")
+    page.heading("To undo it")
     page.raw(command(machine, "undo", str(restoration.number)))
     return page.text()
 
@@ -201,7 +201,7 @@ def resumed_text(entry: JournalEntry, machine: Machine, *, drawn: bool) -> str:
     page.blank()
     page.columns([("in place", step.record.path) for step in entry.steps])
     _look_again(page, entry, machine)
-    page.heading("To take it back")
+    page.heading("To undo it")
     page.raw(command(machine, "undo", str(entry.number)))
     return page.text()
 
@@ -228,7 +228,7 @@ def clean_up_text(chosen: Sequence[Kept], *, drawn: bool) -> str:
     """The page that consent is asked on: whose originals would be given up."""
     page = Page(drawn=drawn)
     size = size_in_words(sum(each.size for each in chosen))
-    page.answer(f"{counted(len(chosen), 'restoration')} would stand for good; their originals take up {size}.")
+    page.answer(f"{counted(len(chosen), 'restoration')} would become final; their kept originals take up {size}.")
     page.blank()
     rows = [(str(k.entry.number), f"{k.entry.started_at:%Y-%m-%d %H:%M}", k.entry.program) for k in chosen]
     page.columns(rows, heads=("no.", "begun (UTC)", "program"))
@@ -247,7 +247,7 @@ def history_text(
         return page.text()
     if unfinished:
         page.answer(
-            f"Restoration {unfinished[0].number} is not finished: it was cut off, or is under way now.", good=False
+            f"Restoration {unfinished[0].number} is not finished: it was interrupted, or is running now.", good=False
         )
     else:
         standing = sum(entry.state is State.DONE for entry in entries)
@@ -267,14 +267,14 @@ def history_text(
     size = sum(each.size for each in kept)
     if size > _MOST_KEPT:
         page.blank()
-        page.line(f"The originals that are kept take up {size_in_words(size)}. To give old ones up:")
+        page.line(f"The originals that are kept take up {size_in_words(size)}. To delete old ones:")
         page.raw(command(machine, "history", "--clean"))
     _tell_lost(page, lost, machine)
     if unfinished:
         page.heading("Next")
         if unfinished[0].state is State.UNDER_WAY:
             page.raw(command(machine, "resume"))
-            page.line("goes on with it; or take it back:")
+            page.line("continues it. To undo it instead:")
         page.raw(command(machine, "undo", str(unfinished[0].number)))
     return page.text()
 
@@ -326,7 +326,7 @@ def _plan(page: Page, plan: Plan) -> None:
         if folders or steps:  # another's files are all sound, and it mends nothing
             _package(page, source, package, folders, steps)
     if plan.other_width is not None:
-        page.line(f"Both widths are put right, since {plan.other_width} is of the other one.")
+        page.line(f"Both 32-bit and 64-bit files are restored, because {plan.other_width} needs the other ones.")
 
 
 def _package(
@@ -354,8 +354,8 @@ def _whence(source: Source, package: Package) -> str:
     if source.kind is SourceKind.ARCHIVE:
         return f"from {source.name}, proven by the archive's signature, as apt checks it"
     if source.kind in {SourceKind.MEDIA, SourceKind.REFERENCE}:
-        return f"from {source.name}; what vouches for it: {package.proven_by}"
-    vouched = f"; vouched for by {package.proven_by}" if package.proven_by else ""
+        return f"from {source.name}; proof: {package.proven_by}"
+    vouched = f"; verified by {package.proven_by}" if package.proven_by else ""
     return f"from the source {source.name}, proven by its signatures just now{vouched}"
 
 

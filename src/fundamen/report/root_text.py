@@ -117,7 +117,7 @@ def nothing_to_import_text(path: MachinePath, machine: Machine, *, drawn: bool) 
     """The page where a chain holds already."""
     page = Page(drawn=drawn)
     name = machine.paths.basename(path)
-    page.answer(f"Nothing is to be imported: the chain of {name} holds on this machine.", good=True)
+    page.answer(f"There is nothing to import: the chain of {name} holds on this machine.", good=True)
     return page.text()
 
 
@@ -149,7 +149,7 @@ def root_import_text(
     page.heading("The chain now, from the root down")
     add_chain(page, proof, "")
     page.heading("Next")
-    page.line("Programs that run already keep the old list: start the installer anew, from its beginning.")
-    page.heading("To take it back")
+    page.line("Running programs keep the old list: start the installer again, from its beginning.")
+    page.heading("To undo it")
     page.raw(command(machine, "undo", str(restoration.number)))
     return page.text()

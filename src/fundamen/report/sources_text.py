@@ -45,23 +45,23 @@ def sources_text(catalogues: Sequence[Catalogue], now: datetime, *, drawn: bool)
 def copies_text(checked: Sequence[CheckedCopy], *, drawn: bool) -> str:
     """The page of our own copies: what was damaged, and what became of it."""
     page = Page(drawn=drawn)
-    changed = [each for each in checked if each.outcome is not Outcome.SOUND]
+    changed = [each for each in checked if each.outcome is not Outcome.INTACT]
     gone = sum(each.outcome is Outcome.TAKEN_AWAY for each in changed)
     if not changed:
         none = "There are no copies yet: no source has brought anything in."
-        page.answer(f"All {len(checked)} of our own copies are sound." if checked else none, good=True)
+        page.answer(f"All {len(checked)} of our own copies are intact." if checked else none, good=True)
         return page.text()
     were = "was" if len(changed) == 1 else "were"
     outcome = "all repaired" if not gone else f"{len(changed) - gone} repaired, {gone} taken away"
     page.answer(f"{len(changed)} of {len(checked)} copies {were} damaged: {outcome}.", good=not gone)
     page.blank()
     for each in changed:
-        verdict = Verdict.SOUND if each.outcome is Outcome.REPAIRED else Verdict.MISSING
+        verdict = Verdict.VERIFIED if each.outcome is Outcome.REPAIRED else Verdict.MISSING
         page.verdict(verdict, each.name, word=each.outcome)
         page.line(each.why, 6)
     if gone:
         page.blank()
-        page.line("What was taken away is fetched anew when it is needed.")
+        page.line("Deleted copies are fetched again when they are needed.")
     return page.text()
 
 
@@ -119,6 +119,6 @@ def _version(package: Package) -> str:
 
 
 def _described(package: Package) -> tuple[str, str]:
-    vouched = f"; vouched for by {package.proven_by}" if package.proven_by else ""
+    vouched = f"; verified by {package.proven_by}" if package.proven_by else ""
     withdrawn = f"; withdrawn: {package.withdrawn}" if package.withdrawn is not None else ""
     return package.title, f"by {package.publisher}, {counted(len(package.files), 'file')}{vouched}{withdrawn}"

@@ -57,7 +57,7 @@ def _said(survey: Survey) -> Iterator[str]:
         verb = "keeps" if causes == 1 else "keep"
         yield f"{counted(causes, 'cause')} {verb} {_programs(stopped)} from starting"
     if lacking:
-        yield f"{counted(len(lacking), 'library', 'libraries')} {_damaged(len(lacking))} what nobody has"
+        yield f"{counted(len(lacking), 'library', 'libraries')} {_damaged(len(lacking))} a symbol that no file has"
     altered = [e for e in (survey.contents.altered if survey.contents is not None else ()) if not e.is_setting]
     if altered:
         packages = counted(len({each.package for each in altered}), "package")
@@ -166,7 +166,7 @@ def _add_rest(page: Page, survey: Survey, *, verbose: bool) -> None:
         rows.append(f"{counted(len(untraced), 'file')} could not be traced: {untraced[0][0]}: {untraced[0][1]}")
     if verbose and survey.needs.given:
         count = len(survey.needs.given)
-        rows.append(f"{counted(count, 'library', 'libraries')} get something from whoever loads them; no fault.")
+        rows.append(f"{counted(count, 'library', 'libraries')} get symbols from the program that loads them; no fault.")
     rows += [*survey.gaps, *survey.walked.barred]
     if rows:
         page.heading("Besides")

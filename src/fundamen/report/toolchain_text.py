@@ -16,14 +16,14 @@ def toolchain_text(examination: Examination, following: Sequence[str], *, verbos
     page = Page(drawn=drawn)
     page.answer(_answer(examination), good=examination.is_right)
     if examination.due:
-        page.heading("To be put right, in this order")
+        page.heading("Repairs, in this order")
         for number, due in enumerate(examination.due, 1):
             _add_due(page, examination, due, number, verbose=verbose)
     _add_mixture(page, examination)
     _add_reach(page, examination)
     if examination.reach.users:
         page.heading("Still using what is wrong or was replaced")
-        page.columns([(user.name, f"process {user.pid}; start it anew afterwards") for user in examination.reach.users])
+        page.columns([(user.name, f"process {user.pid}; restart it afterwards") for user in examination.reach.users])
     _add_remarks(page, examination, verbose=verbose)
     if following:
         page.heading("Next")
@@ -40,7 +40,7 @@ def _answer(examination: Examination) -> str:
     said = []
     if contents.is_mixed:
         said.append(f"{len(contents.versions)} versions are mixed")
-    if broken := sum(1 for state in contents.parts if state.verdict is not Verdict.SOUND):
+    if broken := sum(1 for state in contents.parts if state.verdict is not Verdict.VERIFIED):
         said.append(f"{broken} of {counted(count, 'part')} {'is' if broken == 1 else 'are'} not right")
     if licences := sum(1 for due in examination.due if due.kind == "licence"):
         said.append(f"{counted(licences, 'licence')} {'is' if licences == 1 else 'are'} not accepted")

@@ -21,7 +21,7 @@ _MOST_LISTED = 40  # components; a longer list is summed up unless it is asked f
 _NAMES_IN_ANSWER = 3
 _NAME_WIDTH = 30
 _MOST_SYMBOLS = 8
-_FARES = {Verdict.MISSING: "missing", Verdict.CORRUPT: "with other content", Verdict.BLOCKED: "barred"}
+_FARES = {Verdict.MISSING: "missing", Verdict.CORRUPT: "with other content", Verdict.BLOCKED: "not accessible"}
 _TOGETHER = {"symbol", INSTALLED_FILE}  # kinds of which there may be very many faults
 _MOST_SAID = 3  # lines of what a program wrote as it ran
 
@@ -192,12 +192,12 @@ def _next_without_fault(trace: Trace, machine: Machine) -> str:
 
 
 def _doubt(trace: Trace, machine: Machine) -> str:
-    unproven = [machine.paths.basename(c.name) for c in trace.components if c.verdict is Verdict.UNPROVEN]
+    unproven = [machine.paths.basename(c.name) for c in trace.components if c.verdict is Verdict.UNVERIFIED]
     if len(unproven) == len(trace.components):
-        return "; nobody here vouches for any of it"
+        return "; none of its files is verified"
     if len(unproven) > _NAMES_IN_ANSWER:
-        return f"; nobody here vouches for {len(unproven)} of its {len(trace.components)} files"
-    return f"; nobody here vouches for {' and '.join(unproven)}" if unproven else ""
+        return f"; {len(unproven)} of its {len(trace.components)} files are not verified"
+    return f"; not verified: {' and '.join(unproven)}" if unproven else ""
 
 
 def _said(verdict: Verdict) -> str:
@@ -245,7 +245,7 @@ def _foundation(page: Page, trace: Trace, machine: Machine, *, verbose: bool) ->
     if not rows:
         return
     others = " else" if len(rows) < len(trace.components) else ""
-    page.heading(f"What{others} {title_of(trace, machine)} stands on")
+    page.heading(f"{others} dependencies of {title_of(trace, machine)}")
     if len(rows) > _MOST_LISTED and not verbose:
         counts = Counter(component.verdict for component in rows)
         page.line(", ".join(f"{count} {verdict}" for verdict, count in counts.items()) + "; --verbose lists them all.")
@@ -254,8 +254,8 @@ def _foundation(page: Page, trace: Trace, machine: Machine, *, verbose: bool) ->
     if verbose:
         page.heading("Where it lies")
         page.columns([(machine.paths.basename(c.name), c.path) for c in rows if c.path])
-    if any(c.verdict is Verdict.UNPROVEN for c in rows):
-        page.line("Unproven: nobody here can vouch for the bytes; they may well be right.")
+    if any(c.verdict is Verdict.UNVERIFIED for c in rows):
+        page.line("Unverified: no trusted source knows these files; they may well be right.")
 
 
 def _is_stood_on(component: Component) -> bool:
@@ -280,6 +280,6 @@ def _architecture(component: Component) -> str:
 
 
 def _why(component: Component) -> str:
-    is_plain = component.verdict is Verdict.UNPROVEN and not component.evidence
+    is_plain = component.verdict is Verdict.UNVERIFIED and not component.evidence
     why = (component.path or component.reason) if is_plain else component.reason
     return f"{why}, {component.version}" if component.version else why

@@ -11,14 +11,14 @@ from fundamen.trust.publisher import Standing as Says
 from fundamen.trust.remedy import find_root_to_import, remedy
 
 _VERDICTS = {
-    Says.TRUSTED: Verdict.SOUND,
+    Says.TRUSTED: Verdict.VERIFIED,
     Says.UNTRUSTED: Verdict.UNTRUSTED,
     Says.TAMPERED: Verdict.CORRUPT,
-    Says.UNSIGNED: Verdict.UNPROVEN,
+    Says.UNSIGNED: Verdict.UNVERIFIED,
 }
 _VERDICTS_OF_LINKS = {
-    Standing.HOLDS: Verdict.SOUND,
-    Standing.ISSUER_MISSING: Verdict.SOUND,
+    Standing.HOLDS: Verdict.VERIFIED,
+    Standing.ISSUER_MISSING: Verdict.VERIFIED,
     Standing.EXPIRED: Verdict.OUTDATED,
     Standing.NOT_YET_VALID: Verdict.OUTDATED,
 }
@@ -27,7 +27,7 @@ _MOST_CHAINS = 8  # that are drawn one by one
 
 def publisher_in_a_sentence(publisher: Publisher) -> str:
     """The answer to "From whom is it?"."""
-    name = publisher.name or "somebody whose certificate is not at hand"
+    name = publisher.name or "an issuer whose certificate is missing"
     listed = " by a catalogue that lists it" if publisher.listed_in else ""
     match publisher.verdict:
         case Says.UNSIGNED:
@@ -94,7 +94,7 @@ def _add_names(page: Page, certificate: Certificate, purpose: Purpose) -> None:
 
 def _add_signature(page: Page, signature: Signature, number: int | None, importing: str) -> None:
     title = f"Signature {number}" if number is not None else "Signature"
-    page.heading(f"{title}, by {signature.name or 'somebody whose certificate is not at hand'}")
+    page.heading(f"{title}, by {signature.name or 'an issuer whose certificate is missing'}")
     page.verdict(_VERDICTS[signature.verdict], "", word=signature.verdict)
     if signature.reason and (number is not None or signature.chain is None):  # of one alone the answer says it
         page.line(signature.reason, 6)

@@ -123,7 +123,7 @@ class _Planning:
     def _steps_for_folder(self, entry: CopiedEntry, path: MachinePath, host: Place) -> Iterator[Step]:
         status = host.status_or_none()
         if status is not None and not stat.S_ISDIR(status.st_mode):
-            raise self._barred(path, "a link or a file stands there, and the copy has a folder")
+            raise self._barred(path, "it is a link or a file, and the copy has a folder")
         state, location = entry.state, self._machine.ground.location(host)
         if status is None:
             yield SetFolder(path=path, location=location, because=MISSING, state=state)
@@ -151,7 +151,7 @@ class _Planning:
         return UsageError(
             what=f"{shown(path)} cannot be brought back",
             why=why,
-            do="Nothing was changed. Set what stands there aside, then try again.",
+            do="Nothing was changed. Set it aside, then try again.",
         )
 
 

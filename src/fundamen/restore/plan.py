@@ -267,7 +267,7 @@ def _place_for(machine: Machine, trace: Trace, offer: Offer, file: PackageFile) 
 def _impostor(machine: Machine, place: MachinePath) -> str:
     """What stands where a file, link or folder should, or where its folder should; empty where nothing does."""
     if (kind := machine.look(place).kind) in _IMPOSTORS:
-        return f"{_IMPOSTORS[kind]} stands in its place"
+        return f"{_IMPOSTORS[kind]} is in its place"
     folder = machine.folder_of(place)
     while machine.look(folder).kind is EntryKind.ABSENT and folder != machine.folder_of(folder):
         folder = machine.folder_of(folder)
@@ -388,7 +388,7 @@ def _difference(machine: Machine, path: MachinePath, package: Package, file: Pac
     """What is wrong with the file at a place; None where it is the package's own."""
     entry = machine.look(path)
     if entry.kind is EntryKind.ABSENT:
-        return "a link that leads nowhere stands there" if _has(machine, path) else MISSING
+        return "it is a link that leads nowhere" if _has(machine, path) else MISSING
     try:
         with machine.open(path) as source:
             if source.size == file.size and digest_of(source) == file.sha256:
@@ -396,7 +396,7 @@ def _difference(machine: Machine, path: MachinePath, package: Package, file: Pac
     except UnreadableError as error:
         return _how_it_differs(machine, path, package, error.why, error.why)
     if machine.folded(machine.real(path)) != machine.folded(path):
-        return f"a link to {machine.real(path)} stands there"
+        return f"it is a link to {machine.real(path)}"
     return _how_it_differs(machine, path, package, "corrupt", "other bytes")
 
 

@@ -46,7 +46,7 @@ def read_plan(data: bytes, name: str) -> PlanFile:
         raise DamagedFileError(
             what=f"The plan {shown(name)} cannot be used",
             why=f"it is none of the form {SCHEMA}: {error}",
-            do="Make it anew: fundamen restore --rehearse --save-plan FILE PROGRAM",
+            do="Make a new one: fundamen restore --rehearse --save-plan FILE PROGRAM",
         ) from error
     for step in plan.steps:
         require_plain(MachinePath(step.path), name)

@@ -165,7 +165,7 @@ class Apt:
             return error
         return UnreadableError(
             what=error.what,
-            why=f"it has {candidate['version']} of it by now",
+            why=f"the archive has version {candidate['version']} now",
             do=f"On that machine, with its administrator: apt-get install --only-upgrade {wanted.name}",
         )
 

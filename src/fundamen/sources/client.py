@@ -166,7 +166,7 @@ _PROOFS: tuple[tuple[type[Exception], str, str], ...] = (
     (
         ExpiredMetadataError,
         "the catalogue has expired; an older one may be shown in its place (freeze)",
-        "Ask the packager to sign it anew, and check this host's clock.",
+        "Ask the packager to sign it again, and check this host's clock.",
     ),
     (
         UnsignedMetadataError,

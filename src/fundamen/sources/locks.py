@@ -93,8 +93,8 @@ def refreshed(text: str, checked: Checked) -> str:
     if locked is None or text.count(locked.spelled) != 1:
         raise UsageError(
             what=f"The entry {shown(checked.entry.name)} cannot be refreshed",
-            why="it records several digests without saying of which files, or one that stands there more than once",
-            do="Lock it anew with the tool that wrote the file.",
+            why="it records several digests without naming their files, or the same one more than once",
+            do="Lock it again with the tool that wrote the file.",
         )
     return text.replace(locked.spelled, spelled_digest(locked, _digest(checked.artefact.path, locked.algorithm)))
 
@@ -138,11 +138,11 @@ def _where_else(entry: LockEntry, vouching: Vouching) -> str:
 
 def _cause(name: str, artefact: Artefact, locked: Sequence[LockedFile], vouching: Vouching) -> tuple[State, str]:
     if who := vouching.vouch(name, "sha256", _digest(artefact.path, "sha256").hex()):
-        return State.AGED, f"{name} is not the file that was locked, and {who} vouches for it: the lock file is older"
+        return State.AGED, f"{name} is not the file that was locked, and {who} knows it: the lock file is older"
     for each in locked:
         if who := vouching.vouch(name, each.algorithm, each.digest):
-            return State.ALTERED, f"{who} vouches for the file that was locked, and {name} is another one"
-    return State.UNKNOWN, f"{name} is not the file that was locked, and nobody vouches for either"
+            return State.ALTERED, f"{who} knows the file that was locked, and {name} is another one"
+    return State.UNKNOWN, f"{name} is not the file that was locked, and neither is verified"
 
 
 def _other_builds(

@@ -146,7 +146,7 @@ class Media:
     def _units_at(self, path: HostPath) -> Iterator[_Unit]:
         if os.path.isdir(path):
             whole = _Whole(shown(path), None, None, lambda: _folder_files(path))
-            yield from self._units_in(whole, Proof("", "nobody vouches for a folder"), 0)
+            yield from self._units_in(whole, Proof("", "a folder has no signature"), 0)
             return
         try:
             source = FileBytes(path, os.path.basename(path))

@@ -113,7 +113,7 @@ def _obstacles(
         yield f"its version was not asked for; {pinned} was"
     versions = {version for name, version in in_place if name == package.name and pinned is None}
     if versions and package.version not in versions:
-        yield f"version {', '.join(sorted(versions))} stands here already, and versions must not be mixed"
+        yield f"version {', '.join(sorted(versions))} is installed here, and versions must not be mixed"
 
 
 def _rank(offer: Offer, place: int) -> tuple[bool, bool, int, bool, bool, Version, str]:

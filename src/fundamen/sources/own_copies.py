@@ -26,7 +26,7 @@ _DIGITS = 64  # of a SHA-256
 class Outcome(StrEnum):
     """How a copy stands after it was checked."""
 
-    SOUND = "sound"
+    INTACT = "intact"
     REPAIRED = "repaired"
     TAKEN_AWAY = "taken away"  # it is fetched anew when it is needed
 
@@ -53,7 +53,7 @@ def check_copies(home: HostPath) -> Iterator[CheckedCopy]:
         if len(name) != _DIGITS:
             continue  # what is being fetched
         if digest_of_file(path) == name:
-            yield CheckedCopy(name, Outcome.SOUND)
+            yield CheckedCopy(name, Outcome.INTACT)
         else:
             damaged[name] = path
     if damaged:
@@ -61,7 +61,7 @@ def check_copies(home: HostPath) -> Iterator[CheckedCopy]:
     for name, path in _files(os.path.join(home, "archive", "debian")):
         if name.endswith(".deb"):
             if is_as_fetched(path):
-                yield CheckedCopy(name, Outcome.SOUND)
+                yield CheckedCopy(name, Outcome.INTACT)
             else:
                 os.unlink(path)
                 yield CheckedCopy(name, Outcome.TAKEN_AWAY, "it is not what apt has fetched")
@@ -83,7 +83,7 @@ def _catalogue(store: SourceStore, source: Source) -> CheckedCopy:
         known = store.last_proven(source)
         if known is not None:
             known.first(1)
-            return CheckedCopy(name, Outcome.SOUND)
+            return CheckedCopy(name, Outcome.INTACT)
         why = "there is none"
     except FundamenError as error:
         why = error.why

@@ -154,7 +154,7 @@ def publish_packages(location: HostPath, media: Media, given: Given, signing: Si
             raise UntrustedError(
                 what=f"{package.title} is not published",
                 why=package.unproven,
-                do="Take it from media that its publisher has signed, or vouch for the medium with --media-digest.",
+                do="Use media that the publisher has signed, or give the checked digest with --media-digest.",
             )
     packages = [given.completed(package, media.stated_by(package)) for package in found]
     _require_apart(packages)
@@ -305,7 +305,7 @@ def _require_vouched(unsigned: Sequence[HostPath], identity: Identity) -> None:
         raise UntrustedError(
             what=f"{shown(identity.name)} {shown(identity.version)} is not published",
             why=f"no publisher has signed {shown(os.path.basename(unsigned[0]))}{more}",
-            do="Compare the files with what their publisher states; then say how you know them: --vouch 'REASON'.",
+            do="Compare the files with what their publisher states; then say how you checked them: --vouch 'REASON'.",
         )
 
 

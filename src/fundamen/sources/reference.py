@@ -157,7 +157,7 @@ class References:
             raise UnreadableError(
                 what=f"The reference {shown(name)} cannot be read",
                 why=str(error),
-                do="Record it anew from a clean folder, under another name.",
+                do="Record it again from a clean folder, under another name.",
             ) from error
 
     def _path(self, name: str) -> str:

@@ -27,6 +27,6 @@ def proven_catalogues(store: SourceStore, note: Callable[[str], None], now: date
                 note(f"The source {source.name} is left out: {error.why}. {error.do}")
                 continue
             until = f"{known.expires_at:%Y-%m-%d %H:%M} UTC"
-            note(f"The source {source.name} is not at hand ({error.why}); what it proved before holds until {until}.")
+            note(f"The source {source.name} cannot be reached ({error.why}); its catalogue is valid until {until}.")
             catalogues.append(known)
     return tuple(catalogues)

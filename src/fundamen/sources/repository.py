@@ -65,7 +65,7 @@ class Repository:
             self._make(thresholds or {})
         elif thresholds:
             raise UsageError(
-                what=f"The keys of the source {shown(location)} stay as they are",
+                what=f"The keys of the source {shown(location)} are not changed",
                 why="how many keys a role has is set when a source is made",
                 do="Replace a key with: fundamen sources rotate",
             )

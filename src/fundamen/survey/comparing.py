@@ -271,7 +271,7 @@ def _require_told(machine: Machine, key: str) -> None:
     if not machine.registry.knows(key):
         raise UnreadableError(
             what=machine.title,
-            why=f"its registry is not at hand below {key}",
+            why=f"its registry is not available below {key}",
             do="Name the folder that its system drive is mounted at, or have it captured with --all.",
         )
 

@@ -69,7 +69,7 @@ def check_stores(machine: Machine, gaps: list[str], told: Told = lambda _count: 
 def _from_capture(machine: Machine) -> _Found:
     data = machine.kept(_KEPT_AS)
     if data is None:
-        return _Found((), ("The capture does not tell how the stores stand that repairs are drawn from.",))
+        return _Found((), ("The capture does not say whether the system's repair stores are complete.",))
     try:
         return msgspec.convert(json.loads(data), type=_Found)
     except (ValueError, msgspec.ValidationError) as error:

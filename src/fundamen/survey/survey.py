@@ -167,7 +167,7 @@ def survey_machine(
             resolving = under_way.enter_context(Resolving(machine, speaking))
             resolving.begin(walk)
         telling.begin("Resolving what each needs", len(walked.executables) + len(walked.scripts))
-        asking = partial(telling.begin, "Checking the files they stand on")
+        asking = partial(telling.begin, "Checking the files that they need")
         needs = resolving.finish(walked, telling.more, asking)
     return found(needs=needs, contents=contents, spoilt=spoilt, gaps=tuple(gaps))
 

@@ -176,12 +176,12 @@ def _of_dpkg(machine: Machine) -> Iterator[Unfinished]:
         name = fields.get("Package", "")
         if flag == "reinstreq":
             yield Unfinished(
-                name, "it must be installed anew: an earlier try broke off", f"apt-get install --reinstall {name}"
+                name, "it must be installed again: an earlier attempt failed", f"apt-get install --reinstall {name}"
             )
         elif wanted and state not in _WHOLE:
             yield Unfinished(name, f"it is {state}", "dpkg --configure --pending")
     if left := [name for name in _names(machine, _UPDATES) if name.isdecimal()]:
-        why = f"dpkg was cut off: {len(left)} notes of it are left in {_UPDATES}"
+        why = f"dpkg was interrupted: {len(left)} notes of it are left in {_UPDATES}"
         yield Unfinished("dpkg", why, "dpkg --configure --pending")
 
 
@@ -191,8 +191,8 @@ def _of_windows(machine: Machine) -> Iterator[Unfinished]:
         count = (len(pending) + 1) // 2
         yield Unfinished("the system", f"{count} files wait to be moved or removed", "Restart the machine.")
     if machine.registry.values(_IN_PROGRESS):
-        why = "an installation was begun and neither finished nor taken back"
-        yield Unfinished("the installer service", why, "Run that installer again; it then finishes, or takes back.")
+        why = "an installation was neither finished nor rolled back"
+        yield Unfinished("the installer service", why, "Run that installer again; it then finishes or rolls back.")
 
 
 def _stanzas(machine: Machine) -> list[str]:

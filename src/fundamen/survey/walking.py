@@ -222,7 +222,7 @@ def _from_capture(machine: Machine, name: str) -> Walked:
         return msgspec.convert(json.loads(data), type=Walked)
     except (ValueError, msgspec.ValidationError) as error:
         raise UnreadableError(
-            what=f"{machine.title} cannot be surveyed", why=str(error), do="Have the capture made anew."
+            what=f"{machine.title} cannot be surveyed", why=str(error), do="Make a new capture."
         ) from error
 
 

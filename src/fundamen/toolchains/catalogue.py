@@ -191,5 +191,5 @@ def _refused(name: str, why: str) -> DamagedFileError:
     return DamagedFileError(
         what=f"The toolchain's catalogue {shown(name)} cannot be used",
         why=why,
-        do="Get it from its publisher anew; docs/formats/toolchain.md says how one is written.",
+        do="Get it again from its publisher; docs/formats/toolchain.md describes the form.",
     )

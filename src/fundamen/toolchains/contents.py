@@ -60,7 +60,7 @@ class Contents(msgspec.Struct, frozen=True):
     @property
     def is_sound(self) -> bool:
         """Whether every part is as listed, and nothing of another version is left."""
-        return not self.leftovers and all(state.verdict is Verdict.SOUND for state in self.parts)
+        return not self.leftovers and all(state.verdict is Verdict.VERIFIED for state in self.parts)
 
     @property
     def is_mixed(self) -> bool:
@@ -153,8 +153,8 @@ class _Judge(msgspec.Struct, frozen=True):
 
     def part(self, part: Part) -> PartState:
         states = [self.file(part, place, file) for place, file in part.files.items()]
-        wrong = [state for state in states if state.verdict is not Verdict.SOUND]
-        verdict = next((each for each in _WORST_FIRST if any(s.verdict is each for s in wrong)), Verdict.SOUND)
+        wrong = [state for state in states if state.verdict is not Verdict.VERIFIED]
+        verdict = next((each for each in _WORST_FIRST if any(s.verdict is each for s in wrong)), Verdict.VERIFIED)
         return PartState(part, verdict, tuple(wrong))
 
     def file(self, part: Part, place: str, file: PartFile) -> FileState:
@@ -170,14 +170,14 @@ class _Judge(msgspec.Struct, frozen=True):
             return self._of_other_content(part, place, path, digest)
         must_run = file.executable and self.machine.platform is not Platform.WINDOWS
         if must_run and not self.machine.look(path).is_executable:
-            return FileState(place, Verdict.BLOCKED, "its mode lets nobody run it", sha256=digest)
-        return FileState(place, Verdict.SOUND, "")
+            return FileState(place, Verdict.BLOCKED, "no user may execute it (mode)", sha256=digest)
+        return FileState(place, Verdict.VERIFIED, "")
 
     def _not_read(self, place: str, path: MachinePath) -> FileState:
         entry = self.machine.look(path)
         if entry.kind is EntryKind.ABSENT:
-            return FileState(place, Verdict.MISSING, "nothing stands there")
-        return FileState(place, Verdict.BLOCKED, entry.why or f"a {entry.kind} stands there")
+            return FileState(place, Verdict.MISSING, "there is no such file")
+        return FileState(place, Verdict.BLOCKED, entry.why or f"it is a {entry.kind}")
 
     def _of_other_content(self, part: Part, place: str, path: MachinePath, digest: str) -> FileState:
         """Whose bytes they are, if any catalogue or the file itself tells."""
@@ -202,7 +202,7 @@ class _Judge(msgspec.Struct, frozen=True):
             return FileState(place, Verdict.MISSING, f"the link to {file.link} is not there, or leads nowhere")
         if machine.real(path) != machine.real(target):
             return FileState(place, Verdict.CORRUPT, f"it does not lead to {file.link}")
-        return FileState(place, Verdict.SOUND, "")
+        return FileState(place, Verdict.VERIFIED, "")
 
 
 def _digests(machine: Machine, folder: MachinePath, known: Sequence[Toolchain]) -> dict[str, str | None]:

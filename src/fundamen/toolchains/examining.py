@@ -90,7 +90,7 @@ def examine_toolchain(
         UsageError: it holds more than any toolchain has.
     """
     contents = examine_contents(machine, folder, toolchain, known)
-    broken = {state.part.name for state in contents.parts if state.verdict is not Verdict.SOUND}
+    broken = {state.part.name for state in contents.parts if state.verdict is not Verdict.VERIFIED}
     licences = tuple(_licence(machine, folder, toolchain, each, is_accepted) for each in toolchain.licences)
     return Examination(
         toolchain=toolchain,

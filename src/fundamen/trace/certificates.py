@@ -84,7 +84,7 @@ def inspect_server(
         raise UnreadableError(
             what=f"The server {shown(host)}:{port} cannot be judged",
             why=f"its certificate cannot be read: {'; '.join(found.unreadable)}",
-            do="Ask whoever runs it for a certificate in order.",
+            do="Ask its administrator for a valid certificate.",
         )
     first = found.chains[0]
     wrong = "" if is_for(first.links[0].certificate, host) else _names_in_words(first.links[0].certificate)

@@ -93,8 +93,8 @@ def _is_of_use(machine: Machine, path: MachinePath, trace: Trace) -> bool:
 
 
 def _told(path: MachinePath, testimony: Testimony | None) -> str:
-    words = {Says.RIGHT: "is right by", Says.UNKNOWN: "is unproven, by"}
+    words = {Says.RIGHT: "is verified by", Says.UNKNOWN: "is not verified by"}
     if testimony is None:
-        return f"a copy lies at {path}, where its loader does not look; nobody vouches for it"
-    word = words.get(testimony.says, "is not to be trusted, by")
+        return f"a copy lies at {path}, where its loader does not look; it is not verified"
+    word = words.get(testimony.says, "must not be trusted, says")
     return f"a copy lies at {path}, where its loader does not look; it {word} {testimony.sentence}"

@@ -80,7 +80,7 @@ def inspect_file(
         managed = _managed(source, binary)
         testimonies = _ask(machine, path, binary, authorities)
         counts = weigh(testimonies)
-        verdict = counts.says.verdict if counts is not None else Verdict.UNPROVEN
+        verdict = counts.says.verdict if counts is not None else Verdict.UNVERIFIED
         publisher = (
             publishers.judge(machine, path, source, binary) if publishers is not None and binary.may_be_signed else None
         )

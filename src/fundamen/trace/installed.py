@@ -41,7 +41,7 @@ def trace_installed(machine: Machine, path: MachinePath) -> Trace:
     own = Component(
         name=package.name,
         kind=INSTALLED_PACKAGE,
-        verdict=Verdict.SOUND,
+        verdict=Verdict.VERIFIED,
         reason=f"dpkg: {right}",
         how=How.REQUIRED,
         path=path,
@@ -60,7 +60,7 @@ def trace_installed(machine: Machine, path: MachinePath) -> Trace:
 def _judged(machine: Machine, file: RecordedFile) -> Component | None:
     """A file of a package as a component at fault; None where it is as the package brought it."""
     verdict, reason = _judge(machine, file)
-    if verdict is Verdict.SOUND:
+    if verdict is Verdict.VERIFIED:
         return None
     is_there = verdict is not Verdict.MISSING
     return Component(
@@ -83,7 +83,7 @@ def _judged(machine: Machine, file: RecordedFile) -> Component | None:
 
 
 def _judge(machine: Machine, file: RecordedFile) -> tuple[Verdict, str]:
-    entry, verdict, reason = machine.look(file.path), Verdict.SOUND, ""
+    entry, verdict, reason = machine.look(file.path), Verdict.VERIFIED, ""
     if entry.kind is EntryKind.ABSENT:
         # A link of the package may be there; where it leads to is another matter.
         is_link = not file.md5 and machine.paths.basename(file.path) in machine.names(machine.folder_of(file.path))

@@ -137,7 +137,7 @@ class Judging:
             finding = _Finding(Verdict.UNTRUSTED, f"it {self._loading.untrusted}", finding.evidence)
         may_be_run = self._may_be_run()
         if not may_be_run and not finding.verdict.is_fault:
-            finding = _Finding(Verdict.BLOCKED, "its mode lets nobody run it", finding.evidence)
+            finding = _Finding(Verdict.BLOCKED, "no user may execute it (mode)", finding.evidence)
         return Component(
             name=self._machine.paths.basename(path),
             kind="program" if binary.kind is Kind.PROGRAM else "shared-library",
@@ -237,7 +237,7 @@ class Judging:
                 self._loading.binary if first.path == self._loading.program else self._loading.loaded.get(first.path)
             )
             if binary is None:  # a folder, that of a framework
-                return _Finding(Verdict.UNPROVEN, first.decided)
+                return _Finding(Verdict.UNVERIFIED, first.decided)
             finding = self._judge_file(first.path, binary)
             if finding.verdict.is_fault:
                 return finding
@@ -245,14 +245,14 @@ class Judging:
                 finding = msgspec.structs.replace(finding, reason=f"{finding.reason}; {first.decided}")
             return self._judge_offer(first.path, finding)
         if first.provided_by_system:
-            return _Finding(Verdict.UNPROVEN, first.provided_by_system)
+            return _Finding(Verdict.UNVERIFIED, first.provided_by_system)
         return self._judge_unfound(first)
 
     def _judge_assembly(self, resolution: Resolution) -> _Finding:
         """An assembly stands where its manifest does; its files are judged one by one, as they are needed."""
         if resolution.path is not None:
             taken = next((c.detail for c in resolution.candidates if c.outcome is Outcome.TAKEN and c.detail), "")
-            return _Finding(Verdict.UNPROVEN, ", ".join(filter(None, (taken, f"its manifest is {resolution.path}"))))
+            return _Finding(Verdict.UNVERIFIED, ", ".join(filter(None, (taken, f"its manifest is {resolution.path}"))))
         for outcome, verdict in (
             (Outcome.OLDER_VERSION, Verdict.OUTDATED),
             (Outcome.OTHER_VERSION, Verdict.MISSING),
@@ -337,19 +337,22 @@ class Judging:
         if elsewhere is not None:
             return f"a copy at {elsewhere.path} {elsewhere.detail}"
         count = sum(c.outcome is Outcome.ABSENT for c in resolution.candidates)
-        places = {0: "the loader has no place to look for it", 1: "it is not at the one place where the loader looks"}
-        return places.get(count, f"it is in none of the {count} places where the loader looks")
+        places = {
+            0: "the loader has no folder to search for it",
+            1: "not found in the folder that the loader searches",
+        }
+        return places.get(count, f"not found in the {count} folders that the loader searches")
 
     def _judge_file(self, path: MachinePath, binary: Binary) -> _Finding:
         testimonies = self._testimonies.get(path, [])
         evidence = tuple(Evidence(t.speaker, t.detail) for t in testimonies)
         structure = tuple(Evidence(STRUCTURE, f"{p.place}: {p.reason}") for p in binary.problems)
         if structure:
-            cut = "the file is cut off; " if any(problem.is_cut for problem in binary.problems) else ""
+            cut = "the file is truncated; " if any(problem.is_cut for problem in binary.problems) else ""
             return _Finding(Verdict.CORRUPT, cut + structure[0].detail, (*structure, *evidence))
         counts = weigh(testimonies)
         if counts is None:
-            return _Finding(Verdict.UNPROVEN, "nobody vouches for its bytes", evidence)
+            return _Finding(Verdict.UNVERIFIED, "no trusted source knows this file", evidence)
         return _Finding(counts.says.verdict, counts.sentence, evidence)
 
 

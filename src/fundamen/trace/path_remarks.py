@@ -51,7 +51,7 @@ def _entries(machine: Machine) -> Iterator[str]:
     seen: dict[MachinePath, str] = {}
     for entry in path_folders(machine):
         if not machine.paths.isabs(entry):
-            yield f"PATH has the entry {entry!r}, which stands for a folder that depends on where one is"
+            yield f"PATH has the entry {entry!r}, which means another folder in each working folder"
             continue
         real = machine.real(MachinePath(entry.rstrip("/") or "/"))
         kind = machine.look(MachinePath(entry)).kind

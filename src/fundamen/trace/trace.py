@@ -99,7 +99,7 @@ def _shared_out(
 def find_faults(
     machine: Machine, programs: Sequence[MachinePath], authorities: Sequence[Authority] = ()
 ) -> Iterator[Footing | UnreadableError]:
-    """The faults of many programs or libraries, and none of what there is to say of what is sound: a quicker trace."""
+    """The faults of many programs or libraries, and nothing on verified components: a quicker trace."""
     return _judged(machine, programs, _Testimonies(machine, authorities), Judging.footing)
 
 

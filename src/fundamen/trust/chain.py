@@ -328,7 +328,7 @@ class _Judging:
         between = sum(not held.certificate.is_self_issued for held in self._path[1:index])
         if certificate.path_length is not None and index and between > certificate.path_length:
             allowed = certificate.path_length
-            return Standing.NOT_AN_AUTHORITY, f"{between} authorities stand below it, and it allows {allowed}"
+            return Standing.NOT_AN_AUTHORITY, f"{between} authorities are below it, and it allows {allowed}"
         if certificate.not_understood:
             extensions = ", ".join(certificate.not_understood)
             return Standing.NOT_UNDERSTOOD, f"it has critical extensions that are not known here: {extensions}"
@@ -382,7 +382,7 @@ class _Judging:
         if certificate.signature_hash in _BROKEN_HASHES:
             return Standing.WEAK, f"it is signed with {certificate.signature_hash.upper()}, which can be forged"
         if certificate.signature_hash == "sha1" and self._at >= _SHA1_ENDS:
-            return Standing.WEAK, f"it is signed with SHA-1, which nobody may rely on since {_SHA1_ENDS:%Y}"
+            return Standing.WEAK, f"it is signed with SHA-1, which is not accepted since {_SHA1_ENDS:%Y}"
         return Standing.HOLDS, ""
 
     def _judge_top(self, certificate: Certificate, stored: StoredCertificate | None) -> tuple[Standing, str]:
@@ -399,7 +399,7 @@ class _Judging:
         if self._issuers.above(certificate) and len(self._path) < _LONGEST:
             return Standing.BAD_SIGNATURE, f"it was not signed with the key of {certificate.issuer.shown}"
         what = "root" if certificate.is_authority else "intermediate authority"
-        return Standing.ISSUER_MISSING, f"the certificate of the {what} {certificate.issuer.shown} is not at hand"
+        return Standing.ISSUER_MISSING, f"the certificate of the {what} {certificate.issuer.shown} is missing"
 
     def _judge_time(self, certificate: Certificate) -> tuple[Standing, str]:
         if self._at < certificate.not_before:

@@ -191,7 +191,7 @@ def _judge_signer(
     certificate = _find_certificate(signer, signed)
     if certificate is None:
         return msgspec.structs.replace(
-            signature, verdict=Standing.UNTRUSTED, reason="the certificate of whoever signed it is not in the signature"
+            signature, verdict=Standing.UNTRUSTED, reason="the signer's certificate is not in the signature"
         )
     problem = _find_flaw(signer, certificate, signed.content_type, signed.content)
     timestamp = _best_timestamp(signer, signed, issuers)
@@ -233,7 +233,7 @@ def _find_flaw(signer: Signer, certificate: Certificate, content_type: str, cont
         if signer.content_type != content_type:
             return "the signature says that it is over content of another kind"
         if signer.message_digest != digest:
-            return "what the signature was made over is not what stands there"
+            return "the signature was made over other content"
     if not has_signed(certificate, signer, signer.signed_attributes or content):
         return f"it was not made with the key of {certificate.subject.shown}"
     return ""
@@ -279,7 +279,7 @@ def _judged(
 ) -> Timestamp:
     certificate = _find_certificate(signers[0], *pools) if signers else None
     if certificate is None:
-        return Timestamp(at, None, problem or "the certificate of its service is not at hand")
+        return Timestamp(at, None, problem or "the certificate of its time-stamping service is missing")
     chain = build_chain(certificate, issuers, Purpose.TIME_STAMPING, at, "the timestamp")
     problem = problem or _find_flaw(signers[0], certificate, content_type, content)
     if not problem and chain.failing is not None:

@@ -21,7 +21,7 @@ def remedy(chain: Chain) -> str:
     at = certificate.issuer_offered_at
     is_signer = failing is chain.links[0]
     kind = "expired signer" if is_signer and failing.standing is Standing.EXPIRED else failing.standing
-    return _REMEDIES.get(kind, "Nothing on this machine mends it: ask whoever runs {issuer}.").format(
+    return _REMEDIES.get(kind, "Nothing on this machine repairs it: ask the administrator of {issuer}.").format(
         name=certificate.subject.shown,
         issuer=certificate.issuer.shown,
         offered=f"; it is offered at {at[0]}" if at else "",

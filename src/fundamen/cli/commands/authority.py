@@ -213,7 +213,7 @@ def renew(
             state = _examined(place, where.wanted(entry))
         if not state.held:
             raise UsageError(
-                what=f"The authority {shown(entry)} cannot be made anew",
+                what=f"The authority {shown(entry)} cannot be renewed",
                 why=f"{place.title} has no such entry, and only what is there is changed",
                 do="Have its entry made by the directory's own tools, under its old name; then try again.",
             )
@@ -295,7 +295,7 @@ def _renewed(old: Certificate | None, key_file: str, password: str, name: str | 
         return renew_authority(old, key, options.now(), years)
     if name is None:
         raise UsageError(
-            what="The authority cannot be made anew",
+            what="The authority cannot be renewed",
             why="it has no certificate any more that would tell its name",
             do='Say it with --name, such as --name "CN=Marram CA,O=Marram".',
         )

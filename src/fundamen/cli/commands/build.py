@@ -56,7 +56,7 @@ def command(
         if not (logs or lines or targets):
             raise UsageError(
                 what="No build is given",
-                why="neither a log, nor --command, nor --make stands there",
+                why="neither a log, nor --command, nor --make was given",
                 do="Pipe a build into it: make 2>&1 | fundamen build -",
             )
         examined = machine()

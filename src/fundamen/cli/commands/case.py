@@ -161,7 +161,7 @@ def tried(remedy: str, came: Came | None, output: Output) -> None:
         if came is None:
             raise UsageError(
                 what="It cannot be recorded",
-                why="nobody says what came of it",
+                why="its result was not given",
                 do=f"fundamen case tried '{remedy}' --helped, --nothing or --worse",
             )
         store = _store()

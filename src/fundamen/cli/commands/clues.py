@@ -129,7 +129,7 @@ def _require_texts(logs: tuple[str, ...], messages: tuple[str, ...], *, follow: 
     if sys.stdin.isatty():
         raise UsageError(
             what="No text is given",
-            why="neither a log nor --text stands there, and nothing is piped in",
+            why="neither a log nor --text was given, and nothing is piped in",
             do="Paste the message: fundamen clues --text '...'; or name the log.",
         )
     return ("-",)

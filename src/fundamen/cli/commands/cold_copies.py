@@ -159,5 +159,5 @@ def drop(number: int, *, yes: bool, machine: Callable[[], Machine], output: Outp
         is_agreed = yes or output.agreed(drop_text(copy))
         if is_agreed:
             store.drop(number)
-        output.note(f"Cold copy {number} is given up." if is_agreed else "Nothing was given up.")
+        output.note(f"Cold copy {number} is deleted." if is_agreed else "Nothing was deleted.")
     finish(Exit.NOTHING_AT_FAULT if is_agreed else Exit.FAULT_FOUND)

@@ -37,7 +37,7 @@ def command(keep: str | None) -> None:
                 output.note(f"(Step {index + 1} ended with {played.status}; the story expects {played.scene.status}.)")
         click.echo("\n" + click.style("The case is closed.", bold=True))
         if keep:
-            click.echo("To go on with it:\n" + "\n".join(f"  {line}" for line in closing(folder)))
+            click.echo("To continue with it:\n" + "\n".join(f"  {line}" for line in closing(folder)))
     finish(Exit.NOTHING_AT_FAULT if went_as_told else Exit.FAULT_FOUND)
 
 

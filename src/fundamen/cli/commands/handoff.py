@@ -61,7 +61,7 @@ def command(number: int | None, to: str, form: str, *, is_redacted: bool, output
         if count:
             output.note(f"Blotted out: {counted(count, 'place')}. Read it before you send it.")
         for each in request.facts_missing:
-            output.note(f"Whoever gets it will ask back: {each}")
+            output.note(f"The reader will have to ask: {each}")
     finish(Exit.FAULT_FOUND if request.facts_missing else Exit.NOTHING_AT_FAULT)
 
 

@@ -81,6 +81,6 @@ def _clean(
     if chosen and not output.as_json:
         output.show(clean_up_text(chosen, drawn=output.drawn))
     if not chosen:
-        output.note("Nothing is to be given up.")
-    elif yes or output.agreed("\nGive them up?"):
+        output.note("There is nothing to delete.")
+    elif yes or output.agreed("\nDelete these originals?"):
         let_stand(machine, journal, chosen)

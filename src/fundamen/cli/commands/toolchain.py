@@ -168,7 +168,7 @@ def _accept(machine: Machine, examination: Examination, name: str, output: Outpu
         do = f"Its licences: {listed}."
         if state is not None:
             why = "its text is not there, or not as its publisher wrote it"
-            do = f"Have the part {state.brought_by} put right first."
+            do = f"Repair the part {state.brought_by} first."
         raise UsageError(f"The licence {shown(name)} cannot be accepted", why, do)
     return accepted(machine, state.path, output)
 

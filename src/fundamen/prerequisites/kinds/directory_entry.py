@@ -39,7 +39,7 @@ class DirectoryEntry(Requirement, frozen=True, kw_only=True, tag="directory entr
     @property
     def advice(self) -> str:
         """As of every requirement."""
-        return "Ask whoever runs the directory; change no entry before it was written down as it is."
+        return "Ask the directory's administrator; record each entry before you change it."
 
     def problem(self) -> str:
         """As of every requirement."""

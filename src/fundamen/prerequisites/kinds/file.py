@@ -23,7 +23,7 @@ class File(Requirement, frozen=True, kw_only=True, tag="file"):
     def needed(self) -> str:
         """As of every requirement."""
         if self.absent:
-            return f"nothing stands at {self.path}"
+            return f"there is nothing at {self.path}"
         of = f" for {self.architecture}" if self.architecture else ""
         return f"the {self.is_a} {self.path}{of}{' with the content that belongs there' if self.sha256 else ''}"
 
@@ -39,7 +39,7 @@ class File(Requirement, frozen=True, kw_only=True, tag="file"):
         entry = asked.machine.look(MachinePath(self.path))
         if entry.kind is EntryKind.BLOCKED:
             return unknown(f"it cannot be looked at: {entry.why}")
-        stands = "nothing stands there" if entry.kind is EntryKind.ABSENT else f"a {entry.kind} stands there"
+        stands = "it does not exist" if entry.kind is EntryKind.ABSENT else f"it is a {entry.kind}"
         if self.absent or entry.kind.value != self.is_a:
             return met_if(self.absent and entry.kind is EntryKind.ABSENT, stands)
         return next(map(unmet, self._wrong(asked)), met(stands))

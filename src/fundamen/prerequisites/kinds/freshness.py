@@ -34,7 +34,7 @@ class Freshness(Requirement, frozen=True, kw_only=True, tag="freshness"):
     @property
     def advice(self) -> str:
         """As of every requirement."""
-        return f"Ask why it is so first; then set {self.path} aside, and have it made anew."
+        return f"Ask why it is so first; then set {self.path} aside, so that it is made again."
 
     def problem(self) -> str:
         """As of every requirement."""

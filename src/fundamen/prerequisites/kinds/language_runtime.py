@@ -66,7 +66,7 @@ class LanguageRuntime(Requirement, frozen=True, kw_only=True, tag="language runt
         """As of every requirement."""
         machine = asked.machine
         if machine.look(MachinePath(self.interpreter)).kind is EntryKind.ABSENT:
-            return unmet("nothing stands there")
+            return unmet("there is no such file")
         built = _built(machine, machine.real(MachinePath(self.interpreter)))
         if built is None:
             return unknown("it does not say that it is an interpreter of PHP")

@@ -23,7 +23,7 @@ class Port(Requirement, frozen=True, kw_only=True, tag="port"):
     @property
     def needed(self) -> str:
         """As of every requirement."""
-        what = "somebody accepts connections at" if self.state == "served" else "nobody has taken"
+        what = "a program accepts connections at" if self.state == "served" else "no program uses"
         return f"{what} port {self.number} of {self.host}"
 
     @property
@@ -47,7 +47,7 @@ class Port(Requirement, frozen=True, kw_only=True, tag="port"):
         except TimeoutError:
             return unmet(f"no answer within {self.seconds:g} s")
         except ConnectionRefusedError:
-            return unmet("the connection is refused: nobody listens there")
+            return unmet("the connection is refused: no program listens there")
         except OSError as error:
             return unmet(error.strerror or str(error))
         return met("a connection was accepted")
@@ -60,6 +60,6 @@ class Port(Requirement, frozen=True, kw_only=True, tag="port"):
                 taken.bind(address)
             except OSError as error:
                 if error.errno == errno.EADDRINUSE:
-                    return unmet("somebody has it")
+                    return unmet("a program uses it")
                 return unknown(error.strerror or str(error))
-        return met("nobody has it")
+        return met("no program uses it")

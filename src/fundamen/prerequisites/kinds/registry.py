@@ -25,7 +25,7 @@ class RegistryValue(Compared, frozen=True, kw_only=True, tag="registry value"):
         if asked.machine.platform is not Platform.WINDOWS:
             return unknown(f"{asked.machine.title} has no registry")
         if not asked.machine.registry.knows(self.key):
-            why = "; ".join(asked.machine.registry.gaps) or "its hive is not at hand"
+            why = "; ".join(asked.machine.registry.gaps) or "its hive is not available"
             return unknown(f"{self.key} cannot be looked up: {why}")
         return self.judged(_plain(asked.machine.registry.value(self.key, self.name)))
 

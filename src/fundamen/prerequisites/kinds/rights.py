@@ -51,7 +51,7 @@ class Rights(Requirement, frozen=True, kw_only=True, tag="rights"):
         if machine.platform is Platform.WINDOWS:
             return unknown("rights of Windows are not known here")
         if machine.look(path).kind is EntryKind.ABSENT:
-            return unmet("nothing stands there")
+            return unmet("it does not exist")
         status = os.stat(machine.host_path(machine.real(path)))
         owner, group = _name(asked, USERS, status.st_uid), _name(asked, GROUPS, status.st_gid)
         mode = stat.S_IMODE(status.st_mode)

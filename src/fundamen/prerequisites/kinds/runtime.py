@@ -24,7 +24,7 @@ class Runtime(Requirement, frozen=True, kw_only=True, tag="runtime"):
     @property
     def advice(self) -> str:
         """As of every requirement."""
-        return "Install it from its publisher's package, for each width that programs here have; leave the others."
+        return "Install it from its publisher's package, for 32-bit and 64-bit programs as needed; keep other versions."
 
     def problem(self) -> str:
         """As of every requirement."""
@@ -39,7 +39,7 @@ class Runtime(Requirement, frozen=True, kw_only=True, tag="runtime"):
         installed = find_installed(asked.machine, self.name)
         is_told = asked.machine.platform is not Platform.WINDOWS or asked.machine.registry.knows(_SOFTWARE)
         if not installed and self.name.lower() in REGISTERED and not is_told:
-            return unknown(f"the registry of {asked.machine.title} is not at hand, or cannot be read")
+            return unknown(f"the registry of {asked.machine.title} is not available, or cannot be read")
         if not installed:
             return unmet("it is not installed")
         listed = "; ".join(

@@ -82,7 +82,7 @@ def _contents(machine: Machine, folder: MachinePath, catalogue: MachinePath) -> 
 
 def _answered(state: "PartState") -> Answer:
     part = state.part
-    if state.verdict is Verdict.SOUND:
+    if state.verdict is Verdict.VERIFIED:
         return met(f"all {len(part.files)} files of {part.version} are right")
     if all(file.verdict is Verdict.MISSING for file in state.files) and len(state.files) == len(part.files):
         return unmet("none of its files is there")

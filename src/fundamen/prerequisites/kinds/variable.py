@@ -30,7 +30,7 @@ class Variable(Compared, frozen=True, kw_only=True, tag="environment variable"):
     @property
     def advice(self) -> str:
         """As of every requirement."""
-        return f"Set {self.name}, then start the program or installer anew: one that runs keeps the old environment."
+        return f"Set {self.name}, then restart the program or installer: a running one keeps the old environment."
 
     def check(self, asked: Asked) -> Answer:
         """As of every requirement."""
@@ -52,7 +52,7 @@ class Variable(Compared, frozen=True, kw_only=True, tag="environment variable"):
             return unknown(f"{found}, which cannot be looked at: {entry.why}")
         if entry.kind.value != (self.names_a or "folder"):
             stands = "nothing" if entry.kind is EntryKind.ABSENT else f"a {entry.kind}"
-            return unmet(f"{found}, but {stands} stands there")
+            return unmet(f"{found}, but there is {stands}")
         host = machine.host_path(path)
         if self.writable and not os.access(host, os.W_OK):
             return unmet(f"{found}, which this account may not write to")

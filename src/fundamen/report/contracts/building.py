@@ -41,7 +41,7 @@ class BuildStepPart(msgspec.Struct, frozen=True, kw_only=True):
 class BuildRecord(msgspec.Struct, frozen=True, kw_only=True):
     """One log, command or target, for ``build --json``."""
 
-    schema: Literal["fundamen.build/1"] = "fundamen.build/1"
+    schema: Literal["fundamen.build/2"] = "fundamen.build/2"
     input: str  # the log's path, the command line, or the target
     steps: tuple[BuildStepPart, ...] = ()
     faults: int = 0

@@ -59,7 +59,7 @@ class PlacePart(msgspec.Struct, frozen=True, kw_only=True):
     path: str
     architecture: str | None
     detail: str
-    verdict: str  # "sound" where somebody vouches for it, "unproven", "corrupt", "blocked"
+    verdict: str  # "verified", "unverified", "corrupt" or "blocked"
 
 
 class MeantPart(msgspec.Struct, frozen=True, kw_only=True):
@@ -92,7 +92,7 @@ class BehindPart(msgspec.Struct, frozen=True, kw_only=True):
 class CluesRecord(msgspec.Struct, frozen=True, kw_only=True):
     """One text, for ``clues --json``."""
 
-    schema: Literal["fundamen.clues/1"] = "fundamen.clues/1"
+    schema: Literal["fundamen.clues/2"] = "fundamen.clues/2"
     input: str  # the log's path; "-" for standard input; "message" for --text
     lines: int = 0
     encoding: str = ""

@@ -92,5 +92,5 @@ class CopiesRecord(msgspec.Struct, frozen=True):
 
 def copies_record(checked: Sequence[CheckedCopy]) -> CopiesRecord:
     """The contract's form of the check of our own copies."""
-    changed = (each for each in checked if each.outcome is not Outcome.SOUND)
+    changed = (each for each in checked if each.outcome is not Outcome.INTACT)
     return CopiesRecord(len(checked), tuple(CopyPart(each.name, each.outcome, each.why) for each in changed))

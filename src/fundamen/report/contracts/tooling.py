@@ -92,7 +92,7 @@ class ToolchainRecord(msgspec.Struct, frozen=True):
     faults: int = 0
     next: tuple[str, ...] = ()
     error: Failure | None = None
-    schema: Literal["fundamen.toolchain-check/1"] = "fundamen.toolchain-check/1"
+    schema: Literal["fundamen.toolchain-check/2"] = "fundamen.toolchain-check/2"
 
 
 def toolchain_record(examination: Examination, following: tuple[str, ...]) -> ToolchainRecord:

@@ -71,7 +71,7 @@ class ObservationPart(msgspec.Struct, frozen=True):
 class TraceRecord(msgspec.Struct, frozen=True, kw_only=True):
     """One program, for ``trace --json``."""
 
-    schema: Literal["fundamen.trace/1"] = "fundamen.trace/1"
+    schema: Literal["fundamen.trace/2"] = "fundamen.trace/2"
     path: str  # as it was asked for
     program: ProgramPart | None = None
     components: tuple[ComponentPart, ...] = ()
