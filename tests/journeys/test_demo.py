@@ -34,7 +34,7 @@ def kept(command_server: Server, tmp_path_factory: pytest.TempPathFactory) -> Ke
 
 
 def test_the_story_goes_as_it_is_told(kept: Kept) -> None:
-    assert [(each.scene.command, each.status) for each in kept.played if not each.went_as_told] == []
+    assert [(each.scene.command, each.status) for each in kept.played if not each.is_as_expected] == []
     told = " ".join(" ".join(each.output.split()) for each in kept.played)
     assert "saltgrass-chart.dll is of the wrong architecture" in told
     if desk_target():

@@ -236,5 +236,5 @@ def test_our_own_copies_are_checked_and_brought_in_anew(
     copy.write_bytes(b"altered")
     shutil.rmtree(source.folder)
     ran = fundamen("sources", "verify", "--json")
-    assert (ran.status, [part["outcome"] for part in ran.records[0]["changed"]]) == (1, ["taken away"])
+    assert (ran.status, [part["outcome"] for part in ran.records[0]["changed"]]) == (1, ["deleted"])
     assert list((home / "content").glob("*")) == []

@@ -58,7 +58,7 @@ class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag
     @property
     def undone(self) -> str:
         """Result of the undo, for people."""
-        return "taken away" if self.before is None else "put back"
+        return "removed" if self.before is None else "restored"
 
     @property
     def is_insertion(self) -> bool:

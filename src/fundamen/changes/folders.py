@@ -28,7 +28,7 @@ class MadeFolderRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind"
     @property
     def undone(self) -> str:
         """Result of the undo, for people."""
-        return "taken away" if self.new_folders else "as before"
+        return "removed" if self.new_folders else "as before"
 
     def changed_folders(self) -> Iterator[str]:
         """It itself, for its own rights and times, and those around it."""

@@ -111,7 +111,7 @@ class ChangeRights(Step, frozen=True, kw_only=True):
         for name, words in _WORDS.items():
             old, new = (each.attributes.get(name) for each in (before, after))
             if old != new:
-                told.append(f"{words}: {'taken away' if new is None else 'set' if old is None else 'changed'}")
+                told.append(f"{words}: {'removed' if new is None else 'set' if old is None else 'changed'}")
         return tuple(told)
 
     def place(self, machine: Machine) -> Place:

@@ -6,6 +6,7 @@ import subprocess
 import sys
 import textwrap
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import partial
 from pathlib import Path
 
 import msgspec
@@ -34,6 +35,7 @@ class Scene(msgspec.Struct, frozen=True):
     command: tuple[str, ...]  # the first word is the program: fundamen, or one of the world's own
     status: int  # that it is expected to end with
     is_shown: bool = True
+    is_in_short: bool = False  # whether it is part of the short story of one desk
 
 
 class Played(msgspec.Struct, frozen=True):
@@ -44,7 +46,7 @@ class Played(msgspec.Struct, frozen=True):
     status: int
 
     @property
-    def went_as_told(self) -> bool:
+    def is_as_expected(self) -> bool:
         """Whether the command ended as the story says."""
         return self.status == self.scene.status
 
@@ -59,14 +61,17 @@ def play(
     colour: bool,  # noqa: FBT001
     on_scene: Callable[[Scene], None],
     run: Runner = run_afresh,
+    *,
+    whole: bool = True,
 ) -> Iterator[Played]:
-    """Build the world in a folder and play all scenes there, one by one.
+    """Build the world in a folder and play the scenes there, one by one.
 
     Args:
         folder: where the world is built; it is the current folder of every command.
         colour: whether the commands are to colour their output.
         on_scene: called before each scene is played.
         run: runs ``fundamen``, as ``run_afresh`` does.
+        whole: whether every scene is shown, and not only the short story of one desk.
     """
     from fundamen.demo.stand_in import StandIn  # noqa: PLC0415 - only where the demo is played
 
@@ -74,16 +79,22 @@ def play(
     if desk_target():
         break_desk(folder)
     break_quay(folder)
-    for scene in _packager():
-        yield _told(scene, folder, {}, on_scene, run, colour=colour)
+    scenes = (*_desk(), *_quay()) if whole or not desk_target() else tuple(_desk())
+    shown = partial(_shown, whole=whole or not desk_target())
+    for scene in map(shown, _packager()):
+        yield _played(scene, folder, {}, on_scene, run, colour=colour)
     with StandIn(folder / "source") as server:  # what the harbour's IT serves to its technicians
         (folder / "harbour-ca.pem").write_text(server.authority)
         words = {"FINGERPRINT": _fingerprint(folder), "ADDRESS": server.address}
-        for scene in (*_desk(), *_quay()):
-            yield _told(scene, folder, words, on_scene, run, colour=colour)
+        for scene in map(shown, scenes):
+            yield _played(scene, folder, words, on_scene, run, colour=colour)
 
 
-def _told(
+def _shown(scene: Scene, *, whole: bool) -> Scene:
+    return scene if whole or scene.is_in_short else msgspec.structs.replace(scene, is_shown=False)
+
+
+def _played(
     scene: Scene,
     folder: Path,
     words: dict[str, str],
@@ -93,32 +104,31 @@ def _told(
     colour: bool,
 ) -> Played:
     """Play a scene, what was not known when it was written put in."""
-    told = msgspec.structs.replace(scene, command=tuple(words.get(word, word) for word in scene.command))
-    if told.is_shown:
-        on_scene(told)
+    scene = msgspec.structs.replace(scene, command=tuple(words.get(word, word) for word in scene.command))
+    if scene.is_shown:
+        on_scene(scene)
     environment = {**os.environ, "FUNDAMEN_HOME": str(folder / "state"), "PYTHONIOENCODING": "utf-8"}
     if not colour:
         environment["NO_COLOR"] = "1"
-    first, *others = told.command
+    first, *others = scene.command
     if first == "fundamen":
-        return Played(told, *run(others, environment, folder))
-    return Played(told, *_run([str(folder / first), *others], environment, folder))
+        return Played(scene, *run(others, environment, folder))
+    return Played(scene, *_run([str(folder / first), *others], environment, folder))
 
 
-def opening() -> str:
-    """What somebody who has never seen Fundamen should know first."""
+def opening(*, whole: bool = True) -> str:
+    """An introduction for a reader who has never seen Fundamen."""
     text = (
-        "Fundamen finds out what a program that does not start stands on, names all that is wrong with it in one pass,"
-        " restores it from a source that can prove itself, and can take every change back. This is a whole case, played"
-        " with the real commands on two machines of the made-up harbour office of Marram Sound. Their program Tidebook"
-        " stands on the Saltgrass Runtime, of which one library was lost, one is for another architecture, and one is"
-        " cut in half."
+        "This is a case at the made-up harbour office of Marram Sound, played with the real commands. The program"
+        " Tidebook needs the Saltgrass Runtime. One library of it is missing, one is for another architecture, and one"
+        " is truncated. "
     )
-    return textwrap.fill(text, _WIDTH)
+    more = "" if whole else "This is the story of one desk; 'fundamen demo --all' also shows the packager and Windows."
+    return textwrap.fill(text + more, _WIDTH)
 
 
 def closing(folder: Path) -> list[str]:
-    """Commands to go on with in a world that was kept."""
+    """Commands to continue with in a world that was kept."""
     return [
         f"cd {shlex.quote(str(folder))}",
         f"export FUNDAMEN_HOME={shlex.quote(str(folder / 'state'))}",
@@ -135,8 +145,8 @@ def caption_text(scene: Scene) -> str:
 
 def _packager() -> Iterator[Scene]:
     first = (
-        "The harbour's IT keeps a trusted source. The publisher Ardvane Instruments has sent its Saltgrass Runtime"
-        " 4.2.1; IT takes each build in and signs the catalogue: this one, and then those for the other machines."
+        "The harbour's IT has a source of packages. The publisher Ardvane Instruments has sent its Saltgrass Runtime"
+        " 4.2.1. IT adds each build and signs the catalogue; only the first build is shown here."
     )
     for index, target in enumerate(package_targets()):
         place = "{program}/../lib" if target.startswith("linux") else "{system}"
@@ -157,77 +167,81 @@ def _desk() -> Iterator[Scene]:
     trust = ("fundamen", "sources", "trust", *places, "--name", "harbour-it", "--fingerprint", "FINGERPRINT")
     if not desk_target():
         yield Scene(
-            "(The first machine of the story is a Linux desk whose program runs for real. This host cannot run it, so"
-            " the story goes on with the quay's disk.) The technician trusts the source by its fingerprint.",
+            "(The first machine of the story is a Linux desk. This host cannot run its program, so the story continues"
+            " with a Windows disk.) The technician trusts the source by its fingerprint.",
             trust,
             0,
         )
         return
     yield Scene(
-        "At the desk, Tidebook, the tide table, does not start. The loader says one thing, and only one:",
+        "At the desk, the program Tidebook does not start. The loader names one library:",
         (f"./{DESK_PROGRAM}",),
         127,
+        is_in_short=True,
     )
     yield Scene(
-        "A case is opened: from now on each command is on record in it, with what it answered.",
+        "The technician opens a case. Each command is recorded in it, with its answer.",
         ("fundamen", "case", "open", "Tidebook does not start", "--on", "the harbour desk"),
         0,
     )
     yield Scene(
-        "The caller reads the message out, and Fundamen tells what is behind it.",
+        "The caller reads the message out. Fundamen explains it, and looks at the machine.",
         ("fundamen", "clues", "--text", f"{DESK_PROGRAM}: {_MESSAGE}"),
         1,
     )
     yield Scene(
-        "The technician traces it. Nothing is run, and every fault shows at once, in the order in which they are met.",
+        "A trace runs nothing, and shows all faults at once:",
         ("fundamen", "trace", DESK_PROGRAM),
         1,
+        is_in_short=True,
     )
     yield Scene(
-        "Which source can be trusted? IT reads the fingerprint out over the telephone; the technician types it in. The"
-        " source is served over HTTPS, by a server of the harbour's own authority; a copy on a disk is its mirror.",
+        "IT reads the fingerprint of its source out over the telephone, and the technician types it in. The source is"
+        " served over HTTPS by a server of the harbour's own authority; a copy on a disk is its mirror.",
         trust,
         0,
     )
     yield Scene(
-        "Before anything is touched, the restoration is rehearsed: what would be done, and would Tidebook then start?",
+        "A rehearsal changes nothing. It shows what would be done, and whether Tidebook would start then.",
         ("fundamen", "restore", "--rehearse", DESK_PROGRAM),
         1,
     )
     yield Scene(
-        "It would. Now for real, and Tidebook is run at the end to prove it.",
+        "The technician trusts the source of the harbour's IT, and repairs the program. At the end Tidebook is run, as"
+        " proof.",
         ("fundamen", "restore", "--yes", "--launch", DESK_PROGRAM),
         0,
+        is_in_short=True,
     )
-    yield Scene("What was done is on record.", ("fundamen", "history"), 0)
+    yield Scene("The history shows what was done.", ("fundamen", "history"), 0)
     yield Scene(
-        "And so is what helped, for the next time that somebody reads such a message out.",
+        "The case keeps what helped, for the next caller with such a message.",
         ("fundamen", "case", "close", "--helped", "Saltgrass Runtime 4.2.1 from the harbour source"),
         0,
     )
-    yield Scene("And it can be undone, to the byte.", ("fundamen", "undo"), 0)
-    yield Scene("The desk is as broken as it was:", (f"./{DESK_PROGRAM}",), 127)
+    yield Scene("Every restoration can be undone, to the byte.", ("fundamen", "undo"), 0, is_in_short=True)
+    yield Scene("The desk is as broken as before:", (f"./{DESK_PROGRAM}",), 127)
 
 
 def _quay() -> Iterator[Scene]:
     on_quay = ("--machine", "quay")
     yield Scene(
-        "The quay's Windows machine does not boot; its disk is mounted in the folder 'quay'. Somebody copied 32-bit"
-        " files into System32, because of the 64-bit system's confusing folder names.",
+        "The Windows machine on the quay does not boot; its disk is mounted in the folder 'quay'. 32-bit files were"
+        " copied into System32, which is the folder of 64-bit programs.",
         ("fundamen", "trace", *on_quay, QUAY_PROGRAM),
         1,
     )
     yield Scene(
-        "The 32-bit program on the same disk uses the other system folder, and that one is untouched.",
+        "The 32-bit program on the same disk uses the other system folder, and has no fault.",
         ("fundamen", "trace", *on_quay, QUAY_NARROW_PROGRAM),
         0,
     )
     yield Scene(
-        "One call puts it right: the 64-bit package, into the folder where 64-bit programs look.",
+        "One command repairs it: the 64-bit package goes into the folder that 64-bit programs search.",
         ("fundamen", "restore", "--yes", *on_quay, QUAY_PROGRAM),
         0,
     )
-    yield Scene("Taken back as well, so that nothing of the story is left behind.", ("fundamen", "undo", *on_quay), 0)
+    yield Scene("This restoration is undone as well.", ("fundamen", "undo", *on_quay), 0)
 
 
 def _run(command: Sequence[str], environment: Mapping[str, str], folder: Path) -> tuple[str, int]:

@@ -347,7 +347,7 @@ def _package(
     touched = {step.wanted[1] for step in steps if step.wanted is not None}
     names = list(dict.fromkeys(file.name for file in package.files if file not in touched))
     if names:
-        page.field("leave", f"{some_of(names, _MOST_NAMES)}   (sound)", indent=4, width=9)
+        page.field("leave", f"{some_of(names, _MOST_NAMES)}   (verified)", indent=4, width=9)
 
 
 def _whence(source: Source, package: Package) -> str:

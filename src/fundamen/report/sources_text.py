@@ -46,13 +46,13 @@ def copies_text(checked: Sequence[CheckedCopy], *, drawn: bool) -> str:
     """The page of our own copies: what was damaged, and what became of it."""
     page = Page(drawn=drawn)
     changed = [each for each in checked if each.outcome is not Outcome.INTACT]
-    gone = sum(each.outcome is Outcome.TAKEN_AWAY for each in changed)
+    gone = sum(each.outcome is Outcome.DELETED for each in changed)
     if not changed:
         none = "There are no copies yet: no source has brought anything in."
         page.answer(f"All {len(checked)} of our own copies are intact." if checked else none, good=True)
         return page.text()
     were = "was" if len(changed) == 1 else "were"
-    outcome = "all repaired" if not gone else f"{len(changed) - gone} repaired, {gone} taken away"
+    outcome = "all repaired" if not gone else f"{len(changed) - gone} repaired, {gone} deleted"
     page.answer(f"{len(changed)} of {len(checked)} copies {were} damaged: {outcome}.", good=not gone)
     page.blank()
     for each in changed:
@@ -102,10 +102,10 @@ def offers_text(
 def _catalogue(page: Page, catalogue: Catalogue) -> None:
     source = catalogue.source
     for label, value in (
-        ("lies at", source.location),
-        *(("and at", mirror) for mirror in source.mirrors),
+        ("place", source.location),
+        *(("mirror", mirror) for mirror in source.mirrors),
         ("fingerprint", grouped(source.fingerprint)),
-        ("holds until", f"{catalogue.expires_at:%Y-%m-%d %H:%M} UTC"),
+        ("valid until", f"{catalogue.expires_at:%Y-%m-%d %H:%M} UTC"),
         ("packages", str(catalogue.count)),
     ):
         page.field(label, value, indent=2, width=13)

@@ -244,8 +244,8 @@ def _foundation(page: Page, trace: Trace, machine: Machine, *, verbose: bool) ->
     rows = [c for c in trace.components if verbose or _is_stood_on(c)]
     if not rows:
         return
-    others = " else" if len(rows) < len(trace.components) else ""
-    page.heading(f"{others} dependencies of {title_of(trace, machine)}")
+    title = "Other dependencies" if len(rows) < len(trace.components) else "Dependencies"
+    page.heading(f"{title} of {title_of(trace, machine)}")
     if len(rows) > _MOST_LISTED and not verbose:
         counts = Counter(component.verdict for component in rows)
         page.line(", ".join(f"{count} {verdict}" for verdict, count in counts.items()) + "; --verbose lists them all.")

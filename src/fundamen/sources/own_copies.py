@@ -28,7 +28,7 @@ class Outcome(StrEnum):
 
     INTACT = "intact"
     REPAIRED = "repaired"
-    TAKEN_AWAY = "taken away"  # it is fetched anew when it is needed
+    DELETED = "deleted"  # it is fetched again when it is needed
 
 
 class CheckedCopy(msgspec.Struct, frozen=True):
@@ -64,7 +64,7 @@ def check_copies(home: HostPath) -> Iterator[CheckedCopy]:
                 yield CheckedCopy(name, Outcome.INTACT)
             else:
                 os.unlink(path)
-                yield CheckedCopy(name, Outcome.TAKEN_AWAY, "it is not what apt has fetched")
+                yield CheckedCopy(name, Outcome.DELETED, "it is not what apt has fetched")
 
 
 def find_damaged(home: HostPath) -> Iterator[tuple[HostPath, str]]:
@@ -91,7 +91,7 @@ def _catalogue(store: SourceStore, source: Source) -> CheckedCopy:
     try:
         store.refresh(source)
     except FundamenError as error:
-        return CheckedCopy(name, Outcome.TAKEN_AWAY, f"{why}; and it cannot be brought in now: {error.why}")
+        return CheckedCopy(name, Outcome.DELETED, f"{why}; and it cannot be brought in now: {error.why}")
     return CheckedCopy(name, Outcome.REPAIRED, why)
 
 
@@ -112,7 +112,7 @@ def _anew(store: SourceStore, damaged: dict[str, HostPath]) -> Iterator[CheckedC
             else:
                 yield CheckedCopy(name, Outcome.REPAIRED, "its bytes were not those of its digest")
                 continue
-        yield CheckedCopy(name, Outcome.TAKEN_AWAY, f"its bytes were not those of its digest; {why}")
+        yield CheckedCopy(name, Outcome.DELETED, f"its bytes were not those of its digest; {why}")
 
 
 def _files(folder: str) -> Iterator[tuple[str, HostPath]]:

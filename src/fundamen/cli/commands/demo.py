@@ -17,28 +17,30 @@ from fundamen.demo.story import Scene, caption_text, closing, opening, play
 
 @click.command("demo", cls=Subcommand)
 @click.option("--keep", metavar="FOLDER", help="Build the demo in the new FOLDER, and keep it.")
-def command(keep: str | None) -> None:
-    """Play a whole case on made-up data with the real commands: trace, trust, rehearse, restore, prove, undo.
+@click.option("--all", "whole", is_flag=True, help="Also show the packager, the case, and a Windows disk.")
+def command(keep: str | None, *, whole: bool) -> None:
+    """Play a case on made-up data with the real commands: trace, trust, rehearse, restore, prove, undo.
 
     Nothing outside the demo's own folder is changed.
 
     \b
     fundamen demo
+    fundamen demo --all
     fundamen demo --keep marram && cd marram
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
-    went_as_told = True
+    is_as_expected = True
     with Output(as_json=False, quiet=False, verbose=False) as output, _folder(keep) as folder:
-        click.echo(opening())
-        for index, played in enumerate(play(folder, sys.stdout.isatty(), _tell)):
+        click.echo(opening(whole=whole))
+        for index, played in enumerate(play(folder, sys.stdout.isatty(), _tell, whole=whole)):
             if played.scene.is_shown:
                 output.show(played.output)
-            if not played.went_as_told:
-                went_as_told = False
+            if not played.is_as_expected:
+                is_as_expected = False
                 output.note(f"(Step {index + 1} ended with {played.status}; the story expects {played.scene.status}.)")
         click.echo("\n" + click.style("The case is closed.", bold=True))
         if keep:
             click.echo("To continue with it:\n" + "\n".join(f"  {line}" for line in closing(folder)))
-    finish(Exit.NOTHING_AT_FAULT if went_as_told else Exit.FAULT_FOUND)
+    finish(Exit.NOTHING_AT_FAULT if is_as_expected else Exit.FAULT_FOUND)
 
 
 def _tell(scene: Scene) -> None:

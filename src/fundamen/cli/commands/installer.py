@@ -220,5 +220,5 @@ def _next_of_msi(machine: Machine, name: str, look: Look, given: tuple[str, ...]
     if found.overrulers:
         return tuple(command_text(machine, "installer", name, "--set", f"{each}=1") for each in found.overrulers)
     if found.leftovers:
-        return ("Have the leftover taken away, by its own uninstaller if there is one; then look again.",)
+        return ("Have the leftover removed, by its own uninstaller if there is one; then look again.",)
     return (f"msiexec /i {shlex.quote(name)}",)

@@ -140,7 +140,7 @@ def verify(output: Output) -> None:
             output.show_record(record)
         else:
             output.show(copies_text(checked, drawn=output.drawn))
-        is_gone = any(each.outcome is Outcome.TAKEN_AWAY for each in checked)
+        is_gone = any(each.outcome is Outcome.DELETED for each in checked)
     finish(Exit.FAULT_FOUND if is_gone else Exit.NOTHING_AT_FAULT)
 
 

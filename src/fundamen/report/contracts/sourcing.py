@@ -87,7 +87,7 @@ class CopiesRecord(msgspec.Struct, frozen=True):
 
     count: int
     changed: tuple[CopyPart, ...]
-    schema: Literal["fundamen.copies/1"] = "fundamen.copies/1"
+    schema: Literal["fundamen.copies/2"] = "fundamen.copies/2"
 
 
 def copies_record(checked: Sequence[CheckedCopy]) -> CopiesRecord:
