@@ -1,4 +1,4 @@
-"""What all tests share: the built command, machines, and a compiler."""
+"""Share the built command, machines and a compiler among all tests."""
 
 import gc
 import os

@@ -87,7 +87,7 @@ POSIX = {
 
 
 class Module(NamedTuple):
-    """What a module takes from elsewhere."""
+    """Imports of a module."""
 
     imports: frozenset[str]  # the packages of fundamen that it imports from
     uses: frozenset[str]  # the full names, and all that they lie below: ``os.environ.get`` uses ``os.environ``

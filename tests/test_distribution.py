@@ -1,4 +1,4 @@
-"""What is handed out holds what belongs to it, and nothing else."""
+"""Distributions hold their own files, and nothing else."""
 
 import re
 import subprocess

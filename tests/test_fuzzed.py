@@ -1,4 +1,4 @@
-"""What fuzzing has found once is answered or refused for ever; see tools/fuzz.py."""
+"""Inputs that fuzzing has found are answered or refused for ever; see tools/fuzz.py."""
 
 import sys
 from contextlib import suppress

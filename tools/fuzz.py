@@ -29,7 +29,7 @@ _COVERED = re.compile(r"cov: (\d+) ft: (\d+)")
 
 
 class Fuzzed(NamedTuple):
-    """What came of a target."""
+    """The result of a target."""
 
     name: str
     runs: int
@@ -72,7 +72,7 @@ def fuzz(target: Target, seconds: int) -> int:
 
 
 def outcome(target: Target) -> Fuzzed:
-    """What the log of a target says."""
+    """The result in the log of a target."""
     name = file_name(target.name)
     text = (FOLDER / f"{name}.log").read_text(errors="replace")
     runs = [int(found) for found in re.findall(r"stat::number_of_executed_units: (\d+)", text)]

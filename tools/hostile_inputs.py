@@ -387,12 +387,12 @@ A_VOLUME = AWindowsMachine(_own_folder()).system().registry({"Tide": {"Level": 4
 
 
 def look_into_package(data: bytes) -> None:
-    """What a package bundles and concludes."""
+    """Read the content and the forecast of a package."""
     look_into(A_VOLUME, MemoryBytes(data, "package"), {"BUNDLED": "1"})
 
 
 def read_script_of(data: bytes) -> None:
-    """What a script calls and asks about on this host."""
+    """Read the calls and questions of a script on this host."""
     foresee_script(open_machine(None, environment={}, current="/"), read_shell(MemoryBytes(data)))
 
 
@@ -422,7 +422,7 @@ def read_packed_log(data: bytes) -> None:
 
 
 def change_setting(form: Format) -> Callable[[bytes], None]:
-    """What finds, changes and takes out a value of a settings file."""
+    """A reader that finds, changes and removes a value of a settings file."""
 
     def change(data: bytes) -> None:
         for key in (("tide", "station"), ("tide",), ("tide", "berths", "0"), ("PATH",)):
@@ -448,7 +448,7 @@ def read_a_capture(data: bytes) -> None:
 
 
 def read_what_was_gathered(data: bytes) -> None:
-    """What a script has gathered of a machine, and that machine."""
+    """Read the output of a script, and the machine in it."""
     found = read_gathered(io.BytesIO(data), "it")
     machine = GatheredMachine(found, HostPath("/"))
     for path in list(found.listed)[:20]:
@@ -491,7 +491,7 @@ def read_versions(data: bytes) -> None:
 
 
 def read_unit(data: bytes) -> None:
-    """What a unit is wanted by; a name that cannot be filled in is told as a ValueError."""
+    """Read the units that want a unit; a name that cannot be filled in is a ValueError."""
     with contextlib.suppress(ValueError):
         read_install(data.decode("utf-8", "replace"), "it@a.service")
 

@@ -405,7 +405,7 @@ CASES = [
 
 
 def run(command: str, language: str = "C.UTF-8") -> str:
-    """What a command says on both its streams."""
+    """The output of a command on both its streams."""
     environment = {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "HOME": str(FOLDER), "LC_ALL": language, "TERM": "dumb"}
     done = subprocess.run(
         ["bash", "-c", command],

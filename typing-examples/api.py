@@ -16,7 +16,7 @@ from fundamen import (
 
 
 def faults(root: str, program: str) -> list[tuple[str, Verdict]]:
-    """What keeps a program of a mounted machine from starting."""
+    """Faults of a program of a mounted machine."""
     machine: Machine = open_machine(root, drives={"D": "/mnt/data"}, environment={"PATH": "C:\\Tools"})
     authorities: list[Authority] = [DpkgAuthority(), CatalogueAuthority("it", lambda _names: ())]
     try:
@@ -28,6 +28,6 @@ def faults(root: str, program: str) -> list[tuple[str, Verdict]]:
 
 
 def needs(machine: Machine, program: str) -> list[str]:
-    """What a file names."""
+    """The names in a file."""
     binary: Binary = machine.binary(machine.spelled(program))
     return [need.name for need in binary.needs]

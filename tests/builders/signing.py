@@ -119,7 +119,7 @@ class APublisher:
         self.clock = self.clock_root.issue("Marram Time Service", purposes=[STAMPS])
 
     def machine_trusts(self, *roots: AnIssuer, role: Role = Role.ROOT, **facts: Any) -> Issuers:
-        """What a machine that trusts both roots, or those that are given, has at hand."""
+        """The trust of a machine in both roots, or in the given ones."""
         trusted = roots or (self.root, self.clock_root)
         stored = tuple(StoredCertificate(each.der, role, "the machine's store Root") for each in trusted)
         return Issuers(TrustStores(stored, **facts))

@@ -39,7 +39,7 @@ class ASupervisor:
         )
 
     def state(self, name: str) -> str:
-        """What its own tool says of a unit."""
+        """The state of a unit by its own tool."""
         return self.run("systemctl", "is-active", name).stdout.strip()
 
 

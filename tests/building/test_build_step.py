@@ -1,4 +1,4 @@
-"""What a step of a build lacks, by this host's own compiler; what a linker then takes is proven in tests/system."""
+"""Missing parts of a build step, by this host's own compiler; the linker's own choice is proven in tests/system."""
 
 import shutil
 import subprocess

@@ -1,4 +1,4 @@
-"""What an authority has issued holds under its new certificate; its entry is kept in a form that reads back."""
+"""Certificates of an authority are valid under its new certificate; its entry is kept in a readable form."""
 
 import base64
 from datetime import UTC, datetime, timedelta

@@ -22,7 +22,7 @@ _HERE = Path(__file__).parent
 
 
 class Mode(IntEnum):
-    """What happens at the chosen call."""
+    """Actions at the chosen call."""
 
     COUNT = 1  # nothing: calls are counted
     KILL = 2

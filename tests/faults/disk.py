@@ -16,7 +16,7 @@ from typing import NamedTuple
 
 
 class Dress(NamedTuple):
-    """What a file or folder has besides its bytes."""
+    """Everything that a file or folder has besides its bytes."""
 
     mode: int
     uid: int

@@ -1,4 +1,4 @@
-"""What is read from the messages of each tool; that the tools really word them so is proven in tests/system."""
+"""Messages of each tool are read; that the tools really word them so is proven in tests/system."""
 
 import time
 

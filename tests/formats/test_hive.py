@@ -23,7 +23,7 @@ KEYS = st.recursive(
 
 
 def read(data: bytes) -> Tree:
-    """What the independent reader sees."""
+    """The reading of the independent reader."""
     with tempfile.NamedTemporaryFile() as file:
         file.write(data)
         file.flush()

@@ -1,4 +1,4 @@
-"""What an install package concludes by what it finds: leftovers, conditions, features, earlier versions."""
+"""Conclusions of an install package from its findings: leftovers, conditions, features, earlier versions."""
 
 import hashlib
 import io

@@ -1,4 +1,4 @@
-"""What dyld's rule says where a compiler cannot lay it out; each other rule has a compiled case in tests/system."""
+"""Rules of dyld that a compiler cannot lay out; each other rule has a compiled case in tests/system."""
 
 import plistlib
 from pathlib import Path

@@ -1,4 +1,4 @@
-"""Whatever a file, a name or a server says: nothing of it does anything where it is shown, or hides, or turns round."""
+"""No text of a file, a name or a server acts, hides or reverses where it is shown."""
 
 import json
 import os
@@ -36,7 +36,7 @@ UNSEEN = {"Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp"}  # categories
 
 
 def hidden(text: str) -> set[str]:
-    """What of a text is not seen, or does something."""
+    """The parts of a text that are invisible or act."""
     unseen = IGNORABLE | {"\u00a0", "\u3000"}
     return {c for c in text if c not in "\n\t" and (unicodedata.category(c) in UNSEEN or c in unseen)}
 

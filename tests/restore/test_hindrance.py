@@ -1,4 +1,4 @@
-"""What hinders a restoration is said before anything is changed; what takes a file away again is noticed."""
+"""Obstacles to a restoration are shown before anything is changed; later losses are noticed."""
 
 import os
 import shutil

@@ -40,7 +40,7 @@ class Power:
 
 @pytest.fixture(params=[6, 20], ids=["flushed one by one", "flushed together"])
 def power(in_memory: Path, request: pytest.FixtureRequest) -> Power:
-    """What a disk has at that moment is told by the log; a real one would only be slower."""
+    """The state of a disk at a moment is computed from the log; a real one would only be slower."""
     return Power(a_world(in_memory, request.param))
 
 

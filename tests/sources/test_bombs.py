@@ -22,7 +22,7 @@ MOST_KIB = 200 << 10
 
 
 def deflated_zeros(size: int, first: bytes = b"") -> Iterator[bytes]:
-    """What deflate makes of some bytes and very many zeros: the same blocks again and again."""
+    """The deflated form of some bytes and very many zeros: the same blocks again and again."""
     packer = zlib.compressobj(9, wbits=-zlib.MAX_WBITS)
     yield packer.compress(first) + packer.flush(zlib.Z_FULL_FLUSH)
     mebibyte = zlib.compressobj(9, wbits=-zlib.MAX_WBITS)

@@ -1,4 +1,4 @@
-"""What a source serves is believed only with proof; each attack by its name."""
+"""A source is believed only with proof; each attack by its name."""
 
 import json
 import shutil

@@ -43,7 +43,7 @@ path = "/opt/gone"
 
 
 def answers(fundamen: Fundamen, machine: Path | str, *words: str | Path) -> list[dict[str, Any]]:
-    """What a command says, but for the next steps, which name the machine."""
+    """The text of a command without its next steps, which name the machine."""
     ran = fundamen(words[0], "--machine", machine, *words[1:], "--json")
     assert "Traceback" not in ran.err
     records = ran.records

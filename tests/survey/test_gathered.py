@@ -1,4 +1,4 @@
-"""What a plain shell gathers on a machine without Python makes a capture that answers as the machine does."""
+"""The script in plain shell gathers a capture that answers as the machine does."""
 
 import gzip
 import io

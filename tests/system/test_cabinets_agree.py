@@ -47,7 +47,7 @@ PACKER = Path("/usr/lib/x86_64-linux-gnu/wine/x86_64-windows/cabarc.exe")
 
 @pytest.fixture(scope="module")
 def prefix(tmp_path_factory: pytest.TempPathFactory) -> dict[str, str]:
-    """What programs of a prefix are run with."""
+    """The environment of a prefix's programs."""
     return {**os.environ, "WINEPREFIX": str(a_prefix(tmp_path_factory)), "WINEDEBUG": "-all"}
 
 

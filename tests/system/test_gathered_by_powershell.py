@@ -1,4 +1,4 @@
-"""What the script for PowerShell gathers of a prefix answers as the prefix itself.
+"""The script for PowerShell gathers a capture that answers as the prefix does.
 
 There is no PowerShell here to run it. The code that gathers, which it has compiled on the spot, is compiled as Windows
 PowerShell 5.1 does it (C# 5, the core library and System.dll alone), and run by a real managed runtime for Windows; of

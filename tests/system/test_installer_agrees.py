@@ -260,7 +260,7 @@ def install(prefix: Path, made: Path, *words: str) -> None:
 
 
 def answers(prefix: Path, package: Path, questions: list[str]) -> list[str]:
-    """What the service says, a line for each question but those that only set a property."""
+    """The answers of the service, a line for each question but those that only set a property."""
     (prefix / "questions").write_text("\n".join(questions) + "\n")
     (prefix / "answers").unlink(missing_ok=True)
     run(prefix, "C:\\asks.exe", f"Z:{package}", f"Z:{prefix}/questions", f"Z:{prefix}/answers")

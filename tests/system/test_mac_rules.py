@@ -67,7 +67,7 @@ class Mac:
         return self.cache("x86_64", "/usr/lib/libSystem.B.dylib")
 
     def of(self, *architectures: str) -> Self:
-        """What is compiled next is for these."""
+        """The target of the next compilations."""
         self.architectures = architectures
         return self
 

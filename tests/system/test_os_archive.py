@@ -57,7 +57,7 @@ def root(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 def verified(root: Path) -> str:
-    """What the package manager's own check has to report."""
+    """The report of the package manager's own check."""
     return subprocess.run(["dpkg", f"--root={root}", "--verify"], capture_output=True, text=True, check=False).stdout
 
 

@@ -74,7 +74,7 @@ def load_commands(lines: list[str]) -> dict[str, list[dict[str, str]]]:
 
 
 def compare_symbols(source: MemoryBytes, part: Slice, scratch: Path) -> list[str]:
-    """What differs in imports and exports; LLVM's older releases do not read chained fixups."""
+    """Differences in imports and exports; LLVM's older releases do not read chained fixups."""
     bound = {line.split()[6] for line in told_by_llvm(scratch, part, "--bind") if line.startswith("__")}
     later = {line.split()[4] for line in told_by_llvm(scratch, part, "--lazy-bind") if line.startswith("__")}
     offered = {line.split()[1] for line in told_by_llvm(scratch, part, "--exports-trie") if "0x" in line[:3]}
@@ -84,7 +84,7 @@ def compare_symbols(source: MemoryBytes, part: Slice, scratch: Path) -> list[str
 
 
 def compare(name: str, data: bytes, scratch: Path) -> list[str]:
-    """What differs between our reading and LLVM's."""
+    """Differences between our reading and LLVM's."""
     source = MemoryBytes(data, name)
     macho: MachO = read_macho(source)
     scratch.write_bytes(data)

@@ -89,7 +89,7 @@ MACHINES = {
 
 
 def compare(name: str, data: bytes, scratch: Path) -> list[str]:
-    """What differs between our reading and LLVM's."""
+    """Differences between our reading and LLVM's."""
     source = MemoryBytes(data, name)
     pe: Pe = read_pe(source)
     scratch.write_bytes(data)

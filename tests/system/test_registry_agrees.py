@@ -1,4 +1,4 @@
-"""What we write into a prefix's registry is what its own tool then reads, and an undo after that puts it back."""
+"""Our writing into a prefix's registry is read by its own tool, and an undo after that restores it."""
 
 import json
 import os
@@ -23,7 +23,7 @@ TEXTS = ["Marram", 'a "b" c', "back\\slash\\", "ü ☺ 𝄞", "line\nbreak", "%P
 
 
 def asked(prefix: Path, *words: str) -> str:
-    """What a program of the prefix prints, once the prefix has come to rest."""
+    """The output of a program of the prefix, once the prefix is idle."""
     environment = {**os.environ, "WINEPREFIX": str(prefix), "WINEDEBUG": "-all", "WINEDLLOVERRIDES": "mscoree,mshtml="}
     ran = subprocess.run(["/usr/lib/wine/wine64", *words], env=environment, capture_output=True, check=False)
     subprocess.run(["/usr/lib/wine/wineserver64", "-w"], env=environment, check=True)

@@ -1,4 +1,4 @@
-"""Whatever a trusted source publishes or withdraws: what the system's packages brought and was sound stays sound."""
+"""No publication or withdrawal makes a verified file of the system's packages a fault."""
 
 import subprocess
 from collections import Counter

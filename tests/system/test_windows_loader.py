@@ -125,7 +125,7 @@ def run(prefix: Path, *words: str, told: Path | None = None) -> int:
 
 
 def complaint(prefix: Path, file: Path) -> str:
-    """What the prefix's loader says as it gives the program up.
+    """The message with which the prefix's loader gives the program up.
 
     Once in some hundred runs it gives up without a word; such a run tells nothing, and is repeated.
     """

@@ -1,4 +1,4 @@
-"""What is said besides the verdicts, from versions and from the registry."""
+"""Remarks besides the verdicts, from versions and from the registry."""
 
 from builders.hive import Key
 from builders.machine import ALinuxMachine, AWindowsMachine

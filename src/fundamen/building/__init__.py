@@ -1,1 +1,1 @@
-"""What a compile or link step needs, and which of that the real search does not find."""
+"""Find the needs of a compile or link step that the real search does not meet."""

@@ -61,7 +61,7 @@ class Part(msgspec.Struct, frozen=True):
 
 
 class LinkPlan(msgspec.Struct, frozen=True):
-    """What the linker would be given."""
+    """The input of a link step, as the linker would be given it."""
 
     linker: str
     emulation: str
@@ -91,7 +91,7 @@ class Compiler:
         self._folder = folder
 
     def link_plan(self) -> LinkPlan:
-        """What it would give the linker.
+        """The plan that the compiler driver would give the linker.
 
         Raises:
             UnreadableError: it cannot be run, or shows no linker's command.
@@ -201,7 +201,7 @@ def compiler_of(command: CompilerCommand, folder: str, *, is_trusted: bool) -> C
 
 
 def dry_run(target: str, folder: str) -> str:
-    """What make would do for a target, and what it says: its own ``-n``, which carries out no recipe.
+    """Ask make what it would run for a target (``-n``, which runs no recipe), and give its messages.
 
     Raises:
         UnreadableError: make cannot be run.

@@ -28,7 +28,7 @@ _WINDOWS_LAST = ("lib{}.dll", "{}.dll")
 
 
 class LibraryFile(msgspec.Struct, frozen=True):
-    """What a file is to a linker."""
+    """A file, as a linker sees it."""
 
     sort: Sort
     architecture: Architecture | None  # None for a script, which serves whichever it names

@@ -1,4 +1,4 @@
-"""What a build step needs, and how each need stands."""
+"""Judge each need of a build step."""
 
 from enum import StrEnum
 
@@ -11,7 +11,7 @@ from fundamen.model.verdict import Verdict
 
 
 class Sort(StrEnum):
-    """What a build step needs something as. The words are shown and are part of the JSON contract."""
+    """Kinds of needs of a build step. The words are shown and are part of the JSON contract."""
 
     SHARED = "shared library"
     STATIC = "static library"
@@ -51,5 +51,5 @@ class BuildStep(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def faults(self) -> tuple[BuildNeed, ...]:
-        """What keeps the step from going through."""
+        """Needs that keep the step from succeeding."""
         return tuple(need for need in self.needs if need.verdict.is_fault)

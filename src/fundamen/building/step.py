@@ -223,7 +223,7 @@ class _Step:
             yield from self._meant(found.path, found.file, part, depth)
 
     def _meant(self, script: MachinePath, file: LibraryFile, part: Part, depth: int) -> Iterator[BuildNeed]:
-        """What a script that stands in a library's place names, as far as it is not there."""
+        """Libraries that a linker script in a library's place names, as far as they are missing."""
         for meant in file.meant:
             for need in self._part(Part(meant.name, part.only_static), str(script), depth + 1):
                 if need.verdict.is_fault:

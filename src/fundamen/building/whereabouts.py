@@ -60,7 +60,7 @@ class Whereabouts:
         return told
 
     def _remedy(self, need: BuildNeed) -> str:
-        """What would mend it, the gentlest remedy first; empty where nothing is certain."""
+        """A remedy, the gentlest first; empty where none is certain."""
         if need.near and not need.elsewhere:
             where = f" in {need.spelled_at[0]}" if need.spelled_at else ""
             return f"write {need.near[0]} in place of {need.name}{where}"

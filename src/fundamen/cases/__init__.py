@@ -1,1 +1,1 @@
-"""What was the matter, what was tried, what helped, and who must do what next?"""
+"""Describe a case for its next reader: symptom, attempts, results, and requests."""

@@ -150,7 +150,7 @@ def _wanted(fault: FaultFact, program: str) -> Wanted:
 
 
 def _wanted_by_symptom(facts: dict[str, str]) -> Iterator[Wanted]:
-    """What is asked for where no program was traced: what the message names, or what it is about."""
+    """Requests where no program was traced: from what the message names, or from its subject."""
     about, means = facts.get("about", ""), facts.get("means", "See the evidence.")
     named = facts.get("component") or facts.get("package") or facts.get("path")
     if about in _SAID and named:

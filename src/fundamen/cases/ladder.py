@@ -86,7 +86,7 @@ def remedy_ids() -> frozenset[str]:
 
 
 def facts_of(case: Case) -> dict[str, str]:
-    """What is known of a case: the latest of each fact; a trace's first fault tells more than a message."""
+    """Known facts of a case: the latest of each kind; a trace's first fault says more than a message."""
     facts: dict[str, str] = {}
     for entry in case.entries:
         told = entry.facts

@@ -1,4 +1,4 @@
-"""What a run of ours leaves in the case that is open: its words without secrets, its status, what it found out."""
+"""Record a run in the open case: its words without secrets, its status, its findings."""
 
 from collections.abc import Mapping, Sequence
 from datetime import datetime
@@ -51,7 +51,7 @@ def record(store: CaseStore, words: Sequence[str], found: Mapping[str, Any], sta
 
 
 def _of_reading(facts: Facts, reading: Reading, behind: Behind | None) -> Facts:
-    """What a case keeps of a text: the line, what it is about, what it names, what a trace found behind it."""
+    """Facts of a text for a case: the line, its subject, the names in it, and the trace behind it."""
     decisive = reading.decisive
     if decisive is None:
         return facts

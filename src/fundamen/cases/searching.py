@@ -49,7 +49,7 @@ def find_alike(cases: Sequence[Case], text: str, most: int = 10) -> tuple[Found,
 
 
 def what_helped(case: Case) -> tuple[str, ...]:
-    """What helped in a case: as it was closed with, and the remedies after which the symptom was gone."""
+    """Remedies that helped in a case: the one it was closed with, and those after which the symptom was gone."""
     tried = [entry.text for entry in case.entries if entry.facts.came is Came.HELPED]
     return tuple(dict.fromkeys([*([case.helped] if case.helped else []), *tried]))
 

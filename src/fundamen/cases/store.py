@@ -47,7 +47,7 @@ CREATE TABLE entry (
 
 
 class Kind(StrEnum):
-    """What an entry of a case is."""
+    """Kinds of entries of a case."""
 
     NOTE = "note"
     COMMAND = "command"  # one of ours that was run, with what it answered
@@ -55,7 +55,7 @@ class Kind(StrEnum):
 
 
 class Came(StrEnum):
-    """What came of a remedy."""
+    """Results of a remedy."""
 
     HELPED = "helped"
     NOTHING = "changed nothing"
@@ -74,7 +74,7 @@ class FaultFact(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
 
 
 class Facts(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
-    """What an entry knows besides its text. What is not known is left out."""
+    """Facts of an entry besides its text; unknown ones are left out."""
 
     status: int | None = None  # of a command
     answer: str = ""  # what it said first
@@ -122,7 +122,7 @@ class Case(msgspec.Struct, frozen=True):
 
     @property
     def tried(self) -> dict[str, Came]:
-        """What came of each remedy of the ladder that was tried, the latest outcome."""
+        """The latest result of each remedy of the ladder that was tried."""
         return {entry.facts.remedy: entry.facts.came for entry in self.entries if entry.facts.came is not None}
 
 

@@ -19,7 +19,7 @@ _SOON = timedelta(days=30)
 
 
 class Wanted(msgspec.Struct, frozen=True, kw_only=True):
-    """What an authority must have."""
+    """Requirements on an authority's entry."""
 
     entry: str
     certificate_in: str = USUAL_ATTRIBUTE
@@ -49,7 +49,7 @@ class AuthorityState(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def faults(self) -> tuple[Finding, ...]:
-        """What is not right."""
+        """Requirements that are not met."""
         return tuple(finding for finding in self.findings if not finding.is_right)
 
 

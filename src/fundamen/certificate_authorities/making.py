@@ -187,7 +187,7 @@ def _signed(builder: x509.CertificateBuilder, key: Key) -> bytes:
 
 
 def _signing_only() -> x509.KeyUsage:
-    """What an authority's key is for: certificates and revocation lists."""
+    """The key usage of an authority: certificates and revocation lists."""
     return x509.KeyUsage(
         digital_signature=False,
         content_commitment=False,

@@ -113,7 +113,7 @@ class Keeping(NamedTuple):
 
 
 class Brought(NamedTuple):
-    """What a step puts in its place."""
+    """Data that a step puts in its place."""
 
     size: int = 0  # bytes
     sha256: str = ""  # empty for what is no file
@@ -281,7 +281,7 @@ class Step(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def brought(self) -> Brought:
-        """What is put in its place."""
+        """Data that is put in its place."""
         return Brought()
 
     @property

@@ -217,7 +217,7 @@ class Change(Step, frozen=True, kw_only=True):
 
     @property
     def brought(self) -> Brought:
-        """What is put in its place."""
+        """Data that is put in its place."""
         return Brought(self.size, self.sha256)
 
     @property

@@ -114,7 +114,7 @@ class Form(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
 
     @property
     def kind(self) -> str:
-        """What it does, as a plan file names it."""
+        """The kind of the step, as a plan file names it."""
         return str(self.__struct_config__.tag)
 
     @property

@@ -1,4 +1,4 @@
-"""What of a machine somebody else's installer has made worse, though nobody asked for it."""
+"""Find changes for the worse that another publisher's installer has made to a machine."""
 
 import os
 from collections.abc import Iterator, Mapping, Sequence
@@ -24,7 +24,7 @@ _SEPARATOR = ";"
 def find_worse(
     prefix: HostPath, change: TreeChange, values: Sequence[ChangedValue], kept: Mapping[str, HostPath]
 ) -> tuple[str, ...]:
-    """What is worse than before, in words.
+    """Changes for the worse, in words.
 
     Args:
         prefix: the prefix's folder, as it is now.

@@ -18,7 +18,7 @@ _BLOCK = re.compile(rb"-----BEGIN CERTIFICATE-----(.*?)-----END CERTIFICATE-----
 
 
 class Kind(StrEnum):
-    """What is put in."""
+    """Kinds of insertions."""
 
     CERTIFICATE = "certificate"  # into a bundle in PEM; named by its base64
     REGISTRY_KEY = "registry key"  # into a hive, in text form or not; named by its path

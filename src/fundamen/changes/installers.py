@@ -54,7 +54,7 @@ _THROUGH = ["cmd.exe", "/v:on", "/c", f"!{_VARIABLE}! & echo {_STATUS}!errorleve
 
 
 class InstallerOutcome(msgspec.Struct, frozen=True):
-    """What came of an installer."""
+    """The outcome of an installer."""
 
     status: int
     meaning: str
@@ -67,7 +67,7 @@ class InstallerOutcome(msgspec.Struct, frozen=True):
 
 
 class _Left(msgspec.Struct, frozen=True):
-    """What was written down once it had ended."""
+    """Results that were recorded once it had ended."""
 
     entries: tuple[CopiedEntry, ...]  # of what it has added or changed, as it has left that
     change: TreeChange
@@ -234,7 +234,7 @@ def outcomes_of(records: Iterable[Record], site: Site) -> tuple[tuple[MachinePat
 
 
 def outcome_of(record: InstallerRunRecord, site: Site) -> InstallerOutcome | None:
-    """What came of it; None where that is not known. Raises: OSError."""
+    """Its outcome; None where it is unknown. Raises: OSError."""
     left = _left(record, site)
     return left.outcome if left is not None else None
 
@@ -299,7 +299,7 @@ def _give_back_values(record: InstallerRunRecord, site: Site, copy: ColdCopy, na
 
 
 def _with_whole_status(seen: Observation) -> Observation:
-    """What was seen, with the status as the command processor said it: a process of this host has one byte of it."""
+    """The observation with the status of the command processor: a process of this host has only one byte of it."""
     before, word, told = seen.output.rpartition(_STATUS)
     digits = told.strip()
     if seen.status is None or not word or not digits.isdecimal():
@@ -381,7 +381,7 @@ def _read(path: str) -> bytes:
 
 
 def _meaning(status: int) -> str:
-    """What a status means, in a clause."""
+    """The meaning of a status, in a clause."""
     code = load_knowledge().code("windows-installer", status)
     if code is not None:
         return code.means[0].lower() + code.means[1:].rstrip(".")

@@ -8,7 +8,7 @@ from fundamen.model.paths import MachinePath
 
 
 class ListEntry(Protocol):
-    """What is asked of a list."""
+    """A wanted state of one entry of a list."""
 
     @property
     def entry(self) -> str:

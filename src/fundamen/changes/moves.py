@@ -65,7 +65,7 @@ class Move(Step, frozen=True, kw_only=True):
         return machine.entry_place(self.path)
 
     def in_use(self, machine: Machine) -> HostPath:
-        """What is set aside, which running programs may have open."""
+        """The entry that is set aside, which running programs may have open."""
         return machine.host_path(self.path)
 
     def lay_over(self, layer: Layer, _contents: Mapping[str, HostPath]) -> None:

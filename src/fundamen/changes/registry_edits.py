@@ -19,7 +19,7 @@ class _RegistryForm(Form, frozen=True, kw_only=True):
     name: Annotated[str, msgspec.Meta(max_length=1000)]  # empty: the unnamed value
 
     def wanted(self, machine: Machine, found: HiveValue | None) -> HiveValue | None:
-        """What the value is to be; None for none."""
+        """The wanted value; None for none."""
         raise NotImplementedError
 
     def require(self, found: HiveValue | None) -> None:

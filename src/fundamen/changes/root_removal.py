@@ -1,4 +1,4 @@
-r"""What is to be written so that a machine does not trust a root any more.
+r"""Plan the removal of a root certificate from a machine's store.
 
 Sources: as for ``root_stores``; Debian's ca-certificates.conf, where ``!`` in front of a file's name leaves it out, and
 Fedora's folder ``blocklist``, so that the system's own tools do not bring the root back; OpenSSL, X509_LOOKUP_hash_dir,
@@ -34,7 +34,7 @@ _HASHED = re.compile(r"^([0-9a-f]{8})\.(\d+)$")
 
 
 def plan_root_removal(machine: Machine, root: Certificate, keep: Keep) -> Work:
-    """What is to be done so that a machine's own store has a root no longer; nothing is written here.
+    """Plan the steps after which a machine's own store does not have a root; nothing is written here.
 
     Args:
         machine: whose store it is.

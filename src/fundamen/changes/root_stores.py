@@ -38,7 +38,7 @@ _HASHED_NAME = re.compile(r"^[0-9a-f]{8}\.\d+$")
 
 
 def plan_root_import(machine: Machine, program: MachinePath, root: Certificate, keep: Keep, now_seconds: int) -> Work:
-    """What is to be written so that a machine trusts a root, as far as it is not there yet; nothing is written here.
+    """Plan the steps after which a machine trusts a root; nothing is written here.
 
     Args:
         machine: whose store it is.

@@ -23,7 +23,7 @@ Tree = dict[str, CopiedEntry]  # by the path from the folder on
 
 
 class TreeChange(msgspec.Struct, frozen=True):
-    """What differs, each path from the folder on."""
+    """Differences of two trees, each path from the folder on."""
 
     added: tuple[str, ...]
     changed: tuple[str, ...]
@@ -52,7 +52,7 @@ def with_digests(folder: Place, entries: Iterable[CopiedEntry], known: Mapping[s
 
 
 def compared(before: Tree, after: Tree) -> TreeChange:
-    """What differs; times do not count."""
+    """Differences of two trees; times do not count."""
     both = before.keys() & after.keys()
     return TreeChange(
         added=tuple(sorted(after.keys() - before.keys())),

@@ -14,7 +14,7 @@ from fundamen.model.errors import (
 
 
 class Exit(IntEnum):
-    """What a finished run says to the shell."""
+    """Exit statuses of a finished run."""
 
     NOTHING_AT_FAULT = 0
     FAULT_FOUND = 1  # or remains

@@ -1,4 +1,4 @@
-"""What brings a file of a source in; a person at a terminal sees how far a large one has come."""
+"""Fetch a file of a source, with progress for a person at a terminal."""
 
 from fundamen.cli.output import Output
 from fundamen.model.package import PackageFile

@@ -22,7 +22,7 @@ _PLATFORM: str = sys.platform
 
 
 class Until(msgspec.Struct, frozen=True, kw_only=True):
-    """What ends the following; whatever is not given does not."""
+    """Conditions that end the following; those that are not given do not count."""
 
     text: str = ""  # that a line has
     file: str = ""  # that comes into being

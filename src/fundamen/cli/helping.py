@@ -75,7 +75,7 @@ class CommandGroup(click.Group):
 
 
 def in_our_words(error: click.UsageError) -> tuple[str, str, str]:
-    """What an error of usage says, in the three parts of our messages: what, why, what to do."""
+    """An error of usage in the three parts of our messages: what, why, what to do."""
     command = error.ctx.command_path if error.ctx is not None else "fundamen"
     examples = _examples(error.ctx.command) if error.ctx is not None else []
     do = f"See: {command} --help" + (f"   For example: {examples[0]}" if examples else "")

@@ -82,7 +82,7 @@ def media_options(command: options.Command) -> options.Command:
 
 
 def on_demand(machine: Machine, named: Named, output: Output, *, archive: bool) -> list[OnDemand]:
-    """What is asked for faults besides the trusted sources.
+    """Further sources for the faults: media, the system's archive, references.
 
     Raises:
         UsageError: a digest or a place has not the form of one.
@@ -121,7 +121,7 @@ def new_packages(machine: Machine, names: Sequence[str], output: Output) -> NewP
 
 
 def proving(machine: Machine) -> Prove:
-    """What says whether a publisher's signature is trusted, by the machine or by this host."""
+    """A judge of publishers' signatures, by the roots of the machine or of this host."""
 
     def prove(source: ByteSource) -> Proof:
         from fundamen.evidence.publisher import PublisherAuthority  # noqa: PLC0415 - only where media are named

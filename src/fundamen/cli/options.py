@@ -146,7 +146,7 @@ def secret(path: str | None, what: str = "The password") -> str:
 
 
 def host_and_port(text: str, usual: int) -> tuple[str, int]:
-    """What was typed as HOST:PORT, [IPv6]:PORT or HOST.
+    """A host and port from HOST:PORT, [IPv6]:PORT or HOST.
 
     Raises:
         UsageError: it has not the form of one.
@@ -162,7 +162,7 @@ def host_and_port(text: str, usual: int) -> tuple[str, int]:
 
 
 def counts(option: str, given: tuple[str, ...]) -> dict[str, int]:
-    """What was typed as NAME=NUMBER, the numbers from 1 to 9.
+    """Counts from NAME=NUMBER, the numbers from 1 to 9.
 
     Raises:
         UsageError: it has not the form of it.

@@ -20,7 +20,7 @@ _LARGE = 1 << 20  # bytes
 
 
 class Output:
-    """What a command's options say about its output, and the door through which all output goes.
+    """The output options of a command, and the door through which all output goes.
 
     Used as a context manager around a command's work: an error inside is told in its three parts, in the form that the
     options ask for, and ends the run with its exit status.
@@ -65,7 +65,7 @@ class Output:
                 self._facts.setdefault(name, value)
 
     def answers_anew(self) -> None:
-        """What is shown next is the answer, and not what was shown before it, such as a plan."""
+        """Take the next text as the answer, in place of what was shown before it, such as a plan."""
         self._facts.pop("answer", None)
 
     def show_record(self, record: Any) -> None:  # noqa: ANN401 - any msgspec record; naming it would import msgspec

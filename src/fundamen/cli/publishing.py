@@ -26,7 +26,7 @@ from fundamen.trust.fingerprint import read_fingerprint
 
 
 class Said(msgspec.Struct, frozen=True):
-    """What the options say of what is published; empty where they say nothing."""
+    """Statements of the options on what is published; empty where they say nothing."""
 
     publisher: str
     package: str

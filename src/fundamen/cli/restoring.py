@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 
 class Consent(msgspec.Struct, frozen=True):
-    """What the options say of whether it is carried out."""
+    """Consent to a change, as the options give it."""
 
     only_rehearse: bool
     yes: bool

@@ -78,7 +78,7 @@ def remove_root_of(desk: Desk, named: str) -> Exit:
 
 
 def _typed(output: Output) -> str:
-    """What is typed as the fingerprint; nothing where nobody can type."""
+    """The typed fingerprint; empty where no one can type."""
     if output.as_json or output.quiet:
         return ""
     try:

@@ -1,1 +1,1 @@
-"""What does this message say, which line of this log is the first cause, and what is behind it on this machine?"""
+"""Explain a message or a log: the first cause, and its background on this machine."""

@@ -1,4 +1,4 @@
-"""What follows from a reading: the likely causes in their order, and what to do next."""
+"""Conclude from a reading: the likely causes in their order, and the next steps."""
 
 import re
 import shlex
@@ -77,7 +77,7 @@ def likely_causes(reading: Reading, behind: Behind | None = None) -> tuple[Likel
 
 
 def _signs(behind: Behind) -> dict[Sign, str]:
-    """What was found on the machine, by the sign that it is."""
+    """Findings on the machine, by the sign that each is."""
     wanted = {str(fault.wanted_architecture) for trace in behind.traces for fault in trace.faults}
     found: dict[Sign, str] = {}
     for place in behind.places:

@@ -1,4 +1,4 @@
-"""What is behind a message on this machine: the named program traced, the named component looked up."""
+"""Look for the background of a message on this machine: trace the named program, look the component up."""
 
 import re
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
@@ -48,7 +48,7 @@ class Place(msgspec.Struct, frozen=True):
 
 
 class Behind(msgspec.Struct, frozen=True, kw_only=True):
-    """What a machine shows of what a text says."""
+    """The state of a machine, as far as it concerns a text."""
 
     traces: tuple[Trace, ...] = ()
     signed: tuple[
@@ -270,7 +270,7 @@ def _other_versions(name: str, there: Iterable[str]) -> list[str]:
 
 
 def _reason(machine: Machine, decisive: Finding, traces: Sequence[Trace]) -> str:
-    """What is behind the message, as far as a trace tells."""
+    """The reason of the message, as far as a trace shows it."""
     if not traces:
         return ""
     trace = traces[0]
@@ -299,7 +299,7 @@ def _reason(machine: Machine, decisive: Finding, traces: Sequence[Trace]) -> str
 
 
 def _reason_by_place(places: Sequence[Place], absent: Sequence[str]) -> str:
-    """What is behind the message where no program could be traced, only the component be looked up."""
+    """The reason of the message where no program could be traced, only the component be looked up."""
     if not places or absent:
         return ""
     name = places[0].name

@@ -1,4 +1,4 @@
-"""What one line says, by what is known of messages and codes."""
+"""Find known messages and codes in one line."""
 
 import re
 from collections.abc import Iterator, Sequence
@@ -59,7 +59,7 @@ class Finding(msgspec.Struct, frozen=True, kw_only=True):
 def find_in_line(
     known: Knowledge, scanner: Scanner, text: str, line: int, after: Sequence[str] = (), *, joins: bool = False
 ) -> Finding | None:
-    """What a line says; None where it says nothing.
+    """The finding in a line; None where there is none.
 
     Args:
         known: messages and codes.

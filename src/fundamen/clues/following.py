@@ -64,7 +64,7 @@ class FollowedLog:
         return found
 
     def finish(self) -> tuple[list[Finding], Reading]:
-        """What the last line says, and all that was read, weighed."""
+        """Read the last line, and weigh all findings."""
         found = self._end(lambda _: None) if self._file is not None else []
         return found, self._reader.reading(self._encoding.name or "utf-8")
 

@@ -26,7 +26,7 @@ _COMPLAINT = re.compile(
 
 
 def guess(known: Knowledge, lines: Sequence[str], loud: Collection[int] = ()) -> Finding | None:
-    """What a text most probably says; None where nothing comes near.
+    """The most probable meaning of a text; None where nothing comes near.
 
     Args:
         known: messages and codes.

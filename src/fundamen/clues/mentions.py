@@ -1,4 +1,4 @@
-"""What a text names: components, programs, paths, packages, architectures, versions, hosts."""
+"""Find names in a text: components, programs, paths, packages, architectures, versions, hosts."""
 
 import ntpath
 import posixpath
@@ -14,7 +14,7 @@ _MOST = 300  # of one kind
 
 
 class Kind(StrEnum):
-    """What is named."""
+    """Kinds of names in a text."""
 
     COMPONENT = "component"
     PROGRAM = "program"

@@ -23,7 +23,7 @@ _NEAR = 50  # lines
 
 
 class Reading(msgspec.Struct, frozen=True, kw_only=True):
-    """What a text says."""
+    """Findings and names of a text."""
 
     name: str  # of the file, or "-"
     lines: int
@@ -127,7 +127,7 @@ class Reader:
         return found
 
     def reading(self, encoding: str = "utf-8") -> Reading:
-        """What was said so far, weighed."""
+        """The findings so far, weighed."""
         reading = weighed(self.name, self.lines, encoding, self.findings, self.mentions.all())
         return msgspec.structs.replace(reading, read_until=self.read_until)
 
@@ -188,7 +188,7 @@ def weighed(
 
 
 def _counting(since: Sequence[Finding], lines: int) -> list[Finding]:
-    """What tells of a failure: what was not taken back, and is borne out by something.
+    """Findings that count: signs of failure that were not overcome later and are supported.
 
     In a message that was copied everything counts. In a log, what is said as mere information or as a warning counts
     where something fails behind it; and what is said without any level, where something fails behind it or it stands

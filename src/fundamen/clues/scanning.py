@@ -26,7 +26,7 @@ _NUMBER = re.compile(rb"0x(?:80|[Cc]0)")  # how most codes begin that stand for 
 
 
 class Wanted(msgspec.Struct):
-    """What a word may belong to."""
+    """A message or code that a word may belong to."""
 
     sentences: list[tuple[Message, Sentence]]
     contexts: list[tuple[str, Sentence]]
@@ -42,7 +42,7 @@ class Candidate(msgspec.Struct, frozen=True):
 
 
 class Scanned(msgspec.Struct, frozen=True):
-    """What was found in a piece of a log."""
+    """Hits in a piece of a log."""
 
     lines: int
     candidates: tuple[Candidate, ...]
@@ -100,7 +100,7 @@ class Scanner:
         return is_any_said(b" ".join(raw.lower().split()), map(self._anchors.get, words))
 
     def wanted_by(self, line: str) -> Iterator[Wanted]:
-        """What the words of one line may belong to."""
+        """Messages and codes that the words of one line may belong to."""
         for word in dict.fromkeys(line.encode("utf-8", "replace").translate(FOLDED).split()):
             if word in self._keys:
                 yield self.words[word]
@@ -121,7 +121,7 @@ def _lines_with_numbers(block: bytes) -> Iterator[int]:
 
 
 def _anchors_of(wanted: Wanted) -> tuple[bytes, ...] | None:
-    """What else stands in a line that says what a word may belong to; None where the word is enough."""
+    """Further words of a line that confirms a word; None where the word is enough."""
     sentences = (*wanted.sentences, *wanted.contexts)
     return None if wanted.codes else tuple(sentence.anchor.encode() for _, sentence in sentences)
 

@@ -1,1 +1,1 @@
-"""What did a folder hold at that moment, and is the copy of it still whole?"""
+"""Archive a folder as it is now, and check the copy later."""

@@ -154,7 +154,7 @@ def _unpacked(archive: HostPath, copy: ColdCopy) -> Iterator[tuple[CopiedEntry, 
 
 @contextlib.contextmanager
 def _reading(copy: ColdCopy) -> Iterator[None]:
-    """Whatever the libraries say of a damaged archive becomes our own word for it."""
+    """Turn any error of the libraries about a damaged archive into our own."""
     try:
         yield
     except (tarfile.TarError, zstandard.ZstdError, EOFError, ValueError, OverflowError) as error:

@@ -1,4 +1,4 @@
-"""What a cold copy holds, entry by entry: the list that lies beside its archive (docs/formats/cold-copy.md).
+"""Read and write the list of a cold copy's entries, which lies beside its archive (docs/formats/cold-copy.md).
 
 Words: an *entry* is a file, a folder or a link below the folder that was copied; its *path* counts from that folder,
 with slashes, and the folder itself is the entry with the empty path.
@@ -20,7 +20,7 @@ SCHEMA = "fundamen.cold-copy/1"
 
 
 class Kind(StrEnum):
-    """What an entry is."""
+    """Kinds of entries."""
 
     FILE = "file"
     FOLDER = "folder"
@@ -37,7 +37,7 @@ class CopiedEntry(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class LeftOut(msgspec.Struct, frozen=True):
-    """What is not in a copy."""
+    """An entry that is not in a copy, and the reason."""
 
     path: str
     why: str

@@ -29,7 +29,7 @@ _MOST_TOLD = 3
 
 
 class Found(msgspec.Struct, frozen=True):
-    """What lies in a folder, before any of it is read."""
+    """An entry of a folder, before any of it is read."""
 
     folder: MachinePath
     place: Place

@@ -30,7 +30,7 @@ _LIFE = timedelta(days=30)
 
 
 class Fault(Enum):
-    """What goes wrong with an answer."""
+    """Faults of an answer."""
 
     MISSING = auto()  # status 404
     FAILING = auto()  # status 503
@@ -90,7 +90,7 @@ class StandIn:
         self._server.server_close()
 
     def fault_of(self, path: str) -> Fault | None:
-        """What goes wrong with a path; what goes wrong once is then forgotten."""
+        """The fault set for a path; a fault that happens once is then forgotten."""
         for ending, fault in self.faults.items():
             if path.endswith(ending):
                 if fault is Fault.CUT_ONCE:

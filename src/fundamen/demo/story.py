@@ -259,7 +259,7 @@ def _run(command: Sequence[str], environment: Mapping[str, str], folder: Path) -
 
 
 def _fingerprint(folder: Path) -> str:
-    """What IT reads out over the telephone."""
+    """The fingerprint that IT reads out over the telephone."""
     from fundamen.sources.layout import root_fingerprint  # noqa: PLC0415 - only once the source is there
     from fundamen.trust.fingerprint import grouped  # noqa: PLC0415 - only once the source is there
 

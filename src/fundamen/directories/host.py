@@ -10,7 +10,7 @@ _BY_ENTRY = "cn="  # how directories that name a host by the entry that stands f
 
 
 class NamedHost(msgspec.Struct, frozen=True):
-    """What became of the host that an attribute names."""
+    """The host that an attribute names, and whether it answers."""
 
     name: str  # empty where the entry names none
     answers: bool

@@ -26,7 +26,7 @@ class Subject(msgspec.Struct, frozen=True):
 
 
 class Says(Enum):
-    """What an authority says of a file's bytes."""
+    """Statements of an authority about a file's bytes."""
 
     WRONG = auto()
     UNTRUSTED = auto()  # they are what was published, and must not be trusted any more
@@ -35,7 +35,7 @@ class Says(Enum):
 
     @property
     def verdict(self) -> Verdict:
-        """What it makes of the file."""
+        """The verdict that follows for the file."""
         return _VERDICTS[self]
 
 
@@ -48,7 +48,7 @@ _VERDICTS = {
 
 
 class Testimony(msgspec.Struct, frozen=True):
-    """What one authority says of one file."""
+    """The statement of one authority about one file."""
 
     speaker: str
     says: Says
@@ -75,7 +75,7 @@ def weigh(testimonies: Sequence[Testimony]) -> Testimony | None:
 
 
 def remarks_of(testimonies: Sequence[Testimony]) -> tuple[str, ...]:
-    """What there is to say of a file besides what counts."""
+    """Remarks on a file besides the statement that counts."""
     if not testimonies:
         return ()
     counts = weigh(testimonies)

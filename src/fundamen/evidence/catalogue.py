@@ -124,5 +124,5 @@ def _listed(
 
 
 def _names_of(subject: Subject) -> tuple[str, ...]:
-    """What a catalogue may call a file: its own name, which damage can change as well, and the one it lies under."""
+    """Names of a file in a catalogue: its own name, which damage can change, and the name of its path."""
     return tuple(dict.fromkeys((subject.name.lower(), subject.path.replace("\\", "/").rpartition("/")[2].lower())))

@@ -27,7 +27,7 @@ _FEW_ASKED = 100  # files that are asked about without an index
 
 
 class _Index(msgspec.Struct):
-    """What is recorded of every path, which stands without its first slash: the package and the digest."""
+    """Recorded digests of all paths, which are written without their first slash, with the package of each."""
 
     first: dict[bytes, tuple[str, bytes]] = {}
     further: dict[bytes, list[tuple[str, bytes]]] = {}  # of paths that several packages have recorded
@@ -41,7 +41,7 @@ class _Index(msgspec.Struct):
         self.first |= recorded
 
     def of(self, path: bytes) -> list[tuple[str, bytes]]:
-        """What is recorded of a path."""
+        """Records of a path."""
         found = self.first.get(path)
         return [found, *self.further.get(path, ())] if found is not None else []
 
@@ -216,7 +216,7 @@ class StatOverride(msgspec.Struct, frozen=True):
 
 
 def stat_overrides_of(machine: Machine) -> dict[str, StatOverride]:
-    """What somebody, mostly a package's own set-up, has decided of some paths. Source: dpkg-statoverride(1)."""
+    """Owners and modes that were set for some paths, whatever their package says. Source: dpkg-statoverride(1)."""
     text = _content(machine, MachinePath(_FOLDER + "/statoverride")).decode("utf-8", "surrogateescape")
     found = {}
     for line in text.split("\n"):
@@ -317,7 +317,7 @@ def all_installed(machine: Machine) -> dict[str, list[tuple[str, str]]]:
 
 
 def all_provided(machine: Machine) -> dict[str, list[str]]:
-    """What installed packages provide besides themselves: name -> versions, empty ones where none is told.
+    """Names that installed packages provide besides their own -> versions, empty ones where none is stated.
 
     Source: Debian Policy, section 7.5, "Virtual packages".
 

@@ -43,7 +43,7 @@ class RecordedPackage(msgspec.Struct, frozen=True, gc=False):
 
 
 class Records:
-    """What packages have brought: which packages is read at once, and the files of each as they are asked for."""
+    """Packages and their files: the packages are read at once, the files of each when they are asked for."""
 
     def __init__(self, machine: Machine) -> None:
         """Read which packages are installed.
@@ -83,7 +83,7 @@ class Records:
 
 
 def listed_paths(machine: Machine, name: str, architecture: str) -> frozenset[str]:
-    """What an installed package has now; another may have taken over some of what it brought. Empty: it has no list.
+    """Paths of an installed package; another package may have taken some over. Empty: it has no list.
 
     Source: deb-control(5), "Replaces"; dpkg(1), "--force-overwrite".
     """

@@ -97,7 +97,7 @@ def carry_out(
 
 
 def find_unsettled(journal: Journal, number: int) -> tuple[MachinePath, ...]:
-    """What of a restoration that is done no longer stands as it was placed. Raises: UnreadableError."""
+    """Restored files that are not as they were placed any more. Raises: UnreadableError."""
 
     def stands(record: Record) -> bool:
         try:

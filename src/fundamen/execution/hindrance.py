@@ -1,4 +1,4 @@
-"""What would hinder steps, told before the first is made, with the narrowest remedy.
+"""Find obstacles to steps before the first is made, each with the narrowest remedy.
 
 Only what the system says beforehand is told: a file system that is mounted for reading only, missing rights, flags that
 forbid changes, a folder or a device where a file should be. Sources: statvfs(3), access(2), ioctl_iflags(2).
@@ -73,7 +73,7 @@ def _hindrances(path: MachinePath, target: Place, of_folder: Callable[[Place], _
 
 
 def _of_windows(machine: Machine, places: Sequence[tuple[MachinePath, Place]]) -> Iterator[Hindrance]:
-    """What Windows itself is about to do with a place when it starts, and names that are one to it.
+    """Actions of Windows on a place at its next start; names that are one to it count as one.
 
     Source: MoveFileEx, "MOVEFILE_DELAY_UNTIL_REBOOT", for the list of pending renames: pairs of a path and a new one,
     which is empty where the file is to be deleted.
@@ -94,7 +94,7 @@ def _of_windows(machine: Machine, places: Sequence[tuple[MachinePath, Place]]) -
 
 
 def _pending(machine: Machine) -> Mapping[str, str]:
-    """What is to be done at the next start, by the folded place; nothing where the registry cannot be looked into."""
+    """Actions at the next start, by the folded place; none where the registry cannot be read."""
     try:
         place = place_of_key(machine, _SESSION_MANAGER)
         value = place.value_in(read_hive(machine, place.location), _PENDING_LIST)
@@ -119,7 +119,7 @@ def _names(folder: Place) -> list[str]:
 
 
 def _kind_of(place: Place) -> int:
-    """What stands there, as the file type bits have it; 0 for nothing."""
+    """The file type bits of an entry; 0 for none."""
     try:
         return stat.S_IFMT(place.status().st_mode)
     except OSError:

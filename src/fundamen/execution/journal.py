@@ -67,7 +67,7 @@ class StepState(StrEnum):
 
 
 class RestorationRecord(msgspec.Struct, frozen=True):
-    """What a restoration is for, and with what."""
+    """The purpose of a restoration, and its packages."""
 
     program: MachinePath
     packages: tuple[str, ...]  # for people

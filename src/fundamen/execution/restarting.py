@@ -1,4 +1,4 @@
-"""What must be started anew so that a change is seen, and what becomes of an installer that waits for it.
+"""Find the programs to restart after a change, and decide whether a waiting installer may continue.
 
 Nothing is advised that is not needed: each rule names what keeps the old state, and is told only where that is there.
 Sources: proc(5), environ and maps; pam_env(8) and pam_limits(8) for what a session reads as it begins; sysctl(8);
@@ -43,7 +43,7 @@ class Waiting(msgspec.Struct, frozen=True):
 
 
 def find_restarts(machine: Machine, work: Work) -> tuple[Restart, ...]:
-    """What must be started anew once some work is done; looked for before it is, while the old files are known."""
+    """Find the programs to restart after some work; it is called before, while the old files are known."""
     if machine.platform is Platform.WINDOWS:
         return tuple(_of_registry(machine, work.steps))
     if not machine.is_live:
@@ -94,7 +94,7 @@ def judge_waiting(machine: Machine, work: Work, named: str) -> Waiting:
 
 
 def _in_use(machine: Machine, work: Work) -> list[HostPath]:
-    """What goes, and running programs may have open."""
+    """Entries that go, and that running programs may have open."""
     return [entry for step in work.steps if (entry := step.in_use(machine)) is not None]
 
 
@@ -122,7 +122,7 @@ def _of_users(users: Iterable[User]) -> Iterator[Restart]:
 
 
 def _of_places(paths: Sequence[str]) -> Iterator[Restart]:
-    """What keeps the state of files of the system that were changed."""
+    """Programs that keep the old state of changed system files."""
     if path := next((p for p in paths if _is_in(p, _UNITS)), None):
         yield Restart("systemctl daemon-reload", f"{os.path.basename(path)} is read only then")
     if path := next((p for p in paths if _is_in(p, _KERNEL)), None):
@@ -134,7 +134,7 @@ def _of_places(paths: Sequence[str]) -> Iterator[Restart]:
 
 
 def _of_entries(steps: Sequence[Step]) -> Iterator[Restart]:
-    """What has read an entry of a directory before it was changed; of a host that it names nobody keeps anything."""
+    """Programs that have read a directory entry before its change; none keep anything of a host that it names."""
     for step in steps:
         if step.brings_certificate:
             what = "start over whatever waits for the authority and had read its certificate already"

@@ -65,7 +65,7 @@ def require_unchanged(site: Site, entry: JournalEntry, verb: str) -> None:
 
 
 def cause_of(error: BaseException) -> str:
-    """What stopped a change, in words."""
+    """The cause of a failed change, in words."""
     if isinstance(error, KeyboardInterrupt):
         return "it was stopped from the keyboard"
     if isinstance(error, OSError):

@@ -1,4 +1,4 @@
-"""What a file system keeps of who may do what with a file besides its mode: access control lists, capabilities.
+"""Read and write the rights of a file besides its mode: access control lists, capabilities.
 
 Sources: acl(5), "SHORT TEXT FORM"; linux/posix_acl_xattr.h, version 2; capabilities(7), "File capabilities", and
 linux/capability.h, VFS_CAP_REVISION_2; cap_to_text(3).

@@ -29,7 +29,7 @@ class CodeBase(msgspec.Struct, frozen=True):
 
 
 class DependentAssembly(msgspec.Struct, frozen=True):
-    """What is laid down for one assembly."""
+    """Rules for one assembly."""
 
     name: str
     token: str  # in lower case; empty where it is not given
@@ -40,7 +40,7 @@ class DependentAssembly(msgspec.Struct, frozen=True):
 
 
 class AppConfig(msgspec.Struct, frozen=True):
-    """What a configuration file says about runtimes and assemblies."""
+    """Rules of a configuration file on runtimes and assemblies."""
 
     supported_runtimes: tuple[SupportedRuntime, ...] = ()
     private_paths: tuple[str, ...] = ()  # folders below the program's, as the file spells them

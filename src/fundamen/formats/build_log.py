@@ -17,7 +17,7 @@ _MOST_COMMANDS = 5000
 
 
 class Says(StrEnum):
-    """What one message says."""
+    """One message of a log."""
 
     NO_LIBRARY = "no library"
     NO_FILE = "no file"
@@ -49,7 +49,7 @@ class Command(msgspec.Struct, frozen=True):
 
 
 class BuildLog(msgspec.Struct, frozen=True):
-    """What a log says of a failing build."""
+    """The messages of a failing build."""
 
     messages: tuple[Message, ...]
     commands: tuple[Command, ...]

@@ -28,7 +28,7 @@ _LEFT_OUT = ((4, 8), (34, 56))
 
 
 class Cabinet(msgspec.Struct, frozen=True):
-    """What a cabinet's header says."""
+    """The header of a cabinet."""
 
     size: int  # bytes, as it claims
     file_count: int

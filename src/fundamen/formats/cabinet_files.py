@@ -168,7 +168,7 @@ def _packed_blocks(what: str, parts: Sequence[_Part]) -> Iterator[tuple[bytes, i
 
 
 def _unpacking(what: str, compression: int) -> _Unpack:
-    """What unpacks the blocks of a folder, in their order. Raises: DamagedFileError."""
+    """An unpacker for the blocks of a folder, in their order. Raises: DamagedFileError."""
     method = compression & _METHOD_MASK
     if method == _STORED:
         return lambda data, _size: data

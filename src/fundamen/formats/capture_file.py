@@ -43,7 +43,7 @@ Size = Annotated[int, msgspec.Meta(ge=0)]
 
 
 class Manifest(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    """What a capture is of: the type of docs/schemas/capture.json."""
+    """The manifest of a capture: the type of docs/schemas/capture.json."""
 
     schema: Literal["fundamen.capture/1"] = "fundamen.capture/1"
     machine: str  # its name, for people
@@ -67,7 +67,7 @@ class CapturedFile(msgspec.Struct, frozen=True, array_like=True, gc=False):
 
 
 class CapturedEntry(msgspec.Struct, frozen=True, array_like=True, gc=False):
-    """What stands at a path."""
+    """An entry at a path."""
 
     kind: str
     size: int
@@ -120,7 +120,7 @@ class SharedFault(msgspec.Struct, frozen=True):
 
 
 class Summary(msgspec.Struct, frozen=True, kw_only=True):
-    """What a capture of a whole machine comes to, in few words: for tables over many machines."""
+    """The summary of a capture of a whole machine: for tables over many machines."""
 
     schema: Literal["fundamen.summary/1"] = "fundamen.summary/1"
     machine: str

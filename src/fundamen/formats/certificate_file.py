@@ -38,7 +38,7 @@ class Kind(StrEnum):
 
 
 class Certificates(msgspec.Struct, frozen=True):
-    """What a file of certificates holds, each in DER."""
+    """The content of a file of certificates, each in DER."""
 
     kind: Kind
     certificates: tuple[bytes, ...] = ()

@@ -41,7 +41,7 @@ class AssemblyName(msgspec.Struct, frozen=True):
 
 
 class Managed(msgspec.Struct, frozen=True):
-    """What a managed image says of itself."""
+    """The metadata of a managed image."""
 
     runtime_version: str  # of the metadata, such as v4.0.30319
     target_framework: str | None  # such as .NETFramework,Version=v4.7.2; None where it names none

@@ -17,7 +17,7 @@ _AT_ONCE = 1 << 20
 
 
 class Kind(StrEnum):
-    """What a container is."""
+    """Kinds of containers."""
 
     DISC_IMAGE = "disc image"
     MSI = "install package"
@@ -37,7 +37,7 @@ class Container(msgspec.Struct, frozen=True):
 
 
 def find_container(source: ByteSource) -> Container | None:  # noqa: PLR0911 - one way out for each format
-    """What container a file is; None where it is none that is read here."""
+    """The container that a file is; None where it is none that is read here."""
     head = source.read_at(0, 14)
     if head.startswith(_MSI):
         from fundamen.formats.msi_files import unpack_msi  # noqa: PLC0415 - each format only where it is met
@@ -69,7 +69,7 @@ def find_container(source: ByteSource) -> Container | None:  # noqa: PLR0911 - o
 
 
 def _behind_program(source: ByteSource) -> Container | None:
-    """What lies inside or behind an image: a cabinet, a ZIP archive, an install package."""
+    """The container inside or behind an image: a cabinet, a ZIP archive, an install package."""
     # What lies in the certificate table is covered by no signature: nothing in it is taken for the publisher's.
     end = _certificates_at(source)
     at, marks = 0, {_CABINET: Kind.CABINET, _MSI: Kind.MSI, _ZIP: Kind.ZIP}

@@ -23,7 +23,7 @@ _XZ_END = b"YZ"  # the last bytes of a stream (The .xz File Format, 2.1.2.4)
 
 
 class DebianPackage(msgspec.Struct, frozen=True):
-    """What a package says of itself."""
+    """The control data of a Debian package."""
 
     name: str
     version: str

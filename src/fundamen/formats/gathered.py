@@ -50,7 +50,7 @@ _DRIVE = re.compile(rb"[A-Za-z]:\\")
 
 
 class Listed(msgspec.Struct, frozen=True, gc=False):
-    """What stands at one path."""
+    """A listed path."""
 
     mode: int  # as stat(2) has it; of what is neither file, folder nor link only the rights
     size: int
@@ -193,7 +193,7 @@ class _Reading:
         return _PLATFORMS[name]
 
     def _names(self, folder: str) -> None:
-        """What is right in a folder of Windows."""
+        """The rights to a folder of Windows."""
         if not _DRIVE.match(folder.encode("utf-8", "surrogateescape")):
             raise damaged(self._what, "a folder of it has no drive")
         self._told.add(folder)

@@ -270,7 +270,7 @@ def _encoded(name: str) -> tuple[bytes, bool]:
 
 
 def _hint(name: str, kind: bytes) -> int:
-    """What a leaf holds beside a key's offset: a hash of its name, or the beginning of it."""
+    """The hint in a leaf beside a key's offset: a hash of its name, or the beginning of it."""
     if kind == b"lf":
         return int.from_bytes(name.encode("latin-1", "replace")[:4].ljust(4, b"\0"), "little")
     hashed = 0

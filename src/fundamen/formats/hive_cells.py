@@ -160,7 +160,7 @@ class HiveCells:
         return _text(raw, is_latin=bool(flags & VALUE_IS_LATIN)), size, data_at
 
     def _cell(self, at: int, least: int) -> memoryview:
-        """What a cell in use holds, ``least`` bytes at the least."""
+        """The content of a cell in use, at least ``least`` bytes."""
         store, begin = self._store_of(at)
         end = BASE_SIZE + self._size if store is self._data else len(store)
         if begin < 0 or at % 8 or begin + SIZE.size > end:

@@ -1,4 +1,4 @@
-"""What an installer says of itself: whether its status means that it is done, and the decisive lines of its log.
+"""Read an installer's status and the decisive lines of its log.
 
 Sources: "Windows Installer", "Error Codes" (statuses) and "Windows Installer Error Messages" (numbers in a log); the
 words ``Return value 3`` stand behind the action that failed, and 2 behind one that the user has ended.

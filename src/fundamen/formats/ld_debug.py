@@ -23,7 +23,7 @@ class Asked(msgspec.Struct, frozen=True):
 
 
 class LdDebug(msgspec.Struct, frozen=True):
-    """What one process was seen to load."""
+    """The libraries that one process was seen to load."""
 
     loaded: tuple[str, ...]  # paths, in the order in which they were initialised
     in_vain: tuple[Asked, ...]

@@ -59,7 +59,7 @@ class LoaderTrace:
         return events, bytes(own) + rest[: len(rest) - len(keep)]
 
     def rest(self) -> bytes:
-        """What is left at the end of the stream."""
+        """The rest of the stream."""
         rest, self._pending = self._pending, b""
         return rest
 

@@ -22,7 +22,7 @@ _DIGITS = {"sha256": 64, "sha384": 96, "sha512": 128}
 
 
 class Kind(StrEnum):
-    """What wrote a lock file."""
+    """Kinds of lock files, by the tool that writes them."""
 
     PYLOCK = "pylock.toml"
     NPM = "package-lock.json"
@@ -47,7 +47,7 @@ class LockEntry(msgspec.Struct, frozen=True):
 
 
 class LockFile(msgspec.Struct, frozen=True):
-    """What a lock file pins."""
+    """The pinned packages of a lock file."""
 
     kind: Kind
     entries: tuple[LockEntry, ...]

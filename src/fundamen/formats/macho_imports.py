@@ -81,7 +81,7 @@ def _import_records(cursor: Cursor, count: int, kind: int, order: str) -> list[t
 
 
 def _bound(source: ByteSource, part: Slice, extent: Extent, how: How) -> dict[Import, None]:
-    """What a binding program binds; each import once, in the program's order. Source: loader.h, BIND_OPCODE_*."""
+    """The symbols that a binding program binds, each once, in the program's order. Source: loader.h, BIND_OPCODE_*."""
     program = Cursor(source, part.offset + extent.offset).take(extent.size, "bindings")
     cursor = Cursor(MemoryBytes(program, source.name))
     found: dict[Import, None] = {}

@@ -50,7 +50,7 @@ _ALGORITHMS: dict[int, tuple[str, int]] = {
 
 
 class CodeSignature(msgspec.Struct, frozen=True):
-    """What a slice's signature says of its bytes."""
+    """The signature of a slice: digests of its pages, its team, its flags."""
 
     identifier: str
     team: str | None

@@ -281,7 +281,7 @@ class _SliceReader:
         return self._cursor.take(self._commands_size, "load commands")
 
     def _read_command(self, number: int, data: bytes) -> dict[str, object]:
-        """What one load command says of its slice, by the names of the slice's fields."""
+        """Read one load command into the fields of the slice."""
         reader = self._readers.get(number)
         cursor = Cursor(MemoryBytes(data, self._source.name), self._order.pair.size)
         return reader(number, data, cursor) if reader else {}

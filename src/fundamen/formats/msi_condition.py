@@ -50,14 +50,14 @@ Value = str | int | None  # None: it is not known
 
 
 class Evaluated(msgspec.Struct, frozen=True):
-    """What a condition comes to."""
+    """The value of a condition."""
 
     holds: bool | None  # None: it is not known
     asked: tuple[tuple[str, Value], ...]  # each symbol with its value, in the order in which they stand
 
 
 def evaluate(text: str, look_up: Callable[[str], Value]) -> Evaluated:
-    """What a condition comes to; an empty one holds.
+    """The value of a condition; an empty one is true.
 
     Args:
         text: the condition.

@@ -48,7 +48,7 @@ def _find(package: CompoundFile, name: bytes) -> Entry | None:
 
 
 def _covered(storage: Entry, *, is_root: bool) -> Iterable[Entry]:
-    """What is hashed of a storage, in the order of the encoded names."""
+    """The hashed streams of a storage, in the order of the encoded names."""
     left_out = {SIGNATURE, EXTENDED} if is_root else set()
     return sorted((entry for entry in storage.entries if entry.name not in left_out), key=lambda entry: entry.name)
 

@@ -1,4 +1,4 @@
-"""What every container gives of the files in it, and which paths in it are believed."""
+"""Give the files of any container, with paths that were checked."""
 
 import io
 from collections.abc import Iterator

@@ -214,7 +214,7 @@ class _PeReader:
         )
 
     def _architecture(self, cli_flags: CliFlags | None, *, is_hybrid: bool) -> Architecture:
-        """What the image is for, of which its header alone may say only a part."""
+        """The architecture of the image, of which its header alone may say only a part."""
         if is_hybrid and self._machine == _AMD64:
             return Architecture.ARM64EC
         if cli_flags is not None and self._machine == _I386 and cli_flags & CliFlags.IL_ONLY:

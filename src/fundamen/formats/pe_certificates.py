@@ -27,7 +27,7 @@ _MOST_ENTRIES = 16
 
 
 class CertificateTable(msgspec.Struct, frozen=True):
-    """What a file's certificate table holds."""
+    """The content of a file's certificate table."""
 
     offset: int  # bytes from the start of the file
     size: int  # bytes

@@ -17,7 +17,7 @@ _LONGEST_NAME = 4096  # bytes
 
 
 class ExportTable(msgspec.Struct, frozen=True):
-    """What a library offers: by name, by number, and what it only passes on from another library."""
+    """The exports of a library: by name, by ordinal, and forwarded ones."""
 
     names: dict[str, int]  # name -> index into addresses
     base: int  # the ordinal of index 0

@@ -22,7 +22,7 @@ _MAX_DEPTH = 4
 
 
 class VersionInfo(msgspec.Struct, frozen=True):
-    """What a file says of its version: in numbers, and in words as the publisher chose them."""
+    """The version of a file: in numbers, and in words as the publisher chose them."""
 
     file_version: str | None  # four numbers, "4.2.1.0"; None where the resource has none
     product_version: str | None

@@ -21,7 +21,7 @@ _NUMBER_SIZE = 4  # bytes
 
 
 class ValueType(IntEnum):
-    """What a value holds. Source: winnt.h, REG_*."""
+    """Types of values. Source: winnt.h, REG_*."""
 
     TEXT = 1
     EXPANDED_TEXT = 2
@@ -41,7 +41,7 @@ class HiveValue(msgspec.Struct, frozen=True):
 
     @property
     def content(self) -> str | int | bytes | tuple[str, ...]:
-        """What it holds, as people say it; bytes where its type does not fit them."""
+        """Its content, as people write it; bytes where its type does not fit them."""
         if self.type == ValueType.NUMBER and len(self.data) == _NUMBER_SIZE:
             return int.from_bytes(self.data, "little")
         if self.type not in _TEXTS:

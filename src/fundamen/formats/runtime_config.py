@@ -38,7 +38,7 @@ class FrameworkReference(msgspec.Struct, frozen=True):
 
 
 class RuntimeConfig(msgspec.Struct, frozen=True):
-    """What runs a program."""
+    """The runtime that a program asks for."""
 
     frameworks: tuple[FrameworkReference, ...] = ()  # that have to be on the machine
     is_self_contained: bool = False  # brings its runtime along

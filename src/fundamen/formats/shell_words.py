@@ -15,7 +15,7 @@ _DEFAULT = re.compile(r"([A-Za-z_][A-Za-z0-9_]*)(:?[-=?+])?(.*)", re.DOTALL)
 
 
 class How(StrEnum):
-    """What a piece of a word is."""
+    """Ways in which a piece of a word is written."""
 
     TEXT = "text"
     VARIABLE = "variable"  # its value, or what stands behind :- where it has none
@@ -142,7 +142,7 @@ class Lexer:
         return Word(_joined(pieces), " ".join(self._text[begin : self._at].split()))
 
     def _quoted(self) -> Iterator[Piece]:
-        """What stands between double quotation marks. Source: XCU 2.2.3."""
+        """The text between double quotation marks. Source: XCU 2.2.3."""
         yield Piece(How.TEXT, "", is_quoted=True)
         while True:
             char = self._peek()
@@ -161,7 +161,7 @@ class Lexer:
                 self._advance(self._at + 1)
 
     def _expansion(self, *, is_quoted: bool) -> Piece:
-        """What begins with a dollar sign or a backquote. Source: XCU 2.6."""
+        """An expansion: it begins with a dollar sign or a backquote. Source: XCU 2.6."""
         text, at = self._text, self._at
         if text[at] == "`":
             end = self._find("`", at + 1, "a backquote")
@@ -285,7 +285,7 @@ class _Nesting:
 
 
 def _parameter(inner: str, *, is_quoted: bool) -> Piece:
-    """What stands between the braces of ``${}``. Source: XCU 2.6.2."""
+    """The text between the braces of ``${}``. Source: XCU 2.6.2."""
     found = _DEFAULT.fullmatch(inner)
     if found is None or (found[3] and not found[2]):
         return Piece(How.UNKNOWN, "", is_quoted=is_quoted)

@@ -79,7 +79,7 @@ class SignedData(msgspec.Struct, frozen=True):
 
 
 class TimestampInfo(msgspec.Struct, frozen=True):
-    """What a timestamp service states. Source: RFC 3161, section 2.4.2, TSTInfo."""
+    """The statement of a timestamp service. Source: RFC 3161, section 2.4.2, TSTInfo."""
 
     digest_algorithm: str
     digest: bytes
@@ -212,7 +212,7 @@ def read_indirect_data(content: bytes, what: str) -> IndirectData:
 
 
 def _content(encoded: bytes) -> bytes:
-    """What the message digest is over. The identifier is not, so that it must be one that stands for content."""
+    """The bytes under the message digest, without the identifier, which must be one that stands for content."""
     if encoded[:1] not in _CONTENT_TAGS:
         raise ValueError(f"its content begins with the identifier {encoded[:1].hex()}")
     return contents_of(encoded)

@@ -18,7 +18,7 @@ _MOST_PROPERTIES = 100
 
 
 class StoredBlob(msgspec.Struct, frozen=True):
-    """What one value of a store holds."""
+    """The content of one value of a store."""
 
     certificate: bytes | None  # DER
     revocation_list: bytes | None  # DER

@@ -17,7 +17,7 @@ _MOST_MEMBERS = 1_000_000
 
 
 class TrustList(msgspec.Struct, frozen=True):
-    """What a list names."""
+    """The subjects of a trust list."""
 
     usages: frozenset[str]  # what it is for
     subjects: frozenset[bytes]  # the digests by which it names its members: as they stand there

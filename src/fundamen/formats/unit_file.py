@@ -10,7 +10,7 @@ _COMMENTS = ("#", ";")
 
 
 class Install(msgspec.Struct, frozen=True):
-    """What enabling a unit comes to; each name with its specifiers filled in."""
+    """The effect of enabling a unit; each name with its specifiers filled in."""
 
     wanted_by: tuple[str, ...] = ()
     required_by: tuple[str, ...] = ()

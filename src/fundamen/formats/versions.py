@@ -63,7 +63,7 @@ def read_range(text: str) -> tuple[Clause, ...]:
 
 
 def problem_of_range(text: str) -> str:
-    """What is wrong with a range; empty where nothing is, or none is given."""
+    """The fault of a range; empty where it has none, or none is given."""
     try:
         read_range(text or "1")
     except ValueError as error:
@@ -125,7 +125,7 @@ def _ordered(one: str, other: str) -> int:
 
 
 def _magnitude(digits: str) -> tuple[int, str]:
-    """What orders numbers of any length: how many digits they have, and which."""
+    """The sort key of a number of any length: its count of digits, then the digits."""
     significant = digits.lstrip("0")
     return len(significant), significant
 

@@ -1,4 +1,4 @@
-"""What a publisher's signature covers of a package and of a changed copy: all of it, or single files by a catalogue.
+"""Find what a publisher's signature covers of a package and of a changed copy: all of it, or single files.
 
 A copy is never covered by the signature of the package that it came from. A file in it that was not changed keeps its
 own signature, and its place in a signed catalogue; one that was changed has lost both.

@@ -1,4 +1,4 @@
-"""What a Debian package needs before it can be set up, against what is installed.
+"""Compare the dependencies of a Debian package with the installed packages.
 
 Source: Debian Policy, section 7.1, "Syntax of relationship fields", and 7.5, "Virtual packages".
 """

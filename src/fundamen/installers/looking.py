@@ -48,7 +48,7 @@ class Bundled(msgspec.Struct, frozen=True):
 
 
 class Look(msgspec.Struct, frozen=True, kw_only=True):
-    """What a package is, holds and will conclude."""
+    """A package, its content, and a forecast."""
 
     title: str
     kind: Kind
@@ -80,7 +80,7 @@ class Look(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def unmet(self) -> tuple[PackageNeed, ...]:
-        """What it needs for certain, and the machine has not."""
+        """Needs that the machine does not meet for certain."""
         return tuple(need for need in self.needs if not need.is_met and need.field != MAY_CALL)
 
 
@@ -120,7 +120,7 @@ def look_into(machine: Machine, source: ByteSource, given: Mapping[str, str]) ->
 
 
 def find_outcome(machine: Machine, source: ByteSource, meant: Meant) -> Outcome:
-    """What a package that ran has done on a machine, against what it was meant to do.
+    """Compare the state of a machine after a package ran with the forecast.
 
     Raises:
         UnreadableError: it is no package of which that can be told, or the machine is of another platform.

@@ -86,7 +86,7 @@ class Conclusion(msgspec.Struct, frozen=True):
 
     @property
     def hindrances(self) -> tuple[Judged, ...]:
-        """What will stop the run."""
+        """Reasons that will stop the run."""
         return tuple(each for each in self.launch if each.holds is False)
 
     @property
@@ -97,7 +97,7 @@ class Conclusion(msgspec.Struct, frozen=True):
 
 
 def conclude(machine: Machine, database: Database, given: Mapping[str, str]) -> Conclusion:
-    """What a package will conclude on a machine.
+    """Foresee the decisions of a package on a machine.
 
     Args:
         machine: of Windows.
@@ -349,7 +349,7 @@ def _unpacked(packed: str) -> str:
 
 
 def changed(before: Conclusion, after: Conclusion) -> Iterable[str]:
-    """What differs between two conclusions, in words."""
+    """Differences of two forecasts, in words."""
     pairs: list[tuple[str, Mapping[str, object], Mapping[str, object]]] = [
         ("feature", {p.name: p.is_chosen for p in before.parts}, {p.name: p.is_chosen for p in after.parts}),
         ("component", {c.what: c.holds for c in before.components}, {c.what: c.holds for c in after.components}),

@@ -41,7 +41,7 @@ class Root(IntEnum):
 
 
 class Kind(IntEnum):
-    """What a locator's value stands for: the lower bits of its column Type."""
+    """Kinds of places that a locator names: the lower bits of its column Type."""
 
     FOLDER = 0
     FILE = 1
@@ -49,7 +49,7 @@ class Kind(IntEnum):
 
 
 class Found(msgspec.Struct, frozen=True):
-    """What one search comes to."""
+    """The result of one search."""
 
     property: str
     value: str  # that the property is given; empty where the search finds nothing
@@ -189,7 +189,7 @@ class Searches:
                     waiting += [(self._machine.join(folder, name), below + 1) for name in self._machine.names(folder)]
 
     def _at(self, text: str, signature: str, where: str, *, is_file: bool) -> Found:
-        """What a place that is written down comes to, and whether it is there."""
+        """A recorded place, resolved, and whether it exists."""
         wanted = self._signatures.get(signature)
         path = MachinePath(text)
         if not self._machine.paths.isabs(text):

@@ -1,4 +1,4 @@
-r"""What an install package has done on a machine, against what it was meant to do: after it ran, did it choose that?
+r"""Compare the effects of an install package on a machine with the forecast.
 
 Nothing of what an installer says of itself is believed: each feature is looked for by its components, as the service
 has registered them, and each component's key file by what stands at its path. Source: Windows Installer reference,
@@ -22,7 +22,7 @@ _ABSENT = "\x06"  # how the value of a published feature begins that was not ins
 
 
 class Meant(msgspec.Struct, frozen=True, kw_only=True):
-    """What was foreseen before a package ran."""
+    """The forecast from before a package ran."""
 
     name: str
     version: str
@@ -47,19 +47,19 @@ class Deed(msgspec.Struct, frozen=True):
 
 
 class Outcome(msgspec.Struct, frozen=True):
-    """What became of all of it."""
+    """The outcome of a package."""
 
     meant: Meant
     deeds: tuple[Deed, ...]
 
     @property
     def wrong(self) -> tuple[Deed, ...]:
-        """What is otherwise than it was meant."""
+        """Effects that differ from the forecast."""
         return tuple(deed for deed in self.deeds if deed.is_wrong)
 
 
 def outcome_of_msi(machine: Machine, database: Database, meant: Meant) -> Outcome:
-    """What an MSI has done on a machine of Windows."""
+    """The effects of an MSI on a Windows machine."""
     product = packed_code(database.property("ProductCode"))
     holder = _holder(machine, product)
     if holder is None:
@@ -82,7 +82,7 @@ def outcome_of_msi(machine: Machine, database: Database, meant: Meant) -> Outcom
 
 
 def outcome_of_debian(machine: Machine, meant: Meant) -> Outcome:
-    """What a Debian package has done on a machine of Linux. Raises: UnreadableError: it has no list of packages."""
+    """The effects of a Debian package on a Linux machine. Raises: UnreadableError: it has no list of packages."""
     versions = [version for version, _ in all_installed(machine).get(meant.name, [])]
     found = f"dpkg has it set up as {', '.join(versions)}" if versions else "dpkg has not set it up"
     return Outcome(meant, (Deed("the package", meant=True, is_done=meant.version in versions, found=found),))

@@ -41,7 +41,7 @@ _MOST_TOLD, _MOST_FILES = 500, 50
 
 
 class ScriptRun(msgspec.Struct, frozen=True):
-    """What a script will find."""
+    """The forecast for a script."""
 
     needs: tuple[
         PackageNeed, ...
@@ -52,7 +52,7 @@ class ScriptRun(msgspec.Struct, frozen=True):
 
 
 def foresee_script(machine: Machine, script: ShellScript) -> ScriptRun:
-    """What a script will find on a machine."""
+    """Foresee the commands, files and variables that a script will find on a machine."""
     run = _Run(machine, script)
     for command in script.commands:
         run.take(command)
@@ -111,7 +111,7 @@ class _Run:
             words = [word for word in words[1:] if not word.source.startswith("-") and "=" not in word.source]
 
     def _take_in(self, file: str) -> None:
-        """What a file that is read as a part of the script defines: functions are no commands that must be there."""
+        """Read the functions of a file that is part of the script: they are no commands that must be installed."""
         path = MachinePath(file)
         if not file.startswith("/") or file in self._taken_in or len(self._taken_in) >= _MOST_FILES:
             return
@@ -178,7 +178,7 @@ class _Run:
         self._checks[key] = Judged(what, ("! " if command.negated else "") + command.source, held, asked)
 
     def _tested(self, words: list[Word]) -> bool | None:  # noqa: PLR0911 - a table of what may be asked
-        """What ``test`` says. Source: XCU, test, OPERANDS, by the number of arguments."""
+        """The result of ``test``. Source: XCU, test, OPERANDS, by the number of arguments."""
         values = [self._value(word) for word in words]
         if values[:1] == ["!"] and len(values) > 1:
             inner = self._tested(words[1:])
@@ -247,7 +247,7 @@ class _Run:
         return value or otherwise if otherwise is not None else value
 
     def _printed(self, command: str) -> str | None:
-        """What a command prints that asks about the machine."""
+        """The output of a command that asks about the machine."""
         match command.split():
             case ["uname"] | ["uname", "-s"]:
                 return _SYSTEMS.get(self._machine.platform)

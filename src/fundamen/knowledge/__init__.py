@@ -1,1 +1,1 @@
-"""What do messages and codes mean? Our own knowledge, as data files, and an organisation's beside it."""
+"""Know the meanings of messages and codes: our own data files, and an organisation's beside them."""

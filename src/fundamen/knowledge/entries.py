@@ -1,4 +1,4 @@
-"""What is known of messages and codes: the records, and how they are read from data files.
+"""Read and arrange the known messages and codes.
 
 A data file is TOML with the tables ``message``, ``code`` and ``space``; docs/formats/knowledge.md describes them.
 """
@@ -21,7 +21,7 @@ _LARGEST_FILE, _MOST_FILES, _MOST_ENTRIES = 4 << 20, 200, 20_000
 
 
 class Role(StrEnum):
-    """What a line that says this is in the story of a failure."""
+    """Roles of a line in the story of a failure."""
 
     CAUSE = "cause"  # it names what is wrong
     FAILURE = "failure"  # it tells which step has failed
@@ -31,7 +31,7 @@ class Role(StrEnum):
 
 
 class Sign(StrEnum):
-    """What on the examined machine would speak for a cause."""
+    """Signs on the examined machine that support a cause."""
 
     OTHER_ARCHITECTURE = "other-architecture"  # the component is there, for another architecture
     ELSEWHERE = "elsewhere"  # it is there, where the program does not look

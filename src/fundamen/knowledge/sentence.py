@@ -168,7 +168,7 @@ def _hole(name: str, before: str, after: str) -> str:
 
 
 def _inside(name: str, before: str, after: str) -> str:
-    """What may stand in a hole: what its name lets, ended by what stands around it."""
+    """The pattern of a placeholder: the text that its name allows, ended by its surroundings."""
     if before.endswith("'") and after.startswith("'"):
         return rf"[^{QUOTES}\n]{{1,400}}"
     if before.endswith("(") and after.startswith(")") and name not in {"number", "code"}:

@@ -166,7 +166,7 @@ class AssemblyBinding:
                 yield self._machine.join(folder, reference.name, reference.name + ending)
 
     def _probe(self, path: MachinePath, because: str, reference: AssemblyName, wanted: Version) -> Candidate:
-        """What probing makes of a file: the first of the name is taken or refused, and ends the search."""
+        """The result of a probe of a file: the first of the name is taken or refused, and ends the search."""
         found = self._files.try_at(path, because)
         if isinstance(found, Candidate):
             return found

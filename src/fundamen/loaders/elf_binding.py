@@ -43,7 +43,7 @@ def _undefined(
 
 
 def _exports(machine: Machine, path: MachinePath) -> frozenset[str]:
-    """What a file offers; found out once, by ``Machine.fact``."""
+    """The exports of a file, found out once by ``Machine.fact``."""
     elf = machine.binary(path)
     with contextlib.suppress(UnreadableError), machine.open(path) as source:
         return frozenset(read_exports(source, elf)) if isinstance(elf, Elf) else frozenset()
@@ -51,7 +51,7 @@ def _exports(machine: Machine, path: MachinePath) -> frozenset[str]:
 
 
 def _bound(machine: Machine, path: MachinePath) -> BoundSymbols:
-    """What a file takes from others; likewise."""
+    """The imports of a file, likewise."""
     elf = machine.binary(path)
     with contextlib.suppress(UnreadableError), machine.open(path) as source:
         if isinstance(elf, Elf):

@@ -1,4 +1,4 @@
-"""What the loaders of ELF files have in common: needs in breadth first order, each candidate looked at and judged.
+"""Share the rules of the ELF loaders: needs in breadth-first order, each candidate judged.
 
 Each loader adds where it looks, by which names it knows what is loaded, and which files it refuses.
 """
@@ -31,7 +31,7 @@ class LoadedObject(msgspec.Struct, frozen=True):
 
     @property
     def origin(self) -> str:
-        """What $ORIGIN stands for."""
+        """The value of $ORIGIN."""
         return self.stands_at.rpartition("/")[0] or "/"
 
 
@@ -82,14 +82,14 @@ class ElfLoading(ABC):
 
     @abstractmethod
     def _judged(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
-        """What the loader makes of an ELF file at a place where it looks."""
+        """The loader's judgement of an ELF file at a place that it searches."""
 
     @abstractmethod
     def _preloaded(self) -> list[str]:
         """The names that are to be loaded before all others."""
 
     def _needs_of(self, elf: Elf) -> tuple[Need, ...]:
-        """What the loader loads for a file."""
+        """The libraries that the loader loads for a file."""
         return (*elf.needs, *elf.filters)
 
     def _preloader(self) -> LoadedObject:
@@ -105,7 +105,7 @@ class ElfLoading(ABC):
         return [elf.name] if elf.name else []
 
     def _unoffered(self) -> Iterator[Unoffered]:
-        """What loaded files ask of others that those do not offer."""
+        """Imports of loaded files that the libraries do not export."""
         return iter(())
 
     def _is_of_our_kind(self, elf: Elf) -> bool:
@@ -113,7 +113,7 @@ class ElfLoading(ABC):
         return (elf.bits, elf.machine, elf.big_endian) == self._kind
 
     def _mapped(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
-        """What becomes of a file of our kind as it is mapped."""
+        """The loader's judgement of a file of our kind as it is mapped."""
         if elf.type not in {ElfType.DYN, ElfType.EXEC}:
             detail = "is neither a shared library nor a program"
             return Candidate(path, Outcome.REFUSED, because, detail, elf.architecture)
@@ -150,7 +150,7 @@ class ElfLoading(ABC):
             self._load(path, self._program)
 
     def _preload(self) -> Iterator[Resolution]:
-        """What is loaded before anything that the program needs. The loader only warns where it is not there."""
+        """Libraries that are loaded before the program's own. The loader only warns where one is missing."""
         for name in self._preloaded() if self._interpreter is not None else ():
             resolution = self._resolve(name, self._preloader(), How.OPTIONAL)
             is_loaded = resolution.path is not None  # and then what it needs in turn is required
@@ -214,7 +214,7 @@ class ElfLoading(ABC):
 def _nothing_tried(
     _machine: Machine, _path: MachinePath, _loader: type[ElfLoading], _kind: tuple[int, int, bool]
 ) -> dict[tuple[MachinePath, str], Candidate]:
-    """What one kind of loader has tried for one kind of programs, to be filled: as a fact it is shared by them all."""
+    """An empty memory of attempts of one kind of loader for one kind of programs, which they share as a fact."""
     return {}
 
 

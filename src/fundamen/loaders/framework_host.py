@@ -1,4 +1,4 @@
-"""What runs a program for shared frameworks: where they are, the host's own libraries, the versions that it picks.
+"""Find the runtimes of frameworks: their folders, the host's own libraries, the versions that the host picks.
 
 Source: the host's documents "Framework version resolution", "Host components" and "Install location search".
 """
@@ -211,7 +211,7 @@ def _decided(reference: FrameworkReference, installed: list[FrameworkVersion], p
 
 
 def _combined(one: FrameworkReference, other: FrameworkReference) -> FrameworkReference:
-    """What two references to one framework come to: the higher version, under the narrower rule."""
+    """Two references to one framework as one: the higher version, under the narrower rule."""
     rule = min((one.roll_forward, other.roll_forward), key=_RULES.index)
     first, second = framework_version(one.version), framework_version(other.version)
     is_higher = first is not None and second is not None and first < second

@@ -60,7 +60,7 @@ class _Loading(ElfLoading):
         self._is_secure = machine.look(program).changes_account
 
     def lacks_for_program(self) -> str:
-        """What the machine runs, where the program itself demands more of the processor."""
+        """The processor of the machine, where the program itself demands a better one."""
         reason = self._beyond_processor(self._elf)
         levels = self._processor_folders().levels()
         return f"no more than {levels[0] if levels else 'x86-64'}; the program {reason}" if reason else ""
@@ -218,7 +218,7 @@ class _Loading(ElfLoading):
         return self._mapped(path, because, elf)
 
     def _beyond_processor(self, elf: Elf) -> str:
-        """What a file demands that this processor has not; empty where it has all, or is not at hand to be asked."""
+        """Processor features that a file demands and this processor lacks; empty for none, or where it is unknown."""
         known = supported_bits(self._machine) if elf.needed_levels and elf.architecture is Architecture.X86_64 else 0
         if not known or elf.needed_levels & ~known == 0:
             return ""
@@ -287,7 +287,7 @@ def _versions(machine: Machine, path: MachinePath) -> _Versions:
 
 
 def _foreign(elf: Elf) -> str:
-    """What in a file's identification the loader does not know; empty where it knows all. Source: VALID_ELF_HEADER."""
+    """The part of a file's identification that the loader does not know; empty for none. Source: VALID_ELF_HEADER."""
     if elf.os_abi not in _KNOWN_ABIS:
         return f"is for another operating system (EI_OSABI {elf.os_abi})"
     if elf.abi_version >= _KNOWN_ABIS[elf.os_abi]:

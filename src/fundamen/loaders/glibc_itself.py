@@ -1,4 +1,4 @@
-"""What the GNU C library's loader says of itself: the folders that are built into it, and its release.
+"""Read the built-in folders and the release of the GNU C library's loader.
 
 Source: glibc's elf/dl-load.c (system_dirs), elf/dl-usage.c and csu/version.c for the banner.
 """

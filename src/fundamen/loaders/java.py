@@ -1,4 +1,4 @@
-"""What classes of Java stand on: a runtime that is new enough, the archives of their class path, native libraries.
+"""Resolve the needs of Java classes: a runtime, the archives of the class path, native libraries.
 
 Source: JAR File Specification, "Class-Path"; The Java Virtual Machine Specification, 4.1 and 5.3 (a runtime refuses
 classes of a newer version with UnsupportedClassVersionError); the launcher's own libjli for where it finds libjvm.

@@ -140,7 +140,7 @@ class ListedAssemblies:
         return list(best.values())
 
     def _assets(self, place: MachinePath, of_framework: str = "") -> tuple[Asset, ...] | None:
-        """What a dependency file lists; None for a program without one. A damaged one is a fault."""
+        """The assets of a dependency file; None for a program without one. A damaged one is a fault."""
         is_there = self._machine.look(place).kind is EntryKind.FILE
         if not is_there and not of_framework:
             return None

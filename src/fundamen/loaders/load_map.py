@@ -1,4 +1,4 @@
-"""What a loader would do with a program: every need, every candidate, and why each was passed over."""
+"""Record the loading of a program: every need, every candidate, and why each was passed over."""
 
 from enum import StrEnum
 
@@ -12,7 +12,7 @@ from fundamen.model.paths import MachinePath
 
 
 class Outcome(StrEnum):
-    """What became of one candidate. The words are shown and are part of the JSON contract."""
+    """Outcomes of a candidate. The words are shown and are part of the JSON contract."""
 
     TAKEN = "taken"
     ABSENT = "not there"
@@ -54,7 +54,7 @@ class Resolution(msgspec.Struct, frozen=True):
 
 
 class Unoffered(msgspec.Struct, frozen=True):
-    """What one file imports from a library that the library does not offer."""
+    """Imports of one file that a library does not export."""
 
     importer: MachinePath
     library: MachinePath

@@ -95,7 +95,7 @@ def _load_map(machine: Machine, program: MachinePath, also: Sequence[str]) -> Lo
 
 
 def _map_of_hosted(machine: Machine, program: MachinePath, binary: Binary) -> LoadMap:
-    """What a program needs that another program carries out: a script, or classes of Java."""
+    """The needs of a program that another program runs: a script, or Java classes."""
     if binary.format is Format.SCRIPT:
         from fundamen.formats.script import Script  # noqa: PLC0415
         from fundamen.loaders import scripts  # noqa: PLC0415

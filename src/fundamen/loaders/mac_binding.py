@@ -20,7 +20,7 @@ def find_unoffered(
     parts: Mapping[MachinePath, Slice],
     answers: Mapping[tuple[MachinePath, str], MachinePath | None],
 ) -> Iterator[Unoffered]:
-    """What loaded files import from others that those do not offer.
+    """Find the imports of loaded files that the libraries do not export.
 
     Args:
         machine: where the files lie.

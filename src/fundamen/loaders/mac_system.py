@@ -1,4 +1,4 @@
-"""What comes with macOS itself: its version, the libraries of its shared cache, the processors that it runs.
+"""Know the parts of macOS: its version, the libraries of its shared cache, its processors.
 
 Since macOS 11 the system's own libraries lie in the shared cache and nowhere else on the disk. Source: Apple's notes on
 macOS Big Sur 11.0.1, "Kernel", and the dyld sources (dyld_cache_format.h) for the cache's names.
@@ -33,7 +33,7 @@ _ONLY_WIDE = (10, 15)  # from this version on no 32-bit program runs
 
 
 class MacSystem(msgspec.Struct, frozen=True):
-    """What the system on a machine is, as far as its disk tells."""
+    """The system on a machine, as far as its disk shows."""
 
     version: tuple[int, ...]  # empty where it is not known
     cached: dict[Architecture, frozenset[str]]  # the libraries of each shared cache that is at hand

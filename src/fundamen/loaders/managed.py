@@ -1,4 +1,4 @@
-"""What a managed program stands on: its framework, then every assembly that is referred to, then what those call.
+"""Resolve the needs of a managed program: its framework, every referenced assembly, then native libraries.
 
 A program for the .NET Framework is started by the system itself, one for shared frameworks by a host; each has rules of
 its own for the framework (``net_framework``, ``framework_host``) and for assemblies (``assembly_binding``,
@@ -92,7 +92,7 @@ def _start_of_native(loading: Loading, files: AssemblyFiles) -> AssemblyFile | N
 
 
 def _runtime_config(loading: Loading, start: AssemblyFile | None, place: MachinePath) -> RuntimeConfig | None:
-    """What the configuration file beside the program says; a library by itself gets what it was compiled for."""
+    """The configuration file beside the program; a library by itself gets the one that it was compiled for."""
     is_there = loading.machine.look(place).kind is EntryKind.FILE
     if not is_there and loading.pe.kind is Kind.LIBRARY and start is not None:
         version = (start.managed.target_framework or "").removeprefix(_TARGET)

@@ -1,4 +1,4 @@
-"""What a Python environment stands on: the interpreter that it was made from, and for which version its packages are.
+"""Resolve the needs of a Python environment: its base interpreter, and the version of its packages.
 
 Source: PEP 405 (pyvenv.cfg), and CPython's Lib/venv for the keys that it writes.
 """

@@ -1,4 +1,4 @@
-"""What becomes of each place where a command is looked up on PATH."""
+"""Judge each place where a command is looked up on PATH."""
 
 from collections.abc import Iterator
 
@@ -8,7 +8,7 @@ from fundamen.machine.programs import places_on_path
 
 
 def find_on_path(machine: Machine, name: str) -> Iterator[Candidate]:
-    """What stands at each place where a command is looked up: the first that is taken is the one that is run."""
+    """The entries at each place where a command is looked up; the first that is taken is run."""
     for path, entry in places_on_path(machine, name):
         if entry.kind is EntryKind.BLOCKED:
             yield Candidate(path, Outcome.BLOCKED, "PATH", entry.why)

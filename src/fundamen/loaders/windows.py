@@ -55,7 +55,7 @@ def runtime_config_of(machine: Machine, program: MachinePath) -> MachinePath:
 
 
 class Loading:
-    """What the image loader has done so far for one program.
+    """The progress of the image loader for one program.
 
     Attributes:
         machine: where it is started.

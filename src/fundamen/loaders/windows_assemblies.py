@@ -46,7 +46,7 @@ class Assemblies:
         self._stored: tuple[str, ...] | None = None
 
     def asked_for(self, path: MachinePath, pe: Pe) -> tuple[Redirections, tuple[Resolution, ...]]:
-        """What an image's manifest brings: where its DLLs are redirected to, and how each assembly stands."""
+        """The effects of an image's manifest: redirected DLLs, and the state of each assembly."""
         manifest = self._manifest_of(path, pe)
         if manifest is None:
             return {}, ()
@@ -144,7 +144,7 @@ class Assemblies:
         return wanted.version
 
     def _sought_as(self, wanted: Identity) -> tuple[str, ...]:
-        """What the file is called that brings an assembly: in the store, or for one program alone."""
+        """Names of the file that brings an assembly: in the store, or for one program alone."""
         stored = f"{self._word(wanted)}_{wanted.name}_{wanted.token or 'none'}_*.manifest"
         return stored, f"{wanted.name}.manifest", f"{wanted.name}.dll"
 

@@ -25,7 +25,7 @@ Resolve = Callable[[str, How, MachinePath], MachinePath | None]
 
 
 class _Bound(msgspec.Struct, frozen=True):
-    """What came of looking functions up in one library; the same for every program."""
+    """The functions that were looked up in one library; the same for every program."""
 
     missing: tuple[str, ...]  # functions that it does not have
     passed_on: tuple[str, ...]  # libraries that it passes some of the functions on to
@@ -81,7 +81,7 @@ class Binding:
 
 
 def _bound(machine: Machine, importer: MachinePath, library: ImportedLibrary, steps: tuple[_Step, ...]) -> _Bound:
-    """What comes of the functions of one import, looked up in the last library of some steps; as a fact."""
+    """The functions of one import, looked up in the last library of some steps; as a fact."""
     exports = machine.fact(steps[-1].path, _export_table)
     if exports is None:  # a damaged table: a fault of its own, told elsewhere
         return _Bound((), ())

@@ -1,4 +1,4 @@
-"""What is a part of Windows itself, and from which version on.
+"""Know the parts of Windows itself, and their first versions.
 
 A volume that is only a partial copy lacks such parts without anything being wrong. Source: Microsoft's "Windows API
 sets", "Universal CRT deployment", and the DLLs that the reference of the Win32 API names under "Requirements".

@@ -22,7 +22,7 @@ _ON_ARM64 = {Architecture.X86_64, Architecture.ARM64EC}  # what an ARM64 system 
 
 
 class Processes(msgspec.Struct, frozen=True):
-    """What a machine's system runs, as the copies of its innermost library (ntdll.dll) tell."""
+    """Architectures that a machine's system runs, by the copies of its innermost library (ntdll.dll)."""
 
     native: Architecture | None  # None where the volume has no copy: then nothing is known
     others: tuple[Architecture, ...]

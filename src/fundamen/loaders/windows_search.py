@@ -25,7 +25,7 @@ Place = tuple[MachinePath, str]  # a folder, and the rule that leads there
 
 
 class SearchOrder:
-    """What the loader goes by for one program on one machine.
+    """The search order of the loader for one program on one machine.
 
     The current folder, which has its place before PATH, is taken to be the program's own, which comes first anyway.
     """

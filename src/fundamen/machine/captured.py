@@ -58,7 +58,7 @@ class CapturedMachine(Machine):
         return self._was_running
 
     def look(self, path: MachinePath) -> Entry:
-        """What stood there; blocked, where the capture does not tell."""
+        """The recorded entry; blocked, where the capture does not have it."""
         found = self._told.entries.get(path)
         if found is None:
             return Entry(EntryKind.BLOCKED, why="the capture lacks this fact")
@@ -102,7 +102,7 @@ class CapturedMachine(Machine):
         return next(filter(None, told), None)
 
     def kept(self, what: str) -> bytes | None:
-        """What was found out by going through the machine."""
+        """Records of walks through the machine."""
         found = self._told.kept.get(what)
         return found.encode("utf-8") if found is not None else None
 
@@ -119,7 +119,7 @@ class CapturedMachine(Machine):
         return CapturedMachine(self._capture, self.root, self._given)
 
     def spelled(self, text: str) -> MachinePath:
-        """What a person typed, as an absolute path of the machine."""
+        """The absolute path of the machine for a typed one."""
         if self.platform is Platform.WINDOWS:
             return MachinePath(ntpath.normpath(text if text[1:2] == ":" else ntpath.join("C:\\", text)))
         return MachinePath(posixpath.normpath(posixpath.join("/", text)))
@@ -168,7 +168,7 @@ class _CapturedBytes(Digesting):
 
 
 class _CapturedRegistry(Registry):
-    """What was asked of a registry."""
+    """The recorded answers of a registry."""
 
     def __init__(self, facts: Facts) -> None:
         self._facts = facts

@@ -1,4 +1,4 @@
-"""What is known of the file systems that are mounted on this host. Source: proc_pid_mountinfo(5)."""
+"""Read the mounted file systems of this host. Source: proc_pid_mountinfo(5)."""
 
 import functools
 import os

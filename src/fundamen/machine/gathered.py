@@ -87,7 +87,7 @@ class GatheredMachine(Machine):
         return True
 
     def look(self, path: MachinePath) -> Entry:
-        """What stood at a path."""
+        """The recorded entry at a path."""
         real, why = self._followed(path)
         if why:
             return Entry(EntryKind.BLOCKED, why=why)
@@ -135,7 +135,7 @@ class GatheredMachine(Machine):
         )
 
     def scanning(self) -> "_GatheredScanning":
-        """What goes through its folders."""
+        """A scanner of its folders."""
         return _GatheredScanning(self, self._listed, self._names, self._barred)
 
     def afresh(self) -> "GatheredMachine":
@@ -143,7 +143,7 @@ class GatheredMachine(Machine):
         return GatheredMachine(self._gathered, self.root)
 
     def spelled(self, text: str) -> MachinePath:
-        """What a person typed, as an absolute path of the machine."""
+        """The absolute path of the machine for a typed one."""
         return MachinePath(self.paths.normpath(self.paths.join("C:\\" if self._is_windows else "/", text)))
 
     def folded(self, name: str) -> str:
@@ -229,7 +229,7 @@ class _GatheredScanning:
 
     @contextmanager
     def entries(self, place: str) -> "Iterator[Iterator[_GatheredEntry]]":
-        """What was listed in a folder. Raises: OSError: it could not be read."""
+        """The recorded list of a folder. Raises: OSError: it could not be read."""
         folded = self._machine.folded(place)
         if folded in self._barred:
             raise PermissionError(EACCES, os.strerror(EACCES), place)
@@ -248,7 +248,7 @@ class _GatheredScanning:
 
 
 class _GatheredEntry:
-    """What was listed of one thing in a folder."""
+    """A listed entry of a folder."""
 
     def __init__(self, name: str, listed: Listed) -> None:
         self.name = name

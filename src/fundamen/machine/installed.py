@@ -1,4 +1,4 @@
-r"""What a Windows machine's registry says is installed: packages, the files that they brought, and services.
+r"""Read the installed packages, their files and the services from a Windows machine's registry.
 
 An entry may outlive what it tells of: whoever asks looks whether it is still there. Source: Microsoft's "Uninstall
 Registry Key"; Windows Installer's per-machine data below ``Installer\UserData``, of which a component's values name the

@@ -15,7 +15,7 @@ def setting_path(name: str) -> HostPath:
 
 
 def running_value(name: str) -> str | None:
-    """What the kernel has now; None where it has no such setting. Raises: OSError: it may not be read."""
+    """The kernel's present value; None where it has no such setting. Raises: OSError: it may not be read."""
     try:
         with open(setting_path(name), encoding="utf-8", errors="replace") as file:
             return file.read(_MOST)

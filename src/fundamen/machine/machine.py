@@ -1,4 +1,4 @@
-"""What every check may ask of a machine, whichever way the machine is at hand."""
+"""Define the questions that a check may ask of a machine, however it is reached."""
 
 import os
 import posixpath
@@ -29,7 +29,7 @@ _Given = ParamSpec("_Given")
 
 
 class EntryKind(StrEnum):
-    """What stands at a path once all links are followed."""
+    """Kinds of entries once all links are followed."""
 
     FILE = "file"
     FOLDER = "folder"
@@ -39,7 +39,7 @@ class EntryKind(StrEnum):
 
 
 class Entry(msgspec.Struct, frozen=True):
-    """What stands at one path of a machine."""
+    """The entry at one path of a machine."""
 
     kind: EntryKind
     size: int = 0  # bytes
@@ -137,11 +137,11 @@ class Machine(ABC):
         return self.place(self.folder_of(path)).below(self.paths.basename(path))
 
     def status(self, path: MachinePath) -> os.stat_result:
-        """What stat(2) tells of a path, all links of the machine followed. Raises: OSError, UnreadableError."""
+        """The result of stat(2) for a path, all links of the machine followed. Raises: OSError, UnreadableError."""
         return self.place(path).status() if self.is_at_folder else os.stat(self.host_path(path))
 
     def scanning(self) -> Scanning:
-        """What goes through its folders, quicker than one look at a time."""
+        """A scanner of its folders, quicker than one look at a time."""
         return HostScanning(self.host_path)
 
     @abstractmethod
@@ -150,7 +150,7 @@ class Machine(ABC):
 
     @abstractmethod
     def spelled(self, text: str) -> MachinePath:
-        """What a person typed, as an absolute path of the machine."""
+        """The absolute path of the machine for a typed one."""
 
     @property
     def was_running(self) -> bool:
@@ -168,7 +168,7 @@ class Machine(ABC):
             return digest_of_ranges(source, algorithm, [(0, source.size)]).hex()
 
     def kept(self, what: str) -> bytes | None:  # noqa: ARG002 - a captured machine looks it up
-        """What somebody has found out by going through the machine, if it is only known from a capture."""
+        """The record of a walk through the machine, if it is only known from a capture."""
         return None
 
     def keep(self, what: str, data: bytes) -> None:  # noqa: B027 - most machines have nobody to hand it on to
@@ -229,7 +229,7 @@ class Machine(ABC):
         *given: _Given.args,
         **named: _Given.kwargs,
     ) -> _Fact:
-        """What a function finds out about a file, found out once however many programs it matters to.
+        """The result of a function for a file, computed once however many programs need it.
 
         Args:
             path: the file; ``ANYWHERE`` for what hangs on no single one.

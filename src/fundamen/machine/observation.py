@@ -1,4 +1,4 @@
-"""What was seen while a program ran."""
+"""Record the libraries that a program loads as it runs."""
 
 import msgspec
 
@@ -6,7 +6,7 @@ from fundamen.model.paths import MachinePath
 
 
 class Observation(msgspec.Struct, frozen=True):
-    """What was seen while a program ran."""
+    """The observed run of a program."""
 
     by: str  # what ran it, with its version
     status: int | None  # the exit status's lowest byte; None where it was stopped as its time was up

@@ -18,7 +18,7 @@ _MOST_HOPS = 40  # from link to link: path_resolution(7)
 
 
 class Layer:
-    """What is to be laid over a machine."""
+    """A layer of changes over a machine."""
 
     def __init__(self, base: Machine) -> None:
         """Begin with nothing."""
@@ -144,7 +144,7 @@ class OverlayMachine(Machine):
         )
 
     def spelled(self, text: str) -> MachinePath:
-        """What a person typed, as the base machine understands it."""
+        """The path of the base machine for a typed one."""
         return self.base.spelled(text)
 
     def folded(self, name: str) -> str:

@@ -145,7 +145,7 @@ class PosixMachine(Machine):
         return self._top.place(self._resolved(path))
 
     def status(self, path: MachinePath) -> os.stat_result:
-        """What stat(2) tells of a path, all links of the machine followed. Raises: OSError, UnreadableError."""
+        """The result of stat(2) for a path, all links of the machine followed. Raises: OSError, UnreadableError."""
         if not self.is_at_folder:
             return os.stat(path)
         inner = self._resolved(path)[1:]
@@ -155,7 +155,7 @@ class PosixMachine(Machine):
             raise OSError(error.errno, error.strerror, self._top.host(inner)) from error
 
     def scanning(self) -> Scanning:
-        """What goes through its folders."""
+        """A scanner of its folders."""
         return PlaceScanning(self.ground, self.place) if self.is_at_folder else super().scanning()
 
     def host_path(self, path: MachinePath) -> HostPath:
@@ -165,7 +165,7 @@ class PosixMachine(Machine):
         return HostPath(self._prefix + self._resolved(path))
 
     def spelled(self, text: str) -> MachinePath:
-        """What a person typed: a path of the machine, or of this host where it lies inside the machine's folder."""
+        """The path for a typed one: a path of the machine, or of this host inside the machine's folder."""
         if self.is_live:
             return MachinePath(os.path.abspath(os.path.join(self._current, text)))
         if self.look(MachinePath(posixpath.join("/", text))).kind is EntryKind.ABSENT:
@@ -242,7 +242,7 @@ class LinuxMachine(PosixMachine):
 
 
 def looked_at(machine: Machine, path: MachinePath) -> Entry:
-    """What stands at a path of a machine whose files lie on this host."""
+    """The entry at a path of a machine whose files lie on this host."""
     try:
         entry = entry_of(machine.status(path))
     except (FileNotFoundError, NotADirectoryError, ValueError):  # ValueError: a NUL in a name that a hostile file gave
@@ -256,12 +256,12 @@ def looked_at(machine: Machine, path: MachinePath) -> Entry:
 
 
 def entry_of(status: os.stat_result) -> Entry:
-    """What a status says stands there."""
+    """The entry for a status."""
     return entry_of_mode(status.st_mode, status.st_size)
 
 
 def entry_of_mode(mode: int, size: int) -> Entry:
-    """What a mode, as stat(2) has it, says stands there."""
+    """The entry for a mode, as stat(2) has it."""
     if stat.S_ISLNK(mode):  # links were followed already
         return Entry(EntryKind.BLOCKED, why="a link was put there meanwhile, or it is one of a loop")
     if stat.S_ISREG(mode):

@@ -69,7 +69,7 @@ class RecordingMachine(Machine):
         self.registry = _RecordingRegistry(base.registry, self.facts)
 
     def look(self, path: MachinePath) -> Entry:
-        """As of every machine, written down."""
+        """Look at a path, and record the entry."""
         entry = self.base.look(path)
         self.facts.entries[path] = CapturedEntry(
             str(entry.kind), entry.size, entry.why, entry.is_executable, entry.changes_account
@@ -77,7 +77,7 @@ class RecordingMachine(Machine):
         return entry
 
     def names(self, folder: MachinePath) -> tuple[str, ...]:
-        """As of every machine, written down."""
+        """List a folder, and record the names."""
         try:
             names = self.base.names(folder)
         except UnreadableError as error:
@@ -87,17 +87,17 @@ class RecordingMachine(Machine):
         return names
 
     def real(self, path: MachinePath) -> MachinePath:
-        """As of every machine, written down."""
+        """Follow the links of a path, and record the result."""
         real = self.base.real(path)
         self.facts.reals[path] = real
         return real
 
     def open(self, path: MachinePath) -> AbstractContextManager[ByteSource]:
-        """As of every machine; what is read of it is written down."""
+        """Open a file, and record the bytes that are read."""
         return self._opened(path)
 
     def digest(self, path: MachinePath, algorithm: str) -> str:
-        """As of every machine: the digest is written down, and not the bytes."""
+        """Compute a digest, and record it without the bytes."""
         known = self.facts.digests.get(f"{algorithm} {path}")
         if known is not None:  # a capture is of one moment
             return known
@@ -114,20 +114,20 @@ class RecordingMachine(Machine):
             self.facts.kept[what] = data.decode("utf-8")
 
     def host_path(self, path: MachinePath) -> HostPath:
-        """As of the machine itself: what is done there is in no capture."""
+        """The host path; work with it is not recorded."""
         return self.base.host_path(path)
 
     @property
     def ground(self) -> Ground:
-        """As of the machine itself."""
+        """The ground of the recorded machine."""
         return self.base.ground
 
     def place(self, path: MachinePath) -> Place:
-        """As of the machine itself."""
+        """The place of the recorded machine."""
         return self.base.place(path)
 
     def scanning(self) -> Scanning:
-        """As of the machine itself."""
+        """A scanner of the recorded machine."""
         return self.base.scanning()
 
     def afresh(self) -> "RecordingMachine":
@@ -135,11 +135,11 @@ class RecordingMachine(Machine):
         return self
 
     def spelled(self, text: str) -> MachinePath:
-        """As of the machine itself."""
+        """The path of the recorded machine for a typed one."""
         return self.base.spelled(text)
 
     def folded(self, name: str) -> str:
-        """As of the machine itself."""
+        """The folded name of the recorded machine."""
         return self.base.folded(name)
 
     @property
@@ -232,7 +232,7 @@ def _covered(data: bytes) -> tuple[bytes, int]:
 
 
 def _secret_in(requirement: str) -> str:
-    """What a requirement reads whose name tells of a secret; empty where nothing does."""
+    """The value that a requirement reads and whose name means a secret; empty for none."""
     told = json.loads(requirement)
     named = [told.get("name", ""), *(told.get("key", []) if isinstance(told.get("key"), list) else [])]
     return next((name for name in map(str, named) if _SECRET_NAME.search(name)), "")
@@ -321,18 +321,18 @@ class _RecordingRegistry(Registry):
         return self._base.gaps
 
     def knows(self, key: str) -> bool:
-        """As of every registry, written down."""
+        """Ask for a key, and record the answer."""
         known = self._facts.knows[key] = self._base.knows(key)
         return known
 
     def values(self, key: str) -> dict[str, Value] | None:
-        """As of every registry, written down."""
+        """Read the values of a key, and record them."""
         values = self._base.values(key)
         kept = None if values is None else {name: to_value(value) for name, value in values.items()}
         self._facts.registry[key] = kept
         return values
 
     def subkeys(self, key: str) -> tuple[str, ...]:
-        """As of every registry, written down."""
+        """List the subkeys of a key, and record them."""
         names = self._facts.subkeys[key] = self._base.subkeys(key)
         return names

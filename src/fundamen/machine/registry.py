@@ -17,7 +17,7 @@ _VARIABLE = re.compile(r"%([^%\\]+)%")
 
 
 class Registry(ABC):
-    """What may be asked of a registry. A hive that cannot be read is told in ``gaps`` and gives no values."""
+    """Questions to a registry. A hive that cannot be read is listed in ``gaps`` and has no values."""
 
     gaps: tuple[str, ...] = ()  # which hives could not be read, and why
 

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
 
 class Status(Protocol):
-    """What is used of what stat(2) tells."""
+    """The used fields of stat(2)."""
 
     @property
     def st_mode(self) -> int:
@@ -38,7 +38,7 @@ class ScannedEntry(Protocol):
         """Whether it is a link."""
 
     def stat(self, *, follow_symlinks: bool = True) -> Status:
-        """What else there is to tell. Raises: OSError."""
+        """The full status. Raises: OSError."""
 
 
 class Scanning(Protocol):
@@ -54,7 +54,7 @@ class Scanning(Protocol):
         """Which file system a folder is on, and which of its folders it is."""
 
     def entries(self, place: str) -> "AbstractContextManager[Iterator[ScannedEntry]]":
-        """What lies in a folder."""
+        """The entries of a folder."""
 
     def head(self, place: str, size: int) -> bytes:
         """The first bytes of a file."""
@@ -81,7 +81,7 @@ class HostScanning:
         return status.st_dev, status.st_ino
 
     def entries(self, place: str) -> "AbstractContextManager[Iterator[os.DirEntry[str]]]":
-        """What lies in a folder."""
+        """The entries of a folder."""
         return os.scandir(place)
 
     def head(self, place: str, size: int) -> bytes:
@@ -115,7 +115,7 @@ class PlaceScanning:
 
     @contextlib.contextmanager
     def entries(self, place: str) -> "Iterator[Iterator[os.DirEntry[str]]]":
-        """What lies in a folder."""
+        """The entries of a folder."""
         folder = self._found(place).open(os.O_RDONLY | os.O_DIRECTORY)
         try:
             with os.scandir(folder) as entries:

@@ -117,7 +117,7 @@ def _results(under_way: "list[Future[_Result]]") -> Iterator[_Result]:
 
 
 def ended() -> UnreadableError:
-    """What is said where a process that had a part in some work was ended from outside."""
+    """The error for a process that was ended from outside while it worked."""
     return UnreadableError(
         what="The work was not finished",
         why="a process that had a part in it was ended from outside, perhaps for want of memory",

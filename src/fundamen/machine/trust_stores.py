@@ -1,4 +1,4 @@
-r"""What a machine keeps about whom it trusts: roots, issuers, revocation lists.
+r"""Read the trust stores of a machine: roots, issuers, revocation lists.
 
 Sources: OpenSSL, "X509_LOOKUP_hash_dir" and the variables SSL_CERT_FILE and SSL_CERT_DIR; what the distributions
 document of where their bundles lie; for Windows "System Store Locations" (the registry's SystemCertificates keys).

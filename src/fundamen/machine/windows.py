@@ -89,7 +89,7 @@ class WindowsMachine(Machine):
         return self.place(path)
 
     def scanning(self) -> Scanning:
-        """What goes through its folders."""
+        """A scanner of its folders."""
         return PlaceScanning(self.ground, self.place) if self.is_at_folder else super().scanning()
 
     def host_path(self, path: MachinePath) -> HostPath:
@@ -118,7 +118,7 @@ class WindowsMachine(Machine):
         return HostPath(followed)
 
     def spelled(self, text: str) -> MachinePath:
-        """What a person typed: a path of the machine, or of this host where it lies inside one of the drives."""
+        """The path for a typed one: a path of the machine, or of this host inside one of the drives."""
         on_host = os.path.realpath(os.path.join(self._current, text))
         if os.path.lexists(on_host):
             for letter, folder in self.drives.items():

@@ -67,7 +67,7 @@ class WindowsHost(Machine):
         return HostPath(_replaced(path, _SYSTEM, _ALIAS) if self._is_redirected else path)
 
     def spelled(self, text: str) -> MachinePath:
-        """What a person typed, as an absolute path."""
+        """The absolute path for a typed one."""
         return MachinePath(ntpath.normpath(ntpath.join(self._current, text)))
 
     def folded(self, name: str) -> str:

@@ -21,7 +21,7 @@ class Format(StrEnum):
 
 
 class Kind(StrEnum):
-    """What a binary is for."""
+    """Kinds of binaries."""
 
     PROGRAM = "program"
     LIBRARY = "library"
@@ -55,7 +55,7 @@ class Problem(msgspec.Struct, frozen=True):
 
 
 class Binary(msgspec.Struct, frozen=True, kw_only=True):
-    """What one executable file says of itself. Each format's record adds its own facts."""
+    """The common facts of an executable file. Each format's record adds its own."""
 
     format: Format
     kind: Kind

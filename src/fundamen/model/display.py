@@ -1,4 +1,4 @@
-"""What people see of text from files, names and servers: nothing in it does anything, hides or turns round.
+"""Show text from files, names and servers so that nothing in it acts, hides or reverses.
 
 Each sink (terminal, page, JSON, figure, table) filters all that goes into it once, at its end; so nothing gets by that
 somebody forgot on the way. Sources: Unicode 15, General Category Cc, Cf, Cs, Co, Cn, Zl, Zp, Zs; UTS #39, "Confusable

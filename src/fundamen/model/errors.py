@@ -1,4 +1,4 @@
-"""What could not be found out or done: one tree of exceptions, each in three parts.
+"""Define the errors: one tree of exceptions, each in three parts.
 
 A missing or damaged component is a result and never an exception; an exception says that we could not find out.
 """

@@ -42,7 +42,7 @@ class PackageFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     @property
     def names(self) -> tuple[str, ...]:
-        """What a need may call it: its name, that of the file, and the path where that is known."""
+        """Names of it in needs: its own, that of the file, and the path where it is known."""
         own = (self.name, self.place.rpartition("/")[2])
         return (*own, *_path_of(self.base, self.place))
 
@@ -66,7 +66,7 @@ class PackageLink(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     @property
     def names(self) -> tuple[str, ...]:
-        """What a need may call it: the path, where that is known; a library's need means the file behind it."""
+        """Names of it in needs: the path, where it is known; a library's need means the file behind the link."""
         return _path_of(self.base, self.place)
 
     def answers_to(self, name: str) -> bool:
@@ -85,7 +85,7 @@ class PackageFolder(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     @property
     def names(self) -> tuple[str, ...]:
-        """As of a link."""
+        """Names of it in needs, as of a link."""
         return _path_of(self.base, self.place)
 
     def answers_to(self, name: str) -> bool:

@@ -1,4 +1,4 @@
-"""What a trust store says of a certificate."""
+"""Define the entries of a trust store."""
 
 from enum import StrEnum
 
@@ -6,7 +6,7 @@ import msgspec
 
 
 class Role(StrEnum):
-    """What a certificate may do where it is kept."""
+    """Roles of a certificate in its store."""
 
     ROOT = "root"  # every program of the machine may trust it
     USERS_ROOT = "user's root"  # only this user's programs trust it, not an installer that runs as the machine

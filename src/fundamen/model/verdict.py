@@ -4,7 +4,7 @@ from enum import StrEnum
 
 
 class Verdict(StrEnum):
-    """What is known of a component. Each word is shown to technicians and is part of the JSON contract."""
+    """Verdicts on a component. Each word is shown to technicians and is part of the JSON contract."""
 
     VERIFIED = "verified"  # found, and its bytes are those that its owner or a trusted source records
     UNVERIFIED = "unverified"  # found and intact in form, but no owner and no trusted source knows its bytes

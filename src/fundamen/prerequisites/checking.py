@@ -31,7 +31,7 @@ class LeftOut(msgspec.Struct, frozen=True):
 
 
 class Outcome(msgspec.Struct, frozen=True):
-    """What came of a check."""
+    """Results of a check."""
 
     checked: tuple[Checked, ...]  # in the order in which they depend on each other
     left_out: tuple[LeftOut, ...]

@@ -1,4 +1,4 @@
-"""What a value must be, as settings, variables, limits and others have it in common."""
+"""Compare values with the demands that settings, variables, limits and others share."""
 
 import re
 from collections.abc import Iterator
@@ -35,7 +35,7 @@ class Compared(Requirement, frozen=True, kw_only=True):
     absent: bool = False  # it must not be there at all
 
     def problem(self) -> str:
-        """As of every requirement."""
+        """Find the fault of its fields, beyond their types."""
         return "; ".join(self._problems())
 
     def _problems(self) -> Iterator[str]:
@@ -52,7 +52,7 @@ class Compared(Requirement, frozen=True, kw_only=True):
 
     @property
     def in_words(self) -> str:
-        """What the value must be."""
+        """The demand in words."""
         if self.absent:
             return "is not there"
         parts = [

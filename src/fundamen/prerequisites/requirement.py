@@ -1,4 +1,4 @@
-"""What all kinds of requirements have in common, and what a check may ask."""
+"""Define the common fields of all requirements, and the questions of a check."""
 
 from collections.abc import Callable
 from datetime import datetime
@@ -36,7 +36,7 @@ class Condition(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields
 
 
 class Asked(msgspec.Struct, frozen=True, kw_only=True):
-    """What a check may look at."""
+    """The inputs of a check."""
 
     machine: Machine
     now: datetime  # UTC
@@ -66,16 +66,16 @@ class Requirement(
 
     @property
     def needed(self) -> str:
-        """What must be so, in a few words: "the setting memory_limit in /etc/php.ini is at least 256M"."""
+        """The need in a few words: "the setting memory_limit in /etc/php.ini is at least 256M"."""
         raise NotImplementedError
 
     @property
     def advice(self) -> str:
-        """What to do where it is unmet and the sheet does not say."""
+        """The advice where it is unmet and the sheet gives none."""
         return "Put it right, and check again."
 
     def problem(self) -> str:
-        """What is wrong with what the sheet says, beyond the types of its fields; empty where nothing is."""
+        """The fault of the sheet's fields, beyond their types; empty for none."""
         return ""
 
     def registry_gap(self, machine: Machine) -> str:

@@ -115,10 +115,10 @@ class _Shelf(Protocol):
     """Where sheets lie that include each other."""
 
     def real(self, path: HostPath) -> str:
-        """What tells whether two paths are the same sheet."""
+        """The identity of a sheet's file, by which two paths are the same sheet."""
 
     def beside(self, path: HostPath, name: str) -> HostPath:
-        """What a sheet means by the name of another."""
+        """The sheet that another names."""
 
     def data(self, path: HostPath) -> bytes:
         """A sheet's bytes, at most one more than a sheet may have. Raises: UnreadableError."""
@@ -145,7 +145,7 @@ class _Disk:
 
 
 class _Carried(msgspec.Struct, frozen=True):
-    """What one source carries, by name."""
+    """The documents of one source, by name."""
 
     sheets: Mapping[str, bytes]
 
@@ -247,7 +247,7 @@ def _keys(kind: type[Requirement]) -> str:
 
 
 def _in_words(why: str, key: str) -> str:
-    """What msgspec says, with the patterns of texts in words."""
+    """The error of msgspec, with the patterns of texts in words."""
     for pattern, words in _PATTERNS.items():
         if repr(pattern) in why:
             return f"{key}: {words}" if key else words
@@ -256,7 +256,7 @@ def _in_words(why: str, key: str) -> str:
 
 
 def _kinds(written: str) -> str:
-    """What could have been meant; all kinds where nothing is near."""
+    """Kinds that may be meant; all kinds where none is near."""
     kinds = sorted(str(kind.__struct_config__.tag) for kind in AnyRequirement.__args__)
     near = get_close_matches(written.lower().replace("_", " "), kinds, n=1)
     return f"perhaps {near[0]!r} is meant" if near else f"it is one of {', '.join(kinds)}"

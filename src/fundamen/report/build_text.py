@@ -36,7 +36,7 @@ def answer(steps: Sequence[BuildStep]) -> str:
 
 
 def next_steps(steps: Sequence[BuildStep]) -> list[str]:
-    """What to do now: commands, and sentences that end with a full stop."""
+    """The next steps: commands, and sentences that end with a full stop."""
     faults = [fault for step in steps for fault in step.faults]
     if not faults:
         return ["Run the build again."]

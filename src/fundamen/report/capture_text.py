@@ -1,4 +1,4 @@
-"""What a capture holds, shown before it is written."""
+"""Show the content of a capture before it is written."""
 
 from fundamen.formats.capture_file import Manifest
 from fundamen.report.page import Page, counted, size_in_words

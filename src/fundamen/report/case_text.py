@@ -31,7 +31,7 @@ def case_text(case: Case, *, verbose: bool) -> str:
 
 
 def opened_text(case: Case, alike: Sequence[Found]) -> str:
-    """What is said when a case is opened."""
+    """The page for an opened case."""
     page = Page(drawn=False)
     page.answer(f"Case {case.number} is open: {case.title}")
     page.line("Each command of Fundamen is recorded in it from now on, without passwords and keys.")
@@ -65,7 +65,7 @@ def list_text(cases: Sequence[Case], current: Case | None) -> str:
 
 
 def found_text(found: Sequence[Found]) -> str:
-    """What a search has found."""
+    """The page of a search."""
     page = Page(drawn=False)
     helped = [each for each in found if each.helped]
     if not found:
@@ -101,7 +101,7 @@ def ladder_text(case: Case, ladder: Ladder) -> str:
 
 
 def tried_text(case: Case, ladder: Ladder, came: Came) -> str:
-    """What is said when the outcome of a remedy was recorded."""
+    """The page after the result of a remedy was recorded."""
     page = Page(drawn=False)
     if came is Came.HELPED:
         page.answer("Recorded: it helped.", good=True)

@@ -39,7 +39,7 @@ class Chart(msgspec.Struct, frozen=True):
 
 
 class Table(msgspec.Struct, frozen=True):
-    """What stands below the charts of a page."""
+    """A table below the charts of a page."""
 
     title: str
     heads: tuple[str, ...]

@@ -1,4 +1,4 @@
-"""What an error text says, as text: the first cause, what it means, why, what is behind it, what to do."""
+"""Lay out an error text: the first cause, its meaning, its background, the next steps."""
 
 from collections.abc import Sequence
 
@@ -70,7 +70,7 @@ def called_text(path: str, finding: Finding, means: str) -> str:
 
 
 def answer(reading: Reading, behind: Behind | None, readings: Sequence[Reading]) -> str:
-    """What is wrong, in one sentence."""
+    """The finding in one sentence."""
     if reading.decisive is None:
         if not any(each.lines for each in readings):
             return "The text is empty."
@@ -90,7 +90,7 @@ def _explains(behind: Behind) -> bool:
 
 
 def steps(reading: Reading, behind: Behind | None, machine: Machine) -> Sequence[str]:
-    """What to do next; where a program was traced, what its trace says."""
+    """The next steps; where a program was traced, those of its trace."""
     if reading.decisive is None and not reading.lines:
         return ["A program that ends without a word: fundamen trace PROGRAM, or fundamen trace --observe PROGRAM."]
     if reading.decisive is None:

@@ -1,4 +1,4 @@
-"""What is drawn of a survey, of a comparison, and of many machines."""
+"""Draw figures of a survey, of a comparison, and of many machines."""
 
 from collections import Counter
 from collections.abc import Iterator
@@ -16,7 +16,7 @@ _MOST_BARS = 20
 
 
 def survey_figure(survey: Survey, machine: str) -> Figure:
-    """What keeps programs from starting, the cause that stops most first, and packages with files that were changed."""
+    """The causes that keep programs from starting, the widest first, and packages with changed files."""
     causes = survey.needs.causes
     bars = [
         Bar(cause.title, str(cause.component.verdict), (len(cause.programs), len(cause.libraries))) for cause in causes

@@ -46,7 +46,7 @@ def fleet_text(fleet: Fleet, *, verbose: bool, drawn: bool) -> str:
 
 
 def answer(fleet: Fleet) -> str:
-    """What most machines share, in one sentence."""
+    """The fault that most machines share, in one sentence."""
     machines = counted(len(fleet.machines), "machine")
     if not fleet.faults:
         return f"{machines}: no fault on any of them."

@@ -1,4 +1,4 @@
-"""What one file says of itself, as text."""
+"""Lay out one file's facts as text."""
 
 from fundamen.formats.cli_header import Managed
 from fundamen.formats.elf import Elf
@@ -84,7 +84,7 @@ def _needs_and_offers(page: Page, inspection: Inspection) -> None:
 
 
 def _facts(inspection: Inspection) -> list[tuple[str, str | None]]:
-    """What only files of this format say of themselves."""
+    """Facts that only files of this format have."""
     binary = inspection.binary
     if isinstance(binary, Elf):
         return [("loader", binary.interpreter), ("RPATH", binary.rpath), ("RUNPATH", binary.runpath)]
@@ -94,7 +94,7 @@ def _facts(inspection: Inspection) -> list[tuple[str, str | None]]:
 
 
 def _hosted_facts(binary: Binary) -> list[tuple[str, str | None]]:
-    """What a script or an archive says of the program that carries it out."""
+    """Facts of a script or an archive about the program that runs it."""
     from fundamen.formats.java import JavaClasses  # noqa: PLC0415 - only for files of these formats
     from fundamen.formats.script import Script  # noqa: PLC0415
 
@@ -126,7 +126,7 @@ def _mac_facts(binary: Binary, signed: tuple[str, ...]) -> list[tuple[str, str |
 
 
 def _managed(page: Page, managed: Managed) -> None:
-    """What a managed image runs on and refers to."""
+    """The runtime and the references of a managed image."""
     facts = [
         ("managed", f"yes, for {managed.width}"),
         ("but only", "a reference assembly: to compile against; no runtime takes it" if managed.is_reference else None),

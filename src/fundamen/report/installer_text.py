@@ -41,7 +41,7 @@ def installer_text(look: Look, following: Sequence[str], *, verbose: bool, drawn
 
 
 def unpacked_text(package: str, copy: UnpackedCopy, *, drawn: bool) -> str:
-    """What was unpacked and changed."""
+    """The page after a package was unpacked and changed."""
     page = Page(drawn=drawn)
     changed = f", {counted(len(copy.edited), 'setting')} changed" if copy.edited else ""
     page.answer(f"{package} lies unpacked in {copy.folder}: {counted(copy.files, 'file')}{changed}.", good=True)
@@ -65,7 +65,7 @@ def _cover(cover: Cover) -> str:
 
 
 def outcome_text(outcome: Outcome, *, drawn: bool) -> str:
-    """What a package has done, against what it was meant to do."""
+    """The page of a package's effects, compared with the forecast."""
     page = Page(drawn=drawn)
     wrong, meant = outcome.wrong, outcome.meant
     title = " ".join(filter(None, (meant.name, meant.version))) or "The package"
@@ -145,7 +145,7 @@ def _add_conclusion(page: Page, found: Conclusion, *, verbose: bool) -> None:
 
 
 def _add_checks(page: Page, look: Look, *, verbose: bool) -> None:
-    """What a script asks about, and which settings and variables steer it."""
+    """Add the checks of a script, and the settings and variables that steer it."""
     known = [each for each in look.checks if each.holds is not None]
     listed = known if verbose else known[:_MOST]
     if listed:
@@ -171,7 +171,7 @@ def _add_leftovers(page: Page, found: Conclusion) -> None:
 
 
 def _add_open(page: Page, found: Conclusion, *, verbose: bool) -> None:
-    """What cannot be foreseen."""
+    """Add the parts that cannot be foreseen."""
     open_ = [each for each in (*found.launch, *found.components) if each.holds is None]
     if open_:
         page.heading("Unknown without running it")

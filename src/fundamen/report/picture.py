@@ -85,7 +85,7 @@ def _numbers(drawn: list[Component], machine: Machine) -> dict[str, int]:
 
 
 def _parent(component: Component, numbers: dict[str, int], machine: Machine) -> int | None:
-    """What needs a component on the shortest way to it; None for the program."""
+    """The file that needs a component, on the shortest way to it; None for the program."""
     if component.kind == "program" or not component.chain:
         return None
     last = component.chain[-1]

@@ -86,7 +86,7 @@ def plan_text(
 
 
 def _installed(page: Page, path: MachinePath, outcome: InstallerOutcome) -> None:
-    """What an installer has done: what it made worse first."""
+    """Add the effects of an installer: changes for the worse first."""
     change = outcome.change
     page.heading(f"{path}: {outcome.meaning}")
     parts = ((change.added, "added"), (change.changed, "changed"), (change.removed, "removed"))

@@ -37,7 +37,7 @@ def prereqs_text(sheet: Sheet, outcome: Outcome, following: Sequence[str], *, ve
 
 
 def changes_text(changed: Sequence[Checked], outcome: Outcome, *, drawn: bool) -> str:
-    """What has changed since the last look, and what is left."""
+    """The changes since the last check, and the remaining needs."""
     page = Page(drawn=drawn)
     for each in changed:
         page.verdict(each.answer.standing, f"{each.requirement.id}: {each.answer.found}")

@@ -1,4 +1,4 @@
-"""What the packager published, as text and JSON."""
+"""Lay out a publication as text and JSON."""
 
 from collections.abc import Sequence
 

@@ -121,7 +121,7 @@ def _next(trace: Trace, machine: Machine) -> Iterable[str]:
 
 
 def _before_and_now(case: Case, trace: Trace, machine: Machine) -> Iterable[str]:
-    """What the first trace of the case found at fault, and how it stands now."""
+    """The faults of the case's first trace, compared with the present ones."""
     first = next((entry for entry in case.entries if entry.facts.faults), None)
     if first is None:
         return ()

@@ -64,7 +64,7 @@ def _without_remedy(plan: Plan) -> Iterator[tuple[str, str]]:
 
 
 def _add_faults(page: Page, trace: Trace) -> None:
-    """What is still at fault, what differs in nothing but the name together."""
+    """Add the remaining faults; those that differ only in the name together."""
     for fault, others in together(trace.faults):
         page.verdict(fault.verdict, fault.name)
         if others:
@@ -73,7 +73,7 @@ def _add_faults(page: Page, trace: Trace) -> None:
 
 
 def harms(page: Page, harmed: Sequence[Harm]) -> None:
-    """What other programs would come to lack, for which a restoration is not offered."""
+    """The losses of other programs, for which a restoration is rejected."""
     if harmed:
         page.heading("Rejected: this would break other programs")
     for harm in harmed:
@@ -83,7 +83,7 @@ def harms(page: Page, harmed: Sequence[Harm]) -> None:
 
 
 def _as_it_would_be(page: Page, traces: Sequence[Trace], machine: Machine) -> None:
-    """What of each program, traced on the machine as it would be."""
+    """The state of each program, traced on the machine as it would be."""
     alone = "the package" if traces[0].format is Format.INSTALLED else "the program"
     page.heading(f"Rehearsal: {'each' if len(traces) > 1 else alone} traced as it would be")
     for trace in traces:
@@ -95,7 +95,7 @@ def _as_it_would_be(page: Page, traces: Sequence[Trace], machine: Machine) -> No
 
 
 def answers(traces: Sequence[Trace], machine: Machine) -> str:
-    """What of some programs: one sentence for each or, of very many, one for all that have what they need."""
+    """The answers for some programs: one sentence for each or, for very many, one for all that are well."""
     told = traces if not _is_long(traces) else [trace for trace in traces if trace.faults]
     sentences = [answer(trace, machine) for trace in told]
     return " ".join((*sentences, _of_sound(traces, machine)) if _is_long(traces) else sentences)
@@ -112,7 +112,7 @@ def _of_sound(traces: Sequence[Trace], machine: Machine) -> str:
 
 
 def outcome_of(traces: Sequence[Trace], machine: Machine) -> str:
-    """What of the programs as they would be; the one alone, or all together."""
+    """The state of the programs as they would be; one alone, or all together."""
     faults = sum(len(trace.faults) for trace in traces)
     names = [title_of(trace, machine) for trace in traces]
     if len(set(names)) < len(names):
@@ -173,7 +173,7 @@ def restoration_text(
 
 
 def restarts(page: Page, found: Sequence[Restart], waiting: Waiting | None) -> None:
-    """What must be started anew, and what becomes of an installer that waits."""
+    """Add the programs to restart, and the advice for a waiting installer."""
     if waiting is not None:
         page.heading(f"{waiting.name} {waiting.verdict}")
         page.line(waiting.why)
@@ -297,7 +297,7 @@ def _was_done(plan: Plan) -> str:
 
 
 def _parts(plan: Plan, would_be: str, placed: str) -> Iterator[str]:
-    """What a plan does, each kind of step with its number."""
+    """The steps of a plan, each kind with its count."""
     if plan.installs is not None:
         yield f"{counted(len(plan.installs.packages), 'package')} {would_be}installed"
     if plan.moved:
@@ -336,7 +336,7 @@ def _package(
     folders: Sequence[PlaceFolder],
     steps: Sequence[PlaceFile | PlaceLink],
 ) -> None:
-    """What of a package is put where, and what of it stands already as it should."""
+    """Add the files of a package that are placed, and those that are right already."""
     page.heading(f"{package.title}, by {package.publisher}")
     page.line(_whence(source, package))
     for folder in folders:

@@ -42,7 +42,7 @@ def survey_text(survey: Survey, following: Sequence[str], *, verbose: bool, draw
 
 
 def answer(survey: Survey) -> str:
-    """What a survey found, in one sentence."""
+    """The result of a survey in one sentence."""
     said = list(_said(survey))
     if not said:
         return "Nothing is at fault: every program has all that it needs to start."

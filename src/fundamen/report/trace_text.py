@@ -89,7 +89,7 @@ def _later(page: Page, trace: Trace, machine: Machine) -> None:
 
 
 def _remarks(page: Page, trace: Trace, machine: Machine) -> None:
-    """What changes no verdict; what is remarked on a fault stands with the fault."""
+    """Add remarks that change no verdict; a remark on a fault is shown with the fault."""
     remarked = [c for c in trace.components if c.remarks and not c.verdict.is_fault]
     if remarked or trace.remarks:
         page.heading("Worth knowing")
@@ -145,7 +145,7 @@ def answer(trace: Trace, machine: Machine) -> str:
 
 
 def title_of(trace: Trace, machine: Machine) -> str:
-    """What was traced, as people call it."""
+    """The traced program, as people call it."""
     own = trace.components[0]
     return own.name if trace.format is Format.INSTALLED else machine.paths.basename(trace.program)
 
@@ -162,7 +162,7 @@ def _answer_of_package(trace: Trace) -> str:
 
 
 def next_step(trace: Trace, machine: Machine) -> str:
-    """What to do now: a command, or a sentence that ends with a full stop."""
+    """The next step: a command, or a sentence that ends with a full stop."""
     if trace.is_of_another_machine:
         return "Get the publisher's build of it for what this machine runs; nothing on the machine needs mending."
     faults = trace.faults

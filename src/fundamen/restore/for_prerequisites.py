@@ -1,4 +1,4 @@
-"""What a restoration can do for requirements that are unmet: the steps of a plan, each for one of them."""
+"""Plan the repair of unmet requirements: the steps of a plan, each for one of them."""
 
 from datetime import datetime
 from typing import Literal
@@ -33,7 +33,7 @@ _OWN_SYSCTL = "/etc/sysctl.d/90-fundamen.conf"
 
 
 class Mendable(msgspec.Struct, frozen=True):
-    """What a plan can do for a sheet."""
+    """The part of a sheet that a plan can repair."""
 
     plan: PlanFile | None  # None where it can do nothing
     by_hand: tuple[Requirement, ...]  # the unmet ones that it can do nothing for

@@ -30,7 +30,7 @@ _REGISTRY = r"HKLM\System\CurrentControlSet\Control\Session Manager\Environment"
 
 
 class Mending(msgspec.Struct, frozen=True):
-    """What a plan can do for a toolchain."""
+    """The part of a toolchain that a plan can repair."""
 
     plan: PlanFile | None  # None where it can do nothing
     waiting: tuple[str, ...]  # parts that wait for a licence to be accepted

@@ -35,7 +35,7 @@ class Differing(msgspec.Struct, frozen=True):
 
 
 class CopyPlan(msgspec.Struct, frozen=True):
-    """What would be brought back."""
+    """The entries that would be brought back."""
 
     copy: ColdCopy
     prepared: Prepared[Differing]
@@ -45,7 +45,7 @@ class CopyPlan(msgspec.Struct, frozen=True):
 def prepare_copy(
     machine: Machine, store: CopyStore, copy: ColdCopy, parts: Sequence[str], contents: HostPath, *, exactly: bool
 ) -> CopyPlan:
-    """What is to be done so that a folder is as it was when the copy was taken; nothing is changed.
+    """Plan the steps after which a folder is as in the copy; nothing is changed.
 
     Where the copy turns out not to be whole, nothing is begun.
 
@@ -138,7 +138,7 @@ class _Planning:
         return SetFolder(path=path, location=location, because=because, state=entry.state, gives_times=True)
 
     def not_in_copy(self, wanted: Sequence[CopiedEntry]) -> Iterator[MachinePath]:
-        """What stands in the folders of a part and is not in the copy."""
+        """Entries in the folders of a part that are not in the copy."""
         known = {e.path for e in self._copy.entries} | {left.path for left in self._copy.left_out}
         for entry in wanted:
             host = self._top.below(entry.path)

@@ -14,7 +14,7 @@ from fundamen.sources.reference import Comparison, Difference, Finding, compare_
 
 
 def plan_from_reference(machine: Machine, folder: MachinePath, comparison: Comparison) -> Work:
-    """What is to be written so that a tree is as its baseline, as far as the reference can give it.
+    """Plan the steps after which a tree is as its baseline, as far as the reference can give it.
 
     A file of which only the mode differs is written anew as well, so that it has the recorded one.
     """
@@ -64,7 +64,7 @@ def _require_unchanged(work: Work) -> None:
 
 
 def left_to_people(comparison: Comparison) -> tuple[Difference, ...]:
-    """What is at fault and is not brought back."""
+    """Differences that are not brought back."""
     entries = comparison.baseline.entries
     return tuple(
         each

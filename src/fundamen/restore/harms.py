@@ -12,7 +12,7 @@ from fundamen.trace.trace import trace_program
 
 
 class Harm(msgspec.Struct, frozen=True):
-    """What another program would lack."""
+    """The loss of another program."""
 
     program: MachinePath
     name: str  # of the component
@@ -22,7 +22,7 @@ class Harm(msgspec.Struct, frozen=True):
 def find_harms(
     machine: Machine, overlay: Machine, others: Iterable[MachinePath], authorities: Sequence[Authority]
 ) -> Iterator[Harm]:
-    """What other programs would lack on a machine as it would be, and do not lack now.
+    """Find the losses of other programs on a machine as it would be, compared with now.
 
     A program that was removed or cannot be read now cannot get worse.
     """

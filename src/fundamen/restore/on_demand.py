@@ -1,4 +1,4 @@
-"""What is asked for the faults of a trace besides the trusted sources: the system's archive, installation media."""
+"""Ask further sources for the faults of a trace: the system's archive, installation media."""
 
 from collections.abc import Iterable, Iterator, Sequence
 from typing import Protocol
@@ -24,7 +24,7 @@ class OnDemand(Protocol):
 
 
 def asked_of(on_demand: Sequence[OnDemand], name: str, path: MachinePath) -> Iterator[Catalogue]:
-    """What may have one file, for whatever processor it is. Raises: as ``asked_for``."""
+    """Catalogues that may have one file, for whatever processor it is. Raises: as ``asked_for``."""
     for each in on_demand:
         own = each.catalogue_of([name], [path], Architecture.ANY)
         if own is not None:
@@ -32,7 +32,7 @@ def asked_of(on_demand: Sequence[OnDemand], name: str, path: MachinePath) -> Ite
 
 
 def asked_for(on_demand: Sequence[OnDemand], trace: Trace) -> Iterator[Catalogue]:
-    """What has packages for the faults of a trace; nobody is asked where there are none.
+    """Catalogues for the faults of a trace; no source is asked where there are none.
 
     Raises:
         UntrustedError: a proof does not hold.

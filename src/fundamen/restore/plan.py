@@ -49,7 +49,7 @@ PlanStep = PlaceFile | PlaceLink | PlaceFolder | Move
 
 
 class Plan(msgspec.Struct, frozen=True):
-    """What would be done for some programs, and what cannot be."""
+    """The steps for some programs, and the faults without a remedy."""
 
     program: MachinePath
     packages: tuple[tuple[Source, Package], ...]
@@ -265,7 +265,7 @@ def _place_for(machine: Machine, trace: Trace, offer: Offer, file: PackageFile) 
 
 
 def _impostor(machine: Machine, place: MachinePath) -> str:
-    """What stands where a file, link or folder should, or where its folder should; empty where nothing does."""
+    """The wrong entry in the place of a file, link or folder, or of its folder; empty for none."""
     if (kind := machine.look(place).kind) in _IMPOSTORS:
         return f"{_IMPOSTORS[kind]} is in its place"
     folder = machine.folder_of(place)
@@ -329,7 +329,7 @@ def with_set_aside(machine: Machine, plan: Plan, remaining: Sequence[Component])
 def _bad_copies(
     plan: Plan, remaining: Sequence[Component]
 ) -> Iterator[tuple[MachinePath, PackageFile, Package, Source, Verdict]]:
-    """What the loader finds for a fault, with the file of the plan's packages that should be found."""
+    """Wrong files that the loader finds for a fault, with the file of the plan's packages that it should find."""
     for fault in remaining:
         found = [c.path for c in fault.searched if c.outcome in {Outcome.REFUSED, Outcome.TAKEN}]
         for source, package in plan.packages:
@@ -385,7 +385,7 @@ def _called(
 
 
 def _difference(machine: Machine, path: MachinePath, package: Package, file: PackageFile) -> str | None:
-    """What is wrong with the file at a place; None where it is the package's own."""
+    """The difference of a file from the package's own; None where it is the package's."""
     entry = machine.look(path)
     if entry.kind is EntryKind.ABSENT:
         return "it is a link that leads nowhere" if _has(machine, path) else MISSING
@@ -401,7 +401,7 @@ def _difference(machine: Machine, path: MachinePath, package: Package, file: Pac
 
 
 def _how_it_differs(machine: Machine, path: MachinePath, package: Package, unread: str, otherwise: str) -> str:
-    """What is wrong with a file, as far as its headers tell: ``unread`` where they tell nothing."""
+    """The difference of a file, as far as its headers show it: ``unread`` where they show nothing."""
     try:
         binary = machine.binary(path)
     except UnreadableError:

@@ -47,7 +47,7 @@ def prepare_plan(
     authorities: Sequence[Authority],
     others: Sequence[MachinePath] = (),
 ) -> Prepared[Traces]:
-    """What a plan comes to on a machine as it is now, and what would come of it; nothing is changed.
+    """Prepare a plan for a machine as it is now, with its result; nothing is changed.
 
     ``others`` are programs that must not come to lack anything by it.
 

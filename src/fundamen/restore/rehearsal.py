@@ -31,7 +31,7 @@ _MOST_ROUNDS = 20  # each round uncovers what the libraries of the round before 
 
 
 class Scope(msgspec.Struct, frozen=True):
-    """What is asked besides putting one program right."""
+    """The wider scope of a repair."""
 
     further: Sequence[MachinePath] = ()  # programs that are put right as well
     others: Sequence[MachinePath] = ()  # programs that must not come to lack anything by it
@@ -56,7 +56,7 @@ class Rehearsal(msgspec.Struct, frozen=True):
 
     @property
     def work(self) -> Work:
-        """What is to be carried out."""
+        """The work to be carried out."""
         steps = self.plan.all_steps
         titles = [title for step in steps for title in step.installs]
         titles += [f"{package.title} from {source.name}" for source, package in self.plan.packages]
@@ -201,7 +201,7 @@ class _Rehearsing:
 
 
 def _merged(catalogues: Iterable[Catalogue]) -> list[Catalogue]:
-    """What was asked for on demand, for many programs: one catalogue of each source, with every package once."""
+    """The catalogues that were asked on demand for many programs: one of each source, with every package once."""
     packages: dict[Source, dict[tuple[str, str, str, str], Package]] = {}
     first: dict[Source, ListedCatalogue] = {}
     others: list[Catalogue] = []
@@ -223,7 +223,7 @@ def _merged(catalogues: Iterable[Catalogue]) -> list[Catalogue]:
 
 
 def _still_unmet(plan: Plan, before: Sequence[Trace], after: Sequence[Trace]) -> tuple[Unmet, ...]:
-    """What the plan has no remedy for, without what is cured all the same: by what is brought for something else."""
+    """Faults without a remedy, except those that the remedies of others cure."""
     left = {name for _, name in _faults(after)}
     cured = {name for _, name in _faults(before)} - left
     return tuple(unmet for unmet in plan.unmet if unmet.name not in cured)

@@ -11,7 +11,7 @@ from fundamen.restore.plan_file import PlanFile
 
 
 def resolve_plan(machine: Machine, plan: PlanFile, means: Means) -> Work:
-    """What a plan comes to on a machine as it is now.
+    """Resolve a plan on a machine as it is now.
 
     Raises:
         RestorationError: the machine is not as a step expects it.

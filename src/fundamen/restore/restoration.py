@@ -26,7 +26,7 @@ from fundamen.trace.records import Component, Trace
 
 
 class Findings(Protocol):
-    """What was found on a machine, by whatever proves a restoration."""
+    """Findings on a machine, by whatever proves a restoration."""
 
     @property
     def fault_count(self) -> int:
@@ -53,7 +53,7 @@ Found = TypeVar("Found", bound=Findings)
 
 
 class Prepared(msgspec.Struct, Generic[Found], frozen=True, kw_only=True):
-    """What is to be done on a machine, and how it is proven."""
+    """A prepared change of a machine, and its proof."""
 
     work: Work
     before: Found
@@ -76,7 +76,7 @@ class Prepared(msgspec.Struct, Generic[Found], frozen=True, kw_only=True):
 
 
 class Restoration(msgspec.Struct, Generic[Found], frozen=True, kw_only=True):
-    """What was prepared and, where it was carried out, what came of it."""
+    """A prepared restoration and, where it was carried out, its result."""
 
     prepared: Prepared[Found]
     number: int | None = None  # in the journal; None where nothing was carried out
@@ -94,7 +94,7 @@ class Restoration(msgspec.Struct, Generic[Found], frozen=True, kw_only=True):
 
     @property
     def worse(self) -> tuple[str, ...]:
-        """What publishers' installers have made worse."""
+        """Changes for the worse by publishers' installers."""
         return tuple(each for _, outcome in self.installed for each in outcome.worse)
 
     @property

@@ -29,7 +29,7 @@ _FEWEST_DIGITS, _MOST_TOLD = 8, 5
 
 
 class RootImport(msgspec.Struct, frozen=True):
-    """What would be imported for a file, and what would come of it."""
+    """A planned import of a root for a file, and its result."""
 
     root: Certificate
     prepared: Prepared[Chain]  # proven by rebuilding the chain from what the machine then trusts
@@ -133,7 +133,7 @@ def choose_root(machine: Machine, named: str) -> Certificate:
 
 
 def prepare_root_removal(machine: Machine, root: Certificate, keep: Keep) -> Prepared[Trusted]:
-    """What is to be done so that a machine trusts a root no longer. Raises: as ``plan_root_removal``."""
+    """Prepare the removal of a root from a machine. Raises: as ``plan_root_removal``."""
 
     def trusted(machine: Machine) -> Trusted:
         return Trusted(roots_of(machine).get(root.sha256, (root, ()))[1])

@@ -26,7 +26,7 @@ class PlaceFile(Change, frozen=True, kw_only=True):
 
     @property
     def brought(self) -> Brought:
-        """What is put in its place."""
+        """Data that is put in its place."""
         return Brought(self.size, self.sha256, self.package.title, self.source.name)
 
     @property
@@ -66,7 +66,7 @@ class PlaceLink(Change, frozen=True, kw_only=True):
 
     @property
     def brought(self) -> Brought:
-        """What is put in its place."""
+        """Data that is put in its place."""
         return Brought(self.size, self.sha256, self.package.title, self.source.name)
 
     def lay_over(self, layer: Layer, _contents: Mapping[str, HostPath]) -> None:

@@ -155,7 +155,7 @@ class Apt:
         return HostPath(target)
 
     def _with_version(self, wanted: Wanted, error: UnreadableError) -> UnreadableError:
-        """What is said where the archive has the package in a newer version, which is no repair but an upgrade."""
+        """The note where the archive has a newer version, which is no repair but an upgrade."""
         try:
             asked = run_tool(["apt-cache", *self._options(None), "policy", wanted.plain_name], _SECONDS, self._folder)
         except OSError:
@@ -170,7 +170,7 @@ class Apt:
         )
 
     def _run(self, words: Sequence[str], what: str, lists: MachinePath | None) -> str:
-        """What apt writes."""
+        """Run apt, and give its output."""
         try:
             done = run_tool(["apt-get", "-q", "-y", *self._options(lists), *words], _SECONDS, self._folder)
         except OSError as error:
@@ -231,7 +231,7 @@ def is_as_fetched(path: HostPath) -> bool:
 
 
 def architectures(machine: Machine) -> list[str]:
-    """What a Debian machine's packages are for: its own architecture first, then those that were added.
+    """The architectures of a Debian machine's packages: its own first, then added ones.
 
     Raises:
         UnreadableError: its database does not say.

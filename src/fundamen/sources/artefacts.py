@@ -27,7 +27,7 @@ _UNIVERSAL = {"universal2": (Architecture.X86_64, Architecture.AARCH64)}  # PEP 
 
 
 class ArtefactName(msgspec.Struct, frozen=True):
-    """What the name of such a file says."""
+    """The facts in the name of such a file."""
 
     project: str  # normalised
     version: str
@@ -83,7 +83,7 @@ def find_artefacts(folders: Iterable[HostPath]) -> tuple[Artefact, ...]:
 
 
 def read_artefact_name(name: str) -> ArtefactName | None:
-    """What a file's name says; None where it is the name of no such file."""
+    """The facts in a file's name; None where it is the name of no such file."""
     try:
         if name.endswith(".whl"):
             project, version, _, tags = parse_wheel_filename(name)
@@ -106,5 +106,5 @@ def normalised(project: str) -> str:
 
 
 def pattern_of(project: str) -> str:
-    """What the names of a project's files look like; ``*`` stands for anything, so more may fit than are its own."""
+    """The pattern of the names of a project's files; ``*`` matches anything, so more may fit than are its own."""
     return f"{normalised(project).replace('-', '*')}-*"

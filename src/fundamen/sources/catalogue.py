@@ -39,7 +39,7 @@ _DOCUMENTS = "CREATE TABLE document (path TEXT PRIMARY KEY, sha256 TEXT NOT NULL
 
 
 class SourceKind(StrEnum):
-    """What a source is; a signed catalogue goes before what is asked for one need alone."""
+    """Kinds of sources; a signed catalogue goes before one that is asked for one need alone."""
 
     CATALOGUE = "catalogue"
     ARCHIVE = "archive"  # the operating system's own
@@ -65,7 +65,7 @@ class Source(msgspec.Struct, frozen=True):
 
 
 class Catalogue(Protocol):
-    """What a source has, every word of it proven."""
+    """The catalogue of a source, every word of it proven."""
 
     @property
     def source(self) -> Source:
@@ -256,7 +256,7 @@ _BY_NAME = "SELECT DISTINCT package FROM name WHERE name IN ({})"
 
 
 class IndexedCatalogue(msgspec.Struct, frozen=True):
-    """What was last proven of a source, asked in its index."""
+    """The last proven catalogue of a source, asked in its index."""
 
     source: Source
     index: Index
@@ -297,5 +297,5 @@ def _take_out(connection: sqlite3.Connection, shard: str) -> None:
 
 
 def _names_of(package: Package) -> set[str]:
-    """What needs may call the files of a package."""
+    """Names of a package's files in needs."""
     return {name.lower() for file in package.files for name in (file.name, file.place.rpartition("/")[2])}

@@ -39,7 +39,7 @@ _MOST_UNPROVEN = 8 << 20
 
 
 class Proven(msgspec.Struct, frozen=True):
-    """What has changed in a source's catalogue, every word of it proven as it is taken."""
+    """Changes of a source's catalogue, every word proven as it is taken."""
 
     shards: Iterator[tuple[str, str, tuple[Package, ...]]]  # of those that are new: path, SHA-256, its packages
     gone: tuple[str, ...]  # the paths of those that are no more

@@ -28,7 +28,7 @@ _FORBIDDEN = set('\\:*?"<>|\0')  # in no name that has to work on every platform
 
 
 class DocumentKind(StrEnum):
-    """What a source can carry beside packages; each is a target of its own."""
+    """Kinds of documents in a source beside packages; each is a target of its own."""
 
     SHEET = "sheet"  # a requirement sheet
     TOOLCHAIN = "toolchain"  # a toolchain's catalogue

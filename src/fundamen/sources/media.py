@@ -67,7 +67,7 @@ class _Whole(msgspec.Struct, frozen=True):
 
 
 class _Unit(msgspec.Struct, frozen=True):
-    """What a publisher hands out as one."""
+    """A unit that a publisher distributes."""
 
     of: _Whole
     files: tuple[_Loose, ...]
@@ -75,7 +75,7 @@ class _Unit(msgspec.Struct, frozen=True):
 
 
 class Media:
-    """What the media that the technician names have for a need."""
+    """The offers of the media that the technician names, for a need."""
 
     def __init__(
         self, paths: Sequence[HostPath], digests: Iterable[str], prove: Prove, place: str, home: HostPath, now: datetime
@@ -131,7 +131,7 @@ class Media:
         return tuple(self._package(unit, loose) for unit, loose in answering if loose is not None)
 
     def stated_by(self, package: Package) -> Stated | None:
-        """What the install package that a given one is made from says of itself; None where none does."""
+        """The statements of the install package that a given one is made from; None where there is none."""
         return self._stated.get(package)
 
     def content_of(self, file: PackageFile) -> HostPath:
@@ -168,7 +168,7 @@ class Media:
         yield from self._units_of(container, source, os.path.basename(path), proof, 0)
 
     def _proof_of(self, source: ByteSource) -> Proof:
-        """What proves a file by itself: the technician's word, or its own signature."""
+        """The proof of a file by itself: the technician's word, or its own signature."""
         if self._digests and digest_of(source) in self._digests:
             return Proof("the medium has the SHA-256 that you gave", "")
         return self._prove(source)
@@ -342,7 +342,7 @@ def _folder_files(folder: HostPath) -> Iterator[tuple[PackedFile, Readable]]:
 
 
 def _look_at(packed: PackedFile, data: Readable) -> _Loose:
-    """What a loose file is; only programs and libraries are read as a whole."""
+    """Read a loose file; only programs and libraries are read as a whole."""
     head = data.read(4)
     if not head.startswith((b"MZ", b"\x7fELF")) or packed.size > _MOST_BINARY:
         return _Loose(packed, None)
@@ -372,7 +372,7 @@ def _main_file(files: Sequence[_Loose]) -> _Loose | None:
 
 
 def _names_of(loose: _Loose) -> set[str]:
-    """What a need may call a file; only an intact program or library answers."""
+    """Names of a file in needs; only an intact program or library has any."""
     if loose.binary is None or not loose.binary.is_intact:
         return set()
     return {name.lower() for name in (loose.binary.name, loose.packed.path.rpartition("/")[2]) if name}

@@ -1,4 +1,4 @@
-"""What a unit on installation media is, by what it says of itself, and where its files belong."""
+"""Identify a unit on installation media by its own statements, and find the places of its files."""
 
 import re
 
@@ -52,7 +52,7 @@ class Proof(msgspec.Struct, frozen=True):
 
 
 class Identity(msgspec.Struct, frozen=True):
-    """What a unit says it is."""
+    """The identity of a unit, as it states it."""
 
     publisher: str
     name: str
@@ -62,7 +62,7 @@ class Identity(msgspec.Struct, frozen=True):
 
 
 class Stated(msgspec.Struct, frozen=True):
-    """What an install package says of itself; its packager cannot override it."""
+    """The statements of an install package; its packager cannot override them."""
 
     name: str
     version: str  # empty where it says nothing
@@ -73,7 +73,7 @@ class Stated(msgspec.Struct, frozen=True):
 def identify(
     title: str, kind: Kind | None, source: ByteSource | None, strings: dict[str, str], version: str, language: int
 ) -> Identity:
-    """What a unit is: by its own tables where it has some, otherwise by the version resource of the needed file.
+    """Identify a unit: by its own tables where it has some, otherwise by the version resource of the needed file.
 
     Args:
         title: where the unit lies on the medium.
@@ -150,7 +150,7 @@ def place_of_packed(path: str, kind: Kind | None, folder: str, platform: Platfor
 
 
 def read_place(typed: str) -> tuple[Base, str]:
-    """What somebody typed as a place: (base, path below it).
+    """A place from its typed form: (base, path below it).
 
     Raises:
         UsageError: it begins with no base.

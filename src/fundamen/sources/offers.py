@@ -1,4 +1,4 @@
-"""What the trusted sources offer for a need, best first, each with why it may or may not be used."""
+"""Find the offers of the trusted sources for a need, best first, each with why it may or may not be used."""
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from types import MappingProxyType

@@ -59,7 +59,7 @@ class NewPackages(msgspec.Struct, frozen=True):
 
 
 class OsArchive:
-    """What the archive has for the faults of a machine."""
+    """The offers of the system's archive for the faults of a machine."""
 
     def __init__(self, machine: Machine, home: HostPath, now: datetime, note: Callable[[str], None]) -> None:
         """Prepare to ask.
@@ -101,7 +101,7 @@ class OsArchive:
         )
 
     def new_packages(self, names: Sequence[str]) -> NewPackages:
-        """What would be installed with some packages: they and all that they depend on, as far as it is not there.
+        """The packages that would be installed with some packages: with all their dependencies that are missing.
 
         Raises:
             UsageError: something that is installed would be changed for it.

@@ -38,7 +38,7 @@ _PLATFORMS = {Format.ELF: Platform.LINUX, Format.MACHO: Platform.MACOS, Format.P
 
 
 class LookedAt(msgspec.Struct, frozen=True):
-    """What was found of a file."""
+    """The facts of a file that is taken in."""
 
     why_not: str = ""  # why it must not be taken in
     is_signed: bool = False  # whether a publisher has signed it, and nobody has changed it since
@@ -91,7 +91,7 @@ def why_no_artefact(artefact: Artefact) -> str:
 
 
 def _contradiction(packed: PackedFile, data: Readable, told: ArtefactName) -> str:
-    """What in one file of an artefact contradicts its name; the file is read to its end, where its checksum is."""
+    """The contradiction between one file of an artefact and its name; it is read to its end, where its checksum is."""
     wanted = _METADATA.match(packed.path) or packed.path == "package/package.json"
     if (not wanted and not _MODULE.search(packed.path)) or packed.size > _MOST_READ:
         while data.read(_PIECE):

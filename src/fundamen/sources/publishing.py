@@ -33,7 +33,7 @@ _SAID = "the packager, who took it in as the publisher's"
 
 
 class Identity(msgspec.Struct, frozen=True):
-    """What the packager says of a package; what the files themselves say is read from them."""
+    """The packager's statements on a package; other facts are read from the files."""
 
     publisher: str
     name: str
@@ -43,7 +43,7 @@ class Identity(msgspec.Struct, frozen=True):
 
 
 class Publication(msgspec.Struct, frozen=True):
-    """What was published, and the fingerprint that technicians are told."""
+    """The published package, and the fingerprint for technicians."""
 
     package: Package
     fingerprint: str
@@ -60,7 +60,7 @@ class Signing(msgspec.Struct, frozen=True):
 
 
 class Given(msgspec.Struct, frozen=True):
-    """What the packager says of packages; empty where they may say it themselves."""
+    """The packager's statements on packages; empty where they may state it themselves."""
 
     publisher: str = ""
     name: str = ""

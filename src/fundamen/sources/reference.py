@@ -36,7 +36,7 @@ class Recorded(msgspec.Struct, frozen=True):
 
 
 class Baseline(msgspec.Struct, frozen=True):
-    """What a clean folder held when it was recorded."""
+    """The content of a clean folder when it was recorded."""
 
     name: str
     location: str
@@ -73,7 +73,7 @@ class Comparison(msgspec.Struct, frozen=True):
 
     @property
     def at_fault(self) -> tuple[Difference, ...]:
-        """What has vanished, differs or cannot be read."""
+        """Entries that have vanished, differ or cannot be read."""
         return tuple(each for each in self.differences if each.finding is not Finding.EXTRA)
 
     @property
@@ -83,7 +83,7 @@ class Comparison(msgspec.Struct, frozen=True):
 
     @property
     def restorable(self) -> tuple[Difference, ...]:
-        """What the reference can give back."""
+        """Entries that the reference can give back."""
         return tuple(each for each in self.at_fault if each.finding is not Finding.BARRED and not each.origin)
 
 
@@ -217,7 +217,7 @@ def read_tree(folder: HostPath, left_out: Sequence[str] = ()) -> dict[str, Recor
 
 
 def read_entries(folder: HostPath, paths: Sequence[str]) -> dict[str, Recorded | None]:
-    """What stands at some paths below a folder; None for what is not there or cannot be read."""
+    """The entries at some paths below a folder; None for a missing or unreadable one."""
 
     def read(relative: str) -> Recorded | None:
         path = os.path.join(folder, *relative.split("/"))

@@ -1,4 +1,4 @@
-"""What a clean machine that was recorded as a reference has for a need.
+"""Offer the files of a clean machine that was recorded as a reference.
 
 A baseline knows files and not whose package they are: each is offered by itself, at the place where the clean machine
 has it, and only while it is what was recorded.

@@ -294,7 +294,7 @@ def _replacing(old: Package | None, new: Package, because: str) -> Package:
 
 
 def identity_of(package: Package) -> str:
-    """What makes a package that package; another description with the same takes its place."""
+    """The identity of a package; another description with the same identity replaces it."""
     words = [package.publisher, package.name, package.version, package.platform, package.architecture, package.language]
     if package.is_for_developers:
         words.append("for developers")

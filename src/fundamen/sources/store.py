@@ -137,12 +137,12 @@ class SourceStore:
         return proven
 
     def catalogues(self) -> tuple[Catalogue, ...]:
-        """What was last proven of every source. Raises: UnreadableError."""
+        """The last proven catalogue of every source. Raises: UnreadableError."""
         known = (self.last_proven(source) for source in self.sources())
         return tuple(catalogue for catalogue in known if catalogue is not None)
 
     def last_proven(self, source: Source) -> Catalogue | None:
-        """What a source's signatures proved when they were last checked; None where they never were.
+        """The last proven catalogue of a source; None where there never was one.
 
         Raises:
             UnreadableError: what is kept of it cannot be read.
@@ -152,7 +152,7 @@ class SourceStore:
         return IndexedCatalogue(source, index, expires_at) if expires_at is not None else None
 
     def documents(self, kind: DocumentKind) -> dict[tuple[str, str], bytes]:
-        """What the sources carried when they were last proven: (source, name) -> content. Raises: UnreadableError."""
+        """The last proven documents of the sources: (source, name) -> content. Raises: UnreadableError."""
         found = {}
         for source in self.sources():
             for path, content in self._index(source).documents().items():

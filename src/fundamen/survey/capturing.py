@@ -28,7 +28,7 @@ from fundamen.trace.trace import trace_program, trace_programs
 
 
 class Wish(msgspec.Struct, frozen=True, kw_only=True):
-    """What a capture is to be of."""
+    """The wanted content of a capture."""
 
     programs: tuple[MachinePath, ...] = ()
     sheets: tuple[Sheet, ...] = ()
@@ -47,7 +47,7 @@ class Wish(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Taken(msgspec.Struct, frozen=True):
-    """What was taken, before it is written."""
+    """The content of a capture, before it is written."""
 
     manifest: Manifest  # but for the digests
     facts: Facts
@@ -140,7 +140,7 @@ def _examine(
 def _take_whole(
     recording: RecordingMachine, authorities: Sequence[Authority], now: datetime, telling: Telling
 ) -> Survey:
-    """What a survey and a comparison of the whole machine ask."""
+    """Record the answers for a survey and a comparison of the whole machine."""
     memory = Memory({}, lambda _found: None)
     folders = usual_folders(recording)
     found = survey_machine(recording, folders, Depth.USED, lambda: authorities, memory, now, telling)
@@ -151,7 +151,7 @@ def _take_whole(
 
 
 def _take_closely(recording: RecordingMachine, program: MachinePath) -> None:
-    """What is asked of one program: what it is, and the digests by which it is compared with another machine's."""
+    """Record the answers for one program: its facts, and the digests for comparisons with another machine."""
     inspect_file(recording, program)
     for component in trace_program(recording, program).components:
         with suppress(UnreadableError, OSError):

@@ -40,7 +40,7 @@ NOTHING = "not there"
 
 
 class About(StrEnum):
-    """What a difference is about, in the order in which they are told."""
+    """Subjects of differences, in the order in which they are shown."""
 
     COMPONENT = "component"
     PACKAGE = "package"
@@ -174,7 +174,7 @@ def _digests(here: Machine, one: Component | None, there: Machine, other: Compon
 
 
 def _of_machines(here: Machine, there: Machine, gaps: list[str]) -> Iterator[Difference]:
-    """What is installed, trusted and started on one of two machines, and not so on the other."""
+    """Installed, trusted and started things of one of two machines that the other lacks."""
     parts: tuple[tuple[About, Callable[[Machine], Mapping[str, str]]], ...] = (
         (About.PACKAGE, packages_of),
         (About.CERTIFICATE, roots_of),
@@ -223,7 +223,7 @@ def roots_of(machine: Machine) -> dict[str, str]:
 
 
 def settings_of(machine: Machine) -> dict[str, str]:
-    """What loaders are told to do on a machine: the folders and names in their files, or their values in the registry.
+    """The loader settings of a machine: the folders and names in their files, or their values in the registry.
 
     Raises:
         UnreadableError: a capture does not tell.

@@ -37,7 +37,7 @@ _MUCH = 100 << 10  # KiB from which on further processes pay
 
 
 class Finding(StrEnum):
-    """What is the matter with an installed file."""
+    """Faults of an installed file."""
 
     MISSING = "missing"
     DIFFERS = "differs"
@@ -55,7 +55,7 @@ class Altered(msgspec.Struct, frozen=True):
 
 
 class Contents(msgspec.Struct, frozen=True):
-    """What came of comparing."""
+    """The result of a comparison of installed files."""
 
     checked: int
     read: int  # files that were read, and not known from before

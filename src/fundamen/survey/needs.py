@@ -1,4 +1,4 @@
-"""What every program and library of a machine lacks, grouped by the cause."""
+"""Find the lacks of every program and library of a machine, grouped by cause."""
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, suppress
@@ -39,7 +39,7 @@ class Cause(msgspec.Struct, frozen=True):
 
 
 class Needs(msgspec.Struct, frozen=True):
-    """What came of resolving every need."""
+    """The result of resolving every need."""
 
     programs: int
     libraries: int  # that no program loads
@@ -144,7 +144,7 @@ class Resolving:
 
 
 class _Said:
-    """What an authority has said already, as an authority."""
+    """An authority that repeats what another has said already."""
 
     def __init__(self) -> None:
         self.told: dict[MachinePath, Testimony] = {}
@@ -185,7 +185,7 @@ class _Traced(msgspec.Struct, frozen=True):
 
 
 class _Looked(msgspec.Struct, frozen=True):
-    """What came of one parcel."""
+    """The result of one parcel."""
 
     count: int  # of what is done with
     loaded: set[MachinePath]  # every file, by its real path, that something stands on
@@ -236,7 +236,7 @@ class _Looking:
                     yield Subject(path, binary.name or self._machine.paths.basename(path), binary.architecture)
 
     def _library(self, path: MachinePath) -> _Library | None:
-        """What a library is called and needs; None for a program, and for what cannot be read: a trace says why."""
+        """The name and needs of a library; None for a program, and for an unreadable file: a trace says why."""
         try:
             binary = self._machine.binary(path)
             # Some libraries can be run as programs too: it counts what their mode says.

@@ -30,14 +30,14 @@ _WORD = (1 << 64) - 1
 
 
 class Remembered(msgspec.Struct, frozen=True, gc=False, array_like=True):
-    """What is known of one file."""
+    """The remembered facts of one file."""
 
     key: bytes
     md5: bytes
 
 
 def key_of(status: os.stat_result) -> bytes:
-    """What must be the same for a digest to count."""
+    """The key under which a digest is remembered."""
     return _KEY(status.st_dev & _WORD, status.st_ino & _WORD, status.st_size, status.st_mtime_ns, status.st_ctime_ns)
 
 

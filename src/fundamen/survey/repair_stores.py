@@ -142,7 +142,7 @@ _REPAIR = "Have an administrator repair that machine's component store from inst
 
 
 def _amiss(machine: Machine, path: MachinePath, file: ManifestFile) -> str:
-    """What is wrong with one file of an assembly; empty where nothing is."""
+    """The fault of one file of an assembly; empty for none."""
     if machine.look(path).kind is not EntryKind.FILE:
         return "its assembly lists it, and it is not there"
     if not file.algorithm:

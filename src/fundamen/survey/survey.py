@@ -53,7 +53,7 @@ class Telling(Protocol):
 
 
 class Memory(msgspec.Struct, frozen=True):
-    """What is remembered of files from one survey to the next."""
+    """The memory of files from one survey to the next."""
 
     known: Mapping[str, Remembered]
     keep: Keep
@@ -92,7 +92,7 @@ class Survey(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def faults(self) -> int:
-        """What is at fault: causes, altered files that nobody was meant to change, unfinished installations."""
+        """Faults: causes, files that were altered without leave, unfinished installations."""
         altered = self.contents.altered if self.contents is not None else ()
         files = sum(1 for each in altered if not each.is_setting)
         return len(self.needs.causes) + files + len(self.strays) + len(self.unfinished) + len(self.spoilt)
@@ -173,7 +173,7 @@ def survey_machine(
 
 
 def _records(machine: Machine, gaps: list[str]) -> Records | None:
-    """What packages recorded of every installed file; None where nobody has, which is a gap."""
+    """The packages' records of every installed file; None where there are none, which is a gap."""
     if machine.platform is not Platform.LINUX:
         gaps.append(f"Nobody on {machine.platform.in_words} has recorded all installed files: record a reference.")
         return None

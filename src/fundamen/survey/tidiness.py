@@ -1,4 +1,4 @@
-"""What else is amiss on a machine, though no program lacks anything for it yet.
+"""Find untidy states of a machine that no program suffers from yet.
 
 Tools of one name more than once on PATH, libraries of the other width in a system folder, one package in two versions,
 certificates that have ended or soon will, installations that were not finished. Sources: POSIX, XBD 8.3 ("PATH");

@@ -43,7 +43,7 @@ USUAL = {
 
 
 class Walked(msgspec.Struct, frozen=True):
-    """What lies in some folders."""
+    """The programs and libraries in some folders."""
 
     files: int  # ordinary files
     executables: tuple[MachinePath, ...]  # programs and libraries in the platform's format
@@ -85,7 +85,7 @@ class _Find(msgspec.Struct, frozen=True):
 
 
 class Gone(msgspec.Struct, frozen=True):
-    """What was found on a part of the way."""
+    """The result of a part of the walk."""
 
     files: dict[int, int]  # how many ordinary files lie in each folder, by its inode
     found: list[_Find]
@@ -205,7 +205,7 @@ class Walk:
 
 
 def _shared_out(leg: Leg) -> Iterator[Leg]:
-    """What is left of a leg, as shorter ones."""
+    """The rest of a leg, as shorter ones."""
     for begin in range(0, len(leg.folders), _FOLDERS):
         yield Leg(leg.folders[begin : begin + _FOLDERS], leg.device)
 

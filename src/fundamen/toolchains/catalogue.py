@@ -31,7 +31,7 @@ class _Record(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
 
 
 class Host(_Record, frozen=True, kw_only=True):
-    """What a part's programs run on."""
+    """Architecture and platform of a part's programs."""
 
     platform: Platform = Platform.ANY
     architecture: Architecture = Architecture.ANY
@@ -54,7 +54,7 @@ class PartFile(_Record, frozen=True, kw_only=True):
 
 
 class Part(_Record, frozen=True, kw_only=True):
-    """What a toolchain is made of: a compiler, a library for one target, a set of licences; one for each host."""
+    """A part of a toolchain: a compiler, a library for one target, a set of licences; one for each host."""
 
     name: Word
     version: Word

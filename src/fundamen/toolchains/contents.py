@@ -48,7 +48,7 @@ class Leftover(msgspec.Struct, frozen=True):
 
 
 class Contents(msgspec.Struct, frozen=True):
-    """What stands in a toolchain's folder."""
+    """The content of a toolchain's folder."""
 
     parts: tuple[PartState, ...]  # those for this host, in the catalogue's order
     not_built: tuple[str, ...]  # names of parts that have no build for this host

@@ -130,7 +130,7 @@ def _host_of(binary: Binary) -> Host:
 
 
 def _host(files: Mapping[str, _Described]) -> Host:
-    """What all programs of a part run on; any host where it has none, or they differ."""
+    """The common host of all programs of a part; any host where it has none, or they differ."""
     hosts = {each.host for each in files.values() if each.host is not None}
     if len(hosts) == 1:
         return hosts.pop()

@@ -122,7 +122,7 @@ def _licence(
 def _due(
     toolchain: Toolchain, contents: Contents, broken: set[str], licences: Sequence[LicenceState]
 ) -> tuple[Due, ...]:
-    """What is to be put right and accepted, each after what it needs; a licence before the parts that it is of."""
+    """The repairs and acceptances that are due, each after its own needs; a licence before its parts."""
     here = {state.part.name: state.part for state in contents.parts}
     needing = {part.licence for part in here.values()}
     open_ = {

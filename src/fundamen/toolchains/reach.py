@@ -38,7 +38,7 @@ class VariableState(msgspec.Struct, frozen=True):
 
 
 class Reach(msgspec.Struct, frozen=True):
-    """What leads to a toolchain on a machine."""
+    """The paths that lead to a toolchain on a machine."""
 
     is_known: bool  # False on a machine whose environment is not known: then PATH and variables were not looked at
     paths: tuple[PathState, ...]  # those that are not on PATH exactly once

@@ -1,4 +1,4 @@
-"""What there is to say about certificates by themselves: those of a file, and those that a server shows."""
+"""Inspect certificates by themselves: those of a file, and those that a server shows."""
 
 import ipaddress
 from collections.abc import Sequence

@@ -1,4 +1,4 @@
-"""What helps with the next step once the faults are known: packages, copies, PATH. None of it changes a verdict."""
+"""Find help for the next step once the faults are known: packages, copies, PATH. None of it changes a verdict."""
 
 from collections.abc import Sequence
 

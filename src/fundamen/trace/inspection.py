@@ -1,4 +1,4 @@
-"""What there is to say about one file by itself."""
+"""Inspect one file by itself."""
 
 import contextlib
 from collections.abc import Sequence

@@ -202,7 +202,7 @@ class Judging:
         )
 
     def _sought_as(self, resolution: Resolution) -> tuple[str, ...]:
-        """What the file may be called that is lacking; of an interpreter its places first: it may be a link there."""
+        """Names of the missing file; of an interpreter its places first: it may be a link there."""
         name = self._machine.paths.basename(resolution.name)
         places = [candidate.path for candidate in resolution.candidates if resolution.kind in _BY_PLACE]
         # A package may spell a path with or without /usr, where the machine has merged the two.
@@ -210,7 +210,7 @@ class Judging:
         return tuple(dict.fromkeys((*places, *others, name)))
 
     def _observed(self, name: str, path: MachinePath | None) -> str:
-        """What was seen of a component as the program ran; empty where nothing was."""
+        """The observation of a component as the program ran; empty for none."""
         if self._observation is None:
             return ""
         folded = self._machine.folded(name)
@@ -286,7 +286,7 @@ class Judging:
         return _Finding(Verdict.OUTDATED, reason, finding.evidence, unoffered)
 
     def _lacks_later(self, path: MachinePath | None) -> tuple[str, ...]:
-        """What a library does not offer of that which is bound only when it is called."""
+        """Functions that a library lacks and that are bound only when they are called."""
         if not self._loading.unoffered:
             return ()
         gaps = [gap for gap in self._loading.unoffered if gap.library == path and gap.how is How.DELAYED]
@@ -318,7 +318,7 @@ class Judging:
     def _judge_passed_over(
         self, resolution: Resolution, passed: Candidate, verdict: Verdict, right: Candidate | None
     ) -> _Finding:
-        """What is there does not serve; perhaps another does, which is found later or not at all."""
+        """Judge a file that does not serve; perhaps another does, which is found later or not at all."""
         if passed.outcome is Outcome.OLDER_VERSION and right is not None:
             reason = f"{passed.path} is found first, and {passed.detail}; {right.path} {right.detail}"
             return _Finding(Verdict.SHADOWED, reason)

@@ -1,4 +1,4 @@
-"""What there is to say about a Mach-O file by itself, besides what every file has."""
+"""Inspect a Mach-O file by itself, besides the facts that every file has."""
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.macho import MachO

@@ -82,7 +82,7 @@ def observe(program: HostPath, environment: Mapping[str, str], folder: str, seco
 
 
 def _read(notes: str) -> Iterator[LdDebug]:
-    """What the loader wrote for each process, the first one first."""
+    """The loader's output for each process, the first one first."""
     left = _MOST_BYTES
     files = sorted(os.listdir(notes), key=lambda name: int(name.rpartition(".")[2]))
     for name in files[:_MOST_PROCESSES]:

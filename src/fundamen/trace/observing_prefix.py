@@ -140,7 +140,7 @@ class PrefixSession:
 
     @property
     def environment(self) -> dict[str, str]:
-        """What is run gets it."""
+        """Variables of the observed run."""
         return self._marked.environment
 
     def run(

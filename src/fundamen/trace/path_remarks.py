@@ -1,4 +1,4 @@
-"""What there is to say of PATH where a program was named by its bare name: what else it leads to, and what is wrong.
+"""Remark on PATH where a program was named by its bare name: other hits, and faults of its entries.
 
 Source: POSIX, XBD 8.3 ("PATH"): an empty entry stands for the current folder.
 """

@@ -15,7 +15,7 @@ STRUCTURE = "structure"  # the source of evidence that a file's own form gives
 
 
 class Evidence(msgspec.Struct, frozen=True):
-    """What a verdict rests on."""
+    """The evidence of a verdict."""
 
     source: str
     detail: str
@@ -75,12 +75,12 @@ class Trace(msgspec.Struct, frozen=True):
 
     @property
     def faults(self) -> tuple[Component, ...]:
-        """What keeps the program from starting, in the order in which the loader would meet it."""
+        """Faults that keep the program from starting, in the order in which the loader would meet them."""
         return tuple(component for component in self.components if component.is_fault)
 
 
 class Footing(msgspec.Struct, frozen=True):
-    """What keeps a program from starting, and which files it stands on; no more."""
+    """The faults of a program, and the files that it needs; no more."""
 
     program: MachinePath
     files: tuple[MachinePath, ...]  # every file that is loaded or taken, the program among them

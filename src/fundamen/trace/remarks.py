@@ -1,4 +1,4 @@
-"""What there is to say besides the verdicts: what is passed over, what does not belong together, what was registered.
+"""Remark on a trace besides the verdicts: passed-over files, mixed versions, registrations.
 
 A remark changes no verdict. It is what a technician would want to know before the next step. All that is remarked so
 far concerns Windows machines.
@@ -37,7 +37,7 @@ def with_remarks(machine: Machine, components: Sequence[Component]) -> tuple[Com
 
 
 def remarks_on_machine(machine: Machine, components: Sequence[Component]) -> tuple[str, ...]:
-    """What stands in the way of mending anything."""
+    """Obstacles to any repair of the machine."""
     has_fault = any(component.is_fault for component in components)
     if has_fault and service_start(machine.registry, _INSTALLER) is ServiceStart.DISABLED:
         return (f"the service that installs packages ({_INSTALLER}) is disabled; no publisher's installer works",)

@@ -25,7 +25,7 @@ _MOST_ROUNDS = 50  # of looking for what was started: a program may start more w
 
 
 class Marked:
-    """What is run on behalf of one observation."""
+    """The processes of one observation."""
 
     def __init__(self, environment: Mapping[str, str]) -> None:
         """Begin, with the environment that it is run in."""
@@ -122,7 +122,7 @@ def processes() -> list[int]:
 
 
 def _read_until(process: subprocess.Popen[bytes], deadline: float) -> Iterator[bytes]:
-    """What comes through the pipe, or nothing, until the program has ended and is quiet, or its time is up.
+    """The data that comes through the pipe until the program has ended and is quiet, or its time is up.
 
     Services that the program's start has brought up hold the pipe open after its end.
     """

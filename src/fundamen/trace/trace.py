@@ -163,7 +163,7 @@ def _with_symbols(machine: Machine, loading: LoadMap) -> LoadMap:
 
 
 def _undeclared(machine: Machine, loading: LoadMap, observation: Observation) -> list[str]:
-    """What a program asked for as it ran, besides what it declares."""
+    """Libraries that a program asked for as it ran, besides its declared needs."""
     declared = {machine.folded(path) for path in (loading.program, *loading.loaded)}
     asked = {machine.folded(resolution.name) for resolution in loading.resolutions}
     loaded = [path for path in observation.loaded if machine.folded(machine.real(path)) not in declared]
@@ -171,7 +171,7 @@ def _undeclared(machine: Machine, loading: LoadMap, observation: Observation) ->
 
 
 class _Testimonies:
-    """What every authority says of every file that came up; each file is asked about once."""
+    """The statements of every authority on every file that came up; each file is asked about once."""
 
     def __init__(self, machine: Machine, authorities: Sequence[Authority]) -> None:
         self.known: dict[MachinePath, list[Testimony]] = {}

@@ -53,7 +53,7 @@ class Name(msgspec.Struct, frozen=True):
 
 
 class Certificate(msgspec.Struct, frozen=True, kw_only=True):
-    """What a certificate says of itself."""
+    """The fields of a certificate."""
 
     der: bytes
     subject: Name
@@ -142,7 +142,7 @@ def same_name(der: bytes, name: Name) -> bool:
 
 
 def name_key(name: x509.Name) -> NameKey:
-    """What two names are compared by."""
+    """The key by which two names are compared."""
     return _key([(each.oid.dotted_string, _text(each.value)) for each in part] for part in name.rdns)
 
 

@@ -32,7 +32,7 @@ _SHA1_ENDS = datetime(2017, 1, 1, tzinfo=UTC)  # since then no public authority 
 
 
 class Purpose(StrEnum):
-    """What a chain is to prove, as the extended key usage that the signer's certificate must have."""
+    """Purposes that a chain is to prove, as the extended key usage of the signer's certificate."""
 
     CODE_SIGNING = "1.3.6.1.5.5.7.3.3"
     TIME_STAMPING = "1.3.6.1.5.5.7.3.8"

@@ -11,7 +11,7 @@ def grouped(fingerprint: str) -> str:
 
 
 def read_fingerprint(typed: str) -> str:
-    """What somebody typed as a fingerprint, as 64 lower-case hexadecimal digits.
+    """The fingerprint from its typed form, as 64 lower-case hexadecimal digits.
 
     Raises:
         UsageError: it has not the form of one.

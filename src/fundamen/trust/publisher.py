@@ -38,7 +38,7 @@ IN_THE_FILE = "the file's signature"
 
 
 class Standing(StrEnum):
-    """What a file's signatures prove."""
+    """Results of judging a file's signatures."""
 
     TRUSTED = "trusted"
     UNTRUSTED = "untrusted"  # the bytes are those that were signed; the machine does not trust who signed them
@@ -47,7 +47,7 @@ class Standing(StrEnum):
 
 
 class Timestamp(msgspec.Struct, frozen=True):
-    """What a timestamp service says of a signature."""
+    """The statement of a timestamp service on a signature."""
 
     at: datetime
     chain: Chain | None  # None where its certificate is not at hand
@@ -225,7 +225,7 @@ def _find_certificate(signer: Signer, *pools: SignedData) -> Certificate | None:
 
 
 def _find_flaw(signer: Signer, certificate: Certificate, content_type: str, content: bytes) -> str:
-    """What is wrong with a signature over some content; empty where nothing is. Source: RFC 5652, section 5.6."""
+    """The flaw of a signature over some content; empty for none. Source: RFC 5652, section 5.6."""
     if signer.digest_algorithm not in hashlib.algorithms_available:
         return f"its digest algorithm {signer.digest_algorithm} is not known here"
     digest = hashlib.new(signer.digest_algorithm, content, usedforsecurity=False).digest()

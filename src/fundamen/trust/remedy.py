@@ -1,4 +1,4 @@
-"""What would mend a chain that does not hold, in one sentence."""
+"""Find the remedy of an invalid chain, in one sentence."""
 
 from fundamen.trust.certificate import Certificate
 from fundamen.trust.chain import Chain, Standing
@@ -13,7 +13,7 @@ def find_root_to_import(chain: Chain) -> Certificate | None:
 
 
 def remedy(chain: Chain) -> str:
-    """What would make a chain hold; empty where it does."""
+    """The remedy of a chain; empty for a valid one."""
     failing = chain.failing
     if failing is None:
         return ""

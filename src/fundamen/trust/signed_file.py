@@ -25,7 +25,7 @@ def judge_file(source: ByteSource, binary: Binary, issuers: Issuers, now: dateti
 
 
 def digest_of_image(source: ByteSource, binary: Binary) -> Digest:
-    """What gives the digests by which a catalogue lists a file: an image's covered part, otherwise all bytes."""
+    """The function that computes a file's digest for catalogues: over an image's covered part, otherwise all bytes."""
     from fundamen.formats.pe_certificates import image_digest  # noqa: PLC0415 - only such files are listed so
     from fundamen.trust.digest import digest_bytes  # noqa: PLC0415
 

@@ -41,7 +41,7 @@ def command() -> None:
 
 
 class _Where(msgspec.Struct, frozen=True, kw_only=True):
-    """What was said of where the directory answers, and of what the authority must have."""
+    """The directory's address and the attributes of the authority, from the options."""
 
     server: str
     tls: bool
@@ -57,7 +57,7 @@ class _Where(msgspec.Struct, frozen=True, kw_only=True):
         return Place(host.strip("[]"), port, self.tls, os.path.abspath(self.roots) if self.roots else "", self.seconds)
 
     def wanted(self, entry: str, has: tuple[str, ...] = (), issued: tuple[tuple[str, Certificate], ...] = ()) -> Wanted:
-        """What the authority must have."""
+        """The requirements on the authority."""
         return Wanted(
             entry=entry,
             certificate_in=self.certificate_in,

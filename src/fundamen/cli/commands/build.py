@@ -88,7 +88,7 @@ def _examine_file(
 
 
 def _text_of(name: str) -> str:
-    """What a log says; of a very long one only the end, where a build stops."""
+    """The text of a log; of a very long one only the end, where a build stops."""
     try:
         if name == "-":
             data = sys.stdin.buffer.read()

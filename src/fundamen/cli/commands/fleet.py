@@ -83,7 +83,7 @@ def _captures(folder: str) -> list[HostPath]:
 
 @contextmanager
 def _spread(count: int, scheduler: str | None) -> Iterator[Map]:
-    """What carries the reading out: here, in processes, or on a cluster."""
+    """The executor of the reading: this process, several processes, or a cluster."""
     if scheduler is not None:
         with _on_cluster(scheduler) as spread:
             yield spread

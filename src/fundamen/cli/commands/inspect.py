@@ -73,7 +73,7 @@ def command(
 
 
 class _Inspecting:
-    """What the options name, opened once for all files; certificates are read only for a file that is signed."""
+    """The inputs that the options name, opened once for all files; certificates are read only for a signed file."""
 
     def __init__(
         self, machine: Machine, issuer: tuple[str, ...], password_file: str | None, output: Output, *, exports: bool

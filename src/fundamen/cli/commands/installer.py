@@ -119,7 +119,7 @@ def _compare(machine: Machine, packages: tuple[str, ...], meant: str, output: Ou
 
 
 def _meant(name: str, package: str) -> Meant:
-    """What a record of --json foresaw. Raises: UnreadableError: it is none, or of another package."""
+    """The forecast in a record of --json. Raises: UnreadableError: it is none, or of another package."""
     do = f"Make one before the run: fundamen installer --json {shown(package)} > {shown(name)}"
     try:
         with open_ordinary(name) as file:
@@ -182,7 +182,7 @@ def _opened(machine: Machine, name: str) -> Iterator[ByteSource]:
 
 
 def _properties(given: tuple[str, ...]) -> dict[str, str]:
-    """What was typed as NAME=VALUE. Raises: UsageError: it is not, or no property that may be given."""
+    """Properties from NAME=VALUE. Raises: UsageError: one has another form, or must not be set."""
     properties = {}
     for pair in given:
         name, equals, value = pair.partition("=")

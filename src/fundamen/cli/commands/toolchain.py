@@ -182,7 +182,7 @@ def _next(
     save_plan: str | None,
     output: Output,
 ) -> tuple[str, ...]:
-    """What to do, as commands; the plan is written where one was asked for."""
+    """The next steps, as commands; the plan is written where one was asked for."""
     if examination.is_right:
         return ()
     from fundamen.restore.for_toolchain import plan_toolchain  # noqa: PLC0415 - only where something is wrong

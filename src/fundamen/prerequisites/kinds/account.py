@@ -17,19 +17,19 @@ class Account(Requirement, frozen=True, kw_only=True, tag="account"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         parts = [f"the user {self.user}" if self.user else "", f"the group {self.group}" if self.group else ""]
         member = f", a member of {', '.join(self.member_of)}" if self.member_of else ""
         return " and ".join(filter(None, parts)) + member
 
     def problem(self) -> str:
-        """As of every requirement."""
+        """Find the fault of its fields, beyond their types."""
         if not (self.user or self.group):
             return "neither a user nor a group is named"
         return "" if self.user or not self.member_of else "member_of is of a user, and none is named"
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         if asked.machine.platform is not Platform.LINUX:
             return unknown(f"accounts of {asked.machine.platform.in_words} are not known here")
         users, groups = accounts(asked.machine, USERS), accounts(asked.machine, GROUPS)

@@ -31,16 +31,16 @@ class Clock(Requirement, frozen=True, kw_only=True, tag="clock"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         return f"the clock is right to {self.within:g} s by {self.server}"
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return "Set the clock, and have it kept by a time service: certificates and directories depend on it."
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         if not asked.machine.is_live:
             return only_live(asked.machine)
         family, kind, _, _, address = socket.getaddrinfo(self.server, self.port, type=socket.SOCK_DGRAM)[0]

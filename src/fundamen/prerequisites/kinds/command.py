@@ -31,17 +31,17 @@ class Command(Requirement, frozen=True, kw_only=True, tag="command"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         says = f" and says {self.says!r}" if self.says else ""
         return f"the command {self.in_words} ends with status {self.status}{says}"
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return f"Run it by hand and read what it says: {self.in_words}"
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         if not asked.machine.is_live:
             return only_live(asked.machine)
         if not asked.may_run:

@@ -44,19 +44,19 @@ class Device(Requirement, frozen=True, kw_only=True, tag="device"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         numbers = f"{self.vendor}:{self.device or 'any'}".lower()
         return f"the {self.bus.upper()} device {numbers}{f', served by {self.driver}' if self.driver else ''}"
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return (
             "See that the device is plugged in and switched on in the firmware, and have its maker's driver installed."
         )
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         machine = asked.machine
         if machine.platform is Platform.WINDOWS:
             all_ = list(_of_registry(machine, self.bus))

@@ -31,22 +31,22 @@ class DirectoryEntry(Requirement, frozen=True, kw_only=True, tag="directory entr
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         parts = [f"{name} = {value}" if value else name for name, value in self.has.items()]
         host = f", and {self.host_in} names a host that answers" if self.host_in else ""
         return f"the entry {self.entry} of {self.server}{' with ' if parts else ''}{', '.join(parts)}{host}"
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return "Ask the directory's administrator; record each entry before you change it."
 
     def problem(self) -> str:
-        """As of every requirement."""
+        """Find the fault of its fields, beyond their types."""
         return "" if self.host_port is None or self.host_in else "host_port is of host_in, and that is not given"
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         if not asked.machine.is_live:
             return unknown(f"a directory is asked from the machine that runs, and {asked.machine.title} does not")
         from fundamen.directories.connection import Place, UnreachableDirectoryError, open_directory  # noqa: PLC0415

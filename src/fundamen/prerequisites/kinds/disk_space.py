@@ -19,20 +19,20 @@ class DiskSpace(Requirement, frozen=True, kw_only=True, tag="disk space"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         return f"{self.at_least} free where {self.path} lies"
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return "Make room, or name another place to the program; caches and logs first."
 
     def problem(self) -> str:
-        """As of every requirement."""
+        """Find the fault of its fields, beyond their types."""
         return "" if amount_of(self.at_least) is not None else f"{self.at_least!r} is no size such as 2G"
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         path = asked.machine.host_path(MachinePath(self.path))
         while not os.path.exists(path) and os.path.dirname(path) != path:  # the part of it that is there already
             path = HostPath(os.path.dirname(path))

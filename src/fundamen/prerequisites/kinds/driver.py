@@ -38,22 +38,22 @@ class Driver(Requirement, frozen=True, kw_only=True, tag="driver"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         return f"the driver {self.name} {self.version}".rstrip()
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return "Get it from the device's maker, in the version for this system."
 
     def problem(self) -> str:
-        """As of every requirement."""
+        """Find the fault of its fields, beyond their types."""
         if "/" in self.name or self.name.startswith("."):
             return "that is no name of a driver"
         return problem_of_range(self.version)
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         machine = asked.machine
         if machine.platform is Platform.WINDOWS:
             return self._of_windows(machine)

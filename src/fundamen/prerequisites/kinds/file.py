@@ -21,7 +21,7 @@ class File(Requirement, frozen=True, kw_only=True, tag="file"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         if self.absent:
             return f"there is nothing at {self.path}"
         of = f" for {self.architecture}" if self.architecture else ""
@@ -29,13 +29,13 @@ class File(Requirement, frozen=True, kw_only=True, tag="file"):
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         if self.absent:
             return f"Set {self.path} aside; do not delete it."
         return f"Find who brings it: fundamen sources offers {self.path.rpartition('/')[2]}"
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         entry = asked.machine.look(MachinePath(self.path))
         if entry.kind is EntryKind.BLOCKED:
             return unknown(f"it cannot be looked at: {entry.why}")

@@ -1,4 +1,4 @@
-"""What the file system can do that a path is on."""
+"""Check the abilities of the file system of a path."""
 
 import os
 import re
@@ -24,20 +24,20 @@ class FileSystem(Requirement, frozen=True, kw_only=True, tag="file system"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         return f"the file system of {self.path} is good for {', '.join(self.can)}"
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return "Put it on another file system, or have this one mounted with other options."
 
     def problem(self) -> str:
-        """As of every requirement."""
+        """Find the fault of its fields, beyond their types."""
         return "" if self.can else "it is not said what it must be good for"
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         path = asked.machine.host_path(MachinePath(self.path))
         while not os.path.exists(path) and os.path.dirname(path) != path:
             path = HostPath(os.path.dirname(path))

@@ -25,7 +25,7 @@ class Freshness(Requirement, frozen=True, kw_only=True, tag="freshness"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         if self.is_lock:
             return f"the lock {self.path} is held by a process, or is not there"
         limits = [*self.not_older_than, *([f"{self.hours:g} hours"] if self.hours is not None else [])]
@@ -33,16 +33,16 @@ class Freshness(Requirement, frozen=True, kw_only=True, tag="freshness"):
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return f"Ask why it is so first; then set {self.path} aside, so that it is made again."
 
     def problem(self) -> str:
-        """As of every requirement."""
+        """Find the fault of its fields, beyond their types."""
         given = bool(self.not_older_than) or self.hours is not None
         return "" if given != self.is_lock else "it is either a lock, or has a file or hours as its limit"
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         machine, path = asked.machine, MachinePath(self.path)
         if machine.look(path).kind is EntryKind.ABSENT:
             return met("it is not there, and so not stale") if self.is_lock else unmet("it is not there")

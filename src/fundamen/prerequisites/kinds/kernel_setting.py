@@ -24,24 +24,24 @@ class KernelSetting(Compared, frozen=True, kw_only=True, tag="kernel setting"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         of = f"field {self.field} of " if self.field is not None else ""
         return f"{of}the kernel's {self.name} {self.in_words}"
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return f"Set it now (sysctl -w {self.name}=...) and in a file of /etc/sysctl.d, so that it lasts."
 
     def problem(self) -> str:
-        """As of every requirement."""
+        """Find the fault of its fields, beyond their types."""
         parts = self.name.replace("/", ".").split(".")
         if len(parts) < 2 or not all(parts):  # noqa: PLR2004 - a group and a name
             return f"{self.name!r} is no name such as kernel.sem"
         return super().problem()
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         machine = asked.machine
         text = running_value(self.name) if machine.is_live else _configured(machine, self.name)
         if text is None:
@@ -56,7 +56,7 @@ class KernelSetting(Compared, frozen=True, kw_only=True, tag="kernel setting"):
 
 
 def _configured(machine: Machine, name: str) -> str | None:
-    """What the files of a machine that does not run would set."""
+    """The values that the files of a stopped machine would set."""
     files: dict[str, MachinePath] = {}
     for folder in reversed(_FOLDERS):
         for each in machine.names(MachinePath(folder)):

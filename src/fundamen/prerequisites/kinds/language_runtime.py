@@ -49,21 +49,21 @@ class LanguageRuntime(Requirement, frozen=True, kw_only=True, tag="language runt
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         with_ = f" with {', '.join(self.modules)}" if self.modules else ""
         return f"{self.interpreter}{f' {self.version}' if self.version else ''}{with_}"
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return "Install the module's package, or switch the module on, then restart what runs the interpreter."
 
     def problem(self) -> str:
-        """As of every requirement."""
+        """Find the fault of its fields, beyond their types."""
         return problem_of_range(self.version)
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         machine = asked.machine
         if machine.look(MachinePath(self.interpreter)).kind is EntryKind.ABSENT:
             return unmet("there is no such file")
@@ -148,7 +148,7 @@ def _present(machine: Machine, folder: str) -> set[str]:
 
 
 def _compiled_in(interpreter: str) -> set[str]:
-    """What the interpreter itself lists. Raises: OSError: it cannot be run, or does not end."""
+    """The built-in modules, listed by the interpreter. Raises: OSError: it cannot be run, or does not end."""
     asked = [interpreter, "-m"]
     try:
         done = subprocess.run(

@@ -14,16 +14,16 @@ class Licence(Requirement, frozen=True, kw_only=True, tag="licence"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         return f"the licence {self.text} was read and accepted"
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return f"fundamen prereqs --accept {self.text} SHEET"
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         digest = hashlib.sha256(licence_text(asked, self)).hexdigest()
         if asked.is_accepted(digest):
             return met(f"the text with SHA-256 {digest[:16]}... was accepted")

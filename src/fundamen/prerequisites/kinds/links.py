@@ -24,20 +24,20 @@ class Links(Requirement, frozen=True, kw_only=True, tag="links"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         if self.none:
             return f"no links below {self.folder}: what serves it does not follow them"
         return f"all links below {self.folder} can be followed"
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         if self.none:
             return "Replace each link by a copy of what it leads to."
         return "Repair each link's target, or replace the link by a copy of what it should lead to."
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         machine = asked.machine
         if machine.look(MachinePath(self.folder)).kind is not EntryKind.FOLDER:
             return unmet("there is no such folder")

@@ -20,19 +20,19 @@ class Memory(Requirement, frozen=True, kw_only=True, tag="memory"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         wanted = {"in all": self.total, "available": self.available, "of swap space": self.swap}
         return "memory: " + ", ".join(f"{size} {what}" for what, size in wanted.items() if size)
 
     def problem(self) -> str:
-        """As of every requirement."""
+        """Find the fault of its fields, beyond their types."""
         sizes = (self.total, self.available, self.swap)
         if not any(sizes):
             return "no size is asked for"
         return "" if all(amount_of(size) is not None for size in sizes) else "a size is not such as 2G"
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement. Source: proc_meminfo(5)."""
+        """Check it on the machine. Source: proc_meminfo(5)."""
         if not asked.machine.is_live:
             return only_live(asked.machine)
         has = {name: int(kib) << 10 for name, kib in _FIELD.findall(_said())}
@@ -45,7 +45,7 @@ class Memory(Requirement, frozen=True, kw_only=True, tag="memory"):
 
 
 def _said() -> str:
-    """What the system says of its memory; empty where it says nothing in this way."""
+    """The system's statement on its memory; empty where it has none in this form."""
     try:
         with open(_PATH, encoding="ascii", errors="replace") as file:
             return file.read(1 << 16)

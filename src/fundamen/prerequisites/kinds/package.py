@@ -23,20 +23,20 @@ class Package(Requirement, frozen=True, kw_only=True, tag="package"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         return " ".join(filter(None, ("the package", self.name, self.version, self.architecture)))
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return "Have it installed from the operating system's own archive or its publisher's media."
 
     def problem(self) -> str:
-        """As of every requirement."""
+        """Find the fault of its fields, beyond their types."""
         return problem_of_range(self.version)
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         machine = asked.machine
         if machine.platform is Platform.WINDOWS:
             found = [(p.version, "") for p in installed_packages(machine.registry) if p.name == self.name]

@@ -22,13 +22,13 @@ class Port(Requirement, frozen=True, kw_only=True, tag="port"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         what = "a program accepts connections at" if self.state == "served" else "no program uses"
         return f"{what} port {self.number} of {self.host}"
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return (
             "Start the service that serves it."
             if self.state == "served"
@@ -36,7 +36,7 @@ class Port(Requirement, frozen=True, kw_only=True, tag="port"):
         )
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         if not asked.machine.is_live:
             return only_live(asked.machine)
         return self._free() if self.state == "free" else self._served()

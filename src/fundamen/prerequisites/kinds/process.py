@@ -13,16 +13,16 @@ class Process(Requirement, frozen=True, kw_only=True, tag="process"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         return f"{'no' if self.absent else 'a'} process {self.name} runs"
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return f"End {self.name} in an orderly way." if self.absent else f"Start {self.name}."
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         if not asked.machine.is_live:
             return only_live(asked.machine)
         user = process_of(self.name)

@@ -14,16 +14,16 @@ class Program(Requirement, frozen=True, kw_only=True, tag="program"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         return f"all that {self.path} declares to need"
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return f"fundamen restore {self.path}"
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         from fundamen.trace.trace import trace_program  # noqa: PLC0415 - it loads much, and not every sheet needs it
 
         trace = trace_program(asked.machine, MachinePath(self.path))

@@ -17,11 +17,11 @@ class RegistryValue(Compared, frozen=True, kw_only=True, tag="registry value"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         return rf"the registry's {self.key}\{self.name or '(unnamed)'} {self.in_words}"
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         if asked.machine.platform is not Platform.WINDOWS:
             return unknown(f"{asked.machine.title} has no registry")
         if not asked.machine.registry.knows(self.key):

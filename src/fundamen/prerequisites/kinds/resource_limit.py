@@ -22,22 +22,22 @@ class ResourceLimit(Requirement, frozen=True, kw_only=True, tag="resource limit"
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         return f"the {'hard ' if self.hard else ''}limit {self.name} is at least {self.at_least}"
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return (
             "Raise it in the service's own unit, or in a file of /etc/security/limits.d; it counts from the next login."
         )
 
     def problem(self) -> str:
-        """As of every requirement."""
+        """Find the fault of its fields, beyond their types."""
         return "" if amount_of(self.at_least) is not None else f"{self.at_least!r} is no number"
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         if not asked.machine.is_live:
             return only_live(asked.machine)
         if sys.platform == "win32":

@@ -27,7 +27,7 @@ class Rights(Requirement, frozen=True, kw_only=True, tag="rights"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         parts = [
             f"belongs to {self.owner}" if self.owner else "",
             f"belongs to the group {self.group}" if self.group else "",
@@ -38,15 +38,15 @@ class Rights(Requirement, frozen=True, kw_only=True, tag="rights"):
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return f"Change the owner or mode of {self.path} alone, not of all that is below it."
 
     def problem(self) -> str:
-        """As of every requirement."""
+        """Find the fault of its fields, beyond their types."""
         return "no bit can be both allowed and forbidden" if _bits(self.allows) & _bits(self.forbids) else ""
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         path, machine = MachinePath(self.path), asked.machine
         if machine.platform is Platform.WINDOWS:
             return unknown("rights of Windows are not known here")

@@ -17,23 +17,23 @@ class Runtime(Requirement, frozen=True, kw_only=True, tag="runtime"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         width = f"for {self.architecture}" if self.architecture else ""
         return " ".join(filter(None, ("the runtime", self.name, self.version, width)))
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return "Install it from its publisher's package, for 32-bit and 64-bit programs as needed; keep other versions."
 
     def problem(self) -> str:
-        """As of every requirement."""
+        """Find the fault of its fields, beyond their types."""
         if any(mark in self.name for mark in "/\\") or self.name in {".", ".."}:
             return "that is no name of a runtime"
         return problem_of_range(self.version)
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         from fundamen.loaders.runtimes import REGISTERED, find_installed  # noqa: PLC0415 - it loads the rules of many loaders
 
         installed = find_installed(asked.machine, self.name)

@@ -30,7 +30,7 @@ class Service(Requirement, frozen=True, kw_only=True, tag="service"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         parts = [
             "is there",
             "is started with the machine" if self.enabled else "",
@@ -40,15 +40,15 @@ class Service(Requirement, frozen=True, kw_only=True, tag="service"):
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return f"Enable and start {self.name}, as its administrator."
 
     def problem(self) -> str:
-        """As of every requirement."""
+        """Find the fault of its fields, beyond their types."""
         return "that is no name of a service" if self.name.startswith("-") or "/" in self.name else ""
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         machine = asked.machine
         if machine.platform is Platform.WINDOWS:
             answer = self._of_windows(machine)

@@ -20,22 +20,22 @@ class Setting(Compared, frozen=True, kw_only=True, tag="setting"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         return f"the setting {'.'.join(self.key)} in {self.file} {self.in_words}"
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return f"Change {'.'.join(self.key)} in {self.file}; keep the old file."
 
     def problem(self) -> str:
-        """As of every requirement."""
+        """Find the fault of its fields, beyond their types."""
         if (self.format or format_of(self.file)) is None:
             return 'the file\'s name does not tell its format: say which, as in format = "ini"'
         return super().problem() or ("" if self.key else "the key is empty")
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         path = MachinePath(self.file)
         form = self.format or format_of(self.file)
         if form is None:

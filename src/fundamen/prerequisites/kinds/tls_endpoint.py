@@ -23,16 +23,16 @@ class TlsEndpoint(Requirement, frozen=True, kw_only=True, tag="tls endpoint"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         return f"a trusted TLS connection to {self.host}:{self.port}"
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return f"fundamen inspect --server {self.host}:{self.port}"
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         from fundamen.evidence.publisher import PublisherAuthority  # noqa: PLC0415 - they load much, and few sheets need
         from fundamen.trace.certificates import inspect_server  # noqa: PLC0415 - them
 

@@ -15,19 +15,19 @@ class Tool(Requirement, frozen=True, kw_only=True, tag="tool"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         where = f" in {self.folder}" if self.folder else ""
         return f"{'exactly one' if self.only_one else 'the'} command {self.name} on PATH{where}"
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         if self.folder:
             return f"Put {self.folder} first on PATH, once, and open a new terminal."
         return f"Install what brings {self.name}, or add its folder to PATH and open a new terminal."
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement. A place that leads to the same file as one before it is not another one."""
+        """Check it on the machine. A place that leads to the same file as one before it does not count again."""
         machine = asked.machine
         found = [
             path

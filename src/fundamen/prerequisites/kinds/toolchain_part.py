@@ -30,7 +30,7 @@ class ToolchainPart(Requirement, frozen=True, kw_only=True, tag="toolchain part"
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         target = f"for {self.target}" if self.target else ""
         return " ".join(
             filter(None, ("the part", self.name, self.version, target, f"of the toolchain in {self.folder}"))
@@ -38,15 +38,15 @@ class ToolchainPart(Requirement, frozen=True, kw_only=True, tag="toolchain part"
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return f"fundamen toolchain {self.folder} --catalogue {self.catalogue}"
 
     def problem(self) -> str:
-        """As of every requirement."""
+        """Find the fault of its fields, beyond their types."""
         return problem_of_range(self.version)
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         machine = asked.machine
         folder = MachinePath(self.folder)
         toolchain = machine.fact(MachinePath(self.catalogue), _toolchain)
@@ -74,7 +74,7 @@ def _toolchain(machine: Machine, catalogue: MachinePath) -> "Toolchain":
 
 
 def _contents(machine: Machine, folder: MachinePath, catalogue: MachinePath) -> "Contents":
-    """What stands in a toolchain's folder, held against one catalogue."""
+    """The content of a toolchain's folder, compared with one catalogue."""
     from fundamen.toolchains.contents import examine_contents  # noqa: PLC0415 - few sheets ask for it
 
     return examine_contents(machine, folder, machine.fact(catalogue, _toolchain))

@@ -25,16 +25,16 @@ class Tree(Requirement, frozen=True, kw_only=True, tag="tree"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         return f"all files of {self.folder} are as {self.manifest} lists them"
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return "Have what differs restored from its publisher's package: fundamen sources --help"
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         machine = asked.machine
         listed: dict[MachinePath, str] = {}
         for number, line in enumerate(read_text(machine, self.manifest).splitlines(), 1):

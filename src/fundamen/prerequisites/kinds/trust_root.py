@@ -17,16 +17,16 @@ class TrustRoot(Requirement, frozen=True, kw_only=True, tag="root certificate"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         return f"the machine trusts the root certificate {self.sha256[:16]}..."
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return "Get it from its owner, compare the fingerprint a second way, and import it: fundamen restore --help"
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         stores = asked.machine.fact(ANYWHERE, _trust_stores)
         held = [each for each in stores.certificates if hashlib.sha256(each.der).hexdigest() == self.sha256]
         roles = {each.role: each for each in held}

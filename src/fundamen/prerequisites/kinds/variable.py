@@ -23,17 +23,17 @@ class Variable(Compared, frozen=True, kw_only=True, tag="environment variable"):
 
     @property
     def needed(self) -> str:
-        """As of every requirement."""
+        """Name the need in a few words."""
         names = f" and names a {self.names_a} that is there" if self.names_a else ""
         return f"the variable {self.name} {self.in_words.replace('is there', 'is set')}{names}"
 
     @property
     def advice(self) -> str:
-        """As of every requirement."""
+        """Advise where it is unmet and the sheet gives no advice."""
         return f"Set {self.name}, then restart the program or installer: a running one keeps the old environment."
 
     def check(self, asked: Asked) -> Answer:
-        """As of every requirement."""
+        """Check it on the machine."""
         machine = asked.machine
         value = machine.environment.get(self.name)
         if value is None and not machine.is_live:

@@ -76,7 +76,7 @@ class HandoffRecord(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class MergeRecord(msgspec.Struct, frozen=True, kw_only=True):
-    """What was taken in from another folder."""
+    """The cases that were added from another folder."""
 
     schema: Literal["fundamen.merge/1"] = "fundamen.merge/1"
     cases: int  # that are new here

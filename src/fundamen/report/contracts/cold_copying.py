@@ -18,7 +18,7 @@ class CopiedPart(msgspec.Struct, frozen=True):
 
 
 class LeftOutPart(msgspec.Struct, frozen=True):
-    """What is not in a copy."""
+    """An entry that is not in a copy."""
 
     path: str
     why: str

@@ -22,7 +22,7 @@ class NeedPart(msgspec.Struct, frozen=True):
 
 
 class ManagedPart(msgspec.Struct, frozen=True):
-    """What a managed image says of itself; assemblies by their full names."""
+    """The metadata of a managed image; assemblies by their full names."""
 
     runtime_version: str
     target_framework: str | None

@@ -72,7 +72,7 @@ class NeedPart(msgspec.Struct, frozen=True):
 
 
 class InstallerRecord(msgspec.Struct, frozen=True, kw_only=True):
-    """What a package is, holds and will conclude."""
+    """A package, its content, and a forecast."""
 
     package: str
     kind: str = ""
@@ -161,7 +161,7 @@ class DeedPart(msgspec.Struct, frozen=True):
 
 
 class OutcomeRecord(msgspec.Struct, frozen=True):
-    """What a package has done, against what it was meant to do."""
+    """The effects of a package, compared with the forecast."""
 
     package: str
     name: str
@@ -172,13 +172,13 @@ class OutcomeRecord(msgspec.Struct, frozen=True):
 
 
 def outcome_record(package: str, outcome: Outcome) -> OutcomeRecord:
-    """What became of a package, as JSON has it."""
+    """The outcome of a package in JSON."""
     deeds = tuple(DeedPart(e.what, e.meant, e.is_done, e.found) for e in outcome.deeds)
     return OutcomeRecord(package, outcome.meant.name, outcome.meant.version, deeds, len(outcome.wrong))
 
 
 def meant_by(record: InstallerRecord) -> Meant:
-    """What a record made before the run foresaw."""
+    """The forecast in a record that was made before the run."""
     return Meant(
         name=record.name,
         version=record.version,

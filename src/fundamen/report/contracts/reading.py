@@ -77,7 +77,7 @@ class SignedPart(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class BehindPart(msgspec.Struct, frozen=True, kw_only=True):
-    """What the machine shows of it."""
+    """The background of a text on the machine."""
 
     traced: tuple[str, ...]  # programs
     signed: tuple[SignedPart, ...]  # files, where the text is about trust

@@ -37,7 +37,7 @@ class LaunchPart(msgspec.Struct, frozen=True):
 
 
 class HarmPart(msgspec.Struct, frozen=True):
-    """What another program would come to lack."""
+    """The loss of another program."""
 
     program: str
     name: str
@@ -45,7 +45,7 @@ class HarmPart(msgspec.Struct, frozen=True):
 
 
 class WaitingPart(msgspec.Struct, frozen=True):
-    """What an installer that waits may do now."""
+    """The advice for a waiting installer."""
 
     name: str
     verdict: Literal["may go on", "must be started over", "must not be touched"]
@@ -53,7 +53,7 @@ class WaitingPart(msgspec.Struct, frozen=True):
 
 
 class InstalledPart(msgspec.Struct, frozen=True):
-    """What a publisher's installer has done: files from the prefix's folder on, and what it made worse."""
+    """The effects of a publisher's installer: files from the prefix's folder on, and changes for the worse."""
 
     path: str
     status: int

@@ -51,7 +51,7 @@ class OffersRecord(msgspec.Struct, frozen=True):
 
 
 class PublicationRecord(msgspec.Struct, frozen=True):
-    """What was published, for ``sources publish --json``."""
+    """The published package, for ``sources publish --json``."""
 
     package: str
     files: int

@@ -1,4 +1,4 @@
-"""What the contracts say of publishers and certificates."""
+"""Define the contracts for publishers and certificates."""
 
 from typing import TYPE_CHECKING, Literal
 
