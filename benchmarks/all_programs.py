@@ -16,7 +16,7 @@ from pathlib import Path
 
 from fundamen.formats.elf import MAGIC, read_elf
 from fundamen.machine.file_bytes import FileBytes
-from fundamen.model.binary import Kind
+from fundamen.model.binary import BinaryKind
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath
 
@@ -73,12 +73,12 @@ def binaries_below(root: str) -> tuple[list[str], list[str]]:
                 continue
             if os.access(path, os.X_OK) and platform_of(path) == own:
                 programs.append(path)
-            elif ".so" in name and platform_of(path, Kind.LIBRARY) == own:
+            elif ".so" in name and platform_of(path, BinaryKind.LIBRARY) == own:
                 libraries.append(path)
     return sorted(programs), sorted(libraries)
 
 
-def platform_of(path: str, kind: Kind = Kind.PROGRAM) -> int:
+def platform_of(path: str, kind: BinaryKind = BinaryKind.PROGRAM) -> int:
     """The e_machine of a dynamic program or library; 0 for anything else."""
     try:
         with FileBytes(HostPath(path), path) as source:
@@ -87,7 +87,7 @@ def platform_of(path: str, kind: Kind = Kind.PROGRAM) -> int:
             elf = read_elf(source)
     except (OSError, UnreadableError):
         return 0
-    return elf.machine if elf.kind is kind and (elf.interpreter or kind is not Kind.PROGRAM) else 0
+    return elf.machine if elf.kind is kind and (elf.interpreter or kind is not BinaryKind.PROGRAM) else 0
 
 
 if __name__ == "__main__":

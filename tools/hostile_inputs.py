@@ -53,8 +53,8 @@ from fundamen.formats.cabinet_files import unpack_cabinet
 from fundamen.formats.capture_file import (
     CapturedEntry,
     CapturedFile,
-    Facts,
-    Manifest,
+    CaptureManifest,
+    MachineFacts,
     read_capture,
     read_summary,
     write_capture,
@@ -90,7 +90,7 @@ from fundamen.formats.pe_version import read_version
 from fundamen.formats.property_list import read_property_list
 from fundamen.formats.registry_value import HiveValue
 from fundamen.formats.runtime_config import read_assets, read_runtime_config
-from fundamen.formats.setting import Format
+from fundamen.formats.setting import SettingFormat
 from fundamen.formats.shell import read_shell
 from fundamen.formats.stored_certificate import read_stored_blob
 from fundamen.formats.text_hive import TextHive, changed_values
@@ -119,7 +119,7 @@ from fundamen.sources.publisher_files import why_no_artefact
 from fundamen.toolchains.catalogue import read_toolchain
 from fundamen.toolchains.catalogue import written as written_toolchain
 from fundamen.trust.certificate import read_certificate, read_revocation_list
-from fundamen.trust.publisher import Standing, judge_listed
+from fundamen.trust.publisher import SignatureStanding, judge_listed
 from fundamen.trust.signed_file import judge_file
 
 HIVE = rb"""WINE REGISTRY Version 2
@@ -253,7 +253,7 @@ def judge_signature(data: bytes) -> None:
     """Who signed a file, by whatever signatures are left in it; nothing that was changed makes anybody else trusted."""
     source = MemoryBytes(data)
     publisher = judge_file(source, read_binary(source), PUBLISHER.machine_trusts(), NOW)
-    if publisher.verdict is Standing.TRUSTED and publisher.name != PUBLISHER.signer.name:
+    if publisher.verdict is SignatureStanding.TRUSTED and publisher.name != PUBLISHER.signer.name:
         raise RuntimeError(f"a changed signature made {publisher.name} trusted")
 
 
@@ -421,7 +421,7 @@ def read_packed_log(data: bytes) -> None:
                     read_text(KNOWN, SCANNER, stream, name)
 
 
-def change_setting(form: Format) -> Callable[[bytes], None]:
+def change_setting(form: SettingFormat) -> Callable[[bytes], None]:
     """A reader that finds, changes and removes a value of a settings file."""
 
     def change(data: bytes) -> None:
@@ -499,7 +499,7 @@ def read_unit(data: bytes) -> None:
 def a_capture() -> bytes:
     """A capture with two files."""
     program, release = (BINARIES / "linux-x86_64" / "tidebook").read_bytes(), b"NAME=Marram\n"
-    facts = Facts(
+    facts = MachineFacts(
         environment={"PATH": "/bin"},
         entries={
             "/opt/tidebook/bin/tidebook": CapturedEntry(
@@ -511,7 +511,7 @@ def a_capture() -> bytes:
             "/etc/os-release": CapturedFile(len(release), ((0, len(release), len(program)),)),
         },
     )
-    manifest = Manifest(
+    manifest = CaptureManifest(
         machine="m", platform=Platform.LINUX, was_running=True, made_at=NOW, of=("x",), files=2,
         bytes=len(program) + len(release), left_out=(), facts_sha256="", content_sha256="",
     )  # fmt: skip
@@ -537,13 +537,13 @@ A_DEB = (
 KNOWN = load_knowledge()
 SCANNER = Scanner(KNOWN)
 SETTINGS = {
-    Format.JSON: b'{"tide": {"station": "Marram", "berths": [1, {"a": null}]}}',
-    Format.TOML: b'[tide]\nstation = "Marram" # here\nberths = [1, 2]\n[[tide.gauge]]\nn = 1\n',
-    Format.YAML: b"tide:\n  station: Marram  # here\n  berths:\n  - 1\n  - {a: [b, c]}\n",
-    Format.XML: b"<?xml version='1.0'?><tide><station name=\"Marram\">x</station><!-- here --></tide>",
-    Format.INI: b"; here\n[tide]\nstation = Marram\n[berth]\nn=1\n",
-    Format.SHELL: b"export PATH=/usr/bin:/bin\ntide='x y' # here\n",
-    Format.SYSCTL: b"kernel.sem = 250 32000 32 128\n# here\ntide/station=1\n",
+    SettingFormat.JSON: b'{"tide": {"station": "Marram", "berths": [1, {"a": null}]}}',
+    SettingFormat.TOML: b'[tide]\nstation = "Marram" # here\nberths = [1, 2]\n[[tide.gauge]]\nn = 1\n',
+    SettingFormat.YAML: b"tide:\n  station: Marram  # here\n  berths:\n  - 1\n  - {a: [b, c]}\n",
+    SettingFormat.XML: b"<?xml version='1.0'?><tide><station name=\"Marram\">x</station><!-- here --></tide>",
+    SettingFormat.INI: b"; here\n[tide]\nstation = Marram\n[berth]\nn=1\n",
+    SettingFormat.SHELL: b"export PATH=/usr/bin:/bin\ntide='x y' # here\n",
+    SettingFormat.SYSCTL: b"kernel.sem = 250 32000 32 128\n# here\ntide/station=1\n",
 }
 
 

@@ -7,7 +7,7 @@ from typing import Any
 
 import msgspec
 
-from fundamen.formats.capture_file import Manifest
+from fundamen.formats.capture_file import CaptureManifest
 from fundamen.prerequisites.sheet import SheetFile
 from fundamen.report.contracts.authority import AuthorityRecord
 from fundamen.report.contracts.building import BuildRecord
@@ -36,7 +36,7 @@ FOLDER = Path(__file__).parent.parent / "docs" / "schemas"
 RECORDS = {
     "authority": AuthorityRecord,
     "build": BuildRecord,
-    "capture": Manifest,
+    "capture": CaptureManifest,
     "captured": CaptureRecord,
     "case": CaseRecord,
     "clues": CluesRecord,

@@ -5,7 +5,7 @@ import random
 from datetime import UTC, datetime
 from pathlib import Path
 
-from fundamen.formats.capture_file import Facts, Manifest, SharedFault, Summary, write_capture
+from fundamen.formats.capture_file import CaptureManifest, MachineFacts, SharedFault, Summary, write_capture
 from fundamen.model.architecture import Platform
 
 NOW = datetime(2026, 11, 28, 9, tzinfo=UTC)
@@ -29,11 +29,11 @@ def a_fleet(folder: Path, count: int, packages: int = 50) -> Path:
             machine=f"desk-{number:03}", platform=Platform.LINUX, made_at=NOW, programs=900, components=components,
             faults=faults,
         )  # fmt: skip
-        manifest = Manifest(
+        manifest = CaptureManifest(
             machine=summary.machine, platform=Platform.LINUX, was_running=True, made_at=NOW, of=("the whole machine",),
             files=1, bytes=100_000, left_out=(), facts_sha256="", content_sha256="",
         )  # fmt: skip
         content = io.BytesIO(chance.randbytes(100_000))
         with (folder / f"{summary.machine}.capture").open("wb") as file:
-            write_capture(file, manifest, Facts(), content, summary)
+            write_capture(file, manifest, MachineFacts(), content, summary)
     return folder

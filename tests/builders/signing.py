@@ -16,7 +16,7 @@ from cryptography.x509.oid import NameOID
 from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.pe import read_pe
 from fundamen.formats.pe_certificates import image_digest
-from fundamen.model.trust_store import Role, StoredCertificate, TrustStores
+from fundamen.model.trust_store import StoredCertificate, StoreRole, TrustStores
 from fundamen.trust.certificate import Certificate, read_certificate
 from fundamen.trust.chain import Issuers
 
@@ -118,7 +118,7 @@ class APublisher:
         self.clock_root = AnIssuer.root("Marram Time Root")
         self.clock = self.clock_root.issue("Marram Time Service", purposes=[STAMPS])
 
-    def machine_trusts(self, *roots: AnIssuer, role: Role = Role.ROOT, **facts: Any) -> Issuers:
+    def machine_trusts(self, *roots: AnIssuer, role: StoreRole = StoreRole.ROOT, **facts: Any) -> Issuers:
         """The trust of a machine in both roots, or in the given ones."""
         trusted = roots or (self.root, self.clock_root)
         stored = tuple(StoredCertificate(each.der, role, "the machine's store Root") for each in trusted)

@@ -5,7 +5,7 @@ from pathlib import Path
 
 from fundamen.model.paths import HostPath
 from fundamen.sources.catalogue import Catalogue
-from fundamen.sources.publishing import Identity, Signing, publish
+from fundamen.sources.publishing import PublishedIdentity, Signing, publish
 from fundamen.sources.repository import Repository
 from fundamen.sources.store import SourceStore
 
@@ -35,7 +35,7 @@ class ASource:
         media.mkdir(parents=True)
         for name, data in files.items():
             (media / name).write_bytes(data)
-        identity = Identity("Ardvane Instruments", package, version, vouched="they are of this test")
+        identity = PublishedIdentity("Ardvane Instruments", package, version, vouched="they are of this test")
         signing = Signing((HostPath(str(self.keys)),), NOW + timedelta(days=days))
         locations = HostPath(str(self.folder)), HostPath(str(media))
         self.fingerprint = publish(*locations, identity, place, signing).fingerprint

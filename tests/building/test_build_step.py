@@ -14,7 +14,7 @@ from fundamen.building.command import read_compiler_command
 from fundamen.building.examination import examine_command, examine_log
 from fundamen.building.near_misses import Names, find_near_misses, is_one_slip_apart
 from fundamen.building.records import BuildNeed
-from fundamen.formats.linker_script import Meant, read_linker_script
+from fundamen.formats.linker_script import LinkerInput, read_linker_script
 from fundamen.machine.opening import open_machine
 from fundamen.model.errors import DamagedFileError, UnreadableError, UsageError
 from fundamen.model.paths import MachinePath
@@ -150,7 +150,7 @@ def test_of_many_names_those_one_slip_apart_are_found_as_each_by_itself(names: l
 
 def test_a_script_in_a_librarys_place_names_what_is_meant() -> None:
     script = '/* GNU ld script */ OUTPUT_FORMAT(elf64-x86-64)\nGROUP ( /lib/libc.so.6 -lx AS_NEEDED ( "/l d.so" ) )'
-    meant = (Meant("/lib/libc.so.6", False), Meant("-lx", False), Meant("/l d.so", True))  # noqa: FBT003 - by place
+    meant = (LinkerInput("/lib/libc.so.6", False), LinkerInput("-lx", False), LinkerInput("/l d.so", True))  # noqa: FBT003 - by place
     assert read_linker_script(script, "libc.so") == meant
     for broken in ("", "hello", "GROUP ( a", "GROUP ) (", "ELSE ( a )"):
         with pytest.raises(DamagedFileError):

@@ -16,7 +16,7 @@ from fundamen.cases.handoff import To, compose
 from fundamen.cases.ladder import ladder_of, remedy_ids
 from fundamen.cases.searching import find_alike
 from fundamen.cases.secrets import command_without_secrets, redacted
-from fundamen.cases.store import FORMAT, Came, Case, CaseStore, Facts, FaultFact, Kind
+from fundamen.cases.store import FORMAT, Came, Case, CaseFacts, CaseStore, EntryType, FaultFact
 from fundamen.knowledge.entries import ABOUT
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath
@@ -35,7 +35,7 @@ def a_store(folder: Path) -> CaseStore:
 def a_case(store: CaseStore, title: str = "Tidebook does not start", **facts: object) -> Case:
     case = store.open_case(title, "the quay desk", NOW)
     if facts:
-        store.add(case, Kind.COMMAND, "fundamen trace /opt/tidebook", Facts(**facts), NOW)  # type: ignore[arg-type]
+        store.add(case, EntryType.COMMAND, "fundamen trace /opt/tidebook", CaseFacts(**facts), NOW)  # type: ignore[arg-type]
     return store.case(case.number)
 
 
@@ -103,7 +103,7 @@ def test_folders_are_merged_without_doubling_and_what_was_closed_stays_closed(tm
     a_case(teal, "at teal's", about="full")
     assert (teal.merge(wren.folder), teal.merge(wren.folder)) == ((1, 1), (0, 0))
     wren.close(wren.case(1), "a restart", NOW)
-    wren.add(wren.case(1), Kind.NOTE, "later", Facts(), NOW + timedelta(hours=1))
+    wren.add(wren.case(1), EntryType.NOTE, "later", CaseFacts(), NOW + timedelta(hours=1))
     assert teal.merge(wren.folder) == (0, 1)
     merged = {case.title: case for case in teal.cases()}
     assert (merged["at wren's"].helped, merged["at teal's"].is_open) == ("a restart", True)
@@ -114,7 +114,7 @@ def test_folders_are_merged_without_doubling_and_what_was_closed_stays_closed(tm
 def test_what_is_forgotten_is_gone_from_the_file(tmp_path: Path) -> None:
     store = a_store(tmp_path)
     case = a_case(store, "kept")
-    store.add(case, Kind.NOTE, "a name that should not stand here", Facts(), NOW)
+    store.add(case, EntryType.NOTE, "a name that should not stand here", CaseFacts(), NOW)
     store.forget(store.case(1), 1)
     assert b"should not stand here" not in (tmp_path / "cases.sqlite").read_bytes()
     assert store.case(1).entries == ()
@@ -167,10 +167,10 @@ def test_nothing_is_proposed_twice_and_nothing_once_it_is_solved(tmp_path: Path)
     proposed = []
     while (rung := ladder_of(store.case(1)).next) is not None and rung.remedy.id != "restore":
         proposed.append(rung.remedy.id)
-        store.add(case, Kind.TRIED, rung.do, Facts(remedy=rung.remedy.id, came=Came.NOTHING), NOW)
+        store.add(case, EntryType.TRIED, rung.do, CaseFacts(remedy=rung.remedy.id, came=Came.NOTHING), NOW)
     assert len(proposed) == len(set(proposed)) > 2
     assert set(proposed) <= remedy_ids()
-    store.add(case, Kind.TRIED, "restored", Facts(remedy="restore", came=Came.HELPED), NOW)
+    store.add(case, EntryType.TRIED, "restored", CaseFacts(remedy="restore", came=Came.HELPED), NOW)
     assert ladder_of(store.case(1)).next is None
 
 
@@ -185,7 +185,13 @@ def test_the_request_says_what_is_needed_why_and_how_to_check_it(tmp_path: Path)
     assert wanted.command == "apt install libtide2"
     assert request.check[0] == "fundamen trace /opt/tidebook"
     assert request.facts_missing == ()
-    store.add(case, Kind.COMMAND, "fundamen restore /opt/tidebook", Facts(program="/opt/tidebook", is_sound=True), NOW)
+    store.add(
+        case,
+        EntryType.COMMAND,
+        "fundamen restore /opt/tidebook",
+        CaseFacts(program="/opt/tidebook", is_sound=True),
+        NOW,
+    )
     assert compose(store.case(1), To.PROVIDER, NOW).wanted == ()
     assert compose(a_case(store, "nothing known yet"), To.PROVIDER, NOW).facts_missing != ()
 

@@ -92,7 +92,7 @@ def test_a_survey_goes_on_past_a_program_and_tells_it(
 
 def test_a_sheet_keeps_its_other_answers(fundamen: Fundamen, three: ALinuxMachine, temporary: Path) -> None:
     sheet = three.root / "opt/one.toml"
-    bug = "fundamen.prerequisites.kinds.memory:Memory.check:memory"
+    bug = "fundamen.prerequisites.kinds.memory:MemoryRequirement.check:memory"
     ran = fundamen("prereqs", "--json", sheet, A_BUG_IN=bug, TMPDIR=str(temporary))
     [record] = ran.records
     assert (ran.status, [each["standing"] for each in record["requirements"]]) == (BUG, ["met", "unknown"])

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from builders.corpus import Case, cases
 from fundamen.clues import large, shapes
-from fundamen.clues.mentions import Kind
+from fundamen.clues.mentions import MentionKind
 from fundamen.clues.reading import Reading, read_text
 from fundamen.clues.scanning import Scanner
 from fundamen.clues.text import clean
@@ -32,7 +32,7 @@ def read(data: bytes) -> Reading:
     return read_text(KNOWN, SCANNER, io.BytesIO(data), "log")
 
 
-def named(reading: Reading, kind: Kind) -> set[str]:
+def named(reading: Reading, kind: MentionKind) -> set[str]:
     return {mention.text for mention in reading.mentions if mention.kind is kind}
 
 
@@ -51,9 +51,9 @@ def test_component_and_architecture_are_named_in_all_texts() -> None:
     for case in CASES:
         reading = read(case.text.encode())
         if case.component:
-            assert case.component.rpartition("/")[2] in named(reading, Kind.COMPONENT), case.name
+            assert case.component.rpartition("/")[2] in named(reading, MentionKind.COMPONENT), case.name
         if case.architecture:
-            assert case.architecture in named(reading, Kind.ARCHITECTURE), case.name
+            assert case.architecture in named(reading, MentionKind.ARCHITECTURE), case.name
 
 
 @pytest.fixture(scope="module")

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fundamen.formats.build_log import Message, Says, read_build_log
+from fundamen.formats.build_log import BuildMessage, BuildSaying, read_build_log
 
 # What it says | name | who asks | the message
 MESSAGES = r"""no library | salt |  | /usr/bin/ld: cannot find -lsalt: No such file or directory
@@ -62,7 +62,7 @@ def test_a_command_is_known_among_what_a_shell_and_its_helpers_write(
 def test_the_folder_and_the_command_of_a_message_are_those_before_it() -> None:
     log = read_build_log("make[1]: Entering directory '/src/tide'\ncc -c a.c\ncc a.o -lx\nld: cannot find -lx\n")
     assert [command.folder for command in log.commands] == ["/src/tide", "/src/tide"]
-    assert log.messages == (Message(Says.NO_LIBRARY, "x", "", 4, 1),)
+    assert log.messages == (BuildMessage(BuildSaying.NO_LIBRARY, "x", "", 4, 1),)
 
 
 @given(st.text(max_size=300))

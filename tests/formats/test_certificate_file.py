@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from builders.signing import NOW, AnIssuer
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.certificate_file import Kind, looks_like_certificates, read_certificates
+from fundamen.formats.certificate_file import CertificateEncoding, looks_like_certificates, read_certificates
 from fundamen.formats.certificate_validity import read_end
 from fundamen.model.errors import DamagedFileError
 
@@ -28,19 +28,19 @@ KEYSTORE = pkcs12.serialize_key_and_certificates(None, None, None, BOTH, BestAva
 @pytest.mark.parametrize(
     ("data", "kind", "count", "lists"),
     [
-        (ROOT.der, Kind.CERTIFICATE, 1, 0),
-        (ROOT.pem, Kind.CERTIFICATE, 1, 0),
-        (b"Bag attributes\r\n" + ROOT.pem + b"\nkey\n" + OTHER.key_pem + OTHER.pem, Kind.PEM, 2, 0),
-        (serialize_certificates(BOTH, Encoding.DER), Kind.SIGNED_DATA, 2, 0),
-        (serialize_certificates(BOTH, Encoding.PEM), Kind.PEM, 2, 0),
-        (ROOT.revocations((OTHER, NOW)), Kind.REVOCATION_LIST, 0, 1),
-        (KEYSTORE, Kind.PKCS12, 2, 0),
-        ((DATA / "trust.p12").read_bytes(), Kind.PKCS12, 1, 0),
-        ((DATA / "trust.jks").read_bytes(), Kind.JKS, 1, 0),
+        (ROOT.der, CertificateEncoding.CERTIFICATE, 1, 0),
+        (ROOT.pem, CertificateEncoding.CERTIFICATE, 1, 0),
+        (b"Bag attributes\r\n" + ROOT.pem + b"\nkey\n" + OTHER.key_pem + OTHER.pem, CertificateEncoding.PEM, 2, 0),
+        (serialize_certificates(BOTH, Encoding.DER), CertificateEncoding.SIGNED_DATA, 2, 0),
+        (serialize_certificates(BOTH, Encoding.PEM), CertificateEncoding.PEM, 2, 0),
+        (ROOT.revocations((OTHER, NOW)), CertificateEncoding.REVOCATION_LIST, 0, 1),
+        (KEYSTORE, CertificateEncoding.PKCS12, 2, 0),
+        ((DATA / "trust.p12").read_bytes(), CertificateEncoding.PKCS12, 1, 0),
+        ((DATA / "trust.jks").read_bytes(), CertificateEncoding.JKS, 1, 0),
     ],
     ids=["DER", "PEM", "a chain in PEM", "bundle", "bundle in PEM", "revocations", "made here", "PKCS #12", "JKS"],
 )
-def test_every_form_is_read(data: bytes, kind: Kind, count: int, lists: int) -> None:
+def test_every_form_is_read(data: bytes, kind: CertificateEncoding, count: int, lists: int) -> None:
     assert looks_like_certificates(data[:4096])
     held = read_certificates(MemoryBytes(data), "marram" if data is KEYSTORE else "")
     assert (held.kind, len(held.certificates), len(held.revocation_lists)) == (kind, count, lists)

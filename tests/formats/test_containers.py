@@ -20,7 +20,7 @@ from builders.pe import a_pe
 from builders.signing import NOW, APublisher, with_signature
 from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.compound_file import CompoundFile
-from fundamen.formats.container import Kind, find_container
+from fundamen.formats.container import ContainerKind, find_container
 from fundamen.formats.msi_database import read_database
 from fundamen.formats.msi_files import file_paths
 from fundamen.formats.pe import read_pe
@@ -30,12 +30,12 @@ from fundamen.model.errors import DamagedFileError
 from fundamen.trust.signed_file import judge_file
 
 DATA = Path(__file__).parent.parent / "data"
-BUILDERS: dict[Kind, Callable[[Mapping[str, bytes]], bytes]] = {
-    Kind.DISC_IMAGE: a_disc_image,
-    Kind.TAR: a_tar,
-    Kind.ZIP: a_zip,
-    Kind.CABINET: a_cabinet,
-    Kind.SELF_EXTRACTING: lambda files: a_pe() + a_cabinet(files),
+BUILDERS: dict[ContainerKind, Callable[[Mapping[str, bytes]], bytes]] = {
+    ContainerKind.DISC_IMAGE: a_disc_image,
+    ContainerKind.TAR: a_tar,
+    ContainerKind.ZIP: a_zip,
+    ContainerKind.CABINET: a_cabinet,
+    ContainerKind.SELF_EXTRACTING: lambda files: a_pe() + a_cabinet(files),
 }
 
 
@@ -46,7 +46,7 @@ def unpacked(data: bytes) -> dict[str, bytes]:
 
 
 @pytest.mark.parametrize("kind", BUILDERS)
-def test_a_container_gives_its_files(kind: Kind) -> None:
+def test_a_container_gives_its_files(kind: ContainerKind) -> None:
     data = BUILDERS[kind](FILES)
     container = find_container(MemoryBytes(data))
     assert container is not None
@@ -93,15 +93,15 @@ def test_a_package_whose_tables_lack_a_column_is_refused(column: bytes) -> None:
         unpacked(data.replace(column, column[:-1] + b"?"))
 
 
-@pytest.mark.parametrize("kind", [Kind.TAR, Kind.ZIP, Kind.CABINET])
+@pytest.mark.parametrize("kind", [ContainerKind.TAR, ContainerKind.ZIP, ContainerKind.CABINET])
 @pytest.mark.parametrize("name", ["../x", "a/../../x", "a//b", "C:/x"])
-def test_a_path_that_leads_elsewhere_is_refused(kind: Kind, name: str) -> None:
+def test_a_path_that_leads_elsewhere_is_refused(kind: ContainerKind, name: str) -> None:
     with pytest.raises(DamagedFileError, match="leads elsewhere"):
         unpacked(BUILDERS[kind]({name: b"x"}))
 
 
-@pytest.mark.parametrize("kind", [Kind.TAR, Kind.ZIP, Kind.CABINET])
-def test_names_that_windows_takes_for_one_are_refused(kind: Kind) -> None:
+@pytest.mark.parametrize("kind", [ContainerKind.TAR, ContainerKind.ZIP, ContainerKind.CABINET])
+def test_names_that_windows_takes_for_one_are_refused(kind: ContainerKind) -> None:
     with pytest.raises(DamagedFileError, match="twice"):
         unpacked(BUILDERS[kind]({"Salt.dll": b"1", "salt.DLL": b"2"}))
 
@@ -163,8 +163,8 @@ def test_a_block_of_a_cabinet_that_has_not_its_checksum_is_refused() -> None:
         unpacked(bytes(data))
 
 
-@given(data=st.data(), kind=st.sampled_from([Kind.TAR, Kind.ZIP, Kind.CABINET]))
-def test_a_changed_container_gives_plain_paths_or_is_refused(data: st.DataObject, kind: Kind) -> None:
+@given(data=st.data(), kind=st.sampled_from([ContainerKind.TAR, ContainerKind.ZIP, ContainerKind.CABINET]))
+def test_a_changed_container_gives_plain_paths_or_is_refused(data: st.DataObject, kind: ContainerKind) -> None:
     original = BUILDERS[kind](FILES)
     at = data.draw(st.integers(0, len(original)))
     changed = original[:at] + data.draw(st.binary(max_size=4)) + original[at + data.draw(st.integers(0, 4)) :]

@@ -15,7 +15,7 @@ from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.elf import Elf, read_elf
 from fundamen.formats.elf_symbols import read_exports
 from fundamen.machine.file_bytes import FileBytes
-from fundamen.model.binary import Kind
+from fundamen.model.binary import BinaryKind
 from fundamen.model.errors import DamagedFileError, FundamenError
 from fundamen.model.paths import HostPath
 
@@ -36,7 +36,12 @@ def test_every_class_and_byte_order_is_read(architecture: str, bits: int, *, big
         architecture, needs=("liba.so.1", "libb.so"), soname="libx.so.2", runpath="$ORIGIN", exports=("one", "two")
     )
     elf = read(data)
-    assert (elf.architecture, elf.bits, elf.big_endian, elf.kind) == (architecture, bits, big_endian, Kind.LIBRARY)
+    assert (elf.architecture, elf.bits, elf.big_endian, elf.kind) == (
+        architecture,
+        bits,
+        big_endian,
+        BinaryKind.LIBRARY,
+    )
     assert ([need.name for need in elf.needs], elf.name) == (["liba.so.1", "libb.so"], "libx.so.2")
     assert (elf.runpath, elf.rpath, elf.interpreter, elf.problems) == ("$ORIGIN", None, None, ())
     assert read_exports(MemoryBytes(data), elf) == ("one", "two")

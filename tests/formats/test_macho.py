@@ -14,7 +14,7 @@ from fundamen.formats.macho_imports import Import, read_imports
 from fundamen.formats.macho_signature import find_altered_page, read_signature
 from fundamen.formats.macho_symbols import read_exports
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import Format, How, Kind
+from fundamen.model.binary import BinaryKind, Format, Necessity
 from fundamen.model.errors import DamagedFileError, FundamenError
 
 UNIVERSAL = (Path(__file__).parent.parent / "data" / "libsaltmac.dylib").read_bytes()  # its source lies beside it
@@ -40,13 +40,13 @@ def test_a_universal_library_says_what_each_slice_is() -> None:
     macho = read_binary(MemoryBytes(UNIVERSAL))
     assert isinstance(macho, MachO)
     assert (macho.kind, macho.architecture, macho.also_for) == (
-        Kind.LIBRARY,
+        BinaryKind.LIBRARY,
         Architecture.X86_64,
         (Architecture.AARCH64,),
     )
     assert [(need.name, need.how) for need in macho.needs] == [
-        ("@rpath/libbuoy.dylib", How.OPTIONAL),
-        ("/usr/lib/libSystem.B.dylib", How.REQUIRED),
+        ("@rpath/libbuoy.dylib", Necessity.OPTIONAL),
+        ("/usr/lib/libSystem.B.dylib", Necessity.REQUIRED),
     ]
     for part in macho.slices:
         assert (part.install_name, part.version, part.compatibility) == ("@rpath/libsaltmac.dylib", "4.2.1", "4.0.0")
@@ -57,8 +57,8 @@ def test_a_universal_library_says_what_each_slice_is() -> None:
 def test_each_import_names_its_library_and_when_it_is_bound() -> None:
     for part in SLICES:
         imports = read_imports(MemoryBytes(UNIVERSAL), part)
-        assert Import("_buoy_depth", 1, How.OPTIONAL) in imports
-        assert Import("_whoever_has_it", -2, How.DELAYED) in imports
+        assert Import("_buoy_depth", 1, Necessity.OPTIONAL) in imports
+        assert Import("_whoever_has_it", -2, Necessity.DELAYED) in imports
         assert read_exports(MemoryBytes(UNIVERSAL), part) == ("_salt_depth", "_salt_tide")
 
 
@@ -79,8 +79,8 @@ def test_the_import_table_of_chained_fixups_is_read_in_each_of_its_forms() -> No
         source = MemoryBytes(header + command + blob)
         [part] = read_macho(source).slices
         assert read_imports(source, part) == (
-            Import("_tide", 1, How.REQUIRED),
-            Import("_berth", -2, How.OPTIONAL),
+            Import("_tide", 1, Necessity.REQUIRED),
+            Import("_berth", -2, Necessity.OPTIONAL),
         )
 
 

@@ -16,7 +16,7 @@ from fundamen.formats.pe import Pe, read_pe
 from fundamen.formats.pe_exports import read_exports
 from fundamen.formats.pe_imports import read_imported_functions
 from fundamen.formats.pe_version import read_version
-from fundamen.model.binary import How, Kind
+from fundamen.model.binary import BinaryKind, Necessity
 from fundamen.model.errors import DamagedFileError, FundamenError
 
 LIBRARY = (BINARIES / "windows-x86_64" / "saltgrass-tide.dll").read_bytes()
@@ -33,10 +33,10 @@ def test_both_widths_are_read(architecture: str) -> None:
     assert (pe.architecture, pe.is_pe32_plus, pe.kind, pe.name) == (
         architecture,
         architecture != "x86",
-        Kind.LIBRARY,
+        BinaryKind.LIBRARY,
         "x.dll",
     )
-    expected = [("A.dll", How.REQUIRED), ("b.dll", How.REQUIRED), ("late.dll", How.DELAYED)]
+    expected = [("A.dll", Necessity.REQUIRED), ("b.dll", Necessity.REQUIRED), ("late.dll", Necessity.DELAYED)]
     assert [(need.name, need.how) for need in pe.needs] == expected
     exports = read_exports(MemoryBytes(data), pe)
     assert (exports.listed(), exports.base, exports.index_of("Two", None)) == (("One", "Two"), 1, 1)

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Fundamen
-from fundamen.formats.ld_debug import Asked, read_ld_debug
+from fundamen.formats.ld_debug import SearchedLibrary, read_ld_debug
 
 pytestmark = pytest.mark.skipif(
     sys.platform != "linux" or shutil.which("cc") is None, reason="needs Linux and a C compiler"
@@ -80,4 +80,4 @@ def test_the_loaders_own_words_are_read() -> None:
         b"       77:\tfind library=libgone.so [0]; searching\n       77:\tcut"
     )
     seen = read_ld_debug(data)
-    assert (seen.loaded, seen.in_vain) == (("./plug in.so",), (Asked("libgone.so", "./plug in.so"),))
+    assert (seen.loaded, seen.in_vain) == (("./plug in.so",), (SearchedLibrary("libgone.so", "./plug in.so"),))

@@ -8,13 +8,13 @@ from builders.texts import OWN_MESSAGES
 from conftest import Fundamen
 from fundamen.clues.findings import find_in_line
 from fundamen.clues.scanning import Scanner
-from fundamen.knowledge.entries import ABOUT, Code, Message, Role, check_entries, load_knowledge
+from fundamen.knowledge.entries import ABOUT, Code, KnownMessage, LineRole, check_entries, load_knowledge
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath
 
 KNOWN = load_knowledge()
 SCANNER = Scanner(KNOWN)
-ENTRIES: list[Message | Code] = [*(message for message, _ in KNOWN.messages), *KNOWN.codes.values()]
+ENTRIES: list[KnownMessage | Code] = [*(message for message, _ in KNOWN.messages), *KNOWN.codes.values()]
 
 
 def test_at_least_150_codes_and_message_families_are_known_each_with_its_source() -> None:
@@ -31,8 +31,8 @@ def test_each_entry_is_found_in_its_own_samples_as_they_stand_in_a_log() -> None
         for sample in entry.samples:
             finding = find_in_line(KNOWN, SCANNER, " ".join(sample.split()), 1)
             assert finding is not None, sample
-            assert isinstance(entry, Message) or entry in finding.codes, sample
-            assert entry.role is not Role.CAUSE or not (finding.is_aside or finding.is_quiet), sample
+            assert isinstance(entry, KnownMessage) or entry in finding.codes, sample
+            assert entry.role is not LineRole.CAUSE or not (finding.is_aside or finding.is_quiet), sample
 
 
 def test_an_organisations_own_messages_are_known_once_they_lie_in_its_folder(fundamen: Fundamen, home: Path) -> None:

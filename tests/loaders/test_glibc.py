@@ -4,17 +4,19 @@ import pytest
 
 from builders.elf import an_elf
 from builders.machine import LOADER, ALinuxMachine
-from fundamen.loaders.load_map import Outcome
+from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.model.verdict import Verdict
 
 LIB = "libx.so.1"
 DEFAULT = f"/usr/lib/x86_64-linux-gnu/{LIB}"
 
 
-def tried(linux: ALinuxMachine, **environment: str) -> list[tuple[str, Outcome]]:
+def tried(linux: ALinuxMachine, **environment: str) -> list[tuple[str, CandidateOutcome]]:
     need = linux.need("/opt/app/bin/app", LIB, **environment)
     return [
-        (candidate.path, candidate.outcome) for candidate in need.searched if candidate.outcome is not Outcome.ABSENT
+        (candidate.path, candidate.outcome)
+        for candidate in need.searched
+        if candidate.outcome is not CandidateOutcome.ABSENT
     ]
 
 
@@ -22,21 +24,21 @@ def test_a_runpath_with_origin_is_searched_before_the_default_folders(linux: ALi
     linux.program("/opt/app/bin/app", needs=(LIB,), runpath="$ORIGIN/../lib").library(f"/opt/app/lib/{LIB}").library(
         DEFAULT
     )
-    assert tried(linux) == [(f"/opt/app/lib/{LIB}", Outcome.TAKEN)]
+    assert tried(linux) == [(f"/opt/app/lib/{LIB}", CandidateOutcome.TAKEN)]
 
 
 def test_origin_is_the_real_folder_of_a_program_that_is_started_through_a_link(linux: ALinuxMachine) -> None:
     linux.program("/opt/app-2/bin/app", needs=(LIB,), runpath="${ORIGIN}/../lib").library(f"/opt/app-2/lib/{LIB}")
     linux.link("/opt/app", "app-2")
-    assert tried(linux) == [(f"/opt/app-2/lib/{LIB}", Outcome.TAKEN)]
+    assert tried(linux) == [(f"/opt/app-2/lib/{LIB}", CandidateOutcome.TAKEN)]
 
 
 def test_library_path_comes_before_runpath_and_after_rpath(linux: ALinuxMachine) -> None:
     linux.library(f"/env/{LIB}").library(f"/own/{LIB}")
     linux.program("/opt/app/bin/app", needs=(LIB,), runpath="/own")
-    assert tried(linux, LD_LIBRARY_PATH="/nowhere:/env") == [(f"/env/{LIB}", Outcome.TAKEN)]
+    assert tried(linux, LD_LIBRARY_PATH="/nowhere:/env") == [(f"/env/{LIB}", CandidateOutcome.TAKEN)]
     linux.program("/opt/app/bin/app", needs=(LIB,), rpath="/own")
-    assert tried(linux, LD_LIBRARY_PATH="/env") == [(f"/own/{LIB}", Outcome.TAKEN)]
+    assert tried(linux, LD_LIBRARY_PATH="/env") == [(f"/own/{LIB}", CandidateOutcome.TAKEN)]
 
 
 @pytest.mark.parametrize(("kind", "verdict"), [("rpath", Verdict.UNVERIFIED), ("runpath", Verdict.MISSING)])
@@ -55,14 +57,14 @@ def test_a_runpath_switches_the_rpath_of_the_same_file_off(linux: ALinuxMachine)
 
 def test_a_library_of_another_architecture_is_passed_over_and_the_search_goes_on(linux: ALinuxMachine) -> None:
     linux.program("/opt/app/bin/app", needs=(LIB,), runpath="/own").library(f"/own/{LIB}", "x86").library(DEFAULT)
-    assert tried(linux) == [(f"/own/{LIB}", Outcome.OTHER_ARCHITECTURE), (DEFAULT, Outcome.TAKEN)]
+    assert tried(linux) == [(f"/own/{LIB}", CandidateOutcome.OTHER_ARCHITECTURE), (DEFAULT, CandidateOutcome.TAKEN)]
 
 
 def test_a_file_that_is_no_library_stops_the_search(linux: ALinuxMachine) -> None:
     linux.program("/opt/app/bin/app", needs=(LIB,), runpath="/own").library(DEFAULT)
     for content, said in ((b"", "no bytes"), (b"GROUP ( libx.so.1 )\n" * 9, "text"), (b"\x7fELF\2\1", "header")):
         need = linux.file(f"/own/{LIB}", content).need("/opt/app/bin/app", LIB)
-        assert (need.verdict, need.searched[-1].outcome) == (Verdict.CORRUPT, Outcome.REFUSED)
+        assert (need.verdict, need.searched[-1].outcome) == (Verdict.CORRUPT, CandidateOutcome.REFUSED)
         assert said in need.reason
 
 

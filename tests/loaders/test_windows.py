@@ -8,7 +8,7 @@ import pytest
 from builders.api_set import a_schema
 from builders.hive import a_hive
 from builders.machine import AWindowsMachine
-from fundamen.loaders.load_map import Outcome
+from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.model.verdict import Verdict
 
 APP = "C:\\App\\app.exe"
@@ -57,7 +57,7 @@ def test_a_library_of_the_other_width_is_passed_over_and_says_so(windows: AWindo
     windows.program(APP, needs=("x.dll",)).library("C:\\Windows\\System32\\x.dll", "x86")
     need = windows.need(APP, "x.dll")
     assert need.verdict is Verdict.WRONG_ARCHITECTURE
-    assert [c.path for c in need.searched if c.outcome is Outcome.OTHER_ARCHITECTURE] == [
+    assert [c.path for c in need.searched if c.outcome is CandidateOutcome.OTHER_ARCHITECTURE] == [
         "C:\\Windows\\System32\\x.dll"
     ]
     windows.library("D\\x.dll")

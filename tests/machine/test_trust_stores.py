@@ -7,7 +7,7 @@ import pytest
 from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.signing import AnIssuer
 from fundamen.machine.trust_stores import read_trust_stores
-from fundamen.model.trust_store import Role
+from fundamen.model.trust_store import StoreRole
 
 ROOT, OTHER = AnIssuer.root(), AnIssuer.root("Marram Root")
 BUNDLE = "/etc/ssl/certs/ca-certificates.crt"
@@ -20,18 +20,18 @@ def stored(issuer: AnIssuer, **properties: bytes) -> bytes:
     return b"".join(struct.pack("<III", number, 1, len(data)) + data for number, data in parts)
 
 
-def roles(machine: ALinuxMachine | AWindowsMachine, **environment: str) -> list[tuple[bytes, Role, str]]:
+def roles(machine: ALinuxMachine | AWindowsMachine, **environment: str) -> list[tuple[bytes, StoreRole, str]]:
     return [(c.der, c.role, c.where) for c in read_trust_stores(machine.opened(**environment)).certificates]
 
 
 def test_a_linux_machine_trusts_the_roots_of_its_bundle(linux: ALinuxMachine) -> None:
     linux.file(BUNDLE, b"# Marram\n" + ROOT.pem + OTHER.pem)
-    assert roles(linux) == [(ROOT.der, Role.ROOT, BUNDLE), (OTHER.der, Role.ROOT, BUNDLE)]
+    assert roles(linux) == [(ROOT.der, StoreRole.ROOT, BUNDLE), (OTHER.der, StoreRole.ROOT, BUNDLE)]
 
 
 def test_a_variable_names_another_bundle(linux: ALinuxMachine) -> None:
     linux.file(BUNDLE, ROOT.pem).file("/opt/roots.pem", OTHER.pem)
-    assert roles(linux, SSL_CERT_FILE="/opt/roots.pem") == [(OTHER.der, Role.ROOT, "/opt/roots.pem")]
+    assert roles(linux, SSL_CERT_FILE="/opt/roots.pem") == [(OTHER.der, StoreRole.ROOT, "/opt/roots.pem")]
 
 
 def test_single_files_count_where_there_is_no_bundle(linux: ALinuxMachine) -> None:
@@ -41,7 +41,7 @@ def test_single_files_count_where_there_is_no_bundle(linux: ALinuxMachine) -> No
 
 def test_a_root_that_was_added_but_not_taken_over_is_no_root_yet(linux: ALinuxMachine) -> None:
     linux.file(BUNDLE, ROOT.pem).file("/usr/local/share/ca-certificates/marram.crt", OTHER.pem)
-    assert [role for _, role, _ in roles(linux)] == [Role.ROOT, Role.ISSUER]
+    assert [role for _, role, _ in roles(linux)] == [StoreRole.ROOT, StoreRole.ISSUER]
 
 
 def test_a_damaged_bundle_is_a_gap(linux: ALinuxMachine) -> None:
@@ -66,9 +66,9 @@ def test_the_stores_of_a_windows_volume_are_told_apart(windows: AWindowsMachine)
     )
     found = read_trust_stores(windows.opened()).certificates
     assert {(c.der, c.role, c.where, c.purposes) for c in found} == {
-        (ROOT.der, Role.ROOT, "the machine's store Root", frozenset({"1.3.6.1.5.5.7.3.1"})),
-        (OTHER.der, Role.ISSUER, "the machine's store CA", None),
-        (OTHER.der, Role.DISTRUSTED, "the machine's store Disallowed", None),
+        (ROOT.der, StoreRole.ROOT, "the machine's store Root", frozenset({"1.3.6.1.5.5.7.3.1"})),
+        (OTHER.der, StoreRole.ISSUER, "the machine's store CA", None),
+        (OTHER.der, StoreRole.DISTRUSTED, "the machine's store Disallowed", None),
     }
 
 
@@ -77,7 +77,7 @@ def test_a_root_of_one_user_is_told_apart_from_one_of_the_machine(windows: AWind
 
     keys = {"Microsoft": {"SystemCertificates": {"Root": {"Certificates": {"AA": {"Blob": stored(ROOT)}}}}}}
     windows.registry({}).file("C:\\Users\\harbour\\NTUSER.DAT", a_hive({"Software": keys}))
-    assert roles(windows) == [(ROOT.der, Role.USERS_ROOT, "the store of the user harbour Root")]
+    assert roles(windows) == [(ROOT.der, StoreRole.USERS_ROOT, "the store of the user harbour Root")]
 
 
 def test_a_prefix_keeps_its_stores_as_text_and_has_the_roots_of_its_host(windows: AWindowsMachine) -> None:
@@ -87,7 +87,7 @@ def test_a_prefix_keeps_its_stores_as_text_and_has_the_roots_of_its_host(windows
     (windows.root / "system.reg").write_text(text)
     (windows.root / "drive_c").symlink_to(windows.root)
     found = read_trust_stores(windows.opened())
-    assert (ROOT.der, Role.ROOT) in [(c.der, c.role) for c in found.certificates]
+    assert (ROOT.der, StoreRole.ROOT) in [(c.der, c.role) for c in found.certificates]
 
 
 @pytest.mark.parametrize("size", [0, 11, 12, 40, 300])

@@ -28,9 +28,9 @@ from fundamen.machine.machine import Machine
 from fundamen.machine.opening import open_machine
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.all_kinds import AnyRequirement
-from fundamen.prerequisites.answer import Answer, Standing
+from fundamen.prerequisites.answer import Answer, RequirementStanding
 from fundamen.prerequisites.checking import check_requirements
-from fundamen.prerequisites.requirement import Asked, Requirement
+from fundamen.prerequisites.requirement import CheckContext, Requirement
 from fundamen.restore.for_prerequisites import plan_for
 
 NOW = datetime.now(UTC)
@@ -62,7 +62,7 @@ def answer(machine: Machine, kind: str, **facts: Any) -> Answer:
     """By the way that every check goes."""
     more = {"may_run": facts.pop("may_run", False), "now": facts.pop("now", NOW)}
     accepted = {hashlib.sha256(LICENCE).hexdigest()}
-    asked = Asked(machine=machine, is_accepted=accepted.__contains__, **more)
+    asked = CheckContext(machine=machine, is_accepted=accepted.__contains__, **more)
     [checked] = check_requirements([a_requirement(kind, **facts)], asked).checked
     return checked.answer
 
@@ -274,25 +274,28 @@ def test_a_volume_whose_registry_cannot_be_read_tells_nothing(
 
 def test_the_running_kernel_is_asked_and_agrees_with_its_own_files(here: Machine) -> None:
     sem = Path("/proc/sys/kernel/sem").read_text().split()
-    assert answer(here, "kernel setting", name="kernel.sem", field=1, equals=int(sem[1])).standing is Standing.MET
+    assert (
+        answer(here, "kernel setting", name="kernel.sem", field=1, equals=int(sem[1])).standing
+        is RequirementStanding.MET
+    )
     assert (
         answer(here, "kernel setting", name="kernel.sem", field=1, at_least=int(sem[1]) + 1).found == f"it is {sem[1]}"
     )
-    assert answer(here, "kernel setting", name="kernel.gone").standing is Standing.UNMET
+    assert answer(here, "kernel setting", name="kernel.gone").standing is RequirementStanding.UNMET
     soft = resource.getrlimit(resource.RLIMIT_NOFILE)[0]
-    assert answer(here, "resource limit", name="nofile", at_least=soft).standing is Standing.MET
+    assert answer(here, "resource limit", name="nofile", at_least=soft).standing is RequirementStanding.MET
     assert answer(here, "resource limit", name="nofile", at_least="unlimited").found == f"it is {soft}"
-    assert answer(here, "resource limit", name="wishes", at_least=1).standing is Standing.UNKNOWN
-    assert answer(here, "memory", total="1M").standing is Standing.MET
-    assert answer(here, "memory", total="900000T").standing is Standing.UNMET
+    assert answer(here, "resource limit", name="wishes", at_least=1).standing is RequirementStanding.UNKNOWN
+    assert answer(here, "memory", total="1M").standing is RequirementStanding.MET
+    assert answer(here, "memory", total="900000T").standing is RequirementStanding.UNMET
     assert answer(here, "file system", path="/proc/sys", can=["links"]).found == "it is proc"
-    assert answer(here, "driver", name="no_such_driver").standing is Standing.UNMET
+    assert answer(here, "driver", name="no_such_driver").standing is RequirementStanding.UNMET
 
 
 def test_a_plan_sets_a_field_of_the_running_kernel_and_has_all_fields_last(here: Machine) -> None:
     sem = Path("/proc/sys/kernel/sem").read_text().split()
     wanted = a_requirement("kernel setting", name="kernel.sem", field=3, at_least=int(sem[3]) + 1)
-    outcome = check_requirements([wanted], Asked(machine=here, now=NOW))
+    outcome = check_requirements([wanted], CheckContext(machine=here, now=NOW))
     plan = plan_for(here, MachinePath("/usr/bin/env"), outcome, NOW).plan
     assert plan is not None
     now, later = plan.steps
@@ -307,8 +310,8 @@ def test_processes_and_locks_are_those_that_run_now(here: Machine, tmp_path: Pat
     with subprocess.Popen([sys.executable, "-c", "import sys; sys.stdin.read()"], stdin=subprocess.PIPE) as process:
         lock.write_text(str(process.pid))
         name = Path(f"/proc/{process.pid}/comm").read_text().strip()
-        assert answer(here, "process", name=name).standing is Standing.MET
-        assert answer(here, "process", name=name, absent=True).standing is Standing.UNMET
+        assert answer(here, "process", name=name).standing is RequirementStanding.MET
+        assert answer(here, "process", name=name, absent=True).standing is RequirementStanding.UNMET
         assert f"names process {process.pid}" in answer(here, "freshness", path=str(lock), is_lock=True).found
     gone = answer(here, "freshness", path=str(lock), is_lock=True)
     assert (gone.standing, gone.found) == ("unmet", f"it names process {process.pid}, which does not run")
@@ -317,22 +320,22 @@ def test_processes_and_locks_are_those_that_run_now(here: Machine, tmp_path: Pat
 def test_a_command_is_run_only_with_consent_without_a_shell_and_within_its_time(here: Machine, tmp_path: Path) -> None:
     touched = tmp_path / "touched"
     runs = [sys.executable, "-c", f"open({str(touched)!r}, 'w'); print('ready; exit 1')"]
-    assert answer(here, "command", runs=runs).standing is Standing.UNKNOWN
+    assert answer(here, "command", runs=runs).standing is RequirementStanding.UNKNOWN
     assert not touched.exists()
-    assert answer(here, "command", runs=runs, says="ready; exit 1", may_run=True).standing is Standing.MET
-    assert answer(here, "command", runs=runs, status=1, may_run=True).standing is Standing.UNMET
-    assert answer(here, "command", runs=["/no/such"], may_run=True).standing is Standing.UNMET
+    assert answer(here, "command", runs=runs, says="ready; exit 1", may_run=True).standing is RequirementStanding.MET
+    assert answer(here, "command", runs=runs, status=1, may_run=True).standing is RequirementStanding.UNMET
+    assert answer(here, "command", runs=["/no/such"], may_run=True).standing is RequirementStanding.UNMET
     slow = [sys.executable, "-c", "import time; time.sleep(60)"]
-    assert answer(here, "command", runs=slow, seconds=0.2, may_run=True).standing is Standing.UNKNOWN
+    assert answer(here, "command", runs=slow, seconds=0.2, may_run=True).standing is RequirementStanding.UNKNOWN
 
 
 def test_a_port_is_served_refused_free_or_taken(here: Machine) -> None:
     with socket.create_server(("127.0.0.1", 0)) as server:
         number = server.getsockname()[1]
-        assert answer(here, "port", number=number).standing is Standing.MET
-        assert answer(here, "port", number=number, state="free").standing is Standing.UNMET
+        assert answer(here, "port", number=number).standing is RequirementStanding.MET
+        assert answer(here, "port", number=number, state="free").standing is RequirementStanding.UNMET
     assert "refused" in answer(here, "port", number=number).found
-    assert answer(here, "port", number=number, state="free").standing is Standing.MET
+    assert answer(here, "port", number=number, state="free").standing is RequirementStanding.MET
 
 
 def test_checks_that_wait_are_made_side_by_side(here: Machine) -> None:
@@ -341,8 +344,8 @@ def test_checks_that_wait_are_made_side_by_side(here: Machine) -> None:
         clocks = [a_requirement("clock", server="127.0.0.1", port=port, seconds=0.5) for port in silent]
         renamed = [msgspec.structs.replace(each, id=f"c{n}") for n, each in enumerate(clocks)]
         begin = time.perf_counter()
-        outcome = check_requirements(renamed, Asked(machine=here, now=NOW))
-    assert {each.answer.standing for each in outcome.checked} == {Standing.UNKNOWN}
+        outcome = check_requirements(renamed, CheckContext(machine=here, now=NOW))
+    assert {each.answer.standing for each in outcome.checked} == {RequirementStanding.UNKNOWN}
     assert time.perf_counter() - begin < 10 * 0.5  # they would take that long one after another
 
 
@@ -389,12 +392,12 @@ def test_a_tls_server_is_trusted_by_the_roots_of_the_machine(linux: ALinuxMachin
     during = at + (authority.certificate.not_after - at) / 2
     with a_tls_server(tmp_path) as port:
         facts = {"host": "localhost", "port": port, "now": during}
-        assert answer(linux.opened(), "tls endpoint", **facts).standing is Standing.UNMET
+        assert answer(linux.opened(), "tls endpoint", **facts).standing is RequirementStanding.UNMET
         linux.file("/etc/ssl/certs/ca-certificates.crt", authority.pem)
-        assert answer(linux.opened(), "tls endpoint", **facts).standing is Standing.MET
+        assert answer(linux.opened(), "tls endpoint", **facts).standing is RequirementStanding.MET
         assert "only until" in answer(linux.opened(), "tls endpoint", **facts, days_left=99_999).found
         sha256 = hashlib.sha256(authority.der).hexdigest()
-        assert answer(linux.opened(), "root certificate", sha256=sha256, now=during).standing is Standing.MET
+        assert answer(linux.opened(), "root certificate", sha256=sha256, now=during).standing is RequirementStanding.MET
         assert (
             "it holds from"
             in answer(linux.opened(), "root certificate", sha256=sha256, now=at.replace(year=1999)).found

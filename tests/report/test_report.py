@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from builders.machine import ALinuxMachine
 from conftest import Fundamen
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import Format, How
+from fundamen.model.binary import Format, Necessity
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.report.picture import NODE_HEIGHT, NODE_WIDTH, WIDTH, lay_out
@@ -42,7 +42,7 @@ def a_component(number: int, parent: int | None, verdict: Verdict, name: str = "
         kind="program" if is_program else "shared-library",
         verdict=verdict,
         reason="so it is",
-        how=How.REQUIRED,
+        how=Necessity.REQUIRED,
         path=None if verdict is Verdict.MISSING else path,
         wanted_architecture=Architecture.X86_64,
         architecture=Architecture.X86_64,

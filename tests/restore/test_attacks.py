@@ -24,7 +24,7 @@ from fundamen.changes.base import MISSING, Site, Work
 from fundamen.changes.files import Change
 from fundamen.execution.carrying_out import carry_out, resume
 from fundamen.execution.home import journal_of
-from fundamen.execution.journal import STANDING, Journal, State
+from fundamen.execution.journal import STANDING, Journal, RestorationState
 from fundamen.execution.taking_back import undo
 from fundamen.machine import descent
 from fundamen.machine.machine import EntryKind, Machine
@@ -79,7 +79,7 @@ class Office:
             with suppress(FundamenError):
                 if not entries[-1].is_unfinished and not undoes:
                     return
-                if entries[-1].state is State.UNDER_WAY and not undoes:
+                if entries[-1].state is RestorationState.UNDER_WAY and not undoes:
                     resume(self.journal)
                 else:
                     undo(self.journal, entries[-1].number)

@@ -13,7 +13,7 @@ from builders.elf import an_elf
 from builders.machine import ALinuxMachine
 from conftest import Fundamen
 from fundamen.model.paths import HostPath
-from fundamen.sources.reference import Finding, References, compare_with
+from fundamen.sources.reference import DifferenceKind, References, compare_with
 
 CHARTS = {
     "base/tide.chart": b"tide 4.2\n",
@@ -141,15 +141,15 @@ def test_every_change_is_found_and_no_other(
         (clean / name).write_text(name)
     baseline = References(HostPath(str(folder / "home"))).record("r", HostPath(str(clean)), (), datetime.now(UTC))
     shutil.copytree(clean, tree)
-    expected: dict[str, Finding] = {}
+    expected: dict[str, DifferenceKind] = {}
     for place, change in changes:
         name = names[place % len(names)]
         if change == "new":
             (tree / f"{name}-new").write_text("x")
-            expected[f"{name}-new"] = Finding.EXTRA
+            expected[f"{name}-new"] = DifferenceKind.EXTRA
         elif name not in expected:
             (tree / name).unlink() if change == "gone" else (tree / name).write_text("other")
-            expected[name] = Finding.VANISHED if change == "gone" else Finding.DIFFERS
+            expected[name] = DifferenceKind.VANISHED if change == "gone" else DifferenceKind.DIFFERS
     found = compare_with(baseline, HostPath(str(tree))).differences
     assert {each.path: each.finding for each in found} == expected
 

@@ -21,7 +21,7 @@ from fundamen.changes.root_stores import ImportRoot
 from fundamen.changes.settings import SetEntry, SetValue
 from fundamen.evidence.catalogue import CatalogueAuthority
 from fundamen.execution.home import journal_of, kept_bytes
-from fundamen.formats.setting import Format
+from fundamen.formats.setting import SettingFormat
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.restore.plan_file import PlanFile
 from fundamen.restore.planned import prepare_plan
@@ -69,7 +69,7 @@ class Harbour:
         linux.file(added, ROOT.pem).file("/srv/assets.js", b"assets")
         steps += [
             ImportRoot(path=BUNDLE, certificate=ROOT.der, sha256=ROOT.certificate.sha256),
-            SetEntry(path=ENVIRONMENT, key=("PATH",), entry="/opt/p0/bin", format=Format.SHELL),
+            SetEntry(path=ENVIRONMENT, key=("PATH",), entry="/opt/p0/bin", format=SettingFormat.SHELL),
             SetValue(path=SETTINGS, key=("tide", "station"), value="Marram"),
             MakeLink(path="/srv/berths.js", target="assets.js"),
         ]

@@ -22,7 +22,7 @@ from fundamen.evidence.catalogue import CatalogueAuthority
 from fundamen.execution import making
 from fundamen.execution.clean_up import choose_for_good, find_kept, let_stand
 from fundamen.execution.home import journal_of
-from fundamen.execution.journal import Journal, State
+from fundamen.execution.journal import Journal, RestorationState
 from fundamen.model.errors import RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing import replacing
@@ -97,7 +97,7 @@ def test_a_restoration_makes_the_program_sound_and_its_undo_gives_back_every_byt
     assert after[SOUND[1:]] == before[SOUND[1:]]
     case.undone()
     assert case.tree() == before
-    assert [entry.state for entry in case.journal.entries()] == [State.UNDONE]
+    assert [entry.state for entry in case.journal.entries()] == [RestorationState.UNDONE]
 
 
 def test_what_a_missing_library_needs_in_turn_is_found_by_the_rehearsal(
@@ -288,7 +288,7 @@ def test_cut_off_at_any_call_each_file_is_old_or_new_and_undo_gives_back_all(cas
             with pytest.raises(UnfinishedError, match="interrupted"):
                 case.restored()
             case.undone()
-        elif any(entry.state is State.DONE for entry in case.journal.entries()):
+        elif any(entry.state is RestorationState.DONE for entry in case.journal.entries()):
             case.undone()
         assert case.tree() == before, f"cut at call {call}"
 
@@ -320,7 +320,7 @@ def test_an_undo_that_is_cut_off_can_be_done_again(case: Case) -> None:
             with _stopped_at(call, CutError, once=False):
                 case.undone()
         except CutError:
-            if any(e.state in {State.UNDOING, State.DONE} for e in case.journal.entries()):
+            if any(e.state in {RestorationState.UNDOING, RestorationState.DONE} for e in case.journal.entries()):
                 case.undone()
         assert case.tree() == before, f"cut at call {call}"
 
@@ -339,7 +339,7 @@ def test_cut_off_at_any_call_it_is_gone_on_with_to_the_same_end(case: Case) -> N
             go_on(case.machine, case.journal, lambda _path: None, lambda: False)
             resumed += 1
             assert without_times(case.tree()) == without_times(after), f"cut at call {call}"
-            assert [entry.state for entry in case.journal.entries()][-1] is State.DONE
+            assert [entry.state for entry in case.journal.entries()][-1] is RestorationState.DONE
         if case.tree() != before:
             case.undone()
         assert case.tree() == before, f"cut at call {call}"
@@ -421,7 +421,7 @@ def test_originals_are_given_up_but_never_the_newest_or_unfinished_ones(case: Ca
     with pytest.raises(CutError), _stopped_at(12, CutError, once=False):
         case.restored()
     kept = find_kept(case.journal)
-    assert [each.entry.state for each in kept] == [State.DONE, State.UNDER_WAY]
+    assert [each.entry.state for each in kept] == [RestorationState.DONE, RestorationState.UNDER_WAY]
     assert choose_for_good(kept[1:], NOW, timedelta(days=-1), 0) == ()
     with pytest.raises(UnfinishedError):
         let_stand(case.machine, case.journal, kept[:1])

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from builders.media import a_tar, a_zip
 from conftest import Fundamen
-from fundamen.formats.lock_file import Kind, read_lock_file
+from fundamen.formats.lock_file import LockKind, read_lock_file
 from fundamen.model.errors import DamagedFileError
 
 WHEEL, TARBALL = "saltgrass-4.2-py3-none-any.whl", "saltgrass-4.2.tgz"
@@ -46,9 +46,9 @@ def a_requirements_file(digest: str) -> str:
 
 
 LOCKS = {
-    "pylock.toml": (a_pylock(sha256(OLD)), Kind.PYLOCK),
-    "package-lock.json": (a_package_lock(OLD), Kind.NPM),
-    "requirements.txt": (a_requirements_file(sha256(OLD)), Kind.REQUIREMENTS),
+    "pylock.toml": (a_pylock(sha256(OLD)), LockKind.PYLOCK),
+    "package-lock.json": (a_package_lock(OLD), LockKind.NPM),
+    "requirements.txt": (a_requirements_file(sha256(OLD)), LockKind.REQUIREMENTS),
 }
 
 

@@ -17,7 +17,7 @@ from builders.pe import a_pe
 from builders.signing import APublisher
 from builders.source import ASource
 from conftest import Fundamen
-from fundamen.formats.capture_file import Facts, Manifest, read_capture, write_capture
+from fundamen.formats.capture_file import CaptureManifest, MachineFacts, read_capture, write_capture
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import DamagedFileError
 
@@ -162,12 +162,12 @@ def test_secrets_are_left_out_by_rule_and_nothing_is_written_without_consent(
 
 @pytest.fixture(scope="module")
 def a_capture() -> bytes:
-    manifest = Manifest(
+    manifest = CaptureManifest(
         machine="m", platform=Platform.LINUX, was_running=True, made_at=datetime.now(UTC), of=("x",), files=1, bytes=5,
         left_out=(), facts_sha256="", content_sha256="",
     )  # fmt: skip
     target = io.BytesIO()
-    write_capture(target, manifest, Facts(environment={"PATH": "/bin"}), io.BytesIO(b"bytes"))
+    write_capture(target, manifest, MachineFacts(environment={"PATH": "/bin"}), io.BytesIO(b"bytes"))
     return target.getvalue()
 
 

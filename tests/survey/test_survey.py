@@ -25,7 +25,7 @@ from fundamen.evidence.dpkg_files import Records
 from fundamen.machine.sharing import Where, Workers
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
-from fundamen.survey.contents import Comparison, Finding
+from fundamen.survey.contents import AlterationKind, PackageComparison
 from fundamen.survey.remembered import Remembered
 from fundamen.survey.walking import Walk
 
@@ -111,7 +111,7 @@ def test_processes_and_threads_find_the_same(linux: ALinuxMachine, monkeypatch: 
     found = []
     for much in (1, 1 << 30):
         monkeypatch.setattr("fundamen.survey.contents._MUCH", much)
-        with Comparison(machine, Records(machine), {}, time.time_ns() + 10**10) as comparison:
+        with PackageComparison(machine, Records(machine), {}, time.time_ns() + 10**10) as comparison:
             found.append(comparison.finish(kept.update))
     assert found[0] == found[1]
     assert (found[0].checked, len(found[0].altered), len(kept)) == (2003, 40, 2000)  # with folders
@@ -151,9 +151,9 @@ def test_a_file_that_shrinks_while_it_is_mapped_ends_no_survey(
     monkeypatch.setattr("fundamen.survey.contents.mmap", SimpleNamespace(**{**vars(mmap), "mmap": mapped}))
     monkeypatch.setattr("fundamen.survey.contents._MUCH", 1)
     kept = dict[str, Remembered]()
-    with Comparison(machine, Records(machine), {}, time.time_ns() + 10**10) as comparison:
+    with PackageComparison(machine, Records(machine), {}, time.time_ns() + 10**10) as comparison:
         found = comparison.finish(kept.update)
-    assert [(each.path, each.finding) for each in found.altered] == [("/usr/share/tide/large", Finding.DIFFERS)]
+    assert [(each.path, each.finding) for each in found.altered] == [("/usr/share/tide/large", AlterationKind.DIFFERS)]
     assert sorted(kept) == ["/usr/lib/ebb", *files]
 
 

@@ -10,7 +10,7 @@ import pytest
 
 from fundamen.building.examination import examine_command
 from fundamen.formats.ar_archive import read_archive
-from fundamen.formats.build_log import Says, read_build_log
+from fundamen.formats.build_log import BuildSaying, read_build_log
 from fundamen.formats.byte_source import MemoryBytes
 from fundamen.machine.opening import open_machine
 from fundamen.model.paths import MachinePath
@@ -148,20 +148,20 @@ def test_archives_of_this_machine_offer_what_the_tools_of_binutils_list() -> Non
     assert compared > 100
 
 
-WORDINGS: dict[str, tuple[str, Says, str]] = {
-    "cc main.o -lnowhere": ("cc", Says.NO_LIBRARY, "nowhere"),
-    "cc -fuse-ld=gold main.o -lnowhere": ("ld.gold", Says.NO_LIBRARY, "nowhere"),
-    "clang -fuse-ld=lld main.o -lnowhere": ("clang", Says.NO_LIBRARY, "nowhere"),
-    "cc main.o": ("cc", Says.NO_SYMBOL, "one"),
-    "clang -fuse-ld=lld main.o ": ("clang", Says.NO_SYMBOL, "one"),
-    "cc nothing.o": ("cc", Says.NO_FILE, "nothing.o"),
-    "clang nothing.o": ("clang", Says.NO_FILE, "nothing.o"),
-    "cc -c wants.c": ("cc", Says.NO_HEADER, "tide/berth.h"),
-    "clang -c wants.c": ("clang", Says.NO_HEADER, "tide/berth.h"),
-    "x86_64-w64-mingw32-gcc -c wants.c": ("x86_64-w64-mingw32-gcc", Says.NO_HEADER, "tide/berth.h"),
-    "make wanting": ("make", Says.NO_RULE, "libsa1t.a"),
-    "make failing": ("make", Says.TARGET_FAILED, "failing"),
-    "make toolless": ("make", Says.NO_TOOL, "no-such-tool"),
+WORDINGS: dict[str, tuple[str, BuildSaying, str]] = {
+    "cc main.o -lnowhere": ("cc", BuildSaying.NO_LIBRARY, "nowhere"),
+    "cc -fuse-ld=gold main.o -lnowhere": ("ld.gold", BuildSaying.NO_LIBRARY, "nowhere"),
+    "clang -fuse-ld=lld main.o -lnowhere": ("clang", BuildSaying.NO_LIBRARY, "nowhere"),
+    "cc main.o": ("cc", BuildSaying.NO_SYMBOL, "one"),
+    "clang -fuse-ld=lld main.o ": ("clang", BuildSaying.NO_SYMBOL, "one"),
+    "cc nothing.o": ("cc", BuildSaying.NO_FILE, "nothing.o"),
+    "clang nothing.o": ("clang", BuildSaying.NO_FILE, "nothing.o"),
+    "cc -c wants.c": ("cc", BuildSaying.NO_HEADER, "tide/berth.h"),
+    "clang -c wants.c": ("clang", BuildSaying.NO_HEADER, "tide/berth.h"),
+    "x86_64-w64-mingw32-gcc -c wants.c": ("x86_64-w64-mingw32-gcc", BuildSaying.NO_HEADER, "tide/berth.h"),
+    "make wanting": ("make", BuildSaying.NO_RULE, "libsa1t.a"),
+    "make failing": ("make", BuildSaying.TARGET_FAILED, "failing"),
+    "make toolless": ("make", BuildSaying.NO_TOOL, "no-such-tool"),
 }
 
 

@@ -11,7 +11,7 @@ from builders.listing import listed
 from fundamen.formats.elf import Elf
 from fundamen.loaders.loading import load_map
 from fundamen.machine.opening import open_machine
-from fundamen.model.binary import How
+from fundamen.model.binary import Necessity
 from fundamen.model.errors import FundamenError
 from fundamen.model.paths import MachinePath
 
@@ -71,7 +71,7 @@ def test_every_dynamic_file_below_usr_gets_the_loaders_own_answer() -> None:
         if isinstance(elf, Elf) and "ld-linux" not in (elf.interpreter or "ld-linux"):
             continue  # it is started by another loader
         loading = load_map(machine, MachinePath(str(path)))
-        needs = [r for r in loading.resolutions if (r.path or r.how is How.REQUIRED) and r.kind != "runtime"]
+        needs = [r for r in loading.resolutions if (r.path or r.how is Necessity.REQUIRED) and r.kind != "runtime"]
         ours = {need.path and os.path.realpath(need.path) for need in needs}
         theirs = told_by([interpreter, str(path)], {"LD_TRACE_LOADED_OBJECTS": "1"})
         compared += 1

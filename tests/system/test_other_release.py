@@ -15,7 +15,7 @@ from fundamen.loaders.loading import load_map
 from fundamen.machine.machine import Machine
 from fundamen.machine.opening import open_machine
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import How
+from fundamen.model.binary import Necessity
 from fundamen.model.errors import FundamenError
 from fundamen.model.paths import MachinePath
 
@@ -48,7 +48,7 @@ def dynamic_files(machine: Machine, root: Path) -> Iterator[MachinePath]:
 def answers(machine: Machine, root: Path, path: MachinePath) -> tuple[set[str | None], set[str | None]]:
     """Ours and the root's own loader's: the files that are loaded; None for what is not found."""
     loading = load_map(machine, path)
-    needs = [r for r in loading.resolutions if (r.path or r.how is How.REQUIRED) and r.kind != "runtime"]
+    needs = [r for r in loading.resolutions if (r.path or r.how is Necessity.REQUIRED) and r.kind != "runtime"]
     command = [CHROOT, str(root), "/usr/bin/env", "LD_TRACE_LOADED_OBJECTS=1", LOADER, path]
     run = subprocess.run(command, env={}, capture_output=True, check=False)
     loader = {machine.real(MachinePath(LOADER))}

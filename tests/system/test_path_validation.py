@@ -6,7 +6,7 @@ from pathlib import Path
 import pytest
 
 from fundamen.model.errors import DamagedFileError
-from fundamen.model.trust_store import Role, StoredCertificate, TrustStores
+from fundamen.model.trust_store import StoredCertificate, StoreRole, TrustStores
 from fundamen.trust.certificate import read_certificate
 from fundamen.trust.chain import Issuers, Purpose, build_chain
 
@@ -60,9 +60,9 @@ def certificates() -> dict[str, bytes]:
 @pytest.fixture(scope="module")
 def issuers() -> Issuers:
     given = certificates()
-    root = StoredCertificate(given.pop("TrustAnchorRootCertificate"), Role.ROOT, "the machine's store")
+    root = StoredCertificate(given.pop("TrustAnchorRootCertificate"), StoreRole.ROOT, "the machine's store")
     lists = tuple(path.read_bytes() for path in (_SUITE / "crls").glob("*.crl"))
-    others = [StoredCertificate(der, Role.ISSUER, name) for name, der in given.items() if not name.endswith("EE")]
+    others = [StoredCertificate(der, StoreRole.ISSUER, name) for name, der in given.items() if not name.endswith("EE")]
     return Issuers(TrustStores((root,), lists), others)
 
 

@@ -17,7 +17,7 @@ from fundamen.formats.macho_imports import read_imports
 from fundamen.formats.macho_signature import find_altered_page, read_signature
 from fundamen.formats.macho_slice import THIN_MAGICS, Slice
 from fundamen.formats.macho_symbols import read_exports
-from fundamen.model.binary import How
+from fundamen.model.binary import Necessity
 
 pytestmark = pytest.mark.system
 
@@ -27,7 +27,11 @@ PACKAGES = {
     "macosx_10_15_universal2": ["lxml", "pyzmq"],
 }
 NAMES = {"x86_64": "x86_64", "aarch64": "arm64"}
-HOWS = {"LC_LOAD_DYLIB": How.REQUIRED, "LC_REEXPORT_DYLIB": How.REQUIRED, "LC_LOAD_WEAK_DYLIB": How.OPTIONAL}
+HOWS = {
+    "LC_LOAD_DYLIB": Necessity.REQUIRED,
+    "LC_REEXPORT_DYLIB": Necessity.REQUIRED,
+    "LC_LOAD_WEAK_DYLIB": Necessity.OPTIONAL,
+}
 
 
 def tool(name: str) -> str:

@@ -14,7 +14,7 @@ from fundamen.formats.pe import Pe, read_pe
 from fundamen.formats.pe_exports import read_exports
 from fundamen.formats.pe_imports import read_imported_functions
 from fundamen.formats.pe_version import read_version
-from fundamen.model.binary import How
+from fundamen.model.binary import Necessity
 
 pytestmark = pytest.mark.system
 
@@ -95,7 +95,7 @@ def compare(name: str, data: bytes, scratch: Path) -> list[str]:
     scratch.write_bytes(data)
     imports, exports, machine = told_by_llvm(scratch)
     scratch.unlink()
-    kinds = {How.REQUIRED: "Import", How.DELAYED: "DelayImport"}
+    kinds = {Necessity.REQUIRED: "Import", Necessity.DELAYED: "DelayImport"}
     ours = [
         (kinds[library.how], library.name, sorted(str(f) for f in read_imported_functions(source, pe, library)))
         for library in pe.imports

@@ -18,7 +18,7 @@ from fundamen.machine.opening import open_machine
 from fundamen.prerequisites.all_kinds import AnyRequirement
 from fundamen.prerequisites.answer import Answer
 from fundamen.prerequisites.checking import check_requirements
-from fundamen.prerequisites.requirement import Asked
+from fundamen.prerequisites.requirement import CheckContext
 
 pytestmark = pytest.mark.system
 
@@ -67,7 +67,7 @@ http {{
 def answer(kind: str, *, may_run: bool = False, **facts: Any) -> Answer:
     machine = open_machine(None, environment=dict(os.environ), current=os.getcwd())
     requirement = msgspec.convert({"id": "it", "kind": kind, **facts}, AnyRequirement)
-    asked = Asked(machine=machine, now=datetime.now(UTC), may_run=may_run)
+    asked = CheckContext(machine=machine, now=datetime.now(UTC), may_run=may_run)
     [checked] = check_requirements([requirement], asked).checked
     return checked.answer
 

@@ -20,10 +20,10 @@ from fundamen.formats.byte_source import MemoryBytes
 from fundamen.machine.opening import open_machine
 from fundamen.machine.trust_stores import read_trust_stores
 from fundamen.model.errors import UnreadableError
-from fundamen.model.trust_store import Role, StoredCertificate, TrustStores
+from fundamen.model.trust_store import StoredCertificate, StoreRole, TrustStores
 from fundamen.trust.certificate import Certificate, read_certificate
 from fundamen.trust.chain import Issuers, Purpose, build_chain
-from fundamen.trust.publisher import Publisher, Standing
+from fundamen.trust.publisher import Publisher, SignatureStanding
 from fundamen.trust.signed_file import judge_file
 
 pytestmark = [pytest.mark.system, pytest.mark.xdist_group("signatures")]
@@ -79,20 +79,20 @@ def test_real_files_are_judged_as_the_independent_verifier_does(
         if path.suffix not in {".dll", ".exe", ".pyd"} or not path.is_file():
             continue
         publisher = judged(path.read_bytes(), issuers, now)
-        if publisher.verdict is Standing.UNSIGNED:
+        if publisher.verdict is SignatureStanding.UNSIGNED:
             continue
         count += 1
         accepted, digests = verifier_accepts(path, anchors)
-        assert publisher.verdict is Standing.TRUSTED, f"{path.name}: {publisher.reason}"
+        assert publisher.verdict is SignatureStanding.TRUSTED, f"{path.name}: {publisher.reason}"
         assert accepted, path.name
         assert {signature.digest for signature in publisher.signatures} == digests
-        sha1_only += publisher.signatures[0].verdict is Standing.UNTRUSTED
+        sha1_only += publisher.signatures[0].verdict is SignatureStanding.UNTRUSTED
         if count % 25 == 0:
             data = bytearray(path.read_bytes())
             data[600] ^= 1  # within the headers, which every signature covers
             altered = tmp_path / path.name
             altered.write_bytes(data)
-            assert judged(bytes(data), issuers, now).verdict is Standing.TAMPERED
+            assert judged(bytes(data), issuers, now).verdict is SignatureStanding.TAMPERED
             assert not verifier_accepts(altered, anchors)[0]
     assert count >= 200
     assert sha1_only, "some have an old signature beside the one that counts"
@@ -157,7 +157,7 @@ class Signed:
 
     def trusted(self) -> Issuers:
         der = ssl.PEM_cert_to_DER_cert(self.root.read_text())
-        return Issuers(TrustStores((StoredCertificate(der, Role.ROOT, "the machine's store"),)))
+        return Issuers(TrustStores((StoredCertificate(der, StoreRole.ROOT, "the machine's store"),)))
 
 
 PACKAGE = """<?xml version="1.0"?>
@@ -202,9 +202,9 @@ def test_files_that_the_independent_tool_signed_are_judged_as_it_does(
     path = signed.sign(source, signer, *options)
     publisher = judged(path.read_bytes(), signed.trusted(), now)
     accepted, digests = verifier_accepts(path, signed.root, "-time", str(int(now.timestamp())))
-    assert (publisher.verdict is Standing.TRUSTED) == accepted, publisher.reason
+    assert (publisher.verdict is SignatureStanding.TRUSTED) == accepted, publisher.reason
     assert {signature.digest for signature in publisher.signatures} == digests
-    assert publisher.verdict in {Standing.TRUSTED, Standing.UNTRUSTED}
+    assert publisher.verdict in {SignatureStanding.TRUSTED, SignatureStanding.UNTRUSTED}
 
 
 def test_a_second_signature_is_judged_too(signed: Signed) -> None:
@@ -212,19 +212,19 @@ def test_a_second_signature_is_judged_too(signed: Signed) -> None:
     both = signed.sign(first.name, "code", "-h", "sha256", "-nest", into="both.exe")
     publisher = judged(both.read_bytes(), signed.trusted(), datetime.now(UTC))
     assert [each.digest_algorithm for each in publisher.signatures] == ["sha1", "sha256"]
-    assert publisher.verdict is Standing.TRUSTED
+    assert publisher.verdict is SignatureStanding.TRUSTED
 
 
 @pytest.mark.parametrize("source", ["tidebook.exe", "saltgrass.cab"])
 def test_every_single_changed_byte_of_a_small_signed_file_is_noticed(signed: Signed, source: str) -> None:
     path = signed.sign(source, "code", "-h", "sha256", into=f"each-{source}")
     data, issuers, now = path.read_bytes(), signed.trusted(), datetime.now(UTC)
-    assert judged(data, issuers, now).verdict is Standing.TRUSTED
+    assert judged(data, issuers, now).verdict is SignatureStanding.TRUSTED
     unnoticed = []
     for at in range(len(data)):
         changed = data[:at] + bytes([data[at] ^ 0x20]) + data[at + 1 :]
         try:
-            if judged(changed, issuers, now).verdict is Standing.TRUSTED:
+            if judged(changed, issuers, now).verdict is SignatureStanding.TRUSTED:
                 unnoticed.append(at)
         except UnreadableError:
             continue
@@ -245,7 +245,7 @@ def test_every_stream_of_a_signed_package_is_covered(signed: Signed) -> None:
         changed = data[:at] + bytes([data[at] ^ 0x20]) + data[at + 1 :]
         altered.write_bytes(changed)
         try:
-            trusted = judged(changed, issuers, now).verdict is Standing.TRUSTED
+            trusted = judged(changed, issuers, now).verdict is SignatureStanding.TRUSTED
         except UnreadableError:
             trusted = False
         assert not trusted or verifier_accepts(altered, signed.root)[0], f"byte {at}"
@@ -349,7 +349,7 @@ int main() {
 def test_the_roots_that_a_program_of_a_prefix_counts_are_those_that_are_read(
     prefix: Path, stores: TrustStores, signed: Signed
 ) -> None:
-    assert roots_of(prefix, signed) == len({c.der for c in stores.certificates if c.role is Role.ROOT})
+    assert roots_of(prefix, signed) == len({c.der for c in stores.certificates if c.role is StoreRole.ROOT})
 
 
 def test_a_root_that_is_imported_into_a_prefix_counts_for_its_programs_until_it_is_taken_out(

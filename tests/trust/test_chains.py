@@ -8,9 +8,9 @@ from cryptography import x509
 from cryptography.x509.oid import NameOID
 
 from builders.signing import CODE, NOW, SERVERS, AnIssuer
-from fundamen.model.trust_store import Role, StoredCertificate, TrustStores
+from fundamen.model.trust_store import StoredCertificate, StoreRole, TrustStores
 from fundamen.trust.certificate import name_key
-from fundamen.trust.chain import Chain, Issuers, Purpose, Standing, build_chain
+from fundamen.trust.chain import Chain, ChainStanding, Issuers, Purpose, build_chain
 from fundamen.trust.name_constraints import find_forbidden_name
 from fundamen.trust.remedy import find_root_to_import, remedy
 
@@ -18,7 +18,7 @@ A_DAY = timedelta(days=1)
 ROOT = AnIssuer.root()
 
 
-def held(*issuers: AnIssuer, role: Role = Role.ISSUER, **facts: Any) -> tuple[StoredCertificate, ...]:
+def held(*issuers: AnIssuer, role: StoreRole = StoreRole.ISSUER, **facts: Any) -> tuple[StoredCertificate, ...]:
     return tuple(StoredCertificate(each.der, role, f"the store {role}", **facts) for each in issuers)
 
 
@@ -52,26 +52,26 @@ UNKNOWN = x509.UnrecognizedExtension(x509.ObjectIdentifier("1.2.3.4"), b"\x05\x0
 @pytest.mark.parametrize(
     ("authority", "standing", "reason"),
     [
-        ({}, Standing.HOLDS, ""),
-        ({"ends": NOW - A_DAY}, Standing.EXPIRED, "expired on 2026-05-31"),
-        ({"begins": NOW + A_DAY}, Standing.NOT_YET_VALID, "valid only from 2026-06-02"),
-        ({"authority": False}, Standing.NOT_AN_AUTHORITY, "not one of an authority"),
-        ({"extensions": [(MAY_NOT_SIGN, True)]}, Standing.NOT_AN_AUTHORITY, "does not let it sign"),
-        ({"purposes": [SERVERS]}, Standing.WRONG_PURPOSE, "may not be used for signing programs"),
-        ({"extensions": [(UNKNOWN, True)]}, Standing.NOT_UNDERSTOOD, "1.2.3.4"),
+        ({}, ChainStanding.HOLDS, ""),
+        ({"ends": NOW - A_DAY}, ChainStanding.EXPIRED, "expired on 2026-05-31"),
+        ({"begins": NOW + A_DAY}, ChainStanding.NOT_YET_VALID, "valid only from 2026-06-02"),
+        ({"authority": False}, ChainStanding.NOT_AN_AUTHORITY, "not one of an authority"),
+        ({"extensions": [(MAY_NOT_SIGN, True)]}, ChainStanding.NOT_AN_AUTHORITY, "does not let it sign"),
+        ({"purposes": [SERVERS]}, ChainStanding.WRONG_PURPOSE, "may not be used for signing programs"),
+        ({"extensions": [(UNKNOWN, True)]}, ChainStanding.NOT_UNDERSTOOD, "1.2.3.4"),
         (
             {"signed_by": AnIssuer.root("Other").key},
-            Standing.BAD_SIGNATURE,
+            ChainStanding.BAD_SIGNATURE,
             "not signed with the key of Ardvane Root R1",
         ),
     ],
 )
 def test_the_link_that_fails_is_named_with_its_reason(
-    authority: dict[str, Any], standing: Standing, reason: str
+    authority: dict[str, Any], standing: ChainStanding, reason: str
 ) -> None:
     middle, signer = below_root(**authority)
-    found = chain(signer, *held(ROOT, role=Role.ROOT), *held(middle))
-    assert (found.failing.standing if found.failing else Standing.HOLDS) is standing
+    found = chain(signer, *held(ROOT, role=StoreRole.ROOT), *held(middle))
+    assert (found.failing.standing if found.failing else ChainStanding.HOLDS) is standing
     assert reason in found.why
     assert bool(remedy(found)) is not found.holds
 
@@ -79,20 +79,24 @@ def test_the_link_that_fails_is_named_with_its_reason(
 @pytest.mark.parametrize(
     ("stored", "standing", "why"),
     [
-        ((), Standing.ISSUER_MISSING, "the certificate of the intermediate authority Middle is missing"),
-        (("middle",), Standing.ISSUER_MISSING, "the certificate of the root Ardvane Root R1 is missing"),
-        (("middle", "root"), Standing.ROOT_NOT_TRUSTED, "the root Ardvane Root R1 is not trusted by this machine"),
-        (("middle", "user"), Standing.ROOT_NOT_TRUSTED, "only in the store user's root, and not among those of the"),
+        ((), ChainStanding.ISSUER_MISSING, "the certificate of the intermediate authority Middle is missing"),
+        (("middle",), ChainStanding.ISSUER_MISSING, "the certificate of the root Ardvane Root R1 is missing"),
+        (("middle", "root"), ChainStanding.ROOT_NOT_TRUSTED, "the root Ardvane Root R1 is not trusted by this machine"),
+        (
+            ("middle", "user"),
+            ChainStanding.ROOT_NOT_TRUSTED,
+            "only in the store user's root, and not among those of the",
+        ),
     ],
 )
-def test_what_is_missing_at_the_top_is_named(stored: tuple[str, ...], standing: Standing, why: str) -> None:
+def test_what_is_missing_at_the_top_is_named(stored: tuple[str, ...], standing: ChainStanding, why: str) -> None:
     middle, signer = below_root()
-    kinds = {"middle": held(middle), "root": held(ROOT), "user": held(ROOT, role=Role.USERS_ROOT)}
+    kinds = {"middle": held(middle), "root": held(ROOT), "user": held(ROOT, role=StoreRole.USERS_ROOT)}
     found = chain(signer, *(each for kind in stored for each in kinds[kind]))
     assert found.failing is not None
     assert found.failing.standing is standing
     assert why in found.why
-    assert (find_root_to_import(found) == ROOT.certificate) is (standing is Standing.ROOT_NOT_TRUSTED)
+    assert (find_root_to_import(found) == ROOT.certificate) is (standing is ChainStanding.ROOT_NOT_TRUSTED)
 
 
 def test_a_root_that_the_system_fetches_by_itself_is_trusted() -> None:
@@ -104,7 +108,7 @@ def test_a_root_that_the_system_fetches_by_itself_is_trusted() -> None:
 
 def test_a_store_may_trust_a_root_for_some_purposes_only() -> None:
     middle, signer = below_root()
-    restricted = held(ROOT, role=Role.ROOT, purposes=frozenset({SERVERS}))
+    restricted = held(ROOT, role=StoreRole.ROOT, purposes=frozenset({SERVERS}))
     assert "trusts it, but not for signing programs" in chain(signer, *restricted, *held(middle)).why
 
 
@@ -114,7 +118,7 @@ def test_of_two_ways_up_the_one_that_holds_is_taken() -> None:
     crossed = old_root.issue("Middle", authority=True, key=middle.key)
     signer = middle.issue("Signer", purposes=[CODE])
     for order in ((middle, crossed), (crossed, middle)):
-        found = chain(signer, *held(ROOT, old_root, role=Role.ROOT), *held(*order))
+        found = chain(signer, *held(ROOT, old_root, role=StoreRole.ROOT), *held(*order))
         assert [link.certificate.subject.shown for link in found.links] == ["Signer", "Middle", "Ardvane Root R1"]
 
 
@@ -135,23 +139,23 @@ def test_no_more_authorities_may_stand_below_one_than_it_allows() -> None:
     signer = lower.issue("Signer", purposes=[CODE])
     assert (
         "1 authorities are below it, and it allows 0"
-        in chain(signer, *held(ROOT, role=Role.ROOT), *held(upper, lower)).why
+        in chain(signer, *held(ROOT, role=StoreRole.ROOT), *held(upper, lower)).why
     )
     direct = upper.issue("Signer", purposes=[CODE])
-    assert chain(direct, *held(ROOT, role=Role.ROOT), *held(upper)).holds
+    assert chain(direct, *held(ROOT, role=StoreRole.ROOT), *held(upper)).holds
 
 
 @pytest.mark.parametrize(("name", "holds"), [("berth.marram.example", True), ("marram.example.evil.example", False)])
 def test_an_authority_speaks_only_for_the_names_it_may(name: str, holds: bool) -> None:  # noqa: FBT001
     middle = ROOT.issue("Middle", authority=True, extensions=[(FOR_HARBOURS, True)])
     server = middle.issue("Server", purposes=[SERVERS], dns=[name])
-    found = chain(server, *held(ROOT, role=Role.ROOT), *held(middle), purpose=Purpose.TLS_SERVER)
+    found = chain(server, *held(ROOT, role=StoreRole.ROOT), *held(middle), purpose=Purpose.TLS_SERVER)
     assert found.holds is holds
     assert holds or name in found.why
 
 
 def test_a_signer_whose_own_certificate_is_a_trusted_root_needs_nobody_above() -> None:
-    assert chain(ROOT, *held(ROOT, role=Role.ROOT), purpose=Purpose.ANY).holds
+    assert chain(ROOT, *held(ROOT, role=StoreRole.ROOT), purpose=Purpose.ANY).holds
 
 
 def named(*parts: tuple[x509.ObjectIdentifier, str]) -> x509.Name:

@@ -14,9 +14,9 @@ from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.pe import read_pe
 from fundamen.formats.pe_certificates import image_digest
 from fundamen.model.errors import DamagedFileError
-from fundamen.model.trust_store import Role
+from fundamen.model.trust_store import StoreRole
 from fundamen.trust.chain import Issuers
-from fundamen.trust.publisher import Publisher, Standing, judge_listed
+from fundamen.trust.publisher import Publisher, SignatureStanding, judge_listed
 from fundamen.trust.signed_file import judge_file
 
 PUBLISHER = APublisher()
@@ -31,7 +31,11 @@ def judged(data: bytes, issuers: Issuers | None = None, now: Any = NOW) -> Publi
 
 def test_a_signed_file_is_trusted_where_the_machine_trusts_its_root() -> None:
     publisher = judged(PUBLISHER.sign(PROGRAM))
-    assert (publisher.verdict, publisher.name, publisher.reason) == (Standing.TRUSTED, "Ardvane Instruments", "")
+    assert (publisher.verdict, publisher.name, publisher.reason) == (
+        SignatureStanding.TRUSTED,
+        "Ardvane Instruments",
+        "",
+    )
     [signature] = publisher.signatures
     assert signature.chain is not None
     assert [link.certificate.subject.shown for link in signature.chain.links] == [
@@ -42,7 +46,7 @@ def test_a_signed_file_is_trusted_where_the_machine_trusts_its_root() -> None:
 
 
 def test_nobody_signed_an_unsigned_file() -> None:
-    assert judged(PROGRAM).verdict is Standing.UNSIGNED
+    assert judged(PROGRAM).verdict is SignatureStanding.UNSIGNED
 
 
 def test_every_changed_byte_of_what_is_covered_shows() -> None:
@@ -53,7 +57,7 @@ def test_every_changed_byte_of_what_is_covered_shows() -> None:
     for at in range(0, covered, 7):
         changed = signed[:at] + bytes([signed[at] ^ 1]) + signed[at + 1 :]
         try:
-            if judged(changed, issuers).verdict is Standing.TRUSTED:
+            if judged(changed, issuers).verdict is SignatureStanding.TRUSTED:
                 passed.append(at)
         except DamagedFileError:
             continue
@@ -67,8 +71,8 @@ def test_a_changed_signature_never_makes_another_publisher_trusted(at: int, nois
     blob = PUBLISHER.signature_of(PROGRAM)
     changed = blob[:at] + noise + blob[at + removed :]
     publisher = judged(with_signature(PROGRAM, changed))
-    assert publisher.verdict is not Standing.TRUSTED or publisher.name == "Ardvane Instruments"
-    assert publisher.verdict is not Standing.UNSIGNED
+    assert publisher.verdict is not SignatureStanding.TRUSTED or publisher.name == "Ardvane Instruments"
+    assert publisher.verdict is not SignatureStanding.UNSIGNED
 
 
 def expired() -> dict[str, Any]:
@@ -93,26 +97,33 @@ STRANGER = AnIssuer.root("Somebody Else")
 @pytest.mark.parametrize(
     ("signer", "facts", "verdict", "reason"),
     [
-        (expired(), {}, Standing.UNTRUSTED, "it expired on 2026-05-02"),
-        (expired(), {"stamped_at": LAST_YEAR}, Standing.TRUSTED, ""),
-        (expired(), {"countersigned_at": LAST_YEAR}, Standing.TRUSTED, ""),
-        (expired(), {"stamped_at": NOW}, Standing.UNTRUSTED, "expired"),
-        (expired(), {"stamped_at": LAST_YEAR, "stamped_bytes": b"x"}, Standing.UNTRUSTED, "for another signature"),
+        (expired(), {}, SignatureStanding.UNTRUSTED, "it expired on 2026-05-02"),
+        (expired(), {"stamped_at": LAST_YEAR}, SignatureStanding.TRUSTED, ""),
+        (expired(), {"countersigned_at": LAST_YEAR}, SignatureStanding.TRUSTED, ""),
+        (expired(), {"stamped_at": NOW}, SignatureStanding.UNTRUSTED, "expired"),
+        (
+            expired(),
+            {"stamped_at": LAST_YEAR, "stamped_bytes": b"x"},
+            SignatureStanding.UNTRUSTED,
+            "for another signature",
+        ),
         (
             {**expired(), "purposes": [CODE, "1.3.6.1.4.1.311.10.3.13"]},
             {"stamped_at": LAST_YEAR},
-            Standing.UNTRUSTED,
+            SignatureStanding.UNTRUSTED,
             "expired",
         ),
-        ({"purposes": [STAMPS]}, {}, Standing.UNTRUSTED, "may not be used for signing programs"),
-        ({"extensions": [(FOR_AGREEMENT, True)]}, {}, Standing.UNTRUSTED, "does not let it sign anything"),
-        ({"begins": NOW + AN_HOUR}, {}, Standing.UNTRUSTED, "valid only from"),
-        ({}, {"algorithm": "md5"}, Standing.UNTRUSTED, "MD5, which can be forged"),
-        ({}, {"chain": ()}, Standing.UNTRUSTED, "is not in the signature"),
-        ({}, {"stated_type": "1.2.3"}, Standing.TAMPERED, "content of another kind"),
+        ({"purposes": [STAMPS]}, {}, SignatureStanding.UNTRUSTED, "may not be used for signing programs"),
+        ({"extensions": [(FOR_AGREEMENT, True)]}, {}, SignatureStanding.UNTRUSTED, "does not let it sign anything"),
+        ({"begins": NOW + AN_HOUR}, {}, SignatureStanding.UNTRUSTED, "valid only from"),
+        ({}, {"algorithm": "md5"}, SignatureStanding.UNTRUSTED, "MD5, which can be forged"),
+        ({}, {"chain": ()}, SignatureStanding.UNTRUSTED, "is not in the signature"),
+        ({}, {"stated_type": "1.2.3"}, SignatureStanding.TAMPERED, "content of another kind"),
     ],
 )
-def test_a_signature_is_judged(signer: dict[str, Any], facts: dict[str, Any], verdict: Standing, reason: str) -> None:
+def test_a_signature_is_judged(
+    signer: dict[str, Any], facts: dict[str, Any], verdict: SignatureStanding, reason: str
+) -> None:
     publisher = APublisher(**signer)
     found = judged(publisher.sign(PROGRAM, **facts), publisher.machine_trusts())
     assert found.verdict is verdict
@@ -128,17 +139,20 @@ def test_a_timestamp_of_a_service_that_is_not_trusted_does_not_count() -> None:
 def test_the_key_of_another_certificate_makes_no_signature() -> None:
     other = AnIssuer(STRANGER.name, PUBLISHER.signer.x509, STRANGER.key)
     found = judged(PUBLISHER.sign(PROGRAM, signer=other))
-    assert (found.verdict, found.reason) == (Standing.TAMPERED, "it was not made with the key of Ardvane Instruments")
+    assert (found.verdict, found.reason) == (
+        SignatureStanding.TAMPERED,
+        "it was not made with the key of Ardvane Instruments",
+    )
 
 
 def test_of_several_signatures_one_that_is_trusted_suffices_and_one_that_does_not_fit_condemns() -> None:
     stranger = APublisher()
     nested = PUBLISHER.signature_of(PROGRAM)
-    assert judged(stranger.sign(PROGRAM, nested=[nested])).verdict is Standing.TRUSTED
+    assert judged(stranger.sign(PROGRAM, nested=[nested])).verdict is SignatureStanding.TRUSTED
     both = with_signature(PROGRAM, stranger.signature_of(PROGRAM), PUBLISHER.signature_of(PROGRAM))
-    assert judged(both).verdict is Standing.TRUSTED
+    assert judged(both).verdict is SignatureStanding.TRUSTED
     of_another = PUBLISHER.signature_of(a_pe(needs=["OTHER.dll"]))
-    assert judged(PUBLISHER.sign(PROGRAM, nested=[of_another])).verdict is Standing.TAMPERED
+    assert judged(PUBLISHER.sign(PROGRAM, nested=[of_another])).verdict is SignatureStanding.TAMPERED
 
 
 def test_a_clock_that_runs_behind_a_timestamp_is_noticed() -> None:
@@ -153,7 +167,7 @@ def test_a_revoked_signer_is_not_trusted_but_what_it_signed_before_is() -> None:
     issuers = publisher.machine_trusts(revocation_lists=lists)
     assert "revoked it on 2026-04-02" in judged(publisher.sign(PROGRAM), issuers).reason
     early = publisher.sign(PROGRAM, stamped_at=since - AN_HOUR)
-    assert judged(early, issuers).verdict is Standing.TRUSTED
+    assert judged(early, issuers).verdict is SignatureStanding.TRUSTED
 
 
 def test_a_list_of_somebody_else_revokes_nothing() -> None:
@@ -168,7 +182,7 @@ def test_a_catalogue_speaks_for_the_files_that_it_lists_and_no_other() -> None:
     issuers = PUBLISHER.machine_trusts()
     listed = judge_listed(catalogue, "sha1", digest, issuers, NOW)
     assert listed is not None
-    assert (listed.verdict, listed.name) == (Standing.TRUSTED, "Ardvane Instruments")
+    assert (listed.verdict, listed.name) == (SignatureStanding.TRUSTED, "Ardvane Instruments")
     assert judge_listed(catalogue, "sha1", bytes(20), issuers, NOW) is None
     assert judge_listed(catalogue.replace(digest, bytes(20)), "sha1", bytes(20), issuers, NOW) is None
 
@@ -184,5 +198,5 @@ def test_what_the_machine_distrusts_is_never_trusted() -> None:
 def _stores(publisher: APublisher, distrusted: AnIssuer) -> Any:
     from fundamen.model.trust_store import StoredCertificate, TrustStores  # noqa: PLC0415
 
-    held = [(publisher.root, Role.ROOT), (distrusted, Role.DISTRUSTED)]
+    held = [(publisher.root, StoreRole.ROOT), (distrusted, StoreRole.DISTRUSTED)]
     return TrustStores(tuple(StoredCertificate(each.der, role, "the machine's store") for each, role in held))

@@ -53,7 +53,7 @@ _EMULATIONS = {
 }
 
 
-class Part(msgspec.Struct, frozen=True):
+class CompilerPart(msgspec.Struct, frozen=True):
     """One file or library in the linker's order."""
 
     name: str  # a path, a file name, or ``-lname``
@@ -67,7 +67,7 @@ class LinkPlan(msgspec.Struct, frozen=True):
     emulation: str
     architecture: Architecture  # UNKNOWN where the emulation is none that is known here
     folders: tuple[str, ...]  # where libraries are looked for, in order
-    parts: tuple[Part, ...]  # without what the command itself gives as inputs
+    parts: tuple[CompilerPart, ...]  # without what the command itself gives as inputs
 
     @property
     def is_for_windows(self) -> bool:
@@ -146,7 +146,7 @@ class Compiler:
 
     def _read_plan(self, words: list[str]) -> LinkPlan:
         folders: list[str] = []
-        parts: list[Part] = []
+        parts: list[CompilerPart] = []
         emulation, only_static = "", False
         rest = list(reversed(words[1:]))
         while rest:
@@ -160,9 +160,9 @@ class Compiler:
             elif word in _STATIC | _DYNAMIC:
                 only_static = word in _STATIC
             elif word.startswith("-l"):
-                parts.append(Part(word, only_static))
+                parts.append(CompilerPart(word, only_static))
             elif not word.startswith("-"):
-                parts.append(Part(word))
+                parts.append(CompilerPart(word))
         linker = self._ask("-print-prog-name=ld").strip() or "ld"
         folders += self._own_folders(linker, emulation)
         # Where its own parts for another width would lie; it names only those folders that are there.

@@ -8,7 +8,7 @@ from fundamen.building.compiler import compiler_of, dry_run
 from fundamen.building.records import BuildStep
 from fundamen.building.step import examine_step
 from fundamen.evidence.authority import Authority
-from fundamen.formats.build_log import BuildLog, Message, Says, read_build_log, read_command
+from fundamen.formats.build_log import BuildLog, BuildMessage, BuildSaying, read_build_log, read_command
 from fundamen.machine.machine import Machine
 from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
@@ -95,7 +95,7 @@ def _examine_in_log(
     machine: Machine,
     log: BuildLog,
     number: int,
-    said: list[Message],
+    said: list[BuildMessage],
     folder: MachinePath,
     authorities: Sequence[Authority],
     text: str = "",
@@ -111,27 +111,27 @@ def _examine_in_log(
     return examine_step(machine, command, compiler_of(command, where, is_trusted=False), where, said, authorities)
 
 
-def _by_command(log: BuildLog) -> Iterator[tuple[int, list[Message]]]:
+def _by_command(log: BuildLog) -> Iterator[tuple[int, list[BuildMessage]]]:
     """The messages of each command that some are about, in the order of the commands."""
     commands = [read_compiler_command(command.words) for command in log.commands]
-    groups: dict[int, list[Message]] = {}
+    groups: dict[int, list[BuildMessage]] = {}
     for message in log.messages:
         groups.setdefault(_command_of(message, commands), []).append(message)
     return iter(sorted((number, said) for number, said in groups.items() if any(_is_of_lack(each) for each in said)))
 
 
-def _command_of(message: Message, commands: list[CompilerCommand]) -> int:
+def _command_of(message: BuildMessage, commands: list[CompilerCommand]) -> int:
     """The number of the command that a message is about: the one with its source, or else the last that fits."""
     before = range(message.command, -1, -1)
-    if message.says is Says.NO_HEADER:
+    if message.says is BuildSaying.NO_HEADER:
         return next((n for n in before if message.asked_by in commands[n].sources), message.command)
-    if message.says in {Says.NO_LIBRARY, Says.NO_SYMBOL, Says.SKIPPED, Says.NOT_ON_LINE}:
+    if message.says in {BuildSaying.NO_LIBRARY, BuildSaying.NO_SYMBOL, BuildSaying.SKIPPED, BuildSaying.NOT_ON_LINE}:
         return next((n for n in before if commands[n].links), message.command)
     return message.command
 
 
-def _is_of_lack(message: Message) -> bool:
-    return message.says not in {Says.TARGET_FAILED, Says.SKIPPED}
+def _is_of_lack(message: BuildMessage) -> bool:
+    return message.says not in {BuildSaying.TARGET_FAILED, BuildSaying.SKIPPED}
 
 
 def _require_this_host(machine: Machine) -> None:

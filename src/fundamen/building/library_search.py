@@ -13,11 +13,11 @@ from fundamen.formats.ar_archive import MAGIC, THIN_MAGIC, Archive, machine_of_o
 from fundamen.formats.byte_source import ByteSource, PartOf
 from fundamen.formats.elf import MAGIC as ELF_MAGIC
 from fundamen.formats.elf import read_elf
-from fundamen.formats.linker_script import Meant, read_linker_script
-from fundamen.loaders.load_map import Candidate, Outcome
+from fundamen.formats.linker_script import LinkerInput, read_linker_script
+from fundamen.loaders.load_map import Candidate, CandidateOutcome
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import Kind
+from fundamen.model.binary import BinaryKind
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -33,11 +33,11 @@ class LibraryFile(msgspec.Struct, frozen=True):
     sort: Sort
     architecture: Architecture | None  # None for a script, which serves whichever it names
     problem: str = ""  # why the linker gives up over it; empty where it does not
-    meant: tuple[Meant, ...] = ()  # of a script: the files that it stands for
+    meant: tuple[LinkerInput, ...] = ()  # of a script: the files that it stands for
     archive: Archive | None = None
 
 
-class Found(msgspec.Struct, frozen=True):
+class FoundLibrary(msgspec.Struct, frozen=True):
     """The linker's answer for one library."""
 
     candidates: tuple[Candidate, ...]
@@ -63,7 +63,9 @@ def name_of(file_name: str) -> str:
     return file_name.removesuffix(".lib") if file_name.endswith(".lib") else ""
 
 
-def find_library(machine: Machine, names: Sequence[str], folders: Sequence[str], architecture: Architecture) -> Found:
+def find_library(
+    machine: Machine, names: Sequence[str], folders: Sequence[str], architecture: Architecture
+) -> FoundLibrary:
     """Look for a library as the linker does."""
     candidates: list[Candidate] = []
     for folder in folders:
@@ -71,17 +73,19 @@ def find_library(machine: Machine, names: Sequence[str], folders: Sequence[str],
         for name in names:
             path = machine.join(folder, name)
             if machine.look(path).kind is not EntryKind.FILE:
-                candidates.append(Candidate(path, Outcome.ABSENT, because))
+                candidates.append(Candidate(path, CandidateOutcome.ABSENT, because))
                 continue
             file = read_library(machine, path)
             if file.architecture not in {None, architecture, Architecture.UNKNOWN} and not file.problem:
                 detail = f"is for {file.architecture}"
-                candidates.append(Candidate(path, Outcome.OTHER_ARCHITECTURE, because, detail, file.architecture))
+                candidates.append(
+                    Candidate(path, CandidateOutcome.OTHER_ARCHITECTURE, because, detail, file.architecture)
+                )
                 continue
-            outcome = Outcome.REFUSED if file.problem else Outcome.TAKEN
+            outcome = CandidateOutcome.REFUSED if file.problem else CandidateOutcome.TAKEN
             candidates.append(Candidate(path, outcome, because, file.problem, file.architecture))
-            return Found(tuple(candidates), path, file)
-    return Found(tuple(candidates), None, None)
+            return FoundLibrary(tuple(candidates), path, file)
+    return FoundLibrary(tuple(candidates), None, None)
 
 
 def read_library(machine: Machine, path: MachinePath) -> LibraryFile:
@@ -99,7 +103,7 @@ def _read(source: ByteSource) -> LibraryFile:
     head = source.read_at(0, len(MAGIC))
     if head.startswith(ELF_MAGIC):
         elf = read_elf(source)
-        sort = Sort.INPUT if elf.kind is Kind.OBJECT else Sort.SHARED
+        sort = Sort.INPUT if elf.kind is BinaryKind.OBJECT else Sort.SHARED
         problem = f"{elf.problems[0].place}: {elf.problems[0].reason}" if elf.problems else ""
         return LibraryFile(sort, elf.architecture, problem)
     if head in {MAGIC, THIN_MAGIC}:

@@ -9,16 +9,16 @@ from collections.abc import Iterable, Iterator, Sequence
 import msgspec
 
 from fundamen.building.command import CompilerCommand
-from fundamen.building.compiler import Compiler, HeaderFolders, LinkPlan, Part
+from fundamen.building.compiler import Compiler, CompilerPart, HeaderFolders, LinkPlan
 from fundamen.building.library_search import LibraryFile, file_names, find_library, name_of, names_in, read_library
 from fundamen.building.near_misses import find_near_misses
 from fundamen.building.records import BuildNeed, BuildStep, Sort
 from fundamen.building.symbol_search import find_defining
 from fundamen.building.whereabouts import Whereabouts
 from fundamen.evidence.authority import Authority, Says, Subject, weigh
-from fundamen.formats.build_log import Message
-from fundamen.formats.build_log import Says as LogSays
-from fundamen.loaders.load_map import Outcome
+from fundamen.formats.build_log import BuildMessage
+from fundamen.formats.build_log import BuildSaying as LogSays
+from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError
@@ -36,7 +36,7 @@ def examine_step(
     command: CompilerCommand | None,
     compiler: Compiler,
     folder: MachinePath,
-    said: Sequence[Message],
+    said: Sequence[BuildMessage],
     authorities: Sequence[Authority] = (),
 ) -> BuildStep:
     """Find all that one step needs and does not find.
@@ -90,7 +90,7 @@ class _Step:
         command: CompilerCommand | None,
         compiler: Compiler,
         folder: MachinePath,
-        said: Sequence[Message],
+        said: Sequence[BuildMessage],
     ) -> None:
         self._machine = machine
         self._command = command
@@ -185,13 +185,13 @@ class _Step:
 
     # Libraries and start files.
 
-    def _said_libraries(self) -> list[Part]:
+    def _said_libraries(self) -> list[CompilerPart]:
         given = set(self._command.order) if self._command else set[str]()
         named = [f"-l{message.name}" for message in self._of(LogSays.NO_LIBRARY)]
         starts = [m.name for m in self._of(LogSays.NO_FILE) if "/" not in m.name and m.name.startswith(_START_FILES)]
-        return [Part(name) for name in (*named, *starts) if name not in given]
+        return [CompilerPart(name) for name in (*named, *starts) if name not in given]
 
-    def _part(self, part: Part, asked_by: str = "", depth: int = 0) -> Iterator[BuildNeed]:
+    def _part(self, part: CompilerPart, asked_by: str = "", depth: int = 0) -> Iterator[BuildNeed]:
         if not part.name.startswith("-l"):
             yield from self._file(part, asked_by)
             return
@@ -200,7 +200,7 @@ class _Step:
         found = find_library(self._machine, names, self.plan.folders, self.plan.architecture)
         sort = found.file.sort if found.file else Sort.STATIC if part.only_static else Sort.LIBRARY
         verdict, reason = Verdict.UNVERIFIED, str(found.path)
-        others = [c for c in found.candidates if c.outcome is Outcome.OTHER_ARCHITECTURE]
+        others = [c for c in found.candidates if c.outcome is CandidateOutcome.OTHER_ARCHITECTURE]
         if found.file is not None and found.file.problem:
             verdict, reason = Verdict.CORRUPT, f"{found.path}: {found.file.problem}"
         elif found.path is None and others:
@@ -222,20 +222,20 @@ class _Step:
         if found.path is not None and found.file is not None and depth < _DEEPEST_SCRIPT:
             yield from self._meant(found.path, found.file, part, depth)
 
-    def _meant(self, script: MachinePath, file: LibraryFile, part: Part, depth: int) -> Iterator[BuildNeed]:
+    def _meant(self, script: MachinePath, file: LibraryFile, part: CompilerPart, depth: int) -> Iterator[BuildNeed]:
         """Libraries that a linker script in a library's place names, as far as they are missing."""
         for meant in file.meant:
-            for need in self._part(Part(meant.name, part.only_static), str(script), depth + 1):
+            for need in self._part(CompilerPart(meant.name, part.only_static), str(script), depth + 1):
                 if need.verdict.is_fault:
                     yield need
 
-    def _file(self, part: Part, asked_by: str) -> Iterator[BuildNeed]:
+    def _file(self, part: CompilerPart, asked_by: str) -> Iterator[BuildNeed]:
         """A start file, or a file that a script names: at its path, or in the folders that are searched."""
         is_path = part.name.startswith("/")
         folders = ["/"] if is_path else [self._folder, *self.plan.folders]
         found = find_library(self._machine, [part.name], folders, self.plan.architecture)
         is_start_file = os.path.basename(part.name).startswith(_START_FILES)
-        others = [c for c in found.candidates if c.outcome is Outcome.OTHER_ARCHITECTURE]
+        others = [c for c in found.candidates if c.outcome is CandidateOutcome.OTHER_ARCHITECTURE]
         verdict, reason = Verdict.UNVERIFIED, str(found.path)
         if found.file is not None and found.file.problem:
             verdict, reason = Verdict.CORRUPT, f"{found.path}: {found.file.problem}"
@@ -253,7 +253,7 @@ class _Step:
             searched=found.candidates,
         )
 
-    def _why_missing(self, part: Part, names: Sequence[str]) -> str:
+    def _why_missing(self, part: CompilerPart, names: Sequence[str]) -> str:
         """Say whether only the part for running programs is there, which lacks what a linker asks for."""
         stem = f"lib{part.name[2:]}.so."
         for folder in self.plan.folders:
@@ -311,7 +311,7 @@ class _Step:
 
     # The machine.
 
-    def _of(self, says: LogSays) -> list[Message]:
+    def _of(self, says: LogSays) -> list[BuildMessage]:
         return [message for message in self._said if message.says is says]
 
     def _existing(self) -> Iterator[tuple[str, MachinePath]]:

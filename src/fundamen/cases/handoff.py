@@ -8,7 +8,7 @@ from enum import StrEnum
 import msgspec
 
 from fundamen.cases.ladder import facts_of
-from fundamen.cases.store import Case, FaultFact, Kind
+from fundamen.cases.store import Case, EntryType, FaultFact
 
 _MOST_EVIDENCE = 6
 _SAID = {
@@ -40,7 +40,7 @@ class To(StrEnum):
     TECHNICIAN = "technician"  # who goes on with it
 
 
-class Wanted(msgspec.Struct, frozen=True):
+class RequestedThing(msgspec.Struct, frozen=True):
     """One thing that is asked for."""
 
     what: str
@@ -48,7 +48,7 @@ class Wanted(msgspec.Struct, frozen=True):
     command: str  # where one is known; empty otherwise
 
 
-class Evidence(msgspec.Struct, frozen=True):
+class RequestEvidence(msgspec.Struct, frozen=True):
     """Something that was seen."""
 
     at: datetime
@@ -73,8 +73,8 @@ class Handoff(msgspec.Struct, frozen=True, kw_only=True):
     made_at: datetime
     machine: str
     program: str
-    wanted: tuple[Wanted, ...]
-    evidence: tuple[Evidence, ...]
+    wanted: tuple[RequestedThing, ...]
+    evidence: tuple[RequestEvidence, ...]
     check: tuple[str, ...]  # how to see that it is done
     tried: tuple[Attempt, ...]
     is_sound: bool  # the latest trace has found nothing at fault: nothing is needed any more
@@ -118,8 +118,8 @@ def redact(request: Handoff, blot: Callable[[str], str]) -> Handoff:
         case=blot(request.case),
         machine=blot(request.machine),
         program=blot(request.program),
-        wanted=tuple(Wanted(blot(each.what), blot(each.why), blot(each.command)) for each in request.wanted),
-        evidence=tuple(Evidence(each.at, blot(each.source), blot(each.text)) for each in request.evidence),
+        wanted=tuple(RequestedThing(blot(each.what), blot(each.why), blot(each.command)) for each in request.wanted),
+        evidence=tuple(RequestEvidence(each.at, blot(each.source), blot(each.text)) for each in request.evidence),
         check=tuple(map(blot, request.check)),
         tried=tuple(Attempt(each.at, blot(each.what), blot(each.came)) for each in request.tried),
     )
@@ -135,7 +135,7 @@ def _latest_faults(case: Case) -> tuple[FaultFact, ...] | None:
     return None
 
 
-def _wanted(fault: FaultFact, program: str) -> Wanted:
+def _wanted(fault: FaultFact, program: str) -> RequestedThing:
     parts = [fault.name]
     if fault.package:
         parts.append(f"(of the package {fault.package})")
@@ -146,28 +146,28 @@ def _wanted(fault: FaultFact, program: str) -> Wanted:
     command = f"apt install {fault.package}" if fault.package else ""
     if not command and program:
         command = f"fundamen restore {shlex.quote(program)}"
-    return Wanted(" ".join(parts), f"It {_SAID.get(fault.verdict, fault.verdict)}: {fault.reason}.", command)
+    return RequestedThing(" ".join(parts), f"It {_SAID.get(fault.verdict, fault.verdict)}: {fault.reason}.", command)
 
 
-def _wanted_by_symptom(facts: dict[str, str]) -> Iterator[Wanted]:
+def _wanted_by_symptom(facts: dict[str, str]) -> Iterator[RequestedThing]:
     """Requests where no program was traced: from what the message names, or from its subject."""
     about, means = facts.get("about", ""), facts.get("means", "See the evidence.")
     named = facts.get("component") or facts.get("package") or facts.get("path")
     if about in _SAID and named:
-        yield Wanted(named, f"It {_SAID[about]}, by the message. {means}", "")
+        yield RequestedThing(named, f"It {_SAID[about]}, by the message. {means}", "")
     elif about:
-        yield Wanted(_ASKED.get(about, "A repair of the fault that the message names."), means, "")
+        yield RequestedThing(_ASKED.get(about, "A repair of the fault that the message names."), means, "")
 
 
-def _evidence(case: Case) -> Iterator[Evidence]:
+def _evidence(case: Case) -> Iterator[RequestEvidence]:
     for entry in case.entries:
-        if entry.kind is Kind.NOTE:
-            yield Evidence(entry.at, "noted", entry.text)
-        elif entry.kind is Kind.COMMAND and entry.facts.says:
-            yield Evidence(entry.at, entry.text, entry.facts.says)
-        elif entry.kind is Kind.COMMAND and entry.facts.faults:
+        if entry.kind is EntryType.NOTE:
+            yield RequestEvidence(entry.at, "noted", entry.text)
+        elif entry.kind is EntryType.COMMAND and entry.facts.says:
+            yield RequestEvidence(entry.at, entry.text, entry.facts.says)
+        elif entry.kind is EntryType.COMMAND and entry.facts.faults:
             listed = "; ".join(f"{f.name} {_SAID.get(f.verdict, f.verdict)}: {f.reason}" for f in entry.facts.faults)
-            yield Evidence(entry.at, entry.text, listed)
+            yield RequestEvidence(entry.at, entry.text, listed)
 
 
 def _checks(program: str, facts: dict[str, str]) -> Iterator[str]:

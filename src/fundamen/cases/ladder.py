@@ -8,7 +8,7 @@ from functools import cache
 
 import msgspec
 
-from fundamen.cases.store import Came, Case, Facts, Kind
+from fundamen.cases.store import Came, Case, CaseFacts, EntryType
 
 _DATA = os.path.join(os.path.dirname(os.path.abspath(__file__)), "ladder.toml")
 _HOLE = re.compile(r"\{(\w+)\}")
@@ -56,7 +56,7 @@ def ladder_of(case: Case) -> Ladder:
     """The ladder for what a case is about, by what was found out in it so far."""
     facts = facts_of(case)
     about = facts.get("about", "failed")
-    run = [set(entry.text.split()) for entry in case.entries if entry.kind is Kind.COMMAND]
+    run = [set(entry.text.split()) for entry in case.entries if entry.kind is EntryType.COMMAND]
     rungs = [
         Rung(
             remedy,
@@ -105,7 +105,7 @@ def facts_of(case: Case) -> dict[str, str]:
     return facts
 
 
-def _of_faults(told: Facts) -> dict[str, str]:
+def _of_faults(told: CaseFacts) -> dict[str, str]:
     if not told.faults:
         return {}
     first = told.faults[0]

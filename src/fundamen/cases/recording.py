@@ -7,10 +7,10 @@ from typing import Any
 import msgspec
 
 from fundamen.cases.secrets import command_without_secrets
-from fundamen.cases.store import CaseStore, Facts, FaultFact, Kind
+from fundamen.cases.store import CaseFacts, CaseStore, EntryType, FaultFact
 from fundamen.clues.advice import means_of
 from fundamen.clues.behind import Behind
-from fundamen.clues.mentions import Kind as Named
+from fundamen.clues.mentions import MentionKind as Named
 from fundamen.clues.reading import Reading
 from fundamen.model.secrets import without_secrets
 from fundamen.trace.records import Trace
@@ -34,7 +34,7 @@ def record(store: CaseStore, words: Sequence[str], found: Mapping[str, Any], sta
     case = store.current()
     if case is None or not words or words[0] in LEFT_OUT:
         return
-    facts = Facts(status=status, answer=found.get("answer", ""))
+    facts = CaseFacts(status=status, answer=found.get("answer", ""))
     if isinstance(reading := found.get("reading"), Reading):
         facts = _of_reading(facts, reading, found.get("behind"))
     elif isinstance(trace := found.get("trace"), Trace):
@@ -47,10 +47,10 @@ def record(store: CaseStore, words: Sequence[str], found: Mapping[str, Any], sta
         if isinstance(value := getattr(facts, name), str)
     }
     text = command_without_secrets(["fundamen", *words])
-    store.add(case, Kind.COMMAND, text, msgspec.structs.replace(facts, **safe), now)
+    store.add(case, EntryType.COMMAND, text, msgspec.structs.replace(facts, **safe), now)
 
 
-def _of_reading(facts: Facts, reading: Reading, behind: Behind | None) -> Facts:
+def _of_reading(facts: CaseFacts, reading: Reading, behind: Behind | None) -> CaseFacts:
     """Facts of a text for a case: the line, its subject, the names in it, and the trace behind it."""
     decisive = reading.decisive
     if decisive is None:

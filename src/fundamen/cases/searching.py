@@ -16,7 +16,7 @@ _FAMILIAR = frozenset(_FAMILIAR_WORDS.split())
 _LEAST = 0.15  # of a case's score to the best one's
 
 
-class Found(msgspec.Struct, frozen=True):
+class FoundCase(msgspec.Struct, frozen=True):
     """A past case that is like what is looked for."""
 
     case: Case
@@ -25,7 +25,7 @@ class Found(msgspec.Struct, frozen=True):
     helped: tuple[str, ...]  # what helped then
 
 
-def find_alike(cases: Sequence[Case], text: str, most: int = 10) -> tuple[Found, ...]:
+def find_alike(cases: Sequence[Case], text: str, most: int = 10) -> tuple[FoundCase, ...]:
     """The cases that have most of a text's words, rare words counting more; solved ones before others.
 
     Args:
@@ -43,7 +43,7 @@ def find_alike(cases: Sequence[Case], text: str, most: int = 10) -> tuple[Found,
         shared = wanted & have[case.id]
         score = sum(_telling(word) / frequency[word] for word in shared)
         if shared and score:
-            found.append(Found(case, score * (1.5 if case.helped else 1), tuple(sorted(shared)), what_helped(case)))
+            found.append(FoundCase(case, score * (1.5 if case.helped else 1), tuple(sorted(shared)), what_helped(case)))
     found.sort(key=lambda each: (-each.score, -each.case.number))
     return tuple(each for each in found[:most] if each.score >= found[0].score * _LEAST)
 

@@ -46,7 +46,7 @@ CREATE TABLE entry (
 """
 
 
-class Kind(StrEnum):
+class EntryType(StrEnum):
     """Kinds of entries of a case."""
 
     NOTE = "note"
@@ -73,7 +73,7 @@ class FaultFact(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     package: str = ""  # of the operating system's archive that would bring it
 
 
-class Facts(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
+class CaseFacts(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     """Facts of an entry besides its text; unknown ones are left out."""
 
     status: int | None = None  # of a command
@@ -93,14 +93,14 @@ class Facts(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     came: Came | None = None
 
 
-class Entry(msgspec.Struct, frozen=True):
+class CaseEntry(msgspec.Struct, frozen=True):
     """One thing that was noted, run or tried."""
 
     id: str
     at: datetime
-    kind: Kind
+    kind: EntryType
     text: str
-    facts: Facts
+    facts: CaseFacts
 
 
 class Case(msgspec.Struct, frozen=True):
@@ -113,7 +113,7 @@ class Case(msgspec.Struct, frozen=True):
     machine: str
     closed_at: datetime | None
     helped: str | None
-    entries: tuple[Entry, ...]
+    entries: tuple[CaseEntry, ...]
 
     @property
     def is_open(self) -> bool:
@@ -151,9 +151,9 @@ class CaseStore:
         self._set_current(made)
         return self._by_id(made)
 
-    def add(self, case: Case, kind: Kind, text: str, facts: Facts, now: datetime) -> Entry:
+    def add(self, case: Case, kind: EntryType, text: str, facts: CaseFacts, now: datetime) -> CaseEntry:
         """Record one thing in a case."""
-        entry = Entry(str(uuid.uuid4()), now, kind, _bounded(text), facts)
+        entry = CaseEntry(str(uuid.uuid4()), now, kind, _bounded(text), facts)
         with self._changing() as connection:
             connection.execute(
                 "INSERT INTO entry VALUES (?, ?, ?, ?, ?, ?)",
@@ -249,7 +249,7 @@ class CaseStore:
         with self._reading() as connection:
             if connection is None:
                 return ()
-            entries: dict[str, list[Entry]] = {}
+            entries: dict[str, list[CaseEntry]] = {}
             for row in connection.execute('SELECT "case", id, at, kind, text, facts FROM entry ORDER BY at, rowid'):
                 entries.setdefault(row[0], []).append(self._entry(row[1:]))
             return tuple(
@@ -289,9 +289,13 @@ class CaseStore:
             return
         write_whole(path, case_id.encode("ascii"))
 
-    def _entry(self, row: Sequence[str]) -> Entry:
-        return Entry(
-            row[0], datetime.fromisoformat(row[1]), Kind(row[2]), row[3], msgspec.json.decode(row[4], type=Facts)
+    def _entry(self, row: Sequence[str]) -> CaseEntry:
+        return CaseEntry(
+            row[0],
+            datetime.fromisoformat(row[1]),
+            EntryType(row[2]),
+            row[3],
+            msgspec.json.decode(row[4], type=CaseFacts),
         )
 
     @contextmanager

@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 
 import msgspec
 
-from fundamen.directories.connection import Attributes, Directory
+from fundamen.directories.connection import Attributes, DirectoryConnection
 from fundamen.directories.host import NamedHost, find_host, value_of
 from fundamen.model.errors import DamagedFileError
 from fundamen.trust.certificate import Certificate, read_certificate
@@ -18,7 +18,7 @@ USUAL_ATTRIBUTE = "cACertificate;binary"
 _SOON = timedelta(days=30)
 
 
-class Wanted(msgspec.Struct, frozen=True, kw_only=True):
+class EntryRequirements(msgspec.Struct, frozen=True, kw_only=True):
     """Requirements on an authority's entry."""
 
     entry: str
@@ -29,7 +29,7 @@ class Wanted(msgspec.Struct, frozen=True, kw_only=True):
     issued: tuple[tuple[str, Certificate], ...] = ()  # (where it is from, certificate) of what it must have issued
 
 
-class Finding(msgspec.Struct, frozen=True):
+class EntryFinding(msgspec.Struct, frozen=True):
     """One thing that was looked at."""
 
     about: str
@@ -40,20 +40,22 @@ class Finding(msgspec.Struct, frozen=True):
 class AuthorityState(msgspec.Struct, frozen=True, kw_only=True):
     """All that was found out about an authority."""
 
-    wanted: Wanted
-    findings: tuple[Finding, ...]
+    wanted: EntryRequirements
+    findings: tuple[EntryFinding, ...]
     held: Attributes  # what its entry holds; empty where there is none
     certificate: Certificate | None  # the newest that can be read
     host: NamedHost | None
     resuming: str  # how whoever waits for it goes on safely
 
     @property
-    def faults(self) -> tuple[Finding, ...]:
+    def faults(self) -> tuple[EntryFinding, ...]:
         """Requirements that are not met."""
         return tuple(finding for finding in self.findings if not finding.is_right)
 
 
-def examine_authority(directory: Directory, wanted: Wanted, now: datetime, seconds: float) -> AuthorityState:
+def examine_authority(
+    directory: DirectoryConnection, wanted: EntryRequirements, now: datetime, seconds: float
+) -> AuthorityState:
     """Look at an authority.
 
     Args:
@@ -68,7 +70,7 @@ def examine_authority(directory: Directory, wanted: Wanted, now: datetime, secon
     held = directory.read(wanted.entry)
     if held is None:
         above = f"; the last one above it is {directory.nearest}" if directory.nearest else ""
-        absent = Finding("the entry", is_right=False, found=f"there is none{above}")
+        absent = EntryFinding("the entry", is_right=False, found=f"there is none{above}")
         return AuthorityState(
             wanted=wanted,
             findings=(absent,),
@@ -81,9 +83,9 @@ def examine_authority(directory: Directory, wanted: Wanted, now: datetime, secon
     newest = max((each for each in certificates if each is not None), key=lambda each: each.not_after, default=None)
     host = find_host(held, wanted.host_in, wanted.host_port, seconds) if wanted.host_in is not None else None
     findings = (
-        Finding("the entry", is_right=True, found="it is there"),
+        EntryFinding("the entry", is_right=True, found="it is there"),
         *_of_certificate(wanted, certificates, newest, now),
-        *([Finding("its host", is_right=host.answers, found=host.found)] if host is not None else []),
+        *([EntryFinding("its host", is_right=host.answers, found=host.found)] if host is not None else []),
         *(_of_attribute(held, name) for name in wanted.has),
         *(_of_issued(where, issued, newest, now) for where, issued in wanted.issued),
     )
@@ -110,18 +112,18 @@ def _certificates(held: Attributes, attribute: str) -> Iterator[Certificate | No
 
 
 def _of_certificate(
-    wanted: Wanted, certificates: Sequence[Certificate | None], newest: Certificate | None, now: datetime
-) -> Iterator[Finding]:
+    wanted: EntryRequirements, certificates: Sequence[Certificate | None], newest: Certificate | None, now: datetime
+) -> Iterator[EntryFinding]:
     about = "its certificate"
     if newest is None:
         why = "none of those it has can be read" if certificates else f"it has none: it has no {wanted.certificate_in}"
-        yield Finding(about, is_right=False, found=why)
+        yield EntryFinding(about, is_right=False, found=why)
         return
     told = f"{newest.subject.whole}, until {newest.not_after:%Y-%m-%d}, SHA-256 {newest.sha256[:16]}..."
     problem = next(_problems(newest, now), "")
-    yield Finding(about, is_right=not problem, found=f"{told}: {problem}" if problem else told)
+    yield EntryFinding(about, is_right=not problem, found=f"{told}: {problem}" if problem else told)
     if not problem and newest.not_after - now < _SOON:
-        yield Finding("its time", is_right=False, found=f"it ends in {(newest.not_after - now).days} days")
+        yield EntryFinding("its time", is_right=False, found=f"it ends in {(newest.not_after - now).days} days")
 
 
 def _problems(certificate: Certificate, now: datetime) -> Iterator[str]:
@@ -137,21 +139,21 @@ def _problems(certificate: Certificate, now: datetime) -> Iterator[str]:
         yield "its own signature does not hold"
 
 
-def _of_attribute(held: Attributes, name: str) -> Finding:
+def _of_attribute(held: Attributes, name: str) -> EntryFinding:
     values = value_of(held, name)
-    return Finding(f"its {name}", is_right=bool(values), found=", ".join(values) if values else "it has none")
+    return EntryFinding(f"its {name}", is_right=bool(values), found=", ".join(values) if values else "it has none")
 
 
-def _of_issued(where: str, issued: Certificate, authority: Certificate | None, now: datetime) -> Finding:
+def _of_issued(where: str, issued: Certificate, authority: Certificate | None, now: datetime) -> EntryFinding:
     about = f"the certificate of {where}"
     if authority is None or issued.issuer.key != authority.subject.key or not is_signed_by(issued, authority):
-        return Finding(about, is_right=False, found=f"this authority has not issued it; {issued.issuer.whole} has")
+        return EntryFinding(about, is_right=False, found=f"this authority has not issued it; {issued.issuer.whole} has")
     if issued.not_after <= now:
-        return Finding(about, is_right=False, found=f"it ended on {issued.not_after:%Y-%m-%d}")
-    return Finding(about, is_right=True, found=f"issued by it, until {issued.not_after:%Y-%m-%d}")
+        return EntryFinding(about, is_right=False, found=f"it ended on {issued.not_after:%Y-%m-%d}")
+    return EntryFinding(about, is_right=True, found=f"issued by it, until {issued.not_after:%Y-%m-%d}")
 
 
-def _resuming(findings: Sequence[Finding], certificate: Certificate | None, host: NamedHost | None) -> str:
+def _resuming(findings: Sequence[EntryFinding], certificate: Certificate | None, host: NamedHost | None) -> str:
     """How whoever waits for the authority goes on safely once what is at fault is mended."""
     wrong = {finding.about for finding in findings if not finding.is_right}
     if not wrong:

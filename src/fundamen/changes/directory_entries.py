@@ -16,8 +16,7 @@ import msgspec
 
 from fundamen.changes.base import Keeping, Password, Record, Site, Step, Tell
 from fundamen.changes.form import Form, Part, PlanResolution, Text
-from fundamen.directories.connection import Attributes, Directory, Login, open_directory
-from fundamen.directories.connection import Place as DirectoryPlace
+from fundamen.directories.connection import Attributes, DirectoryConnection, DirectoryPlace, Login, open_directory
 from fundamen.model.display import shown
 from fundamen.model.errors import FundamenError, RestorationError, UnreadableError
 from fundamen.model.paths import MachinePath
@@ -82,7 +81,7 @@ class DirectoryRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="
             raise OSError(0, "the directory made something else of it", self.entry)
 
     @contextmanager
-    def _opened(self, site: Site) -> Iterator[Directory]:
+    def _opened(self, site: Site) -> Iterator[DirectoryConnection]:
         """The directory. What stops a step is told as every step tells it: as an error that has all taken back."""
         place = DirectoryPlace(self.server, self.port, self.tls, self.roots)
         try:

@@ -22,7 +22,7 @@ from fundamen.changes.base import (
     give_back_times,
 )
 from fundamen.changes.form import Expected, Form, Part, Path, PlanResolution, Text, unfit
-from fundamen.changes.insertions import Insertion, Kind, without
+from fundamen.changes.insertions import Insertion, InsertionKind, without
 from fundamen.changes.side_by_side import side_by_side
 from fundamen.machine.accounts import GROUPS, USERS, number_of
 from fundamen.machine.machine import EntryKind, Machine
@@ -230,7 +230,7 @@ class Change(Step, frozen=True, kw_only=True):
         """The service that comes up with the machine's next start for it; empty where there is none."""
         insertion = self.insertion
         while insertion is not None:
-            if insertion.kind is Kind.REGISTRY_VALUE and "\\services\\" in insertion.name.lower():
+            if insertion.kind is InsertionKind.REGISTRY_VALUE and "\\services\\" in insertion.name.lower():
                 return insertion.name.rpartition("\\")[2]
             insertion = insertion.earlier
         return ""

@@ -17,7 +17,7 @@ from fundamen.formats.text_hive import without_key
 _BLOCK = re.compile(rb"-----BEGIN CERTIFICATE-----(.*?)-----END CERTIFICATE-----\r?\n?", re.DOTALL)
 
 
-class Kind(StrEnum):
+class InsertionKind(StrEnum):
     """Kinds of insertions."""
 
     CERTIFICATE = "certificate"  # into a bundle in PEM; named by its base64
@@ -28,7 +28,7 @@ class Kind(StrEnum):
 class Insertion(msgspec.Struct, frozen=True):
     """One thing that was put into a file."""
 
-    kind: Kind
+    kind: InsertionKind
     name: str
     value: str = ""  # of a registry value: its name
     new: str | None = None  # what was written, in the text form; None: it was taken out
@@ -43,11 +43,11 @@ def without(data: bytes, insertion: Insertion) -> bytes:
 
 
 def _without_one(data: bytes, insertion: Insertion) -> bytes:
-    if insertion.kind is Kind.REGISTRY_VALUE:
+    if insertion.kind is InsertionKind.REGISTRY_VALUE:
         return _with_old_value(data, insertion)
-    if insertion.kind is Kind.REGISTRY_KEY and data.startswith(hive_cells.MAGIC):
+    if insertion.kind is InsertionKind.REGISTRY_KEY and data.startswith(hive_cells.MAGIC):
         return hive.without_key(data, insertion.name)
-    if insertion.kind is Kind.REGISTRY_KEY:
+    if insertion.kind is InsertionKind.REGISTRY_KEY:
         return without_key(data, insertion.name)
     for block in _BLOCK.finditer(data):
         if b"".join(block[1].split()) == insertion.name.encode():
@@ -75,4 +75,4 @@ def certificate_block(der: bytes) -> tuple[bytes, Insertion]:
     text = base64.b64encode(der).decode()
     lines = "\n".join(text[at : at + 64] for at in range(0, len(text), 64))
     block = f"-----BEGIN CERTIFICATE-----\n{lines}\n-----END CERTIFICATE-----\n"
-    return block.encode(), Insertion(Kind.CERTIFICATE, text)
+    return block.encode(), Insertion(InsertionKind.CERTIFICATE, text)

@@ -42,7 +42,7 @@ def plan_run(machine: Machine, step: "UseInstaller", now_seconds: int, environme
         UnreadableError: it cannot be read.
     """
     from fundamen.evidence.publisher import PublisherAuthority  # noqa: PLC0415 - it loads the library of cryptography
-    from fundamen.trust.publisher import Standing  # noqa: PLC0415
+    from fundamen.trust.publisher import SignatureStanding  # noqa: PLC0415
 
     path = machine.real(MachinePath(step.path))
     if not machine.is_prefix:
@@ -69,7 +69,7 @@ def plan_run(machine: Machine, step: "UseInstaller", now_seconds: int, environme
                 do="Nothing was changed. Ask the author of the plan.",
             )
         publisher = PublisherAuthority(datetime.fromtimestamp(now_seconds, UTC)).judge(machine, path, source, binary)
-    if publisher.verdict is not Standing.TRUSTED:
+    if publisher.verdict is not SignatureStanding.TRUSTED:
         raise UntrustedError(
             what=f"{shown(path)} is not run",
             why=f"its publisher is not proven ({publisher.verdict}): {publisher.reason}",

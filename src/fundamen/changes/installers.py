@@ -29,7 +29,7 @@ from fundamen.changes.tree_change import (
     with_digests,
 )
 from fundamen.cold_copies.entries import entries_below
-from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, Kind, read_manifest, written
+from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, CopiedKind, read_manifest, written
 from fundamen.formats import text_hive
 from fundamen.formats.installer_log import LogLine, is_done, needs_restart
 from fundamen.formats.text_hive import ChangedValue, changed_values
@@ -248,7 +248,7 @@ def _why_it_must_stay(record: InstallerRunRecord, site: Site) -> str:
         return ""
     before, ours = tree_of(_copy(record, site).entries), tree_of(left.entries)
     for path in (*left.change.changed, *left.change.added):
-        if path in _HIVES or ours[path].kind is Kind.FOLDER:
+        if path in _HIVES or ours[path].kind is CopiedKind.FOLDER:
             continue
         state = read_state(site.place(f"/{path}"))
         known = {(each[path].state.sha256, each[path].state.link) for each in (before, ours) if path in each}
@@ -359,7 +359,7 @@ def _brought_out(
 ) -> Iterator[dict[str, HostPath]]:
     """Some files of the prefix as they were: path -> our own copy, for as long as the block lasts. Raises: OSError."""
     spare, wanted = _kept(record, site, ".seen"), set(paths)
-    digests = {e.path: e.state.sha256 for e in copy.entries if e.path in wanted and e.kind is Kind.FILE}
+    digests = {e.path: e.state.sha256 for e in copy.entries if e.path in wanted and e.kind is CopiedKind.FILE}
     places = {path: HostPath(os.path.join(spare, sha256)) for path, sha256 in digests.items()}
     try:
         bring_out_all(_kept(record, site, ".tar.zst"), copy, {digests[path]: place for path, place in places.items()})

@@ -18,7 +18,7 @@ from fundamen.machine.host_tools import run_tool
 from fundamen.machine.overlay import Layer
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import FileState
-from fundamen.sources.apt import Wanted
+from fundamen.sources.apt import WantedPackage
 from fundamen.sources.os_archive import NewPackages
 
 _SECONDS = 1800
@@ -75,7 +75,7 @@ class InstallPackages(Step, frozen=True, kw_only=True):
     new: NewPackages
 
     @property
-    def packages(self) -> tuple[Wanted, ...]:
+    def packages(self) -> tuple[WantedPackage, ...]:
         """The packages."""
         return self.new.wanted
 

@@ -7,7 +7,7 @@ import msgspec
 from fundamen.changes.files import Change
 from fundamen.changes.form import Form, Part, PlanResolution, Text, unfit
 from fundamen.changes.hives import KeyPlace, hive_change, place_of_key, read_hive
-from fundamen.changes.insertions import Insertion, Kind
+from fundamen.changes.insertions import Insertion, InsertionKind
 from fundamen.changes.lists import list_with
 from fundamen.formats.registry_value import HiveValue, ValueType, value_of
 from fundamen.machine.machine import Machine
@@ -47,7 +47,7 @@ class _RegistryForm(Form, frozen=True, kw_only=True):
         self, place: KeyPlace, changed: bytes, found: HiveValue | None, new: HiveValue | None, earlier: Change | None
     ) -> Change:
         insertion = Insertion(
-            Kind.REGISTRY_VALUE,
+            InsertionKind.REGISTRY_VALUE,
             place.key,
             self.name,
             new.written() if new is not None else None,

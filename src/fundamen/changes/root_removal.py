@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterator
 from fundamen.changes.base import Step, Work
 from fundamen.changes.files import Change
 from fundamen.changes.hives import hive_change, place_of_key, read_hive
-from fundamen.changes.insertions import Insertion, Kind, certificate_block, without
+from fundamen.changes.insertions import Insertion, InsertionKind, certificate_block, without
 from fundamen.changes.moves import Move, free_aside
 from fundamen.formats import hive, text_hive
 from fundamen.machine.machine import EntryKind, Machine
@@ -144,7 +144,7 @@ def _registry_change(machine: Machine, root: Certificate) -> tuple[Change, bytes
     if blob is None:
         raise _refusal(machine, root, "it is not in the machine's own store, which the registry keeps")
     changed = (text_hive if place.is_text else hive).without_key(data, place.key)
-    taken_out = Insertion(Kind.REGISTRY_VALUE, place.key, "Blob", new=None, old=blob.written())
+    taken_out = Insertion(InsertionKind.REGISTRY_VALUE, place.key, "Blob", new=None, old=blob.written())
     return hive_change(place.path, place.location, changed, taken_out, _BECAUSE), changed
 
 

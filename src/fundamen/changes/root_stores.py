@@ -13,7 +13,7 @@ from fundamen.changes.base import MISSING, Work
 from fundamen.changes.files import Change
 from fundamen.changes.form import Form, PlanResolution, unfit
 from fundamen.changes.hives import hive_change, read_hive, require_quiet, require_shut_down
-from fundamen.changes.insertions import Insertion, Kind, certificate_block, without
+from fundamen.changes.insertions import Insertion, InsertionKind, certificate_block, without
 from fundamen.formats.hive import with_values
 from fundamen.formats.registry_value import HiveValue, ValueType
 from fundamen.formats.stored_certificate import stored_blob
@@ -114,7 +114,7 @@ def _prefix_change(machine: Machine, root: Certificate, now_seconds: int) -> tup
     key = f"Software\\{_KEY}{root.sha1.upper()}"
     blob = stored_blob(root.der, bytes.fromhex(root.sha1))
     changed = with_key(read_hive(machine, location), key, {"Blob": blob}, now_seconds)
-    insertion = Insertion(Kind.REGISTRY_KEY, key)
+    insertion = Insertion(InsertionKind.REGISTRY_KEY, key)
     return hive_change(MachinePath("system.reg"), location, changed, insertion, _NOT_IN_IT), changed
 
 
@@ -125,7 +125,7 @@ def _volume_change(machine: Machine, root: Certificate, now_seconds: int) -> tup
     key = _KEY + root.sha1.upper()
     blob = HiveValue(ValueType.BINARY, stored_blob(root.der, bytes.fromhex(root.sha1)))
     changed = with_values(read_hive(machine, location), key, {"Blob": blob}, now_seconds)
-    return hive_change(path, location, changed, Insertion(Kind.REGISTRY_KEY, key), _NOT_IN_IT), changed
+    return hive_change(path, location, changed, Insertion(InsertionKind.REGISTRY_KEY, key), _NOT_IN_IT), changed
 
 
 def _change(

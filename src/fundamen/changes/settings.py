@@ -8,7 +8,16 @@ import msgspec
 from fundamen.changes.files import Change
 from fundamen.changes.form import Form, Part, PlanResolution, unfit
 from fundamen.changes.lists import list_with
-from fundamen.formats.setting import Format, Found, Key, Plain, find_value, format_of, with_value, without_value
+from fundamen.formats.setting import (
+    FoundSetting,
+    Key,
+    Plain,
+    SettingFormat,
+    find_value,
+    format_of,
+    with_value,
+    without_value,
+)
 from fundamen.machine.machine import Machine
 from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
@@ -19,12 +28,14 @@ _MOST_SETTINGS = 16 << 20  # bytes of one file
 
 class _SettingForm(Form, frozen=True, kw_only=True):
     key: Annotated[tuple[Part, ...], msgspec.Meta(min_length=1, max_length=64)]
-    format: Format | None = None  # where the file's name does not tell it
+    format: SettingFormat | None = None  # where the file's name does not tell it
 
-    def require(self, path: MachinePath, found: Found | None) -> None:
+    def require(self, path: MachinePath, found: FoundSetting | None) -> None:
         """Compare what is there with what is expected. Raises: RestorationError."""
 
-    def edited(self, machine: Machine, data: bytes, form: Format, name: str, found: Found | None) -> bytes:
+    def edited(
+        self, machine: Machine, data: bytes, form: SettingFormat, name: str, found: FoundSetting | None
+    ) -> bytes:
         """The file's bytes as they are to be."""
         raise NotImplementedError
 
@@ -36,7 +47,7 @@ class _SettingForm(Form, frozen=True, kw_only=True):
             raise UsageError(
                 what=f"{shown(path)} is not changed",
                 why="its name does not tell how it is written, and neither does the plan",
-                do=f"Nothing was changed. Give the step a format: {', '.join(Format)}.",
+                do=f"Nothing was changed. Give the step a format: {', '.join(SettingFormat)}.",
             )
         place = resolving.machine.folded(path)
         data = resolving.written.get(place)
@@ -66,14 +77,16 @@ class SetValue(_SettingForm, frozen=True, kw_only=True, tag="set value"):
     value: Plain
     expects: Plain | msgspec.UnsetType = msgspec.UNSET  # null: that it is not there
 
-    def require(self, path: MachinePath, found: Found | None) -> None:
+    def require(self, path: MachinePath, found: FoundSetting | None) -> None:
         """Compare what is there with what is expected."""
-        expected = None if self.expects in (None, msgspec.UNSET) else Found(self.expects)
-        if self.expects is not msgspec.UNSET and found not in (expected, Found(self.value)):
+        expected = None if self.expects in (None, msgspec.UNSET) else FoundSetting(self.expects)
+        if self.expects is not msgspec.UNSET and found not in (expected, FoundSetting(self.value)):
             has = f"is {found.value!r}" if found is not None else "is not there"
             raise unfit(path, f"{'.'.join(self.key)} {has}, and {self.expects!r} was expected")
 
-    def edited(self, _machine: Machine, data: bytes, form: Format, name: str, _found: Found | None) -> bytes:
+    def edited(
+        self, _machine: Machine, data: bytes, form: SettingFormat, name: str, _found: FoundSetting | None
+    ) -> bytes:
         """The file with the value."""
         return with_value(data, form, self.key, self.value, name)
 
@@ -81,7 +94,9 @@ class SetValue(_SettingForm, frozen=True, kw_only=True, tag="set value"):
 class RemoveValue(_SettingForm, frozen=True, kw_only=True, tag="remove value"):
     """One value of a settings file is removed."""
 
-    def edited(self, _machine: Machine, data: bytes, form: Format, name: str, _found: Found | None) -> bytes:
+    def edited(
+        self, _machine: Machine, data: bytes, form: SettingFormat, name: str, _found: FoundSetting | None
+    ) -> bytes:
         """The file without the value."""
         return without_value(data, form, self.key, name)
 
@@ -94,12 +109,14 @@ class SetEntry(_SettingForm, frozen=True, kw_only=True, tag="set entry"):
     separator: Annotated[str, msgspec.Meta(min_length=1, max_length=1)] = ":"
     without_dead: bool = False  # entries that lead to no folder go as well
 
-    def edited(self, machine: Machine, data: bytes, form: Format, name: str, found: Found | None) -> bytes:
+    def edited(
+        self, machine: Machine, data: bytes, form: SettingFormat, name: str, found: FoundSetting | None
+    ) -> bytes:
         """The file with the list as it is to be."""
         held = str(found.value) if found is not None and found.value else ""
         return with_value(data, form, self.key, list_with(machine, self, held, self.separator), name)
 
 
-def _in_words(key: Key, before: Found | None, after: Found | None) -> str:
+def _in_words(key: Key, before: FoundSetting | None, after: FoundSetting | None) -> str:
     old, new = (f"{each.value}" if each is not None else "nothing" for each in (before, after))
     return f"{'.'.join(key)}: from {old} to {new}"

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Mapping
 
 import msgspec
 
-from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, Kind
+from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, CopiedKind
 from fundamen.machine.places import Place
 from fundamen.model.paths import HostPath
 from fundamen.placing.calls import make_folder, move, remove_folder
@@ -43,7 +43,7 @@ def with_digests(folder: Place, entries: Iterable[CopiedEntry], known: Mapping[s
     """
     tree: Tree = {}
     for entry in entries:
-        digest = digest_of_place(folder.below(entry.path)) if entry.kind is Kind.FILE else ""
+        digest = digest_of_place(folder.below(entry.path)) if entry.kind is CopiedKind.FILE else ""
         before = known.get(entry.path)
         state = msgspec.structs.replace(entry.state, sha256=digest)
         same_as = before.same_as if before is not None else ""
@@ -102,12 +102,12 @@ def bring_back(
     change = compared(before, now)
     wanted = [path for path in (*change.changed, *change.removed) if path not in keeps]
     spare = HostPath(f"{archive}.out")
-    digests = {before[path].state.sha256 for path in wanted if before[path].kind is Kind.FILE}
+    digests = {before[path].state.sha256 for path in wanted if before[path].kind is CopiedKind.FILE}
     bring_out_all(archive, copy, {digest: HostPath(os.path.join(spare, digest)) for digest in digests})
     _take_away(folder, change.added, now, ours, keeps, copy.number)
     for path in sorted(wanted, key=lambda path: path.count("/")):
         _put_back(folder, before[path], spare)
-    folders = [entry for entry in copy.entries if entry.kind is Kind.FOLDER]
+    folders = [entry for entry in copy.entries if entry.kind is CopiedKind.FOLDER]
     for entry in sorted(folders, key=lambda entry: entry.path.count("/") + bool(entry.path), reverse=True):
         with contextlib.suppress(FileNotFoundError):
             dress_folder(folder.below(entry.path), entry.state)
@@ -125,7 +125,7 @@ def bring_out_all(archive: HostPath, copy: ColdCopy, wanted: Mapping[str, HostPa
 
 def _put_back(folder: Place, entry: CopiedEntry, spare: HostPath) -> None:
     target = folder.below(entry.path)
-    if entry.kind is Kind.FOLDER:
+    if entry.kind is CopiedKind.FOLDER:
         if target.is_there and not target.is_folder:
             remove(target)
         if not target.is_there:
@@ -146,7 +146,7 @@ def _take_away(
             continue
         if ours is not None and (path not in ours or differs(ours[path], now[path])):
             continue  # somebody else's, or changed by somebody since
-        if now[path].kind is Kind.FOLDER:
+        if now[path].kind is CopiedKind.FOLDER:
             with contextlib.suppress(OSError):  # something of somebody else's lies in it
                 remove_folder(target)
         elif ours is not None:

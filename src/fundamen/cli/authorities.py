@@ -70,7 +70,7 @@ def given_certificates(paths: Sequence[str], now: datetime) -> "PublisherAuthori
     from fundamen.evidence.publisher import PublisherAuthority  # noqa: PLC0415 - it loads the library of cryptography
     from fundamen.formats.byte_source import MemoryBytes  # noqa: PLC0415
     from fundamen.formats.certificate_file import read_certificates  # noqa: PLC0415
-    from fundamen.model.trust_store import Role, StoredCertificate  # noqa: PLC0415
+    from fundamen.model.trust_store import StoredCertificate, StoreRole  # noqa: PLC0415
 
     given: list[StoredCertificate] = []
     lists: list[bytes] = []
@@ -84,6 +84,6 @@ def given_certificates(paths: Sequence[str], now: datetime) -> "PublisherAuthori
                 why=error.strerror or str(error),
                 do="Name a file of certificates or revocation lists.",
             ) from error
-        given += [StoredCertificate(der, Role.ISSUER, path) for der in held.certificates]
+        given += [StoredCertificate(der, StoreRole.ISSUER, path) for der in held.certificates]
         lists += held.revocation_lists
     return PublisherAuthority(now, given, lists)

@@ -34,7 +34,7 @@ class Launching(msgspec.Struct, frozen=True):
     seconds: float  # how long at most
 
 
-class Asked(msgspec.Struct, frozen=True, kw_only=True):
+class RepairRequest(msgspec.Struct, frozen=True, kw_only=True):
     """Further options of a restoration of programs."""
 
     also: Sequence[str] = ()
@@ -57,7 +57,7 @@ class Asked(msgspec.Struct, frozen=True, kw_only=True):
         return (*self.media.words, *installs, *pins, *(("--because", self.because) if self.pins else ()))
 
 
-def restore_programs(desk: Desk, programs: Sequence[MachinePath], asked: Asked) -> Exit:
+def restore_programs(desk: Desk, programs: Sequence[MachinePath], asked: RepairRequest) -> Exit:
     """Put the first program right, and the others with it, after consent, and give the exit status.
 
     Raises:

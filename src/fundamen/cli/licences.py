@@ -10,7 +10,7 @@ from fundamen.cli.output import Output
 from fundamen.machine.machine import Machine
 from fundamen.model.display import shown_lines
 from fundamen.model.paths import MachinePath
-from fundamen.prerequisites.acceptance import Acceptance, read_acceptances, record_acceptance
+from fundamen.prerequisites.acceptance import RecordedAcceptance, read_acceptances, record_acceptance
 from fundamen.prerequisites.requirement import MOST_BYTES
 
 
@@ -27,7 +27,7 @@ def accepted(machine: Machine, path: MachinePath, output: Output) -> Exit:
     if not output.agreed(f"Do you accept this text (SHA-256 {digest[:16]}...)?"):
         output.note("Nothing was recorded: it was not accepted.")
         return Exit.FAULT_FOUND
-    record_acceptance(options.home(), Acceptance(digest, path, options.now()))
+    record_acceptance(options.home(), RecordedAcceptance(digest, path, options.now()))
     output.note(f"Recorded: you accepted {path}.")
     return Exit.NOTHING_AT_FAULT
 

@@ -18,7 +18,7 @@ from fundamen.report.contracts.locking import lock_record
 from fundamen.report.lock_text import lock_text, refreshed_text
 from fundamen.restore.for_lock import prepare_lock_entry
 from fundamen.sources.artefacts import find_artefacts
-from fundamen.sources.locks import Checked, check_lock, refreshed
+from fundamen.sources.locks import CheckedPin, check_lock, refreshed
 from fundamen.sources.vouching import Vouchers
 
 _MOST_TEXT = 64 << 20  # bytes
@@ -42,7 +42,7 @@ def read_lock(machine: Machine, path: MachinePath) -> tuple[str, LockFile]:
     return text, read_lock_file(text, path)
 
 
-def checked_lock(lock: LockFile, folders: Sequence[str], architecture: Architecture) -> tuple[Checked, ...]:
+def checked_lock(lock: LockFile, folders: Sequence[str], architecture: Architecture) -> tuple[CheckedPin, ...]:
     """Check a lock file against the files in some folders of this host."""
     for folder in folders:
         if not os.path.isdir(folder):
@@ -64,7 +64,7 @@ def refresh_entry(desk: Desk, path: MachinePath, name: str, folders: Sequence[st
     """
     machine, output = desk.machine, desk.output
 
-    def look(text: str, lock: LockFile) -> tuple[str, LockFile, Checked | None]:
+    def look(text: str, lock: LockFile) -> tuple[str, LockFile, CheckedPin | None]:
         checked = checked_lock(lock, folders, options.this_architecture())
         return text, lock, next((each for each in checked if each.entry.name == name), None)
 
@@ -92,7 +92,7 @@ def refresh_entry(desk: Desk, path: MachinePath, name: str, folders: Sequence[st
     return exit_after(restoration)
 
 
-def show_lock(path: str, lock: LockFile, checked: tuple[Checked, ...], output: Output) -> Exit:
+def show_lock(path: str, lock: LockFile, checked: tuple[CheckedPin, ...], output: Output) -> Exit:
     """Show what was found of a lock file, and give the exit status."""
     if output.as_json:
         output.show_record(lock_record(path, lock, checked))

@@ -15,8 +15,8 @@ from fundamen.model.paths import HostPath
 from fundamen.sources.media import Media
 from fundamen.sources.publishing import (
     Given,
-    Identity,
     Publication,
+    PublishedIdentity,
     Signing,
     publish,
     publish_artefacts,
@@ -73,7 +73,7 @@ def published(location: HostPath, origin: str, said: Said, signing: Signing) -> 
             )
         if said.artefacts:
             return publish_artefacts(location, path, said.publisher, signing)
-        identity = Identity(said.publisher, said.package, said.version, said.language or NEUTRAL, said.vouched)
+        identity = PublishedIdentity(said.publisher, said.package, said.version, said.language or NEUTRAL, said.vouched)
         return (publish(location, path, identity, said.place, signing),)
     digests = [read_fingerprint(digest) for digest in said.digests]
     media = Media([path], digests, proving(options.this_host()), said.place, options.home(), options.now())

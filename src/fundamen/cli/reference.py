@@ -8,10 +8,10 @@ from fundamen.model.paths import HostPath
 from fundamen.report.contracts.comparing import comparison_record
 from fundamen.report.reference_text import comparison_text, restored_text
 from fundamen.restore.from_reference import prepare_reference
-from fundamen.sources.reference import Comparison, References, compare_with
+from fundamen.sources.reference import ReferenceComparison, References, compare_with
 
 
-def compared(name: str, folder: HostPath, output: Output) -> Comparison:
+def compared(name: str, folder: HostPath, output: Output) -> ReferenceComparison:
     """Compare a folder with a recorded reference."""
     baseline = References(options.home()).find(name)
     with output.working(f"Comparing {folder}"):

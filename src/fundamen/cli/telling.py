@@ -6,7 +6,7 @@ from typing import Any, Self
 from fundamen.cli.output import Output
 
 
-class Telling:
+class SurveyProgress:
     """Shows how far a survey is, to a person at a terminal: a bar where it is known how much there is."""
 
     def __init__(self, output: Output) -> None:

@@ -8,13 +8,18 @@ import msgspec
 
 from fundamen.clues.behind import Behind
 from fundamen.clues.findings import Finding
-from fundamen.clues.mentions import Kind
+from fundamen.clues.mentions import MentionKind
 from fundamen.clues.reading import Reading
-from fundamen.knowledge.entries import Cause, Sign
+from fundamen.knowledge.entries import LikelyCause, Sign
 from fundamen.model.verdict import Verdict
 
 _HOLE = re.compile(r"\{(\w+)\}")
-_FROM_MENTIONS = {"program": Kind.PROGRAM, "component": Kind.COMPONENT, "package": Kind.PACKAGE, "host": Kind.HOST}
+_FROM_MENTIONS = {
+    "program": MentionKind.PROGRAM,
+    "component": MentionKind.COMPONENT,
+    "package": MentionKind.PACKAGE,
+    "host": MentionKind.HOST,
+}
 _MOST_STEPS = 4
 _ON_MACHINE = tuple(f"fundamen {name}" for name in ("trace", "inspect", "restore", "roots import", "installer"))
 # Nouns for what a message leaves out.
@@ -69,7 +74,7 @@ def likely_causes(reading: Reading, behind: Behind | None = None) -> tuple[Likel
     signs = _signs(behind) if behind is not None else {}
     for entry in entries:
         for known in entry.likely if entry is not None else ():
-            cause, sign = (known.cause, known.sign) if isinstance(known, Cause) else (known, None)
+            cause, sign = (known.cause, known.sign) if isinstance(known, LikelyCause) else (known, None)
             reason = signs.get(sign, "") if sign is not None else ""
             usual = f"usual where {entry.source} says so" if entry is not None else ""
             found.setdefault(cause, Likely(cause, reason or usual, bool(reason)))

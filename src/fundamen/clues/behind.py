@@ -9,7 +9,7 @@ import msgspec
 
 from fundamen.building.near_misses import Names
 from fundamen.clues.findings import Finding
-from fundamen.clues.mentions import Kind, plain_name
+from fundamen.clues.mentions import MentionKind, plain_name
 from fundamen.clues.reading import Reading
 from fundamen.evidence.authority import Authority, Says, Subject, weigh
 from fundamen.machine.machine import EntryKind, Machine
@@ -37,7 +37,7 @@ _MOST_TRACED, _MOST_PLACES, _MOST_ALIKE = 3, 8, 3
 _NUMBER_WORDS = ("no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine")
 
 
-class Place(msgspec.Struct, frozen=True):
+class FoundPlace(msgspec.Struct, frozen=True):
     """Where a component that the text names lies on the machine."""
 
     name: str
@@ -55,7 +55,7 @@ class Behind(msgspec.Struct, frozen=True, kw_only=True):
         Inspection, ...
     ] = ()  # the files that are named where somebody is not trusted, and who has signed them
     reason: str = ""  # in one sentence: what the message says, and what is behind it
-    places: tuple[Place, ...] = ()
+    places: tuple[FoundPlace, ...] = ()
     absent: tuple[str, ...] = ()  # components that the text names and that lie nowhere
     meant: tuple[tuple[str, str], ...] = ()  # (what the text names, a path on the machine that is spelled much like it)
     versions: tuple[tuple[str, str], ...] = ()  # (what the text names, a path of the same with another number)
@@ -129,8 +129,10 @@ def is_trusted(inspection: Inspection) -> bool:
 
 def _named_files(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
     """The files that a text names and that are on the machine: by their paths, or beside a path by their names."""
-    paths = [machine.spelled(mention.text) for mention in reading.mentions if mention.kind is Kind.PATH]
-    names = [m.text for m in reading.mentions if m.kind in {Kind.PACKAGE, Kind.PROGRAM, Kind.COMPONENT}]
+    paths = [machine.spelled(mention.text) for mention in reading.mentions if mention.kind is MentionKind.PATH]
+    names = [
+        m.text for m in reading.mentions if m.kind in {MentionKind.PACKAGE, MentionKind.PROGRAM, MentionKind.COMPONENT}
+    ]
     beside = [machine.join(machine.folder_of(path), name) for path in paths for name in names]
     for path in dict.fromkeys([*paths, *map(machine.spelled, names), *beside]):
         if machine.look(path).kind is EntryKind.FILE:
@@ -159,9 +161,9 @@ def _traced(machine: Machine, reading: Reading, authorities: Sequence[Authority]
 def _programs(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
     decisive = reading.decisive
     named = [decisive.holes[name] for name in ("program", "component", "path") if decisive and name in decisive.holes]
-    programs = {mention.text for mention in reading.mentions if mention.kind is Kind.PROGRAM}
+    programs = {mention.text for mention in reading.mentions if mention.kind is MentionKind.PROGRAM}
     named += sorted(programs)
-    paths = [mention.text for mention in reading.mentions if mention.kind is Kind.PATH]
+    paths = [mention.text for mention in reading.mentions if mention.kind is MentionKind.PATH]
     for name in named:
         yield from (machine.spelled(path) for path in paths if plain_name(path).lower() == plain_name(name).lower())
         yield find_program(machine, name)
@@ -181,7 +183,7 @@ def _components(reading: Reading) -> list[str]:
 
 def _looked_up(
     machine: Machine, names: list[str], folders: _Folders, authorities: Sequence[Authority]
-) -> tuple[tuple[Place, ...], tuple[str, ...]]:
+) -> tuple[tuple[FoundPlace, ...], tuple[str, ...]]:
     wanted = {machine.folded(name): name for name in names}
     found: dict[MachinePath, str] = {}
     for folder, entries in folders:
@@ -203,7 +205,7 @@ def _folders(
         for each in (folder, *_below(machine, folder)):
             yield each, _names(machine, each)
     near = [machine.folder_of(trace.program) for trace in traces]
-    near += [machine.folder_of(machine.spelled(m.text)) for m in reading.mentions if m.kind is Kind.PATH]
+    near += [machine.folder_of(machine.spelled(m.text)) for m in reading.mentions if m.kind is MentionKind.PATH]
     for folder in list(dict.fromkeys(near))[:_MOST_TRACED] or [machine.spelled(_SYSTEM_FOLDERS[machine.platform][0])]:
         yield from folders_near(machine, folder)
 
@@ -226,20 +228,20 @@ def _names(machine: Machine, folder: MachinePath) -> tuple[str, ...]:
         return ()
 
 
-def _place(machine: Machine, name: str, path: MachinePath, authorities: Sequence[Authority]) -> Place:
+def _place(machine: Machine, name: str, path: MachinePath, authorities: Sequence[Authority]) -> FoundPlace:
     try:
         binary = machine.binary(path)
     except FundamenError as error:
-        return Place(name, path, "", error.why, Verdict.BLOCKED)
+        return FoundPlace(name, path, "", error.why, Verdict.BLOCKED)
     if not binary.is_intact:
-        return Place(name, path, str(binary.architecture), binary.problems[0].reason, Verdict.CORRUPT)
+        return FoundPlace(name, path, str(binary.architecture), binary.problems[0].reason, Verdict.CORRUPT)
     subject = Subject(path, binary.name or machine.paths.basename(path), binary.architecture)
     said = [testimony for each in authorities for testimony in each.testify(machine, [subject]).values()]
     counts = weigh(said)
     if counts is None or counts.says is Says.UNKNOWN:
-        return Place(name, path, str(binary.architecture), "not verified", Verdict.UNVERIFIED)
+        return FoundPlace(name, path, str(binary.architecture), "not verified", Verdict.UNVERIFIED)
     told = f"right by {counts.speaker}" if counts.says is Says.RIGHT else counts.sentence
-    return Place(name, path, str(binary.architecture), told, counts.says.verdict)
+    return FoundPlace(name, path, str(binary.architecture), told, counts.says.verdict)
 
 
 def _all_names(folders: _Folders) -> dict[str, MachinePath]:
@@ -298,7 +300,7 @@ def _reason(machine: Machine, decisive: Finding, traces: Sequence[Trace]) -> str
     return f"{name}{', ' + where + ',' if where else ''} is at fault, as the message says: {cause.reason}.{more}"
 
 
-def _reason_by_place(places: Sequence[Place], absent: Sequence[str]) -> str:
+def _reason_by_place(places: Sequence[FoundPlace], absent: Sequence[str]) -> str:
     """The reason of the message where no program could be traced, only the component be looked up."""
     if not places or absent:
         return ""

@@ -7,8 +7,8 @@ import msgspec
 
 from fundamen.clues.scanning import Scanner
 from fundamen.formats.decimal import read_decimal
-from fundamen.knowledge.entries import Code, Knowledge, Message, Role
-from fundamen.knowledge.sentence import Found
+from fundamen.knowledge.entries import Code, Knowledge, KnownMessage, LineRole
+from fundamen.knowledge.sentence import SentenceMatch
 
 # Words by which a line takes back what it says: it was expected, or something else took its place.
 _HEDGE = re.compile(
@@ -36,7 +36,7 @@ _LOUD = re.compile(
 # A code that stands for itself: eight hexadecimal digits, or the same as a decimal number with or without its sign.
 _NUMBER = re.compile(r"(?<![\w.-])(?:(?:0[xX])?([89A-Ca-c][0-9A-Fa-f]{7})|(-?[1-4]\d{9}))(?!\w|\.\w)")
 _LEVEL_WITHIN = 120  # characters: the level stands at the beginning of a line
-_ROLES = {Role.CAUSE: 4, Role.FAILURE: 3, Role.FOLLOWS: 2, Role.BEGINS: 1, Role.DONE: 1}
+_ROLES = {LineRole.CAUSE: 4, LineRole.FAILURE: 3, LineRole.FOLLOWS: 2, LineRole.BEGINS: 1, LineRole.DONE: 1}
 
 
 class Finding(msgspec.Struct, frozen=True, kw_only=True):
@@ -44,8 +44,8 @@ class Finding(msgspec.Struct, frozen=True, kw_only=True):
 
     line: int  # from 1
     text: str
-    entry: Message | Code | None  # None: it complains in words that are not known here
-    role: Role
+    entry: KnownMessage | Code | None  # None: it complains in words that are not known here
+    role: LineRole
     holes: dict[str, str]
     codes: tuple[Code, ...] = ()
     is_aside: bool = False  # it takes back itself what it says
@@ -82,7 +82,7 @@ def find_in_line(
         loud = _LOUD.search(text[:_LEVEL_WITHIN])
         if loud is None or _HEDGE.search(text):
             return None
-        return Finding(line=line, text=text, entry=None, role=Role.FAILURE, holes={}, is_loud=True)
+        return Finding(line=line, text=text, entry=None, role=LineRole.FAILURE, holes={}, is_loud=True)
     entry, holes = _chosen(matches, codes)
     return Finding(
         line=line,
@@ -99,9 +99,9 @@ def find_in_line(
     )
 
 
-def _messages(scanner: Scanner, text: str) -> Iterator[tuple[Message, int, Found]]:
+def _messages(scanner: Scanner, text: str) -> Iterator[tuple[KnownMessage, int, SentenceMatch]]:
     """(message, how much its sentence tells, what was found) for each message that a line says, each once."""
-    best: dict[str, tuple[Message, int, Found]] = {}
+    best: dict[str, tuple[KnownMessage, int, SentenceMatch]] = {}
     lowered = text.lower().replace("\n", " ")
     for wanted in scanner.wanted_by(text):
         for message, sentence in wanted.sentences:
@@ -137,25 +137,25 @@ def _decimal(digits: str) -> int | None:
     return -number if number is not None and digits.startswith("-") else number
 
 
-def _weight(match: tuple[Message, int, Found]) -> int:
+def _weight(match: tuple[KnownMessage, int, SentenceMatch]) -> int:
     message, weight, _ = match
     return _ROLES[message.role] * 1000 + weight
 
 
-def _best(matches: Sequence[tuple[Message, int, Found]], default: int) -> int:
+def _best(matches: Sequence[tuple[KnownMessage, int, SentenceMatch]], default: int) -> int:
     return max(map(_weight, matches), default=default)
 
 
 def _chosen(
-    matches: list[tuple[Message, int, Found]], codes: tuple[Code, ...]
-) -> tuple[Message | Code, dict[str, str]]:
+    matches: list[tuple[KnownMessage, int, SentenceMatch]], codes: tuple[Code, ...]
+) -> tuple[KnownMessage | Code, dict[str, str]]:
     """The entry that tells most of a line, and what stood in the holes."""
     matches.sort(key=_weight, reverse=True)
-    causes = [code for code in codes if code.role is Role.CAUSE]
+    causes = [code for code in codes if code.role is LineRole.CAUSE]
     if not matches:
         return (causes or list(codes))[0], {}
     message, _, found = matches[0]
-    is_told_by_code = causes and message.role is Role.FAILURE
+    is_told_by_code = causes and message.role is LineRole.FAILURE
     return (causes[0] if is_told_by_code else message), found.holes
 
 

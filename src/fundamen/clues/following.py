@@ -11,7 +11,7 @@ from typing import IO
 from fundamen.clues.findings import Finding
 from fundamen.clues.reading import Reader, Reading
 from fundamen.clues.text import BLOCK, Encoding
-from fundamen.knowledge.entries import Role
+from fundamen.knowledge.entries import LineRole
 
 _HEAD = 1 << 12  # bytes by which the encoding of a file is told whose beginning is not read
 _MOST_AT_ONCE = 8 << 20  # bytes that one look takes
@@ -117,4 +117,4 @@ class FollowedLog:
 def is_called_out(finding: Finding) -> bool:
     """Whether a line is told of as soon as it comes: one that names a cause or a failed step, and means it."""
     is_meant = not (finding.is_aside or finding.is_quiet or finding.is_warning)
-    return is_meant and finding.role in {Role.CAUSE, Role.FAILURE}
+    return is_meant and finding.role in {LineRole.CAUSE, LineRole.FAILURE}

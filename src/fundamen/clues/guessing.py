@@ -5,8 +5,8 @@ from collections.abc import Collection, Iterable, Iterator, Sequence
 
 from fundamen.building.near_misses import is_one_slip_apart
 from fundamen.clues.findings import Finding
-from fundamen.clues.mentions import Kind, Mentions
-from fundamen.knowledge.entries import Code, Knowledge, Message, Role
+from fundamen.clues.mentions import MentionKind, Mentions
+from fundamen.knowledge.entries import Code, Knowledge, KnownMessage, LineRole
 from fundamen.knowledge.sentence import own_words
 
 _HEXADECIMAL = re.compile(r"(?<!\w)(?:0[xX]|Ox|ox)?([0-9A-Za-z]{7,9})(?!\w)")
@@ -38,7 +38,7 @@ def guess(known: Knowledge, lines: Sequence[str], loud: Collection[int] = ()) ->
     for number, line in numbered:
         if (code := _misread_code(known, line)) is not None:
             return _finding(number, line, code, (code,))
-    best: tuple[float, int, Message] | None = None
+    best: tuple[float, int, KnownMessage] | None = None
     for number, line in numbered:
         words = _WORD.findall(line.lower())
         for message, score in _alike(known, words):
@@ -68,11 +68,11 @@ def _is_one_digit_apart(digits: str, right: str) -> bool:
     return any(longer[:at] + longer[at + 1 :] == shorter for at in range(len(longer)))
 
 
-def _alike(known: Knowledge, words: list[str]) -> Iterator[tuple[Message, float]]:
+def _alike(known: Knowledge, words: list[str]) -> Iterator[tuple[KnownMessage, float]]:
     """The messages that a line is much like, with the share of their letters that stand in it."""
     places: dict[str, list[int]] = {}
     for message, sentences in known.messages:
-        if message.role not in {Role.CAUSE, Role.FAILURE}:
+        if message.role not in {LineRole.CAUSE, LineRole.FAILURE}:
             continue
         for sentence in sentences:
             own = own_words(sentence.text)
@@ -119,10 +119,10 @@ def _by_name(lines: Sequence[tuple[int, str]]) -> Finding | None:
     for number, line in lines:
         mentions = Mentions()
         mentions.add_text(line, number)
-        named = next((mention.text for mention in mentions.all() if mention.kind is Kind.COMPONENT), None)
+        named = next((mention.text for mention in mentions.all() if mention.kind is MentionKind.COMPONENT), None)
         if named is not None:
             holes = {"component": named}
-            return Finding(line=number, text=line, entry=None, role=Role.CAUSE, holes=holes, is_guess=True)
+            return Finding(line=number, text=line, entry=None, role=LineRole.CAUSE, holes=holes, is_guess=True)
     return None
 
 
@@ -130,14 +130,16 @@ def _by_complaint(lines: Sequence[tuple[int, str]]) -> Finding | None:
     """The first line that complains of something, in whatever words."""
     for number, line in lines:
         if _COMPLAINT.search(line):
-            return Finding(line=number, text=line, entry=None, role=Role.FAILURE, holes={}, is_guess=True)
+            return Finding(line=number, text=line, entry=None, role=LineRole.FAILURE, holes={}, is_guess=True)
     return None
 
 
-def _finding(number: int, line: str, entry: Message | Code, codes: Iterable[Code]) -> Finding:
+def _finding(number: int, line: str, entry: KnownMessage | Code, codes: Iterable[Code]) -> Finding:
     mentions = Mentions()
     mentions.add_text(line, number)
     holes = {
-        m.kind.value: m.text for m in reversed(mentions.all()) if m.kind in {Kind.COMPONENT, Kind.PROGRAM, Kind.PATH}
+        m.kind.value: m.text
+        for m in reversed(mentions.all())
+        if m.kind in {MentionKind.COMPONENT, MentionKind.PROGRAM, MentionKind.PATH}
     }
     return Finding(line=number, text=line, entry=entry, role=entry.role, holes=holes, codes=tuple(codes), is_guess=True)

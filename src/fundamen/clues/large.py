@@ -7,7 +7,7 @@ from concurrent.futures import BrokenExecutor, ProcessPoolExecutor
 from itertools import islice
 
 from fundamen.clues.reading import MOST_FINDINGS, Reader, Reading
-from fundamen.clues.scanning import Candidate, Scanned, Scanner, count_lines
+from fundamen.clues.scanning import PossibleMatch, Scanned, Scanner, count_lines
 from fundamen.clues.text import BLOCK, Encoding, blocks
 from fundamen.knowledge.entries import Knowledge
 from fundamen.machine.sharing import ended
@@ -66,7 +66,7 @@ def _begin(known: Knowledge) -> None:
 
 def _scan(path: str, begin: int) -> Scanned:
     """Look through the lines that begin in one piece of a file."""
-    lines, found, seen = 0, list[Candidate](), set[bytes]()
+    lines, found, seen = 0, list[PossibleMatch](), set[bytes]()
     for block in blocks(Lines(path, begin, _PIECE), path, _plain()):
         if len(found) > MOST_FINDINGS:  # more than is kept of all pieces together
             lines += count_lines(block)

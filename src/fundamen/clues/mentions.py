@@ -13,7 +13,7 @@ from fundamen.model.architecture import Architecture
 _MOST = 300  # of one kind
 
 
-class Kind(StrEnum):
+class MentionKind(StrEnum):
     """Kinds of names in a text."""
 
     COMPONENT = "component"
@@ -33,12 +33,12 @@ class Kind(StrEnum):
 class Mention(msgspec.Struct, frozen=True):
     """Something that is named."""
 
-    kind: Kind
+    kind: MentionKind
     text: str
     line: int  # where it is named first, from 1
 
 
-_HOLES = {kind.value: kind for kind in Kind if kind is not Kind.CODE}
+_HOLES = {kind.value: kind for kind in MentionKind if kind is not MentionKind.CODE}
 _ARCHITECTURES: tuple[tuple[str, re.Pattern[str]], ...] = tuple(
     (name, re.compile(rf"(?<![\w/]){pattern}(?!\w)", re.IGNORECASE))
     for name, pattern in (
@@ -77,10 +77,10 @@ class Mentions:
     """Gathers what is named, each thing once."""
 
     def __init__(self) -> None:
-        self._found: dict[tuple[Kind, str], Mention] = {}
-        self._counts: dict[Kind, int] = {}
+        self._found: dict[tuple[MentionKind, str], Mention] = {}
+        self._counts: dict[MentionKind, int] = {}
 
-    def add(self, kind: Kind, text: str, line: int) -> None:
+    def add(self, kind: MentionKind, text: str, line: int) -> None:
         """Take one thing in."""
         text = text.strip()
         if text and (kind, text) not in self._found and self._counts.get(kind, 0) < _MOST:
@@ -92,11 +92,11 @@ class Mentions:
         for name, text in holes:
             if name in {"architecture", "wanted"}:
                 for architecture in architectures_in(text):
-                    self.add(Kind.ARCHITECTURE, architecture, line)
-            elif (kind := _HOLES.get(name)) in {Kind.COMPONENT, Kind.PROGRAM, Kind.PACKAGE}:
+                    self.add(MentionKind.ARCHITECTURE, architecture, line)
+            elif (kind := _HOLES.get(name)) in {MentionKind.COMPONENT, MentionKind.PROGRAM, MentionKind.PACKAGE}:
                 self.add(kind, plain_name(text), line)
                 if text.startswith("/") or text[1:3] == ":\\":
-                    self.add(Kind.PATH, text, line)
+                    self.add(MentionKind.PATH, text, line)
             elif kind is not None:
                 self.add(kind, text, line)
 
@@ -122,24 +122,28 @@ def plain_name(path: str) -> str:
     return posixpath.basename(ntpath.basename(path)) or path
 
 
-def _by_form(text: str) -> Iterator[tuple[Kind, str]]:
+def _by_form(text: str) -> Iterator[tuple[MentionKind, str]]:
     for pattern in (_DRIVE, _SHARE, _POSIX):
         for found in pattern.finditer(text):
             if found.group().replace("\\", "/").count("/") > 1 or pattern is _DRIVE:
-                yield Kind.PATH, found.group()
+                yield MentionKind.PATH, found.group()
                 yield from ((kind, name) for kind, name in _named(plain_name(found.group())))
     yield from _named(text)
     for architecture in architectures_in(text):
-        yield Kind.ARCHITECTURE, architecture
+        yield MentionKind.ARCHITECTURE, architecture
     for found in _VERSION.finditer(text):
         version = found[1] or found.group()
         if not _ADDRESS.match(version):
-            yield Kind.VERSION, version
+            yield MentionKind.VERSION, version
     for found in _HOST.finditer(text):
-        yield Kind.HOST, found[1]
+        yield MentionKind.HOST, found[1]
 
 
-def _named(text: str) -> Iterator[tuple[Kind, str]]:
-    for kind, pattern in ((Kind.COMPONENT, _COMPONENT), (Kind.PROGRAM, _PROGRAM), (Kind.PACKAGE, _PACKAGE)):
+def _named(text: str) -> Iterator[tuple[MentionKind, str]]:
+    for kind, pattern in (
+        (MentionKind.COMPONENT, _COMPONENT),
+        (MentionKind.PROGRAM, _PROGRAM),
+        (MentionKind.PACKAGE, _PACKAGE),
+    ):
         for found in pattern.finditer(text):
             yield kind, found.group()

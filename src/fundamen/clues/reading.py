@@ -7,10 +7,10 @@ import msgspec
 
 from fundamen.clues.findings import Finding, find_in_line
 from fundamen.clues.guessing import guess
-from fundamen.clues.mentions import Kind, Mention, Mentions
+from fundamen.clues.mentions import Mention, MentionKind, Mentions
 from fundamen.clues.scanning import Scanned, Scanner, count_lines
 from fundamen.clues.text import Encoding, Stream, blocks, clean
-from fundamen.knowledge.entries import Knowledge, Role
+from fundamen.knowledge.entries import Knowledge, LineRole
 
 SHORT = 200  # lines: of a shorter text every line is looked at
 MOST_FINDINGS = 5_000
@@ -108,7 +108,7 @@ class Reader:
                     until = number + finding.lines - 1
                     found.append(finding)
         is_message = len(lines) <= _LONGEST_MESSAGE or (found and len(lines) <= SHORT // 4)
-        if is_message and all(finding.role is Role.FOLLOWS or finding.entry is None for finding in found):
+        if is_message and all(finding.role is LineRole.FOLLOWS or finding.entry is None for finding in found):
             loud = {finding.line for finding in found if finding.is_loud}
             guessed = guess(self._known, lines, loud)
             if guessed is not None:
@@ -120,8 +120,8 @@ class Reader:
         for finding in found:
             self.mentions.add_holes(finding.holes.items(), finding.line)
             for code in finding.codes:
-                self.mentions.add(Kind.CODE, code.name, finding.line)
-            if finding.role in {Role.CAUSE, Role.FAILURE}:
+                self.mentions.add(MentionKind.CODE, code.name, finding.line)
+            if finding.role in {LineRole.CAUSE, LineRole.FAILURE}:
                 self.mentions.add_text(finding.text, finding.line)
         self.findings += found
         return found
@@ -159,16 +159,16 @@ def weighed(
     What counts is what was said since the last run began or the last one ended well, and was not taken back. Of that
     the first cause is decisive; where none is named, the first step that failed; where all has only followed, that.
     """
-    last = max((i for i, each in enumerate(findings) if each.role in {Role.BEGINS, Role.DONE}), default=-1)
-    since = [each for each in findings[last + 1 :] if each.role not in {Role.BEGINS, Role.DONE}]
-    is_done = last >= 0 and findings[last].role is Role.DONE
+    last = max((i for i, each in enumerate(findings) if each.role in {LineRole.BEGINS, LineRole.DONE}), default=-1)
+    since = [each for each in findings[last + 1 :] if each.role not in {LineRole.BEGINS, LineRole.DONE}]
+    is_done = last >= 0 and findings[last].role is LineRole.DONE
     if last >= 0 and not is_done and all(each.is_aside or each.is_quiet for each in since):
-        since, last = [each for each in findings if each.role not in {Role.BEGINS, Role.DONE}], -1
+        since, last = [each for each in findings if each.role not in {LineRole.BEGINS, LineRole.DONE}], -1
     counting = _counting(since, lines)
-    causes = _without_outer([each for each in counting if each.role is Role.CAUSE])
+    causes = _without_outer([each for each in counting if each.role is LineRole.CAUSE])
     causes = [each for each in causes if not each.is_guess]
     causes = [each for each in causes if not each.is_quiet] or causes
-    failures = [each for each in counting if each.role is Role.FAILURE or each.is_guess]
+    failures = [each for each in counting if each.role is LineRole.FAILURE or each.is_guess]
     decisive = next(iter(causes or failures or counting), None)
     also = tuple(_different(causes, decisive))
     told = {id(each) for each in (decisive, *also)}
@@ -181,7 +181,7 @@ def weighed(
         decisive=decisive,
         also=also,
         follows=tuple(each for each in counting if id(each) not in told),
-        earlier=tuple(each for each in findings[: last + 1] if each.role is Role.CAUSE),
+        earlier=tuple(each for each in findings[: last + 1] if each.role is LineRole.CAUSE),
         is_of_a_file=_GIVEN.fullmatch(name) is None,
         ended_well=is_done and decisive is None,
     )
@@ -200,7 +200,7 @@ def _counting(since: Sequence[Finding], lines: int) -> list[Finding]:
         until = plain[-1].line if plain else 0
         told = [each for each in spoken if not each.is_quiet or each.line < until]
         return told or [each for each in spoken if each.entry is not None] or list(since[:1] if lines <= _AFTER else ())
-    failing = [each.line for each in spoken if each.is_loud or (each.role is Role.FOLLOWS and not each.is_quiet)]
+    failing = [each.line for each in spoken if each.is_loud or (each.role is LineRole.FOLLOWS and not each.is_quiet)]
 
     def counts(finding: Finding) -> bool:
         if finding.is_loud:
@@ -249,7 +249,7 @@ def decisive_of(readings: Sequence[Reading]) -> Reading:
 
     A line that names a cause goes before one that only tells of a failed step; without moments the order given counts.
     """
-    weights = {Role.CAUSE: 0, Role.FAILURE: 1, Role.FOLLOWS: 2}
+    weights = {LineRole.CAUSE: 0, LineRole.FAILURE: 1, LineRole.FOLLOWS: 2}
 
     def weight(reading: Reading) -> tuple[int, str]:
         decisive = reading.decisive

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 import msgspec
 
 from fundamen.clues.shapes import Shapes, has_more_below, is_any_said
-from fundamen.knowledge.entries import Code, Knowledge, Message
+from fundamen.knowledge.entries import Code, Knowledge, KnownMessage
 from fundamen.knowledge.sentence import FOLDED, Sentence
 
 _TELLING = frozenset(
@@ -25,15 +25,15 @@ _LONGEST = 16_000  # bytes of a line
 _NUMBER = re.compile(rb"0x(?:80|[Cc]0)")  # how most codes begin that stand for themselves
 
 
-class Wanted(msgspec.Struct):
+class PossibleMeaning(msgspec.Struct):
     """A message or code that a word may belong to."""
 
-    sentences: list[tuple[Message, Sentence]]
+    sentences: list[tuple[KnownMessage, Sentence]]
     contexts: list[tuple[str, Sentence]]
     codes: list[Code]
 
 
-class Candidate(msgspec.Struct, frozen=True):
+class PossibleMatch(msgspec.Struct, frozen=True):
     """A line that might say something."""
 
     number: int  # of the line, from 1 at the beginning of what was scanned
@@ -45,14 +45,14 @@ class Scanned(msgspec.Struct, frozen=True):
     """Hits in a piece of a log."""
 
     lines: int
-    candidates: tuple[Candidate, ...]
+    candidates: tuple[PossibleMatch, ...]
 
 
 class Scanner:
     """Knows the words by which lines are found."""
 
     def __init__(self, known: Knowledge) -> None:
-        self.words: dict[bytes, Wanted] = {word: Wanted([], [], []) for word in _TELLING}
+        self.words: dict[bytes, PossibleMeaning] = {word: PossibleMeaning([], [], []) for word in _TELLING}
         for message, sentences in known.messages:
             for sentence in sentences:
                 self._wanted(sentence.word).sentences.append((message, sentence))
@@ -65,8 +65,8 @@ class Scanner:
         self._anchors = {word: None if word in _TELLING else _anchors_of(self.words[word]) for word in self.words}
         self._shapes = Shapes(self._anchors)
 
-    def _wanted(self, word: bytes) -> Wanted:
-        return self.words.setdefault(word, Wanted([], [], []))
+    def _wanted(self, word: bytes) -> PossibleMeaning:
+        return self.words.setdefault(word, PossibleMeaning([], [], []))
 
     def scan(self, block: bytes, seen: set[bytes], first: int = 1) -> Scanned:
         """Look through whole lines.
@@ -89,7 +89,7 @@ class Scanner:
                 if len(seen) < _MOST_SEEN:
                     seen.add(key)
                 below = lines[at + 1 : at + 1 + _BELOW]
-                found.append(Candidate(first + at, raw, tuple(line[:_LONGEST] for line in below)))
+                found.append(PossibleMatch(first + at, raw, tuple(line[:_LONGEST] for line in below)))
         return Scanned(count_lines(block), tuple(found))
 
     def _might_say(self, raw: bytes, *, goes_on: bool) -> bool:
@@ -99,7 +99,7 @@ class Scanner:
             return bool(words)
         return is_any_said(b" ".join(raw.lower().split()), map(self._anchors.get, words))
 
-    def wanted_by(self, line: str) -> Iterator[Wanted]:
+    def wanted_by(self, line: str) -> Iterator[PossibleMeaning]:
         """Messages and codes that the words of one line may belong to."""
         for word in dict.fromkeys(line.encode("utf-8", "replace").translate(FOLDED).split()):
             if word in self._keys:
@@ -120,7 +120,7 @@ def _lines_with_numbers(block: bytes) -> Iterator[int]:
         yield line
 
 
-def _anchors_of(wanted: Wanted) -> tuple[bytes, ...] | None:
+def _anchors_of(wanted: PossibleMeaning) -> tuple[bytes, ...] | None:
     """Further words of a line that confirms a word; None where the word is enough."""
     sentences = (*wanted.sentences, *wanted.contexts)
     return None if wanted.codes else tuple(sentence.anchor.encode() for _, sentence in sentences)

@@ -15,7 +15,7 @@ from typing import IO, TYPE_CHECKING, BinaryIO
 import msgspec
 import zstandard
 
-from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, Kind
+from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, CopiedKind
 from fundamen.machine.places import Place
 from fundamen.model.display import shown
 from fundamen.model.errors import DamagedFileError
@@ -30,7 +30,7 @@ _LEVEL, _THREADS = 3, 2
 _PIECE = 1 << 20  # bytes
 _ATTRIBUTE = "SCHILY.xattr."
 _BLOCK = 4096  # bytes; as many zeros become a hole in what is brought out
-_TYPES = {Kind.FILE: tarfile.REGTYPE, Kind.FOLDER: tarfile.DIRTYPE, Kind.LINK: tarfile.SYMTYPE}
+_TYPES = {CopiedKind.FILE: tarfile.REGTYPE, CopiedKind.FOLDER: tarfile.DIRTYPE, CopiedKind.LINK: tarfile.SYMTYPE}
 
 Progress = Callable[[int], object]  # how many more bytes were gone through
 
@@ -61,7 +61,7 @@ def write_archive(
             tarfile.open(fileobj=packed, mode="w|", format=tarfile.PAX_FORMAT) as archive,
         ):
             for entry in entries:
-                if entry.kind is Kind.FILE and not entry.same_as:
+                if entry.kind is CopiedKind.FILE and not entry.same_as:
                     whole, is_quiet = _add_file(archive, folder, entry, progress)
                     copied.append(whole)
                     unquiet += [] if is_quiet else [entry.path]

@@ -3,13 +3,13 @@
 import stat
 from collections.abc import Iterator
 
-from fundamen.cold_copies.manifest import CopiedEntry, Kind, LeftOut
+from fundamen.cold_copies.manifest import CopiedEntry, CopiedKind, SkippedEntry
 from fundamen.machine.places import Place
 from fundamen.placing.file_state import state_of
 from fundamen.placing.replacing import OURS
 
 
-def entries_below(top: Place, left_out: list[LeftOut]) -> Iterator[CopiedEntry]:
+def entries_below(top: Place, left_out: list[SkippedEntry]) -> Iterator[CopiedEntry]:
     """All entries, each folder before what lies in it. Raises: OSError."""
     device = top.status().st_dev
     names: dict[tuple[int, int], str] = {}  # of files with several: the first
@@ -20,21 +20,23 @@ def entries_below(top: Place, left_out: list[LeftOut]) -> Iterator[CopiedEntry]:
         status = place.status()
         name = path.encode("utf-8", "backslashreplace").decode()
         if name != path or not is_text(place.link() if stat.S_ISLNK(status.st_mode) else ""):
-            left_out.append(LeftOut(name, "its name, or what it leads to, is no valid text"))
+            left_out.append(SkippedEntry(name, "its name, or what it leads to, is no valid text"))
         elif stat.S_ISDIR(status.st_mode):
             if status.st_dev != device:
-                left_out.append(LeftOut(name, "another file system is mounted there"))
+                left_out.append(SkippedEntry(name, "another file system is mounted there"))
                 continue
-            yield CopiedEntry(path, Kind.FOLDER, state_of(place, status, ""))
+            yield CopiedEntry(path, CopiedKind.FOLDER, state_of(place, status, ""))
             inner = sorted((each for each in place.names() if not each.startswith(OURS)), reverse=True)
             waiting += [f"{path}/{each}" if path else each for each in inner]
         elif stat.S_ISLNK(status.st_mode):
-            yield CopiedEntry(path, Kind.LINK, state_of(place, status, ""))
+            yield CopiedEntry(path, CopiedKind.LINK, state_of(place, status, ""))
         elif stat.S_ISREG(status.st_mode):
             first = names.setdefault((status.st_dev, status.st_ino), path) if status.st_nlink > 1 else path
-            yield CopiedEntry(path, Kind.FILE, state_of(place, status, ""), same_as="" if first == path else first)
+            yield CopiedEntry(
+                path, CopiedKind.FILE, state_of(place, status, ""), same_as="" if first == path else first
+            )
         else:
-            left_out.append(LeftOut(name, "a device, a pipe or a socket"))
+            left_out.append(SkippedEntry(name, "a device, a pipe or a socket"))
 
 
 def is_text(path: str) -> bool:

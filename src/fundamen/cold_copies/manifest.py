@@ -19,7 +19,7 @@ from fundamen.placing.file_state import FileState
 SCHEMA = "fundamen.cold-copy/1"
 
 
-class Kind(StrEnum):
+class CopiedKind(StrEnum):
     """Kinds of entries."""
 
     FILE = "file"
@@ -31,12 +31,12 @@ class CopiedEntry(msgspec.Struct, frozen=True, omit_defaults=True):
     """One entry as it stood."""
 
     path: str
-    kind: Kind
+    kind: CopiedKind
     state: FileState  # of a folder only mode, owner and times
     same_as: str = ""  # of a file with several names: the path of the first, under which its bytes lie
 
 
-class LeftOut(msgspec.Struct, frozen=True):
+class SkippedEntry(msgspec.Struct, frozen=True):
     """An entry that is not in a copy, and the reason."""
 
     path: str
@@ -53,7 +53,7 @@ class ColdCopy(msgspec.Struct, frozen=True, kw_only=True):
     taken_at: datetime
     because: str
     entries: tuple[CopiedEntry, ...]
-    left_out: tuple[LeftOut, ...]
+    left_out: tuple[SkippedEntry, ...]
     unquiet: tuple[str, ...]  # files that changed while they were copied; only where it was forced
     archive_sha256: Sha256
     archive_size: Annotated[int, msgspec.Meta(ge=0)]  # bytes
@@ -61,12 +61,12 @@ class ColdCopy(msgspec.Struct, frozen=True, kw_only=True):
     @property
     def file_count(self) -> int:
         """How many files it holds."""
-        return sum(entry.kind is Kind.FILE for entry in self.entries)
+        return sum(entry.kind is CopiedKind.FILE for entry in self.entries)
 
     @property
     def link_count(self) -> int:
         """How many symbolic links it holds."""
-        return sum(entry.kind is Kind.LINK for entry in self.entries)
+        return sum(entry.kind is CopiedKind.LINK for entry in self.entries)
 
     @property
     def size(self) -> int:

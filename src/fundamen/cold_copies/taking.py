@@ -13,7 +13,7 @@ import msgspec
 
 from fundamen.cold_copies.archive import Progress, find_damage, write_archive
 from fundamen.cold_copies.entries import entries_below, is_text
-from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, Kind, LeftOut
+from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, CopiedKind, SkippedEntry
 from fundamen.cold_copies.store import CopyStore
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.open_files import find_users
@@ -28,13 +28,13 @@ _MOST_ENTRIES = 2_000_000
 _MOST_TOLD = 3
 
 
-class Found(msgspec.Struct, frozen=True):
+class FolderEntry(msgspec.Struct, frozen=True):
     """An entry of a folder, before any of it is read."""
 
     folder: MachinePath
     place: Place
     entries: tuple[CopiedEntry, ...]  # without digests
-    left_out: tuple[LeftOut, ...]
+    left_out: tuple[SkippedEntry, ...]
 
     @property
     def size(self) -> int:
@@ -42,7 +42,7 @@ class Found(msgspec.Struct, frozen=True):
         return sum(entry.state.size for entry in self.entries if not entry.same_as)
 
 
-def look_through(machine: Machine, folder: MachinePath) -> Found:
+def look_through(machine: Machine, folder: MachinePath) -> FolderEntry:
     """Find all that lies in a folder; links are not followed, and other file systems not entered.
 
     Raises:
@@ -57,7 +57,7 @@ def look_through(machine: Machine, folder: MachinePath) -> Found:
             do="Name the folder to copy.",
         )
     place = machine.place(real)
-    left_out: list[LeftOut] = []
+    left_out: list[SkippedEntry] = []
     entries = []
     try:
         for entry in entries_below(place, left_out):
@@ -70,12 +70,12 @@ def look_through(machine: Machine, folder: MachinePath) -> Found:
                 )
     except OSError as error:
         raise _unreadable(folder, error) from error
-    return Found(real, place, tuple(entries), tuple(left_out))
+    return FolderEntry(real, place, tuple(entries), tuple(left_out))
 
 
-def require_unused(found: Found) -> None:
+def require_unused(found: FolderEntry) -> None:
     """Make sure that no program has a file of a folder open. Raises: UsageError: one has."""
-    files = (found.place.below(e.path).host for e in found.entries if e.kind is Kind.FILE)
+    files = (found.place.below(e.path).host for e in found.entries if e.kind is CopiedKind.FILE)
     users = find_users(files)
     if users:
         told = ", ".join(
@@ -92,7 +92,14 @@ def require_unused(found: Found) -> None:
 
 
 def take_copy(
-    machine: Machine, found: Found, store: CopyStore, now: datetime, because: str, progress: Progress, *, force: bool
+    machine: Machine,
+    found: FolderEntry,
+    store: CopyStore,
+    now: datetime,
+    because: str,
+    progress: Progress,
+    *,
+    force: bool,
 ) -> ColdCopy:
     """Take a copy of what was found, and read it back.
 
@@ -144,7 +151,7 @@ def take_copy(
     return copy
 
 
-def _require_room(found: Found, store: CopyStore) -> None:
+def _require_room(found: FolderEntry, store: CopyStore) -> None:
     make_lasting(store.folder)
     if os.path.realpath(store.folder).startswith(os.path.join(os.path.realpath(found.place.host), "")):
         raise UsageError(
@@ -161,14 +168,14 @@ def _require_room(found: Found, store: CopyStore) -> None:
         )
 
 
-def _require_whole(found: Found, copy: ColdCopy, archive: HostPath, progress: Progress, *, force: bool) -> None:
+def _require_whole(found: FolderEntry, copy: ColdCopy, archive: HostPath, progress: Progress, *, force: bool) -> None:
     if copy.unquiet and not force:
         raise _refused(found, f"{shown(copy.unquiet[0])} was changed while it was read", "See what writes there")
     if why := find_damage(archive, copy, progress):
         raise _refused(found, f"read back, {why}", "See that the disk of Fundamen's own folder is sound")
 
 
-def _refused(found: Found, why: str, do: str) -> RestorationError:
+def _refused(found: FolderEntry, why: str, do: str) -> RestorationError:
     return RestorationError(
         what=f"No cold copy of {shown(found.folder)} was taken", why=why, do=f"{do}, then try again."
     )

@@ -23,7 +23,7 @@ class UnreachableDirectoryError(UnreadableError):
     """No directory answers there."""
 
 
-class Place(msgspec.Struct, frozen=True):
+class DirectoryPlace(msgspec.Struct, frozen=True):
     """Where a directory answers."""
 
     server: str
@@ -45,7 +45,7 @@ class Login(msgspec.Struct, frozen=True):
     password: str
 
 
-class Directory:
+class DirectoryConnection:
     """An open connection to a directory."""
 
     def __init__(self, connection: "Connection", title: str) -> None:
@@ -93,7 +93,7 @@ class Directory:
 
 
 @contextmanager
-def open_directory(place: Place, login: Login | None = None) -> Iterator[Directory]:
+def open_directory(place: DirectoryPlace, login: Login | None = None) -> Iterator[DirectoryConnection]:
     """Connect to a directory, without a name where no login is given.
 
     Raises:
@@ -145,14 +145,14 @@ def open_directory(place: Place, login: Login | None = None) -> Iterator[Directo
                     why=f"it does not let {shown(who)} in: {connection.result['description']}",
                     do="Log in with --login NAME; see that the name is written in full, and the password is right.",
                 )
-            yield Directory(connection, place.title)
+            yield DirectoryConnection(connection, place.title)
         finally:
             connection.unbind()
     except LDAPException as error:
         raise _unreachable(place, f"it does not answer as a directory: {error}") from error
 
 
-def _unreachable(place: Place, why: str) -> UnreachableDirectoryError:
+def _unreachable(place: DirectoryPlace, why: str) -> UnreachableDirectoryError:
     return UnreachableDirectoryError(
         what=f"The directory {place.title} cannot be asked",
         why=shown(why),

@@ -17,7 +17,7 @@ from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.model.trust_store import StoredCertificate
 from fundamen.trust.chain import Issuers
-from fundamen.trust.publisher import Publisher, Standing, judge_listed
+from fundamen.trust.publisher import Publisher, SignatureStanding, judge_listed
 from fundamen.trust.signed_file import digest_of_image, judge_file
 
 _SPEAKER = "publisher"
@@ -60,7 +60,7 @@ class PublisherAuthority:
                     continue
                 with machine.open(subject.path) as source:
                     judged[subject.path] = judge_file(source, binary, self.issuers(machine), self._now)
-                    if judged[subject.path].verdict is Standing.UNSIGNED and _has_catalogues(machine):
+                    if judged[subject.path].verdict is SignatureStanding.UNSIGNED and _has_catalogues(machine):
                         unsigned[subject.path] = _digests(source, binary)
         judged.update(self._find_listed(machine, unsigned))
         return {path: said for path, publisher in judged.items() if (said := _testimony(publisher)) is not None}
@@ -68,7 +68,7 @@ class PublisherAuthority:
     def judge(self, machine: Machine, path: MachinePath, source: ByteSource, binary: Binary) -> Publisher:
         """Say from whom a file is; one that is not signed itself may be listed in a signed catalogue of the machine."""
         publisher = judge_file(source, binary, self.issuers(machine), self._now)
-        if publisher.verdict is Standing.UNSIGNED and _has_catalogues(machine):
+        if publisher.verdict is SignatureStanding.UNSIGNED and _has_catalogues(machine):
             return self._find_listed(machine, {path: _digests(source, binary)}).get(path, publisher)
         return publisher
 
@@ -93,7 +93,7 @@ class PublisherAuthority:
                 for value in listed & digests.keys():
                     publisher = judge_listed(data, digests[value], value, self.issuers(machine), self._now)
                     best = found.get(path)
-                    if publisher is not None and (best is None or best.verdict is not Standing.TRUSTED):
+                    if publisher is not None and (best is None or best.verdict is not SignatureStanding.TRUSTED):
                         found[path] = msgspec.structs.replace(publisher, listed_in=catalogue)
         return found
 
@@ -130,12 +130,12 @@ def _digests(source: ByteSource, binary: Binary) -> dict[bytes, str]:
 def _testimony(publisher: Publisher) -> Testimony | None:
     through = f", listed in {publisher.listed_in}" if publisher.listed_in else ""
     match publisher.verdict:
-        case Standing.TRUSTED:
+        case SignatureStanding.TRUSTED:
             return Testimony(_SPEAKER, Says.RIGHT, f"signed by {publisher.name}{through}")
-        case Standing.TAMPERED:
+        case SignatureStanding.TAMPERED:
             return Testimony(_SPEAKER, Says.WRONG, publisher.reason)
-        case Standing.UNTRUSTED:
+        case SignatureStanding.UNTRUSTED:
             detail = f"signed by {publisher.name or 'an unknown signer'}, whom this machine does not trust{through}"
             return Testimony(_SPEAKER, Says.UNKNOWN, f"{detail}: {publisher.reason}")
-        case Standing.UNSIGNED:
+        case SignatureStanding.UNSIGNED:
             return None

@@ -16,7 +16,14 @@ from functools import partial
 from fundamen.changes.around import around
 from fundamen.changes.base import Keeping, Record, Step, Tell, Work
 from fundamen.execution.hindrance import require_unhindered
-from fundamen.execution.journal import Journal, JournalEntry, JournalStep, RestorationRecord, State, StepState
+from fundamen.execution.journal import (
+    Journal,
+    JournalEntry,
+    JournalStep,
+    RestorationRecord,
+    RestorationState,
+    StepState,
+)
 from fundamen.execution.making import batches, by_kind, make
 from fundamen.execution.originals import give_up, write_list
 from fundamen.execution.taking_back import cause_of, require_unchanged, take_back_steps
@@ -130,7 +137,7 @@ def resume(
             why="no restoration of this machine was interrupted",
             do="See what was done with: fundamen history",
         )
-    if entry.state is State.UNDOING:
+    if entry.state is RestorationState.UNDOING:
         raise UsageError(
             what=f"Restoration {entry.number} cannot be resumed",
             why="it was interrupted while it was being undone",
@@ -157,7 +164,7 @@ def _not_begun(journal: Journal, number: int, error: BaseException) -> FundamenE
     try:
         entry = journal.find(number)
         if entry is not None and entry.is_unfinished:
-            journal.mark(number, State.TAKEN_BACK)
+            journal.mark(number, RestorationState.TAKEN_BACK)
     except (OSError, KeyboardInterrupt, UnreadableError) as second:
         # Whether it was written down cannot be told now, so the originals stay: the next run finds out.
         return RestorationError(
@@ -182,7 +189,7 @@ def _make_all(
                 progress(step.record.path)
             with timed(_LOG, "making %s", ", ".join(step.record.path for step in batch)):
                 journal.write_steps(entry.number, make(journal.site, batch, tell))
-        journal.mark(entry.number, State.DONE)
+        journal.mark(entry.number, RestorationState.DONE)
         _LOG.debug("restoration %d is done", entry.number)
     except KeyboardInterrupt as error:
         raise _stopped(entry.number, cause_of(error)) from error
@@ -228,7 +235,7 @@ def _taken_back(journal: Journal, entry: JournalEntry, error: BaseException) -> 
     try:
         with timed(_LOG, "taking restoration %d back, since %s", number, cause):
             take_back_steps(journal, entry)
-        journal.mark(number, State.TAKEN_BACK)
+        journal.mark(number, RestorationState.TAKEN_BACK)
     except (OSError, KeyboardInterrupt, UnreadableError) as second:
         return UnfinishedError(
             what=f"Restoration {number} failed and could not be undone at once",

@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 
 import msgspec
 
-from fundamen.execution.journal import STANDING, Journal, JournalEntry, State
+from fundamen.execution.journal import STANDING, Journal, JournalEntry, RestorationState
 from fundamen.execution.locking import alone_on, require_finished
 from fundamen.execution.originals import give_up, size_of
 from fundamen.machine.machine import Machine
@@ -39,7 +39,7 @@ def choose_for_good(kept: Sequence[Kept], now: datetime, older_than: timedelta, 
     chosen = []
     left = sum(each.size for each in kept)
     for each in kept[:-1]:  # never the newest
-        if each.entry.state is not State.DONE:
+        if each.entry.state is not RestorationState.DONE:
             continue
         if now - each.entry.started_at > older_than or (most is not None and left > most):
             chosen.append(each)
@@ -57,8 +57,8 @@ def let_stand(machine: Machine, journal: Journal, chosen: Sequence[Kept]) -> Non
     with alone_on(machine):
         require_finished(machine, journal)
         for each in chosen:
-            journal.mark(each.entry.number, State.FOR_GOOD)
-        for entry in journal.entries({State.FOR_GOOD}):  # also what an earlier clean-up has left
+            journal.mark(each.entry.number, RestorationState.FOR_GOOD)
+        for entry in journal.entries({RestorationState.FOR_GOOD}):  # also what an earlier clean-up has left
             _remove(journal, entry)
 
 

@@ -43,7 +43,7 @@ CREATE TABLE step (
 _IDENTITY = "CREATE TABLE IF NOT EXISTS identity (name TEXT NOT NULL) STRICT"
 
 
-class State(StrEnum):
+class RestorationState(StrEnum):
     """How far a restoration has come."""
 
     UNDER_WAY = "under way"  # also: cut off
@@ -54,8 +54,8 @@ class State(StrEnum):
     FOR_GOOD = "for good"  # done, and its originals are kept no longer
 
 
-_UNFINISHED = frozenset({State.UNDER_WAY, State.UNDOING})
-STANDING = _UNFINISHED | {State.DONE}  # of these the originals are kept
+_UNFINISHED = frozenset({RestorationState.UNDER_WAY, RestorationState.UNDOING})
+STANDING = _UNFINISHED | {RestorationState.DONE}  # of these the originals are kept
 
 
 class StepState(StrEnum):
@@ -89,7 +89,7 @@ class JournalEntry(msgspec.Struct, frozen=True):
     number: int
     program: MachinePath
     started_at: datetime
-    state: State
+    state: RestorationState
     packages: tuple[str, ...]
     steps: tuple[JournalStep, ...]
     because: str = ""
@@ -124,21 +124,21 @@ class Journal:
         with self._changing() as connection:
             cursor = connection.execute(
                 "INSERT INTO restoration (started_at, state, record) VALUES (?, ?, ?)",
-                (now.isoformat(), State.UNDER_WAY, encoded(record)),
+                (now.isoformat(), RestorationState.UNDER_WAY, encoded(record)),
             )
             number = int(cursor.lastrowid or 0)
             rows = [(number, index, StepState.KEPT, encoded(step)) for index, step in enumerate(steps)]
             connection.executemany("INSERT INTO step VALUES (?, ?, ?, ?)", rows)
         kept = tuple(JournalStep(index, StepState.KEPT, step) for index, step in enumerate(steps))
-        return JournalEntry(number, record.program, now, State.UNDER_WAY, record.packages, kept)
+        return JournalEntry(number, record.program, now, RestorationState.UNDER_WAY, record.packages, kept)
 
     def take_in(self, record: RestorationRecord, begun: datetime, steps: Sequence[Record]) -> int:
         """Write down a restoration that another journal knew, as one that is done, and give its number here."""
         entry = self.begin(record, begun, steps)
-        self.mark(entry.number, State.DONE)
+        self.mark(entry.number, RestorationState.DONE)
         return entry.number
 
-    def mark(self, restoration: int, state: State) -> None:
+    def mark(self, restoration: int, state: RestorationState) -> None:
         """Write down how far a restoration has come."""
         with self._changing() as connection:
             connection.execute("UPDATE restoration SET state = ? WHERE number = ?", (state, restoration))
@@ -149,7 +149,7 @@ class Journal:
         with self._changing() as connection:
             connection.executemany("INSERT OR REPLACE INTO step VALUES (?, ?, ?, ?)", rows)
 
-    def entries(self, states: Collection[State] = tuple(State)) -> tuple[JournalEntry, ...]:
+    def entries(self, states: Collection[RestorationState] = tuple(RestorationState)) -> tuple[JournalEntry, ...]:
         """The restorations that are in one of some states, the oldest first.
 
         Raises:
@@ -177,7 +177,7 @@ class Journal:
         if not os.path.exists(self._path):
             return ()
         with self._opened() as connection:
-            rows = connection.execute("SELECT record FROM restoration WHERE state = ?", (State.DONE,))
+            rows = connection.execute("SELECT record FROM restoration WHERE state = ?", (RestorationState.DONE,))
             records = [msgspec.convert(json.loads(record), type=RestorationRecord) for (record,) in rows]
         return tuple(dict.fromkeys(program for each in records for program in (each.program, *each.further)))
 
@@ -207,7 +207,7 @@ class Journal:
             number=number,
             program=record.program,
             started_at=datetime.fromisoformat(started_at),
-            state=State(state),
+            state=RestorationState(state),
             packages=record.packages,
             steps=tuple(JournalStep(n, StepState(s), decoded(json.loads(r), self.site)) for n, s, r in steps),
             because=record.because,

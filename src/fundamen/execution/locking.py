@@ -5,7 +5,7 @@ import os
 import time
 from collections.abc import Iterator
 
-from fundamen.execution.journal import Journal, State, StepState
+from fundamen.execution.journal import Journal, RestorationState, StepState
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnfinishedError, UsageError
 
@@ -67,6 +67,6 @@ def require_finished(machine: Machine, journal: Journal) -> None:
             why=f"it was interrupted while {entry.state}, after {count} of {len(entry.steps)} steps were written down;"
             " each file is either old or new, and whole",
             do=f"Go on with it: fundamen resume; or take it back: fundamen undo {entry.number}"
-            if entry.state is State.UNDER_WAY
+            if entry.state is RestorationState.UNDER_WAY
             else f"Take it back to the end: fundamen undo {entry.number}",
         )

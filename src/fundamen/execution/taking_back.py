@@ -9,7 +9,7 @@ import msgspec
 
 from fundamen.changes.around import settled
 from fundamen.changes.base import Site
-from fundamen.execution.journal import STANDING, Journal, JournalEntry, JournalStep, State, StepState
+from fundamen.execution.journal import STANDING, Journal, JournalEntry, JournalStep, RestorationState, StepState
 from fundamen.execution.making import batches, obstacle, take_back
 from fundamen.execution.originals import give_up
 from fundamen.model.display import shown
@@ -33,12 +33,12 @@ def undo(journal: Journal, number: int | None) -> JournalEntry:
     """
     entry = _chosen(journal, number)
     require_unchanged(journal.site, entry, "undone")
-    if entry.state is not State.UNDOING:
+    if entry.state is not RestorationState.UNDOING:
         entry = _with_folders_settled(journal, entry)
-        journal.mark(entry.number, State.UNDOING)
+        journal.mark(entry.number, RestorationState.UNDOING)
     try:
         take_back_steps(journal, entry)
-        journal.mark(entry.number, State.UNDONE)
+        journal.mark(entry.number, RestorationState.UNDONE)
     except (OSError, KeyboardInterrupt, UnreadableError) as error:
         raise UnfinishedError(
             what=f"Restoration {entry.number} is undone only in part",
@@ -80,7 +80,7 @@ def _chosen(journal: Journal, number: int | None) -> JournalEntry:
     chosen = journal.find(number) if number is not None else None
     if chosen is None or chosen.state not in STANDING:
         why = f"it is {chosen.state} already" if chosen else "the journal of this machine has none to undo"
-        if chosen is not None and chosen.state is State.FOR_GOOD:
+        if chosen is not None and chosen.state is RestorationState.FOR_GOOD:
             why = "it is final: a clean-up has deleted its originals"
         raise UsageError(
             what=f"Restoration {number if number is not None else ''} cannot be undone".replace("  ", " "),
@@ -105,7 +105,7 @@ def _with_folders_settled(journal: Journal, entry: JournalEntry) -> JournalEntry
     be told, and the folders count as ours.
     """
     last_ns = {each.path: each.after_ns for step in entry.steps for each in step.record.around()}
-    is_done = entry.state is State.DONE
+    is_done = entry.state is RestorationState.DONE
     steps = []
     for step in entry.steps:
         folders = settled(journal.site, step.record.around(), last_ns, is_done=is_done)

@@ -16,7 +16,7 @@ _LONGEST_LINE = 8_000  # characters of a message; a command may be longer
 _MOST_COMMANDS = 5000
 
 
-class Says(StrEnum):
+class BuildSaying(StrEnum):
     """One message of a log."""
 
     NO_LIBRARY = "no library"
@@ -30,17 +30,17 @@ class Says(StrEnum):
     NOT_ON_LINE = "not on the line"
 
 
-class Message(msgspec.Struct, frozen=True):
+class BuildMessage(msgspec.Struct, frozen=True):
     """One thing that a log says."""
 
-    says: Says
+    says: BuildSaying
     name: str  # the library without -l, the file, header, symbol, tool, or target
     asked_by: str = ""  # the source or object file, the makefile, or the target that needs it
     line: int = 0  # of the log, from 1
     command: int = -1  # the number of the last command before it; -1 where the log shows none
 
 
-class Command(msgspec.Struct, frozen=True):
+class BuildCommand(msgspec.Struct, frozen=True):
     """A compiler's or linker's command line in a log."""
 
     words: tuple[str, ...]
@@ -51,8 +51,8 @@ class Command(msgspec.Struct, frozen=True):
 class BuildLog(msgspec.Struct, frozen=True):
     """The messages of a failing build."""
 
-    messages: tuple[Message, ...]
-    commands: tuple[Command, ...]
+    messages: tuple[BuildMessage, ...]
+    commands: tuple[BuildCommand, ...]
 
 
 _TOOL = (
@@ -66,31 +66,34 @@ _ENDS = {"&&", "||", ";", "|", ">", "2>&1"}
 
 _NAME = r"'?(?P<name>[^\s:']+)'?"
 _PLACE = r"(?:^|\s)(?P<by>[^\s:]+):\d+(?::\d+)?"
-_MESSAGES: tuple[tuple[Says, re.Pattern[str]], ...] = tuple(
+_MESSAGES: tuple[tuple[BuildSaying, re.Pattern[str]], ...] = tuple(
     (says, re.compile(pattern))
     for says, pattern in (
-        (Says.SKIPPED, r"skipping incompatible (?P<name>\S+) when searching for -l(?P<by>\S+)"),
-        (Says.NO_LIBRARY, r"cannot find -l(?P<name>:?[^\s:]+)"),
-        (Says.NO_LIBRARY, r"unable to find library -l(?P<name>:?\S+)"),
-        (Says.NO_LIBRARY, r"library not found(?: for -l|: )(?P<name>\S+)"),
-        (Says.NO_LIBRARY, r"ld: library '(?P<name>[^']+)' not found"),
-        (Says.NO_FILE, r"LNK1104: cannot open file '(?P<name>[^']+)'"),
-        (Says.NO_FILE, r"(?:ld\S*: |ld\S*: error: )cannot (?:find|open) (?P<name>[^\s:]+)(?::|$)"),
-        (Says.NO_FILE, rf"(?:\+\+|cc|clang)[\w.-]*: error: (?:no such file or directory: )?{_NAME}(?:: No such .*)?$"),
-        (Says.NO_HEADER, rf"{_PLACE}: (?:fatal )?error: {_NAME}(?:: No such file or directory| file not found)"),
-        (Says.NO_HEADER, r"(?:^|\s)(?P<by>[^\s(]+)\(\d+\).*C1083: .*include file: '(?P<name>[^']+)'"),
-        (Says.NOT_ON_LINE, r"ld\S*: (?P<name>\S+): error adding symbols: DSO missing from command line"),
-        (Says.NO_SYMBOL, r"undefined reference to symbol '(?P<name>[^'@]+)"),
-        (Says.NO_SYMBOL, "undefined reference to [`'\u2018\"](?P<name>.+?)['\u2019\"]$"),
-        (Says.NO_SYMBOL, r"undefined symbol: (?P<name>.+)$"),
-        (Says.NO_SYMBOL, r"LNK20(?:19|01): unresolved external symbol (?:\".*\" \()?(?P<name>[^\s)]+)"),
-        (Says.NO_SYMBOL, r"^\s+\"(?P<name>[^\"]+)\", referenced from:"),
-        (Says.NO_RULE, r"No rule to make target [`'](?P<name>[^']+)'(?:, needed by [`'](?P<by>[^']+)')?"),
-        (Says.NO_TOOL, r"make\S*: (?P<name>[^\s:*]+): (?:No such file or directory|Command not found)"),
-        (Says.NO_TOOL, r"(?:^|/)(?:sh|bash): (?:\d+: |line \d+: )?(?P<name>[^\s:]+): (?:command )?not found"),
-        (Says.TARGET_FAILED, r"make\S*: \*\*\* \[(?:(?P<by>[^\]:]+):\d+: )?(?P<name>[^\]]+)\] Error \d+"),
-        (Says.TARGET_FAILED, r"^FAILED: (?P<name>\S+)"),
-        (Says.TARGET_FAILED, r"[Tt]arget '(?P<name>[^']+)' of makefile '(?P<by>[^']+)'"),
+        (BuildSaying.SKIPPED, r"skipping incompatible (?P<name>\S+) when searching for -l(?P<by>\S+)"),
+        (BuildSaying.NO_LIBRARY, r"cannot find -l(?P<name>:?[^\s:]+)"),
+        (BuildSaying.NO_LIBRARY, r"unable to find library -l(?P<name>:?\S+)"),
+        (BuildSaying.NO_LIBRARY, r"library not found(?: for -l|: )(?P<name>\S+)"),
+        (BuildSaying.NO_LIBRARY, r"ld: library '(?P<name>[^']+)' not found"),
+        (BuildSaying.NO_FILE, r"LNK1104: cannot open file '(?P<name>[^']+)'"),
+        (BuildSaying.NO_FILE, r"(?:ld\S*: |ld\S*: error: )cannot (?:find|open) (?P<name>[^\s:]+)(?::|$)"),
+        (
+            BuildSaying.NO_FILE,
+            rf"(?:\+\+|cc|clang)[\w.-]*: error: (?:no such file or directory: )?{_NAME}(?:: No such .*)?$",
+        ),
+        (BuildSaying.NO_HEADER, rf"{_PLACE}: (?:fatal )?error: {_NAME}(?:: No such file or directory| file not found)"),
+        (BuildSaying.NO_HEADER, r"(?:^|\s)(?P<by>[^\s(]+)\(\d+\).*C1083: .*include file: '(?P<name>[^']+)'"),
+        (BuildSaying.NOT_ON_LINE, r"ld\S*: (?P<name>\S+): error adding symbols: DSO missing from command line"),
+        (BuildSaying.NO_SYMBOL, r"undefined reference to symbol '(?P<name>[^'@]+)"),
+        (BuildSaying.NO_SYMBOL, "undefined reference to [`'\u2018\"](?P<name>.+?)['\u2019\"]$"),
+        (BuildSaying.NO_SYMBOL, r"undefined symbol: (?P<name>.+)$"),
+        (BuildSaying.NO_SYMBOL, r"LNK20(?:19|01): unresolved external symbol (?:\".*\" \()?(?P<name>[^\s)]+)"),
+        (BuildSaying.NO_SYMBOL, r"^\s+\"(?P<name>[^\"]+)\", referenced from:"),
+        (BuildSaying.NO_RULE, r"No rule to make target [`'](?P<name>[^']+)'(?:, needed by [`'](?P<by>[^']+)')?"),
+        (BuildSaying.NO_TOOL, r"make\S*: (?P<name>[^\s:*]+): (?:No such file or directory|Command not found)"),
+        (BuildSaying.NO_TOOL, r"(?:^|/)(?:sh|bash): (?:\d+: |line \d+: )?(?P<name>[^\s:]+): (?:command )?not found"),
+        (BuildSaying.TARGET_FAILED, r"make\S*: \*\*\* \[(?:(?P<by>[^\]:]+):\d+: )?(?P<name>[^\]]+)\] Error \d+"),
+        (BuildSaying.TARGET_FAILED, r"^FAILED: (?P<name>\S+)"),
+        (BuildSaying.TARGET_FAILED, r"[Tt]arget '(?P<name>[^']+)' of makefile '(?P<by>[^']+)'"),
     )
 )
 _TELLTALE = re.compile(
@@ -112,7 +115,7 @@ def read_build_log(text: str) -> BuildLog:
     return BuildLog(tuple(dict.fromkeys(reader.messages)), tuple(reader.commands))
 
 
-def read_command(line: str, folder: str = "", number: int = 0) -> Command | None:
+def read_command(line: str, folder: str = "", number: int = 0) -> BuildCommand | None:
     """The compiler's or linker's command in a line of a shell, or None where there is none."""
     try:
         words = shlex.split(line)
@@ -128,7 +131,7 @@ def read_command(line: str, folder: str = "", number: int = 0) -> Command | None
     if entered:
         folder = posixpath.join(folder, entered[-1])
     end = next((index for index in range(begin, len(words)) if words[index] in _ENDS), None)
-    return Command(tuple(word.rstrip(";") for word in words[begin:end]), folder, number)
+    return BuildCommand(tuple(word.rstrip(";") for word in words[begin:end]), folder, number)
 
 
 def _may_stand_before(word: str) -> bool:
@@ -140,8 +143,8 @@ class _Reader:
     """Reads line by line, and remembers the folder, the last command and who was last said to ask."""
 
     def __init__(self) -> None:
-        self.messages: list[Message] = []
-        self.commands: list[Command] = []
+        self.messages: list[BuildMessage] = []
+        self.commands: list[BuildCommand] = []
         self._folder = ""
         self._asker = ""
 
@@ -165,12 +168,12 @@ class _Reader:
         for says, pattern in _MESSAGES:
             found = pattern.search(line)
             if found:
-                by = found.groupdict().get("by") or (self._asker if says is Says.NO_SYMBOL else "")
-                self.messages.append(Message(says, found["name"], by, number, len(self.commands) - 1))
+                by = found.groupdict().get("by") or (self._asker if says is BuildSaying.NO_SYMBOL else "")
+                self.messages.append(BuildMessage(says, found["name"], by, number, len(self.commands) - 1))
                 return
 
     def _name_asker(self, asker: str) -> None:
-        if self.messages and self.messages[-1].says is Says.NO_SYMBOL:
+        if self.messages and self.messages[-1].says is BuildSaying.NO_SYMBOL:
             self.messages[-1] = msgspec.structs.replace(self.messages[-1], asked_by=asker)
 
 

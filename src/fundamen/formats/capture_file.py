@@ -42,7 +42,7 @@ _RAISED = (
 Size = Annotated[int, msgspec.Meta(ge=0)]
 
 
-class Manifest(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+class CaptureManifest(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """The manifest of a capture: the type of docs/schemas/capture.json."""
 
     schema: Literal["fundamen.capture/1"] = "fundamen.capture/1"
@@ -87,7 +87,7 @@ class Refusal(msgspec.Struct, frozen=True):
 Value = str | int | tuple[str, ...] | dict[str, str]  # bytes stand as {"base64": ...}
 
 
-class Facts(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
+class MachineFacts(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     """All that was asked of a machine, with the answers."""
 
     entries: dict[str, CapturedEntry] = {}
@@ -134,14 +134,18 @@ class Summary(msgspec.Struct, frozen=True, kw_only=True):
 class Capture(msgspec.Struct, frozen=True):
     """A capture that was opened."""
 
-    manifest: Manifest
-    facts: Facts
+    manifest: CaptureManifest
+    facts: MachineFacts
     content: IO[bytes]  # a file of ours, which nobody else sees
 
 
 def write_capture(
-    target: IO[bytes], manifest: Manifest, facts: Facts, content: IO[bytes], summary: Summary | None = None
-) -> Manifest:
+    target: IO[bytes],
+    manifest: CaptureManifest,
+    facts: MachineFacts,
+    content: IO[bytes],
+    summary: Summary | None = None,
+) -> CaptureManifest:
     """Write a capture, and give its manifest with the digests filled in. Raises: OSError."""
     summary_data = json.dumps(msgspec.to_builtins(summary)).encode("ascii") if summary is not None else b""
     facts_data = json.dumps(msgspec.to_builtins(facts)).encode("ascii")
@@ -190,7 +194,7 @@ def read_capture(file: IO[bytes], name: str) -> Capture:
             facts_data = _member_bytes(archive, "facts.json", _MOST_FACTS, what)
             if hashlib.sha256(facts_data).hexdigest() != manifest.facts_sha256:
                 raise damaged(what, "its facts are not those that it was made with")
-            facts = msgspec.convert(json.loads(facts_data), type=Facts)
+            facts = msgspec.convert(json.loads(facts_data), type=MachineFacts)
             return Capture(manifest, facts, _content(archive, manifest, what))
     except (msgspec.ValidationError, RecursionError, *_RAISED) as error:
         if isinstance(error, DamagedFileError):
@@ -220,19 +224,19 @@ def read_summary(file: IO[bytes], name: str) -> Summary:
         raise damaged(what, f"{error or type(error).__name__}") from error
 
 
-def _opened(archive: zipfile.ZipFile, what: str) -> Manifest:
+def _opened(archive: zipfile.ZipFile, what: str) -> CaptureManifest:
     """The manifest, once it was seen that the archive has the members of a capture."""
     if sorted(name for name in archive.namelist() if name != _SUMMARY) != list(_MEMBERS):
         raise damaged(what, "it is no archive of manifest.json, facts.json and content.bin")
     return _manifest(_member_bytes(archive, "manifest.json", _MOST_MANIFEST, what), what)
 
 
-def _manifest(data: bytes, what: str) -> Manifest:
+def _manifest(data: bytes, what: str) -> CaptureManifest:
     told: Any = msgspec.json.decode(data)
     schema = told.get("schema") if isinstance(told, dict) else None
     if schema != SCHEMA:
         raise damaged(what, f"it is of the form {shown(str(schema))}, and this version of Fundamen reads {SCHEMA}")
-    return msgspec.convert(told, type=Manifest)
+    return msgspec.convert(told, type=CaptureManifest)
 
 
 def _member_bytes(archive: zipfile.ZipFile, name: str, most: int, what: str) -> bytes:
@@ -243,7 +247,7 @@ def _member_bytes(archive: zipfile.ZipFile, name: str, most: int, what: str) -> 
     return data
 
 
-def _content(archive: zipfile.ZipFile, manifest: Manifest, what: str) -> IO[bytes]:
+def _content(archive: zipfile.ZipFile, manifest: CaptureManifest, what: str) -> IO[bytes]:
     """The bytes of files, unpacked to a file that has no name."""
     if manifest.bytes > MOST_CONTENT:
         raise damaged(what, f"it says that it holds {manifest.bytes} bytes, more than any capture")

@@ -26,7 +26,7 @@ _LONG_LENGTHS = range(0x80, 0x85)  # a length of its own bytes: no certificate i
 _PROGRAMS = (b"#!", b"\x7fELF", b"MZ", b"PK")
 
 
-class Kind(StrEnum):
+class CertificateEncoding(StrEnum):
     """The form of a file of certificates."""
 
     CERTIFICATE = "certificate"
@@ -40,7 +40,7 @@ class Kind(StrEnum):
 class Certificates(msgspec.Struct, frozen=True):
     """The content of a file of certificates, each in DER."""
 
-    kind: Kind
+    kind: CertificateEncoding
     certificates: tuple[bytes, ...] = ()
     revocation_lists: tuple[bytes, ...] = ()
     names: tuple[str, ...] = ()  # by which a keystore knows its certificates, in their order; empty elsewhere
@@ -70,7 +70,9 @@ def read_certificates(source: ByteSource, password: str = "") -> Certificates:
         from fundamen.formats.java_keystore import read_java_keystore  # noqa: PLC0415 - seldom met
 
         found = read_java_keystore(source, password)
-        return Certificates(Kind.JKS, tuple(der for _, der in found), names=tuple(name for name, _ in found))
+        return Certificates(
+            CertificateEncoding.JKS, tuple(der for _, der in found), names=tuple(name for name, _ in found)
+        )
     if b"-----BEGIN " in data[: 1 << 20]:
         return _read_pem(data, source.name)
     return _read_der(data, source.name, password)
@@ -96,8 +98,10 @@ def _read_pem(data: bytes, name: str) -> Certificates:
             raise damaged(shown(name), f"it holds more than {_MOST_ITEMS} certificates")
     if not certificates and not lists:
         raise damaged(shown(name), "it holds no certificate and no revocation list")
-    kind = Kind.PEM if len(certificates) != 1 else Kind.CERTIFICATE
-    return Certificates(kind if certificates else Kind.REVOCATION_LIST, tuple(certificates), tuple(lists))
+    kind = CertificateEncoding.PEM if len(certificates) != 1 else CertificateEncoding.CERTIFICATE
+    return Certificates(
+        kind if certificates else CertificateEncoding.REVOCATION_LIST, tuple(certificates), tuple(lists)
+    )
 
 
 def _first_value(der: bytes) -> bytes:
@@ -121,13 +125,13 @@ def _read_der(data: bytes, name: str, password: str) -> Certificates:
         whole = whole_of(data)
     if is_signed_data:
         bundle = read_signed_data(data, shown(name))
-        return Certificates(Kind.SIGNED_DATA, bundle.certificates, bundle.revocation_lists)
+        return Certificates(CertificateEncoding.SIGNED_DATA, bundle.certificates, bundle.revocation_lists)
     if is_keystore:
         return _read_pkcs12(data, name, password)
     if inner and _is(whole, "load_der_x509_certificate"):
-        return Certificates(Kind.CERTIFICATE, (whole,))
+        return Certificates(CertificateEncoding.CERTIFICATE, (whole,))
     if inner and _is(whole, "load_der_x509_crl"):
-        return Certificates(Kind.REVOCATION_LIST, (), (whole,))
+        return Certificates(CertificateEncoding.REVOCATION_LIST, (), (whole,))
     raise damaged(shown(name), "it holds no certificate and no revocation list")
 
 
@@ -157,7 +161,7 @@ def _read_pkcs12(data: bytes, name: str, password: str) -> Certificates:
             continue
         held = [*([store.cert] if store.cert is not None else []), *store.additional_certs]
         return Certificates(
-            Kind.PKCS12,
+            CertificateEncoding.PKCS12,
             tuple(each.certificate.public_bytes(Encoding.DER) for each in held),
             names=tuple((each.friendly_name or b"").decode("utf-8", "replace") for each in held),
         )

@@ -11,9 +11,9 @@ from itertools import islice
 import msgspec
 
 from fundamen.formats.byte_source import ByteSource, MemoryBytes
-from fundamen.formats.cli_tables import Metadata, Table, coded, compressed
+from fundamen.formats.cli_tables import Metadata, MetadataTable, coded, compressed
 from fundamen.formats.cursor import Cursor
-from fundamen.formats.pe import CLI_HEADER, CliFlags, Directory, Pe, cursor_at
+from fundamen.formats.pe import CLI_HEADER, CliFlags, DataDirectory, Pe, cursor_at
 from fundamen.model.architecture import Architecture
 
 _NATIVE_HEADER_AT = 64  # bytes into the CLI header: RVA and size of what a compiler ahead of time has added
@@ -72,14 +72,16 @@ def read_managed(source: ByteSource, pe: Pe) -> Managed | None:
     """
     if not pe.is_managed:
         return None
-    cursor = cursor_at(source, pe, pe.directories[Directory.CLR][0], "CLI header")
+    cursor = cursor_at(source, pe, pe.directories[DataDirectory.CLR][0], "CLI header")
     header_at = cursor.at
     _, _, _, metadata_rva, _, bits, _ = cursor.unpack(CLI_HEADER, "CLI header")
     flags = CliFlags(bits)
     metadata = Metadata(source, cursor_at(source, pe, metadata_rva, "metadata").at)
     attributes = _attributes(metadata)
-    references = [_reference(metadata, row) for row in islice(metadata.rows(Table.ASSEMBLY_REF), _MAX_REFERENCES)]
-    own = metadata.row(Table.ASSEMBLY, 1)
+    references = [
+        _reference(metadata, row) for row in islice(metadata.rows(MetadataTable.ASSEMBLY_REF), _MAX_REFERENCES)
+    ]
+    own = metadata.row(MetadataTable.ASSEMBLY, 1)
     prefers = CliFlags.PREFERS_32_BITS in flags
     return Managed(
         runtime_version=metadata.version,
@@ -124,8 +126,8 @@ def _token(public_key: bytes) -> str:
 
 def _native_libraries(metadata: Metadata) -> tuple[str, ...]:
     names: dict[str, None] = {}
-    for *_, module in metadata.rows(Table.IMPL_MAP):
-        row = metadata.row(Table.MODULE_REF, module)
+    for *_, module in metadata.rows(MetadataTable.IMPL_MAP):
+        row = metadata.row(MetadataTable.MODULE_REF, module)
         if row is not None:
             names.setdefault(metadata.text(row[0]))
     return tuple(names)
@@ -133,7 +135,7 @@ def _native_libraries(metadata: Metadata) -> tuple[str, ...]:
 
 def _attributes(metadata: Metadata) -> dict[str, bytes]:
     """The attributes of the assembly that are read here, by name, with their arguments."""
-    rows = metadata.rows_of(Table.CUSTOM_ATTRIBUTE, _OF_THE_ASSEMBLY)
+    rows = metadata.rows_of(MetadataTable.CUSTOM_ATTRIBUTE, _OF_THE_ASSEMBLY)
     named = ((_attribute_name(metadata, kind), value) for _, kind, value in islice(rows, _MAX_REFERENCES))
     return {name: metadata.blob(value) for name, value in named if name in (_TARGET, _REFERENCE)}
 
@@ -141,11 +143,11 @@ def _attributes(metadata: Metadata) -> dict[str, bytes]:
 def _attribute_name(metadata: Metadata, kind: int) -> str:
     """The name of an attribute whose constructor another assembly has; empty for one of this assembly's own."""
     table, number = coded("CustomAttributeType", kind)
-    constructor = metadata.row(table, number) if table == Table.MEMBER_REF else None
+    constructor = metadata.row(table, number) if table == MetadataTable.MEMBER_REF else None
     if constructor is None:
         return ""
     table, number = coded("MemberRefParent", constructor[0])
-    reference = metadata.row(table, number) if table == Table.TYPE_REF else None
+    reference = metadata.row(table, number) if table == MetadataTable.TYPE_REF else None
     return metadata.text(reference[1]) if reference is not None else ""
 
 

@@ -22,7 +22,7 @@ _MAX_ROWS = 1 << 24
 _MAX_BLOB = 1 << 20  # bytes
 
 
-class Table(IntEnum):
+class MetadataTable(IntEnum):
     """Numbers of the tables that are read here."""
 
     TYPE_REF = 0x01
@@ -134,7 +134,7 @@ class Metadata:
             self._streams[name] = (at + offset, size)
         self._read_header()
 
-    def rows(self, table: Table) -> Iterator[tuple[int, ...]]:
+    def rows(self, table: MetadataTable) -> Iterator[tuple[int, ...]]:
         """All rows of a table, in order; the first one has the number 1. Raises: DamagedFileError."""
         count = self._counts.get(table, 0)
         if count:
@@ -149,7 +149,7 @@ class Metadata:
             record, f"table {table:#x}"
         )
 
-    def rows_of(self, table: Table, parent: int) -> Iterator[tuple[int, ...]]:
+    def rows_of(self, table: MetadataTable, parent: int) -> Iterator[tuple[int, ...]]:
         """The rows of a table that is sorted by its first column, in which that column is ``parent`` (II.22).
 
         Raises:

@@ -28,7 +28,7 @@ _RAISED = (
 )
 
 
-class Entry(msgspec.Struct, frozen=True):
+class StorageEntry(msgspec.Struct, frozen=True):
     """One storage or stream."""
 
     name: bytes  # UTF-16LE, without its terminator
@@ -39,7 +39,7 @@ class Entry(msgspec.Struct, frozen=True):
     created: int  # 100 ns since 1601
     modified: int
     place: int  # its number in the directory
-    entries: tuple["Entry", ...] = ()  # of a storage, in the order of the file
+    entries: tuple["StorageEntry", ...] = ()  # of a storage, in the order of the file
 
 
 class CompoundFile:
@@ -61,7 +61,7 @@ class CompoundFile:
         except _RAISED as error:
             raise damaged(self._name, f"its directory is damaged: {error or type(error).__name__}") from error
 
-    def pieces(self, entry: Entry) -> Iterator[bytes]:
+    def pieces(self, entry: StorageEntry) -> Iterator[bytes]:
         """The bytes of a stream.
 
         Raises:
@@ -85,7 +85,7 @@ class CompoundFile:
         if left:
             raise damaged(self._name, f"a stream ends {left} bytes before it should")
 
-    def source(self, entry: Entry) -> ByteSource:
+    def source(self, entry: StorageEntry) -> ByteSource:
         """A stream as a source of its own, read where it is asked for.
 
         Raises:
@@ -104,7 +104,7 @@ class CompoundFile:
             raise damaged(self._name, f"a stream is damaged: {error or type(error).__name__}") from error
         return _Sectors(self._source, name, sectors, size, entry.size)
 
-    def content(self, entry: Entry, limit: int) -> bytes:
+    def content(self, entry: StorageEntry, limit: int) -> bytes:
         """All bytes of a small stream.
 
         Raises:
@@ -114,7 +114,7 @@ class CompoundFile:
             raise damaged(self._name, f"a stream has {entry.size} bytes, and at most {limit} are expected")
         return b"".join(self.pieces(entry))
 
-    def _small(self, entry: Entry) -> bytes:
+    def _small(self, entry: StorageEntry) -> bytes:
         data: bytes = self._file._open(self._file.direntries[entry.place].isectStart, entry.size).read()  # noqa: SLF001 - it is found by number, not by a name that may not decode
         if len(data) != entry.size:
             raise ValueError(f"it has {len(data)} bytes of {entry.size}")
@@ -148,7 +148,7 @@ class _Sectors(ByteSource):
         return b"".join(pieces)
 
 
-def _entry(found: Any, depth: int = 0) -> Entry:  # noqa: ANN401 - olefile comes without types
+def _entry(found: Any, depth: int = 0) -> StorageEntry:  # noqa: ANN401 - olefile comes without types
     if depth > 32:  # noqa: PLR2004 - a directory that nests so deep is made to do harm
         raise ValueError("its storages are nested without end")
     if len(found.name_utf16) % 2:
@@ -159,7 +159,7 @@ def _entry(found: Any, depth: int = 0) -> Entry:  # noqa: ANN401 - olefile comes
         if is_stream
         else tuple(_entry(kid, depth + 1) for kid in found.kids if kid.entry_type in {_STORAGE, _STREAM})
     )
-    return Entry(
+    return StorageEntry(
         name=found.name_utf16,
         is_stream=is_stream,
         size=found.size if is_stream else 0,

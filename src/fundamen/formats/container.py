@@ -16,7 +16,7 @@ _MOST_STUB = 64 << 20  # bytes; the program in front of what it unpacks
 _AT_ONCE = 1 << 20
 
 
-class Kind(StrEnum):
+class ContainerKind(StrEnum):
     """Kinds of containers."""
 
     DISC_IMAGE = "disc image"
@@ -32,7 +32,7 @@ class Kind(StrEnum):
 class Container(msgspec.Struct, frozen=True):
     """A container that was recognised."""
 
-    kind: Kind
+    kind: ContainerKind
     unpack: Callable[[], Unpacked]  # raises DamagedFileError
 
 
@@ -42,19 +42,21 @@ def find_container(source: ByteSource) -> Container | None:  # noqa: PLR0911 - o
     if head.startswith(_MSI):
         from fundamen.formats.msi_files import unpack_msi  # noqa: PLC0415 - each format only where it is met
 
-        return Container(Kind.MSI, lambda: unpack_msi(source))
+        return Container(ContainerKind.MSI, lambda: unpack_msi(source))
     if head.startswith(_CABINET):
         from fundamen.formats.cabinet_files import unpack_cabinet  # noqa: PLC0415
 
-        return Container(Kind.CABINET, lambda: unpack_cabinet(source))
+        return Container(ContainerKind.CABINET, lambda: unpack_cabinet(source))
     if head.startswith(_ZIP):
         from fundamen.formats.zip_archive import unpack_zip  # noqa: PLC0415
 
-        return Container(Kind.ZIP, lambda: unpack_zip(source))
+        return Container(ContainerKind.ZIP, lambda: unpack_zip(source))
     if head.startswith(_AR):
         from fundamen.formats.debian_package import unpack_debian_package  # noqa: PLC0415
 
-        return Container(Kind.DEBIAN, lambda: (each for each in unpack_debian_package(source) if not each[0].is_folder))
+        return Container(
+            ContainerKind.DEBIAN, lambda: (each for each in unpack_debian_package(source) if not each[0].is_folder)
+        )
     if head.startswith(_PE):
         return _behind_program(source)
     if head.startswith(_SCRIPT):
@@ -62,9 +64,9 @@ def find_container(source: ByteSource) -> Container | None:  # noqa: PLR0911 - o
     if source.read_at(0x8001, 5) == b"CD001":
         from fundamen.formats.disc_image import unpack_disc_image  # noqa: PLC0415
 
-        return Container(Kind.DISC_IMAGE, lambda: unpack_disc_image(source))
+        return Container(ContainerKind.DISC_IMAGE, lambda: unpack_disc_image(source))
     if looks_like_tar(source):
-        return Container(Kind.TAR, lambda: unpack_tar(source))
+        return Container(ContainerKind.TAR, lambda: unpack_tar(source))
     return None
 
 
@@ -72,14 +74,14 @@ def _behind_program(source: ByteSource) -> Container | None:
     """The container inside or behind an image: a cabinet, a ZIP archive, an install package."""
     # What lies in the certificate table is covered by no signature: nothing in it is taken for the publisher's.
     end = _certificates_at(source)
-    at, marks = 0, {_CABINET: Kind.CABINET, _MSI: Kind.MSI, _ZIP: Kind.ZIP}
+    at, marks = 0, {_CABINET: ContainerKind.CABINET, _MSI: ContainerKind.MSI, _ZIP: ContainerKind.ZIP}
     while at < min(end, _MOST_STUB):
         data = source.read_at(at, _AT_ONCE + 16)
         found = [(place, mark) for mark in marks if (place := data.find(mark)) >= 0]
         for place, _ in sorted(found):
             inner = find_container(PartOf(source, at + place, end - at - place)) if at + place < end else None
             if inner is not None:
-                return Container(Kind.SELF_EXTRACTING, inner.unpack)
+                return Container(ContainerKind.SELF_EXTRACTING, inner.unpack)
         at += _AT_ONCE
     return None
 
@@ -90,16 +92,16 @@ def _behind_script(source: ByteSource) -> Container | None:
 
     end = end_of_text(source)
     inner = find_container(PartOf(source, end, source.size - end)) if 0 < end < source.size else None
-    return Container(Kind.SCRIPT, inner.unpack) if inner is not None else None
+    return Container(ContainerKind.SCRIPT, inner.unpack) if inner is not None else None
 
 
 def _certificates_at(source: ByteSource) -> int:
     """Where an image's certificate table begins; its end where it has none."""
-    from fundamen.formats.pe import Directory, read_pe  # noqa: PLC0415 - only for a program
+    from fundamen.formats.pe import DataDirectory, read_pe  # noqa: PLC0415 - only for a program
 
     try:
         directories = read_pe(source).directories
     except DamagedFileError:
         return source.size
-    offset, size = directories[Directory.SECURITY] if len(directories) > Directory.SECURITY else (0, 0)
+    offset, size = directories[DataDirectory.SECURITY] if len(directories) > DataDirectory.SECURITY else (0, 0)
     return min(offset, source.size) if size else source.size

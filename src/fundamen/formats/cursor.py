@@ -83,7 +83,7 @@ def beyond_end(offset: int, size: int, file_size: int) -> str:
     return f"takes bytes {offset} to {offset + size}, but the file ends at {file_size}"
 
 
-class Findings:
+class StructureFindings:
     """Problems met while reading one file: each table is read for itself, so that one bad table hides no other.
 
     Use as ``with findings.of("dynamic section"): ...``; a DamagedFileError inside becomes a problem.
@@ -114,7 +114,7 @@ class Findings:
 
 
 class _Reading:
-    def __init__(self, findings: Findings, place: str) -> None:
+    def __init__(self, findings: StructureFindings, place: str) -> None:
         self._findings = findings
         self._place = place
 

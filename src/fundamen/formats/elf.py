@@ -12,9 +12,9 @@ from typing import Any
 import msgspec
 
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.cursor import Cursor, Findings
+from fundamen.formats.cursor import Cursor, StructureFindings
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import Binary, Format, How, Kind, Need
+from fundamen.model.binary import Binary, BinaryKind, Format, Necessity, Need
 
 MAGIC = b"\x7fELF"
 
@@ -80,7 +80,11 @@ class Tag(IntEnum):
     FILTER = 0x7FFFFFFF
 
 
-_KINDS = {int(ElfType.DYN): Kind.LIBRARY, int(ElfType.REL): Kind.OBJECT, int(ElfType.CORE): Kind.CORE_DUMP}
+_KINDS = {
+    int(ElfType.DYN): BinaryKind.LIBRARY,
+    int(ElfType.REL): BinaryKind.OBJECT,
+    int(ElfType.CORE): BinaryKind.CORE_DUMP,
+}
 # Plain numbers of what is asked for every file: an enumeration's member costs more to name than to compare.
 _LOAD, _DYNAMIC, _INTERP = int(SegmentType.LOAD), int(SegmentType.DYNAMIC), int(SegmentType.INTERP)
 _IN_FILE = frozenset({_LOAD, _DYNAMIC, _INTERP, int(SegmentType.NOTE)})  # segments that must lie in the file
@@ -217,7 +221,7 @@ class _ElfReader:
 
     def __init__(self, source: ByteSource) -> None:
         self._source = source
-        self._findings = Findings()
+        self._findings = StructureFindings()
         self._ident = bytes(_IDENT_SIZE)
         self._bits = 0
         self._big_endian = False
@@ -266,7 +270,7 @@ class _ElfReader:
             padding=self._ident[9:],
             filters=(
                 *[Need(name) for name in names[_FILTER]],
-                *[Need(name, How.OPTIONAL) for name in names[_AUXILIARY]],
+                *[Need(name, Necessity.OPTIONAL) for name in names[_AUXILIARY]],
             ),
             interpreter=interpreter,
             rpath=names[_RPATH][-1] if names[_RPATH] else None,
@@ -407,7 +411,7 @@ def _offset_of(segments: tuple[Segment, ...], address: int) -> int | None:
     return None
 
 
-def _kind(type_: int, interpreter: str | None, soname: str | None, *, is_pie: bool) -> Kind:
+def _kind(type_: int, interpreter: str | None, soname: str | None, *, is_pie: bool) -> BinaryKind:
     if type_ == ElfType.EXEC or (type_ == ElfType.DYN and (is_pie or (interpreter and not soname))):
-        return Kind.PROGRAM
-    return _KINDS.get(type_, Kind.OTHER)
+        return BinaryKind.PROGRAM
+    return _KINDS.get(type_, BinaryKind.OTHER)

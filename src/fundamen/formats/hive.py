@@ -33,7 +33,7 @@ from fundamen.formats.hive_cells import (
     VALUE,
     VALUE_IS_LATIN,
     HiveCells,
-    Node,
+    KeyNode,
     checksum,
     folded,
 )
@@ -109,7 +109,7 @@ class _Changing(HiveCells):
         encoded, is_latin = _encoded(name)
         if parent.security != NONE:
             self._count_security(parent.security, 1)
-        node = Node(
+        node = KeyNode(
             flags=KEY_IS_LATIN if is_latin else 0,
             changed_at=self._now,
             parent=above,
@@ -257,7 +257,7 @@ class _Changing(HiveCells):
         return bytes(self._data)
 
 
-def _packed(node: Node) -> bytes:
+def _packed(node: KeyNode) -> bytes:
     return NODE.pack(*msgspec.structs.astuple(node))
 
 

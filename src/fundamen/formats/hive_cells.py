@@ -37,7 +37,7 @@ INLINE, MOST_INLINE = 0x8000_0000, 4
 _MOST_SUBKEYS = 500_000
 
 
-class Node(msgspec.Struct, frozen=True, kw_only=True):
+class KeyNode(msgspec.Struct, frozen=True, kw_only=True):
     """A key, 76 bytes and its name."""
 
     signature: bytes = b"nk"
@@ -103,9 +103,9 @@ class HiveCells:
         self._data = bytearray(data)
         self._new = bytearray()  # cells of the new bin
 
-    def node(self, at: int) -> Node:
+    def node(self, at: int) -> KeyNode:
         """The key at an offset."""
-        node = Node(**dict(zip(Node.__struct_fields__, NODE.unpack_from(self._cell(at, NODE.size)), strict=True)))
+        node = KeyNode(**dict(zip(KeyNode.__struct_fields__, NODE.unpack_from(self._cell(at, NODE.size)), strict=True)))
         if node.signature != b"nk" or NODE.size + node.name_size > len(self._cell(at, 0)):
             raise _broken(f"no key lies at {at:#x}")
         return node

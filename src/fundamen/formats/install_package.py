@@ -5,9 +5,9 @@ import uuid
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cabinet import read_cabinet
 from fundamen.formats.compound_file import CompoundFile
-from fundamen.formats.cursor import Findings
+from fundamen.formats.cursor import StructureFindings
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import Binary, Format, Kind
+from fundamen.model.binary import Binary, BinaryKind, Format
 from fundamen.model.display import shown
 from fundamen.model.errors import NotExecutableError
 
@@ -16,7 +16,7 @@ _INSTALLER_DATABASE = uuid.UUID("000c1084-0000-0000-c000-000000000046").bytes_le
 
 def read_install_package(source: ByteSource, kind: Format) -> Binary:
     """Read an install package; damage is told in ``problems``."""
-    findings = Findings()
+    findings = StructureFindings()
     if kind is Format.CABINET:
         with findings.of("cabinet header"):
             read_cabinet(source)
@@ -30,7 +30,7 @@ def read_install_package(source: ByteSource, kind: Format) -> Binary:
                 )
     return Binary(
         format=kind,
-        kind=Kind.PACKAGE,
+        kind=BinaryKind.PACKAGE,
         architecture=Architecture.ANY,
         name=None,
         needs=(),

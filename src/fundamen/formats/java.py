@@ -12,9 +12,9 @@ from collections.abc import Iterator
 import msgspec
 
 from fundamen.formats.byte_source import ByteSource, MemoryBytes, SourceStream
-from fundamen.formats.cursor import Cursor, Findings, damaged
+from fundamen.formats.cursor import Cursor, StructureFindings, damaged
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import Binary, Format, Kind
+from fundamen.model.binary import Binary, BinaryKind, Format
 from fundamen.model.errors import DamagedFileError
 
 CLASS_MAGIC, ARCHIVE_MAGIC = b"\xca\xfe\xba\xbe", b"PK\x03\x04"
@@ -64,7 +64,7 @@ class JavaClasses(Binary, frozen=True, kw_only=True):
 
 def read_class(source: ByteSource) -> JavaClasses:
     """Read a class file that begins with CLASS_MAGIC; damage is told in ``problems``."""
-    findings = Findings()
+    findings = StructureFindings()
     java = 0
     with findings.of("class file"):
         java = _java_of(Cursor(source))
@@ -73,7 +73,7 @@ def read_class(source: ByteSource) -> JavaClasses:
 
 def read_archive(source: ByteSource) -> JavaClasses | None:
     """Read an archive of classes; None where it is a ZIP archive of other things. Damage is told in ``problems``."""
-    findings = Findings()
+    findings = StructureFindings()
     with findings.of("archive"), _open(source) as archive:
         names = archive.namelist()
         if _MANIFEST not in names and not any(name.endswith(".class") for name in names):
@@ -92,10 +92,10 @@ def read_archive(source: ByteSource) -> JavaClasses | None:
     return _record(source, findings, 0, "")
 
 
-def _record(source: ByteSource, findings: Findings, java: int, newest: str, **facts: object) -> JavaClasses:
+def _record(source: ByteSource, findings: StructureFindings, java: int, newest: str, **facts: object) -> JavaClasses:
     return JavaClasses(
         format=Format.JAVA,
-        kind=Kind.PROGRAM if facts.get("main_class") else Kind.LIBRARY,
+        kind=BinaryKind.PROGRAM if facts.get("main_class") else BinaryKind.LIBRARY,
         architecture=Architecture.ANY,
         name=None,
         needs=(),
@@ -114,7 +114,7 @@ def _java_of(cursor: Cursor) -> int:
     return int(major) - _FIRST_MAJOR
 
 
-def _newest(archive: zipfile.ZipFile, findings: Findings) -> tuple[int, str]:
+def _newest(archive: zipfile.ZipFile, findings: StructureFindings) -> tuple[int, str]:
     """The Java that the most demanding class needs, and its name. What is only for newer releases does not count."""
     java, newest = 0, ""
     for entry in archive.infolist():

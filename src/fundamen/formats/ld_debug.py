@@ -15,7 +15,7 @@ _INITIALISED = re.compile(rb"calling init: (.+)")
 _MOST = 50_000
 
 
-class Asked(msgspec.Struct, frozen=True):
+class SearchedLibrary(msgspec.Struct, frozen=True):
     """A library that was asked for as the program ran."""
 
     name: str
@@ -26,21 +26,21 @@ class LdDebug(msgspec.Struct, frozen=True):
     """The libraries that one process was seen to load."""
 
     loaded: tuple[str, ...]  # paths, in the order in which they were initialised
-    in_vain: tuple[Asked, ...]
-    asked: tuple[Asked, ...] = ()  # all that was asked for by code and not by needs, found or not
+    in_vain: tuple[SearchedLibrary, ...]
+    asked: tuple[SearchedLibrary, ...] = ()  # all that was asked for by code and not by needs, found or not
 
 
 def read_ld_debug(data: bytes) -> LdDebug:
     """Read what the loader wrote for one process, as far as it was written."""
     loaded: dict[str, None] = {}
-    asked: dict[str, Asked] = {}
-    in_vain: dict[str, Asked] = {}
+    asked: dict[str, SearchedLibrary] = {}
+    in_vain: dict[str, SearchedLibrary] = {}
     for count, line in enumerate(_LINE.finditer(data)):
         message = line[1]
         if count > _MOST * 100 or len(loaded) + len(asked) > _MOST:
             break
         if found := _ASKED.fullmatch(message):
-            each = Asked(_text(found[1]), _text(found[2]))
+            each = SearchedLibrary(_text(found[1]), _text(found[2]))
             asked.setdefault(each.name, each)
             in_vain.setdefault(each.name, each)
         elif found := _MAPPED.fullmatch(message):

@@ -17,20 +17,20 @@ _MOST_FILES = 1000
 _DEEPEST = 8
 
 
-class Meant(msgspec.Struct, frozen=True):
+class LinkerInput(msgspec.Struct, frozen=True):
     """One file that a script stands for."""
 
     name: str  # a path, a file name that is searched, or ``-lname``
     as_needed: bool
 
 
-def read_linker_script(text: str, name: str) -> tuple[Meant, ...]:
+def read_linker_script(text: str, name: str) -> tuple[LinkerInput, ...]:
     """The files that a script names, in its order.
 
     Raises:
         DamagedFileError: it is no such script: it names no command that is known, or its parentheses do not match.
     """
-    meant: list[Meant] = []
+    meant: list[LinkerInput] = []
     commands: list[str] = []  # the open parentheses' commands, the innermost last
     word = ""
     has_command = False
@@ -47,7 +47,7 @@ def read_linker_script(text: str, name: str) -> tuple[Meant, ...]:
         elif quoted or plain:
             word = quoted or plain
             if commands and commands[-1] in _NAMING and word not in _KNOWN and len(meant) < _MOST_FILES:
-                meant.append(Meant(word, "AS_NEEDED" in commands))
+                meant.append(LinkerInput(word, "AS_NEEDED" in commands))
     else:
         if has_command and not commands:
             return tuple(meant)

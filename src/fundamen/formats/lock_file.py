@@ -21,7 +21,7 @@ _HASH = re.compile(r"--hash[= ]([a-z0-9]+):([0-9a-fA-F]+)")
 _DIGITS = {"sha256": 64, "sha384": 96, "sha512": 128}
 
 
-class Kind(StrEnum):
+class LockKind(StrEnum):
     """Kinds of lock files, by the tool that writes them."""
 
     PYLOCK = "pylock.toml"
@@ -49,7 +49,7 @@ class LockEntry(msgspec.Struct, frozen=True):
 class LockFile(msgspec.Struct, frozen=True):
     """The pinned packages of a lock file."""
 
-    kind: Kind
+    kind: LockKind
     entries: tuple[LockEntry, ...]
 
 
@@ -61,11 +61,11 @@ def read_lock_file(text: str, name: str) -> LockFile:
     """
     try:
         if text.lstrip().startswith("{"):
-            lock = LockFile(Kind.NPM, tuple(_npm_entries(msgspec.json.decode(text))))
+            lock = LockFile(LockKind.NPM, tuple(_npm_entries(msgspec.json.decode(text))))
         elif "lock-version" in text:
-            lock = LockFile(Kind.PYLOCK, tuple(_pylock_entries(msgspec.toml.decode(text))))
+            lock = LockFile(LockKind.PYLOCK, tuple(_pylock_entries(msgspec.toml.decode(text))))
         else:
-            lock = LockFile(Kind.REQUIREMENTS, tuple(_requirement_entries(text)))
+            lock = LockFile(LockKind.REQUIREMENTS, tuple(_requirement_entries(text)))
     except (msgspec.DecodeError, KeyError, TypeError, AttributeError, ValueError, RecursionError) as error:
         raise damaged(
             f"The lock file {shown(name)}", f"it is not well-formed: {error or type(error).__name__}"

@@ -6,10 +6,10 @@ Source of the layouts: Apple's mach-o/fat.h.
 import struct
 
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.cursor import Cursor, Findings
+from fundamen.formats.cursor import Cursor, StructureFindings
 from fundamen.formats.macho_slice import THIN_MAGICS, FileType, Slice, read_slice
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import Binary, Format, Kind, Need
+from fundamen.model.binary import Binary, BinaryKind, Format, Need
 
 _FAT_MAGIC, _FAT_MAGIC_64 = b"\xca\xfe\xba\xbe", b"\xca\xfe\xba\xbf"
 _FAT_HEADER, _FAT_ARCH, _FAT_ARCH_64 = struct.Struct(">4sI"), struct.Struct(">5I"), struct.Struct(">IIQQII")
@@ -37,7 +37,7 @@ def is_universal(head: bytes) -> bool:
 
 def read_macho(source: ByteSource) -> MachO:
     """Read a Mach-O file. Damage is told in ``problems``; nothing is raised for it."""
-    findings = Findings()
+    findings = StructureFindings()
     slices: list[Slice] = []
     extents = [(0, source.size)]
     if source.read_at(0, 4) not in THIN_MAGICS:
@@ -50,7 +50,7 @@ def read_macho(source: ByteSource) -> MachO:
     return _record(source, tuple(slices), findings)
 
 
-def _record(source: ByteSource, slices: tuple[Slice, ...], findings: Findings) -> MachO:
+def _record(source: ByteSource, slices: tuple[Slice, ...], findings: StructureFindings) -> MachO:
     needs: dict[str, Need] = {}
     for each in slices:
         for dylib in each.dylibs:
@@ -59,7 +59,7 @@ def _record(source: ByteSource, slices: tuple[Slice, ...], findings: Findings) -
     architectures = tuple(dict.fromkeys(each.architecture for each in slices)) or (Architecture.UNKNOWN,)
     return MachO(
         format=Format.MACHO,
-        kind=_KINDS.get(first.file_type, Kind.OTHER) if first else Kind.OTHER,
+        kind=_KINDS.get(first.file_type, BinaryKind.OTHER) if first else BinaryKind.OTHER,
         architecture=architectures[0],
         also_for=architectures[1:],
         name=first.install_name if first else None,
@@ -70,17 +70,17 @@ def _record(source: ByteSource, slices: tuple[Slice, ...], findings: Findings) -
     )
 
 
-_KINDS: dict[int, Kind] = {
-    FileType.OBJECT: Kind.OBJECT,
-    FileType.EXECUTE: Kind.PROGRAM,
-    FileType.CORE: Kind.CORE_DUMP,
-    FileType.DYLIB: Kind.LIBRARY,
-    FileType.BUNDLE: Kind.LIBRARY,
-    FileType.DYLIB_STUB: Kind.LIBRARY,
+_KINDS: dict[int, BinaryKind] = {
+    FileType.OBJECT: BinaryKind.OBJECT,
+    FileType.EXECUTE: BinaryKind.PROGRAM,
+    FileType.CORE: BinaryKind.CORE_DUMP,
+    FileType.DYLIB: BinaryKind.LIBRARY,
+    FileType.BUNDLE: BinaryKind.LIBRARY,
+    FileType.DYLIB_STUB: BinaryKind.LIBRARY,
 }
 
 
-def _read_fat(source: ByteSource, findings: Findings) -> list[tuple[int, int]]:
+def _read_fat(source: ByteSource, findings: StructureFindings) -> list[tuple[int, int]]:
     """The places of a universal file's slices. Source: fat.h."""
     cursor = Cursor(source)
     magic, count = cursor.unpack(_FAT_HEADER, "universal header")

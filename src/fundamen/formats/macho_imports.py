@@ -11,7 +11,7 @@ from fundamen.formats.byte_source import ByteSource, MemoryBytes
 from fundamen.formats.cursor import Cursor, damaged
 from fundamen.formats.macho_slice import Extent, Slice
 from fundamen.formats.macho_symbols import is_import, read_symbols, read_uleb
-from fundamen.model.binary import How
+from fundamen.model.binary import Necessity
 from fundamen.model.display import shown
 from fundamen.model.errors import DamagedFileError
 
@@ -31,7 +31,7 @@ class Import(msgspec.Struct, frozen=True):
 
     name: str
     ordinal: int  # 1 for the first library that the slice loads; 0 and less as above
-    how: How
+    how: Necessity
 
 
 def read_imports(source: ByteSource, part: Slice) -> tuple[Import, ...]:
@@ -44,10 +44,14 @@ def read_imports(source: ByteSource, part: Slice) -> tuple[Import, ...]:
         return tuple(_chained(source, part, part.fixups))
     if part.bindings:
         at_start, at_first_call = part.bindings
-        later = How.REQUIRED if part.flags & _BIND_AT_LOAD else How.DELAYED
-        return (*_bound(source, part, at_start, How.REQUIRED), *_bound(source, part, at_first_call, later))
+        later = Necessity.REQUIRED if part.flags & _BIND_AT_LOAD else Necessity.DELAYED
+        return (*_bound(source, part, at_start, Necessity.REQUIRED), *_bound(source, part, at_first_call, later))
     return tuple(
-        Import(name, _signed(description >> 8, 8), How.OPTIONAL if description & _WEAK_REFERENCE else How.DELAYED)
+        Import(
+            name,
+            _signed(description >> 8, 8),
+            Necessity.OPTIONAL if description & _WEAK_REFERENCE else Necessity.DELAYED,
+        )
         for name, type_, description, value in read_symbols(source, part)
         if is_import(type_, value)
     )
@@ -67,7 +71,7 @@ def _chained(source: ByteSource, part: Slice, extent: Extent) -> list[Import]:
         if end < 0:
             raise _damaged(source, f"an imported name at {name_at} has no end in {len(names)} bytes of names")
         name = names[name_at:end].decode("utf-8", "surrogateescape")
-        imports.append(Import(name, ordinal, How.OPTIONAL if is_weak else How.REQUIRED))
+        imports.append(Import(name, ordinal, Necessity.OPTIONAL if is_weak else Necessity.REQUIRED))
     return imports
 
 
@@ -80,7 +84,7 @@ def _import_records(cursor: Cursor, count: int, kind: int, order: str) -> list[t
     return [(_signed(w & 0xFF, 8), bool(w >> 8 & 1), w >> 9) for w, *_ in cursor.table(record, count, "imports")]
 
 
-def _bound(source: ByteSource, part: Slice, extent: Extent, how: How) -> dict[Import, None]:
+def _bound(source: ByteSource, part: Slice, extent: Extent, how: Necessity) -> dict[Import, None]:
     """The symbols that a binding program binds, each once, in the program's order. Source: loader.h, BIND_OPCODE_*."""
     program = Cursor(source, part.offset + extent.offset).take(extent.size, "bindings")
     cursor = Cursor(MemoryBytes(program, source.name))
@@ -99,9 +103,9 @@ def _bound(source: ByteSource, part: Slice, extent: Extent, how: How) -> dict[Im
             case 0x40:  # _SET_SYMBOL_TRAILING_FLAGS_IMM
                 name, is_weak = cursor.text("imported name", _LONGEST_NAME), bool(immediate & _WEAK_IMPORT)
             case 0x90 | 0xB0:  # _DO_BIND, _DO_BIND_ADD_ADDR_IMM_SCALED
-                found[Import(name, ordinal, How.OPTIONAL if is_weak else how)] = None
+                found[Import(name, ordinal, Necessity.OPTIONAL if is_weak else how)] = None
             case 0xA0 | 0xC0:  # _DO_BIND_ADD_ADDR_ULEB, _DO_BIND_ULEB_TIMES_SKIPPING_ULEB
-                found[Import(name, ordinal, How.OPTIONAL if is_weak else how)] = None
+                found[Import(name, ordinal, Necessity.OPTIONAL if is_weak else how)] = None
                 _skip_numbers(cursor, 1 if opcode == 0xA0 else 2)  # noqa: PLR2004 - the opcode of the line above
             case 0x60 | 0x70 | 0x80:  # _SET_ADDEND_SLEB, _SET_SEGMENT_AND_OFFSET_ULEB, _ADD_ADDR_ULEB
                 _skip_numbers(cursor, 1)

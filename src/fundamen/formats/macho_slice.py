@@ -10,9 +10,9 @@ from enum import IntEnum
 import msgspec
 
 from fundamen.formats.byte_source import ByteSource, MemoryBytes
-from fundamen.formats.cursor import Cursor, Findings, damaged
+from fundamen.formats.cursor import Cursor, StructureFindings, damaged
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import How
+from fundamen.model.binary import Necessity
 from fundamen.model.display import shown
 
 THIN_MAGICS = {  # the first four bytes -> byte order and register width
@@ -57,7 +57,7 @@ class FileType(IntEnum):
     DYLIB_STUB = 9
 
 
-class Command(IntEnum):
+class LoadCommand(IntEnum):
     """Load commands that are used here, without LC_REQ_DYLD."""
 
     SEGMENT = 0x1
@@ -80,12 +80,12 @@ class Command(IntEnum):
     CHAINED_FIXUPS = 0x34
 
 
-_LOADING: dict[int, How] = {
-    Command.LOAD_DYLIB: How.REQUIRED,
-    Command.LOAD_WEAK_DYLIB: How.OPTIONAL,
-    Command.REEXPORT_DYLIB: How.REQUIRED,
-    Command.LAZY_LOAD_DYLIB: How.DELAYED,
-    Command.LOAD_UPWARD_DYLIB: How.REQUIRED,
+_LOADING: dict[int, Necessity] = {
+    LoadCommand.LOAD_DYLIB: Necessity.REQUIRED,
+    LoadCommand.LOAD_WEAK_DYLIB: Necessity.OPTIONAL,
+    LoadCommand.REEXPORT_DYLIB: Necessity.REQUIRED,
+    LoadCommand.LAZY_LOAD_DYLIB: Necessity.DELAYED,
+    LoadCommand.LOAD_UPWARD_DYLIB: Necessity.REQUIRED,
 }
 
 
@@ -93,7 +93,7 @@ class Dylib(msgspec.Struct, frozen=True):
     """One library that a slice loads."""
 
     name: str  # the install name, or a path with ``@rpath`` and the like
-    how: How
+    how: Necessity
     is_re_exported: bool
     is_upward: bool
     version: str  # the current version that it had at link time
@@ -107,7 +107,7 @@ class Extent(msgspec.Struct, frozen=True):
     size: int  # bytes
 
 
-class Segment(msgspec.Struct, frozen=True):
+class MachSegment(msgspec.Struct, frozen=True):
     """One segment's name and place in the file."""
 
     name: str
@@ -144,7 +144,7 @@ class Slice(msgspec.Struct, frozen=True, kw_only=True):
     platform: int = 0  # LC_BUILD_VERSION's, 1 for macOS; 0 where the file does not say
     minimum_os: str | None = None
     sdk: str | None = None
-    segments: tuple[Segment, ...] = ()
+    segments: tuple[MachSegment, ...] = ()
     symtab: Symtab | None = None
     exports_trie: Extent | None = None
     bindings: tuple[Extent, ...] = ()  # LC_DYLD_INFO's programs: what is bound at the start, and at the first call
@@ -196,7 +196,7 @@ def architecture_of(cpu_type: int, cpu_subtype: int) -> Architecture:
     return _ARCHITECTURES.get(cpu_type, Architecture.UNKNOWN)
 
 
-def read_slice(source: ByteSource, offset: int, size: int, findings: Findings) -> Slice:
+def read_slice(source: ByteSource, offset: int, size: int, findings: StructureFindings) -> Slice:
     """Read the slice at a place of a file, and note its damage.
 
     Raises:
@@ -211,7 +211,7 @@ _Reader = Callable[[int, bytes, Cursor], dict[str, object]]
 class _SliceReader:
     """Reads one slice's load commands; a damaged command is told, and the next one is read."""
 
-    def __init__(self, source: ByteSource, offset: int, size: int, findings: Findings) -> None:
+    def __init__(self, source: ByteSource, offset: int, size: int, findings: StructureFindings) -> None:
         self._source = source
         self._findings = findings
         cursor = Cursor(source, offset)
@@ -238,19 +238,19 @@ class _SliceReader:
         )
         self._readers: dict[int, _Reader] = {
             **dict.fromkeys(_LOADING, self._dylib),
-            Command.SEGMENT: self._segment,
-            Command.SEGMENT_64: self._segment,
-            Command.ID_DYLIB: self._identification,
-            Command.RPATH: self._run_path,
-            Command.LOAD_DYLINKER: self._dynamic_linker,
-            Command.SYMTAB: self._symtab,
-            Command.DYLD_INFO: self._dyld_info,
-            Command.CHAINED_FIXUPS: self._chained_fixups,
-            Command.DYLD_EXPORTS_TRIE: self._exports,
-            Command.CODE_SIGNATURE: self._signature,
-            Command.BUILD_VERSION: self._build_version,
-            Command.VERSION_MIN_MACOSX: self._minimum_version,
-            Command.VERSION_MIN_IPHONEOS: self._minimum_version,
+            LoadCommand.SEGMENT: self._segment,
+            LoadCommand.SEGMENT_64: self._segment,
+            LoadCommand.ID_DYLIB: self._identification,
+            LoadCommand.RPATH: self._run_path,
+            LoadCommand.LOAD_DYLINKER: self._dynamic_linker,
+            LoadCommand.SYMTAB: self._symtab,
+            LoadCommand.DYLD_INFO: self._dyld_info,
+            LoadCommand.CHAINED_FIXUPS: self._chained_fixups,
+            LoadCommand.DYLD_EXPORTS_TRIE: self._exports,
+            LoadCommand.CODE_SIGNATURE: self._signature,
+            LoadCommand.BUILD_VERSION: self._build_version,
+            LoadCommand.VERSION_MIN_MACOSX: self._minimum_version,
+            LoadCommand.VERSION_MIN_IPHONEOS: self._minimum_version,
         }
 
     def read(self) -> Slice:
@@ -324,18 +324,18 @@ class _SliceReader:
 
     def _minimum_version(self, number: int, _: bytes, cursor: Cursor) -> dict[str, object]:
         minimum, sdk = cursor.unpack(self._order.pair, "minimum version")
-        platform = MACOS if number == Command.VERSION_MIN_MACOSX else _IOS
+        platform = MACOS if number == LoadCommand.VERSION_MIN_MACOSX else _IOS
         return _made_for(platform, minimum, sdk)
 
     def _segment(self, number: int, _: bytes, cursor: Cursor) -> dict[str, object]:
-        record = self._order.segment_64 if number == Command.SEGMENT_64 else self._order.segment
+        record = self._order.segment_64 if number == LoadCommand.SEGMENT_64 else self._order.segment
         raw, _address, memory_size, offset, size = cursor.unpack(record, "segment")
         name = raw.rstrip(b"\0").decode("utf-8", "surrogateescape")
         place = f"segment {name}"
         extent = self._checked(place, offset, size)
         if size > memory_size and self._slice.file_type != FileType.OBJECT:
             self._findings.add(place, f"has {size} bytes in the file but room for {memory_size} in memory")
-        return {"segments": (*self._slice.segments, Segment(name, extent))}
+        return {"segments": (*self._slice.segments, MachSegment(name, extent))}
 
     def _dylib(self, number: int, data: bytes, cursor: Cursor) -> dict[str, object]:
         name_at, time_stamp, version, compatibility = cursor.unpack(self._order.four, "library")
@@ -344,12 +344,12 @@ class _SliceReader:
             flags = cursor.unpack(self._order.word, "flags of a library's use")[0]
         how = _LOADING[number]
         if flags & (_USED_WEAKLY | _INITIALISED_LATE):
-            how = How.OPTIONAL if flags & _USED_WEAKLY else How.DELAYED
+            how = Necessity.OPTIONAL if flags & _USED_WEAKLY else Necessity.DELAYED
         dylib = Dylib(
             name=_text(data, name_at),
             how=how,
-            is_re_exported=number == Command.REEXPORT_DYLIB or bool(flags & _RE_EXPORTED),
-            is_upward=number == Command.LOAD_UPWARD_DYLIB or bool(flags & _UPWARD),
+            is_re_exported=number == LoadCommand.REEXPORT_DYLIB or bool(flags & _RE_EXPORTED),
+            is_upward=number == LoadCommand.LOAD_UPWARD_DYLIB or bool(flags & _UPWARD),
             version=_dotted(version),
             compatibility=_dotted(compatibility),
         )

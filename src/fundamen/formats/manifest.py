@@ -18,7 +18,7 @@ _ALGORITHMS = {name: name for name in ("md5", "sha1", "sha256", "sha384", "sha51
 Version = tuple[int, int, int, int]
 
 
-class Identity(msgspec.Struct, frozen=True):
+class AssemblyIdentity(msgspec.Struct, frozen=True):
     """An assembly's identity, as a manifest writes it; names are compared without case."""
 
     name: str
@@ -44,7 +44,7 @@ class Redirect(msgspec.Struct, frozen=True):
 class Dependency(msgspec.Struct, frozen=True):
     """An assembly that is asked for."""
 
-    identity: Identity
+    identity: AssemblyIdentity
     is_optional: bool
     redirects: tuple[Redirect, ...]  # of a publisher's policy
 
@@ -60,7 +60,7 @@ class ManifestFile(msgspec.Struct, frozen=True):
 class Manifest(msgspec.Struct, frozen=True):
     """One manifest."""
 
-    identity: Identity | None
+    identity: AssemblyIdentity | None
     dependencies: tuple[Dependency, ...]
     listed: tuple[ManifestFile, ...]
 
@@ -145,8 +145,8 @@ def redirects_in(element: Element) -> tuple[Redirect, ...]:
     return tuple(redirects)
 
 
-def _identity(element: Element) -> Identity:
-    return Identity(
+def _identity(element: Element) -> AssemblyIdentity:
+    return AssemblyIdentity(
         name=element.get("name", ""),
         version=version_of(element.get("version", "")),
         architecture=element.get("processorArchitecture", "").lower(),

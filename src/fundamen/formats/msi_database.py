@@ -9,7 +9,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from fundamen.formats.compound_file import CompoundFile, Entry
+from fundamen.formats.compound_file import CompoundFile, StorageEntry
 from fundamen.formats.cursor import damaged
 from fundamen.formats.property_set import find_text
 from fundamen.model.errors import DamagedFileError
@@ -46,7 +46,7 @@ class Database(msgspec.Struct, frozen=True):
 
     package: CompoundFile
     tables: dict[str, tuple[Row, ...]]
-    streams: dict[str, Entry]  # by their decoded names
+    streams: dict[str, StorageEntry]  # by their decoded names
     template: str  # platform and languages, as "x64;1033"
 
     def property(self, name: str) -> str:
@@ -106,7 +106,7 @@ def _decoded(name: bytes) -> str:
     return "".join(out)
 
 
-def _strings(package: CompoundFile, tables: dict[str, Entry]) -> tuple[list[str], int]:
+def _strings(package: CompoundFile, tables: dict[str, StorageEntry]) -> tuple[list[str], int]:
     """(all strings by their number, how many bytes name one)."""
     pool = package.content(tables[_POOL], _MOST_STREAM)
     data = package.content(tables[_DATA], _MOST_STREAM)
@@ -131,7 +131,7 @@ def _strings(package: CompoundFile, tables: dict[str, Entry]) -> tuple[list[str]
 class _Reader:
     """Reads tables column by column, as they lie."""
 
-    def __init__(self, package: CompoundFile, tables: dict[str, Entry], strings: list[str], width: int) -> None:
+    def __init__(self, package: CompoundFile, tables: dict[str, StorageEntry], strings: list[str], width: int) -> None:
         self._package = package
         self._tables = tables
         self._strings = strings

@@ -7,7 +7,7 @@ behind its streams, and that a second stream covers names, sizes and times, is h
 import hashlib
 from collections.abc import Iterable
 
-from fundamen.formats.compound_file import CompoundFile, Entry
+from fundamen.formats.compound_file import CompoundFile, StorageEntry
 
 SIGNATURE = "\x05DigitalSignature".encode("utf-16-le")
 EXTENDED = "\x05MsiDigitalSignatureEx".encode("utf-16-le")
@@ -43,17 +43,17 @@ def package_digest(package: CompoundFile, algorithm: str) -> bytes:
     return state.digest()
 
 
-def _find(package: CompoundFile, name: bytes) -> Entry | None:
+def _find(package: CompoundFile, name: bytes) -> StorageEntry | None:
     return next((entry for entry in package.root.entries if entry.name == name and entry.is_stream), None)
 
 
-def _covered(storage: Entry, *, is_root: bool) -> Iterable[Entry]:
+def _covered(storage: StorageEntry, *, is_root: bool) -> Iterable[StorageEntry]:
     """The hashed streams of a storage, in the order of the encoded names."""
     left_out = {SIGNATURE, EXTENDED} if is_root else set()
     return sorted((entry for entry in storage.entries if entry.name not in left_out), key=lambda entry: entry.name)
 
 
-def _hash(package: CompoundFile, storage: Entry, state: "hashlib._Hash", *, is_root: bool) -> None:
+def _hash(package: CompoundFile, storage: StorageEntry, state: "hashlib._Hash", *, is_root: bool) -> None:
     for entry in _covered(storage, is_root=is_root):
         if entry.is_stream:
             for piece in package.pieces(entry):
@@ -63,7 +63,7 @@ def _hash(package: CompoundFile, storage: Entry, state: "hashlib._Hash", *, is_r
     state.update(storage.class_id)
 
 
-def _describe(storage: Entry, state: "hashlib._Hash", *, is_root: bool) -> None:
+def _describe(storage: StorageEntry, state: "hashlib._Hash", *, is_root: bool) -> None:
     _describe_one(storage, state, is_root=is_root)
     for entry in _covered(storage, is_root=is_root):
         if entry.is_stream:
@@ -72,7 +72,7 @@ def _describe(storage: Entry, state: "hashlib._Hash", *, is_root: bool) -> None:
             _describe(entry, state, is_root=False)
 
 
-def _describe_one(entry: Entry, state: "hashlib._Hash", *, is_root: bool) -> None:
+def _describe_one(entry: StorageEntry, state: "hashlib._Hash", *, is_root: bool) -> None:
     if not is_root:
         state.update(entry.name)
     state.update(entry.size.to_bytes(8, "little")[:4] if entry.is_stream else entry.class_id)

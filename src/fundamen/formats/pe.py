@@ -9,9 +9,9 @@ from enum import IntEnum, IntFlag
 import msgspec
 
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.cursor import Cursor, Findings
+from fundamen.formats.cursor import Cursor, StructureFindings
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import Binary, Format, How, Kind, Need
+from fundamen.model.binary import Binary, BinaryKind, Format, Necessity, Need
 from fundamen.model.errors import DamagedFileError
 
 _LFANEW_AT = 0x3C
@@ -41,7 +41,7 @@ class OptionalMagic(IntEnum):
     PE32_PLUS = 0x20B
 
 
-class Directory(IntEnum):
+class DataDirectory(IntEnum):
     """Indexes into the optional header's data directories that are used here."""
 
     EXPORT = 0
@@ -75,7 +75,7 @@ class ImportedLibrary(msgspec.Struct, frozen=True):
     """One entry of the import table or the delay import table."""
 
     name: str
-    how: How
+    how: Necessity
     lookup_rva: int  # of the list of functions that are imported from it
 
 
@@ -94,7 +94,7 @@ class Pe(Binary, frozen=True, kw_only=True):
     @property
     def is_managed(self) -> bool:
         """Whether it has a CLI header."""
-        return len(self.directories) > Directory.CLR and self.directories[Directory.CLR][0] != 0
+        return len(self.directories) > DataDirectory.CLR and self.directories[DataDirectory.CLR][0] != 0
 
     def offset_of(self, rva: int) -> int | None:
         """The place in the file of an RVA; None where no bytes of the file are mapped there."""
@@ -158,7 +158,7 @@ class _PeReader:
 
     def __init__(self, source: ByteSource) -> None:
         self._source = source
-        self._findings = Findings()
+        self._findings = StructureFindings()
         self._machine = self._timestamp = self._characteristics = 0
         self._section_count = self._optional_size = self._headers_size = 0
         self._is_pe32_plus = False
@@ -223,12 +223,12 @@ class _PeReader:
         return _ARCHITECTURES.get(self._machine, Architecture.UNKNOWN)
 
     def _read_cli_flags(self) -> CliFlags | None:
-        rva, _ = self._directory(Directory.CLR)
+        rva, _ = self._directory(DataDirectory.CLR)
         return CliFlags(self._cursor_at(rva, "CLI header").unpack(CLI_HEADER, "CLI header")[5]) if rva else None
 
     def _is_hybrid(self) -> bool:
         """Whether the load configuration names hybrid metadata (CHPEMetadataPointer, IMAGE_LOAD_CONFIG_DIRECTORY)."""
-        rva, _ = self._directory(Directory.LOAD_CONFIG)
+        rva, _ = self._directory(DataDirectory.LOAD_CONFIG)
         if not rva or self._machine not in {_AMD64, _ARM64}:
             return False
         cursor = self._cursor_at(rva, "load configuration")
@@ -238,10 +238,10 @@ class _PeReader:
         cursor.at = start + _HYBRID_METADATA_AT
         return bool(cursor.unpack(_U64, "load configuration")[0])
 
-    def _kind(self) -> Kind:
+    def _kind(self) -> BinaryKind:
         if self._characteristics & _FILE_DLL:
-            return Kind.LIBRARY
-        return Kind.PROGRAM if self._characteristics & _FILE_EXECUTABLE_IMAGE else Kind.OTHER
+            return BinaryKind.LIBRARY
+        return BinaryKind.PROGRAM if self._characteristics & _FILE_EXECUTABLE_IMAGE else BinaryKind.OTHER
 
     def _find_header(self) -> int:
         """Where the PE signature stands. A file cut before it cannot be told from an MS-DOS program's stub."""
@@ -299,11 +299,11 @@ class _PeReader:
                 self._findings.check_extent(place, offset, raw_size, self._source.size)
         self._sections = tuple(sections)
 
-    def _directory(self, which: Directory) -> tuple[int, int]:
+    def _directory(self, which: DataDirectory) -> tuple[int, int]:
         return self._directories[which] if which < len(self._directories) else (0, 0)
 
     def _check_certificates(self) -> None:
-        offset, size = self._directory(Directory.SECURITY)
+        offset, size = self._directory(DataDirectory.SECURITY)
         if offset:
             self._findings.check_extent("certificate table", offset, size, self._source.size)
 
@@ -314,14 +314,14 @@ class _PeReader:
         return self._cursor_at(rva, what).text(what, limit=512)
 
     def _read_export_name(self) -> str | None:
-        rva, _ = self._directory(Directory.EXPORT)
+        rva, _ = self._directory(DataDirectory.EXPORT)
         if not rva:
             return None
         name_rva = self._cursor_at(rva, "export table").unpack(EXPORT_TABLE, "export table")[4]
         return self._name_at(name_rva, "DLL name") if name_rva else None
 
     def _read_imports(self) -> tuple[ImportedLibrary, ...]:
-        rva, _ = self._directory(Directory.IMPORT)
+        rva, _ = self._directory(DataDirectory.IMPORT)
         if not rva:
             return ()
         cursor = self._cursor_at(rva, "import table")
@@ -332,12 +332,12 @@ class _PeReader:
                 return tuple(libraries)
             name = self._name_at(name_rva, "imported library's name")
             # Some linkers leave the lookup table out; the address table holds the same until the image is bound.
-            libraries.append(ImportedLibrary(name, How.REQUIRED, lookup or addresses))
+            libraries.append(ImportedLibrary(name, Necessity.REQUIRED, lookup or addresses))
         self._findings.add("import table", f"has no end within {_MAX_IMPORTED_LIBRARIES} entries")
         return ()
 
     def _read_delay_imports(self) -> tuple[ImportedLibrary, ...]:
-        rva, _ = self._directory(Directory.DELAY_IMPORT)
+        rva, _ = self._directory(DataDirectory.DELAY_IMPORT)
         if not rva:
             return ()
         cursor = self._cursor_at(rva, "delay import table")
@@ -348,6 +348,6 @@ class _PeReader:
                 return tuple(libraries)
             base = 0 if attributes & 1 else self._image_base  # the table's first generation held addresses, not RVAs
             name = self._name_at(name_rva - base, "delay-loaded library's name")
-            libraries.append(ImportedLibrary(name, How.DELAYED, lookup - base))
+            libraries.append(ImportedLibrary(name, Necessity.DELAYED, lookup - base))
         self._findings.add("delay import table", f"has no end within {_MAX_IMPORTED_LIBRARIES} entries")
         return ()

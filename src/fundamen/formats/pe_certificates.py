@@ -10,7 +10,7 @@ import msgspec
 
 from fundamen.formats.byte_source import ByteSource, digest_of_ranges
 from fundamen.formats.cursor import Cursor, damaged
-from fundamen.formats.pe import Directory, Pe
+from fundamen.formats.pe import DataDirectory, Pe
 from fundamen.model.display import shown
 
 _ENTRY = struct.Struct("<IHH")  # dwLength, wRevision, wCertificateType
@@ -40,9 +40,9 @@ def read_certificate_table(source: ByteSource, pe: Pe) -> CertificateTable | Non
     Raises:
         DamagedFileError: the table does not fit the file, or its entries do not fit the table.
     """
-    if len(pe.directories) <= Directory.SECURITY or pe.directories[Directory.SECURITY] == (0, 0):
+    if len(pe.directories) <= DataDirectory.SECURITY or pe.directories[DataDirectory.SECURITY] == (0, 0):
         return None
-    offset, size = pe.directories[Directory.SECURITY]  # its address is an offset into the file
+    offset, size = pe.directories[DataDirectory.SECURITY]  # its address is an offset into the file
     cursor = Cursor(source, offset)
     end = offset + size
     signatures: list[bytes] = []
@@ -81,14 +81,14 @@ def _left_out(source: ByteSource, pe: Pe) -> list[tuple[int, int]]:
     (header_at,) = Cursor(source, _LFANEW_AT).unpack(_U32, "MS-DOS header")
     optional_at = header_at + _OPTIONAL_HEADER_AT
     checksum_at = optional_at + _CHECKSUM_AT
-    entry_at = optional_at + _DIRECTORIES_AT[pe.is_pe32_plus] + Directory.SECURITY * _DIRECTORY_SIZE
+    entry_at = optional_at + _DIRECTORIES_AT[pe.is_pe32_plus] + DataDirectory.SECURITY * _DIRECTORY_SIZE
     ranges = [(checksum_at, checksum_at + _U32.size)]
-    if len(pe.directories) > Directory.SECURITY:
+    if len(pe.directories) > DataDirectory.SECURITY:
         ranges.append((entry_at, entry_at + _DIRECTORY_SIZE))
     table = _table_at(source, pe)
     return [*ranges, table] if table is not None else ranges
 
 
 def _table_at(source: ByteSource, pe: Pe) -> tuple[int, int] | None:
-    offset, size = pe.directories[Directory.SECURITY] if len(pe.directories) > Directory.SECURITY else (0, 0)
+    offset, size = pe.directories[DataDirectory.SECURITY] if len(pe.directories) > DataDirectory.SECURITY else (0, 0)
     return (offset, min(offset + size, source.size)) if size and 0 < offset <= source.size else None

@@ -9,7 +9,7 @@ import msgspec
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import damaged
-from fundamen.formats.pe import EXPORT_TABLE, Directory, Pe, cursor_at
+from fundamen.formats.pe import EXPORT_TABLE, DataDirectory, Pe, cursor_at
 
 _MAX_EXPORTS = 1_000_000
 _MAX_NAMES_AT_ONCE = 32 << 20  # bytes
@@ -47,7 +47,7 @@ def read_exports(source: ByteSource, pe: Pe) -> ExportTable:
     Raises:
         DamagedFileError: the table does not fit the file.
     """
-    rva, size = pe.directories[Directory.EXPORT] if pe.directories else (0, 0)
+    rva, size = pe.directories[DataDirectory.EXPORT] if pe.directories else (0, 0)
     if not rva:
         return _NOTHING
     fields = cursor_at(source, pe, rva, "export table").unpack(EXPORT_TABLE, "export table")

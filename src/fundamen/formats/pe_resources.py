@@ -8,7 +8,7 @@ from enum import IntEnum
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import damaged
-from fundamen.formats.pe import Directory, Pe, cursor_at
+from fundamen.formats.pe import DataDirectory, Pe, cursor_at
 from fundamen.model.errors import DamagedFileError
 
 _DIRECTORY = struct.Struct("<IIHHHH")  # characteristics, timestamp, two version words, named and numbered entries
@@ -33,9 +33,9 @@ def read_resource(source: ByteSource, pe: Pe, kind: ResourceType, number: int | 
     Raises:
         DamagedFileError: the resource tables do not fit the file.
     """
-    if len(pe.directories) <= Directory.RESOURCE or not pe.directories[Directory.RESOURCE][0]:
+    if len(pe.directories) <= DataDirectory.RESOURCE or not pe.directories[DataDirectory.RESOURCE][0]:
         return None
-    root = pe.directories[Directory.RESOURCE][0]
+    root = pe.directories[DataDirectory.RESOURCE][0]
     offset = 0
     for level, wanted in enumerate((kind, number, None)):
         cursor = cursor_at(source, pe, root + offset, "resource directory")

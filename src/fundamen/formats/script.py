@@ -8,7 +8,7 @@ import shlex
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import Binary, Format, Kind, Need, Problem
+from fundamen.model.binary import Binary, BinaryKind, Format, Need, Problem
 
 MAGIC = b"#!"
 _BYTE_ORDER_MARK = b"\xef\xbb\xbf"  # of UTF-8, as some editors write it
@@ -62,7 +62,7 @@ def read_script(source: ByteSource) -> Script:
         problems.append(Problem("first line", reason))
     return Script(
         format=Format.SCRIPT,
-        kind=Kind.PROGRAM,
+        kind=BinaryKind.PROGRAM,
         architecture=Architecture.ANY,
         name=None,
         needs=(Need(_text(interpreter)),) if interpreter else (),

@@ -25,7 +25,7 @@ _MOST_BITS = 1024  # of a number; what has more cannot even be written as text
 _BOM = "\ufeff"
 
 
-class Format(StrEnum):
+class SettingFormat(StrEnum):
     """How a settings file is written."""
 
     INI = "ini"
@@ -38,7 +38,7 @@ class Format(StrEnum):
     SYSCTL = "sysctl"
 
 
-class Found(msgspec.Struct, frozen=True):
+class FoundSetting(msgspec.Struct, frozen=True):
     """A value as it stands."""
 
     value: Plain
@@ -47,20 +47,20 @@ class Found(msgspec.Struct, frozen=True):
 class Dialect(msgspec.Struct, frozen=True):
     """How one format is read and changed; all places are in the text, without a mark of its byte order."""
 
-    find: Callable[[str, Key, str], Found | None]  # text, key, what the file is for messages
+    find: Callable[[str, Key, str], FoundSetting | None]  # text, key, what the file is for messages
     change: Callable[[str, Key, Plain, str], str]  # the text with a value put in or changed
     remove: Callable[[str, Key, str], str]  # the text without it
 
 
-def format_of(name: str) -> Format | None:
+def format_of(name: str) -> SettingFormat | None:
     """The format that a file's name tells; None where it tells none."""
     ending = name.rpartition(".")[2].lower()
     if name.rpartition("/")[2] == "sysctl.conf" or "/sysctl.d/" in name:
-        return Format.SYSCTL
+        return SettingFormat.SYSCTL
     return _ENDINGS.get(ending)
 
 
-def find_value(data: bytes, form: Format, key: Key, what: str) -> Found | None:
+def find_value(data: bytes, form: SettingFormat, key: Key, what: str) -> FoundSetting | None:
     """A value as it stands; None where the file has none of this key.
 
     Raises:
@@ -74,17 +74,19 @@ def find_value(data: bytes, form: Format, key: Key, what: str) -> Found | None:
     return found
 
 
-def with_value(data: bytes, form: Format, key: Key, value: Plain, what: str) -> bytes:
+def with_value(data: bytes, form: SettingFormat, key: Key, value: Plain, what: str) -> bytes:
     """The file's bytes with one value changed, or put in where there was none.
 
     Raises:
         DamagedFileError: the file is not written in this format.
         UsageError: the value cannot be put in, or it cannot be told where.
     """
-    return _changed(data, form, key, what, lambda text: _dialect(form).change(text, key, value, what), Found(value))
+    return _changed(
+        data, form, key, what, lambda text: _dialect(form).change(text, key, value, what), FoundSetting(value)
+    )
 
 
-def without_value(data: bytes, form: Format, key: Key, what: str) -> bytes:
+def without_value(data: bytes, form: SettingFormat, key: Key, what: str) -> bytes:
     """The file's bytes without one value; the same bytes where it has none. Raises: as ``with_value``."""
     return _changed(data, form, key, what, lambda text: _dialect(form).remove(text, key, what), None)
 
@@ -102,7 +104,7 @@ def refusal(what: str, key: Key, why: str) -> UsageError:
 
 
 def _changed(
-    data: bytes, form: Format, key: Key, what: str, change: Callable[[str], str], expected: Found | None
+    data: bytes, form: SettingFormat, key: Key, what: str, change: Callable[[str], str], expected: FoundSetting | None
 ) -> bytes:
     text = _text_of(data, what)
     bom = _BOM if text.startswith(_BOM) else ""
@@ -114,11 +116,11 @@ def _changed(
     return (bom + changed).encode("utf-8", "surrogateescape")
 
 
-def _alike(found: Found | None, expected: Found | None, form: Format) -> bool:
+def _alike(found: FoundSetting | None, expected: FoundSetting | None, form: SettingFormat) -> bool:
     """Whether a value reads as what was written; most formats have nothing but text."""
     if found is None or expected is None:
         return found is expected
-    if form in {Format.JSON, Format.TOML, Format.YAML}:
+    if form in {SettingFormat.JSON, SettingFormat.TOML, SettingFormat.YAML}:
         return type(found.value) is type(expected.value) and found.value == expected.value
     return found.value == as_text(expected.value)
 
@@ -130,8 +132,10 @@ def as_text(value: Plain) -> str:
     return "" if value is None else str(value)
 
 
-def _required(key: Key, form: Format) -> Key:
-    most = {Format.INI: 2, Format.PROPERTIES: 1, Format.SHELL: 1, Format.SYSCTL: 1}.get(form, 64)
+def _required(key: Key, form: SettingFormat) -> Key:
+    most = {SettingFormat.INI: 2, SettingFormat.PROPERTIES: 1, SettingFormat.SHELL: 1, SettingFormat.SYSCTL: 1}.get(
+        form, 64
+    )
     if not 1 <= len(key) <= most or not all(key[-1:]):
         raise UsageError(
             what=f"{shown('.'.join(key)) or 'An empty key'} names no setting",
@@ -147,15 +151,15 @@ def _text_of(data: bytes, what: str) -> str:
     return data.decode("utf-8", "surrogateescape")
 
 
-def _dialect(form: Format) -> Dialect:
+def _dialect(form: SettingFormat) -> Dialect:
     match form:
-        case Format.JSON:
+        case SettingFormat.JSON:
             from fundamen.formats import setting_json as module  # noqa: PLC0415 - only where such a file is met
-        case Format.TOML:
+        case SettingFormat.TOML:
             from fundamen.formats import setting_toml as module  # type: ignore[no-redef]  # noqa: PLC0415
-        case Format.YAML:
+        case SettingFormat.YAML:
             from fundamen.formats import setting_yaml as module  # type: ignore[no-redef]  # noqa: PLC0415
-        case Format.XML:
+        case SettingFormat.XML:
             from fundamen.formats import setting_xml as module  # type: ignore[no-redef]  # noqa: PLC0415
         case _:
             from fundamen.formats import setting_lines  # noqa: PLC0415
@@ -165,17 +169,17 @@ def _dialect(form: Format) -> Dialect:
 
 
 _ENDINGS = {
-    "ini": Format.INI,
-    "cnf": Format.INI,
-    "desktop": Format.INI,
-    "service": Format.INI,
-    "toml": Format.TOML,
-    "json": Format.JSON,
-    "yaml": Format.YAML,
-    "yml": Format.YAML,
-    "xml": Format.XML,
-    "config": Format.XML,
-    "properties": Format.PROPERTIES,
-    "env": Format.SHELL,
-    "sh": Format.SHELL,
+    "ini": SettingFormat.INI,
+    "cnf": SettingFormat.INI,
+    "desktop": SettingFormat.INI,
+    "service": SettingFormat.INI,
+    "toml": SettingFormat.TOML,
+    "json": SettingFormat.JSON,
+    "yaml": SettingFormat.YAML,
+    "yml": SettingFormat.YAML,
+    "xml": SettingFormat.XML,
+    "config": SettingFormat.XML,
+    "properties": SettingFormat.PROPERTIES,
+    "env": SettingFormat.SHELL,
+    "sh": SettingFormat.SHELL,
 }

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 import msgspec
 
 from fundamen.formats.cursor import damaged
-from fundamen.formats.setting import Found, Key, Plain, ambiguous, refusal
+from fundamen.formats.setting import FoundSetting, Key, Plain, ambiguous, refusal
 
 _BLANK = re.compile(r"[ \t\r\n]*")
 _DECODER = json.JSONDecoder()
@@ -25,7 +25,7 @@ class _Member(msgspec.Struct, frozen=True):
     end: int  # of the value
 
 
-def find(text: str, key: Key, what: str) -> Found | None:
+def find(text: str, key: Key, what: str) -> FoundSetting | None:
     """A value as it stands."""
     place = _place(text, key, what)
     if place is None:
@@ -33,7 +33,7 @@ def find(text: str, key: Key, what: str) -> Found | None:
     value = _decoded(text, place.value_at, what)[0]
     if isinstance(value, dict | list):
         raise refusal(what, key, "it is a group of settings, no value")
-    return Found(value)
+    return FoundSetting(value)
 
 
 def change(text: str, key: Key, value: Plain, what: str) -> str:

@@ -13,15 +13,25 @@ from functools import partial
 import msgspec
 
 from fundamen.formats.cursor import damaged
-from fundamen.formats.setting import Dialect, Format, Found, Key, Plain, ambiguous, as_text, refusal
+from fundamen.formats.setting import Dialect, FoundSetting, Key, Plain, SettingFormat, ambiguous, as_text, refusal
 
 _SECTION = re.compile(r"^[ \t]*\[([^\]\r\n]*)\][ \t]*(?:[;#].*)?$")
 _INI = re.compile(r"^([ \t]*)([^=:;#\[\s][^=:\r\n]*?)([ \t]*[=:][ \t]*)(.*?)([ \t]*(?:[ \t];.*)?)$")
 _SHELL = re.compile(r"^([ \t]*(?:export[ \t]+)?)([A-Za-z_]\w*)(=)(.*?)((?:[ \t]+#.*)?[ \t]*)$")
 _SYSCTL = re.compile(r"^([ \t]*-?)([^=;#\s][^=\r\n]*?)([ \t]*=[ \t]*)(.*?)([ \t]*)$")
 _PROPERTY = re.compile(r"^([ \t\f]*)((?:\\.|[^\\=:\s#!])(?:\\.|[^\\=:\s])*)([ \t\f]*[=:]?[ \t\f]*)(.*)()$", re.DOTALL)
-_PATTERNS = {Format.INI: _INI, Format.SHELL: _SHELL, Format.SYSCTL: _SYSCTL, Format.PROPERTIES: _PROPERTY}
-_SEPARATORS = {Format.INI: " = ", Format.SHELL: "=", Format.SYSCTL: " = ", Format.PROPERTIES: "="}
+_PATTERNS = {
+    SettingFormat.INI: _INI,
+    SettingFormat.SHELL: _SHELL,
+    SettingFormat.SYSCTL: _SYSCTL,
+    SettingFormat.PROPERTIES: _PROPERTY,
+}
+_SEPARATORS = {
+    SettingFormat.INI: " = ",
+    SettingFormat.SHELL: "=",
+    SettingFormat.SYSCTL: " = ",
+    SettingFormat.PROPERTIES: "=",
+}
 _ESCAPES = {"t": "\t", "n": "\n", "r": "\r", "f": "\f"}
 _CONTINUED = re.compile(r"(?<!\\)(?:\\\\)*\\\r?\n[ \t\f]*")
 
@@ -43,17 +53,17 @@ class _Place(msgspec.Struct, frozen=True):
     line: _Line
 
 
-def dialect_of(form: Format) -> Dialect:
+def dialect_of(form: SettingFormat) -> Dialect:
     """How a format of lines is read and changed."""
     return Dialect(partial(_find, form), partial(_change, form), partial(_remove, form))
 
 
-def _find(form: Format, text: str, key: Key, what: str) -> Found | None:
+def _find(form: SettingFormat, text: str, key: Key, what: str) -> FoundSetting | None:
     place = _place(form, text, key, what)
-    return Found(place.value) if place is not None else None
+    return FoundSetting(place.value) if place is not None else None
 
 
-def _change(form: Format, text: str, key: Key, value: Plain, what: str) -> str:
+def _change(form: SettingFormat, text: str, key: Key, value: Plain, what: str) -> str:
     spelled = _spelled(form, as_text(value), key, what)
     place = _place(form, text, key, what)
     if place is not None:
@@ -61,7 +71,7 @@ def _change(form: Format, text: str, key: Key, value: Plain, what: str) -> str:
     newline = "\r\n" if "\r\n" in text else "\n"
     line = f"{_name_spelled(form, key[-1])}{_SEPARATORS[form]}{spelled}{newline}"
     at = len(text)
-    if form is Format.INI:
+    if form is SettingFormat.INI:
         section = key[0] if len(key) > 1 else None
         ends = [
             each.next for each in _lines(form, text) if each.section == section and text[each.begin : each.end].strip()
@@ -73,18 +83,20 @@ def _change(form: Format, text: str, key: Key, value: Plain, what: str) -> str:
     return before + ("" if not before or before.endswith("\n") else newline) + line + text[at:]
 
 
-def _remove(form: Format, text: str, key: Key, what: str) -> str:
+def _remove(form: SettingFormat, text: str, key: Key, what: str) -> str:
     while (place := _place(form, text, key, what)) is not None:
         text = text[: place.line.begin] + text[place.line.next :]
     return text
 
 
-def _place(form: Format, text: str, key: Key, what: str) -> _Place | None:
+def _place(form: SettingFormat, text: str, key: Key, what: str) -> _Place | None:
     section, name = (key[0] if len(key) > 1 else None), key[-1]
-    plain = "" if form in {Format.PROPERTIES, Format.SYSCTL} else name.strip()  # names that are spelled in one way only
+    plain = (
+        "" if form in {SettingFormat.PROPERTIES, SettingFormat.SYSCTL} else name.strip()
+    )  # names that are spelled in one way only
     found = []
     for line in _lines(form, text):
-        if line.is_heading or (form is Format.INI and line.section != section):
+        if line.is_heading or (form is SettingFormat.INI and line.section != section):
             continue
         if text.find(plain, line.begin, line.end) < 0:
             continue
@@ -93,12 +105,12 @@ def _place(form: Format, text: str, key: Key, what: str) -> _Place | None:
             continue
         begin = line.begin + match.start(4)
         found.append(_Place(begin, begin + len(match[4]), _value(form, match[4], what), line))
-    if len(found) > 1 and form is Format.INI:
+    if len(found) > 1 and form is SettingFormat.INI:
         raise ambiguous(what, key)
     return found[-1] if found else None
 
 
-def _lines(form: Format, text: str) -> Iterator[_Line]:
+def _lines(form: SettingFormat, text: str) -> Iterator[_Line]:
     at, section = 0, None
     while at < len(text):
         end = at
@@ -106,53 +118,53 @@ def _lines(form: Format, text: str) -> Iterator[_Line]:
             newline = text.find("\n", end)
             stop = newline if newline >= 0 else len(text)
             own = text[at:stop].removesuffix("\r")
-            is_joined = form is Format.PROPERTIES and (len(own) - len(own.rstrip("\\"))) % 2 == 1
+            is_joined = form is SettingFormat.PROPERTIES and (len(own) - len(own.rstrip("\\"))) % 2 == 1
             if not is_joined or newline < 0 or own.lstrip().startswith(("#", "!")):
                 break
             end = newline + 1
         following = newline + 1 if newline >= 0 else len(text)
-        heading = _SECTION.match(own) if form is Format.INI else None
+        heading = _SECTION.match(own) if form is SettingFormat.INI else None
         section = heading[1].strip() if heading else section
         yield _Line(at, at + len(own), following, section, heading is not None)
         at = following
 
 
-def _name(form: Format, text: str, *, is_spelled: bool = True) -> str:
+def _name(form: SettingFormat, text: str, *, is_spelled: bool = True) -> str:
     """A name in the form in which names are compared."""
-    if form is Format.PROPERTIES and is_spelled:
+    if form is SettingFormat.PROPERTIES and is_spelled:
         return _unescaped(text)
-    if form is Format.SYSCTL:  # both ways of writing are one; the first separator tells which it is
+    if form is SettingFormat.SYSCTL:  # both ways of writing are one; the first separator tells which it is
         first = next((c for c in text if c in "./"), ".")
         return text.translate(str.maketrans("./", "/.")) if first == "." else text
     return text.strip()
 
 
-def _name_spelled(form: Format, name: str) -> str:
-    return re.sub(r"([\\=:\s#!])", r"\\\1", name) if form is Format.PROPERTIES else name
+def _name_spelled(form: SettingFormat, name: str) -> str:
+    return re.sub(r"([\\=:\s#!])", r"\\\1", name) if form is SettingFormat.PROPERTIES else name
 
 
-def _value(form: Format, text: str, what: str) -> str:
-    if form is Format.PROPERTIES:
+def _value(form: SettingFormat, text: str, what: str) -> str:
+    if form is SettingFormat.PROPERTIES:
         return _unescaped(_CONTINUED.sub("", text))
-    if form is Format.SHELL:
+    if form is SettingFormat.SHELL:
         try:
             return "".join(shlex.split(text)) if text else ""
         except ValueError as error:
             raise damaged(what, f"a value of it cannot be read: {error}") from error
-    if form is Format.INI and len(text) > 1 and text[0] == text[-1] == '"':
+    if form is SettingFormat.INI and len(text) > 1 and text[0] == text[-1] == '"':
         return text[1:-1]
     return text
 
 
-def _spelled(form: Format, value: str, key: Key, what: str) -> str:
-    if form is Format.PROPERTIES:
+def _spelled(form: SettingFormat, value: str, key: Key, what: str) -> str:
+    if form is SettingFormat.PROPERTIES:
         escaped = value.replace("\\", "\\\\").replace("\n", "\\n").replace("\r", "\\r").replace("\t", "\\t")
         return re.sub(r"^([ \f])", r"\\\1", escaped)
     if any(mark in value for mark in "\r\n"):
         raise refusal(what, key, "a value of this format has no line breaks")
-    if form is Format.SHELL:
+    if form is SettingFormat.SHELL:
         return shlex.quote(value)
-    if form is Format.INI and (value != value.strip() or ";" in value or not value):
+    if form is SettingFormat.INI and (value != value.strip() or ";" in value or not value):
         return f'"{value}"' if value else ""
     return value
 

@@ -7,10 +7,10 @@ from tomlkit.exceptions import TOMLKitError
 
 from fundamen.formats.cursor import damaged
 from fundamen.formats.decimal import read_decimal
-from fundamen.formats.setting import Found, Key, Plain, refusal
+from fundamen.formats.setting import FoundSetting, Key, Plain, refusal
 
 
-def find(text: str, key: Key, what: str) -> Found | None:
+def find(text: str, key: Key, what: str) -> FoundSetting | None:
     """A value as it stands."""
     node: Any = _read(text, what)
     for part in key:
@@ -20,7 +20,7 @@ def find(text: str, key: Key, what: str) -> Found | None:
     value = node.unwrap() if hasattr(node, "unwrap") else node
     if isinstance(value, dict | list):
         raise refusal(what, key, "it is a group of settings, no value")
-    return Found(value if isinstance(value, str | int | float | bool) else str(value))
+    return FoundSetting(value if isinstance(value, str | int | float | bool) else str(value))
 
 
 def change(text: str, key: Key, value: Plain, what: str) -> str:

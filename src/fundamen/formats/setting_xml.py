@@ -12,7 +12,7 @@ import msgspec
 
 from fundamen.formats.cursor import damaged
 from fundamen.formats.decimal import read_decimal
-from fundamen.formats.setting import Found, Key, Plain, ambiguous, as_text, refusal
+from fundamen.formats.setting import FoundSetting, Key, Plain, ambiguous, as_text, refusal
 
 _STEP = re.compile(r"^(.*?)(?:\[(\d+)\])?$")
 _ATTRIBUTE = re.compile(rb"""\s([^\s=/>]+)\s*=\s*("[^"]*"|'[^']*')""")
@@ -38,11 +38,11 @@ class _Place(msgspec.Struct, frozen=True):
     is_attribute: bool
 
 
-def find(text: str, key: Key, what: str) -> Found | None:
+def find(text: str, key: Key, what: str) -> FoundSetting | None:
     """A value as it stands."""
     data = text.encode("utf-8", "surrogateescape")
     place = _place(data, key, what)
-    return Found(place.value) if place is not None else None
+    return FoundSetting(place.value) if place is not None else None
 
 
 def change(text: str, key: Key, value: Plain, what: str) -> str:

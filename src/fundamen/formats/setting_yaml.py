@@ -8,7 +8,7 @@ from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
 from fundamen.formats.cursor import damaged
 from fundamen.formats.decimal import read_decimal
-from fundamen.formats.setting import Found, Key, Plain, ambiguous, refusal
+from fundamen.formats.setting import FoundSetting, Key, Plain, ambiguous, refusal
 
 _MOST_DEPTH = 64
 
@@ -22,7 +22,7 @@ class _Loader(yaml.SafeLoader):
         super().fetch_flow_collection_start(TokenClass)
 
 
-def find(text: str, key: Key, what: str) -> Found | None:
+def find(text: str, key: Key, what: str) -> FoundSetting | None:
     """A value as it stands."""
     node = _node(_root(text, what), key, what)
     if node is None:
@@ -33,7 +33,7 @@ def find(text: str, key: Key, what: str) -> Found | None:
         value = yaml.SafeLoader("").construct_object(node)
     except (yaml.YAMLError, ValueError, OverflowError) as error:  # an unknown tag, a date that is none, a huge number
         raise refusal(what, key, f"it cannot be read: {str(error).splitlines()[0]}") from error
-    return Found(value if isinstance(value, str | int | float | bool) or value is None else str(value))
+    return FoundSetting(value if isinstance(value, str | int | float | bool) or value is None else str(value))
 
 
 def change(text: str, key: Key, value: Plain, what: str) -> str:

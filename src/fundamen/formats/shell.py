@@ -14,9 +14,9 @@ from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.shell_words import (
     AFTER_WHICH_A_COMMAND,
     REDIRECTIONS,
-    How,
     Lexer,
     Piece,
+    Quoting,
     Token,
     UnreadShellError,
     Word,
@@ -31,7 +31,7 @@ _CLOSING = {"fi", "done", "esac", "}"}
 _ASSIGNMENT = re.compile(r"([A-Za-z_][A-Za-z0-9_]*)\+?=")
 
 
-class Command(msgspec.Struct, frozen=True):
+class ShellCommand(msgspec.Struct, frozen=True):
     """One simple command."""
 
     words: tuple[Word, ...]  # its name first
@@ -58,7 +58,7 @@ class Choice(msgspec.Struct, frozen=True):
 class ShellScript(msgspec.Struct, frozen=True):
     """All that a script says."""
 
-    commands: tuple[Command, ...]
+    commands: tuple[ShellCommand, ...]
     choices: tuple[Choice, ...]
     functions: frozenset[str]
     variables: frozenset[str]  # that get values otherwise than by NAME=VALUE: of loops, of what is read or exported
@@ -115,7 +115,7 @@ class _Reader:
         self._lexer = Lexer(text, line, depth)
         self._depth = depth
         self._nested = nested  # how many conditions are around this
-        self.commands: list[Command] = []
+        self.commands: list[ShellCommand] = []
         self.choices: list[Choice] = []
         self.functions: set[str] = set()
         self.variables: set[str] = set()
@@ -263,7 +263,7 @@ class _Reader:
                 self.variables.update(word.source.partition("=")[0] for word in self._words[1:])
             self._add_inner([*self._words, *(word for _, word in self._assigned)], self._line)
             self.commands.append(
-                Command(tuple(self._words), tuple(self._assigned), self._line, self._is_certain(), self._negated)
+                ShellCommand(tuple(self._words), tuple(self._assigned), self._line, self._is_certain(), self._negated)
             )
         if self._open and self._open[-1] == "function" and self._words:
             self._close()
@@ -271,7 +271,7 @@ class _Reader:
 
     def _add_inner(self, words: Iterable[Word], line: int) -> None:
         """The commands whose output words take up: they are carried out before what the words are of."""
-        for text in (piece.text for word in words for piece in word.pieces if piece.how is How.COMMAND):
+        for text in (piece.text for word in words for piece in word.pieces if piece.how is Quoting.COMMAND):
             inner = _Reader(text, line, self._depth + 1, self._nested + (not self._is_certain()))
             inner.read()
             self.commands += inner.commands
@@ -285,7 +285,7 @@ def _patterns(tokens: list[Token], at: int) -> tuple[int, tuple[str, ...]]:
     while at < len(tokens) and tokens[at].operator != ")":
         word = tokens[at].word
         if word is not None:
-            found.append("".join(p.text if p.how is How.TEXT else "*" for p in word.pieces))
+            found.append("".join(p.text if p.how is Quoting.TEXT else "*" for p in word.pieces))
         at += 1
     return at + 1, tuple(found)
 
@@ -294,5 +294,5 @@ def _without(word: Word, beginning: str) -> Word:
     """A word without what it begins with, which is plain text."""
     first, *rest = word.pieces
     left = first.text[len(beginning) :]
-    pieces = (Piece(How.TEXT, left, None, first.is_quoted), *rest) if left or not rest else tuple(rest)
+    pieces = (Piece(Quoting.TEXT, left, None, first.is_quoted), *rest) if left or not rest else tuple(rest)
     return Word(pieces, word.source[len(beginning) :])

@@ -14,7 +14,7 @@ _PARAMETER = re.compile(r"[A-Za-z_][A-Za-z0-9_]*|[0-9@*#?$!-]")
 _DEFAULT = re.compile(r"([A-Za-z_][A-Za-z0-9_]*)(:?[-=?+])?(.*)", re.DOTALL)
 
 
-class How(StrEnum):
+class Quoting(StrEnum):
     """Ways in which a piece of a word is written."""
 
     TEXT = "text"
@@ -26,7 +26,7 @@ class How(StrEnum):
 class Piece(msgspec.Struct, frozen=True):
     """One piece of a word."""
 
-    how: How
+    how: Quoting
     text: str  # the text; the variable's name; the command
     otherwise: str | None = None  # of a variable: the text that counts where it is not set
     is_quoted: bool = False
@@ -41,7 +41,7 @@ class Word(msgspec.Struct, frozen=True):
     @property
     def literal(self) -> str | None:
         """The word, where it is nothing but text."""
-        texts = [piece.text for piece in self.pieces if piece.how is How.TEXT]
+        texts = [piece.text for piece in self.pieces if piece.how is Quoting.TEXT]
         return "".join(texts) if len(texts) == len(self.pieces) else None
 
 
@@ -122,20 +122,20 @@ class Lexer:
                 break
             if char == "'":
                 end = self._find("'", self._at + 1, "a quotation mark")
-                pieces.append(Piece(How.TEXT, self._text[self._at + 1 : end], is_quoted=True))
+                pieces.append(Piece(Quoting.TEXT, self._text[self._at + 1 : end], is_quoted=True))
                 self._advance(end + 1)
             elif char == '"':
                 self._at += 1
                 pieces += self._quoted()
             elif char == "\\":
                 pieces.append(
-                    Piece(How.TEXT, self._text[self._at + 1 : self._at + 2].replace("\n", ""), is_quoted=True)
+                    Piece(Quoting.TEXT, self._text[self._at + 1 : self._at + 2].replace("\n", ""), is_quoted=True)
                 )
                 self._advance(self._at + 2)
             elif char in "$`":
                 pieces.append(self._expansion(is_quoted=False))
             else:
-                pieces.append(Piece(How.TEXT, char))
+                pieces.append(Piece(Quoting.TEXT, char))
                 self._at += 1
         if self._at == begin:
             raise UnreadShellError(f"line {self._line} cannot be read on")
@@ -143,7 +143,7 @@ class Lexer:
 
     def _quoted(self) -> Iterator[Piece]:
         """The text between double quotation marks. Source: XCU 2.2.3."""
-        yield Piece(How.TEXT, "", is_quoted=True)
+        yield Piece(Quoting.TEXT, "", is_quoted=True)
         while True:
             char = self._peek()
             if not char:
@@ -152,12 +152,12 @@ class Lexer:
                 self._at += 1
                 return
             if char == "\\" and self._text[self._at + 1 : self._at + 2] in {"$", "`", '"', "\\", "\n"}:
-                yield Piece(How.TEXT, self._text[self._at + 1].replace("\n", ""), is_quoted=True)
+                yield Piece(Quoting.TEXT, self._text[self._at + 1].replace("\n", ""), is_quoted=True)
                 self._advance(self._at + 2)
             elif char in "$`":
                 yield self._expansion(is_quoted=True)
             else:
-                yield Piece(How.TEXT, char, is_quoted=True)
+                yield Piece(Quoting.TEXT, char, is_quoted=True)
                 self._advance(self._at + 1)
 
     def _expansion(self, *, is_quoted: bool) -> Piece:
@@ -168,7 +168,7 @@ class Lexer:
             return self._substituted(text[at + 1 : end].replace("\\`", "`"), end + 1, is_quoted=is_quoted)
         if text.startswith("$((", at):
             self._advance(self._matching(at + 1, "(", ")", "a parenthesis"))
-            return Piece(How.UNKNOWN, "", is_quoted=is_quoted)
+            return Piece(Quoting.UNKNOWN, "", is_quoted=is_quoted)
         if text.startswith("$(", at):
             end = self._closing(at + 1)
             return self._substituted(text[at + 2 : end - 1], end, is_quoted=is_quoted)
@@ -180,13 +180,13 @@ class Lexer:
         named = _PARAMETER.match(text, at + 1)
         if named is None:
             self._at += 1
-            return Piece(How.TEXT, "$", is_quoted=is_quoted)
+            return Piece(Quoting.TEXT, "$", is_quoted=is_quoted)
         self._at = named.end()
-        return Piece(How.VARIABLE, named[0], None, is_quoted)
+        return Piece(Quoting.VARIABLE, named[0], None, is_quoted)
 
     def _substituted(self, inner: str, end: int, *, is_quoted: bool) -> Piece:
         self._advance(end)
-        return Piece(How.COMMAND, inner, is_quoted=is_quoted)
+        return Piece(Quoting.COMMAND, inner, is_quoted=is_quoted)
 
     def _closing(self, at: int) -> int:
         """Behind the parenthesis that closes the one at a place, as the commands between them are read."""
@@ -288,11 +288,11 @@ def _parameter(inner: str, *, is_quoted: bool) -> Piece:
     """The text between the braces of ``${}``. Source: XCU 2.6.2."""
     found = _DEFAULT.fullmatch(inner)
     if found is None or (found[3] and not found[2]):
-        return Piece(How.UNKNOWN, "", is_quoted=is_quoted)
+        return Piece(Quoting.UNKNOWN, "", is_quoted=is_quoted)
     if found[2] in {":-", "-", ":=", "="}:
         plain = found[3] if not set(found[3]) & set("$`\"'\\") else None
-        return Piece(How.VARIABLE, found[1], plain, is_quoted)
-    return Piece(How.VARIABLE if not found[2] else How.UNKNOWN, found[1], None, is_quoted)
+        return Piece(Quoting.VARIABLE, found[1], plain, is_quoted)
+    return Piece(Quoting.VARIABLE if not found[2] else Quoting.UNKNOWN, found[1], None, is_quoted)
 
 
 def _joined(pieces: list[Piece]) -> tuple[Piece, ...]:
@@ -300,8 +300,8 @@ def _joined(pieces: list[Piece]) -> tuple[Piece, ...]:
     joined: list[Piece] = []
     for piece in pieces:
         last = joined[-1] if joined else None
-        if last is not None and piece.how is last.how is How.TEXT and piece.is_quoted == last.is_quoted:
-            joined[-1] = Piece(How.TEXT, last.text + piece.text, None, piece.is_quoted)
+        if last is not None and piece.how is last.how is Quoting.TEXT and piece.is_quoted == last.is_quoted:
+            joined[-1] = Piece(Quoting.TEXT, last.text + piece.text, None, piece.is_quoted)
         else:
             joined.append(piece)
     return tuple(joined)

@@ -18,7 +18,7 @@ from fundamen.model.binary import Format
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.trust_store import TrustStores
 from fundamen.trust.chain import Issuers
-from fundamen.trust.publisher import Standing
+from fundamen.trust.publisher import SignatureStanding
 from fundamen.trust.signed_file import judge_file
 
 _SIGNED = {Format.PE, Format.MSI, Format.CABINET}  # formats that carry their publishers' signatures
@@ -41,12 +41,12 @@ def cover_of(source: ByteSource, now: datetime) -> Cover:
         publisher = judge_file(source, binary, Issuers(TrustStores()), now)
     except UnreadableError:
         return Cover(is_signed=False)
-    if publisher.verdict is Standing.UNSIGNED:
+    if publisher.verdict is SignatureStanding.UNSIGNED:
         return Cover(is_signed=False)
     return Cover(
         is_signed=True,
         signer=publisher.name or "a signer without a name",
-        is_intact=publisher.verdict is not Standing.TAMPERED,
+        is_intact=publisher.verdict is not SignatureStanding.TAMPERED,
     )
 
 

@@ -8,7 +8,7 @@ import msgspec
 from fundamen.evidence.dpkg import all_installed, all_provided
 from fundamen.formats.byte_source import ByteSource, MemoryBytes
 from fundamen.formats.compound_file import CompoundFile
-from fundamen.formats.container import Container, Kind, find_container
+from fundamen.formats.container import Container, ContainerKind, find_container
 from fundamen.formats.debian_package import read_debian_package
 from fundamen.formats.msi_database import Database, read_database
 from fundamen.formats.msi_files import file_paths
@@ -18,7 +18,13 @@ from fundamen.formats.script import read_script
 from fundamen.formats.shell import read_shell
 from fundamen.installers.debian_needs import MAY_CALL, PackageNeed, find_needs
 from fundamen.installers.msi_run import Conclusion, Judged, changed, conclude, is_for_64_bits
-from fundamen.installers.outcome import Meant, Outcome, outcome_of_bundle, outcome_of_debian, outcome_of_msi
+from fundamen.installers.outcome import (
+    Forecast,
+    InstallationOutcome,
+    outcome_of_bundle,
+    outcome_of_debian,
+    outcome_of_msi,
+)
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.display import shown
@@ -51,7 +57,7 @@ class Look(msgspec.Struct, frozen=True, kw_only=True):
     """A package, its content, and a forecast."""
 
     title: str
-    kind: Kind
+    kind: ContainerKind
     name: str = ""
     version: str = ""
     publisher: str = ""
@@ -104,7 +110,7 @@ def look_into(machine: Machine, source: ByteSource, given: Mapping[str, str]) ->
             why="it is no install package, script, self-extracting program, archive or disc image that is read here",
             do=f"See what it is: fundamen inspect {shown(source.name)}",
         )
-    if container.kind is Kind.MSI:
+    if container.kind is ContainerKind.MSI:
         return _of_msi(machine, source, given)
     files, problems = _listed(container)
     looked = Look(
@@ -114,12 +120,12 @@ def look_into(machine: Machine, source: ByteSource, given: Mapping[str, str]) ->
         steering=tuple(each.path for each in files if each.path.lower().endswith(_STEERING)),
         problems=problems,
     )
-    if container.kind is Kind.DEBIAN:
+    if container.kind is ContainerKind.DEBIAN:
         return _of_debian(machine, source, looked)
     return _named(source, looked)
 
 
-def find_outcome(machine: Machine, source: ByteSource, meant: Meant) -> Outcome:
+def find_outcome(machine: Machine, source: ByteSource, meant: Forecast) -> InstallationOutcome:
     """Compare the state of a machine after a package ran with the forecast.
 
     Raises:
@@ -128,11 +134,11 @@ def find_outcome(machine: Machine, source: ByteSource, meant: Meant) -> Outcome:
     container = find_container(source)
     kind = container.kind if container is not None else None
     is_windows = machine.platform is Platform.WINDOWS
-    if kind is Kind.MSI and is_windows:
+    if kind is ContainerKind.MSI and is_windows:
         return outcome_of_msi(
             machine, read_database(CompoundFile(source), f"The install package {shown(source.name)}"), meant
         )
-    if kind is Kind.DEBIAN and machine.platform is Platform.LINUX:
+    if kind is ContainerKind.DEBIAN and machine.platform is Platform.LINUX:
         return outcome_of_debian(machine, meant)
     if is_windows and meant.bundled:
         return outcome_of_bundle(machine, meant)
@@ -156,7 +162,7 @@ def _of_msi(machine: Machine, source: ByteSource, given: Mapping[str, str]) -> L
     overruled = tuple(changed(conclude(machine, database, {}), conclusion)) if conclusion and given else ()
     return Look(
         title=source.name,
-        kind=Kind.MSI,
+        kind=ContainerKind.MSI,
         name=database.property("ProductName"),
         version=database.property("ProductVersion"),
         publisher=database.property("Manufacturer"),
@@ -201,7 +207,7 @@ def _of_script(machine: Machine, source: ByteSource, container: Container | None
     run = foresee_script(machine, script) if machine.platform is not Platform.WINDOWS else None
     return Look(
         title=source.name,
-        kind=Kind.SCRIPT,
+        kind=ContainerKind.SCRIPT,
         files=files,
         steering=(
             *(run.settings if run is not None else ()),
@@ -216,7 +222,7 @@ def _of_script(machine: Machine, source: ByteSource, container: Container | None
 
 def _named(source: ByteSource, looked: Look) -> Look:
     """The same with what a self-extracting program says of itself."""
-    if looked.kind is not Kind.SELF_EXTRACTING:
+    if looked.kind is not ContainerKind.SELF_EXTRACTING:
         return looked
     image = read_pe(source)
     version = read_version(source, image)
@@ -263,7 +269,7 @@ def _looked_into(path: str, content: bytes, depth: int, left: list[int]) -> Iter
     except FundamenError as error:
         yield Bundled(path, source.size, problem=error.why)
         return
-    if inner is None or inner.kind is Kind.MSI:
+    if inner is None or inner.kind is ContainerKind.MSI:
         return
     if depth >= _DEEPEST:
         yield Bundled(f"{path}: ...", 0, problem=f"packages in packages are looked into {_DEEPEST} deep")
@@ -275,7 +281,7 @@ def _looked_into(path: str, content: bytes, depth: int, left: list[int]) -> Iter
 
 
 def _bundled(path: str, source: ByteSource, inner: Container | None) -> Bundled:
-    if inner is not None and inner.kind is Kind.MSI:
+    if inner is not None and inner.kind is ContainerKind.MSI:
         database = read_database(CompoundFile(source), f"The install package {shown(path)}")
         return Bundled(
             path,
@@ -285,7 +291,7 @@ def _bundled(path: str, source: ByteSource, inner: Container | None) -> Bundled:
             version=database.property("ProductVersion"),
             architecture=_architecture(database),
         )
-    if inner is not None and inner.kind is Kind.DEBIAN:
+    if inner is not None and inner.kind is ContainerKind.DEBIAN:
         package = read_debian_package(source)
         return Bundled(path, source.size, is_package=True, name=package.name, version=package.version)
     if source.read_at(0, 2) == b"MZ":

@@ -13,7 +13,7 @@ from fundamen.formats.decimal import read_decimal
 from fundamen.formats.msi_condition import Value, evaluate
 from fundamen.formats.msi_database import Database, Row
 from fundamen.installers.msi_properties import UNKNOWN, machine_properties
-from fundamen.installers.msi_searches import Found, Searches, formatted, packed_code
+from fundamen.installers.msi_searches import Searches, SearchResult, formatted, packed_code
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.paths import MachinePath
 
@@ -64,7 +64,7 @@ class Related(msgspec.Struct, frozen=True):
     leftover: str = ""  # its folder, which is registered and is not there
 
 
-class Part(msgspec.Struct, frozen=True):
+class PackagePart(msgspec.Struct, frozen=True):
     """A feature, and whether it will be installed."""
 
     name: str
@@ -75,10 +75,10 @@ class Part(msgspec.Struct, frozen=True):
 class Conclusion(msgspec.Struct, frozen=True):
     """All that a package will conclude."""
 
-    searches: tuple[Found, ...]
+    searches: tuple[SearchResult, ...]
     related: tuple[Related, ...]
     launch: tuple[Judged, ...]  # launch conditions, and messages that stop the run
-    parts: tuple[Part, ...]
+    parts: tuple[PackagePart, ...]
     components: tuple[Judged, ...]  # those that depend on a condition
     actions: tuple[Judged, ...]  # code of its own, with when it is run
     properties: dict[str, str]  # as they are when files are about to be copied
@@ -143,10 +143,10 @@ class _Run:
         self._conditions: dict[str, list[Row]] = {}  # of each feature
         for row in database.tables.get("Condition", ()):
             self._conditions.setdefault(str(row.get("Feature_") or ""), []).append(row)
-        self._searches: list[Found] = []
+        self._searches: list[SearchResult] = []
         self._related: list[Related] = []
         self._launch: list[Judged] = []
-        self._parts: tuple[Part, ...] = ()
+        self._parts: tuple[PackagePart, ...] = ()
         self._components: tuple[Judged, ...] = ()
         self._actions: list[Judged] = []
         self._asked: dict[tuple[str, ...], None] = {}  # the symbols of each condition
@@ -264,7 +264,7 @@ class _Run:
             leftover=folder if is_gone else "",
         )
 
-    def _features(self) -> Iterator[Part]:
+    def _features(self) -> Iterator[PackagePart]:
         """Which features are chosen. Source: tables Feature and Condition; the property ADDLOCAL."""
         rows = {str(row["Feature"]): row for row in self._database.tables.get("Feature", ())}
         limit = _whole(self._properties.get("INSTALLLEVEL", "1"), 1)
@@ -280,7 +280,7 @@ class _Run:
             held = chosen[name]
             if above in chosen and chosen[above] is False and not asked_for:
                 held = False
-            yield Part(name, str(row.get("Title") or ""), held)
+            yield PackagePart(name, str(row.get("Title") or ""), held)
 
     def _level(self, feature: str, row: Row) -> int | None:
         level = row.get("Level")

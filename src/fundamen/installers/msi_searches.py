@@ -15,7 +15,7 @@ from fundamen.formats.decimal import read_decimal
 from fundamen.formats.msi_database import Database, Row
 from fundamen.formats.pe import Pe
 from fundamen.formats.pe_version import read_version
-from fundamen.formats.setting import Format, find_value
+from fundamen.formats.setting import SettingFormat, find_value
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.registry import expanded
 from fundamen.model.errors import FundamenError, UnreadableError
@@ -40,7 +40,7 @@ class Root(IntEnum):
     USERS = 3
 
 
-class Kind(IntEnum):
+class LocatorKind(IntEnum):
     """Kinds of places that a locator names: the lower bits of its column Type."""
 
     FOLDER = 0
@@ -48,7 +48,7 @@ class Kind(IntEnum):
     RAW = 2
 
 
-class Found(msgspec.Struct, frozen=True):
+class SearchResult(msgspec.Struct, frozen=True):
     """The result of one search."""
 
     property: str
@@ -83,12 +83,12 @@ class Searches:
         }
         self._rows = database.tables.get("AppSearch", ())
 
-    def all(self) -> Iterator[Found]:
+    def all(self) -> Iterator[SearchResult]:
         """Each search in its order; of several for one property a later one counts, if it finds something."""
         for row in self._rows[:_MOST_SEARCHES]:
             yield self._search(str(row.get("Property") or ""), str(row.get("Signature_") or ""))
 
-    def _search(self, name: str, signature: str) -> Found:
+    def _search(self, name: str, signature: str) -> SearchResult:
         for table, search in (
             ("CompLocator", self._component),
             ("RegLocator", self._registry),
@@ -99,11 +99,11 @@ class Searches:
             if row is not None:
                 found = search(row, signature)
                 return msgspec.structs.replace(found, property=name)
-        return Found(name, "", "no way to search is given")
+        return SearchResult(name, "", "no way to search is given")
 
-    def _registry(self, row: Row, signature: str) -> Found:
+    def _registry(self, row: Row, signature: str) -> SearchResult:
         kind = row.get("Type")
-        kind = kind if isinstance(kind, int) else int(Kind.FILE)
+        kind = kind if isinstance(kind, int) else int(LocatorKind.FILE)
         key = _rooted(row.get("Root"), self._formatted(str(row.get("Key") or "")))
         if not self._is_64_bit and not kind & _IN_64_BITS:
             key = _of_32_bits(self._machine, key)
@@ -111,46 +111,46 @@ class Searches:
         where = rf"the registry's {key}\{name or '(unnamed)'}"
         value = self._machine.registry.value(key, name)
         if value is None:
-            return Found("", "", where)
-        if kind & ~_IN_64_BITS == Kind.RAW:
+            return SearchResult("", "", where)
+        if kind & ~_IN_64_BITS == LocatorKind.RAW:
             text = _raw(self._expanded(value) if isinstance(value, str) else value)
-            return Found("", text, where, self._gone(value if isinstance(value, str) else ""))
+            return SearchResult("", text, where, self._gone(value if isinstance(value, str) else ""))
         if not isinstance(value, str):
-            return Found("", "", where)
+            return SearchResult("", "", where)
         text = self._expanded(value).strip().strip('"')
-        return self._at(text, signature, where, is_file=kind & ~_IN_64_BITS == Kind.FILE)
+        return self._at(text, signature, where, is_file=kind & ~_IN_64_BITS == LocatorKind.FILE)
 
-    def _component(self, row: Row, signature: str) -> Found:
+    def _component(self, row: Row, signature: str) -> SearchResult:
         code = _packed(str(row.get("ComponentId") or ""))
         where = f"the registered component {row.get('ComponentId')}"
         paths = self._machine.registry.values(rf"{_COMPONENTS}\{code}") if code else None
         path = next((value for value in (paths or {}).values() if isinstance(value, str) and value), "")
         if not path:
-            return Found("", "", where)
-        is_file = row.get("Type") in {int(Kind.FILE), None}
+            return SearchResult("", "", where)
+        is_file = row.get("Type") in {int(LocatorKind.FILE), None}
         return self._at(path, signature, where, is_file=is_file)
 
-    def _ini(self, row: Row, signature: str) -> Found:
+    def _ini(self, row: Row, signature: str) -> SearchResult:
         file, section, key = (self._formatted(str(row.get(column) or "")) for column in ("FileName", "Section", "Key"))
         path = self._machine.join("C:\\Windows", file.rpartition("|")[2])
         where = f"{key} in the section {section} of {path}"
         try:
-            value = find_value(self._machine.content(path, _MOST_INI), Format.INI, (section, key), path)
+            value = find_value(self._machine.content(path, _MOST_INI), SettingFormat.INI, (section, key), path)
         except FundamenError:
             value = None
         if value is None:
-            return Found("", "", where)
+            return SearchResult("", "", where)
         text = str(value.value)
         field = row.get("Field")
         if isinstance(field, int) and field > 0:
             fields = text.split(",")
             text = fields[field - 1].strip() if field <= len(fields) else ""
         kind = row.get("Type")
-        if kind == Kind.RAW:
-            return Found("", text, where, self._gone(text))
-        return self._at(text, signature, where, is_file=kind in {int(Kind.FILE), None})
+        if kind == LocatorKind.RAW:
+            return SearchResult("", text, where, self._gone(text))
+        return self._at(text, signature, where, is_file=kind in {int(LocatorKind.FILE), None})
 
-    def _folder(self, row: Row, signature: str, nested: int = 0) -> Found:
+    def _folder(self, row: Row, signature: str, nested: int = 0) -> SearchResult:
         path = self._formatted(str(row.get("Path") or ""))
         parent = str(row.get("Parent") or "")
         if parent and nested < _MOST_NESTED:
@@ -160,15 +160,15 @@ class Searches:
         depth = depth if isinstance(depth, int) else 0
         where = f"{path or 'the drives'}{f' and {depth} levels below' if depth else ''}"
         if not path:
-            return Found("", "", where)
+            return SearchResult("", "", where)
         wanted = self._signatures.get(signature)
         for folder in self._folders(MachinePath(path), depth):
             if wanted is None:
-                return Found("", folder.rstrip("\\") + "\\", where)
+                return SearchResult("", folder.rstrip("\\") + "\\", where)
             file = self._machine.join(folder, _long_name(wanted))
             if self._is_wanted(file, wanted):
-                return Found("", file, where)
-        return Found("", "", where)
+                return SearchResult("", file, where)
+        return SearchResult("", "", where)
 
     def _parent(self, signature: str, nested: int) -> str:
         """The folder that another search gives."""
@@ -188,20 +188,20 @@ class Searches:
                 with suppress(UnreadableError):  # nor could the installer look into it
                     waiting += [(self._machine.join(folder, name), below + 1) for name in self._machine.names(folder)]
 
-    def _at(self, text: str, signature: str, where: str, *, is_file: bool) -> Found:
+    def _at(self, text: str, signature: str, where: str, *, is_file: bool) -> SearchResult:
         """A recorded place, resolved, and whether it exists."""
         wanted = self._signatures.get(signature)
         path = MachinePath(text)
         if not self._machine.paths.isabs(text):
-            return Found("", "", where)
+            return SearchResult("", "", where)
         if not is_file and wanted is not None:
             path = self._machine.join(text, _long_name(wanted))
         if wanted is None:
             folder = self._machine.folder_of(path) if is_file else path
             is_there = self._machine.look(folder).kind is EntryKind.FOLDER
-            return Found("", folder.rstrip("\\") + "\\" if is_there else "", where, "" if is_there else folder)
+            return SearchResult("", folder.rstrip("\\") + "\\" if is_there else "", where, "" if is_there else folder)
         is_right = self._is_wanted(path, wanted)
-        return Found("", path if is_right else "", where, self._gone(path))
+        return SearchResult("", path if is_right else "", where, self._gone(path))
 
     def _expanded(self, text: str) -> str:
         """A text with the variables of the environment that a service has."""

@@ -21,7 +21,7 @@ _PUBLISHED = r"HKLM\Software\Classes\Installer\Features"
 _ABSENT = "\x06"  # how the value of a published feature begins that was not installed
 
 
-class Meant(msgspec.Struct, frozen=True, kw_only=True):
+class Forecast(msgspec.Struct, frozen=True, kw_only=True):
     """The forecast from before a package ran."""
 
     name: str
@@ -46,10 +46,10 @@ class Deed(msgspec.Struct, frozen=True):
         return self.meant is not None and self.is_done is not None and self.meant is not self.is_done
 
 
-class Outcome(msgspec.Struct, frozen=True):
+class InstallationOutcome(msgspec.Struct, frozen=True):
     """The outcome of a package."""
 
-    meant: Meant
+    meant: Forecast
     deeds: tuple[Deed, ...]
 
     @property
@@ -58,13 +58,13 @@ class Outcome(msgspec.Struct, frozen=True):
         return tuple(deed for deed in self.deeds if deed.is_wrong)
 
 
-def outcome_of_msi(machine: Machine, database: Database, meant: Meant) -> Outcome:
+def outcome_of_msi(machine: Machine, database: Database, meant: Forecast) -> InstallationOutcome:
     """The effects of an MSI on a Windows machine."""
     product = packed_code(database.property("ProductCode"))
     holder = _holder(machine, product)
     if holder is None:
         absent = Deed("the product", meant=True, is_done=False, found="the installer service has not registered it")
-        return Outcome(meant, (absent,))
+        return InstallationOutcome(meant, (absent,))
     values = machine.registry.values(rf"{holder}\Products\{product}\InstallProperties") or {}
     texts = {name.lower(): value for name, value in values.items() if isinstance(value, str)}
     version = texts.get("displayversion", "")
@@ -78,17 +78,19 @@ def outcome_of_msi(machine: Machine, database: Database, meant: Meant) -> Outcom
         *_removed(machine, meant),
         *_services(machine, meant),
     )
-    return Outcome(meant, deeds)
+    return InstallationOutcome(meant, deeds)
 
 
-def outcome_of_debian(machine: Machine, meant: Meant) -> Outcome:
+def outcome_of_debian(machine: Machine, meant: Forecast) -> InstallationOutcome:
     """The effects of a Debian package on a Linux machine. Raises: UnreadableError: it has no list of packages."""
     versions = [version for version, _ in all_installed(machine).get(meant.name, [])]
     found = f"dpkg has it set up as {', '.join(versions)}" if versions else "dpkg has not set it up"
-    return Outcome(meant, (Deed("the package", meant=True, is_done=meant.version in versions, found=found),))
+    return InstallationOutcome(
+        meant, (Deed("the package", meant=True, is_done=meant.version in versions, found=found),)
+    )
 
 
-def outcome_of_bundle(machine: Machine, meant: Meant) -> Outcome:
+def outcome_of_bundle(machine: Machine, meant: Forecast) -> InstallationOutcome:
     """Which of the packages in a self-extracting program a machine of Windows has registered now."""
     registered = list(installed_packages(machine.registry))
     deeds = []
@@ -104,7 +106,7 @@ def outcome_of_bundle(machine: Machine, meant: Meant) -> Outcome:
             others = ", ".join(each.version for each in same)
             found = f"only {others} is registered" if same else "it is not registered"
         deeds.append(Deed(f"{name} {version}", meant=None, is_done=bool(there) and not gone, found=found))
-    return Outcome(meant, tuple(deeds))
+    return InstallationOutcome(meant, tuple(deeds))
 
 
 def _holder(machine: Machine, product: str) -> str | None:
@@ -160,7 +162,7 @@ def _lost(machine: Machine, holder: str, product: str, component: str) -> str:
     return path if is_file and machine.look(MachinePath(path)).kind is EntryKind.ABSENT else ""
 
 
-def _removed(machine: Machine, meant: Meant) -> Iterator[Deed]:
+def _removed(machine: Machine, meant: Forecast) -> Iterator[Deed]:
     for code, name in meant.removed.items():
         is_there = _holder(machine, packed_code(code)) is not None
         yield Deed(
@@ -171,7 +173,7 @@ def _removed(machine: Machine, meant: Meant) -> Iterator[Deed]:
         )
 
 
-def _services(machine: Machine, meant: Meant) -> Iterator[Deed]:
+def _services(machine: Machine, meant: Forecast) -> Iterator[Deed]:
     for name in meant.services:
         is_there = machine.registry.values(rf"{SERVICES}\{name}") is not None
         yield Deed(f"the service {name}", None, is_there, f"it is {'' if is_there else 'not '}registered")

@@ -13,8 +13,8 @@ from fnmatch import fnmatchcase
 
 import msgspec
 
-from fundamen.formats.shell import Choice, Command, ShellScript, read_shell
-from fundamen.formats.shell_words import How, Word
+from fundamen.formats.shell import Choice, ShellCommand, ShellScript, read_shell
+from fundamen.formats.shell_words import Quoting, Word
 from fundamen.installers.debian_needs import MAY_CALL, READS, PackageNeed
 from fundamen.installers.msi_run import Judged
 from fundamen.loaders.architectures import own_architecture
@@ -87,9 +87,9 @@ class _Run:
             variables=tuple(steering),
         )
 
-    def take(self, command: Command) -> None:
+    def take(self, command: ShellCommand) -> None:
         for word in (*command.words, *(word for _, word in command.assigned)):
-            self._read.update((piece.text, None) for piece in word.pieces if piece.how is How.VARIABLE)
+            self._read.update((piece.text, None) for piece in word.pieces if piece.how is Quoting.VARIABLE)
         words = list(command.words)
         while words:
             name = self._value(words[0])
@@ -165,7 +165,7 @@ class _Run:
         asks = name != "command" or bool({"-v", "-V"} & set(options))
         return named[0] if asks and named else ""
 
-    def _check(self, command: Command, *, holds: bool | None) -> None:
+    def _check(self, command: ShellCommand, *, holds: bool | None) -> None:
         what = f"line {command.line}"
         key = f"{what}: {command.source}"
         held = holds if holds is None else holds is not command.negated
@@ -173,7 +173,7 @@ class _Run:
             (piece.text, value)
             for word in command.words
             for piece in word.pieces
-            if piece.how is How.VARIABLE and (value := self._of_variable(piece.text, piece.otherwise)) is not None
+            if piece.how is Quoting.VARIABLE and (value := self._of_variable(piece.text, piece.otherwise)) is not None
         )
         self._checks[key] = Judged(what, ("! " if command.negated else "") + command.source, held, asked)
 
@@ -221,15 +221,15 @@ class _Run:
         parts: list[str] = []
         for piece in word.pieces:
             match piece.how:
-                case How.TEXT:
+                case Quoting.TEXT:
                     value: str | None = piece.text
-                case How.VARIABLE:
+                case Quoting.VARIABLE:
                     value = self._of_variable(piece.text, piece.otherwise)
-                case How.COMMAND:
+                case Quoting.COMMAND:
                     value = self._printed(piece.text)
                 case _:
                     value = None
-            if value is None or (not piece.is_quoted and piece.how is not How.TEXT and len(value.split()) != 1):
+            if value is None or (not piece.is_quoted and piece.how is not Quoting.TEXT and len(value.split()) != 1):
                 return None
             parts.append(value)
         return "".join(parts)
@@ -275,7 +275,7 @@ def _constants(script: ShellScript) -> Mapping[str, Word]:
     for command in script.commands:
         for name, word in command.assigned:
             is_own = any(
-                piece.text == name for piece in word.pieces if piece.how is How.VARIABLE and not piece.otherwise
+                piece.text == name for piece in word.pieces if piece.how is Quoting.VARIABLE and not piece.otherwise
             )
             if name in found or not command.is_certain or command.words or is_own:
                 several.add(name)

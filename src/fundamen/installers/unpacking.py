@@ -11,7 +11,7 @@ from datetime import datetime
 import msgspec
 
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.container import Kind, find_container
+from fundamen.formats.container import ContainerKind, find_container
 from fundamen.formats.packed import PackedFile, Readable
 from fundamen.formats.setting import Key, find_value, format_of, with_value
 from fundamen.installers.coverage import Cover, catalogues_over, cover_of
@@ -61,7 +61,7 @@ def unpack_changed(source: ByteSource, folder: HostPath, edits: Sequence[Edit], 
         OSError: the folder cannot be written.
     """
     container = find_container(source)
-    if container is None or container.kind is Kind.MSI:
+    if container is None or container.kind is ContainerKind.MSI:
         why = "it is no package that is unpacked here" if container is None else "an MSI is overruled by its properties"
         do = f"fundamen inspect {shown(source.name)}" if container is None else "Use --set NAME=VALUE instead."
         raise UsageError(f"{shown(source.name)} is not unpacked", why, do)

@@ -20,7 +20,7 @@ _OWN = os.path.join(os.path.dirname(os.path.abspath(__file__)), "data")
 _LARGEST_FILE, _MOST_FILES, _MOST_ENTRIES = 4 << 20, 200, 20_000
 
 
-class Role(StrEnum):
+class LineRole(StrEnum):
     """Roles of a line in the story of a failure."""
 
     CAUSE = "cause"  # it names what is wrong
@@ -41,22 +41,22 @@ class Sign(StrEnum):
     OTHER_VERSION = "other-version"
 
 
-class Cause(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class LikelyCause(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A likely cause of a message."""
 
     cause: str
     sign: Sign | None = None
 
 
-class Message(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+class KnownMessage(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """A family of messages that mean the same."""
 
     id: str
     says: tuple[str, ...]  # sentences, the most telling first
     means: str  # in one sentence, with holes
-    role: Role = Role.CAUSE
+    role: LineRole = LineRole.CAUSE
     about: str = "failed"  # a verdict's word, or another of ABOUT
-    likely: tuple[str | Cause, ...] = ()  # causes, the likeliest first
+    likely: tuple[str | LikelyCause, ...] = ()  # causes, the likeliest first
     next: tuple[str, ...] = ()  # commands, and sentences that end with a full stop; with holes
     source: str  # who says it, and where that is written down
     samples: tuple[str, ...]  # lines of our own that say it
@@ -69,9 +69,9 @@ class Code(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     value: int
     name: str
     means: str
-    role: Role = Role.CAUSE
+    role: LineRole = LineRole.CAUSE
     about: str = "failed"
-    likely: tuple[str | Cause, ...] = ()
+    likely: tuple[str | LikelyCause, ...] = ()
     next: tuple[str, ...] = ()
     source: str
     samples: tuple[str, ...]
@@ -113,7 +113,7 @@ ABOUT = frozenset(
 class Knowledge(msgspec.Struct, frozen=True):
     """All that is known, arranged for looking up."""
 
-    messages: tuple[tuple[Message, tuple[Sentence, ...]], ...]
+    messages: tuple[tuple[KnownMessage, tuple[Sentence, ...]], ...]
     codes: dict[tuple[str, int], Code]
     named: dict[str, Code]  # by its name
     alone: dict[int, Code]  # by its value, of the spaces whose codes stand alone
@@ -126,7 +126,7 @@ class Knowledge(msgspec.Struct, frozen=True):
 
 
 class _File(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    message: tuple[Message, ...] = ()
+    message: tuple[KnownMessage, ...] = ()
     code: tuple[Code, ...] = ()
     space: tuple[Space, ...] = ()
 
@@ -159,7 +159,7 @@ def _own_knowledge() -> Knowledge:
     return _arranged(_own_files())
 
 
-def check_entries(known: Knowledge, path: str, entries: Sequence[Message | Code]) -> None:
+def check_entries(known: Knowledge, path: str, entries: Sequence[KnownMessage | Code]) -> None:
     """Make sure that each entry is found in its own samples, and says what it must.
 
     Raises:
@@ -170,7 +170,7 @@ def check_entries(known: Knowledge, path: str, entries: Sequence[Message | Code]
             raise _refused(path, f"{entry.id} is about {entry.about!r}; there are {', '.join(sorted(ABOUT))}")
         if not entry.samples or not entry.means.strip():
             raise _refused(path, f"{entry.id} has no sample, or does not say what it means")
-        if isinstance(entry, Message):
+        if isinstance(entry, KnownMessage):
             sentences = next(sentences for message, sentences in known.messages if message is entry)
             for sample in entry.samples:
                 if not any(sentence.find(" ".join(sample.split())) is not None for sentence in sentences):
@@ -205,7 +205,7 @@ def _read(path: str) -> _File:
 
 
 def _arranged(files: Sequence[tuple[str, _File]]) -> Knowledge:
-    messages: dict[str, tuple[Message, tuple[Sentence, ...]]] = {}
+    messages: dict[str, tuple[KnownMessage, tuple[Sentence, ...]]] = {}
     codes: dict[tuple[str, int], Code] = {}
     spaces: dict[str, Space] = {}
     for path, file in files:

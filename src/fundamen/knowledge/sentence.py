@@ -62,7 +62,7 @@ _COMMON = frozenset(_COMMON_WORDS.split())
 _HEX = frozenset("abcdef")  # a word of these alone may as well be a number
 
 
-class Found(msgspec.Struct, frozen=True):
+class SentenceMatch(msgspec.Struct, frozen=True):
     """A sentence that was found in a line."""
 
     begin: int  # where in the line
@@ -77,7 +77,7 @@ class Sentence(msgspec.Struct, frozen=True):
     anchor: str  # in small letters: a piece that stands in every line that says it, where its ends of line are spaces
     weight: int  # how many of its characters are its own: the more, the more it tells
 
-    def find(self, line: str) -> Found | None:
+    def find(self, line: str) -> SentenceMatch | None:
         """Where a line says this first, and what stands in the holes; None where it does not.
 
         Args:
@@ -87,7 +87,7 @@ class Sentence(msgspec.Struct, frozen=True):
         if found is None:
             return None
         holes = {name: text.rstrip(_TRAILING).lstrip("([") for name, text in found.groupdict().items()}
-        return Found(found.start(), {name: text for name, text in holes.items() if text})
+        return SentenceMatch(found.start(), {name: text for name, text in holes.items() if text})
 
 
 def read_sentence(text: str) -> Sentence:

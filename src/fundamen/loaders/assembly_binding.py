@@ -14,13 +14,13 @@ from fundamen.formats.app_config import AppConfig, DependentAssembly, read_app_c
 from fundamen.formats.cli_header import AssemblyName
 from fundamen.formats.manifest import Version, dotted, version_of
 from fundamen.loaders.assembly_files import AssemblyFile, AssemblyFiles, at_call_of
-from fundamen.loaders.load_map import Candidate, Outcome, Resolution
+from fundamen.loaders.load_map import Candidate, CandidateOutcome, Resolution
 from fundamen.loaders.net_framework import FRAMEWORK_TOKENS, Framework, Generation
 from fundamen.loaders.windows import Loading
 from fundamen.loaders.windows_processes import WINDOWS_FOLDER
 from fundamen.machine.machine import EntryKind
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import How
+from fundamen.model.binary import Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -59,15 +59,15 @@ class AssemblyBinding:
         is_frameworks = reference.token in FRAMEWORK_TOKENS
         for candidate in self._places(reference, wanted, is_frameworks=is_frameworks):
             candidates.append(candidate)
-            if candidate.outcome is Outcome.TAKEN:
+            if candidate.outcome is CandidateOutcome.TAKEN:
                 path = candidate.path
-            if candidate.outcome is not Outcome.ABSENT:
+            if candidate.outcome is not CandidateOutcome.ABSENT:
                 break
         is_hidden = path is None and is_frameworks and not self._framework.is_there
         return Resolution(
             name=str(reference),
             needed_by=requester,
-            how=How.REQUIRED,
+            how=Necessity.REQUIRED,
             candidates=tuple(candidates),
             path=path,
             kind="assembly",
@@ -126,7 +126,7 @@ class AssemblyBinding:
         places = ", ".join(dotted(found.version) for found in cached)
         folder = self._machine.join(self._caches()[0], "GAC_MSIL", reference.name)
         detail = f"holds version {places}" if places else ""
-        yield Candidate(folder, Outcome.ABSENT, "the global assembly cache", detail)
+        yield Candidate(folder, CandidateOutcome.ABSENT, "the global assembly cache", detail)
 
     def _cached(self, reference: AssemblyName) -> Iterator[_Cached]:
         width = "GAC_32" if self._process in _NARROW else "GAC_64"
@@ -170,7 +170,7 @@ class AssemblyBinding:
         found = self._files.try_at(path, because)
         if isinstance(found, Candidate):
             return found
-        wrong, outcome = "", Outcome.OTHER_VERSION
+        wrong, outcome = "", CandidateOutcome.OTHER_VERSION
         if found.name.name.lower() != reference.name.lower():
             wrong = f"is the assembly {found.name.name}"
         elif reference.token and found.name.token != reference.token:
@@ -178,7 +178,7 @@ class AssemblyBinding:
         elif reference.token and version_of(found.name.version) != wanted:
             wrong = f"is version {found.name.version}, and exactly {dotted(wanted)} is asked for"
             if version_of(found.name.version) < wanted:
-                outcome = Outcome.OLDER_VERSION
+                outcome = CandidateOutcome.OLDER_VERSION
         if wrong:
             return Candidate(found.path, outcome, because, wrong, found.pe.architecture)
         return _taken(found, because)
@@ -215,7 +215,7 @@ class AssemblyBinding:
 
 
 def _taken(found: AssemblyFile, because: str) -> Candidate:
-    return Candidate(found.path, Outcome.TAKEN, because, architecture=found.pe.architecture)
+    return Candidate(found.path, CandidateOutcome.TAKEN, because, architecture=found.pe.architecture)
 
 
 def _means(assembly: DependentAssembly, reference: AssemblyName) -> bool:

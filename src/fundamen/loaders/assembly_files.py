@@ -4,7 +4,7 @@ import msgspec
 
 from fundamen.formats.cli_header import AssemblyName, Managed, read_managed
 from fundamen.formats.pe import Pe
-from fundamen.loaders.load_map import Candidate, Outcome, read_candidate
+from fundamen.loaders.load_map import Candidate, CandidateOutcome, read_candidate
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError
@@ -12,16 +12,16 @@ from fundamen.model.paths import MachinePath
 
 _UNHANDLED = "0xE0434352, with the exception"
 _EXCEPTIONS = {
-    Outcome.ABSENT: "System.IO.FileNotFoundException (0x80070002)",
-    Outcome.OLDER_VERSION: "System.IO.FileLoadException (0x80131040)",
-    Outcome.OTHER_VERSION: "System.IO.FileLoadException (0x80131040)",
-    Outcome.OTHER_ARCHITECTURE: "System.BadImageFormatException (0x8007000B)",
-    Outcome.REFUSED: "System.BadImageFormatException (0x8007000B)",
-    Outcome.BLOCKED: "System.IO.FileLoadException (0x80070005)",
+    CandidateOutcome.ABSENT: "System.IO.FileNotFoundException (0x80070002)",
+    CandidateOutcome.OLDER_VERSION: "System.IO.FileLoadException (0x80131040)",
+    CandidateOutcome.OTHER_VERSION: "System.IO.FileLoadException (0x80131040)",
+    CandidateOutcome.OTHER_ARCHITECTURE: "System.BadImageFormatException (0x8007000B)",
+    CandidateOutcome.REFUSED: "System.BadImageFormatException (0x8007000B)",
+    CandidateOutcome.BLOCKED: "System.IO.FileLoadException (0x80070005)",
 }
 
 
-def at_call_of(outcome: Outcome) -> str:
+def at_call_of(outcome: CandidateOutcome) -> str:
     """How a program ends that calls into an assembly which its runtime cannot load. Source: corerror.h, winerror.h."""
     return f"{_UNHANDLED} {_EXCEPTIONS[outcome]}" if outcome in _EXCEPTIONS else ""
 
@@ -59,7 +59,7 @@ class AssemblyFiles:
     def _try(self, path: MachinePath, because: str) -> AssemblyFile | Candidate:
         entry = self._machine.look(path)
         if entry.kind is not EntryKind.FILE:
-            outcome = Outcome.BLOCKED if entry.kind is EntryKind.BLOCKED else Outcome.ABSENT
+            outcome = CandidateOutcome.BLOCKED if entry.kind is EntryKind.BLOCKED else CandidateOutcome.ABSENT
             return Candidate(path, outcome, because, entry.why)
         pe = read_candidate(self._machine, path, because)
         if isinstance(pe, Candidate):
@@ -68,11 +68,11 @@ class AssemblyFiles:
             with self._machine.open(path) as source:
                 managed = read_managed(source, pe) if isinstance(pe, Pe) else None
         except UnreadableError as error:
-            return Candidate(path, Outcome.REFUSED, because, error.why)
+            return Candidate(path, CandidateOutcome.REFUSED, because, error.why)
         if not isinstance(pe, Pe) or managed is None or managed.assembly is None:
-            return Candidate(path, Outcome.REFUSED, because, "is no managed assembly")
+            return Candidate(path, CandidateOutcome.REFUSED, because, "is no managed assembly")
         found = AssemblyFile(path, pe, managed, managed.assembly)
         if not found.fits(self._process):
             detail = f"is for {pe.architecture}"
-            return Candidate(path, Outcome.OTHER_ARCHITECTURE, because, detail, pe.architecture)
+            return Candidate(path, CandidateOutcome.OTHER_ARCHITECTURE, because, detail, pe.architecture)
         return found

@@ -12,12 +12,12 @@ import msgspec
 from fundamen.formats.macho import MachO
 from fundamen.formats.macho_signature import CodeSignature, read_signature
 from fundamen.formats.macho_slice import MACOS, FileType, Slice
-from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, find_candidate
+from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution, find_candidate
 from fundamen.loaders.mac_binding import find_unoffered
 from fundamen.loaders.mac_system import MacSystem, find_system
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import How
+from fundamen.model.binary import Necessity
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import MachinePath
 
@@ -70,9 +70,9 @@ class _Loading:
     def run(self, also: Sequence[str]) -> LoadMap:
         """Load all; ``also`` is what the program asks for as it runs."""
         resolutions = [
-            *self._load_names(self._listed("DYLD_INSERT_LIBRARIES"), How.REQUIRED),
+            *self._load_names(self._listed("DYLD_INSERT_LIBRARIES"), Necessity.REQUIRED),
             *self._load_needs_of(self._program),
-            *self._load_names(list(also), How.DELAYED),
+            *self._load_names(list(also), Necessity.DELAYED),
         ]
         runs = self._system.runs()
         parts = {self._program.path: self._program.part, **{i.path: i.part for i in self._images.values()}}
@@ -100,7 +100,7 @@ class _Loading:
             return f"{Architecture.AARCH64} only: the translator for {self._architecture} (Rosetta) is not installed"
         return " and ".join(runs)
 
-    def _load_names(self, names: list[str], how: How) -> Iterator[Resolution]:
+    def _load_names(self, names: list[str], how: Necessity) -> Iterator[Resolution]:
         for name in names:
             before = len(self._images)
             resolution = self._resolve(name, self._program, how)
@@ -120,13 +120,13 @@ class _Loading:
                 yield resolution
             waiting += [new for key, new in reversed(self._images.items()) if key not in before]
 
-    def _resolve(self, name: str, requester: _Image, how: How, compatibility: str = "0.0.0") -> Resolution:
+    def _resolve(self, name: str, requester: _Image, how: Necessity, compatibility: str = "0.0.0") -> Resolution:
         if (known := self._by_name.get(name)) is not None:
             return Resolution(name, requester.path, how, (), known)
         candidates: list[Candidate] = []
         for path, because in self._places(name, requester):
             candidate = self._try(path, because, compatibility)
-            if candidate.outcome is Outcome.TAKEN:
+            if candidate.outcome is CandidateOutcome.TAKEN:
                 return Resolution(name, requester.path, how, (*candidates, candidate), self._load(path, requester))
             if provided := self._provided(path):
                 return Resolution(name, requester.path, how, tuple(candidates), None, provided_by_system=provided)
@@ -217,32 +217,40 @@ class _Loading:
         if part is None:
             architectures = (found.architecture, *found.also_for)
             detail = f"is for {' and '.join(architectures)}" if isinstance(found, MachO) else "is no Mach-O file"
-            outcome = Outcome.OTHER_ARCHITECTURE if isinstance(found, MachO) else Outcome.REFUSED
+            outcome = CandidateOutcome.OTHER_ARCHITECTURE if isinstance(found, MachO) else CandidateOutcome.REFUSED
             return Candidate(path, outcome, because, detail, found.architecture)
         if found.problems:
-            return Candidate(path, Outcome.REFUSED, because, f"{found.problems[0].place}: {found.problems[0].reason}")
+            return Candidate(
+                path, CandidateOutcome.REFUSED, because, f"{found.problems[0].place}: {found.problems[0].reason}"
+            )
         for outcome, detail in self._objections(path, part, compatibility):
             return Candidate(path, outcome, because, detail, self._architecture)
-        return Candidate(path, Outcome.TAKEN, because, architecture=self._architecture)
+        return Candidate(path, CandidateOutcome.TAKEN, because, architecture=self._architecture)
 
-    def _objections(self, path: MachinePath, part: Slice, compatibility: str) -> Iterator[tuple[Outcome, str]]:
+    def _objections(self, path: MachinePath, part: Slice, compatibility: str) -> Iterator[tuple[CandidateOutcome, str]]:
         if part.file_type not in {FileType.DYLIB, FileType.BUNDLE}:
             yield (
-                Outcome.REFUSED,
+                CandidateOutcome.REFUSED,
                 "is a program, not a library" if part.file_type == FileType.EXECUTE else "is no library",
             )
         if part.platform not in {0, MACOS, _CATALYST, _DRIVER_KIT}:
-            yield Outcome.REFUSED, f"is built for {_PLATFORMS.get(part.platform, f'platform {part.platform}')}"
+            yield CandidateOutcome.REFUSED, f"is built for {_PLATFORMS.get(part.platform, f'platform {part.platform}')}"
         if _numbers(part.compatibility or "0") < _numbers(compatibility):
             offers = part.compatibility or "none"
-            yield Outcome.OLDER_VERSION, f"has compatibility version {offers}, and {compatibility} or later is needed"
+            yield (
+                CandidateOutcome.OLDER_VERSION,
+                f"has compatibility version {offers}, and {compatibility} or later is needed",
+            )
         signature, distrust = self._signature_of(path, part)
         if distrust:
-            yield Outcome.UNTRUSTED, distrust
+            yield CandidateOutcome.UNTRUSTED, distrust
         ours = self._signature
         if ours is not None and ours.demands_own_team and ours.team and not self._is_of(ours.team, signature):
             theirs = f"team {signature.team}" if signature is not None and signature.team else "no team"
-            yield Outcome.UNTRUSTED, f"is signed by {theirs}, and the program loads only what {ours.team} signed"
+            yield (
+                CandidateOutcome.UNTRUSTED,
+                f"is signed by {theirs}, and the program loads only what {ours.team} signed",
+            )
 
     def _is_of(self, team: str, signature: CodeSignature | None) -> bool:
         return signature is not None and signature.team == team

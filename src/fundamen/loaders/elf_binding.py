@@ -12,7 +12,7 @@ from fundamen.formats.elf_relocations import BoundSymbols, read_bound_symbols
 from fundamen.formats.elf_symbols import read_exports
 from fundamen.loaders.load_map import LoadMap, Resolution
 from fundamen.machine.machine import Machine
-from fundamen.model.binary import How, Kind
+from fundamen.model.binary import BinaryKind, Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -26,7 +26,7 @@ def find_undefined(machine: Machine, loading: LoadMap) -> tuple[Resolution, ...]
     defined: set[str] = set()
     for path in elves:
         defined |= machine.fact(path, _exports)
-    library = loading.program if loading.binary.kind is not Kind.PROGRAM else None
+    library = loading.program if loading.binary.kind is not BinaryKind.PROGRAM else None
     undefined = chain.from_iterable(_undefined(machine, path, defined, len(elves), library) for path in elves)
     return tuple(islice(undefined, _MOST_TOLD))
 
@@ -36,7 +36,7 @@ def _undefined(
 ) -> Iterator[Resolution]:
     bound = machine.fact(path, _bound)
     hint = "; the program that loads it may" if path == library else ""
-    for names, how in ((bound.at_start, How.REQUIRED), (bound.at_first_call, How.DELAYED)):
+    for names, how in ((bound.at_start, Necessity.REQUIRED), (bound.at_first_call, Necessity.DELAYED)):
         for name in sorted(names - defined):
             decided = f"none of the {count} files that are loaded defines it{hint}"
             yield Resolution(name, path, how, (), None, "symbol", decided=decided)

@@ -10,9 +10,9 @@ from collections.abc import Iterator, Sequence
 import msgspec
 
 from fundamen.formats.elf import Elf, ElfType
-from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, Unoffered, find_candidate
+from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution, Unoffered, find_candidate
 from fundamen.machine.machine import ANYWHERE, EntryKind, Machine
-from fundamen.model.binary import How, Need
+from fundamen.model.binary import Necessity, Need
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -58,7 +58,7 @@ class ElfLoading(ABC):
         """Do what the loader would do, without running anything; ``also`` is what the program asks for as it runs."""
         resolutions = [*self._resolve_interpreter(), *self._preload(), *self._resolve_waiting()]
         for name in also:
-            resolutions.append(self._resolve(name, self._program, How.DELAYED))
+            resolutions.append(self._resolve(name, self._program, Necessity.DELAYED))
             resolutions += self._resolve_waiting()
         return LoadMap(
             program=self._program.path,
@@ -116,11 +116,11 @@ class ElfLoading(ABC):
         """The loader's judgement of a file of our kind as it is mapped."""
         if elf.type not in {ElfType.DYN, ElfType.EXEC}:
             detail = "is neither a shared library nor a program"
-            return Candidate(path, Outcome.REFUSED, because, detail, elf.architecture)
+            return Candidate(path, CandidateOutcome.REFUSED, because, detail, elf.architecture)
         if not elf.segments:
             reason = elf.problems[0].reason if elf.problems else "it has no segments"
-            return Candidate(path, Outcome.REFUSED, because, f"cannot be mapped: {reason}", elf.architecture)
-        return Candidate(path, Outcome.TAKEN, because, architecture=elf.architecture)
+            return Candidate(path, CandidateOutcome.REFUSED, because, f"cannot be mapped: {reason}", elf.architecture)
+        return Candidate(path, CandidateOutcome.TAKEN, because, architecture=elf.architecture)
 
     def _tidy(self, folder: str) -> str:
         """Take ``..`` out where that leads to the same folder; behind a link, or nothing, it does not."""
@@ -142,8 +142,8 @@ class ElfLoading(ABC):
         if not name:
             return
         candidate = self._try(MachinePath(name), "the program names it (PT_INTERP)")
-        path = candidate.path if candidate.outcome is Outcome.TAKEN else None
-        yield Resolution(name, self._program.path, How.REQUIRED, (candidate,), path, kind="loader")
+        path = candidate.path if candidate.outcome is CandidateOutcome.TAKEN else None
+        yield Resolution(name, self._program.path, Necessity.REQUIRED, (candidate,), path, kind="loader")
         if path is not None:
             self._interpreter = path
             self._by_name[name] = path
@@ -152,11 +152,11 @@ class ElfLoading(ABC):
     def _preload(self) -> Iterator[Resolution]:
         """Libraries that are loaded before the program's own. The loader only warns where one is missing."""
         for name in self._preloaded() if self._interpreter is not None else ():
-            resolution = self._resolve(name, self._preloader(), How.OPTIONAL)
+            resolution = self._resolve(name, self._preloader(), Necessity.OPTIONAL)
             is_loaded = resolution.path is not None  # and then what it needs in turn is required
-            yield msgspec.structs.replace(resolution, how=How.REQUIRED) if is_loaded else resolution
+            yield msgspec.structs.replace(resolution, how=Necessity.REQUIRED) if is_loaded else resolution
 
-    def _resolve(self, name: str, requester: LoadedObject, how: How = How.REQUIRED) -> Resolution:
+    def _resolve(self, name: str, requester: LoadedObject, how: Necessity = Necessity.REQUIRED) -> Resolution:
         known = self._known(name)
         if known is not None:
             return Resolution(name, requester.path, how, (), known)
@@ -166,15 +166,15 @@ class ElfLoading(ABC):
             candidate = self._try(path, because)
             candidates.append(candidate)
             outcome = candidate.outcome
-            if outcome is Outcome.ABSENT:  # as nearly always
+            if outcome is CandidateOutcome.ABSENT:  # as nearly always
                 continue
-            if outcome is Outcome.TAKEN:
+            if outcome is CandidateOutcome.TAKEN:
                 taken = self._load(path, requester)
                 self._by_name[name] = taken
-            if outcome is Outcome.TAKEN or outcome is Outcome.REFUSED:
+            if outcome is CandidateOutcome.TAKEN or outcome is CandidateOutcome.REFUSED:
                 break
         else:
-            found = {self._machine.real(c.path) for c in candidates if c.outcome is not Outcome.ABSENT}
+            found = {self._machine.real(c.path) for c in candidates if c.outcome is not CandidateOutcome.ABSENT}
             candidates += self._not_searched(name, found)
         return Resolution(name, requester.path, how, tuple(candidates), taken)
 
@@ -198,7 +198,7 @@ class ElfLoading(ABC):
         known = self._tried.get(place)
         if known is None:
             if self._machine.look(path).kind is EntryKind.ABSENT:  # as nearly always
-                return Candidate(path, Outcome.ABSENT, because)
+                return Candidate(path, CandidateOutcome.ABSENT, because)
             known = self._tried[place] = self._looked_at(path, because)
         return known
 
@@ -207,7 +207,7 @@ class ElfLoading(ABC):
         if isinstance(elf, Candidate):
             return elf
         if not isinstance(elf, Elf):
-            return Candidate(path, Outcome.REFUSED, because, "is no ELF file", elf.architecture)
+            return Candidate(path, CandidateOutcome.REFUSED, because, "is no ELF file", elf.architecture)
         return self._judged(path, because, elf)
 
 

@@ -9,12 +9,12 @@ from collections.abc import Iterator
 import msgspec
 
 from fundamen.formats.runtime_config import FrameworkReference, RollForward, RuntimeConfig, read_runtime_config
-from fundamen.loaders.load_map import Candidate, Outcome, Resolution
+from fundamen.loaders.load_map import Candidate, CandidateOutcome, Resolution
 from fundamen.loaders.roll_forward import FrameworkVersion, accepts, framework_version, resolve_framework, specifier_of
 from fundamen.loaders.windows import Loading
 from fundamen.machine.machine import EntryKind
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import How
+from fundamen.model.binary import Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -35,7 +35,7 @@ _MOST_BYTES = 1 << 20
 _MOST_FRAMEWORKS = 50
 
 
-class Framework(msgspec.Struct, frozen=True):
+class SharedFramework(msgspec.Struct, frozen=True):
     """One framework that was picked."""
 
     name: str
@@ -55,7 +55,7 @@ class FrameworkHost:
         """Begin; nothing is looked for yet."""
         self._loading = loading
         self._machine = loading.machine
-        self.frameworks: list[Framework] = []
+        self.frameworks: list[SharedFramework] = []
         self.is_complete = True
 
     def start(self, config: RuntimeConfig) -> None:
@@ -73,7 +73,7 @@ class FrameworkHost:
 
     def _need(self, folder: MachinePath, *libraries: str) -> None:
         for library in libraries:
-            self._loading.need(self._machine.join(folder, library), How.REQUIRED, self._loading.program)
+            self._loading.need(self._machine.join(folder, library), Necessity.REQUIRED, self._loading.program)
 
     def _root(self) -> tuple[MachinePath, str]:
         """Where the host looks for itself and all frameworks, and by which rule; there is one such place only."""
@@ -102,16 +102,16 @@ class FrameworkHost:
         if versions:
             self._need(self._machine.join(folder, str(max(versions))), "hostfxr.dll")
             return
-        absent = Candidate(self._machine.join(folder, "hostfxr.dll"), Outcome.ABSENT, because)
+        absent = Candidate(self._machine.join(folder, "hostfxr.dll"), CandidateOutcome.ABSENT, because)
         self._loading.answer(
-            Resolution("hostfxr.dll", self._loading.program, How.REQUIRED, (absent,), None, gives_up_with=NO_HOST)
+            Resolution("hostfxr.dll", self._loading.program, Necessity.REQUIRED, (absent,), None, gives_up_with=NO_HOST)
         )
 
     def _find_frameworks(self, root: MachinePath, config: RuntimeConfig) -> None:
         """Pick the frameworks that the program asks for, and those that they ask for in turn."""
         waiting = [(reference, self._loading.program) for reference in config.frameworks]
         asked: dict[str, FrameworkReference] = {}
-        picked: dict[str, tuple[Framework | None, Resolution]] = {}
+        picked: dict[str, tuple[SharedFramework | None, Resolution]] = {}
         while waiting and len(asked) < _MOST_FRAMEWORKS:
             reference, requester = waiting.pop(0)
             combined = _combined(asked[reference.name], reference) if reference.name in asked else reference
@@ -127,7 +127,7 @@ class FrameworkHost:
         self.frameworks = [framework for framework, _ in picked.values() if framework is not None]
         self.is_complete = len(self.frameworks) == len(picked)
 
-    def _asked_by(self, framework: Framework) -> tuple[FrameworkReference, ...]:
+    def _asked_by(self, framework: SharedFramework) -> tuple[FrameworkReference, ...]:
         place = self._machine.join(framework.folder, f"{framework.name}.runtimeconfig.json")
         if self._machine.look(place).kind is not EntryKind.FILE:
             return ()
@@ -139,7 +139,7 @@ class FrameworkHost:
 
     def _pick(
         self, root: MachinePath, reference: FrameworkReference, requester: MachinePath
-    ) -> tuple[Framework | None, Resolution]:
+    ) -> tuple[SharedFramework | None, Resolution]:
         folder = self._machine.join(root, "shared", reference.name)
         installed = sorted(self._versions_in(folder))
         picked = resolve_framework(reference, installed)
@@ -147,14 +147,16 @@ class FrameworkHost:
         candidates = [
             Candidate(self._machine.join(folder, str(v)), _outcome(reference, v, picked), rule, f"is version {v}")
             for v in installed
-        ] or [Candidate(self._machine.join(folder, reference.version), Outcome.ABSENT, "the shared frameworks")]
+        ] or [
+            Candidate(self._machine.join(folder, reference.version), CandidateOutcome.ABSENT, "the shared frameworks")
+        ]
         if picked is None:
             candidates += self._elsewhere(root, reference)
         place = self._machine.join(folder, str(picked)) if picked is not None else None
         resolution = Resolution(
             name=f"{reference.name} {reference.version}",
             needed_by=requester,
-            how=How.REQUIRED,
+            how=Necessity.REQUIRED,
             candidates=tuple(candidates),
             path=place,
             kind="framework",
@@ -163,7 +165,7 @@ class FrameworkHost:
             sought_as=(f"{reference.name}.deps.json",),
             sought_versions=specifier_of(reference),
         )
-        found = Framework(reference.name, picked, place) if picked is not None and place is not None else None
+        found = SharedFramework(reference.name, picked, place) if picked is not None and place is not None else None
         return found, resolution
 
     def _elsewhere(self, root: MachinePath, reference: FrameworkReference) -> Iterator[Candidate]:
@@ -175,9 +177,11 @@ class FrameworkHost:
                     place, because = self._machine.join(folder, str(version)), "another place of installation"
                     width = self._width_at(other)
                     if width in {None, self._loading.architecture}:
-                        yield Candidate(place, Outcome.NOT_SEARCHED, because, "lies where the host does not look")
+                        yield Candidate(
+                            place, CandidateOutcome.NOT_SEARCHED, because, "lies where the host does not look"
+                        )
                     else:
-                        yield Candidate(place, Outcome.OTHER_ARCHITECTURE, because, f"is for {width}", width)
+                        yield Candidate(place, CandidateOutcome.OTHER_ARCHITECTURE, because, f"is for {width}", width)
 
     def _width_at(self, root: MachinePath) -> Architecture | None:
         """The architecture of the host library at a place of installation; None where there is none."""
@@ -195,11 +199,13 @@ class FrameworkHost:
         return [version for name in names if (version := framework_version(name)) is not None]
 
 
-def _outcome(reference: FrameworkReference, version: FrameworkVersion, picked: FrameworkVersion | None) -> Outcome:
+def _outcome(
+    reference: FrameworkReference, version: FrameworkVersion, picked: FrameworkVersion | None
+) -> CandidateOutcome:
     if version == picked:
-        return Outcome.TAKEN
+        return CandidateOutcome.TAKEN
     wanted = framework_version(reference.version)
-    return Outcome.OLDER_VERSION if wanted is not None and version < wanted else Outcome.OTHER_VERSION
+    return CandidateOutcome.OLDER_VERSION if wanted is not None and version < wanted else CandidateOutcome.OTHER_VERSION
 
 
 def _decided(reference: FrameworkReference, installed: list[FrameworkVersion], picked: FrameworkVersion | None) -> str:

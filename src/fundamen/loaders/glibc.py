@@ -19,11 +19,11 @@ from fundamen.formats.ld_cache import CacheEntry, read_ld_cache
 from fundamen.loaders.elf_loading import ElfLoading, LoadedObject, lines_of, words_of
 from fundamen.loaders.glibc_itself import system_folders
 from fundamen.loaders.hwcaps import ProcessorFolders
-from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Unoffered
+from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Unoffered
 from fundamen.machine.machine import Machine
 from fundamen.machine.processor import level_in_words, supported_bits
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import How
+from fundamen.model.binary import Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -94,14 +94,14 @@ class _Loading(ElfLoading):
                     lacking = [place for hashed, place in needed.items() if hashed not in defined]
                     names = tuple(read_version_name(source, elf, place) for place in lacking)
                 right = self._other_copy(name, library, needed)
-                yield Unoffered(path, library, How.REQUIRED, names, are_versions=True, right_at=right)
+                yield Unoffered(path, library, Necessity.REQUIRED, names, are_versions=True, right_at=right)
 
     def _other_copy(self, name: str, library: MachinePath, needed: dict[int, int]) -> MachinePath | None:
         """A library of the name that defines all that is needed, and that the search would come to only later."""
         requester = self._objects[library].loaded_by or self._program
         for path, because in self._places(name, requester):
             is_other = self._machine.real(path) != self._machine.real(library)
-            if is_other and self._try(path, because).outcome is Outcome.TAKEN:
+            if is_other and self._try(path, because).outcome is CandidateOutcome.TAKEN:
                 defined = self._machine.fact(path, _versions).defined
                 if defined is not None and needed.keys() <= defined:
                     return path
@@ -207,14 +207,14 @@ class _Loading(ElfLoading):
     def _judged(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
         if elf.machine == 0:
             reason = elf.problems[0].reason if elf.problems else "names no architecture"
-            return Candidate(path, Outcome.REFUSED, because, f"its header is damaged: {reason}")
+            return Candidate(path, CandidateOutcome.REFUSED, because, f"its header is damaged: {reason}")
         if reason := _foreign(elf):
-            return Candidate(path, Outcome.REFUSED, because, reason, elf.architecture)
+            return Candidate(path, CandidateOutcome.REFUSED, because, reason, elf.architecture)
         if not self._is_of_our_kind(elf):
             detail = f"is for {elf.architecture}"
-            return Candidate(path, Outcome.OTHER_ARCHITECTURE, because, detail, elf.architecture)
+            return Candidate(path, CandidateOutcome.OTHER_ARCHITECTURE, because, detail, elf.architecture)
         if reason := self._beyond_processor(elf):
-            return Candidate(path, Outcome.REFUSED, because, reason, elf.architecture)
+            return Candidate(path, CandidateOutcome.REFUSED, because, reason, elf.architecture)
         return self._mapped(path, because, elf)
 
     def _beyond_processor(self, elf: Elf) -> str:
@@ -229,9 +229,9 @@ class _Loading(ElfLoading):
         for folder in self._configured_folders():
             path = MachinePath(f"{folder}/{name}")
             is_new = self._machine.real(path) not in tried
-            if is_new and self._try(path, "").outcome is Outcome.TAKEN:
+            if is_new and self._try(path, "").outcome is CandidateOutcome.TAKEN:
                 detail = "is not listed in ld.so.cache; ldconfig would add it"
-                yield Candidate(path, Outcome.NOT_SEARCHED, f"{folder} is named in ld.so.conf", detail)
+                yield Candidate(path, CandidateOutcome.NOT_SEARCHED, f"{folder} is named in ld.so.conf", detail)
 
     def _configured_folders(self) -> list[str]:
         folders: list[str] = []

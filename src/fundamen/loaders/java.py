@@ -14,10 +14,10 @@ from fundamen.formats.binary import read_binary
 from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.java import JavaClasses
 from fundamen.loaders.java_runtimes import JavaRuntime, find_runtimes
-from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, find_candidate
+from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution, find_candidate
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture, Platform
-from fundamen.model.binary import Binary, Format, How
+from fundamen.model.binary import Binary, Format, Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -53,7 +53,7 @@ def load_map(machine: Machine, program: MachinePath, classes: JavaClasses, load:
         architecture = inner.architecture
         loaded |= {inner.program: inner.binary, **inner.loaded}
         resolutions += [
-            msgspec.structs.replace(each, how=How.REQUIRED) if each.name == libjvm else each
+            msgspec.structs.replace(each, how=Necessity.REQUIRED) if each.name == libjvm else each
             for each in inner.resolutions
         ]
     return LoadMap(
@@ -76,11 +76,11 @@ def _runtime(
     for index, each in enumerate(runtimes):
         is_enough = each.java >= classes.java
         if index == 0 and is_enough:
-            taken = Candidate(each.launcher, Outcome.TAKEN, each.because, f"is Java {each.version}")
+            taken = Candidate(each.launcher, CandidateOutcome.TAKEN, each.because, f"is Java {each.version}")
             decided = f"Java {each.version}, and Java {classes.java} or later is needed"
-            return Resolution(name, program, How.REQUIRED, (taken,), each.launcher, "runtime", decided=decided)
+            return Resolution(name, program, Necessity.REQUIRED, (taken,), each.launcher, "runtime", decided=decided)
         detail = f"is Java {each.version}"
-        outcome = Outcome.NOT_SEARCHED if is_enough else Outcome.OLDER_VERSION
+        outcome = CandidateOutcome.NOT_SEARCHED if is_enough else CandidateOutcome.OLDER_VERSION
         if index == 0:
             detail += f", and {what} is compiled for Java {classes.java}"
         candidates.append(Candidate(each.launcher, outcome, each.because, detail))
@@ -89,7 +89,7 @@ def _runtime(
     return Resolution(
         name,
         program,
-        How.REQUIRED,
+        Necessity.REQUIRED,
         tuple(candidates),
         None,
         "runtime",
@@ -119,12 +119,12 @@ def _class_path(
             if isinstance(found, Candidate):
                 candidate = found
             else:
-                outcome = Outcome.TAKEN if is_archive else Outcome.REFUSED
+                outcome = CandidateOutcome.TAKEN if is_archive else CandidateOutcome.REFUSED
                 candidate = Candidate(
                     path, outcome, "Class-Path in the manifest", "" if is_archive else "is no archive"
                 )
             taken = path if is_archive else None
-            resolutions.append(Resolution(entry, holder, How.DELAYED, (candidate,), taken, "java-archive"))
+            resolutions.append(Resolution(entry, holder, Necessity.DELAYED, (candidate,), taken, "java-archive"))
             if isinstance(found, JavaClasses) and machine.real(path) not in seen:
                 seen.add(machine.real(path))
                 loaded[path] = found

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from fundamen.loaders.load_map import Outcome
+from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.loaders.search_path import find_on_path
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
@@ -50,7 +50,7 @@ def find_runtimes(machine: Machine) -> list[JavaRuntime]:
 
 
 def _chosen(machine: Machine) -> Iterator[tuple[MachinePath, str]]:
-    on_path = next((c.path for c in find_on_path(machine, "java") if c.outcome is Outcome.TAKEN), None)
+    on_path = next((c.path for c in find_on_path(machine, "java") if c.outcome is CandidateOutcome.TAKEN), None)
     if on_path is not None:
         home = machine.folder_of(machine.folder_of(machine.real(on_path)))
         yield home, f"PATH finds {on_path}"

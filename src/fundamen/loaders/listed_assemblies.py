@@ -11,10 +11,10 @@ from fundamen.formats.manifest import Version, version_of
 from fundamen.formats.runtime_config import Asset, read_assets
 from fundamen.loaders.assembly_files import AssemblyFiles, at_call_of
 from fundamen.loaders.framework_host import BAD_LIST, NOT_AS_LISTED, WORDS, FrameworkHost
-from fundamen.loaders.load_map import Candidate, Outcome, Resolution
+from fundamen.loaders.load_map import Candidate, CandidateOutcome, Resolution
 from fundamen.loaders.windows import Loading
 from fundamen.machine.machine import EntryKind
-from fundamen.model.binary import How
+from fundamen.model.binary import Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -71,15 +71,15 @@ class ListedAssemblies:
             if not self._host.is_complete:
                 provided = "perhaps a part of a framework that is at fault itself"
             because = "not among the assemblies that are listed for the program"
-            candidate = Candidate(self._machine.join(self._folder, file_name), Outcome.ABSENT, because)
+            candidate = Candidate(self._machine.join(self._folder, file_name), CandidateOutcome.ABSENT, because)
         else:
             candidate = self._try(listed, reference)
         return Resolution(
             name=str(reference),
             needed_by=requester,
-            how=How.REQUIRED,
+            how=Necessity.REQUIRED,
             candidates=(candidate,),
-            path=candidate.path if candidate.outcome is Outcome.TAKEN else None,
+            path=candidate.path if candidate.outcome is CandidateOutcome.TAKEN else None,
             kind="assembly",
             provided_by_system=provided,
             gives_up_with=at_call_of(candidate.outcome),
@@ -94,10 +94,10 @@ class ListedAssemblies:
         found = self._files.try_at(listed.path, listed.because)
         if isinstance(found, Candidate):
             return found
-        taken = Candidate(found.path, Outcome.TAKEN, listed.because, architecture=found.pe.architecture)
+        taken = Candidate(found.path, CandidateOutcome.TAKEN, listed.because, architecture=found.pe.architecture)
         if version_of(found.name.version) < version_of(reference.version):
             detail = f"is version {found.name.version}"
-            return msgspec.structs.replace(taken, outcome=Outcome.OLDER_VERSION, detail=detail)
+            return msgspec.structs.replace(taken, outcome=CandidateOutcome.OLDER_VERSION, detail=detail)
         return taken
 
     def _list(self, listed: _Listed) -> None:
@@ -116,8 +116,8 @@ class ListedAssemblies:
         missing = Resolution(
             name=name,
             needed_by=self._loading.program,
-            how=How.REQUIRED,
-            candidates=(Candidate(place, Outcome.ABSENT, because),),
+            how=Necessity.REQUIRED,
+            candidates=(Candidate(place, CandidateOutcome.ABSENT, because),),
             path=None,
             kind="assembly" if asset.is_managed else "shared-library",
             gives_up_with=NOT_AS_LISTED,

@@ -6,12 +6,12 @@ import msgspec
 
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import Binary, How
+from fundamen.model.binary import Binary, Necessity
 from fundamen.model.errors import DamagedFileError, NotExecutableError, UnreadableError
 from fundamen.model.paths import MachinePath
 
 
-class Outcome(StrEnum):
+class CandidateOutcome(StrEnum):
     """Outcomes of a candidate. The words are shown and are part of the JSON contract."""
 
     TAKEN = "taken"
@@ -30,7 +30,7 @@ class Candidate(msgspec.Struct, frozen=True):
     """One place that the loader considers for a need, in its order."""
 
     path: MachinePath
-    outcome: Outcome
+    outcome: CandidateOutcome
     because: str  # which rule of the loader led here
     detail: str = ""  # what is wrong with it
     architecture: Architecture | None = None  # where it was read
@@ -41,7 +41,7 @@ class Resolution(msgspec.Struct, frozen=True):
 
     name: str  # as the needing file spells it
     needed_by: MachinePath
-    how: How
+    how: Necessity
     candidates: tuple[Candidate, ...]  # empty where the name was loaded already
     path: MachinePath | None  # None where the loader finds nothing it can load
     kind: str = "shared-library"  # or "loader", "side-by-side-assembly", "framework", "assembly", "configuration"
@@ -58,7 +58,7 @@ class Unoffered(msgspec.Struct, frozen=True):
 
     importer: MachinePath
     library: MachinePath
-    how: How
+    how: Necessity
     functions: tuple[str, ...]  # names, or ``#12`` for a number
     are_versions: bool = False  # symbol versions are named, not functions
     right_at: MachinePath | None = None  # another copy that offers them all, which is found only later
@@ -83,12 +83,12 @@ def find_candidate(machine: Machine, path: MachinePath, because: str) -> Binary 
     entry = machine.look(path)
     match entry.kind:
         case EntryKind.ABSENT:
-            return Candidate(path, Outcome.ABSENT, because)
+            return Candidate(path, CandidateOutcome.ABSENT, because)
         case EntryKind.BLOCKED:
-            return Candidate(path, Outcome.BLOCKED, because, entry.why)
+            return Candidate(path, CandidateOutcome.BLOCKED, because, entry.why)
         case EntryKind.FILE:
             return read_candidate(machine, path, because)
-    return Candidate(path, Outcome.REFUSED, because, f"is no file but a {entry.kind}")
+    return Candidate(path, CandidateOutcome.REFUSED, because, f"is no file but a {entry.kind}")
 
 
 def read_candidate(machine: Machine, path: MachinePath, because: str) -> Binary | Candidate:
@@ -96,6 +96,6 @@ def read_candidate(machine: Machine, path: MachinePath, because: str) -> Binary 
     try:
         return machine.binary(path)
     except (DamagedFileError, NotExecutableError) as error:
-        return Candidate(path, Outcome.REFUSED, because, error.why)
+        return Candidate(path, CandidateOutcome.REFUSED, because, error.why)
     except UnreadableError as error:
-        return Candidate(path, Outcome.BLOCKED, because, error.why)
+        return Candidate(path, CandidateOutcome.BLOCKED, because, error.why)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from fundamen.loaders.load_map import LoadMap
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture, Platform
-from fundamen.model.binary import Binary, Format, Kind
+from fundamen.model.binary import Binary, BinaryKind, Format
 from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -52,7 +52,7 @@ def _load_map(machine: Machine, program: MachinePath, also: Sequence[str]) -> Lo
     binary = machine.binary(program)
     if machine.platform in _HOSTED.get(binary.format, ()):
         return _map_of_hosted(machine, program, binary)
-    if binary.kind is Kind.PACKAGE:
+    if binary.kind is BinaryKind.PACKAGE:
         raise UnreadableError(
             what=f"{shown(program)} cannot be traced",
             why="it is an install package: nothing is loaded from it, it is unpacked",

@@ -10,7 +10,7 @@ from fundamen.formats.macho_slice import Slice
 from fundamen.formats.macho_symbols import read_exports
 from fundamen.loaders.load_map import Unoffered
 from fundamen.machine.machine import Machine
-from fundamen.model.binary import How
+from fundamen.model.binary import Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -31,11 +31,11 @@ def find_unoffered(
     for importer, part in parts.items():
         if not part.is_two_level or not any(answers.get((importer, dylib.name)) for dylib in part.dylibs):
             continue
-        lacking: dict[tuple[MachinePath, How], list[str]] = {}
+        lacking: dict[tuple[MachinePath, Necessity], list[str]] = {}
         for each in _imports(machine, importer, part):
             dylib = part.dylibs[each.ordinal - 1] if 0 < each.ordinal <= len(part.dylibs) else None
             library = answers.get((importer, dylib.name)) if dylib is not None else None
-            if library is not None and each.how is not How.OPTIONAL and offers.lacks(library, each.name):
+            if library is not None and each.how is not Necessity.OPTIONAL and offers.lacks(library, each.name):
                 lacking.setdefault((library, each.how), []).append(each.name.removeprefix("_"))
         for (library, how), names in lacking.items():
             yield Unoffered(importer, library, how, tuple(dict.fromkeys(names)))

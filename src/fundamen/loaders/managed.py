@@ -17,11 +17,11 @@ from fundamen.loaders.assembly_binding import AssemblyBinding
 from fundamen.loaders.assembly_files import AssemblyFile, AssemblyFiles
 from fundamen.loaders.framework_host import BAD_CONFIGURATION, CORE, NO_HOST, FrameworkHost
 from fundamen.loaders.listed_assemblies import ListedAssemblies
-from fundamen.loaders.load_map import Candidate, Outcome, Resolution
+from fundamen.loaders.load_map import Candidate, CandidateOutcome, Resolution
 from fundamen.loaders.net_framework import NetFramework
 from fundamen.loaders.windows import Loading, runtime_config_of
 from fundamen.machine.machine import EntryKind
-from fundamen.model.binary import How, Kind
+from fundamen.model.binary import BinaryKind, Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -83,18 +83,18 @@ def _start_of_native(loading: Loading, files: AssemblyFiles) -> AssemblyFile | N
     because = "the assembly that the program starts"
     found = files.try_at(path, because)
     name = machine.paths.basename(path)
-    candidate = found if isinstance(found, Candidate) else Candidate(found.path, Outcome.TAKEN, because)
+    candidate = found if isinstance(found, Candidate) else Candidate(found.path, CandidateOutcome.TAKEN, because)
     taken = found.path if isinstance(found, AssemblyFile) else None
     if isinstance(found, AssemblyFile):
         loading.count(found.path, found.pe)
-    loading.answer(Resolution(name, loading.program, How.REQUIRED, (candidate,), taken, "assembly"))
+    loading.answer(Resolution(name, loading.program, Necessity.REQUIRED, (candidate,), taken, "assembly"))
     return found if isinstance(found, AssemblyFile) else None
 
 
 def _runtime_config(loading: Loading, start: AssemblyFile | None, place: MachinePath) -> RuntimeConfig | None:
     """The configuration file beside the program; a library by itself gets the one that it was compiled for."""
     is_there = loading.machine.look(place).kind is EntryKind.FILE
-    if not is_there and loading.pe.kind is Kind.LIBRARY and start is not None:
+    if not is_there and loading.pe.kind is BinaryKind.LIBRARY and start is not None:
         version = (start.managed.target_framework or "").removeprefix(_TARGET)
         return RuntimeConfig((FrameworkReference(CORE, version + ".0"),))
     try:
@@ -135,5 +135,5 @@ def _follow(loading: Loading, files: AssemblyFiles, binder: Binder, start: Assem
             if not (found.managed.is_pure or found.managed.is_neutral):
                 loading.take(found.path, found.pe)
         for library in assembly.managed.native_libraries:
-            loading.need(library, How.DELAYED, assembly.path)
+            loading.need(library, Necessity.DELAYED, assembly.path)
         loading.run()

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 
 from fundamen.formats.elf import Elf
 from fundamen.loaders.elf_loading import ElfLoading, LoadedObject, words_of
-from fundamen.loaders.load_map import Candidate, LoadMap, Outcome
+from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap
 from fundamen.machine.machine import Machine
 from fundamen.model.binary import Need
 from fundamen.model.errors import UnreadableError
@@ -83,7 +83,7 @@ class _Loading(ElfLoading):
     def _judged(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
         """The first file of the name is taken, or ends the search: nothing is passed over."""
         if not self._is_of_our_kind(elf):
-            return Candidate(path, Outcome.REFUSED, because, f"is for {elf.architecture}", elf.architecture)
+            return Candidate(path, CandidateOutcome.REFUSED, because, f"is for {elf.architecture}", elf.architecture)
         return self._mapped(path, because, elf)
 
 

@@ -14,14 +14,14 @@ import msgspec
 
 from fundamen.formats.app_config import AppConfig
 from fundamen.formats.cli_header import Managed
-from fundamen.loaders.load_map import Candidate, Outcome, Resolution
+from fundamen.loaders.load_map import Candidate, CandidateOutcome, Resolution
 from fundamen.loaders.windows import Loading
 from fundamen.loaders.windows_parts import build_of
 from fundamen.loaders.windows_processes import WINDOWS_FOLDER
 from fundamen.machine.machine import EntryKind
 from fundamen.machine.registry import Registry
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import How
+from fundamen.model.binary import Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -84,48 +84,51 @@ class NetFramework:
     def start(self, managed: Managed, config: AppConfig) -> Framework:
         """Choose the generation, as the program and its configuration file ask; write down how it stands."""
         wanted = _generations_of(managed, config)
-        generation = next((g for g, _ in wanted if self._runtime(g).outcome is Outcome.TAKEN), wanted[0][0])
+        generation = next((g for g, _ in wanted if self._runtime(g).outcome is CandidateOutcome.TAKEN), wanted[0][0])
         sku = next((sku for g, sku in wanted if g is generation and sku.startswith(_TARGET)), "")
         others = [self._runtime(each) for each in Generation if each is not generation]
-        candidates = [self._runtime(generation), *(other for other in others if other.outcome is Outcome.TAKEN)]
+        candidates = [
+            self._runtime(generation),
+            *(other for other in others if other.outcome is CandidateOutcome.TAKEN),
+        ]
         release = _release_of(managed, sku, generation)
         runtime = self._runtime(generation)
-        if runtime.outcome is Outcome.TAKEN:
-            self._loading.need(runtime.path, How.REQUIRED, self._loading.program)
+        if runtime.outcome is CandidateOutcome.TAKEN:
+            self._loading.need(runtime.path, Necessity.REQUIRED, self._loading.program)
             self._loading.run()
         resolution = Resolution(
             name=f"{_TARGET}{release}",
             needed_by=self._loading.program,
-            how=How.REQUIRED if sku or runtime.outcome is not Outcome.TAKEN else How.DELAYED,
+            how=Necessity.REQUIRED if sku or runtime.outcome is not CandidateOutcome.TAKEN else Necessity.DELAYED,
             candidates=tuple(candidates),
-            path=runtime.path if runtime.outcome is Outcome.TAKEN else None,
+            path=runtime.path if runtime.outcome is CandidateOutcome.TAKEN else None,
             kind="framework",
             gives_up_with=_NO_RUNTIME,
         )
         self._loading.answer(self._with_release(resolution, generation, release))
-        return Framework(generation, self.folder_of(generation), runtime.outcome is Outcome.TAKEN)
+        return Framework(generation, self.folder_of(generation), runtime.outcome is CandidateOutcome.TAKEN)
 
     def _runtime(self, generation: Generation) -> Candidate:
         """How the runtime library of a generation stands."""
         path = self._machine.join(self.folder_of(generation), _RUNTIMES[generation])
         because = f"the runtime {generation}"
         if self._machine.look(path).kind is EntryKind.FILE:
-            return Candidate(path, Outcome.TAKEN, because)
+            return Candidate(path, CandidateOutcome.TAKEN, because)
         if generation is Generation.TWO and self._optional_part():
-            return Candidate(path, Outcome.SWITCHED_OFF, because)
-        return Candidate(path, Outcome.ABSENT, because)
+            return Candidate(path, CandidateOutcome.SWITCHED_OFF, because)
+        return Candidate(path, CandidateOutcome.ABSENT, because)
 
     def _with_release(self, resolution: Resolution, generation: Generation, release: str) -> Resolution:
         """The answer with what the release that is installed comes to, as far as the registry tells it."""
         replace = msgspec.structs.replace
         if resolution.path is None:
-            others = [c for c in resolution.candidates if c.outcome is Outcome.TAKEN]
-            is_off = resolution.candidates[0].outcome is Outcome.SWITCHED_OFF
+            others = [c for c in resolution.candidates if c.outcome is CandidateOutcome.TAKEN]
+            is_off = resolution.candidates[0].outcome is CandidateOutcome.SWITCHED_OFF
             decided = self._optional_part() if is_off else f"the runtime {generation} is not installed"
             if others:
                 decided += f"; {others[0].because} is installed, but the program does not say that it runs on that"
             passed_over = [
-                replace(c, outcome=Outcome.OTHER_VERSION, detail="is another generation") if c in others else c
+                replace(c, outcome=CandidateOutcome.OTHER_VERSION, detail="is another generation") if c in others else c
                 for c in resolution.candidates
             ]
             return replace(resolution, decided=decided, candidates=tuple(passed_over))
@@ -135,7 +138,9 @@ class NetFramework:
         if _numbers(installed) >= _numbers(release):
             return replace(resolution, decided=f"{release} is asked for, {installed} is installed and serves")
         decided = f"{release} is asked for, {installed} is installed, which is older"
-        older = replace(resolution.candidates[0], outcome=Outcome.OLDER_VERSION, detail=f"is release {installed}")
+        older = replace(
+            resolution.candidates[0], outcome=CandidateOutcome.OLDER_VERSION, detail=f"is release {installed}"
+        )
         return replace(resolution, path=None, decided=decided, candidates=(older,))
 
     def _optional_part(self) -> str:

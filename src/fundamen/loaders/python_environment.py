@@ -6,9 +6,9 @@ Source: PEP 405 (pyvenv.cfg), and CPython's Lib/venv for the keys that it writes
 import re
 from collections.abc import Iterator
 
-from fundamen.loaders.load_map import Candidate, Outcome, Resolution
+from fundamen.loaders.load_map import Candidate, CandidateOutcome, Resolution
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.model.binary import How
+from fundamen.model.binary import Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -36,17 +36,19 @@ def find_environment(machine: Machine, needed_by: MachinePath, interpreter: Mach
         others = ", ".join(dict.fromkeys(found for found, _ in installed_pythons(machine)))
         here = f"; here are versions {others}" if others else "; here is no Python at all"
         decided = f"the environment {folder} was made with Python {made_with} of {home}, which is no longer there{here}"
-        candidates = (Candidate(machine.join(home or "/", "python3"), Outcome.ABSENT, "home in its pyvenv.cfg"),)
-        return Resolution(name, needed_by, How.REQUIRED, candidates, None, _KIND, decided=decided)
+        candidates = (
+            Candidate(machine.join(home or "/", "python3"), CandidateOutcome.ABSENT, "home in its pyvenv.cfg"),
+        )
+        return Resolution(name, needed_by, Necessity.REQUIRED, candidates, None, _KIND, decided=decided)
     now = _version_of(machine, base)
     packages = machine.join(folder, "lib", f"python{made_with}", "site-packages")
     if made_with and now and now != made_with and machine.look(packages).kind is EntryKind.FOLDER:
         detail = f"is Python {now} now"
         decided = f"its packages lie in {packages}, where only Python {made_with} looks"
-        candidates = (Candidate(base, Outcome.OLDER_VERSION, "home in its pyvenv.cfg", detail),)
-        return Resolution(name, needed_by, How.REQUIRED, candidates, None, _KIND, decided=decided)
+        candidates = (Candidate(base, CandidateOutcome.OLDER_VERSION, "home in its pyvenv.cfg", detail),)
+        return Resolution(name, needed_by, Necessity.REQUIRED, candidates, None, _KIND, decided=decided)
     decided = f"made with Python {made_with or now}, which is there"
-    return Resolution(name, needed_by, How.REQUIRED, (), folder, _KIND, decided=decided)
+    return Resolution(name, needed_by, Necessity.REQUIRED, (), folder, _KIND, decided=decided)
 
 
 def installed_pythons(machine: Machine) -> Iterator[tuple[str, MachinePath]]:

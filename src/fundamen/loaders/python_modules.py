@@ -7,11 +7,11 @@ import re
 
 import msgspec
 
-from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution
+from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution
 from fundamen.loaders.python_environment import installed_pythons
 from fundamen.loaders.search_path import find_on_path
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.model.binary import Format, How
+from fundamen.model.binary import Format, Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -30,14 +30,17 @@ def with_interpreter(machine: Machine, loading: LoadMap) -> LoadMap:
     if lies_in is not None:
         beside = machine.join(lies_in[1] or "/", "bin", f"python{version}")
         found.update({beside: version} if machine.look(beside).kind is EntryKind.FILE else {})
-    on_path = (c.path for c in find_on_path(machine, f"python{version}") if c.outcome is Outcome.TAKEN)
+    on_path = (c.path for c in find_on_path(machine, f"python{version}") if c.outcome is CandidateOutcome.TAKEN)
     found.update({path: version for path in on_path if _is_interpreter(machine, path)})
     for other, path in installed_pythons(machine):
         found.setdefault(path, other)
     taken = next((path for path, own in found.items() if own == version), None)
     candidates = [
         Candidate(
-            path, Outcome.TAKEN if path == taken else Outcome.OTHER_VERSION, "it is installed", f"is Python {own}"
+            path,
+            CandidateOutcome.TAKEN if path == taken else CandidateOutcome.OTHER_VERSION,
+            "it is installed",
+            f"is Python {own}",
         )
         for path, own in found.items()
         if path == taken or (taken is None and own != version)
@@ -46,7 +49,7 @@ def with_interpreter(machine: Machine, loading: LoadMap) -> LoadMap:
     resolution = Resolution(
         f"Python {version}",
         loading.program,
-        How.REQUIRED,
+        Necessity.REQUIRED,
         tuple(candidates),
         taken,
         "runtime",

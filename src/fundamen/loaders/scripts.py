@@ -9,11 +9,11 @@ from collections.abc import Callable
 import msgspec
 
 from fundamen.formats.script import Script
-from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, find_candidate
+from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution, find_candidate
 from fundamen.loaders.python_environment import find_environment
 from fundamen.loaders.search_path import find_on_path
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.model.binary import Format, How
+from fundamen.model.binary import Format, Necessity
 from fundamen.model.display import shown
 from fundamen.model.paths import MachinePath
 
@@ -56,8 +56,8 @@ class _Starting:
             path, script = interpreter, binary
         assert isinstance(script, Script)  # noqa: S101 - otherwise the loop has ended before
         detail = f"is the {_MOST_SCRIPTS + 1}th script that leads to another, and the system follows {_MOST_SCRIPTS}"
-        too_many = Candidate(path, Outcome.REFUSED, "its first line", detail)
-        self._note(Resolution(script.interpreter, path, How.REQUIRED, (too_many,), None, _KIND))
+        too_many = Candidate(path, CandidateOutcome.REFUSED, "its first line", detail)
+        self._note(Resolution(script.interpreter, path, Necessity.REQUIRED, (too_many,), None, _KIND))
         return self._map
 
     def _interpreter_of(self, path: MachinePath, script: Script) -> MachinePath | None:
@@ -76,7 +76,7 @@ class _Starting:
         return found
 
     def _resolve(self, path: MachinePath, script: Script, name: str, candidates: list[Candidate]) -> MachinePath | None:
-        first = next((index for index, c in enumerate(candidates) if c.outcome is Outcome.TAKEN), None)
+        first = next((index for index, c in enumerate(candidates) if c.outcome is CandidateOutcome.TAKEN), None)
         taken = candidates[first].path if first is not None else None
         considered = tuple(candidates if first is None else candidates[: first + 1])
         environment = find_environment(self._machine, path, MachinePath(name)) if name.startswith("/") else None
@@ -89,7 +89,9 @@ class _Starting:
             remedy = f"sed -i.before 's/\\r$//' {shlex.quote(path)}"
         elif taken is None and environment is not None:
             decided = environment.decided
-        resolution = Resolution(name, path, How.REQUIRED, considered, taken, _KIND, decided=decided, remedy=remedy)
+        resolution = Resolution(
+            name, path, Necessity.REQUIRED, considered, taken, _KIND, decided=decided, remedy=remedy
+        )
         self._note(resolution, *([environment] if environment is not None and taken is not None else []))
         return taken
 
@@ -97,11 +99,11 @@ class _Starting:
         path = MachinePath(name) if name.startswith("/") else self._machine.join("/", name)
         entry = self._machine.look(path)
         if entry.kind is EntryKind.FILE and not entry.is_executable:
-            return Candidate(path, Outcome.BLOCKED, because, "no user may execute it (mode)")
+            return Candidate(path, CandidateOutcome.BLOCKED, because, "no user may execute it (mode)")
         found = find_candidate(self._machine, path, because)
         if isinstance(found, Candidate):
             return found
-        outcome = Outcome.REFUSED if found.format is Format.JAVA else Outcome.TAKEN
+        outcome = CandidateOutcome.REFUSED if found.format is Format.JAVA else CandidateOutcome.TAKEN
         return Candidate(path, outcome, because, architecture=found.architecture)
 
     def _add_own(self, path: MachinePath) -> None:

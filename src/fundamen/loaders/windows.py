@@ -14,13 +14,13 @@ import msgspec
 from fundamen.formats.api_set import PREFIXES
 from fundamen.formats.pe import Pe
 from fundamen.loaders import windows_parts
-from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution, Unoffered, read_candidate
+from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution, Unoffered, read_candidate
 from fundamen.loaders.windows_assemblies import Assemblies, Redirections
 from fundamen.loaders.windows_binding import Binding
 from fundamen.loaders.windows_processes import as_seen, processes_of, system_folders
 from fundamen.loaders.windows_search import SearchOrder
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.model.binary import How, Kind
+from fundamen.model.binary import BinaryKind, Necessity
 from fundamen.model.paths import MachinePath
 
 _MOST_OBJECTS = 10_000
@@ -29,7 +29,7 @@ _MOST_OBJECTS = 10_000
 def load_map(machine: Machine, program: MachinePath, pe: Pe, also: Sequence[str] = ()) -> LoadMap:
     """Do for a program what the image loader would do and, for managed code, what its runtime would; nothing is run."""
     loading = Loading(machine, program, pe)
-    if pe.kind is Kind.PROGRAM and not loading.processes.runs(loading.architecture):
+    if pe.kind is BinaryKind.PROGRAM and not loading.processes.runs(loading.architecture):
         return loading.load_map()  # no process is made, so nothing is looked for
     if is_managed_start(machine, program, pe):
         from fundamen.loaders import managed  # noqa: PLC0415 - only where a program calls for it
@@ -39,7 +39,7 @@ def load_map(machine: Machine, program: MachinePath, pe: Pe, also: Sequence[str]
         loading.take(program, pe)
     loading.run()
     for name in also:
-        loading.need(name, How.DELAYED, program)
+        loading.need(name, Necessity.DELAYED, program)
     loading.run()
     return loading.load_map()
 
@@ -101,11 +101,11 @@ class Loading:
     def answer_unread(self, place: MachinePath, because: str, why: str, gives_up_with: str) -> None:
         """Write down that a file which says how the program is to be started is not there, or is damaged."""
         is_there = self.machine.look(place).kind is EntryKind.FILE
-        candidate = Candidate(place, Outcome.REFUSED if is_there else Outcome.ABSENT, because, why)
+        candidate = Candidate(place, CandidateOutcome.REFUSED if is_there else CandidateOutcome.ABSENT, because, why)
         name = self.machine.paths.basename(place)
         self.answer(
             Resolution(
-                name, self.program, How.REQUIRED, (candidate,), None, "configuration", gives_up_with=gives_up_with
+                name, self.program, Necessity.REQUIRED, (candidate,), None, "configuration", gives_up_with=gives_up_with
             )
         )
 
@@ -133,13 +133,13 @@ class Loading:
             runs_here="" if self.processes.runs(self.architecture) else str(self.processes),
         )
 
-    def need(self, name: str, how: How, requester: MachinePath) -> MachinePath | None:
+    def need(self, name: str, how: Necessity, requester: MachinePath) -> MachinePath | None:
         """Resolve a need, write the answer down, and give the path that is loaded."""
         resolution = self._resolve(name, how, requester)
         self._resolutions.append(resolution)
         return resolution.path
 
-    def _resolve(self, name: str, how: How, requester: MachinePath) -> Resolution:
+    def _resolve(self, name: str, how: Necessity, requester: MachinePath) -> Resolution:
         redirected = self._redirected(name, requester)
         if redirected is not None:
             return self._from_assembly(name, how, requester, redirected)
@@ -154,14 +154,14 @@ class Loading:
         for path, because in self._places(wanted, requester, is_behind_api_set=behind is not None):
             candidate = self._try(path, because)
             candidates.append(candidate)
-            if candidate.outcome is Outcome.TAKEN:
+            if candidate.outcome is CandidateOutcome.TAKEN:
                 taken = self._load(wanted, path, requester)
-            if candidate.outcome in {Outcome.TAKEN, Outcome.REFUSED}:
+            if candidate.outcome in {CandidateOutcome.TAKEN, CandidateOutcome.REFUSED}:
                 break
         provided = decided = ""
         if taken is None and not is_api_set:
             candidates += self._in_other_system_folders(wanted, {candidate.path for candidate in candidates})
-        if all(candidate.outcome is Outcome.ABSENT for candidate in candidates):
+        if all(candidate.outcome is CandidateOutcome.ABSENT for candidate in candidates):
             provided, decided = self._by_the_system(name)
         return Resolution(name, requester, how, tuple(candidates), taken, provided_by_system=provided, decided=decided)
 
@@ -172,7 +172,7 @@ class Loading:
             found = self._try(path, "a system folder for another architecture") if path not in tried else None
             if found is not None and found.architecture is not None:
                 detail = f"is for {found.architecture}, in a folder that only programs for another one search"
-                yield msgspec.structs.replace(found, outcome=Outcome.NOT_SEARCHED, detail=detail)
+                yield msgspec.structs.replace(found, outcome=CandidateOutcome.NOT_SEARCHED, detail=detail)
 
     def _by_the_system(self, name: str) -> tuple[str, str]:
         """Why the system itself provides what no file does, or why it does not though later versions do."""
@@ -199,9 +199,9 @@ class Loading:
                 return path
         return None
 
-    def _from_assembly(self, name: str, how: How, requester: MachinePath, path: MachinePath) -> Resolution:
+    def _from_assembly(self, name: str, how: Necessity, requester: MachinePath, path: MachinePath) -> Resolution:
         candidate = self._try(path, "a file of an assembly that the manifest asks for")
-        taken = self._load(None, path, requester) if candidate.outcome is Outcome.TAKEN else None
+        taken = self._load(None, path, requester) if candidate.outcome is CandidateOutcome.TAKEN else None
         return Resolution(name, requester, how, (candidate,), taken)
 
     def _places(
@@ -242,15 +242,15 @@ class Loading:
     def _try(self, path: MachinePath, because: str) -> Candidate:
         entry = self.machine.look(path)
         if entry.kind is EntryKind.BLOCKED:
-            return Candidate(path, Outcome.BLOCKED, because, entry.why)
+            return Candidate(path, CandidateOutcome.BLOCKED, because, entry.why)
         if entry.kind is not EntryKind.FILE:  # a folder of that name is passed over
-            return Candidate(path, Outcome.ABSENT, because)
+            return Candidate(path, CandidateOutcome.ABSENT, because)
         pe = read_candidate(self.machine, path, because)
         if isinstance(pe, Candidate):
             return pe
         if not isinstance(pe, Pe):
-            return Candidate(path, Outcome.REFUSED, because, "is a Linux file", pe.architecture)
+            return Candidate(path, CandidateOutcome.REFUSED, because, "is a Linux file", pe.architecture)
         if not self.processes.takes(self.architecture, pe):
             detail = f"is for {pe.architecture}"
-            return Candidate(path, Outcome.OTHER_ARCHITECTURE, because, detail, pe.architecture)
-        return Candidate(path, Outcome.TAKEN, because, architecture=pe.architecture)
+            return Candidate(path, CandidateOutcome.OTHER_ARCHITECTURE, because, detail, pe.architecture)
+        return Candidate(path, CandidateOutcome.TAKEN, because, architecture=pe.architecture)

@@ -8,14 +8,14 @@ from collections.abc import Iterator
 
 import msgspec
 
-from fundamen.formats.manifest import Dependency, Identity, Manifest, Version, dotted, read_manifest, version_of
+from fundamen.formats.manifest import AssemblyIdentity, Dependency, Manifest, Version, dotted, read_manifest, version_of
 from fundamen.formats.pe import Pe
 from fundamen.formats.pe_resources import ResourceType, read_resource
-from fundamen.loaders.load_map import Candidate, Outcome, Resolution
+from fundamen.loaders.load_map import Candidate, CandidateOutcome, Resolution
 from fundamen.loaders.windows_processes import WINDOWS_FOLDER
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import How, Kind
+from fundamen.model.binary import BinaryKind, Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -66,7 +66,7 @@ class Assemblies:
         for dependency in manifest.dependencies if depth < _MOST_NESTED else ():
             candidates: list[Candidate] = []
             found = self._find(dependency, self._machine.folder_of(requester), candidates)
-            how = How.OPTIONAL if dependency.is_optional else How.REQUIRED
+            how = Necessity.OPTIONAL if dependency.is_optional else Necessity.REQUIRED
             place = found[0] if found else None
             name = str(dependency.identity)
             kind, sought_as = "side-by-side-assembly", self._sought_as(dependency.identity)
@@ -85,35 +85,35 @@ class Assemblies:
         version = self._after_policy(wanted)
         for stored in self._in_store(wanted):
             place = self._machine.join(_STORE, "Manifests", stored.file_name)
-            outcome, detail = Outcome.TAKEN, ""
+            outcome, detail = CandidateOutcome.TAKEN, ""
             if stored.architecture != self._word(wanted):
-                outcome, detail = Outcome.OTHER_ARCHITECTURE, f"is for {stored.architecture}"
+                outcome, detail = CandidateOutcome.OTHER_ARCHITECTURE, f"is for {stored.architecture}"
             else:
                 detail = f"version {dotted(stored.version)} for {stored.architecture}"
-            if outcome is Outcome.TAKEN and not _serves(stored.version, version):
-                outcome = Outcome.OLDER_VERSION if stored.version < version else Outcome.OTHER_VERSION
+            if outcome is CandidateOutcome.TAKEN and not _serves(stored.version, version):
+                outcome = CandidateOutcome.OLDER_VERSION if stored.version < version else CandidateOutcome.OTHER_VERSION
                 detail = f"is version {dotted(stored.version)}"
             candidates.append(Candidate(place, outcome, "the component store", detail))
-            manifest = self._read(place) if outcome is Outcome.TAKEN else None
+            manifest = self._read(place) if outcome is CandidateOutcome.TAKEN else None
             if manifest is not None:
                 return place, self._machine.join(_STORE, stored.file_name.removesuffix(".manifest")), manifest
         for place in self._private_places(wanted, folder):
             manifest = self._read(place)
             if manifest is None or manifest.identity is None or manifest.identity.name.lower() != wanted.name.lower():
-                candidates.append(Candidate(place, Outcome.ABSENT, "a private assembly"))
+                candidates.append(Candidate(place, CandidateOutcome.ABSENT, "a private assembly"))
                 continue
-            candidates.append(Candidate(place, Outcome.TAKEN, "a private assembly"))
+            candidates.append(Candidate(place, CandidateOutcome.TAKEN, "a private assembly"))
             return place, self._machine.folder_of(place), manifest
         return None
 
-    def _private_places(self, wanted: Identity, folder: MachinePath) -> Iterator[MachinePath]:
+    def _private_places(self, wanted: AssemblyIdentity, folder: MachinePath) -> Iterator[MachinePath]:
         folders = [self._machine.join(folder, wanted.language)] if wanted.language not in {"", "*"} else []
         for searched in (*folders, folder):
             for below in (searched, self._machine.join(searched, wanted.name)):
                 yield self._machine.join(below, wanted.name + ".dll")
                 yield self._machine.join(below, wanted.name + ".manifest")
 
-    def _in_store(self, wanted: Identity, prefix: str = "") -> list[_InStore]:
+    def _in_store(self, wanted: AssemblyIdentity, prefix: str = "") -> list[_InStore]:
         """The assemblies of this name and token in the store, the highest version first."""
         if self._stored is None:
             try:
@@ -130,7 +130,7 @@ class Assemblies:
             found, key=lambda stored: (stored.architecture == self._word(wanted), stored.version), reverse=True
         )
 
-    def _after_policy(self, wanted: Identity) -> Version:
+    def _after_policy(self, wanted: AssemblyIdentity) -> Version:
         """The version that a publisher's policy puts in the place of the one that is asked for."""
         major, minor, _, _ = wanted.version
         for policy in self._in_store(wanted, f"policy.{major}.{minor}."):
@@ -143,19 +143,19 @@ class Assemblies:
                 break  # the highest version of the policy counts
         return wanted.version
 
-    def _sought_as(self, wanted: Identity) -> tuple[str, ...]:
+    def _sought_as(self, wanted: AssemblyIdentity) -> tuple[str, ...]:
         """Names of the file that brings an assembly: in the store, or for one program alone."""
         stored = f"{self._word(wanted)}_{wanted.name}_{wanted.token or 'none'}_*.manifest"
         return stored, f"{wanted.name}.manifest", f"{wanted.name}.dll"
 
-    def _word(self, wanted: Identity) -> str:
+    def _word(self, wanted: AssemblyIdentity) -> str:
         return self._architecture if wanted.architecture in {"*", ""} else wanted.architecture
 
     def _manifest_of(self, path: MachinePath, pe: Pe) -> Manifest | None:
         """The manifest inside an image or, for a program without one, beside it."""
-        number = _PROGRAMS_MANIFEST if pe.kind is Kind.PROGRAM else _LIBRARYS_MANIFEST
+        number = _PROGRAMS_MANIFEST if pe.kind is BinaryKind.PROGRAM else _LIBRARYS_MANIFEST
         inside = self._embedded(path, pe, number)
-        if inside is not None or pe.kind is not Kind.PROGRAM:
+        if inside is not None or pe.kind is not BinaryKind.PROGRAM:
             return inside
         return self._read(MachinePath(path + ".manifest"))
 

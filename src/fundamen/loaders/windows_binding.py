@@ -15,13 +15,13 @@ from fundamen.formats.pe_exports import ExportTable, read_exports
 from fundamen.formats.pe_imports import Function, read_imported_functions
 from fundamen.loaders.load_map import Unoffered
 from fundamen.machine.machine import ANYWHERE, Machine
-from fundamen.model.binary import How
+from fundamen.model.binary import Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
 _MOST_FORWARDS = 16  # from library to library, for one function
 
-Resolve = Callable[[str, How, MachinePath], MachinePath | None]
+Resolve = Callable[[str, Necessity, MachinePath], MachinePath | None]
 
 
 class _Bound(msgspec.Struct, frozen=True):
@@ -57,7 +57,7 @@ class Binding:
         """
         self._machine = machine
         self._resolve = resolve
-        self._passed_on: dict[tuple[MachinePath, str, How], MachinePath | None] = {}
+        self._passed_on: dict[tuple[MachinePath, str, Necessity], MachinePath | None] = {}
 
     def bind(self, importer: MachinePath, library: ImportedLibrary, path: MachinePath) -> Unoffered | None:
         """Bind what one file imports from one library; give what is not offered, if anything is not."""
@@ -73,7 +73,7 @@ class Binding:
             if target is not None:  # one that was not found is a fault of its own
                 yield from self._missing(importer, library, (*steps, _Step(name, target)))
 
-    def _target(self, path: MachinePath, library: str, how: How) -> MachinePath | None:
+    def _target(self, path: MachinePath, library: str, how: Necessity) -> MachinePath | None:
         key = (path, library, how)
         if key not in self._passed_on:
             self._passed_on[key] = self._resolve(library + ".dll", how, path)

@@ -10,7 +10,7 @@ from contextlib import contextmanager
 from functools import partial
 
 from fundamen.formats.byte_source import ByteSource, Digesting, Ranges, SharedFile, computed_digest
-from fundamen.formats.capture_file import Capture, CapturedFile, Facts, Refusal, from_value, name_of_digest
+from fundamen.formats.capture_file import Capture, CapturedFile, MachineFacts, Refusal, from_value, name_of_digest
 from fundamen.formats.cursor import damaged
 from fundamen.formats.text_hive import Value
 from fundamen.machine.machine import Entry, EntryKind, Machine
@@ -170,7 +170,7 @@ class _CapturedBytes(Digesting):
 class _CapturedRegistry(Registry):
     """The recorded answers of a registry."""
 
-    def __init__(self, facts: Facts) -> None:
+    def __init__(self, facts: MachineFacts) -> None:
         self._facts = facts
 
     def knows(self, key: str) -> bool:

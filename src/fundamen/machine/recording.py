@@ -21,7 +21,7 @@ from operator import itemgetter
 from typing import IO
 
 from fundamen.formats.byte_source import ByteSource, Digesting, Ranges, digest_of_ranges
-from fundamen.formats.capture_file import CapturedEntry, CapturedFile, Facts, Refusal, name_of_digest, to_value
+from fundamen.formats.capture_file import CapturedEntry, CapturedFile, MachineFacts, Refusal, name_of_digest, to_value
 from fundamen.formats.text_hive import Value
 from fundamen.machine.machine import Entry, Machine
 from fundamen.machine.places import Ground, Place
@@ -58,7 +58,7 @@ class RecordingMachine(Machine):
         self.base = base
         self.title, self.platform, self.root, self.paths = base.title, base.platform, base.root, base.paths
         self.is_live, self.is_prefix, self.is_at_folder = base.is_live, base.is_prefix, base.is_at_folder
-        self.facts = Facts()
+        self.facts = MachineFacts()
         self.left_out: dict[str, None] = {}
         self.taken: IO[bytes] = tempfile.TemporaryFile()  # noqa: SIM115 - it is written to a capture later
         self._most_bytes = most_bytes
@@ -147,7 +147,7 @@ class RecordingMachine(Machine):
         """How many bytes of files were taken in."""
         return self.taken.tell()
 
-    def finished(self) -> Facts:
+    def finished(self) -> MachineFacts:
         """All that was written down. Raises: UsageError: more would have been taken in than was allowed."""
         if self._is_too_large:  # the caller may have continued
             raise self._too_large()
@@ -312,7 +312,7 @@ class _RecordedEnvironment(Mapping[str, str]):
 class _RecordingRegistry(Registry):
     """A registry whose answers are written down."""
 
-    def __init__(self, base: Registry, facts: Facts) -> None:
+    def __init__(self, base: Registry, facts: MachineFacts) -> None:
         self._base, self._facts = base, facts
 
     @property

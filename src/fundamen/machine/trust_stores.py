@@ -19,7 +19,7 @@ from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
-from fundamen.model.trust_store import Role, StoredCertificate, TrustStores
+from fundamen.model.trust_store import StoredCertificate, StoreRole, TrustStores
 
 if TYPE_CHECKING:
     from fundamen.formats.stored_certificate import StoredBlob
@@ -49,11 +49,11 @@ _MACHINE_KEYS = (
 )
 _USERS_KEYS = ("Software\\Microsoft\\SystemCertificates", "Software\\Policies\\Microsoft\\SystemCertificates")
 _ROLES = {  # by the name in lower case: the same store is spelled ROOT and Root
-    "root": Role.ROOT,
-    "authroot": Role.ROOT,
-    "smartcardroot": Role.ROOT,
-    "ca": Role.ISSUER,
-    "disallowed": Role.DISTRUSTED,
+    "root": StoreRole.ROOT,
+    "authroot": StoreRole.ROOT,
+    "smartcardroot": StoreRole.ROOT,
+    "ca": StoreRole.ISSUER,
+    "disallowed": StoreRole.DISTRUSTED,
 }
 _GIVEN_BY_WINE = "roots that wine gives"
 _ROOTS_LIST = "HKLM\\Software\\Microsoft\\SystemCertificates\\AuthRoot\\AutoUpdate"
@@ -76,16 +76,18 @@ def _posix_stores(machine: Machine) -> TrustStores:
     for bundle in (*([MachinePath(variable)] if variable else []), *BUNDLES):
         if machine.look(bundle).kind is EntryKind.FILE:
             looked_at.append(bundle)
-            found += _file(machine, bundle, Role.ROOT, gaps)
+            found += _file(machine, bundle, StoreRole.ROOT, gaps)
             break
     if not found:
         for folder in _folders(machine):
             files = [path for path in _files(machine, folder, gaps) if path.endswith((".pem", ".crt", ".0"))]
             looked_at += [folder] if files else []
-            found += [each for path in files for each in _file(machine, path, Role.ROOT, gaps)]
+            found += [each for path in files for each in _file(machine, path, StoreRole.ROOT, gaps)]
     trusted = {each.der for each in found}
     for folder in ADDED:
-        waiting = [each for path in _files(machine, folder, gaps) for each in _file(machine, path, Role.ISSUER, gaps)]
+        waiting = [
+            each for path in _files(machine, folder, gaps) for each in _file(machine, path, StoreRole.ISSUER, gaps)
+        ]
         found += [each for each in waiting if each.der not in trusted]
     return TrustStores(tuple(found), looked_at=tuple(looked_at), gaps=tuple(gaps))
 
@@ -104,7 +106,7 @@ def _files(machine: Machine, folder: MachinePath, gaps: list[str]) -> list[Machi
     return [machine.join(folder, name) for name in names[:_MOST_FILES]]
 
 
-def _file(machine: Machine, path: MachinePath, role: Role, gaps: list[str]) -> Iterator[StoredCertificate]:
+def _file(machine: Machine, path: MachinePath, role: StoreRole, gaps: list[str]) -> Iterator[StoredCertificate]:
     if machine.look(path).kind is not EntryKind.FILE:
         return
     try:
@@ -128,8 +130,8 @@ def _windows_stores(machine: Machine) -> TrustStores:
                 role = _ROLES.get(store.lower())
                 if role is None:
                     continue
-                if is_users and role is Role.ROOT:
-                    role = Role.USERS_ROOT
+                if is_users and role is StoreRole.ROOT:
+                    role = StoreRole.USERS_ROOT
                 for blob in _blobs(machine, (f"{key}\\{store}\\Certificates", f"{key}\\{store}\\CRLs"), gaps):
                     if blob.certificate is not None:
                         where = f"{title} {store}"
@@ -154,7 +156,7 @@ def _given_by_wine(machine: Machine, gaps: list[str]) -> list[StoredCertificate]
         return []
     try:
         listed = msgspec.json.decode(kept, type=list[tuple[str, str]])
-        return [StoredCertificate(base64.b64decode(der, validate=True), Role.ROOT, where) for der, where in listed]
+        return [StoredCertificate(base64.b64decode(der, validate=True), StoreRole.ROOT, where) for der, where in listed]
     except (ValueError, msgspec.ValidationError) as error:
         gaps.append(f"What the capture tells of the roots that wine gives cannot be read: {error}")
         return []
@@ -168,7 +170,7 @@ def _handed_on(gaps: list[str]) -> Iterator[StoredCertificate]:
     try:
         with FileBytes(HostPath(path), path) as source:
             for der in read_certificates(source).certificates:
-                yield StoredCertificate(der, Role.ROOT, f"this host's {path}, which wine hands on")
+                yield StoredCertificate(der, StoreRole.ROOT, f"this host's {path}, which wine hands on")
     except (OSError, FundamenError) as error:
         gaps.append(f"{path}: {error}")
 
@@ -183,7 +185,7 @@ def _built_in(machine: Machine, gaps: list[str]) -> Iterator[StoredCertificate]:
         return
     for found in re.finditer(_DER_CERTIFICATE, data):
         der = data[found.start() : found.start() + 4 + int.from_bytes(found[1], "big")]
-        yield StoredCertificate(der, Role.ROOT, f"wine's own {path}")
+        yield StoredCertificate(der, StoreRole.ROOT, f"wine's own {path}")
 
 
 def _users_keys(machine: Machine) -> Iterator[tuple[str, str]]:

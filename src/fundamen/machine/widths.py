@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture, Platform
-from fundamen.model.binary import Kind
+from fundamen.model.binary import BinaryKind
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -37,7 +37,7 @@ def find_program_of(machine: Machine, architecture: Architecture) -> MachinePath
         except UnreadableError:
             continue
         machine.forget(path)
-        if binary.kind is Kind.PROGRAM and binary.architecture is architecture:
+        if binary.kind is BinaryKind.PROGRAM and binary.architecture is architecture:
             return path
     return None
 

@@ -20,7 +20,7 @@ class Format(StrEnum):
     INSTALLED = "installed-package"  # no file by itself: what a package has brought
 
 
-class Kind(StrEnum):
+class BinaryKind(StrEnum):
     """Kinds of binaries."""
 
     PROGRAM = "program"
@@ -31,7 +31,7 @@ class Kind(StrEnum):
     OTHER = "other"
 
 
-class How(StrEnum):
+class Necessity(StrEnum):
     """When a need must be met."""
 
     REQUIRED = "required"  # before the first instruction of the program
@@ -43,7 +43,7 @@ class Need(msgspec.Struct, frozen=True):
     """One component that a binary names, spelled as the binary spells it."""
 
     name: str
-    how: How = How.REQUIRED
+    how: Necessity = Necessity.REQUIRED
 
 
 class Problem(msgspec.Struct, frozen=True):
@@ -58,7 +58,7 @@ class Binary(msgspec.Struct, frozen=True, kw_only=True):
     """The common facts of an executable file. Each format's record adds its own."""
 
     format: Format
-    kind: Kind
+    kind: BinaryKind
     architecture: Architecture
     name: str | None  # SONAME, DLL name in the export table, or install name; None where it gives none
     needs: tuple[Need, ...]  # in the order of the file

@@ -5,7 +5,7 @@ from enum import StrEnum
 import msgspec
 
 
-class Role(StrEnum):
+class StoreRole(StrEnum):
     """Roles of a certificate in its store."""
 
     ROOT = "root"  # every program of the machine may trust it
@@ -19,7 +19,7 @@ class StoredCertificate(msgspec.Struct, frozen=True):
     """One certificate of a trust store, or one that came in some other way."""
 
     der: bytes
-    role: Role
+    role: StoreRole
     where: str  # in words, as "the machine's store Root" or "the file"
     purposes: frozenset[str] | None = None  # to which the store restricts it, as object identifiers; None: to none
 

@@ -14,7 +14,7 @@ _NAME = "accepted-licences.jsonl"
 _MOST_BYTES = 16 << 20
 
 
-class Acceptance(msgspec.Struct, frozen=True):
+class RecordedAcceptance(msgspec.Struct, frozen=True):
     """That a text was accepted."""
 
     sha256: str  # of the text
@@ -22,7 +22,7 @@ class Acceptance(msgspec.Struct, frozen=True):
     at: datetime  # UTC
 
 
-def read_acceptances(home: HostPath) -> tuple[Acceptance, ...]:
+def read_acceptances(home: HostPath) -> tuple[RecordedAcceptance, ...]:
     """All that were recorded. Raises: OSError: the file is there and cannot be read."""
     try:
         with open(os.path.join(home, _NAME), "rb") as file:
@@ -32,13 +32,13 @@ def read_acceptances(home: HostPath) -> tuple[Acceptance, ...]:
     found = []
     for line in lines:
         try:
-            found.append(msgspec.json.decode(line, type=Acceptance))
+            found.append(msgspec.json.decode(line, type=RecordedAcceptance))
         except (msgspec.DecodeError, ValueError):
             continue
     return tuple(found)
 
 
-def record_acceptance(home: HostPath, acceptance: Acceptance) -> None:
+def record_acceptance(home: HostPath, acceptance: RecordedAcceptance) -> None:
     """Write one down, flushed before it counts. Raises: OSError."""
     os.makedirs(home, exist_ok=True)
     path = os.path.join(home, _NAME)

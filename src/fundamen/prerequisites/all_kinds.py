@@ -2,7 +2,7 @@
 
 from fundamen.prerequisites.kinds.account import Account
 from fundamen.prerequisites.kinds.clock import Clock
-from fundamen.prerequisites.kinds.command import Command
+from fundamen.prerequisites.kinds.command import CommandRequirement
 from fundamen.prerequisites.kinds.device import Device
 from fundamen.prerequisites.kinds.directory_entry import DirectoryEntry
 from fundamen.prerequisites.kinds.disk_space import DiskSpace
@@ -12,10 +12,10 @@ from fundamen.prerequisites.kinds.file_system import FileSystem
 from fundamen.prerequisites.kinds.freshness import Freshness
 from fundamen.prerequisites.kinds.kernel_setting import KernelSetting
 from fundamen.prerequisites.kinds.language_runtime import LanguageRuntime
-from fundamen.prerequisites.kinds.licence import Licence
+from fundamen.prerequisites.kinds.licence import LicenceRequirement
 from fundamen.prerequisites.kinds.links import Links
-from fundamen.prerequisites.kinds.memory import Memory
-from fundamen.prerequisites.kinds.package import Package
+from fundamen.prerequisites.kinds.memory import MemoryRequirement
+from fundamen.prerequisites.kinds.package import PackageRequirement
 from fundamen.prerequisites.kinds.port import Port
 from fundamen.prerequisites.kinds.process import Process
 from fundamen.prerequisites.kinds.program import Program
@@ -27,15 +27,15 @@ from fundamen.prerequisites.kinds.service import Service
 from fundamen.prerequisites.kinds.setting import Setting
 from fundamen.prerequisites.kinds.tls_endpoint import TlsEndpoint
 from fundamen.prerequisites.kinds.tool import Tool
-from fundamen.prerequisites.kinds.toolchain_part import ToolchainPart
+from fundamen.prerequisites.kinds.toolchain_part import ToolchainPartRequirement
 from fundamen.prerequisites.kinds.tree import Tree
 from fundamen.prerequisites.kinds.trust_root import TrustRoot
-from fundamen.prerequisites.kinds.variable import Variable
+from fundamen.prerequisites.kinds.variable import VariableRequirement
 
 AnyRequirement = (
     Account
     | Clock
-    | Command
+    | CommandRequirement
     | Device
     | DirectoryEntry
     | DiskSpace
@@ -45,10 +45,10 @@ AnyRequirement = (
     | Freshness
     | KernelSetting
     | LanguageRuntime
-    | Licence
+    | LicenceRequirement
     | Links
-    | Memory
-    | Package
+    | MemoryRequirement
+    | PackageRequirement
     | Port
     | Process
     | Program
@@ -60,8 +60,8 @@ AnyRequirement = (
     | Setting
     | TlsEndpoint
     | Tool
-    | ToolchainPart
+    | ToolchainPartRequirement
     | Tree
     | TrustRoot
-    | Variable
+    | VariableRequirement
 )

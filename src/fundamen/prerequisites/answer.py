@@ -5,7 +5,7 @@ from enum import StrEnum
 import msgspec
 
 
-class Standing(StrEnum):
+class RequirementStanding(StrEnum):
     """How a requirement stands. Each word is shown to technicians and is part of the JSON contract."""
 
     MET = "met"
@@ -16,23 +16,23 @@ class Standing(StrEnum):
 class Answer(msgspec.Struct, frozen=True):
     """How one requirement stands, and why."""
 
-    standing: Standing
+    standing: RequirementStanding
     found: str  # what was found, or why nothing could be
 
 
 def met(found: str) -> Answer:
     """That it is as it must be."""
-    return Answer(Standing.MET, found)
+    return Answer(RequirementStanding.MET, found)
 
 
 def unmet(found: str) -> Answer:
     """That it is not."""
-    return Answer(Standing.UNMET, found)
+    return Answer(RequirementStanding.UNMET, found)
 
 
 def unknown(why: str) -> Answer:
     """That it could not be found out."""
-    return Answer(Standing.UNKNOWN, why)
+    return Answer(RequirementStanding.UNKNOWN, why)
 
 
 def met_if(is_so: bool, found: str) -> Answer:  # noqa: FBT001 - reads as a sentence: met_if(a == b, found)

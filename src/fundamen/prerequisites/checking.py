@@ -9,13 +9,13 @@ from fundamen.machine.machine import Machine
 from fundamen.machine.widths import find_program_of
 from fundamen.model.errors import FundamenError, InternalError
 from fundamen.model.isolation import Isolated
-from fundamen.prerequisites.answer import Answer, Standing, unknown
-from fundamen.prerequisites.requirement import Asked, Condition, Requirement
+from fundamen.prerequisites.answer import Answer, RequirementStanding, unknown
+from fundamen.prerequisites.requirement import CheckContext, Condition, Requirement
 
 _AT_ONCE = 32  # checks that wait
 
 
-class Checked(msgspec.Struct, frozen=True):
+class CheckedRequirement(msgspec.Struct, frozen=True):
     """A requirement with how it stands."""
 
     requirement: Requirement
@@ -23,31 +23,31 @@ class Checked(msgspec.Struct, frozen=True):
     held_up_by: tuple[str, ...] = ()  # the forerunners that must be met before it can be checked
 
 
-class LeftOut(msgspec.Struct, frozen=True):
+class SkippedRequirement(msgspec.Struct, frozen=True):
     """A requirement that does not count on this machine."""
 
     requirement: Requirement
     why: str
 
 
-class Outcome(msgspec.Struct, frozen=True):
+class CheckOutcome(msgspec.Struct, frozen=True):
     """Results of a check."""
 
-    checked: tuple[Checked, ...]  # in the order in which they depend on each other
-    left_out: tuple[LeftOut, ...]
+    checked: tuple[CheckedRequirement, ...]  # in the order in which they depend on each other
+    left_out: tuple[SkippedRequirement, ...]
     bugs: tuple[InternalError, ...] = ()  # of ours, that kept a requirement from being checked
 
-    def of(self, standing: Standing) -> tuple[Checked, ...]:
+    def of(self, standing: RequirementStanding) -> tuple[CheckedRequirement, ...]:
         """Those that stand so."""
         return tuple(each for each in self.checked if each.answer.standing is standing)
 
 
 def check_requirements(
     requirements: Sequence[Requirement],
-    asked: Asked,
-    known: Iterable[Checked] = (),
+    asked: CheckContext,
+    known: Iterable[CheckedRequirement] = (),
     told: Callable[[Requirement], None] = lambda _requirement: None,
-) -> Outcome:
+) -> CheckOutcome:
     """Check requirements that stand after their forerunners, as a sheet has them.
 
     Args:
@@ -60,9 +60,9 @@ def check_requirements(
     for level in _levels(requirements):
         checking.check(level, told)
     standing = [checking.found[each.id] for each in requirements]
-    return Outcome(
-        tuple(each for each in standing if isinstance(each, Checked)),
-        tuple(each for each in standing if isinstance(each, LeftOut)),
+    return CheckOutcome(
+        tuple(each for each in standing if isinstance(each, CheckedRequirement)),
+        tuple(each for each in standing if isinstance(each, SkippedRequirement)),
         tuple(checking.bugs),
     )
 
@@ -82,10 +82,10 @@ def _levels(requirements: Sequence[Requirement]) -> Iterator[list[Requirement]]:
 
 
 class _Checking:
-    def __init__(self, asked: Asked, known: dict[str, Checked]) -> None:
+    def __init__(self, asked: CheckContext, known: dict[str, CheckedRequirement]) -> None:
         self._asked = asked
         self._known = known
-        self.found: dict[str, Checked | LeftOut] = {}
+        self.found: dict[str, CheckedRequirement | SkippedRequirement] = {}
         self.bugs: list[InternalError] = []
 
     def check(self, level: Sequence[Requirement], told: Callable[[Requirement], None]) -> None:
@@ -96,10 +96,10 @@ class _Checking:
             answers = pool.map(self._answer, waiting)
             for each in open_:
                 if not each.waits:
-                    self.found[each.id] = Checked(each, self._answer(each))
+                    self.found[each.id] = CheckedRequirement(each, self._answer(each))
                     told(each)
             for each, answer in zip(waiting, answers, strict=True):
-                self.found[each.id] = Checked(each, answer)
+                self.found[each.id] = CheckedRequirement(each, answer)
                 told(each)
 
     def _settled(self, requirement: Requirement) -> bool:
@@ -110,12 +110,12 @@ class _Checking:
         if requirement.only_if is not None:
             applies, why = self._applies(requirement.only_if)
             if not applies:
-                self.found[requirement.id] = LeftOut(requirement, why)
+                self.found[requirement.id] = SkippedRequirement(requirement, why)
                 return True
         held_up_by = tuple(other for other in requirement.after if not self._is_met(other))
         if held_up_by:
             answer = unknown(f"it can be checked once {', '.join(held_up_by)} is met")
-            self.found[requirement.id] = Checked(requirement, answer, held_up_by)
+            self.found[requirement.id] = CheckedRequirement(requirement, answer, held_up_by)
         return bool(held_up_by)
 
     def _applies(self, condition: Condition) -> tuple[bool, str]:
@@ -131,7 +131,7 @@ class _Checking:
     def _is_met(self, other: str) -> bool:
         """Whether a requirement is met; one that does not count hinders nobody."""
         found = self.found[other]
-        return isinstance(found, LeftOut) or found.answer.standing is Standing.MET
+        return isinstance(found, SkippedRequirement) or found.answer.standing is RequirementStanding.MET
 
     def _answer(self, requirement: Requirement) -> Answer:
         """How it stands; of a captured machine as it was found then, where the same was asked."""

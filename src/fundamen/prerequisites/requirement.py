@@ -35,7 +35,7 @@ class Condition(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields
     met: Id | None = None  # another requirement
 
 
-class Asked(msgspec.Struct, frozen=True, kw_only=True):
+class CheckContext(msgspec.Struct, frozen=True, kw_only=True):
     """The inputs of a check."""
 
     machine: Machine
@@ -86,7 +86,7 @@ class Requirement(
         why = "; ".join(machine.registry.gaps) or f"the hive of {key} is not available"
         return f"the registry of {machine.title} does not tell: {why}"
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """How it stands. Raises: FundamenError, OSError: it cannot be found out, which is then the answer."""
         raise NotImplementedError
 

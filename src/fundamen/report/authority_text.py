@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 
 from fundamen.certificate_authorities.examining import AuthorityState
-from fundamen.prerequisites.answer import Standing
+from fundamen.prerequisites.answer import RequirementStanding
 from fundamen.report.page import Page, counted
 
 _WIDTH = 9
@@ -16,7 +16,7 @@ def authority_text(state: AuthorityState, directory: str, following: Sequence[st
     page.answer(_answer(state, directory), good=not faults)
     page.blank()
     for finding in state.findings:
-        standing = Standing.MET if finding.is_right else Standing.UNMET
+        standing = RequirementStanding.MET if finding.is_right else RequirementStanding.UNMET
         word = "right" if finding.is_right else "not right"
         page.verdict(standing, finding.about, word=word, width=_WIDTH + 2)
         page.line(finding.found, indent=6)

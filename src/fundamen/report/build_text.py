@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 
 from fundamen.building.records import BuildNeed, BuildStep, Sort
-from fundamen.loaders.load_map import Outcome
+from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.model.verdict import Verdict
 from fundamen.report.page import Page, shortened
 
@@ -95,7 +95,7 @@ def _fault(page: Page, faults: Sequence[BuildNeed], number: int, *, verbose: boo
     if fault.brought_by:
         page.field("brought by", f"the system's package {' or '.join(fault.brought_by[:_NAMES_IN_ANSWER])}")
     for candidate in fault.searched:
-        if verbose or candidate.outcome not in {Outcome.ABSENT, Outcome.TAKEN}:
+        if verbose or candidate.outcome not in {CandidateOutcome.ABSENT, CandidateOutcome.TAKEN}:
             page.field("looked at", f"{candidate.path}: {candidate.detail or candidate.outcome}")
     if fault.sort is not Sort.SYMBOL and fault.do:
         page.field("to mend it", fault.do)

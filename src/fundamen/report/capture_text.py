@@ -1,12 +1,12 @@
 """Show the content of a capture before it is written."""
 
-from fundamen.formats.capture_file import Manifest
+from fundamen.formats.capture_file import CaptureManifest
 from fundamen.report.page import Page, counted, size_in_words
 
 _MOST_NAMED = 8
 
 
-def capture_text(manifest: Manifest, *, verbose: bool, drawn: bool) -> str:
+def capture_text(manifest: CaptureManifest, *, verbose: bool, drawn: bool) -> str:
     """The page."""
     page = Page(drawn=drawn)
     size = size_in_words(manifest.bytes)

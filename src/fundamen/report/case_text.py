@@ -4,8 +4,8 @@ from collections.abc import Sequence
 from datetime import datetime
 
 from fundamen.cases.ladder import Ladder, Rung
-from fundamen.cases.searching import Found, what_helped
-from fundamen.cases.store import Came, Case, Entry, Kind
+from fundamen.cases.searching import FoundCase, what_helped
+from fundamen.cases.store import Came, Case, CaseEntry, EntryType
 from fundamen.report.page import Page, counted, shortened
 
 _MOST_ENTRIES = 12
@@ -30,7 +30,7 @@ def case_text(case: Case, *, verbose: bool) -> str:
     return page.text()
 
 
-def opened_text(case: Case, alike: Sequence[Found]) -> str:
+def opened_text(case: Case, alike: Sequence[FoundCase]) -> str:
     """The page for an opened case."""
     page = Page(drawn=False)
     page.answer(f"Case {case.number} is open: {case.title}")
@@ -64,7 +64,7 @@ def list_text(cases: Sequence[Case], current: Case | None) -> str:
     return page.text()
 
 
-def found_text(found: Sequence[Found]) -> str:
+def found_text(found: Sequence[FoundCase]) -> str:
     """The page of a search."""
     page = Page(drawn=False)
     helped = [each for each in found if each.helped]
@@ -134,14 +134,14 @@ def _step(rung: Rung, following: Rung | None) -> str:
     return "next" if following is not None and rung.remedy.id == following.remedy.id else ""
 
 
-def _add_found(page: Page, found: Sequence[Found]) -> None:
+def _add_found(page: Page, found: Sequence[FoundCase]) -> None:
     for each in found:
         page.line(f"Case {each.case.number}, {_when(each.case.opened_at)}: {each.case.title}")
         page.field("helped", "; ".join(each.helped) or "nothing is recorded", indent=4)
 
 
-def _told(entry: Entry, *, verbose: bool) -> str:
-    if entry.kind is Kind.COMMAND:
+def _told(entry: CaseEntry, *, verbose: bool) -> str:
+    if entry.kind is EntryType.COMMAND:
         answer = entry.facts.answer or f"status {entry.facts.status}"
         return f"$ {entry.text}: {answer if verbose else shortened(answer, 120)}"
     if entry.facts.came is not None:

@@ -38,7 +38,7 @@ class Chart(msgspec.Struct, frozen=True):
     bars: tuple[Bar, ...]  # in the order in which they are drawn
 
 
-class Table(msgspec.Struct, frozen=True):
+class PageTable(msgspec.Struct, frozen=True):
     """A table below the charts of a page."""
 
     title: str
@@ -51,7 +51,7 @@ class Figure(msgspec.Struct, frozen=True):
 
     title: str  # the answer, as a sentence
     charts: tuple[Chart, ...]
-    tables: tuple[Table, ...] = ()
+    tables: tuple[PageTable, ...] = ()
 
 
 class Fill(StrEnum):
@@ -190,7 +190,7 @@ def charts_page(figure: Figure) -> str:
     )
 
 
-def _table(table: Table) -> str:
+def _table(table: PageTable) -> str:
     head = "".join(f"<th scope='col'>{escape(each)}</th>" for each in table.heads)
     rows = "".join(f"<tr>{_cells(row)}</tr>" for row in table.rows)
     return f"<h2>{escape(table.title)}</h2><table><thead><tr>{head}</tr></thead><tbody>{rows}</tbody></table>"

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from fundamen.clues.advice import likely_causes, means_of, next_steps
 from fundamen.clues.behind import Behind, is_trusted
 from fundamen.clues.findings import Finding
-from fundamen.clues.mentions import Kind
+from fundamen.clues.mentions import MentionKind
 from fundamen.clues.reading import Reading
 from fundamen.knowledge.entries import Code
 from fundamen.machine.machine import Machine
@@ -17,17 +17,17 @@ from fundamen.report.trace_text import next_step
 _MOST_ALSO, _MOST_FOLLOWING, _MOST_NAMED, _MOST_PLACES, _MOST_LOGS = 6, 3, 8, 6, 20
 _LONGEST_QUOTE = 600  # characters of a line that are shown
 _NAMED_IN_ORDER = (
-    (Kind.COMPONENT, "components"),
-    (Kind.PROGRAM, "programs"),
-    (Kind.PACKAGE, "packages"),
-    (Kind.SERVICE, "services"),
-    (Kind.ARCHITECTURE, "for"),
-    (Kind.VERSION, "versions"),
-    (Kind.TARGET, "targets"),
-    (Kind.SYMBOL, "functions"),
-    (Kind.HOST, "hosts"),
-    (Kind.SETTING, "settings"),
-    (Kind.PATH, "paths"),
+    (MentionKind.COMPONENT, "components"),
+    (MentionKind.PROGRAM, "programs"),
+    (MentionKind.PACKAGE, "packages"),
+    (MentionKind.SERVICE, "services"),
+    (MentionKind.ARCHITECTURE, "for"),
+    (MentionKind.VERSION, "versions"),
+    (MentionKind.TARGET, "targets"),
+    (MentionKind.SYMBOL, "functions"),
+    (MentionKind.HOST, "hosts"),
+    (MentionKind.SETTING, "settings"),
+    (MentionKind.PATH, "paths"),
 )
 
 

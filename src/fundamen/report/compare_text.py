@@ -1,13 +1,13 @@
 """Two machines side by side as text: what matters most first, each with how it is here and there."""
 
 from fundamen.report.page import Page, counted
-from fundamen.survey.comparing import About, Comparison, Difference
+from fundamen.survey.comparing import About, MachineComparison, MachineDifference
 
 _MOST_SHOWN = 30
 _MOST_NAMED = 3  # components in the answer
 
 
-def compare_text(comparison: Comparison, *, verbose: bool, drawn: bool) -> str:
+def compare_text(comparison: MachineComparison, *, verbose: bool, drawn: bool) -> str:
     """The page."""
     page = Page(drawn=drawn)
     differences = comparison.differences
@@ -30,7 +30,7 @@ def compare_text(comparison: Comparison, *, verbose: bool, drawn: bool) -> str:
     return page.text()
 
 
-def answer(comparison: Comparison) -> str:
+def answer(comparison: MachineComparison) -> str:
     """How far the two differ, in one sentence."""
     count, decisive = len(comparison.differences), sum(each.is_decisive for each in comparison.differences)
     alike = f"; {comparison.alike} are alike" if comparison.alike else ""
@@ -48,7 +48,7 @@ def _listed(names: tuple[str, ...]) -> str:
     return f"{shown} {'is' if len(names) == 1 else 'are'}"
 
 
-def _add(page: Page, heading: str, differences: list[Difference], *, verbose: bool) -> None:
+def _add(page: Page, heading: str, differences: list[MachineDifference], *, verbose: bool) -> None:
     if not differences:
         return
     page.heading(heading)

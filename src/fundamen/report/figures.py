@@ -3,12 +3,12 @@
 from collections import Counter
 from collections.abc import Iterator
 
-from fundamen.report.charts import Bar, Chart, Figure, Table
+from fundamen.report.charts import Bar, Chart, Figure, PageTable
 from fundamen.report.compare_text import answer as compare_answer
 from fundamen.report.fleet_text import answer as fleet_answer
 from fundamen.report.survey_text import answer as survey_answer
-from fundamen.survey.comparing import NOTHING, About, Comparison, Difference
-from fundamen.survey.contents import Finding
+from fundamen.survey.comparing import NOTHING, About, MachineComparison, MachineDifference
+from fundamen.survey.contents import AlterationKind
 from fundamen.survey.fleet import Fleet
 from fundamen.survey.survey import Survey
 
@@ -28,25 +28,29 @@ def survey_figure(survey: Survey, machine: str) -> Figure:
         (cause.title, str(cause.component.verdict), cause.component.reason, ", ".join(cause.programs))
         for cause in causes
     )
-    tables = [Table("Causes", ("cause", "verdict", "why", "stops"), rows)]
+    tables = [PageTable("Causes", ("cause", "verdict", "why", "stops"), rows)]
     if survey.contents is not None:
         own = [each for each in survey.contents.altered if not each.is_setting]
         counts = Counter((each.package, each.finding) for each in own)
         packages = Counter(each.package for each in own)
         altered = [
-            Bar(package, "", tuple(counts[package, finding] for finding in Finding))
+            Bar(package, "", tuple(counts[package, finding] for finding in AlterationKind))
             for package, _ in packages.most_common()
         ]
-        kinds = {Finding.MISSING: "missing", Finding.DIFFERS: "with other content", Finding.BARRED: "not readable"}
+        kinds = {
+            AlterationKind.MISSING: "missing",
+            AlterationKind.DIFFERS: "with other content",
+            AlterationKind.BARRED: "not readable",
+        }
         title = "Installed files that are not as their packages brought them"
-        charts.append(Chart(title, tuple(kinds[finding] for finding in Finding), _most(altered)))
+        charts.append(Chart(title, tuple(kinds[finding] for finding in AlterationKind), _most(altered)))
         found = tuple((each.package, str(each.finding), each.path, each.detail) for each in own)
-        tables.append(Table("Files", ("package", "found", "file", "detail"), found))
+        tables.append(PageTable("Files", ("package", "found", "file", "detail"), found))
     title = f"{machine}: {survey_answer(survey)}"
     return Figure(title[0].upper() + title[1:], tuple(charts), tuple(tables))
 
 
-def compare_figure(comparison: Comparison) -> Figure:
+def compare_figure(comparison: MachineComparison) -> Figure:
     """How many of each kind are only here, only there, or other."""
     bars = []
     for about in About:
@@ -57,17 +61,17 @@ def compare_figure(comparison: Comparison) -> Figure:
             bars.append(Bar(f"{about}s", "", (len(own) - only_here - only_there, only_here, only_there)))
     kinds = ("other there than here", "only here", "only there")
     heads = ("about", "name", f"here: {comparison.here}", f"there: {comparison.there}", "for")
-    tables = [Table(title, heads, tuple(map(_row, rows))) for title, rows in _parted(comparison) if rows]
+    tables = [PageTable(title, heads, tuple(map(_row, rows))) for title, rows in _parted(comparison) if rows]
     chart = Chart(f"Here is {comparison.here}, there is {comparison.there}", kinds, tuple(bars))
     return Figure(compare_answer(comparison), (chart,), tuple(tables))
 
 
-def _parted(comparison: Comparison) -> Iterator[tuple[str, list[Difference]]]:
+def _parted(comparison: MachineComparison) -> Iterator[tuple[str, list[MachineDifference]]]:
     yield "What works on one and not on the other", [each for each in comparison.differences if each.is_decisive]
     yield "What else differs", [each for each in comparison.differences if not each.is_decisive]
 
 
-def _row(each: Difference) -> tuple[str, ...]:
+def _row(each: MachineDifference) -> tuple[str, ...]:
     return (str(each.about), each.name, each.here, each.there, each.program)
 
 
@@ -82,9 +86,9 @@ def fleet_figure(fleet: Fleet) -> Figure:
     )
     several = tuple(_versions(fleet))
     tables = (
-        Table("Faults", ("fault", "verdict", "machines", "which"), faults),
-        Table("Machines that differ from the others", ("machine", "component", "there", "others"), outliers),
-        Table("Components in several versions", ("component", "version", "machines", "which"), several),
+        PageTable("Faults", ("fault", "verdict", "machines", "which"), faults),
+        PageTable("Machines that differ from the others", ("machine", "component", "there", "others"), outliers),
+        PageTable("Components in several versions", ("component", "version", "machines", "which"), several),
     )
     chart = Chart("Faults, by how many machines share each", ("machines",), _most(bars))
     return Figure(fleet_answer(fleet), (chart,), tuple(table for table in tables if table.rows))

@@ -3,7 +3,7 @@
 from fundamen.formats.cli_header import Managed
 from fundamen.formats.elf import Elf
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import Binary, Format, How, Kind
+from fundamen.model.binary import Binary, BinaryKind, Format, Necessity
 from fundamen.report.page import Page, counted, size_in_words
 from fundamen.trace.inspection import Inspection
 
@@ -49,7 +49,7 @@ def inspection_text(inspection: Inspection, importing: str, *, drawn: bool) -> s
         from fundamen.report.trust_text import add_publisher  # noqa: PLC0415 - only where one was judged
 
         add_publisher(page, inspection.publisher, importing)
-    if inspection.binary.format is not Format.JAVA and inspection.binary.kind is not Kind.PACKAGE:
+    if inspection.binary.format is not Format.JAVA and inspection.binary.kind is not BinaryKind.PACKAGE:
         _needs_and_offers(page, inspection)
     return page.text()
 
@@ -76,7 +76,7 @@ def _needs_and_offers(page: Page, inspection: Inspection) -> None:
     nouns = ("interpreter", "interpreters") if binary.format is Format.SCRIPT else ("library", "libraries")
     page.heading(f"Needs {counted(len(binary.needs), *nouns)}" if binary.needs else f"Needs no {nouns[1]}")
     for need in binary.needs:
-        page.line(need.name + ("" if need.how is How.REQUIRED else f" ({need.how})"))
+        page.line(need.name + ("" if need.how is Necessity.REQUIRED else f" ({need.how})"))
     if inspection.exports is not None:
         page.heading(f"Offers {counted(len(inspection.exports), 'name')}")
         for export in inspection.exports:

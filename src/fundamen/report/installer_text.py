@@ -2,13 +2,13 @@
 
 from collections.abc import Sequence
 
-from fundamen.formats.container import Kind
+from fundamen.formats.container import ContainerKind
 from fundamen.installers.coverage import Cover
 from fundamen.installers.looking import Bundled, Look
 from fundamen.installers.msi_run import Conclusion, Judged
-from fundamen.installers.outcome import Outcome
+from fundamen.installers.outcome import InstallationOutcome
 from fundamen.installers.unpacking import UnpackedCopy
-from fundamen.prerequisites.answer import Standing
+from fundamen.prerequisites.answer import RequirementStanding
 from fundamen.report.page import Page, counted, size_in_words
 
 _MOST = 12
@@ -64,7 +64,7 @@ def _cover(cover: Cover) -> str:
     return f"It is signed by {cover.signer}; that signature covers the package, and not this copy."
 
 
-def outcome_text(outcome: Outcome, *, drawn: bool) -> str:
+def outcome_text(outcome: InstallationOutcome, *, drawn: bool) -> str:
     """The page of a package's effects, compared with the forecast."""
     page = Page(drawn=drawn)
     wrong, meant = outcome.wrong, outcome.meant
@@ -78,7 +78,13 @@ def outcome_text(outcome: Outcome, *, drawn: bool) -> str:
         page.answer(f"{title}: its outcome was not foreseen; the present state is below.")
     page.blank()
     for deed in (*wrong, *(each for each in outcome.deeds if not each.is_wrong)):
-        standing = Standing.UNKNOWN if deed.is_done is None else Standing.UNMET if deed.is_wrong else Standing.MET
+        standing = (
+            RequirementStanding.UNKNOWN
+            if deed.is_done is None
+            else RequirementStanding.UNMET
+            if deed.is_wrong
+            else RequirementStanding.MET
+        )
         word = "not known" if deed.is_done is None else "there" if deed.is_done else "not there"
         page.verdict(standing, f"{deed.what}: {deed.found}", word=word, width=_WORD)
     return page.text()
@@ -109,11 +115,11 @@ def _answer_without(look: Look) -> str:
     unmet = len(look.unmet)
     if unmet:
         return f"cannot be set up here: {counted(unmet, 'need')} {'is' if unmet == 1 else 'are'} not met."
-    if look.kind is Kind.SCRIPT:
+    if look.kind is ContainerKind.SCRIPT:
         return "finds all that it calls for certain."
     if look.needs:
         return "has all that it needs on this machine."
-    if look.kind is Kind.MSI:
+    if look.kind is ContainerKind.MSI:
         return "is for Windows; name a volume or prefix with --machine to see what it will conclude there."
     return f"holds {counted(len(look.files), 'file')}, {counted(len(look.prerequisites), 'package')} among them."
 
@@ -206,7 +212,7 @@ def _add_bundle(page: Page, look: Look, *, verbose: bool) -> None:
         page.heading("Services that it installs")
         page.line(", ".join(look.services))
     if look.steering:
-        page.heading("Settings files that it reads" if look.kind is Kind.SCRIPT else "Settings files in it")
+        page.heading("Settings files that it reads" if look.kind is ContainerKind.SCRIPT else "Settings files in it")
         for path in look.steering if verbose else look.steering[:_MOST]:
             page.line(path)
         _add_rest(page, 0 if verbose else len(look.steering) - _MOST)

@@ -7,24 +7,24 @@ from fundamen.machine.machine import Machine
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
 from fundamen.report.page import Page, counted
-from fundamen.sources.locks import Checked, State, nearest
+from fundamen.sources.locks import CheckedPin, PinState, nearest
 
 _MARKS = {
-    State.FITS: Verdict.VERIFIED,
-    State.AGED: Verdict.OUTDATED,
-    State.ALTERED: Verdict.CORRUPT,
-    State.UNKNOWN: Verdict.UNTRUSTED,
-    State.ABSENT: Verdict.MISSING,
-    State.NOT_LOCKED: Verdict.UNVERIFIED,
+    PinState.FITS: Verdict.VERIFIED,
+    PinState.AGED: Verdict.OUTDATED,
+    PinState.ALTERED: Verdict.CORRUPT,
+    PinState.UNKNOWN: Verdict.UNTRUSTED,
+    PinState.ABSENT: Verdict.MISSING,
+    PinState.NOT_LOCKED: Verdict.UNVERIFIED,
 }
 
 
-def lock_text(path: str, lock: LockFile, checked: tuple[Checked, ...], *, drawn: bool) -> str:
+def lock_text(path: str, lock: LockFile, checked: tuple[CheckedPin, ...], *, drawn: bool) -> str:
     """The page of a checked lock file: what is at fault first."""
     page = Page(drawn=drawn)
     at_fault = [each for each in checked if each.is_at_fault]
     name = path.rpartition("/")[2]
-    fits = sum(each.state is State.FITS for each in checked)
+    fits = sum(each.state is PinState.FITS for each in checked)
     if at_fault:
         entries = counted(len(at_fault), "entry", "entries")
         page.answer(f"{name} ({lock.kind}): {entries} of {len(checked)} at fault.", good=False)
@@ -33,7 +33,7 @@ def lock_text(path: str, lock: LockFile, checked: tuple[Checked, ...], *, drawn:
         page.answer(f"{name} ({lock.kind}): nothing at fault, {compared}.", good=True if fits else None)
     page.blank()
     for each in sorted(checked, key=lambda one: not one.is_at_fault):
-        is_fit_but_unbuilt = bool(each.builds) and each.state in {State.FITS, State.ABSENT}
+        is_fit_but_unbuilt = bool(each.builds) and each.state in {PinState.FITS, PinState.ABSENT}
         mark, word = (Verdict.BLOCKED, "no build") if is_fit_but_unbuilt else (_MARKS[each.state], str(each.state))
         page.verdict(mark, f"{each.entry.name} {each.entry.version}", word=word)
         if each.detail:
@@ -46,14 +46,14 @@ def lock_text(path: str, lock: LockFile, checked: tuple[Checked, ...], *, drawn:
                 else "nor has any other"
             )
             page.line(f"this version has no build for the processor; {has}", 6)
-    aged = next((each for each in at_fault if each.state is State.AGED), None)
+    aged = next((each for each in at_fault if each.state is PinState.AGED), None)
     if aged is not None:
         page.heading("Next")
         page.raw(f"fundamen locks refresh {shlex.quote(path)} {shlex.quote(aged.entry.name)} --artefacts FOLDER")
     return page.text()
 
 
-def refreshed_text(checked: Checked, machine: Machine, number: int | None, *, drawn: bool) -> str:
+def refreshed_text(checked: CheckedPin, machine: Machine, number: int | None, *, drawn: bool) -> str:
     """The page after an entry was refreshed, or its refreshing was rehearsed."""
     page = Page(drawn=drawn)
     name = f"{checked.entry.name} {checked.entry.version}"

@@ -7,7 +7,7 @@ import click
 
 from fundamen.model.display import shown
 from fundamen.model.verdict import Verdict
-from fundamen.prerequisites.answer import Standing
+from fundamen.prerequisites.answer import RequirementStanding
 from fundamen.report.marks import BAD, GOOD, colour, mark
 
 WIDTH = 100
@@ -66,7 +66,7 @@ class Page:
 
     def verdict(
         self,
-        verdict: Verdict | Standing,
+        verdict: Verdict | RequirementStanding,
         rest: str,
         number: int | None = None,
         word: str = "",

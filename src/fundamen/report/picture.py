@@ -8,7 +8,7 @@ import msgspec
 
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import How
+from fundamen.model.binary import Necessity
 from fundamen.model.verdict import Verdict
 from fundamen.report.page import shortened
 from fundamen.trace.records import Component, Trace
@@ -22,7 +22,7 @@ _MOST_NODES = 400
 _MOST_WITH_ALL_EDGES = 40  # components; of more only the shortest way to each is drawn
 
 
-class Node(msgspec.Struct, frozen=True):
+class PictureNode(msgspec.Struct, frozen=True):
     """One box."""
 
     name: str  # shortened
@@ -55,7 +55,7 @@ class Edge(msgspec.Struct, frozen=True):
 class Picture(msgspec.Struct, frozen=True):
     """All boxes and needs, placed."""
 
-    nodes: tuple[Node, ...]  # the program first
+    nodes: tuple[PictureNode, ...]  # the program first
     edges: tuple[Edge, ...]
     height: float
     left_out: int  # components that are not drawn
@@ -63,7 +63,9 @@ class Picture(msgspec.Struct, frozen=True):
 
 def lay_out(trace: Trace, machine: Machine) -> Picture:
     """Place all components of a trace."""
-    drawn = [c for c in trace.components if c.kind != "symbol" and (c.path is not None or c.how is not How.OPTIONAL)]
+    drawn = [
+        c for c in trace.components if c.kind != "symbol" and (c.path is not None or c.how is not Necessity.OPTIONAL)
+    ]
     left_out = max(0, len(drawn) - _MOST_NODES)
     faults = [c for c in drawn if c.is_fault]
     drawn = [*drawn[: _MOST_NODES - len(faults)], *(f for f in faults if f not in drawn[: _MOST_NODES - len(faults)])]
@@ -119,11 +121,11 @@ def _places(drawn: list[Component], parents: list[int | None]) -> tuple[list[tup
     return places, y - _LEVEL_GAP + _MARGIN
 
 
-def _node(component: Component, machine: Machine, place: tuple[float, float]) -> Node:
+def _node(component: Component, machine: Machine, place: tuple[float, float]) -> PictureNode:
     name = component.name.partition(",")[0] if "assembly" in component.kind else machine.paths.basename(component.name)
     architecture = str(architecture_of(component))
     title = f"{component.name}: {component.verdict}: {component.reason}"
-    return Node(shortened(name, _NAME), title, component.verdict, component.is_fault, architecture, *place)
+    return PictureNode(shortened(name, _NAME), title, component.verdict, component.is_fault, architecture, *place)
 
 
 def architecture_of(component: Component) -> Architecture:

@@ -5,7 +5,7 @@ from html import escape
 
 from fundamen.model.display import shown
 from fundamen.model.verdict import Verdict
-from fundamen.report.picture import NODE_HEIGHT, NODE_WIDTH, WIDTH, Edge, Node, Picture
+from fundamen.report.picture import NODE_HEIGHT, NODE_WIDTH, WIDTH, Edge, Picture, PictureNode
 
 INK, QUIET, GOOD, BAD = "#20262b", "#56616a", "#2f5d43", "#8f3517"
 _PAPER, _FAULT_PAPER, _LINE = "#fffefb", "#fbeee8", "#b9c0c4"
@@ -80,7 +80,7 @@ _MARKS: dict[Verdict, Callable[[str, float, float, str], str]] = {
 }
 
 
-def _box(node: Node) -> str:
+def _box(node: PictureNode) -> str:
     is_there = node.verdict is not Verdict.MISSING
     dashes = "" if is_there else ' stroke-dasharray="6 4"'
     line, paper, width = (BAD, _FAULT_PAPER, 2) if node.is_fault else (_LINE, _PAPER, 1)

@@ -2,9 +2,9 @@
 
 from collections.abc import Sequence
 
-from fundamen.prerequisites.answer import Standing
-from fundamen.prerequisites.checking import Checked, Outcome
-from fundamen.prerequisites.kinds.command import Command
+from fundamen.prerequisites.answer import RequirementStanding
+from fundamen.prerequisites.checking import CheckedRequirement, CheckOutcome
+from fundamen.prerequisites.kinds.command import CommandRequirement
 from fundamen.prerequisites.requirement import Requirement
 from fundamen.prerequisites.sheet import Sheet
 from fundamen.report.page import Page, counted
@@ -12,10 +12,10 @@ from fundamen.report.page import Page, counted
 _LABEL = 9
 
 
-def prereqs_text(sheet: Sheet, outcome: Outcome, following: Sequence[str], *, verbose: bool, drawn: bool) -> str:
+def prereqs_text(sheet: Sheet, outcome: CheckOutcome, following: Sequence[str], *, verbose: bool, drawn: bool) -> str:
     """The page for one sheet."""
     page = Page(drawn=drawn)
-    unmet, unknown = outcome.of(Standing.UNMET), outcome.of(Standing.UNKNOWN)
+    unmet, unknown = outcome.of(RequirementStanding.UNMET), outcome.of(RequirementStanding.UNKNOWN)
     held_up = [each for each in unknown if each.held_up_by]
     untold = [each for each in unknown if not each.held_up_by]
     page.answer(_answer(sheet, outcome), good=not unmet and not unknown)
@@ -25,7 +25,7 @@ def prereqs_text(sheet: Sheet, outcome: Outcome, following: Sequence[str], *, ve
         page.heading("Will be checked once its forerunner is met")
         page.columns([(each.requirement.id, f"waits for {', '.join(each.held_up_by)}") for each in held_up])
     if verbose:
-        _add_all(page, "Met", outcome.of(Standing.MET))
+        _add_all(page, "Met", outcome.of(RequirementStanding.MET))
     if verbose and outcome.left_out:
         page.heading("Does not count here")
         page.columns([(each.requirement.id, each.why) for each in outcome.left_out])
@@ -36,19 +36,19 @@ def prereqs_text(sheet: Sheet, outcome: Outcome, following: Sequence[str], *, ve
     return page.text()
 
 
-def changes_text(changed: Sequence[Checked], outcome: Outcome, *, drawn: bool) -> str:
+def changes_text(changed: Sequence[CheckedRequirement], outcome: CheckOutcome, *, drawn: bool) -> str:
     """The changes since the last check, and the remaining needs."""
     page = Page(drawn=drawn)
     for each in changed:
         page.verdict(each.answer.standing, f"{each.requirement.id}: {each.answer.found}")
-    left = [each.requirement.id for each in outcome.checked if each.answer.standing is not Standing.MET]
+    left = [each.requirement.id for each in outcome.checked if each.answer.standing is not RequirementStanding.MET]
     page.line(f"Left: {', '.join(left)}" if left else "All requirements are met.")
     return page.text()
 
 
 def commands_text(requirements: Sequence[Requirement]) -> str:
     """The commands that a sheet declares, to be read before any is run; empty where it has none."""
-    commands = [each for each in requirements if isinstance(each, Command)]
+    commands = [each for each in requirements if isinstance(each, CommandRequirement)]
     if not commands:
         return ""
     page = Page(drawn=False)
@@ -58,9 +58,9 @@ def commands_text(requirements: Sequence[Requirement]) -> str:
     return page.text()
 
 
-def _answer(sheet: Sheet, outcome: Outcome) -> str:
-    count, unmet = len(outcome.checked), len(outcome.of(Standing.UNMET))
-    unknown = len(outcome.of(Standing.UNKNOWN))
+def _answer(sheet: Sheet, outcome: CheckOutcome) -> str:
+    count, unmet = len(outcome.checked), len(outcome.of(RequirementStanding.UNMET))
+    unknown = len(outcome.of(RequirementStanding.UNKNOWN))
     if not count:
         return f"{sheet.name}: none of its requirements counts on this machine."
     if not unmet and not unknown:
@@ -72,21 +72,21 @@ def _answer(sheet: Sheet, outcome: Outcome) -> str:
     return f"{sheet.name}: {', and '.join(filter(None, parts))}."
 
 
-def _add_all(page: Page, heading: str, all_: Sequence[Checked], *, numbered: bool = False) -> None:
+def _add_all(page: Page, heading: str, all_: Sequence[CheckedRequirement], *, numbered: bool = False) -> None:
     if all_:
         page.heading(heading)
     for number, each in enumerate(all_, 1):
         _add(page, each, number if numbered else None)
 
 
-def _add(page: Page, checked: Checked, number: int | None) -> None:
+def _add(page: Page, checked: CheckedRequirement, number: int | None) -> None:
     requirement = checked.requirement
     page.verdict(checked.answer.standing, requirement.id, number, width=_LABEL)
     page.field("needed", requirement.needed, width=_LABEL)
     page.field("found", checked.answer.found, width=_LABEL)
     if requirement.because:
         page.field("because", requirement.because, width=_LABEL)
-    if checked.answer.standing is Standing.UNMET or requirement.remedy:
+    if checked.answer.standing is RequirementStanding.UNMET or requirement.remedy:
         page.field("do", requirement.remedy or requirement.advice, width=_LABEL)
     if requirement.who:
         page.field("who", requirement.who, width=_LABEL)

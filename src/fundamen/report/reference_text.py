@@ -9,19 +9,19 @@ from fundamen.report.commands import command
 from fundamen.report.page import Page, counted
 from fundamen.restore.from_reference import left_to_people
 from fundamen.restore.restoration import Restoration
-from fundamen.sources.reference import Baseline, Comparison, Difference, Finding
+from fundamen.sources.reference import Baseline, DifferenceKind, ReferenceComparison, ReferenceDifference
 
 _MOST_SHOWN = 40
 _MARKS = {
-    Finding.VANISHED: Verdict.MISSING,
-    Finding.DIFFERS: Verdict.CORRUPT,
-    Finding.EXTRA: Verdict.UNVERIFIED,
-    Finding.BARRED: Verdict.BLOCKED,
+    DifferenceKind.VANISHED: Verdict.MISSING,
+    DifferenceKind.DIFFERS: Verdict.CORRUPT,
+    DifferenceKind.EXTRA: Verdict.UNVERIFIED,
+    DifferenceKind.BARRED: Verdict.BLOCKED,
 }
 
 
 def comparison_text(
-    comparison: Comparison, machine: Machine, folder: MachinePath, *, drawn: bool, is_first: bool
+    comparison: ReferenceComparison, machine: Machine, folder: MachinePath, *, drawn: bool, is_first: bool
 ) -> str:
     """The page of a comparison: what differs, and who is at fault, the tree or the reference.
 
@@ -34,7 +34,7 @@ def comparison_text(
     """
     page = Page(drawn=drawn)
     baseline = comparison.baseline
-    at_fault, extra = comparison.at_fault, [d for d in comparison.differences if d.finding is Finding.EXTRA]
+    at_fault, extra = comparison.at_fault, [d for d in comparison.differences if d.finding is DifferenceKind.EXTRA]
     more = f"; {counted(len(extra), 'further file')} of its own" if extra else ""
     since = f"as the reference {baseline.name} was on {baseline.recorded_at:%Y-%m-%d %H:%M} UTC"
     if not at_fault:
@@ -47,7 +47,7 @@ def comparison_text(
     page.blank()
     for each in (*at_fault, *extra)[:_MOST_SHOWN]:
         page.verdict(_MARKS[each.finding], each.path, word=each.finding)
-        if each.finding is Finding.DIFFERS or each.origin:
+        if each.finding is DifferenceKind.DIFFERS or each.origin:
             page.line("; ".join(filter(None, (each.detail, each.origin))), 6)
     if len(comparison.differences) > _MOST_SHOWN:
         page.line(f"{len(comparison.differences) - _MOST_SHOWN} more are not shown; --json has them all.")
@@ -72,7 +72,7 @@ def references_text(baselines: Sequence[Baseline], *, drawn: bool) -> str:
     return page.text()
 
 
-def restored_text(restoration: Restoration[Comparison], machine: Machine, *, drawn: bool) -> str:
+def restored_text(restoration: Restoration[ReferenceComparison], machine: Machine, *, drawn: bool) -> str:
     """The page after a tree was restored."""
     page = Page(drawn=drawn)
     proof = restoration.proof
@@ -89,8 +89,12 @@ def restored_text(restoration: Restoration[Comparison], machine: Machine, *, dra
     return page.text()
 
 
-def _counts(differences: tuple[Difference, ...]) -> str:
-    found = {finding: sum(each.finding is finding for each in differences) for finding in Finding}
-    words = {Finding.VANISHED: "vanished", Finding.DIFFERS: "differ", Finding.BARRED: "cannot be read"}
-    words |= {Finding.DIFFERS: "differs"} if found[Finding.DIFFERS] == 1 else {}
+def _counts(differences: tuple[ReferenceDifference, ...]) -> str:
+    found = {finding: sum(each.finding is finding for each in differences) for finding in DifferenceKind}
+    words = {
+        DifferenceKind.VANISHED: "vanished",
+        DifferenceKind.DIFFERS: "differ",
+        DifferenceKind.BARRED: "cannot be read",
+    }
+    words |= {DifferenceKind.DIFFERS: "differs"} if found[DifferenceKind.DIFFERS] == 1 else {}
     return ", ".join(f"{found[finding]} {word}" for finding, word in words.items() if found[finding])

@@ -5,11 +5,11 @@ from collections.abc import Iterable, Sequence
 from datetime import datetime
 from html import escape
 
-from fundamen.cases.store import Case, Kind
+from fundamen.cases.store import Case, EntryType
 from fundamen.execution.journal import JournalEntry as Restoration
-from fundamen.loaders.load_map import Outcome
+from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.machine.machine import Machine
-from fundamen.model.binary import How
+from fundamen.model.binary import Necessity
 from fundamen.model.display import shown
 from fundamen.model.verdict import Verdict
 from fundamen.report.picture import architecture_of, lay_out
@@ -95,7 +95,8 @@ def _evidence(fault: Component) -> str:
     told += [
         f"{candidate.path} ({candidate.because}): {candidate.detail or candidate.outcome}"
         for candidate in fault.searched
-        if candidate.outcome not in ({Outcome.TAKEN} if is_missing else {Outcome.TAKEN, Outcome.ABSENT})
+        if candidate.outcome
+        not in ({CandidateOutcome.TAKEN} if is_missing else {CandidateOutcome.TAKEN, CandidateOutcome.ABSENT})
     ]
     told += [f"{each.source}: {each.detail}" for each in fault.evidence]
     told += [*fault.remarks, *(f"brought by the system's package {name}" for name in fault.brought_by[:1])]
@@ -151,7 +152,7 @@ def _record(case: Case) -> Iterable[str]:
     return f"<h2>The record of case {case.number}</h2>", _table(helped, ("at (UTC)", "", "what"), rows)
 
 
-_KINDS = {Kind.NOTE: "noted", Kind.COMMAND: "run", Kind.TRIED: "tried"}
+_KINDS = {EntryType.NOTE: "noted", EntryType.COMMAND: "run", EntryType.TRIED: "tried"}
 
 
 def _restored(restorations: Sequence[Restoration]) -> Iterable[str]:
@@ -175,7 +176,9 @@ def _restored(restorations: Sequence[Restoration]) -> Iterable[str]:
 
 
 def _foundation(trace: Trace, machine: Machine) -> Iterable[str]:
-    listed = [c for c in trace.components if c.kind != "symbol" and (c.path is not None or c.how is not How.OPTIONAL)]
+    listed = [
+        c for c in trace.components if c.kind != "symbol" and (c.path is not None or c.how is not Necessity.OPTIONAL)
+    ]
     rows = [
         _row(
             [

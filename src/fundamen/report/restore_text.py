@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Sequence
 
 from fundamen.execution.clean_up import Kept
-from fundamen.execution.journal import JournalEntry, State
+from fundamen.execution.journal import JournalEntry, RestorationState
 from fundamen.execution.originals import Originals
 from fundamen.execution.restarting import Restart, Waiting
 from fundamen.machine.machine import EntryKind, Machine
@@ -250,7 +250,7 @@ def history_text(
             f"Restoration {unfinished[0].number} is not finished: it was interrupted, or is running now.", good=False
         )
     else:
-        standing = sum(entry.state is State.DONE for entry in entries)
+        standing = sum(entry.state is RestorationState.DONE for entry in entries)
         page.answer(f"{counted(len(entries), 'restoration')} on {machine.title}; {standing} in force.")
     page.blank()
     page.columns(
@@ -272,7 +272,7 @@ def history_text(
     _tell_lost(page, lost, machine)
     if unfinished:
         page.heading("Next")
-        if unfinished[0].state is State.UNDER_WAY:
+        if unfinished[0].state is RestorationState.UNDER_WAY:
             page.raw(command(machine, "resume"))
             page.line("continues it. To undo it instead:")
         page.raw(command(machine, "undo", str(unfinished[0].number)))

@@ -10,7 +10,7 @@ from fundamen.report.page import Page, counted
 from fundamen.sources.catalogue import Catalogue
 from fundamen.sources.media_identity import UNKNOWN_VERSION
 from fundamen.sources.offers import Offer
-from fundamen.sources.own_copies import CheckedCopy, Outcome
+from fundamen.sources.own_copies import CheckedCopy, CopyOutcome
 from fundamen.trust.fingerprint import grouped
 
 _MOST_SHOWN = 40  # packages of a source that are told
@@ -45,8 +45,8 @@ def sources_text(catalogues: Sequence[Catalogue], now: datetime, *, drawn: bool)
 def copies_text(checked: Sequence[CheckedCopy], *, drawn: bool) -> str:
     """The page of our own copies: what was damaged, and what became of it."""
     page = Page(drawn=drawn)
-    changed = [each for each in checked if each.outcome is not Outcome.INTACT]
-    gone = sum(each.outcome is Outcome.DELETED for each in changed)
+    changed = [each for each in checked if each.outcome is not CopyOutcome.INTACT]
+    gone = sum(each.outcome is CopyOutcome.DELETED for each in changed)
     if not changed:
         none = "There are no copies yet: no source has brought anything in."
         page.answer(f"All {len(checked)} of our own copies are intact." if checked else none, good=True)
@@ -56,7 +56,7 @@ def copies_text(checked: Sequence[CheckedCopy], *, drawn: bool) -> str:
     page.answer(f"{len(changed)} of {len(checked)} copies {were} damaged: {outcome}.", good=not gone)
     page.blank()
     for each in changed:
-        verdict = Verdict.VERIFIED if each.outcome is Outcome.REPAIRED else Verdict.MISSING
+        verdict = Verdict.VERIFIED if each.outcome is CopyOutcome.REPAIRED else Verdict.MISSING
         page.verdict(verdict, each.name, word=each.outcome)
         page.line(each.why, 6)
     if gone:

@@ -4,7 +4,7 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 
 from fundamen.report.page import Page, counted, some_of
-from fundamen.survey.contents import Altered, Finding
+from fundamen.survey.contents import AlterationKind, Altered
 from fundamen.survey.needs import Cause
 from fundamen.survey.survey import Survey
 from fundamen.survey.tidiness import EndingCertificate
@@ -145,7 +145,11 @@ def _certificates(certificates: Sequence[EndingCertificate], *, verbose: bool) -
 
 def _findings(files: Sequence[Altered]) -> str:
     counts = Counter(each.finding for each in files)
-    words = {Finding.MISSING: "missing", Finding.DIFFERS: "with other content", Finding.BARRED: "not readable"}
+    words = {
+        AlterationKind.MISSING: "missing",
+        AlterationKind.DIFFERS: "with other content",
+        AlterationKind.BARRED: "not readable",
+    }
     return ", ".join(f"{counts[finding]} {word}" for finding, word in words.items() if counts[finding])
 
 

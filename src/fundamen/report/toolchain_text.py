@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 from fundamen.model.verdict import Verdict
 from fundamen.report.page import Page, counted
-from fundamen.toolchains.contents import FileState, PartState
+from fundamen.toolchains.contents import PartState, ToolchainFile
 from fundamen.toolchains.examining import Acceptance, Due, Examination, LicenceState
 
 _MOST_NAMED = 4
@@ -81,7 +81,7 @@ def _files(state: PartState, *, verbose: bool) -> list[str]:
     return [*map(_said, shown), *([f"and {more} more of its {count} files (-v names all)"] if more else [])]
 
 
-def _said(file: FileState) -> str:
+def _said(file: ToolchainFile) -> str:
     return f"{file.place}: {file.detail}"
 
 

@@ -4,10 +4,10 @@ from collections import Counter
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from fundamen.loaders.load_map import Outcome
+from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
-from fundamen.model.binary import Format, How
+from fundamen.model.binary import Format, Necessity
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
 from fundamen.report.page import Page, counted, shortened, some_of
@@ -75,7 +75,7 @@ def together(faults: Sequence[Component]) -> list[tuple[Component, list[str]]]:
 
 
 def _later(page: Page, trace: Trace, machine: Machine) -> None:
-    later = tuple(c for c in trace.components if c.verdict.is_fault and c.how is How.DELAYED)
+    later = tuple(c for c in trace.components if c.verdict.is_fault and c.how is Necessity.DELAYED)
     if later:
         page.heading("Not needed to start, but at fault when it is called for")
     for component, others in together(later):
@@ -110,7 +110,7 @@ def _observation(page: Page, trace: Trace, observation: Observation, machine: Ma
     page.field("run by", f"{observation.by}: it {ended}")
     for component in trace.components:
         name = _plain_name(component, machine)
-        if component.observed == LOADED and component.how is not How.REQUIRED:
+        if component.observed == LOADED and component.how is not Necessity.REQUIRED:
             page.field("loaded too", f"{name}: {component.path}{_asked(component, machine)}")
         elif component.observed not in {"", LOADED}:
             page.field("in vain", f"{name}: {component.observed}{_asked(component, machine)}")
@@ -182,7 +182,7 @@ def _next_without_fault(trace: Trace, machine: Machine) -> str:
         return command(machine, "survey")  # its files are right: what its programs need may not be
     if not trace.is_of_a_program:
         return "Trace the program that uses this library, or run it."
-    if in_vain := [c for c in trace.components if c.verdict.is_fault and c.how is How.DELAYED]:
+    if in_vain := [c for c in trace.components if c.verdict.is_fault and c.how is Necessity.DELAYED]:
         return command(machine, "sources", "offers", machine.paths.basename(in_vain[0].name))
     if trace.observation is not None:
         is_well = trace.observation.status == 0
@@ -219,7 +219,7 @@ def _fault(page: Page, fault: Component, machine: Machine, number: int, *, verbo
         if others:
             page.field("", f"and by {', '.join(others)}")
     for candidate in fault.searched:
-        if candidate.outcome is not Outcome.ABSENT and candidate.outcome is not Outcome.TAKEN:
+        if candidate.outcome is not CandidateOutcome.ABSENT and candidate.outcome is not CandidateOutcome.TAKEN:
             page.field("looked at", f"{candidate.path} ({candidate.because}): {candidate.detail or candidate.outcome}")
     if fault.brought_by:
         page.field("brought by", f"the system's package {' or '.join(fault.brought_by)}")
@@ -235,7 +235,7 @@ def _folders(fault: Component, machine: Machine) -> list[str]:
     by_rule: dict[str, list[MachinePath]] = {}
     is_sought = fault.verdict is Verdict.MISSING and fault.kind != INSTALLED_FILE
     for candidate in fault.searched if is_sought else ():
-        if candidate.outcome is Outcome.ABSENT:
+        if candidate.outcome is CandidateOutcome.ABSENT:
             by_rule.setdefault(candidate.because, []).append(candidate.path)
     return [f"{', '.join(machine.folders_of(paths))} ({rule})" for rule, paths in by_rule.items()]
 
@@ -260,7 +260,7 @@ def _foundation(page: Page, trace: Trace, machine: Machine, *, verbose: bool) ->
 
 def _is_stood_on(component: Component) -> bool:
     """Whether a component is listed among what is there; faults stand above, each with its reasons."""
-    is_left_out = component.how is How.OPTIONAL and component.path is None
+    is_left_out = component.how is Necessity.OPTIONAL and component.path is None
     return not (component.is_fault or is_left_out or component.kind == "symbol")
 
 

@@ -4,10 +4,10 @@ from fundamen.model.verdict import Verdict
 from fundamen.report.page import Page, counted
 from fundamen.trace.certificates import CertificateInspection
 from fundamen.trust.certificate import Certificate
-from fundamen.trust.chain import IN_WORDS, Chain, Link, Purpose, Standing
+from fundamen.trust.chain import IN_WORDS, Chain, ChainStanding, Link, Purpose
 from fundamen.trust.fingerprint import grouped
 from fundamen.trust.publisher import Publisher, Signature
-from fundamen.trust.publisher import Standing as Says
+from fundamen.trust.publisher import SignatureStanding as Says
 from fundamen.trust.remedy import find_root_to_import, remedy
 
 _VERDICTS = {
@@ -17,10 +17,10 @@ _VERDICTS = {
     Says.UNSIGNED: Verdict.UNVERIFIED,
 }
 _VERDICTS_OF_LINKS = {
-    Standing.HOLDS: Verdict.VERIFIED,
-    Standing.ISSUER_MISSING: Verdict.VERIFIED,
-    Standing.EXPIRED: Verdict.OUTDATED,
-    Standing.NOT_YET_VALID: Verdict.OUTDATED,
+    ChainStanding.HOLDS: Verdict.VERIFIED,
+    ChainStanding.ISSUER_MISSING: Verdict.VERIFIED,
+    ChainStanding.EXPIRED: Verdict.OUTDATED,
+    ChainStanding.NOT_YET_VALID: Verdict.OUTDATED,
 }
 _MOST_CHAINS = 8  # that are drawn one by one
 
@@ -118,7 +118,7 @@ def _add_signature(page: Page, signature: Signature, number: int | None, importi
 def add_chain(page: Page, chain: Chain, importing: str) -> None:
     """The chain of a file or server from the root down, and what would mend it: the command that imports a root."""
     top = chain.links[-1]
-    if top.standing is Standing.ISSUER_MISSING:
+    if top.standing is ChainStanding.ISSUER_MISSING:
         page.verdict(Verdict.MISSING, top.certificate.issuer.shown)
         page.line("neither in the file nor in this machine's stores", 6)
         if top.certificate.authority_key_id:
@@ -136,7 +136,7 @@ def add_chain(page: Page, chain: Chain, importing: str) -> None:
 
 
 def _word(link: Link) -> str:
-    return Standing.HOLDS if link.standing is Standing.ISSUER_MISSING else link.standing
+    return ChainStanding.HOLDS if link.standing is ChainStanding.ISSUER_MISSING else link.standing
 
 
 def _add_link(page: Page, link: Link) -> None:
@@ -145,6 +145,6 @@ def _add_link(page: Page, link: Link) -> None:
         f"{certificate.not_before:%Y-%m-%d} to {certificate.not_after:%Y-%m-%d}, {certificate.key}, from {link.where}",
         6,
     )
-    if link.standing not in {Standing.HOLDS, Standing.ISSUER_MISSING}:
+    if link.standing not in {ChainStanding.HOLDS, ChainStanding.ISSUER_MISSING}:
         page.line(link.reason, 6)
     page.line(f"SHA-256 {grouped(certificate.sha256)}", 6)

@@ -4,7 +4,7 @@ from datetime import datetime
 
 from fundamen.certificate_authorities.examining import AuthorityState
 from fundamen.changes.directory_entries import SetDirectoryEntry
-from fundamen.directories.connection import Place
+from fundamen.directories.connection import DirectoryPlace
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
 from fundamen.restore.plan_file import PlanFile
@@ -14,7 +14,7 @@ def plan_authority(
     machine: Machine,
     program: MachinePath | None,
     state: AuthorityState,
-    place: Place,
+    place: DirectoryPlace,
     login: str,
     host: str | None,
     certificate: bytes | None,

@@ -11,13 +11,13 @@ from fundamen.changes.root_stores import Keep
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
 from fundamen.restore.restoration import Prepared
-from fundamen.sources.locks import Checked
+from fundamen.sources.locks import CheckedPin
 
 
 class CheckedEntry(msgspec.Struct, frozen=True):
     """One entry of a lock file, checked; None where it is there no more."""
 
-    checked: Checked | None
+    checked: CheckedPin | None
 
     @property
     def fault_count(self) -> int:
@@ -28,10 +28,10 @@ class CheckedEntry(msgspec.Struct, frozen=True):
 def prepare_lock_entry(
     machine: Machine,
     path: MachinePath,
-    entry: Checked,
+    entry: CheckedPin,
     data: bytes,
     keep: Keep,
-    check: Callable[[Machine], Checked | None],
+    check: Callable[[Machine], CheckedPin | None],
 ) -> Prepared[CheckedEntry]:
     """The entry as it is to be refreshed, proven by checking it again.
 

@@ -17,12 +17,12 @@ from fundamen.machine.kernel_settings import running_value
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath
-from fundamen.prerequisites.answer import Standing
-from fundamen.prerequisites.checking import Outcome
+from fundamen.prerequisites.answer import RequirementStanding
+from fundamen.prerequisites.checking import CheckOutcome
 from fundamen.prerequisites.comparison import Compared
 from fundamen.prerequisites.kinds.kernel_setting import KernelSetting
 from fundamen.prerequisites.kinds.links import Links, links_below
-from fundamen.prerequisites.kinds.package import Package
+from fundamen.prerequisites.kinds.package import PackageRequirement
 from fundamen.prerequisites.kinds.registry import RegistryValue
 from fundamen.prerequisites.kinds.service import Service
 from fundamen.prerequisites.kinds.setting import Setting
@@ -39,7 +39,7 @@ class Mendable(msgspec.Struct, frozen=True):
     by_hand: tuple[Requirement, ...]  # the unmet ones that it can do nothing for
 
 
-def plan_for(machine: Machine, program: MachinePath | None, outcome: Outcome, now: datetime) -> Mendable:
+def plan_for(machine: Machine, program: MachinePath | None, outcome: CheckOutcome, now: datetime) -> Mendable:
     """The plan that puts right what is unmet, as far as there are steps for it.
 
     Raises:
@@ -47,7 +47,7 @@ def plan_for(machine: Machine, program: MachinePath | None, outcome: Outcome, no
     """
     steps: list[PlannedStep] = []
     by_hand: list[Requirement] = []
-    for checked in outcome.of(Standing.UNMET):
+    for checked in outcome.of(RequirementStanding.UNMET):
         own = _steps(machine, checked.requirement)
         steps += own
         if not own:
@@ -74,7 +74,7 @@ def _steps(machine: Machine, requirement: Requirement) -> list[PlannedStep]:
             steps = _for_limit(machine, requirement, because)
         case RegistryValue():
             steps = _for_registry(requirement, because)
-        case Package() if not requirement.version:  # which version would come is the archive's to say
+        case PackageRequirement() if not requirement.version:  # which version would come is the archive's to say
             name = f"{requirement.name}:{requirement.architecture}" if requirement.architecture else requirement.name
             steps = [InstallByName(path="/var/lib/dpkg", names=(name,), because=because)]
         case Links() if requirement.none:

@@ -14,14 +14,14 @@ from fundamen.changes.kinds import PlannedStep
 from fundamen.changes.moves import SetAside
 from fundamen.changes.registry_edits import SetRegistryEntry, SetRegistryValue
 from fundamen.changes.settings import SetEntry, SetValue
-from fundamen.formats.setting import Format, find_value
+from fundamen.formats.setting import SettingFormat, find_value
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import FundamenError
 from fundamen.model.paths import MachinePath
 from fundamen.restore.plan_file import PlanFile
-from fundamen.toolchains.catalogue import Part
-from fundamen.toolchains.contents import FileState, PartState
+from fundamen.toolchains.catalogue import CataloguePart
+from fundamen.toolchains.contents import PartState, ToolchainFile
 from fundamen.toolchains.examining import Examination
 
 _AT_LOGIN = MachinePath("/etc/environment")  # pam_env(8): NAME=VALUE lines
@@ -81,7 +81,7 @@ def _of_part(machine: Machine, examination: Examination, state: PartState) -> It
         )
 
 
-def _expected(file: FileState) -> Expected | None:
+def _expected(file: ToolchainFile) -> Expected | None:
     return Expected(sha256=file.sha256) if file.sha256 else None
 
 
@@ -106,7 +106,7 @@ def _of_reach(machine: Machine, examination: Examination) -> Iterator[tuple[str,
             step = SetRegistryValue(path=_REGISTRY, name=variable.name, value=variable.needed, because=because)
         elif _value_at_login(machine, variable.name) != variable.needed and _has_login_file(machine):
             step = SetValue(
-                path=_AT_LOGIN, key=(variable.name,), value=variable.needed, format=Format.SHELL, because=because
+                path=_AT_LOGIN, key=(variable.name,), value=variable.needed, format=SettingFormat.SHELL, because=because
             )
         yield f"Set {variable.name} to {variable.needed}.", step
 
@@ -119,7 +119,7 @@ def _on_path(machine: Machine, folder: MachinePath, title: str) -> PlannedStep |
     value = _value_at_login(machine, "PATH")
     if value is None or (value.split(":")[0] == folder and value.split(":").count(folder) == 1):
         return None  # it is set elsewhere, in a shell's own file that is for a person to edit
-    return SetEntry(path=_AT_LOGIN, key=("PATH",), entry=folder, format=Format.SHELL, because=because)
+    return SetEntry(path=_AT_LOGIN, key=("PATH",), entry=folder, format=SettingFormat.SHELL, because=because)
 
 
 def _has_login_file(machine: Machine) -> bool:
@@ -131,7 +131,7 @@ def _value_at_login(machine: Machine, name: str) -> str | None:
     if not _has_login_file(machine):
         return None
     try:
-        found = find_value(machine.content(_AT_LOGIN, _MOST_BYTES), Format.SHELL, (name,), _AT_LOGIN)
+        found = find_value(machine.content(_AT_LOGIN, _MOST_BYTES), SettingFormat.SHELL, (name,), _AT_LOGIN)
     except FundamenError:
         return None
     return str(found.value) if found is not None else None
@@ -146,7 +146,7 @@ def _program(machine: Machine, examination: Examination) -> MachinePath | None:
     return _path(machine, examination, place) if place is not None else None
 
 
-def _commands(part: Part) -> list[str]:
+def _commands(part: CataloguePart) -> list[str]:
     return [place for place, file in part.files.items() if file.executable]
 
 

@@ -11,7 +11,7 @@ from fundamen.changes.files import Change
 from fundamen.changes.folders import SetFolder
 from fundamen.changes.moves import Move, free_aside
 from fundamen.cold_copies.archive import bring_out
-from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, Kind
+from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, CopiedKind
 from fundamen.cold_copies.store import CopyStore
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
@@ -70,7 +70,7 @@ def prepare_copy(
         steps += [Move(path=path, because="not in the copy", aside=free_aside(machine, path)) for path in extra]
     touched = {place for step in steps for place in (step.path, machine.folder_of(step.path))}
     by_depth = sorted(wanted, key=lambda entry: entry.path.count("/") + bool(entry.path), reverse=True)
-    late = [planning.times_of(entry) for entry in by_depth if entry.kind is Kind.FOLDER]
+    late = [planning.times_of(entry) for entry in by_depth if entry.kind is CopiedKind.FOLDER]
     steps += [step for step in late if step.path in touched]
     kept = {digest: HostPath(os.path.join(contents, digest)) for step in steps if (digest := step.brought.sha256)}
     work = Work(copy.folder, (f"cold copy {copy.number} of {copy.folder}",), tuple(steps), kept)
@@ -102,7 +102,7 @@ class _Planning:
     def steps_for(self, entry: CopiedEntry) -> Iterator[Step]:
         """The step that makes a place as it was; none where it is."""
         path, host = self.place_of(entry), self._top.below(entry.path)
-        if entry.kind is Kind.FOLDER:
+        if entry.kind is CopiedKind.FOLDER:
             yield from self._steps_for_folder(entry, path, host)
             return
         try:
@@ -142,7 +142,7 @@ class _Planning:
         known = {e.path for e in self._copy.entries} | {left.path for left in self._copy.left_out}
         for entry in wanted:
             host = self._top.below(entry.path)
-            if entry.kind is Kind.FOLDER and host.is_folder:
+            if entry.kind is CopiedKind.FOLDER and host.is_folder:
                 for name in sorted(host.names()):
                     if not name.startswith(OURS) and (path := f"{_below(entry.path)}{name}") not in known:
                         yield self._machine.join(self._copy.folder, *path.split("/"))

@@ -10,10 +10,10 @@ from fundamen.model.errors import UntrustedError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import digest_of_file
 from fundamen.restore.restoration import Prepared
-from fundamen.sources.reference import Comparison, Difference, Finding, compare_with
+from fundamen.sources.reference import DifferenceKind, ReferenceComparison, ReferenceDifference, compare_with
 
 
-def plan_from_reference(machine: Machine, folder: MachinePath, comparison: Comparison) -> Work:
+def plan_from_reference(machine: Machine, folder: MachinePath, comparison: ReferenceComparison) -> Work:
     """Plan the steps after which a tree is as its baseline, as far as the reference can give it.
 
     A file of which only the mode differs is written anew as well, so that it has the recorded one.
@@ -23,12 +23,12 @@ def plan_from_reference(machine: Machine, folder: MachinePath, comparison: Compa
     for each in comparison.restorable:
         recorded = baseline.entries[each.path]
         path = machine.join(folder, *each.path.split("/"))
-        if recorded.link and each.finding is not Finding.VANISHED:
+        if recorded.link and each.finding is not DifferenceKind.VANISHED:
             continue  # something stands where the link should: that is for a person to look at
         steps.append(
             Change(
                 path=path,
-                because=MISSING if each.finding is Finding.VANISHED else each.detail,
+                because=MISSING if each.finding is DifferenceKind.VANISHED else each.detail,
                 sha256=recorded.sha256,
                 size=recorded.size,
                 mode=recorded.mode,
@@ -41,7 +41,9 @@ def plan_from_reference(machine: Machine, folder: MachinePath, comparison: Compa
     return Work(folder, (f"{len(steps)} files from the reference {baseline.name}",), tuple(steps), contents)
 
 
-def prepare_reference(machine: Machine, folder: MachinePath, comparison: Comparison) -> Prepared[Comparison]:
+def prepare_reference(
+    machine: Machine, folder: MachinePath, comparison: ReferenceComparison
+) -> Prepared[ReferenceComparison]:
     """It as it is carried out, and proven by comparing again. Where the reference has changed, nothing is begun."""
     work = plan_from_reference(machine, folder, comparison)
     return Prepared(
@@ -63,11 +65,12 @@ def _require_unchanged(work: Work) -> None:
             )
 
 
-def left_to_people(comparison: Comparison) -> tuple[Difference, ...]:
+def left_to_people(comparison: ReferenceComparison) -> tuple[ReferenceDifference, ...]:
     """Differences that are not brought back."""
     entries = comparison.baseline.entries
     return tuple(
         each
         for each in comparison.at_fault
-        if each not in comparison.restorable or (entries[each.path].link and each.finding is not Finding.VANISHED)
+        if each not in comparison.restorable
+        or (entries[each.path].link and each.finding is not DifferenceKind.VANISHED)
     )

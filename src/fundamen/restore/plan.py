@@ -8,7 +8,7 @@ import msgspec
 from fundamen.changes.base import MISSING, Step
 from fundamen.changes.moves import Move, free_aside
 from fundamen.changes.packages import InstallPackages
-from fundamen.loaders.load_map import Outcome
+from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.loaders.loading import system_folder
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.widths import find_program_of, other_width
@@ -331,7 +331,7 @@ def _bad_copies(
 ) -> Iterator[tuple[MachinePath, PackageFile, Package, Source, Verdict]]:
     """Wrong files that the loader finds for a fault, with the file of the plan's packages that it should find."""
     for fault in remaining:
-        found = [c.path for c in fault.searched if c.outcome in {Outcome.REFUSED, Outcome.TAKEN}]
+        found = [c.path for c in fault.searched if c.outcome in {CandidateOutcome.REFUSED, CandidateOutcome.TAKEN}]
         for source, package in plan.packages:
             for file in package.files:
                 if found and any(file.answers_to(name) for name in fault.sought_as):

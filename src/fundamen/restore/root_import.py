@@ -17,7 +17,7 @@ from fundamen.machine.trust_stores import read_trust_stores
 from fundamen.model.display import shown
 from fundamen.model.errors import DamagedFileError, UntrustedError, UsageError
 from fundamen.model.paths import MachinePath
-from fundamen.model.trust_store import Role, StoredCertificate, TrustStores
+from fundamen.model.trust_store import StoredCertificate, StoreRole, TrustStores
 from fundamen.restore.restoration import Prepared
 from fundamen.trust.certificate import Certificate, read_certificate
 from fundamen.trust.chain import Chain, Issuers
@@ -68,7 +68,7 @@ def prepare_root_import(
             why=before.why,
             do=f"{remedy(before)} Certificates that are not in the file are named with --issuer FILE.",
         )
-    stored = StoredCertificate(root.der, Role.ROOT, "the machine's store, as it would be")
+    stored = StoredCertificate(root.der, StoreRole.ROOT, "the machine's store, as it would be")
 
     def judged(issuers: Issuers) -> Chain:
         chain = judge(issuers)
@@ -99,7 +99,7 @@ def roots_of(machine: Machine) -> dict[str, tuple[Certificate, tuple[str, ...]]]
     """The roots that a machine trusts, by fingerprint: each with where it lies. Raises: UnreadableError."""
     found: dict[str, tuple[Certificate, tuple[str, ...]]] = {}
     for stored in read_trust_stores(machine).certificates:
-        if stored.role is not Role.ROOT:
+        if stored.role is not StoreRole.ROOT:
             continue
         try:
             root = read_certificate(stored.der)

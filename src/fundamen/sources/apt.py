@@ -33,7 +33,7 @@ _CANDIDATE = re.compile(r"^  Candidate: (?P<version>\S+)$", re.MULTILINE)  # of 
 _UNPROVEN = ("is not signed", "NO_PUBKEY", "signatures were invalid", "Hash Sum mismatch", "EXPKEYSIG", "BADSIG")
 
 
-class Wanted(msgspec.Struct, frozen=True):
+class WantedPackage(msgspec.Struct, frozen=True):
     """One package in one version."""
 
     name: str
@@ -70,7 +70,7 @@ class Apt:
         """Whether this host has apt."""
         return shutil.which("apt-get") is not None
 
-    def fetch(self, wanted: Wanted) -> HostPath:
+    def fetch(self, wanted: WantedPackage) -> HostPath:
         """A package's file, checked by apt against the signed lists of the archive.
 
         Raises:
@@ -96,7 +96,7 @@ class Apt:
         except UnreadableError as error:
             raise self._with_version(wanted, error) from error
 
-    def resolve(self, names: Sequence[str]) -> tuple[Wanted, ...]:
+    def resolve(self, names: Sequence[str]) -> tuple[WantedPackage, ...]:
         """The packages that would be new if some were installed, with all that they depend on; apt says which.
 
         Raises:
@@ -122,7 +122,7 @@ class Apt:
             if match is None or match["what"] == "Conf":
                 continue
             if match["what"] == "Inst" and not match["old"]:
-                wanted.append(Wanted(match["name"].partition(":")[0], match["version"], match["architecture"]))
+                wanted.append(WantedPackage(match["name"].partition(":")[0], match["version"], match["architecture"]))
             else:
                 others.append(match["name"])
         if others:
@@ -142,7 +142,7 @@ class Apt:
         """Only on this host are the lists known to be those whose signatures apt has checked."""
         return MachinePath("/var/lib/apt/lists") if self._machine.is_live else None
 
-    def _download(self, wanted: Wanted, target: str, lists: MachinePath | None) -> HostPath:
+    def _download(self, wanted: WantedPackage, target: str, lists: MachinePath | None) -> HostPath:
         name = f"{wanted.plain_name}={wanted.version}"
         self._run(["download", name], f"{wanted.name} {wanted.version}", lists)
         if not os.path.exists(target):
@@ -154,7 +154,7 @@ class Apt:
         write_whole(f"{target}.sha256", digest_of_file(target).encode())
         return HostPath(target)
 
-    def _with_version(self, wanted: Wanted, error: UnreadableError) -> UnreadableError:
+    def _with_version(self, wanted: WantedPackage, error: UnreadableError) -> UnreadableError:
         """The note where the archive has a newer version, which is no repair but an upgrade."""
         try:
             asked = run_tool(["apt-cache", *self._options(None), "policy", wanted.plain_name], _SECONDS, self._folder)

@@ -29,7 +29,7 @@ from fundamen.model.errors import FundamenError, UnreadableError, UntrustedError
 from fundamen.model.package import Package
 from fundamen.model.paths import HostPath
 from fundamen.sources.layout import METADATA, PACKAGES, is_shard, read_document_path, read_shard
-from fundamen.sources.place import NotThereError, Pieces, Place, SlowError, UnreachableError
+from fundamen.sources.place import NotThereError, Pieces, SlowError, SourcePlace, UnreachableError
 
 _LOG = logging.getLogger(__name__)
 
@@ -54,7 +54,7 @@ Take = Callable[[Proven], None]  # takes all of it over, or nothing; what the sh
 class _PlaceFetcher(FetcherInterface):
     """Gives python-tuf the files of a place as if they were served; its addresses are paths below the source."""
 
-    def __init__(self, place: Place) -> None:
+    def __init__(self, place: SourcePlace) -> None:
         self._place = place
 
     def _fetch(self, url: str) -> Iterator[bytes]:
@@ -79,7 +79,7 @@ class _PlaceFetcher(FetcherInterface):
 
 
 def bring_in(
-    name: str, places: Sequence[Place], root: bytes, state: HostPath, known: Mapping[str, str], take: Take
+    name: str, places: Sequence[SourcePlace], root: bytes, state: HostPath, known: Mapping[str, str], take: Take
 ) -> None:
     """Check a source's statements and descriptions from the trusted root on, and hand on what is new in them.
 
@@ -107,7 +107,9 @@ def bring_in(
     raise next((error for error in failures if isinstance(error, UntrustedError)), failures[0])
 
 
-def _bring_in(name: str, place: Place, root: bytes, state: HostPath, known: Mapping[str, str], take: Take) -> None:
+def _bring_in(
+    name: str, place: SourcePlace, root: bytes, state: HostPath, known: Mapping[str, str], take: Take
+) -> None:
     metadata, packages = os.path.join(state, METADATA), os.path.join(state, PACKAGES)
     try:
         for folder in (metadata, packages):
@@ -192,7 +194,7 @@ _PROOFS: tuple[tuple[type[Exception], str, str], ...] = (
 )
 
 
-def _refusal(name: str, place: Place, error: Exception) -> FundamenError:
+def _refusal(name: str, place: SourcePlace, error: Exception) -> FundamenError:
     for kind, proof, do in _PROOFS:
         if isinstance(error, kind):
             return UntrustedError(what=f"The source {shown(name)} is refused", why=f"{proof} ({error})", do=do)

@@ -15,7 +15,7 @@ from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UntrustedError
 from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath
-from fundamen.sources.place import Place
+from fundamen.sources.place import SourcePlace
 
 _PIECE = 1 << 18  # bytes
 _MOST_WAITING = 32  # pieces that are received and not written yet
@@ -24,7 +24,7 @@ Received = Callable[[int], None]  # called with the number of bytes of each piec
 
 
 def fetch_file(
-    name: str, places: Sequence[tuple[Place, str]], file: PackageFile, target: HostPath, received: Received
+    name: str, places: Sequence[tuple[SourcePlace, str]], file: PackageFile, target: HostPath, received: Received
 ) -> None:
     """Bring a file in and put it at a target under its digest.
 
@@ -52,7 +52,7 @@ def fetch_file(
 
 
 def _fetch_from(
-    name: str, place: Place, relative: str, file: PackageFile, target: HostPath, received: Received
+    name: str, place: SourcePlace, relative: str, file: PackageFile, target: HostPath, received: Received
 ) -> None:
     part = f"{target}.part"
     os.makedirs(os.path.dirname(part), exist_ok=True)
@@ -73,7 +73,7 @@ def _fetch_from(
     )
 
 
-def _append(place: Place, relative: str, part: str, at_hand: int, size: int, received: Received) -> str:
+def _append(place: SourcePlace, relative: str, part: str, at_hand: int, size: int, received: Received) -> str:
     """Add what a place gives to the part that is at hand, flush it, and give the SHA-256 of the whole."""
     is_whole = 0 < size == at_hand
     pieces = None if is_whole else place.open(relative, at_hand)

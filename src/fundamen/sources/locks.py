@@ -35,7 +35,7 @@ class Vouching(Protocol):
         """All files of a project that can be had from somebody who is trusted."""
 
 
-class State(StrEnum):
+class PinState(StrEnum):
     """How an entry of a lock file stands."""
 
     FITS = "fits"
@@ -46,11 +46,11 @@ class State(StrEnum):
     NOT_LOCKED = "not locked"  # the lock file records no digest
 
 
-class Checked(msgspec.Struct, frozen=True):
+class CheckedPin(msgspec.Struct, frozen=True):
     """One entry of a lock file, checked."""
 
     entry: LockEntry
-    state: State
+    state: PinState
     detail: str
     artefact: Artefact | None = None
     locked: LockedFile | None = None  # the recorded digest that the artefact does not fit
@@ -59,12 +59,12 @@ class Checked(msgspec.Struct, frozen=True):
     @property
     def is_at_fault(self) -> bool:
         """Whether an installer would refuse it, or there is no build for the processor."""
-        return self.state in {State.AGED, State.ALTERED, State.UNKNOWN} or bool(self.builds)
+        return self.state in {PinState.AGED, PinState.ALTERED, PinState.UNKNOWN} or bool(self.builds)
 
 
 def check_lock(
     lock: LockFile, artefacts: Sequence[Artefact], vouching: Vouching, architecture: Architecture
-) -> tuple[Checked, ...]:
+) -> tuple[CheckedPin, ...]:
     """Check every entry of a lock file.
 
     Args:
@@ -76,14 +76,14 @@ def check_lock(
     return tuple(_checked(entry, artefacts, vouching, architecture) for entry in lock.entries)
 
 
-def refreshed(text: str, checked: Checked) -> str:
+def refreshed(text: str, checked: CheckedPin) -> str:
     """A lock file's text with the digest of one aged entry replaced; everything else stays as it is, to the character.
 
     Raises:
         UntrustedError: the entry is not aged: nobody vouches for the file that lies there.
         UsageError: it cannot be told which of several digests is meant.
     """
-    if checked.state is not State.AGED or checked.artefact is None:
+    if checked.state is not PinState.AGED or checked.artefact is None:
         raise UntrustedError(
             what=f"The entry {shown(checked.entry.name)} is not refreshed",
             why=checked.detail,
@@ -99,7 +99,7 @@ def refreshed(text: str, checked: Checked) -> str:
     return text.replace(locked.spelled, spelled_digest(locked, _digest(checked.artefact.path, locked.algorithm)))
 
 
-def nearest(checked: Checked) -> str | None:
+def nearest(checked: CheckedPin) -> str | None:
     """Of the versions with a build the one after the pinned version, otherwise the one before; None without any."""
     if checked.builds == _NO_BUILD:
         return None
@@ -109,24 +109,24 @@ def nearest(checked: Checked) -> str | None:
 
 def _checked(
     entry: LockEntry, artefacts: Sequence[Artefact], vouching: Vouching, architecture: Architecture
-) -> Checked:
+) -> CheckedPin:
     own = [each for each in artefacts if each.name.project == normalised(entry.name)]
     pinned = [each for each in own if _same_version(each.name.version, entry.version)]
     builds = _other_builds(entry, [each.name for each in own], vouching, architecture)
     if not entry.files:
-        return Checked(entry, State.NOT_LOCKED, "no digest is recorded", builds=builds)
+        return CheckedPin(entry, PinState.NOT_LOCKED, "no digest is recorded", builds=builds)
     named = {each.name for each in entry.files if each.name}
     at_hand = [each for each in pinned if not named or os.path.basename(each.path) in named]
     if not at_hand:
-        return Checked(entry, State.ABSENT, _where_else(entry, vouching), builds=builds)
+        return CheckedPin(entry, PinState.ABSENT, _where_else(entry, vouching), builds=builds)
     for artefact in at_hand:
         name = os.path.basename(artefact.path)
         locked = [each for each in entry.files if each.name in {"", name}]
         if any(_digest(artefact.path, each.algorithm).hex() == each.digest for each in locked):
             continue
         state, detail = _cause(name, artefact, locked, vouching)
-        return Checked(entry, state, detail, artefact, locked[0] if len(locked) == 1 else None, builds)
-    return Checked(entry, State.FITS, "", at_hand[0], builds=builds)
+        return CheckedPin(entry, state, detail, artefact, locked[0] if len(locked) == 1 else None, builds)
+    return CheckedPin(entry, PinState.FITS, "", at_hand[0], builds=builds)
 
 
 def _where_else(entry: LockEntry, vouching: Vouching) -> str:
@@ -136,13 +136,13 @@ def _where_else(entry: LockEntry, vouching: Vouching) -> str:
     return f"{who} has the file that was locked" if who else ""
 
 
-def _cause(name: str, artefact: Artefact, locked: Sequence[LockedFile], vouching: Vouching) -> tuple[State, str]:
+def _cause(name: str, artefact: Artefact, locked: Sequence[LockedFile], vouching: Vouching) -> tuple[PinState, str]:
     if who := vouching.vouch(name, "sha256", _digest(artefact.path, "sha256").hex()):
-        return State.AGED, f"{name} is not the file that was locked, and {who} knows it: the lock file is older"
+        return PinState.AGED, f"{name} is not the file that was locked, and {who} knows it: the lock file is older"
     for each in locked:
         if who := vouching.vouch(name, each.algorithm, each.digest):
-            return State.ALTERED, f"{who} knows the file that was locked, and {name} is another one"
-    return State.UNKNOWN, f"{name} is not the file that was locked, and neither is verified"
+            return PinState.ALTERED, f"{who} knows the file that was locked, and {name} is another one"
+    return PinState.UNKNOWN, f"{name} is not the file that was locked, and neither is verified"
 
 
 def _other_builds(

@@ -22,7 +22,7 @@ import msgspec
 from fundamen.formats.binary import read_binary
 from fundamen.formats.byte_source import ByteSource, MemoryBytes, SharedFile, SourceStream
 from fundamen.formats.cli_header import read_managed
-from fundamen.formats.container import Container, Kind, find_container
+from fundamen.formats.container import Container, ContainerKind, find_container
 from fundamen.formats.packed import PackedFile, Readable, Unpacked
 from fundamen.formats.pe import Pe
 from fundamen.formats.pe_version import read_version
@@ -37,7 +37,7 @@ from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source, Sourc
 from fundamen.sources.media_identity import Proof, Stated, identify, is_for_developers, place_of_packed
 from fundamen.trust.digest import digest_of
 
-_TELLS_PLACES = {Kind.MSI, Kind.DEBIAN}
+_TELLS_PLACES = {ContainerKind.MSI, ContainerKind.DEBIAN}
 _MOST_NESTING = 4
 _MOST_BINARY = 256 << 20  # bytes that are looked at as a program or library
 _PIECE = 1 << 20
@@ -61,7 +61,7 @@ class _Whole(msgspec.Struct, frozen=True):
     """A folder or container that can be gone through more than once."""
 
     title: str  # where it lies on the medium
-    kind: Kind | None  # None: a folder, or a disc image, in which every folder is a unit of its own
+    kind: ContainerKind | None  # None: a folder, or a disc image, in which every folder is a unit of its own
     source: ByteSource | None  # None: a folder
     unpack: Callable[[], Unpacked]
 
@@ -180,7 +180,7 @@ class Media:
 
         Its own signature does not cover them.
         """
-        if container.kind not in (Kind.MSI, Kind.CABINET):
+        if container.kind not in (ContainerKind.MSI, ContainerKind.CABINET):
             return container, proof
         try:
             found = _cabinets_of(container.kind, source, beside)
@@ -193,18 +193,18 @@ class Media:
                 proof = Proof("", f"its cabinet {shown(name)} lies beside it: {own.why}")
         if not others:
             return container, proof
-        if container.kind is Kind.MSI:
+        if container.kind is ContainerKind.MSI:
             from fundamen.formats.msi_files import unpack_msi  # noqa: PLC0415 - only where one is met
 
-            return Container(Kind.MSI, lambda: unpack_msi(source, found)), proof
+            return Container(ContainerKind.MSI, lambda: unpack_msi(source, found)), proof
         from fundamen.formats.cabinet_files import unpack_cabinet  # noqa: PLC0415 - likewise
 
-        return Container(Kind.CABINET, lambda: unpack_cabinet(*found.values())), proof
+        return Container(ContainerKind.CABINET, lambda: unpack_cabinet(*found.values())), proof
 
     def _units_of(
         self, container: Container, source: ByteSource, title: str, proof: Proof, depth: int
     ) -> Iterator[_Unit]:
-        kind = None if container.kind is Kind.DISC_IMAGE else container.kind
+        kind = None if container.kind is ContainerKind.DISC_IMAGE else container.kind
         yield from self._units_in(_Whole(title, kind, source, container.unpack), proof, depth)
 
     def _units_in(self, whole: _Whole, proof: Proof, depth: int) -> Iterator[_Unit]:
@@ -227,7 +227,7 @@ class Media:
         for folder, held in loose.items():
             where = f"{whole.title}: {folder}" if folder else whole.title
             yield _Unit(msgspec.structs.replace(whole, title=where), tuple(held), proof)
-        packages_first = sorted(containers.items(), key=lambda each: each[1][0].kind is not Kind.MSI)
+        packages_first = sorted(containers.items(), key=lambda each: each[1][0].kind is not ContainerKind.MSI)
         for path, (container, source) in packages_first:
             if any(source is each for each in self._claimed):
                 continue
@@ -306,9 +306,11 @@ class Media:
         )
 
 
-def _cabinets_of(kind: Kind, source: ByteSource, beside: Callable[[str], ByteSource | None]) -> dict[str, ByteSource]:
+def _cabinets_of(
+    kind: ContainerKind, source: ByteSource, beside: Callable[[str], ByteSource | None]
+) -> dict[str, ByteSource]:
     """The cabinets that belong to a package or a cabinet, by their names in lower case, in their order."""
-    if kind is Kind.CABINET:
+    if kind is ContainerKind.CABINET:
         from fundamen.formats.cabinet import cabinets_of_set  # noqa: PLC0415 - only where one is met
 
         return {cabinet.name.lower(): cabinet for cabinet in cabinets_of_set(source, beside)}

@@ -6,7 +6,7 @@ import msgspec
 
 from fundamen.evidence.debian_contents import DEBIAN_NAMES
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.container import Kind
+from fundamen.formats.container import ContainerKind
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
@@ -51,7 +51,7 @@ class Proof(msgspec.Struct, frozen=True):
         return not self.why
 
 
-class Identity(msgspec.Struct, frozen=True):
+class UnitIdentity(msgspec.Struct, frozen=True):
     """The identity of a unit, as it states it."""
 
     publisher: str
@@ -71,8 +71,13 @@ class Stated(msgspec.Struct, frozen=True):
 
 
 def identify(
-    title: str, kind: Kind | None, source: ByteSource | None, strings: dict[str, str], version: str, language: int
-) -> Identity:
+    title: str,
+    kind: ContainerKind | None,
+    source: ByteSource | None,
+    strings: dict[str, str],
+    version: str,
+    language: int,
+) -> UnitIdentity:
     """Identify a unit: by its own tables where it has some, otherwise by the version resource of the needed file.
 
     Args:
@@ -83,21 +88,21 @@ def identify(
         version: likewise; empty where it has none.
         language: likewise; 0 where it has none.
     """
-    if kind is Kind.MSI and source is not None:
+    if kind is ContainerKind.MSI and source is not None:
         return _identity_of_msi(source, title)
-    if kind is Kind.DEBIAN and source is not None:
+    if kind is ContainerKind.DEBIAN and source is not None:
         from fundamen.formats.debian_package import read_debian_package  # noqa: PLC0415 - only where one is met
 
         package = read_debian_package(source)
         built_for = {name: architecture for architecture, name in DEBIAN_NAMES.items()}.get(package.architecture)
         stated = Stated(package.name, package.version, package.architecture, built_for)
-        return Identity("Debian", package.name, package.version, NEUTRAL, stated)
+        return UnitIdentity("Debian", package.name, package.version, NEUTRAL, stated)
     name = strings.get("ProductName", "").strip() or title.rpartition(": ")[2].rpartition("/")[2] or _NO_NAME
     publisher = strings.get("CompanyName", "").strip() or UNKNOWN_PUBLISHER
-    return Identity(publisher, name[:200], (version or UNKNOWN_VERSION)[:200], _language(name, language))
+    return UnitIdentity(publisher, name[:200], (version or UNKNOWN_VERSION)[:200], _language(name, language))
 
 
-def _identity_of_msi(source: ByteSource, title: str) -> Identity:
+def _identity_of_msi(source: ByteSource, title: str) -> UnitIdentity:
     from fundamen.formats.compound_file import CompoundFile  # noqa: PLC0415 - only where one is met
     from fundamen.formats.msi_database import read_database  # noqa: PLC0415
 
@@ -110,7 +115,7 @@ def _identity_of_msi(source: ByteSource, title: str) -> Identity:
     version = database.property("ProductVersion") or UNKNOWN_VERSION
     # The template says for which kind of system it is; what is for x86 may bring files for others.
     own = Stated(own_name, database.property("ProductVersion")) if own_name else None
-    return Identity(publisher[:200], name[:200], version[:200], _language(name, language), own)
+    return UnitIdentity(publisher[:200], name[:200], version[:200], _language(name, language), own)
 
 
 def _language(name: str, language: int) -> str:
@@ -128,7 +133,9 @@ def is_for_developers(*names: str) -> bool:
     return any(_FOR_DEVELOPERS.search(name) for name in names)
 
 
-def place_of_packed(path: str, kind: Kind | None, folder: str, platform: Platform, asked: str) -> tuple[Base, str]:
+def place_of_packed(
+    path: str, kind: ContainerKind | None, folder: str, platform: Platform, asked: str
+) -> tuple[Base, str]:
     """Where a file of a unit belongs: (base, place below it).
 
     Args:
@@ -138,9 +145,9 @@ def place_of_packed(path: str, kind: Kind | None, folder: str, platform: Platfor
         platform: for which it is made.
         asked: where the technician wants loose files, as ``{system}/x``; empty for the usual place.
     """
-    if kind is Kind.DEBIAN:
+    if kind is ContainerKind.DEBIAN:
         return Base.ROOT, path
-    if kind is Kind.MSI:
+    if kind is ContainerKind.MSI:
         first, _, rest = path.partition("/")
         base, below = _FOLDERS.get(first, (Base.PROGRAM, ""))
         return base, f"{below}/{rest}".lstrip("/")

@@ -26,7 +26,7 @@ from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.package import Base, Package, PackageFile, PackageFolder, PackageLink
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import digest_of_file
-from fundamen.sources.apt import Apt, Wanted
+from fundamen.sources.apt import Apt, WantedPackage
 from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source, SourceKind
 
 NAME = "Debian's archive"
@@ -42,7 +42,7 @@ Keep = Callable[[str, Iterable[bytes]], None]
 class NewPackages(msgspec.Struct, frozen=True):
     """Packages that are not installed, fetched and checked."""
 
-    wanted: tuple[Wanted, ...]
+    wanted: tuple[WantedPackage, ...]
     files: tuple[HostPath, ...]  # of each
     packages: tuple[Package, ...]  # as they describe themselves
     contents: str  # the folder where the bytes lie of what the machine does not have, by their SHA-256
@@ -75,7 +75,7 @@ class OsArchive:
         self._contents = os.path.join(home, "content")
         self._apt = Apt(machine, HostPath(os.path.join(home, "archive", "debian")))
         self._note = note
-        self._described: dict[Wanted, Package | None] = {}
+        self._described: dict[WantedPackage, Package | None] = {}
 
     @staticmethod
     def serves(machine: Machine) -> bool:
@@ -93,7 +93,7 @@ class OsArchive:
             UntrustedError: the archive's proofs do not hold.
         """
         owners = [o for o in find_owners(self._machine, names, paths) if _serves(o, architecture)]
-        wanted = dict.fromkeys(Wanted(owner.package, owner.version, owner.architecture) for owner in owners)
+        wanted = dict.fromkeys(WantedPackage(owner.package, owner.version, owner.architecture) for owner in owners)
         packages = [package for each in wanted if (package := self._package(each)) is not None]
         source = Source(NAME, "", "", self._now, kind=SourceKind.ARCHIVE)
         return (
@@ -116,12 +116,12 @@ class OsArchive:
                 packages.append(self._describe(source))
         return NewPackages(wanted, files, tuple(packages), self._contents)
 
-    def _package(self, wanted: Wanted) -> Package | None:
+    def _package(self, wanted: WantedPackage) -> Package | None:
         if wanted not in self._described:
             self._described[wanted] = self._fetched(wanted) if wanted.is_plain else None
         return self._described[wanted]
 
-    def _fetched(self, wanted: Wanted) -> Package | None:
+    def _fetched(self, wanted: WantedPackage) -> Package | None:
         try:
             path = self._apt.fetch(wanted)
             with FileBytes(path, os.path.basename(path)) as source:

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 _DIGITS = 64  # of a SHA-256
 
 
-class Outcome(StrEnum):
+class CopyOutcome(StrEnum):
     """How a copy stands after it was checked."""
 
     INTACT = "intact"
@@ -35,7 +35,7 @@ class CheckedCopy(msgspec.Struct, frozen=True):
     """One copy."""
 
     name: str
-    outcome: Outcome
+    outcome: CopyOutcome
     why: str = ""
 
 
@@ -53,7 +53,7 @@ def check_copies(home: HostPath) -> Iterator[CheckedCopy]:
         if len(name) != _DIGITS:
             continue  # what is being fetched
         if digest_of_file(path) == name:
-            yield CheckedCopy(name, Outcome.INTACT)
+            yield CheckedCopy(name, CopyOutcome.INTACT)
         else:
             damaged[name] = path
     if damaged:
@@ -61,10 +61,10 @@ def check_copies(home: HostPath) -> Iterator[CheckedCopy]:
     for name, path in _files(os.path.join(home, "archive", "debian")):
         if name.endswith(".deb"):
             if is_as_fetched(path):
-                yield CheckedCopy(name, Outcome.INTACT)
+                yield CheckedCopy(name, CopyOutcome.INTACT)
             else:
                 os.unlink(path)
-                yield CheckedCopy(name, Outcome.DELETED, "it is not what apt has fetched")
+                yield CheckedCopy(name, CopyOutcome.DELETED, "it is not what apt has fetched")
 
 
 def find_damaged(home: HostPath) -> Iterator[tuple[HostPath, str]]:
@@ -83,7 +83,7 @@ def _catalogue(store: SourceStore, source: Source) -> CheckedCopy:
         known = store.last_proven(source)
         if known is not None:
             known.first(1)
-            return CheckedCopy(name, Outcome.INTACT)
+            return CheckedCopy(name, CopyOutcome.INTACT)
         why = "there is none"
     except FundamenError as error:
         why = error.why
@@ -91,8 +91,8 @@ def _catalogue(store: SourceStore, source: Source) -> CheckedCopy:
     try:
         store.refresh(source)
     except FundamenError as error:
-        return CheckedCopy(name, Outcome.DELETED, f"{why}; and it cannot be brought in now: {error.why}")
-    return CheckedCopy(name, Outcome.REPAIRED, why)
+        return CheckedCopy(name, CopyOutcome.DELETED, f"{why}; and it cannot be brought in now: {error.why}")
+    return CheckedCopy(name, CopyOutcome.REPAIRED, why)
 
 
 def _anew(store: SourceStore, damaged: dict[str, HostPath]) -> Iterator[CheckedCopy]:
@@ -110,9 +110,9 @@ def _anew(store: SourceStore, damaged: dict[str, HostPath]) -> Iterator[CheckedC
             except FundamenError as error:
                 why = error.why
             else:
-                yield CheckedCopy(name, Outcome.REPAIRED, "its bytes were not those of its digest")
+                yield CheckedCopy(name, CopyOutcome.REPAIRED, "its bytes were not those of its digest")
                 continue
-        yield CheckedCopy(name, Outcome.DELETED, f"its bytes were not those of its digest; {why}")
+        yield CheckedCopy(name, CopyOutcome.DELETED, f"its bytes were not those of its digest; {why}")
 
 
 def _files(folder: str) -> Iterator[tuple[str, HostPath]]:

@@ -34,7 +34,7 @@ class Pieces(Protocol):
         """Give them, bounded by nothing: whoever takes them counts. Raises: UnreachableError: they break off."""
 
 
-class Place(Protocol):
+class SourcePlace(Protocol):
     """One place where a source lies."""
 
     @property
@@ -103,7 +103,7 @@ def default_name(location: str) -> str:
     return os.path.basename(plain).replace(" ", "-")
 
 
-def open_place(location: str, authority: str = "") -> Place:
+def open_place(location: str, authority: str = "") -> SourcePlace:
     """The place at a folder or an address.
 
     Args:
@@ -126,7 +126,7 @@ def open_place(location: str, authority: str = "") -> Place:
     return ServedPlace(location.rstrip("/"), authority)
 
 
-def read_small(place: Place, relative: str, most: int) -> bytes:
+def read_small(place: SourcePlace, relative: str, most: int) -> bytes:
     """All bytes of a small file of a source.
 
     Raises:

@@ -14,7 +14,7 @@ from packaging.version import InvalidVersion, Version
 
 from fundamen.formats.binary import read_binary
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.container import Kind, find_container
+from fundamen.formats.container import ContainerKind, find_container
 from fundamen.formats.packed import PackedFile, Readable
 from fundamen.formats.pe import Pe
 from fundamen.formats.pe_version import read_version
@@ -67,20 +67,20 @@ def look_at(path: HostPath, binary: Binary | None) -> LookedAt:
             return LookedAt(version=version)
         from fundamen.model.trust_store import TrustStores  # noqa: PLC0415 - it loads the library of cryptography
         from fundamen.trust.chain import Issuers  # noqa: PLC0415
-        from fundamen.trust.publisher import Standing  # noqa: PLC0415
+        from fundamen.trust.publisher import SignatureStanding  # noqa: PLC0415
         from fundamen.trust.signed_file import judge_file  # noqa: PLC0415
 
         publisher = judge_file(source, binary, Issuers(TrustStores()), _ANY_TIME)
-        if publisher.verdict is Standing.TAMPERED:
+        if publisher.verdict is SignatureStanding.TAMPERED:
             return LookedAt(f"its publisher's signature is broken: {publisher.reason}")
-        return LookedAt(is_signed=publisher.verdict is not Standing.UNSIGNED, version=version)
+        return LookedAt(is_signed=publisher.verdict is not SignatureStanding.UNSIGNED, version=version)
 
 
 def why_no_artefact(artefact: Artefact) -> str:
     """Why a wheel, source archive or npm tarball is not what its name says; empty where it is. Raises: OSError."""
     with FileBytes(artefact.path, os.path.basename(artefact.path)) as source:
         container = find_container(source)
-        kind = Kind.ZIP if artefact.path.endswith((".whl", ".zip")) else Kind.TAR
+        kind = ContainerKind.ZIP if artefact.path.endswith((".whl", ".zip")) else ContainerKind.TAR
         if container is None or container.kind is not kind:
             begins = shown(source.read_at(0, _SHOWN).decode("utf-8", "replace"))
             return f"it has the name of an archive and is none; it begins with '{begins}'"

@@ -15,7 +15,7 @@ from fundamen.formats.binary import read_binary
 from fundamen.formats.elf import Elf
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.model.architecture import Architecture, Platform
-from fundamen.model.binary import Binary, Kind
+from fundamen.model.binary import Binary, BinaryKind
 from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.package import NEUTRAL, Base, Package, PackageFile
@@ -32,7 +32,7 @@ _MOST_FILES = 100_000
 _SAID = "the packager, who took it in as the publisher's"
 
 
-class Identity(msgspec.Struct, frozen=True):
+class PublishedIdentity(msgspec.Struct, frozen=True):
     """The packager's statements on a package; other facts are read from the files."""
 
     publisher: str
@@ -102,7 +102,9 @@ class Given(msgspec.Struct, frozen=True):
         return complete
 
 
-def publish(location: HostPath, media: HostPath, identity: Identity, place: str, signing: Signing) -> Publication:
+def publish(
+    location: HostPath, media: HostPath, identity: PublishedIdentity, place: str, signing: Signing
+) -> Publication:
     """Take a folder of a publisher's files into a source as one package, and sign the catalogue anew.
 
     A source that is not there yet is made, and with it the keys.
@@ -244,7 +246,7 @@ def publish_documents(location: HostPath, documents: Mapping[str, bytes], signin
         raise _unwritable(location, error) from error
 
 
-def describe(media: HostPath, identity: Identity, place: str) -> Package:
+def describe(media: HostPath, identity: PublishedIdentity, place: str) -> Package:
     """Describe a folder of a publisher's files as a package, from what the files themselves say.
 
     Raises:
@@ -299,7 +301,7 @@ def describe(media: HostPath, identity: Identity, place: str) -> Package:
     )
 
 
-def _require_vouched(unsigned: Sequence[HostPath], identity: Identity) -> None:
+def _require_vouched(unsigned: Sequence[HostPath], identity: PublishedIdentity) -> None:
     if unsigned and not identity.vouched.strip():
         more = f", and {len(unsigned) - 1} more" if len(unsigned) > 1 else ""
         raise UntrustedError(
@@ -341,7 +343,7 @@ def _describe_file(path: HostPath, binary: Binary | None, base: Base, place: str
         place=place,
         size=os.path.getsize(path),
         sha256=digest,
-        executable=binary is not None and binary.kind is Kind.PROGRAM,
+        executable=binary is not None and binary.kind is BinaryKind.PROGRAM,
     )
     place_parts(described)
     return described

@@ -46,7 +46,7 @@ class Baseline(msgspec.Struct, frozen=True):
     platform: Platform | None = None  # where the folder is the root of a machine, which it runs
 
 
-class Finding(StrEnum):
+class DifferenceKind(StrEnum):
     """How an entry of a tree differs from the baseline."""
 
     VANISHED = "vanished"
@@ -55,26 +55,26 @@ class Finding(StrEnum):
     BARRED = "barred"  # it cannot be read
 
 
-class Difference(msgspec.Struct, frozen=True):
+class ReferenceDifference(msgspec.Struct, frozen=True):
     """One entry that differs."""
 
     path: str
-    finding: Finding
+    finding: DifferenceKind
     detail: str
     origin: str = ""  # why the reference itself cannot give it back; empty where it can
 
 
-class Comparison(msgspec.Struct, frozen=True):
+class ReferenceComparison(msgspec.Struct, frozen=True):
     """A tree against a baseline."""
 
     baseline: Baseline
     tree: str
-    differences: tuple[Difference, ...]
+    differences: tuple[ReferenceDifference, ...]
 
     @property
-    def at_fault(self) -> tuple[Difference, ...]:
+    def at_fault(self) -> tuple[ReferenceDifference, ...]:
         """Entries that have vanished, differ or cannot be read."""
-        return tuple(each for each in self.differences if each.finding is not Finding.EXTRA)
+        return tuple(each for each in self.differences if each.finding is not DifferenceKind.EXTRA)
 
     @property
     def fault_count(self) -> int:
@@ -82,9 +82,9 @@ class Comparison(msgspec.Struct, frozen=True):
         return len(self.at_fault)
 
     @property
-    def restorable(self) -> tuple[Difference, ...]:
+    def restorable(self) -> tuple[ReferenceDifference, ...]:
         """Entries that the reference can give back."""
-        return tuple(each for each in self.at_fault if each.finding is not Finding.BARRED and not each.origin)
+        return tuple(each for each in self.at_fault if each.finding is not DifferenceKind.BARRED and not each.origin)
 
 
 class References:
@@ -170,7 +170,7 @@ class References:
         return os.path.join(self._folder, f"{name}.json")
 
 
-def compare_with(baseline: Baseline, tree: HostPath) -> Comparison:
+def compare_with(baseline: Baseline, tree: HostPath) -> ReferenceComparison:
     """Compare a tree with a baseline, and look whether the reference can give back what differs.
 
     Raises:
@@ -184,13 +184,13 @@ def compare_with(baseline: Baseline, tree: HostPath) -> Comparison:
         )
     found = read_tree(tree, baseline.left_out)
     differences = list(_differences(baseline, found))
-    wanted = [each.path for each in differences if each.finding in {Finding.VANISHED, Finding.DIFFERS}]
+    wanted = [each.path for each in differences if each.finding in {DifferenceKind.VANISHED, DifferenceKind.DIFFERS}]
     origins = read_entries(HostPath(baseline.location), wanted)
     judged = [
         msgspec.structs.replace(each, origin=_origin(baseline, each.path, origins)) if each.path in origins else each
         for each in differences
     ]
-    return Comparison(baseline, tree, tuple(judged))
+    return ReferenceComparison(baseline, tree, tuple(judged))
 
 
 def read_tree(folder: HostPath, left_out: Sequence[str] = ()) -> dict[str, Recorded | None]:
@@ -238,19 +238,19 @@ def read_entries(folder: HostPath, paths: Sequence[str]) -> dict[str, Recorded |
         return dict(zip(paths, threads.map(read, paths), strict=True))
 
 
-def _differences(baseline: Baseline, found: dict[str, Recorded | None]) -> Iterator[Difference]:
+def _differences(baseline: Baseline, found: dict[str, Recorded | None]) -> Iterator[ReferenceDifference]:
     for path, recorded in baseline.entries.items():
         if path not in found:
-            yield Difference(path, Finding.VANISHED, "it was there when the baseline was recorded")
+            yield ReferenceDifference(path, DifferenceKind.VANISHED, "it was there when the baseline was recorded")
             continue
         entry = found[path]
         if entry is None:
-            yield Difference(path, Finding.BARRED, "it is there, and cannot be read as a file")
+            yield ReferenceDifference(path, DifferenceKind.BARRED, "it is there, and cannot be read as a file")
         elif detail := _how(recorded, entry):
-            yield Difference(path, Finding.DIFFERS, detail)
+            yield ReferenceDifference(path, DifferenceKind.DIFFERS, detail)
     for path in found:
         if path not in baseline.entries:
-            yield Difference(path, Finding.EXTRA, "the baseline has no such file")
+            yield ReferenceDifference(path, DifferenceKind.EXTRA, "the baseline has no such file")
 
 
 def _how(recorded: Recorded, entry: Recorded) -> str:

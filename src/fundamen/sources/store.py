@@ -31,7 +31,7 @@ from fundamen.sources.layout import (
     require_source,
     root_fingerprint,
 )
-from fundamen.sources.place import NotThereError, Place, is_served, open_place, read_small
+from fundamen.sources.place import NotThereError, SourcePlace, is_served, open_place, read_small
 from fundamen.trust.fingerprint import grouped, read_fingerprint
 
 _LOG = logging.getLogger(__name__)
@@ -212,7 +212,7 @@ def _require_free_name(name: str, taken: Iterable[str]) -> None:
     raise UsageError(what=f"The source cannot be named {shown(name)}", why=why, do=do)
 
 
-def _places(source: Source) -> list[Place]:
+def _places(source: Source) -> list[SourcePlace]:
     return [open_place(location, source.authority) for location in source.locations]
 
 
@@ -235,7 +235,7 @@ def _root_of(source: Source) -> bytes:
     raise failure
 
 
-def _root_with(place: Place, fingerprint: str) -> bytes:
+def _root_with(place: SourcePlace, fingerprint: str) -> bytes:
     """The first root statement of a source that has a fingerprint; they are numbered from 1 on without a gap."""
     for version in range(1, _MOST_ROOTS):
         try:

@@ -11,16 +11,16 @@ from datetime import datetime
 import msgspec
 
 from fundamen.evidence.authority import Authority
-from fundamen.formats.capture_file import Facts, Manifest, SharedFault, Summary
+from fundamen.formats.capture_file import CaptureManifest, MachineFacts, SharedFault, Summary
 from fundamen.machine.machine import Machine
 from fundamen.machine.recording import RecordingMachine
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.checking import check_requirements
-from fundamen.prerequisites.requirement import Asked
+from fundamen.prerequisites.requirement import CheckContext
 from fundamen.prerequisites.sheet import Sheet
 from fundamen.survey.comparing import packages_of, roots_of, services_of, settings_of
-from fundamen.survey.survey import Depth, Memory, Survey, Telling, survey_machine
+from fundamen.survey.survey import Depth, Survey, SurveyListener, SurveyMemory, survey_machine
 from fundamen.survey.walking import usual_folders
 from fundamen.trace.hints import with_hints
 from fundamen.trace.inspection import inspect_file
@@ -49,14 +49,19 @@ class Wish(msgspec.Struct, frozen=True, kw_only=True):
 class Taken(msgspec.Struct, frozen=True):
     """The content of a capture, before it is written."""
 
-    manifest: Manifest  # but for the digests
-    facts: Facts
+    manifest: CaptureManifest  # but for the digests
+    facts: MachineFacts
     recording: RecordingMachine
     summary: Summary | None  # where it is of the whole machine
 
 
 def take_capture(
-    machine: Machine, wish: Wish, authorities: Sequence[Authority], asked: Asked, now: datetime, telling: Telling
+    machine: Machine,
+    wish: Wish,
+    authorities: Sequence[Authority],
+    asked: CheckContext,
+    now: datetime,
+    telling: SurveyListener,
 ) -> Taken:
     """Examine a machine, and write down what was asked of it.
 
@@ -75,7 +80,7 @@ def take_capture(
     recording = RecordingMachine(machine, wish.most_bytes)
     survey = _examine(recording, wish, authorities, asked, now, telling)
     facts = recording.finished()
-    manifest = Manifest(
+    manifest = CaptureManifest(
         machine=machine.title,
         platform=machine.platform,
         was_running=machine.was_running,
@@ -112,9 +117,9 @@ def _examine(
     recording: RecordingMachine,
     wish: Wish,
     authorities: Sequence[Authority],
-    asked: Asked,
+    asked: CheckContext,
     now: datetime,
-    telling: Telling,
+    telling: SurveyListener,
 ) -> Survey | None:
     """Ask all that is wished; give the survey where one was made."""
     survey = _take_whole(recording, authorities, now, telling) if wish.whole else None
@@ -138,10 +143,10 @@ def _examine(
 
 
 def _take_whole(
-    recording: RecordingMachine, authorities: Sequence[Authority], now: datetime, telling: Telling
+    recording: RecordingMachine, authorities: Sequence[Authority], now: datetime, telling: SurveyListener
 ) -> Survey:
     """Record the answers for a survey and a comparison of the whole machine."""
-    memory = Memory({}, lambda _found: None)
+    memory = SurveyMemory({}, lambda _found: None)
     folders = usual_folders(recording)
     found = survey_machine(recording, folders, Depth.USED, lambda: authorities, memory, now, telling)
     for find in (packages_of, roots_of, services_of, settings_of):

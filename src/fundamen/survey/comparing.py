@@ -20,8 +20,8 @@ from fundamen.machine.units import UNIT_FOLDERS
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
-from fundamen.model.trust_store import Role
-from fundamen.sources.reference import Baseline, Finding, compare_with, read_tree
+from fundamen.model.trust_store import StoreRole
+from fundamen.sources.reference import Baseline, DifferenceKind, compare_with, read_tree
 from fundamen.trace.records import Component, Trace
 from fundamen.trace.trace import trace_program
 from fundamen.trust.certificate import read_certificate
@@ -51,7 +51,7 @@ class About(StrEnum):
     FILE = "file"  # of a tree
 
 
-class Difference(msgspec.Struct, frozen=True):
+class MachineDifference(msgspec.Struct, frozen=True):
     """One thing that is not the same on both."""
 
     about: About
@@ -62,18 +62,18 @@ class Difference(msgspec.Struct, frozen=True):
     is_decisive: bool = False  # it is a fault on one side alone
 
 
-class Comparison(msgspec.Struct, frozen=True):
+class MachineComparison(msgspec.Struct, frozen=True):
     """Two machines side by side."""
 
     here: str
     there: str
-    differences: tuple[Difference, ...]  # the decisive ones first
+    differences: tuple[MachineDifference, ...]  # the decisive ones first
     alike: int  # how many components of the programs are the same
     gaps: tuple[str, ...] = ()  # what could not be compared, and why
     shared_faults: tuple[str, ...] = ()  # components of the programs that are at fault on both, in the same way
 
 
-def compare_machines(here: Machine, there: Machine, programs: Sequence[MachinePath]) -> Comparison:
+def compare_machines(here: Machine, there: Machine, programs: Sequence[MachinePath]) -> MachineComparison:
     """Compare what programs stand on, where any is named; otherwise the machines as a whole.
 
     Raises:
@@ -81,8 +81,8 @@ def compare_machines(here: Machine, there: Machine, programs: Sequence[MachinePa
     """
     gaps: list[str] = []
     if not programs:
-        return Comparison(here.title, there.title, tuple(_of_machines(here, there, gaps)), 0, tuple(gaps))
-    differences: list[Difference] = []
+        return MachineComparison(here.title, there.title, tuple(_of_machines(here, there, gaps)), 0, tuple(gaps))
+    differences: list[MachineDifference] = []
     alike: list[Component] = []
     for program in programs:
         own, same = _of_program(here, there, program)
@@ -90,10 +90,10 @@ def compare_machines(here: Machine, there: Machine, programs: Sequence[MachinePa
         alike += same
     differences.sort(key=lambda each: not each.is_decisive)
     faults = tuple(dict.fromkeys(component.name for component in alike if component.is_fault))
-    return Comparison(here.title, there.title, tuple(differences), len(alike), tuple(gaps), faults)
+    return MachineComparison(here.title, there.title, tuple(differences), len(alike), tuple(gaps), faults)
 
 
-def compare_trees(here: HostPath, there: HostPath, now: datetime) -> Comparison:
+def compare_trees(here: HostPath, there: HostPath, now: datetime) -> MachineComparison:
     """Compare two folders of this host, file by file.
 
     Raises:
@@ -102,18 +102,18 @@ def compare_trees(here: HostPath, there: HostPath, now: datetime) -> Comparison:
     other = {path: entry for path, entry in read_tree(there).items() if entry is not None}
     found = compare_with(Baseline("the other", there, now, (), other), here)
     words = {
-        Finding.VANISHED: (NOTHING, "there"),
-        Finding.EXTRA: ("there", NOTHING),
-        Finding.BARRED: ("it cannot be read", "there"),
+        DifferenceKind.VANISHED: (NOTHING, "there"),
+        DifferenceKind.EXTRA: ("there", NOTHING),
+        DifferenceKind.BARRED: ("it cannot be read", "there"),
     }
     differences = [
-        Difference(About.FILE, each.path, *words.get(each.finding, (each.detail, "as it is there")))
+        MachineDifference(About.FILE, each.path, *words.get(each.finding, (each.detail, "as it is there")))
         for each in found.differences
     ]
-    return Comparison(here, there, tuple(differences), len(other) - len(found.at_fault))
+    return MachineComparison(here, there, tuple(differences), len(other) - len(found.at_fault))
 
 
-def _of_program(here: Machine, there: Machine, program: MachinePath) -> tuple[list[Difference], list[Component]]:
+def _of_program(here: Machine, there: Machine, program: MachinePath) -> tuple[list[MachineDifference], list[Component]]:
     """(what differs within what a program stands on, the components that are the same)."""
     traces: list[Trace | None] = []
     errors: list[UnreadableError] = []
@@ -127,9 +127,9 @@ def _of_program(here: Machine, there: Machine, program: MachinePath) -> tuple[li
         raise errors[0]
     if None in traces:
         said = ["it can be traced" if trace is not None else errors[0].why for trace in traces]
-        return [Difference(About.COMPONENT, program, said[0], said[1], program, is_decisive=True)], []
+        return [MachineDifference(About.COMPONENT, program, said[0], said[1], program, is_decisive=True)], []
     ours, theirs = ({_key(m, c): c for c in t.components} for m, t in zip((here, there), traces, strict=True) if t)
-    found: list[Difference] = []
+    found: list[MachineDifference] = []
     alike: list[Component] = []
     for key in dict.fromkeys((*ours, *theirs)):
         one, other = ours.get(key), theirs.get(key)
@@ -142,7 +142,7 @@ def _of_program(here: Machine, there: Machine, program: MachinePath) -> tuple[li
             words = (f"{words[0]}, content {digests[0][:16]}...", f"{words[1]}, content {digests[1][:16]}...")
         is_decisive = (one is not None and one.is_fault) is not (other is not None and other.is_fault)
         name = key.partition(" ")[2]
-        found.append(Difference(About.COMPONENT, name, *words, program, is_decisive=is_decisive))
+        found.append(MachineDifference(About.COMPONENT, name, *words, program, is_decisive=is_decisive))
     return found, alike
 
 
@@ -173,7 +173,7 @@ def _digests(here: Machine, one: Component | None, there: Machine, other: Compon
     return None
 
 
-def _of_machines(here: Machine, there: Machine, gaps: list[str]) -> Iterator[Difference]:
+def _of_machines(here: Machine, there: Machine, gaps: list[str]) -> Iterator[MachineDifference]:
     """Installed, trusted and started things of one of two machines that the other lacks."""
     parts: tuple[tuple[About, Callable[[Machine], Mapping[str, str]]], ...] = (
         (About.PACKAGE, packages_of),
@@ -191,7 +191,7 @@ def _of_machines(here: Machine, there: Machine, gaps: list[str]) -> Iterator[Dif
         for name in sorted({*ours, *theirs}):
             one, other = ours.get(name, NOTHING), theirs.get(name, NOTHING)
             if one != other:
-                yield Difference(about, name, one, other)
+                yield MachineDifference(about, name, one, other)
 
 
 def packages_of(machine: Machine) -> dict[str, str]:
@@ -212,7 +212,7 @@ def roots_of(machine: Machine) -> dict[str, str]:
     """The roots that a machine trusts: by name and fingerprint, until when."""
     found: dict[str, str] = {}
     for stored in read_trust_stores(machine).certificates:
-        if stored.role is Role.ROOT:
+        if stored.role is StoreRole.ROOT:
             try:
                 certificate = read_certificate(stored.der)
             except DamagedFileError:

@@ -36,7 +36,7 @@ _LEAST = 64  # KiB that a package counts for besides: each has its records, and 
 _MUCH = 100 << 10  # KiB from which on further processes pay
 
 
-class Finding(StrEnum):
+class AlterationKind(StrEnum):
     """Faults of an installed file."""
 
     MISSING = "missing"
@@ -49,12 +49,12 @@ class Altered(msgspec.Struct, frozen=True):
 
     package: str
     path: MachinePath
-    finding: Finding
+    finding: AlterationKind
     is_setting: bool  # people are meant to change it
     detail: str = ""
 
 
-class Contents(msgspec.Struct, frozen=True):
+class PackageContents(msgspec.Struct, frozen=True):
     """The result of a comparison of installed files."""
 
     checked: int
@@ -67,7 +67,7 @@ Told = Callable[[int], None]
 Keep = Callable[[Mapping[str, Remembered]], None]
 
 
-class Comparison:
+class PackageComparison:
     """Installed files that are being compared with what their packages recorded, while other things can be done.
 
     Used as a context; what is under way when it is left is given up.
@@ -102,7 +102,7 @@ class Comparison:
     def __exit__(self, *how: object) -> None:
         self._workers.__exit__(*how)
 
-    def finish(self, keep: Keep, told: Told = lambda _weight: None) -> Contents:
+    def finish(self, keep: Keep, told: Told = lambda _weight: None) -> PackageContents:
         """Wait for the rest.
 
         What was read is handed on as it is read, so that a survey that is stopped is gone on with from there.
@@ -123,7 +123,7 @@ class Comparison:
         brought = ((place, each) for place, each in altered if not each.is_setting)
         places = dict.fromkeys(place for place, each in brought if not each.path.startswith(LEFT_OUT))
         lists = tuple(self._records.list_of(self._records.packages[place]) for place in places)
-        return Contents(checked, read, tuple(each for _, each in altered), lists)
+        return PackageContents(checked, read, tuple(each for _, each in altered), lists)
 
     def _outcomes(self) -> Iterator["_Outcome"]:
         done = 0
@@ -134,7 +134,7 @@ class Comparison:
         for parcel in self._parcels[done:]:
             yield self._here.compare(parcel.places)
 
-    def authority(self, contents: Contents) -> RecordedAuthority:
+    def authority(self, contents: PackageContents) -> RecordedAuthority:
         """Who says of a file what comparing it has told."""
         return RecordedAuthority(
             self._owned, {each.path: each.detail or str(each.finding) for each in contents.altered}
@@ -214,11 +214,11 @@ class _Comparing:
         try:
             detail = self._one(file, new)
         except (FileNotFoundError, NotADirectoryError):
-            return Altered(file.package, file.path, Finding.MISSING, file.is_setting)
+            return Altered(file.package, file.path, AlterationKind.MISSING, file.is_setting)
         except (OSError, UnreadableError, ValueError) as error:  # the last of a name that no file can have
             why = error.why if isinstance(error, UnreadableError) else getattr(error, "strerror", "") or str(error)
-            return Altered(file.package, file.path, Finding.BARRED, file.is_setting, why)
-        return Altered(file.package, file.path, Finding.DIFFERS, file.is_setting, detail) if detail else None
+            return Altered(file.package, file.path, AlterationKind.BARRED, file.is_setting, why)
+        return Altered(file.package, file.path, AlterationKind.DIFFERS, file.is_setting, detail) if detail else None
 
     def _one(self, file: RecordedFile, new: _New) -> str:
         """In what a file differs from what was recorded; empty if in nothing. Raises: OSError, UnreadableError."""

@@ -10,10 +10,10 @@ from typing import Self
 import msgspec
 
 from fundamen.evidence.authority import Authority, Subject, Testimony
-from fundamen.loaders.load_map import Outcome
+from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.machine.machine import Machine
 from fundamen.machine.sharing import Where, Workers, can_fork
-from fundamen.model.binary import Kind
+from fundamen.model.binary import BinaryKind
 from fundamen.model.errors import InternalError, UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
@@ -240,7 +240,7 @@ class _Looking:
         try:
             binary = self._machine.binary(path)
             # Some libraries can be run as programs too: it counts what their mode says.
-            if binary.kind is Kind.PROGRAM and not (".so" in path and not self._machine.look(path).is_executable):
+            if binary.kind is BinaryKind.PROGRAM and not (".so" in path and not self._machine.look(path).is_executable):
                 return None
         except UnreadableError:
             return None
@@ -316,7 +316,7 @@ class _Gathering:
 
     def _culprit(self, fault: Component) -> str:
         """The file that is at fault, by whatever name it was reached; the name where there is none."""
-        refused = (each.path for each in fault.searched if each.outcome is Outcome.REFUSED)
+        refused = (each.path for each in fault.searched if each.outcome is CandidateOutcome.REFUSED)
         path = fault.path or next(refused, None)
         return fault.name if path is None else self._machine.real(path)
 

@@ -16,7 +16,7 @@ from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
-from fundamen.survey.contents import Comparison, Contents, Keep
+from fundamen.survey.contents import Keep, PackageComparison, PackageContents
 from fundamen.survey.needs import Needs, Resolving
 from fundamen.survey.remembered import Remembered
 from fundamen.survey.repair_stores import SpoiltCopy, check_stores
@@ -42,7 +42,7 @@ class Depth(StrEnum):
     ALL = "all"  # besides, the bytes of every installed file
 
 
-class Telling(Protocol):
+class SurveyListener(Protocol):
     """Who is told how far a survey is."""
 
     def begin(self, what: str, count: int) -> None:
@@ -52,7 +52,7 @@ class Telling(Protocol):
         """So many more are done."""
 
 
-class Memory(msgspec.Struct, frozen=True):
+class SurveyMemory(msgspec.Struct, frozen=True):
     """The memory of files from one survey to the next."""
 
     known: Mapping[str, Remembered]
@@ -66,7 +66,7 @@ class Survey(msgspec.Struct, frozen=True, kw_only=True):
     depth: Depth
     walked: Walked
     needs: Needs
-    contents: Contents | None  # None where not every file was compared, or nobody has recorded any
+    contents: PackageContents | None  # None where not every file was compared, or nobody has recorded any
     tools: tuple[DoubledTool, ...]
     strays: tuple[StrayLibrary, ...]
     mixed: tuple[tuple[str, tuple[str, ...]], ...]
@@ -106,9 +106,9 @@ def survey_machine(
     folders: Sequence[MachinePath],
     depth: Depth,
     authorities: Authorities,
-    memory: Memory,
+    memory: SurveyMemory,
     now: datetime,
-    telling: Telling,
+    telling: SurveyListener,
     own_copies: Callable[[], Iterable[SpoiltCopy]] = tuple,
 ) -> Survey:
     """Survey a machine.
@@ -133,7 +133,9 @@ def survey_machine(
     records = _records(machine, gaps) if depth is Depth.ALL else None
     with ExitStack() as under_way, ExitStack() as comparing:
         if records is not None:  # it goes on while the rest is looked at
-            comparison = comparing.enter_context(Comparison(machine, records, memory.known, int(now.timestamp() * 1e9)))
+            comparison = comparing.enter_context(
+                PackageComparison(machine, records, memory.known, int(now.timestamp() * 1e9))
+            )
         telling.begin("Going through folders", 0)
         if depth is Depth.NEEDS:  # likewise
             under_way.enter_context(resolving).begin(walk)

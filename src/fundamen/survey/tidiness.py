@@ -22,7 +22,7 @@ from fundamen.machine.trust_stores import read_trust_stores
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.paths import MachinePath
-from fundamen.model.trust_store import Role
+from fundamen.model.trust_store import StoreRole
 
 SOON = timedelta(days=60)
 _UPDATES = MachinePath("/var/lib/dpkg/updates")
@@ -148,7 +148,7 @@ def find_ending_certificates(machine: Machine, now: datetime) -> tuple[EndingCer
     """Roots and authorities that the machine trusts and that have ended, or will within ``SOON``; once each."""
     found: dict[bytes, EndingCertificate] = {}
     for stored in read_trust_stores(machine).certificates:
-        if stored.role is Role.DISTRUSTED or stored.der in found:
+        if stored.role is StoreRole.DISTRUSTED or stored.der in found:
             continue
         try:
             ends = read_end(stored.der)

@@ -53,7 +53,7 @@ class PartFile(_Record, frozen=True, kw_only=True):
     link: Annotated[str, msgspec.Meta(max_length=4096)] = ""  # the target, of a link
 
 
-class Part(_Record, frozen=True, kw_only=True):
+class CataloguePart(_Record, frozen=True, kw_only=True):
     """A part of a toolchain: a compiler, a library for one target, a set of licences; one for each host."""
 
     name: Word
@@ -86,7 +86,7 @@ class Toolchain(_Record, frozen=True, kw_only=True):
     name: Word
     version: Word
     publisher: Annotated[str, msgspec.Meta(max_length=200)] = ""
-    parts: Annotated[tuple[Part, ...], msgspec.Meta(min_length=1, max_length=10_000)]
+    parts: Annotated[tuple[CataloguePart, ...], msgspec.Meta(min_length=1, max_length=10_000)]
     licences: Annotated[tuple[Licence, ...], msgspec.Meta(max_length=1000)] = ()
     path: Annotated[tuple[Place, ...], msgspec.Meta(max_length=100)] = ()  # its folders that belong on PATH
     environment: Annotated[tuple[Variable, ...], msgspec.Meta(max_length=100)] = ()

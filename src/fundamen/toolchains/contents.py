@@ -15,14 +15,14 @@ from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
-from fundamen.toolchains.catalogue import Host, Part, PartFile, Toolchain
+from fundamen.toolchains.catalogue import CataloguePart, Host, PartFile, Toolchain
 
 _MOST_ENTRIES = 1_000_000
 # Of a part, the verdict of its worst file; the first of these that any file has.
 _WORST_FIRST = (Verdict.CORRUPT, Verdict.WRONG_ARCHITECTURE, Verdict.OUTDATED, Verdict.MISSING, Verdict.BLOCKED)
 
 
-class FileState(msgspec.Struct, frozen=True):
+class ToolchainFile(msgspec.Struct, frozen=True):
     """One file of a part that is not as the catalogue lists it."""
 
     place: str  # below the toolchain's folder
@@ -35,9 +35,9 @@ class FileState(msgspec.Struct, frozen=True):
 class PartState(msgspec.Struct, frozen=True):
     """A part of the toolchain for this host, and how it stands."""
 
-    part: Part
+    part: CataloguePart
     verdict: Verdict  # of its worst file; MISSING only where none of its files is there
-    files: tuple[FileState, ...]  # those that are not sound
+    files: tuple[ToolchainFile, ...]  # those that are not sound
 
 
 class Leftover(msgspec.Struct, frozen=True):
@@ -47,7 +47,7 @@ class Leftover(msgspec.Struct, frozen=True):
     version: str
 
 
-class Contents(msgspec.Struct, frozen=True):
+class ToolchainContents(msgspec.Struct, frozen=True):
     """The content of a toolchain's folder."""
 
     parts: tuple[PartState, ...]  # those for this host, in the catalogue's order
@@ -100,7 +100,7 @@ def _by_version(one: Toolchain, other: Toolchain) -> int:
 
 def examine_contents(
     machine: Machine, folder: MachinePath, toolchain: Toolchain, known: Sequence[Toolchain] = ()
-) -> Contents:
+) -> ToolchainContents:
     """Look at each file that a toolchain's catalogues list, and at what else lies in its folder.
 
     Args:
@@ -132,7 +132,7 @@ def examine_contents(
     versions = Counter(_version(judge, toolchain, digest) for place, digest in digests.items() if digest)
     versions.pop("", None)
     foreign = {place for each in everyone for part in each.parts for place in part.files} - listed
-    return Contents(
+    return ToolchainContents(
         parts=states,
         not_built=tuple(dict.fromkeys(part.name for part in others if part.name not in served)),
         other_hosts=tuple(
@@ -151,13 +151,13 @@ class _Judge(msgspec.Struct, frozen=True):
     digests: dict[str, str | None]
     origins: dict[str, list[_Origin]]
 
-    def part(self, part: Part) -> PartState:
+    def part(self, part: CataloguePart) -> PartState:
         states = [self.file(part, place, file) for place, file in part.files.items()]
         wrong = [state for state in states if state.verdict is not Verdict.VERIFIED]
         verdict = next((each for each in _WORST_FIRST if any(s.verdict is each for s in wrong)), Verdict.VERIFIED)
         return PartState(part, verdict, tuple(wrong))
 
-    def file(self, part: Part, place: str, file: PartFile) -> FileState:
+    def file(self, part: CataloguePart, place: str, file: PartFile) -> ToolchainFile:
         path = self.machine.join(self.folder, *place.split("/"))
         if file.link:
             return self._link(place, path, file)
@@ -165,44 +165,44 @@ class _Judge(msgspec.Struct, frozen=True):
             return self._not_read(place, path)
         digest = self.digests[place]
         if digest is None:
-            return FileState(place, Verdict.BLOCKED, "this account may not read it")
+            return ToolchainFile(place, Verdict.BLOCKED, "this account may not read it")
         if digest != file.sha256:
             return self._of_other_content(part, place, path, digest)
         must_run = file.executable and self.machine.platform is not Platform.WINDOWS
         if must_run and not self.machine.look(path).is_executable:
-            return FileState(place, Verdict.BLOCKED, "no user may execute it (mode)", sha256=digest)
-        return FileState(place, Verdict.VERIFIED, "")
+            return ToolchainFile(place, Verdict.BLOCKED, "no user may execute it (mode)", sha256=digest)
+        return ToolchainFile(place, Verdict.VERIFIED, "")
 
-    def _not_read(self, place: str, path: MachinePath) -> FileState:
+    def _not_read(self, place: str, path: MachinePath) -> ToolchainFile:
         entry = self.machine.look(path)
         if entry.kind is EntryKind.ABSENT:
-            return FileState(place, Verdict.MISSING, "there is no such file")
-        return FileState(place, Verdict.BLOCKED, entry.why or f"it is a {entry.kind}")
+            return ToolchainFile(place, Verdict.MISSING, "there is no such file")
+        return ToolchainFile(place, Verdict.BLOCKED, entry.why or f"it is a {entry.kind}")
 
-    def _of_other_content(self, part: Part, place: str, path: MachinePath, digest: str) -> FileState:
+    def _of_other_content(self, part: CataloguePart, place: str, path: MachinePath, digest: str) -> ToolchainFile:
         """Whose bytes they are, if any catalogue or the file itself tells."""
         for origin in self.origins.get(digest, ()):
             if origin.version != self.version:
-                return FileState(place, Verdict.OUTDATED, f"it is that of {origin.version}", origin.version, digest)
+                return ToolchainFile(place, Verdict.OUTDATED, f"it is that of {origin.version}", origin.version, digest)
             if origin.part == part.name and origin.host != part.host:
                 detail = f"it is the build for {origin.host.in_words}"
-                return FileState(place, Verdict.WRONG_ARCHITECTURE, detail, sha256=digest)
+                return ToolchainFile(place, Verdict.WRONG_ARCHITECTURE, detail, sha256=digest)
         try:
             found = self.machine.binary(path).architecture
         except UnreadableError:
             found = Architecture.ANY
         if part.host.architecture is not Architecture.ANY and not found.serves(part.host.architecture):
-            return FileState(place, Verdict.WRONG_ARCHITECTURE, f"it is for {found}", sha256=digest)
-        return FileState(place, Verdict.CORRUPT, "its content is of no version that is known here", sha256=digest)
+            return ToolchainFile(place, Verdict.WRONG_ARCHITECTURE, f"it is for {found}", sha256=digest)
+        return ToolchainFile(place, Verdict.CORRUPT, "its content is of no version that is known here", sha256=digest)
 
-    def _link(self, place: str, path: MachinePath, file: PartFile) -> FileState:
+    def _link(self, place: str, path: MachinePath, file: PartFile) -> ToolchainFile:
         machine = self.machine
         target = machine.join(machine.folder_of(path), file.link)
         if machine.look(path).kind is EntryKind.ABSENT:
-            return FileState(place, Verdict.MISSING, f"the link to {file.link} is not there, or leads nowhere")
+            return ToolchainFile(place, Verdict.MISSING, f"the link to {file.link} is not there, or leads nowhere")
         if machine.real(path) != machine.real(target):
-            return FileState(place, Verdict.CORRUPT, f"it does not lead to {file.link}")
-        return FileState(place, Verdict.VERIFIED, "")
+            return ToolchainFile(place, Verdict.CORRUPT, f"it does not lead to {file.link}")
+        return ToolchainFile(place, Verdict.VERIFIED, "")
 
 
 def _digests(machine: Machine, folder: MachinePath, known: Sequence[Toolchain]) -> dict[str, str | None]:
@@ -262,7 +262,7 @@ def _leftovers(
             yield Leftover(place, version)
 
 
-def _stands(part: Part, listed: set[str], digests: dict[str, str | None]) -> bool:
+def _stands(part: CataloguePart, listed: set[str], digests: dict[str, str | None]) -> bool:
     """Whether a build for another host lies there, at places that no part for this host has."""
     return any(place not in listed and digests.get(place) == file.sha256 for place, file in part.files.items())
 

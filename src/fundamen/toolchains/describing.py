@@ -11,12 +11,12 @@ from fundamen.formats.elf import Elf
 from fundamen.formats.pe import Pe
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.model.architecture import Architecture, Platform
-from fundamen.model.binary import Binary, Kind
+from fundamen.model.binary import Binary, BinaryKind
 from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
 from fundamen.sources.reference import Recorded, read_tree
-from fundamen.toolchains.catalogue import Host, Part, PartFile, Toolchain, is_plain
+from fundamen.toolchains.catalogue import CataloguePart, Host, PartFile, Toolchain, is_plain
 
 _ANYBODY_RUNS = 0o111  # bits of a mode
 REST = "toolchain"  # the name of the part that has all that no other was given
@@ -74,7 +74,9 @@ def describe_toolchain(
         publisher=publisher,
         path=tuple(path),
         parts=tuple(
-            Part(name=part, version=version, host=_host(files), files={p: each.file for p, each in files.items()})
+            CataloguePart(
+                name=part, version=version, host=_host(files), files={p: each.file for p, each in files.items()}
+            )
             for part, files in parts.items()
         ),
     )
@@ -109,7 +111,7 @@ def _described(folder: HostPath, place: str, entry: Recorded) -> _Described:
             binary = _binary(source)
     except OSError:  # it was read a moment ago; what it runs on is then not told
         binary = None
-    is_program = binary is not None and binary.kind is Kind.PROGRAM
+    is_program = binary is not None and binary.kind is BinaryKind.PROGRAM
     executable = bool(entry.mode & _ANYBODY_RUNS) or (isinstance(binary, Pe) and is_program)
     file = PartFile(sha256=entry.sha256, size=entry.size, executable=executable)
     return _Described(file, _host_of(binary) if is_program and binary is not None else None)

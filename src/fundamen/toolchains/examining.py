@@ -10,7 +10,7 @@ from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.toolchains.catalogue import Licence, Toolchain, licence_part, ordered_parts
-from fundamen.toolchains.contents import Contents, examine_contents
+from fundamen.toolchains.contents import ToolchainContents, examine_contents
 from fundamen.toolchains.reach import Reach, examine_reach
 
 IsAccepted = Callable[[str], bool]
@@ -46,7 +46,7 @@ class Examination(msgspec.Struct, frozen=True):
 
     toolchain: Toolchain
     folder: MachinePath
-    contents: Contents
+    contents: ToolchainContents
     licences: tuple[LicenceState, ...]
     reach: Reach
     due: tuple[Due, ...]  # in the order in which it must come
@@ -120,7 +120,7 @@ def _licence(
 
 
 def _due(
-    toolchain: Toolchain, contents: Contents, broken: set[str], licences: Sequence[LicenceState]
+    toolchain: Toolchain, contents: ToolchainContents, broken: set[str], licences: Sequence[LicenceState]
 ) -> tuple[Due, ...]:
     """The repairs and acceptances that are due, each after its own needs; a licence before its parts."""
     here = {state.part.name: state.part for state in contents.parts}

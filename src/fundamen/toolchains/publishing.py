@@ -9,7 +9,7 @@ from fundamen.model.paths import HostPath
 from fundamen.sources.layout import DocumentKind, document_path, place_parts
 from fundamen.sources.publishing import Publication, Signing, publish_contents, publish_documents
 from fundamen.sources.reference import Recorded, read_entries
-from fundamen.toolchains.catalogue import Part, Toolchain, written
+from fundamen.toolchains.catalogue import CataloguePart, Toolchain, written
 
 _SAID = "the packager, who took it in as the publisher's"
 
@@ -54,7 +54,7 @@ def publish_toolchain(
     return publications
 
 
-def _package(toolchain: Toolchain, part: Part, found: dict[str, Recorded | None]) -> Package:
+def _package(toolchain: Toolchain, part: CataloguePart, found: dict[str, Recorded | None]) -> Package:
     """A part as a package, once all of its files were compared. Raises: UntrustedError."""
     for place, entry in found.items():
         if entry is None or entry.sha256 != part.files[place].sha256:
@@ -75,7 +75,7 @@ def _package(toolchain: Toolchain, part: Part, found: dict[str, Recorded | None]
     )
 
 
-def _files(part: Part) -> tuple[PackageFile, ...]:
+def _files(part: CataloguePart) -> tuple[PackageFile, ...]:
     files = tuple(
         PackageFile(place.rpartition("/")[2], Base.PROGRAM, place, file.size, file.sha256, file.executable)
         for place, file in part.files.items()

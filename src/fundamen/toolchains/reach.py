@@ -12,7 +12,7 @@ from fundamen.machine.open_files import User, find_users, find_users_of_lost
 from fundamen.machine.programs import path_folders, places_on_path
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.toolchains.catalogue import FOLDER, Toolchain
-from fundamen.toolchains.contents import Contents
+from fundamen.toolchains.contents import ToolchainContents
 
 
 class PathState(msgspec.Struct, frozen=True):
@@ -52,7 +52,7 @@ class Reach(msgspec.Struct, frozen=True):
         return not (self.paths or self.shadowed or self.variables)
 
 
-def examine_reach(machine: Machine, folder: MachinePath, toolchain: Toolchain, contents: Contents) -> Reach:
+def examine_reach(machine: Machine, folder: MachinePath, toolchain: Toolchain, contents: ToolchainContents) -> Reach:
     """Look how a toolchain is reached on a machine, as this account would start it."""
     on_path = [machine.join(folder, place) for place in toolchain.path]
     is_known = machine.is_live or "PATH" in machine.environment
@@ -74,7 +74,7 @@ def _wrong_paths(machine: Machine, on_path: Sequence[MachinePath]) -> Iterator[P
             yield PathState(folder, count)
 
 
-def _commands(toolchain: Toolchain, contents: Contents) -> list[str]:
+def _commands(toolchain: Toolchain, contents: ToolchainContents) -> list[str]:
     """The names under which the commands of this host's parts are called."""
     folders = {"" if place == "." else place for place in toolchain.path}
     places = (place for state in contents.parts for place, file in state.part.files.items() if file.executable)
@@ -107,7 +107,7 @@ def _is_same(machine: Machine, one: str, other: str) -> bool:
 
 
 def _users(
-    machine: Machine, folder: MachinePath, contents: Contents, shadows: Sequence[MachinePath]
+    machine: Machine, folder: MachinePath, contents: ToolchainContents, shadows: Sequence[MachinePath]
 ) -> tuple[User, ...]:
     """Those that run or have open what is wrong, what shadows it, or what was replaced since and is no longer there."""
     if not machine.is_live:

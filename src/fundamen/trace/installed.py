@@ -6,10 +6,10 @@ documentation and translations, since many machines are set up to leave them out
 """
 
 from fundamen.evidence.dpkg_files import LEFT_OUT, RecordedFile, Records
-from fundamen.loaders.load_map import Candidate, Outcome
+from fundamen.loaders.load_map import Candidate, CandidateOutcome
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import Format, How
+from fundamen.model.binary import Format, Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
@@ -43,7 +43,7 @@ def trace_installed(machine: Machine, path: MachinePath) -> Trace:
         kind=INSTALLED_PACKAGE,
         verdict=Verdict.VERIFIED,
         reason=f"dpkg: {right}",
-        how=How.REQUIRED,
+        how=Necessity.REQUIRED,
         path=path,
         wanted_architecture=Architecture.ANY,
         architecture=None,
@@ -68,7 +68,7 @@ def _judged(machine: Machine, file: RecordedFile) -> Component | None:
         kind=INSTALLED_FILE,
         verdict=verdict,
         reason=reason,
-        how=How.REQUIRED,
+        how=Necessity.REQUIRED,
         path=file.path if is_there else None,
         wanted_architecture=Architecture.ANY,
         architecture=None,
@@ -77,7 +77,7 @@ def _judged(machine: Machine, file: RecordedFile) -> Component | None:
         needed_by=(),
         chain=(),
         evidence=(),
-        searched=() if is_there else (Candidate(file.path, Outcome.ABSENT, f"the list of {file.package}"),),
+        searched=() if is_there else (Candidate(file.path, CandidateOutcome.ABSENT, f"the list of {file.package}"),),
         sought_as=(file.path,),
     )
 

@@ -7,12 +7,12 @@ from functools import cached_property
 import msgspec
 
 from fundamen.evidence.authority import Testimony, remarks_of, weigh
-from fundamen.loaders.load_map import Candidate, LoadMap, Outcome, Resolution
+from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
 from fundamen.machine.stated_version import version_of
 from fundamen.model.architecture import Platform
-from fundamen.model.binary import Binary, Format, How, Kind
+from fundamen.model.binary import Binary, BinaryKind, Format, Necessity
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.trace.records import LOADED, STRUCTURE, Component, Evidence, Footing, Trace
@@ -21,10 +21,10 @@ from fundamen.trace.symptom import DLL_INIT_FAILED, status_in_words
 _BY_PLACE = {"interpreter", "loader"}  # what is sought at certain paths, not by its name
 _APART = {"framework", "side-by-side-assembly"}  # what is told apart from the file that stands for it
 _PASSED_OVER = {
-    Outcome.UNTRUSTED: Verdict.UNTRUSTED,
-    Outcome.SWITCHED_OFF: Verdict.BLOCKED,
-    Outcome.OLDER_VERSION: Verdict.OUTDATED,
-    Outcome.OTHER_VERSION: Verdict.MISSING,  # what is there stands in for nothing
+    CandidateOutcome.UNTRUSTED: Verdict.UNTRUSTED,
+    CandidateOutcome.SWITCHED_OFF: Verdict.BLOCKED,
+    CandidateOutcome.OLDER_VERSION: Verdict.OUTDATED,
+    CandidateOutcome.OTHER_VERSION: Verdict.MISSING,  # what is there stands in for nothing
 }
 _MOST_FUNCTIONS = 4  # that are named of those that a library does not offer
 
@@ -140,10 +140,10 @@ class Judging:
             finding = _Finding(Verdict.BLOCKED, "no user may execute it (mode)", finding.evidence)
         return Component(
             name=self._machine.paths.basename(path),
-            kind="program" if binary.kind is Kind.PROGRAM else "shared-library",
+            kind="program" if binary.kind is BinaryKind.PROGRAM else "shared-library",
             verdict=finding.verdict,
             reason=finding.reason,
-            how=How.REQUIRED,
+            how=Necessity.REQUIRED,
             path=path,
             wanted_architecture=self._loading.architecture,
             architecture=binary.architecture,
@@ -163,7 +163,7 @@ class Judging:
         loading = self._loading
         if self._machine.platform is Platform.WINDOWS or loading.binary.format is Format.JAVA:
             return True
-        return loading.binary.kind is not Kind.PROGRAM or self._machine.look(loading.program).is_executable
+        return loading.binary.kind is not BinaryKind.PROGRAM or self._machine.look(loading.program).is_executable
 
     def _component(self, resolutions: list[Resolution]) -> Component:
         first = resolutions[0]
@@ -175,14 +175,14 @@ class Judging:
             reason = "it was loaded as the program ran, and its own initialisation failed"
             finding = _Finding(Verdict.BLOCKED, reason, finding.evidence)
         needers = dict.fromkeys(resolution.needed_by for resolution in resolutions)
-        is_required = any(r.how is How.REQUIRED and r.needed_by in self._required for r in resolutions)
-        is_optional = all(resolution.how is How.OPTIONAL for resolution in resolutions)
+        is_required = any(r.how is Necessity.REQUIRED and r.needed_by in self._required for r in resolutions)
+        is_optional = all(resolution.how is Necessity.OPTIONAL for resolution in resolutions)
         return Component(
             name=first.name,
             kind=next((r.kind for r in resolutions if r.kind != "shared-library"), "shared-library"),
             verdict=finding.verdict,
             reason=finding.reason,
-            how=How.REQUIRED if is_required else How.OPTIONAL if is_optional else How.DELAYED,
+            how=Necessity.REQUIRED if is_required else Necessity.OPTIONAL if is_optional else Necessity.DELAYED,
             path=path,
             wanted_architecture=self._loading.architecture,
             architecture=found.architecture if found is not None else None,
@@ -251,12 +251,14 @@ class Judging:
     def _judge_assembly(self, resolution: Resolution) -> _Finding:
         """An assembly stands where its manifest does; its files are judged one by one, as they are needed."""
         if resolution.path is not None:
-            taken = next((c.detail for c in resolution.candidates if c.outcome is Outcome.TAKEN and c.detail), "")
+            taken = next(
+                (c.detail for c in resolution.candidates if c.outcome is CandidateOutcome.TAKEN and c.detail), ""
+            )
             return _Finding(Verdict.UNVERIFIED, ", ".join(filter(None, (taken, f"its manifest is {resolution.path}"))))
         for outcome, verdict in (
-            (Outcome.OLDER_VERSION, Verdict.OUTDATED),
-            (Outcome.OTHER_VERSION, Verdict.MISSING),
-            (Outcome.OTHER_ARCHITECTURE, Verdict.WRONG_ARCHITECTURE),
+            (CandidateOutcome.OLDER_VERSION, Verdict.OUTDATED),
+            (CandidateOutcome.OTHER_VERSION, Verdict.MISSING),
+            (CandidateOutcome.OTHER_ARCHITECTURE, Verdict.WRONG_ARCHITECTURE),
         ):
             found = [candidate.detail for candidate in resolution.candidates if candidate.outcome is outcome]
             if found:
@@ -269,7 +271,7 @@ class Judging:
         gaps = [
             gap
             for gap in self._loading.unoffered
-            if gap.library == path and gap.how is How.REQUIRED and gap.importer in self._required
+            if gap.library == path and gap.how is Necessity.REQUIRED and gap.importer in self._required
         ]
         if not gaps:
             return finding
@@ -289,7 +291,7 @@ class Judging:
         """Functions that a library lacks and that are bound only when they are called."""
         if not self._loading.unoffered:
             return ()
-        gaps = [gap for gap in self._loading.unoffered if gap.library == path and gap.how is How.DELAYED]
+        gaps = [gap for gap in self._loading.unoffered if gap.library == path and gap.how is Necessity.DELAYED]
         callers = [self._machine.paths.basename(gap.importer) for gap in gaps]
         return tuple(
             f"it does not offer {_named(gap.functions)}, which {caller} may call later"
@@ -299,27 +301,29 @@ class Judging:
     def _judge_unfound(self, resolution: Resolution) -> _Finding:
         """Say why the loader ends with nothing: the most telling of the candidates that it passed over."""
         by_outcome = {candidate.outcome: candidate for candidate in reversed(resolution.candidates)}
-        if refused := by_outcome.get(Outcome.REFUSED):
+        if refused := by_outcome.get(CandidateOutcome.REFUSED):
             if refused.architecture not in {None, self._loading.architecture}:
                 return _Finding(Verdict.WRONG_ARCHITECTURE, f"{refused.path} {refused.detail}")
             return _Finding(Verdict.CORRUPT, f"{refused.path}: {refused.detail}")
-        if other := by_outcome.get(Outcome.OTHER_ARCHITECTURE):
+        if other := by_outcome.get(CandidateOutcome.OTHER_ARCHITECTURE):
             wanted = self._loading.architecture
             return _Finding(
                 Verdict.WRONG_ARCHITECTURE, f"what the loader finds {other.detail}, and the program is for {wanted}"
             )
         for outcome, verdict in _PASSED_OVER.items():
             if passed := by_outcome.get(outcome):
-                return self._judge_passed_over(resolution, passed, verdict, by_outcome.get(Outcome.NOT_SEARCHED))
-        if blocked := by_outcome.get(Outcome.BLOCKED):
+                return self._judge_passed_over(
+                    resolution, passed, verdict, by_outcome.get(CandidateOutcome.NOT_SEARCHED)
+                )
+        if blocked := by_outcome.get(CandidateOutcome.BLOCKED):
             return _Finding(Verdict.BLOCKED, f"{blocked.path}: {blocked.detail}")
-        return _Finding(Verdict.MISSING, self._why_missing(resolution, by_outcome.get(Outcome.NOT_SEARCHED)))
+        return _Finding(Verdict.MISSING, self._why_missing(resolution, by_outcome.get(CandidateOutcome.NOT_SEARCHED)))
 
     def _judge_passed_over(
         self, resolution: Resolution, passed: Candidate, verdict: Verdict, right: Candidate | None
     ) -> _Finding:
         """Judge a file that does not serve; perhaps another does, which is found later or not at all."""
-        if passed.outcome is Outcome.OLDER_VERSION and right is not None:
+        if passed.outcome is CandidateOutcome.OLDER_VERSION and right is not None:
             reason = f"{passed.path} is found first, and {passed.detail}; {right.path} {right.detail}"
             return _Finding(Verdict.SHADOWED, reason)
         found = "" if resolution.kind == "framework" else f"{passed.path} {passed.detail}"
@@ -336,7 +340,7 @@ class Judging:
             return resolution.decided
         if elsewhere is not None:
             return f"a copy at {elsewhere.path} {elsewhere.detail}"
-        count = sum(c.outcome is Outcome.ABSENT for c in resolution.candidates)
+        count = sum(c.outcome is CandidateOutcome.ABSENT for c in resolution.candidates)
         places = {
             0: "the loader has no folder to search for it",
             1: "not found in the folder that the loader searches",
@@ -392,7 +396,7 @@ def _required(loading: LoadMap) -> set[MachinePath]:
     while grown:
         before = len(required)
         for resolution in loading.resolutions:
-            if resolution.path and resolution.how is How.REQUIRED and resolution.needed_by in required:
+            if resolution.path and resolution.how is Necessity.REQUIRED and resolution.needed_by in required:
                 required.add(resolution.path)
         grown = len(required) > before
     return required

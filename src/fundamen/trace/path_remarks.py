@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from fundamen.loaders.load_map import Outcome
+from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.loaders.search_path import find_on_path
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.programs import path_folders
@@ -32,9 +32,9 @@ def _others(machine: Machine, program: MachinePath, name: str) -> Iterator[str]:
     seen = {machine.real(program)}
     for candidate in find_on_path(machine, name):
         real = machine.real(candidate.path)
-        if candidate.outcome is Outcome.BLOCKED:
+        if candidate.outcome is CandidateOutcome.BLOCKED:
             yield f"{candidate.path} is passed over: {candidate.detail}"
-        elif candidate.outcome is Outcome.TAKEN and real not in seen and len(seen) <= _MOST_OTHERS:
+        elif candidate.outcome is CandidateOutcome.TAKEN and real not in seen and len(seen) <= _MOST_OTHERS:
             seen.add(real)
             yield f"another one{_for(machine, candidate.path)} lies at {candidate.path}, behind it on PATH"
 

@@ -5,7 +5,7 @@ import msgspec
 from fundamen.loaders.load_map import Candidate
 from fundamen.machine.observation import Observation
 from fundamen.model.architecture import Architecture
-from fundamen.model.binary import Format, How
+from fundamen.model.binary import Format, Necessity
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 
@@ -28,7 +28,7 @@ class Component(msgspec.Struct, frozen=True, kw_only=True):
     kind: str  # "program", or as a Resolution has it
     verdict: Verdict
     reason: str  # why, in one clause that a technician can read out
-    how: How  # REQUIRED where the program cannot start without it
+    how: Necessity  # REQUIRED where the program cannot start without it
     path: MachinePath | None  # what the loader takes; None where it takes nothing
     wanted_architecture: Architecture
     architecture: Architecture | None  # of the file at path
@@ -50,7 +50,7 @@ class Component(msgspec.Struct, frozen=True, kw_only=True):
     @property
     def is_fault(self) -> bool:
         """Whether it keeps the program from starting."""
-        return self.verdict.is_fault and self.how is How.REQUIRED
+        return self.verdict.is_fault and self.how is Necessity.REQUIRED
 
 
 class Trace(msgspec.Struct, frozen=True):

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 
 import msgspec
 
-from fundamen.loaders.load_map import Outcome
+from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.machine.installed import Registration, ServiceStart, find_registrations, is_leftover, service_start
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.stated_version import version_info_of
@@ -48,7 +48,7 @@ def _passed_over(component: Component) -> Iterator[str]:
     """Copies that lie in front of the one that is taken."""
     if component.path is not None and not component.verdict.is_fault:
         for candidate in component.searched:
-            if candidate.outcome is Outcome.OTHER_ARCHITECTURE:
+            if candidate.outcome is CandidateOutcome.OTHER_ARCHITECTURE:
                 yield f"{candidate.path} comes first, {candidate.detail} and is passed over"
 
 

@@ -13,7 +13,7 @@ from enum import StrEnum
 import msgspec
 
 from fundamen.model.errors import DamagedFileError
-from fundamen.model.trust_store import Role, StoredCertificate, TrustStores
+from fundamen.model.trust_store import StoredCertificate, StoreRole, TrustStores
 from fundamen.trust.certificate import (
     Certificate,
     NameKey,
@@ -49,7 +49,7 @@ IN_WORDS = {
 _SERVER_GATED = {"1.3.6.1.4.1.311.10.3.3", "2.16.840.1.113730.4.1"}  # what old authorities have instead of TLS_SERVER
 
 
-class Standing(StrEnum):
+class ChainStanding(StrEnum):
     """How a link of a chain stands."""
 
     HOLDS = "holds"
@@ -72,7 +72,7 @@ class Link(msgspec.Struct, frozen=True):
 
     certificate: Certificate
     where: str  # where it was found
-    standing: Standing
+    standing: ChainStanding
     reason: str = ""  # why it fails; empty where it holds
 
 
@@ -86,7 +86,7 @@ class Chain(msgspec.Struct, frozen=True):
     @property
     def failing(self) -> Link | None:
         """The link that fails; the decisive one where several do. None where the chain holds."""
-        failing = [link for link in self.links if link.standing is not Standing.HOLDS]
+        failing = [link for link in self.links if link.standing is not ChainStanding.HOLDS]
         return max(failing, key=lambda link: _GRAVITY.index(link.standing), default=None)
 
     @property
@@ -105,26 +105,26 @@ class Chain(msgspec.Struct, frozen=True):
         failing = self.failing
         if failing is None:
             return ""
-        if failing.standing in {Standing.ROOT_NOT_TRUSTED, Standing.ISSUER_MISSING}:
+        if failing.standing in {ChainStanding.ROOT_NOT_TRUSTED, ChainStanding.ISSUER_MISSING}:
             return failing.reason
         return f"{failing.certificate.subject.shown}: {failing.reason}"
 
 
 # From what another remedy may make good to what nothing can.
 _GRAVITY = (
-    Standing.HOLDS,
-    Standing.NOT_YET_VALID,
-    Standing.EXPIRED,
-    Standing.ROOT_NOT_TRUSTED,
-    Standing.ISSUER_MISSING,
-    Standing.WEAK,
-    Standing.NOT_UNDERSTOOD,
-    Standing.NAME_NOT_ALLOWED,
-    Standing.WRONG_PURPOSE,
-    Standing.NOT_AN_AUTHORITY,
-    Standing.BAD_SIGNATURE,
-    Standing.REVOKED,
-    Standing.DISTRUSTED,
+    ChainStanding.HOLDS,
+    ChainStanding.NOT_YET_VALID,
+    ChainStanding.EXPIRED,
+    ChainStanding.ROOT_NOT_TRUSTED,
+    ChainStanding.ISSUER_MISSING,
+    ChainStanding.WEAK,
+    ChainStanding.NOT_UNDERSTOOD,
+    ChainStanding.NAME_NOT_ALLOWED,
+    ChainStanding.WRONG_PURPOSE,
+    ChainStanding.NOT_AN_AUTHORITY,
+    ChainStanding.BAD_SIGNATURE,
+    ChainStanding.REVOKED,
+    ChainStanding.DISTRUSTED,
 )
 
 
@@ -144,7 +144,7 @@ class Issuers:
             given: what the file carries or the technician gave; never more than issuers.
         """
         self._by_subject: dict[NameKey, list[_Held]] = {}
-        self._roles: dict[str, dict[Role, StoredCertificate]] = {}
+        self._roles: dict[str, dict[StoreRole, StoredCertificate]] = {}
         self._on_demand = stores.on_demand
         self._lists: dict[NameKey, list[RevocationList]] = {}
         for der in stores.revocation_lists:
@@ -168,7 +168,7 @@ class Issuers:
         more._on_demand = self._on_demand
         more._lists = {key: list(held) for key, held in self._lists.items()}
         for der in given:
-            more._add(StoredCertificate(der, Role.ISSUER, where))
+            more._add(StoredCertificate(der, StoreRole.ISSUER, where))
         for der in lists:
             more.add_list(der)
         return more
@@ -176,11 +176,11 @@ class Issuers:
     def role_of(self, certificate: Certificate) -> StoredCertificate | None:
         """The strongest thing that a store says of a certificate; None where no store has it."""
         roles = self._roles.get(certificate.sha256, {})
-        for role in (Role.DISTRUSTED, Role.ROOT, Role.ON_DEMAND, Role.USERS_ROOT):
+        for role in (StoreRole.DISTRUSTED, StoreRole.ROOT, StoreRole.ON_DEMAND, StoreRole.USERS_ROOT):
             if role in roles:
                 return roles[role]
         if bytes.fromhex(certificate.sha1) in self._on_demand:
-            return StoredCertificate(certificate.der, Role.ON_DEMAND, "the system's list of roots")
+            return StoredCertificate(certificate.der, StoreRole.ON_DEMAND, "the system's list of roots")
         return None
 
     def above(self, certificate: Certificate) -> list[_Held]:
@@ -200,7 +200,7 @@ class Issuers:
     def is_anchor(self, certificate: Certificate) -> bool:
         """Whether the machine itself trusts a certificate."""
         stored = self.role_of(certificate)
-        return stored is not None and stored.role in {Role.ROOT, Role.ON_DEMAND}
+        return stored is not None and stored.role in {StoreRole.ROOT, StoreRole.ON_DEMAND}
 
     def stored(self) -> tuple[StoredCertificate, ...]:
         """Everything that was gathered, as it was given."""
@@ -232,7 +232,7 @@ def build_chain(signer: Certificate, issuers: Issuers, purpose: Purpose, at: dat
         where: where the signer's certificate was found.
     """
     best: Chain | None = None
-    for path in _Paths(issuers).up_from(_Held(signer, StoredCertificate(signer.der, Role.ISSUER, where))):
+    for path in _Paths(issuers).up_from(_Held(signer, StoredCertificate(signer.der, StoreRole.ISSUER, where))):
         chain = Chain(tuple(_Judging(path, issuers, purpose, at).links()), purpose, at)
         if chain.holds:
             return chain
@@ -243,7 +243,7 @@ def build_chain(signer: Certificate, issuers: Issuers, purpose: Purpose, at: dat
 
 
 def _badness(chain: Chain) -> tuple[int, int]:
-    failing = [_GRAVITY.index(link.standing) for link in chain.links if link.standing is not Standing.HOLDS]
+    failing = [_GRAVITY.index(link.standing) for link in chain.links if link.standing is not ChainStanding.HOLDS]
     return max(failing), len(failing)
 
 
@@ -285,28 +285,28 @@ class _Judging:
             stored = self._issuers.role_of(held.certificate)
             yield Link(held.certificate, (stored or held.stored).where, standing, reason)
 
-    def _judge(self, index: int, certificate: Certificate) -> tuple[Standing, str]:
+    def _judge(self, index: int, certificate: Certificate) -> tuple[ChainStanding, str]:
         """The first rule that a link breaks; the gravest rules stand first."""
         stored = self._issuers.role_of(certificate)
-        if stored is not None and stored.role is Role.DISTRUSTED:
-            return Standing.DISTRUSTED, f"{stored.where} says that nothing with this certificate may be trusted"
+        if stored is not None and stored.role is StoreRole.DISTRUSTED:
+            return ChainStanding.DISTRUSTED, f"{stored.where} says that nothing with this certificate may be trusted"
         above = self._path[index + 1].certificate if index + 1 < len(self._path) else None
         if above is not None and (lists := self._issuers.lists_by(above)):
             for issuer in (above, *self._other_keys(index + 1)):
                 if revoked := find_revocation(certificate, issuer, lists, self._at):
-                    return Standing.REVOKED, revoked
+                    return ChainStanding.REVOKED, revoked
         is_top = above is None
         for standing, reason in (
             self._judge_authority(index, certificate),
             self._judge_purpose(index, certificate, stored),
             self._judge_names(index, certificate),
             self._judge_strength(certificate, is_top=is_top),
-            self._judge_top(certificate, stored) if is_top else (Standing.HOLDS, ""),
+            self._judge_top(certificate, stored) if is_top else (ChainStanding.HOLDS, ""),
             self._judge_time(certificate),
         ):
-            if standing is not Standing.HOLDS:
+            if standing is not ChainStanding.HOLDS:
                 return standing, reason
-        return Standing.HOLDS, ""
+        return ChainStanding.HOLDS, ""
 
     def _other_keys(self, index: int) -> Iterable[Certificate]:
         """Further certificates of an authority of the path, whose keys it may have signed its revocation lists with.
@@ -319,48 +319,48 @@ class _Judging:
             if other.sha256 != own.sha256 and any(is_signed_by(other, signer) for signer in signers):
                 yield other
 
-    def _judge_authority(self, index: int, certificate: Certificate) -> tuple[Standing, str]:
+    def _judge_authority(self, index: int, certificate: Certificate) -> tuple[ChainStanding, str]:
         is_old_anchor = self._issuers.is_anchor(certificate) and certificate.path_length is None
         if index and not certificate.is_authority and not is_old_anchor:
-            return Standing.NOT_AN_AUTHORITY, "it has signed another certificate, and is not one of an authority"
+            return ChainStanding.NOT_AN_AUTHORITY, "it has signed another certificate, and is not one of an authority"
         if index and not certificate.may_sign_certificates:
-            return Standing.NOT_AN_AUTHORITY, "its key usage does not let it sign certificates"
+            return ChainStanding.NOT_AN_AUTHORITY, "its key usage does not let it sign certificates"
         between = sum(not held.certificate.is_self_issued for held in self._path[1:index])
         if certificate.path_length is not None and index and between > certificate.path_length:
             allowed = certificate.path_length
-            return Standing.NOT_AN_AUTHORITY, f"{between} authorities are below it, and it allows {allowed}"
+            return ChainStanding.NOT_AN_AUTHORITY, f"{between} authorities are below it, and it allows {allowed}"
         if certificate.not_understood:
             extensions = ", ".join(certificate.not_understood)
-            return Standing.NOT_UNDERSTOOD, f"it has critical extensions that are not known here: {extensions}"
-        return Standing.HOLDS, ""
+            return ChainStanding.NOT_UNDERSTOOD, f"it has critical extensions that are not known here: {extensions}"
+        return ChainStanding.HOLDS, ""
 
     def _judge_purpose(
         self, index: int, certificate: Certificate, stored: StoredCertificate | None
-    ) -> tuple[Standing, str]:
+    ) -> tuple[ChainStanding, str]:
         """Source: RFC 5280, section 4.2.1.12; an authority's purposes restrict what stands below it."""
         if self._purpose is Purpose.ANY:
-            return Standing.HOLDS, ""
+            return ChainStanding.HOLDS, ""
         needed: set[str] = {self._purpose, Purpose.ANY}
         if self._purpose is Purpose.TLS_SERVER and index:
             needed |= _SERVER_GATED
         if stored is not None and stored.purposes is not None and not stored.purposes & needed:
-            return Standing.WRONG_PURPOSE, f"{stored.where} trusts it, but not for {IN_WORDS[self._purpose]}"
+            return ChainStanding.WRONG_PURPOSE, f"{stored.where} trusts it, but not for {IN_WORDS[self._purpose]}"
         if (
             index == 0
             and self._purpose in {Purpose.CODE_SIGNING, Purpose.TIME_STAMPING}
             and not certificate.may_sign_data
         ):
-            return Standing.WRONG_PURPOSE, "its key usage does not let it sign anything but certificates or lists"
+            return ChainStanding.WRONG_PURPOSE, "its key usage does not let it sign anything but certificates or lists"
         must_say_so = index == 0 and self._purpose is Purpose.TIME_STAMPING  # RFC 3161, section 2.3
         if certificate.purposes is None and not must_say_so:
-            return Standing.HOLDS, ""
+            return ChainStanding.HOLDS, ""
         if not (certificate.purposes or frozenset()) & needed:
-            return Standing.WRONG_PURPOSE, f"it may not be used for {IN_WORDS[self._purpose]}"
-        return Standing.HOLDS, ""
+            return ChainStanding.WRONG_PURPOSE, f"it may not be used for {IN_WORDS[self._purpose]}"
+        return ChainStanding.HOLDS, ""
 
-    def _judge_names(self, index: int, certificate: Certificate) -> tuple[Standing, str]:
+    def _judge_names(self, index: int, certificate: Certificate) -> tuple[ChainStanding, str]:
         if not certificate.has_constraints or not index:
-            return Standing.HOLDS, ""
+            return ChainStanding.HOLDS, ""
         from fundamen.trust.name_constraints import find_forbidden_name  # noqa: PLC0415 - few authorities have any
 
         for place, held in enumerate(self._path[:index]):
@@ -369,41 +369,41 @@ class _Judging:
             try:
                 name = find_forbidden_name(certificate, held.certificate)
             except ValueError as error:
-                return Standing.NOT_UNDERSTOOD, f"its name constraints cannot be read: {error}"
+                return ChainStanding.NOT_UNDERSTOOD, f"its name constraints cannot be read: {error}"
             if name is not None:
-                return Standing.NAME_NOT_ALLOWED, f"it may not speak for the name {name}"
-        return Standing.HOLDS, ""
+                return ChainStanding.NAME_NOT_ALLOWED, f"it may not speak for the name {name}"
+        return ChainStanding.HOLDS, ""
 
-    def _judge_strength(self, certificate: Certificate, *, is_top: bool) -> tuple[Standing, str]:
+    def _judge_strength(self, certificate: Certificate, *, is_top: bool) -> tuple[ChainStanding, str]:
         if 0 < certificate.key_bits < _FEWEST_RSA_BITS:
-            return Standing.WEAK, f"its key, {certificate.key}, can be broken"
+            return ChainStanding.WEAK, f"its key, {certificate.key}, can be broken"
         if is_top and certificate.is_self_issued:
-            return Standing.HOLDS, ""  # nobody relies on the signature of a root
+            return ChainStanding.HOLDS, ""  # nobody relies on the signature of a root
         if certificate.signature_hash in _BROKEN_HASHES:
-            return Standing.WEAK, f"it is signed with {certificate.signature_hash.upper()}, which can be forged"
+            return ChainStanding.WEAK, f"it is signed with {certificate.signature_hash.upper()}, which can be forged"
         if certificate.signature_hash == "sha1" and self._at >= _SHA1_ENDS:
-            return Standing.WEAK, f"it is signed with SHA-1, which is not accepted since {_SHA1_ENDS:%Y}"
-        return Standing.HOLDS, ""
+            return ChainStanding.WEAK, f"it is signed with SHA-1, which is not accepted since {_SHA1_ENDS:%Y}"
+        return ChainStanding.HOLDS, ""
 
-    def _judge_top(self, certificate: Certificate, stored: StoredCertificate | None) -> tuple[Standing, str]:
+    def _judge_top(self, certificate: Certificate, stored: StoredCertificate | None) -> tuple[ChainStanding, str]:
         if self._issuers.is_anchor(certificate):
-            return Standing.HOLDS, ""
+            return ChainStanding.HOLDS, ""
         if certificate.is_self_issued and is_signed_by(certificate, certificate):
             name = f"the root {certificate.subject.shown}"
-            if stored is not None and stored.role is Role.USERS_ROOT:
+            if stored is not None and stored.role is StoreRole.USERS_ROOT:
                 return (
-                    Standing.ROOT_NOT_TRUSTED,
+                    ChainStanding.ROOT_NOT_TRUSTED,
                     f"{name} is only in {stored.where}, and not among those of the machine",
                 )
-            return Standing.ROOT_NOT_TRUSTED, f"{name} is not trusted by this machine"
+            return ChainStanding.ROOT_NOT_TRUSTED, f"{name} is not trusted by this machine"
         if self._issuers.above(certificate) and len(self._path) < _LONGEST:
-            return Standing.BAD_SIGNATURE, f"it was not signed with the key of {certificate.issuer.shown}"
+            return ChainStanding.BAD_SIGNATURE, f"it was not signed with the key of {certificate.issuer.shown}"
         what = "root" if certificate.is_authority else "intermediate authority"
-        return Standing.ISSUER_MISSING, f"the certificate of the {what} {certificate.issuer.shown} is missing"
+        return ChainStanding.ISSUER_MISSING, f"the certificate of the {what} {certificate.issuer.shown} is missing"
 
-    def _judge_time(self, certificate: Certificate) -> tuple[Standing, str]:
+    def _judge_time(self, certificate: Certificate) -> tuple[ChainStanding, str]:
         if self._at < certificate.not_before:
-            return Standing.NOT_YET_VALID, f"it is valid only from {certificate.not_before:%Y-%m-%d} on"
+            return ChainStanding.NOT_YET_VALID, f"it is valid only from {certificate.not_before:%Y-%m-%d} on"
         if self._at > certificate.not_after:
-            return Standing.EXPIRED, f"it expired on {certificate.not_after:%Y-%m-%d}"
-        return Standing.HOLDS, ""
+            return ChainStanding.EXPIRED, f"it expired on {certificate.not_after:%Y-%m-%d}"
+        return ChainStanding.HOLDS, ""

@@ -27,7 +27,7 @@ from fundamen.formats.trust_list import CONTENT_TYPE, read_trust_list
 from fundamen.model.errors import DamagedFileError
 from fundamen.trust.certificate import Certificate, read_certificate, same_name
 from fundamen.trust.chain import Chain, Issuers, Purpose, build_chain
-from fundamen.trust.chain import Standing as LinkStanding
+from fundamen.trust.chain import ChainStanding as LinkStanding
 from fundamen.trust.checking import has_signed
 
 _STRONG = {"sha1", "sha256", "sha384", "sha512"}  # digests of files that may be compared; others can be forged
@@ -37,7 +37,7 @@ _MOST_SIGNATURES = 20
 IN_THE_FILE = "the file's signature"
 
 
-class Standing(StrEnum):
+class SignatureStanding(StrEnum):
     """Results of judging a file's signatures."""
 
     TRUSTED = "trusted"
@@ -57,7 +57,7 @@ class Timestamp(msgspec.Struct, frozen=True):
 class Signature(msgspec.Struct, frozen=True):
     """One publisher's signature."""
 
-    verdict: Standing
+    verdict: SignatureStanding
     reason: str  # why it is not trusted; empty where it is
     digest_algorithm: str = ""
     signed_digest: str = ""  # hexadecimal
@@ -75,7 +75,7 @@ class Signature(msgspec.Struct, frozen=True):
 class Publisher(msgspec.Struct, frozen=True):
     """From whom a file is."""
 
-    verdict: Standing
+    verdict: SignatureStanding
     signatures: tuple[Signature, ...] = ()
     listed_in: str = ""  # the catalogue that was signed in the file's place; empty where the file itself was
     remarks: tuple[str, ...] = ()
@@ -96,7 +96,7 @@ class Publisher(msgspec.Struct, frozen=True):
         return self.decisive.reason if self.decisive is not None else ""
 
 
-UNSIGNED = Publisher(Standing.UNSIGNED)
+UNSIGNED = Publisher(SignatureStanding.UNSIGNED)
 
 Digest = Callable[[str], bytes]
 
@@ -137,20 +137,20 @@ def judge_listed(blob: bytes, algorithm: str, digest: bytes, issuers: Issuers, n
             return None
     except DamagedFileError:
         return None
-    signature = Signature(Standing.TAMPERED, "", algorithm, digest.hex(), digest.hex())
+    signature = Signature(SignatureStanding.TAMPERED, "", algorithm, digest.hex(), digest.hex())
     at_hand = issuers.with_more(signed.certificates, "the catalogue", signed.revocation_lists)
     judged = _judge_signer(signature, signed, signed.signers[0], at_hand, now)
-    if judged.verdict is Standing.TAMPERED:
+    if judged.verdict is SignatureStanding.TAMPERED:
         return None  # the catalogue is damaged; of the file it says nothing
     return Publisher(judged.verdict, (judged,), remarks=tuple(_remarks((judged,), now)))
 
 
-def _overall(signatures: Sequence[Signature]) -> Standing:
+def _overall(signatures: Sequence[Signature]) -> SignatureStanding:
     verdicts = {signature.verdict for signature in signatures}
-    for verdict in (Standing.TAMPERED, Standing.TRUSTED, Standing.UNTRUSTED):
+    for verdict in (SignatureStanding.TAMPERED, SignatureStanding.TRUSTED, SignatureStanding.UNTRUSTED):
         if verdict in verdicts:
             return verdict
-    return Standing.UNSIGNED
+    return SignatureStanding.UNSIGNED
 
 
 def _judge_signature(
@@ -163,16 +163,16 @@ def _judge_signature(
             reason = (
                 f"it holds {len(signed.signers)} signers of content {signed.content_type}, not one of a file's digest"
             )
-            return Signature(Standing.TAMPERED, reason), ()
+            return Signature(SignatureStanding.TAMPERED, reason), ()
         stated = read_indirect_data(signed.content, "The signed digest")
     except DamagedFileError as error:
-        return Signature(Standing.TAMPERED, f"the signature cannot be read: {error.why}"), ()
+        return Signature(SignatureStanding.TAMPERED, f"the signature cannot be read: {error.why}"), ()
     [signer] = signed.signers
     if stated.digest_algorithm not in _STRONG:
         reason = f"the digest is {stated.digest_algorithm.upper()}, which can be forged"
-        return Signature(Standing.UNTRUSTED, reason, stated.digest_algorithm), signer.nested
+        return Signature(SignatureStanding.UNTRUSTED, reason, stated.digest_algorithm), signer.nested
     signature = Signature(
-        Standing.TAMPERED,
+        SignatureStanding.TAMPERED,
         "the file's bytes are not those that were signed",
         stated.digest_algorithm,
         stated.digest.hex(),
@@ -191,18 +191,18 @@ def _judge_signer(
     certificate = _find_certificate(signer, signed)
     if certificate is None:
         return msgspec.structs.replace(
-            signature, verdict=Standing.UNTRUSTED, reason="the signer's certificate is not in the signature"
+            signature, verdict=SignatureStanding.UNTRUSTED, reason="the signer's certificate is not in the signature"
         )
     problem = _find_flaw(signer, certificate, signed.content_type, signed.content)
     timestamp = _best_timestamp(signer, signed, issuers)
     counts = timestamp is not None and not timestamp.problem and _LIFETIME not in (certificate.purposes or ())
     at = timestamp.at if timestamp is not None and counts else now
     chain = build_chain(certificate, issuers, Purpose.CODE_SIGNING, at, IN_THE_FILE)
-    verdict, reason = Standing.TRUSTED, ""
+    verdict, reason = SignatureStanding.TRUSTED, ""
     if problem:
-        verdict, reason = Standing.TAMPERED, problem
+        verdict, reason = SignatureStanding.TAMPERED, problem
     elif chain.failing is not None:
-        verdict, reason = Standing.UNTRUSTED, chain.why
+        verdict, reason = SignatureStanding.UNTRUSTED, chain.why
         if timestamp is not None and timestamp.problem and chain.failing.standing is LinkStanding.EXPIRED:
             reason = f"{reason}; its timestamp does not count: {timestamp.problem}"
     return msgspec.structs.replace(

@@ -7,7 +7,7 @@ from fundamen.formats.pe import Pe
 from fundamen.model.binary import Binary, Format
 from fundamen.model.errors import DamagedFileError
 from fundamen.trust.chain import Issuers
-from fundamen.trust.publisher import UNSIGNED, Digest, Publisher, Signature, Standing, judge_signatures
+from fundamen.trust.publisher import UNSIGNED, Digest, Publisher, Signature, SignatureStanding, judge_signatures
 
 _MOST_FILLING = 16  # bytes
 
@@ -17,7 +17,7 @@ def judge_file(source: ByteSource, binary: Binary, issuers: Issuers, now: dateti
     try:
         blobs, digest, remarks = _signatures(source, binary)
     except DamagedFileError as error:
-        return Publisher(Standing.TAMPERED, (Signature(Standing.TAMPERED, error.why),))
+        return Publisher(SignatureStanding.TAMPERED, (Signature(SignatureStanding.TAMPERED, error.why),))
     if not blobs:
         return UNSIGNED
     publisher = judge_signatures(blobs, _remembering(digest), issuers, now)

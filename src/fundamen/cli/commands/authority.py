@@ -8,13 +8,18 @@ from typing import Any
 import click
 import msgspec
 
-from fundamen.certificate_authorities.examining import USUAL_ATTRIBUTE, AuthorityState, Wanted, examine_authority
+from fundamen.certificate_authorities.examining import (
+    USUAL_ATTRIBUTE,
+    AuthorityState,
+    EntryRequirements,
+    examine_authority,
+)
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
 from fundamen.cli.helping import CommandGroup, SharedOption
 from fundamen.cli.output import Output, finish
 from fundamen.cli.writing import write_file
-from fundamen.directories.connection import Place, open_directory
+from fundamen.directories.connection import DirectoryPlace, open_directory
 from fundamen.formats.certificate_file import read_certificates
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.tls_server import fetch_certificates
@@ -51,14 +56,18 @@ class _Where(msgspec.Struct, frozen=True, kw_only=True):
     host_in: str | None
     host_port: int | None
 
-    def place(self) -> Place:
+    def place(self) -> DirectoryPlace:
         """Where it answers. Raises: UsageError."""
         host, port = options.host_and_port(self.server, _LDAPS if self.tls else _LDAP)
-        return Place(host.strip("[]"), port, self.tls, os.path.abspath(self.roots) if self.roots else "", self.seconds)
+        return DirectoryPlace(
+            host.strip("[]"), port, self.tls, os.path.abspath(self.roots) if self.roots else "", self.seconds
+        )
 
-    def wanted(self, entry: str, has: tuple[str, ...] = (), issued: tuple[tuple[str, Certificate], ...] = ()) -> Wanted:
+    def wanted(
+        self, entry: str, has: tuple[str, ...] = (), issued: tuple[tuple[str, Certificate], ...] = ()
+    ) -> EntryRequirements:
         """The requirements on the authority."""
-        return Wanted(
+        return EntryRequirements(
             entry=entry,
             certificate_in=self.certificate_in,
             host_in=self.host_in,
@@ -282,7 +291,7 @@ def _require_sense(where: _Where, key_file: str | None, name: str | None, host: 
         raise UsageError("Nothing is planned", why, "See: fundamen authority renew --help")
 
 
-def _examined(place: Place, wanted: Wanted) -> AuthorityState:
+def _examined(place: DirectoryPlace, wanted: EntryRequirements) -> AuthorityState:
     with open_directory(place) as directory:
         return examine_authority(directory, wanted, options.now(), place.seconds)
 
@@ -331,7 +340,7 @@ def _shown_by(host: str, port: int, seconds: float) -> Certificate:
     return read_certificate(chain[0])
 
 
-def _show(state: AuthorityState, place: Place, following: tuple[str, ...], output: Output) -> None:
+def _show(state: AuthorityState, place: DirectoryPlace, following: tuple[str, ...], output: Output) -> None:
     if output.as_json:
         output.show_record(authority_record(state, place.title, following))
     else:

@@ -14,8 +14,8 @@ from fundamen.cli.exits import Exit
 from fundamen.cli.helping import Subcommand
 from fundamen.cli.licences import accepted_digests
 from fundamen.cli.output import Output, finish
-from fundamen.cli.telling import Telling
-from fundamen.formats.capture_file import MOST_CONTENT, Manifest, write_capture
+from fundamen.cli.telling import SurveyProgress
+from fundamen.formats.capture_file import MOST_CONTENT, CaptureManifest, write_capture
 from fundamen.formats.gathered import read_gathered
 from fundamen.machine.file_bytes import open_ordinary
 from fundamen.machine.gathered import SCRIPTS, GatheredMachine, gathering_script
@@ -26,7 +26,7 @@ from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
 from fundamen.placing.own_files import written_whole
 from fundamen.prerequisites.comparison import amount_of
-from fundamen.prerequisites.requirement import Asked
+from fundamen.prerequisites.requirement import CheckContext
 from fundamen.prerequisites.sheet import read_sheet
 from fundamen.report.capture_text import capture_text
 from fundamen.report.contracts.capturing import capture_record
@@ -107,9 +107,9 @@ def command(
             symbols=symbols,
             most_bytes=int(most_bytes or 0),
         )
-        asked = Asked(machine=examined, now=options.now(), is_accepted=accepted_digests().__contains__)
+        asked = CheckContext(machine=examined, now=options.now(), is_accepted=accepted_digests().__contains__)
         authorities = authorities_at(options.home(), examined.platform, options.now(), output)
-        with Telling(output) as telling:
+        with SurveyProgress(output) as telling:
             taken = take_capture(examined, wish, authorities, asked, options.now(), telling)
         taken = _named(taken, name or (platform.node() if examined.is_live else ""))
         if not output.as_json:
@@ -162,7 +162,7 @@ def _require_sense(
         raise UsageError("No capture is made", why, "See: fundamen capture --help")
 
 
-def _write(target: str, taken: Taken) -> Manifest:
+def _write(target: str, taken: Taken) -> CaptureManifest:
     """Write it whole, or not at all. Raises: UnreadableError."""
     try:
         with written_whole(os.path.abspath(target)) as file:

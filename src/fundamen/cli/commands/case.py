@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterable
 
 import click
 
-from fundamen.cases.store import Came, Case, CaseStore, Facts, Kind
+from fundamen.cases.store import Came, Case, CaseFacts, CaseStore, EntryType
 from fundamen.cli import options
 from fundamen.cli.helping import CommandGroup
 from fundamen.cli.output import Output
@@ -109,7 +109,7 @@ def note(text: str, output: Output) -> None:
         store = _store()
         case = _chosen(store, None)
         kept = without_secrets(text)
-        store.add(case, Kind.NOTE, kept, Facts(), options.now())
+        store.add(case, EntryType.NOTE, kept, CaseFacts(), options.now())
         if kept != text:
             output.note(f"What looks like a secret was left out: {kept}")
         output.note(f"Noted in case {case.number}.")
@@ -169,7 +169,7 @@ def tried(remedy: str, came: Came | None, output: Output) -> None:
         known = remedy if remedy in remedy_ids() else ""
         rungs = {rung.remedy.id: rung.do for rung in ladder_of(case).rungs}
         text = rungs.get(remedy, without_secrets(remedy))
-        store.add(case, Kind.TRIED, text, Facts(remedy=known or text, came=came), options.now())
+        store.add(case, EntryType.TRIED, text, CaseFacts(remedy=known or text, came=came), options.now())
         after = _chosen(store, case.number)
         if output.as_json:
             _show(output, after)

@@ -16,7 +16,7 @@ from fundamen.model.paths import HostPath
 from fundamen.report.compare_text import compare_text
 from fundamen.report.contracts.comparing_machines import compare_record
 from fundamen.report.figures import compare_figure
-from fundamen.survey.comparing import Comparison, compare_machines, compare_trees
+from fundamen.survey.comparing import MachineComparison, compare_machines, compare_trees
 
 _THIS = "this"
 
@@ -52,7 +52,7 @@ def command(here: str, there: str, *, programs: tuple[str, ...], targets: tuple[
     finish(status)
 
 
-def _compared(here: str, there: str, programs: tuple[str, ...], output: Output) -> Comparison:
+def _compared(here: str, there: str, programs: tuple[str, ...], output: Output) -> MachineComparison:
     machines: list[Machine] = []
     try:
         machines += [_machine(here), _machine(there)]

@@ -14,10 +14,10 @@ from fundamen.cli.exits import Exit, exit_of
 from fundamen.cli.helping import Subcommand
 from fundamen.cli.output import Output, finish
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.container import Kind
+from fundamen.formats.container import ContainerKind
 from fundamen.installers.debian_needs import READS
 from fundamen.installers.looking import Look, look_into
-from fundamen.installers.outcome import Meant
+from fundamen.installers.outcome import Forecast
 from fundamen.machine.file_bytes import FileBytes, open_ordinary
 from fundamen.machine.machine import Machine
 from fundamen.model.display import shown
@@ -118,7 +118,7 @@ def _compare(machine: Machine, packages: tuple[str, ...], meant: str, output: Ou
     return Exit.FAULT_FOUND if outcome.wrong else Exit.NOTHING_AT_FAULT
 
 
-def _meant(name: str, package: str) -> Meant:
+def _meant(name: str, package: str) -> Forecast:
     """The forecast in a record of --json. Raises: UnreadableError: it is none, or of another package."""
     do = f"Make one before the run: fundamen installer --json {shown(package)} > {shown(name)}"
     try:
@@ -197,7 +197,7 @@ def _properties(given: tuple[str, ...]) -> dict[str, str]:
 
 
 def _next(machine: Machine, name: str, look: Look, given: tuple[str, ...]) -> tuple[str, ...]:
-    if look.kind is Kind.MSI and look.conclusion is None:
+    if look.kind is ContainerKind.MSI and look.conclusion is None:
         return (f"fundamen installer --machine FOLDER {shown(name)}",)
     if look.conclusion is not None:
         return _next_of_msi(machine, name, look, given)
@@ -206,7 +206,7 @@ def _next(machine: Machine, name: str, look: Look, given: tuple[str, ...]) -> tu
         missing = [n.text.partition("(")[0].partition("|")[0].strip() for n in look.unmet if n.field != READS]
         first = [f"Have these installed first: {', '.join(missing)}."] if missing else []
         return (*first, *([f"Put there what it reads: {', '.join(read)}."] if read else []))
-    return (command_text(machine, "inspect", name),) if look.kind is Kind.SELF_EXTRACTING else ()
+    return (command_text(machine, "inspect", name),) if look.kind is ContainerKind.SELF_EXTRACTING else ()
 
 
 def _next_of_msi(machine: Machine, name: str, look: Look, given: tuple[str, ...]) -> tuple[str, ...]:

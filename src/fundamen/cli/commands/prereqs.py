@@ -20,12 +20,12 @@ from fundamen.model.display import shown, shown_page
 from fundamen.model.errors import FundamenError, UsageError
 from fundamen.model.isolation import Isolated
 from fundamen.model.paths import HostPath, MachinePath
-from fundamen.prerequisites.answer import Standing
-from fundamen.prerequisites.checking import Checked, Outcome, check_requirements
-from fundamen.prerequisites.kinds.command import Command
-from fundamen.prerequisites.kinds.licence import Licence
+from fundamen.prerequisites.answer import RequirementStanding
+from fundamen.prerequisites.checking import CheckedRequirement, CheckOutcome, check_requirements
+from fundamen.prerequisites.kinds.command import CommandRequirement
+from fundamen.prerequisites.kinds.licence import LicenceRequirement
 from fundamen.prerequisites.ready import ready_names, ready_path
-from fundamen.prerequisites.requirement import Asked
+from fundamen.prerequisites.requirement import CheckContext
 from fundamen.prerequisites.sheet import Sheet, read_sheet
 from fundamen.report.commands import command as command_text
 from fundamen.report.contracts.line import failure
@@ -114,7 +114,7 @@ def command(
             checking.show(named, sheet, outcome, first=index == 0, save_plan=save_plan)
             if watch:
                 outcome = checking.watch(sheet, outcome, every)
-            is_met = all(each.answer.standing is Standing.MET for each in outcome.checked)
+            is_met = all(each.answer.standing is RequirementStanding.MET for each in outcome.checked)
             worst = max(worst, Exit.NOTHING_AT_FAULT if is_met else Exit.FAULT_FOUND, *map(exit_of, outcome.bugs))
             for bug in outcome.bugs:
                 output.tell(bug)
@@ -204,14 +204,14 @@ class _Checking:
             click.echo(shown_page(text), err=True, nl=False)
             self._may_run = yes or self._output.agreed("Run them?")
 
-    def check(self, sheet: Sheet, known: Sequence[Checked] = ()) -> Outcome:
+    def check(self, sheet: Sheet, known: Sequence[CheckedRequirement] = ()) -> CheckOutcome:
         """Check a sheet."""
         is_accepted = accepted_digests().__contains__
-        asked = Asked(machine=self._machine, now=options.now(), may_run=self._may_run, is_accepted=is_accepted)
+        asked = CheckContext(machine=self._machine, now=options.now(), may_run=self._may_run, is_accepted=is_accepted)
         with self._output.working(f"Checking {sheet.name}"):
             return check_requirements(sheet.requirements, asked, known)
 
-    def show(self, named: _Named, sheet: Sheet, outcome: Outcome, *, first: bool, save_plan: str | None) -> None:
+    def show(self, named: _Named, sheet: Sheet, outcome: CheckOutcome, *, first: bool, save_plan: str | None) -> None:
         """Show what came of a check, and write the plan if one was asked for."""
         plan = self._saved(sheet, outcome, save_plan) if save_plan is not None else ""
         following = self._next(named.words, sheet, outcome, plan)
@@ -223,14 +223,14 @@ class _Checking:
             ("" if first else "\n") + prereqs_text(sheet, outcome, following, verbose=verbose, drawn=drawn)
         )
 
-    def watch(self, sheet: Sheet, outcome: Outcome, every: float) -> Outcome:
+    def watch(self, sheet: Sheet, outcome: CheckOutcome, every: float) -> CheckOutcome:
         """Look again at what is not met until all is, or the technician ends it; tell what changes."""
         try:
-            while any(each.answer.standing is not Standing.MET for each in outcome.checked):
+            while any(each.answer.standing is not RequirementStanding.MET for each in outcome.checked):
                 time.sleep(every)
                 self._machine = self._machine.afresh()
                 before = {each.requirement.id: each for each in outcome.checked}
-                outcome = self.check(sheet, outcome.of(Standing.MET))
+                outcome = self.check(sheet, outcome.of(RequirementStanding.MET))
                 changed = [each for each in outcome.checked if each != before.get(each.requirement.id)]
                 if changed and self._output.as_json:
                     self._output.show_record(prereqs_record("", sheet, outcome, ()))
@@ -243,7 +243,7 @@ class _Checking:
     def accept(self, sheet: Sheet, text: str) -> Exit:
         """Show a licence, and record that it was accepted, if it is; of a sheet's licences only, and one at a time."""
         path = self._machine.spelled(text)
-        if not any(isinstance(each, Licence) and each.text == path for each in sheet.requirements):
+        if not any(isinstance(each, LicenceRequirement) and each.text == path for each in sheet.requirements):
             raise UsageError(
                 what=f"The licence {shown(text)} cannot be accepted",
                 why="the sheet asks for no licence with that text",
@@ -251,7 +251,7 @@ class _Checking:
             )
         return accepted(self._machine, MachinePath(path), self._output)
 
-    def _saved(self, sheet: Sheet, outcome: Outcome, name: str) -> str:
+    def _saved(self, sheet: Sheet, outcome: CheckOutcome, name: str) -> str:
         """Write a plan; give the command that carries it out, empty where there is nothing to be planned."""
         from fundamen.restore.for_prerequisites import plan_for  # noqa: PLC0415 - only where a plan is asked for
         from fundamen.restore.plan_file import written  # noqa: PLC0415
@@ -265,17 +265,21 @@ class _Checking:
             self._output.note(f"By hand remain: {', '.join(each.id for each in mendable.by_hand)}")
         return command_text(self._machine, "plans", "run", name)
 
-    def _can_be_planned(self, sheet: Sheet, outcome: Outcome) -> bool:
+    def _can_be_planned(self, sheet: Sheet, outcome: CheckOutcome) -> bool:
         from fundamen.restore.for_prerequisites import plan_for  # noqa: PLC0415 - only where something is unmet
 
         return plan_for(self._machine, sheet.program, outcome, options.now()).plan is not None
 
-    def _next(self, words: tuple[str, ...], sheet: Sheet, outcome: Outcome, plan: str) -> tuple[str, ...]:
-        unmet = outcome.of(Standing.UNMET)
+    def _next(self, words: tuple[str, ...], sheet: Sheet, outcome: CheckOutcome, plan: str) -> tuple[str, ...]:
+        unmet = outcome.of(RequirementStanding.UNMET)
         steps = [plan] if plan else []
-        texts = [each.requirement.text for each in unmet if isinstance(each.requirement, Licence)]
+        texts = [each.requirement.text for each in unmet if isinstance(each.requirement, LicenceRequirement)]
         steps += [command_text(self._machine, "prereqs", "--accept", text, *words) for text in texts]
-        held_back = [e for e in outcome.of(Standing.UNKNOWN) if isinstance(e.requirement, Command) and not e.held_up_by]
+        held_back = [
+            e
+            for e in outcome.of(RequirementStanding.UNKNOWN)
+            if isinstance(e.requirement, CommandRequirement) and not e.held_up_by
+        ]
         if held_back and not self._may_run and self._machine.is_live:
             steps.append(command_text(self._machine, "prereqs", "--run-commands", *words))
         if unmet and not plan and sheet.program is not None and self._can_be_planned(sheet, outcome):
@@ -286,4 +290,4 @@ class _Checking:
 
 
 def _licences(sheet: Sheet) -> list[str]:
-    return [each.text for each in sheet.requirements if isinstance(each, Licence)]
+    return [each.text for each in sheet.requirements if isinstance(each, LicenceRequirement)]

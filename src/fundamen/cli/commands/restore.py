@@ -6,7 +6,7 @@ from collections.abc import Callable
 import click
 
 from fundamen.cli import options
-from fundamen.cli.faults import LAUNCH_SECONDS, Asked, Launching, restore_programs
+from fundamen.cli.faults import LAUNCH_SECONDS, Launching, RepairRequest, restore_programs
 from fundamen.cli.helping import Subcommand
 from fundamen.cli.media import Named, media_options
 from fundamen.cli.output import Output, finish
@@ -71,7 +71,7 @@ def command(
         examined = machine()
         journal = journal_of(examined, options.home())
         require_ready(examined, journal)
-        asked = Asked(
+        asked = RepairRequest(
             also=also,
             pins=pins,
             because=because,

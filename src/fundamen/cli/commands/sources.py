@@ -130,7 +130,7 @@ def verify(output: Output) -> None:
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     from fundamen.report.contracts.sourcing import CopiesRecord, copies_record  # noqa: PLC0415
     from fundamen.report.sources_text import copies_text  # noqa: PLC0415
-    from fundamen.sources.own_copies import Outcome, check_copies  # noqa: PLC0415
+    from fundamen.sources.own_copies import CopyOutcome, check_copies  # noqa: PLC0415
 
     with output:
         with output.working("Checking our own copies"):
@@ -140,7 +140,7 @@ def verify(output: Output) -> None:
             output.show_record(record)
         else:
             output.show(copies_text(checked, drawn=output.drawn))
-        is_gone = any(each.outcome is Outcome.DELETED for each in checked)
+        is_gone = any(each.outcome is CopyOutcome.DELETED for each in checked)
     finish(Exit.FAULT_FOUND if is_gone else Exit.NOTHING_AT_FAULT)
 
 

@@ -12,7 +12,7 @@ from fundamen.cli.exits import Exit, exit_of
 from fundamen.cli.figure_writing import require_writable_figures, write_figures
 from fundamen.cli.helping import Subcommand
 from fundamen.cli.output import Output, finish
-from fundamen.cli.telling import Telling
+from fundamen.cli.telling import SurveyProgress
 from fundamen.execution.home import folder_of, journal_of
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import HostPath
@@ -22,7 +22,7 @@ from fundamen.report.contracts.surveying import survey_record
 from fundamen.report.survey_text import survey_text
 from fundamen.survey.remembered import Digests
 from fundamen.survey.repair_stores import SpoiltCopy
-from fundamen.survey.survey import Depth, Memory, Survey, survey_machine
+from fundamen.survey.survey import Depth, Survey, SurveyMemory, survey_machine
 from fundamen.survey.walking import usual_folders
 
 if TYPE_CHECKING:
@@ -107,14 +107,14 @@ def _surveyed(machine: Machine, folders: tuple[str, ...], depth: Depth, output: 
     digests = Digests(folder_of(machine, home))
     known = {} if afresh or depth is not Depth.ALL else digests.all()
     chosen = tuple(machine.spelled(folder) for folder in folders) or usual_folders(machine)
-    with Telling(output) as telling, digests:
+    with SurveyProgress(output) as telling, digests:
         try:
             return survey_machine(
                 machine,
                 chosen,
                 depth,
                 lambda: authorities_at(home, machine.platform, options.now(), output),
-                Memory(known, digests.remember),
+                SurveyMemory(known, digests.remember),
                 options.now(),
                 telling,
                 partial(_own_copies, home),
@@ -133,7 +133,7 @@ def _own_copies(home: HostPath) -> Iterator[SpoiltCopy]:
 
 def _restore(machine: Machine, survey: Survey, output: Output, again: str, consent: "Consent") -> Exit:
     """One plan for all programs that cannot start, and libraries and packages at fault."""
-    from fundamen.cli.faults import Asked, restore_programs  # noqa: PLC0415 - only where something is to be restored
+    from fundamen.cli.faults import RepairRequest, restore_programs  # noqa: PLC0415 - only where something is to be restored
     from fundamen.cli.restoring import Desk  # noqa: PLC0415
     from fundamen.execution.locking import require_ready  # noqa: PLC0415
 
@@ -141,7 +141,7 @@ def _restore(machine: Machine, survey: Survey, output: Output, again: str, conse
         output.show("\n")
     journal = journal_of(machine, options.home())
     require_ready(machine, journal)
-    return restore_programs(Desk(machine, journal, output, consent), survey.to_restore, Asked(again=again))
+    return restore_programs(Desk(machine, journal, output, consent), survey.to_restore, RepairRequest(again=again))
 
 
 def _next(machine: Machine, folders: tuple[str, ...], survey: Survey) -> tuple[str, ...]:

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from fundamen.machine.accounts import GROUPS, USERS, accounts
 from fundamen.model.architecture import Platform
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
-from fundamen.prerequisites.requirement import Asked, Name, Requirement
+from fundamen.prerequisites.requirement import CheckContext, Name, Requirement
 
 
 class Account(Requirement, frozen=True, kw_only=True, tag="account"):
@@ -28,7 +28,7 @@ class Account(Requirement, frozen=True, kw_only=True, tag="account"):
             return "neither a user nor a group is named"
         return "" if self.user or not self.member_of else "member_of is of a user, and none is named"
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         if asked.machine.platform is not Platform.LINUX:
             return unknown(f"accounts of {asked.machine.platform.in_words} are not known here")

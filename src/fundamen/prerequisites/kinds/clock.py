@@ -9,7 +9,7 @@ from typing import Annotated, ClassVar
 import msgspec
 
 from fundamen.prerequisites.answer import Answer, met_if, unknown
-from fundamen.prerequisites.requirement import USUAL_SECONDS, Asked, Name, Requirement, Seconds, only_live
+from fundamen.prerequisites.requirement import USUAL_SECONDS, CheckContext, Name, Requirement, Seconds, only_live
 
 # Source: RFC 5905, section 7.3 (the packet), and section 14 (a client that asks once). 1900 is the era's beginning.
 _PACKET = struct.Struct("!BBbbII4sQQQQ")
@@ -39,7 +39,7 @@ class Clock(Requirement, frozen=True, kw_only=True, tag="clock"):
         """Advise where it is unmet and the sheet gives no advice."""
         return "Set the clock, and have it kept by a time service: certificates and directories depend on it."
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         if not asked.machine.is_live:
             return only_live(asked.machine)

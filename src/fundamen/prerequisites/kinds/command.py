@@ -7,14 +7,14 @@ from typing import Annotated, ClassVar
 import msgspec
 
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
-from fundamen.prerequisites.requirement import Asked, Requirement, Seconds, Text, only_live
+from fundamen.prerequisites.requirement import CheckContext, Requirement, Seconds, Text, only_live
 
 Argument = Annotated[str, msgspec.Meta(max_length=4096, pattern=r"^[^\x00]*$")]
 
 _LONGEST = 200  # characters of what it says that are shown
 
 
-class Command(Requirement, frozen=True, kw_only=True, tag="command"):
+class CommandRequirement(Requirement, frozen=True, kw_only=True, tag="command"):
     """A command ends with a status, and perhaps says something. It is given no input, and no shell reads it."""
 
     runs: Annotated[tuple[Argument, ...], msgspec.Meta(min_length=1, max_length=100)]
@@ -40,7 +40,7 @@ class Command(Requirement, frozen=True, kw_only=True, tag="command"):
         """Advise where it is unmet and the sheet gives no advice."""
         return f"Run it by hand and read what it says: {self.in_words}"
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         if not asked.machine.is_live:
             return only_live(asked.machine)

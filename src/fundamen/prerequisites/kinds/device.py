@@ -11,7 +11,7 @@ from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, unmet
-from fundamen.prerequisites.requirement import Asked, Name, Requirement, only_live, read_text
+from fundamen.prerequisites.requirement import CheckContext, Name, Requirement, only_live, read_text
 
 _ENUM = r"HKLM\System\CurrentControlSet\Enum"
 # Files of a device with its numbers, and how a key of Windows names them. Sources: Linux's sysfs-bus-pci and
@@ -55,7 +55,7 @@ class Device(Requirement, frozen=True, kw_only=True, tag="device"):
             "See that the device is plugged in and switched on in the firmware, and have its maker's driver installed."
         )
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         machine = asked.machine
         if machine.platform is Platform.WINDOWS:

@@ -6,7 +6,7 @@ import msgspec
 
 from fundamen.directories.host import find_host, value_of
 from fundamen.prerequisites.answer import Answer, met, met_if, unknown, unmet
-from fundamen.prerequisites.requirement import USUAL_SECONDS, Asked, Name, Requirement, Seconds, Text
+from fundamen.prerequisites.requirement import USUAL_SECONDS, CheckContext, Name, Requirement, Seconds, Text
 
 if TYPE_CHECKING:
     from fundamen.directories.connection import Attributes
@@ -45,14 +45,14 @@ class DirectoryEntry(Requirement, frozen=True, kw_only=True, tag="directory entr
         """Find the fault of its fields, beyond their types."""
         return "" if self.host_port is None or self.host_in else "host_port is of host_in, and that is not given"
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         if not asked.machine.is_live:
             return unknown(f"a directory is asked from the machine that runs, and {asked.machine.title} does not")
-        from fundamen.directories.connection import Place, UnreachableDirectoryError, open_directory  # noqa: PLC0415
+        from fundamen.directories.connection import DirectoryPlace, UnreachableDirectoryError, open_directory  # noqa: PLC0415
 
         try:
-            with open_directory(Place(self.server, self.port, self.tls, seconds=self.seconds)) as directory:
+            with open_directory(DirectoryPlace(self.server, self.port, self.tls, seconds=self.seconds)) as directory:
                 held = directory.read(self.entry)
         except UnreachableDirectoryError as error:
             return unmet(f"{self.server}:{self.port} does not answer: {error.why}")

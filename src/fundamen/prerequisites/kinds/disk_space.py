@@ -5,7 +5,7 @@ import os
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.prerequisites.answer import Answer, met_if
 from fundamen.prerequisites.comparison import amount_of
-from fundamen.prerequisites.requirement import Asked, Path, Requirement
+from fundamen.prerequisites.requirement import CheckContext, Path, Requirement
 
 _MIB = 1 << 20
 
@@ -31,7 +31,7 @@ class DiskSpace(Requirement, frozen=True, kw_only=True, tag="disk space"):
         """Find the fault of its fields, beyond their types."""
         return "" if amount_of(self.at_least) is not None else f"{self.at_least!r} is no size such as 2G"
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         path = asked.machine.host_path(MachinePath(self.path))
         while not os.path.exists(path) and os.path.dirname(path) != path:  # the part of it that is there already

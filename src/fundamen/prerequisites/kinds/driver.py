@@ -9,7 +9,7 @@ from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, met_if, unknown, unmet
-from fundamen.prerequisites.requirement import Asked, Name, Requirement, Text, only_live, read_text
+from fundamen.prerequisites.requirement import CheckContext, Name, Requirement, Text, only_live, read_text
 
 _SYSTEM_ROOT = re.compile(r"^\\?(?:SystemRoot|%SystemRoot%)\\", re.IGNORECASE)
 
@@ -52,7 +52,7 @@ class Driver(Requirement, frozen=True, kw_only=True, tag="driver"):
             return "that is no name of a driver"
         return problem_of_range(self.version)
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         machine = asked.machine
         if machine.platform is Platform.WINDOWS:

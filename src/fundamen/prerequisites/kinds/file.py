@@ -7,7 +7,7 @@ from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, met_if, unknown, unmet
-from fundamen.prerequisites.requirement import Asked, Digest, Path, Requirement
+from fundamen.prerequisites.requirement import CheckContext, Digest, Path, Requirement
 
 
 class File(Requirement, frozen=True, kw_only=True, tag="file"):
@@ -34,7 +34,7 @@ class File(Requirement, frozen=True, kw_only=True, tag="file"):
             return f"Set {self.path} aside; do not delete it."
         return f"Find who brings it: fundamen sources offers {self.path.rpartition('/')[2]}"
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         entry = asked.machine.look(MachinePath(self.path))
         if entry.kind is EntryKind.BLOCKED:
@@ -44,7 +44,7 @@ class File(Requirement, frozen=True, kw_only=True, tag="file"):
             return met_if(self.absent and entry.kind is EntryKind.ABSENT, stands)
         return next(map(unmet, self._wrong(asked)), met(stands))
 
-    def _wrong(self, asked: Asked) -> Iterator[str]:
+    def _wrong(self, asked: CheckContext) -> Iterator[str]:
         path = MachinePath(self.path)
         if self.sha256 and (found := digest_of(asked.machine, path)) != self.sha256:
             yield f"it has other content: SHA-256 {found[:16]}..., not {self.sha256[:16]}..."

@@ -6,7 +6,7 @@ from typing import Literal
 
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
-from fundamen.prerequisites.requirement import Asked, Path, Requirement
+from fundamen.prerequisites.requirement import CheckContext, Path, Requirement
 
 # File systems as the kernel names them in /proc/mounts, and what they cannot keep. Source: proc_pid_mountinfo(5), the
 # specifications of FAT, exFAT and ISO 9660; overlay and network file systems pass on what lies below and are not known.
@@ -36,7 +36,7 @@ class FileSystem(Requirement, frozen=True, kw_only=True, tag="file system"):
         """Find the fault of its fields, beyond their types."""
         return "" if self.can else "it is not said what it must be good for"
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         path = asked.machine.host_path(MachinePath(self.path))
         while not os.path.exists(path) and os.path.dirname(path) != path:

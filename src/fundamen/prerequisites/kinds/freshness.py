@@ -9,7 +9,7 @@ from fundamen.machine.machine import EntryKind
 from fundamen.machine.open_files import find_users, process_of
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, unmet
-from fundamen.prerequisites.requirement import Asked, Path, Requirement
+from fundamen.prerequisites.requirement import CheckContext, Path, Requirement
 
 _HOUR = 3600
 _MOST_PID = 64  # bytes of a lock that holds a number
@@ -41,7 +41,7 @@ class Freshness(Requirement, frozen=True, kw_only=True, tag="freshness"):
         given = bool(self.not_older_than) or self.hours is not None
         return "" if given != self.is_lock else "it is either a lock, or has a file or hours as its limit"
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         machine, path = asked.machine, MachinePath(self.path)
         if machine.look(path).kind is EntryKind.ABSENT:
@@ -57,7 +57,7 @@ class Freshness(Requirement, frozen=True, kw_only=True, tag="freshness"):
             return unmet(f"it is {age:.0f} hours old")
         return met(f"it is {max(age, 0):.0f} hours old")
 
-    def _lock(self, asked: Asked, path: MachinePath) -> Answer:
+    def _lock(self, asked: CheckContext, path: MachinePath) -> Answer:
         machine = asked.machine
         if not machine.is_live:
             return unmet(f"it was left behind: {machine.title} does not run")

@@ -2,14 +2,14 @@
 
 import msgspec
 
-from fundamen.formats.setting import Format, find_value
+from fundamen.formats.setting import SettingFormat, find_value
 from fundamen.machine.kernel_settings import running_value
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, unknown, unmet
 from fundamen.prerequisites.comparison import Compared
-from fundamen.prerequisites.requirement import MOST_BYTES, Asked, Name
+from fundamen.prerequisites.requirement import MOST_BYTES, CheckContext, Name
 
 # Source: sysctl.d(5), "Configuration Directories and Precedence": of files of one name the first counts.
 _FOLDERS = ("/etc/sysctl.d", "/run/sysctl.d", "/usr/local/lib/sysctl.d", "/usr/lib/sysctl.d", "/lib/sysctl.d")
@@ -40,7 +40,7 @@ class KernelSetting(Compared, frozen=True, kw_only=True, tag="kernel setting"):
             return f"{self.name!r} is no name such as kernel.sem"
         return super().problem()
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         machine = asked.machine
         text = running_value(self.name) if machine.is_live else _configured(machine, self.name)
@@ -65,7 +65,7 @@ def _configured(machine: Machine, name: str) -> str | None:
     found = None
     for path in (*(files[each] for each in sorted(files)), MachinePath(_LAST)):
         try:
-            value = find_value(machine.content(path, MOST_BYTES), Format.SYSCTL, (name,), path)
+            value = find_value(machine.content(path, MOST_BYTES), SettingFormat.SYSCTL, (name,), path)
         except UnreadableError:
             continue
         found = str(value.value) if value is not None else found

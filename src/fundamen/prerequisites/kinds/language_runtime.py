@@ -7,13 +7,13 @@ from typing import ClassVar, Literal
 
 import msgspec
 
-from fundamen.formats.setting import Format, find_value
+from fundamen.formats.setting import SettingFormat, find_value
 from fundamen.formats.versions import is_in, problem_of_range
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
-from fundamen.prerequisites.requirement import MOST_BYTES, Asked, Name, Path, Requirement, Text
+from fundamen.prerequisites.requirement import MOST_BYTES, CheckContext, Name, Path, Requirement, Text
 
 _MOST_IMAGE = 128 << 20  # bytes of an interpreter
 _SECONDS = 10.0
@@ -62,7 +62,7 @@ class LanguageRuntime(Requirement, frozen=True, kw_only=True, tag="language runt
         """Find the fault of its fields, beyond their types."""
         return problem_of_range(self.version)
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         machine = asked.machine
         if machine.look(MachinePath(self.interpreter)).kind is EntryKind.ABSENT:
@@ -74,7 +74,7 @@ class LanguageRuntime(Requirement, frozen=True, kw_only=True, tag="language runt
             return unmet(f"it is {built.version}")
         return self._modules(asked, built)
 
-    def _modules(self, asked: Asked, built: _Php) -> Answer:
+    def _modules(self, asked: CheckContext, built: _Php) -> Answer:
         folder = self.settings or built.settings
         on = {name.lower() for name in _switched_on(asked.machine, folder)}
         present = _present(asked.machine, _module_folder(asked.machine, folder) or built.modules)
@@ -137,7 +137,7 @@ def _module_folder(machine: Machine, folder: str) -> str:
     """The folder of modules that the settings name; empty where they name none."""
     found = ""
     for text in _texts(machine, folder):
-        value = find_value(text.encode(), Format.PROPERTIES, ("extension_dir",), "the settings of PHP")
+        value = find_value(text.encode(), SettingFormat.PROPERTIES, ("extension_dir",), "the settings of PHP")
         found = str(value.value).strip('"') if value is not None else found
     return found
 

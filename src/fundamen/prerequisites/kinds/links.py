@@ -10,7 +10,7 @@ from fundamen.model.display import shown
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, unmet
-from fundamen.prerequisites.requirement import Asked, Path, Requirement
+from fundamen.prerequisites.requirement import CheckContext, Path, Requirement
 
 _MOST_ENTRIES = 200_000
 _MOST_NAMED = 5
@@ -36,7 +36,7 @@ class Links(Requirement, frozen=True, kw_only=True, tag="links"):
             return "Replace each link by a copy of what it leads to."
         return "Repair each link's target, or replace the link by a copy of what it should lead to."
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         machine = asked.machine
         if machine.look(MachinePath(self.folder)).kind is not EntryKind.FOLDER:

@@ -4,14 +4,14 @@ import re
 
 from fundamen.prerequisites.answer import Answer, met_if, unknown
 from fundamen.prerequisites.comparison import amount_of
-from fundamen.prerequisites.requirement import Asked, Requirement, only_live
+from fundamen.prerequisites.requirement import CheckContext, Requirement, only_live
 
 _PATH = "/proc/meminfo"
 _FIELD = re.compile(r"^(\w+): +(\d+) kB$", re.MULTILINE)
 _MIB = 1 << 20
 
 
-class Memory(Requirement, frozen=True, kw_only=True, tag="memory"):
+class MemoryRequirement(Requirement, frozen=True, kw_only=True, tag="memory"):
     """The machine has memory of at least a size, or has as much available, or as much swap space."""
 
     total: int | str = 0  # bytes, or as "2G"
@@ -31,7 +31,7 @@ class Memory(Requirement, frozen=True, kw_only=True, tag="memory"):
             return "no size is asked for"
         return "" if all(amount_of(size) is not None for size in sizes) else "a size is not such as 2G"
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine. Source: proc_meminfo(5)."""
         if not asked.machine.is_live:
             return only_live(asked.machine)

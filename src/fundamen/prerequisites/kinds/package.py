@@ -9,10 +9,10 @@ from fundamen.machine.machine import ANYWHERE, Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
-from fundamen.prerequisites.requirement import Asked, Name, Requirement, Text
+from fundamen.prerequisites.requirement import CheckContext, Name, Requirement, Text
 
 
-class Package(Requirement, frozen=True, kw_only=True, tag="package"):
+class PackageRequirement(Requirement, frozen=True, kw_only=True, tag="package"):
     """A package is installed: by dpkg, or as an installer of Windows registered it."""
 
     name: Name
@@ -35,7 +35,7 @@ class Package(Requirement, frozen=True, kw_only=True, tag="package"):
         """Find the fault of its fields, beyond their types."""
         return problem_of_range(self.version)
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         machine = asked.machine
         if machine.platform is Platform.WINDOWS:

@@ -7,7 +7,7 @@ from typing import Annotated, ClassVar, Literal
 import msgspec
 
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
-from fundamen.prerequisites.requirement import USUAL_SECONDS, Asked, Name, Requirement, Seconds, only_live
+from fundamen.prerequisites.requirement import USUAL_SECONDS, CheckContext, Name, Requirement, Seconds, only_live
 
 
 class Port(Requirement, frozen=True, kw_only=True, tag="port"):
@@ -35,7 +35,7 @@ class Port(Requirement, frozen=True, kw_only=True, tag="port"):
             else "Find who has it, and give one another port."
         )
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         if not asked.machine.is_live:
             return only_live(asked.machine)

@@ -2,7 +2,7 @@
 
 from fundamen.machine.open_files import process_of
 from fundamen.prerequisites.answer import Answer, met, unmet
-from fundamen.prerequisites.requirement import Asked, Name, Requirement, only_live
+from fundamen.prerequisites.requirement import CheckContext, Name, Requirement, only_live
 
 
 class Process(Requirement, frozen=True, kw_only=True, tag="process"):
@@ -21,7 +21,7 @@ class Process(Requirement, frozen=True, kw_only=True, tag="process"):
         """Advise where it is unmet and the sheet gives no advice."""
         return f"End {self.name} in an orderly way." if self.absent else f"Start {self.name}."
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         if not asked.machine.is_live:
             return only_live(asked.machine)

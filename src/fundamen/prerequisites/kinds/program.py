@@ -2,7 +2,7 @@
 
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, unmet
-from fundamen.prerequisites.requirement import Asked, Path, Requirement
+from fundamen.prerequisites.requirement import CheckContext, Path, Requirement
 
 _MOST_NAMED = 5
 
@@ -22,7 +22,7 @@ class Program(Requirement, frozen=True, kw_only=True, tag="program"):
         """Advise where it is unmet and the sheet gives no advice."""
         return f"fundamen restore {self.path}"
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         from fundamen.trace.trace import trace_program  # noqa: PLC0415 - it loads much, and not every sheet needs it
 

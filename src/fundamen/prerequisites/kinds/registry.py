@@ -6,7 +6,7 @@ from fundamen.formats.setting import Plain
 from fundamen.model.architecture import Platform
 from fundamen.prerequisites.answer import Answer, unknown
 from fundamen.prerequisites.comparison import Compared
-from fundamen.prerequisites.requirement import Asked, Path, Text
+from fundamen.prerequisites.requirement import CheckContext, Path, Text
 
 
 class RegistryValue(Compared, frozen=True, kw_only=True, tag="registry value"):
@@ -20,7 +20,7 @@ class RegistryValue(Compared, frozen=True, kw_only=True, tag="registry value"):
         """Name the need in a few words."""
         return rf"the registry's {self.key}\{self.name or '(unnamed)'} {self.in_words}"
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         if asked.machine.platform is not Platform.WINDOWS:
             return unknown(f"{asked.machine.title} has no registry")

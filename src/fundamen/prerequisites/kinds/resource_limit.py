@@ -4,7 +4,7 @@ import sys
 
 from fundamen.prerequisites.answer import Answer, met_if, unknown
 from fundamen.prerequisites.comparison import amount_of
-from fundamen.prerequisites.requirement import Asked, Name, Requirement, only_live
+from fundamen.prerequisites.requirement import CheckContext, Name, Requirement, only_live
 
 if sys.platform != "win32":
     import resource
@@ -36,7 +36,7 @@ class ResourceLimit(Requirement, frozen=True, kw_only=True, tag="resource limit"
         """Find the fault of its fields, beyond their types."""
         return "" if amount_of(self.at_least) is not None else f"{self.at_least!r} is no number"
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         if not asked.machine.is_live:
             return only_live(asked.machine)

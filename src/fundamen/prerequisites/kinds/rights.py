@@ -11,7 +11,7 @@ from fundamen.machine.machine import EntryKind
 from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met_if, unknown, unmet
-from fundamen.prerequisites.requirement import Asked, Name, Path, Requirement
+from fundamen.prerequisites.requirement import CheckContext, Name, Path, Requirement
 
 Mode = Annotated[str, msgspec.Meta(pattern="^0?[0-7]{3,4}$")]
 
@@ -45,7 +45,7 @@ class Rights(Requirement, frozen=True, kw_only=True, tag="rights"):
         """Find the fault of its fields, beyond their types."""
         return "no bit can be both allowed and forbidden" if _bits(self.allows) & _bits(self.forbids) else ""
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         path, machine = MachinePath(self.path), asked.machine
         if machine.platform is Platform.WINDOWS:
@@ -68,6 +68,6 @@ def _bits(mode: str | None) -> int:
     return int(mode or "0", 8)
 
 
-def _name(asked: Asked, listed: MachinePath, number: int) -> str:
+def _name(asked: CheckContext, listed: MachinePath, number: int) -> str:
     named = (name for name, fields in accounts(asked.machine, listed).items() if fields[2] == str(number))
     return next(named, str(number))

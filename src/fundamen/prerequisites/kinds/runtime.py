@@ -3,7 +3,7 @@
 from fundamen.formats.versions import is_in, problem_of_range
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
-from fundamen.prerequisites.requirement import Asked, Name, Requirement, Text
+from fundamen.prerequisites.requirement import CheckContext, Name, Requirement, Text
 
 _SOFTWARE = r"HKLM\Software"
 
@@ -32,7 +32,7 @@ class Runtime(Requirement, frozen=True, kw_only=True, tag="runtime"):
             return "that is no name of a runtime"
         return problem_of_range(self.version)
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         from fundamen.loaders.runtimes import REGISTERED, find_installed  # noqa: PLC0415 - it loads the rules of many loaders
 

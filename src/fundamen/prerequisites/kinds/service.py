@@ -9,8 +9,8 @@ from fundamen.machine.machine import Machine
 from fundamen.machine.units import UNIT_FOLDERS, find_unit, is_masked
 from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
-from fundamen.prerequisites.answer import Answer, Standing, met, unknown, unmet
-from fundamen.prerequisites.requirement import USUAL_SECONDS, Asked, Name, Requirement, Seconds
+from fundamen.prerequisites.answer import Answer, RequirementStanding, met, unknown, unmet
+from fundamen.prerequisites.requirement import USUAL_SECONDS, CheckContext, Name, Requirement, Seconds
 
 _LINKS = (".wants", ".requires", ".upholds")
 _RUNNING = {"active", "reloading"}
@@ -47,7 +47,7 @@ class Service(Requirement, frozen=True, kw_only=True, tag="service"):
         """Find the fault of its fields, beyond their types."""
         return "that is no name of a service" if self.name.startswith("-") or "/" in self.name else ""
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         machine = asked.machine
         if machine.platform is Platform.WINDOWS:
@@ -56,7 +56,7 @@ class Service(Requirement, frozen=True, kw_only=True, tag="service"):
             answer = self._of_systemd(machine)
         else:
             return unknown(f"services of {machine.platform.in_words} are not known here")
-        if answer.standing is not Standing.MET or not self.running:
+        if answer.standing is not RequirementStanding.MET or not self.running:
             return answer
         return self._runs(machine)
 

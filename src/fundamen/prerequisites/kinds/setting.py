@@ -2,12 +2,12 @@
 
 import msgspec
 
-from fundamen.formats.setting import Format, find_value, format_of
+from fundamen.formats.setting import SettingFormat, find_value, format_of
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, unknown
 from fundamen.prerequisites.comparison import Compared
-from fundamen.prerequisites.requirement import MOST_BYTES, Asked, Name, Path
+from fundamen.prerequisites.requirement import MOST_BYTES, CheckContext, Name, Path
 
 
 class Setting(Compared, frozen=True, kw_only=True, tag="setting"):
@@ -15,7 +15,7 @@ class Setting(Compared, frozen=True, kw_only=True, tag="setting"):
 
     file: Path
     key: tuple[Name, ...]
-    format: Format | None = None  # where the file's name does not tell it
+    format: SettingFormat | None = None  # where the file's name does not tell it
     default: str | int | float | bool | None = None  # what counts where the file does not set it
 
     @property
@@ -34,7 +34,7 @@ class Setting(Compared, frozen=True, kw_only=True, tag="setting"):
             return 'the file\'s name does not tell its format: say which, as in format = "ini"'
         return super().problem() or ("" if self.key else "the key is empty")
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         path = MachinePath(self.file)
         form = self.format or format_of(self.file)

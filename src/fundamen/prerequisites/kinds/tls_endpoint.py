@@ -8,7 +8,7 @@ import msgspec
 from fundamen.machine.tls_server import fetch_certificates
 from fundamen.model.errors import UnreadableError
 from fundamen.prerequisites.answer import Answer, met, unmet
-from fundamen.prerequisites.requirement import USUAL_SECONDS, Asked, Name, Requirement, Seconds
+from fundamen.prerequisites.requirement import USUAL_SECONDS, CheckContext, Name, Requirement, Seconds
 
 
 class TlsEndpoint(Requirement, frozen=True, kw_only=True, tag="tls endpoint"):
@@ -31,7 +31,7 @@ class TlsEndpoint(Requirement, frozen=True, kw_only=True, tag="tls endpoint"):
         """Advise where it is unmet and the sheet gives no advice."""
         return f"fundamen inspect --server {self.host}:{self.port}"
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         from fundamen.evidence.publisher import PublisherAuthority  # noqa: PLC0415 - they load much, and few sheets need
         from fundamen.trace.certificates import inspect_server  # noqa: PLC0415 - them

@@ -3,7 +3,7 @@
 from fundamen.machine.machine import EntryKind
 from fundamen.machine.programs import places_on_path
 from fundamen.prerequisites.answer import Answer, met, unmet
-from fundamen.prerequisites.requirement import Asked, Name, Path, Requirement
+from fundamen.prerequisites.requirement import CheckContext, Name, Path, Requirement
 
 
 class Tool(Requirement, frozen=True, kw_only=True, tag="tool"):
@@ -26,7 +26,7 @@ class Tool(Requirement, frozen=True, kw_only=True, tag="tool"):
             return f"Put {self.folder} first on PATH, once, and open a new terminal."
         return f"Install what brings {self.name}, or add its folder to PATH and open a new terminal."
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine. A place that leads to the same file as one before it does not count again."""
         machine = asked.machine
         found = [

@@ -8,16 +8,16 @@ from fundamen.model.architecture import Architecture
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.prerequisites.answer import Answer, met, unmet
-from fundamen.prerequisites.requirement import Asked, Name, Path, Requirement, Text
+from fundamen.prerequisites.requirement import CheckContext, Name, Path, Requirement, Text
 
 if TYPE_CHECKING:
     from fundamen.toolchains.catalogue import Toolchain
-    from fundamen.toolchains.contents import Contents, PartState
+    from fundamen.toolchains.contents import PartState, ToolchainContents
 
 _MOST_NAMED = 3
 
 
-class ToolchainPart(Requirement, frozen=True, kw_only=True, tag="toolchain part"):
+class ToolchainPartRequirement(Requirement, frozen=True, kw_only=True, tag="toolchain part"):
     """A part is there, every file of it as the toolchain's catalogue lists it."""
 
     folder: Path  # the toolchain's
@@ -45,7 +45,7 @@ class ToolchainPart(Requirement, frozen=True, kw_only=True, tag="toolchain part"
         """Find the fault of its fields, beyond their types."""
         return problem_of_range(self.version)
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         machine = asked.machine
         folder = MachinePath(self.folder)
@@ -73,7 +73,7 @@ def _toolchain(machine: Machine, catalogue: MachinePath) -> "Toolchain":
     return read_toolchain(machine.content(catalogue, MOST_BYTES), catalogue)
 
 
-def _contents(machine: Machine, folder: MachinePath, catalogue: MachinePath) -> "Contents":
+def _contents(machine: Machine, folder: MachinePath, catalogue: MachinePath) -> "ToolchainContents":
     """The content of a toolchain's folder, compared with one catalogue."""
     from fundamen.toolchains.contents import examine_contents  # noqa: PLC0415 - few sheets ask for it
 

@@ -8,7 +8,7 @@ from fundamen.machine.machine import EntryKind
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
 from fundamen.prerequisites.kinds.file import digest_of
-from fundamen.prerequisites.requirement import Asked, Path, Requirement, read_text
+from fundamen.prerequisites.requirement import CheckContext, Path, Requirement, read_text
 
 # Source: the output of the checksum tools of POSIX systems: digest, space, space or *, name.
 _LINE = re.compile(r"([0-9a-fA-F]{64}) [ *](.+)")
@@ -33,7 +33,7 @@ class Tree(Requirement, frozen=True, kw_only=True, tag="tree"):
         """Advise where it is unmet and the sheet gives no advice."""
         return "Have what differs restored from its publisher's package: fundamen sources --help"
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         machine = asked.machine
         listed: dict[MachinePath, str] = {}
@@ -54,7 +54,7 @@ class Tree(Requirement, frozen=True, kw_only=True, tag="tree"):
         return met(f"all {len(listed)} files are right")
 
 
-def _wrong(asked: Asked, path: MachinePath, digest: str) -> str:
+def _wrong(asked: CheckContext, path: MachinePath, digest: str) -> str:
     """The file with what is wrong with it; empty where it is right."""
     kind = asked.machine.look(path).kind
     if kind is not EntryKind.FILE:

@@ -7,13 +7,13 @@ import msgspec
 
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.paths import MachinePath
-from fundamen.prerequisites.answer import Answer, Standing, met, unknown, unmet
+from fundamen.prerequisites.answer import Answer, RequirementStanding, met, unknown, unmet
 from fundamen.prerequisites.comparison import Compared
 from fundamen.prerequisites.kinds.disk_space import free_of
-from fundamen.prerequisites.requirement import Asked, Name
+from fundamen.prerequisites.requirement import CheckContext, Name
 
 
-class Variable(Compared, frozen=True, kw_only=True, tag="environment variable"):
+class VariableRequirement(Compared, frozen=True, kw_only=True, tag="environment variable"):
     """A variable is set, perhaps to a folder that is there, may be written to, and has room."""
 
     name: Name
@@ -32,14 +32,18 @@ class Variable(Compared, frozen=True, kw_only=True, tag="environment variable"):
         """Advise where it is unmet and the sheet gives no advice."""
         return f"Set {self.name}, then restart the program or installer: a running one keeps the old environment."
 
-    def check(self, asked: Asked) -> Answer:
+    def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         machine = asked.machine
         value = machine.environment.get(self.name)
         if value is None and not machine.is_live:
             return unknown(f"the environment of {machine.title} is not known: give it with --env {self.name}=...")
         answer = self.judged(msgspec.UNSET if value is None else value)
-        if answer.standing is not Standing.MET or value is None or not (self.names_a or self.writable or self.free):
+        if (
+            answer.standing is not RequirementStanding.MET
+            or value is None
+            or not (self.names_a or self.writable or self.free)
+        ):
             return answer
         if not machine.paths.isabs(value):
             return unmet(f"{answer.found}, which is no path from the root")

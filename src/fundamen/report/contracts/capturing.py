@@ -4,7 +4,7 @@ from typing import Literal
 
 import msgspec
 
-from fundamen.formats.capture_file import Manifest
+from fundamen.formats.capture_file import CaptureManifest
 
 
 class CaptureRecord(msgspec.Struct, frozen=True):
@@ -20,7 +20,7 @@ class CaptureRecord(msgspec.Struct, frozen=True):
     schema: Literal["fundamen.captured/1"] = "fundamen.captured/1"
 
 
-def capture_record(file: str, manifest: Manifest) -> CaptureRecord:
+def capture_record(file: str, manifest: CaptureManifest) -> CaptureRecord:
     """A capture as JSON has it."""
     return CaptureRecord(
         file=file,

@@ -5,19 +5,19 @@ from typing import Literal
 
 import msgspec
 
-from fundamen.cases.handoff import Attempt, Evidence, Handoff, Wanted
+from fundamen.cases.handoff import Attempt, Handoff, RequestedThing, RequestEvidence
 from fundamen.cases.ladder import Ladder
-from fundamen.cases.store import Case, Facts
+from fundamen.cases.store import Case, CaseFacts
 
 
-class EntryPart(msgspec.Struct, frozen=True, kw_only=True):
+class CaseEntryPart(msgspec.Struct, frozen=True, kw_only=True):
     """One thing that was noted, run or tried."""
 
     number: int  # in the case, from 1: as ``case forget`` takes it
     at: datetime
     kind: str  # "note", "command", "tried"
     text: str
-    facts: Facts
+    facts: CaseFacts
 
 
 class CaseRecord(msgspec.Struct, frozen=True, kw_only=True):
@@ -31,7 +31,7 @@ class CaseRecord(msgspec.Struct, frozen=True, kw_only=True):
     opened_at: datetime
     closed_at: datetime | None
     helped: str | None
-    entries: tuple[EntryPart, ...]
+    entries: tuple[CaseEntryPart, ...]
 
 
 class RungPart(msgspec.Struct, frozen=True, kw_only=True):
@@ -67,8 +67,8 @@ class HandoffRecord(msgspec.Struct, frozen=True, kw_only=True):
     made_at: datetime
     machine: str
     program: str | None
-    wanted: tuple[Wanted, ...]
-    evidence: tuple[Evidence, ...]
+    wanted: tuple[RequestedThing, ...]
+    evidence: tuple[RequestEvidence, ...]
     check: tuple[str, ...]
     tried: tuple[Attempt, ...]
     sound: bool  # the latest trace has found nothing at fault
@@ -94,7 +94,7 @@ def case_record(case: Case) -> CaseRecord:
         closed_at=case.closed_at,
         helped=case.helped,
         entries=tuple(
-            EntryPart(number=number, at=entry.at, kind=entry.kind, text=entry.text, facts=entry.facts)
+            CaseEntryPart(number=number, at=entry.at, kind=entry.kind, text=entry.text, facts=entry.facts)
             for number, entry in enumerate(case.entries, 1)
         ),
     )

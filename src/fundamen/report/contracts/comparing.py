@@ -5,7 +5,7 @@ from typing import Literal
 
 import msgspec
 
-from fundamen.sources.reference import Baseline, Comparison
+from fundamen.sources.reference import Baseline, ReferenceComparison
 
 
 class DifferencePart(msgspec.Struct, frozen=True):
@@ -30,7 +30,7 @@ class ComparisonRecord(msgspec.Struct, frozen=True):
     schema: Literal["fundamen.comparison/1"] = "fundamen.comparison/1"
 
 
-def comparison_record(comparison: Comparison, number: int | None = None) -> ComparisonRecord:
+def comparison_record(comparison: ReferenceComparison, number: int | None = None) -> ComparisonRecord:
     """The contract's form of a comparison."""
     return ComparisonRecord(
         reference=comparison.baseline.name,

@@ -5,7 +5,7 @@ from typing import Literal
 import msgspec
 
 from fundamen.report.contracts.line import Failure
-from fundamen.survey.comparing import Comparison
+from fundamen.survey.comparing import MachineComparison
 
 
 class MachineDifferencePart(msgspec.Struct, frozen=True):
@@ -32,7 +32,7 @@ class CompareRecord(msgspec.Struct, frozen=True, kw_only=True):
     schema: Literal["fundamen.compare/1"] = "fundamen.compare/1"
 
 
-def compare_record(comparison: Comparison) -> CompareRecord:
+def compare_record(comparison: MachineComparison) -> CompareRecord:
     """A comparison as JSON has it."""
     return CompareRecord(
         here=comparison.here,

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from fundamen.trace.certificates import CertificateInspection
 
 
-class NeedPart(msgspec.Struct, frozen=True):
+class FileNeedPart(msgspec.Struct, frozen=True):
     """One library that a file names."""
 
     name: str
@@ -43,7 +43,7 @@ class InspectRecord(msgspec.Struct, frozen=True, kw_only=True):
     architectures: tuple[str, ...] = ()
     name: str | None = None  # SONAME, or the DLL name in the export table
     version: str | None = None
-    needs: tuple[NeedPart, ...] = ()
+    needs: tuple[FileNeedPart, ...] = ()
     structure: Literal["intact", "damaged"] | None = None
     problems: tuple[str, ...] = ()
     sha256: str | None = None
@@ -66,7 +66,7 @@ def inspect_record(inspection: Inspection) -> InspectRecord:
         architectures=(binary.architecture, *binary.also_for),
         name=binary.name,
         version=inspection.version,
-        needs=tuple(NeedPart(need.name, need.how.value) for need in binary.needs),
+        needs=tuple(FileNeedPart(need.name, need.how.value) for need in binary.needs),
         structure="intact" if binary.is_intact else "damaged",
         problems=tuple(f"{problem.place}: {problem.reason}" for problem in binary.problems),
         sha256=inspection.sha256,

@@ -6,7 +6,7 @@ import msgspec
 
 from fundamen.installers.looking import Look
 from fundamen.installers.msi_run import Judged
-from fundamen.installers.outcome import Meant, Outcome
+from fundamen.installers.outcome import Forecast, InstallationOutcome
 from fundamen.installers.unpacking import UnpackedCopy
 from fundamen.report.contracts.line import Failure
 
@@ -62,7 +62,7 @@ class BundledPart(msgspec.Struct, frozen=True):
     problem: str
 
 
-class NeedPart(msgspec.Struct, frozen=True):
+class PackageNeedPart(msgspec.Struct, frozen=True):
     """A relationship of a Debian package."""
 
     field: str
@@ -88,7 +88,7 @@ class InstallerRecord(msgspec.Struct, frozen=True, kw_only=True):
     actions: tuple[ConditionPart, ...] = ()
     properties: dict[str, str] = {}
     overruled: tuple[str, ...] = ()
-    needs: tuple[NeedPart, ...] = ()
+    needs: tuple[PackageNeedPart, ...] = ()
     checks: tuple[ConditionPart, ...] = ()  # what a script asks about
     variables: tuple[str, ...] = ()  # of the environment, that steer a script
     bundled: tuple[BundledPart, ...] = ()
@@ -123,7 +123,7 @@ def installer_record(look: Look, following: tuple[str, ...]) -> InstallerRecord:
         actions=tuple(map(_condition, found.actions)) if found else (),
         properties=found.properties if found else {},
         overruled=look.overruled,
-        needs=tuple(NeedPart(e.field, e.text, e.is_met, e.found) for e in look.needs),
+        needs=tuple(PackageNeedPart(e.field, e.text, e.is_met, e.found) for e in look.needs),
         checks=tuple(map(_condition, look.checks)),
         variables=look.variables,
         bundled=tuple(
@@ -171,15 +171,15 @@ class OutcomeRecord(msgspec.Struct, frozen=True):
     schema: Literal["fundamen.installer-outcome/1"] = "fundamen.installer-outcome/1"
 
 
-def outcome_record(package: str, outcome: Outcome) -> OutcomeRecord:
+def outcome_record(package: str, outcome: InstallationOutcome) -> OutcomeRecord:
     """The outcome of a package in JSON."""
     deeds = tuple(DeedPart(e.what, e.meant, e.is_done, e.found) for e in outcome.deeds)
     return OutcomeRecord(package, outcome.meant.name, outcome.meant.version, deeds, len(outcome.wrong))
 
 
-def meant_by(record: InstallerRecord) -> Meant:
+def meant_by(record: InstallerRecord) -> Forecast:
     """The forecast in a record that was made before the run."""
-    return Meant(
+    return Forecast(
         name=record.name,
         version=record.version,
         features={each.name: each.is_chosen for each in record.features},

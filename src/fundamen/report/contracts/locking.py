@@ -5,7 +5,7 @@ from typing import Literal
 import msgspec
 
 from fundamen.formats.lock_file import LockFile
-from fundamen.sources.locks import Checked, nearest
+from fundamen.sources.locks import CheckedPin, nearest
 
 
 class LockEntryPart(msgspec.Struct, frozen=True):
@@ -31,7 +31,7 @@ class LockRecord(msgspec.Struct, frozen=True):
     schema: Literal["fundamen.lock/1"] = "fundamen.lock/1"
 
 
-def lock_record(path: str, lock: LockFile, checked: tuple[Checked, ...], number: int | None = None) -> LockRecord:
+def lock_record(path: str, lock: LockFile, checked: tuple[CheckedPin, ...], number: int | None = None) -> LockRecord:
     """The contract's form of a checked lock file."""
     return LockRecord(
         path=path,

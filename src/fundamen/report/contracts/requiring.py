@@ -4,8 +4,8 @@ from typing import Literal
 
 import msgspec
 
-from fundamen.prerequisites.answer import Standing
-from fundamen.prerequisites.checking import Checked, Outcome
+from fundamen.prerequisites.answer import RequirementStanding
+from fundamen.prerequisites.checking import CheckedRequirement, CheckOutcome
 from fundamen.prerequisites.sheet import Sheet
 from fundamen.report.contracts.line import Failure
 
@@ -15,7 +15,7 @@ class RequirementPart(msgspec.Struct, frozen=True):
 
     id: str
     kind: str
-    standing: Standing
+    standing: RequirementStanding
     needed: str
     found: str
     because: str
@@ -25,7 +25,7 @@ class RequirementPart(msgspec.Struct, frozen=True):
     held_up_by: tuple[str, ...]  # forerunners that must be met before it can be checked
 
 
-class LeftOutPart(msgspec.Struct, frozen=True):
+class SkippedRequirementPart(msgspec.Struct, frozen=True):
     """A requirement that does not count on this machine."""
 
     id: str
@@ -38,7 +38,7 @@ class PrereqsRecord(msgspec.Struct, frozen=True):
     sheet: str  # its file, as it was named
     name: str = ""
     requirements: tuple[RequirementPart, ...] = ()  # in the order in which they depend on each other
-    left_out: tuple[LeftOutPart, ...] = ()
+    left_out: tuple[SkippedRequirementPart, ...] = ()
     faults: int = 0  # those that are unmet
     unknown: int = 0
     next: tuple[str, ...] = ()
@@ -46,20 +46,20 @@ class PrereqsRecord(msgspec.Struct, frozen=True):
     schema: Literal["fundamen.prereqs/1"] = "fundamen.prereqs/1"
 
 
-def prereqs_record(path: str, sheet: Sheet, outcome: Outcome, following: tuple[str, ...]) -> PrereqsRecord:
+def prereqs_record(path: str, sheet: Sheet, outcome: CheckOutcome, following: tuple[str, ...]) -> PrereqsRecord:
     """A sheet against a machine, as JSON has it."""
     return PrereqsRecord(
         sheet=path,
         name=sheet.name,
         requirements=tuple(map(_part, outcome.checked)),
-        left_out=tuple(LeftOutPart(each.requirement.id, each.why) for each in outcome.left_out),
-        faults=len(outcome.of(Standing.UNMET)),
-        unknown=len(outcome.of(Standing.UNKNOWN)),
+        left_out=tuple(SkippedRequirementPart(each.requirement.id, each.why) for each in outcome.left_out),
+        faults=len(outcome.of(RequirementStanding.UNMET)),
+        unknown=len(outcome.of(RequirementStanding.UNKNOWN)),
         next=following,
     )
 
 
-def _part(checked: Checked) -> RequirementPart:
+def _part(checked: CheckedRequirement) -> RequirementPart:
     requirement = checked.requirement
     return RequirementPart(
         id=requirement.id,

@@ -87,7 +87,7 @@ class RestoreRecord(msgspec.Struct, frozen=True, kw_only=True):
     asked_because: str = ""  # the reason that was given for versions that were asked for
 
 
-class EntryPart(msgspec.Struct, frozen=True):
+class RestorationPart(msgspec.Struct, frozen=True):
     """One restoration of the journal."""
 
     number: int
@@ -101,7 +101,7 @@ class EntryPart(msgspec.Struct, frozen=True):
 class HistoryRecord(msgspec.Struct, frozen=True):
     """All restorations, for ``history --json``."""
 
-    restorations: tuple[EntryPart, ...]
+    restorations: tuple[RestorationPart, ...]
     kept_size: int  # bytes that the originals take up
     without_journal: int = 0  # restorations whose originals lie there, and whose journal is gone
     schema: Literal["fundamen.history/1"] = "fundamen.history/1"
@@ -110,14 +110,14 @@ class HistoryRecord(msgspec.Struct, frozen=True):
 class ResumeRecord(msgspec.Struct, frozen=True):
     """One restoration that has come to its end, for ``resume --json``."""
 
-    resumed: EntryPart
+    resumed: RestorationPart
     schema: Literal["fundamen.resume/1"] = "fundamen.resume/1"
 
 
 class UndoRecord(msgspec.Struct, frozen=True):
     """One undone restoration, for ``undo --json``."""
 
-    undone: EntryPart
+    undone: RestorationPart
     schema: Literal["fundamen.undo/1"] = "fundamen.undo/1"
 
 
@@ -170,7 +170,9 @@ def _step_part(step: Step) -> StepPart:
     return StepPart(step.path, step.because, package, source, size, sha256)
 
 
-def entry_part(entry: JournalEntry) -> EntryPart:
+def entry_part(entry: JournalEntry) -> RestorationPart:
     """The contract's form of a journal entry."""
     paths = tuple(step.record.path for step in entry.steps)
-    return EntryPart(entry.number, entry.program, entry.started_at.isoformat(), entry.state, entry.packages, paths)
+    return RestorationPart(
+        entry.number, entry.program, entry.started_at.isoformat(), entry.state, entry.packages, paths
+    )

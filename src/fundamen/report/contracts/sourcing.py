@@ -7,7 +7,7 @@ import msgspec
 
 from fundamen.sources.catalogue import Catalogue
 from fundamen.sources.offers import Offer
-from fundamen.sources.own_copies import CheckedCopy, Outcome
+from fundamen.sources.own_copies import CheckedCopy, CopyOutcome
 
 
 class SourcePart(msgspec.Struct, frozen=True):
@@ -92,5 +92,5 @@ class CopiesRecord(msgspec.Struct, frozen=True):
 
 def copies_record(checked: Sequence[CheckedCopy]) -> CopiesRecord:
     """The contract's form of the check of our own copies."""
-    changed = (each for each in checked if each.outcome is not Outcome.INTACT)
+    changed = (each for each in checked if each.outcome is not CopyOutcome.INTACT)
     return CopiesRecord(len(checked), tuple(CopyPart(each.name, each.outcome, each.why) for each in changed))
