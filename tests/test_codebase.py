@@ -42,7 +42,8 @@ LAYERS = {
     "cases": 7,
     "report": 7,
     "demo": 7,
-    "cli": 8,
+    "api": 8,
+    "cli": 9,
 }
 CORE = {package for package, layer in LAYERS.items() if layer <= 6}
 NEIGHBOURS = {
@@ -181,7 +182,7 @@ CHANGES_TODAY = {  # how many of these each uses
 POSIX_TODAY = {
     "changes/around.py",
     "changes/packages.py",
-    "cli/options.py",
+    "api/state_folder.py",
     "execution/hindrance.py",
     "execution/locking.py",
     "installers/unpacking.py",

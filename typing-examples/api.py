@@ -4,11 +4,18 @@ from fundamen import (
     Authority,
     Binary,
     CatalogueAuthority,
+    CluesResult,
     Component,
     DpkgAuthority,
     FundamenError,
     Machine,
+    RehearsalResult,
+    RepairResult,
+    Session,
+    SurveyResult,
     Trace,
+    TraceResult,
+    UndoResult,
     Verdict,
     open_machine,
     trace_program,
@@ -31,3 +38,17 @@ def needs(machine: Machine, program: str) -> list[str]:
     """The names in a file."""
     binary: Binary = machine.binary(machine.spelled(program))
     return [need.name for need in binary.needs]
+
+
+def repair(root: str, program: str) -> list[str]:
+    """Everything that a session does, with plain strings for paths and machines."""
+    session = Session("/var/lib/fundamen", note=print)
+    traced: TraceResult = session.trace(program, root, proof=False)
+    surveyed: SurveyResult = session.survey(root, folders=["/opt"], depth="all")
+    explained: CluesResult = session.clues("libtide.so.2: cannot open shared object file", root)
+    rehearsal: RehearsalResult = session.rehearse(program, machine=root, install=["libcurl4"])
+    rehearsal.save("repair.plan")
+    planned: RehearsalResult = session.plan("repair.plan", root)
+    done: RepairResult = session.perform(planned)
+    undone: UndoResult = session.undo(done.number, root)
+    return [each.to_json() for each in (traced, surveyed, explained, rehearsal, done, undone)]

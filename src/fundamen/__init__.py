@@ -1,4 +1,4 @@
-"""Trace what a failing program stands on, and restore it from trusted sources.
+"""Find the missing or broken dependencies of a failing program, and repair it from trusted sources.
 
 The names below are the public interface; everything else may change. They are loaded when first used, so that
 importing the package costs nothing.
@@ -10,6 +10,15 @@ from typing import TYPE_CHECKING
 __version__ = "0.2.0"
 
 if TYPE_CHECKING:
+    from fundamen.api.session import (
+        CluesResult,
+        RehearsalResult,
+        RepairResult,
+        Session,
+        SurveyResult,
+        TraceResult,
+        UndoResult,
+    )
     from fundamen.evidence.authority import Authority
     from fundamen.evidence.catalogue import CatalogueAuthority
     from fundamen.evidence.dpkg import DpkgAuthority
@@ -26,11 +35,18 @@ _HOMES = {
     "Authority": "fundamen.evidence.authority",
     "Binary": "fundamen.model.binary",
     "CatalogueAuthority": "fundamen.evidence.catalogue",
+    "CluesResult": "fundamen.api.session",
     "Component": "fundamen.trace.records",
     "DpkgAuthority": "fundamen.evidence.dpkg",
     "FundamenError": "fundamen.model.errors",
     "Machine": "fundamen.machine.machine",
+    "RehearsalResult": "fundamen.api.session",
+    "RepairResult": "fundamen.api.session",
+    "Session": "fundamen.api.session",
+    "SurveyResult": "fundamen.api.session",
     "Trace": "fundamen.trace.records",
+    "TraceResult": "fundamen.api.session",
+    "UndoResult": "fundamen.api.session",
     "Verdict": "fundamen.model.verdict",
     "open_machine": "fundamen.machine.opening",
     "read_binary": "fundamen.formats.binary",
@@ -41,11 +57,18 @@ __all__ = [
     "Authority",
     "Binary",
     "CatalogueAuthority",
+    "CluesResult",
     "Component",
     "DpkgAuthority",
     "FundamenError",
     "Machine",
+    "RehearsalResult",
+    "RepairResult",
+    "Session",
+    "SurveyResult",
     "Trace",
+    "TraceResult",
+    "UndoResult",
     "Verdict",
     "__version__",
     "open_machine",
@@ -58,3 +81,7 @@ def __getattr__(name: str) -> object:
     if name in _HOMES:
         return getattr(import_module(_HOMES[name]), name)
     raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+
+
+def __dir__() -> list[str]:
+    return sorted(__all__)

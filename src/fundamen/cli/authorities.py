@@ -1,12 +1,12 @@
-"""Put together who may vouch for files: the OS's package database, and the trusted sources."""
+"""Gather authorities for a command."""
 
 from collections.abc import Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+from fundamen.api.authorities import authorities_for
 from fundamen.cli.output import Output
 from fundamen.evidence.authority import Authority
-from fundamen.evidence.dpkg import DpkgAuthority
 from fundamen.machine.file_bytes import open_ordinary
 from fundamen.model.architecture import Platform
 from fundamen.model.display import shown
@@ -22,43 +22,8 @@ _MOST_CERTIFICATES = 64 << 20  # bytes
 def authorities_at(
     home: HostPath, platform: Platform, now: datetime, output: Output, *, publishers: bool = True
 ) -> list[Authority]:
-    """All authorities at hand; a source whose signatures have expired does not speak, and that is said.
-
-    Args:
-        home: the folder of our own state.
-        platform: of the machine that is examined.
-        now: this moment.
-        output: for what is to be said about them.
-        publishers: whether publishers' signatures speak too.
-    """
-    import os  # noqa: PLC0415 - beside the import it serves
-
-    authorities: list[Authority] = [DpkgAuthority()]
-    if platform is Platform.MACOS:
-        from fundamen.evidence.code_signature import CodeSignatureAuthority  # noqa: PLC0415 - only for such a machine
-
-        authorities.append(CodeSignatureAuthority())
-    if platform is Platform.WINDOWS and publishers:
-        from fundamen.evidence.publisher import PublisherAuthority  # noqa: PLC0415 - only for such a machine
-
-        authorities.append(PublisherAuthority(now))
-    if os.path.isdir(os.path.join(home, "sources")):
-        from fundamen.evidence.catalogue import CatalogueAuthority  # noqa: PLC0415 - only where a source is trusted
-        from fundamen.sources.store import SourceStore  # noqa: PLC0415
-
-        try:
-            catalogues = SourceStore(home).catalogues()
-        except UnreadableError as error:  # the program can still be traced, only with fewer witnesses
-            output.tell(error)
-            return authorities
-        for catalogue in catalogues:
-            if catalogue.expires_at <= now:
-                output.note(
-                    f"The source {catalogue.source.name} has expired and does not speak; see: fundamen sources list"
-                )
-            else:
-                authorities.append(CatalogueAuthority(catalogue.source.name, catalogue.packages_with))
-    return authorities
+    """All authorities for the machines of a platform, as ``authorities_for`` gives them; notes go to the output."""
+    return authorities_for(home, platform, now, output.note, output.tell, publishers=publishers)
 
 
 def given_certificates(paths: Sequence[str], now: datetime) -> "PublisherAuthority":

@@ -2,13 +2,13 @@
 
 import functools
 import os
-import sys
 from collections.abc import Callable
 from datetime import UTC, datetime
 from typing import Any
 
 import click
 
+from fundamen.api.state_folder import state_folder
 from fundamen.cli.helping import CommonOption
 from fundamen.cli.output import Output
 from fundamen.machine.machine import Machine
@@ -17,13 +17,10 @@ from fundamen.model.architecture import Architecture
 from fundamen.model.display import shown
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
-from fundamen.placing.own_folder import require_own
 
 Command = Callable[..., None]
 _LONGEST_SETTLING = 3600  # seconds
 NUMBER = click.IntRange(1, (1 << 31) - 1)  # of a restoration, case or copy
-
-_PLATFORM: str = sys.platform  # as a plain string: mypy would call the other platforms' lines unreachable
 
 
 def machine_options(command: Command) -> Command:
@@ -102,28 +99,8 @@ def this_architecture() -> Architecture:
 
 
 def home() -> HostPath:
-    """The folder of Fundamen's own state: $FUNDAMEN_HOME, or the platform's place for it; of its user alone.
-
-    Raises:
-        UsageError: somebody else could write there, and so have us do what they like.
-    """
-    folder = _home()
-    if hasattr(os, "geteuid"):
-        require_own(folder, os.geteuid())
-    return folder
-
-
-def _home() -> HostPath:
-    if given := os.environ.get("FUNDAMEN_HOME"):
-        return HostPath(os.path.abspath(given))
-    if _PLATFORM == "linux":  # the XDG Base Directory Specification in one line, for platformdirs loads slowly
-        state = os.environ.get("XDG_STATE_HOME", "")
-        return HostPath(
-            os.path.join(state if os.path.isabs(state) else os.path.expanduser("~/.local/state"), "fundamen")
-        )
-    from platformdirs import user_state_dir  # noqa: PLC0415
-
-    return HostPath(user_state_dir("fundamen", appauthor=False))
+    """The folder of Fundamen's own state. Raises: UsageError: another account could write there."""
+    return state_folder()
 
 
 def secret(path: str | None, what: str = "The password") -> str:
