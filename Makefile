@@ -8,7 +8,7 @@ WORKERS ?= $(shell expr $$(nproc 2>/dev/null || echo 2) + 2)
 # Compiled modules are kept, whatever the host prefers: most of a start is compiling.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test test-oldest test-system test-long lint fuzz bench schemas clean
+.PHONY: reference docs demo test test-oldest test-system test-long lint fuzz bench schemas clean
 
 demo: $(VENV)/.installed
 	$(BIN)/fundamen demo
@@ -59,7 +59,17 @@ bench: $(VENV)/.dev
 	$(BIN)/python benchmarks/digests.py
 	$(BIN)/python benchmarks/growth.py
 
-# The JSON Schemas in docs/schemas/, anew from the types.
+# The reference of the commands and the manual pages, written from the commands themselves.
+reference: $(VENV)/.dev
+	$(BIN)/python tools/write_reference.py
+
+# The documentation as pages, in build/site; every link and every page of it is checked.
+docs: $(VENV)/.dev
+	$(BIN)/python tools/dependency_group.py docs | xargs $(BIN)/pip install --quiet --disable-pip-version-check
+	$(BIN)/python tools/write_reference.py --check
+	$(BIN)/mkdocs build --strict --quiet --site-dir build/site
+
+# The JSON Schemas in docs/schemas/, written from the types.
 schemas: $(VENV)/.dev
 	$(BIN)/python tools/write_schemas.py
 

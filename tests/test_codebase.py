@@ -265,6 +265,10 @@ def test_all_public_names_can_be_had() -> None:
         fundamen.nothing_of_this_name  # noqa: B018 - the attribute is looked up for its error
 
 
+def test_the_reference_and_the_manual_pages_are_those_of_the_commands() -> None:
+    subprocess.run([sys.executable, ROOT / "tools" / "write_reference.py", "--check"], check=True)
+
+
 def test_the_published_schemas_are_those_of_the_types() -> None:
     subprocess.run([sys.executable, ROOT / "tools" / "write_schemas.py", "--check"], check=True)
     assert len(list((ROOT / "docs" / "schemas").glob("*.json"))) == 37

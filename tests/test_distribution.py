@@ -23,7 +23,7 @@ ENDINGS = {
 BINARIES = re.compile(r"fundamen/demo/binaries/[a-z0-9_-]+/[\w.-]+")
 TOP = {
     ".ci", ".gitignore", ".pre-commit-config.yaml", "ARCHITECTURE.md", "CHANGELOG.md", "CONTRIBUTING.md", "LICENSE",
-    "Makefile", "PKG-INFO", "README.md", "SECURITY.md", "benchmarks", "docs", "pyproject.toml", "src", "tests", "tools",
+    "Makefile", "PKG-INFO", "README.md", "mkdocs.yml", "SECURITY.md", "benchmarks", "docs", "pyproject.toml", "src", "tests", "tools",
     "typing-examples",
 }  # fmt: skip
 
@@ -43,6 +43,9 @@ def test_the_wheel_holds_the_package_and_no_file_of_others(built: Path) -> None:
     [wheel] = built.glob("*.whl")
     with zipfile.ZipFile(wheel) as archive:
         names = {name for name in archive.namelist() if ".dist-info/" not in name}
+    pages = {name for name in names if re.fullmatch(r"fundamen-[^/]+\.data/data/share/man/man1/[a-z-]+\.1", name)}
+    assert {Path(page).name for page in pages} == {page.name for page in (ROOT / "docs" / "man").iterdir()}
+    names -= pages
     strange = {name for name in names if Path(name).suffix not in ENDINGS and not BINARIES.fullmatch(name)}
     assert strange == set()
     assert {name.partition("/")[0] for name in names} == {"fundamen"}

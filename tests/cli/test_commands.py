@@ -128,7 +128,7 @@ def test_the_whole_way_from_trust_to_undo_in_json(either: Fundamen, linux: ALinu
     on_linux = ("--machine", str(linux.root), "--json")
 
     refused = either("sources", "trust", str(source.folder), "--fingerprint", "0" * 64, "--json")
-    assert (refused.status, refused.records[0]["schema"]) == (4, "fundamen.error/1")
+    assert (refused.status, refused.records[0]["schema"]) == (4, "fundamen.error/2")
     assert either("restore", *on_linux, "--yes", "/opt/bin/app").records[0]["state"] == "no remedy"
     trusted = either("sources", "trust", str(source.folder), "--fingerprint", source.fingerprint, "--json")
     assert (trusted.status, trusted.records[0]["sources"][0]["packages"]) == (0, 1)

@@ -82,7 +82,11 @@ def read(words: list[str]) -> None:
     """Read the words of a command as the command line does, without running anything."""
     path = words.pop(0)
     while isinstance(ALL[path].command, click.Group):
+        if not words:
+            return  # a group by itself shows its help
         path = f"{path} {words.pop(0)}"
+    if not words:
+        return  # only the name of a command, in a sentence
     with (
         contextlib.suppress(click.exceptions.Exit),
         ALL[path].command.make_context(path, words, parent=ALL["fundamen"]),

@@ -21,10 +21,28 @@ class Exit(IntEnum):
     WRONG_USAGE = 2
     UNREADABLE_INPUT = 3
     REFUSED = 4  # trust could not be proven
-    TAKEN_BACK = 5  # a restoration failed and was taken back
+    UNDONE = 5  # a restoration failed and was undone
     UNFINISHED = 6  # an unfinished restoration must be resumed or undone first
     BUG = 70  # a fault of Fundamen's own (EX_SOFTWARE of sysexits.h)
     INTERRUPTED = 130  # stopped from the keyboard, as shells count it
+
+    @property
+    def meaning(self) -> str:
+        """The meaning, for the reference."""
+        return _MEANINGS[self]
+
+
+_MEANINGS = {
+    Exit.NOTHING_AT_FAULT: "no fault was found, or the work was done",
+    Exit.FAULT_FOUND: "a fault was found, or remains",
+    Exit.WRONG_USAGE: "the command was used in a wrong way; nothing was done",
+    Exit.UNREADABLE_INPUT: "an input cannot be read",
+    Exit.REFUSED: "it was refused, because trust could not be proven",
+    Exit.UNDONE: "a restoration failed, and was undone",
+    Exit.UNFINISHED: "a restoration is unfinished: resume or undo it first",
+    Exit.BUG: "a bug of Fundamen; the other inputs are answered",
+    Exit.INTERRUPTED: "it was stopped from the keyboard",
+}
 
 
 BY_ERROR: dict[type[FundamenError], Exit] = {
@@ -32,7 +50,7 @@ BY_ERROR: dict[type[FundamenError], Exit] = {
     InternalError: Exit.BUG,
     UnreadableError: Exit.UNREADABLE_INPUT,
     UntrustedError: Exit.REFUSED,
-    RestorationError: Exit.TAKEN_BACK,
+    RestorationError: Exit.UNDONE,
     UnfinishedError: Exit.UNFINISHED,
 }
 

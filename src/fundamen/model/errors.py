@@ -56,7 +56,7 @@ class DamagedFileError(UnreadableError):
 class CutFileError(DamagedFileError):
     """A file ends before something that it says it holds."""
 
-    code = "cut-off"
+    code = "truncated"
 
 
 class InternalError(UnreadableError):
@@ -86,7 +86,7 @@ class UntrustedError(FundamenError):
 class RestorationError(FundamenError):
     """A restoration could not be carried out; what had been changed was taken back."""
 
-    code = "taken-back"
+    code = "undone"
 
 
 class UnfinishedError(FundamenError):

@@ -24,7 +24,7 @@ class ErrorRecord(msgspec.Struct, frozen=True):
     """A run that failed as a whole, for every command with ``--json``."""
 
     error: Failure
-    schema: Literal["fundamen.error/1"] = "fundamen.error/1"
+    schema: Literal["fundamen.error/2"] = "fundamen.error/2"
 
 
 def encoded(record: msgspec.Struct) -> str:
