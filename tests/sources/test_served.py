@@ -230,9 +230,9 @@ def test_without_a_network_what_was_proven_and_fetched_before_serves_while_it_ho
         (tmp_path / "authority.pem").write_text(server.authority)
         words = ("--fingerprint", source.fingerprint, "--authority", "authority.pem")
         assert fundamen("sources", "trust", server.address, *words).status == 0
-        assert "would be put in place" in fundamen(*restoring).out
+        assert "to place" in fundamen(*restoring).out
     offline = fundamen(*restoring)
-    assert "would be put in place" in offline.out
+    assert "to place" in offline.out
     assert "cannot be reached" in offline.err
     assert "its catalogue is valid until" in offline.err
 

@@ -125,7 +125,7 @@ def test_what_would_mend_a_captured_machine_is_rehearsed_here_and_done_there(
     source.trusted()
     assert fundamen("capture", "-m", office.root, "one.capture", "/opt/tide/tide", "--yes").status == 0
     rehearsed = fundamen("restore", "--rehearse", "-m", "one.capture", "/opt/tide/tide")
-    assert "2 files would be put in place" in rehearsed.out, rehearsed.out + rehearsed.err
+    assert "2 files to place" in rehearsed.out, rehearsed.out + rehearsed.err
     assert rehearsed.out.endswith("Next\n  On that machine: fundamen restore --yes /opt/tide/tide\n")
 
 

@@ -66,7 +66,7 @@ def _carried(kind: DocumentKind, output: Output) -> dict[tuple[str, str], bytes]
     found = store.documents(kind)
     for source in store.sources():
         if any(of == source.name for of, _ in found) and not _holds(store, source):
-            output.note(f"What the source {source.name} carries is left out: its signatures have ended. Refresh it.")
+            output.note(f"The documents of {source.name} are left out: its signatures have expired. Refresh it.")
             found = {key: data for key, data in found.items() if key[0] != source.name}
     return found
 

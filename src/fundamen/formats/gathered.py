@@ -83,7 +83,7 @@ def read_gathered(file: IO[bytes], name: str) -> Gathered:
     Raises:
         DamagedFileError: it is nothing of the kind, is cut, or holds more than any machine's.
     """
-    what = f"What was gathered in {shown(name)}"
+    what = f"The gathered facts in {shown(name)}"
     packed = file.read(len(_GZIP)) == _GZIP
     file.seek(0)
     content: IO[bytes] = tempfile.TemporaryFile()  # noqa: SIM115 - it lives as long as what was gathered

@@ -143,7 +143,7 @@ def find_outcome(machine: Machine, source: ByteSource, meant: Forecast) -> Insta
     if is_windows and meant.bundled:
         return outcome_of_bundle(machine, meant)
     raise UnreadableError(
-        what=f"What became of {shown(source.name)} cannot be told",
+        what=f"The outcome of {shown(source.name)} is unknown",
         why=f"on {machine.title} nothing is registered that would tell",
         do="Check what it was to bring with a sheet: fundamen prereqs --help",
     )

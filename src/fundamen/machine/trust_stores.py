@@ -158,7 +158,7 @@ def _given_by_wine(machine: Machine, gaps: list[str]) -> list[StoredCertificate]
         listed = msgspec.json.decode(kept, type=list[tuple[str, str]])
         return [StoredCertificate(base64.b64decode(der, validate=True), StoreRole.ROOT, where) for der, where in listed]
     except (ValueError, msgspec.ValidationError) as error:
-        gaps.append(f"What the capture tells of the roots that wine gives cannot be read: {error}")
+        gaps.append(f"The capture's record of wine's own roots cannot be read: {error}")
         return []
 
 

@@ -70,7 +70,7 @@ def _step(page: Page, step: BuildStep, title: str, *, verbose: bool) -> None:
         _fault(page, faults, number, verbose=verbose)
     found = [need for need in step.needs if not need.verdict.is_fault]
     if found:
-        page.heading("What it finds" if not step.faults else "What it does find")
+        page.heading("Found")
         page.verdicts((n.verdict, (_short_name(n), n.sort, n.path or n.reason)) for n in found)
 
 

@@ -19,7 +19,7 @@ def case_text(case: Case, *, verbose: bool) -> str:
     page.line(_state(case))
     shown = case.entries if verbose else case.entries[-_MOST_ENTRIES:]
     if case.entries:
-        page.heading("What was noted, run and tried")
+        page.heading("Notes, commands and remedies")
     if len(shown) < len(case.entries):
         page.line(f"{len(case.entries) - len(shown)} earlier entries; --verbose shows all.")
     first = len(case.entries) - len(shown) + 1
@@ -154,7 +154,7 @@ def _state(case: Case) -> str:
     if case.closed_at is None:
         return f"{since}; it is open."
     ended = f"closed {_when(case.closed_at)}"
-    return f"{since}, {ended}. What helped: {case.helped}" if case.helped else f"{since}, {ended}. Nothing helped."
+    return f"{since}, {ended}. Solved by: {case.helped}" if case.helped else f"{since}, {ended}. Nothing helped."
 
 
 def _short_state(case: Case, current: Case | None) -> str:

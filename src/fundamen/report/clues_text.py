@@ -188,7 +188,7 @@ def _named(page: Page, reading: Reading, *, verbose: bool) -> None:
         if texts:
             rows.append((label, some_of(texts, None if verbose else _MOST_NAMED)))
     if rows:
-        page.heading("What it names")
+        page.heading("Names in it")
         for label, text in rows:
             page.field(label, text, indent=2)
 

@@ -16,7 +16,7 @@ def compare_text(comparison: MachineComparison, *, verbose: bool, drawn: bool) -
         page.line(f"here: {comparison.here}")
         page.line(f"there: {comparison.there}")
     decisive = [each for each in differences if each.is_decisive]
-    _add(page, "What works on one and not on the other", decisive, verbose=verbose)
+    _add(page, "Works on one and not on the other", decisive, verbose=verbose)
     for about in About:
         rest = [each for each in differences if each.about is about and not each.is_decisive]
         _add(page, f"{str(about).capitalize()}s", rest, verbose=verbose)

@@ -67,8 +67,8 @@ def compare_figure(comparison: MachineComparison) -> Figure:
 
 
 def _parted(comparison: MachineComparison) -> Iterator[tuple[str, list[MachineDifference]]]:
-    yield "What works on one and not on the other", [each for each in comparison.differences if each.is_decisive]
-    yield "What else differs", [each for each in comparison.differences if not each.is_decisive]
+    yield "Works on one and not on the other", [each for each in comparison.differences if each.is_decisive]
+    yield "Other differences", [each for each in comparison.differences if not each.is_decisive]
 
 
 def _row(each: MachineDifference) -> tuple[str, ...]:

@@ -83,7 +83,7 @@ def _opening(request: Handoff) -> str:
 
 def _parts(request: Handoff) -> Iterator[_Part]:
     commands = [each.command for each in request.wanted]
-    yield "What is needed", [
+    yield "Needed", [
         (f"{each.what.rstrip('.')}. {each.why}", each.command if each.command not in commands[number + 1 :] else "")
         for number, each in enumerate(request.wanted)
     ] or [("Nothing any more: the latest trace finds all that the program needs." if request.is_sound
@@ -93,7 +93,7 @@ def _parts(request: Handoff) -> Iterator[_Part]:
     checks = [(each, "") if each.endswith(".") else ("", each) for each in request.check]
     yield "How to check that it is done", checks
     if request.tried:
-        yield "What was tried", [(f"{_when(each.at)}: {each.what} It {each.came}.", "") for each in request.tried]
+        yield "Tried so far", [(f"{_when(each.at)}: {each.what} It {each.came}.", "") for each in request.tried]
 
 
 def _escaped(text: str) -> str:

@@ -22,14 +22,14 @@ def installer_text(look: Look, following: Sequence[str], *, verbose: bool, drawn
     for problem in look.problems:
         page.line(f"Not read to its end: {problem}")
     if look.overruled:
-        page.heading("What the given properties change")
+        page.heading("Changes by the given properties")
         for line in look.overruled:
             page.line(line)
     if look.conclusion is not None:
         _add_conclusion(page, look.conclusion, verbose=verbose)
     unmet = [*look.unmet, *(need for need in look.needs if not need.is_met and need not in look.unmet)]
     if unmet:
-        page.heading("What it needs and this machine has not")
+        page.heading("Needs that this machine does not meet")
         page.columns([(need.field, need.text, need.found) for need in unmet])
     _add_checks(page, look, verbose=verbose)
     _add_bundle(page, look, verbose=verbose)
@@ -126,7 +126,7 @@ def _answer_without(look: Look) -> str:
 
 def _add_conclusion(page: Page, found: Conclusion, *, verbose: bool) -> None:
     if found.hindrances:
-        page.heading("What stops it")
+        page.heading("Reasons that stop it")
     for each in found.hindrances:
         _add_condition(page, each)
         for name, value in each.asked:
@@ -136,7 +136,7 @@ def _add_conclusion(page: Page, found: Conclusion, *, verbose: bool) -> None:
     _add_leftovers(page, found)
     sound = [each for each in found.searches if not each.leftover and (each.value or verbose)]
     if sound:
-        page.heading("What it will find")
+        page.heading("Findings of its searches")
         page.columns([(each.property, each.value or "(nothing)", each.where) for each in sound])
     if found.related:
         page.heading("Other versions that are registered")
@@ -155,7 +155,7 @@ def _add_checks(page: Page, look: Look, *, verbose: bool) -> None:
     known = [each for each in look.checks if each.holds is not None]
     listed = known if verbose else known[:_MOST]
     if listed:
-        page.heading("What it asks about, and the answer here")
+        page.heading("Its checks, and the answers here")
         said = {True: "holds", False: "does not"}
         page.columns([(e.what, e.says or said[e.holds is True], e.condition) for e in listed])
         _add_rest(page, len(known) - len(listed))
@@ -166,7 +166,7 @@ def _add_checks(page: Page, look: Look, *, verbose: bool) -> None:
 
 def _add_leftovers(page: Page, found: Conclusion) -> None:
     if found.leftovers:
-        page.heading("What it will find, and what is really there")
+        page.heading("Findings of its searches, and the real state")
     for each in found.searches:
         told = f"{each.property} = {each.value}" if each.value else f"{each.property} stays empty"
         if each.leftover:

@@ -84,7 +84,7 @@ def _faults(trace: Trace, machine: Machine) -> Iterable[str]:
         f"The first of them shows as: {_text(symptom)}" if symptom else "In the order in which the loader meets them"
     )
     return (
-        '<h2 id="faults">What is wrong, in the order in which the loader meets it</h2>',
+        '<h2 id="faults">Faults, in the order in which the loader meets them</h2>',
         _table(caption, ("", "verdict", "component", "because", "needed by"), rows),
     )
 
@@ -146,9 +146,7 @@ def _record(case: Case) -> Iterable[str]:
         for text in [entry.text + (f": {entry.facts.answer}" if entry.facts.answer else "")
                      + (f" ({entry.facts.came})" if entry.facts.came else "")]
     ]  # fmt: skip
-    helped = (
-        f"What helped: {_text(case.helped)}" if case.helped else "It is open." if case.is_open else "Nothing helped."
-    )
+    helped = f"Solved by: {_text(case.helped)}" if case.helped else "It is open." if case.is_open else "Nothing helped."
     return f"<h2>The record of case {case.number}</h2>", _table(helped, ("at (UTC)", "", "what"), rows)
 
 

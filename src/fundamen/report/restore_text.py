@@ -289,26 +289,28 @@ def _tell_lost(page: Page, lost: Sequence[Originals], machine: Machine) -> None:
 
 
 def _would_be_done(plan: Plan) -> str:
-    return ", and ".join(_parts(plan, "would be ", f"would be put in place ({size_in_words(plan.size)})"))
+    return ", and ".join(
+        _parts(plan, "to install", "to set aside", "to make", f"to place ({size_in_words(plan.size)})")
+    )
 
 
 def _was_done(plan: Plan) -> str:
-    return ", ".join(_parts(plan, "", "in place, read back and compared"))
+    return ", ".join(_parts(plan, "installed", "set aside", "made", "in place, read back and compared"))
 
 
-def _parts(plan: Plan, would_be: str, placed: str) -> Iterator[str]:
-    """The steps of a plan, each kind with its count."""
+def _parts(plan: Plan, install: str, set_aside: str, make: str, place: str) -> Iterator[str]:
+    """The steps of a plan, each kind with its count and one of the verbs."""
     if plan.installs is not None:
-        yield f"{counted(len(plan.installs.packages), 'package')} {would_be}installed"
+        yield f"{counted(len(plan.installs.packages), 'package')} {install}"
     if plan.moved:
-        yield f"{counted(len(plan.moved), 'file')} {would_be}set aside"
+        yield f"{counted(len(plan.moved), 'file')} {set_aside}"
     if plan.folders:
-        yield f"{counted(len(plan.folders), 'folder')} {would_be}made"
+        yield f"{counted(len(plan.folders), 'folder')} {make}"
     links = sum(bool(step.link) for step in plan.placed)
     if links:
-        yield f"{counted(links, 'link')} {would_be}made"
+        yield f"{counted(links, 'link')} {make}"
     if len(plan.placed) > links:
-        yield f"{counted(len(plan.placed) - links, 'file')} {placed}"
+        yield f"{counted(len(plan.placed) - links, 'file')} {place}"
 
 
 def _plan(page: Page, plan: Plan) -> None:

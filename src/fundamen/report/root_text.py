@@ -31,7 +31,7 @@ def root_rehearsal_text(planned: RootImport, machine: Machine, *, drawn: bool) -
     page.field("valid", f"{planned.root.not_before:%Y-%m-%d} to {planned.root.not_after:%Y-%m-%d}", indent=2)
     page.field("key", planned.root.key, indent=2)
     page.field("found in", planned.prepared.before.links[-1].where, indent=2)
-    page.heading("What would be written: the machine's store, not that of a user")
+    page.heading("Changes to the machine's store, which no user's store is part of")
     for step in planned.prepared.work.steps:
         page.field("change" if step.replaces else "write", f"{step.path}   ({step.because})", indent=2)
     return page.text()
@@ -85,7 +85,7 @@ def root_removal_text(root: Certificate, prepared: Prepared[Trusted], machine: M
     page.field("valid", f"{root.not_before:%Y-%m-%d} to {root.not_after:%Y-%m-%d}", indent=2)
     page.field("SHA-256", grouped(root.sha256), indent=2)
     page.field("lies in", "; ".join(prepared.before.where), indent=2)
-    page.heading("What would be done")
+    page.heading("Changes")
     for step in prepared.work.steps:
         page.field(step.verb, str(step.path), indent=2)
     page.line("Programs and servers whose chains end in this root are not trusted any more then.")

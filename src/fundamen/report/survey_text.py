@@ -95,7 +95,7 @@ def _seen(survey: Survey) -> str:
 def _add_causes(page: Page, causes: Sequence[Cause], *, verbose: bool) -> None:
     if not causes:
         return
-    page.heading("What keeps programs from starting, the cause that stops most first")
+    page.heading("Causes that keep programs from starting, the widest first")
     listed = causes if verbose else causes[:_MOST_CAUSES]
     for number, cause in enumerate(listed, 1):
         page.verdict(cause.component.verdict, cause.title, number)

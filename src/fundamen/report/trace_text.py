@@ -44,8 +44,8 @@ def trace_text(trace: Trace, machine: Machine, *, drawn: bool, verbose: bool) ->
 def _faults(page: Page, trace: Trace, machine: Machine, *, verbose: bool) -> None:
     if not trace.faults:
         return
-    order = "" if trace.format is Format.INSTALLED else ", in the order in which the loader meets it"
-    page.heading(f"What is wrong{order}")
+    order = "" if trace.format is Format.INSTALLED else ", in the order in which the loader meets them"
+    page.heading(f"Faults{order}")
     before = ""
     for number, (fault, others) in enumerate(together(trace.faults), 1):
         if number > 1:

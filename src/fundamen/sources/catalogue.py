@@ -236,7 +236,7 @@ class Index:
                 yield connection
         except (sqlite3.DatabaseError, msgspec.DecodeError, ValueError) as error:
             raise UnreadableError(
-                what="What is kept about a trusted source cannot be read",
+                what="The record of a trusted source cannot be read",
                 why=f"{shown(self._path)}: {error}",
                 do="Forget the source and trust it again.",
             ) from error

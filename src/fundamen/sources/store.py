@@ -260,7 +260,7 @@ def _decoded(path: str, kind: type[Source]) -> Source:
             return msgspec.json.decode(file.read(), type=kind)
     except (OSError, msgspec.DecodeError) as error:
         raise UnreadableError(
-            what=f"What is kept about a trusted source in {shown(path)} cannot be read",
+            what=f"The record of a trusted source in {shown(path)} cannot be read",
             why=str(error),
             do="Forget the source and trust it again.",
         ) from error

@@ -104,7 +104,7 @@ class Digests:
             write_whole(self._path, _sum(data) + data)
         except OSError as error:
             raise UnreadableError(
-                what="What was read cannot be remembered for the next survey",
+                what="The survey cannot be remembered for the next one",
                 why=f"{shown(self._path)}: {error.strerror or error}",
                 do="Make Fundamen's own folder writable, or remove that file.",
             ) from error

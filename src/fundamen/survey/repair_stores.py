@@ -73,7 +73,7 @@ def _from_capture(machine: Machine) -> _Found:
     try:
         return msgspec.convert(json.loads(data), type=_Found)
     except (ValueError, msgspec.ValidationError) as error:
-        return _Found((), (f"What the capture tells of the stores cannot be read: {error}",))
+        return _Found((), (f"The capture's record of the repair stores cannot be read: {error}",))
 
 
 def _check(machine: Machine, gaps: list[str], told: Told) -> Iterator[SpoiltCopy]:
@@ -84,7 +84,7 @@ def _check(machine: Machine, gaps: list[str], told: Told) -> Iterator[SpoiltCopy
     try:
         machine.host_path(store)
     except UnreadableError:
-        gaps.append("What repairs are drawn from was not looked into: none of it lies on this host.")
+        gaps.append("The repair stores were not checked: none of them is on this host.")
         return iter(())
     return check(machine, gaps, told)
 

@@ -111,7 +111,7 @@ def note(text: str, output: Output) -> None:
         kept = without_secrets(text)
         store.add(case, EntryType.NOTE, kept, CaseFacts(), options.now())
         if kept != text:
-            output.note(f"What looks like a secret was left out: {kept}")
+            output.note(f"Text that looks like a secret was left out: {kept}")
         output.note(f"Noted in case {case.number}.")
         if output.as_json:
             _show(output, store.case(case.number))
@@ -229,7 +229,7 @@ def search(text: str, output: Output) -> None:
 
 
 @command.command("close", short_help="Close the open case.")
-@click.option("--helped", metavar="TEXT", help="What helped, in one line.")
+@click.option("--helped", metavar="TEXT", help="The remedy that helped, in one line.")
 @click.option("--unsolved", is_flag=True, help="Nothing helped.")
 @options.output_options
 def close(helped: str | None, *, unsolved: bool, output: Output) -> None:

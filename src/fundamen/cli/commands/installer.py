@@ -216,7 +216,7 @@ def _next_of_msi(machine: Machine, name: str, look: Look, given: tuple[str, ...]
     if given:
         changes = any(not line.startswith("property ") for line in look.overruled)
         run = f"msiexec /i {shlex.quote(name)} {shlex.join(given)}"
-        return (run,) if changes or not look.is_at_fault else ("What was given changes nothing that it will choose.",)
+        return (run,) if changes or not look.is_at_fault else ("The given properties do not change its choice.",)
     if found.overrulers:
         return tuple(command_text(machine, "installer", name, "--set", f"{each}=1") for each in found.overrulers)
     if found.leftovers:

@@ -121,7 +121,7 @@ def _surveyed(machine: Machine, folders: tuple[str, ...], depth: Depth, output: 
             )
         except KeyboardInterrupt:
             click.echo(err=True)  # behind what the terminal shows of Ctrl-C
-            output.note("What was read is remembered: the next survey goes on from there.")
+            output.note("The files that were read are remembered: the next survey continues from there.")
             raise
 
 
