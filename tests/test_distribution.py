@@ -23,8 +23,8 @@ ENDINGS = {
 BINARIES = re.compile(r"fundamen/demo/binaries/[a-z0-9_-]+/[\w.-]+")
 TOP = {
     ".ci", ".gitignore", ".pre-commit-config.yaml", "ARCHITECTURE.md", "CHANGELOG.md", "CONTRIBUTING.md", "LICENSE",
-    "Makefile", "PKG-INFO", "README.md", "SECURITY.md", "benchmarks", "docs", "mkdocs.yml", "pyproject.toml", "src", "tests",
-    "tools", "typing-examples",
+    "Makefile", "PKG-INFO", "README.md", "SECURITY.md", "benchmarks", "docs", "mkdocs.yml", "pyproject.toml", "src",
+    "tests", "tools", "typing-examples",
 }  # fmt: skip
 
 

@@ -177,13 +177,15 @@ def test_nothing_is_proposed_twice_and_nothing_once_it_is_solved(tmp_path: Path)
 def test_the_request_says_what_is_needed_why_and_how_to_check_it(tmp_path: Path) -> None:
     store = a_store(tmp_path)
     fault = FaultFact(name="libtide.so.2", verdict="missing", reason="it is in none of the 5 places",
-                      architecture="x86_64", package="libtide2")  # fmt: skip
+                      architecture="x86_64", package="libtide2", place="/usr/lib/libtide.so.2")  # fmt: skip
     case = a_case(store, program="/opt/tidebook", faults=(fault,))
     request = compose(case, To.PROVIDER, NOW)
     [wanted] = request.wanted
-    assert wanted.what == "libtide.so.2 (of the package libtide2) for x86_64"
+    assert wanted.what == "libtide.so.2 (of the package libtide2) for x86_64 at /usr/lib/libtide.so.2"
     assert wanted.command == "apt install libtide2"
-    assert request.check[0] == "fundamen trace /opt/tidebook"
+    assert request.check[0] == "/usr/lib/libtide.so.2 is there, and is for x86_64."
+    assert "fundamen" not in " ".join((*request.check, wanted.command))  # an outsider need not know it
+    assert compose(case, To.ADMINISTRATOR, NOW).check[0] == "fundamen trace /opt/tidebook"
     assert request.facts_missing == ()
     store.add(
         case,

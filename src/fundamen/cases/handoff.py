@@ -1,7 +1,7 @@
 """The request to whoever has the rights: what is needed, why, the evidence, how to check it, what was tried."""
 
 import shlex
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
 from enum import StrEnum
 
@@ -10,7 +10,7 @@ import msgspec
 from fundamen.cases.ladder import facts_of
 from fundamen.cases.store import Case, EntryType, FaultFact
 
-_MOST_EVIDENCE = 6
+_MOST_EVIDENCE, _MOST_CHECKED = 6, 8
 _SAID = {
     "missing": "is missing",
     "wrong-architecture": "is there for another architecture",
@@ -38,6 +38,9 @@ class To(StrEnum):
     ADMINISTRATOR = "administrator"  # who has the rights on this machine
     PUBLISHER = "publisher"  # who has made the program
     TECHNICIAN = "technician"  # who goes on with it
+
+
+_WITH_FUNDAMEN = frozenset({To.ADMINISTRATOR, To.TECHNICIAN})  # the others have it not, and need not know it
 
 
 class RequestedThing(msgspec.Struct, frozen=True):
@@ -87,7 +90,7 @@ def compose(case: Case, to: To, now: datetime) -> Handoff:
     program = facts.get("program", "")
     faults = _latest_faults(case) or ()
     is_sound = _latest_faults(case) == ()
-    wanted = tuple(_wanted(fault, program) for fault in faults)
+    wanted = tuple(_wanted(fault, program, to) for fault in faults)
     if not wanted and not is_sound:
         wanted = tuple(_wanted_by_symptom(facts))
     missing = []
@@ -104,7 +107,7 @@ def compose(case: Case, to: To, now: datetime) -> Handoff:
         program=program,
         wanted=wanted,
         evidence=tuple(_evidence(case))[-_MOST_EVIDENCE:],
-        check=tuple(_checks(program, facts)),
+        check=tuple(_checks(program, facts) if to in _WITH_FUNDAMEN else _outsiders_checks(faults)),
         tried=tuple(_attempts(case)),
         is_sound=is_sound,
         facts_missing=tuple(missing),
@@ -135,7 +138,7 @@ def _latest_faults(case: Case) -> tuple[FaultFact, ...] | None:
     return None
 
 
-def _wanted(fault: FaultFact, program: str) -> RequestedThing:
+def _wanted(fault: FaultFact, program: str, to: To) -> RequestedThing:
     parts = [fault.name]
     if fault.package:
         parts.append(f"(of the package {fault.package})")
@@ -143,8 +146,10 @@ def _wanted(fault: FaultFact, program: str) -> RequestedThing:
         parts.append(f"in a version {fault.versions}")
     if fault.architecture:
         parts.append(f"for {fault.architecture}")
+    if to not in _WITH_FUNDAMEN and fault.place:
+        parts.append(f"at {fault.place}")
     command = f"apt install {fault.package}" if fault.package else ""
-    if not command and program:
+    if not command and program and to in _WITH_FUNDAMEN:
         command = f"fundamen restore {shlex.quote(program)}"
     return RequestedThing(" ".join(parts), f"It {_SAID.get(fault.verdict, fault.verdict)}: {fault.reason}.", command)
 
@@ -175,6 +180,15 @@ def _checks(program: str, facts: dict[str, str]) -> Iterator[str]:
         yield f"fundamen trace {shlex.quote(program)}"
     if "host" in facts:
         yield f"fundamen inspect --server {shlex.quote(facts['host'])}"
+    yield "Start the program: the message does not come any more."
+
+
+def _outsiders_checks(faults: Sequence[FaultFact]) -> Iterator[str]:
+    """Checks for a reader who does not have Fundamen."""
+    for fault in faults[:_MOST_CHECKED]:
+        if fault.place:
+            kind = f", and is for {fault.architecture}" if fault.architecture else ""
+            yield f"{fault.place} is there{kind}."
     yield "Start the program: the message does not come any more."
 
 

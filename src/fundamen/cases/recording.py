@@ -81,6 +81,7 @@ def _faults_of(trace: Trace) -> tuple[FaultFact, ...]:
             architecture=str(fault.wanted_architecture),
             versions=fault.sought_versions,
             package=next(iter(fault.brought_by), ""),
+            place=fault.path or next((each.path for each in fault.searched), ""),
         )
         for fault in trace.faults
     )

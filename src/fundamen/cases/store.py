@@ -71,6 +71,7 @@ class FaultFact(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     architecture: str = ""
     versions: str = ""  # that serve (PEP 440)
     package: str = ""  # of the operating system's archive that would bring it
+    place: str = ""  # where it is, or should be
 
 
 class CaseFacts(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):

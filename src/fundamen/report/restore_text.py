@@ -289,9 +289,8 @@ def _tell_lost(page: Page, lost: Sequence[Originals], machine: Machine) -> None:
 
 
 def _would_be_done(plan: Plan) -> str:
-    return ", and ".join(
-        _parts(plan, "to install", "to set aside", "to make", f"to place ({size_in_words(plan.size)})")
-    )
+    size = size_in_words(plan.size)
+    return ", and ".join(_parts(plan, "to install", "to set aside", "to make", f"to place ({size})"))
 
 
 def _was_done(plan: Plan) -> str:
