@@ -10,6 +10,7 @@ from pathlib import Path
 import click
 import pytest
 
+from conftest import Fundamen
 from fundamen.cli.helping import CommonOption, SharedOption
 from fundamen.cli.main import root
 
@@ -92,6 +93,32 @@ def read(words: list[str]) -> None:
         ALL[path].command.make_context(path, words, parent=ALL["fundamen"]),
     ):
         return
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (("survey", "--yes"), "--yes is only for --restore"),
+        (("restore", "--because", "it", "/x"), "--because is only for --pin"),
+        (("trase",), "did you mean trace"),
+        (("trace", "--obser", "/x"), "did you mean --observe"),
+        (("sources", "trust"), "PLACE is missing"),
+        (("roots", "list", "--json", "--machin", "/x"), "did you mean --machine"),
+    ],
+)
+def test_wrong_usage_is_told_with_what_may_be_meant(fundamen: Fundamen, words: tuple[str, ...], said: str) -> None:
+    ran = fundamen(*words)
+    assert (ran.status, said in ran.err, "Do: " in ran.err) == (2, True, True), ran.err
+    if "--json" in words:
+        assert ran.records[0]["error"]["code"] == "usage"
+
+
+def test_alone_it_shows_the_ways_in_by_what_one_has(fundamen: Fundamen) -> None:
+    ran = fundamen()
+    shown = re.findall(r"^  an? .*?  +(fundamen .*)$", ran.out, re.MULTILINE)
+    assert (ran.status, len(shown)) == (0, 5)
+    for line in shown:
+        read(shlex.split(line))
 
 
 def test_commands_are_listed_by_stage_each_in_one_short_line() -> None:

@@ -279,7 +279,7 @@ def test_wrong_words_change_nothing_and_say_so(breakwater: Breakwater, fundamen:
         (("/gone", "--catalogue", catalogue), 3, "no such folder"),
         ((folder, "--describe", "B", "1", "--part", "x=nothing/*"), 2, "no file below"),
         ((folder, "--describe", "B", "1", "--path", "gone"), 2, "no such folder"),
-        ((folder, "--path", "bin"), 2, "are for --describe"),
+        ((folder, "--path", "bin"), 2, "is only for --describe"),
         ((folder, "--describe", "B", "1", "--write", catalogue), 2, "is there already"),
     ):
         ran = fundamen("toolchain", *words)

@@ -27,7 +27,7 @@ def authorities_at(
 
 
 def given_certificates(paths: Sequence[str], now: datetime) -> "PublisherAuthority":
-    """Whoever judges publishers, with the certificates and revocation lists of some host files to build chains with.
+    """The judge of publishers, with certificates and revocation lists of some host files to build chains with.
 
     Raises:
         UnreadableError: a file cannot be read, or holds none.

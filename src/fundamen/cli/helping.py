@@ -4,6 +4,7 @@ import difflib
 from typing import Any
 
 import click
+from click.core import ParameterSource
 
 SETTINGS = {"help_option_names": ["-h", "--help"], "max_content_width": 100}
 _ALIKE = 0.6  # how alike a name must be to be suggested: between 0 and 1
@@ -22,12 +23,30 @@ class SharedOption(click.Option):
         self.section = section
 
 
+class OnlyWith(click.Option):
+    """An option that means nothing without another one, and is refused then."""
+
+    def __init__(self, *args: Any, only_with: tuple[str, ...], **settings: Any) -> None:  # noqa: ANN401 - click's own
+        super().__init__(*args, **settings)
+        self.only_with = only_with
+
+
 class Subcommand(click.Command):
     """A command whose help lists its own options, and names the common ones."""
 
     def __init__(self, *args: Any, **settings: Any) -> None:  # noqa: ANN401 - click's own
         settings["context_settings"] = {**SETTINGS, **(settings.get("context_settings") or {})}
         super().__init__(*args, **settings)
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        """Read the words. Raises: click.UsageError: an option has no meaning without another one."""
+        rest = super().parse_args(ctx, args)
+        given = {p for p in self.params if ctx.get_parameter_source(p.name or "") is ParameterSource.COMMANDLINE}
+        names = {name for parameter in given for name in parameter.opts}
+        for option in given:
+            if isinstance(option, OnlyWith) and not names & set(option.only_with):
+                raise click.UsageError(f"{option.opts[-1]} is only for {' or '.join(option.only_with)}", ctx)
+        return rest
 
     def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """List the options."""

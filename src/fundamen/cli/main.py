@@ -43,7 +43,7 @@ _STAGES = {
         "sources": ("sources", "Trust sources of packages, or publish your own."),
         "cold-copies": ("cold_copies", "Make, check and restore compressed copies of folders."),
         "case": ("case", "Keep the record of a support case."),
-        "handoff": ("handoff", "Write a request to somebody who has the rights."),
+        "handoff": ("handoff", "Write a request to a person who has the rights."),
         "demo": ("demo", "Play a worked example on made-up data."),
     },
 }

@@ -225,7 +225,7 @@ def _stopped(number: int, why: str) -> UnfinishedError:
     return UnfinishedError(
         what=f"Restoration {number} was stopped",
         why=f"{why}; each file is either old or new, and whole",
-        do=f"Go on with it: fundamen resume; or take it back: fundamen undo {number}",
+        do=f"Resume it: fundamen resume; or undo it: fundamen undo {number}",
     )
 
 

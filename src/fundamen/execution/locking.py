@@ -66,7 +66,7 @@ def require_finished(machine: Machine, journal: Journal) -> None:
             what=f"Restoration {entry.number} of {machine.title} is not finished",
             why=f"it was interrupted while {entry.state}, after {count} of {len(entry.steps)} steps were written down;"
             " each file is either old or new, and whole",
-            do=f"Go on with it: fundamen resume; or take it back: fundamen undo {entry.number}"
+            do=f"Resume it: fundamen resume; or undo it: fundamen undo {entry.number}"
             if entry.state is RestorationState.UNDER_WAY
             else f"Take it back to the end: fundamen undo {entry.number}",
         )

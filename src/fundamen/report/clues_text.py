@@ -145,7 +145,7 @@ def _behind(page: Page, behind: Behind | None) -> None:
     if len(behind.places) > _MOST_PLACES:
         page.line(f"and {counted(len(behind.places) - _MOST_PLACES, 'more copy', 'more copies')}")
     for name in behind.absent:
-        page.verdict(Verdict.MISSING, f"{name} is in none of the folders where it is expected")
+        page.verdict(Verdict.MISSING, f"{name} was not found in the folders where it is expected")
     for name, path in behind.versions:
         page.line(f"Of {name} another version is there: {path}")
     for name, path in behind.meant:

@@ -129,4 +129,4 @@ def brought_back_text(copy: ColdCopy, restoration: Restoration[Differing], machi
 def drop_text(copy: ColdCopy) -> str:
     """The question before a copy is given up."""
     files = f"{counted(copy.file_count, 'file')}, {size_in_words(copy.size)}"
-    return f"Give up cold copy {copy.number} of {copy.folder} ({copy.taken_at:%Y-%m-%d %H:%M} UTC, {files})?"
+    return f"Delete cold copy {copy.number} of {copy.folder} ({copy.taken_at:%Y-%m-%d %H:%M} UTC, {files})?"

@@ -31,7 +31,7 @@ def publisher_in_a_sentence(publisher: Publisher) -> str:
     listed = " by a catalogue that lists it" if publisher.listed_in else ""
     match publisher.verdict:
         case Says.UNSIGNED:
-            return "Nobody has signed it."
+            return "It is not signed."
         case Says.TAMPERED:
             return f"Its signature does not fit it: {publisher.reason}."
         case Says.UNTRUSTED:

@@ -26,7 +26,7 @@ _NO_BUILD = ("none",)
 
 
 class Vouching(Protocol):
-    """Whoever can vouch for files, and says what there is of a project."""
+    """A judge of files that also lists the files of a project."""
 
     def vouch(self, name: str, algorithm: str, digest: str, /) -> str:
         """Who vouches that a file of some name has a digest; empty where nobody does."""

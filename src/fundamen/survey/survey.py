@@ -177,7 +177,7 @@ def survey_machine(
 def _records(machine: Machine, gaps: list[str]) -> Records | None:
     """The packages' records of every installed file; None where there are none, which is a gap."""
     if machine.platform is not Platform.LINUX:
-        gaps.append(f"Nobody on {machine.platform.in_words} has recorded all installed files: record a reference.")
+        gaps.append(f"{machine.platform.in_words} keeps no record of all installed files: record a reference.")
         return None
     try:
         return Records(machine)

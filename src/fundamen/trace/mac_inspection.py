@@ -32,7 +32,7 @@ def _in_words(source: ByteSource, part: Slice) -> str:
         altered = find_altered_page(source, part, signature)
     except DamagedFileError as error:
         return f"with a signature that cannot be used: {error.why}"
-    by = "by nobody (ad hoc)" if signature.is_ad_hoc else f"by team {signature.team or 'unknown'}"
+    by = "without a certificate (ad hoc)" if signature.is_ad_hoc else f"by team {signature.team or 'unknown'}"
     if altered is not None:
         return f"signed {by}, but altered since in page {altered}"
     return f"signed {by}, and unaltered since"

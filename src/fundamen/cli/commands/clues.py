@@ -11,7 +11,7 @@ import click
 from fundamen.cli import options
 from fundamen.cli.authorities import authorities_at, given_certificates
 from fundamen.cli.exits import Exit, exit_of
-from fundamen.cli.helping import Subcommand
+from fundamen.cli.helping import OnlyWith, Subcommand
 from fundamen.cli.output import Output, finish
 from fundamen.clues.inputs import Text, texts_of
 from fundamen.clues.reading import Reading, decisive_of, read_text
@@ -35,19 +35,50 @@ if TYPE_CHECKING:
     "--knowledge", multiple=True, metavar="FOLDER", help="Messages and codes of your own (docs/formats/knowledge.md)."
 )
 @click.option("--follow", "-f", is_flag=True, help="Wait for new lines, and show the decisive ones as they come.")
-@click.option("--from-start", is_flag=True, help="With --follow: read the lines that are already there, too.")
-@click.option("--until", "text", metavar="TEXT", default="", help="With --follow: end with a line that has TEXT.")
-@click.option("--until-file", "file", metavar="FILE", default="", help="With --follow: end when FILE exists.")
+@click.option(
+    "--from-start",
+    cls=OnlyWith,
+    only_with=("--follow",),
+    is_flag=True,
+    help="With --follow: read the lines that are already there, too.",
+)
+@click.option(
+    "--until",
+    "text",
+    cls=OnlyWith,
+    only_with=("--follow",),
+    metavar="TEXT",
+    default="",
+    help="With --follow: end with a line that has TEXT.",
+)
+@click.option(
+    "--until-file",
+    "file",
+    cls=OnlyWith,
+    only_with=("--follow",),
+    metavar="FILE",
+    default="",
+    help="With --follow: end when FILE exists.",
+)
 @click.option(
     "--until-exit",
     "process",
+    cls=OnlyWith,
+    only_with=("--follow",),
     metavar="PID",
     type=click.IntRange(1),
     default=None,
     help="With --follow: end when process PID ends.",
 )
 @click.option(
-    "--for", "seconds", metavar="SECONDS", type=click.FloatRange(0), default=0, help="With --follow: end after so long."
+    "--for",
+    "seconds",
+    cls=OnlyWith,
+    only_with=("--follow",),
+    metavar="SECONDS",
+    type=click.FloatRange(0),
+    default=0,
+    help="With --follow: end after so long.",
 )
 @options.machine_options
 @options.output_options

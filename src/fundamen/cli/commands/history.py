@@ -7,7 +7,7 @@ import click
 
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
-from fundamen.cli.helping import Subcommand
+from fundamen.cli.helping import OnlyWith, Subcommand
 from fundamen.cli.output import Output, finish
 from fundamen.execution import originals
 from fundamen.execution.clean_up import choose_for_good, find_kept, let_stand
@@ -23,6 +23,8 @@ from fundamen.report.restore_text import clean_up_text, history_text
 @click.option("--clean", is_flag=True, help="Delete kept originals that are not needed any more.")
 @click.option(
     "--older-than",
+    cls=OnlyWith,
+    only_with=("--clean",),
     type=click.FloatRange(0),
     default=90.0,
     show_default=True,
@@ -30,9 +32,14 @@ from fundamen.report.restore_text import clean_up_text, history_text
     help="With --clean: of restorations older than so many days.",
 )
 @click.option(
-    "--most", type=click.IntRange(0), metavar="MIB", help="With --clean: the oldest, until at most so much is left."
+    "--most",
+    cls=OnlyWith,
+    only_with=("--clean",),
+    type=click.IntRange(0),
+    metavar="MIB",
+    help="With --clean: the oldest, until at most so much is left.",
 )
-@click.option("--yes", is_flag=True, help="Delete them without asking.")
+@click.option("--yes", cls=OnlyWith, only_with=("--clean",), is_flag=True, help="Delete them without asking.")
 @options.machine_options
 @options.output_options
 def command(

@@ -11,7 +11,7 @@ import msgspec
 
 from fundamen.cli import options
 from fundamen.cli.exits import Exit, exit_of
-from fundamen.cli.helping import Subcommand
+from fundamen.cli.helping import OnlyWith, Subcommand
 from fundamen.cli.output import Output, finish
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.container import ContainerKind
@@ -43,6 +43,8 @@ _PUBLIC = re.compile(r"[A-Z_][A-Z0-9_.]*")
 @click.option(
     "--edit",
     "edits",
+    cls=OnlyWith,
+    only_with=("--unpack",),
     nargs=3,
     multiple=True,
     metavar="FILE KEY VALUE",
@@ -212,7 +214,7 @@ def _next(machine: Machine, name: str, look: Look, given: tuple[str, ...]) -> tu
 def _next_of_msi(machine: Machine, name: str, look: Look, given: tuple[str, ...]) -> tuple[str, ...]:
     found = look.conclusion
     if found is None or found.hindrances:
-        return ("Put right what stops it, then look again.",)
+        return ("Repair the reasons that stop it, then look again.",)
     if given:
         changes = any(not line.startswith("property ") for line in look.overruled)
         run = f"msiexec /i {shlex.quote(name)} {shlex.join(given)}"

@@ -10,7 +10,7 @@ import msgspec
 
 from fundamen.cli import options
 from fundamen.cli.exits import Exit, exit_of
-from fundamen.cli.helping import Subcommand
+from fundamen.cli.helping import OnlyWith, Subcommand
 from fundamen.cli.licences import accepted, accepted_digests
 from fundamen.cli.output import Output, finish
 from fundamen.cli.writing import write_file
@@ -38,13 +38,28 @@ from fundamen.report.prereqs_text import changes_text, commands_text, prereqs_te
 @click.option("--start", "program", metavar="PROGRAM", help="Draft a sheet from what PROGRAM needs.")
 @click.option("--ready", metavar="NAME", help="Begin with a ready sheet; NAME 'list' lists them.")
 @click.option("--carried", metavar="NAME", help="A sheet of a trusted source; NAME 'list' lists them.")
-@click.option("--write", "draft", metavar="FILE", help="Write the draft or ready sheet to FILE.")
+@click.option(
+    "--write",
+    "draft",
+    cls=OnlyWith,
+    only_with=("--start", "--ready"),
+    metavar="FILE",
+    help="Write the draft or ready sheet to FILE.",
+)
 @click.option("--run-commands", is_flag=True, help="Show the commands of a sheet, and run them after consent.")
-@click.option("--yes", is_flag=True, help="With --run-commands: do not ask. It accepts no licence.")
+@click.option(
+    "--yes",
+    cls=OnlyWith,
+    only_with=("--run-commands", "--accept"),
+    is_flag=True,
+    help="With --run-commands: do not ask. It accepts no licence.",
+)
 @click.option("--accept", metavar="TEXT", help="Show this licence of a sheet, and record your consent.")
 @click.option("--watch", is_flag=True, help="Check again until everything is met; Ctrl-C ends it.")
 @click.option(
     "--every",
+    cls=OnlyWith,
+    only_with=("--watch",),
     type=click.FloatRange(0.1),
     default=5.0,
     show_default=True,

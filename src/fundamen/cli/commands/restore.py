@@ -7,7 +7,7 @@ import click
 
 from fundamen.cli import options
 from fundamen.cli.faults import LAUNCH_SECONDS, Launching, RepairRequest, restore_programs
-from fundamen.cli.helping import Subcommand
+from fundamen.cli.helping import OnlyWith, Subcommand
 from fundamen.cli.media import Named, media_options
 from fundamen.cli.output import Output, finish
 from fundamen.cli.pinning import read_pins
@@ -27,13 +27,26 @@ from fundamen.model.errors import UsageError
 @click.option("--also", multiple=True, metavar="PROGRAM", help="Another program that must keep everything it needs.")
 @click.option("--install", multiple=True, metavar="PACKAGE", help="Have the system's package manager install it too.")
 @click.option("--pin", multiple=True, metavar="PACKAGE==VERSION", help="Use this version, even an older one.")
-@click.option("--because", default="", metavar="TEXT", help="The reason for --pin; it is kept in the history.")
+@click.option(
+    "--because",
+    cls=OnlyWith,
+    only_with=("--pin",),
+    default="",
+    metavar="TEXT",
+    help="The reason for --pin; it is kept in the history.",
+)
 @click.option("--no-archive", is_flag=True, help="Do not ask the operating system's own archive.")
 @click.option("--launch", is_flag=True, help="Run the first PROGRAM afterwards, as proof.")
 @click.option("--launch-with", metavar="ARGUMENTS", help="The same, with arguments, written as for a shell.")
 @click.option("--waiting", default="", metavar="PROCESS", help="An installer that waits: say whether it may continue.")
 @click.option(
-    "--launch-seconds", type=click.FloatRange(0.1), default=LAUNCH_SECONDS, metavar="SECONDS", help="At most so long."
+    "--launch-seconds",
+    cls=OnlyWith,
+    only_with=("--launch", "--launch-with"),
+    type=click.FloatRange(0.1),
+    default=LAUNCH_SECONDS,
+    metavar="SECONDS",
+    help="At most so long.",
 )
 @media_options
 @options.machine_options

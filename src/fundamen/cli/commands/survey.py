@@ -10,7 +10,7 @@ from fundamen.cli import options
 from fundamen.cli.authorities import authorities_at
 from fundamen.cli.exits import Exit, exit_of
 from fundamen.cli.figure_writing import require_writable_figures, write_figures
-from fundamen.cli.helping import Subcommand
+from fundamen.cli.helping import OnlyWith, Subcommand
 from fundamen.cli.output import Output, finish
 from fundamen.cli.telling import SurveyProgress
 from fundamen.execution.home import folder_of, journal_of
@@ -44,8 +44,16 @@ _MOST_NAMED = 20  # programs in a command to paste
 )
 @click.option("--afresh", is_flag=True, help="Read every file again, also unchanged ones.")
 @click.option("--restore", "restores", is_flag=True, help="Then repair the faults by one plan.")
-@click.option("--rehearse", is_flag=True, help="With --restore: show what would be done; change nothing.")
-@click.option("--yes", is_flag=True, help="With --restore: carry it out without asking.")
+@click.option(
+    "--rehearse",
+    cls=OnlyWith,
+    only_with=("--restore",),
+    is_flag=True,
+    help="With --restore: show what would be done; change nothing.",
+)
+@click.option(
+    "--yes", cls=OnlyWith, only_with=("--restore",), is_flag=True, help="With --restore: carry it out without asking."
+)
 @click.option("--write", "targets", multiple=True, metavar="FILE", help="Also draw it, as .html, .svg or .png.")
 @options.machine_options
 @options.output_options

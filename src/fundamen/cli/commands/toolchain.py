@@ -7,7 +7,7 @@ import click
 
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
-from fundamen.cli.helping import Subcommand
+from fundamen.cli.helping import OnlyWith, Subcommand
 from fundamen.cli.licences import accepted, accepted_digests
 from fundamen.cli.output import Output, finish
 from fundamen.cli.toolchain_catalogue import read_catalogue
@@ -31,12 +31,35 @@ from fundamen.toolchains.examining import Acceptance, Examination, examine_toolc
 @click.option("--accept", metavar="LICENCE", help="Show this licence, and record your consent.")
 @click.option("--save-plan", metavar="FILE", help="Write a plan that repairs it to FILE.")
 @click.option("--describe", nargs=2, metavar="NAME VERSION", help="Write a catalogue of a clean FOLDER instead.")
-@click.option("--part", "parts", multiple=True, metavar="NAME=PATTERN", help="With --describe: the paths of a part.")
 @click.option(
-    "--path", "on_path", multiple=True, metavar="PLACE", help="With --describe: a folder in it that belongs in PATH."
+    "--part",
+    "parts",
+    cls=OnlyWith,
+    only_with=("--describe",),
+    multiple=True,
+    metavar="NAME=PATTERN",
+    help="With --describe: the paths of a part.",
 )
-@click.option("--publisher", default="", help="With --describe: its publisher.")
-@click.option("--write", "target", metavar="FILE", help="With --describe: write the catalogue to FILE.")
+@click.option(
+    "--path",
+    "on_path",
+    cls=OnlyWith,
+    only_with=("--describe",),
+    multiple=True,
+    metavar="PLACE",
+    help="With --describe: a folder in it that belongs in PATH.",
+)
+@click.option(
+    "--publisher", cls=OnlyWith, only_with=("--describe",), default="", help="With --describe: its publisher."
+)
+@click.option(
+    "--write",
+    "target",
+    cls=OnlyWith,
+    only_with=("--describe",),
+    metavar="FILE",
+    help="With --describe: write the catalogue to FILE.",
+)
 @options.machine_options
 @options.output_options
 def command(
@@ -65,7 +88,7 @@ def command(
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     status = Exit.NOTHING_AT_FAULT
     with output:
-        _require_sense(describe, parts or on_path or publisher or target, accept, save_plan, (target, save_plan))
+        _require_sense(describe, accept, save_plan, (target, save_plan))
         if describe is not None:
             _describe(folder, describe, parts, on_path, publisher, target, output)
             finish(status)
@@ -87,14 +110,10 @@ def command(
     finish(status)
 
 
-def _require_sense(
-    describe: object, of_describing: object, accept: object, save_plan: object, targets: Sequence[str | None]
-) -> None:
+def _require_sense(describe: object, accept: object, save_plan: object, targets: Sequence[str | None]) -> None:
     """Make sure that the words of the command line fit together. Raises: UsageError."""
     why = ""
-    if describe is None and of_describing:
-        why = "--part, --path, --publisher and --write are for --describe"
-    elif describe is not None and (accept or save_plan):
+    if describe is not None and (accept or save_plan):
         why = "--describe checks nothing, so there is nothing to accept or plan"
     elif accept and save_plan:
         why = "--accept records an acceptance and plans nothing"

@@ -8,7 +8,7 @@ import click
 from fundamen.cli import options
 from fundamen.cli.authorities import authorities_at
 from fundamen.cli.exits import Exit, exit_of
-from fundamen.cli.helping import Subcommand
+from fundamen.cli.helping import OnlyWith, Subcommand
 from fundamen.cli.output import Output, finish
 from fundamen.evidence.authority import Authority
 from fundamen.machine.machine import Machine
@@ -25,7 +25,16 @@ from fundamen.trace.trace import trace_program, trace_programs
 @click.command("trace", cls=Subcommand)
 @click.argument("programs", nargs=-1, required=True, metavar="PROGRAM...")
 @click.option("--observe", is_flag=True, help="Run each PROGRAM, and add what it loads as it runs.")
-@click.option("--observe-for", "seconds", default=30.0, show_default=True, metavar="SECONDS", help="At most so long.")
+@click.option(
+    "--observe-for",
+    "seconds",
+    cls=OnlyWith,
+    only_with=("--observe",),
+    default=30.0,
+    show_default=True,
+    metavar="SECONDS",
+    help="At most so long.",
+)
 @click.option("--symbols", is_flag=True, help="Also list the symbols that no loaded file defines (Linux).")
 @click.option("--only-find", is_flag=True, help="Do not check whether the files are as installed.")
 @click.option(

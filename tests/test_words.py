@@ -1,0 +1,85 @@
+"""Texts are in plain words, docstrings say what a thing is, and a name stands for one thing."""
+
+import ast
+import re
+import tomllib
+from collections import defaultdict
+from collections.abc import Iterator
+from functools import cache
+from pathlib import Path
+
+import pytest
+
+pytestmark = pytest.mark.xdist_group("words")  # it is parsed once
+
+ROOT = Path(__file__).parent.parent
+SOURCE = ROOT / "src" / "fundamen"
+# What readers stumbled over: riddles, inverted orders, and words of ours where the field has its own.
+ODD = re.compile(
+    r"\b(stands? (?:on|there|in its place)|at hand|anew|by now|whoever|lets nobody|com(?:e|es) to lack|told"
+    r"|(?:go|goes|going|gone) on with|t[ao]k(?:e|en|es|ing) back|put(?:s|ting)? right|carries out"
+    r"|(?:other|this|both) width"
+    r"|not named|in none of the (?:places|folders) where|cut off|nobody|somebody|gives? up|given up)\b",
+    re.IGNORECASE,
+)
+STATES = {"taken back"}  # of the journal: its format keeps the word
+
+
+@cache
+def trees() -> dict[str, ast.Module]:
+    return {str(path.relative_to(SOURCE)): ast.parse(path.read_bytes()) for path in sorted(SOURCE.rglob("*.py"))}
+
+
+def documented(tree: ast.Module) -> Iterator[tuple[ast.AST, ast.Constant]]:
+    """Each thing that has a docstring, with it."""
+    for node in ast.walk(tree):
+        if isinstance(node, ast.Module | ast.ClassDef | ast.FunctionDef) and node.body:
+            first = node.body[0]
+            if (
+                isinstance(first, ast.Expr)
+                and isinstance(first.value, ast.Constant)
+                and isinstance(first.value.value, str)
+            ):
+                yield node, first.value
+
+
+def texts() -> Iterator[tuple[str, str]]:
+    """(where, text) of all that users may read: strings of more than one word, and what the knowledge says."""
+    for path, tree in trees().items():
+        documentation = {id(constant) for _, constant in documented(tree)}
+        strings = (each for each in ast.walk(tree) if isinstance(each, ast.Constant) and id(each) not in documentation)
+        for node in strings:
+            if isinstance(node.value, str) and " " in node.value.strip() and node.value not in STATES:
+                yield f"{path}:{node.lineno}", node.value
+    for file in sorted(SOURCE.rglob("*.toml")):
+        tables = [
+            each for found in tomllib.loads(file.read_text()).values() if isinstance(found, list) for each in found
+        ]
+        for table in (each for each in tables if isinstance(each, dict)):
+            likely = [each["cause"] if isinstance(each, dict) else each for each in table.get("likely", ())]
+            for text in (*(table.get(key, "") for key in ("means", "do", "proves", "because", "title")), *likely):
+                yield f"{file.name}: {table.get('id', table.get('name'))}", text
+
+
+def test_no_text_for_users_has_one_of_our_own_odd_words() -> None:
+    found = {where: ODD.findall(text) for where, text in texts() if ODD.search(text)}
+    assert found == {}
+
+
+def test_no_docstring_begins_as_a_riddle() -> None:
+    riddles = [
+        f"{path}: {str(constant.value).strip().splitlines()[0]}"
+        for path, tree in trees().items()
+        for _, constant in documented(tree)
+        if re.match(r"\s*(What|Whatever|Whoever|As of)\b", str(constant.value))
+    ]
+    assert riddles == []
+
+
+def test_each_public_class_has_a_name_of_its_own() -> None:
+    homes: dict[str, list[str]] = defaultdict(list)
+    for path, tree in trees().items():
+        for node in tree.body:
+            if isinstance(node, ast.ClassDef) and not node.name.startswith("_"):
+                homes[node.name].append(path)
+    assert {name: where for name, where in homes.items() if len(where) > 1} == {}
