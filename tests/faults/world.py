@@ -87,7 +87,7 @@ class World:
             if number == WRONG_MODE:
                 linux.file(f"/opt/lib/{name}", data, mode=0o600)
             elif number % 3:
-                linux.file(f"/opt/lib/{name}", data[: 40 * (number % 4)], mode=0o640 + number % 8)
+                linux.file(f"/opt/lib/{name}", data[: 40 * (number % 4)], mode=0o604 + number % 4)
         os.link(linux.root / "opt/lib/lib01.so", linux.root / "opt/lib/lib01-again.so")
         with (linux.root / "opt/lib/lib02.so").open("ab") as file:
             file.truncate(1 << 20)  # with a hole

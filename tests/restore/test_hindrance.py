@@ -192,16 +192,16 @@ def test_an_installer_that_waits_may_go_on_must_be_started_over_or_must_not_be_t
         return waiting.verdict, waiting.why
 
     with an_installer() as pid:
-        assert judged(str(library), pid)[0] == "may go on"
+        assert judged(str(library), pid)[0] == "may continue"
         verdict, why = judged("/etc/environment", pid)
-        assert (verdict, "log in again first" in why) == ("must be started over", True)
+        assert (verdict, "log in again first" in why) == ("must be started again", True)
     assert judged(str(library), pid) == (
-        "must be started over",
+        "must be started again",
         "it has ended; what it had done so far it finds by itself",
     )
     with an_installer(str(library)) as pid:
         verdict, why = judged(str(library), pid)
-        assert (verdict, "keeps the old one" in why) == ("must be started over", True)
+        assert (verdict, "keeps the old one" in why) == ("must be started again", True)
     with an_installer(str(lock)) as pid:
         assert judged(str(library), pid) == (
             "must not be touched",

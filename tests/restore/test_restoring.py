@@ -40,7 +40,7 @@ class Case:
 
     def __init__(self, linux: ALinuxMachine, source: ASource, home: Path) -> None:
         linux.program(PROGRAM, needs=tuple(FILES), runpath="$ORIGIN/../lib")
-        linux.library(OTHER, "x86").file(CUT, FILES["libc.so"][:150], mode=0o640).file(SOUND, FILES["libd.so"])
+        linux.library(OTHER, "x86").file(CUT, FILES["libc.so"][:150], mode=0o604).file(SOUND, FILES["libd.so"])
         for path in (linux.root / "opt").rglob("*"):
             os.utime(path, ns=(10**18 + 1, 10**18 + 2))
         with suppress(OSError):  # where this file system has none

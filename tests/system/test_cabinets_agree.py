@@ -82,5 +82,5 @@ def test_files_that_go_over_the_cabinets_of_a_set_come_out_as_they_were_packed(
     assert [cabinet.name for cabinet in cabinets] == [path.name for path in made]
     assert {packed.path: data.read() for packed, data in unpack_cabinet(*cabinets)} == files
     if len(made) > 1:
-        with pytest.raises(DamagedFileError, match="which is not available"):
+        with pytest.raises(DamagedFileError, match="which is missing"):
             list(unpack_cabinet(*cabinets[:-1]))

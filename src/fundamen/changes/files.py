@@ -243,11 +243,15 @@ class Change(Step, frozen=True, kw_only=True):
 
     def lay_over(self, layer: Layer, contents: Mapping[str, HostPath]) -> None:
         """Lay it over a machine."""
+        machine = layer.base
         if self.link:
-            machine = layer.base
             layer.links[self.path] = machine.real(machine.join(machine.folder_of(self.path), self.link))
-        else:
-            layer.placed[self.path] = contents[self.sha256]
+            return
+        layer.placed[self.path] = contents[self.sha256]
+        before = machine.rights(self.path) if self.replaces else None
+        if before is not None:  # what is replaced keeps its owner, and its mode where no other one is asked for
+            keeps = self.keeps_mode or self.mode is None
+            layer.rights[self.path] = before if keeps else msgspec.structs.replace(before, mode=self.mode)
 
     def place(self, machine: Machine) -> Place:
         """Where it stands. Raises: OSError, UnreadableError."""

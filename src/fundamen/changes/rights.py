@@ -4,7 +4,7 @@ Its content and its times are not touched. An undo gives it the rights back that
 """
 
 import stat
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Annotated
 
 import msgspec
@@ -13,11 +13,13 @@ from fundamen.changes.base import LOCATIONS, FolderRecord, Keeping, Site, Step, 
 from fundamen.changes.form import Form, PlanResolution, Text, unfit
 from fundamen.formats.access import acl_bytes, acl_with_mode, capability_bytes, mode_of_acl
 from fundamen.machine.accounts import GROUPS, USERS, number_of
-from fundamen.machine.machine import Machine
+from fundamen.machine.machine import AccessRights, Machine
+from fundamen.machine.overlay import Layer
 from fundamen.machine.places import Place
 from fundamen.model.display import shown
-from fundamen.model.paths import MachinePath
+from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.calls import give_away, remove_attribute, set_attribute, set_mode
+from fundamen.placing.file_state import FileState
 
 _ACL, _DEFAULT_ACL = "system.posix_acl_access", "system.posix_acl_default"
 _CAPABILITIES, _LABEL = "security.capability", "security.selinux"
@@ -118,6 +120,14 @@ class ChangeRights(Step, frozen=True, kw_only=True):
         """Where it stands. Raises: OSError, UnreadableError."""
         return machine.place(self.path)
 
+    def lay_over(self, layer: Layer, _contents: Mapping[str, HostPath]) -> None:
+        """Lay it over a machine."""
+        layer.rights[self.path] = AccessRights(self.after.mode, self.after.uid, self.after.gid)
+
+    def form(self, _state: FileState | None) -> "SetRights":
+        """The step in a plan file."""
+        return SetRights(path=self.path, because=self.because, mode=self.after.mode)
+
     def keep(self, keeping: Keeping) -> RightsRecord:
         """Write its rights down. Raises: OSError: they have changed since."""
         target = keeping.target
@@ -132,6 +142,16 @@ class ChangeRights(Step, frozen=True, kw_only=True):
             after=self.after,
             inode=target.status().st_ino,
         )
+
+
+def allow(machine: Machine, path: MachinePath, bits: int, because: str) -> ChangeRights:
+    """The step that adds permission bits to a file or folder. Raises: OSError, UnreadableError."""
+    before = _rights_of(machine.place(path))
+    after = msgspec.structs.replace(before, mode=before.mode | bits)
+    acl = before.attributes.get(_ACL)
+    if acl is not None:
+        after = msgspec.structs.replace(after, attributes={**after.attributes, _ACL: acl_with_mode(acl, after.mode)})
+    return ChangeRights(path=path, because=because, before=before, after=after)
 
 
 class SetRights(Form, frozen=True, kw_only=True, tag="set rights"):

@@ -128,8 +128,8 @@ def _refuse(error: click.UsageError) -> NoReturn:
 def root(ctx: click.Context) -> None:
     """Find out what a failing program needs and lacks, and repair it from trusted sources.
 
-    Exit status: 0 no fault; 1 a fault was found or remains; 2 wrong usage; 3 an input cannot be read; 4 refused for
-    lack of proof; 5 a restoration failed and was undone; 6 a restoration is unfinished: undo or resume it first.
+    Exit status: 0 no fault; 1 a fault; 2 wrong usage; 3 unreadable input; 4 refused for lack of proof; 5 failed and
+    undone; 6 unfinished.
     """
     if ctx.invoked_subcommand is None:
         click.echo(_WAYS_IN, nl=False)

@@ -39,12 +39,23 @@ def machine_options(command: Command) -> Command:
     @click.option(
         "--env", cls=CommonOption, multiple=True, metavar="NAME=VALUE", help="Set a variable that the loader looks at."
     )
+    @click.option("--as", "run_as", cls=CommonOption, default="", metavar="USER", help="Judge rights for this user.")
     @functools.wraps(command)
-    def wrapped(machine: str | None, drive: tuple[str, ...], env: tuple[str, ...], **others: Any) -> None:  # noqa: ANN401
+    def wrapped(
+        machine: str | None,
+        drive: tuple[str, ...],
+        env: tuple[str, ...],
+        run_as: str,
+        **others: Any,  # noqa: ANN401 - whatever the command has besides
+    ) -> None:
         def opened() -> Machine:
             base = dict(os.environ) if machine is None else {}
             environment = {**base, **_pairs("--env", env)}
-            return open_machine(machine, drives=_pairs("--drive", drive), environment=environment, current=os.getcwd())
+            opened = open_machine(
+                machine, drives=_pairs("--drive", drive), environment=environment, current=os.getcwd()
+            )
+            opened.run_as = run_as
+            return opened
 
         command(machine=opened, **others)
 

@@ -38,7 +38,7 @@ class Waiting(msgspec.Struct, frozen=True):
     """An installer that waits, as the technician names it, and what it may do now."""
 
     name: str
-    verdict: Literal["may go on", "must be started over", "must not be touched"]
+    verdict: Literal["may continue", "must be started again", "must not be touched"]
     why: str
 
 
@@ -75,22 +75,22 @@ def judge_waiting(machine: Machine, work: Work, named: str) -> Waiting:
         )
     process = process_of(named)
     if process is None:
-        return Waiting(named, "must be started over", "it has ended; what it had done so far it finds by itself")
+        return Waiting(named, "must be started again", "it has ended; what it had done so far it finds by itself")
     told = f"{process.name} (process {process.pid})"
     if lock := holds_lock(process.pid):
         return Waiting(told, "must not be touched", f"it holds {lock}, so it is in the middle of its work")
     if any(user.pid == process.pid for user in find_users(_in_use(machine, work))):
         return Waiting(
-            told, "must be started over", "it has a file loaded or open that is replaced, and keeps the old one"
+            told, "must be started again", "it has a file loaded or open that is replaced, and keeps the old one"
         )
     if any(step.brings_certificate for step in work.steps):
         why = "what it has read of the authority's old certificate does not hold any more, or not for long"
-        return Waiting(told, "must be started over", why)
+        return Waiting(told, "must be started again", why)
     at_login = next((p for p in _paths(work) if _is_in(p, _READ_AT_LOGIN)), None)
     if at_login is not None:
         why = f"{at_login} is read at log-in: it keeps its environment and limits from when it was started"
-        return Waiting(told, "must be started over", f"{why}; log in again first")
-    return Waiting(told, "may go on", "it reads the changed files again; choose to try again in its window")
+        return Waiting(told, "must be started again", f"{why}; log in again first")
+    return Waiting(told, "may continue", "it reads the changed files again; choose to try again in its window")
 
 
 def _in_use(machine: Machine, work: Work) -> list[HostPath]:

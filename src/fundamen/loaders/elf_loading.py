@@ -11,6 +11,7 @@ import msgspec
 
 from fundamen.formats.elf import Elf, ElfType
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution, Unoffered, find_candidate
+from fundamen.machine.access import Runner, find_barrier, user_of
 from fundamen.machine.machine import ANYWHERE, EntryKind, Machine
 from fundamen.model.binary import Necessity, Need
 from fundamen.model.errors import UnreadableError
@@ -44,8 +45,9 @@ class ElfLoading(ABC):
         self._program = LoadedObject(program, elf, machine.real(program), None)  # the kernel gives its real path
         self._kind = (elf.bits, elf.machine, elf.big_endian)
         # What was made of files at places where the loader looks: most of them are libraries that all programs share.
+        self._user = user_of(machine, program)
         self._tried: dict[tuple[MachinePath, str], Candidate] = machine.fact(
-            ANYWHERE, _nothing_tried, type(self), self._kind
+            ANYWHERE, _nothing_tried, type(self), self._kind, self._user
         )
         self._loaded: dict[MachinePath, Elf] = {}
         self._objects: dict[MachinePath, LoadedObject] = {}
@@ -204,6 +206,9 @@ class ElfLoading(ABC):
 
     def _looked_at(self, path: MachinePath, because: str) -> Candidate:
         elf = find_candidate(self._machine, path, because)
+        barrier = find_barrier(self._machine, path, self._user) if self._user is not None else None
+        if barrier is not None and self._user is not None:  # the loader goes on to the next place
+            return Candidate(path, CandidateOutcome.BLOCKED, because, barrier.reason(self._user))
         if isinstance(elf, Candidate):
             return elf
         if not isinstance(elf, Elf):
@@ -212,7 +217,11 @@ class ElfLoading(ABC):
 
 
 def _nothing_tried(
-    _machine: Machine, _path: MachinePath, _loader: type[ElfLoading], _kind: tuple[int, int, bool]
+    _machine: Machine,
+    _path: MachinePath,
+    _loader: type[ElfLoading],
+    _kind: tuple[int, int, bool],
+    _user: Runner | None,
 ) -> dict[tuple[MachinePath, str], Candidate]:
     """An empty memory of attempts of one kind of loader for one kind of programs, which they share as a fact."""
     return {}

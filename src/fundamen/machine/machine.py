@@ -48,6 +48,14 @@ class Entry(msgspec.Struct, frozen=True):
     changes_account: bool = False  # a program that runs as its file's owner or group (set-user-id, set-group-id)
 
 
+class AccessRights(msgspec.Struct, frozen=True):
+    """The mode and the owners of an entry."""
+
+    mode: int  # permission bits
+    uid: int
+    gid: int
+
+
 class Machine(ABC):
     """A machine that is examined. Its paths are spelled as it spells them; links never lead out of it.
 
@@ -60,6 +68,7 @@ class Machine(ABC):
         is_captured: whether it is known from a capture, which has what was asked of it then, and nothing else.
         is_at_folder: whether it is read by places below a folder of this host, out of which nothing leads.
         may_be_shared: whether other processes may ask it in this one's stead: nobody takes down what is asked.
+        run_as: the user for whom programs are judged; empty for an ordinary one.
         root: the folder on this host that holds all of it; what a restoration locks.
         paths: ``posixpath`` or ``ntpath``, to take the machine's paths apart.
         environment: the environment that its programs are started with, as far as it is known.
@@ -72,6 +81,7 @@ class Machine(ABC):
     is_prefix: bool = False
     is_captured: bool = False
     may_be_shared: bool = False
+    run_as: str = ""
     is_at_folder: bool = False
     root: HostPath
     paths: ModuleType
@@ -139,6 +149,10 @@ class Machine(ABC):
     def status(self, path: MachinePath) -> os.stat_result:
         """The result of stat(2) for a path, all links of the machine followed. Raises: OSError, UnreadableError."""
         return self.place(path).status() if self.is_at_folder else os.stat(self.host_path(path))
+
+    def rights(self, path: MachinePath) -> AccessRights | None:  # noqa: ARG002 - for those that have them
+        """The rights of the entry at a path, all links followed; None where they are unknown."""
+        return None
 
     def scanning(self) -> Scanning:
         """A scanner of its folders, quicker than one look at a time."""

@@ -7,7 +7,7 @@ from itertools import chain
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.file_bytes import FileBytes
-from fundamen.machine.machine import Entry, EntryKind, Machine, not_a_file
+from fundamen.machine.machine import AccessRights, Entry, EntryKind, Machine, not_a_file
 from fundamen.machine.places import Place
 from fundamen.model.binary import Binary
 from fundamen.model.display import shown
@@ -27,6 +27,7 @@ class Layer:
         self.links: dict[MachinePath, MachinePath] = {}  # to what they lead
         self.gone: list[MachinePath] = []
         self.made: list[MachinePath] = []  # folders
+        self.rights: dict[MachinePath, AccessRights] = {}
 
     def over(self) -> "OverlayMachine":
         """The machine with all of it; a link to a file is laid over it as a copy of that."""
@@ -39,7 +40,7 @@ class Layer:
             elif self.base.look(leads_to).kind is EntryKind.FILE:
                 at_folder = self.base.is_at_folder
                 copies[path] = self.base.place(leads_to) if at_folder else self.base.host_path(leads_to)
-        return OverlayMachine(self.base, {**self.placed, **copies}, self.links, self.gone, self.made)
+        return OverlayMachine(self.base, {**self.placed, **copies}, self.links, self.gone, self.made, self.rights)
 
 
 class OverlayMachine(Machine):
@@ -52,6 +53,7 @@ class OverlayMachine(Machine):
         links: Mapping[MachinePath, MachinePath] | None = None,
         gone: Iterable[MachinePath] = (),
         made: Iterable[MachinePath] = (),
+        rights: Mapping[MachinePath, AccessRights] | None = None,
     ) -> None:
         """Lay changes over a machine.
 
@@ -62,6 +64,7 @@ class OverlayMachine(Machine):
             links: where a link would stand -> to what it would lead.
             gone: what would not stand there any more, with all below it.
             made: where a folder would stand.
+            rights: of entries that would get others.
         """
         super().__init__()
         self.base = base
@@ -86,6 +89,8 @@ class OverlayMachine(Machine):
         self._gone_keys = {self._key(path) for path in self._gone}
         self._contents = {self._key(path): content for path, content in placed.items()}
         self._made = tuple(made)
+        self._rights = dict(rights or {})
+        self.run_as = base.run_as
         around = [self._above(path) for path in (*placed, *self._links, *self._made)]
         self._folders = {self._key(folder): folder for folder in (*self._made, *chain.from_iterable(around))}
 
@@ -105,6 +110,12 @@ class OverlayMachine(Machine):
         leads_to = self._links.get(self.base.own_place(path))
         is_led = entry.kind is EntryKind.ABSENT and leads_to is not None and leads_to not in self._links
         return self.look(leads_to) if is_led and leads_to is not None else entry
+
+    def rights(self, path: MachinePath) -> AccessRights | None:
+        """The rights that an entry would have; those of new ones are what their packages say."""
+        real = self.real(path)
+        is_new = self._key(real) in self._contents or self._key(real) in self._folders
+        return self._rights.get(real) or (None if is_new else self.base.rights(real))
 
     def names(self, folder: MachinePath) -> tuple[str, ...]:
         """The names that would stand in a folder, sorted."""
@@ -153,7 +164,7 @@ class OverlayMachine(Machine):
 
     def afresh(self) -> "OverlayMachine":
         """The same changes over the base machine with nothing remembered."""
-        return OverlayMachine(self.base.afresh(), self._placed, self._links, self._gone, self._made)
+        return OverlayMachine(self.base.afresh(), self._placed, self._links, self._gone, self._made, self._rights)
 
     def binary(self, path: MachinePath) -> Binary:
         """Read an executable file; what no change touches is taken from the base machine, which may have it already."""

@@ -12,7 +12,7 @@ from typing import Self
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.file_bytes import FileBytes, open_quietly
-from fundamen.machine.machine import Entry, EntryKind, Machine, not_a_file, why_blocked
+from fundamen.machine.machine import AccessRights, Entry, EntryKind, Machine, not_a_file, why_blocked
 from fundamen.machine.places import HAS_PLACES, Ground, Place, Top, opened_ground
 from fundamen.machine.scanning import PlaceScanning, Scanning
 from fundamen.model.architecture import Platform
@@ -143,6 +143,14 @@ class PosixMachine(Machine):
     def place(self, path: MachinePath) -> Place:
         """The place of a path, all links of the machine followed, whether or not something stands there."""
         return self._top.place(self._resolved(path))
+
+    def rights(self, path: MachinePath) -> AccessRights | None:
+        """The rights of the entry at a path, all links followed; None where there is no such entry."""
+        try:
+            status = self.status(path)
+        except (OSError, ValueError, UnreadableError):
+            return None
+        return AccessRights(stat.S_IMODE(status.st_mode), status.st_uid, status.st_gid)
 
     def status(self, path: MachinePath) -> os.stat_result:
         """The result of stat(2) for a path, all links of the machine followed. Raises: OSError, UnreadableError."""

@@ -23,7 +23,7 @@ from typing import IO
 from fundamen.formats.byte_source import ByteSource, Digesting, Ranges, digest_of_ranges
 from fundamen.formats.capture_file import CapturedEntry, CapturedFile, MachineFacts, Refusal, name_of_digest, to_value
 from fundamen.formats.text_hive import Value
-from fundamen.machine.machine import Entry, Machine
+from fundamen.machine.machine import AccessRights, Entry, Machine
 from fundamen.machine.places import Ground, Place
 from fundamen.machine.registry import Registry
 from fundamen.machine.scanning import Scanning
@@ -112,6 +112,10 @@ class RecordingMachine(Machine):
             self.left_out[f"the requirement of {named}: its name tells of a secret"] = None
         else:
             self.facts.kept[what] = data.decode("utf-8")
+
+    def rights(self, path: MachinePath) -> AccessRights | None:  # noqa: ARG002 - a capture does not have them
+        """None: what is judged here must be judged alike from the capture."""
+        return None
 
     def host_path(self, path: MachinePath) -> HostPath:
         """The host path; work with it is not recorded."""

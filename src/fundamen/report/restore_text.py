@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 
+from fundamen.changes.rights import ChangeRights
 from fundamen.execution.clean_up import Kept
 from fundamen.execution.journal import JournalEntry, RestorationState
 from fundamen.execution.originals import Originals
@@ -303,6 +304,9 @@ def _parts(plan: Plan, install: str, set_aside: str, make: str, place: str) -> I
         yield f"{counted(len(plan.installs.packages), 'package')} {install}"
     if plan.moved:
         yield f"{counted(len(plan.moved), 'file')} {set_aside}"
+    if plan.rights:
+        entries = counted(len(plan.rights), "entry", "entries")
+        yield f"the rights of {entries} {'changed' if make == 'made' else 'to change'}"
     if plan.folders:
         yield f"{counted(len(plan.folders), 'folder')} {make}"
     links = sum(bool(step.link) for step in plan.placed)
@@ -317,6 +321,7 @@ def _plan(page: Page, plan: Plan) -> None:
         page.heading("Set aside, so that the right one is found")
         for move in plan.moved:
             page.field("set aside", f"{move.path}   ({move.because})", indent=4, width=9)
+    _rights(page, plan.rights)
     if plan.installs is not None:
         page.heading("By the system's package manager; nothing else is upgraded or removed")
         for each in plan.installs.packages:
@@ -328,6 +333,15 @@ def _plan(page: Page, plan: Plan) -> None:
             _package(page, source, package, folders, steps)
     if plan.other_width is not None:
         page.line(f"Both 32-bit and 64-bit files are restored, because {plan.other_width} needs the other ones.")
+
+
+def _rights(page: Page, steps: Sequence[ChangeRights]) -> None:
+    if steps:
+        page.heading("Rights, so that the program's user can read its files")
+    for step in steps:
+        page.field("rights", f"{step.path}   ({step.because})", indent=4, width=9)
+        for detail in step.preview_details:
+            page.line(detail, 13)
 
 
 def _package(

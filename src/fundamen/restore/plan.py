@@ -1,5 +1,6 @@
 """Plan a restoration: the packages that bring what is at fault, and of their files those that are not sound."""
 
+import contextlib
 import logging
 from collections.abc import Iterator, Mapping, Sequence
 
@@ -8,8 +9,10 @@ import msgspec
 from fundamen.changes.base import MISSING, Step
 from fundamen.changes.moves import Move, free_aside
 from fundamen.changes.packages import InstallPackages
+from fundamen.changes.rights import ChangeRights, allow
 from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.loaders.loading import system_folder
+from fundamen.machine.access import find_barrier, user_of
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.widths import find_program_of, other_width
 from fundamen.model.architecture import Architecture, Platform
@@ -45,7 +48,7 @@ class Pin(msgspec.Struct, frozen=True):
     versions: str  # PEP 440, "Version specifiers"
 
 
-PlanStep = PlaceFile | PlaceLink | PlaceFolder | Move
+PlanStep = PlaceFile | PlaceLink | PlaceFolder | Move | ChangeRights
 
 
 class Plan(msgspec.Struct, frozen=True):
@@ -83,6 +86,11 @@ class Plan(msgspec.Struct, frozen=True):
     def moved(self) -> tuple[Move, ...]:
         """The steps that set something aside."""
         return tuple(step for step in self.steps if isinstance(step, Move))
+
+    @property
+    def rights(self) -> tuple[ChangeRights, ...]:
+        """The steps that change rights."""
+        return tuple(step for step in self.steps if isinstance(step, ChangeRights))
 
     @property
     def size(self) -> int:
@@ -313,6 +321,38 @@ def with_found_places(machine: Machine, plan: Plan, remaining: Sequence[Componen
     for path, file, package, source, verdict in _bad_copies(plan, remaining):
         real = machine.real(path)
         steps.setdefault(machine.folded(real), place_file(machine, real, file, package, source, str(verdict)))
+    return msgspec.structs.replace(plan, steps=tuple(steps.values()))
+
+
+def with_rights(machine: Machine, overlay: Machine, plan: Plan, remaining: Sequence[Trace]) -> Plan:
+    """Add the steps that let the user of a program reach and read its files, one barrier of each file at a time.
+
+    Args:
+        machine: as it is.
+        overlay: as it would be by the plan.
+        plan: the steps so far.
+        remaining: the traces of the programs on that.
+    """
+    steps = {machine.folded(step.path): step for step in plan.steps}
+    for trace in remaining:
+        user = user_of(overlay, trace.program)
+        for fault in trace.faults:
+            blocked = (each.path for each in fault.searched if each.outcome is CandidateOutcome.BLOCKED)
+            path = fault.path or next(blocked, None)
+            if user is None or path is None or fault.verdict is not Verdict.BLOCKED:
+                continue
+            barrier = find_barrier(overlay, path, user, runs=path == trace.program and fault.kind == "program")
+            if barrier is None or machine.look(barrier.path).kind is EntryKind.ABSENT:
+                continue
+            key = machine.folded(barrier.path)
+            placed = steps.get(key)
+            if isinstance(placed, PlaceFile):
+                mode = barrier.rights.mode | barrier.lacks
+                because = f"{placed.because}; mode {barrier.rights.mode:04o}, not {mode:04o}"
+                steps[key] = msgspec.structs.replace(placed, mode=mode, keeps_mode=False, because=because)
+                continue
+            with contextlib.suppress(OSError, UnreadableError):
+                steps.setdefault(key, allow(machine, barrier.path, barrier.lacks, barrier.reason(user)))
     return msgspec.structs.replace(plan, steps=tuple(steps.values()))
 
 

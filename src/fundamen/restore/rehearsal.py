@@ -15,7 +15,7 @@ from fundamen.model.paths import HostPath, MachinePath
 from fundamen.model.timing import timed
 from fundamen.restore.harms import Harm, find_harms
 from fundamen.restore.on_demand import OnDemand, asked_for
-from fundamen.restore.plan import Pin, Plan, Unmet, plan_restoration, with_found_places, with_set_aside
+from fundamen.restore.plan import Pin, Plan, Unmet, plan_restoration, with_found_places, with_rights, with_set_aside
 from fundamen.restore.restoration import Prepared, Traces
 from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source
 from fundamen.sources.os_archive import NewPackages
@@ -134,7 +134,7 @@ class _Rehearsing:
         if installs is not None:
             after = self._traced(overlay)
         plan = plan_restoration(self._machine, after, self._known(after), self._scope.pins)
-        plan = msgspec.structs.replace(plan, installs=installs)
+        plan = with_rights(self._machine, overlay, msgspec.structs.replace(plan, installs=installs), after)
         for number in range(1, _MOST_ROUNDS + 1):
             with timed(_LOG, "rehearsal %d, of %d steps", number, len(plan.steps)):
                 overlay = self._laid_over(plan.all_steps)
@@ -183,6 +183,9 @@ class _Rehearsing:
         faults = [fault for trace in after for fault in trace.faults]
         if not faults:
             return plan
+        allowed = with_rights(self._machine, overlay, plan, after)
+        if allowed.steps != plan.steps:
+            return allowed
         further = plan_restoration(overlay, after, self._known(after), self._scope.pins)
         known = {self._machine.folded(step.path) for step in plan.steps}
         steps = [step for step in further.steps if self._machine.folded(step.path) not in known]

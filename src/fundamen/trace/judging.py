@@ -8,6 +8,7 @@ import msgspec
 
 from fundamen.evidence.authority import Testimony, remarks_of, weigh
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution
+from fundamen.machine.access import Runner, find_barrier, user_of
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
 from fundamen.machine.stated_version import version_of
@@ -20,6 +21,7 @@ from fundamen.trace.symptom import DLL_INIT_FAILED, status_in_words
 
 _BY_PLACE = {"interpreter", "loader"}  # what is sought at certain paths, not by its name
 _APART = {"framework", "side-by-side-assembly"}  # what is told apart from the file that stands for it
+_LOADED_BY_ITSELF = {"shared-library", "loader"}
 _PASSED_OVER = {
     CandidateOutcome.UNTRUSTED: Verdict.UNTRUSTED,
     CandidateOutcome.SWITCHED_OFF: Verdict.BLOCKED,
@@ -66,6 +68,17 @@ class Judging:
         return _chains(self._loading)
 
     @cached_property
+    def _user(self) -> Runner | None:
+        """The user for whom the program is judged."""
+        return user_of(self._machine, self._loading.program)
+
+    def _barrier(self, path: MachinePath, *, runs: bool = False) -> str:
+        """Why the user may not read or run a file; empty where the user may."""
+        user = self._user
+        barrier = find_barrier(self._machine, path, user, runs=runs) if user is not None else None
+        return barrier.reason(user) if barrier is not None and user is not None else ""
+
+    @cached_property
     def _required(self) -> set[MachinePath]:
         return _required(self._loading)
 
@@ -107,7 +120,7 @@ class Judging:
         return {
             path
             for path, binary in self._loading.loaded.items()
-            if not binary.problems and path not in lacking and not self._is_doubted(path)
+            if not binary.problems and path not in lacking and not self._is_doubted(path) and not self._barrier(path)
         }
 
     def _is_doubted(self, path: MachinePath) -> bool:
@@ -138,6 +151,8 @@ class Judging:
         may_be_run = self._may_be_run()
         if not may_be_run and not finding.verdict.is_fault:
             finding = _Finding(Verdict.BLOCKED, "no user may execute it (mode)", finding.evidence)
+        elif not finding.verdict.is_fault and (why := self._barrier(path, runs=binary.kind is BinaryKind.PROGRAM)):
+            finding = _Finding(Verdict.BLOCKED, why, finding.evidence)
         return Component(
             name=self._machine.paths.basename(path),
             kind="program" if binary.kind is BinaryKind.PROGRAM else "shared-library",
@@ -170,6 +185,10 @@ class Judging:
         path = first.path
         found = self._loading.loaded.get(path) if path is not None else None
         finding = self._judge(resolutions)
+        # An interpreter was found by our own PATH, and an ordinary user has another one.
+        is_judged = path is not None and (first.kind in _LOADED_BY_ITSELF or bool(self._machine.run_as))
+        if is_judged and path is not None and not finding.verdict.is_fault and (why := self._barrier(path)):
+            finding = _Finding(Verdict.BLOCKED, why, finding.evidence)
         is_refusing = path is not None and self._failed.get(self._machine.folded(first.name)) == DLL_INIT_FAILED
         if is_refusing and not finding.verdict.is_fault:
             reason = "it was loaded as the program ran, and its own initialisation failed"

@@ -48,7 +48,7 @@ class WaitingPart(msgspec.Struct, frozen=True):
     """The advice for a waiting installer."""
 
     name: str
-    verdict: Literal["may go on", "must be started over", "must not be touched"]
+    verdict: Literal["may continue", "must be started again", "must not be touched"]
     why: str
 
 

@@ -1,0 +1,113 @@
+"""Judge whether a user may read or run a file, by the modes and owners of it and of the folders above it.
+
+Sources: path_resolution(7), "Permissions"; inode(7), "The file type and mode". The administrator may read everything.
+"""
+
+import msgspec
+
+from fundamen.machine.accounts import GROUPS, USERS, accounts
+from fundamen.machine.machine import AccessRights, EntryKind, Machine
+from fundamen.model.display import shown
+from fundamen.model.errors import UsageError
+from fundamen.model.paths import MachinePath
+
+_READ, _RUN = 4, 1  # bits of one class of users
+_ALL_READ, _ALL_RUN = 0o444, 0o111
+_MEMBERS = 3  # the field of a group's members
+_PRIMARY = 3  # the field of a user's own group
+_MOST_DIGITS = 10
+
+
+class Runner(msgspec.Struct, frozen=True):
+    """A user of a machine; one without a number is any ordinary user."""
+
+    name: str = ""
+    uid: int | None = None
+    gids: frozenset[int] = frozenset()
+
+    @property
+    def in_words(self) -> str:
+        """The subject of a sentence."""
+        return f"the user {self.name}" if self.name else "an ordinary user"
+
+    def has(self, bit: int, rights: AccessRights) -> bool:
+        """Whether the rights of an entry give the user a bit."""
+        if self.uid == 0:
+            return bit == _READ or bool(rights.mode & _ALL_RUN)
+        if self.uid is not None and self.uid == rights.uid:
+            return bool(rights.mode >> 6 & bit)
+        if rights.gid in self.gids:
+            return bool(rights.mode >> 3 & bit)
+        return bool(rights.mode & bit)
+
+
+ORDINARY = Runner()
+
+
+class Barrier(msgspec.Struct, frozen=True):
+    """An entry whose rights keep a user from a file."""
+
+    path: MachinePath  # the file, or a folder above it
+    is_folder: bool
+    rights: AccessRights
+    lacks: int  # the mode bits that would let every user through
+
+    def reason(self, user: Runner) -> str:
+        """The reason, as a clause."""
+        verb = f"enter the folder {self.path}" if self.is_folder else "run it" if self.lacks & 1 else "read it"
+        return f"{user.in_words} may not {verb} (mode {self.rights.mode:04o}, owner {self.rights.uid})"
+
+
+def find_user(machine: Machine, name: str) -> Runner:
+    """A user of a machine by name, with the groups that list the user. Raises: UsageError: there is none."""
+    fields = accounts(machine, USERS).get(name)
+    numbers = fields[2 : _PRIMARY + 1] if fields is not None else []
+    if not numbers or not all(each.isascii() and each.isdigit() and len(each) <= _MOST_DIGITS for each in numbers):
+        raise UsageError(
+            what=f"Nothing is judged for the user {shown(name)}",
+            why=f"{USERS} of {machine.title} does not list this user",
+            do="Name a user of that machine, or leave --as out.",
+        )
+    listed = accounts(machine, GROUPS).values()
+    further = {int(each[2]) for each in listed if name in each[_MEMBERS].split(",") and each[2].isdigit()}
+    return Runner(name, int(numbers[0]), frozenset({int(numbers[1]), *further}))
+
+
+def user_of(machine: Machine, program: MachinePath) -> Runner | None:
+    """The user for whom a program is judged: the one that was named, or an ordinary one, if such a user may run it.
+
+    None where the rights are not known, and for a program that runs as its file's owner or group.
+    """
+    if machine.run_as:
+        return find_user(machine, machine.run_as)
+    if machine.look(program).changes_account or find_barrier(machine, program, ORDINARY, runs=True) is not None:
+        return None
+    return ORDINARY
+
+
+def find_barrier(machine: Machine, path: MachinePath, user: Runner, *, runs: bool = False) -> Barrier | None:
+    """The first entry that keeps a user from reading a file, or from running it; None where none is known to."""
+    return machine.fact(path, _find_barrier, user, runs)
+
+
+def _find_barrier(machine: Machine, path: MachinePath, user: Runner, runs: bool) -> Barrier | None:  # noqa: FBT001
+    real = machine.real(path)
+    above = machine.folder_of(real)
+    barrier = machine.fact(above, _find_barrier_above, user)
+    if barrier is not None:
+        return barrier
+    rights = machine.rights(real)
+    if rights is None or machine.look(real).kind is not EntryKind.FILE:
+        return None
+    bit, lacks = (_RUN, _ALL_RUN) if runs else (_READ, _ALL_READ)
+    return None if user.has(bit, rights) else Barrier(real, is_folder=False, rights=rights, lacks=lacks)
+
+
+def _find_barrier_above(machine: Machine, folder: MachinePath, user: Runner) -> Barrier | None:
+    above = machine.folder_of(folder)
+    if above != folder and (barrier := machine.fact(above, _find_barrier_above, user)) is not None:
+        return barrier
+    rights = machine.rights(folder)
+    if rights is None or user.has(_RUN, rights):
+        return None
+    return Barrier(folder, is_folder=True, rights=rights, lacks=_ALL_RUN)
