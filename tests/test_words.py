@@ -17,7 +17,7 @@ SOURCE = ROOT / "src" / "fundamen"
 # What readers stumbled over: riddles, inverted orders, and words of ours where the field has its own.
 ODD = re.compile(
     r"\b(stands? (?:on|there|in its place)|at hand|anew|by now|whoever|lets nobody|com(?:e|es) to lack|told"
-    r"|(?:go|goes|going|gone) on with|t[ao]k(?:e|en|es|ing) back|put(?:s|ting)? right|carries out"
+    r"|(?:go|goes|going|gone) on with|t[ao]k(?:e|en|es|ing) back|put(?:s|ting)? (?:it |them |this )?right|carries out"
     r"|(?:other|this|both) width"
     r"|not named|in none of the (?:places|folders) where|cut off|nobody|somebody|gives? up|given up)\b",
     re.IGNORECASE,

@@ -470,7 +470,7 @@ def read_debian(data: bytes) -> None:
 def read_knowledge(data: bytes) -> None:
     """An organisation's own messages and codes."""
     folder = Path(A_VOLUME.root) / "knowledge"
-    folder.mkdir(exist_ok=True)
+    folder.mkdir(parents=True, exist_ok=True)
     (folder / "own.toml").write_bytes(data)
     load_knowledge([HostPath(str(folder))])
 

@@ -66,7 +66,7 @@ def start_by_itself(machine: Machine, step: "EnableService") -> SetRegistryValue
             step.name, "enabled", "the machine has no service of this name", "Name it as the registry spells it."
         )
     if not isinstance(type_, int) or not type_ & _OWN_OR_SHARED:
-        raise _refusal(step.name, "it is a driver", "Have its publisher's installer put it right.")
+        raise _refusal(step.name, "it is a driver", "Repair it with its publisher's installer.")
     because = step.because or "it is not started with the system"
     return SetRegistryValue(path=key, name="Start", value=int(ServiceStart.AUTOMATIC), because=because)
 

@@ -15,6 +15,7 @@ from fundamen.formats.byte_source import ByteSource, PartOf, SourceStream
 from fundamen.formats.cursor import damaged
 from fundamen.formats.packed import MOST_UNPACKED, Bounds, Unpacked
 from fundamen.formats.tar_archive import walk_unix_tar
+from fundamen.formats.zstd_frames import ZstdStream
 from fundamen.model.display import shown
 
 _MOST_CONTROL = 16 << 20  # bytes, unpacked
@@ -94,7 +95,8 @@ def _find(source: ByteSource, members: tuple[Member, ...], stem: str) -> Member:
 
 
 def _opened(source: ByteSource, member: Member) -> IO[bytes]:
-    packed = io.BufferedReader(SourceStream(PartOf(source, member.offset, member.size)), 1 << 18)
+    part = PartOf(source, member.offset, member.size)
+    packed = io.BufferedReader(SourceStream(part), 1 << 18)
     ending = member.name.rpartition(".")[2]
     match ending:
         case "xz":
@@ -104,9 +106,7 @@ def _opened(source: ByteSource, member: Member) -> IO[bytes]:
         case "tar":
             return packed
         case "zst":
-            import zstandard  # noqa: PLC0415 - Debian itself does not use it yet
-
-            return zstandard.ZstdDecompressor(max_window_size=1 << 27).stream_reader(packed)
+            return cast("IO[bytes]", ZstdStream(part, packed))
     raise damaged(f"The package {shown(source.name)}", f"its member {member.name} is packed in an unknown way")
 
 

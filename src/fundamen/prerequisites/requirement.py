@@ -72,7 +72,7 @@ class Requirement(
     @property
     def advice(self) -> str:
         """The advice where it is unmet and the sheet gives none."""
-        return "Put it right, and check again."
+        return "Repair it, and check again."
 
     def problem(self) -> str:
         """The fault of the sheet's fields, beyond their types; empty for none."""

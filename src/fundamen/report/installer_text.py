@@ -104,8 +104,8 @@ def _answer(look: Look) -> str:
     if found.hindrances:
         return "will not run here."
     if count := len(found.leftovers):
-        is_ = "is" if count == 1 else "are"
-        return f"is misled here: {counted(count, 'place')} that it will go by {is_} registered and not there."
+        does = "does" if count == 1 else "do"
+        return f"is misled here: {counted(count, 'registered place')} that it uses {does} not exist."
     chosen = sum(part.is_chosen is True for part in found.parts)
     return f"will install {chosen} of {counted(len(found.parts), 'feature')} here."
 

@@ -1,4 +1,4 @@
-"""A sheet against a machine as text: what is unmet in the order in which to put it right, then what cannot be told."""
+"""A sheet against a machine as text: what is unmet in the order of repair, then what is unknown."""
 
 from collections.abc import Sequence
 
@@ -19,10 +19,10 @@ def prereqs_text(sheet: Sheet, outcome: CheckOutcome, following: Sequence[str], 
     held_up = [each for each in unknown if each.held_up_by]
     untold = [each for each in unknown if not each.held_up_by]
     page.answer(_answer(sheet, outcome), good=not unmet and not unknown)
-    _add_all(page, "Not met, in the order in which to put it right", unmet, numbered=True)
+    _add_all(page, "Not met, in the order of repair", unmet, numbered=True)
     _add_all(page, "Unknown from here", untold)
     if held_up:
-        page.heading("Will be checked once its forerunner is met")
+        page.heading("Checked later, once what it depends on is met")
         page.columns([(each.requirement.id, f"waits for {', '.join(each.held_up_by)}") for each in held_up])
     if verbose:
         _add_all(page, "Met", outcome.of(RequirementStanding.MET))
