@@ -33,7 +33,8 @@ def change(text: str, key: Key, value: Plain, what: str) -> str:
         node = _child(node, part)
         if node is None:
             raise refusal(what, key, "its table does not exist")
-    if not isinstance(node, dict | list):
+    holds_more = isinstance(node, dict | list)  # in a variable, as the library's types are narrowed wrongly
+    if not holds_more:
         raise refusal(what, key, f"{key[-2]} is a value, and no table")
     if find(text, key, what) is not None:
         old = node[int(key[-1]) if isinstance(node, list) else key[-1]]
