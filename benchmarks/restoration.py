@@ -26,7 +26,7 @@ from fundamen.machine.opening import open_machine
 from fundamen.model.paths import HostPath, MachinePath
 
 
-def made(folder: Path, count: int, size: int) -> dict[str, HostPath]:
+def make_contents(folder: Path, count: int, size: int) -> dict[str, HostPath]:
     """The new contents, by their digest."""
     folder.mkdir()
     block, contents = os.urandom(1 << 20), {}
@@ -38,7 +38,7 @@ def made(folder: Path, count: int, size: int) -> dict[str, HostPath]:
     return contents
 
 
-def timed(run: Callable[[], object]) -> float:
+def time_run(run: Callable[[], object]) -> float:
     """How many seconds something takes, once all that was written before is on the disk."""
     os.sync()
     begun = time.monotonic()
@@ -57,7 +57,7 @@ def library_alone(contents: dict[str, HostPath], target: Path) -> None:
                 raise AssertionError(place)
 
 
-def restored(contents: dict[str, HostPath], root: Path, size: int) -> None:
+def restore_each(contents: dict[str, HostPath], root: Path, size: int) -> None:
     """Restore each."""
     for folder in ("etc", "usr/lib"):
         (root / folder).mkdir(parents=True)
@@ -76,11 +76,11 @@ def main() -> None:
     count, size, runs = (int(each) for each in (*sys.argv[1:4], *("20000", "4096", "5")[len(sys.argv) - 1 :]))
     ratios = []
     with tempfile.TemporaryDirectory(dir=os.environ.get("BENCH_FOLDER")) as folder:
-        contents = made(Path(folder) / "new", count, size)
+        contents = make_contents(Path(folder) / "new", count, size)
         for _ in range(runs):
             alone, ours = Path(folder) / "alone", Path(folder) / "ours" / "root"
-            library = timed(lambda alone=alone: library_alone(contents, alone))  # type: ignore[misc]
-            own = timed(lambda ours=ours: restored(contents, ours, size))  # type: ignore[misc]
+            library = time_run(lambda alone=alone: library_alone(contents, alone))  # type: ignore[misc]
+            own = time_run(lambda ours=ours: restore_each(contents, ours, size))  # type: ignore[misc]
             ratios.append(library / own)
             print(f"library alone {library:.2f} s, restored {own:.2f} s: {library / own:.2f} of its speed", flush=True)
             shutil.rmtree(alone)

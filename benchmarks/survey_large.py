@@ -28,7 +28,7 @@ def main() -> None:
         for count in (MOST // 4, MOST // 2, MOST):
             make(root, made, count)
             made = count
-            seconds, memory = measured([FUNDAMEN, "survey", "-m", str(root), "/usr", "--json"])
+            seconds, memory = measure([FUNDAMEN, "survey", "-m", str(root), "/usr", "--json"])
             print(f"{count} files: {seconds:.1f} s, {seconds / count * 1e6:.1f} s a million, {memory} MiB")
     finally:
         shutil.rmtree(FOLDER, ignore_errors=True)
@@ -44,7 +44,7 @@ def make(root: Path, begin: int, end: int) -> None:
         os.close(handle)
 
 
-def measured(command: list[str]) -> tuple[float, int]:
+def measure(command: list[str]) -> tuple[float, int]:
     """How long a command takes, and the most memory that the largest of its processes has held, in MiB."""
     began = time.perf_counter()
     with subprocess.Popen(command, stdout=subprocess.DEVNULL) as process:

@@ -48,7 +48,7 @@ def library_alone(address: str, authority: str, target: Path) -> str:
     return state.hexdigest()
 
 
-def made(folder: Path, size: int) -> PackageFile:
+def make_file(folder: Path, size: int) -> PackageFile:
     """A file of a source with content that does not compress."""
     state = hashlib.sha256()
     block = os.urandom(1 << 20)
@@ -70,7 +70,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         (folder / "source").mkdir()
-        file = made(folder / "source", mebibytes << 20)
+        file = make_file(folder / "source", mebibytes << 20)
         here, there = multiprocessing.Pipe()
         server = multiprocessing.get_context("spawn").Process(target=serve, args=(str(folder / "source"), there))
         server.start()

@@ -11,7 +11,7 @@ from fundamen.model.errors import FundamenError
 sys.path.append(str(Path(__file__).parent.parent / "tools"))
 
 import mutate_inputs
-from hostile_inputs import TESTS, Target, file_name, fuzzed, targets
+from hostile_inputs import TESTS, Target, file_name, fuzzed_inputs, targets
 
 TARGETS = {file_name(target.name): target for target in targets()}
 
@@ -19,7 +19,7 @@ TARGETS = {file_name(target.name): target for target in targets()}
 @pytest.mark.parametrize("name", TARGETS)
 def test_a_found_input_is_answered_or_refused(name: str) -> None:
     target: Target = TARGETS[name]
-    for data in (*target.seeds, *fuzzed(target)):
+    for data in (*target.seeds, *fuzzed_inputs(target)):
         with suppress(FundamenError):
             target.reader(data)
 

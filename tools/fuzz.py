@@ -16,7 +16,7 @@ from typing import NamedTuple
 import atheris
 
 with atheris.instrument_imports(include=["fundamen"]):
-    from hostile_inputs import Target, file_name, fuzzed, targets
+    from hostile_inputs import Target, file_name, fuzzed_inputs, targets
 
 from fundamen.model.errors import FundamenError
 
@@ -44,7 +44,7 @@ def fuzz(target: Target, seconds: int) -> int:
         return child
     folder = FOLDER / file_name(target.name)
     folder.mkdir(parents=True, exist_ok=True)
-    for number, seed in enumerate((*target.seeds, *fuzzed(target))):
+    for number, seed in enumerate((*target.seeds, *fuzzed_inputs(target))):
         (folder / f"seed-{number}").write_bytes(seed)
     log = os.open(folder.with_suffix(".log"), os.O_WRONLY | os.O_CREAT | os.O_TRUNC)
     os.dup2(log, 1)

@@ -38,7 +38,7 @@ from fundamen.clues.reading import read_text
 from fundamen.clues.scanning import Scanner
 from fundamen.cold_copies.archive import find_damage, write_archive
 from fundamen.cold_copies.entries import entries_below
-from fundamen.cold_copies.manifest import ColdCopy, written
+from fundamen.cold_copies.manifest import ColdCopy, manifest_bytes
 from fundamen.cold_copies.manifest import read_manifest as read_manifest_of_copy
 from fundamen.demo.world import BINARIES
 from fundamen.formats import setting, text_hive
@@ -105,7 +105,7 @@ from fundamen.machine.opening import open_machine
 from fundamen.machine.places import Top
 from fundamen.machine.registry_hives import HiveRegistry
 from fundamen.model.architecture import Architecture, Platform
-from fundamen.model.display import shown, shown_json, shown_page
+from fundamen.model.display import printable, shown_json, shown_page
 from fundamen.model.errors import FundamenError
 from fundamen.model.package import Base, Package, PackageFile
 from fundamen.model.paths import HostPath, MachinePath
@@ -116,8 +116,8 @@ from fundamen.restore.plan_file import read_plan
 from fundamen.sources.artefacts import find_artefacts
 from fundamen.sources.layout import packed_shard, read_shard
 from fundamen.sources.publisher_files import why_no_artefact
+from fundamen.toolchains.catalogue import catalogue_bytes as written_toolchain
 from fundamen.toolchains.catalogue import read_toolchain
-from fundamen.toolchains.catalogue import written as written_toolchain
 from fundamen.trust.certificate import read_certificate, read_revocation_list
 from fundamen.trust.publisher import SignatureStanding, judge_listed
 from fundamen.trust.signed_file import judge_file
@@ -290,7 +290,7 @@ def change_text_hive(data: bytes) -> None:
     for each in changed_values(HIVE, data):
         for value in (each.old, each.new):
             if value is not None:
-                value.written()
+                value.as_text()
 
 
 def check_cold_copy(data: bytes) -> None:
@@ -328,7 +328,7 @@ def show_text(data: bytes) -> None:
     if any(one.begin >= one.end for one in found) or any(a.end > b.begin for a, b in pairwise(found)):
         raise RuntimeError("the secrets of a text overlap")
     page, encoded = shown_page(without_secrets(text)), shown_json(json.dumps(text, ensure_ascii=False))
-    if not shown(text).isprintable() or shown_page(page) != page or json.loads(encoded) != text:
+    if not printable(text).isprintable() or shown_page(page) != page or json.loads(encoded) != text:
         raise RuntimeError("a text is shown as what it is not")
     if set("\x07\x9b\u200b\u202e") & {*page, *encoded}:
         raise RuntimeError("what is not visible is shown")
@@ -595,7 +595,7 @@ def inputs() -> list[tuple[str, bytes, Callable[[bytes], object]]]:
         ("a registry hive", A_HIVE, change_hive),
         ("a text hive that is changed", HIVE, change_text_hive),
         ("a cold copy", AN_ARCHIVED_COPY, check_cold_copy),
-        ("a list of a cold copy", written(A_COPY), lambda data: read_manifest_of_copy(data, "1.json")),
+        ("a list of a cold copy", manifest_bytes(A_COPY), lambda data: read_manifest_of_copy(data, "1.json")),
         ("a plan", A_PLAN, lambda data: read_plan(data, "plan")),
         ("an installer's log", INSTALLER_LOG, decisive_lines),
         ("an install package", (TESTS / "data" / "saltgrass.msi").read_bytes(), unpack_everything),
@@ -669,7 +669,7 @@ def file_name(name: str) -> str:
     return re.sub(r"\W+", "-", name)
 
 
-def fuzzed(target: Target) -> list[bytes]:
+def fuzzed_inputs(target: Target) -> list[bytes]:
     """Inputs that fuzzing found: those that broke the reader once, and some that reach much of it."""
     folder = TESTS / "data" / "fuzzed" / file_name(target.name)
     return [path.read_bytes() for path in sorted(folder.glob("*"))]

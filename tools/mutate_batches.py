@@ -17,7 +17,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from builders.machine import ALinuxMachine
 from command import Server, serving
 from hostile_inputs import inputs
-from mutate_inputs import mutated
+from mutate_inputs import mutate
 
 BATCH = 100
 MOST_SECONDS, MOST_MEMORY, BUG = 10.0, 200 << 10, 70  # KiB
@@ -64,7 +64,7 @@ def inspect_format(server: Server, folder: Path, name: str, count: int) -> int:
     for batch in range(0, count, BATCH):
         chance = random.Random(f"{name} {batch}")  # noqa: S311 - repeatable is the point
         for path, data in zip(paths, islice(cycle(sound), batch, None), strict=False):
-            path.write_bytes(mutated(data, chance))
+            path.write_bytes(mutate(data, chance))
         began = time.perf_counter()
         ran = server.run(asked, environment, folder)
         took = time.perf_counter() - began

@@ -18,7 +18,7 @@ MOST_MEMORY = 512 << 20  # bytes, of the whole process
 NUMBERS = (b"\0", b"\xff", b"\x7f\xff\xff\xff", b"\xff" * 8, b"\x80" + b"\0" * 7, b"\1\0\0\0", b"\0" * 8)
 
 
-def mutated(data: bytes, chance: random.Random) -> bytes:
+def mutate(data: bytes, chance: random.Random) -> bytes:
     """A file with a few places changed, most of them where the headers are, and perhaps cut."""
     changed = bytearray(data)
     for _ in range(chance.choice((1, 1, 2, 4, 16))):
@@ -37,7 +37,7 @@ def main(count: int, first_seed: int) -> int:
     for seed in range(first_seed, first_seed + count):
         chance = random.Random(seed)  # noqa: S311 - repeatable is the point
         name, data, reader = chance.choice(kinds)
-        changed = mutated(data, chance)
+        changed = mutate(data, chance)
         began = time.process_time()
         try:
             reader(changed)

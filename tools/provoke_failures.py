@@ -420,7 +420,7 @@ def run(command: str, language: str = "C.UTF-8") -> str:
     return done.stdout.decode("utf-8", "replace")
 
 
-def told(case: Case) -> str:
+def recorded_case(case: Case) -> str:
     """A case as it stands in the corpus."""
     if case.before:
         run(case.before)
@@ -460,7 +460,7 @@ def main() -> None:
     ]
     time.sleep(2)
     try:
-        told_cases = [told(case) for case in CASES]
+        told_cases = [recorded_case(case) for case in CASES]
     finally:
         for server in servers:
             server.kill()

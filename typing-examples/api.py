@@ -27,7 +27,7 @@ def faults(root: str, program: str) -> list[tuple[str, Verdict]]:
     machine: Machine = open_machine(root, drives={"D": "/mnt/data"}, environment={"PATH": "C:\\Tools"})
     authorities: list[Authority] = [DpkgAuthority(), CatalogueAuthority("it", lambda _names: ())]
     try:
-        trace: Trace = trace_program(machine, machine.spelled(program), authorities)
+        trace: Trace = trace_program(machine, machine.absolute_path(program), authorities)
     except FundamenError as error:
         return [(f"{error.what}: {error.why}. {error.do}", Verdict.BLOCKED)]
     components: tuple[Component, ...] = trace.faults
@@ -36,7 +36,7 @@ def faults(root: str, program: str) -> list[tuple[str, Verdict]]:
 
 def needs(machine: Machine, program: str) -> list[str]:
     """The names in a file."""
-    binary: Binary = machine.binary(machine.spelled(program))
+    binary: Binary = machine.binary(machine.absolute_path(program))
     return [need.name for need in binary.needs]
 
 

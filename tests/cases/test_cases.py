@@ -15,7 +15,7 @@ from conftest import Fundamen
 from fundamen.cases.handoff import To, compose
 from fundamen.cases.ladder import ladder_of, remedy_ids
 from fundamen.cases.searching import find_alike
-from fundamen.cases.secrets import command_without_secrets, redacted
+from fundamen.cases.secrets import command_without_secrets, without_identities
 from fundamen.cases.store import FORMAT, Came, Case, CaseFacts, CaseStore, EntryType, FaultFact
 from fundamen.knowledge.entries import ABOUT
 from fundamen.model.errors import UnreadableError
@@ -88,13 +88,15 @@ def test_what_follows_for_an_observed_program_is_kept_only_redacted() -> None:
 
 def test_on_request_names_addresses_and_keys_are_blotted_out_and_digests_are_not() -> None:
     text = rf"QUAY7: 192.0.2.7 C:\Users\wren\x.log it@marram.example {'a' * 64} AAAAA-BBBBB-CCCCC-DDDDD-EEEEE"
-    assert redacted(text, ["quay7"]) == (rf"[name]: [address] C:\home\[user]\x.log [mail address] {'a' * 64} [key]")
+    assert without_identities(text, ["quay7"]) == (
+        rf"[name]: [address] C:\home\[user]\x.log [mail address] {'a' * 64} [key]"
+    )
 
 
 @given(st.text(max_size=200), st.sampled_from(["password=", "token: ", "api_key=", "https://it4:"]))
 def test_a_secret_is_blotted_out_behind_any_text(before: str, name: str) -> None:
     end = "@tides.example" if name.startswith("https") else ""
-    assert "hunter2" not in redacted(f"{before} {name}hunter2{end} after", [before[:5]])
+    assert "hunter2" not in without_identities(f"{before} {name}hunter2{end} after", [before[:5]])
 
 
 def test_folders_are_merged_without_doubling_and_what_was_closed_stays_closed(tmp_path: Path) -> None:

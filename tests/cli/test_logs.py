@@ -10,7 +10,7 @@ from builders.machine import ALinuxMachine
 from builders.source import ASource
 from conftest import Fundamen
 from fundamen.model.paths import MachinePath
-from fundamen.model.timing import timed
+from fundamen.model.timing import log_time
 from fundamen.trace.trace import trace_program
 
 APP, LIBRARY = "/opt/tide/bin/tide", "libtide.so.2"
@@ -70,6 +70,6 @@ def test_whoever_uses_the_library_has_it_by_its_own_handlers(
 
 def test_what_fails_is_told_with_its_error_and_passed_on(caplog: pytest.LogCaptureFixture) -> None:
     log = logging.getLogger("fundamen.it")
-    with caplog.at_level(logging.DEBUG, "fundamen"), pytest.raises(ZeroDivisionError), timed(log, "adding %d", 2):
+    with caplog.at_level(logging.DEBUG, "fundamen"), pytest.raises(ZeroDivisionError), log_time(log, "adding %d", 2):
         raise ZeroDivisionError("no")
     assert [record.getMessage()[:16] for record in caplog.records] == ["adding 2", "adding 2: failed"]

@@ -39,7 +39,7 @@ def test_both_widths_are_read(architecture: str) -> None:
     expected = [("A.dll", Necessity.REQUIRED), ("b.dll", Necessity.REQUIRED), ("late.dll", Necessity.DELAYED)]
     assert [(need.name, need.how) for need in pe.needs] == expected
     exports = read_exports(MemoryBytes(data), pe)
-    assert (exports.listed(), exports.base, exports.index_of("Two", None)) == (("One", "Two"), 1, 1)
+    assert (exports.all_names(), exports.base, exports.index_of("Two", None)) == (("One", "Two"), 1, 1)
     assert pe.is_intact
 
 
@@ -122,7 +122,7 @@ def test_a_library_with_fifty_thousand_names_is_read_whole() -> None:
     names = tuple(f"Function{number:05}" for number in range(50_000))
     data = a_pe(name="x.dll", exports=names)
     exports = read_exports(MemoryBytes(data), read(data))
-    assert exports.listed() == names
+    assert exports.all_names() == names
     assert exports.index_of(None, 50_000) == 49_999
     assert exports.index_of(None, 50_001) is None
 

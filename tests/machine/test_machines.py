@@ -72,8 +72,8 @@ def test_windows_names_are_compared_without_case_and_drives_are_folders(
     assert machine.real(MachinePath("c:\\PROGRAM FILES\\tidebook\\tide.dll")) == "C:\\Program Files\\Tidebook\\Tide.DLL"
     assert kind(machine, "D:\\DATA.DLL") is EntryKind.FILE
     assert machine.look(MachinePath("E:\\x.dll")).why == "no folder is given for drive E:"
-    assert machine.spelled(str(tmp_path / "other" / "Data.dll")) == "D:\\Data.dll"
-    assert machine.spelled("\\windows") == "C:\\windows"
+    assert machine.absolute_path(str(tmp_path / "other" / "Data.dll")) == "D:\\Data.dll"
+    assert machine.absolute_path("\\windows") == "C:\\windows"
 
 
 def test_a_link_out_of_a_windows_volume_blocks_the_path(windows: AWindowsMachine, tmp_path: Path) -> None:

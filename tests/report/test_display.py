@@ -10,7 +10,7 @@ import pytest
 from builders.machine import ALinuxMachine
 from builders.signing import AnIssuer
 from conftest import Fundamen
-from fundamen.model.display import shown, shown_json, shown_lines, shown_page
+from fundamen.model.display import printable, shown_json, shown_lines, shown_page
 
 TEXTS = {
     "red": "\x1b[31mred", "title": "\x1b]0;title\x07", "link": "\x1b]8;;https://tide.example\x1b\\here\x1b]8;;\x1b\\",
@@ -49,8 +49,10 @@ def test_there_are_forty_texts() -> None:
 @pytest.mark.parametrize("text", TEXTS.values(), ids=TEXTS)
 def test_each_filter_lets_nothing_by_and_leaves_what_is_seen(text: str) -> None:
     whole = f"Tagebücher {text} für 潮 \U0001f30a"
-    assert hidden(shown(whole) + shown_lines(whole) + shown_page(whole).replace("\x1b[31m", "")) == set()
-    assert all(each.startswith("Tagebücher ") and each.endswith("für 潮 \U0001f30a") for each in map(shown, [whole]))
+    assert hidden(printable(whole) + shown_lines(whole) + shown_page(whole).replace("\x1b[31m", "")) == set()
+    assert all(
+        each.startswith("Tagebücher ") and each.endswith("für 潮 \U0001f30a") for each in map(printable, [whole])
+    )
     if "\udc9b" not in text:
         encoded = shown_json(json.dumps({whole: whole}, ensure_ascii=False))
         assert hidden(encoded) == set()

@@ -118,7 +118,7 @@ class Harbour:
             path = MachinePath(f"/opt/p{program}/bin/app")
             rehearsal = rehearse(machine, path, self.catalogues, self.authorities, self.source.store.fetch)
             if not rehearsal.plan.is_empty:
-                perform(machine, rehearsal.prepared(self.authorities), self.journal, NOW)
+                perform(machine, rehearsal.prepare(self.authorities), self.journal, NOW)
                 count += 1
         return count
 

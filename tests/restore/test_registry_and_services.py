@@ -161,7 +161,7 @@ def test_a_value_of_a_text_hive_is_written_as_it_is_read_and_everything_else_sta
     content: str | int | list[str], name: str
 ) -> None:
     value = value_of(tuple(content) if isinstance(content, list) else content)
-    assert read_written(value.written()) == value
+    assert read_written(value.as_text()) == value
     before = SYSTEM_REG.encode()
     after = text_hive.with_value(before, "software\\tide", name, value, 0)
     assert text_hive.find_value(after, "Software\\Tide", name) == value
@@ -176,7 +176,7 @@ def test_a_value_of_a_text_hive_is_written_as_it_is_read_and_everything_else_sta
 @given(st.binary(max_size=40), st.integers(0, 20))
 def test_any_value_has_a_text_form(data: bytes, kind: int) -> None:
     value = HiveValue(kind, data)
-    again = read_written(value.written())
+    again = read_written(value.as_text())
     assert again.type == kind or kind in {ValueType.TEXT, ValueType.NUMBER}
     assert again.content == value.content
 

@@ -57,7 +57,7 @@ class Case:
 
     def restored(self) -> Restoration[Traces]:
         authorities = [CatalogueAuthority("it", self.catalogue.packages_with)]
-        return perform(self.machine, self.rehearsed().prepared(authorities), self.journal, NOW)
+        return perform(self.machine, self.rehearsed().prepare(authorities), self.journal, NOW)
 
     def undone(self) -> None:
         take_back(self.machine, self.journal, None)
@@ -284,7 +284,7 @@ def test_cut_off_at_any_call_each_file_is_old_or_new_and_undo_gives_back_all(cas
         for name, data in FILES.items():
             found = case.tree().get(f"opt/app/lib/{name}", (None,))[0]
             assert found in (data, before.get(f"opt/app/lib/{name}", (None,))[0]), f"{name} is torn at call {call}"
-        if case.journal.unfinished():
+        if case.journal.cut_off():
             with pytest.raises(UnfinishedError, match="interrupted"):
                 case.restored()
             case.undone()
@@ -304,7 +304,7 @@ def test_when_a_call_fails_everything_is_taken_back_and_said(case: Case, code: i
         except RestorationError as error:
             told.append(error.why)
         assert case.tree() == before, f"failed at call {call}"
-        assert case.journal.unfinished() is None
+        assert case.journal.cut_off() is None
     assert len(told) > 20
     assert all(os.strerror(code) in why for why in told)
 
@@ -335,7 +335,7 @@ def test_cut_off_at_any_call_it_is_gone_on_with_to_the_same_end(case: Case) -> N
     for call in range(1, total + 1):
         with pytest.raises(CutError), _stopped_at(call, CutError, once=False):
             case.restored()
-        if case.journal.unfinished():
+        if case.journal.cut_off():
             go_on(case.machine, case.journal, lambda _path: None, lambda: False)
             resumed += 1
             assert without_times(case.tree()) == without_times(after), f"cut at call {call}"
@@ -361,7 +361,7 @@ def test_asked_to_stop_it_finishes_the_step_and_can_be_gone_on_with_or_undone(ca
         with pytest.MonkeyPatch.context() as patch:
             patch.setattr(making, "_MOST_STEPS", 1)
             asked_to = partial(reached, asked, stop_after)
-            prepared = case.rehearsed().prepared(authorities)
+            prepared = case.rehearsed().prepare(authorities)
             with pytest.raises(UnfinishedError, match="was stopped"):
                 perform(case.machine, prepared, case.journal, NOW, asked.append, asked_to)
         assert asked == [step.path for step in work.steps[:stop_after]]
@@ -447,7 +447,7 @@ def test_an_undo_that_is_stopped_says_that_it_is_unfinished(case: Case, error: C
     case.restored()
     with pytest.raises(UnfinishedError, match="only in part"), _stopped_at(8, error, once=True):
         case.undone()
-    assert case.journal.unfinished() is not None
+    assert case.journal.cut_off() is not None
     case.undone()
     assert case.tree() == before
 
@@ -494,7 +494,7 @@ def test_a_name_that_is_not_utf8_is_restored_and_undone(linux: ALinuxMachine, tm
     linux.program(f"/opt/{name}/bin/app", needs=("liba.so",), runpath="$ORIGIN/../lib")
     before = case.tree()
     rehearsal = case.rehearsed(MachinePath(f"/opt/{name}/bin/app"))
-    perform(case.machine, rehearsal.prepared([]), case.journal, NOW)
+    perform(case.machine, rehearsal.prepare([]), case.journal, NOW)
     assert case.journal.entries()[0].steps[0].record.path == f"/opt/{name}/lib/liba.so"
     case.undone()
     assert case.tree() == before

@@ -72,7 +72,7 @@ class World:
         assert ran.status == 0, ran.err
         assert self.tree() == self.before
 
-    def unfinished(self) -> bool:
+    def cut_off(self) -> bool:
         return self.fundamen("history", "--machine", str(self.root)).status == 6
 
 
@@ -94,7 +94,7 @@ def test_killed_at_any_system_call_nothing_is_lost(world: World) -> None:
         for name, data in FILES.items():
             found, old = tree.get(f"opt/lib/{name}"), world.before.get(f"opt/lib/{name}")
             assert (found and found[0]) in {data, old and old[0]}, f"{name} is torn by a kill at call {call}"
-        if world.unfinished():
+        if world.cut_off():
             seen_unfinished += 1
             again = world.traced()
             assert again.returncode == 6
@@ -118,6 +118,6 @@ def test_out_of_disk_or_rights_at_any_system_call_all_is_taken_back(world: World
         if ran.returncode in {0, 6}:  # the failing call did not matter; or several failed, one in each thread
             world.undo()
         assert world.tree() == world.before, f"{error} at call {call}: {ran.stderr.decode()}"
-        assert not world.unfinished()
+        assert not world.cut_off()
     assert statuses.count(5) > 8
     assert set(statuses) <= {0, 1, 3, 5, 6}

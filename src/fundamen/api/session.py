@@ -32,13 +32,13 @@ from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath
 from fundamen.placing.own_files import write_whole
 from fundamen.report.clues_text import steps
-from fundamen.report.contracts.line import encoded
+from fundamen.report.contracts.line import json_line
 from fundamen.report.contracts.reading import clues_record
 from fundamen.report.contracts.restoring import RestoreState, UndoRecord, entry_part, restore_record
 from fundamen.report.contracts.surveying import survey_record
 from fundamen.report.contracts.tracing import trace_record
 from fundamen.report.trace_text import next_step
-from fundamen.restore.plan_file import read_plan, written
+from fundamen.restore.plan_file import plan_bytes, read_plan
 from fundamen.restore.planned import plan_of, prepare_plan
 from fundamen.restore.rehearsal import Rehearsal, Scope, rehearse
 from fundamen.restore.restoration import Prepared, Restoration, Traces, perform, take_back
@@ -69,7 +69,7 @@ class TraceResult(msgspec.Struct, frozen=True):
 
     def to_json(self) -> str:
         """The record of docs/schemas/trace.json, in one line."""
-        return encoded(trace_record(self.program, self.trace, self.next_step))
+        return json_line(trace_record(self.program, self.trace, self.next_step))
 
 
 class SurveyResult(msgspec.Struct, frozen=True):
@@ -85,7 +85,7 @@ class SurveyResult(msgspec.Struct, frozen=True):
 
     def to_json(self) -> str:
         """The record of docs/schemas/survey.json, in one line."""
-        return encoded(survey_record(self.machine, self.survey, ()))
+        return json_line(survey_record(self.machine, self.survey, ()))
 
 
 class CluesResult(msgspec.Struct, frozen=True):
@@ -97,7 +97,7 @@ class CluesResult(msgspec.Struct, frozen=True):
 
     def to_json(self) -> str:
         """The record of docs/schemas/clues.json, in one line."""
-        return encoded(clues_record(self.reading, self.background, self.next_steps))
+        return json_line(clues_record(self.reading, self.background, self.next_steps))
 
 
 class RehearsalResult(msgspec.Struct, frozen=True):
@@ -129,7 +129,7 @@ class RehearsalResult(msgspec.Struct, frozen=True):
         state: RestoreState = "rehearsed" if self.is_offered else "no remedy"
         if not self.prepared.is_needed:
             state = "not needed"
-        return encoded(restore_record(Restoration(prepared=self.prepared), state))
+        return json_line(restore_record(Restoration(prepared=self.prepared), state))
 
 
 class RepairResult(msgspec.Struct, frozen=True):
@@ -149,7 +149,7 @@ class RepairResult(msgspec.Struct, frozen=True):
 
     def to_json(self) -> str:
         """The record of docs/schemas/restore.json, in one line."""
-        return encoded(restore_record(self.restoration, "restored"))
+        return json_line(restore_record(self.restoration, "restored"))
 
 
 class UndoResult(msgspec.Struct, frozen=True):
@@ -164,7 +164,7 @@ class UndoResult(msgspec.Struct, frozen=True):
 
     def to_json(self) -> str:
         """The record of docs/schemas/undo.json, in one line."""
-        return encoded(UndoRecord(entry_part(self.entry)))
+        return json_line(UndoRecord(entry_part(self.entry)))
 
 
 class _Silent:
@@ -236,7 +236,7 @@ class Session:
         Raises:
             FundamenError: the program or the machine cannot be read.
         """
-        examined = self._opened(machine)
+        examined = self._open_machine(machine)
         path = find_program(examined, program)
         trace = trace_program(examined, path, self._authorities(examined) if proof else ())
         return TraceResult(program, trace, next_step(trace, examined))
@@ -253,8 +253,8 @@ class Session:
             FundamenError: the machine cannot be read.
             ValueError: there is no such depth.
         """
-        examined = self._opened(machine)
-        chosen = tuple(examined.spelled(folder) for folder in folders) or usual_folders(examined)
+        examined = self._open_machine(machine)
+        chosen = tuple(examined.absolute_path(folder) for folder in folders) or usual_folders(examined)
         with Digests(folder_of(examined, self.home)) as digests:
             memory = SurveyMemory(digests.all() if depth == Depth.ALL else {}, digests.remember)
             authorities = cache(lambda: self._authorities(examined))
@@ -275,7 +275,7 @@ class Session:
         data = text.encode("utf-8", "surrogateescape") if isinstance(text, str) else text
         known = load_knowledge()
         reading = read_text(known, Scanner(known), io.BytesIO(data), "message")
-        examined = self._opened(machine)
+        examined = self._open_machine(machine)
         background = None
         if look and reading.decisive is not None:
             publishers = cache(lambda: PublisherAuthority(self._clock()))
@@ -299,7 +299,7 @@ class Session:
         """
         if not programs:
             raise UsageError("Nothing is rehearsed", "no program was named", "Name the programs to repair.")
-        examined, now = self._opened(machine), self._clock()
+        examined, now = self._open_machine(machine), self._clock()
         first, *more = dict.fromkeys(find_program(examined, program) for program in programs)
         system = OsArchive(examined, self.home, now, self._note) if archive and OsArchive.serves(examined) else None
         new = system.new_packages(install) if system is not None and install else None
@@ -317,7 +317,7 @@ class Session:
             Scope(more, others),
         )
         plan = plan_of(examined, rehearsal, now)
-        return RehearsalResult(examined, rehearsal.prepared(authorities), written(plan) if plan is not None else b"")
+        return RehearsalResult(examined, rehearsal.prepare(authorities), plan_bytes(plan) if plan is not None else b"")
 
     def plan(self, file: str | os.PathLike[str], machine: Where = None) -> RehearsalResult:
         """Rehearse a plan from a file (docs/formats/plan.md) on a machine; nothing is changed.
@@ -328,7 +328,7 @@ class Session:
         """
         with open(file, "rb") as opened:
             plan = read_plan(opened.read(), os.fspath(file))
-        examined, now = self._opened(machine), self._clock()
+        examined, now = self._open_machine(machine), self._clock()
 
         def bring(names: Sequence[str]) -> NewPackages:
             return OsArchive(examined, self.home, now, self._note).new_packages(names)
@@ -369,10 +369,10 @@ class Session:
             UsageError: there is none to undo.
             RestorationError: a restored file has changed since; nothing was undone.
         """
-        examined = self._opened(machine)
+        examined = self._open_machine(machine)
         return UndoResult(take_back(examined, journal_of(examined, self.home), number))
 
-    def _opened(self, machine: Where) -> Machine:
+    def _open_machine(self, machine: Where) -> Machine:
         return machine if isinstance(machine, Machine) else self.machine(machine)
 
     def _authorities(self, machine: Machine) -> list[Authority]:

@@ -17,7 +17,7 @@ import msgspec
 from fundamen.building.command import CompilerCommand
 from fundamen.machine.host_tools import run_tool
 from fundamen.model.architecture import Architecture
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 
 _SECONDS = 60.0
@@ -106,8 +106,8 @@ class Compiler:
                     if words and _LINKERS.match(os.path.basename(words[0])):
                         return self._read_plan([word for word in words if word != stand_in])
         raise UnreadableError(
-            what=f"{shown(self.tool)} does not say how it links",
-            why=shown(said.strip().splitlines()[-1]) if said.strip() else "it shows no linker's command for -###",
+            what=f"{printable(self.tool)} does not say how it links",
+            why=printable(said.strip().splitlines()[-1]) if said.strip() else "it shows no linker's command for -###",
             do="Name a compiler that follows GCC's command line.",
         )
 
@@ -216,12 +216,14 @@ def _output_of(words: list[str], folder: str, *, only_results: bool = False) -> 
     except FileNotFoundError as error:
         is_folder = not os.path.isdir(folder or ".")
         raise UnreadableError(
-            what=f"{shown(words[0])} cannot be asked",
-            why=f"the folder {shown(folder)} is not there" if is_folder else "no such compiler is on PATH",
+            what=f"{printable(words[0])} cannot be asked",
+            why=f"the folder {printable(folder)} is not there" if is_folder else "no such compiler is on PATH",
             do="Name the folder of the build with --directory." if is_folder else "Install it, or name another one.",
         ) from error
     except OSError as error:
         why = f"it did not answer in {_SECONDS:.0f} s" if isinstance(error, TimeoutError) else str(error)
         raise UnreadableError(
-            what=f"{shown(words[0])} cannot be asked", why=shown(why), do="Try it by hand: add -### to the command."
+            what=f"{printable(words[0])} cannot be asked",
+            why=printable(why),
+            do="Try it by hand: add -### to the command.",
         ) from error

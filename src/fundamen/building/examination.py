@@ -10,7 +10,7 @@ from fundamen.building.step import examine_step
 from fundamen.evidence.authority import Authority
 from fundamen.formats.build_log import BuildLog, BuildMessage, BuildSaying, read_build_log, read_command
 from fundamen.machine.machine import Machine
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import MachinePath
 
@@ -59,7 +59,7 @@ def examine_command(
     if found is None:
         raise UsageError(
             what="No compiler or linker is called there",
-            why=f"{shown(line[:80])!r} has no word such as cc, gcc, clang, g++ or ld as its command",
+            why=f"{printable(line[:80])!r} has no word such as cc, gcc, clang, g++ or ld as its command",
             do="Write it as the build does: --command 'cc -o tidebook main.o -ltide'.",
         )
     command = read_compiler_command(found.words)
@@ -80,7 +80,7 @@ def examine_target(
     log = read_build_log(dry_run(target, folder))
     if not log.commands and not log.messages:
         raise UsageError(
-            what=f"make would compile and link nothing for {shown(target) or 'its first target'}",
+            what=f"make would compile and link nothing for {printable(target) or 'its first target'}",
             why="it shows no compiler's command; the target may be up to date, or be no target of this makefile",
             do="Touch a source first, or name the failing target.",
         )

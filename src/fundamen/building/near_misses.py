@@ -19,11 +19,11 @@ class Names:
         self._folded: dict[str, set[str]] = {}
         self._by_half: dict[tuple[int, str, bool], list[str]] | None = None
         for name in names:
-            self._folded.setdefault(_folded(name), set()).add(name)
+            self._folded.setdefault(_fold_name(name), set()).add(name)
 
     def near(self, name: str) -> tuple[str, ...]:
         """Those that a person could take for this one; the name itself is none."""
-        return tuple(sorted(self._folded.get(_folded(name), set()) - {name}))
+        return tuple(sorted(self._folded.get(_fold_name(name), set()) - {name}))
 
     def one_slip_apart(self, name: str) -> tuple[str, ...]:
         """Those that are one slip apart. A slip leaves either the first or the last third of a name as it is."""
@@ -64,6 +64,6 @@ def is_one_slip_apart(name: str, other: str, least: int = _LEAST_LETTERS) -> boo
     return a[1:] == b[1:] or a[1:] == b or a == b[1:] or (a[1:2] + a[:1] == b[:2] and a[2:] == b[2:])
 
 
-def _folded(name: str) -> str:
+def _fold_name(name: str) -> str:
     """The form in which names that look alike are equal."""
     return name.translate(_ALIKE).replace("rn", "m")

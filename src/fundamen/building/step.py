@@ -53,18 +53,18 @@ def examine_step(
         UnreadableError: the compiler cannot be asked.
     """
     step = _Step(machine, command, compiler, folder, said)
-    needs = _vouched(machine, step.needs(), step.plan.architecture, authorities)
+    needs = _ask_authorities(machine, step.needs(), step.plan.architecture, authorities)
     whereabouts = Whereabouts(machine, folder, step.plan)
     return BuildStep(
         command=(command.tool, *command.order) if command else (),
         folder=folder,
         architecture=step.plan.architecture,
-        needs=tuple(whereabouts.told(needs)),
+        needs=tuple(whereabouts.find_all(needs)),
         target=next((message.name for message in said if message.says is LogSays.TARGET_FAILED), ""),
     )
 
 
-def _vouched(
+def _ask_authorities(
     machine: Machine, needs: list[BuildNeed], architecture: Architecture, authorities: Sequence[Authority]
 ) -> list[BuildNeed]:
     """The needs, with what the authorities say of the files that meet them."""
@@ -208,7 +208,7 @@ class _Step:
             reason = f"{others[0].path} {others[0].detail}, and the step links for {self.plan.architecture}"
         elif found.path is None:
             verdict, reason = Verdict.MISSING, self._why_missing(part, names)
-        near = () if found.path else find_near_misses(part.name[2:], (n for n, _ in self._existing()))
+        near = () if found.path else find_near_misses(part.name[2:], (n for n, _ in self._existing_names()))
         yield BuildNeed(
             name=part.name,
             sort=sort,
@@ -220,9 +220,11 @@ class _Step:
             near=tuple(f"-l{name}" for name in near),
         )
         if found.path is not None and found.file is not None and depth < _DEEPEST_SCRIPT:
-            yield from self._meant(found.path, found.file, part, depth)
+            yield from self._script_needs(found.path, found.file, part, depth)
 
-    def _meant(self, script: MachinePath, file: LibraryFile, part: CompilerPart, depth: int) -> Iterator[BuildNeed]:
+    def _script_needs(
+        self, script: MachinePath, file: LibraryFile, part: CompilerPart, depth: int
+    ) -> Iterator[BuildNeed]:
         """Libraries that a linker script in a library's place names, as far as they are missing."""
         for meant in file.meant:
             for need in self._part(CompilerPart(meant.name, part.only_static), str(script), depth + 1):
@@ -314,7 +316,7 @@ class _Step:
     def _of(self, says: LogSays) -> list[BuildMessage]:
         return [message for message in self._said if message.says is says]
 
-    def _existing(self) -> Iterator[tuple[str, MachinePath]]:
+    def _existing_names(self) -> Iterator[tuple[str, MachinePath]]:
         return names_in(self._machine, self.plan.folders)
 
     def _name(self, path: MachinePath) -> str:

@@ -30,7 +30,7 @@ def find_defining(
     found: dict[str, list[MachinePath]] = {symbol: [] for symbol in wanted}
     for path in _libraries(machine, folders) if wanted else ():
         sought = {symbol: needle for symbol, needle in wanted.items() if len(found[symbol]) < _MOST_FOUND}
-        for symbol in _defined(machine, path, sought, architecture):
+        for symbol in _defined_symbols(machine, path, sought, architecture):
             names = {name_of(machine.paths.basename(other)) for other in found[symbol]}
             if name_of(machine.paths.basename(path)) not in names:  # shared and static are one answer
                 found[symbol].append(path)
@@ -45,7 +45,7 @@ def _libraries(machine: Machine, folders: Sequence[str]) -> list[MachinePath]:
     return sorted(by_file.values(), key=lambda path: (len(machine.paths.basename(path)), path))
 
 
-def _defined(
+def _defined_symbols(
     machine: Machine, path: MachinePath, sought: dict[str, bytes], architecture: Architecture, depth: int = 0
 ) -> list[str]:
     """Which of the symbols a library defines. Most have none, which one look at their bytes or names tells."""
@@ -60,13 +60,13 @@ def _defined(
             return []
         if file.meant and depth < _DEEPEST:
             inner = [MachinePath(meant.name) for meant in file.meant if meant.name.startswith("/")]
-            return [s for other in inner for s in _defined(machine, other, sought, architecture, depth + 1)]
-        return _offered(machine, path, file, near) if file.architecture is architecture else []
+            return [s for other in inner for s in _defined_symbols(machine, other, sought, architecture, depth + 1)]
+        return _offered_symbols(machine, path, file, near) if file.architecture is architecture else []
     except UnreadableError:
         return []
 
 
-def _offered(machine: Machine, path: MachinePath, file: LibraryFile, symbols: list[str]) -> list[str]:
+def _offered_symbols(machine: Machine, path: MachinePath, file: LibraryFile, symbols: list[str]) -> list[str]:
     """Those of some symbols that a library of the right architecture offers."""
     offered = set(file.archive.symbols or ()) if file.archive is not None else set[str]()
     if file.sort is Sort.SHARED:

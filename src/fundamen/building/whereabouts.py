@@ -35,7 +35,7 @@ class Whereabouts:
         self._searched = plan.folders
         self._architecture = plan.architecture
 
-    def told(self, needs: Sequence[BuildNeed]) -> list[BuildNeed]:
+    def find_all(self, needs: Sequence[BuildNeed]) -> list[BuildNeed]:
         """The needs, each fault with all that was found out about its whereabouts."""
         sought = {
             need.name: self._file_names(need)
@@ -43,8 +43,8 @@ class Whereabouts:
             if need.verdict in {Verdict.MISSING, Verdict.WRONG_ARCHITECTURE}
         }
         names = {name for names in sought.values() for name in names}
-        lying = self._lying(names) if names else {}
-        brought = self._brought(names) if names else {}
+        lying = self._find_files(names) if names else {}
+        brought = self._find_packages(names) if names else {}
         told = []
         for need in needs:
             if need.name in sought and need.sort is not Sort.SYMBOL:
@@ -52,7 +52,10 @@ class Whereabouts:
                 elsewhere = tuple(path for name in own for path in lying.get(name, ()))
                 packages = tuple(dict.fromkeys(package for name in own for package in brought.get(name, ())))
                 need = msgspec.structs.replace(  # noqa: PLW2901 - the same need, with more said of it
-                    need, elsewhere=elsewhere[:_MOST_FOUND], brought_by=packages, spelled_at=self._spelled(need)
+                    need,
+                    elsewhere=elsewhere[:_MOST_FOUND],
+                    brought_by=packages,
+                    spelled_at=self._find_misspellings(need),
                 )
             told.append(
                 msgspec.structs.replace(need, do=need.do or self._remedy(need)) if need.verdict.is_fault else need
@@ -81,7 +84,7 @@ class Whereabouts:
         is_made_by_build = need.sort is Sort.INPUT and not need.name.endswith((".a", ".so", ".lib"))
         return () if need.sort in {Sort.SYMBOL, Sort.TOOL} or is_made_by_build else (need.name.lstrip("/"),)
 
-    def _lying(self, names: set[str]) -> dict[str, list[MachinePath]]:
+    def _find_files(self, names: set[str]) -> dict[str, list[MachinePath]]:
         """Files of these names and of the right width near the build, and where software is put by hand."""
         found: dict[str, list[MachinePath]] = {}
         by_last_part: dict[str, list[str]] = {}
@@ -105,7 +108,7 @@ class Whereabouts:
         file = read_library(self._machine, path)
         return not file.problem and file.architecture in {None, self._architecture}
 
-    def _brought(self, names: set[str]) -> dict[str, tuple[str, ...]]:
+    def _find_packages(self, names: set[str]) -> dict[str, tuple[str, ...]]:
         """Packages that would put each file where it is searched."""
         folders = tuple(dict.fromkeys((*self._searched, "/usr/include")))
         real = tuple(dict.fromkeys(self._machine.real(MachinePath(folder)) for folder in folders))
@@ -129,7 +132,7 @@ class Whereabouts:
         """The architecture that the machine's packages are mostly for."""
         return own_architecture(self._machine) or self._architecture
 
-    def _spelled(self, need: BuildNeed) -> tuple[str, ...]:
+    def _find_misspellings(self, need: BuildNeed) -> tuple[str, ...]:
         """The lines of makefiles in the build's folder where a misread name stands: ``Makefile:7``."""
         if not need.near:
             return ()

@@ -90,7 +90,7 @@ def compose(case: Case, to: To, now: datetime) -> Handoff:
     program = facts.get("program", "")
     faults = _latest_faults(case) or ()
     is_sound = _latest_faults(case) == ()
-    wanted = tuple(_wanted(fault, program, to) for fault in faults)
+    wanted = tuple(_requested_thing(fault, program, to) for fault in faults)
     if not wanted and not is_sound:
         wanted = tuple(_wanted_by_symptom(facts))
     missing = []
@@ -138,7 +138,7 @@ def _latest_faults(case: Case) -> tuple[FaultFact, ...] | None:
     return None
 
 
-def _wanted(fault: FaultFact, program: str, to: To) -> RequestedThing:
+def _requested_thing(fault: FaultFact, program: str, to: To) -> RequestedThing:
     parts = [fault.name]
     if fault.package:
         parts.append(f"(of the package {fault.package})")

@@ -60,8 +60,8 @@ def ladder_of(case: Case) -> Ladder:
     rungs = [
         Rung(
             remedy,
-            _filled(remedy.do, facts),
-            _filled(remedy.command, facts, is_command=True),
+            _fill_holes(remedy.do, facts),
+            _fill_holes(remedy.command, facts, is_command=True),
             case.tried.get(remedy.id),
             bool(remedy.command) and any(set(_HOLE.sub("", remedy.command).split()) <= words for words in run),
         )
@@ -119,7 +119,7 @@ def _remedies() -> tuple[Remedy, ...]:
         return msgspec.convert(tomllib.load(file)["remedy"], tuple[Remedy, ...])
 
 
-def _filled(template: str, facts: dict[str, str], *, is_command: bool = False) -> str:
+def _fill_holes(template: str, facts: dict[str, str], *, is_command: bool = False) -> str:
     """A text with its holes filled; empty where something for one of them is not known."""
     if any(name not in facts for name in _HOLE.findall(template)):
         return ""

@@ -41,7 +41,7 @@ def find_alike(cases: Sequence[Case], text: str, most: int = 10) -> tuple[FoundC
     found = []
     for case in cases:
         shared = wanted & have[case.id]
-        score = sum(_telling(word) / frequency[word] for word in shared)
+        score = sum(_weight_of(word) / frequency[word] for word in shared)
         if shared and score:
             found.append(FoundCase(case, score * (1.5 if case.helped else 1), tuple(sorted(shared)), what_helped(case)))
     found.sort(key=lambda each: (-each.score, -each.case.number))
@@ -58,7 +58,7 @@ def _words(text: str) -> set[str]:
     return {word for word in _WORD.findall(text.lower()) if word not in _FAMILIAR}
 
 
-def _telling(word: str) -> float:
+def _weight_of(word: str) -> float:
     """Names of components, codes and versions tell more than words of the language."""
     return 3.0 if re.search(r"[\d._]", word) else 1.0
 

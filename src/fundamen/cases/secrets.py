@@ -36,7 +36,7 @@ def command_without_secrets(words: Sequence[str]) -> str:
     return without_secrets(shlex.join(kept))
 
 
-def redacted(text: str, names: Iterable[str] = ()) -> str:
+def without_identities(text: str, names: Iterable[str] = ()) -> str:
     """A text without secrets, addresses, keys and the names of people and machines.
 
     Args:

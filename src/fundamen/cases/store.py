@@ -14,7 +14,7 @@ from enum import StrEnum
 
 import msgspec
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
 from fundamen.placing.own_files import remove_own, write_whole
@@ -144,18 +144,18 @@ class CaseStore:
         if not title.strip():
             raise UsageError("The case cannot be opened", "it has no title", "Say in one line what is wrong.")
         made = str(uuid.uuid4())
-        with self._changing() as connection:
+        with self._open_to_change() as connection:
             connection.execute(
                 f"{_INSERT} ?, ?, ?, NULL, NULL)",
-                (made, _bounded(title), now.isoformat(), machine),
+                (made, _bound_text(title), now.isoformat(), machine),
             )
         self._set_current(made)
         return self._by_id(made)
 
     def add(self, case: Case, kind: EntryType, text: str, facts: CaseFacts, now: datetime) -> CaseEntry:
         """Record one thing in a case."""
-        entry = CaseEntry(str(uuid.uuid4()), now, kind, _bounded(text), facts)
-        with self._changing() as connection:
+        entry = CaseEntry(str(uuid.uuid4()), now, kind, _bound_text(text), facts)
+        with self._open_to_change() as connection:
             connection.execute(
                 "INSERT INTO entry VALUES (?, ?, ?, ?, ?, ?)",
                 (entry.id, case.id, now.isoformat(), kind, entry.text, msgspec.json.encode(facts).decode()),
@@ -164,7 +164,7 @@ class CaseStore:
 
     def close(self, case: Case, helped: str | None, now: datetime) -> Case:
         """Close a case with what helped, or with None where nothing did."""
-        with self._changing() as connection:
+        with self._open_to_change() as connection:
             connection.execute(
                 'UPDATE "case" SET closed_at = ?, helped = ? WHERE id = ?', (now.isoformat(), helped, case.id)
             )
@@ -175,7 +175,7 @@ class CaseStore:
     def take_up(self, case: Case) -> Case:
         """Make a case the one that commands are recorded in; open it again, if it was closed."""
         if not case.is_open:
-            with self._changing() as connection:
+            with self._open_to_change() as connection:
                 connection.execute('UPDATE "case" SET closed_at = NULL, helped = NULL WHERE id = ?', (case.id,))
         self._set_current(case.id)
         return self._by_id(case.id)
@@ -196,12 +196,12 @@ class CaseStore:
                 why=f"it has {len(case.entries)} entries",
                 do=f"See their numbers: fundamen case show {case.number}",
             )
-        with self._changing() as connection:
+        with self._open_to_change() as connection:
             if entry is None:
                 connection.execute('DELETE FROM "case" WHERE id = ?', (case.id,))
             else:
                 connection.execute("DELETE FROM entry WHERE id = ?", (case.entries[entry - 1].id,))
-        with closing(self._connected()) as connection:
+        with closing(self._connect()) as connection:
             connection.execute("VACUUM")  # what was removed shall not stand in the file's free pages
         if entry is None and self._current_id() == case.id:
             self._set_current(None)
@@ -215,13 +215,13 @@ class CaseStore:
         other = CaseStore(folder)
         if not os.path.exists(other._path):
             raise UnreadableError(
-                what=f"The cases in {shown(folder)} cannot be merged",
+                what=f"The cases in {printable(folder)} cannot be merged",
                 why=f"there is no {_FILE}",
                 do="Name the folder 'cases' of another technician's Fundamen.",
             )
         cases = other.cases()
         count_cases = count_entries = 0
-        with self._changing() as connection:
+        with self._open_to_change() as connection:
             for case in cases:
                 known = connection.execute('SELECT closed_at FROM "case" WHERE id = ?', (case.id,)).fetchone()
                 if known is None:
@@ -247,7 +247,7 @@ class CaseStore:
 
     def cases(self) -> tuple[Case, ...]:
         """All cases, the newest first."""
-        with self._reading() as connection:
+        with self._open_to_read() as connection:
             if connection is None:
                 return ()
             entries: dict[str, list[CaseEntry]] = {}
@@ -300,20 +300,20 @@ class CaseStore:
         )
 
     @contextmanager
-    def _reading(self) -> Iterator[sqlite3.Connection | None]:
+    def _open_to_read(self) -> Iterator[sqlite3.Connection | None]:
         if not os.path.exists(self._path):
             yield None
             return
-        with self._refusing(), closing(self._connected()) as connection:
+        with self._translate_errors(), closing(self._connect()) as connection:
             yield connection
 
     @contextmanager
-    def _changing(self) -> Iterator[sqlite3.Connection]:
+    def _open_to_change(self) -> Iterator[sqlite3.Connection]:
         os.makedirs(self.folder, mode=0o700, exist_ok=True)
-        with self._refusing(), closing(self._connected()) as connection, connection:
+        with self._translate_errors(), closing(self._connect()) as connection, connection:
             yield connection
 
-    def _connected(self) -> sqlite3.Connection:
+    def _connect(self) -> sqlite3.Connection:
         is_new = not os.path.exists(self._path)
         connection = sqlite3.connect(self._path, timeout=10)
         connection.execute("PRAGMA synchronous = FULL")
@@ -327,25 +327,25 @@ class CaseStore:
         elif found != FORMAT:
             connection.close()
             raise UnreadableError(
-                what=f"The cases in {shown(self.folder)} cannot be used",
+                what=f"The cases in {printable(self.folder)} cannot be used",
                 why=f"they are of format {found}, and this Fundamen knows format {FORMAT}",
                 do="Use the Fundamen that has written them, or a newer one.",
             )
         return connection
 
     @contextmanager
-    def _refusing(self) -> Iterator[None]:
+    def _translate_errors(self) -> Iterator[None]:
         try:
             yield
         except (sqlite3.Error, msgspec.DecodeError, ValueError) as error:
             raise UnreadableError(
-                what=f"The cases in {shown(self.folder)} cannot be used",
+                what=f"The cases in {printable(self.folder)} cannot be used",
                 why=f"{_FILE} says: {error}",
                 do="Set that file aside and bring back a copy of it; no case is lost from other technicians' folders.",
             ) from error
 
 
-def _bounded(text: str) -> str:
+def _bound_text(text: str) -> str:
     return text if len(text) <= _LONGEST else f"{text[:_LONGEST]} [shortened]"
 
 

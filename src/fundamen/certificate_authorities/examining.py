@@ -95,7 +95,7 @@ def examine_authority(
         held=held,
         certificate=newest,
         host=host,
-        resuming=_resuming(findings, newest, host),
+        resuming=_advice_to_resume(findings, newest, host),
     )
 
 
@@ -153,7 +153,7 @@ def _of_issued(where: str, issued: Certificate, authority: Certificate | None, n
     return EntryFinding(about, is_right=True, found=f"issued by it, until {issued.not_after:%Y-%m-%d}")
 
 
-def _resuming(findings: Sequence[EntryFinding], certificate: Certificate | None, host: NamedHost | None) -> str:
+def _advice_to_resume(findings: Sequence[EntryFinding], certificate: Certificate | None, host: NamedHost | None) -> str:
     """How whoever waits for the authority goes on safely once what is at fault is mended."""
     wrong = {finding.about for finding in findings if not finding.is_right}
     if not wrong:

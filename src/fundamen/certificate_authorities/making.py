@@ -16,7 +16,7 @@ from cryptography.hazmat.primitives.serialization import (
 )
 from cryptography.x509.oid import ExtensionOID, NameOID
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError, UntrustedError, UsageError
 from fundamen.trust.certificate import Certificate, parsed_certificate
 from fundamen.trust.checking import is_signed_by
@@ -47,13 +47,13 @@ def read_key(data: bytes, name: str, password: str) -> Key:
         key = load(data, password.encode() or None)
     except (ValueError, TypeError) as error:
         raise DamagedFileError(
-            what=f"The key {shown(name)} cannot be used",
+            what=f"The key {printable(name)} cannot be used",
             why=str(error) or type(error).__name__,
             do="Name the authority's private key, and a file with its password if it has one: --key-password FILE.",
         ) from error
     if not isinstance(key, Key) or (isinstance(key, rsa.RSAPrivateKey) and key.key_size < _LEAST_RSA_BITS):
         raise UsageError(
-            what=f"The key {shown(name)} is not used",
+            what=f"The key {printable(name)} is not used",
             why="no certificate that others accept can be made with it: it is too short, or of another kind",
             do=f"An authority's key is RSA of {_LEAST_RSA_BITS} bits or more, or of an elliptic curve.",
         )
@@ -81,7 +81,7 @@ def renew_authority(old: Certificate, key: Key, now: datetime, years: int) -> by
             builder = builder.add_extension(extension.value, extension.critical)
     constraints = x509.BasicConstraints(ca=True, path_length=old.path_length)
     builder = builder.add_extension(constraints, critical=True).add_extension(_signing_only(), critical=True)
-    return _signed(builder, key)
+    return _sign(builder, key)
 
 
 def new_authority(name: str, key: Key, now: datetime, years: int) -> bytes:
@@ -94,7 +94,7 @@ def new_authority(name: str, key: Key, now: datetime, years: int) -> bytes:
         subject = x509.Name.from_rfc4514_string(name, {"O": NameOID.ORGANIZATION_NAME, "CN": NameOID.COMMON_NAME})
     except ValueError as error:
         raise UsageError(
-            what=f"The authority {shown(name)} cannot be made",
+            what=f"The authority {printable(name)} cannot be made",
             why=f"that is no distinguished name: {error}",
             do='Write it as, for example, "CN=Marram CA,O=Marram".',
         ) from error
@@ -110,7 +110,7 @@ def new_authority(name: str, key: Key, now: datetime, years: int) -> bytes:
         .add_extension(_signing_only(), critical=True)
         .add_extension(x509.SubjectKeyIdentifier.from_public_key(key.public_key()), critical=False)
     )
-    return _signed(builder, key)
+    return _sign(builder, key)
 
 
 def reissue(issued: Certificate, authority: Certificate, key: Key, now: datetime, days: int) -> bytes:
@@ -147,7 +147,7 @@ def reissue(issued: Certificate, authority: Certificate, key: Key, now: datetime
         if extension.oid not in _OF_THE_ISSUER:
             builder = builder.add_extension(extension.value, extension.critical)
     identifier = x509.AuthorityKeyIdentifier.from_issuer_public_key(key.public_key())
-    return _signed(builder.add_extension(identifier, critical=False), key)
+    return _sign(builder.add_extension(identifier, critical=False), key)
 
 
 def _why_not_its_own(issued: Certificate, authority: Certificate) -> str:
@@ -181,7 +181,7 @@ def _for(before: x509.Certificate, issuer: x509.Name, now: datetime, ends: datet
     )
 
 
-def _signed(builder: x509.CertificateBuilder, key: Key) -> bytes:
+def _sign(builder: x509.CertificateBuilder, key: Key) -> bytes:
     has_own_hash = isinstance(key, ed25519.Ed25519PrivateKey | ed448.Ed448PrivateKey)
     return builder.sign(key, None if has_own_hash else hashes.SHA256()).public_bytes(Encoding.DER)
 

@@ -53,7 +53,7 @@ def make_folders(site: Site, folders: Iterable[str]) -> None:
             make_folder(site.place(folder))
 
 
-def settled(
+def check_folders(
     site: Site, folders: Iterable[FolderTimes], last_ns: dict[str, int], *, is_done: bool
 ) -> tuple[FolderTimes, ...]:
     """The folders with the finding whether anybody else has changed them since the last step.

@@ -67,7 +67,7 @@ class Site(msgspec.Struct, frozen=True):
         """How a place is written down."""
         return self.ground.location(place)
 
-    def kept(self, path: str) -> HostPath:
+    def kept_path(self, path: str) -> HostPath:
         """Host path of a kept file, from its path relative to the journal's folder."""
         return HostPath(os.path.join(self.folder, path))
 

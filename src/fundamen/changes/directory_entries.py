@@ -17,7 +17,7 @@ import msgspec
 from fundamen.changes.base import Keeping, Password, Record, Site, Step, Tell
 from fundamen.changes.form import Form, Part, PlanResolution, Text
 from fundamen.directories.connection import Attributes, DirectoryConnection, DirectoryPlace, Login, open_directory
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, RestorationError, UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.placing.own_files import write_whole
@@ -62,26 +62,26 @@ class DirectoryRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="
 
     def kept_at(self, site: Site) -> str:
         """Where all that the entry held is kept."""
-        return site.kept(self.kept)
+        return site.kept_path(self.kept)
 
     def _now(self, site: Site) -> dict[str, tuple[str, ...]]:
-        with self._opened(site) as directory:
+        with self._open_directory(site) as directory:
             held = directory.read(self.entry)
         if held is None:
             raise OSError(0, "the entry is gone", self.entry)
-        return _written({name: _values(held, name) for name in self.after})
+        return _encode_values({name: _values(held, name) for name in self.after})
 
     def _move(self, site: Site, expected: dict[str, tuple[str, ...]], wanted: dict[str, tuple[str, ...]]) -> None:
         if self._now(site) != expected:
             raise OSError(0, "someone else has changed the entry", self.entry)
         changes = {name: tuple(map(base64.b64decode, values)) for name, values in wanted.items()}
-        with self._opened(site) as directory:
+        with self._open_directory(site) as directory:
             directory.replace(self.entry, changes)
         if self._now(site) != wanted:
             raise OSError(0, "the directory made something else of it", self.entry)
 
     @contextmanager
-    def _opened(self, site: Site) -> Iterator[DirectoryConnection]:
+    def _open_directory(self, site: Site) -> Iterator[DirectoryConnection]:
         """The directory. What stops a step is told as every step tells it: as an error that has all taken back."""
         place = DirectoryPlace(self.server, self.port, self.tls, self.roots)
         try:
@@ -131,8 +131,8 @@ class ChangeEntry(Step, frozen=True, kw_only=True):
             roots=self.directory.roots,
             login=self.login,
             entry=self.entry,
-            before=_written(self.before),
-            after=_written(self.after),
+            before=_encode_values(self.before),
+            after=_encode_values(self.after),
             kept=keeping.site.as_kept(kept),
         )
 
@@ -151,7 +151,7 @@ def plan_entry_change(step: "SetDirectoryEntry", password: Password | None) -> C
     if held is None:
         raise RestorationError(
             what="The plan does not fit the directory",
-            why=f"{place.title} has no entry {shown(step.entry)}",
+            why=f"{place.title} has no entry {printable(step.entry)}",
             do="Nothing was changed. See how the directory is: fundamen authority check",
         )
     wanted = {name: tuple(sorted(value.encode() for value in values)) for name, values in step.texts.items()}
@@ -163,7 +163,7 @@ def plan_entry_change(step: "SetDirectoryEntry", password: Password | None) -> C
         if _values(held, name) != tuple(sorted(expected)):
             raise RestorationError(
                 what="The plan no longer fits the directory",
-                why=f"{name} of {shown(step.entry)} has changed since the plan was made",
+                why=f"{name} of {printable(step.entry)} has changed since the plan was made",
                 do="Nothing was changed. Make a new plan.",
             )
     return ChangeEntry(
@@ -196,7 +196,7 @@ def _login(password: Password | None, place: DirectoryPlace, name: str) -> Login
     if password is None:
         raise UnreadableError(
             what=f"The directory {place.title} is not changed",
-            why=f"no password was given for {shown(name)}",
+            why=f"no password was given for {printable(name)}",
             do="Name a file that holds it: --login-password FILE",
         )
     return Login(name, password(place.title, name))
@@ -208,7 +208,7 @@ def _values(held: Attributes, name: str) -> tuple[bytes, ...]:
     return tuple(sorted(found))
 
 
-def _written(attributes: Mapping[str, tuple[bytes, ...]]) -> dict[str, tuple[str, ...]]:
+def _encode_values(attributes: Mapping[str, tuple[bytes, ...]]) -> dict[str, tuple[str, ...]]:
     return {name: tuple(base64.b64encode(v).decode("ascii") for v in sorted(vs)) for name, vs in attributes.items()}
 
 
@@ -239,11 +239,11 @@ class SetDirectoryEntry(Form, frozen=True, kw_only=True, tag="set directory entr
 
 def _in_words(attribute: str, before: Attributes, after: Attributes) -> str:
     """An attribute of an entry before and after; of what is no text only its SHA-256."""
-    old, new = (_told(each.get(attribute, ())) for each in (before, after))
+    old, new = (_describe_values(each.get(attribute, ())) for each in (before, after))
     return f"{attribute}: from {old} to {new}"
 
 
-def _told(values: Sequence[bytes]) -> str:
+def _describe_values(values: Sequence[bytes]) -> str:
     texts = [v.decode() if v.isascii() and v.decode().isprintable() else _digest(v) for v in values]
     return ", ".join(texts) or "nothing"
 

@@ -28,7 +28,7 @@ from fundamen.machine.accounts import GROUPS, USERS, number_of
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.overlay import Layer
 from fundamen.machine.places import Place
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UntrustedError
 from fundamen.model.package import PackageFile, PackageFolder, Sha256
 from fundamen.model.paths import HostPath, MachinePath
@@ -74,7 +74,11 @@ class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag
     def settle_kept(cls, records: Sequence["EntryRecord"], site: Site) -> None:
         """Have the kept originals on the disk, and see that they are such."""
         _settle(
-            [(site.kept(r.kept), r.before) for r in records if r.kept and not r.keeps_inode and r.before is not None]
+            [
+                (site.kept_path(r.kept), r.before)
+                for r in records
+                if r.kept and not r.keeps_inode and r.before is not None
+            ]
         )
 
     @classmethod
@@ -115,7 +119,7 @@ class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag
         """Whether the original is kept."""
         if not self.kept or self.keeps_inode:  # a second name is given to it as it is staged
             return True
-        return os.path.isfile(site.kept(self.kept))
+        return os.path.isfile(site.kept_path(self.kept))
 
     def take_back(self, site: Site) -> None:
         """Make the place as it was before."""
@@ -130,11 +134,11 @@ class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag
         elif self.insertion is not None and not (self.is_made(site) or stands_as(target, self.before)):
             self._take_out(self.insertion, site)
         else:
-            put(site.kept(self.kept), target, staged, self.before)
+            put(site.kept_path(self.kept), target, staged, self.before)
 
     def kept_at(self, site: Site) -> str:
         """Where the original's bytes lie; empty where it is kept beside its place."""
-        return "" if self.keeps_inode or not self.kept else site.kept(self.kept)
+        return "" if self.keeps_inode or not self.kept else site.kept_path(self.kept)
 
     def kept_beside(self) -> int:
         """The size of an original that is kept beside its place."""
@@ -160,19 +164,19 @@ class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag
             return True
         if self.keeps_inode:
             return stands_as(site.place(self.kept), self.before)
-        kept = site.kept(self.kept)
+        kept = site.kept_path(self.kept)
         return os.path.isfile(kept) and digest_of_file(kept) == self.before.sha256
 
     def _take_out(self, insertion: Insertion, site: Site) -> None:
         """Take what was put into a file out of it again; everything else that was written there since stays."""
         target = site.place(self.target)
-        with target.reading() as file:
+        with target.open_to_read() as file:
             data = file.read()
         left = without(data, insertion)
         state = read_state(target)
         if left == data or state is None:
             return
-        ours = HostPath(f"{site.kept(self.kept)}-taken-out")
+        ours = HostPath(f"{site.kept_path(self.kept)}-taken-out")
         write_whole(ours, left)
         state = msgspec.structs.replace(state, size=len(left), sha256=digest_of_file(ours), modified_ns=-1)
         put(ours, target, site.place(self.staged), state)
@@ -348,7 +352,7 @@ class PutFile(Form, frozen=True, kw_only=True, tag="place file"):
         if state is not None and state.sha256 == self.sha256 and self.mode in {None, state.mode & 0o777}:
             return  # somebody has done it meanwhile
         resolving.require(path, state, self.expects)
-        resolving.contents[self.sha256], file = self._fetched(resolving)
+        resolving.contents[self.sha256], file = self._fetch_file(resolving)
         mode, owner = rights_of(resolving.machine, file)
         # A plan cannot ask for a file to be run as its owner or group; its source can.
         is_theirs = mode is not None and mode & 0o777 == self.mode
@@ -367,22 +371,22 @@ class PutFile(Form, frozen=True, kw_only=True, tag="place file"):
             ),
         )
 
-    def _fetched(self, resolving: PlanResolution) -> tuple[HostPath, PackageFile]:
-        for catalogue in resolving.means.offering(self.name, MachinePath(self.path)):
+    def _fetch_file(self, resolving: PlanResolution) -> tuple[HostPath, PackageFile]:
+        for catalogue in resolving.means.catalogues_with(self.name, MachinePath(self.path)):
             for package in catalogue.packages_with([self.name]):
                 for file in package.files if package.withdrawn is None and package.unproven is None else ():
                     if file.sha256 == self.sha256 and file.size == self.size:
                         return resolving.means.fetch(catalogue.source, file), file
         raise UntrustedError(
-            what=f"{shown(self.path)} is not put in place",
-            why=f"no trusted source has a file {shown(self.name)} with the SHA-256 {self.sha256[:16]}...",
+            what=f"{printable(self.path)} is not put in place",
+            why=f"no trusted source has a file {printable(self.name)} with the SHA-256 {self.sha256[:16]}...",
             do=f"Nothing was changed. {self._where_it_was()}, or make a new plan.",
         )
 
     def _where_it_was(self) -> str:
         if not self.source:
             return "Trust the source that the plan was made with, or name the media with --media"
-        return f"The plan was made with {shown(self.source)}: trust that source, or name the medium with --media"
+        return f"The plan was made with {printable(self.source)}: trust that source, or name the medium with --media"
 
 
 class MakeLink(Form, frozen=True, kw_only=True, tag="make link"):
@@ -417,8 +421,8 @@ class CopyLink(Form, frozen=True, kw_only=True, tag="copy link"):
         leads_to = resolving.machine.place(resolving.machine.real(path))
         target = resolving.state(path, leads_to)
         if target is None:
-            raise unfit(path, f"its link leads to {shown(state.link)}, which does not exist")
-        with leads_to.reading() as file:
+            raise unfit(path, f"its link leads to {printable(state.link)}, which does not exist")
+        with leads_to.open_to_read() as file:
             resolving.contents[target.sha256] = resolving.means.keep(file.read())
         change = Change(
             path=path,

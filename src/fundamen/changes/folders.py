@@ -13,7 +13,7 @@ from fundamen.machine.accounts import GROUPS, USERS, number_of
 from fundamen.machine.machine import Machine
 from fundamen.machine.overlay import Layer
 from fundamen.machine.places import Place
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import FileState, state_of
 from fundamen.placing.replacing import dress_folder
@@ -159,5 +159,5 @@ class MakeFolder(Form, frozen=True, kw_only=True, tag="make folder"):
 def _number(machine: Machine, path: MachinePath, name: str, of: MachinePath) -> int:
     number = number_of(machine, name, of) if name else AS_AROUND
     if number is None:
-        raise unfit(path, f"it is to belong to {shown(name)}, whom {of} does not list")
+        raise unfit(path, f"it is to belong to {printable(name)}, whom {of} does not list")
     return number

@@ -9,7 +9,7 @@ import msgspec
 from fundamen.changes.base import Password, Step
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import RestorationError
 from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath, MachinePath
@@ -39,7 +39,7 @@ class Means(msgspec.Struct, frozen=True):
     take_copy: Callable[[MachinePath], object] = lambda _folder: None  # takes a cold copy
     password: Password | None = None  # of a directory
 
-    def offering(self, name: str, path: MachinePath) -> Iterator[Catalogue]:
+    def catalogues_with(self, name: str, path: MachinePath) -> Iterator[Catalogue]:
         """All that may have a file; what is far is asked last."""
         yield from self.catalogues
         yield from self.ask(name, path)
@@ -67,12 +67,12 @@ class PlanResolution:
         """A place whose last part is not followed where it is a link, as the machine spells it."""
         folder = self.machine.real(self.machine.folder_of(MachinePath(path)))
         name = self.machine.paths.basename(path)
-        known = {self.machine.folded(each): each for each in self.machine.names(folder)}
-        name = known.get(self.machine.folded(name), name)
+        known = {self.machine.fold(each): each for each in self.machine.names(folder)}
+        name = known.get(self.machine.fold(name), name)
         entry = self.machine.join(folder, name)
         for link in self._links:
-            if self.machine.folded(entry).startswith(self.machine.folded(link) + self.machine.paths.sep):
-                raise unfit(entry, f"it is below {shown(link)}, where the plan creates a link")
+            if self.machine.fold(entry).startswith(self.machine.fold(link) + self.machine.paths.sep):
+                raise unfit(entry, f"it is below {printable(link)}, where the plan creates a link")
         return entry, self.machine.place(folder).below(name)
 
     def location(self, place: Place) -> str:
@@ -95,10 +95,10 @@ class PlanResolution:
 
     def set(self, path: MachinePath, step: Step) -> None:
         """Have a step done at a place, instead of what was to be done there. Raises: RestorationError: another kind."""
-        earlier = self.steps.get(self.machine.folded(path))
+        earlier = self.steps.get(self.machine.fold(path))
         if earlier is not None and type(earlier) is not type(step):
             raise unfit(path, "the plan changes it in two ways; make it two plans")
-        self.steps[self.machine.folded(path)] = step
+        self.steps[self.machine.fold(path)] = step
 
     @property
     def _links(self) -> list[MachinePath]:
@@ -138,6 +138,6 @@ def unfit(path: str, why: str) -> RestorationError:
     """The word for a machine that is not as a plan expects it."""
     return RestorationError(
         what="The plan no longer fits the machine",
-        why=f"{shown(path)}: {why}",
+        why=f"{printable(path)}: {why}",
         do="Nothing was changed. Make a new plan for the machine as it is now.",
     )

@@ -57,16 +57,20 @@ def _of_value(changed: ChangedValue) -> Iterator[str]:
 def _of_list(name: str, old: object, new: object) -> Iterator[str]:
     before = str(old).split(_SEPARATOR) if isinstance(old, str) else []
     after = str(new).split(_SEPARATOR) if isinstance(new, str) else []
-    known = {_folded(entry) for entry in after}
-    lost = [entry for entry in before if entry and _folded(entry) not in known]
+    known = {_fold_entry(entry) for entry in after}
+    lost = [entry for entry in before if entry and _fold_entry(entry) not in known]
     if lost:
         yield f"{name} has lost {', '.join(lost)}"
-    doubled = {_folded(entry) for entry in after if entry and [_folded(e) for e in after].count(_folded(entry)) > 1}
-    if doubled - {_folded(entry) for entry in before if [_folded(e) for e in before].count(_folded(entry)) > 1}:
+    doubled = {
+        _fold_entry(entry) for entry in after if entry and [_fold_entry(e) for e in after].count(_fold_entry(entry)) > 1
+    }
+    if doubled - {
+        _fold_entry(entry) for entry in before if [_fold_entry(e) for e in before].count(_fold_entry(entry)) > 1
+    }:
         yield f"{name} has {', '.join(sorted(doubled))} more than once"
 
 
-def _folded(entry: str) -> str:
+def _fold_entry(entry: str) -> str:
     return entry.strip().rstrip("\\/").lower()
 
 

@@ -15,7 +15,7 @@ from fundamen.formats import hive, hive_cells, text_hive
 from fundamen.formats.registry_value import HiveValue
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import MachinePath
 
@@ -45,7 +45,7 @@ class KeyPlace(msgspec.Struct, frozen=True):
         find = text_hive.find_value if self.is_text else hive_cells.find_value
         return find(data, self.key, name)
 
-    def changed(self, data: bytes, name: str, value: HiveValue | None, now_seconds: int) -> bytes:
+    def with_value(self, data: bytes, name: str, value: HiveValue | None, now_seconds: int) -> bytes:
         """The hive's bytes with a value of the key, or without it. Raises: FundamenError, likewise."""
         if self.is_text:
             return text_hive.with_value(data, self.key, name, value, now_seconds)
@@ -103,12 +103,12 @@ def _hive_of(root: str, first: str) -> str | None:
 def read_hive(machine: Machine, location: str) -> bytes:
     """The bytes of a hive. Raises: UnreadableError."""
     try:
-        with machine.ground.place(location).reading() as file:
+        with machine.ground.place(location).open_to_read() as file:
             return file.read(_MOST_HIVE)
     except OSError as error:
         raise UnreadableError(
             what="The machine's registry cannot be read",
-            why=f"{shown(str(error.filename))}: {error.strerror}",
+            why=f"{printable(str(error.filename))}: {error.strerror}",
             do="See that this is the folder of a whole Windows or prefix, and that you may read it.",
         ) from error
 
@@ -153,10 +153,12 @@ def require_shut_down(machine: Machine) -> None:
         if source.read_at(0, len(_ASLEEP)).lower() == _ASLEEP:
             raise UsageError(
                 what=f"The registry of {machine.title} cannot be changed now",
-                why=f"its Windows is hibernated (fast start-up does so too): {shown(image)} holds its memory",
+                why=f"its Windows is hibernated (fast start-up does so too): {printable(image)} holds its memory",
                 do="Start it and shut it down whole (shutdown /s /t 0), then try again.",
             )
 
 
 def _unchangeable(key: str, why: str, do: str) -> UsageError:
-    return UsageError(what=f"The registry key {shown(key)} cannot be changed", why=why, do=f"Nothing was changed. {do}")
+    return UsageError(
+        what=f"The registry key {printable(key)} cannot be changed", why=why, do=f"Nothing was changed. {do}"
+    )

@@ -60,7 +60,7 @@ def _with_old_value(data: bytes, insertion: Insertion) -> bytes:
     is_text = not data.startswith(hive_cells.MAGIC)
     find = text_hive.find_value if is_text else hive_cells.find_value
     found = find(data, insertion.name, insertion.value)
-    if (found.written() if found is not None else None) != insertion.new:
+    if (found.as_text() if found is not None else None) != insertion.new:
         return data
     old = read_written(insertion.old) if insertion.old is not None else None
     if is_text:

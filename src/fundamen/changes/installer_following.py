@@ -5,7 +5,7 @@ from collections.abc import Sequence
 
 from fundamen.changes.base import Tell
 from fundamen.formats.installer_log import LogLine, LogReader, in_order
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.paths import HostPath
 
 OWN_LOG = "C:\\windows\\temp\\fundamen-installer.log"  # where it is told to write, unless the plan names a place
@@ -40,7 +40,7 @@ class InstallerLog:
             data = self._since(path) if path else b""
         for line in self._reader.feed(data, is_end=is_end):
             self._lines.append(line)
-            self._tell(f"line {line.number} of the installer's log: {shown(line.text)}")
+            self._tell(f"line {line.number} of the installer's log: {printable(line.text)}")
 
     def _since(self, path: str) -> bytes:
         """The bytes that were written since the last look; all, if what stood there before is gone."""

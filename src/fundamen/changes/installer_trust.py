@@ -10,7 +10,7 @@ import msgspec
 from fundamen.changes.form import Form, PlanResolution, Text
 from fundamen.changes.installers import RunInstaller
 from fundamen.machine.machine import Machine
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UntrustedError, UsageError
 from fundamen.model.package import Sha256
 from fundamen.model.paths import HostPath, MachinePath
@@ -47,7 +47,7 @@ def plan_run(machine: Machine, step: "UseInstaller", now_seconds: int, environme
     path = machine.real(MachinePath(step.path))
     if not machine.is_prefix:
         raise UsageError(
-            what=f"{shown(path)} is not run",
+            what=f"{printable(path)} is not run",
             why=f"{machine.title} is no prefix, and installers are run in prefixes only",
             do="Nothing was changed. Run it on its own machine, after inspecting it: fundamen inspect FILE",
         )
@@ -55,8 +55,8 @@ def plan_run(machine: Machine, step: "UseInstaller", now_seconds: int, environme
     wine = find_wine(environment.get("PATH", os.defpath))
     if bad := next((each for each in (step.log, *step.arguments) if set(each) & _NOT_PASSED_ON), None):
         raise UsageError(
-            what=f"{shown(path)} is not run",
-            why=f"its argument {shown(bad)!r} has a character that the prefix's command processor would change",
+            what=f"{printable(path)} is not run",
+            why=f"its argument {printable(bad)!r} has a character that the prefix's command processor would change",
             do="Nothing was changed. Leave quotes, percent signs and exclamation marks out.",
         )
     binary = machine.binary(path)
@@ -64,16 +64,17 @@ def plan_run(machine: Machine, step: "UseInstaller", now_seconds: int, environme
         sha256 = digest_of(source)
         if sha256 != step.sha256:
             raise UntrustedError(
-                what=f"{shown(path)} is not run",
+                what=f"{printable(path)} is not run",
                 why=f"its SHA-256 is {sha256[:16]}..., not the {step.sha256[:16]}... of the plan",
                 do="Nothing was changed. Ask the author of the plan.",
             )
         publisher = PublisherAuthority(datetime.fromtimestamp(now_seconds, UTC)).judge(machine, path, source, binary)
     if publisher.verdict is not SignatureStanding.TRUSTED:
         raise UntrustedError(
-            what=f"{shown(path)} is not run",
+            what=f"{printable(path)} is not run",
             why=f"its publisher is not proven ({publisher.verdict}): {publisher.reason}",
-            do=f"Nothing was changed. See its chain: fundamen inspect --machine {shown(machine.root)} {shown(path)}",
+            do="Nothing was changed. See its chain: "
+            f"fundamen inspect --machine {printable(machine.root)} {printable(path)}",
         )
     return RunInstaller(
         path=path,

@@ -22,21 +22,21 @@ from fundamen.changes.tree_change import (
     TreeChange,
     bring_back,
     bring_out_all,
-    compared,
+    compare_listings,
     differs,
     keep_tree,
     tree_of,
     with_digests,
 )
 from fundamen.cold_copies.entries import entries_below
-from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, CopiedKind, read_manifest, written
+from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, CopiedKind, manifest_bytes, read_manifest
 from fundamen.formats import text_hive
 from fundamen.formats.installer_log import LogLine, is_done, needs_restart
 from fundamen.formats.text_hive import ChangedValue, changed_values
 from fundamen.knowledge.entries import load_knowledge
 from fundamen.machine.observation import Observation
 from fundamen.machine.places import Place
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import digest_of_file, digest_of_place, read_state
@@ -109,7 +109,7 @@ class InstallerRunRecord(Record, frozen=True, kw_only=True, tag_field="kind", ta
 
     def kept_at(self, site: Site) -> str:
         """How the paths of what is kept begin."""
-        return site.kept(self.kept)
+        return site.kept_path(self.kept)
 
 
 class RunInstaller(Step, frozen=True, kw_only=True):
@@ -155,7 +155,7 @@ class RunInstaller(Step, frozen=True, kw_only=True):
             environment=self.environment,
             kept=keeping.site.as_kept(os.path.join(keeping.kept_folder, f"installer-{keeping.number}")),
         )
-        prefix, archive = keeping.site.place("/"), _kept(record, keeping.site, ".tar.zst")
+        prefix, archive = keeping.site.place("/"), _kept_path(record, keeping.site, ".tar.zst")
         found = tuple(entries_below(prefix, []))
         copy = ColdCopy(
             number=1,
@@ -169,7 +169,7 @@ class RunInstaller(Step, frozen=True, kw_only=True):
             archive_sha256="0" * 64,
             archive_size=0,
         )
-        write_whole(_kept(record, keeping.site, ".json"), written(keep_tree(prefix, found, archive, copy)))
+        write_whole(_kept_path(record, keeping.site, ".json"), manifest_bytes(keep_tree(prefix, found, archive, copy)))
         return record
 
 
@@ -186,9 +186,9 @@ def _run(record: InstallerRunRecord, site: Site, tell: Tell) -> None:
     if digest_of_place(installer) != record.sha256:
         raise OSError(0, "it is not the installer that was rehearsed", installer.host)
     copy = _copy(record, site)
-    if compared(tree_of(copy.entries), _now(prefix, copy)) != TreeChange((), (), ()):
+    if compare_listings(tree_of(copy.entries), _now(prefix, copy)) != TreeChange((), (), ()):
         _take_back(record, site)  # an earlier run was cut off
-    remove_own(_kept(record, site, "-after.json"))  # of one that had failed: it says nothing of this run
+    remove_own(_kept_path(record, site, "-after.json"))  # of one that had failed: it says nothing of this run
     session = PrefixSession(Wine(*record.wine), prefix.host, dict(record.environment))
     session.environment["WINEDEBUG"] = "-all"
     session.environment[_VARIABLE] = subprocess.list2cmdline(_command(record))
@@ -198,7 +198,7 @@ def _run(record: InstallerRunRecord, site: Site, tell: Tell) -> None:
         seen = _with_whole_status(session.run(_THROUGH, folder, record.seconds, log.heed))
     lines = log.finish()
     now = _now(prefix, copy)
-    change = compared(tree_of(copy.entries), now)
+    change = compare_listings(tree_of(copy.entries), now)
     entries = tuple(now[path] for path in (*change.added, *change.changed))
     if seen.status is None or not is_done(seen.status):
         _write(record, site, _Left(entries, change, None))
@@ -213,7 +213,7 @@ def _run(record: InstallerRunRecord, site: Site, tell: Tell) -> None:
         worse = find_worse(prefix.host, change, values, kept)
     outcome = InstallerOutcome(
         status=seen.status,
-        meaning=_meaning(seen.status),
+        meaning=_meaning_of(seen.status),
         seconds=seen.seconds,
         needs_restart=needs_restart(seen.status),
         lines=lines,
@@ -223,7 +223,7 @@ def _run(record: InstallerRunRecord, site: Site, tell: Tell) -> None:
     )
     for name in _HIVES:
         if name in now:
-            write_whole(_kept(record, site, f"-{name}"), _bytes_of(prefix.below(name)))
+            write_whole(_kept_path(record, site, f"-{name}"), _bytes_of(prefix.below(name)))
     _write(record, site, _Left(entries, change, outcome))
 
 
@@ -235,15 +235,15 @@ def outcomes_of(records: Iterable[Record], site: Site) -> tuple[tuple[MachinePat
 
 def outcome_of(record: InstallerRunRecord, site: Site) -> InstallerOutcome | None:
     """Its outcome; None where it is unknown. Raises: OSError."""
-    left = _left(record, site)
+    left = _read_left(record, site)
     return left.outcome if left is not None else None
 
 
 def _why_it_must_stay(record: InstallerRunRecord, site: Site) -> str:
     """Why it cannot be taken back; empty where it can. Raises: OSError."""
-    if not os.path.exists(_kept(record, site, ".json")):
+    if not os.path.exists(_kept_path(record, site, ".json")):
         return "what was kept of the prefix is gone"
-    left = _left(record, site)
+    left = _read_left(record, site)
     if left is None:
         return ""
     before, ours = tree_of(_copy(record, site).entries), tree_of(left.entries)
@@ -253,7 +253,7 @@ def _why_it_must_stay(record: InstallerRunRecord, site: Site) -> str:
         state = read_state(site.place(f"/{path}"))
         known = {(each[path].state.sha256, each[path].state.link) for each in (before, ours) if path in each}
         if state is not None and (state.sha256, state.link) not in known:
-            return f"{shown(path)} in the prefix was changed after the installer had run"
+            return f"{printable(path)} in the prefix was changed after the installer had run"
     return ""
 
 
@@ -265,7 +265,7 @@ def _take_back(record: InstallerRunRecord, site: Site) -> None:
         require_usable(site.machine.root)
         site.ground.forget()
         copy = _copy(record, site)
-        left, prefix = _left(record, site), site.place("/")
+        left, prefix = _read_left(record, site), site.place("/")
         now = _now(prefix, copy)
         ours = tree_of(left.entries) if left is not None else None
         used = frozenset(
@@ -273,7 +273,7 @@ def _take_back(record: InstallerRunRecord, site: Site) -> None:
             for name in _HIVES
             if ours is not None and name in ours and name in now and differs(ours[name], now[name])
         )
-        bring_back(prefix, copy, _kept(record, site, ".tar.zst"), now, ours, used)
+        bring_back(prefix, copy, _kept_path(record, site, ".tar.zst"), now, ours, used)
         for name in sorted(used):
             _give_back_values(record, site, copy, name)
     except FundamenError as error:
@@ -285,14 +285,14 @@ def _give_back_values(record: InstallerRunRecord, site: Site, copy: ColdCopy, na
     target = site.place(f"/{name}")
     data = _bytes_of(target)
     with _brought_out(record, site, copy, [name]) as kept:
-        values = changed_values(_read(kept[name]), _read(_kept(record, site, f"-{name}")))
+        values = changed_values(_read(kept[name]), _read(_kept_path(record, site, f"-{name}")))
     for changed in values:
         if text_hive.find_value(data, changed.key, changed.name) == changed.new:
             data = text_hive.with_value(data, changed.key, changed.name, changed.old, 0)
     state = read_state(target)
     if state is None:
         return
-    ours = _kept(record, site, f"-back-{name}")
+    ours = _kept_path(record, site, f"-back-{name}")
     write_whole(ours, data)
     state = msgspec.structs.replace(state, size=len(data), sha256=digest_of_file(ours), modified_ns=-1)
     put(ours, target, target.beside(name_of_ours()), state)
@@ -319,19 +319,19 @@ def _why_it_failed(status: int | None, seconds: float, lines: tuple[LogLine, ...
     cause = next((line for line in lines if line.is_cause), lines[0] if lines else None)
     told = f"; line {cause.number} of its log: {cause.text}" if cause is not None else ""
     said = output.strip().splitlines()[-1:] if cause is None else []
-    return shown(f"{_meaning(status)}{told}{'; it said: ' + said[0] if said else ''}"[:_MOST_TOLD])
+    return printable(f"{_meaning_of(status)}{told}{'; it said: ' + said[0] if said else ''}"[:_MOST_TOLD])
 
 
 def _now(prefix: Place, copy: ColdCopy) -> Tree:
     return with_digests(prefix, entries_below(prefix, []), tree_of(copy.entries))
 
 
-def _kept(record: InstallerRunRecord, site: Site, ending: str) -> HostPath:
-    return HostPath(site.kept(record.kept) + ending)
+def _kept_path(record: InstallerRunRecord, site: Site, ending: str) -> HostPath:
+    return HostPath(site.kept_path(record.kept) + ending)
 
 
 def _copy(record: InstallerRunRecord, site: Site) -> ColdCopy:
-    path = _kept(record, site, ".json")
+    path = _kept_path(record, site, ".json")
     try:
         return read_manifest(_read(path), path)
     except FundamenError as error:
@@ -339,14 +339,14 @@ def _copy(record: InstallerRunRecord, site: Site) -> ColdCopy:
 
 
 def _write(record: InstallerRunRecord, site: Site, left: _Left) -> None:
-    path = _kept(record, site, "-after.json")
+    path = _kept_path(record, site, "-after.json")
     write_whole(path, msgspec.json.encode(left))
     flush_folder(os.path.dirname(path))
 
 
-def _left(record: InstallerRunRecord, site: Site) -> _Left | None:
+def _read_left(record: InstallerRunRecord, site: Site) -> _Left | None:
     try:
-        return msgspec.json.decode(_read(_kept(record, site, "-after.json")), type=_Left)
+        return msgspec.json.decode(_read(_kept_path(record, site, "-after.json")), type=_Left)
     except FileNotFoundError:
         return None
     except msgspec.DecodeError as error:
@@ -358,11 +358,13 @@ def _brought_out(
     record: InstallerRunRecord, site: Site, copy: ColdCopy, paths: Sequence[str]
 ) -> Iterator[dict[str, HostPath]]:
     """Some files of the prefix as they were: path -> our own copy, for as long as the block lasts. Raises: OSError."""
-    spare, wanted = _kept(record, site, ".seen"), set(paths)
+    spare, wanted = _kept_path(record, site, ".seen"), set(paths)
     digests = {e.path: e.state.sha256 for e in copy.entries if e.path in wanted and e.kind is CopiedKind.FILE}
     places = {path: HostPath(os.path.join(spare, sha256)) for path, sha256 in digests.items()}
     try:
-        bring_out_all(_kept(record, site, ".tar.zst"), copy, {digests[path]: place for path, place in places.items()})
+        bring_out_all(
+            _kept_path(record, site, ".tar.zst"), copy, {digests[path]: place for path, place in places.items()}
+        )
         yield places
     except FundamenError as error:
         raise OSError(0, error.why, record.kept) from error
@@ -371,7 +373,7 @@ def _brought_out(
 
 
 def _bytes_of(place: Place) -> bytes:
-    with place.reading() as file:
+    with place.open_to_read() as file:
         return file.read()
 
 
@@ -380,7 +382,7 @@ def _read(path: str) -> bytes:
         return file.read()
 
 
-def _meaning(status: int) -> str:
+def _meaning_of(status: int) -> str:
     """The meaning of a status, in a clause."""
     code = load_knowledge().code("windows-installer", status)
     if code is not None:

@@ -21,7 +21,7 @@ from fundamen.changes.root_stores import ImportRoot
 from fundamen.changes.services import EnableService
 from fundamen.changes.settings import RemoveValue, SetEntry, SetValue
 from fundamen.changes.starting import RunService, ServiceRecord
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.placing.file_state import FileState
 
 PlannedStep = (
@@ -61,7 +61,7 @@ _RECORDS: tuple[type[Record], ...] = (
 _KINDS: dict[str, type[Record]] = {str(kind.__struct_config__.tag): kind for kind in _RECORDS}
 
 
-def decoded(fields: dict[str, Any], site: Site) -> Record:
+def decode_record(fields: dict[str, Any], site: Site) -> Record:
     """A record from what the journal holds, also what the formats before this one held.
 
     Raises:
@@ -87,7 +87,7 @@ def _from_format_2(fields: dict[str, Any], site: Site) -> dict[str, Any]:
         try:
             return site.location(site.ground.place_of(host))
         except OSError as error:
-            why = f"it tells of {shown(host)}, and the machine lies at {shown(site.machine.root)} now"
+            why = f"it tells of {printable(host)}, and the machine lies at {printable(site.machine.root)} now"
             raise ElsewhereError(why) from error
 
     fields = {**fields, "form": LOCATIONS, "target": location(fields["target"])}

@@ -14,7 +14,7 @@ from fundamen.changes.base import Keeping, Record, Site, Step, Tell
 from fundamen.changes.form import Form, Part, PlanResolution, Text
 from fundamen.machine.kernel_settings import SYSTEM, setting_path
 from fundamen.machine.machine import Machine
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import RestorationError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
 
@@ -89,7 +89,7 @@ def plan_limit(machine: Machine, step: "SetLimit") -> ChangeLimit | None:
         raise _refusal(step.name, "this kernel has no such limit", "See what it has: sysctl --all") from error
     except OSError as error:
         raise UnreadableError(
-            what=f"The limit {shown(step.name)} cannot be read",
+            what=f"The limit {printable(step.name)} cannot be read",
             why=error.strerror or str(error),
             do="Run the same command as the administrator.",
         ) from error
@@ -124,7 +124,7 @@ def _write(path: str, value: str) -> None:
 
 
 def _refusal(name: str, why: str, do: str) -> UsageError:
-    return UsageError(what=f"The limit {shown(name)} cannot be set", why=why, do=f"Nothing was changed. {do}")
+    return UsageError(what=f"The limit {printable(name)} cannot be set", why=why, do=f"Nothing was changed. {do}")
 
 
 class SetLimit(Form, frozen=True, kw_only=True, tag="set kernel limit"):

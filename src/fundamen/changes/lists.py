@@ -35,7 +35,7 @@ def list_with(machine: Machine, step: ListEntry, held: str, separator: str) -> s
 
 def _is_same(machine: Machine, one: str, other: str) -> bool:
     ends = "/\\" if machine.platform is Platform.WINDOWS else "/"
-    return machine.folded(one.rstrip(ends)) == machine.folded(other.rstrip(ends))
+    return machine.fold(one.rstrip(ends)) == machine.fold(other.rstrip(ends))
 
 
 def _leads_to_folder(machine: Machine, entry: str) -> bool:

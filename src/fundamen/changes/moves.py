@@ -105,9 +105,9 @@ class Move(Step, frozen=True, kw_only=True):
 def free_aside(machine: Machine, path: MachinePath) -> MachinePath:
     """A name beside a place under which something can be set aside."""
     folder, name = machine.folder_of(path), machine.paths.basename(path)
-    taken = {machine.folded(each) for each in machine.names(folder)}
+    taken = {machine.fold(each) for each in machine.names(folder)}
     number = 1
-    while machine.folded(f"{name}.aside-{number}") in taken:
+    while machine.fold(f"{name}.aside-{number}") in taken:
         number += 1
     return machine.join(folder, f"{name}.aside-{number}")
 
@@ -127,8 +127,8 @@ class SetAside(Form, frozen=True, kw_only=True, tag="set aside"):
         if not self.keeps:
             resolving.set(path, Move(path=path, because=because, aside=aside))
             return
-        kept = {resolving.machine.folded(name) for name in self.keeps}
+        kept = {resolving.machine.fold(name) for name in self.keeps}
         for name in resolving.machine.names(path):
-            if resolving.machine.folded(name) not in kept:
+            if resolving.machine.fold(name) not in kept:
                 inner = resolving.machine.join(path, name)
                 resolving.set(inner, Move(path=inner, because=because, aside=resolving.machine.join(aside, name)))

@@ -48,7 +48,7 @@ class PackagesRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="p
 
     def obstacle(self, site: Site) -> str:
         """Why the packages cannot be purged; empty where they can."""
-        known = self._known(site)
+        known = self._known_names(site)
         if not known:
             return ""
         try:
@@ -59,10 +59,10 @@ class PackagesRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="p
 
     def take_back(self, site: Site) -> None:
         """Purge those of the packages that the package manager knows of."""
-        if known := self._known(site):
+        if known := self._known_names(site):
             _dpkg(site, "--force-remove-reinstreq", "--purge", *known)
 
-    def _known(self, site: Site) -> list[str]:
+    def _known_names(self, site: Site) -> list[str]:
         states = _states(site)
         return [name for name in self.names if name in states]
 
@@ -92,7 +92,7 @@ class InstallPackages(Step, frozen=True, kw_only=True):
     def lay_over(self, layer: Layer, _contents: Mapping[str, HostPath]) -> None:
         """Lay over a machine what the packages hold that does not stand there."""
         machine = layer.base
-        layer.placed |= self.new.placed()
+        layer.placed |= self.new.places()
         for path, target in self.new.links().items():
             layer.links[path] = machine.join(machine.real(machine.folder_of(path)), target)
 
@@ -118,7 +118,7 @@ class InstallPackages(Step, frozen=True, kw_only=True):
 
 def _states(site: Site) -> dict[str, tuple[bytes, str]]:
     """(state, version) of each package that the package manager knows of, by name and architecture."""
-    with site.machine.place(_STATUS).reading() as file:
+    with site.machine.place(_STATUS).open_to_read() as file:
         text = file.read()
     found = {}
     for stanza in _STANZA.finditer(text):
@@ -149,12 +149,12 @@ class InstallByName(Form, frozen=True, kw_only=True, tag="install packages"):
 
     def resolve(self, resolving: PlanResolution) -> None:
         """Add the steps for this machine."""
-        step = installing(resolving.means.bring(self.names), self.because)
+        step = installation_of(resolving.means.bring(self.names), self.because)
         if step is not None:
             resolving.steps[f"packages {step.path}"] = step
 
 
-def installing(new: NewPackages, because: str) -> InstallPackages | None:
+def installation_of(new: NewPackages, because: str) -> InstallPackages | None:
     """The step that installs some packages; None where there are none."""
     names = MachinePath(", ".join(each.name for each in new.wanted))
     return InstallPackages(path=names, because=because, new=new) if new.wanted else None

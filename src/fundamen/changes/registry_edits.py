@@ -18,7 +18,7 @@ _SEPARATOR = ";"
 class _RegistryForm(Form, frozen=True, kw_only=True):
     name: Annotated[str, msgspec.Meta(max_length=1000)]  # empty: the unnamed value
 
-    def wanted(self, machine: Machine, found: HiveValue | None) -> HiveValue | None:
+    def wanted_value(self, machine: Machine, found: HiveValue | None) -> HiveValue | None:
         """The wanted value; None for none."""
         raise NotImplementedError
 
@@ -32,11 +32,11 @@ class _RegistryForm(Form, frozen=True, kw_only=True):
         if data is None:
             data = read_hive(resolving.machine, place.location)
         found = place.value_in(data, self.name)
-        new = self.wanted(resolving.machine, found)
+        new = self.wanted_value(resolving.machine, found)
         if found == new:
             return
         self.require(found)
-        changed = place.changed(data, self.name, new, resolving.means.now_seconds)
+        changed = place.with_value(data, self.name, new, resolving.means.now_seconds)
         earlier = resolving.steps.get(place.location)
         change = self._change(place, changed, found, new, earlier if isinstance(earlier, Change) else None)
         resolving.written[place.location] = changed
@@ -50,8 +50,8 @@ class _RegistryForm(Form, frozen=True, kw_only=True):
             InsertionKind.REGISTRY_VALUE,
             place.key,
             self.name,
-            new.written() if new is not None else None,
-            found.written() if found is not None else None,
+            new.as_text() if new is not None else None,
+            found.as_text() if found is not None else None,
             earlier.insertion if earlier is not None else None,
         )
         told = tuple("nothing" if each is None else str(each.content) for each in (found, new))
@@ -71,7 +71,7 @@ class SetRegistryValue(_RegistryForm, frozen=True, kw_only=True, tag="set regist
     type: Literal["text", "expanded text", "number", "texts"] | None = None
     expects: str | int | tuple[Text, ...] | msgspec.UnsetType | None = msgspec.UNSET  # null: that it is not there
 
-    def wanted(self, _machine: Machine, found: HiveValue | None) -> HiveValue | None:
+    def wanted_value(self, _machine: Machine, found: HiveValue | None) -> HiveValue | None:
         """The value, of the type that is asked for, or that the old one has."""
         asked = ValueType[self.type.upper().replace(" ", "_")] if self.type is not None else None
         is_alike = found is not None and isinstance(found.content, type(self.value))
@@ -87,7 +87,7 @@ class SetRegistryValue(_RegistryForm, frozen=True, kw_only=True, tag="set regist
 class RemoveRegistryValue(_RegistryForm, frozen=True, kw_only=True, tag="remove registry value"):
     """A value of the registry is removed."""
 
-    def wanted(self, _machine: Machine, _found: HiveValue | None) -> HiveValue | None:
+    def wanted_value(self, _machine: Machine, _found: HiveValue | None) -> HiveValue | None:
         """None."""
         return None
 
@@ -100,7 +100,7 @@ class SetRegistryEntry(_RegistryForm, frozen=True, kw_only=True, tag="set regist
     place: Literal["first", "last", "nowhere"] = "first"
     without_dead: bool = False
 
-    def wanted(self, machine: Machine, found: HiveValue | None) -> HiveValue | None:
+    def wanted_value(self, machine: Machine, found: HiveValue | None) -> HiveValue | None:
         """The list with that entry."""
         held = found.content if found is not None else ""
         if not isinstance(held, str):

@@ -16,7 +16,7 @@ from fundamen.machine.accounts import GROUPS, USERS, number_of
 from fundamen.machine.machine import AccessRights, Machine
 from fundamen.machine.overlay import Layer
 from fundamen.machine.places import Place
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.calls import give_away, remove_attribute, set_attribute, set_mode
 from fundamen.placing.file_state import FileState
@@ -175,19 +175,19 @@ class SetRights(Form, frozen=True, kw_only=True, tag="set rights"):
             raise unfit(path, "it is neither a file nor a folder")
         before = _rights_of(place)
         try:
-            after = self._wanted(machine, before)
+            after = self._wanted_rights(machine, before)
         except ValueError as error:
             raise unfit(path, str(error)) from error
         if after != before:
             because = self.because or "other rights"
             resolving.set(path, ChangeRights(path=path, because=because, before=before, after=after))
 
-    def _wanted(self, machine: Machine, before: EntryRights) -> EntryRights:
+    def _wanted_rights(self, machine: Machine, before: EntryRights) -> EntryRights:
         def number(kind: str, name: str) -> int:
             of = USERS if kind == "user" else GROUPS
             found = number_of(machine, name, of)
             if found is None:
-                raise ValueError(f"{of} does not list {shown(name)}")
+                raise ValueError(f"{of} does not list {printable(name)}")
             return found
 
         uid = number("user", self.owner) if self.owner else before.uid

@@ -64,7 +64,7 @@ def plan_root_removal(machine: Machine, root: Certificate, keep: Keep) -> Work:
 def _linux_steps(machine: Machine, root: Certificate) -> Iterator[tuple[Step, bytes]]:
     block, wanted = certificate_block(root.der)
     for folder in ADDED:
-        for path in _holding(machine, folder, wanted):
+        for path in _find_holders(machine, folder, wanted):
             yield Move(path=path, because=_BECAUSE, aside=free_aside(machine, path)), b""
     for bundle in BUNDLES:
         if machine.look(bundle).kind is EntryKind.FILE:
@@ -76,7 +76,7 @@ def _linux_steps(machine: Machine, root: Certificate) -> Iterator[tuple[Step, by
         data = machine.content(_CHOSEN, _MOST_BYTES)
         if (changed := _not_chosen(machine, data, wanted)) != data:
             yield _change(machine, _CHOSEN, changed), changed
-    elif machine.look(_BLOCKED).kind is EntryKind.FOLDER and not list(_holding(machine, _BLOCKED, wanted)):
+    elif machine.look(_BLOCKED).kind is EntryKind.FOLDER and not list(_find_holders(machine, _BLOCKED, wanted)):
         path = machine.join(_BLOCKED, f"fundamen-{root.sha256[:16]}.pem")
         yield _change(machine, path, block), block
 
@@ -84,7 +84,7 @@ def _linux_steps(machine: Machine, root: Certificate) -> Iterator[tuple[Step, by
 def _single_files(machine: Machine, wanted: Insertion) -> Iterator[tuple[Step, bytes]]:
     """The root's own files in the folder of single certificates; others of the same hash move up by one."""
     folder = FOLDERS[0]
-    gone = [machine.paths.basename(path) for path in _holding(machine, folder, wanted)]
+    gone = [machine.paths.basename(path) for path in _find_holders(machine, folder, wanted)]
     by_hash: dict[str, list[int]] = {}
     for name in machine.names(folder):
         if found := _HASHED.match(name):
@@ -102,7 +102,7 @@ def _single_files(machine: Machine, wanted: Insertion) -> Iterator[tuple[Step, b
         yield Move(path=path, because=_BECAUSE, aside=free_aside(machine, path)), b""
 
 
-def _holding(machine: Machine, folder: MachinePath, wanted: Insertion) -> list[MachinePath]:
+def _find_holders(machine: Machine, folder: MachinePath, wanted: Insertion) -> list[MachinePath]:
     """The files and links in a folder that hold nothing but the root."""
     if machine.look(folder).kind is not EntryKind.FOLDER:
         return []
@@ -144,7 +144,7 @@ def _registry_change(machine: Machine, root: Certificate) -> tuple[Change, bytes
     if blob is None:
         raise _refusal(machine, root, "it is not in the machine's own store, which the registry keeps")
     changed = (text_hive if place.is_text else hive).without_key(data, place.key)
-    taken_out = Insertion(InsertionKind.REGISTRY_VALUE, place.key, "Blob", new=None, old=blob.written())
+    taken_out = Insertion(InsertionKind.REGISTRY_VALUE, place.key, "Blob", new=None, old=blob.as_text())
     return hive_change(place.path, place.location, changed, taken_out, _BECAUSE), changed
 
 

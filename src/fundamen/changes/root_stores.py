@@ -25,7 +25,7 @@ from fundamen.model.errors import UntrustedError, UsageError
 from fundamen.model.package import Sha256
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.trust.certificate import Certificate, read_certificate
-from fundamen.trust.fingerprint import grouped
+from fundamen.trust.fingerprint import group_digits
 from fundamen.trust.name_hash import name_hash
 
 Keep = Callable[[bytes], HostPath]
@@ -155,7 +155,7 @@ class ImportRoot(Form, frozen=True, kw_only=True, tag="import root"):
         if root.sha256 != self.sha256:
             raise UntrustedError(
                 what=f"The root {root.subject.shown} is not imported",
-                why=f"its SHA-256 fingerprint is {grouped(root.sha256)}, not the one in the plan",
+                why=f"its SHA-256 fingerprint is {group_digits(root.sha256)}, not the one in the plan",
                 do="Nothing was changed. Ask the author of the plan.",
             )
         program = MachinePath(resolving.program)
@@ -164,7 +164,7 @@ class ImportRoot(Form, frozen=True, kw_only=True, tag="import root"):
             location = each.location if isinstance(each, Change) else ""
             if location in resolving.written:
                 raise unfit(each.path, "a root is to go into a registry that the plan has changed already")
-            resolving.steps[location or resolving.machine.folded(each.path)] = each
+            resolving.steps[location or resolving.machine.fold(each.path)] = each
             if location and isinstance(each, Change):
                 with open(work.contents[each.sha256], "rb") as file:
                     resolving.written[location] = file.read()

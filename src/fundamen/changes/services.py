@@ -15,7 +15,7 @@ from fundamen.machine.installed import SERVICES, ServiceStart
 from fundamen.machine.machine import Machine
 from fundamen.machine.units import UNIT_FOLDERS, find_unit, is_masked
 from fundamen.model.architecture import Platform
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.paths import MachinePath
 
 _OWN = UNIT_FOLDERS[0]
@@ -94,7 +94,7 @@ def _install_of(machine: Machine, unit: str, path: MachinePath) -> Install:
         install = read_install(text, unit)
     except ValueError as error:
         raise service_error(
-            unit, "enabled", str(error), f"Enable it on that machine: systemctl enable {shown(unit)}"
+            unit, "enabled", str(error), f"Enable it on that machine: systemctl enable {printable(unit)}"
         ) from error
     if install.is_empty:
         raise service_error(

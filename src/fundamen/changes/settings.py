@@ -19,7 +19,7 @@ from fundamen.formats.setting import (
     without_value,
 )
 from fundamen.machine.machine import Machine
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath
 
@@ -33,9 +33,7 @@ class _SettingForm(Form, frozen=True, kw_only=True):
     def require(self, path: MachinePath, found: FoundSetting | None) -> None:
         """Compare what is there with what is expected. Raises: RestorationError."""
 
-    def edited(
-        self, machine: Machine, data: bytes, form: SettingFormat, name: str, found: FoundSetting | None
-    ) -> bytes:
+    def edit(self, machine: Machine, data: bytes, form: SettingFormat, name: str, found: FoundSetting | None) -> bytes:
         """The file's bytes as they are to be."""
         raise NotImplementedError
 
@@ -45,18 +43,18 @@ class _SettingForm(Form, frozen=True, kw_only=True):
         form = self.format or format_of(path)
         if form is None:
             raise UsageError(
-                what=f"{shown(path)} is not changed",
+                what=f"{printable(path)} is not changed",
                 why="its name does not tell how it is written, and neither does the plan",
                 do=f"Nothing was changed. Give the step a format: {', '.join(SettingFormat)}.",
             )
-        place = resolving.machine.folded(path)
+        place = resolving.machine.fold(path)
         data = resolving.written.get(place)
         if data is None:
             data = resolving.machine.content(path, _MOST_SETTINGS)
         name = resolving.machine.paths.basename(path)
         found = find_value(data, form, self.key, name)
         self.require(path, found)
-        changed = self.edited(resolving.machine, data, form, name, found)
+        changed = self.edit(resolving.machine, data, form, name, found)
         if changed == data:
             return
         resolving.written[place] = changed
@@ -84,7 +82,7 @@ class SetValue(_SettingForm, frozen=True, kw_only=True, tag="set value"):
             has = f"is {found.value!r}" if found is not None else "is not there"
             raise unfit(path, f"{'.'.join(self.key)} {has}, and {self.expects!r} was expected")
 
-    def edited(
+    def edit(
         self, _machine: Machine, data: bytes, form: SettingFormat, name: str, _found: FoundSetting | None
     ) -> bytes:
         """The file with the value."""
@@ -94,7 +92,7 @@ class SetValue(_SettingForm, frozen=True, kw_only=True, tag="set value"):
 class RemoveValue(_SettingForm, frozen=True, kw_only=True, tag="remove value"):
     """One value of a settings file is removed."""
 
-    def edited(
+    def edit(
         self, _machine: Machine, data: bytes, form: SettingFormat, name: str, _found: FoundSetting | None
     ) -> bytes:
         """The file without the value."""
@@ -109,9 +107,7 @@ class SetEntry(_SettingForm, frozen=True, kw_only=True, tag="set entry"):
     separator: Annotated[str, msgspec.Meta(min_length=1, max_length=1)] = ":"
     without_dead: bool = False  # entries that lead to no folder go as well
 
-    def edited(
-        self, machine: Machine, data: bytes, form: SettingFormat, name: str, found: FoundSetting | None
-    ) -> bytes:
+    def edit(self, machine: Machine, data: bytes, form: SettingFormat, name: str, found: FoundSetting | None) -> bytes:
         """The file with the list as it is to be."""
         held = str(found.value) if found is not None and found.value else ""
         return with_value(data, form, self.key, list_with(machine, self, held, self.separator), name)

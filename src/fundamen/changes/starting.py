@@ -10,7 +10,7 @@ from fundamen.changes.base import Keeping, Record, Site, Step, Tell
 from fundamen.changes.form import Form, Part, PlanResolution
 from fundamen.machine.host_tools import run_tool
 from fundamen.machine.machine import Machine
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath
 
@@ -21,7 +21,7 @@ _RUNNING = {"active", "reloading"}
 
 def service_error(verb: str, name: str, why: str, do: str) -> UsageError:
     """Error for a service that cannot be changed; the verb says how, as "started"."""
-    return UsageError(what=f"The service {shown(name)} cannot be {verb}", why=why, do=f"Nothing was changed. {do}")
+    return UsageError(what=f"The service {printable(name)} cannot be {verb}", why=why, do=f"Nothing was changed. {do}")
 
 
 _refusal = partial(service_error, "started")
@@ -42,7 +42,9 @@ class ServiceRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="se
         """Start it. Raises: OSError: it does not start, in the tool's own words."""
         status, said = _run("start", "--", self.name)
         if status != 0 or not self.is_made(site):
-            raise OSError(0, f"it does not start: {shown(said.strip()[:_MOST_TOLD]) or _state(self.name)}", self.name)
+            raise OSError(
+                0, f"it does not start: {printable(said.strip()[:_MOST_TOLD]) or _state(self.name)}", self.name
+            )
 
     def is_made(self, _site: Site) -> bool:
         """Whether it runs."""
@@ -54,7 +56,7 @@ class ServiceRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="se
             return
         status, said = _run("stop", "--", self.name)
         if status != 0:
-            raise OSError(0, f"it does not stop: {shown(said.strip()[:_MOST_TOLD])}", self.name)
+            raise OSError(0, f"it does not stop: {printable(said.strip()[:_MOST_TOLD])}", self.name)
 
 
 class StartService(Step, frozen=True, kw_only=True):
@@ -83,7 +85,7 @@ def plan_start(machine: Machine, name: str, because: str) -> StartService | None
         raise _refusal(name, "that is no name of a unit", "Name it with its kind, such as tide.service.")
     status, said = _run("show", "--property=LoadState", "--value", "--", name)
     if status != 0:
-        words = shown(said.strip().partition("\n")[0][:_MOST_TOLD]) or "it says nothing"
+        words = printable(said.strip().partition("\n")[0][:_MOST_TOLD]) or "it says nothing"
         raise _refusal(
             name,
             f"systemd does not answer here: {words}",

@@ -51,7 +51,7 @@ def with_digests(folder: Place, entries: Iterable[CopiedEntry], known: Mapping[s
     return tree
 
 
-def compared(before: Tree, after: Tree) -> TreeChange:
+def compare_listings(before: Tree, after: Tree) -> TreeChange:
     """Differences of two trees; times do not count."""
     both = before.keys() & after.keys()
     return TreeChange(
@@ -99,7 +99,7 @@ def bring_back(
         OSError: something could not be written; it can be done again.
     """
     before = tree_of(copy.entries)
-    change = compared(before, now)
+    change = compare_listings(before, now)
     wanted = [path for path in (*change.changed, *change.removed) if path not in keeps]
     spare = HostPath(f"{archive}.out")
     digests = {before[path].state.sha256 for path in wanted if before[path].kind is CopiedKind.FILE}

@@ -9,7 +9,7 @@ from fundamen.cli.output import Output
 from fundamen.evidence.authority import Authority
 from fundamen.machine.file_bytes import open_ordinary
 from fundamen.model.architecture import Platform
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath
 
@@ -45,7 +45,7 @@ def given_certificates(paths: Sequence[str], now: datetime) -> "PublisherAuthori
                 held = read_certificates(MemoryBytes(file.read(_MOST_CERTIFICATES), path))
         except OSError as error:
             raise UnreadableError(
-                what=f"The certificates in {shown(path)} cannot be read",
+                what=f"The certificates in {printable(path)} cannot be read",
                 why=error.strerror or str(error),
                 do="Name a file of certificates or revocation lists.",
             ) from error

@@ -27,15 +27,17 @@ def store_of(machine: Machine) -> CopyStore:
     return CopyStore(HostPath(os.path.join(journal_of(machine, options.home()).folder, "cold-copies")))
 
 
-def taken(machine: Machine, folder: MachinePath, because: str, output: Output, *, force: bool = False) -> ColdCopy:
+def copy_folder(
+    machine: Machine, folder: MachinePath, because: str, output: Output, *, force: bool = False
+) -> ColdCopy:
     """Take a copy of a folder, with progress."""
-    with output.working(f"Looking through {folder}"):
+    with output.say_working(f"Looking through {folder}"):
         found = look_through(machine, folder)
-    with output.receiving(2 * found.size, f"{folder}, written and read back", "Copying") as progress:
+    with output.receive_bar(2 * found.size, f"{folder}, written and read back", "Copying") as progress:
         return take_copy(machine, found, store_of(machine), options.now(), because, progress, force=force)
 
 
-def checked(
+def check_all(
     machine: Machine, numbers: Sequence[int], output: Output
 ) -> tuple[list[tuple[ColdCopy, str]], list[FundamenError]]:
     """(each copy with why it is damaged, empty where it is whole; why others cannot be read at all)."""
@@ -46,7 +48,7 @@ def checked(
         try:
             with Isolated(f"cold copy {number}"):
                 copy = store.find(number)
-                with output.receiving(copy.size, f"cold copy {number}", "Reading") as progress:
+                with output.receive_bar(copy.size, f"cold copy {number}", "Reading") as progress:
                     results.append((copy, find_damage(store.archive_of(number), copy, progress)))
         except FundamenError as error:
             if numbers:
@@ -61,7 +63,7 @@ def bring_back(desk: Desk, number: int, parts: Sequence[str], *, exactly: bool) 
     require_ready(machine, desk.journal)
     contents = HostPath(os.path.join(options.home(), "content"))
     copy = store.find(number)
-    with output.working(f"Comparing {copy.folder} with cold copy {number}"):
+    with output.say_working(f"Comparing {copy.folder} with cold copy {number}"):
         planned = prepare_copy(machine, store, copy, parts, contents, exactly=exactly)
     if not output.as_json:
         only_rehearse = desk.consent.only_rehearse

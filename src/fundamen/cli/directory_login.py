@@ -6,7 +6,7 @@ from typing import Any
 import click
 
 from fundamen.cli import options
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 
 
@@ -15,21 +15,23 @@ def password_option(command: options.Command) -> options.Command:
 
     @click.option("--login-password", metavar="FILE", help="A file with the password of a directory.")
     @functools.wraps(command)
-    def wrapped(login_password: str | None, **others: Any) -> None:  # noqa: ANN401
+    def wrapper(login_password: str | None, **others: Any) -> None:  # noqa: ANN401
         command(password=functools.cache(functools.partial(_password, login_password)), **others)
 
-    return wrapped
+    return wrapper
 
 
 def _password(file: str | None, directory: str, name: str) -> str:
     if file is not None:
         return options.secret(file)
     try:
-        typed: str = click.prompt(f"The password of {shown(name)} for {shown(directory)}", hide_input=True, err=True)
+        typed: str = click.prompt(
+            f"The password of {printable(name)} for {printable(directory)}", hide_input=True, err=True
+        )
     except click.Abort as error:
         raise UnreadableError(
-            what=f"The directory {shown(directory)} is not changed",
-            why=f"the password of {shown(name)} was not typed",
+            what=f"The directory {printable(directory)} is not changed",
+            why=f"the password of {printable(name)} was not typed",
             do="Name a file that holds it: --login-password FILE",
         ) from error
     return typed

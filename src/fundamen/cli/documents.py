@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from fundamen.cli import options
 from fundamen.cli.output import Output
 from fundamen.machine.file_bytes import open_ordinary
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
 from fundamen.prerequisites.sheet import Sheet, read_carried_sheet, read_sheet
@@ -20,13 +20,13 @@ def carried_toolchains(output: Output) -> list[Toolchain]:
     """The toolchains' catalogues of all trusted sources."""
     return [
         read_toolchain(data, f"{name} of the source {source}")
-        for (source, name), data in _carried(DocumentKind.TOOLCHAIN, output).items()
+        for (source, name), data in _carried_documents(DocumentKind.TOOLCHAIN, output).items()
     ]
 
 
 def carried_names(output: Output) -> list[tuple[str, str]]:
     """(source, name) of every sheet that a trusted source carries."""
-    return list(_carried(DocumentKind.SHEET, output))
+    return list(_carried_documents(DocumentKind.SHEET, output))
 
 
 def carried_sheet(name: str, output: Output) -> Sheet:
@@ -36,12 +36,12 @@ def carried_sheet(name: str, output: Output) -> Sheet:
         UsageError: no source carries it, or it says what cannot be.
         UntrustedError: its source's signatures hold no longer.
     """
-    carried = _carried(DocumentKind.SHEET, output)
+    carried = _carried_documents(DocumentKind.SHEET, output)
     source = next((source for source, each in carried if each in {name, f"{name}.toml"}), None)
     if source is None:
         listed = ", ".join(sorted(each for _, each in carried)) or "they carry none"
         raise UsageError(
-            what=f"The sheet {shown(name)} cannot be checked",
+            what=f"The sheet {printable(name)} cannot be checked",
             why="no trusted source carries a sheet of this name",
             do=f"The trusted sources' sheets: {listed}.",
         )
@@ -60,7 +60,7 @@ def sheets_to_publish(names: Sequence[str]) -> dict[str, bytes]:
     return found
 
 
-def _carried(kind: DocumentKind, output: Output) -> dict[tuple[str, str], bytes]:
+def _carried_documents(kind: DocumentKind, output: Output) -> dict[tuple[str, str], bytes]:
     """The documents of all sources whose signatures still hold."""
     store = SourceStore(options.home())
     found = store.documents(kind)

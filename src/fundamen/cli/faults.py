@@ -9,7 +9,7 @@ import msgspec
 from fundamen.cli import options
 from fundamen.cli.authorities import authorities_at
 from fundamen.cli.exits import Exit
-from fundamen.cli.fetching import fetching
+from fundamen.cli.fetching import fetcher
 from fundamen.cli.media import Named, new_packages, on_demand
 from fundamen.cli.restoring import Desk, carried_through, exit_after
 from fundamen.machine.programs import find_program
@@ -72,16 +72,16 @@ def restore_programs(desk: Desk, programs: Sequence[MachinePath], asked: RepairR
     if asked.launching is not None:
         require_launchable(machine, path)
     store = SourceStore(home)
-    with output.working("Proving the sources"):
+    with output.say_working("Proving the sources"):
         catalogues = proven_catalogues(store, output.note, options.now())
     authorities = authorities_at(home, machine.platform, options.now(), output)
     further = on_demand(machine, asked.media, output, archive=asked.archive)
-    with output.working(f"Rehearsing the restoration of {path}"):
+    with output.say_working(f"Rehearsing the restoration of {path}"):
         new = new_packages(machine, asked.install, output)
         named = (find_program(machine, name) for name in asked.also)
         others = [each for each in dict.fromkeys((*named, *desk.journal.programs())) if each not in programs]
         scope = Scope(more, others, asked.pins, asked.because)
-        rehearsal = rehearse(machine, path, catalogues, authorities, fetching(store, output), further, new, scope)
+        rehearsal = rehearse(machine, path, catalogues, authorities, fetcher(store, output), further, new, scope)
     if asked.save_plan is not None:
         from fundamen.cli.plans import save_plan  # noqa: PLC0415 - seldom asked for
 
@@ -90,7 +90,7 @@ def restore_programs(desk: Desk, programs: Sequence[MachinePath], asked: RepairR
         output.show(rehearsal_text(rehearsal, machine, drawn=output.drawn))
     restoration, state = carried_through(
         desk,
-        rehearsal.prepared(authorities),
+        rehearsal.prepare(authorities),
         settle=partial(time.sleep, asked.settle_seconds),
         waiting=asked.waiting,
     )

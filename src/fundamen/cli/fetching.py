@@ -8,11 +8,11 @@ from fundamen.sources.catalogue import Source
 from fundamen.sources.store import SourceStore
 
 
-def fetching(store: SourceStore, output: Output) -> Fetch:
+def fetcher(store: SourceStore, output: Output) -> Fetch:
     """Fetch from a store of sources, and show how far it is."""
 
     def fetch(source: Source, file: PackageFile) -> HostPath:
-        with output.receiving(file.size, file.name) as received:
+        with output.receive_bar(file.size, file.name) as received:
             return store.fetch(source, file, received)
 
     return fetch

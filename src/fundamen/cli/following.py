@@ -14,7 +14,7 @@ from fundamen.clues.following import FollowedLog, is_called_out
 from fundamen.clues.reading import Reader, Reading
 from fundamen.clues.scanning import Scanner
 from fundamen.knowledge.entries import Knowledge
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 
 _PAUSE = 0.1  # seconds between two looks
@@ -87,7 +87,7 @@ def _look(log: FollowedLog, heed: Callable[[bytes], None]) -> list[Finding]:
         return log.look(heed)
     except OSError as error:
         raise UnreadableError(
-            what=f"The log {shown(log.path)} cannot be read",
+            what=f"The log {printable(log.path)} cannot be read",
             why=error.strerror or str(error),
             do="Check its rights, or follow it as the user who writes it.",
         ) from error

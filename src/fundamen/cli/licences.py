@@ -19,12 +19,12 @@ def accepted_digests() -> frozenset[str]:
     return frozenset(each.sha256 for each in read_acceptances(options.home()))
 
 
-def accepted(machine: Machine, path: MachinePath, output: Output) -> Exit:
+def ask_to_accept(machine: Machine, path: MachinePath, output: Output) -> Exit:
     """Show a licence's text, and record that it was accepted, if it is. Raises: UnreadableError."""
     content = machine.content(path, MOST_BYTES)
     digest = hashlib.sha256(content).hexdigest()
     click.echo(_shown_text(content), err=True)
-    if not output.agreed(f"Do you accept this text (SHA-256 {digest[:16]}...)?"):
+    if not output.ask_consent(f"Do you accept this text (SHA-256 {digest[:16]}...)?"):
         output.note("Nothing was recorded: it was not accepted.")
         return Exit.FAULT_FOUND
     record_acceptance(options.home(), RecordedAcceptance(digest, path, options.now()))

@@ -11,14 +11,14 @@ from fundamen.execution.home import kept_bytes
 from fundamen.formats.lock_file import LockFile, read_lock_file
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.report.contracts.locking import lock_record
 from fundamen.report.lock_text import lock_text, refreshed_text
 from fundamen.restore.for_lock import prepare_lock_entry
 from fundamen.sources.artefacts import find_artefacts
-from fundamen.sources.locks import CheckedPin, check_lock, refreshed
+from fundamen.sources.locks import CheckedPin, check_lock, refresh_entry
 from fundamen.sources.vouching import Vouchers
 
 _MOST_TEXT = 64 << 20  # bytes
@@ -35,7 +35,7 @@ def read_lock(machine: Machine, path: MachinePath) -> tuple[str, LockFile]:
         text = data.decode("utf-8")
     except UnicodeDecodeError as error:
         raise UnreadableError(
-            what=f"The lock file {shown(path)} cannot be read",
+            what=f"The lock file {printable(path)} cannot be read",
             why=f"it is no text in UTF-8: {error}",
             do="Name a pylock.toml, a package-lock.json, or a requirements file with hashes.",
         ) from error
@@ -47,7 +47,7 @@ def checked_lock(lock: LockFile, folders: Sequence[str], architecture: Architect
     for folder in folders:
         if not os.path.isdir(folder):
             raise UnreadableError(
-                what=f"The files in {shown(folder)} cannot be looked at",
+                what=f"The files in {printable(folder)} cannot be looked at",
                 why="it is no folder",
                 do="Name the folder in which the wheels, archives or tarballs lie: --artefacts FOLDER",
             )
@@ -55,7 +55,7 @@ def checked_lock(lock: LockFile, folders: Sequence[str], architecture: Architect
     return check_lock(lock, artefacts, Vouchers(options.home(), options.now()), architecture)
 
 
-def refresh_entry(desk: Desk, path: MachinePath, name: str, folders: Sequence[str]) -> Exit:
+def refresh_lock(desk: Desk, path: MachinePath, name: str, folders: Sequence[str]) -> Exit:
     """Refresh one entry of a lock file after consent, and give the exit status.
 
     Raises:
@@ -71,20 +71,20 @@ def refresh_entry(desk: Desk, path: MachinePath, name: str, folders: Sequence[st
     text, lock, entry = look(*read_lock(machine, path))
     if entry is None:
         raise UsageError(
-            what=f"The entry {shown(name)} is not refreshed",
-            why=f"{shown(path)} pins no package of this name",
-            do=f"See what it pins: fundamen locks check {shown(path)} --artefacts FOLDER",
+            what=f"The entry {printable(name)} is not refreshed",
+            why=f"{printable(path)} pins no package of this name",
+            do=f"See what it pins: fundamen locks check {printable(path)} --artefacts FOLDER",
         )
     prepared = prepare_lock_entry(
         machine,
         path,
         entry,
-        refreshed(text, entry).encode(),
+        refresh_entry(text, entry).encode(),
         lambda data: kept_bytes(options.home(), data),
         lambda machine: look(*read_lock(machine, path))[2],
     )
     question = f"{entry.detail}.\nRefresh the entry?"
-    restoration, _ = carried_through(desk, prepared, lambda: desk.consent.given(output, question))
+    restoration, _ = carried_through(desk, prepared, lambda: desk.consent.ask(output, question))
     if output.as_json:
         output.show_record(lock_record(path, lock, (entry,), restoration.number))
     else:

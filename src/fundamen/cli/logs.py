@@ -6,7 +6,7 @@ Secrets are blotted out, and control characters escaped, in every line.
 import logging
 import sys
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.model.secrets import without_secrets
 
@@ -19,13 +19,13 @@ class _PlainFormatter(logging.Formatter):
 
     def formatMessage(self, record: logging.LogRecord) -> str:  # noqa: N802 - logging's own name
         """One line of text: what was said, without secrets."""
-        record.message = shown(without_secrets(record.message))
+        record.message = printable(without_secrets(record.message))
         record.name = record.name.removeprefix("fundamen.")
         return super().formatMessage(record)
 
     def formatException(self, ei: object) -> str:  # noqa: N802 - likewise
         """A traceback, without secrets; its line ends stay."""
-        return "\n".join(shown(line) for line in without_secrets(super().formatException(ei)).splitlines())  # type: ignore[arg-type]
+        return "\n".join(printable(line) for line in without_secrets(super().formatException(ei)).splitlines())  # type: ignore[arg-type]
 
 
 def begin(*, is_shown: bool, file: str | None) -> None:
@@ -40,7 +40,7 @@ def begin(*, is_shown: bool, file: str | None) -> None:
             handlers.append(logging.FileHandler(file, encoding="utf-8", errors="backslashreplace"))
         except OSError as error:
             raise UnreadableError(
-                what=f"The log {shown(file)} cannot be written",
+                what=f"The log {printable(file)} cannot be written",
                 why=error.strerror or str(error),
                 do="Name a file in a folder that you may write to.",
             ) from error

@@ -170,11 +170,11 @@ def _record(facts: dict[str, Any], status: int) -> None:
         return
     from fundamen.cases.recording import record  # noqa: PLC0415 - only while a case is open
     from fundamen.cases.store import CaseStore  # noqa: PLC0415
-    from fundamen.model.display import shown  # noqa: PLC0415
+    from fundamen.model.display import printable  # noqa: PLC0415
     from fundamen.model.errors import FundamenError  # noqa: PLC0415
     from fundamen.model.paths import HostPath  # noqa: PLC0415
 
     try:
         record(CaseStore(HostPath(folder)), words, facts, status, options.now())
     except (FundamenError, OSError) as error:
-        click.echo(f"This run was not recorded in the open case: {shown(str(error))}", err=True)
+        click.echo(f"This run was not recorded in the open case: {printable(str(error))}", err=True)

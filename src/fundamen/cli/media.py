@@ -70,7 +70,7 @@ def media_options(command: options.Command) -> options.Command:
         help="Where its loose files belong, such as {system}.",
     )
     @functools.wraps(command)
-    def wrapped(
+    def wrapper(
         paths: tuple[str, ...],
         media_digest: tuple[str, ...],
         media_place: str,
@@ -78,7 +78,7 @@ def media_options(command: options.Command) -> options.Command:
     ) -> None:
         command(media=Named(paths, media_digest, media_place), **others)
 
-    return wrapped
+    return wrapper
 
 
 def on_demand(machine: Machine, named: Named, output: Output, *, archive: bool) -> list[OnDemand]:
@@ -94,7 +94,7 @@ def on_demand(machine: Machine, named: Named, output: Output, *, archive: bool) 
             read_place(named.place)
         paths = [HostPath(os.path.abspath(path)) for path in named.paths]
         digests = [read_fingerprint(digest) for digest in named.digests]
-        asked.append(Media(paths, digests, proving(machine), named.place, home, now))
+        asked.append(Media(paths, digests, publisher_judge(machine), named.place, home, now))
     if os.path.isdir(os.path.join(home, "references")):
         asked.append(ReferenceOffers(References(home).all(), machine.platform, home, now))
     if archive and OsArchive.serves(machine):
@@ -116,11 +116,11 @@ def new_packages(machine: Machine, names: Sequence[str], output: Output) -> NewP
             why="it was not installed from Debian's archive, or this host has no apt",
             do="Install it there by the system's own means, then trace again.",
         )
-    with output.working("Asking the archive"):
+    with output.say_working("Asking the archive"):
         return OsArchive(machine, options.home(), options.now(), output.note).new_packages(names)
 
 
-def proving(machine: Machine) -> Prove:
+def publisher_judge(machine: Machine) -> Prove:
     """A judge of publishers' signatures, by the roots of the machine or of this host."""
 
     def prove(source: ByteSource) -> Proof:

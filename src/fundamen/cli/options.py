@@ -14,7 +14,7 @@ from fundamen.cli.output import Output
 from fundamen.machine.machine import Machine
 from fundamen.machine.opening import open_machine
 from fundamen.model.architecture import Architecture
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
 
@@ -41,14 +41,14 @@ def machine_options(command: Command) -> Command:
     )
     @click.option("--as", "run_as", cls=CommonOption, default="", metavar="USER", help="Judge rights for this user.")
     @functools.wraps(command)
-    def wrapped(
+    def wrapper(
         machine: str | None,
         drive: tuple[str, ...],
         env: tuple[str, ...],
         run_as: str,
         **others: Any,  # noqa: ANN401 - whatever the command has besides
     ) -> None:
-        def opened() -> Machine:
+        def open_it() -> Machine:
             base = dict(os.environ) if machine is None else {}
             environment = {**base, **_pairs("--env", env)}
             opened = open_machine(
@@ -57,9 +57,9 @@ def machine_options(command: Command) -> Command:
             opened.run_as = run_as
             return opened
 
-        command(machine=opened, **others)
+        command(machine=open_it, **others)
 
-    return wrapped
+    return wrapper
 
 
 def output_options(command: Command) -> Command:
@@ -75,7 +75,7 @@ def output_options(command: Command) -> Command:
     @click.option("--log-file", cls=CommonOption, metavar="FILE", help="Add a detailed log, with tracebacks, to FILE.")
     @click.pass_obj
     @functools.wraps(command)
-    def wrapped(
+    def wrapper(
         facts: dict[str, Any] | None,
         /,
         *,
@@ -93,7 +93,7 @@ def output_options(command: Command) -> Command:
                 logs.begin(is_shown=verbose > 1, file=log_file)
         command(output=output, **others)
 
-    return wrapped
+    return wrapper
 
 
 def this_host() -> Machine:
@@ -127,7 +127,7 @@ def secret(path: str | None, what: str = "The password") -> str:
             return file.read(1 << 20).rstrip("\r\n")
     except (OSError, UnicodeDecodeError) as error:
         raise UnreadableError(
-            what=f"{what} in {shown(path)} cannot be read",
+            what=f"{what} in {printable(path)} cannot be read",
             why=str(error),
             do="Name a file of text that you may read.",
         ) from error
@@ -143,7 +143,7 @@ def host_and_port(text: str, usual: int) -> tuple[str, int]:
     if host and port.isdecimal() and 0 < int(port) < 1 << 16 and not set(host) & set("/ @"):
         return host, int(port)
     raise UsageError(
-        what=f"The server {shown(text)} cannot be asked",
+        what=f"The server {printable(text)} cannot be asked",
         why="it is not of the form HOST:PORT",
         do="Write it as in tides.example:443, an IPv6 address in brackets.",
     )
@@ -159,7 +159,7 @@ def counts(option: str, given: tuple[str, ...]) -> dict[str, int]:
     for name, number in pairs.items():
         if number not in set("123456789"):
             raise UsageError(
-                what=f"{option} {shown(name)}={shown(number)} cannot be used",
+                what=f"{option} {printable(name)}={printable(number)} cannot be used",
                 why="the number goes from 1 to 9",
                 do=f"Write it as, for example, {option} root=2",
             )
@@ -180,7 +180,7 @@ def settle_seconds() -> float:
     if not 0 <= seconds <= _LONGEST_SETTLING:
         raise UsageError(
             what="The variable FUNDAMEN_SETTLE cannot be used",
-            why=f"{shown(given)} is no number of seconds from 0 to {_LONGEST_SETTLING}",
+            why=f"{printable(given)} is no number of seconds from 0 to {_LONGEST_SETTLING}",
             do="Set it to, for example, 0.5, or leave it out.",
         )
     return seconds
@@ -197,7 +197,7 @@ def _pairs(option: str, given: tuple[str, ...]) -> dict[str, str]:
         name, equals, value = pair.partition("=")
         if not (name and equals):
             raise UsageError(
-                what=f"{option} {shown(pair)} cannot be used",
+                what=f"{option} {printable(pair)} cannot be used",
                 why="it is not of the form NAME=VALUE",
                 do=f"Write it as {option} NAME=VALUE.",
             )

@@ -10,7 +10,7 @@ from typing import Any, NoReturn, Self
 import click
 
 from fundamen.cli.exits import Exit, exit_of
-from fundamen.model.display import shown, shown_lines, shown_page
+from fundamen.model.display import printable, shown_lines, shown_page
 from fundamen.model.errors import FundamenError, InternalError, UnreadableError
 
 _STATUS_WIDTH = 80
@@ -70,15 +70,15 @@ class Output:
 
     def show_record(self, record: Any) -> None:  # noqa: ANN401 - any msgspec record; naming it would import msgspec
         """Print a result as one line of JSON."""
-        from fundamen.report.contracts.line import encoded  # noqa: PLC0415 - only where JSON is asked for
+        from fundamen.report.contracts.line import json_line  # noqa: PLC0415 - only where JSON is asked for
 
-        click.echo(encoded(record))
+        click.echo(json_line(record))
 
     def note(self, text: str) -> None:
         """Print a message about the run."""
         _log(text)
         if not self.quiet:
-            click.echo(shown(text), err=True)
+            click.echo(printable(text), err=True)
 
     def tell(self, error: FundamenError) -> None:
         """Print an error about one input, while the others go on."""
@@ -92,7 +92,7 @@ class Output:
         self._bug_file = _kept_bug(error.details, self._bug_file)
         click.echo(f"  File: {self._bug_file}", err=True)
 
-    def agreed(self, question: str) -> bool:
+    def ask_consent(self, question: str) -> bool:
         """Ask for consent on standard error, so that a redirected result stays clean; no terminal means no."""
         if self.as_json or self.quiet:
             return False
@@ -109,7 +109,7 @@ class Output:
             yield lambda _item: more(1)
 
     @contextmanager
-    def counting(self, count: int, label: str) -> Iterator[Any]:
+    def count_up(self, count: int, label: str) -> Iterator[Any]:
         """The same for very many things: gives a function to call with how many more are done; shows an estimate."""
         with self._bar(count, label, show_eta=True) as more:
             yield more
@@ -122,7 +122,7 @@ class Output:
         full, empty = ("■", "□") if _can_draw(sys.stderr) else ("#", "_")
         with click.progressbar(
             length=count,
-            label=shown(label),
+            label=printable(label),
             file=sys.stderr,
             fill_char=full,
             empty_char=empty,
@@ -133,7 +133,7 @@ class Output:
             yield bar.update
 
     @contextmanager
-    def receiving(self, size: int, label: str, verb: str = "Fetching") -> Iterator[Any]:
+    def receive_bar(self, size: int, label: str, verb: str = "Fetching") -> Iterator[Any]:
         """A progress bar over bytes of what is large enough to be waited for; gives a function to call with counts.
 
         Where nobody is at a terminal, or the bytes are few, nothing is shown.
@@ -144,7 +144,7 @@ class Output:
         full, empty = ("■", "□") if _can_draw(sys.stderr) else ("#", "_")
         with click.progressbar(
             length=size,
-            label=shown(f"{verb} {label}, {size >> 20} MiB"),
+            label=printable(f"{verb} {label}, {size >> 20} MiB"),
             file=sys.stderr,
             fill_char=full,
             empty_char=empty,
@@ -153,7 +153,7 @@ class Output:
             yield bar.update
 
     @contextmanager
-    def working(self, text: str) -> Iterator[None]:
+    def say_working(self, text: str) -> Iterator[None]:
         """Say on standard error what is being done, to a person at a terminal, once it takes longer than a second."""
         if self.as_json or self.quiet or not sys.stderr.isatty():
             yield
@@ -161,7 +161,7 @@ class Output:
         import threading  # noqa: PLC0415 - only for a person at a terminal
 
         done = threading.Event()
-        line = shown(text)[:_STATUS_WIDTH]
+        line = printable(text)[:_STATUS_WIDTH]
 
         def tell() -> None:
             seconds = 0
@@ -203,7 +203,7 @@ def report_bug(error: Exception) -> Exit:
     """Say that Fundamen itself is at fault, and keep the traceback in a file that can be sent in."""
     name = _kept_bug(_traceback(error))
     lines = (
-        f"Fundamen met a fault of its own: {type(error).__name__}: {shown(str(error))}",
+        f"Fundamen met a fault of its own: {type(error).__name__}: {printable(str(error))}",
         f"  Why: this is a bug; what it was doing is in {name}",
         "  Do:  send that file in. See 'fundamen history' before you change anything by hand.",
     )

@@ -3,7 +3,7 @@
 import re
 from collections.abc import Iterable
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.restore.plan import Pin
 from fundamen.sources.offers import require_specifier
@@ -18,7 +18,7 @@ def read_pins(asked: Iterable[str], because: str) -> tuple[Pin, ...]:
         found = _PIN.match(each)
         if found is None:
             raise UsageError(
-                what=f"The version {shown(each)!r} cannot be asked for",
+                what=f"The version {printable(each)!r} cannot be asked for",
                 why="it does not name a package and a version",
                 do="Write it as, for example, --pin 'Saltgrass Runtime==4.2.1'.",
             )

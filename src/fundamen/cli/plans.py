@@ -8,14 +8,14 @@ from fundamen.changes.form import Means
 from fundamen.cli import options
 from fundamen.cli.authorities import authorities_at
 from fundamen.cli.exits import Exit
-from fundamen.cli.fetching import fetching
+from fundamen.cli.fetching import fetcher
 from fundamen.cli.media import Named, new_packages, on_demand
 from fundamen.cli.output import Output
 from fundamen.cli.restoring import Desk, carried_through, exit_after
 from fundamen.execution.home import kept_bytes
 from fundamen.machine.file_bytes import open_ordinary
 from fundamen.machine.machine import Machine
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import MachinePath
 from fundamen.placing.own_files import write_whole
@@ -23,7 +23,7 @@ from fundamen.report.commands import command
 from fundamen.report.contracts.restoring import restore_record
 from fundamen.report.plan_text import plan_rehearsal_text, plan_text
 from fundamen.restore.on_demand import asked_of
-from fundamen.restore.plan_file import PlanFile, read_plan, written
+from fundamen.restore.plan_file import PlanFile, plan_bytes, read_plan
 from fundamen.restore.planned import plan_of, prepare_plan
 from fundamen.restore.rehearsal import Rehearsal
 from fundamen.sources.os_archive import NewPackages
@@ -40,7 +40,7 @@ def opened_plan(name: str) -> PlanFile:
             data = file.read(_MOST_PLAN)
     except OSError as error:
         raise UnreadableError(
-            what=f"The plan {shown(name)} cannot be read",
+            what=f"The plan {printable(name)} cannot be read",
             why=error.strerror or str(error),
             do="Name the file that --save-plan wrote.",
         ) from error
@@ -57,7 +57,7 @@ def carry_out_plan(desk: Desk, name: str, waiting: str, media: Named, *, archive
     plan = opened_plan(name)
     means = _means(desk, name, media, archive=archive)
     authorities = authorities_at(options.home(), machine.platform, options.now(), output)
-    with output.working("Rehearsing the plan"):
+    with output.say_working("Rehearsing the plan"):
         prepared = prepare_plan(machine, plan, means, authorities, desk.journal.programs())
     if not output.as_json:
         output.show(plan_rehearsal_text(plan, prepared, machine, drawn=output.drawn))
@@ -73,7 +73,7 @@ def carry_out_plan(desk: Desk, name: str, waiting: str, media: Named, *, archive
 def _means(desk: Desk, name: str, media: Named, *, archive: bool) -> Means:
     machine, output = desk.machine, desk.output
     home, store = options.home(), SourceStore(options.home())
-    with output.working("Proving the sources"):
+    with output.say_working("Proving the sources"):
         catalogues = proven_catalogues(store, output.note, options.now())
     further = on_demand(machine, media, output, archive=archive)
 
@@ -82,21 +82,21 @@ def _means(desk: Desk, name: str, media: Named, *, archive: bool) -> Means:
         assert new is not None  # noqa: S101 - names were given
         return new
 
-    def copying(folder: MachinePath) -> None:
-        from fundamen.cli.cold_copies import taken  # noqa: PLC0415 - few plans ask for one
+    def prepare_copy(folder: MachinePath) -> None:
+        from fundamen.cli.cold_copies import copy_folder  # noqa: PLC0415 - few plans ask for one
 
-        copy = taken(machine, folder, f"before the plan {name}", output)
+        copy = copy_folder(machine, folder, f"before the plan {name}", output)
         output.note(f"Cold copy {copy.number} of {copy.folder} is taken: {copy.file_count} files, read back.")
 
     return Means(
         catalogues=catalogues,
-        fetch=fetching(store, output),
+        fetch=fetcher(store, output),
         keep=lambda data: kept_bytes(home, data),
         bring=bring,
         now_seconds=int(options.now().timestamp()),
         environment=os.environ,
         ask=partial(asked_of, further),
-        take_copy=copying,
+        take_copy=prepare_copy,
         password=desk.password,
     )
 
@@ -105,7 +105,7 @@ def require_free(name: str) -> None:
     """Make sure that a plan can be written to a file that is not there yet. Raises: UsageError: it is."""
     if os.path.exists(name):
         raise UsageError(
-            what=f"No plan is written to {shown(name)}",
+            what=f"No plan is written to {printable(name)}",
             why="a file of this name is there already",
             do="Nothing was changed. Name another file.",
         )
@@ -122,10 +122,10 @@ def save_plan(machine: Machine, rehearsal: Rehearsal, name: str, output: Output)
         output.note(f"No plan is written to {name}: there is nothing to be done.")
         return
     try:
-        write_whole(os.path.abspath(name), written(plan))
+        write_whole(os.path.abspath(name), plan_bytes(plan))
     except OSError as error:
         raise UnreadableError(
-            what=f"The plan cannot be written to {shown(name)}",
+            what=f"The plan cannot be written to {printable(name)}",
             why=error.strerror or str(error),
             do="Name a file in a folder that may be written.",
         ) from error

@@ -6,9 +6,9 @@ from collections.abc import Sequence
 import msgspec
 
 from fundamen.cli import options
-from fundamen.cli.media import proving
+from fundamen.cli.media import publisher_judge
 from fundamen.cli.toolchain_catalogue import read_catalogue
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.package import NEUTRAL
 from fundamen.model.paths import HostPath
@@ -49,7 +49,7 @@ def require_media(sheets: Sequence[str], toolchain: str | None) -> None:
         )
 
 
-def published(location: HostPath, origin: str, said: Said, signing: Signing) -> tuple[Publication, ...]:
+def publish_given(location: HostPath, origin: str, said: Said, signing: Signing) -> tuple[Publication, ...]:
     """Publish a folder of files as one package, or all packages of a medium.
 
     Raises:
@@ -67,7 +67,7 @@ def published(location: HostPath, origin: str, said: Said, signing: Signing) -> 
         missing = [option for option, value in needed.items() if not value]
         if missing:
             raise UsageError(
-                what=f"{shown(origin)} cannot be published",
+                what=f"{printable(origin)} cannot be published",
                 why=f"a folder of files does not say what {', '.join(missing)} would",
                 do="Say it; or name the publisher's own package, which says it itself.",
             )
@@ -76,6 +76,6 @@ def published(location: HostPath, origin: str, said: Said, signing: Signing) -> 
         identity = PublishedIdentity(said.publisher, said.package, said.version, said.language or NEUTRAL, said.vouched)
         return (publish(location, path, identity, said.place, signing),)
     digests = [read_fingerprint(digest) for digest in said.digests]
-    media = Media([path], digests, proving(options.this_host()), said.place, options.home(), options.now())
+    media = Media([path], digests, publisher_judge(options.this_host()), said.place, options.home(), options.now())
     given = Given(said.publisher, said.package, said.version, said.language)
     return publish_packages(location, media, given, signing)

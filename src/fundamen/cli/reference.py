@@ -11,18 +11,18 @@ from fundamen.restore.from_reference import prepare_reference
 from fundamen.sources.reference import ReferenceComparison, References, compare_with
 
 
-def compared(name: str, folder: HostPath, output: Output) -> ReferenceComparison:
+def compare_folder(name: str, folder: HostPath, output: Output) -> ReferenceComparison:
     """Compare a folder with a recorded reference."""
     baseline = References(options.home()).find(name)
-    with output.working(f"Comparing {folder}"):
+    with output.say_working(f"Comparing {folder}"):
         return compare_with(baseline, folder)
 
 
 def restore_from(desk: Desk, folder: str, name: str) -> Exit:
     """Bring back what differs, after consent, and give the exit status."""
     machine, output = desk.machine, desk.output
-    path = machine.spelled(folder)
-    comparison = compared(name, machine.host_path(path), output)
+    path = machine.absolute_path(folder)
+    comparison = compare_folder(name, machine.host_path(path), output)
     if not output.as_json:
         is_first = desk.consent.only_rehearse
         output.show(comparison_text(comparison, machine, path, drawn=output.drawn, is_first=is_first))

@@ -24,9 +24,9 @@ class Consent(msgspec.Struct, frozen=True):
     only_rehearse: bool
     yes: bool
 
-    def given(self, output: Output, question: str = "Carry this out?") -> bool:
+    def ask(self, output: Output, question: str = "Carry this out?") -> bool:
         """Ask for it, unless it is given already."""
-        return self.yes or output.agreed(f"\n{question}")
+        return self.yes or output.ask_consent(f"\n{question}")
 
 
 class Desk(msgspec.Struct, frozen=True):
@@ -93,5 +93,5 @@ def _state(desk: Desk, prepared: Prepared[Found], agreed: Callable[[], bool] | N
         return "no remedy"
     if desk.consent.only_rehearse:
         return "rehearsed"
-    is_agreed = agreed() if agreed is not None else desk.consent.given(desk.output)
+    is_agreed = agreed() if agreed is not None else desk.consent.ask(desk.output)
     return "restored" if is_agreed else "declined"

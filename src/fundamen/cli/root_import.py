@@ -48,8 +48,8 @@ def import_root_of(desk: Desk, path: MachinePath, fingerprint: str | None, issue
 
     def agreed() -> bool:
         if fingerprint is not None:
-            return desk.consent.given(output, "The fingerprint is right. Import the root?")
-        typed = _typed(output)
+            return desk.consent.ask(output, "The fingerprint is right. Import the root?")
+        typed = _ask_fingerprint(output)
         if typed:
             require_fingerprint(planned.root, typed)
         return bool(typed)
@@ -77,7 +77,7 @@ def remove_root_of(desk: Desk, named: str) -> Exit:
     return exit_after(restoration)
 
 
-def _typed(output: Output) -> str:
+def _ask_fingerprint(output: Output) -> str:
     """The typed fingerprint; empty where no one can type."""
     if output.as_json or output.quiet:
         return ""

@@ -24,10 +24,10 @@ class SurveyProgress:
         """A part begins."""
         self._part.close()
         if count:
-            self._more = self._part.enter_context(self._output.counting(count, what))
+            self._more = self._part.enter_context(self._output.count_up(count, what))
         else:
             self._more = lambda _count: None
-            self._part.enter_context(self._output.working(what))
+            self._part.enter_context(self._output.say_working(what))
 
     def more(self, count: int) -> None:
         """So many more are done."""

@@ -1,7 +1,7 @@
 """Read the catalogue of a toolchain that a person named."""
 
 from fundamen.machine.file_bytes import open_ordinary
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.toolchains.catalogue import MOST_BYTES, Toolchain, read_toolchain
 
@@ -13,7 +13,7 @@ def read_catalogue(name: str) -> Toolchain:
             data = file.read(MOST_BYTES + 1)
     except OSError as error:
         raise UnreadableError(
-            what=f"The catalogue {shown(name)} cannot be read",
+            what=f"The catalogue {printable(name)} cannot be read",
             why=error.strerror or str(error),
             do="Name the publisher's catalogue of the toolchain.",
         ) from error

@@ -7,7 +7,7 @@ from typing import TypeVar
 
 from fundamen.cli.output import Output
 from fundamen.machine.machine import Machine
-from fundamen.model.display import shown, shown_lines
+from fundamen.model.display import printable, shown_lines
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.placing.own_files import write_whole
 from fundamen.trace.records import Trace
@@ -34,13 +34,13 @@ def require_new(names: Sequence[str], endings: Iterable[str], example: str) -> N
     for name in names:
         if not name.lower().endswith(endings):
             raise UsageError(
-                what=f"Nothing can be written to {shown(name)}",
+                what=f"Nothing can be written to {printable(name)}",
                 why=f"its name ends in none of {', '.join(endings)}",
                 do=f"Name it, for example, {example}.",
             )
         if os.path.exists(name):
             raise UsageError(
-                what=f"Nothing is written to {shown(name)}",
+                what=f"Nothing is written to {printable(name)}",
                 why="a file of this name is there already",
                 do="Nothing was changed. Name another file.",
             )
@@ -67,7 +67,7 @@ def write_file(name: str, data: bytes | str, output: Output) -> None:
         write_whole(os.path.abspath(name), shown_lines(data).encode() if isinstance(data, str) else data)
     except OSError as error:
         raise UnreadableError(
-            what=f"{shown(name)} cannot be written",
+            what=f"{printable(name)} cannot be written",
             why=error.strerror or str(error),
             do="Name a file in a folder that you may write to.",
         ) from error

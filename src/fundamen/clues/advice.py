@@ -55,7 +55,7 @@ def means_of(finding: Finding) -> str:
     if finding.entry is None:
         return "It complains in words that are not known here."
     known = {**_UNNAMED, **finding.holes}
-    means = filled(finding.entry.means, known) or _HOLE.sub("something", finding.entry.means)
+    means = fill_holes(finding.entry.means, known) or _HOLE.sub("something", finding.entry.means)
     return means[:1].upper() + means[1:]
 
 
@@ -131,12 +131,12 @@ def _steps_of(finding: Finding, reading: Reading) -> Iterator[str]:
     given["log"] = reading.name
     for entry in (finding.entry, *finding.codes):
         for template in entry.next if entry is not None else ():
-            step = filled(template, given, is_command=not template.endswith("."))
+            step = fill_holes(template, given, is_command=not template.endswith("."))
             if step is not None:
                 yield step
 
 
-def filled(template: str, holes: dict[str, str], *, is_command: bool = False) -> str | None:
+def fill_holes(template: str, holes: dict[str, str], *, is_command: bool = False) -> str | None:
     """A text with its holes filled; None where something for one of them is not known."""
     if any(name not in holes for name in _HOLE.findall(template)):
         return None

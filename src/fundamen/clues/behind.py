@@ -80,17 +80,17 @@ def look_behind(
     """
     if reading.decisive is None:
         return None
-    signed = tuple(_signed(machine, reading, authorities, publishers)) if _is_about_trust(reading) else ()
+    signed = tuple(_inspect_signed(machine, reading, authorities, publishers)) if _is_about_trust(reading) else ()
     if signed:
         return Behind(signed=signed, reason=_reason_of_trust(machine, signed[0]))
-    traces = tuple(_traced(machine, reading, authorities))
+    traces = tuple(_trace_named(machine, reading, authorities))
     names = _components(reading)
-    at_fault = {machine.folded(machine.paths.basename(fault.name)) for trace in traces for fault in trace.faults}
+    at_fault = {machine.fold(machine.paths.basename(fault.name)) for trace in traces for fault in trace.faults}
     folders = tuple(_folders(machine, reading, traces)) if names else ()  # thousands: they are gone through once
     places, absent = _looked_up(machine, names, folders, authorities)
-    absent = tuple(name for name in absent if machine.folded(name) not in at_fault)
+    absent = tuple(name for name in absent if machine.fold(name) not in at_fault)
     there = _all_names(folders) if absent else {}
-    meant = tuple((name, machine.join(there[other], other)) for name, other in _meant(absent, there))
+    meant = tuple((name, machine.join(there[other], other)) for name, other in _likely_names(absent, there))
     versions = tuple(
         (name, machine.join(there[other], other)) for name in absent for other in _other_versions(name, there)
     )
@@ -105,7 +105,7 @@ def _is_about_trust(reading: Reading) -> bool:
     return any(each.entry.about == "untrusted" for each in causes if each is not None and each.entry is not None)
 
 
-def _signed(
+def _inspect_signed(
     machine: Machine,
     reading: Reading,
     authorities: Sequence[Authority],
@@ -129,12 +129,12 @@ def is_trusted(inspection: Inspection) -> bool:
 
 def _named_files(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
     """The files that a text names and that are on the machine: by their paths, or beside a path by their names."""
-    paths = [machine.spelled(mention.text) for mention in reading.mentions if mention.kind is MentionKind.PATH]
+    paths = [machine.absolute_path(mention.text) for mention in reading.mentions if mention.kind is MentionKind.PATH]
     names = [
         m.text for m in reading.mentions if m.kind in {MentionKind.PACKAGE, MentionKind.PROGRAM, MentionKind.COMPONENT}
     ]
     beside = [machine.join(machine.folder_of(path), name) for path in paths for name in names]
-    for path in dict.fromkeys([*paths, *map(machine.spelled, names), *beside]):
+    for path in dict.fromkeys([*paths, *map(machine.absolute_path, names), *beside]):
         if machine.look(path).kind is EntryKind.FILE:
             yield path
 
@@ -146,7 +146,7 @@ def _reason_of_trust(machine: Machine, inspection: Inspection) -> str:
     return f"{name} is not accepted: {publisher.reason}."
 
 
-def _traced(machine: Machine, reading: Reading, authorities: Sequence[Authority]) -> Iterator[Trace]:
+def _trace_named(machine: Machine, reading: Reading, authorities: Sequence[Authority]) -> Iterator[Trace]:
     """The traces of the programs that a text names, as far as they are on the machine; failing ones first."""
     found: list[Trace] = []
     named = (path for path in dict.fromkeys(_programs(machine, reading)) if machine.look(path).kind is EntryKind.FILE)
@@ -165,13 +165,15 @@ def _programs(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
     named += sorted(programs)
     paths = [mention.text for mention in reading.mentions if mention.kind is MentionKind.PATH]
     for name in named:
-        yield from (machine.spelled(path) for path in paths if plain_name(path).lower() == plain_name(name).lower())
+        yield from (
+            machine.absolute_path(path) for path in paths if plain_name(path).lower() == plain_name(name).lower()
+        )
         yield find_program(machine, name)
         if name in programs and plain_name(name) == name and not machine.is_live:  # nobody's PATH is known there
-            wanted = machine.folded(name)
+            wanted = machine.fold(name)
             for folder, entries in _folders(machine, reading, ()):
-                yield from (machine.join(folder, entry) for entry in entries if machine.folded(entry) == wanted)
-    yield from map(machine.spelled, paths)
+                yield from (machine.join(folder, entry) for entry in entries if machine.fold(entry) == wanted)
+    yield from map(machine.absolute_path, paths)
 
 
 def _components(reading: Reading) -> list[str]:
@@ -184,11 +186,11 @@ def _components(reading: Reading) -> list[str]:
 def _looked_up(
     machine: Machine, names: list[str], folders: _Folders, authorities: Sequence[Authority]
 ) -> tuple[tuple[FoundPlace, ...], tuple[str, ...]]:
-    wanted = {machine.folded(name): name for name in names}
+    wanted = {machine.fold(name): name for name in names}
     found: dict[MachinePath, str] = {}
     for folder, entries in folders:
         for entry in entries:
-            if (name := wanted.get(machine.folded(entry))) is not None and len(found) < _MOST_PLACES * len(wanted):
+            if (name := wanted.get(machine.fold(entry))) is not None and len(found) < _MOST_PLACES * len(wanted):
                 path = machine.real(machine.join(folder, entry))
                 if machine.look(path).kind is EntryKind.FILE:
                     found.setdefault(path, name)
@@ -201,12 +203,14 @@ def _folders(
 ) -> Iterator[tuple[MachinePath, tuple[str, ...]]]:
     """The system's own folders with those just below them, and those near what the text or a trace names."""
     for root in _SYSTEM_FOLDERS[machine.platform]:
-        folder = machine.real(machine.spelled(root))
+        folder = machine.real(machine.absolute_path(root))
         for each in (folder, *_below(machine, folder)):
             yield each, _names(machine, each)
     near = [machine.folder_of(trace.program) for trace in traces]
-    near += [machine.folder_of(machine.spelled(m.text)) for m in reading.mentions if m.kind is MentionKind.PATH]
-    for folder in list(dict.fromkeys(near))[:_MOST_TRACED] or [machine.spelled(_SYSTEM_FOLDERS[machine.platform][0])]:
+    near += [machine.folder_of(machine.absolute_path(m.text)) for m in reading.mentions if m.kind is MentionKind.PATH]
+    for folder in list(dict.fromkeys(near))[:_MOST_TRACED] or [
+        machine.absolute_path(_SYSTEM_FOLDERS[machine.platform][0])
+    ]:
         yield from folders_near(machine, folder)
 
 
@@ -253,7 +257,7 @@ def _all_names(folders: _Folders) -> dict[str, MachinePath]:
     return there
 
 
-def _meant(absent: Sequence[str], there: Collection[str]) -> Iterator[tuple[str, str]]:
+def _likely_names(absent: Sequence[str], there: Collection[str]) -> Iterator[tuple[str, str]]:
     """Names on the machine that a person could have read or typed as those of the text."""
     names = Names(there if absent else ())
     for name in absent:
@@ -286,7 +290,9 @@ def _reason(machine: Machine, decisive: Finding, traces: Sequence[Trace]) -> str
     cause = _cause_of(machine, trace, named)
     depth = max(len(cause.chain) - 1, 0)
     where = (
-        f"{_counted(depth)} below {program} ({' > '.join(map(machine.paths.basename, cause.chain))})" if depth else ""
+        f"{_count_words(depth)} below {program} ({' > '.join(map(machine.paths.basename, cause.chain))})"
+        if depth
+        else ""
     )
     name = machine.paths.basename(cause.name)
     others = [fault for fault in trace.faults if fault is not cause]
@@ -295,7 +301,7 @@ def _reason(machine: Machine, decisive: Finding, traces: Sequence[Trace]) -> str
         if others
         else ""
     )
-    if named and machine.folded(name) != machine.folded(named):
+    if named and machine.fold(name) != machine.fold(named):
         return f"The message names {named}; the reason is {name}, {where or 'which it needs'}: {cause.reason}.{more}"
     return f"{name}{', ' + where + ',' if where else ''} is at fault, as the message says: {cause.reason}.{more}"
 
@@ -321,12 +327,10 @@ def _is(things: Sequence[object]) -> str:
 
 def _cause_of(machine: Machine, trace: Trace, named: str) -> Component:
     """The fault that a message is about: the one of that name, or the first."""
-    same = [
-        f for f in trace.faults if named and machine.folded(machine.paths.basename(f.name)) == machine.folded(named)
-    ]
+    same = [f for f in trace.faults if named and machine.fold(machine.paths.basename(f.name)) == machine.fold(named)]
     return (same or list(trace.faults))[0]
 
 
-def _counted(levels: int) -> str:
+def _count_words(levels: int) -> str:
     word = _NUMBER_WORDS[levels] if levels < len(_NUMBER_WORDS) else str(levels)
     return f"{word} level{'' if levels == 1 else 's'}"

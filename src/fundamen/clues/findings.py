@@ -83,7 +83,7 @@ def find_in_line(
         if loud is None or _HEDGE.search(text):
             return None
         return Finding(line=line, text=text, entry=None, role=LineRole.FAILURE, holes={}, is_loud=True)
-    entry, holes = _chosen(matches, codes)
+    entry, holes = _choose_entry(matches, codes)
     return Finding(
         line=line,
         text=text,
@@ -146,7 +146,7 @@ def _best(matches: Sequence[tuple[KnownMessage, int, SentenceMatch]], default: i
     return max(map(_weight, matches), default=default)
 
 
-def _chosen(
+def _choose_entry(
     matches: list[tuple[KnownMessage, int, SentenceMatch]], codes: tuple[Code, ...]
 ) -> tuple[KnownMessage | Code, dict[str, str]]:
     """The entry that tells most of a line, and what stood in the holes."""

@@ -66,7 +66,7 @@ class FollowedLog:
     def finish(self) -> tuple[list[Finding], Reading]:
         """Read the last line, and weigh all findings."""
         found = self._end(lambda _: None) if self._file is not None else []
-        return found, self._reader.reading(self._encoding.name or "utf-8")
+        return found, self._reader.result(self._encoding.name or "utf-8")
 
     def _open(self, *, skip: bool) -> None:
         try:

@@ -37,7 +37,7 @@ def guess(known: Knowledge, lines: Sequence[str], loud: Collection[int] = ()) ->
     numbered = [(number, line) for number, line in enumerate(lines, 1) if not loud or number in loud]
     for number, line in numbered:
         if (code := _misread_code(known, line)) is not None:
-            return _finding(number, line, code, (code,))
+            return _make_finding(number, line, code, (code,))
     best: tuple[float, int, KnownMessage] | None = None
     for number, line in numbered:
         words = _WORD.findall(line.lower())
@@ -45,7 +45,7 @@ def guess(known: Knowledge, lines: Sequence[str], loud: Collection[int] = ()) ->
             if best is None or score > best[0]:
                 best = score, number, message
     if best is not None:
-        return _finding(best[1], lines[best[1] - 1], best[2], ())
+        return _make_finding(best[1], lines[best[1] - 1], best[2], ())
     return None if loud else _by_name(numbered) or _by_complaint(numbered)
 
 
@@ -134,7 +134,7 @@ def _by_complaint(lines: Sequence[tuple[int, str]]) -> Finding | None:
     return None
 
 
-def _finding(number: int, line: str, entry: KnownMessage | Code, codes: Iterable[Code]) -> Finding:
+def _make_finding(number: int, line: str, entry: KnownMessage | Code, codes: Iterable[Code]) -> Finding:
     mentions = Mentions()
     mentions.add_text(line, number)
     holes = {

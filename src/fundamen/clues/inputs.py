@@ -11,7 +11,7 @@ from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.container import find_container
 from fundamen.formats.tar_archive import RAISED, looks_like_tar, unpacked_stream
 from fundamen.machine.file_bytes import FileBytes, open_ordinary
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import HostPath
 
@@ -123,7 +123,7 @@ class _Bounded:
 
 def _unreadable(path: str, why: str) -> UnreadableError:
     return UnreadableError(
-        what=f"The log {shown(path)} cannot be read",
+        what=f"The log {printable(path)} cannot be read",
         why=why,
         do="Check its spelling and its rights, or pipe the text into: fundamen clues -",
     )

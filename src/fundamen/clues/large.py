@@ -10,7 +10,7 @@ from fundamen.clues.reading import MOST_FINDINGS, Reader, Reading
 from fundamen.clues.scanning import PossibleMatch, Scanned, Scanner, count_lines
 from fundamen.clues.text import BLOCK, Encoding, blocks
 from fundamen.knowledge.entries import Knowledge
-from fundamen.machine.sharing import ended
+from fundamen.machine.sharing import end_error
 
 LARGE = 64 << 20  # bytes; below, to start further processes costs more than it saves
 _PIECE = 16 << 20  # bytes that are handed out at once
@@ -46,12 +46,12 @@ def read_large(known: Knowledge, scanner: Scanner, path: str) -> Reading:
             scanned = waiting.pop(0).result()
             if (at := next(pieces, None)) is not None:
                 waiting.append(pool.submit(_count if reader.is_full else _scan, path, at))
-            reader.take(_moved(scanned, reader.lines))
+            reader.take(_shift_lines(scanned, reader.lines))
     except BrokenExecutor as error:
-        raise ended() from error
+        raise end_error() from error
     finally:
         pool.shutdown(cancel_futures=True)
-    return reader.reading()
+    return reader.result()
 
 
 def _workers() -> int:
@@ -88,7 +88,7 @@ def _plain() -> Encoding:
     return encoding
 
 
-def _moved(scanned: Scanned, lines: int) -> Scanned:
+def _shift_lines(scanned: Scanned, lines: int) -> Scanned:
     """The same with its lines numbered from the beginning of the text."""
     return Scanned(scanned.lines, tuple(type(c)(c.number + lines, c.raw, c.below) for c in scanned.candidates))
 

@@ -127,8 +127,8 @@ def _by_form(text: str) -> Iterator[tuple[MentionKind, str]]:
         for found in pattern.finditer(text):
             if found.group().replace("\\", "/").count("/") > 1 or pattern is _DRIVE:
                 yield MentionKind.PATH, found.group()
-                yield from ((kind, name) for kind, name in _named(plain_name(found.group())))
-    yield from _named(text)
+                yield from ((kind, name) for kind, name in _names_in(plain_name(found.group())))
+    yield from _names_in(text)
     for architecture in architectures_in(text):
         yield MentionKind.ARCHITECTURE, architecture
     for found in _VERSION.finditer(text):
@@ -139,7 +139,7 @@ def _by_form(text: str) -> Iterator[tuple[MentionKind, str]]:
         yield MentionKind.HOST, found[1]
 
 
-def _named(text: str) -> Iterator[tuple[MentionKind, str]]:
+def _names_in(text: str) -> Iterator[tuple[MentionKind, str]]:
     for kind, pattern in (
         (MentionKind.COMPONENT, _COMPONENT),
         (MentionKind.PROGRAM, _PROGRAM),

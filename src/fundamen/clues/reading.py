@@ -126,9 +126,9 @@ class Reader:
         self.findings += found
         return found
 
-    def reading(self, encoding: str = "utf-8") -> Reading:
+    def result(self, encoding: str = "utf-8") -> Reading:
         """The findings so far, weighed."""
-        reading = weighed(self.name, self.lines, encoding, self.findings, self.mentions.all())
+        reading = weigh_findings(self.name, self.lines, encoding, self.findings, self.mentions.all())
         return msgspec.structs.replace(reading, read_until=self.read_until)
 
 
@@ -148,10 +148,10 @@ def read_text(known: Knowledge, scanner: Scanner, stream: Stream, name: str) -> 
         reader.feed(third)
         for block in coming:
             reader.feed(block)
-    return reader.reading(encoding.name)
+    return reader.result(encoding.name)
 
 
-def weighed(
+def weigh_findings(
     name: str, lines: int, encoding: str, findings: Sequence[Finding], mentions: tuple[Mention, ...]
 ) -> Reading:
     """Tell the first cause from what follows from it.
@@ -164,7 +164,7 @@ def weighed(
     is_done = last >= 0 and findings[last].role is LineRole.DONE
     if last >= 0 and not is_done and all(each.is_aside or each.is_quiet for each in since):
         since, last = [each for each in findings if each.role not in {LineRole.BEGINS, LineRole.DONE}], -1
-    counting = _counting(since, lines)
+    counting = _findings_that_count(since, lines)
     causes = _without_outer([each for each in counting if each.role is LineRole.CAUSE])
     causes = [each for each in causes if not each.is_guess]
     causes = [each for each in causes if not each.is_quiet] or causes
@@ -187,7 +187,7 @@ def weighed(
     )
 
 
-def _counting(since: Sequence[Finding], lines: int) -> list[Finding]:
+def _findings_that_count(since: Sequence[Finding], lines: int) -> list[Finding]:
     """Findings that count: signs of failure that were not overcome later and are supported.
 
     In a message that was copied everything counts. In a log, what is said as mere information or as a warning counts

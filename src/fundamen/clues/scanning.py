@@ -55,17 +55,17 @@ class Scanner:
         self.words: dict[bytes, PossibleMeaning] = {word: PossibleMeaning([], [], []) for word in _TELLING}
         for message, sentences in known.messages:
             for sentence in sentences:
-                self._wanted(sentence.word).sentences.append((message, sentence))
+                self._entry_of(sentence.word).sentences.append((message, sentence))
         for space, sentence in known.contexts:
-            self._wanted(sentence.word).contexts.append((space, sentence))
+            self._entry_of(sentence.word).contexts.append((space, sentence))
         for code in known.codes.values():
             if (word := _name_of(code)) is not None:
-                self._wanted(word).codes.append(code)
+                self._entry_of(word).codes.append(code)
         self._keys = frozenset(self.words)
         self._anchors = {word: None if word in _TELLING else _anchors_of(self.words[word]) for word in self.words}
         self._shapes = Shapes(self._anchors)
 
-    def _wanted(self, word: bytes) -> PossibleMeaning:
+    def _entry_of(self, word: bytes) -> PossibleMeaning:
         return self.words.setdefault(word, PossibleMeaning([], [], []))
 
     def scan(self, block: bytes, seen: set[bytes], first: int = 1) -> Scanned:

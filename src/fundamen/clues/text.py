@@ -8,7 +8,7 @@ import re
 from collections.abc import Iterator
 from typing import Protocol
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 
 BLOCK = 1 << 20  # bytes that are looked at together
@@ -52,7 +52,7 @@ class Encoding:
             if not is_end and len(self._head) < _HEAD and (len(self._head) < _LEAST_HEAD or b"\n" not in self._head):
                 return b""
             data, self._head = self._head, b""
-            self.name, mark = _told(data)
+            self.name, mark = _detect_encoding(data)
             data = data[len(mark) :]
             if self.name not in {"utf-8", "bytes"}:
                 self._decoder = codecs.getincrementaldecoder(self.name)("replace")
@@ -61,7 +61,7 @@ class Encoding:
         return self._decoder.decode(data, is_end).encode("utf-8", "replace")
 
 
-def _told(head: bytes) -> tuple[str, bytes]:
+def _detect_encoding(head: bytes) -> tuple[str, bytes]:
     """(encoding, the mark in front) by the first bytes of a text."""
     for mark, name in _MARKS:
         if head.startswith(mark):
@@ -94,9 +94,9 @@ def blocks(stream: Stream, name: str, encoding: Encoding | None = None) -> Itera
             is_first = False
             if is_binary(data[:_HEAD]):
                 raise UnreadableError(
-                    what=f"{shown(name)} is no text",
+                    what=f"{printable(name)} is no text",
                     why="its first bytes are those of a program, an image or packed data",
-                    do=f"If it is a program or library: fundamen inspect {shown(name)}; if it is packed, unpack it.",
+                    do=f"If it is packed, unpack it. A program or library: fundamen inspect {printable(name)}",
                 )
         if is_cut:
             _, newline, data = data.partition(b"\n")

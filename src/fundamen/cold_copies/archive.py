@@ -17,7 +17,7 @@ import zstandard
 
 from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, CopiedKind
 from fundamen.machine.places import Place
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import HostPath
 from fundamen.placing.file_state import digest_of_file, state_of
@@ -88,10 +88,10 @@ def find_damage(archive: HostPath, copy: ColdCopy, progress: Progress) -> str:
     try:
         if os.path.getsize(archive) != copy.archive_size or digest_of_file(archive) != copy.archive_sha256:
             return "its archive has other bytes than were written"
-        with _reading(copy):
-            for entry, data in _unpacked(archive, copy):
+        with _translate_errors(copy):
+            for entry, data in _unpack_entries(archive, copy):
                 if data is not None and _digest_of(data, progress) != entry.state.sha256:
-                    return f"{shown(entry.path)} in it has other bytes than were read"
+                    return f"{printable(entry.path)} in it has other bytes than were read"
     except FileNotFoundError:
         return "its archive is gone"
     except DamagedFileError as error:
@@ -112,8 +112,8 @@ def bring_out(archive: HostPath, copy: ColdCopy, wanted: Mapping[str, HostPath])
         OSError: it cannot be read, or a file cannot be written.
     """
     left = dict(wanted)
-    with _reading(copy):
-        for entry, data in _unpacked(archive, copy):
+    with _translate_errors(copy):
+        for entry, data in _unpack_entries(archive, copy):
             target = left.pop(entry.state.sha256, None) if data is not None else None
             if data is not None and target is not None and not _is_there(target, entry.state.sha256):
                 _bring_out_one(copy, entry, data, target)
@@ -128,14 +128,14 @@ def _is_there(target: HostPath, sha256: str) -> bool:
 
 def _bring_out_one(copy: ColdCopy, entry: CopiedEntry, data: IO[bytes], target: HostPath) -> None:
     with written_whole(target) as file:
-        if _copied(data, file) != entry.state.sha256:
-            raise _damaged(copy, f"{shown(entry.path)} in it has other bytes than were read")
+        if _copy_bytes(data, file) != entry.state.sha256:
+            raise _damaged_copy(copy, f"{printable(entry.path)} in it has other bytes than were read")
 
 
-def _unpacked(archive: HostPath, copy: ColdCopy) -> Iterator[tuple[CopiedEntry, IO[bytes] | None]]:
+def _unpack_entries(archive: HostPath, copy: ColdCopy) -> Iterator[tuple[CopiedEntry, IO[bytes] | None]]:
     """Each entry of the list with its bytes in the archive, which must have exactly these in this order.
 
-    Used within ``_reading``: also what is read of the bytes can show that the archive is damaged.
+    Used within ``_translate_errors``: also what is read of the bytes can show that the archive is damaged.
     """
     expected = iter(copy.entries)
     with (
@@ -146,19 +146,19 @@ def _unpacked(archive: HostPath, copy: ColdCopy) -> Iterator[tuple[CopiedEntry, 
         for member in members:
             entry = next(expected, None)
             if entry is None or not _is(member, entry):
-                raise _damaged(copy, f"{shown(member.name)} lies in it where the list has something else")
+                raise _damaged_copy(copy, f"{printable(member.name)} lies in it where the list has something else")
             yield entry, members.extractfile(member) if member.isreg() else None
     if (missing := next(expected, None)) is not None:
-        raise _damaged(copy, f"{shown(missing.path)} is not in it")
+        raise _damaged_copy(copy, f"{printable(missing.path)} is not in it")
 
 
 @contextlib.contextmanager
-def _reading(copy: ColdCopy) -> Iterator[None]:
+def _translate_errors(copy: ColdCopy) -> Iterator[None]:
     """Turn any error of the libraries about a damaged archive into our own."""
     try:
         yield
     except (tarfile.TarError, zstandard.ZstdError, EOFError, ValueError, OverflowError) as error:
-        raise _damaged(copy, f"its archive cannot be unpacked: {error}") from error
+        raise _damaged_copy(copy, f"its archive cannot be unpacked: {error}") from error
 
 
 def _is(member: tarfile.TarInfo, entry: CopiedEntry) -> bool:
@@ -173,7 +173,7 @@ def _add_file(
 ) -> tuple[CopiedEntry, bool]:
     """Add a file; (its entry as it was read, whether nobody changed it meanwhile)."""
     place = folder.below(entry.path)
-    with place.reading() as file:
+    with place.open_to_read() as file:
         status = os.fstat(file.fileno())
         whole = msgspec.structs.replace(entry, state=state_of(place, status, ""))
         hashing = _Read(file, progress)
@@ -210,7 +210,7 @@ def _digest_of(data: IO[bytes], progress: Progress) -> str:
     return state.hexdigest()
 
 
-def _copied(data: IO[bytes], target: BinaryIO) -> str:
+def _copy_bytes(data: IO[bytes], target: BinaryIO) -> str:
     """Copy bytes, long runs of zeros as holes, and give their SHA-256."""
     state, nothing, size = hashlib.sha256(), bytes(_BLOCK), 0
     while block := data.read(_BLOCK):
@@ -224,9 +224,9 @@ def _copied(data: IO[bytes], target: BinaryIO) -> str:
     return state.hexdigest()
 
 
-def _damaged(copy: ColdCopy, why: str) -> DamagedFileError:
+def _damaged_copy(copy: ColdCopy, why: str) -> DamagedFileError:
     return DamagedFileError(
-        what=f"Cold copy {copy.number} of {shown(copy.folder)} cannot be used",
+        what=f"Cold copy {copy.number} of {printable(copy.folder)} cannot be used",
         why=why,
         do="Nothing was changed. See which others are whole: fundamen cold-copies check",
     )

@@ -10,7 +10,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.package import Sha256
 from fundamen.model.paths import MachinePath
@@ -88,22 +88,22 @@ def read_manifest(data: bytes, name: str) -> ColdCopy:
     for entry in copy.entries:
         parts = entry.path.split("/")
         if entry.path and ({"", ".", ".."} & set(parts) or "\0" in entry.path):
-            raise _unusable(name, f"its path {shown(entry.path)!r} leads elsewhere")
+            raise _unusable(name, f"its path {printable(entry.path)!r} leads elsewhere")
         is_known = entry.same_as in seen if entry.same_as else entry.path not in seen
         if entry.path in seen or not is_known or (parts[:-1] and "/".join(parts[:-1]) not in seen):
-            raise _unusable(name, f"its path {shown(entry.path)!r} is in an impossible place")
+            raise _unusable(name, f"its path {printable(entry.path)!r} is in an impossible place")
         seen.add(entry.path)
     return copy
 
 
-def written(copy: ColdCopy) -> bytes:
+def manifest_bytes(copy: ColdCopy) -> bytes:
     """The list's bytes, to be read by people as well."""
     return msgspec.json.format(msgspec.json.encode(copy), indent=1) + b"\n"
 
 
 def _unusable(name: str, why: str) -> DamagedFileError:
     return DamagedFileError(
-        what=f"The cold copy {shown(name)} cannot be used",
+        what=f"The cold copy {printable(name)} cannot be used",
         why=why,
         do="Its archive can still be unpacked by hand, with tar: see docs/formats/cold-copy.md.",
     )

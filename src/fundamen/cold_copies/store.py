@@ -4,8 +4,8 @@ import contextlib
 import os
 import re
 
-from fundamen.cold_copies.manifest import ColdCopy, read_manifest, written
-from fundamen.model.display import shown
+from fundamen.cold_copies.manifest import ColdCopy, manifest_bytes, read_manifest
+from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath
 from fundamen.placing.flushing import flush_folder
@@ -57,7 +57,7 @@ class CopyStore:
         if copy.number != number:
             raise UnreadableError(
                 what=f"Cold copy {number} cannot be used",
-                why=f"its list {shown(path)} is that of number {copy.number}",
+                why=f"its list {printable(path)} is that of number {copy.number}",
                 do="See which others are whole: fundamen cold-copies check",
             )
         return copy
@@ -74,7 +74,7 @@ class CopyStore:
 
     def add(self, copy: ColdCopy) -> None:
         """Write the list of a copy whose archive lies there already: from now on there is one. Raises: OSError."""
-        write_whole(self._list_of(copy.number), written(copy))
+        write_whole(self._list_of(copy.number), manifest_bytes(copy))
 
     def drop(self, number: int) -> None:
         """Give a copy up: first its list, so that none is offered whose archive is gone. Raises: OSError."""

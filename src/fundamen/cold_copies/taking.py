@@ -18,7 +18,7 @@ from fundamen.cold_copies.store import CopyStore
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.open_files import find_users
 from fundamen.machine.places import Place
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import RestorationError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.flushing import flush_folder, make_lasting
@@ -52,7 +52,7 @@ def look_through(machine: Machine, folder: MachinePath) -> FolderEntry:
     real = machine.real(folder)
     if machine.look(real).kind is not EntryKind.FOLDER or not is_text(real):
         raise UsageError(
-            what=f"No cold copy of {shown(folder)} can be taken",
+            what=f"No cold copy of {printable(folder)} can be taken",
             why="it is no folder of this machine" if is_text(real) else "its name is no valid text",
             do="Name the folder to copy.",
         )
@@ -64,7 +64,7 @@ def look_through(machine: Machine, folder: MachinePath) -> FolderEntry:
             entries.append(entry)
             if len(entries) > _MOST_ENTRIES:
                 raise UsageError(
-                    what=f"No cold copy of {shown(folder)} can be taken",
+                    what=f"No cold copy of {printable(folder)} can be taken",
                     why=f"it has more than {_MOST_ENTRIES} entries",
                     do="Name the folders in it one by one.",
                 )
@@ -85,7 +85,7 @@ def require_unused(found: FolderEntry) -> None:
         services = list(dict.fromkeys(user.service for user in users if user.service))
         end = f"systemctl stop {' '.join(services)}" if services else "end it"
         raise UsageError(
-            what=f"No cold copy of {shown(found.folder)} is taken",
+            what=f"No cold copy of {printable(found.folder)} is taken",
             why=f"files of it are open: {told}{' ...' if len(users) > _MOST_TOLD else ''}",
             do=f"First {end}; or copy the present content with --force.",
         )
@@ -155,35 +155,35 @@ def _require_room(found: FolderEntry, store: CopyStore) -> None:
     make_lasting(store.folder)
     if os.path.realpath(store.folder).startswith(os.path.join(os.path.realpath(found.place.host), "")):
         raise UsageError(
-            what=f"No cold copy of {shown(found.folder)} is taken",
-            why=f"the copy itself would lie in it, in {shown(store.folder)}",
+            what=f"No cold copy of {printable(found.folder)} is taken",
+            why=f"the copy itself would lie in it, in {printable(store.folder)}",
             do="Name a folder in it, or set FUNDAMEN_HOME to a place outside.",
         )
     free, needed = shutil.disk_usage(store.folder).free, found.size + _SPARE_BYTES
     if free < needed:
-        raise _refused(
+        raise _refusal(
             found,
-            f"{shown(store.folder)} has {free >> 20} MiB free, and up to {(needed >> 20) + 1} MiB are needed",
+            f"{printable(store.folder)} has {free >> 20} MiB free, and up to {(needed >> 20) + 1} MiB are needed",
             "Make room there, or set FUNDAMEN_HOME to a larger disk",
         )
 
 
 def _require_whole(found: FolderEntry, copy: ColdCopy, archive: HostPath, progress: Progress, *, force: bool) -> None:
     if copy.unquiet and not force:
-        raise _refused(found, f"{shown(copy.unquiet[0])} was changed while it was read", "See what writes there")
+        raise _refusal(found, f"{printable(copy.unquiet[0])} was changed while it was read", "See what writes there")
     if why := find_damage(archive, copy, progress):
-        raise _refused(found, f"read back, {why}", "See that the disk of Fundamen's own folder is sound")
+        raise _refusal(found, f"read back, {why}", "See that the disk of Fundamen's own folder is sound")
 
 
-def _refused(found: FolderEntry, why: str, do: str) -> RestorationError:
+def _refusal(found: FolderEntry, why: str, do: str) -> RestorationError:
     return RestorationError(
-        what=f"No cold copy of {shown(found.folder)} was taken", why=why, do=f"{do}, then try again."
+        what=f"No cold copy of {printable(found.folder)} was taken", why=why, do=f"{do}, then try again."
     )
 
 
 def _unreadable(folder: MachinePath, error: OSError) -> UnreadableError:
     return UnreadableError(
-        what=f"No cold copy of {shown(folder)} was taken",
-        why=f"{shown(str(error.filename or 'the system says'))}: {error.strerror or error}",
+        what=f"No cold copy of {printable(folder)} was taken",
+        why=f"{printable(str(error.filename or 'the system says'))}: {error.strerror or error}",
         do="Nothing is left of it. Mend that, or run the same command as the administrator.",
     )

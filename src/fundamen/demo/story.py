@@ -80,21 +80,21 @@ def play(
         break_desk(folder)
     break_quay(folder)
     scenes = (*_desk(), *_quay()) if whole or not desk_target() else tuple(_desk())
-    shown = partial(_shown, whole=whole or not desk_target())
+    shown = partial(_choose_shown, whole=whole or not desk_target())
     for scene in map(shown, _packager()):
-        yield _played(scene, folder, {}, on_scene, run, colour=colour)
+        yield _play_scene(scene, folder, {}, on_scene, run, colour=colour)
     with StandIn(folder / "source") as server:  # what the harbour's IT serves to its technicians
         (folder / "harbour-ca.pem").write_text(server.authority)
         words = {"FINGERPRINT": _fingerprint(folder), "ADDRESS": server.address}
         for scene in map(shown, scenes):
-            yield _played(scene, folder, words, on_scene, run, colour=colour)
+            yield _play_scene(scene, folder, words, on_scene, run, colour=colour)
 
 
-def _shown(scene: Scene, *, whole: bool) -> Scene:
+def _choose_shown(scene: Scene, *, whole: bool) -> Scene:
     return scene if whole or scene.is_in_short else msgspec.structs.replace(scene, is_shown=False)
 
 
-def _played(
+def _play_scene(
     scene: Scene,
     folder: Path,
     words: dict[str, str],
@@ -116,7 +116,7 @@ def _played(
     return Played(scene, *_run([str(folder / first), *others], environment, folder))
 
 
-def opening(*, whole: bool = True) -> str:
+def opening_lines(*, whole: bool = True) -> str:
     """An introduction for a reader who has never seen Fundamen."""
     text = (
         "This is a case at the made-up harbour office of Marram Sound, played with the real commands. The program"
@@ -127,7 +127,7 @@ def opening(*, whole: bool = True) -> str:
     return textwrap.fill(text + more, _WIDTH)
 
 
-def closing(folder: Path) -> list[str]:
+def closing_lines(folder: Path) -> list[str]:
     """Commands to continue with in a world that was kept."""
     return [
         f"cd {shlex.quote(str(folder))}",
@@ -261,9 +261,9 @@ def _run(command: Sequence[str], environment: Mapping[str, str], folder: Path) -
 def _fingerprint(folder: Path) -> str:
     """The fingerprint that IT reads out over the telephone."""
     from fundamen.sources.layout import root_fingerprint  # noqa: PLC0415 - only once the source is there
-    from fundamen.trust.fingerprint import grouped  # noqa: PLC0415 - only once the source is there
+    from fundamen.trust.fingerprint import group_digits  # noqa: PLC0415 - only once the source is there
 
-    return grouped(root_fingerprint((folder / "source" / "metadata" / "1.root.json").read_bytes()))
+    return group_digits(root_fingerprint((folder / "source" / "metadata" / "1.root.json").read_bytes()))
 
 
 def _shown_command(scene: Scene) -> str:

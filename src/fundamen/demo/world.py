@@ -9,7 +9,7 @@ import shutil
 import sys
 from pathlib import Path
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 
 BINARIES = Path(__file__).parent / "binaries"
@@ -44,7 +44,7 @@ def build_world(folder: Path) -> None:
     """
     if folder.exists() and any(folder.iterdir()):
         raise UsageError(
-            what=f"The demo cannot be laid out in {shown(str(folder))}",
+            what=f"The demo cannot be laid out in {printable(str(folder))}",
             why="the folder is not empty",
             do="Name a new folder: fundamen demo --keep NEW-FOLDER",
         )

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 
 if TYPE_CHECKING:
@@ -67,7 +67,7 @@ class DirectoryConnection:
             return None
         found = [each for each in self._connection.response or () if each["type"] == "searchResEntry"]
         if result["result"] != 0 or not found:
-            raise self._refused(f"The entry {shown(entry)} cannot be read", result)
+            raise self._refusal(f"The entry {printable(entry)} cannot be read", result)
         return {name: tuple(values) for name, values in found[0]["raw_attributes"].items()}
 
     def replace(self, entry: str, attributes: Mapping[str, tuple[bytes, ...]]) -> None:
@@ -81,10 +81,10 @@ class DirectoryConnection:
         changes = {name: [(ldap3.MODIFY_REPLACE, list(values))] for name, values in attributes.items()}
         modify: Callable[..., bool] = self._connection.modify
         if not modify(entry, changes):
-            raise self._refused(f"The entry {shown(entry)} cannot be changed", self._connection.result)
+            raise self._refusal(f"The entry {printable(entry)} cannot be changed", self._connection.result)
 
-    def _refused(self, what: str, result: Mapping[str, object]) -> UnreadableError:
-        message = f" ({shown(str(result['message']))})" if result.get("message") else ""
+    def _refusal(self, what: str, result: Mapping[str, object]) -> UnreadableError:
+        message = f" ({printable(str(result['message']))})" if result.get("message") else ""
         return UnreadableError(
             what=what,
             why=f"{self._title} says: {result['description']}{message}",
@@ -142,7 +142,7 @@ def open_directory(place: DirectoryPlace, login: Login | None = None) -> Iterato
                 who = login.name if login is not None else "no anonymous login"
                 raise UnreadableError(
                     what=f"The directory {place.title} cannot be asked",
-                    why=f"it does not let {shown(who)} in: {connection.result['description']}",
+                    why=f"it does not let {printable(who)} in: {connection.result['description']}",
                     do="Log in with --login NAME; see that the name is written in full, and the password is right.",
                 )
             yield DirectoryConnection(connection, place.title)
@@ -155,7 +155,7 @@ def open_directory(place: DirectoryPlace, login: Login | None = None) -> Iterato
 def _unreachable(place: DirectoryPlace, why: str) -> UnreachableDirectoryError:
     return UnreachableDirectoryError(
         what=f"The directory {place.title} cannot be asked",
-        why=shown(why),
+        why=printable(why),
         do="See that it runs, and that this host reaches it.",
     )
 

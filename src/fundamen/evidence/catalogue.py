@@ -34,7 +34,7 @@ class CatalogueAuthority:
         versions: dict[MachinePath, frozenset[str]] = {}  # in which versions of the package these very bytes are
         doubtful: dict[MachinePath, list[tuple[Package, PackageFile]]] = {}
         by_name = self._by_name(subjects)
-        known = {s.path: listed for s in subjects if (listed := _listed(machine, s, by_name))}
+        known = {s.path: listed for s in subjects if (listed := _listed_files(machine, s, by_name))}
         for path, digest in Hashing(machine, known, "sha256").result().items():
             match = next((package for package, file in known[path] if file.sha256 == digest), None)
             if match is not None:
@@ -47,9 +47,9 @@ class CatalogueAuthority:
             else:
                 doubtful[path] = known[path]
         strays = _strays(machine, vouched, versions)
-        testimonies = {path: self._vouching(package, strays.get(path, "")) for path, package in vouched.items()}
+        testimonies = {path: self._vouch_for(package, strays.get(path, "")) for path, package in vouched.items()}
         for path, listed in doubtful.items():
-            testimonies[path] = self._doubting(machine, path, listed, vouched)
+            testimonies[path] = self._cast_doubt(machine, path, listed, vouched)
         return testimonies
 
     def _by_name(self, subjects: Sequence[Subject]) -> dict[str, list[tuple[Package, PackageFile]]]:
@@ -61,7 +61,7 @@ class CatalogueAuthority:
                     found[name].append((package, file))
         return found
 
-    def _vouching(self, package: Package, most_are_from: str) -> Testimony:
+    def _vouch_for(self, package: Package, most_are_from: str) -> Testimony:
         title = f"{package.name} {package.version}"
         if most_are_from:
             title = f"{title}; versions are mixed: most of its files beside it are from {most_are_from}"
@@ -72,17 +72,17 @@ class CatalogueAuthority:
             return Testimony(self._speaker, Says.UNTRUSTED, told)
         return Testimony(self._speaker, Says.RIGHT, title, remark=told)
 
-    def _doubting(
+    def _cast_doubt(
         self,
         machine: Machine,
         path: MachinePath,
         listed: list[tuple[Package, PackageFile]],
         vouched: Mapping[MachinePath, Package],
     ) -> Testimony:
-        folder = machine.folded(machine.folder_of(path))
+        folder = machine.fold(machine.folder_of(path))
         packages = {package for package, _ in listed}
         for companion, package in vouched.items():
-            is_beside = package in packages and machine.folded(machine.folder_of(companion)) == folder
+            is_beside = package in packages and machine.fold(machine.folder_of(companion)) == folder
             if is_beside and _states_the_same(machine, path, companion):
                 detail = f"lies among verified files of {package.name} {package.version}, but has other bytes (SHA-256)"
                 return Testimony(self._speaker, Says.WRONG, detail)
@@ -102,7 +102,7 @@ def _strays(
     """Files of a package in a folder that are from another version than most beside them -> that version."""
     together: dict[tuple[str, str], list[MachinePath]] = defaultdict(list)
     for path, package in vouched.items():
-        together[package.name, machine.folded(machine.folder_of(path))].append(path)
+        together[package.name, machine.fold(machine.folder_of(path))].append(path)
     strays: dict[MachinePath, str] = {}
     for paths in together.values():
         counts = Counter(version for path in paths for version in versions[path])
@@ -112,7 +112,7 @@ def _strays(
     return strays
 
 
-def _listed(
+def _listed_files(
     machine: Machine, subject: Subject, by_name: Mapping[str, Sequence[tuple[Package, PackageFile]]]
 ) -> list[tuple[Package, PackageFile]]:
     found = (each for name in _names_of(subject) for each in by_name.get(name, ()))

@@ -25,12 +25,12 @@ class CodeSignatureAuthority:
             with contextlib.suppress(UnreadableError):
                 binary = machine.binary(subject.path)
                 part = binary.slice_for(subject.architecture) if isinstance(binary, MachO) else None
-                if part is not None and (detail := _altered(machine, subject.path, part)):
+                if part is not None and (detail := _first_altered_page(machine, subject.path, part)):
                     testimonies[subject.path] = Testimony(_SPEAKER, Says.WRONG, detail)
         return testimonies
 
 
-def _altered(machine: Machine, path: MachinePath, part: Slice) -> str:
+def _first_altered_page(machine: Machine, path: MachinePath, part: Slice) -> str:
     """Which page is not what was signed; empty where all are."""
     with machine.open(path) as source:
         signature = read_signature(source, part)

@@ -66,7 +66,7 @@ def find_bringers(
             wanted = {n: ending for n, ending in wanted.items() if not (found[n] or _OF_ONE_PROCESSOR.search(n))}
         if not wanted:
             break
-        with _unpacked(machine.host_path(list_path)) as stream:
+        with _open_unpacked(machine.host_path(list_path)) as stream:
             for text in _pieces(stream):
                 for name, ending in wanted.items():
                     for bringer in _lines_with(text, ending):
@@ -94,7 +94,7 @@ def _can_unpack(path: MachinePath) -> bool:
 
 
 @contextmanager
-def _unpacked(path: HostPath) -> Iterator[IO[bytes]]:
+def _open_unpacked(path: HostPath) -> Iterator[IO[bytes]]:
     ending = path.rpartition(".")[2]
     if ending == "gz":
         with gzip.open(path) as unzipped:

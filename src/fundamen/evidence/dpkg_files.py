@@ -53,7 +53,7 @@ class Records:
         """
         self._machine = machine
         self._diverted = {original: (to, by) for original, to, by in diversions_of(machine)}
-        self.packages = [package for stanza in all_stanzas(machine) for package in _installed(stanza)]
+        self.packages = [package for stanza in all_stanzas(machine) for package in _installed_package(stanza)]
 
     def list_of(self, package: RecordedPackage) -> MachinePath:
         """Where the package's list of files lies; it stands for the package."""
@@ -75,7 +75,7 @@ class Records:
             if len(line) > _DIGEST_SIZE + 2
         }
         for path in _lines(self._machine, names, "list"):
-            place = _placed(path, package.name, diverted) if path in diverted else MachinePath(path)
+            place = _place_of(path, package.name, diverted) if path in diverted else MachinePath(path)
             if path in settings:
                 yield RecordedFile(package.name, place, settings[path], is_setting=True)
             elif path not in _ROOT:
@@ -101,7 +101,7 @@ def _names(package: RecordedPackage) -> tuple[str, str]:
     return package.name, f"{package.name}:{package.architecture}"
 
 
-def _installed(stanza: str) -> Iterator[RecordedPackage]:
+def _installed_package(stanza: str) -> Iterator[RecordedPackage]:
     """The package that a stanza tells of, if it is wholly installed."""
     fields = fields_of(stanza)
     if fields.get("Status", "").endswith(" ok installed"):
@@ -133,7 +133,7 @@ def _lines(machine: Machine, names: tuple[str, str], kind: str) -> list[str]:
     return []
 
 
-def _placed(path: str, package: str, diverted: dict[str, tuple[str, str]]) -> MachinePath:
+def _place_of(path: str, package: str, diverted: dict[str, tuple[str, str]]) -> MachinePath:
     """Where a package's file lies: a diversion moves those of all packages but the one that asked for it."""
     to, by = diverted[path]
     return MachinePath(path if by == package else to)

@@ -74,7 +74,7 @@ class PublisherAuthority:
 
     def issuers(self, machine: Machine) -> Issuers:
         """All certificates at hand on a machine."""
-        return machine.fact(ANYWHERE, _gathered, tuple(self._given), tuple(self._lists))
+        return machine.fact(ANYWHERE, _gather_issuers, tuple(self._given), tuple(self._lists))
 
     def _find_listed(
         self, machine: Machine, wanted: Mapping[MachinePath, Mapping[bytes, str]]
@@ -98,7 +98,7 @@ class PublisherAuthority:
         return found
 
 
-def _gathered(
+def _gather_issuers(
     machine: Machine, _path: MachinePath, given: tuple[StoredCertificate, ...], lists: tuple[bytes, ...]
 ) -> Issuers:
     """All certificates at hand on a machine; as a fact, since reading them takes a while."""

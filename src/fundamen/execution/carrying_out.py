@@ -29,10 +29,10 @@ from fundamen.execution.originals import give_up, write_list
 from fundamen.execution.taking_back import cause_of, require_unchanged, take_back_steps
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import MachinePath
-from fundamen.model.timing import timed
+from fundamen.model.timing import log_time
 from fundamen.placing.flushing import make_lasting
 
 _LOG = logging.getLogger(__name__)
@@ -130,7 +130,7 @@ def resume(
         RestorationError: an entry has changed since, and nothing was done; or a step failed, and all were taken back.
         UnfinishedError: it was stopped again.
     """
-    entry = journal.unfinished()
+    entry = journal.cut_off()
     if entry is None:
         raise UsageError(
             what="There is nothing to resume",
@@ -184,15 +184,15 @@ def _make_all(
     try:
         for batch in batches(steps):
             if stop():
-                raise _stopped(entry.number, "you asked for it")
+                raise _stop_error(entry.number, "you asked for it")
             for step in batch:
                 progress(step.record.path)
-            with timed(_LOG, "making %s", ", ".join(step.record.path for step in batch)):
+            with log_time(_LOG, "making %s", ", ".join(step.record.path for step in batch)):
                 journal.write_steps(entry.number, make(journal.site, batch, tell))
         journal.mark(entry.number, RestorationState.DONE)
         _LOG.debug("restoration %d is done", entry.number)
     except KeyboardInterrupt as error:
-        raise _stopped(entry.number, cause_of(error)) from error
+        raise _stop_error(entry.number, cause_of(error)) from error
     except (OSError, UnreadableError) as error:
         raise _taken_back(journal, entry, error) from error
 
@@ -216,12 +216,12 @@ def _require_room(journal: Journal, targets: Sequence[tuple[Step, Place]]) -> No
         if free < size:
             raise RestorationError(
                 what=_NOT_BEGUN,
-                why=f"{shown(folder)} has {free >> 20} MiB free, and {(size >> 20) + 1} MiB are needed",
+                why=f"{printable(folder)} has {free >> 20} MiB free, and {(size >> 20) + 1} MiB are needed",
                 do="Nothing was changed. Make room, then restore again.",
             )
 
 
-def _stopped(number: int, why: str) -> UnfinishedError:
+def _stop_error(number: int, why: str) -> UnfinishedError:
     return UnfinishedError(
         what=f"Restoration {number} was stopped",
         why=f"{why}; each file is either old or new, and whole",
@@ -233,7 +233,7 @@ def _taken_back(journal: Journal, entry: JournalEntry, error: BaseException) -> 
     """Take a failed restoration back, and say how that went. The journal itself may be what fails."""
     cause, number = cause_of(error), entry.number
     try:
-        with timed(_LOG, "taking restoration %d back, since %s", number, cause):
+        with log_time(_LOG, "taking restoration %d back, since %s", number, cause):
             take_back_steps(journal, entry)
         journal.mark(number, RestorationState.TAKEN_BACK)
     except (OSError, KeyboardInterrupt, UnreadableError) as second:

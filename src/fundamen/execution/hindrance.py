@@ -18,7 +18,7 @@ from fundamen.machine.descent import FOLDER
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
 from fundamen.model.architecture import Platform
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, RestorationError
 from fundamen.model.paths import MachinePath
 
@@ -55,7 +55,7 @@ def require_unhindered(machine: Machine, places: Sequence[tuple[MachinePath, Pla
         more = f", and {len(found) - 1} more" if len(found) > 1 else ""
         raise RestorationError(
             what="The restoration was not begun",
-            why=f"{shown(found[0].path)}: {found[0].why}{more}",
+            why=f"{printable(found[0].path)}: {found[0].why}{more}",
             do=f"Nothing was changed. {found[0].do}",
         )
 
@@ -65,9 +65,9 @@ def _hindrances(path: MachinePath, target: Place, of_folder: Callable[[Place], _
     if kind not in {0, stat.S_IFREG, stat.S_IFLNK}:
         what = "a folder" if kind == stat.S_IFDIR else "no ordinary file"
         yield Hindrance(path, f"it is not an ordinary file but {what}", "Set it aside.")
-    if kind == stat.S_IFREG and (flag := _forbidding(target)):
+    if kind == stat.S_IFREG and (flag := _forbidding_flag(target)):
         host = target.host
-        yield Hindrance(path, f"{shown(host)} is {flag}", f"chattr {_TAKEN_OFF[flag]} {shlex.quote(host)}")
+        yield Hindrance(path, f"{printable(host)} is {flag}", f"chattr {_TAKEN_OFF[flag]} {shlex.quote(host)}")
     if (told := of_folder(target.folder)) is not None:
         yield Hindrance(path, *told)
 
@@ -78,9 +78,9 @@ def _of_windows(machine: Machine, places: Sequence[tuple[MachinePath, Place]]) -
     Source: MoveFileEx, "MOVEFILE_DELAY_UNTIL_REBOOT", for the list of pending renames: pairs of a path and a new one,
     which is empty where the file is to be deleted.
     """
-    pending = _pending(machine)
+    pending = _pending_actions(machine)
     for path, target in places:
-        if (then := pending.get(machine.folded(path))) is not None:
+        if (then := pending.get(machine.fold(path))) is not None:
             yield Hindrance(
                 path,
                 f"Windows is about to {then} it at its next start, as an installer has asked",
@@ -90,10 +90,10 @@ def _of_windows(machine: Machine, places: Sequence[tuple[MachinePath, Place]]) -
         alike = [each for each in _names(target.folder) if each.lower() == target.name.lower()]
         if len(alike) > 1:
             told = " and ".join(sorted(alike))
-            yield Hindrance(path, f"{shown(told)} differ only in case: Windows sees one of them", "Set one aside.")
+            yield Hindrance(path, f"{printable(told)} differ only in case: Windows sees one of them", "Set one aside.")
 
 
-def _pending(machine: Machine) -> Mapping[str, str]:
+def _pending_actions(machine: Machine) -> Mapping[str, str]:
     """Actions at the next start, by the folded place; none where the registry cannot be read."""
     try:
         place = place_of_key(machine, _SESSION_MANAGER)
@@ -105,9 +105,9 @@ def _pending(machine: Machine) -> Mapping[str, str]:
     for source, target in zip(entries[::2], entries[1::2], strict=False):
         new = target.lstrip("!*1").removeprefix(_OF_THE_KERNEL)
         if old := source.lstrip("*1").removeprefix(_OF_THE_KERNEL):
-            found[machine.folded(old)] = "move" if new else "delete"
+            found[machine.fold(old)] = "move" if new else "delete"
         if new:
-            found[machine.folded(new)] = "put another file over"
+            found[machine.fold(new)] = "put another file over"
     return found
 
 
@@ -133,23 +133,23 @@ def _of_folder(wanted: Place) -> _Told | None:
         folder = folder.folder
     host = folder.host
     if not folder.is_folder:
-        return f"{shown(host)} is no folder", "See what is there, and set it aside."
-    with folder.opened(FOLDER) as handle:
+        return f"{printable(host)} is no folder", "See what is there, and set it aside."
+    with folder.open_handle(FOLDER) as handle:
         if hasattr(os, "fstatvfs") and os.fstatvfs(handle).f_flag & os.ST_RDONLY:
             mount = shlex.quote(_mount_of(host))
             return "its file system is mounted for reading only", f"mount -o remount,rw {mount}"
         may_write = os.access(".", os.W_OK | os.X_OK, dir_fd=handle)
-    if flag := _forbidding(folder):
-        return f"{shown(host)} is {flag}", f"chattr {_TAKEN_OFF[flag]} {shlex.quote(host)}"
+    if flag := _forbidding_flag(folder):
+        return f"{printable(host)} is {flag}", f"chattr {_TAKEN_OFF[flag]} {shlex.quote(host)}"
     if not may_write:
-        return f"we may not write to {shown(host)}", "Run the same command as the administrator."
+        return f"we may not write to {printable(host)}", "Run the same command as the administrator."
     return None
 
 
 _TAKEN_OFF: Mapping[str, str] = {"immutable": "-i", "append-only": "-a"}
 
 
-def _forbidding(place: Place) -> str:
+def _forbidding_flag(place: Place) -> str:
     """The flag of a file or folder that forbids changes, which not even the administrator may make; empty: none."""
     try:
         import fcntl  # noqa: PLC0415 - not on every host

@@ -15,8 +15,8 @@ from enum import StrEnum
 import msgspec
 
 from fundamen.changes.base import ElsewhereError, Record, Site
-from fundamen.changes.kinds import decoded
-from fundamen.model.display import shown
+from fundamen.changes.kinds import decode_record
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.flushing import make_lasting
@@ -115,19 +115,19 @@ class Journal:
     def next_number(self) -> int:
         """The number that the next restoration gets; whoever holds the machine may count on it."""
         make_lasting(self.folder)
-        with self._changing() as connection:
+        with self._open_to_change() as connection:
             row = connection.execute("SELECT seq FROM sqlite_sequence WHERE name = 'restoration'").fetchone()
         return (row[0] if row is not None else 0) + 1
 
     def begin(self, record: RestorationRecord, now: datetime, steps: Sequence[Record]) -> JournalEntry:
         """Write down that a restoration begins, with all that it is going to do."""
-        with self._changing() as connection:
+        with self._open_to_change() as connection:
             cursor = connection.execute(
                 "INSERT INTO restoration (started_at, state, record) VALUES (?, ?, ?)",
-                (now.isoformat(), RestorationState.UNDER_WAY, encoded(record)),
+                (now.isoformat(), RestorationState.UNDER_WAY, encode_record(record)),
             )
             number = int(cursor.lastrowid or 0)
-            rows = [(number, index, StepState.KEPT, encoded(step)) for index, step in enumerate(steps)]
+            rows = [(number, index, StepState.KEPT, encode_record(step)) for index, step in enumerate(steps)]
             connection.executemany("INSERT INTO step VALUES (?, ?, ?, ?)", rows)
         kept = tuple(JournalStep(index, StepState.KEPT, step) for index, step in enumerate(steps))
         return JournalEntry(number, record.program, now, RestorationState.UNDER_WAY, record.packages, kept)
@@ -140,13 +140,13 @@ class Journal:
 
     def mark(self, restoration: int, state: RestorationState) -> None:
         """Write down how far a restoration has come."""
-        with self._changing() as connection:
+        with self._open_to_change() as connection:
             connection.execute("UPDATE restoration SET state = ? WHERE number = ?", (state, restoration))
 
     def write_steps(self, restoration: int, steps: Iterable[JournalStep]) -> None:
         """Write down how far some steps have come."""
-        rows = [(restoration, step.number, step.state, encoded(step.record)) for step in steps]
-        with self._changing() as connection:
+        rows = [(restoration, step.number, step.state, encode_record(step.record)) for step in steps]
+        with self._open_to_change() as connection:
             connection.executemany("INSERT OR REPLACE INTO step VALUES (?, ?, ?, ?)", rows)
 
     def entries(self, states: Collection[RestorationState] = tuple(RestorationState)) -> tuple[JournalEntry, ...]:
@@ -159,7 +159,7 @@ class Journal:
             return ()
         marks = ", ".join("?" * len(states))
         question = f"SELECT number, started_at, state, record FROM restoration WHERE state IN ({marks}) ORDER BY 1"  # noqa: S608
-        with self._opened() as connection:
+        with self._open_database() as connection:
             rows = connection.execute(question, tuple(states)).fetchall()
             return tuple(self._entry(connection, row) for row in rows)
 
@@ -168,7 +168,7 @@ class Journal:
         if not os.path.exists(self._path):
             return None
         question = "SELECT number, started_at, state, record FROM restoration WHERE number = ?"
-        with self._opened() as connection:
+        with self._open_database() as connection:
             row = connection.execute(question, (number,)).fetchone()
             return self._entry(connection, row) if row is not None else None
 
@@ -176,12 +176,12 @@ class Journal:
         """The programs for which restorations stand, each once. Raises: UnreadableError."""
         if not os.path.exists(self._path):
             return ()
-        with self._opened() as connection:
+        with self._open_database() as connection:
             rows = connection.execute("SELECT record FROM restoration WHERE state = ?", (RestorationState.DONE,))
             records = [msgspec.convert(json.loads(record), type=RestorationRecord) for (record,) in rows]
         return tuple(dict.fromkeys(program for each in records for program in (each.program, *each.further)))
 
-    def unfinished(self) -> JournalEntry | None:
+    def cut_off(self) -> JournalEntry | None:
         """The restoration that was cut off, if there is one."""
         return next(iter(self.entries(_UNFINISHED)), None)
 
@@ -192,7 +192,7 @@ class Journal:
     def _identity(self) -> str:
         if not os.path.exists(self._path):
             return "none"
-        with self._opened() as connection:
+        with self._open_database() as connection:
             is_there = connection.execute("SELECT 1 FROM sqlite_master WHERE name = 'identity'").fetchone()
             row = connection.execute("SELECT name FROM identity").fetchone() if is_there else None
         return str(row[0]) if row is not None and str(row[0]).isalnum() else "none"
@@ -209,13 +209,13 @@ class Journal:
             started_at=datetime.fromisoformat(started_at),
             state=RestorationState(state),
             packages=record.packages,
-            steps=tuple(JournalStep(n, StepState(s), decoded(json.loads(r), self.site)) for n, s, r in steps),
+            steps=tuple(JournalStep(n, StepState(s), decode_record(json.loads(r), self.site)) for n, s, r in steps),
             because=record.because,
         )
 
     @contextmanager
-    def _changing(self) -> Iterator[sqlite3.Connection]:
-        with self._opened() as connection, connection:
+    def _open_to_change(self) -> Iterator[sqlite3.Connection]:
+        with self._open_database() as connection, connection:
             if _format_of(connection) != _FORMAT:
                 connection.execute(f"PRAGMA user_version = {_FORMAT}")
             connection.execute(_IDENTITY)
@@ -224,7 +224,7 @@ class Journal:
             yield connection
 
     @contextmanager
-    def _opened(self) -> Iterator[sqlite3.Connection]:
+    def _open_database(self) -> Iterator[sqlite3.Connection]:
         try:
             with closing(sqlite3.connect(self._path)) as connection:
                 # EXTRA: the rollback journal's removal is flushed too, so a commit outlives a power cut.
@@ -234,7 +234,7 @@ class Journal:
         except (sqlite3.DatabaseError, msgspec.DecodeError, ValueError, ElsewhereError) as error:
             raise UnreadableError(
                 what="The journal of restorations cannot be used",
-                why=f"{shown(self._path)}: {error}",
+                why=f"{printable(self._path)}: {error}",
                 do="Nothing was changed. Keep the file, and bring back its last good copy.",
             ) from error
 
@@ -250,7 +250,7 @@ def _format_of(connection: sqlite3.Connection) -> int:
     return int(connection.execute("PRAGMA user_version").fetchone()[0])
 
 
-def encoded(record: msgspec.Struct) -> str:
+def encode_record(record: msgspec.Struct) -> str:
     r"""A record as JSON; of undecodable bytes in a path the standard library makes ``\udc..`` escapes."""
     try:
         return msgspec.json.encode(record).decode()

@@ -59,7 +59,7 @@ def require_finished(machine: Machine, journal: Journal) -> None:
     Raises:
         UnfinishedError: one was.
     """
-    entry = journal.unfinished()
+    entry = journal.cut_off()
     if entry is not None:
         count = sum(step.state is not StepState.KEPT for step in entry.steps)
         raise UnfinishedError(

@@ -41,7 +41,7 @@ def batches(steps: Iterable[JournalStep]) -> Iterator[tuple[JournalStep, ...]]:
 def make(site: Site, steps: Sequence[JournalStep], tell: Tell) -> tuple[JournalStep, ...]:
     """Make a batch, and give its steps as they are then. Raises: OSError."""
     records = [step.record for step in steps]
-    with holding(site, records):
+    with hold_folders(site, records):
         for kind, alike in by_kind(records):
             kind.prepare(alike, site)
         for record in records:
@@ -60,7 +60,7 @@ def by_kind(records: Iterable[Record]) -> Iterator[tuple[type[Record], list[Reco
 
 
 @contextlib.contextmanager
-def holding(site: Site, records: Iterable[Record]) -> Iterator[None]:
+def hold_folders(site: Site, records: Iterable[Record]) -> Iterator[None]:
     """Descend anew to the folders of some steps, and see that each is the one that it was; they are held meanwhile.
 
     Raises:
@@ -74,14 +74,14 @@ def holding(site: Site, records: Iterable[Record]) -> Iterator[None]:
     site.ground.forget()
     try:
         for each in folders.values():
-            if why := replaced(site, each):
+            if why := why_replaced(site, each):
                 raise OSError(0, why, site.place(each.path).host)
         yield
     finally:
         site.ground.forget()
 
 
-def replaced(site: Site, folder: FolderTimes) -> str:
+def why_replaced(site: Site, folder: FolderTimes) -> str:
     """Why a folder is not the one that it was; empty where it is, or nobody can tell. Raises: OSError."""
     if not folder.inode:
         return ""
@@ -93,13 +93,13 @@ def replaced(site: Site, folder: FolderTimes) -> str:
 
 def obstacle(site: Site, record: Record) -> str:
     """Why a step can be neither made nor taken back; empty where it can. Raises: OSError."""
-    return next(filter(None, (replaced(site, folder) for folder in record.around())), "") or record.obstacle(site)
+    return next(filter(None, (why_replaced(site, folder) for folder in record.around())), "") or record.obstacle(site)
 
 
 def take_back(site: Site, steps: Iterable[JournalStep]) -> None:
     """Make everything as it was before some steps, the last one first, and have it on the disk. Raises: OSError."""
     records = [step.record for step in steps]
-    with holding(site, records):
+    with hold_folders(site, records):
         for record in records:
             record.take_back(site)
             record.clear_away(site)

@@ -14,11 +14,11 @@ from datetime import datetime
 import msgspec
 
 from fundamen.changes.base import Record
-from fundamen.changes.kinds import decoded
-from fundamen.execution.journal import STANDING, Journal, JournalEntry, RestorationRecord, encoded
+from fundamen.changes.kinds import decode_record
+from fundamen.execution.journal import STANDING, Journal, JournalEntry, RestorationRecord, encode_record
 from fundamen.execution.locking import alone_on, require_finished
 from fundamen.machine.machine import Machine
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.placing.flushing import make_lasting
 from fundamen.placing.own_files import remove_own, write_whole
@@ -47,7 +47,7 @@ class _List(msgspec.Struct, frozen=True):
 def write_list(folder: str, begun: datetime, restoration: RestorationRecord, steps: Sequence[Record]) -> None:
     """Write down what the originals in a folder are, before anything on the machine is changed. Raises: OSError."""
     records = tuple(msgspec.to_builtins(step) for step in steps)
-    write_whole(os.path.join(folder, _LIST), encoded(_List(begun, restoration, records)).encode())
+    write_whole(os.path.join(folder, _LIST), encode_record(_List(begun, restoration, records)).encode())
 
 
 def without_journal(journal: Journal) -> tuple[Originals, ...]:
@@ -117,11 +117,11 @@ def _read(journal: Journal, folder: str) -> Originals | None:
         with open(path, "rb") as file:
             data = file.read(_LARGEST)
         listed = msgspec.convert(json.loads(data), type=_List)
-        steps = tuple(decoded(dict(step), journal.site) for step in listed.steps)
+        steps = tuple(decode_record(dict(step), journal.site) for step in listed.steps)
     except (OSError, ValueError, msgspec.MsgspecError) as error:
         raise UnreadableError(
             what="The list of kept originals cannot be read",
-            why=f"{shown(path)}: {error}",
+            why=f"{printable(path)}: {error}",
             do="Nothing was changed. Keep that folder; the files in it are the originals.",
         ) from error
     return Originals(folder, listed.begun, listed.restoration, steps)

@@ -16,7 +16,7 @@ from fundamen.changes.base import Step, Work
 from fundamen.machine.machine import Machine
 from fundamen.machine.open_files import User, find_running, find_users, holds_lock, process_of
 from fundamen.model.architecture import Platform
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath
 
@@ -69,7 +69,7 @@ def judge_waiting(machine: Machine, work: Work, named: str) -> Waiting:
     """
     if not machine.is_live or machine.platform is not Platform.LINUX:
         raise UsageError(
-            what=f"The installer {shown(named)} cannot be looked at",
+            what=f"The installer {printable(named)} cannot be looked at",
             why=f"it does not run on this host, but on {machine.title}",
             do="Leave --waiting out, or run the same command there.",
         )

@@ -7,14 +7,14 @@ import logging
 
 import msgspec
 
-from fundamen.changes.around import settled
+from fundamen.changes.around import check_folders
 from fundamen.changes.base import Site
 from fundamen.execution.journal import STANDING, Journal, JournalEntry, JournalStep, RestorationState, StepState
 from fundamen.execution.making import batches, obstacle, take_back
 from fundamen.execution.originals import give_up
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
-from fundamen.model.timing import timed
+from fundamen.model.timing import log_time
 
 _LOG = logging.getLogger(__name__)
 
@@ -31,7 +31,7 @@ def undo(journal: Journal, number: int | None) -> JournalEntry:
         RestorationError: a file has changed since, or what was kept of it has; nothing was undone.
         UnfinishedError: it was stopped half-way, or a file cannot be written; it can be undone again.
     """
-    entry = _chosen(journal, number)
+    entry = _choose_entry(journal, number)
     require_unchanged(journal.site, entry, "undone")
     if entry.state is not RestorationState.UNDOING:
         entry = _with_folders_settled(journal, entry)
@@ -59,7 +59,7 @@ def require_unchanged(site: Site, entry: JournalEntry, verb: str) -> None:
         if why:
             raise RestorationError(
                 what=f"Restoration {entry.number} cannot be {verb}",
-                why=f"{shown(step.record.path)} has changed since: {why}",
+                why=f"{printable(step.record.path)} has changed since: {why}",
                 do="Nothing was changed. Set aside what is there now, or bring back what was there; then try again.",
             )
 
@@ -69,11 +69,11 @@ def cause_of(error: BaseException) -> str:
     if isinstance(error, KeyboardInterrupt):
         return "it was stopped from the keyboard"
     if isinstance(error, OSError):
-        return f"{shown(str(error.filename or 'the machine'))}: {error.strerror}"
+        return f"{printable(str(error.filename or 'the machine'))}: {error.strerror}"
     return error.why if isinstance(error, FundamenError) else str(error)
 
 
-def _chosen(journal: Journal, number: int | None) -> JournalEntry:
+def _choose_entry(journal: Journal, number: int | None) -> JournalEntry:
     standing = journal.entries(STANDING)
     if number is None and standing:
         return standing[-1]
@@ -108,7 +108,7 @@ def _with_folders_settled(journal: Journal, entry: JournalEntry) -> JournalEntry
     is_done = entry.state is RestorationState.DONE
     steps = []
     for step in entry.steps:
-        folders = settled(journal.site, step.record.around(), last_ns, is_done=is_done)
+        folders = check_folders(journal.site, step.record.around(), last_ns, is_done=is_done)
         steps.append(JournalStep(step.number, step.state, step.record.with_around(folders)))
     journal.write_steps(entry.number, steps)
     return msgspec.structs.replace(entry, steps=tuple(steps))
@@ -118,7 +118,7 @@ def take_back_steps(journal: Journal, entry: JournalEntry) -> None:
     """Make everything of a restoration as it was, the last step first. Raises: OSError."""
     left = [step for step in entry.steps if step.state is not StepState.TAKEN_BACK]
     for batch in batches(reversed(left)):
-        with timed(_LOG, "restoration %d: undoing %s", entry.number, ", ".join(step.record.path for step in batch)):
+        with log_time(_LOG, "restoration %d: undoing %s", entry.number, ", ".join(step.record.path for step in batch)):
             take_back(journal.site, batch)
         journal.write_steps(
             entry.number, (JournalStep(each.number, StepState.TAKEN_BACK, each.record) for each in batch)

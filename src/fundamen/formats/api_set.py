@@ -10,7 +10,7 @@ from collections.abc import Iterator
 import msgspec
 
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.cursor import Cursor, damaged
+from fundamen.formats.cursor import Cursor, damage_error
 from fundamen.model.errors import DamagedFileError
 
 SECTION = ".apiset"
@@ -94,12 +94,12 @@ def read_api_sets(section: bytes) -> ApiSets:
     version = Cursor(source).unpack(_WORD, "version")[0]
     layout = _LAYOUTS.get(version)
     if layout is None:
-        raise _damaged(f"its version is {version}, and 2, 4 and 6 are known")
+        raise _damaged_schema(f"its version is {version}, and 2, 4 and 6 are known")
     cursor = Cursor(source)
     header = cursor.unpack(layout.header, "header")
     count = header[layout.count_at]
     if count > _MAX_SETS:
-        raise _damaged(f"it claims {count} sets")
+        raise _damaged_schema(f"it claims {count} sets")
     if layout.entries_at is not None:
         cursor.at = header[layout.entries_at]
     sets = {}
@@ -116,7 +116,7 @@ def _hosts(source: MemoryBytes, layout: _Layout, entry: tuple[int, ...]) -> Iter
     else:
         count = entry[layout.values_at + 1]
     if count > _MAX_HOSTS:
-        raise _damaged(f"a set claims {count} hosts")
+        raise _damaged_schema(f"a set claims {count} hosts")
     for *_, importer_at, importer_size, host_at, host_size in cursor.table(layout.value, count, "host list"):
         yield _text(source, importer_at, importer_size), _text(source, host_at, host_size)
 
@@ -129,5 +129,5 @@ def _contract(name: str) -> str:
     return name.rpartition("-")[0]
 
 
-def _damaged(why: str) -> DamagedFileError:
-    return damaged("The API set schema", why)
+def _damaged_schema(why: str) -> DamagedFileError:
+    return damage_error("The API set schema", why)

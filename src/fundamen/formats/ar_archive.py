@@ -10,8 +10,8 @@ from collections.abc import Iterator
 import msgspec
 
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.cursor import Cursor, damaged
-from fundamen.model.display import shown
+from fundamen.formats.cursor import Cursor, damage_error
+from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError
 
 MAGIC, THIN_MAGIC = b"!<arch>\n", b"!<thin>\n"
@@ -48,7 +48,7 @@ def read_archive(source: ByteSource) -> Archive:
     """
     magic = source.read_at(0, len(MAGIC))
     if magic not in {MAGIC, THIN_MAGIC}:
-        raise _damaged(source, f"it begins with {magic[:8].hex(' ')}, which is no archive")
+        raise _damaged_archive(source, f"it begins with {magic[:8].hex(' ')}, which is no archive")
     is_thin = magic == THIN_MAGIC
     members: list[Member] = []
     symbols: frozenset[str] | None = None
@@ -86,16 +86,18 @@ def _headers(source: ByteSource, *, is_thin: bool) -> Iterator[tuple[str, int, i
             return
         name, _, _, _, _, size_text, end = cursor.unpack(_HEADER, "member's header")
         if end != _HEADER_END:
-            raise _damaged(source, f"the header that should end at byte {cursor.at} does not end like one")
+            raise _damaged_archive(source, f"the header that should end at byte {cursor.at} does not end like one")
         size = _number(source, size_text.decode("ascii", "replace"), "size of a member")
         raw = name.decode("utf-8", "replace").rstrip(" ")
         at = cursor.at
         takes_room = not is_thin or raw in {"/", "//", "/SYM64/"}
         if takes_room and at + size > source.size:
-            raise _damaged(source, f"its member {raw} takes bytes {at} to {at + size}, but it ends at {source.size}")
+            raise _damaged_archive(
+                source, f"its member {raw} takes bytes {at} to {at + size}, but it ends at {source.size}"
+            )
         yield raw, at, size
         cursor.at = at + (size + size % 2 if takes_room else 0)
-    raise _damaged(source, f"it claims more than {_MOST_MEMBERS} members")
+    raise _damaged_archive(source, f"it claims more than {_MOST_MEMBERS} members")
 
 
 def _index(source: ByteSource, offset: int, size: int, word: str) -> frozenset[str]:
@@ -104,7 +106,7 @@ def _index(source: ByteSource, offset: int, size: int, word: str) -> frozenset[s
     count = number.unpack(Cursor(source, offset).take(number.size, "symbol index"))[0]
     names_at = number.size * (1 + count)
     if count > _MOST_SYMBOLS or names_at > size:
-        raise _damaged(source, f"its index of {size} bytes claims {count} symbols")
+        raise _damaged_archive(source, f"its index of {size} bytes claims {count} symbols")
     names = Cursor(source, offset + names_at).take(size - names_at, "names of the symbol index")
     return frozenset(name.decode("utf-8", "surrogateescape") for name in names.split(b"\0")[:count])
 
@@ -127,9 +129,9 @@ def _name(source: ByteSource, raw: str, long_names: bytes) -> str:
 def _number(source: ByteSource, text: str, what: str) -> int:
     digits = text.strip()
     if not (digits.isascii() and digits.isdigit()):
-        raise _damaged(source, f"the {what} is {digits!r}, which is no number")
+        raise _damaged_archive(source, f"the {what} is {digits!r}, which is no number")
     return int(digits)
 
 
-def _damaged(source: ByteSource, why: str) -> DamagedFileError:
-    return damaged(f"The archive {shown(source.name)}", why)
+def _damaged_archive(source: ByteSource, why: str) -> DamagedFileError:
+    return damage_error(f"The archive {printable(source.name)}", why)

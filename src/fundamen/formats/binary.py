@@ -4,7 +4,7 @@ from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.elf import MAGIC as ELF_MAGIC
 from fundamen.formats.elf import read_elf
 from fundamen.model.binary import Binary, Format
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import NotExecutableError
 
 _PE_MAGIC = b"MZ"
@@ -51,7 +51,7 @@ def read_binary(source: ByteSource) -> Binary:
 
 
 def _not_executable(source: ByteSource, head: bytes) -> NotExecutableError:
-    name = shown(source.name)
+    name = printable(source.name)
     if not head:
         return NotExecutableError(
             what=f"{name} is empty",

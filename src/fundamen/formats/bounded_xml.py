@@ -6,7 +6,7 @@ from xml.etree.ElementTree import Element, ParseError
 from defusedxml import DefusedXmlException
 from defusedxml.ElementTree import fromstring
 
-from fundamen.formats.cursor import damaged
+from fundamen.formats.cursor import damage_error
 from fundamen.model.errors import DamagedFileError
 
 _MAX_BYTES = 1 << 20
@@ -24,13 +24,13 @@ def read_xml(data: bytes, what: str) -> Element:
         DamagedFileError: it is no XML, declares entities, or is too large or too deep.
     """
     if len(data) > _MAX_BYTES:
-        raise _damaged(what, f"it has {len(data)} bytes")
+        raise _damaged_xml(what, f"it has {len(data)} bytes")
     try:
         root: Element = fromstring(data.rstrip(b"\0 \r\n"), forbid_dtd=True)
     except (ParseError, DefusedXmlException, ValueError, LookupError) as error:
-        raise _damaged(what, f"{type(error).__name__}: {error}") from error
+        raise _damaged_xml(what, f"{type(error).__name__}: {error}") from error
     if any(depth > _MAX_DEPTH for depth, _ in _below(root, 1)):
-        raise _damaged(what, f"it is nested more than {_MAX_DEPTH} levels deep")
+        raise _damaged_xml(what, f"it is nested more than {_MAX_DEPTH} levels deep")
     return root
 
 
@@ -53,5 +53,5 @@ def _below(element: Element, depth: int) -> Iterator[tuple[int, Element]]:
             waiting.extend((depth + 1, child) for child in reversed(found))
 
 
-def _damaged(what: str, why: str) -> DamagedFileError:
-    return damaged(f"The {what}", why)
+def _damaged_xml(what: str, why: str) -> DamagedFileError:
+    return damage_error(f"The {what}", why)

@@ -10,8 +10,8 @@ from collections.abc import Callable, Collection
 import msgspec
 
 from fundamen.formats.byte_source import ByteSource, digest_of_ranges
-from fundamen.formats.cursor import Cursor, damaged
-from fundamen.model.display import shown
+from fundamen.formats.cursor import Cursor, damage_error
+from fundamen.model.display import printable
 
 MAGIC = b"MSCF"
 _HEADER = struct.Struct("<4sIIIIIBBHHHHH")  # CFHEADER up to iCabinet
@@ -56,9 +56,11 @@ def read_cabinet(source: ByteSource) -> Cabinet:
         _HEADER, "cabinet header"
     )
     if mark != MAGIC or size > source.size or files_at > source.size:
-        raise damaged(f"The cabinet {shown(source.name)}", f"it claims {size} bytes, and the file has {source.size}")
+        raise damage_error(
+            f"The cabinet {printable(source.name)}", f"it claims {size} bytes, and the file has {source.size}"
+        )
     if reserved1 or reserved2 or reserved3:
-        raise damaged(f"The cabinet {shown(source.name)}", "fields that are reserved are not zero")
+        raise damage_error(f"The cabinet {printable(source.name)}", "fields that are reserved are not zero")
     reserved = per_folder = per_block = 0
     if flags & _HAS_RESERVE:
         reserved, per_folder, per_block = cursor.unpack(_RESERVE, "reserved fields")
@@ -88,8 +90,8 @@ def read_cabinet(source: ByteSource) -> Cabinet:
     # Anything else would let the folders be read from elsewhere than where they were when it was signed.
     is_as_signed = reserved == _SIGNATURE.size and not per_folder and not per_block and at == size
     if at + length > source.size or length > _MOST_SIGNATURE or not is_as_signed:
-        raise damaged(
-            f"The signature of {shown(source.name)}", f"it takes bytes {at} to {at + length} of {source.size}"
+        raise damage_error(
+            f"The signature of {printable(source.name)}", f"it takes bytes {at} to {at + length} of {source.size}"
         )
     return msgspec.structs.replace(cabinet, signature_at=at, signature_size=length)
 
@@ -127,8 +129,8 @@ def _of_set(source: ByteSource, neighbour: Cabinet, numbers: Collection[int]) ->
     """The header of a cabinet that must be of the same set and have one of these numbers in it: so no set is a ring."""
     header = read_cabinet(source)
     if header.set_id != neighbour.set_id or header.number not in numbers or header.number > _MOST_OF_SET:
-        raise damaged(
-            f"The cabinet {shown(source.name)}",
+        raise damage_error(
+            f"The cabinet {printable(source.name)}",
             f"it is number {header.number} of set {header.set_id}, and does not fit to "
             f"number {neighbour.number} of set {neighbour.set_id}, which names it",
         )

@@ -15,10 +15,10 @@ import msgspec
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cabinet import Cabinet, read_cabinet
-from fundamen.formats.cursor import Cursor, damaged
+from fundamen.formats.cursor import Cursor, damage_error
 from fundamen.formats.lzx import LzxUnpacker
 from fundamen.formats.packed import Bounds, PackedFile, Unpacked, plain_path
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 
 _FOLDER = struct.Struct("<IHH")  # coffCabStart, cCFData, typeCompress
 _FILE = struct.Struct("<IIHHHH")  # cbFile, uoffFolderStart, iFolder, date, time, attribs
@@ -67,8 +67,8 @@ def unpack_cabinet(*sources: ByteSource) -> Unpacked:
         DamagedFileError: it is damaged, goes on in a cabinet that is not at hand, is packed in a way that is not read
             here, holds too much, or names a path that leads elsewhere.
     """
-    what = f"The cabinet {shown(sources[0].name)}"
-    folders, files = _joined(sources, what)
+    what = f"The cabinet {printable(sources[0].name)}"
+    folders, files = _join_cabinets(sources, what)
     bounds = Bounds(what, sum(source.size for source in sources))
     for file in files:
         bounds.add(file.path, file.size)
@@ -77,7 +77,7 @@ def unpack_cabinet(*sources: ByteSource) -> Unpacked:
         yield from _unpack_folder(_blocks(what, parts), held, what)
 
 
-def _joined(sources: Sequence[ByteSource], what: str) -> tuple[list[list[_Part]], list[_File]]:
+def _join_cabinets(sources: Sequence[ByteSource], what: str) -> tuple[list[list[_Part]], list[_File]]:
     """(the parts of each folder, the files with the numbers of these folders) of all cabinets together."""
     folders: list[list[_Part]] = []
     files: list[_File] = []
@@ -90,7 +90,7 @@ def _joined(sources: Sequence[ByteSource], what: str) -> tuple[list[list[_Part]]
         first = len(folders) - is_continued  # the number of this cabinet's first folder
         if is_continued and parts:
             if parts[0].method != folders[-1][0].method:
-                raise damaged(what, f"a folder is packed in another way in {shown(source.name)}")
+                raise damage_error(what, f"a folder is packed in another way in {printable(source.name)}")
             folders[-1].append(parts.pop(0))
         folders += [[part] for part in parts]
         is_last = source is sources[-1]
@@ -98,15 +98,21 @@ def _joined(sources: Sequence[ByteSource], what: str) -> tuple[list[list[_Part]]
             identity = (file.path, file.size, file.begin)
             if file.folder in _CONTINUED and identity not in going_on:
                 before = header.previous or "one before it"
-                raise damaged(what, f"its file {shown(file.path)} begins in {shown(before)}, which is missing")
+                raise damage_error(
+                    what, f"its file {printable(file.path)} begins in {printable(before)}, which is missing"
+                )
             if file.folder in _GOING_ON and is_last:
                 behind = header.following or "one behind it"
-                raise damaged(what, f"its file {shown(file.path)} goes on in {shown(behind)}, which is missing")
+                raise damage_error(
+                    what, f"its file {printable(file.path)} goes on in {printable(behind)}, which is missing"
+                )
             number = header.folder_count - 1 if file.folder == _TO_NEXT else file.folder
             if file.folder in _CONTINUED:
                 continue
             if not 0 <= number < header.folder_count:
-                raise damaged(what, f"its file {shown(file.path)} lies in folder {number} of {header.folder_count}")
+                raise damage_error(
+                    what, f"its file {printable(file.path)} lies in folder {number} of {header.folder_count}"
+                )
             files.append(msgspec.structs.replace(file, folder=first + number))
         going_on = {(file.path, file.size, file.begin) for file in listed if file.folder in _GOING_ON}
     return folders, files
@@ -136,17 +142,17 @@ def _files(source: ByteSource, header: Cabinet, what: str) -> list[_File]:
 
 def _blocks(what: str, parts: Sequence[_Part]) -> Iterator[bytes]:
     """The unpacked blocks of a folder."""
-    unpack = _unpacking(what, parts[0].method)
+    unpack = _unpacker_of(what, parts[0].method)
     begun = b""  # of a block that goes over the border of its cabinet
     for data, size in _packed_blocks(what, parts):
         begun += data
         if len(begun) > _MOST_PACKED:
-            raise damaged(what, f"a block is packed in more than {_MOST_PACKED} bytes")
+            raise damage_error(what, f"a block is packed in more than {_MOST_PACKED} bytes")
         if not size:
             continue
         unpacked = unpack(begun, size)
         if len(unpacked) != size:
-            raise damaged(what, f"a block gives {len(unpacked)} bytes, and {size} are claimed")
+            raise damage_error(what, f"a block gives {len(unpacked)} bytes, and {size} are claimed")
         begun = b""
         yield unpacked
 
@@ -160,14 +166,14 @@ def _packed_blocks(what: str, parts: Sequence[_Part]) -> Iterator[tuple[bytes, i
             cursor.at += part.reserved
             data = cursor.take(packed_size, "block")
             if checksum and checksum != _checksum(data) ^ packed_size ^ size << 16:
-                raise damaged(what, "a block does not have its recorded checksum")
+                raise damage_error(what, "a block does not have its recorded checksum")
             if size > _MOST_BLOCK:
-                raise damaged(what, f"a block is to give {size} bytes")
+                raise damage_error(what, f"a block is to give {size} bytes")
             if size or number == part.block_count - 1:
                 yield data, size
 
 
-def _unpacking(what: str, compression: int) -> _Unpack:
+def _unpacker_of(what: str, compression: int) -> _Unpack:
     """An unpacker for the blocks of a folder, in their order. Raises: DamagedFileError."""
     method = compression & _METHOD_MASK
     if method == _STORED:
@@ -177,7 +183,7 @@ def _unpacking(what: str, compression: int) -> _Unpack:
     if method == _LZX:
         return LzxUnpacker(what, compression >> _WINDOW_SHIFT & _WINDOW_MASK).unpack
     name = "Quantum" if method == _QUANTUM else f"method {method}"
-    raise damaged(what, f"it is packed with {name}, which is not read here")
+    raise damage_error(what, f"it is packed with {name}, which is not read here")
 
 
 class _Inflating:
@@ -189,11 +195,11 @@ class _Inflating:
 
     def unpack(self, data: bytes, _size: int) -> bytes:
         if not data.startswith(_MSZIP_MARK):
-            raise damaged(self._what, "a block does not begin like one of MSZIP")
+            raise damage_error(self._what, "a block does not begin like one of MSZIP")
         try:
             unpacked = zlib.decompressobj(-zlib.MAX_WBITS, zdict=self._history).decompress(data[2:], _MOST_BLOCK + 1)
         except zlib.error as error:
-            raise damaged(self._what, f"a block cannot be unpacked: {error}") from error
+            raise damage_error(self._what, f"a block cannot be unpacked: {error}") from error
         self._history = unpacked[-_HISTORY:]
         return unpacked
 
@@ -213,7 +219,7 @@ def _unpack_folder(blocks: Iterator[bytes], files: list[_File], what: str) -> Un
     at, rest = 0, b""  # how far the folder was read, and what of it is not given yet
     for file in files:
         if file.begin < at - len(rest):
-            raise damaged(what, f"its file {shown(file.path)} lies over another one")
+            raise damage_error(what, f"its file {printable(file.path)} lies over another one")
         pieces: list[bytes] = []
         left = file.size
         skip = file.begin - (at - len(rest))
@@ -222,7 +228,7 @@ def _unpack_folder(blocks: Iterator[bytes], files: list[_File], what: str) -> Un
                 rest = next(blocks, b"")
                 at += len(rest)
                 if not rest:
-                    raise damaged(what, f"its file {shown(file.path)} ends {left} bytes before it should")
+                    raise damage_error(what, f"its file {printable(file.path)} ends {left} bytes before it should")
             step = min(skip, len(rest))
             rest, skip = rest[step:], skip - step
             if not skip:

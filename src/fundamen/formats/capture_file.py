@@ -16,9 +16,9 @@ from typing import IO, Annotated, Any, Literal
 import msgspec
 
 from fundamen.formats.byte_source import Ranges
-from fundamen.formats.cursor import damaged
+from fundamen.formats.cursor import damage_error
 from fundamen.model.architecture import Platform
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError
 
 SCHEMA = "fundamen.capture/1"
@@ -187,19 +187,19 @@ def read_capture(file: IO[bytes], name: str) -> Capture:
     Raises:
         DamagedFileError: it is none, is cut or altered, holds more than any has, or is of a newer form.
     """
-    what = f"The capture {shown(name)}"
+    what = f"The capture {printable(name)}"
     try:
         with zipfile.ZipFile(file) as archive:
-            manifest = _opened(archive, what)
+            manifest = _read_manifest(archive, what)
             facts_data = _member_bytes(archive, "facts.json", _MOST_FACTS, what)
             if hashlib.sha256(facts_data).hexdigest() != manifest.facts_sha256:
-                raise damaged(what, "its facts are not those that it was made with")
+                raise damage_error(what, "its facts are not those that it was made with")
             facts = msgspec.convert(json.loads(facts_data), type=MachineFacts)
             return Capture(manifest, facts, _content(archive, manifest, what))
     except (msgspec.ValidationError, RecursionError, *_RAISED) as error:
         if isinstance(error, DamagedFileError):
             raise
-        raise damaged(what, f"{error or type(error).__name__}") from error
+        raise damage_error(what, f"{error or type(error).__name__}") from error
 
 
 def read_summary(file: IO[bytes], name: str) -> Summary:
@@ -208,26 +208,26 @@ def read_summary(file: IO[bytes], name: str) -> Summary:
     Raises:
         DamagedFileError: as of ``read_capture``; or it has no summary, for it is not of a whole machine.
     """
-    what = f"The capture {shown(name)}"
+    what = f"The capture {printable(name)}"
     try:
         with zipfile.ZipFile(file) as archive:
-            manifest = _opened(archive, what)
+            manifest = _read_manifest(archive, what)
             if not manifest.summary_sha256:
-                raise damaged(what, "it is of no whole machine: it was made without --all")
+                raise damage_error(what, "it is of no whole machine: it was made without --all")
             data = _member_bytes(archive, _SUMMARY, _MOST_SUMMARY, what)
             if hashlib.sha256(data).hexdigest() != manifest.summary_sha256:
-                raise damaged(what, "its summary is not that which it was made with")
+                raise damage_error(what, "its summary is not that which it was made with")
         return msgspec.convert(json.loads(data), type=Summary)
     except (msgspec.ValidationError, RecursionError, KeyError, *_RAISED) as error:
         if isinstance(error, DamagedFileError):
             raise
-        raise damaged(what, f"{error or type(error).__name__}") from error
+        raise damage_error(what, f"{error or type(error).__name__}") from error
 
 
-def _opened(archive: zipfile.ZipFile, what: str) -> CaptureManifest:
+def _read_manifest(archive: zipfile.ZipFile, what: str) -> CaptureManifest:
     """The manifest, once it was seen that the archive has the members of a capture."""
     if sorted(name for name in archive.namelist() if name != _SUMMARY) != list(_MEMBERS):
-        raise damaged(what, "it is no archive of manifest.json, facts.json and content.bin")
+        raise damage_error(what, "it is no archive of manifest.json, facts.json and content.bin")
     return _manifest(_member_bytes(archive, "manifest.json", _MOST_MANIFEST, what), what)
 
 
@@ -235,7 +235,9 @@ def _manifest(data: bytes, what: str) -> CaptureManifest:
     told: Any = msgspec.json.decode(data)
     schema = told.get("schema") if isinstance(told, dict) else None
     if schema != SCHEMA:
-        raise damaged(what, f"it is of the form {shown(str(schema))}, and this version of Fundamen reads {SCHEMA}")
+        raise damage_error(
+            what, f"it is of the form {printable(str(schema))}, and this version of Fundamen reads {SCHEMA}"
+        )
     return msgspec.convert(told, type=CaptureManifest)
 
 
@@ -243,14 +245,14 @@ def _member_bytes(archive: zipfile.ZipFile, name: str, most: int, what: str) -> 
     with archive.open(name) as member:
         data = member.read(most + 1)
     if len(data) > most:
-        raise damaged(what, f"{name} in it unpacks to more than {most} bytes")
+        raise damage_error(what, f"{name} in it unpacks to more than {most} bytes")
     return data
 
 
 def _content(archive: zipfile.ZipFile, manifest: CaptureManifest, what: str) -> IO[bytes]:
     """The bytes of files, unpacked to a file that has no name."""
     if manifest.bytes > MOST_CONTENT:
-        raise damaged(what, f"it says that it holds {manifest.bytes} bytes, more than any capture")
+        raise damage_error(what, f"it says that it holds {manifest.bytes} bytes, more than any capture")
     content = tempfile.TemporaryFile()  # noqa: SIM115 - it lives as long as the machine that is read from it
     state, size = hashlib.sha256(), 0
     try:
@@ -265,7 +267,7 @@ def _content(archive: zipfile.ZipFile, manifest: CaptureManifest, what: str) -> 
         raise
     if size != manifest.bytes or state.hexdigest() != manifest.content_sha256:
         content.close()
-        raise damaged(what, "the bytes of files in it are not those that it was made with")
+        raise damage_error(what, "the bytes of files in it are not those that it was made with")
     return content
 
 

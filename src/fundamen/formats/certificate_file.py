@@ -12,8 +12,8 @@ from enum import StrEnum
 import msgspec
 
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.cursor import damaged
-from fundamen.model.display import shown
+from fundamen.formats.cursor import damage_error
+from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError
 
 _MOST_BYTES = 64 << 20
@@ -64,7 +64,7 @@ def read_certificates(source: ByteSource, password: str = "") -> Certificates:
         DamagedFileError: the file holds none, or is damaged.
     """
     if source.size > _MOST_BYTES:
-        raise damaged(shown(source.name), f"it has {source.size} bytes, more than any file of certificates")
+        raise damage_error(printable(source.name), f"it has {source.size} bytes, more than any file of certificates")
     data = source.read_at(0, source.size)
     if data.startswith(_JKS_MAGIC):
         from fundamen.formats.java_keystore import read_java_keystore  # noqa: PLC0415 - seldom met
@@ -85,7 +85,7 @@ def _read_pem(data: bytes, name: str) -> Certificates:
         try:
             der = base64.b64decode(b"".join(body.split()), validate=True)
         except binascii.Error as error:
-            raise damaged(shown(name), f"one of its blocks is not base64: {error}") from error
+            raise damage_error(printable(name), f"one of its blocks is not base64: {error}") from error
         if label in _CERTIFICATE_LABELS:
             certificates.append(_first_value(der) if label.startswith(b"TRUSTED") else der)
         elif label == b"X509 CRL":
@@ -95,9 +95,9 @@ def _read_pem(data: bytes, name: str) -> Certificates:
             certificates += inner.certificates
             lists += inner.revocation_lists
         if len(certificates) + len(lists) > _MOST_ITEMS:
-            raise damaged(shown(name), f"it holds more than {_MOST_ITEMS} certificates")
+            raise damage_error(printable(name), f"it holds more than {_MOST_ITEMS} certificates")
     if not certificates and not lists:
-        raise damaged(shown(name), "it holds no certificate and no revocation list")
+        raise damage_error(printable(name), "it holds no certificate and no revocation list")
     kind = CertificateEncoding.PEM if len(certificates) != 1 else CertificateEncoding.CERTIFICATE
     return Certificates(
         kind if certificates else CertificateEncoding.REVOCATION_LIST, tuple(certificates), tuple(lists)
@@ -106,25 +106,25 @@ def _read_pem(data: bytes, name: str) -> Certificates:
 
 def _first_value(der: bytes) -> bytes:
     """A trusted certificate has what it is trusted for behind it, which is another tool's affair."""
-    from fundamen.formats.der import reading, whole_of  # noqa: PLC0415 - seldom met
+    from fundamen.formats.der import translate_asn1_errors, whole_of  # noqa: PLC0415 - seldom met
 
-    with reading("A trusted certificate"):
+    with translate_asn1_errors("A trusted certificate"):
         return whole_of(der)
 
 
 def _read_der(data: bytes, name: str, password: str) -> Certificates:
     """Tell the forms apart by their first field, as each specification has it."""
-    from fundamen.formats.der import contents_of, reading, whole_of  # noqa: PLC0415 - a PEM bundle is read without it
+    from fundamen.formats.der import contents_of, translate_asn1_errors, whole_of  # noqa: PLC0415 - a PEM bundle is read without it
     from fundamen.formats.signed_data import read_signed_data  # noqa: PLC0415
 
-    with reading(shown(name)):
+    with translate_asn1_errors(printable(name)):
         first = contents_of(data)
         is_signed_data = first.startswith(b"\x06")  # ContentInfo begins with an object identifier
         is_keystore = first.startswith(b"\x02\x01\x03")  # PFX with its version, 3
         inner = contents_of(first) if not is_signed_data and not is_keystore else b""
         whole = whole_of(data)
     if is_signed_data:
-        bundle = read_signed_data(data, shown(name))
+        bundle = read_signed_data(data, printable(name))
         return Certificates(CertificateEncoding.SIGNED_DATA, bundle.certificates, bundle.revocation_lists)
     if is_keystore:
         return _read_pkcs12(data, name, password)
@@ -132,7 +132,7 @@ def _read_der(data: bytes, name: str, password: str) -> Certificates:
         return Certificates(CertificateEncoding.CERTIFICATE, (whole,))
     if inner and _is(whole, "load_der_x509_crl"):
         return Certificates(CertificateEncoding.REVOCATION_LIST, (), (whole,))
-    raise damaged(shown(name), "it holds no certificate and no revocation list")
+    raise damage_error(printable(name), "it holds no certificate and no revocation list")
 
 
 def _is(der: bytes, loader: str) -> bool:
@@ -166,7 +166,7 @@ def _read_pkcs12(data: bytes, name: str, password: str) -> Certificates:
             names=tuple((each.friendly_name or b"").decode("utf-8", "replace") for each in held),
         )
     raise DamagedFileError(
-        what=f"The keystore {shown(name)} cannot be read",
+        what=f"The keystore {printable(name)} cannot be read",
         why=f"its password is another one, or it is damaged ({reason})",
         do="Give its password: --password-file FILE.",
     )

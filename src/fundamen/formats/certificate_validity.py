@@ -7,7 +7,7 @@ the validity, UTCTime up to 2049 and GeneralizedTime from then on).
 import re
 from datetime import UTC, datetime
 
-from fundamen.formats.cursor import damaged
+from fundamen.formats.cursor import damage_error
 
 _SEQUENCE, _VERSION = 0x30, 0xA0
 _UTC_TIME, _GENERALIZED_TIME = 0x17, 0x18
@@ -37,7 +37,7 @@ def read_end(der: bytes) -> datetime:
         begin, end = _inside(der, at, kind)
         return _moment(kind, der[begin:end].decode("ascii"))
     except (IndexError, ValueError) as error:
-        raise damaged("The certificate", f"its validity is not where it must be: {error}") from error
+        raise damage_error("The certificate", f"its validity is not where it must be: {error}") from error
 
 
 def _inside(der: bytes, at: int, kind: int) -> tuple[int, int]:

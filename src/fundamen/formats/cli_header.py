@@ -11,7 +11,7 @@ from itertools import islice
 import msgspec
 
 from fundamen.formats.byte_source import ByteSource, MemoryBytes
-from fundamen.formats.cli_tables import Metadata, MetadataTable, coded, compressed
+from fundamen.formats.cli_tables import Metadata, MetadataTable, decode_coded_index, read_compressed
 from fundamen.formats.cursor import Cursor
 from fundamen.formats.pe import CLI_HEADER, CliFlags, DataDirectory, Pe, cursor_at
 from fundamen.model.architecture import Architecture
@@ -142,11 +142,11 @@ def _attributes(metadata: Metadata) -> dict[str, bytes]:
 
 def _attribute_name(metadata: Metadata, kind: int) -> str:
     """The name of an attribute whose constructor another assembly has; empty for one of this assembly's own."""
-    table, number = coded("CustomAttributeType", kind)
+    table, number = decode_coded_index("CustomAttributeType", kind)
     constructor = metadata.row(table, number) if table == MetadataTable.MEMBER_REF else None
     if constructor is None:
         return ""
-    table, number = coded("MemberRefParent", constructor[0])
+    table, number = decode_coded_index("MemberRefParent", constructor[0])
     reference = metadata.row(table, number) if table == MetadataTable.TYPE_REF else None
     return metadata.text(reference[1]) if reference is not None else ""
 
@@ -156,5 +156,5 @@ def _first_text(blob: bytes) -> str | None:
     cursor = Cursor(MemoryBytes(blob, "the target framework attribute"))
     if cursor.take(2, "prolog") != b"\x01\x00":
         return None
-    length = compressed(cursor.take(1, "length"), cursor)
+    length = read_compressed(cursor.take(1, "length"), cursor)
     return cursor.take(length, "text").decode("utf-8", "replace") if length < len(blob) else None

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from enum import IntEnum
 
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.cursor import Cursor, damaged
+from fundamen.formats.cursor import Cursor, damage_error
 from fundamen.model.errors import DamagedFileError
 
 _SIGNATURE = 0x424A5342  # "BSJB"
@@ -121,7 +121,7 @@ class Metadata:
         cursor = Cursor(source, at)
         signature, _, _, _, length = cursor.unpack(_ROOT, "metadata root")
         if signature != _SIGNATURE:
-            raise _damaged(source, "its metadata does not begin with BSJB")
+            raise _damaged_metadata(source, "its metadata does not begin with BSJB")
         self.version = cursor.take(min(length, 255), "runtime version").partition(b"\0")[0].decode("utf-8", "replace")
         cursor.at = at + _ROOT.size + length
         _, count = cursor.unpack(struct.Struct("<HH"), "stream count")
@@ -171,32 +171,34 @@ class Metadata:
         """A string of the #Strings heap. Raises: DamagedFileError."""
         at, size = self._streams.get("#Strings", (0, 0))
         if index >= size:
-            raise _damaged(self._source, f"it names a string at {index}, and the heap has {size} bytes")
+            raise _damaged_metadata(self._source, f"it names a string at {index}, and the heap has {size} bytes")
         return Cursor(self._source, at + index).text("string")
 
     def blob(self, index: int) -> bytes:
         """Bytes of the #Blob heap, without the length before them (II.24.2.4). Raises: DamagedFileError."""
         at, size = self._streams.get("#Blob", (0, 0))
         if index >= size:
-            raise _damaged(self._source, f"it names a blob at {index}, and the heap has {size} bytes")
+            raise _damaged_metadata(self._source, f"it names a blob at {index}, and the heap has {size} bytes")
         cursor = Cursor(self._source, at + index)
-        length = compressed(cursor.take(1, "blob length"), cursor)
+        length = read_compressed(cursor.take(1, "blob length"), cursor)
         if length > min(size, _MAX_BLOB):
-            raise _damaged(self._source, f"a blob claims {length} bytes")
+            raise _damaged_metadata(self._source, f"a blob claims {length} bytes")
         return cursor.take(length, "blob")
 
     def _read_header(self) -> None:
         if "#~" not in self._streams:
-            raise _damaged(self._source, "its metadata has no stream #~")
+            raise _damaged_metadata(self._source, "its metadata has no stream #~")
         cursor = Cursor(self._source, self._streams["#~"][0])
         _, _, _, heaps, _, valid, _ = cursor.unpack(_TABLES_HEADER, "tables header")
         present = [number for number in range(64) if valid >> number & 1]
         if set(present) - set(_COLUMNS):
-            raise _damaged(self._source, f"it has tables of unknown form: {sorted(set(present) - set(_COLUMNS))}")
+            raise _damaged_metadata(
+                self._source, f"it has tables of unknown form: {sorted(set(present) - set(_COLUMNS))}"
+            )
         counts = cursor.table(struct.Struct("<I"), len(present), "row counts")
         self._counts = dict(zip(present, (count for (count,) in counts), strict=True))
         if any(count > _MAX_ROWS for count in self._counts.values()):
-            raise _damaged(self._source, f"a table claims {max(self._counts.values())} rows")
+            raise _damaged_metadata(self._source, f"a table claims {max(self._counts.values())} rows")
         self._records = {number: self._record(_COLUMNS[number], heaps) for number in present}
         self._starts: dict[int, int] = {}
         at = cursor.at
@@ -222,14 +224,14 @@ class Metadata:
         return struct.Struct(form)
 
 
-def coded(column: str, value: int) -> tuple[int, int]:
+def decode_coded_index(column: str, value: int) -> tuple[int, int]:
     """The table and row that a coded index names; table -1 where the tag is assigned to none."""
     bits, tables = _CODED[column]
     tag = value & ((1 << bits) - 1)
     return (tables[tag] if tag < len(tables) else -1), value >> bits
 
 
-def compressed(first: bytes, cursor: Cursor) -> int:
+def read_compressed(first: bytes, cursor: Cursor) -> int:
     """A compressed length of which the first byte is read already (II.23.2). Raises: DamagedFileError."""
     head = first[0]
     if head & 0x80 == 0:
@@ -239,5 +241,5 @@ def compressed(first: bytes, cursor: Cursor) -> int:
     return (head & 0x1F) << 24 | int.from_bytes(cursor.take(3, "compressed number"), "big")
 
 
-def _damaged(source: ByteSource, why: str) -> DamagedFileError:
-    return damaged(f"The metadata of {source.name}", why)
+def _damaged_metadata(source: ByteSource, why: str) -> DamagedFileError:
+    return damage_error(f"The metadata of {source.name}", why)

@@ -10,8 +10,8 @@ import msgspec
 import olefile
 
 from fundamen.formats.byte_source import ByteSource, MemoryBytes, SourceStream
-from fundamen.formats.cursor import damaged
-from fundamen.model.display import shown
+from fundamen.formats.cursor import damage_error
+from fundamen.model.display import printable
 
 _STORAGE, _STREAM = 1, 2
 _MOST_ENTRIES = 100_000
@@ -51,7 +51,7 @@ class CompoundFile:
         Raises:
             DamagedFileError: it is no compound file, or a damaged one.
         """
-        self._name = shown(source.name)
+        self._name = printable(source.name)
         self._source = source
         try:
             self._file = olefile.OleFileIO(SourceStream(source), raise_defects=olefile.DEFECT_INCORRECT)
@@ -59,7 +59,7 @@ class CompoundFile:
                 raise ValueError(f"its directory has {len(self._file.direntries)} entries")
             self.root = _entry(self._file.root)
         except _RAISED as error:
-            raise damaged(self._name, f"its directory is damaged: {error or type(error).__name__}") from error
+            raise damage_error(self._name, f"its directory is damaged: {error or type(error).__name__}") from error
 
     def pieces(self, entry: StorageEntry) -> Iterator[bytes]:
         """The bytes of a stream.
@@ -81,9 +81,9 @@ class CompoundFile:
                 left -= len(piece)
                 sector = self._file.fat[sector]
         except _RAISED as error:
-            raise damaged(self._name, f"a stream is damaged: {error or type(error).__name__}") from error
+            raise damage_error(self._name, f"a stream is damaged: {error or type(error).__name__}") from error
         if left:
-            raise damaged(self._name, f"a stream ends {left} bytes before it should")
+            raise damage_error(self._name, f"a stream ends {left} bytes before it should")
 
     def source(self, entry: StorageEntry) -> ByteSource:
         """A stream as a source of its own, read where it is asked for.
@@ -101,7 +101,7 @@ class CompoundFile:
                 sectors.append(sector)
                 sector = self._file.fat[sector]
         except _RAISED as error:
-            raise damaged(self._name, f"a stream is damaged: {error or type(error).__name__}") from error
+            raise damage_error(self._name, f"a stream is damaged: {error or type(error).__name__}") from error
         return _Sectors(self._source, name, sectors, size, entry.size)
 
     def content(self, entry: StorageEntry, limit: int) -> bytes:
@@ -111,7 +111,7 @@ class CompoundFile:
             DamagedFileError: it is damaged, or larger than ``limit``.
         """
         if entry.size > limit:
-            raise damaged(self._name, f"a stream has {entry.size} bytes, and at most {limit} are expected")
+            raise damage_error(self._name, f"a stream has {entry.size} bytes, and at most {limit} are expected")
         return b"".join(self.pieces(entry))
 
     def _small(self, entry: StorageEntry) -> bytes:

@@ -6,7 +6,7 @@ from typing import Any
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.model.binary import Problem
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import CutFileError, DamagedFileError
 
 _SHORT_TEXT = 256  # bytes; most names are shorter, and so short a read is served from a block that is at hand
@@ -36,12 +36,12 @@ class Cursor:
         """Read ``size`` bytes and move past them."""
         end = self.at + size
         if self.at < 0 or size < 0 or end > self._source.size:
-            raise self._damaged(what, beyond_end(self.at, size, self._source.size), CutFileError)
+            raise self._damaged_part(what, beyond_end(self.at, size, self._source.size), CutFileError)
         if size > MAX_TABLE:
-            raise self._damaged(what, f"claims {size} bytes, more than any real file has")
+            raise self._damaged_part(what, f"claims {size} bytes, more than any real file has")
         data = self._source.read_at(self.at, size)
         if len(data) != size:
-            raise self._damaged(what, f"could be read only up to byte {self.at + len(data)}; the file is changing")
+            raise self._damaged_part(what, f"could be read only up to byte {self.at + len(data)}; the file is changing")
         self.at = end
         return data
 
@@ -51,24 +51,24 @@ class Cursor:
         Bytes that are not UTF-8 are kept as surrogate escapes.
         """
         if not 0 <= self.at < self._source.size:
-            raise self._damaged(what, beyond_end(self.at, 1, self._source.size), CutFileError)
+            raise self._damaged_part(what, beyond_end(self.at, 1, self._source.size), CutFileError)
         raw, terminator, _ = self._source.read_at(self.at, min(limit, _SHORT_TEXT)).partition(b"\0")
         if not terminator:
             raw, terminator, _ = self._source.read_at(self.at, limit + 1).partition(b"\0")
         if not terminator:
-            raise self._damaged(what, f"at byte {self.at} has no end within {limit} bytes")
+            raise self._damaged_part(what, f"at byte {self.at} has no end within {limit} bytes")
         self.at += len(raw) + 1
         return raw.decode("utf-8", "surrogateescape")
 
-    def _damaged(self, what: str, why: str, kind: type[DamagedFileError] = DamagedFileError) -> DamagedFileError:
+    def _damaged_part(self, what: str, why: str, kind: type[DamagedFileError] = DamagedFileError) -> DamagedFileError:
         return kind(
-            what=f"{shown(self._source.name)} cannot be read on",
+            what=f"{printable(self._source.name)} cannot be read on",
             why=f"its {what} {why}",
             do="Compare the file with its publisher's package.",
         )
 
 
-def damaged(what: str, why: str) -> DamagedFileError:
+def damage_error(what: str, why: str) -> DamagedFileError:
     """The error for a file that breaks the rules of its format.
 
     Args:
@@ -108,7 +108,7 @@ class StructureFindings:
         self.add(place, beyond_end(offset, size, file_size), is_cut=True)
         return False
 
-    def listed(self) -> tuple[Problem, ...]:
+    def all_problems(self) -> tuple[Problem, ...]:
         """All problems so far."""
         return tuple(self._problems)
 

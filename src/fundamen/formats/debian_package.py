@@ -12,11 +12,11 @@ import msgspec
 
 from fundamen.formats.ar_archive import Member, read_archive
 from fundamen.formats.byte_source import ByteSource, PartOf, SourceStream
-from fundamen.formats.cursor import damaged
+from fundamen.formats.cursor import damage_error
 from fundamen.formats.packed import MOST_UNPACKED, Bounds, Unpacked
 from fundamen.formats.tar_archive import walk_unix_tar
 from fundamen.formats.zstd_frames import ZstdStream
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 
 _MOST_CONTROL = 16 << 20  # bytes, unpacked
 _MOST_FIELD = 1 << 16
@@ -41,13 +41,15 @@ def read_debian_package(source: ByteSource) -> DebianPackage:
     """
     members = _members(source)
     texts: dict[str, str] = {}
-    with _opened(source, _find(source, members, "control.tar")) as stream:
+    with _open_member(source, _find(source, members, "control.tar")) as stream:
         for packed, data in _walk(source, stream, _MOST_CONTROL):
             if packed.path in {"control", "conffiles"}:
                 texts[packed.path] = data.read(_MOST_CONTROL).decode("utf-8", "replace")
     fields = _fields(texts.get("control", ""))
     if not {"Package", "Version", "Architecture"} <= fields.keys():
-        raise damaged(f"The package {shown(source.name)}", "its control file names no package, version or architecture")
+        raise damage_error(
+            f"The package {printable(source.name)}", "its control file names no package, version or architecture"
+        )
     settings = frozenset(line.split(" ")[-1].lstrip("/") for line in texts.get("conffiles", "").splitlines() if line)
     return DebianPackage(fields["Package"], fields["Version"], fields["Architecture"], fields, settings)
 
@@ -63,9 +65,11 @@ def require_whole(source: ByteSource) -> None:
     _find(source, members, "control.tar")
     end = data.offset + data.size
     if data.name.endswith(".xz") and source.read_at(end - len(_XZ_END), len(_XZ_END)) != _XZ_END:
-        raise damaged(f"The package {shown(source.name)}", "its content does not end as xz streams do")
+        raise damage_error(f"The package {printable(source.name)}", "its content does not end as xz streams do")
     if not end <= source.size <= end + 1:
-        raise damaged(f"The package {shown(source.name)}", f"its members end at {end}, the file at {source.size}")
+        raise damage_error(
+            f"The package {printable(source.name)}", f"its members end at {end}, the file at {source.size}"
+        )
 
 
 def unpack_debian_package(source: ByteSource) -> Unpacked:
@@ -74,16 +78,16 @@ def unpack_debian_package(source: ByteSource) -> Unpacked:
     Raises:
         DamagedFileError: it is damaged, holds too much, or names a path that leads elsewhere.
     """
-    with _opened(source, _find(source, _members(source), "data.tar")) as stream:
+    with _open_member(source, _find(source, _members(source), "data.tar")) as stream:
         yield from _walk(source, stream, MOST_UNPACKED)
 
 
 def _members(source: ByteSource) -> tuple[Member, ...]:
     members = read_archive(source).members
     if not members or members[0].name != "debian-binary":
-        raise damaged(f"The package {shown(source.name)}", "its first member is not debian-binary")
+        raise damage_error(f"The package {printable(source.name)}", "its first member is not debian-binary")
     if not source.read_at(members[0].offset, 2) == b"2.":
-        raise damaged(f"The package {shown(source.name)}", "it is not of format 2")
+        raise damage_error(f"The package {printable(source.name)}", "it is not of format 2")
     return members
 
 
@@ -91,10 +95,10 @@ def _find(source: ByteSource, members: tuple[Member, ...], stem: str) -> Member:
     for member in members:
         if member.name.startswith(stem):
             return member
-    raise damaged(f"The package {shown(source.name)}", f"it has no member {stem}")
+    raise damage_error(f"The package {printable(source.name)}", f"it has no member {stem}")
 
 
-def _opened(source: ByteSource, member: Member) -> IO[bytes]:
+def _open_member(source: ByteSource, member: Member) -> IO[bytes]:
     part = PartOf(source, member.offset, member.size)
     packed = io.BufferedReader(SourceStream(part), 1 << 18)
     ending = member.name.rpartition(".")[2]
@@ -107,12 +111,12 @@ def _opened(source: ByteSource, member: Member) -> IO[bytes]:
             return packed
         case "zst":
             return cast("IO[bytes]", ZstdStream(part, packed))
-    raise damaged(f"The package {shown(source.name)}", f"its member {member.name} is packed in an unknown way")
+    raise damage_error(f"The package {printable(source.name)}", f"its member {member.name} is packed in an unknown way")
 
 
 def _walk(source: ByteSource, stream: IO[bytes], most: int) -> Unpacked:
     return walk_unix_tar(
-        f"The package {shown(source.name)}", stream, Bounds("The package", source.size, most, of_unix=True)
+        f"The package {printable(source.name)}", stream, Bounds("The package", source.size, most, of_unix=True)
     )
 
 

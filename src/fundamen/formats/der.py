@@ -10,7 +10,7 @@ from typing import Any, TypeVar
 
 from asn1crypto import core, parser
 
-from fundamen.formats.cursor import damaged
+from fundamen.formats.cursor import damage_error
 
 _Value = TypeVar("_Value")
 _OCTET_STRING = 4
@@ -29,7 +29,7 @@ class Attributes(core.SetOf):
 
 
 @contextmanager
-def reading(what: str) -> Iterator[None]:
+def translate_asn1_errors(what: str) -> Iterator[None]:
     """Turn whatever a hostile value makes the library raise into one error.
 
     Args:
@@ -42,10 +42,10 @@ def reading(what: str) -> Iterator[None]:
         yield
     except (ValueError, TypeError, KeyError, IndexError, OverflowError, AttributeError, RecursionError) as error:
         reason = " ".join(str(error).split()) or type(error).__name__
-        raise damaged(what, f"it is not well-formed ASN.1: {reason[:160]}") from error
+        raise damage_error(what, f"it is not well-formed ASN.1: {reason[:160]}") from error
 
 
-def decoded(kind: type[_Value], data: bytes) -> _Value:
+def decode_at(kind: type[_Value], data: bytes) -> _Value:
     """The value of a type that stands at the start of some bytes; used inside ``reading``."""
     value: _Value = kind.load(data)  # type: ignore[attr-defined]
     return value

@@ -259,7 +259,7 @@ class _ElfReader:
             architecture=architecture_of(machine, self._bits, big_endian=self._big_endian),
             name=soname,
             needs=tuple([Need(name) for name in names[_NEEDED]]),
-            problems=self._findings.listed(),
+            problems=self._findings.all_problems(),
             size=self._source.size,
             bits=self._bits,
             big_endian=self._big_endian,

@@ -8,7 +8,7 @@ import struct
 import msgspec
 
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.cursor import Cursor, damaged
+from fundamen.formats.cursor import Cursor, damage_error
 from fundamen.formats.elf import Elf, Tag
 from fundamen.formats.elf_symbols import read_symbol_names
 
@@ -48,7 +48,7 @@ def _indexes(source: ByteSource, elf: Elf, table: Tag, size: Tag, *, with_addend
     if address is None or length == 0:
         return set()
     if offset is None:
-        raise damaged(f"The relocations of {source.name}", f"the table {table.name} lies in no segment")
+        raise damage_error(f"The relocations of {source.name}", f"the table {table.name} lies in no segment")
     is_wide = elf.bits == 64  # noqa: PLR2004 - ELFCLASS64
     word, shift = ("Q", 32) if is_wide else ("I", 8)
     record = struct.Struct((">" if elf.big_endian else "<") + word * 2 + ("q" if is_wide else "i") * with_addend)

@@ -6,7 +6,7 @@ Source: System V gABI, ch. 4 (Symbol Table) and ch. 5 (Hash Table).
 import struct
 
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.cursor import Cursor, damaged
+from fundamen.formats.cursor import Cursor, damage_error
 from fundamen.formats.elf import Elf, Tag
 from fundamen.model.errors import DamagedFileError
 
@@ -62,7 +62,7 @@ def _symbols(source: ByteSource, elf: Elf, wanted: set[int] | None) -> dict[int,
         return {}
     symbols_at, strings_at = offsets
     if symbols_at is None or strings_at is None:
-        raise damaged(f"The exports of {source.name}", "its symbol or string table lies in no segment")
+        raise damage_error(f"The exports of {source.name}", "its symbol or string table lies in no segment")
     order = ">" if elf.big_endian else "<"
     count = _symbol_count(source, elf, order) if wanted is None else max(wanted) + 1
     if count > _MAX_SYMBOLS:
@@ -95,7 +95,7 @@ def _symbol_count(source: ByteSource, elf: Elf, order: str) -> int:
 
 
 def _too_many(source: ByteSource, count: int) -> DamagedFileError:
-    return damaged(f"The symbols of {source.name}", f"a table claims {count} of them")
+    return damage_error(f"The symbols of {source.name}", f"a table claims {count} of them")
 
 
 def _gnu_hash_count(cursor: Cursor, word: struct.Struct, bits: int) -> int:

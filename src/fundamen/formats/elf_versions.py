@@ -10,7 +10,7 @@ from typing import Any
 import msgspec
 
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.cursor import Cursor, damaged
+from fundamen.formats.cursor import Cursor, damage_error
 from fundamen.formats.elf import Elf, Tag
 
 _WEAK = 0x2  # VER_FLG_WEAK: the loader only warns where such a version is not defined
@@ -116,5 +116,5 @@ def _offset(source: ByteSource, elf: Elf, tags: Mapping[int, int], tag: Tag) -> 
         return None
     offset = elf.offset_of(address)
     if offset is None:
-        raise damaged(f"The symbol versions of {source.name}", f"its table {tag.name} lies in no segment")
+        raise damage_error(f"The symbol versions of {source.name}", f"its table {tag.name} lies in no segment")
     return offset

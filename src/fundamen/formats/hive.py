@@ -35,7 +35,7 @@ from fundamen.formats.hive_cells import (
     HiveCells,
     KeyNode,
     checksum,
-    folded,
+    fold_name,
 )
 from fundamen.formats.registry_value import HiveValue
 
@@ -68,14 +68,14 @@ def with_values(data: bytes, path: str, values: Mapping[str, HiveValue], seconds
         at = hive.find(at, name) or hive.add_key(at, name)
     for name, value in values.items():
         hive.put_value(at, name, value)
-    return hive.closed()
+    return hive.close()
 
 
 def without_value(data: bytes, path: str, name: str) -> bytes:
     """A hive without one value of a key; the same bytes where it has none. Raises: as ``with_values``."""
     hive = _Changing(data)
     at = hive.find_path(path)
-    return hive.closed() if at and hive.remove_value(at, name) else data
+    return hive.close() if at and hive.remove_value(at, name) else data
 
 
 def without_key(data: bytes, path: str) -> bytes:
@@ -93,7 +93,7 @@ def without_key(data: bytes, path: str) -> bytes:
     if at == hive.root or hive.node(at).subkey_count:
         return data
     hive.remove_key(above, at)
-    return hive.closed()
+    return hive.close()
 
 
 class _Changing(HiveCells):
@@ -106,7 +106,7 @@ class _Changing(HiveCells):
     def add_key(self, above: int, name: str) -> int:
         """Put a key below another, whose security descriptor it shares, and give where it lies."""
         parent = self.node(above)
-        encoded, is_latin = _encoded(name)
+        encoded, is_latin = _encode_name(name)
         if parent.security != NONE:
             self._count_security(parent.security, 1)
         node = KeyNode(
@@ -116,9 +116,9 @@ class _Changing(HiveCells):
             security=parent.security,
             name_size=len(encoded),
         )
-        at = self._add_cell(_packed(node) + encoded)
-        keys, own = self._subkeys(above), folded(name)
-        place = next((n for n, key in enumerate(keys) if folded(self._name(key)) > own), len(keys))
+        at = self._add_cell(_pack_node(node) + encoded)
+        keys, own = self._subkeys(above), fold_name(name)
+        place = next((n for n, key in enumerate(keys) if fold_name(self._name(key)) > own), len(keys))
         self._list_subkeys(above, [*keys[:place], at, *keys[place:]], longest=len(name.encode("utf-16-le")))
         return at
 
@@ -165,11 +165,11 @@ class _Changing(HiveCells):
     def put_value(self, key: int, name: str, value: HiveValue) -> None:
         """Give a key a value, in the place of one of the same name."""
         data_at, size = self._add_data(value.data)
-        encoded, is_latin = _encoded(name)
+        encoded, is_latin = _encode_name(name)
         flags = VALUE_IS_LATIN if is_latin and name else 0
         record = VALUE.pack(b"vk", len(encoded), size, data_at, value.type, flags, 0) + encoded
         held = self._values(key)
-        same = next((at for at in held if folded(self._value(at)[0]) == folded(name)), None)
+        same = next((at for at in held if fold_name(self._value(at)[0]) == fold_name(name)), None)
         node = self.node(key)
         if same is not None:
             self._free_data(same)
@@ -189,7 +189,7 @@ class _Changing(HiveCells):
     def remove_value(self, key: int, name: str) -> bool:
         """Take a value from a key; False where it has none of this name."""
         held = self._values(key)
-        left = [at for at in held if folded(self._value(at)[0]) != folded(name)]
+        left = [at for at in held if fold_name(self._value(at)[0]) != fold_name(name)]
         if len(left) == len(held):
             return False
         for at in set(held) - set(left):
@@ -233,7 +233,7 @@ class _Changing(HiveCells):
             SIZE.pack_into(store, begin, size)
 
     def _rewrite(self, key: int, **fields: int) -> None:
-        self._write(key, 0, _packed(msgspec.structs.replace(self.node(key), changed_at=self._now, **fields)))
+        self._write(key, 0, _pack_node(msgspec.structs.replace(self.node(key), changed_at=self._now, **fields)))
 
     def _write(self, at: int, offset: int, content: bytes) -> None:
         """Write into a cell in use."""
@@ -242,7 +242,7 @@ class _Changing(HiveCells):
         begin += SIZE.size + offset
         store[begin : begin + len(content)] = content
 
-    def closed(self) -> bytes:
+    def close(self) -> bytes:
         """The whole hive, as the system leaves one behind that it has closed."""
         size = -(-(BIN.size + len(self._new)) // BIN_UNIT) * BIN_UNIT
         free = size - BIN.size - len(self._new)
@@ -257,11 +257,11 @@ class _Changing(HiveCells):
         return bytes(self._data)
 
 
-def _packed(node: KeyNode) -> bytes:
+def _pack_node(node: KeyNode) -> bytes:
     return NODE.pack(*msgspec.structs.astuple(node))
 
 
-def _encoded(name: str) -> tuple[bytes, bool]:
+def _encode_name(name: str) -> tuple[bytes, bool]:
     """(a name as it is stored, whether it is stored with one byte a character)."""
     try:
         return name.encode("ascii"), True  # the system would take all of Latin-1; not every reader does
@@ -274,6 +274,6 @@ def _hint(name: str, kind: bytes) -> int:
     if kind == b"lf":
         return int.from_bytes(name.encode("latin-1", "replace")[:4].ljust(4, b"\0"), "little")
     hashed = 0
-    for character in folded(name):
+    for character in fold_name(name):
         hashed = (hashed * 37 + ord(character)) & NONE
     return hashed

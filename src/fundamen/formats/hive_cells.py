@@ -9,7 +9,7 @@ import struct
 
 import msgspec
 
-from fundamen.formats.cursor import damaged
+from fundamen.formats.cursor import damage_error
 from fundamen.formats.registry_value import HiveValue
 from fundamen.model.errors import DamagedFileError, UnreadableError
 
@@ -85,13 +85,13 @@ class HiveCells:
     def __init__(self, data: bytes) -> None:
         """Take a hive's bytes. Raises: DamagedFileError, UnreadableError: as ``find_value``."""
         if len(data) < BASE_SIZE or not data.startswith(MAGIC):
-            raise _broken("it does not begin like one")
+            raise _damaged_hive("it does not begin like one")
         base = _BASE.unpack_from(data)
         _, self._sequence, second, self._written_at, major, self._minor, kind, form, self.root, self._size = base
         if (major, kind, form) != (1, 0, 1) or self._minor > _LATEST_MINOR:
-            raise _broken(f"it is of version {major}.{self._minor}, which is not known here")
+            raise _damaged_hive(f"it is of version {major}.{self._minor}, which is not known here")
         if checksum(data) != OFFSET.unpack_from(data, CHECKSUM_AT)[0]:
-            raise _broken("its first block does not have its recorded checksum")
+            raise _damaged_hive("its first block does not have its recorded checksum")
         if self._sequence != second:
             raise UnreadableError(
                 what="The registry hive cannot be changed",
@@ -99,7 +99,7 @@ class HiveCells:
                 do="Start that Windows and shut it down whole (shutdown /s /t 0), then try again.",
             )
         if self._size % BIN_UNIT or BASE_SIZE + self._size > len(data):
-            raise _broken(f"its bins take {self._size} bytes, and the file has {len(data)}")
+            raise _damaged_hive(f"its bins take {self._size} bytes, and the file has {len(data)}")
         self._data = bytearray(data)
         self._new = bytearray()  # cells of the new bin
 
@@ -107,13 +107,13 @@ class HiveCells:
         """The key at an offset."""
         node = KeyNode(**dict(zip(KeyNode.__struct_fields__, NODE.unpack_from(self._cell(at, NODE.size)), strict=True)))
         if node.signature != b"nk" or NODE.size + node.name_size > len(self._cell(at, 0)):
-            raise _broken(f"no key lies at {at:#x}")
+            raise _damaged_hive(f"no key lies at {at:#x}")
         return node
 
     def find(self, above: int, name: str) -> int | None:
         """Where the key of a name below a key lies; None where there is none."""
-        wanted = folded(name)
-        return next((at for at in self._subkeys(above) if folded(self._name(at)) == wanted), None)
+        wanted = fold_name(name)
+        return next((at for at in self._subkeys(above) if fold_name(self._name(at)) == wanted), None)
 
     def _name(self, at: int) -> str:
         node = self.node(at)
@@ -130,7 +130,7 @@ class HiveCells:
         if not node.subkey_count or node.subkeys == NONE:
             return []
         if node.subkey_count > _MOST_SUBKEYS:
-            raise _broken(f"a key claims {node.subkey_count} keys below it")
+            raise _damaged_hive(f"a key claims {node.subkey_count} keys below it")
         kind, _ = LIST.unpack_from(self._cell(node.subkeys, LIST.size))
         return self._entries(node.subkeys) if kind == ROOT_LIST else [node.subkeys]
 
@@ -138,7 +138,7 @@ class HiveCells:
         """The offsets in a list."""
         kind, count = LIST.unpack_from(self._cell(at, LIST.size))
         if kind not in _ENTRIES:
-            raise _broken(f"no list of keys lies at {at:#x}")
+            raise _damaged_hive(f"no list of keys lies at {at:#x}")
         record = _ENTRIES[kind]
         table = self._cell(at, LIST.size + record.size * count)
         return [each[0] for each in record.iter_unpack(table[LIST.size : LIST.size + record.size * count])]
@@ -155,7 +155,7 @@ class HiveCells:
         cell = self._cell(at, VALUE.size)
         mark, name_size, size, data_at, _, flags, _ = VALUE.unpack_from(cell)
         if mark != b"vk" or VALUE.size + name_size > len(cell):
-            raise _broken(f"no value lies at {at:#x}")
+            raise _damaged_hive(f"no value lies at {at:#x}")
         raw = bytes(cell[VALUE.size : VALUE.size + name_size])
         return _text(raw, is_latin=bool(flags & VALUE_IS_LATIN)), size, data_at
 
@@ -164,10 +164,10 @@ class HiveCells:
         store, begin = self._store_of(at)
         end = BASE_SIZE + self._size if store is self._data else len(store)
         if begin < 0 or at % 8 or begin + SIZE.size > end:
-            raise _broken(f"an offset leads to {at:#x}, where no cell is")
+            raise _damaged_hive(f"an offset leads to {at:#x}, where no cell is")
         size: int = -SIZE.unpack_from(store, begin)[0]
         if size < SIZE.size + least or begin + size > end:
-            raise _broken(f"the cell at {at:#x} has {size} bytes")
+            raise _damaged_hive(f"the cell at {at:#x} has {size} bytes")
         return memoryview(bytes(store[begin + SIZE.size : begin + size]))
 
     def _store_of(self, at: int) -> tuple[bytearray, int]:
@@ -177,7 +177,7 @@ class HiveCells:
     def value(self, key: int, name: str) -> HiveValue | None:
         """A value of a key."""
         for at in self._values(key):
-            if folded(self._value(at)[0]) == folded(name):
+            if fold_name(self._value(at)[0]) == fold_name(name):
                 (type_,) = OFFSET.unpack_from(self._cell(at, VALUE.size), _VALUE_TYPE_AT)
                 return HiveValue(type_, self._data_of(at))
         return None
@@ -216,7 +216,7 @@ def _text(raw: bytes, *, is_latin: bool) -> str:
     return raw.decode("latin-1" if is_latin else "utf-16-le", "replace")
 
 
-def folded(name: str) -> str:
+def fold_name(name: str) -> str:
     """A name as the system compares it: each character by itself in upper case."""
     return "".join(upper if len(upper := character.upper()) == 1 else character for character in name)
 
@@ -229,5 +229,5 @@ def checksum(data: bytes | bytearray) -> int:
     return {0: 1, NONE: NONE - 1}.get(combined, combined)
 
 
-def _broken(why: str) -> DamagedFileError:
-    return damaged("A registry hive", why)
+def _damaged_hive(why: str) -> DamagedFileError:
+    return damage_error("A registry hive", why)

@@ -8,7 +8,7 @@ from fundamen.formats.compound_file import CompoundFile
 from fundamen.formats.cursor import StructureFindings
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, BinaryKind, Format
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import NotExecutableError
 
 _INSTALLER_DATABASE = uuid.UUID("000c1084-0000-0000-c000-000000000046").bytes_le  # the class of an MSI's root
@@ -24,7 +24,7 @@ def read_install_package(source: ByteSource, kind: Format) -> Binary:
         with findings.of("directory"):
             if (found := CompoundFile(source).root.class_id) != _INSTALLER_DATABASE:
                 raise NotExecutableError(
-                    what=f"{shown(source.name)} is no install package",
+                    what=f"{printable(source.name)} is no install package",
                     why=f"it is a compound file of the class {uuid.UUID(bytes_le=found)}, such as a document",
                     do="Name the install package itself.",
                 )
@@ -34,6 +34,6 @@ def read_install_package(source: ByteSource, kind: Format) -> Binary:
         architecture=Architecture.ANY,
         name=None,
         needs=(),
-        problems=findings.listed(),
+        problems=findings.all_problems(),
         size=source.size,
     )

@@ -12,7 +12,7 @@ from collections.abc import Iterator
 import msgspec
 
 from fundamen.formats.byte_source import ByteSource, MemoryBytes, SourceStream
-from fundamen.formats.cursor import Cursor, StructureFindings, damaged
+from fundamen.formats.cursor import Cursor, StructureFindings, damage_error
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, BinaryKind, Format
 from fundamen.model.errors import DamagedFileError
@@ -99,7 +99,7 @@ def _record(source: ByteSource, findings: StructureFindings, java: int, newest: 
         architecture=Architecture.ANY,
         name=None,
         needs=(),
-        problems=findings.listed(),
+        problems=findings.all_problems(),
         size=source.size,
         java=java,
         newest_class=newest,
@@ -110,7 +110,7 @@ def _record(source: ByteSource, findings: StructureFindings, java: int, newest: 
 def _java_of(cursor: Cursor) -> int:
     _, _, major, count = cursor.unpack(_CLASS_HEADER, "header")
     if major <= _FIRST_MAJOR or count == 0:
-        raise _damaged(f"it has version {major} and {count} constants")
+        raise _damaged_archive(f"it has version {major} and {count} constants")
     return int(major) - _FIRST_MAJOR
 
 
@@ -122,7 +122,7 @@ def _newest(archive: zipfile.ZipFile, findings: StructureFindings) -> tuple[int,
         is_counted = name.endswith(".class") and not name.endswith("module-info.class")
         if is_counted and not name.startswith(_OF_OTHER_RELEASES):
             with findings.of(name):
-                found = _java_of(Cursor(MemoryBytes(_beginning(archive, entry, _CLASS_HEADER.size), name)))
+                found = _java_of(Cursor(MemoryBytes(_read_beginning(archive, entry, _CLASS_HEADER.size), name)))
                 if found > java:
                     java, newest = found, name.removesuffix(".class").replace("/", ".")
     return java, newest
@@ -130,7 +130,7 @@ def _newest(archive: zipfile.ZipFile, findings: StructureFindings) -> tuple[int,
 
 def _manifest_of(archive: zipfile.ZipFile) -> dict[str, str]:
     """The main section's attributes by their names in lower case; a line that begins with a blank goes on the last."""
-    text = _beginning(archive, archive.getinfo(_MANIFEST), _LARGEST_MANIFEST).decode("utf-8", "replace")
+    text = _read_beginning(archive, archive.getinfo(_MANIFEST), _LARGEST_MANIFEST).decode("utf-8", "replace")
     section = text.replace("\r\n", "\n").replace("\r", "\n").replace("\n ", "").partition("\n\n")[0]
     pairs = (line.partition(":") for line in section.split("\n") if ":" in line)
     return {name.strip().lower(): value.strip() for name, _, value in pairs}
@@ -139,27 +139,27 @@ def _manifest_of(archive: zipfile.ZipFile) -> dict[str, str]:
 def _natives(archive: zipfile.ZipFile) -> Iterator[Native]:
     named = [entry for entry in archive.infolist() if entry.filename.endswith(_NATIVE_ENDINGS)]
     for entry in named[:_MOST_NATIVES]:
-        yield Native(entry.filename, _beginning(archive, entry, _NATIVE_HEAD))
+        yield Native(entry.filename, _read_beginning(archive, entry, _NATIVE_HEAD))
 
 
-def _beginning(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, size: int) -> bytes:
+def _read_beginning(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, size: int) -> bytes:
     """The first bytes of an entry; no more is unpacked, whatever it would unpack to."""
     try:
         with archive.open(entry) as stream:
             return stream.read(size)
     except _ZIP_ERRORS as error:
-        raise _damaged(f"{entry.filename} cannot be unpacked: {error}") from error
+        raise _damaged_archive(f"{entry.filename} cannot be unpacked: {error}") from error
 
 
 def _open(source: ByteSource) -> zipfile.ZipFile:
     try:
         archive = zipfile.ZipFile(SourceStream(source))
     except (*_ZIP_ERRORS, UnicodeDecodeError, OverflowError, IndexError) as error:
-        raise _damaged(f"its directory cannot be read: {error}") from error
+        raise _damaged_archive(f"its directory cannot be read: {error}") from error
     if len(archive.infolist()) > _MOST_ENTRIES:
-        raise _damaged(f"it claims {len(archive.infolist())} entries")
+        raise _damaged_archive(f"it claims {len(archive.infolist())} entries")
     return archive
 
 
-def _damaged(why: str) -> DamagedFileError:
-    return damaged("The archive", why)
+def _damaged_archive(why: str) -> DamagedFileError:
+    return damage_error("The archive", why)

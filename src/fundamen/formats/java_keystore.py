@@ -8,8 +8,8 @@ import hashlib
 import struct
 
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.cursor import Cursor, damaged
-from fundamen.model.display import shown
+from fundamen.formats.cursor import Cursor, damage_error
+from fundamen.model.display import printable
 
 _HEADER = struct.Struct(">III")  # magic, version, number of entries
 _U16, _U32, _U64 = struct.Struct(">H"), struct.Struct(">I"), struct.Struct(">Q")
@@ -30,7 +30,7 @@ def read_java_keystore(source: ByteSource, password: str = "") -> tuple[tuple[st
     cursor = Cursor(source)
     _, version, count = cursor.unpack(_HEADER, "keystore header")
     if version not in {1, 2} or count > _MOST_ENTRIES:
-        raise damaged(f"The keystore {shown(source.name)}", f"it claims version {version} and {count} entries")
+        raise damage_error(f"The keystore {printable(source.name)}", f"it claims version {version} and {count} entries")
     _check_digest(source, password or _USUAL_PASSWORD)
     found = []
     for _ in range(count):
@@ -45,7 +45,9 @@ def read_java_keystore(source: ByteSource, password: str = "") -> tuple[tuple[st
             for _ in range(min(length, _MOST_CHAIN)):
                 _certificate(cursor, version)
         else:
-            raise damaged(f"The keystore {shown(source.name)}", f"the entry {alias!r} is of the unknown kind {tag}")
+            raise damage_error(
+                f"The keystore {printable(source.name)}", f"the entry {alias!r} is of the unknown kind {tag}"
+            )
     return tuple(found)
 
 
@@ -64,4 +66,6 @@ def _check_digest(source: ByteSource, password: str) -> None:
     body = Cursor(source).take(max(source.size - _DIGEST_SIZE, 0), "keystore")
     digest = hashlib.sha1(password.encode("utf-16-be") + _WHITENER + body, usedforsecurity=False).digest()
     if digest != source.read_at(source.size - _DIGEST_SIZE, _DIGEST_SIZE):
-        raise damaged(f"The keystore {shown(source.name)}", "its password is another one, or its bytes were altered")
+        raise damage_error(
+            f"The keystore {printable(source.name)}", "its password is another one, or its bytes were altered"
+        )

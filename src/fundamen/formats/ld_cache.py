@@ -10,7 +10,7 @@ from collections.abc import Iterable
 import msgspec
 
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.cursor import Cursor, damaged
+from fundamen.formats.cursor import Cursor, damage_error
 from fundamen.model.errors import DamagedFileError
 
 _OLD_MAGIC = b"ld.so-1.7.0\0"
@@ -80,7 +80,7 @@ def _by_name(records: Iterable[tuple[int, int, int, int]], strings: bytes) -> di
 
 
 def _no_cache(source: ByteSource) -> DamagedFileError:
-    return damaged(f"{source.name}", "it is no cache of the kind that glibc's loader reads")
+    return damage_error(f"{source.name}", "it is no cache of the kind that glibc's loader reads")
 
 
 def _string(strings: bytes, at: int) -> str:

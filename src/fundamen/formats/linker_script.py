@@ -7,8 +7,8 @@ import re
 
 import msgspec
 
-from fundamen.formats.cursor import damaged
-from fundamen.model.display import shown
+from fundamen.formats.cursor import damage_error
+from fundamen.model.display import printable
 
 _TOKEN = re.compile(r'/\*.*?\*/|"([^"]*)"|([^\s(),;"]+)|([(),;])', re.DOTALL)
 _NAMING = {"INPUT", "GROUP", "AS_NEEDED"}
@@ -51,4 +51,4 @@ def read_linker_script(text: str, name: str) -> tuple[LinkerInput, ...]:
     else:
         if has_command and not commands:
             return tuple(meant)
-    raise damaged(shown(name), "it is text, but no script that names libraries")
+    raise damage_error(printable(name), "it is text, but no script that names libraries")

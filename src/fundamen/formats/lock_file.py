@@ -12,8 +12,8 @@ from typing import Any
 
 import msgspec
 
-from fundamen.formats.cursor import damaged
-from fundamen.model.display import shown
+from fundamen.formats.cursor import damage_error
+from fundamen.model.display import printable
 
 _MOST_ENTRIES = 100_000
 _REQUIREMENT = re.compile(r"^([A-Za-z0-9][A-Za-z0-9._-]*)(?:\[[^\]]*\])?\s*==\s*([^\s;\\]+)")
@@ -67,12 +67,12 @@ def read_lock_file(text: str, name: str) -> LockFile:
         else:
             lock = LockFile(LockKind.REQUIREMENTS, tuple(_requirement_entries(text)))
     except (msgspec.DecodeError, KeyError, TypeError, AttributeError, ValueError, RecursionError) as error:
-        raise damaged(
-            f"The lock file {shown(name)}", f"it is not well-formed: {error or type(error).__name__}"
+        raise damage_error(
+            f"The lock file {printable(name)}", f"it is not well-formed: {error or type(error).__name__}"
         ) from error
     if not lock.entries or len(lock.entries) > _MOST_ENTRIES:
-        raise damaged(
-            f"The lock file {shown(name)}", f"it pins {len(lock.entries)} packages in a way that is known here"
+        raise damage_error(
+            f"The lock file {printable(name)}", f"it pins {len(lock.entries)} packages in a way that is known here"
         )
     return lock
 

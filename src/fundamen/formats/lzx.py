@@ -13,7 +13,7 @@ from collections.abc import Sequence
 from enum import IntEnum
 from itertools import accumulate
 
-from fundamen.formats.cursor import damaged
+from fundamen.formats.cursor import damage_error
 from fundamen.model.errors import DamagedFileError
 
 _FRAME = 32768  # bytes that are unpacked together
@@ -56,7 +56,7 @@ class LzxUnpacker:
         """
         self._what = what
         if window_bits not in _SLOT_COUNTS:
-            raise self._damaged(f"its window has {window_bits} bits")
+            raise self._damaged_stream(f"its window has {window_bits} bits")
         self._window = 1 << window_bits
         self._main_lengths = [0] * (_LITERALS + 8 * _SLOT_COUNTS[window_bits])
         self._length_lengths = [0] * _LENGTH_COUNT
@@ -89,7 +89,7 @@ class LzxUnpacker:
         end = begin + size
         while len(self._past) < end:
             if not self._left:
-                bits = self._begun(bits, data)
+                bits = self._begin_block(bits, data)
             expected = min(end, len(self._past) + self._left)
             before = len(self._past)
             if self._kind is _Kind.STORED:
@@ -99,26 +99,26 @@ class LzxUnpacker:
             else:
                 self._unpack_codes(bits, expected)
             if len(self._past) != expected or bits.byte_at > len(data) + 1:
-                raise self._damaged("a frame ends too early, or within a match")
+                raise self._damaged_stream("a frame ends too early, or within a match")
             self._left -= expected - before
         self._rest = data[bits.byte_at :]
         frame = self._past[begin:]
         del self._past[: -self._window]
-        return self._translated(frame)
+        return self._translate_calls(frame)
 
-    def _begun(self, bits: "_Bits", data: bytes) -> "_Bits":
+    def _begin_block(self, bits: "_Bits", data: bytes) -> "_Bits":
         """Read a block's header; the bits go on at what is given back."""
         if self._kind is _Kind.STORED and self._size % 2:
             bits = _Bits(data, bits.byte_at + 1)
         kind = bits.take(3)
         self._size = self._left = bits.take(12) << 12 | bits.take(12)
         if kind not in {*_Kind} or not self._size:
-            raise self._damaged(f"a block is of kind {kind} and gives {self._size} bytes")
+            raise self._damaged_stream(f"a block is of kind {kind} and gives {self._size} bytes")
         self._kind = _Kind(kind)
         if self._kind is _Kind.STORED:
             at = bits.next_word_at
             if at + _DISTANCES.size > len(data):
-                raise self._damaged("a stored block ends too early")
+                raise self._damaged_stream("a stored block ends too early")
             self._recent = list(_DISTANCES.unpack_from(data, at))
             return _Bits(data, at + _DISTANCES.size)
         if self._kind is _Kind.ALIGNED:
@@ -147,7 +147,7 @@ class LzxUnpacker:
             else:
                 run, length = 1, (lengths[at] - symbol) % _MOST_LENGTH
             if at + run > end:
-                raise self._damaged("it tells lengths of more codes than there are")
+                raise self._damaged_stream("it tells lengths of more codes than there are")
             lengths[at : at + run] = [length] * run
             at += run
 
@@ -160,7 +160,7 @@ class LzxUnpacker:
             if len(table) > 1 << _LONGEST_CODE:
                 break
         if len(table) != 1 << _LONGEST_CODE:
-            raise self._damaged("the lengths of its codes fit no code")
+            raise self._damaged_stream("the lengths of its codes fit no code")
         return table
 
     def _unpack_codes(self, bits: "_Bits", end: int) -> None:
@@ -178,7 +178,7 @@ class LzxUnpacker:
             slot, length = (symbol - _LITERALS) >> 3, symbol & 7
             if length == _LONG_MATCH:
                 if not lengths:
-                    raise self._damaged("it has a long match, and no codes for its length")
+                    raise self._damaged_stream("it has a long match, and no codes for its length")
                 length += bits.symbol(lengths)
             length += _LEAST_MATCH
             if slot < _RECENT_COUNT:
@@ -192,14 +192,14 @@ class LzxUnpacker:
                 recent[:] = _BASES[slot] + offset - 2, recent[0], recent[1]
             distance = recent[0]
             if not 0 < distance <= at:
-                raise self._damaged(f"it refers {distance} bytes back, and there are {at}")
+                raise self._damaged_stream(f"it refers {distance} bytes back, and there are {at}")
             piece = past[at - distance : at - distance + length]
             if distance < length:  # it repeats what it has just given
                 piece = (piece * (length // distance + 1))[:length]
             past += piece
             at += length
 
-    def _translated(self, frame: bytearray) -> bytes:
+    def _translate_calls(self, frame: bytearray) -> bytes:
         """A frame with the operands of calls, which were packed as places in the stream, as distances again."""
         begin, limit = self._given, self._translates_below or 0
         self._given += len(frame)
@@ -215,8 +215,8 @@ class LzxUnpacker:
             at += 5
         return bytes(frame)
 
-    def _damaged(self, why: str) -> DamagedFileError:
-        return damaged(self._what, f"its LZX stream cannot be unpacked: {why}")
+    def _damaged_stream(self, why: str) -> DamagedFileError:
+        return damage_error(self._what, f"its LZX stream cannot be unpacked: {why}")
 
 
 class _Bits:

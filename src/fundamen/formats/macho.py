@@ -64,7 +64,7 @@ def _record(source: ByteSource, slices: tuple[Slice, ...], findings: StructureFi
         also_for=architectures[1:],
         name=first.install_name if first else None,
         needs=tuple(needs.values()),
-        problems=findings.listed(),
+        problems=findings.all_problems(),
         size=source.size,
         slices=slices,
     )
@@ -95,6 +95,6 @@ def _read_fat(source: ByteSource, findings: StructureFindings) -> list[tuple[int
             findings.add(f"slice at {offset}", "lies over the universal header")
         elif offset < source.size:
             extents.append((offset, min(size, source.size - offset)))
-    if not extents and not findings.listed():
+    if not extents and not findings.all_problems():
         findings.add("universal header", "holds no slices")
     return extents

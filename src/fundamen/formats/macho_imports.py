@@ -8,11 +8,11 @@ import struct
 import msgspec
 
 from fundamen.formats.byte_source import ByteSource, MemoryBytes
-from fundamen.formats.cursor import Cursor, damaged
+from fundamen.formats.cursor import Cursor, damage_error
 from fundamen.formats.macho_slice import Extent, Slice
 from fundamen.formats.macho_symbols import is_import, read_symbols, read_uleb
 from fundamen.model.binary import Necessity
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError
 
 ITSELF, THE_PROGRAM, WHOEVER_HAS_IT, WEAKLY = 0, -1, -2, -3  # library ordinals that name no library
@@ -41,15 +41,18 @@ def read_imports(source: ByteSource, part: Slice) -> tuple[Import, ...]:
         DamagedFileError: the table does not fit the file.
     """
     if part.fixups is not None and part.fixups.size:
-        return tuple(_chained(source, part, part.fixups))
+        return tuple(_read_chained(source, part, part.fixups))
     if part.bindings:
         at_start, at_first_call = part.bindings
         later = Necessity.REQUIRED if part.flags & _BIND_AT_LOAD else Necessity.DELAYED
-        return (*_bound(source, part, at_start, Necessity.REQUIRED), *_bound(source, part, at_first_call, later))
+        return (
+            *_read_bound(source, part, at_start, Necessity.REQUIRED),
+            *_read_bound(source, part, at_first_call, later),
+        )
     return tuple(
         Import(
             name,
-            _signed(description >> 8, 8),
+            _sign_extend(description >> 8, 8),
             Necessity.OPTIONAL if description & _WEAK_REFERENCE else Necessity.DELAYED,
         )
         for name, type_, description, value in read_symbols(source, part)
@@ -57,19 +60,19 @@ def read_imports(source: ByteSource, part: Slice) -> tuple[Import, ...]:
     )
 
 
-def _chained(source: ByteSource, part: Slice, extent: Extent) -> list[Import]:
+def _read_chained(source: ByteSource, part: Slice, extent: Extent) -> list[Import]:
     """The import table of chained fixups; all of it is bound at the start."""
     start = part.offset + extent.offset
     header = struct.Struct(part.order + _FIXUPS_HEADER)
     _, _, imports_at, names_at, count, kind, names_format = Cursor(source, start).unpack(header, "chained fixups")
     if count > _MOST_IMPORTS or names_format != 0 or max(imports_at, names_at) > extent.size:
-        raise _damaged(source, f"its chained fixups claim {count} imports at {imports_at}, names at {names_at}")
+        raise _damaged_imports(source, f"its chained fixups claim {count} imports at {imports_at}, names at {names_at}")
     names = Cursor(source, start + names_at).take(extent.size - names_at, "names of the imports")
     imports = []
     for ordinal, is_weak, name_at in _import_records(Cursor(source, start + imports_at), count, kind, part.order):
         end = names.find(b"\0", name_at, name_at + _LONGEST_NAME)
         if end < 0:
-            raise _damaged(source, f"an imported name at {name_at} has no end in {len(names)} bytes of names")
+            raise _damaged_imports(source, f"an imported name at {name_at} has no end in {len(names)} bytes of names")
         name = names[name_at:end].decode("utf-8", "surrogateescape")
         imports.append(Import(name, ordinal, Necessity.OPTIONAL if is_weak else Necessity.REQUIRED))
     return imports
@@ -79,12 +82,12 @@ def _import_records(cursor: Cursor, count: int, kind: int, order: str) -> list[t
     """Ordinal, whether it may be missing, and the place of the name. Source: struct dyld_chained_import and its kin."""
     if kind == _CHAINED_IMPORT_ADDEND64:
         wide = cursor.table(struct.Struct(order + "QQ"), count, "imports")
-        return [(_signed(w & 0xFFFF, 16), bool(w >> 16 & 1), w >> 32) for w, _ in wide]
+        return [(_sign_extend(w & 0xFFFF, 16), bool(w >> 16 & 1), w >> 32) for w, _ in wide]
     record = struct.Struct(order + ("Ii" if kind == _CHAINED_IMPORT_ADDEND else "I"))
-    return [(_signed(w & 0xFF, 8), bool(w >> 8 & 1), w >> 9) for w, *_ in cursor.table(record, count, "imports")]
+    return [(_sign_extend(w & 0xFF, 8), bool(w >> 8 & 1), w >> 9) for w, *_ in cursor.table(record, count, "imports")]
 
 
-def _bound(source: ByteSource, part: Slice, extent: Extent, how: Necessity) -> dict[Import, None]:
+def _read_bound(source: ByteSource, part: Slice, extent: Extent, how: Necessity) -> dict[Import, None]:
     """The symbols that a binding program binds, each once, in the program's order. Source: loader.h, BIND_OPCODE_*."""
     program = Cursor(source, part.offset + extent.offset).take(extent.size, "bindings")
     cursor = Cursor(MemoryBytes(program, source.name))
@@ -121,10 +124,10 @@ def _skip_numbers(cursor: Cursor, count: int) -> None:
         read_uleb(cursor)
 
 
-def _signed(number: int, bits: int) -> int:
+def _sign_extend(number: int, bits: int) -> int:
     """Special ordinals are the highest numbers of their field. Source: loader.h, BIND_SPECIAL_DYLIB_*."""
     return number - (1 << bits) if number > (1 << bits) - 16 else number
 
 
-def _damaged(source: ByteSource, why: str) -> DamagedFileError:
-    return damaged(f"The imports of {shown(source.name)}", why)
+def _damaged_imports(source: ByteSource, why: str) -> DamagedFileError:
+    return damage_error(f"The imports of {printable(source.name)}", why)

@@ -11,10 +11,10 @@ from enum import IntEnum
 import msgspec
 
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.cursor import Cursor, damaged
+from fundamen.formats.cursor import Cursor, damage_error
 from fundamen.formats.macho_slice import Slice
 from fundamen.formats.property_list import read_property_list
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError
 
 _SUPER_BLOB, _CODE_DIRECTORY = 0xFADE0CC0, 0xFADE0C02
@@ -89,7 +89,7 @@ def read_signature(source: ByteSource, part: Slice) -> CodeSignature | None:
     cursor = Cursor(source, start)
     magic, length, count = cursor.unpack(_HEADER, "code signature")
     if magic != _SUPER_BLOB or count > _MOST_BLOBS or length > part.signature.size:
-        raise _damaged(source, f"it begins with {magic:08x}, claims {length} bytes and {count} parts")
+        raise _damaged_signature(source, f"it begins with {magic:08x}, claims {length} bytes and {count} parts")
     blobs = [
         (Cursor(source, start + offset).unpack(_ENTRY, "part of the code signature"), start + offset)
         for _, offset in cursor.table(_ENTRY, count, "index of the code signature")
@@ -97,9 +97,13 @@ def read_signature(source: ByteSource, part: Slice) -> CodeSignature | None:
     ]
     directories = [_read_directory(source, at, start + length - at) for (m, _), at in blobs if m == _CODE_DIRECTORY]
     if not directories:
-        raise _damaged(source, "it holds no directory of the code's pages")
+        raise _damaged_signature(source, "it holds no directory of the code's pages")
     strongest = max(directories, key=lambda each: _ALGORITHMS.get(each.hash_type, ("", 0))[1])
-    granted = [_granted(Cursor(source, at).take(size, "entitlements")) for (m, size), at in blobs if m == _ENTITLEMENTS]
+    granted = [
+        _granted_entitlements(Cursor(source, at).take(size, "entitlements"))
+        for (m, size), at in blobs
+        if m == _ENTITLEMENTS
+    ]
     return msgspec.structs.replace(strongest, entitlements=frozenset().union(*granted))
 
 
@@ -127,7 +131,7 @@ def _read_directory(source: ByteSource, start: int, room: int) -> CodeSignature:
     _, length, version, flags, hashes_at, identifier_at, _, count, limit = fields[:9]
     hash_size, hash_type, _, page_power, _ = fields[9:]
     if length > room or count > _MOST_PAGES or page_power > _LONGEST_PAGE:
-        raise _damaged(source, f"its directory claims {length} bytes, {count} pages of 2^{page_power} bytes")
+        raise _damaged_signature(source, f"its directory claims {length} bytes, {count} pages of 2^{page_power} bytes")
     if version >= _HAS_LONG_LIMIT:
         cursor.at = start + _AT_LONG_LIMIT
         limit = cursor.unpack(struct.Struct(">Q"), "code limit")[0] or limit
@@ -135,7 +139,7 @@ def _read_directory(source: ByteSource, start: int, room: int) -> CodeSignature:
     table = cursor.take(count * hash_size, "hashes of the pages")
     page_size = 1 << page_power if page_power else 0
     if limit > count * page_size if page_size else count > 1:
-        raise _damaged(source, f"its {count} hashes do not fit the {limit} bytes that it covers")
+        raise _damaged_signature(source, f"its {count} hashes do not fit the {limit} bytes that it covers")
     return CodeSignature(
         identifier=Cursor(source, start + identifier_at).text("identifier"),
         team=_team(source, start) if version >= _HAS_TEAM else None,
@@ -147,7 +151,7 @@ def _read_directory(source: ByteSource, start: int, room: int) -> CodeSignature:
     )
 
 
-def _granted(blob: bytes) -> frozenset[str]:
+def _granted_entitlements(blob: bytes) -> frozenset[str]:
     """The entitlements that are true; none where the list cannot be read, as for the system."""
     try:
         values = read_property_list(blob[_ENTRY.size :], "list of entitlements")
@@ -161,5 +165,5 @@ def _team(source: ByteSource, start: int) -> str | None:
     return Cursor(source, start + offset).text("team") if offset else None
 
 
-def _damaged(source: ByteSource, why: str) -> DamagedFileError:
-    return damaged(f"The code signature of {shown(source.name)}", why)
+def _damaged_signature(source: ByteSource, why: str) -> DamagedFileError:
+    return damage_error(f"The code signature of {printable(source.name)}", why)

@@ -10,10 +10,10 @@ from enum import IntEnum
 import msgspec
 
 from fundamen.formats.byte_source import ByteSource, MemoryBytes
-from fundamen.formats.cursor import Cursor, StructureFindings, damaged
+from fundamen.formats.cursor import Cursor, StructureFindings, damage_error
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Necessity
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 
 THIN_MAGICS = {  # the first four bytes -> byte order and register width
     b"\xfe\xed\xfa\xce": (">", 32),
@@ -217,7 +217,7 @@ class _SliceReader:
         cursor = Cursor(source, offset)
         magic = cursor.take(4, "Mach-O header")
         if magic not in THIN_MAGICS:
-            raise damaged(shown(source.name), f"begins with {magic.hex(' ')}, which is no Mach-O header")
+            raise damage_error(printable(source.name), f"begins with {magic.hex(' ')}, which is no Mach-O header")
         order, bits = THIN_MAGICS[magic]
         self._order = _ORDERS[order]
         cpu_type, cpu_subtype, file_type, count, commands_size, flags = cursor.unpack(
@@ -289,7 +289,11 @@ class _SliceReader:
     def _identification(self, _: int, data: bytes, cursor: Cursor) -> dict[str, object]:
         name_at, _time, version, compatibility = cursor.unpack(self._order.four, "library identification")
         name = _text(data, name_at)
-        return {"install_name": name, "version": _dotted(version), "compatibility": _dotted(compatibility)}
+        return {
+            "install_name": name,
+            "version": _dotted_version(version),
+            "compatibility": _dotted_version(compatibility),
+        }
 
     def _run_path(self, _: int, data: bytes, cursor: Cursor) -> dict[str, object]:
         run_path = _text(data, cursor.unpack(self._order.word, "run path")[0])
@@ -305,18 +309,24 @@ class _SliceReader:
         return {"symtab": symtab}
 
     def _exports(self, _: int, __: bytes, cursor: Cursor) -> dict[str, object]:
-        return {"exports_trie": self._checked("exports", *cursor.unpack(self._order.pair, "place of the exports"))}
+        return {
+            "exports_trie": self._require_inside("exports", *cursor.unpack(self._order.pair, "place of the exports"))
+        }
 
     def _dyld_info(self, _: int, __: bytes, cursor: Cursor) -> dict[str, object]:
         fields = cursor.unpack(self._order.ten, "dyld information")
-        bound, _weakly, lazily, exports = (self._checked("bindings", *fields[at : at + 2]) for at in (2, 4, 6, 8))
+        bound, _weakly, lazily, exports = (
+            self._require_inside("bindings", *fields[at : at + 2]) for at in (2, 4, 6, 8)
+        )
         return {"exports_trie": exports, "bindings": (bound, lazily)}
 
     def _chained_fixups(self, _: int, __: bytes, cursor: Cursor) -> dict[str, object]:
-        return {"fixups": self._checked("fixups", *cursor.unpack(self._order.pair, "place of the fixups"))}
+        return {"fixups": self._require_inside("fixups", *cursor.unpack(self._order.pair, "place of the fixups"))}
 
     def _signature(self, _: int, __: bytes, cursor: Cursor) -> dict[str, object]:
-        return {"signature": self._checked("signature", *cursor.unpack(self._order.pair, "place of the signature"))}
+        return {
+            "signature": self._require_inside("signature", *cursor.unpack(self._order.pair, "place of the signature"))
+        }
 
     def _build_version(self, _: int, __: bytes, cursor: Cursor) -> dict[str, object]:
         platform, minimum, sdk, _tools = cursor.unpack(self._order.four, "build version")
@@ -332,7 +342,7 @@ class _SliceReader:
         raw, _address, memory_size, offset, size = cursor.unpack(record, "segment")
         name = raw.rstrip(b"\0").decode("utf-8", "surrogateescape")
         place = f"segment {name}"
-        extent = self._checked(place, offset, size)
+        extent = self._require_inside(place, offset, size)
         if size > memory_size and self._slice.file_type != FileType.OBJECT:
             self._findings.add(place, f"has {size} bytes in the file but room for {memory_size} in memory")
         return {"segments": (*self._slice.segments, MachSegment(name, extent))}
@@ -350,12 +360,12 @@ class _SliceReader:
             how=how,
             is_re_exported=number == LoadCommand.REEXPORT_DYLIB or bool(flags & _RE_EXPORTED),
             is_upward=number == LoadCommand.LOAD_UPWARD_DYLIB or bool(flags & _UPWARD),
-            version=_dotted(version),
-            compatibility=_dotted(compatibility),
+            version=_dotted_version(version),
+            compatibility=_dotted_version(compatibility),
         )
         return {"dylibs": (*self._slice.dylibs, dylib)}
 
-    def _checked(self, place: str, offset: int, size: int) -> Extent:
+    def _require_inside(self, place: str, offset: int, size: int) -> Extent:
         extent = Extent(offset, size)
         self._check(place, extent)
         return extent
@@ -366,17 +376,20 @@ class _SliceReader:
 
 def _made_for(platform: int, minimum: int, sdk: int) -> dict[str, object]:
     """Which operating system a slice is made for; its versions are written without a last part of 0."""
-    versions = {"minimum_os": _dotted(minimum).removesuffix(".0"), "sdk": _dotted(sdk).removesuffix(".0")}
+    versions = {
+        "minimum_os": _dotted_version(minimum).removesuffix(".0"),
+        "sdk": _dotted_version(sdk).removesuffix(".0"),
+    }
     return {"platform": platform, "minimum_os": versions["minimum_os"], "sdk": versions["sdk"] if sdk else None}
 
 
 def _text(data: bytes, at: int) -> str:
     """The string at an offset from the start of its command, up to a NUL or the command's end. Source: union lc_str."""
     if not 8 <= at < len(data):  # noqa: PLR2004 - behind the command's own two words
-        raise damaged("A load command", f"its string begins at byte {at} of {len(data)}")
+        raise damage_error("A load command", f"its string begins at byte {at} of {len(data)}")
     return data[at:].partition(b"\0")[0].decode("utf-8", "surrogateescape")
 
 
-def _dotted(version: int) -> str:
+def _dotted_version(version: int) -> str:
     """A version of three parts: 16, 8 and 8 bits."""
     return f"{version >> 16}.{version >> 8 & 0xFF}.{version & 0xFF}"

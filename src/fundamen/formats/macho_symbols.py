@@ -6,9 +6,9 @@ Source: Apple's mach-o/nlist.h, and mach-o/loader.h on the exports trie ("export
 import struct
 
 from fundamen.formats.byte_source import ByteSource, MemoryBytes
-from fundamen.formats.cursor import Cursor, damaged
+from fundamen.formats.cursor import Cursor, damage_error
 from fundamen.formats.macho_slice import Extent, Slice
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError
 
 _RECORDS = {
@@ -53,7 +53,7 @@ def read_symbols(source: ByteSource, part: Slice) -> list[tuple[str, int, int, i
     if symtab is None:
         return []
     if symtab.count > _MOST_SYMBOLS:
-        raise _damaged(source, f"its symbol table claims {symtab.count} symbols")
+        raise _damaged_symbols(source, f"its symbol table claims {symtab.count} symbols")
     names = Cursor(source, part.offset + symtab.strings_at).take(symtab.strings_size, "symbol names")
     cursor = Cursor(source, part.offset + symtab.symbols_at)
     found = []
@@ -63,7 +63,9 @@ def read_symbols(source: ByteSource, part: Slice) -> list[tuple[str, int, int, i
         if not type_ & _STAB:
             end = names.find(b"\0", name_at, name_at + _LONGEST_NAME)
             if end < 0:
-                raise _damaged(source, f"a symbol's name at {name_at} has no end in {len(names)} bytes of names")
+                raise _damaged_symbols(
+                    source, f"a symbol's name at {name_at} has no end in {len(names)} bytes of names"
+                )
             found.append((names[name_at:end].decode("utf-8", "surrogateescape"), type_, description, value))
     return found
 
@@ -88,7 +90,7 @@ def _trie_names(source: ByteSource, part: Slice, extent: Extent) -> list[str]:
             edge = cursor.text("edge of the exports trie", _LONGEST_NAME).encode("utf-8", "surrogateescape")
             child = read_uleb(cursor)
             if child in entered or len(prefix) + len(edge) > _LONGEST_NAME or size > _MOST_NAMES_SIZE:
-                raise _damaged(source, f"its exports trie leads from byte {at} back to {child}, or is endless")
+                raise _damaged_symbols(source, f"its exports trie leads from byte {at} back to {child}, or is endless")
             entered.add(child)
             waiting.append((child, prefix + edge))
     return names
@@ -105,5 +107,5 @@ def read_uleb(cursor: Cursor) -> int:
             return value
 
 
-def _damaged(source: ByteSource, why: str) -> DamagedFileError:
-    return damaged(f"The symbols of {shown(source.name)}", why)
+def _damaged_symbols(source: ByteSource, why: str) -> DamagedFileError:
+    return damage_error(f"The symbols of {printable(source.name)}", why)

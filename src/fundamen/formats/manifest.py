@@ -9,7 +9,7 @@ from xml.etree.ElementTree import Element
 import msgspec
 
 from fundamen.formats.bounded_xml import elements_of, read_xml, tag_of
-from fundamen.formats.cursor import damaged
+from fundamen.formats.cursor import damage_error
 
 _MAX_DEPENDENCIES = 1000
 _MOST_INSIDE = 50  # elements of a file
@@ -29,7 +29,7 @@ class AssemblyIdentity(msgspec.Struct, frozen=True):
 
     def __str__(self) -> str:
         architecture = "any architecture" if self.architecture in {"*", ""} else self.architecture
-        parts = [self.name, dotted(self.version), architecture]
+        parts = [self.name, dotted_version(self.version), architecture]
         return ", ".join((*parts, f"key {self.token}") if self.token else parts)
 
 
@@ -85,7 +85,7 @@ def read_manifest(data: bytes) -> Manifest:
         if tag_of(dependent) == "dependentassembly"
     ]
     if len(dependencies) > _MAX_DEPENDENCIES:
-        raise damaged("The manifest", f"it asks for {len(dependencies)} assemblies")
+        raise damage_error("The manifest", f"it asks for {len(dependencies)} assemblies")
     own = next((child for child in root if tag_of(child) == "assemblyidentity"), None)
     return Manifest(
         identity=_identity(own) if own is not None else None,
@@ -121,7 +121,7 @@ def version_of(text: str) -> Version:
     return major, minor, build, revision
 
 
-def dotted(version: Version) -> str:
+def dotted_version(version: Version) -> str:
     """A version as it is written."""
     return ".".join(map(str, version))
 

@@ -90,14 +90,14 @@ class _Parser:
     def expression(self, level: int) -> bool | None:
         """Terms between operators that bind at least as much as those of a level."""
         if level == len(_LOGICAL):
-            return self._negated()
+            return self._read_negation()
         word, combine = _LOGICAL[level]
         left = self.expression(level + 1)
         while self._takes("symbol", word):
             left = combine(left, self.expression(level + 1))
         return left
 
-    def _negated(self) -> bool | None:
+    def _read_negation(self) -> bool | None:
         negations = 0
         while self._takes("symbol", "NOT"):
             negations += 1

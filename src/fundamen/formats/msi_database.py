@@ -10,7 +10,7 @@ from collections.abc import Iterator
 import msgspec
 
 from fundamen.formats.compound_file import CompoundFile, StorageEntry
-from fundamen.formats.cursor import damaged
+from fundamen.formats.cursor import damage_error
 from fundamen.formats.property_set import find_text
 from fundamen.model.errors import DamagedFileError
 
@@ -60,7 +60,7 @@ def read_database(package: CompoundFile, what: str) -> Database:
     Raises:
         DamagedFileError: a table does not fit its stream, or the strings theirs.
     """
-    streams = {_decoded(entry.name): entry for entry in package.root.entries if entry.is_stream}
+    streams = {_decode_name(entry.name): entry for entry in package.root.entries if entry.is_stream}
     tables = {name[1:]: entry for name, entry in streams.items() if name.startswith("!")}
     try:
         strings, width = _strings(package, tables)
@@ -69,7 +69,7 @@ def read_database(package: CompoundFile, what: str) -> Database:
         _require_columns(columns)
         read = {name: tuple(reader.rows(name, columns[name])) for name in columns if name in tables}
     except (KeyError, IndexError, struct.error, UnicodeDecodeError, LookupError, ValueError) as error:
-        raise damaged(what, f"its tables are damaged: {error or type(error).__name__}") from error
+        raise damage_error(what, f"its tables are damaged: {error or type(error).__name__}") from error
     plain = {name: entry for name, entry in streams.items() if not name.startswith("!")}
     return Database(package, read, plain, _template(package))
 
@@ -90,7 +90,7 @@ def _require_columns(columns: dict[str, list[tuple[str, int]]]) -> None:
             raise ValueError(f"the table {table} has no column {min(missing)}")
 
 
-def _decoded(name: bytes) -> str:
+def _decode_name(name: bytes) -> str:
     """The name of a stream: two letters, digits, dots or underlines to a character. A table's begins with "!"."""
     out: list[str] = []
     for character in name.decode("utf-16-le", "surrogatepass"):

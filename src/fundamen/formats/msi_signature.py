@@ -47,14 +47,14 @@ def _find(package: CompoundFile, name: bytes) -> StorageEntry | None:
     return next((entry for entry in package.root.entries if entry.name == name and entry.is_stream), None)
 
 
-def _covered(storage: StorageEntry, *, is_root: bool) -> Iterable[StorageEntry]:
+def _hashed_streams(storage: StorageEntry, *, is_root: bool) -> Iterable[StorageEntry]:
     """The hashed streams of a storage, in the order of the encoded names."""
     left_out = {SIGNATURE, EXTENDED} if is_root else set()
     return sorted((entry for entry in storage.entries if entry.name not in left_out), key=lambda entry: entry.name)
 
 
 def _hash(package: CompoundFile, storage: StorageEntry, state: "hashlib._Hash", *, is_root: bool) -> None:
-    for entry in _covered(storage, is_root=is_root):
+    for entry in _hashed_streams(storage, is_root=is_root):
         if entry.is_stream:
             for piece in package.pieces(entry):
                 state.update(piece)
@@ -65,7 +65,7 @@ def _hash(package: CompoundFile, storage: StorageEntry, state: "hashlib._Hash", 
 
 def _describe(storage: StorageEntry, state: "hashlib._Hash", *, is_root: bool) -> None:
     _describe_one(storage, state, is_root=is_root)
-    for entry in _covered(storage, is_root=is_root):
+    for entry in _hashed_streams(storage, is_root=is_root):
         if entry.is_stream:
             _describe_one(entry, state, is_root=False)
         else:

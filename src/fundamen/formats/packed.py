@@ -6,8 +6,8 @@ from typing import IO, Protocol
 
 import msgspec
 
-from fundamen.formats.cursor import damaged
-from fundamen.model.display import shown
+from fundamen.formats.cursor import damage_error
+from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError
 
 MOST_MEMBERS = 150_000
@@ -63,7 +63,7 @@ def unix_path(what: str, name: str) -> str:
 
 
 def _leads_elsewhere(what: str, name: str) -> DamagedFileError:
-    return damaged(what, f"it names the path {shown(name)!r}, which leads elsewhere")
+    return damage_error(what, f"it names the path {printable(name)!r}, which leads elsewhere")
 
 
 class Bounds:
@@ -94,7 +94,7 @@ class Bounds:
         self.count(size)
         key = path if self._of_unix else path.lower()
         if key in self._paths:
-            raise damaged(self._what, f"it holds the path {shown(path)!r} twice")
+            raise damage_error(self._what, f"it holds the path {printable(path)!r} twice")
         self._paths.add(key)
 
     def count(self, size: int) -> None:
@@ -103,14 +103,14 @@ class Bounds:
         self._size += max(size, 0)
         is_bomb = self._size > _LEAST_SUSPECT and self._size > self._packed_size * _MOST_RATIO
         if self._count > MOST_MEMBERS or self._size > self._most or is_bomb:
-            raise damaged(
+            raise damage_error(
                 self._what, f"it unpacks to {self._size} bytes in {self._count} files, more than any real one"
             )
 
     def require_stream(self, size: int) -> None:
         """Compare the unpacked size so far with the bounds of a real stream. Raises: DamagedFileError."""
         if size > self._most or (size > _LEAST_SUSPECT and size > self._packed_size * _MOST_RATIO):
-            raise damaged(self._what, f"it unpacks to {size} bytes and more, which no real one does")
+            raise damage_error(self._what, f"it unpacks to {size} bytes and more, which no real one does")
 
 
 class Metered(io.RawIOBase):
@@ -156,4 +156,4 @@ class Guarded(io.RawIOBase):
         try:
             return self._data.read(size)
         except self._raised as error:
-            raise damaged(self._what, f"it cannot be unpacked: {error or type(error).__name__}") from error
+            raise damage_error(self._what, f"it cannot be unpacked: {error or type(error).__name__}") from error

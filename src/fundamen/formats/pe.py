@@ -140,10 +140,10 @@ def cursor_at(source: ByteSource, pe: Pe, rva: int, what: str) -> Cursor:
     Raises:
         DamagedFileError: no section holds the RVA.
     """
-    return _placed(source, pe.offset_of(rva), rva, what)
+    return _cursor_at_offset(source, pe.offset_of(rva), rva, what)
 
 
-def _placed(source: ByteSource, offset: int | None, rva: int, what: str) -> Cursor:
+def _cursor_at_offset(source: ByteSource, offset: int | None, rva: int, what: str) -> Cursor:
     if offset is None:
         raise DamagedFileError(
             what=f"{source.name} cannot be read on",
@@ -200,7 +200,7 @@ class _PeReader:
             architecture=self._architecture(cli_flags, is_hybrid=is_hybrid),
             name=name,
             needs=tuple(needs),
-            problems=self._findings.listed(),
+            problems=self._findings.all_problems(),
             size=self._source.size,
             machine=self._machine,
             is_pe32_plus=self._is_pe32_plus,
@@ -308,7 +308,7 @@ class _PeReader:
             self._findings.check_extent("certificate table", offset, size, self._source.size)
 
     def _cursor_at(self, rva: int, what: str) -> Cursor:
-        return _placed(self._source, _offset_of(self._sections, self._headers_size, rva), rva, what)
+        return _cursor_at_offset(self._source, _offset_of(self._sections, self._headers_size, rva), rva, what)
 
     def _name_at(self, rva: int, what: str) -> str:
         return self._cursor_at(rva, what).text(what, limit=512)

@@ -9,9 +9,9 @@ import struct
 import msgspec
 
 from fundamen.formats.byte_source import ByteSource, digest_of_ranges
-from fundamen.formats.cursor import Cursor, damaged
+from fundamen.formats.cursor import Cursor, damage_error
 from fundamen.formats.pe import DataDirectory, Pe
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 
 _ENTRY = struct.Struct("<IHH")  # dwLength, wRevision, wCertificateType
 _U32 = struct.Struct("<I")
@@ -49,15 +49,19 @@ def read_certificate_table(source: ByteSource, pe: Pe) -> CertificateTable | Non
     while cursor.at + _ENTRY.size <= min(end, source.size):
         length, revision, kind = cursor.unpack(_ENTRY, "certificate table")
         if length < _ENTRY.size or cursor.at - _ENTRY.size + length > end or len(signatures) == _MOST_ENTRIES:
-            raise damaged(f"The certificate table of {shown(source.name)}", f"an entry claims {length} bytes")
+            raise damage_error(f"The certificate table of {printable(source.name)}", f"an entry claims {length} bytes")
         if revision not in _REVISIONS:
-            raise damaged(f"The certificate table of {shown(source.name)}", f"an entry is of revision {revision:#x}")
+            raise damage_error(
+                f"The certificate table of {printable(source.name)}", f"an entry is of revision {revision:#x}"
+            )
         content = cursor.take(length - _ENTRY.size, "certificate table")
         if kind == _PKCS_SIGNED_DATA:
             signatures.append(content)
         cursor.at += -length % _ALIGNED_TO
     if end > source.size or not signatures:
-        raise damaged(f"The certificate table of {shown(source.name)}", "it holds no signature that fits the file")
+        raise damage_error(
+            f"The certificate table of {printable(source.name)}", "it holds no signature that fits the file"
+        )
     return CertificateTable(offset, size, tuple(signatures))
 
 

@@ -8,7 +8,7 @@ import struct
 import msgspec
 
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.cursor import damaged
+from fundamen.formats.cursor import damage_error
 from fundamen.formats.pe import EXPORT_TABLE, DataDirectory, Pe, cursor_at
 
 _MAX_EXPORTS = 1_000_000
@@ -31,7 +31,7 @@ class ExportTable(msgspec.Struct, frozen=True):
         index = (ordinal or 0) - self.base
         return index if 0 <= index < len(self.addresses) and self.addresses[index] else None
 
-    def listed(self) -> tuple[str, ...]:
+    def all_names(self) -> tuple[str, ...]:
         """All names in the order of the name table, then what has a number only, as ``#12``."""
         named = set(self.names.values())
         numbers = (i for i, address in enumerate(self.addresses) if address and i not in named)
@@ -53,7 +53,7 @@ def read_exports(source: ByteSource, pe: Pe) -> ExportTable:
     fields = cursor_at(source, pe, rva, "export table").unpack(EXPORT_TABLE, "export table")
     _, _, _, _, _, base, function_count, name_count, functions_rva, names_rva, ordinals_rva = fields
     if max(function_count, name_count) > _MAX_EXPORTS:
-        raise damaged(
+        raise damage_error(
             f"The exports of {source.name}", f"its export table claims {max(function_count, name_count)} entries"
         )
     addresses = _numbers(source, pe, functions_rva, function_count, "I", "export addresses")
@@ -90,6 +90,6 @@ def _texts(source: ByteSource, pe: Pe, pointers: tuple[int, ...]) -> list[str]:
         at = pointer - first
         terminator = data.find(b"\0", at, at + _LONGEST_NAME)
         if terminator < 0:
-            raise damaged(f"The exports of {source.name}", f"a name at RVA {pointer:#x} has no end")
+            raise damage_error(f"The exports of {source.name}", f"a name at RVA {pointer:#x} has no end")
         texts.append(data[at:terminator].decode("utf-8", "surrogateescape"))
     return texts

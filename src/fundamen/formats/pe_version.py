@@ -49,7 +49,7 @@ def _version_info(data: bytes) -> VersionInfo:
         if depth == 0 and len(value) >= _FIXED.size:
             signature, _, *numbers, mask, flags = _FIXED.unpack_from(value)
             if signature == _SIGNATURE:
-                file_version, product_version = _numbered(*numbers[:2]), _numbered(*numbers[2:])
+                file_version, product_version = _version_of(*numbers[:2]), _version_of(*numbers[2:])
                 is_debug = bool(mask & flags & _DEBUG)
         elif is_text and depth == _MAX_DEPTH - 1:
             strings.setdefault(key, value.decode("utf-16-le", "replace").partition("\0")[0])
@@ -71,18 +71,18 @@ def _blocks(data: bytes, at: int, end: int, depth: int) -> Iterator[tuple[int, s
         key_end = key_at
         while key_end + 1 < block_end and data[key_end : key_end + 2] != b"\0\0":
             key_end += 2
-        value_at = _aligned(key_end + 2)
+        value_at = _align(key_end + 2)
         value_size = value_length * 2 if is_text else value_length
         value_end = min(value_at + value_size, block_end)
         yield depth, data[key_at:key_end].decode("utf-16-le", "replace"), data[value_at:value_end], bool(is_text)
         if depth + 1 < _MAX_DEPTH:
-            yield from _blocks(data, _aligned(value_end), block_end, depth + 1)
-        at = _aligned(block_end)
+            yield from _blocks(data, _align(value_end), block_end, depth + 1)
+        at = _align(block_end)
 
 
-def _aligned(at: int) -> int:
+def _align(at: int) -> int:
     return at + -at % 4
 
 
-def _numbered(high: int, low: int) -> str:
+def _version_of(high: int, low: int) -> str:
     return f"{high >> 16}.{high & 0xFFFF}.{low >> 16}.{low & 0xFFFF}"

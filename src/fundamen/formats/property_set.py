@@ -20,12 +20,12 @@ _MOST_TEXT = 1 << 16  # bytes
 def find_text(data: bytes, number: int) -> str:
     """A text of the first set of a stream, by its identifier; empty where there is none, or the stream is damaged."""
     try:
-        return _found(Cursor(MemoryBytes(data, "properties")), data, number)
+        return _find_property(Cursor(MemoryBytes(data, "properties")), data, number)
     except DamagedFileError:
         return ""
 
 
-def _found(cursor: Cursor, data: bytes, number: int) -> str:
+def _find_property(cursor: Cursor, data: bytes, number: int) -> str:
     order, *_, count = cursor.unpack(_HEADER, "header of properties")
     if order != _BYTE_ORDER or not count:
         return ""

@@ -49,7 +49,7 @@ class HiveValue(msgspec.Struct, frozen=True):
         text = self.data.decode("utf-16-le", "surrogatepass" if len(self.data) % 2 == 0 else "replace")
         return tuple(filter(None, text.split("\0"))) if self.type == ValueType.TEXTS else text.rstrip("\0")
 
-    def written(self) -> str:
+    def as_text(self) -> str:
         """The text form."""
         content = self.content
         if isinstance(content, int):
@@ -59,7 +59,7 @@ class HiveValue(msgspec.Struct, frozen=True):
             return f"{form}:{content.hex(',')}"
         text = content if isinstance(content, str) else "".join(f"{part}\0" for part in content)
         form = "" if self.type == ValueType.TEXT else f"str({self.type:x}):"
-        return f'{form}"{_escaped(text)}"'
+        return f'{form}"{_escape(text)}"'
 
 
 def value_of(content: str | int | tuple[str, ...], type_: ValueType | None = None) -> HiveValue:
@@ -93,12 +93,12 @@ def read_written(text: str) -> HiveValue:
             data = b""
         return HiveValue(int(found[1], 16) if found[1] else ValueType.BINARY, data)
     found = _STRING.match(text)
-    plain = unescaped(found[2] if found else text)
+    plain = unescape(found[2] if found else text)
     type_ = int(found[1], 16) if found and found[1] else ValueType.TEXT
     return HiveValue(type_, f"{plain}\0".encode("utf-16-le", "surrogatepass"))
 
 
-def unescaped(text: str) -> str:
+def unescape(text: str) -> str:
     """A text without the escapes that a text hive has."""
     if "\\" not in text:
         return text
@@ -113,7 +113,7 @@ def unescaped(text: str) -> str:
     return _ESCAPE.sub(character, text)
 
 
-def _escaped(text: str) -> str:
+def _escape(text: str) -> str:
     units = text.encode("utf-16-le", "surrogatepass")
     characters = (chr(int.from_bytes(units[at : at + 2], "little")) for at in range(0, len(units), 2))
     return "".join(_WRITTEN.get(c) or (c if " " <= c <= "~" else f"\\x{ord(c):04x}") for c in characters)

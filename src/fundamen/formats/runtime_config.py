@@ -9,7 +9,7 @@ from typing import TypeVar
 
 import msgspec
 
-from fundamen.formats.cursor import damaged
+from fundamen.formats.cursor import damage_error
 from fundamen.model.errors import DamagedFileError
 
 _MAX_BYTES = 16 << 20
@@ -117,7 +117,7 @@ def read_runtime_config(data: bytes) -> RuntimeConfig:
     Raises:
         DamagedFileError: it is no JSON of that form, or names a rule that there is not.
     """
-    options = _decoded(data, _RuntimeConfigFile).runtimeOptions
+    options = _decode_file(data, _RuntimeConfigFile).runtimeOptions
     asked_for = [*([options.framework] if options.framework else []), *options.frameworks]
     rule = _rule(options) or RollForward.MINOR
     return RuntimeConfig(
@@ -132,7 +132,7 @@ def read_assets(data: bytes) -> tuple[Asset, ...]:
     Raises:
         DamagedFileError: it is no JSON of that form.
     """
-    file = _decoded(data, _DepsFile)
+    file = _decode_file(data, _DepsFile)
     target = file.runtimeTarget if isinstance(file.runtimeTarget, str) else file.runtimeTarget.name
     assets: list[Asset] = []
     for library, contributes in file.targets.get(target, {}).items():
@@ -162,25 +162,27 @@ def _rule(settings: _Options | _Framework) -> RollForward | None:
         for rule in RollForward:
             if rule.lower() == settings.rollForward.lower():
                 return rule
-        raise _damaged(f"rollForward is {settings.rollForward!r}, which is none of {', '.join(RollForward)}")
+        raise _damaged_config(f"rollForward is {settings.rollForward!r}, which is none of {', '.join(RollForward)}")
     if settings.rollForwardOnNoCandidateFx is None and settings.applyPatches is None:
         return None
     number = 1 if settings.rollForwardOnNoCandidateFx is None else settings.rollForwardOnNoCandidateFx
     if number not in _OLDER_SETTING:
-        raise _damaged(f"rollForwardOnNoCandidateFx is {settings.rollForwardOnNoCandidateFx}, which is not 0, 1 or 2")
+        raise _damaged_config(
+            f"rollForwardOnNoCandidateFx is {settings.rollForwardOnNoCandidateFx}, which is not 0, 1 or 2"
+        )
     is_exact = settings.applyPatches is False and _OLDER_SETTING[number] is RollForward.LATEST_PATCH
     return RollForward.DISABLE if is_exact else _OLDER_SETTING[number]
 
 
-def _decoded(data: bytes, kind: type[_File]) -> _File:
+def _decode_file(data: bytes, kind: type[_File]) -> _File:
     if len(data) > _MAX_BYTES:
-        raise _damaged(f"it has {len(data)} bytes")
+        raise _damaged_config(f"it has {len(data)} bytes")
     plain = _TEXT_OR_COMMENT.sub(lambda m: m[0] if m[0].startswith(b'"') else b" ", data.removeprefix(_BYTE_ORDER_MARK))
     try:
         return msgspec.json.decode(plain, type=kind)
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
-        raise _damaged(str(error)) from error
+        raise _damaged_config(str(error)) from error
 
 
-def _damaged(why: str) -> DamagedFileError:
-    return damaged("The runtime configuration", why)
+def _damaged_config(why: str) -> DamagedFileError:
+    return damage_error("The runtime configuration", why)

@@ -13,8 +13,8 @@ from enum import StrEnum
 
 import msgspec
 
-from fundamen.formats.cursor import damaged
-from fundamen.model.display import shown
+from fundamen.formats.cursor import damage_error
+from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 
 Key = tuple[str, ...]
@@ -68,9 +68,9 @@ def find_value(data: bytes, form: SettingFormat, key: Key, what: str) -> FoundSe
         UsageError: the key has not the form that the format asks for.
     """
     text = _text_of(data, what)
-    found = _dialect(form).find(text.removeprefix(_BOM), _required(key, form), what)
+    found = _dialect(form).find(text.removeprefix(_BOM), _require_depth(key, form), what)
     if found is not None and isinstance(found.value, int) and found.value.bit_length() > _MOST_BITS:
-        raise damaged(what, f"{'.'.join(key)} is a number of {found.value.bit_length()} bits")
+        raise damage_error(what, f"{'.'.join(key)} is a number of {found.value.bit_length()} bits")
     return found
 
 
@@ -81,14 +81,14 @@ def with_value(data: bytes, form: SettingFormat, key: Key, value: Plain, what: s
         DamagedFileError: the file is not written in this format.
         UsageError: the value cannot be put in, or it cannot be told where.
     """
-    return _changed(
+    return _change_text(
         data, form, key, what, lambda text: _dialect(form).change(text, key, value, what), FoundSetting(value)
     )
 
 
 def without_value(data: bytes, form: SettingFormat, key: Key, what: str) -> bytes:
     """The file's bytes without one value; the same bytes where it has none. Raises: as ``with_value``."""
-    return _changed(data, form, key, what, lambda text: _dialect(form).remove(text, key, what), None)
+    return _change_text(data, form, key, what, lambda text: _dialect(form).remove(text, key, what), None)
 
 
 def ambiguous(what: str, key: Key) -> UsageError:
@@ -99,16 +99,18 @@ def ambiguous(what: str, key: Key) -> UsageError:
 def refusal(what: str, key: Key, why: str) -> UsageError:
     """That a value cannot be changed."""
     return UsageError(
-        what=f"{shown('.'.join(key))} in {what} is not changed", why=why, do="Nothing was changed. Change it by hand."
+        what=f"{printable('.'.join(key))} in {what} is not changed",
+        why=why,
+        do="Nothing was changed. Change it by hand.",
     )
 
 
-def _changed(
+def _change_text(
     data: bytes, form: SettingFormat, key: Key, what: str, change: Callable[[str], str], expected: FoundSetting | None
 ) -> bytes:
     text = _text_of(data, what)
     bom = _BOM if text.startswith(_BOM) else ""
-    _required(key, form)
+    _require_depth(key, form)
     changed = change(text.removeprefix(_BOM))
     found = _dialect(form).find(changed, key, what)
     if not _alike(found, expected, form):
@@ -132,13 +134,13 @@ def as_text(value: Plain) -> str:
     return "" if value is None else str(value)
 
 
-def _required(key: Key, form: SettingFormat) -> Key:
+def _require_depth(key: Key, form: SettingFormat) -> Key:
     most = {SettingFormat.INI: 2, SettingFormat.PROPERTIES: 1, SettingFormat.SHELL: 1, SettingFormat.SYSCTL: 1}.get(
         form, 64
     )
     if not 1 <= len(key) <= most or not all(key[-1:]):
         raise UsageError(
-            what=f"{shown('.'.join(key)) or 'An empty key'} names no setting",
+            what=f"{printable('.'.join(key)) or 'An empty key'} names no setting",
             why=f"a key of {form} has {'one part' if most == 1 else f'one to {most} parts'}",
             do="Name it part by part, from the outermost in.",
         )
@@ -147,7 +149,7 @@ def _required(key: Key, form: SettingFormat) -> Key:
 
 def _text_of(data: bytes, what: str) -> str:
     if len(data) > MOST_BYTES or b"\0" in data:
-        raise damaged(what, "it has NUL bytes" if b"\0" in data else f"it has {len(data)} bytes")
+        raise damage_error(what, "it has NUL bytes" if b"\0" in data else f"it has {len(data)} bytes")
     return data.decode("utf-8", "surrogateescape")
 
 

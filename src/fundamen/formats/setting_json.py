@@ -9,7 +9,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from fundamen.formats.cursor import damaged
+from fundamen.formats.cursor import damage_error
 from fundamen.formats.setting import FoundSetting, Key, Plain, ambiguous, refusal
 
 _BLANK = re.compile(r"[ \t\r\n]*")
@@ -30,7 +30,7 @@ def find(text: str, key: Key, what: str) -> FoundSetting | None:
     place = _place(text, key, what)
     if place is None:
         return None
-    value = _decoded(text, place.value_at, what)[0]
+    value = _decode_value(text, place.value_at, what)[0]
     if isinstance(value, dict | list):
         raise refusal(what, key, "it is a group of settings, no value")
     return FoundSetting(value)
@@ -70,9 +70,9 @@ def remove(text: str, key: Key, what: str) -> str:
 
 def _place(text: str, key: Key, what: str) -> _Member | None:
     begin = _after_blank(text, 0)
-    _, end = _decoded(text, begin, what)
+    _, end = _decode_value(text, begin, what)
     if text[end:].strip():
-        raise damaged(what, f"there is more text after its end, at character {end}")
+        raise damage_error(what, f"there is more text after its end, at character {end}")
     place = _Member("", begin, begin, end)
     for part in key:
         if text[place.value_at : place.value_at + 1] not in {"{", "["}:
@@ -92,9 +92,9 @@ def _members(text: str, at: int, what: str) -> Iterator[_Member]:
     while text[at] not in "}]":
         begin, name = at, str(number)
         if is_object:
-            told, at = _decoded(text, at, what)
+            told, at = _decode_value(text, at, what)
             name, at = str(told), _after_blank(text, _after_blank(text, at) + 1)
-        _, end = _decoded(text, at, what)
+        _, end = _decode_value(text, at, what)
         yield _Member(name, begin, at, end)
         at = _after_blank(text, end)
         if text[at] == ",":
@@ -108,8 +108,8 @@ def _after_blank(text: str, at: int) -> int:
     return match.end()
 
 
-def _decoded(text: str, at: int, what: str) -> tuple[Plain | dict[str, object] | list[object], int]:
+def _decode_value(text: str, at: int, what: str) -> tuple[Plain | dict[str, object] | list[object], int]:
     try:
         return _DECODER.raw_decode(text, at)
     except (ValueError, RecursionError) as error:
-        raise damaged(what, f"it is no JSON: {error}") from error
+        raise damage_error(what, f"it is no JSON: {error}") from error

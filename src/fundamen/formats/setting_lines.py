@@ -12,7 +12,7 @@ from functools import partial
 
 import msgspec
 
-from fundamen.formats.cursor import damaged
+from fundamen.formats.cursor import damage_error
 from fundamen.formats.setting import Dialect, FoundSetting, Key, Plain, SettingFormat, ambiguous, as_text, refusal
 
 _SECTION = re.compile(r"^[ \t]*\[([^\]\r\n]*)\][ \t]*(?:[;#].*)?$")
@@ -64,7 +64,7 @@ def _find(form: SettingFormat, text: str, key: Key, what: str) -> FoundSetting |
 
 
 def _change(form: SettingFormat, text: str, key: Key, value: Plain, what: str) -> str:
-    spelled = _spelled(form, as_text(value), key, what)
+    spelled = _spell_value(form, as_text(value), key, what)
     place = _place(form, text, key, what)
     if place is not None:
         return text[: place.begin] + spelled + text[place.end :]
@@ -132,7 +132,7 @@ def _lines(form: SettingFormat, text: str) -> Iterator[_Line]:
 def _name(form: SettingFormat, text: str, *, is_spelled: bool = True) -> str:
     """A name in the form in which names are compared."""
     if form is SettingFormat.PROPERTIES and is_spelled:
-        return _unescaped(text)
+        return _unescape(text)
     if form is SettingFormat.SYSCTL:  # both ways of writing are one; the first separator tells which it is
         first = next((c for c in text if c in "./"), ".")
         return text.translate(str.maketrans("./", "/.")) if first == "." else text
@@ -145,18 +145,18 @@ def _name_spelled(form: SettingFormat, name: str) -> str:
 
 def _value(form: SettingFormat, text: str, what: str) -> str:
     if form is SettingFormat.PROPERTIES:
-        return _unescaped(_CONTINUED.sub("", text))
+        return _unescape(_CONTINUED.sub("", text))
     if form is SettingFormat.SHELL:
         try:
             return "".join(shlex.split(text)) if text else ""
         except ValueError as error:
-            raise damaged(what, f"a value of it cannot be read: {error}") from error
+            raise damage_error(what, f"a value of it cannot be read: {error}") from error
     if form is SettingFormat.INI and len(text) > 1 and text[0] == text[-1] == '"':
         return text[1:-1]
     return text
 
 
-def _spelled(form: SettingFormat, value: str, key: Key, what: str) -> str:
+def _spell_value(form: SettingFormat, value: str, key: Key, what: str) -> str:
     if form is SettingFormat.PROPERTIES:
         escaped = value.replace("\\", "\\\\").replace("\n", "\\n").replace("\r", "\\r").replace("\t", "\\t")
         return re.sub(r"^([ \f])", r"\\\1", escaped)
@@ -169,7 +169,7 @@ def _spelled(form: SettingFormat, value: str, key: Key, what: str) -> str:
     return value
 
 
-def _unescaped(text: str) -> str:
+def _unescape(text: str) -> str:
     def plain(match: re.Match[str]) -> str:
         return chr(int(match[1], 16)) if match[1] else _ESCAPES.get(match[2], match[2])
 

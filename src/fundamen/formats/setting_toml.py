@@ -5,7 +5,7 @@ from typing import Any
 import tomlkit
 from tomlkit.exceptions import TOMLKitError
 
-from fundamen.formats.cursor import damaged
+from fundamen.formats.cursor import damage_error
 from fundamen.formats.decimal import read_decimal
 from fundamen.formats.setting import FoundSetting, Key, Plain, refusal
 
@@ -73,4 +73,4 @@ def _read(text: str, what: str) -> tomlkit.TOMLDocument:
     try:
         return tomlkit.parse(text)
     except (TOMLKitError, ValueError, RecursionError) as error:
-        raise damaged(what, f"it is no TOML: {error}") from error
+        raise damage_error(what, f"it is no TOML: {error}") from error

@@ -10,7 +10,7 @@ from xml.sax.saxutils import escape, quoteattr
 
 import msgspec
 
-from fundamen.formats.cursor import damaged
+from fundamen.formats.cursor import damage_error
 from fundamen.formats.decimal import read_decimal
 from fundamen.formats.setting import FoundSetting, Key, Plain, ambiguous, as_text, refusal
 
@@ -51,20 +51,20 @@ def change(text: str, key: Key, value: Plain, what: str) -> str:
     place, plain = _place(data, key, what), as_text(value)
     if place is not None:
         spelled = quoteattr(plain) if place.is_attribute else escape(plain)
-        return _joined(data[: place.begin], spelled, data[place.end :])
+        return _join(data[: place.begin], spelled, data[place.end :])
     outer = _element(_root(data, what), key[:-1], key, what)
     name, is_attribute = key[-1].removeprefix("@"), key[-1].startswith("@")
     if outer is None or not re.fullmatch(r"[A-Za-z_:][\w.:-]*", name):
         raise refusal(what, key, "its element does not exist")
     if is_attribute:
         at = outer.begin + 1 + len(outer.name.encode())
-        return _joined(data[:at], f" {name}={quoteattr(plain)}", data[at:])
+        return _join(data[:at], f" {name}={quoteattr(plain)}", data[at:])
     if outer.inner == outer.inner_end and not data[: outer.inner].endswith(b">"):
         raise refusal(what, key, "its element is empty")
     last = outer.children[-1].begin if outer.children else outer.inner
     blank = data[:last][len(data[:last].rstrip()) :].decode() if outer.children else ""
     end = len(data[: outer.inner_end].rstrip()) if outer.children else outer.inner_end
-    return _joined(data[:end], f"{blank}<{name}>{escape(plain)}</{name}>", data[end:])
+    return _join(data[:end], f"{blank}<{name}>{escape(plain)}</{name}>", data[end:])
 
 
 def remove(text: str, key: Key, what: str) -> str:
@@ -76,10 +76,10 @@ def remove(text: str, key: Key, what: str) -> str:
     if not place.is_attribute:
         raise refusal(what, key, "an element is not removed, since others may count it")
     begin = data.rfind(key[-1][1:].encode(), 0, place.begin)
-    return _joined(data[: len(data[:begin].rstrip())], "", data[place.end :])
+    return _join(data[: len(data[:begin].rstrip())], "", data[place.end :])
 
 
-def _joined(before: bytes, middle: str, after: bytes) -> str:
+def _join(before: bytes, middle: str, after: bytes) -> str:
     return (before + middle.encode() + after).decode("utf-8", "surrogateescape")
 
 
@@ -129,7 +129,7 @@ def _root(data: bytes, what: str) -> _Element:
         nonlocal count
         count += 1
         if len(stack) > _MOST_DEPTH or count > _MOST_ELEMENTS:
-            raise damaged(what, "it is nested too deep, or has too many elements")
+            raise damage_error(what, "it is nested too deep, or has too many elements")
         element = _Element(name, parser.CurrentByteIndex)
         element.attributes = attributes
         element.inner = _end_of_tag(data, element.begin)
@@ -144,7 +144,7 @@ def _root(data: bytes, what: str) -> _Element:
             stack[-1].text += piece
 
     def refuse(*_: object) -> None:
-        raise damaged(what, "it declares entities or a document type")
+        raise damage_error(what, "it declares entities or a document type")
 
     parser.StartElementHandler, parser.EndElementHandler = begin, end
     parser.CharacterDataHandler = characters
@@ -152,7 +152,7 @@ def _root(data: bytes, what: str) -> _Element:
     try:
         parser.Parse(data, True)  # noqa: FBT003 - its own interface
     except expat.ExpatError as error:
-        raise damaged(what, f"it is no XML: {error}") from error
+        raise damage_error(what, f"it is no XML: {error}") from error
     [root] = roots
     return root
 

@@ -6,7 +6,7 @@ Source: YAML 1.1, as the library reads it. Several documents in one file, and va
 import yaml
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
-from fundamen.formats.cursor import damaged
+from fundamen.formats.cursor import damage_error
 from fundamen.formats.decimal import read_decimal
 from fundamen.formats.setting import FoundSetting, Key, Plain, ambiguous, refusal
 
@@ -39,7 +39,7 @@ def find(text: str, key: Key, what: str) -> FoundSetting | None:
 def change(text: str, key: Key, value: Plain, what: str) -> str:
     """The text with a value changed, or put in behind the others of its mapping."""
     root = _root(text, what)
-    node, spelled = _node(root, key, what), _spelled(value, key, what)
+    node, spelled = _node(root, key, what), _spell_value(value, key, what)
     if node is not None:
         find(text, key, what)  # a group is not replaced
         _require_plain_place(text, node, key, what)
@@ -55,7 +55,7 @@ def change(text: str, key: Key, value: Plain, what: str) -> str:
     newline = "\r\n" if "\r\n" in text else "\n"
     at = line_end + 1 if line_end >= 0 else len(text)
     break_before = "" if text[:at].endswith("\n") else newline
-    return f"{text[:at]}{break_before}{indent}{_spelled(key[-1], key, what)}: {spelled}{newline}{text[at:]}"
+    return f"{text[:at]}{break_before}{indent}{_spell_value(key[-1], key, what)}: {spelled}{newline}{text[at:]}"
 
 
 def remove(text: str, key: Key, what: str) -> str:
@@ -77,7 +77,7 @@ def _root(text: str, what: str) -> Node | None:
     try:
         return yaml.compose(text, Loader=_Loader)
     except (yaml.YAMLError, ValueError, RecursionError) as error:
-        raise damaged(what, f"it is no YAML, or holds several documents: {str(error).splitlines()[0]}") from error
+        raise damage_error(what, f"it is no YAML, or holds several documents: {str(error).splitlines()[0]}") from error
 
 
 def _node(node: Node | None, key: Key, what: str) -> Node | None:
@@ -114,7 +114,7 @@ def _end_of(node: Node) -> int:
     return int(node.end_mark.index)
 
 
-def _spelled(value: Plain, key: Key, what: str) -> str:
+def _spell_value(value: Plain, key: Key, what: str) -> str:
     if value is None:
         return "null"
     if not isinstance(value, str):

@@ -69,7 +69,7 @@ def read_shell(source: ByteSource) -> ShellScript:
     """Read a script; what cannot be read is told as a problem, with all that stands before it."""
     end = end_of_text(source)
     lines = source.read_at(0, end).splitlines(keepends=True)
-    reader = _Reader("".join(_decoded(line) for line in lines))
+    reader = _Reader("".join(_decode_line(line) for line in lines))
     problem = ""
     try:
         reader.read()
@@ -101,7 +101,7 @@ def _is_text(line: bytes) -> bool:
         return False
 
 
-def _decoded(line: bytes) -> str:
+def _decode_line(line: bytes) -> str:
     try:
         return line.decode("utf-8")
     except UnicodeDecodeError:
@@ -150,7 +150,7 @@ class _Reader:
             if name == "for":
                 return self._for(tokens, at)
             if name in AFTER_WHICH_A_COMMAND or name in _CLOSING:
-                self._reserved(name)
+                self._refuse_reserved(name)
                 return at + 1
             if name == "function" and at + 1 < len(tokens) and tokens[at + 1].word is not None:
                 self.functions.add(tokens[at + 1].word.source)  # type: ignore[union-attr]
@@ -185,7 +185,7 @@ class _Reader:
             self._may_be_skipped = False
         return at + 1
 
-    def _reserved(self, name: str) -> None:
+    def _refuse_reserved(self, name: str) -> None:
         if name == "!":
             self._negated = True
         elif name in {"if", "while", "until"}:

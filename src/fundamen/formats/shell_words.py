@@ -126,7 +126,7 @@ class Lexer:
                 self._advance(end + 1)
             elif char == '"':
                 self._at += 1
-                pieces += self._quoted()
+                pieces += self._read_quoted()
             elif char == "\\":
                 pieces.append(
                     Piece(Quoting.TEXT, self._text[self._at + 1 : self._at + 2].replace("\n", ""), is_quoted=True)
@@ -139,9 +139,9 @@ class Lexer:
                 self._at += 1
         if self._at == begin:
             raise UnreadShellError(f"line {self._line} cannot be read on")
-        return Word(_joined(pieces), " ".join(self._text[begin : self._at].split()))
+        return Word(_join_pieces(pieces), " ".join(self._text[begin : self._at].split()))
 
-    def _quoted(self) -> Iterator[Piece]:
+    def _read_quoted(self) -> Iterator[Piece]:
         """The text between double quotation marks. Source: XCU 2.2.3."""
         yield Piece(Quoting.TEXT, "", is_quoted=True)
         while True:
@@ -165,13 +165,13 @@ class Lexer:
         text, at = self._text, self._at
         if text[at] == "`":
             end = self._find("`", at + 1, "a backquote")
-            return self._substituted(text[at + 1 : end].replace("\\`", "`"), end + 1, is_quoted=is_quoted)
+            return self._read_substituted(text[at + 1 : end].replace("\\`", "`"), end + 1, is_quoted=is_quoted)
         if text.startswith("$((", at):
-            self._advance(self._matching(at + 1, "(", ")", "a parenthesis"))
+            self._advance(self._find_matching(at + 1, "(", ")", "a parenthesis"))
             return Piece(Quoting.UNKNOWN, "", is_quoted=is_quoted)
         if text.startswith("$(", at):
-            end = self._closing(at + 1)
-            return self._substituted(text[at + 2 : end - 1], end, is_quoted=is_quoted)
+            end = self._find_closing(at + 1)
+            return self._read_substituted(text[at + 2 : end - 1], end, is_quoted=is_quoted)
         if text.startswith("${", at):
             end = self._brace(at + 2)
             inner = text[at + 2 : end - 1]
@@ -184,11 +184,11 @@ class Lexer:
         self._at = named.end()
         return Piece(Quoting.VARIABLE, named[0], None, is_quoted)
 
-    def _substituted(self, inner: str, end: int, *, is_quoted: bool) -> Piece:
+    def _read_substituted(self, inner: str, end: int, *, is_quoted: bool) -> Piece:
         self._advance(end)
         return Piece(Quoting.COMMAND, inner, is_quoted=is_quoted)
 
-    def _closing(self, at: int) -> int:
+    def _find_closing(self, at: int) -> int:
         """Behind the parenthesis that closes the one at a place, as the commands between them are read."""
         inner = Lexer(self._text, self._line, self._depth + 1)
         inner._at = at + 1
@@ -199,9 +199,9 @@ class Lexer:
         raise UnreadShellError(f"line {self._line}: a parenthesis is not closed")
 
     def _brace(self, at: int) -> int:
-        return self._matching(at - 1, "{", "}", "a brace")
+        return self._find_matching(at - 1, "{", "}", "a brace")
 
-    def _matching(self, at: int, opening: str, closing: str, what: str) -> int:
+    def _find_matching(self, at: int, opening: str, closing: str, what: str) -> int:
         depth, text = 0, self._text
         while at < len(text):
             char = text[at]
@@ -228,7 +228,7 @@ class Lexer:
             elif text[at] == '"':
                 return at + 1
             elif text.startswith("$(", at):
-                at = self._closing(at + 1) - 1
+                at = self._find_closing(at + 1) - 1
             at += 1
         raise UnreadShellError(f"line {self._line}: a quotation mark is not closed")
 
@@ -295,7 +295,7 @@ def _parameter(inner: str, *, is_quoted: bool) -> Piece:
     return Piece(Quoting.VARIABLE if not found[2] else Quoting.UNKNOWN, found[1], None, is_quoted)
 
 
-def _joined(pieces: list[Piece]) -> tuple[Piece, ...]:
+def _join_pieces(pieces: list[Piece]) -> tuple[Piece, ...]:
     """The same with texts that follow on one another put together."""
     joined: list[Piece] = []
     for piece in pieces:

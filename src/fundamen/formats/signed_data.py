@@ -11,8 +11,16 @@ from typing import Any
 import msgspec
 from asn1crypto import algos, cms, core, tsp
 
-from fundamen.formats.cursor import damaged
-from fundamen.formats.der import Attributes, as_sequence, contents_of, decoded, reading, values_of, whole_of
+from fundamen.formats.cursor import damage_error
+from fundamen.formats.der import (
+    Attributes,
+    as_sequence,
+    contents_of,
+    decode_at,
+    translate_asn1_errors,
+    values_of,
+    whole_of,
+)
 
 _MOST_CERTIFICATES = 200
 _MOST_SIGNERS = 20
@@ -162,23 +170,23 @@ def read_signed_data(data: bytes, what: str) -> SignedData:
     Raises:
         DamagedFileError: it is not well-formed, or holds more than any real one.
     """
-    with reading(what):
-        outer = decoded(_ContentInfo, data)
+    with translate_asn1_errors(what):
+        outer = decode_at(_ContentInfo, data)
         if outer["type"].dotted != Oid.SIGNED_DATA:
-            raise damaged(what, f"its content is of type {outer['type'].dotted}, not signed data")
-        inner = decoded(_SignedData, contents_of(outer["content"].dump()))
+            raise damage_error(what, f"its content is of type {outer['type'].dotted}, not signed data")
+        inner = decode_at(_SignedData, contents_of(outer["content"].dump()))
         if len(inner["certificates"]) > _MOST_CERTIFICATES or len(inner["signers"]) > _MOST_SIGNERS:
-            raise damaged(what, "it holds more certificates or signers than any real one")
+            raise damage_error(what, "it holds more certificates or signers than any real one")
         signers = tuple(_read_signer(each) for each in inner["signers"])
         digests = {each["algorithm"] for each in inner["digest_algorithms"].native}
         if inner["version"].native not in _VERSIONS or not {each.digest_algorithm for each in signers} <= digests:
-            raise damaged(what, "its version, or the digests that it announces, are not those of its signers")
+            raise damage_error(what, "its version, or the digests that it announces, are not those of its signers")
         content = inner["content"]["content"]
         return SignedData(
             content_type=inner["content"]["type"].dotted,
             content=b"" if isinstance(content, core.Void) else _content(contents_of(content.dump())),
-            certificates=tuple(_encoded(inner["certificates"], "certificate")),
-            revocation_lists=tuple(_encoded(inner["lists"], "")),
+            certificates=tuple(_encode_members(inner["certificates"], "certificate")),
+            revocation_lists=tuple(_encode_members(inner["lists"], "")),
             signers=signers,
         )
 
@@ -189,8 +197,8 @@ def read_timestamp_info(content: bytes, what: str) -> TimestampInfo:
     Raises:
         DamagedFileError: it is not well-formed.
     """
-    with reading(what):
-        info = decoded(tsp.TSTInfo, content)
+    with translate_asn1_errors(what):
+        info = decode_at(tsp.TSTInfo, content)
         imprint = info["message_imprint"]
         at: datetime = info["gen_time"].native
         return TimestampInfo(imprint["hash_algorithm"]["algorithm"].native, imprint["hashed_message"].native, _utc(at))
@@ -202,8 +210,8 @@ def read_indirect_data(content: bytes, what: str) -> IndirectData:
     Raises:
         DamagedFileError: it is not well-formed.
     """
-    with reading(what):
-        read = decoded(_IndirectData, as_sequence(content))
+    with translate_asn1_errors(what):
+        read = decode_at(_IndirectData, as_sequence(content))
         return IndirectData(
             kind=read["data"]["type"].dotted,
             digest_algorithm=read["digest"]["algorithm"]["algorithm"].native,
@@ -218,7 +226,7 @@ def _content(encoded: bytes) -> bytes:
     return contents_of(encoded)
 
 
-def _encoded(choices: Any, wanted: str) -> list[bytes]:  # noqa: ANN401 - asn1crypto comes without types
+def _encode_members(choices: Any, wanted: str) -> list[bytes]:  # noqa: ANN401 - asn1crypto comes without types
     """The members of a set of choices; of the certificates only those that are of X.509."""
     if isinstance(choices, core.Void):
         return []
@@ -251,7 +259,7 @@ def _read_signer(info: Any, depth: int = 0) -> Signer:  # noqa: ANN401
         message_digest=_one(signed_values, Oid.MESSAGE_DIGEST, core.OctetString) or b"",
         signing_time=_signing_time(signed_values),
         program_name=_program_name(signed_values.get(Oid.OPUS_INFO, [])),
-        countersigners=tuple(_read_signer(decoded(_SignerInfo, each), 1) for each in counter[:_MOST_NESTED]),
+        countersigners=tuple(_read_signer(decode_at(_SignerInfo, each), 1) for each in counter[:_MOST_NESTED]),
         timestamps=tuple(map(whole_of, tokens[:_MOST_NESTED])),
         nested=tuple(map(whole_of, unsigned.get(Oid.NESTED_SIGNATURE, [])[:_MOST_NESTED])),
     )
@@ -277,7 +285,7 @@ def _one(values: dict[str, list[bytes]], oid: str, kind: type[Any], attribute: s
     found = values.get(oid, [])
     if len(found) > 1:
         raise ValueError(f"the attribute {oid} occurs {len(found)} times")
-    return getattr(decoded(kind, found[0]), attribute) if found else None
+    return getattr(decode_at(kind, found[0]), attribute) if found else None
 
 
 def _signing_time(values: dict[str, list[bytes]]) -> datetime | None:
@@ -288,7 +296,7 @@ def _signing_time(values: dict[str, list[bytes]]) -> datetime | None:
 def _program_name(values: list[bytes]) -> str:
     if not values:
         return ""
-    name = decoded(_OpusInfo, values[0])["program_name"]
+    name = decode_at(_OpusInfo, values[0])["program_name"]
     return "" if isinstance(name, core.Void) else str(name.native)
 
 

@@ -12,9 +12,9 @@ from typing import IO, cast
 from msgspec.structs import replace
 
 from fundamen.formats.byte_source import ByteSource, SourceStream
-from fundamen.formats.cursor import damaged
+from fundamen.formats.cursor import damage_error
 from fundamen.formats.packed import Bounds, Guarded, Metered, PackedFile, Unpacked, plain_path, unix_path
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 
 RAISED = (tarfile.TarError, lzma.LZMAError, zlib.error, OSError, EOFError, ValueError, OverflowError)
 _MARK_AT, _MARK = 257, b"ustar"
@@ -53,7 +53,7 @@ def unpack_tar(source: ByteSource) -> Unpacked:
     Raises:
         DamagedFileError: it is damaged, holds too much, or names a path that leads elsewhere.
     """
-    what = f"The archive {shown(source.name)}"
+    what = f"The archive {printable(source.name)}"
     return _walk(what, unpacked_stream(source), Bounds(what, source.size), plain_path, folders=False)
 
 
@@ -85,7 +85,7 @@ def _walk(what: str, stream: IO[bytes], bounds: Bounds, plain: Callable[[str, st
                     assert data is not None  # noqa: S101 - it is a regular file
                     yield replace(packed, size=member.size), Guarded(data, what, RAISED)
     except RAISED as error:
-        raise damaged(what, f"it cannot be unpacked: {error or type(error).__name__}") from error
+        raise damage_error(what, f"it cannot be unpacked: {error or type(error).__name__}") from error
 
 
 def unpacked_stream(source: ByteSource) -> IO[bytes]:

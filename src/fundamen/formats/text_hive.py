@@ -11,8 +11,8 @@ from collections.abc import Iterator
 
 import msgspec
 
-from fundamen.formats.cursor import damaged
-from fundamen.formats.registry_value import HiveValue, read_written, unescaped
+from fundamen.formats.cursor import damage_error
+from fundamen.formats.registry_value import HiveValue, read_written, unescape
 
 MAGIC = b"WINE REGISTRY Version 2"
 
@@ -30,7 +30,7 @@ class TextHive:
     def __init__(self, data: bytes) -> None:
         """Take the file's bytes. Raises: DamagedFileError: they do not begin like a hive."""
         if not data.startswith(MAGIC):
-            raise damaged("The registry of the prefix", f"it does not begin with {MAGIC.decode()!r}")
+            raise damage_error("The registry of the prefix", f"it does not begin with {MAGIC.decode()!r}")
         self._text = data.decode("utf-8", "replace")
         self._found: dict[str, dict[str, Value] | None] = {}  # by the key as it is escaped, without regard to case
         self._folded = self._text.lower()
@@ -39,7 +39,7 @@ class TextHive:
 
     def values(self, key: str) -> dict[str, Value] | None:
         """The values of a key by name, the unnamed one as ""; None where there is no such key."""
-        folded = _escaped(key).lower()
+        folded = _escape_key(key).lower()
         if folded not in self._found:  # many programs ask for the same few keys
             if len(self._found) >= _MOST_FOUND:
                 self._found.clear()
@@ -58,12 +58,12 @@ class TextHive:
 
     def subkeys(self, key: str) -> tuple[str, ...]:
         """The names of the keys right below a key, as they are spelled."""
-        prefix = "\n[" + _escaped(key).lower() + "\\\\"
+        prefix = "\n[" + _escape_key(key).lower() + "\\\\"
         names: dict[str, str] = {}
         at = self._folded.find(prefix)
         while at >= 0:
             found = _KEY.match(self._text, at + 2)
-            rest = unescaped(found[1])[len(key) + 1 :] if found is not None else ""
+            rest = unescape(found[1])[len(key) + 1 :] if found is not None else ""
             name = rest.split("\\", 1)[0]
             if name:
                 names.setdefault(name.lower(), name)
@@ -85,7 +85,7 @@ def _written_values(block: str) -> Iterator[tuple[str, str]]:
             whole = whole[:-1] + next(lines, "").strip()
         match = _NAME_AND_VALUE.match(whole)
         if match:
-            yield unescaped(match[1] or ""), match[2]
+            yield unescape(match[1] or ""), match[2]
 
 
 def _value(text: str) -> Value:
@@ -97,13 +97,13 @@ def _value(text: str) -> Value:
             return bytes.fromhex(rest.replace(",", " "))
     except ValueError:
         return text
-    plain = unescaped(rest.strip().removeprefix('"').removesuffix('"'))
+    plain = unescape(rest.strip().removeprefix('"').removesuffix('"'))
     return tuple(filter(None, plain.split("\0"))) if kind == "str(7)" else plain
 
 
-def _escaped(key: str) -> str:
+def _escape_key(key: str) -> str:
     return (
-        HiveValue(1, key.encode("utf-16-le", "surrogatepass")).written()[1:-1].translate(_BRACKETS).replace('\\"', '"')
+        HiveValue(1, key.encode("utf-16-le", "surrogatepass")).as_text()[1:-1].translate(_BRACKETS).replace('\\"', '"')
     )
 
 
@@ -130,7 +130,7 @@ def with_key(data: bytes, key: str, values: dict[str, bytes], seconds: int) -> b
         values: name -> bytes.
         seconds: when, since 1970, UTC.
     """
-    lines = [f"[{_escaped(key)}] {seconds}"]
+    lines = [f"[{_escape_key(key)}] {seconds}"]
     lines += [f'"{name}"=hex:{content.hex(",")}' for name, content in values.items()]
     separator = b"" if data.endswith(b"\n") else b"\n"
     return data + separator + b"\n" + "\n".join(lines).encode() + b"\n"
@@ -139,7 +139,7 @@ def with_key(data: bytes, key: str, values: dict[str, bytes], seconds: int) -> b
 def without_key(data: bytes, key: str) -> bytes:
     """A hive without one key and its values; the same bytes where it has no such key."""
     text = data.decode("utf-8", "surrogateescape")
-    found = re.search(re.escape("\n[" + _escaped(key) + "]"), text, re.IGNORECASE)
+    found = re.search(re.escape("\n[" + _escape_key(key) + "]"), text, re.IGNORECASE)
     if found is None:
         return data
     begin = found.start() - (text[: found.start()].endswith("\n"))  # the empty line before it goes with it
@@ -167,10 +167,10 @@ def with_value(data: bytes, key: str, name: str, value: HiveValue | None, second
     """
     text = data.decode("utf-8", "surrogateescape")
     found = _entry(text, key, name)
-    line = "" if value is None else f"{_written_name(name)}={value.written()}\n"
+    line = "" if value is None else f"{_written_name(name)}={value.as_text()}\n"
     if found is not None and value is not None:
         spelled = text[found[0] : found[1]].partition("=")[0] if "=" not in name else _written_name(name)
-        text = f"{text[: found[0]]}{spelled}={value.written()}\n{text[found[1] :]}"
+        text = f"{text[: found[0]]}{spelled}={value.as_text()}\n{text[found[1] :]}"
     elif found is not None:
         text = text[: found[0]] + line + text[found[1] :]
     elif value is not None and (block := _block(text, key)) is not None:
@@ -178,7 +178,7 @@ def with_value(data: bytes, key: str, name: str, value: HiveValue | None, second
         text = text[:end].ljust(end, "\n") + line + text[end:]
     elif value is not None:
         separator = "" if text.endswith("\n") else "\n"
-        text = f"{text}{separator}\n[{_escaped(key)}] {seconds}\n{line}"
+        text = f"{text}{separator}\n[{_escape_key(key)}] {seconds}\n{line}"
     return text.encode("utf-8", "surrogateescape")
 
 
@@ -207,19 +207,19 @@ def _all_values(data: bytes) -> dict[tuple[str, str], HiveValue]:
     for block in data.decode("utf-8", "surrogateescape").split("\n[")[1:]:
         head, _, rest = block.partition("\n")
         named = _KEY.match(head)
-        key = unescaped(named[1]) if named is not None else ""
+        key = unescape(named[1]) if named is not None else ""
         for name, text in _written_values(rest):
             found[key, name] = read_written(text)
     return found
 
 
 def _written_name(name: str) -> str:
-    return HiveValue(1, name.encode("utf-16-le", "surrogatepass")).written() if name else "@"
+    return HiveValue(1, name.encode("utf-16-le", "surrogatepass")).as_text() if name else "@"
 
 
 def _block(text: str, key: str) -> tuple[int, int] | None:
     """(where the lines of a key begin, where they end)."""
-    found = re.search(re.escape("\n[" + _escaped(key) + "]") + r"[^\n]*\n?", text, re.IGNORECASE)
+    found = re.search(re.escape("\n[" + _escape_key(key) + "]") + r"[^\n]*\n?", text, re.IGNORECASE)
     if found is None:
         return None
     end = text.find("\n[", found.end() - 1)
@@ -238,7 +238,7 @@ def _entry(text: str, key: str, name: str) -> tuple[int, int] | None:
             if at >= end or not text[begin:at].rstrip("\n").endswith("\\") or not _is_hexadecimal(text[begin:at]):
                 break
         match = _NAME_AND_VALUE.match(text[begin:at])
-        if match and unescaped(match[1] or "").lower() == name.lower():
+        if match and unescape(match[1] or "").lower() == name.lower():
             return begin, at
     return None
 

@@ -8,7 +8,7 @@ from typing import Any
 import msgspec
 from asn1crypto import algos, cms, core
 
-from fundamen.formats.der import Attributes, as_sequence, contents_of, decoded, reading, values_of
+from fundamen.formats.der import Attributes, as_sequence, contents_of, decode_at, translate_asn1_errors, values_of
 from fundamen.formats.signed_data import Oid, SignedData, read_indirect_data
 
 CONTENT_TYPE = "1.3.6.1.4.1.311.10.1"  # szOID_CTL
@@ -56,8 +56,8 @@ def read_trust_list(signed: SignedData, what: str) -> TrustList:
     Raises:
         DamagedFileError: it holds none, or one that is not well-formed.
     """
-    with reading(what):
-        read = decoded(_TrustList, as_sequence(signed.content))
+    with translate_asn1_errors(what):
+        read = decode_at(_TrustList, as_sequence(signed.content))
         subjects: Any = read["subjects"]
         members = [] if isinstance(subjects, core.Void) else list(subjects)[:_MOST_MEMBERS]
         return TrustList(

@@ -46,7 +46,7 @@ def read_install(text: str, name: str) -> Install:
             values[key] = values.get(key, []) + value.split() if value else []
 
     def names(key: str) -> tuple[str, ...]:
-        return tuple(dict.fromkeys(_filled(each, name) for each in values.get(key, [])))
+        return tuple(dict.fromkeys(_fill_specifiers(each, name) for each in values.get(key, [])))
 
     return Install(
         wanted_by=names("WantedBy"),
@@ -74,7 +74,7 @@ def _lines(text: str) -> list[str]:
     return [*joined, rest.strip()]
 
 
-def _filled(text: str, name: str) -> str:
+def _fill_specifiers(text: str, name: str) -> str:
     stem = name.rpartition(".")[0]
     prefix, _, instance = stem.partition("@")
     facts = {

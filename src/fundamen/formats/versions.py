@@ -86,8 +86,8 @@ def compare(one: str, other: str) -> int:
     left_parts, right_parts = _debian_parts(one), _debian_parts(other)
     return (
         left_parts[0] - right_parts[0]
-        or _ordered(left_parts[1], right_parts[1])
-        or _ordered(left_parts[2], right_parts[2])
+        or _compare_parts(left_parts[1], right_parts[1])
+        or _compare_parts(left_parts[2], right_parts[2])
     )
 
 
@@ -111,7 +111,7 @@ def _debian_parts(version: str) -> tuple[int, str, str]:
     return (number, upstream, revision) if upstream else (number, rest, "")
 
 
-def _ordered(one: str, other: str) -> int:
+def _compare_parts(one: str, other: str) -> int:
     for (left, left_digits), (right, right_digits) in zip_longest(
         _PIECES.findall(one), _PIECES.findall(other), fillvalue=("", "")
     ):

@@ -41,14 +41,14 @@ def find_needs(
     """
     for field in ("Pre-Depends", "Depends"):
         for text in _parts(fields.get(field, "")):
-            found = [_found(each, installed, provided) for each in text.split("|")]
+            found = [_find_alternative(each, installed, provided) for each in text.split("|")]
             is_met = any(holds for holds, _ in found)
             yield PackageNeed(field, text, is_met, next((said for holds, said in found if holds), found[0][1]))
     for field in ("Conflicts", "Breaks"):
         for text in _parts(fields.get(field, "")):
             name = text.partition("(")[0].strip()
             if name in installed and name != fields.get("Package"):
-                holds, said = _found(text, installed, {})
+                holds, said = _find_alternative(text, installed, {})
                 yield PackageNeed(field, text, not holds, said)
 
 
@@ -56,7 +56,7 @@ def _parts(text: str) -> list[str]:
     return [part.strip() for part in text.split(",") if part.strip()][:_MOST_NEEDS]
 
 
-def _found(
+def _find_alternative(
     text: str, installed: Mapping[str, Sequence[tuple[str, str]]], provided: Mapping[str, Sequence[str]]
 ) -> tuple[bool, str]:
     """(whether one alternative is met, what is there)."""

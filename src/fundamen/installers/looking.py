@@ -17,7 +17,7 @@ from fundamen.formats.pe_version import read_version
 from fundamen.formats.script import read_script
 from fundamen.formats.shell import read_shell
 from fundamen.installers.debian_needs import MAY_CALL, PackageNeed, find_needs
-from fundamen.installers.msi_run import Conclusion, Judged, changed, conclude, is_for_64_bits
+from fundamen.installers.msi_run import Conclusion, Judged, conclude, describe_changes, is_for_64_bits
 from fundamen.installers.outcome import (
     Forecast,
     InstallationOutcome,
@@ -27,7 +27,7 @@ from fundamen.installers.outcome import (
 )
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture, Platform
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, UnreadableError
 
 _MOST_NESTED = 64 << 20  # bytes of a bundled package that is looked into
@@ -106,13 +106,13 @@ def look_into(machine: Machine, source: ByteSource, given: Mapping[str, str]) ->
         return _of_script(machine, source, container)
     if container is None:
         raise UnreadableError(
-            what=f"{shown(source.name)} cannot be looked into",
+            what=f"{printable(source.name)} cannot be looked into",
             why="it is no install package, script, self-extracting program, archive or disc image that is read here",
-            do=f"See what it is: fundamen inspect {shown(source.name)}",
+            do=f"See what it is: fundamen inspect {printable(source.name)}",
         )
     if container.kind is ContainerKind.MSI:
         return _of_msi(machine, source, given)
-    files, problems = _listed(container)
+    files, problems = _list_bundled(container)
     looked = Look(
         title=source.name,
         kind=container.kind,
@@ -122,7 +122,7 @@ def look_into(machine: Machine, source: ByteSource, given: Mapping[str, str]) ->
     )
     if container.kind is ContainerKind.DEBIAN:
         return _of_debian(machine, source, looked)
-    return _named(source, looked)
+    return _add_names(source, looked)
 
 
 def find_outcome(machine: Machine, source: ByteSource, meant: Forecast) -> InstallationOutcome:
@@ -136,21 +136,21 @@ def find_outcome(machine: Machine, source: ByteSource, meant: Forecast) -> Insta
     is_windows = machine.platform is Platform.WINDOWS
     if kind is ContainerKind.MSI and is_windows:
         return outcome_of_msi(
-            machine, read_database(CompoundFile(source), f"The install package {shown(source.name)}"), meant
+            machine, read_database(CompoundFile(source), f"The install package {printable(source.name)}"), meant
         )
     if kind is ContainerKind.DEBIAN and machine.platform is Platform.LINUX:
         return outcome_of_debian(machine, meant)
     if is_windows and meant.bundled:
         return outcome_of_bundle(machine, meant)
     raise UnreadableError(
-        what=f"The outcome of {shown(source.name)} is unknown",
+        what=f"The outcome of {printable(source.name)} is unknown",
         why=f"on {machine.title} nothing is registered that would tell",
         do="Check what it was to bring with a sheet: fundamen prereqs --help",
     )
 
 
 def _of_msi(machine: Machine, source: ByteSource, given: Mapping[str, str]) -> Look:
-    what = f"The install package {shown(source.name)}"
+    what = f"The install package {printable(source.name)}"
     database = read_database(CompoundFile(source), what)
     sizes = {str(row["File"]): row.get("FileSize") for row in database.tables.get("File", ())}
     paths = file_paths(database, what)
@@ -159,7 +159,7 @@ def _of_msi(machine: Machine, source: ByteSource, given: Mapping[str, str]) -> L
     )
     is_windows = machine.platform is Platform.WINDOWS
     conclusion = conclude(machine, database, given) if is_windows else None
-    overruled = tuple(changed(conclude(machine, database, {}), conclusion)) if conclusion and given else ()
+    overruled = tuple(describe_changes(conclude(machine, database, {}), conclusion)) if conclusion and given else ()
     return Look(
         title=source.name,
         kind=ContainerKind.MSI,
@@ -198,12 +198,12 @@ def _of_script(machine: Machine, source: ByteSource, container: Container | None
     interpreter = read_script(source).interpreter
     if interpreter.rpartition("/")[2] not in _SHELLS:
         raise UnreadableError(
-            what=f"{shown(source.name)} cannot be looked into",
-            why=f"it is a script for {shown(interpreter) or 'no interpreter'}, and only a shell's are read",
-            do=f"See what it needs: fundamen trace {shown(source.name)}",
+            what=f"{printable(source.name)} cannot be looked into",
+            why=f"it is a script for {printable(interpreter) or 'no interpreter'}, and only a shell's are read",
+            do=f"See what it needs: fundamen trace {printable(source.name)}",
         )
     script = read_shell(source)
-    files, problems = _listed(container) if container is not None else ((), ())
+    files, problems = _list_bundled(container) if container is not None else ((), ())
     run = foresee_script(machine, script) if machine.platform is not Platform.WINDOWS else None
     return Look(
         title=source.name,
@@ -220,7 +220,7 @@ def _of_script(machine: Machine, source: ByteSource, container: Container | None
     )
 
 
-def _named(source: ByteSource, looked: Look) -> Look:
+def _add_names(source: ByteSource, looked: Look) -> Look:
     """The same with what a self-extracting program says of itself."""
     if looked.kind is not ContainerKind.SELF_EXTRACTING:
         return looked
@@ -236,7 +236,7 @@ def _named(source: ByteSource, looked: Look) -> Look:
     )
 
 
-def _listed(container: Container) -> tuple[tuple[Bundled, ...], tuple[str, ...]]:
+def _list_bundled(container: Container) -> tuple[tuple[Bundled, ...], tuple[str, ...]]:
     """(all files, what could not be read)."""
     files, left = list[Bundled](), [_MOST_LOOKED_INTO]
     try:
@@ -265,7 +265,7 @@ def _looked_into(path: str, content: bytes, depth: int, left: list[int]) -> Iter
     source = MemoryBytes(content, path)
     try:
         inner = find_container(source)
-        yield _bundled(path, source, inner)
+        yield _bundled_file(path, source, inner)
     except FundamenError as error:
         yield Bundled(path, source.size, problem=error.why)
         return
@@ -280,9 +280,9 @@ def _looked_into(path: str, content: bytes, depth: int, left: list[int]) -> Iter
         yield Bundled(f"{path}: ...", 0, problem=error.why)
 
 
-def _bundled(path: str, source: ByteSource, inner: Container | None) -> Bundled:
+def _bundled_file(path: str, source: ByteSource, inner: Container | None) -> Bundled:
     if inner is not None and inner.kind is ContainerKind.MSI:
-        database = read_database(CompoundFile(source), f"The install package {shown(path)}")
+        database = read_database(CompoundFile(source), f"The install package {printable(path)}")
         return Bundled(
             path,
             source.size,

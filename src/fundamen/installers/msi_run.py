@@ -13,7 +13,7 @@ from fundamen.formats.decimal import read_decimal
 from fundamen.formats.msi_condition import Value, evaluate
 from fundamen.formats.msi_database import Database, Row
 from fundamen.installers.msi_properties import UNKNOWN, machine_properties
-from fundamen.installers.msi_searches import Searches, SearchResult, formatted, packed_code
+from fundamen.installers.msi_searches import Searches, SearchResult, format_text, packed_code
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.paths import MachinePath
 
@@ -174,7 +174,7 @@ class _Run:
     def act(self, action: str, condition: str) -> None:
         """Do one action of the sequence, as far as it only finds something out."""
         custom = self._custom.get(action)
-        judged = self._judged(action, condition)
+        judged = self._judge_condition(action, condition)
         if judged.holds is False:
             if custom is not None and self._is_code(custom):
                 self._actions.append(judged)
@@ -188,15 +188,15 @@ class _Run:
                 rows = self._database.tables.get("LaunchCondition", ())
                 self._launch += [
                     msgspec.structs.replace(
-                        self._judged("the run", str(row.get("Condition") or "")),
-                        says=self._formatted(str(row.get("Description") or "")),
+                        self._judge_condition("the run", str(row.get("Condition") or "")),
+                        says=self._format_text(str(row.get("Description") or "")),
                     )
                     for row in rows
                 ]
             case "CostFinalize":
                 self._parts = tuple(self._features())
                 self._components = tuple(
-                    self._judged(str(row["Component"]), str(row["Condition"]))
+                    self._judge_condition(str(row["Component"]), str(row["Condition"]))
                     for row in self._database.tables.get("Component", ())
                     if row.get("Condition")
                 )
@@ -208,12 +208,12 @@ class _Run:
         source, target = str(custom.get("Source") or ""), str(custom.get("Target") or "")
         match kind & _KIND if isinstance(kind, int) else -1:
             case CustomKind.SET_PROPERTY if judged.holds:
-                self._set(source, self._formatted(target))
+                self._set(source, self._format_text(target))
             case CustomKind.SET_FOLDER if judged.holds:
-                self._set(source, self._formatted(target))
+                self._set(source, self._format_text(target))
             case CustomKind.MESSAGE:
                 holds = None if judged.holds is None else not judged.holds
-                says = self._formatted(target)
+                says = self._format_text(target)
                 self._launch.append(msgspec.structs.replace(judged, what="the run", holds=holds, says=says))
             case _ if self._is_code(custom):
                 self._actions.append(judged)
@@ -230,7 +230,7 @@ class _Run:
             self._properties.pop(name, None)
 
     def _search(self) -> None:
-        searches = Searches(self._machine, self._database, self._formatted, is_64_bit=self._is_64_bit)
+        searches = Searches(self._machine, self._database, self._format_text, is_64_bit=self._is_64_bit)
         for found in searches.all():
             self._searches.append(found)
             if found.value:
@@ -256,7 +256,7 @@ class _Run:
         folder = texts.get("installlocation", "").strip()
         is_gone = bool(folder) and self._machine.look(MachinePath(folder.rstrip("\\"))).kind is EntryKind.ABSENT
         return Related(
-            code=_unpacked(packed),
+            code=_unpack_code(packed),
             name=texts.get("displayname", packed),
             version=texts.get("displayversion", ""),
             property=told_by,
@@ -286,7 +286,7 @@ class _Run:
         level = row.get("Level")
         found: int | None = level if isinstance(level, int) else 0
         for each in self._conditions.get(feature, ()):
-            holds = self._judged(feature, str(each.get("Condition") or "")).holds
+            holds = self._judge_condition(feature, str(each.get("Condition") or "")).holds
             if holds is None:
                 return None
             if holds:
@@ -294,7 +294,7 @@ class _Run:
                 found = other if isinstance(other, int) else 0
         return found
 
-    def _judged(self, what: str, condition: str) -> Judged:
+    def _judge_condition(self, what: str, condition: str) -> Judged:
         try:
             found = evaluate(condition, self._look_up)
         except ValueError as error:
@@ -313,8 +313,8 @@ class _Run:
                     return self._properties[symbol]
                 return None if symbol in UNKNOWN else ""
 
-    def _formatted(self, text: str) -> str:
-        return formatted(text, self._properties, self._environment)
+    def _format_text(self, text: str) -> str:
+        return format_text(text, self._properties, self._environment)
 
 
 def _is_between(version: str, row: Row, flags: UpgradeFlag) -> bool:
@@ -341,14 +341,14 @@ def _whole(text: str, otherwise: int) -> int:
     return otherwise if number is None else number
 
 
-def _unpacked(packed: str) -> str:
+def _unpack_code(packed: str) -> str:
     """A code as people write it, from the form of the registry's keys."""
     parts = (packed[:8][::-1], packed[8:12][::-1], packed[12:16][::-1])
     tail = "".join(packed[at + 1 : at + 2] + packed[at] for at in range(16, len(packed), 2))
     return f"{{{'-'.join((*parts, tail[:4], tail[4:]))}}}"
 
 
-def changed(before: Conclusion, after: Conclusion) -> Iterable[str]:
+def describe_changes(before: Conclusion, after: Conclusion) -> Iterable[str]:
     """Differences of two forecasts, in words."""
     pairs: list[tuple[str, Mapping[str, object], Mapping[str, object]]] = [
         ("feature", {p.name: p.is_chosen for p in before.parts}, {p.name: p.is_chosen for p in after.parts}),
@@ -360,11 +360,11 @@ def changed(before: Conclusion, after: Conclusion) -> Iterable[str]:
     for kind, old, new in pairs:
         for name in dict.fromkeys((*old, *new)):
             if old.get(name) != new.get(name):
-                before_it = _said(old[name]) if name in old else "not set"
-                yield f"{kind} {name}: {before_it} -> {_said(new[name]) if name in new else 'not set'}"
+                before_it = _value_text(old[name]) if name in old else "not set"
+                yield f"{kind} {name}: {before_it} -> {_value_text(new[name]) if name in new else 'not set'}"
 
 
-def _said(value: object) -> str:
+def _value_text(value: object) -> str:
     if isinstance(value, str):
         return value or "empty"
     return "not known" if value is None else "yes" if value else "no"

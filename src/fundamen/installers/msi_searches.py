@@ -17,7 +17,7 @@ from fundamen.formats.pe import Pe
 from fundamen.formats.pe_version import read_version
 from fundamen.formats.setting import SettingFormat, find_value
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.machine.registry import expanded
+from fundamen.machine.registry import expand_variables
 from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -104,7 +104,7 @@ class Searches:
     def _registry(self, row: Row, signature: str) -> SearchResult:
         kind = row.get("Type")
         kind = kind if isinstance(kind, int) else int(LocatorKind.FILE)
-        key = _rooted(row.get("Root"), self._formatted(str(row.get("Key") or "")))
+        key = _full_key(row.get("Root"), self._formatted(str(row.get("Key") or "")))
         if not self._is_64_bit and not kind & _IN_64_BITS:
             key = _of_32_bits(self._machine, key)
         name = self._formatted(str(row.get("Name") or ""))
@@ -113,15 +113,15 @@ class Searches:
         if value is None:
             return SearchResult("", "", where)
         if kind & ~_IN_64_BITS == LocatorKind.RAW:
-            text = _raw(self._expanded(value) if isinstance(value, str) else value)
-            return SearchResult("", text, where, self._gone(value if isinstance(value, str) else ""))
+            text = _raw(self._expand_variables(value) if isinstance(value, str) else value)
+            return SearchResult("", text, where, self._absent_place(value if isinstance(value, str) else ""))
         if not isinstance(value, str):
             return SearchResult("", "", where)
-        text = self._expanded(value).strip().strip('"')
+        text = self._expand_variables(value).strip().strip('"')
         return self._at(text, signature, where, is_file=kind & ~_IN_64_BITS == LocatorKind.FILE)
 
     def _component(self, row: Row, signature: str) -> SearchResult:
-        code = _packed(str(row.get("ComponentId") or ""))
+        code = _pack_code(str(row.get("ComponentId") or ""))
         where = f"the registered component {row.get('ComponentId')}"
         paths = self._machine.registry.values(rf"{_COMPONENTS}\{code}") if code else None
         path = next((value for value in (paths or {}).values() if isinstance(value, str) and value), "")
@@ -147,7 +147,7 @@ class Searches:
             text = fields[field - 1].strip() if field <= len(fields) else ""
         kind = row.get("Type")
         if kind == LocatorKind.RAW:
-            return SearchResult("", text, where, self._gone(text))
+            return SearchResult("", text, where, self._absent_place(text))
         return self._at(text, signature, where, is_file=kind in {int(LocatorKind.FILE), None})
 
     def _folder(self, row: Row, signature: str, nested: int = 0) -> SearchResult:
@@ -201,14 +201,14 @@ class Searches:
             is_there = self._machine.look(folder).kind is EntryKind.FOLDER
             return SearchResult("", folder.rstrip("\\") + "\\" if is_there else "", where, "" if is_there else folder)
         is_right = self._is_wanted(path, wanted)
-        return SearchResult("", path if is_right else "", where, self._gone(path))
+        return SearchResult("", path if is_right else "", where, self._absent_place(path))
 
-    def _expanded(self, text: str) -> str:
+    def _expand_variables(self, text: str) -> str:
         """A text with the variables of the environment that a service has."""
         usual = {"SystemRoot": "C:\\windows", "windir": "C:\\windows", "SystemDrive": "C:"}
-        return expanded(text, usual | dict(self._machine.environment))
+        return expand_variables(text, usual | dict(self._machine.environment))
 
-    def _gone(self, text: str) -> str:
+    def _absent_place(self, text: str) -> str:
         """A place that is named and is not there; empty where it is no place, or is there."""
         path = text.strip().strip('"')
         if not re.match(r"[A-Za-z]:\\", path):
@@ -245,7 +245,7 @@ class Searches:
         return (found.file_version or "") if found is not None else ""
 
 
-def formatted(text: str, properties: dict[str, str], environment: dict[str, str]) -> str:
+def format_text(text: str, properties: dict[str, str], environment: dict[str, str]) -> str:
     """A text with properties in the place of their names. Source: "Formatted"."""
 
     def put(found: re.Match[str]) -> str:
@@ -265,10 +265,10 @@ def packed_code(code: str) -> str:
 
     Source: as the open implementation of the service and the registries of real machines have it.
     """
-    return _packed(code)
+    return _pack_code(code)
 
 
-def _packed(code: str) -> str:
+def _pack_code(code: str) -> str:
     found = _GUID.fullmatch(code)
     if found is None:
         return ""
@@ -278,7 +278,7 @@ def _packed(code: str) -> str:
     return (first[::-1] + second[::-1] + third[::-1] + turned).upper()
 
 
-def _rooted(root: object, key: str) -> str:
+def _full_key(root: object, key: str) -> str:
     place = {
         int(Root.CLASSES): r"HKLM\Software\Classes",
         int(Root.USER): "HKCU",

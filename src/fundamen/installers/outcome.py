@@ -75,7 +75,7 @@ def outcome_of_msi(machine: Machine, database: Database, meant: Forecast) -> Ins
             msgspec.structs.replace(_feature(machine, database, holder, product, name), meant=is_meant)
             for name, is_meant in meant.features.items()
         ),
-        *_removed(machine, meant),
+        *_remaining_products(machine, meant),
         *_services(machine, meant),
     )
     return InstallationOutcome(meant, deeds)
@@ -131,7 +131,7 @@ def _feature(machine: Machine, database: Database, holder: str, product: str, fe
     missing = [name for name, code in components if _key_path(machine, holder, product, code) is None]
     if missing:
         return Deed(what, None, is_done=False, found=f"{missing[0]} of it is not registered")
-    gone = [path for _, code in components if (path := _lost(machine, holder, product, code))]
+    gone = [path for _, code in components if (path := _lost_key_file(machine, holder, product, code))]
     if gone:
         return Deed(what, None, is_done=False, found=f"{gone[0]} is registered, and not there")
     return Deed(what, None, is_done=True, found="all of it is registered and there")
@@ -155,14 +155,14 @@ def _key_path(machine: Machine, holder: str, product: str, component: str) -> st
     return found if isinstance(found, str) else None
 
 
-def _lost(machine: Machine, holder: str, product: str, component: str) -> str:
+def _lost_key_file(machine: Machine, holder: str, product: str, component: str) -> str:
     """The key file of a component that is registered and not there; empty where it is there, or is no file."""
     path = _key_path(machine, holder, product, component) or ""
     is_file = path[1:3] == ":\\"  # a value of the registry is told by a number and ":"
     return path if is_file and machine.look(MachinePath(path)).kind is EntryKind.ABSENT else ""
 
 
-def _removed(machine: Machine, meant: Forecast) -> Iterator[Deed]:
+def _remaining_products(machine: Machine, meant: Forecast) -> Iterator[Deed]:
     for code, name in meant.removed.items():
         is_there = _holder(machine, packed_code(code)) is not None
         yield Deed(

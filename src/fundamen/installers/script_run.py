@@ -72,7 +72,7 @@ class _Run:
         self._resolving: list[str] = []  # variables whose own values are being worked out
         self._settings: dict[str, bool] = {}  # file -> whether it is read for certain
         self._read: dict[str, None] = {}  # variables
-        self._assigned = _given(script)
+        self._assigned = _assigned_names(script)
         self._functions = set(script.functions)
 
     def outcome(self) -> ScriptRun:
@@ -80,7 +80,11 @@ class _Run:
         return ScriptRun(
             needs=(
                 *(self._need(n, is_certain=sure) for n, sure in self._called.items() if n not in self._functions),
-                *(self._setting(file) for file, is_certain in self._settings.items() if is_certain and file[:1] == "/"),
+                *(
+                    self._need_of_setting_file(file)
+                    for file, is_certain in self._settings.items()
+                    if is_certain and file[:1] == "/"
+                ),
             ),
             checks=tuple(sorted(self._checks.values(), key=lambda each: int(each.what.split()[1])))[:_MOST_TOLD],
             settings=tuple(self._settings),
@@ -100,7 +104,7 @@ class _Run:
                 self._settings[file] = self._settings.get(file, False) or command.is_certain
                 self._take_in(file)
             if name in {"test", "[", "[["}:
-                self._check(command, holds=self._tested(words[1:] if name == "test" else words[1:-1]))
+                self._check(command, holds=self._evaluate_test(words[1:] if name == "test" else words[1:-1]))
             if name in _ASKS_FOR_COMMAND and (asked := self._asked_for(name, words[1:])):
                 self._check(command, holds=self._is_there(asked))
                 return
@@ -119,8 +123,8 @@ class _Run:
         with suppress(UnreadableError), self._machine.open(path) as source:
             inner = read_shell(source)
             self._functions |= inner.functions
-            self._assigned |= _given(inner)
-            for name in _given(inner) & set(self._values):
+            self._assigned |= _assigned_names(inner)
+            for name in _assigned_names(inner) & set(self._values):
                 del self._values[name]
             for command in inner.commands:
                 if len(command.words) > 1 and command.words[0].source in {".", "source"}:
@@ -139,16 +143,16 @@ class _Run:
         self._checks[what] = Judged(what, f"case {choice.subject.source} in {listed}", taken is not None, asked, says)
 
     def _need(self, name: str, *, is_certain: bool) -> PackageNeed:
-        path = self._found(name)
+        path = self._find_file(name)
         found = f"it is {path}" if path is not None else "no folder of PATH has it"
         return PackageNeed("calls" if is_certain else MAY_CALL, name, path is not None, found)
 
-    def _setting(self, file: str) -> PackageNeed:
+    def _need_of_setting_file(self, file: str) -> PackageNeed:
         """A file that is read as a part of the script: where it is not there, a shell ends the script."""
         is_there = self._machine.look(MachinePath(file)).kind is EntryKind.FILE
         return PackageNeed(READS, file, is_there, "it is there" if is_there else "there is no such file")
 
-    def _found(self, name: str) -> MachinePath | None:
+    def _find_file(self, name: str) -> MachinePath | None:
         machine = self._machine
         if name.startswith("/"):
             return MachinePath(name) if machine.look(MachinePath(name)).kind is EntryKind.FILE else None
@@ -156,7 +160,7 @@ class _Run:
         return next((path for path, e in places if e.kind is EntryKind.FILE and e.is_executable), None)
 
     def _is_there(self, name: str) -> bool:
-        return name in _OWN or name in self._functions or self._found(name) is not None
+        return name in _OWN or name in self._functions or self._find_file(name) is not None
 
     def _asked_for(self, name: str, words: list[Word]) -> str:
         """The command whose being there is asked about; empty where a command is carried out instead."""
@@ -177,11 +181,11 @@ class _Run:
         )
         self._checks[key] = Judged(what, ("! " if command.negated else "") + command.source, held, asked)
 
-    def _tested(self, words: list[Word]) -> bool | None:  # noqa: PLR0911 - a table of what may be asked
+    def _evaluate_test(self, words: list[Word]) -> bool | None:  # noqa: PLR0911 - a table of what may be asked
         """The result of ``test``. Source: XCU, test, OPERANDS, by the number of arguments."""
         values = [self._value(word) for word in words]
         if values[:1] == ["!"] and len(values) > 1:
-            inner = self._tested(words[1:])
+            inner = self._evaluate_test(words[1:])
             return None if inner is None else not inner
         match values:
             case []:
@@ -197,7 +201,7 @@ class _Run:
             case [left, "!=", right]:
                 return None if left is None or right is None else left != right
             case [left, operator, right] if operator in _NUMBERS:
-                return _compared(left, str(operator), right)
+                return _compare_numbers(left, str(operator), right)
             case _:
                 return None
 
@@ -226,7 +230,7 @@ class _Run:
                 case Quoting.VARIABLE:
                     value = self._of_variable(piece.text, piece.otherwise)
                 case Quoting.COMMAND:
-                    value = self._printed(piece.text)
+                    value = self._output_of(piece.text)
                 case _:
                     value = None
             if value is None or (not piece.is_quoted and piece.how is not Quoting.TEXT and len(value.split()) != 1):
@@ -246,7 +250,7 @@ class _Run:
         value = self._machine.environment.get(name, usual)
         return value or otherwise if otherwise is not None else value
 
-    def _printed(self, command: str) -> str | None:
+    def _output_of(self, command: str) -> str | None:
         """The output of a command that asks about the machine."""
         match command.split():
             case ["uname"] | ["uname", "-s"]:
@@ -257,13 +261,13 @@ class _Run:
                     return "arm64"
                 return _MACHINES.get(own, str(own)) if own is not None else None
             case ["command", "-v", name] if _NAME.fullmatch(name):
-                path = self._found(name)
+                path = self._find_file(name)
                 return str(path) if path is not None else ""
             case _:
                 return None
 
 
-def _given(script: ShellScript) -> set[str]:
+def _assigned_names(script: ShellScript) -> set[str]:
     """The variables that a script itself gives values."""
     return {name for command in script.commands for name, _ in command.assigned} | script.variables
 
@@ -283,7 +287,7 @@ def _constants(script: ShellScript) -> Mapping[str, Word]:
     return {name: word for name, word in found.items() if name not in several | script.variables}
 
 
-def _compared(left: str | None, operator: str, right: str | None) -> bool | None:
+def _compare_numbers(left: str | None, operator: str, right: str | None) -> bool | None:
     if left is None or right is None or not (_is_whole(left) and _is_whole(right)):
         return None
     result: bool = getattr(int(left), _NUMBERS[operator])(int(right))

@@ -15,7 +15,7 @@ from fundamen.formats.container import ContainerKind, find_container
 from fundamen.formats.packed import PackedFile, Readable
 from fundamen.formats.setting import Key, find_value, format_of, with_value
 from fundamen.installers.coverage import Cover, catalogues_over, cover_of
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
 
@@ -63,17 +63,17 @@ def unpack_changed(source: ByteSource, folder: HostPath, edits: Sequence[Edit], 
     container = find_container(source)
     if container is None or container.kind is ContainerKind.MSI:
         why = "it is no package that is unpacked here" if container is None else "an MSI is overruled by its properties"
-        do = f"fundamen inspect {shown(source.name)}" if container is None else "Use --set NAME=VALUE instead."
-        raise UsageError(f"{shown(source.name)} is not unpacked", why, do)
+        do = f"fundamen inspect {printable(source.name)}" if container is None else "Use --set NAME=VALUE instead."
+        raise UsageError(f"{printable(source.name)} is not unpacked", why, do)
     if os.path.lexists(folder):
-        raise UsageError(f"Nothing is unpacked to {shown(folder)}", "it is there already", "Name a new folder.")
+        raise UsageError(f"Nothing is unpacked to {printable(folder)}", "it is there already", "Name a new folder.")
     staged = HostPath(f"{folder}.unpacking")
     os.mkdir(staged)
     try:
         copy = _Unpacking(staged, edits)
         for packed, data in container.unpack():
             copy.add(packed, data)
-        done = copy.finished(folder, source.name, cover_of(source, now))
+        done = copy.finish(folder, source.name, cover_of(source, now))
         os.rename(staged, folder)
     except BaseException:
         shutil.rmtree(staged, ignore_errors=True)
@@ -99,7 +99,7 @@ class _Unpacking:
         status = os.statvfs(self._staged) if hasattr(os, "statvfs") else None
         if status is not None and packed.size + _SPARE > status.f_bavail * status.f_frsize:
             raise UnreadableError(
-                f"{shown(packed.path)} is not unpacked",
+                f"{printable(packed.path)} is not unpacked",
                 "the disk would be full",
                 "Make room, or name a folder elsewhere.",
             )
@@ -108,7 +108,7 @@ class _Unpacking:
         with open(path, "xb") as file:
             if packed.path in self._edits:
                 self._originals[packed.path] = data.read(_MOST_SETTINGS)
-                file.write(self._changed(packed.path, self._originals[packed.path]))
+                file.write(self._change_settings(packed.path, self._originals[packed.path]))
             else:
                 while piece := data.read(_PIECE):
                     file.write(piece)
@@ -118,11 +118,11 @@ class _Unpacking:
         os.chmod(path, packed.mode & 0o777 | 0o600)
         self._files += 1
 
-    def _changed(self, name: str, content: bytes) -> bytes:
+    def _change_settings(self, name: str, content: bytes) -> bytes:
         form = format_of(name)
         if form is None:
             raise UsageError(
-                f"{shown(name)} is not changed",
+                f"{printable(name)} is not changed",
                 "its name does not tell how it is written",
                 "Change it by hand in the copy.",
             )
@@ -136,14 +136,14 @@ class _Unpacking:
         with open(os.path.join(self._staged, *path.split("/")), "rb") as file:
             return file.read(_MOST_SETTINGS)
 
-    def finished(self, folder: HostPath, name: str, cover: Cover) -> UnpackedCopy:
+    def finish(self, folder: HostPath, name: str, cover: Cover) -> UnpackedCopy:
         """The result. Raises: UsageError: a settings file that was to be changed is not in the package."""
         done = {each.edit.file for each in self._edited}
         if missing := [file for file in self._edits if file not in done]:
             raise UsageError(
-                what=f"{shown(name)} is not unpacked",
-                why=f"there is no {shown(missing[0])} in it",
-                do=f"See what is in it: fundamen installer --verbose {shown(name)}",
+                what=f"{printable(name)} is not unpacked",
+                why=f"there is no {printable(missing[0])} in it",
+                do=f"See what is in it: fundamen installer --verbose {printable(name)}",
             )
         uncovered = catalogues_over(self._originals, ((path, self._read(path)) for path in self._catalogues))
         return UnpackedCopy(

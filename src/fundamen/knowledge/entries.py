@@ -12,7 +12,7 @@ from enum import StrEnum
 import msgspec
 
 from fundamen.knowledge.sentence import Sentence, read_sentence
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
 
@@ -142,8 +142,8 @@ def load_knowledge(folders: Sequence[HostPath] = ()) -> Knowledge:
     """
     if not folders:
         return _own_knowledge()
-    further = [(path, _read(path)) for folder in folders for path in _listed(folder)]
-    known = _arranged([*_own_files(), *further])
+    further = [(path, _read(path)) for folder in folders for path in _list_files(folder)]
+    known = _arrange_knowledge([*_own_files(), *further])
     for path, file in further:
         check_entries(known, path, (*file.message, *file.code))
     return known
@@ -151,12 +151,12 @@ def load_knowledge(folders: Sequence[HostPath] = ()) -> Knowledge:
 
 @functools.cache
 def _own_files() -> tuple[tuple[str, _File], ...]:
-    return tuple((path, _read(path)) for path in _listed(HostPath(_OWN)))
+    return tuple((path, _read(path)) for path in _list_files(HostPath(_OWN)))
 
 
 @functools.cache
 def _own_knowledge() -> Knowledge:
-    return _arranged(_own_files())
+    return _arrange_knowledge(_own_files())
 
 
 def check_entries(known: Knowledge, path: str, entries: Sequence[KnownMessage | Code]) -> None:
@@ -167,27 +167,27 @@ def check_entries(known: Knowledge, path: str, entries: Sequence[KnownMessage | 
     """
     for entry in entries:
         if entry.about not in ABOUT:
-            raise _refused(path, f"{entry.id} is about {entry.about!r}; there are {', '.join(sorted(ABOUT))}")
+            raise _refusal(path, f"{entry.id} is about {entry.about!r}; there are {', '.join(sorted(ABOUT))}")
         if not entry.samples or not entry.means.strip():
-            raise _refused(path, f"{entry.id} has no sample, or does not say what it means")
+            raise _refusal(path, f"{entry.id} has no sample, or does not say what it means")
         if isinstance(entry, KnownMessage):
             sentences = next(sentences for message, sentences in known.messages if message is entry)
             for sample in entry.samples:
                 if not any(sentence.find(" ".join(sample.split())) is not None for sentence in sentences):
-                    raise _refused(path, f"{entry.id} is not found in its own sample {sample[:80]!r}")
+                    raise _refusal(path, f"{entry.id} is not found in its own sample {sample[:80]!r}")
 
 
-def _listed(folder: HostPath) -> list[str]:
+def _list_files(folder: HostPath) -> list[str]:
     try:
         names = sorted(name for name in os.listdir(folder) if name.endswith(".toml"))
     except OSError as error:
         raise UnreadableError(
-            what=f"The knowledge in {shown(folder)} cannot be read",
+            what=f"The knowledge in {printable(folder)} cannot be read",
             why=error.strerror or str(error),
             do="Name a folder with files of messages and codes (*.toml).",
         ) from error
     if len(names) > _MOST_FILES:
-        raise _refused(folder, f"it has more than {_MOST_FILES} files")
+        raise _refusal(folder, f"it has more than {_MOST_FILES} files")
     return [os.path.join(folder, name) for name in names]
 
 
@@ -196,15 +196,15 @@ def _read(path: str) -> _File:
         with open(path, "rb") as file:
             data = file.read(_LARGEST_FILE + 1)
         if len(data) > _LARGEST_FILE:
-            raise _refused(path, f"it is larger than {_LARGEST_FILE >> 20} MiB")
+            raise _refusal(path, f"it is larger than {_LARGEST_FILE >> 20} MiB")
         return msgspec.convert(tomllib.loads(data.decode()), _File)
     except OSError as error:
-        raise _refused(path, error.strerror or str(error)) from error
+        raise _refusal(path, error.strerror or str(error)) from error
     except (UnicodeDecodeError, tomllib.TOMLDecodeError, msgspec.ValidationError, RecursionError) as error:
-        raise _refused(path, str(error)) from error
+        raise _refusal(path, str(error)) from error
 
 
-def _arranged(files: Sequence[tuple[str, _File]]) -> Knowledge:
+def _arrange_knowledge(files: Sequence[tuple[str, _File]]) -> Knowledge:
     messages: dict[str, tuple[KnownMessage, tuple[Sentence, ...]]] = {}
     codes: dict[tuple[str, int], Code] = {}
     spaces: dict[str, Space] = {}
@@ -214,18 +214,18 @@ def _arranged(files: Sequence[tuple[str, _File]]) -> Knowledge:
                 spaces[space.name] = space
             for message in file.message:
                 if message.id in messages or not message.says:
-                    raise _refused(path, f"the message {message.id} is defined twice, or has no text")
+                    raise _refusal(path, f"the message {message.id} is defined twice, or has no text")
                 messages[message.id] = (message, tuple(map(read_sentence, message.says)))
             for code in file.code:
                 if (code.space, code.value) in codes:
-                    raise _refused(path, f"the code {code.value} of {code.space} is defined twice")
+                    raise _refusal(path, f"the code {code.value} of {code.space} is defined twice")
                 codes[code.space, code.value] = code
         except UsageError as error:
-            raise _refused(path, f"{error.what}: {error.why}") from error
+            raise _refusal(path, f"{error.what}: {error.why}") from error
     if unknown := {space for space, _ in codes} - set(spaces):
-        raise _refused(files[-1][0], f"no space is called {', '.join(sorted(unknown))}")
+        raise _refusal(files[-1][0], f"no space is called {', '.join(sorted(unknown))}")
     if len(messages) + len(codes) > _MOST_ENTRIES:
-        raise _refused(files[-1][0], f"with it there are more than {_MOST_ENTRIES} entries")
+        raise _refusal(files[-1][0], f"with it there are more than {_MOST_ENTRIES} entries")
     return Knowledge(
         messages=tuple(messages.values()),
         codes=codes,
@@ -236,9 +236,9 @@ def _arranged(files: Sequence[tuple[str, _File]]) -> Knowledge:
     )
 
 
-def _refused(path: str, why: str) -> UnreadableError:
+def _refusal(path: str, why: str) -> UnreadableError:
     return UnreadableError(
-        what=f"The knowledge in {shown(path)} cannot be used",
+        what=f"The knowledge in {printable(path)} cannot be used",
         why=why,
         do="Put that entry right, or leave the file out; docs/formats/knowledge.md says how one is written.",
     )

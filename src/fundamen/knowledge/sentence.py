@@ -97,19 +97,19 @@ def read_sentence(text: str) -> Sentence:
         UsageError: it is none: an unknown hole, two holes without anything between them, or nothing to find it by.
     """
     if len(text) > _LONGEST:
-        raise _refused(text, f"it is longer than {_LONGEST} characters")
+        raise _refusal(text, f"it is longer than {_LONGEST} characters")
     if text != " ".join(text.split()):
-        raise _refused(text, "it begins or ends with a space, or has two in a row")
+        raise _refusal(text, "it begins or ends with a space, or has two in a row")
     literals, holes = _literals(text), [found[1] for found in _PARTS.finditer(text) if found[1]]
     if unknown := sorted(set(holes) - HOLES):
-        raise _refused(text, f"{{{unknown[0]}}} is no hole; there are {', '.join(sorted(HOLES))}")
+        raise _refusal(text, f"{{{unknown[0]}}} is no hole; there are {', '.join(sorted(HOLES))}")
     if len(set(holes)) != len(holes) or len(holes) > _MOST_HOLES:
-        raise _refused(text, f"it has a hole twice, or more than {_MOST_HOLES}")
+        raise _refusal(text, f"it has a hole twice, or more than {_MOST_HOLES}")
     if any(not literal for literal in literals[1:-1]):
-        raise _refused(text, "two placeholders are side by side, so the end of the first is unknown")
+        raise _refusal(text, "two placeholders are side by side, so the end of the first is unknown")
     words = [word for number, literal in enumerate(literals) for word in _whole_words(literal, number, len(literals))]
     if not words:
-        raise _refused(text, "no word in it is fixed, so it cannot be searched for")
+        raise _refusal(text, "no word in it is fixed, so it cannot be searched for")
     word = max(words, key=lambda word: (not set(word) <= _HEX, word not in _COMMON, word.isascii(), len(word)))
     anchor = max((piece for literal in literals for piece in re.split(_QUOTE, literal.lower())), key=len)
     return Sentence(text, word.encode(), anchor, sum(map(len, literals)))
@@ -151,10 +151,10 @@ def _pattern(text: str) -> re.Pattern[str]:
     for index, (before, hole) in enumerate(pieces):
         after = pieces[index + 1][0] if index + 1 < len(pieces) else tail
         if index == 0:
-            expression += _escaped(before)
-        expression += f"(?>{_hole(hole, before, after)}{_escaped(after)})"
+            expression += _escape_literal(before)
+        expression += f"(?>{_hole(hole, before, after)}{_escape_literal(after)})"
     if not pieces:
-        expression += _escaped(text)
+        expression += _escape_literal(text)
     if tail[-1:].isalnum():
         expression += r"(?!\w)"
     letters = "".join(_literals(text))
@@ -178,11 +178,11 @@ def _inside(name: str, before: str, after: str) -> str:
     return f"{_DRIVE_PATH}?|{_WORD}?" if after else rf"{_DRIVE_PATH}?\.\w{{1,10}}(?!\w)|{_WORD}"
 
 
-def _escaped(literal: str) -> str:
+def _escape_literal(literal: str) -> str:
     return re.escape(literal).replace(r"\ ", "[ \n]").replace("'", _QUOTE)
 
 
-def _refused(text: str, why: str) -> UsageError:
+def _refusal(text: str, why: str) -> UsageError:
     return UsageError(
         what=f"The sentence {text[:80]!r} cannot be looked for",
         why=why,

@@ -12,7 +12,7 @@ import msgspec
 
 from fundamen.formats.app_config import AppConfig, DependentAssembly, read_app_config
 from fundamen.formats.cli_header import AssemblyName
-from fundamen.formats.manifest import Version, dotted, version_of
+from fundamen.formats.manifest import Version, dotted_version, version_of
 from fundamen.loaders.assembly_files import AssemblyFile, AssemblyFiles, at_call_of
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, Resolution
 from fundamen.loaders.net_framework import FRAMEWORK_TOKENS, Framework, Generation
@@ -53,7 +53,7 @@ class AssemblyBinding:
 
     def bind(self, reference: AssemblyName, requester: MachinePath) -> Resolution:
         """The assembly that the runtime gives for a reference, and all places that it looks at on the way."""
-        wanted, decided = self._redirected(reference)
+        wanted, decided = self._redirect_version(reference)
         candidates: list[Candidate] = []
         path: MachinePath | None = None
         is_frameworks = reference.token in FRAMEWORK_TOKENS
@@ -82,7 +82,7 @@ class AssemblyBinding:
         found = self._files.try_at(path, "")
         return isinstance(found, Candidate) or found.name.token not in FRAMEWORK_TOKENS
 
-    def _redirected(self, reference: AssemblyName) -> tuple[Version, str]:
+    def _redirect_version(self, reference: AssemblyName) -> tuple[Version, str]:
         """The version that is looked for in the end, and what put it in the place of the one that is asked for."""
         wanted, decided = version_of(reference.version), []
         if not reference.token:  # an assembly that nobody signed has no versions to choose from
@@ -99,7 +99,7 @@ class AssemblyBinding:
                 for redirect in assembly.redirects if _means(assembly, reference) else ():
                     if redirect.first <= wanted <= redirect.last and redirect.instead != wanted:
                         wanted = redirect.instead
-                        decided.append(f"{who} asks for {dotted(wanted)} instead")
+                        decided.append(f"{who} asks for {dotted_version(wanted)} instead")
                         break
         return wanted, "; ".join(decided)
 
@@ -110,25 +110,25 @@ class AssemblyBinding:
         if reference.token:
             yield from self._in_cache(reference, wanted, is_frameworks=is_frameworks)
         based = list(self._code_bases(reference, wanted))
-        for path in based or self._probed(reference):
+        for path in based or self._probe_places(reference):
             because = "the place in the program's configuration file" if based else "probing"
             yield self._probe(path, because, reference, wanted)
 
     def _in_cache(self, reference: AssemblyName, wanted: Version, *, is_frameworks: bool) -> Iterator[Candidate]:
         """Look in the global assembly cache: for the very version; of the framework's own for any that is not older."""
-        cached = sorted(self._cached(reference), key=lambda found: found.version, reverse=True)
+        cached = sorted(self._search_cache(reference), key=lambda found: found.version, reverse=True)
         for found in cached:
             if found.version == wanted or (is_frameworks and found.version >= wanted):
                 yield self._taken_at(
                     self._machine.join(found.folder, reference.name + ".dll"), "the global assembly cache"
                 )
                 return
-        places = ", ".join(dotted(found.version) for found in cached)
+        places = ", ".join(dotted_version(found.version) for found in cached)
         folder = self._machine.join(self._caches()[0], "GAC_MSIL", reference.name)
         detail = f"holds version {places}" if places else ""
         yield Candidate(folder, CandidateOutcome.ABSENT, "the global assembly cache", detail)
 
-    def _cached(self, reference: AssemblyName) -> Iterator[_Cached]:
+    def _search_cache(self, reference: AssemblyName) -> Iterator[_Cached]:
         width = "GAC_32" if self._process in _NARROW else "GAC_64"
         for cache in self._caches():
             for kind in (width, "GAC_MSIL", "GAC"):
@@ -153,7 +153,7 @@ class AssemblyBinding:
                         place = base.href if url.scheme != "file" else unquote(url.path).lstrip("/")
                         yield self._machine.join(self._folder, place.replace("/", "\\"))
 
-    def _probed(self, reference: AssemblyName) -> Iterator[MachinePath]:
+    def _probe_places(self, reference: AssemblyName) -> Iterator[MachinePath]:
         """Where probing looks, in its order: libraries everywhere first, then programs."""
         for ending in (".dll", ".exe"):
             for private in ("", *self._config.private_paths):
@@ -176,23 +176,23 @@ class AssemblyBinding:
         elif reference.token and found.name.token != reference.token:
             wrong = f"is signed with another key ({found.name.token or 'none'})"
         elif reference.token and version_of(found.name.version) != wanted:
-            wrong = f"is version {found.name.version}, and exactly {dotted(wanted)} is asked for"
+            wrong = f"is version {found.name.version}, and exactly {dotted_version(wanted)} is asked for"
             if version_of(found.name.version) < wanted:
                 outcome = CandidateOutcome.OLDER_VERSION
         if wrong:
             return Candidate(found.path, outcome, because, wrong, found.pe.architecture)
-        return _taken(found, because)
+        return _taken_candidate(found, because)
 
     def _taken_at(self, path: MachinePath, because: str) -> Candidate:
         found = self._files.try_at(path, because)
-        return found if isinstance(found, Candidate) else _taken(found, because)
+        return found if isinstance(found, Candidate) else _taken_candidate(found, because)
 
     def _policy(self, reference: AssemblyName, wanted: Version) -> AppConfig:
         """The publisher's policy for a version: an assembly of its own in the cache, the highest version of it."""
         name = f"policy.{wanted[0]}.{wanted[1]}.{reference.name}"
         key = (name, reference.token, reference.culture)
         if key not in self._policies:
-            policies = self._cached(AssemblyName(name, "", reference.culture, reference.token))
+            policies = self._search_cache(AssemblyName(name, "", reference.culture, reference.token))
             newest = max(policies, key=lambda found: found.version, default=None)
             files = [n for n in self._names(newest.folder) if not n.lower().endswith(".dll")] if newest else []
             place = self._machine.join(newest.folder, files[0]) if newest and files else None
@@ -214,7 +214,7 @@ class AssemblyBinding:
             return ()
 
 
-def _taken(found: AssemblyFile, because: str) -> Candidate:
+def _taken_candidate(found: AssemblyFile, because: str) -> Candidate:
     return Candidate(found.path, CandidateOutcome.TAKEN, because, architecture=found.pe.architecture)
 
 

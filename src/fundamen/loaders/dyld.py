@@ -70,7 +70,7 @@ class _Loading:
     def run(self, also: Sequence[str]) -> LoadMap:
         """Load all; ``also`` is what the program asks for as it runs."""
         resolutions = [
-            *self._load_names(self._listed("DYLD_INSERT_LIBRARIES"), Necessity.REQUIRED),
+            *self._load_names(self._list_of_variable("DYLD_INSERT_LIBRARIES"), Necessity.REQUIRED),
             *self._load_needs_of(self._program),
             *self._load_names(list(also), Necessity.DELAYED),
         ]
@@ -128,12 +128,12 @@ class _Loading:
             candidate = self._try(path, because, compatibility)
             if candidate.outcome is CandidateOutcome.TAKEN:
                 return Resolution(name, requester.path, how, (*candidates, candidate), self._load(path, requester))
-            if provided := self._provided(path):
+            if provided := self._provided_by_system(path):
                 return Resolution(name, requester.path, how, tuple(candidates), None, provided_by_system=provided)
             candidates.append(candidate)
         return Resolution(name, requester.path, how, tuple(candidates), None)
 
-    def _provided(self, path: MachinePath) -> str:
+    def _provided_by_system(self, path: MachinePath) -> str:
         found = self._system.says_of(path, self._architecture)
         return found or self._system.says_of(self._machine.real(path), self._architecture)
 
@@ -159,7 +159,7 @@ class _Loading:
         yield from self._in_folders(f"DYLD_{kind.upper()}_PATH", tail)
         if name.startswith("@rpath/"):
             yield from self._by_run_paths(name.removeprefix("@rpath/"), requester)
-        elif (expanded := self._expanded(name, requester)).startswith("/"):
+        elif (expanded := self._expand_tokens(name, requester)).startswith("/"):
             because = "the need is a path" if name == expanded else name.partition("/")[0]
             yield self._tidy(expanded), because
         variable = f"DYLD_FALLBACK_{kind.upper()}_PATH"
@@ -174,23 +174,23 @@ class _Loading:
         holder: _Image | None = requester
         while holder is not None:
             for run_path in holder.part.run_paths:
-                folder = self._expanded(run_path, holder)
+                folder = self._expand_tokens(run_path, holder)
                 if folder.startswith("/"):
                     yield self._tidy(f"{folder}/{tail}"), f"LC_RPATH of {posixpath.basename(holder.path)}"
             holder = holder.loaded_by
 
-    def _expanded(self, path: str, holder: _Image) -> str:
+    def _expand_tokens(self, path: str, holder: _Image) -> str:
         for token, folder in (("@loader_path", holder.folder), ("@executable_path", self._program.folder)):
             if path == token or path.startswith(token + "/"):
                 return folder + path[len(token) :]
         return path
 
     def _in_folders(self, variable: str, tail: str) -> Iterator[tuple[MachinePath, str]]:
-        for folder in self._listed(variable):
+        for folder in self._list_of_variable(variable):
             if folder.startswith("/"):
                 yield self._machine.join(folder, tail), variable
 
-    def _listed(self, variable: str) -> list[str]:
+    def _list_of_variable(self, variable: str) -> list[str]:
         return [each for each in self._environment.get(variable, "").split(":") if each]
 
     def _tidy(self, path: str) -> MachinePath:

@@ -27,14 +27,14 @@ def find_undefined(machine: Machine, loading: LoadMap) -> tuple[Resolution, ...]
     for path in elves:
         defined |= machine.fact(path, _exports)
     library = loading.program if loading.binary.kind is not BinaryKind.PROGRAM else None
-    undefined = chain.from_iterable(_undefined(machine, path, defined, len(elves), library) for path in elves)
+    undefined = chain.from_iterable(_find_undefined(machine, path, defined, len(elves), library) for path in elves)
     return tuple(islice(undefined, _MOST_TOLD))
 
 
-def _undefined(
+def _find_undefined(
     machine: Machine, path: MachinePath, defined: set[str], count: int, library: MachinePath | None
 ) -> Iterator[Resolution]:
-    bound = machine.fact(path, _bound)
+    bound = machine.fact(path, _read_bound)
     hint = "; the program that loads it may" if path == library else ""
     for names, how in ((bound.at_start, Necessity.REQUIRED), (bound.at_first_call, Necessity.DELAYED)):
         for name in sorted(names - defined):
@@ -50,7 +50,7 @@ def _exports(machine: Machine, path: MachinePath) -> frozenset[str]:
     return frozenset()
 
 
-def _bound(machine: Machine, path: MachinePath) -> BoundSymbols:
+def _read_bound(machine: Machine, path: MachinePath) -> BoundSymbols:
     """The imports of a file, likewise."""
     elf = machine.binary(path)
     with contextlib.suppress(UnreadableError), machine.open(path) as source:

@@ -68,7 +68,7 @@ class ElfLoading(ABC):
             architecture=self._elf.architecture,
             loaded=dict(self._loaded),
             resolutions=tuple(resolutions),
-            unoffered=tuple(self._unoffered()),
+            unoffered=tuple(self._find_unoffered()),
         )
 
     def _resolve_waiting(self) -> Iterator[Resolution]:
@@ -83,11 +83,11 @@ class ElfLoading(ABC):
         """Where the loader looks for a name, in its order, each place with the rule that leads there."""
 
     @abstractmethod
-    def _judged(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
+    def _judge_candidate(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
         """The loader's judgement of an ELF file at a place that it searches."""
 
     @abstractmethod
-    def _preloaded(self) -> list[str]:
+    def _preloaded_names(self) -> list[str]:
         """The names that are to be loaded before all others."""
 
     def _needs_of(self, elf: Elf) -> tuple[Need, ...]:
@@ -98,7 +98,7 @@ class ElfLoading(ABC):
         """On whose behalf the names are searched that are to be loaded before all others."""
         return self._program
 
-    def _known(self, name: str) -> MachinePath | None:
+    def _find_known(self, name: str) -> MachinePath | None:
         """The loaded file that a name stands for without any search."""
         return self._by_name.get(name)
 
@@ -106,7 +106,7 @@ class ElfLoading(ABC):
         """By which names of its own a loaded file is known besides the one that it was found by."""
         return [elf.name] if elf.name else []
 
-    def _unoffered(self) -> Iterator[Unoffered]:
+    def _find_unoffered(self) -> Iterator[Unoffered]:
         """Imports of loaded files that the libraries do not export."""
         return iter(())
 
@@ -114,7 +114,7 @@ class ElfLoading(ABC):
         """Whether a file is for the same processor, width and byte order as the program."""
         return (elf.bits, elf.machine, elf.big_endian) == self._kind
 
-    def _mapped(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
+    def _map_file(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
         """The loader's judgement of a file of our kind as it is mapped."""
         if elf.type not in {ElfType.DYN, ElfType.EXEC}:
             detail = "is neither a shared library nor a program"
@@ -153,13 +153,13 @@ class ElfLoading(ABC):
 
     def _preload(self) -> Iterator[Resolution]:
         """Libraries that are loaded before the program's own. The loader only warns where one is missing."""
-        for name in self._preloaded() if self._interpreter is not None else ():
+        for name in self._preloaded_names() if self._interpreter is not None else ():
             resolution = self._resolve(name, self._preloader(), Necessity.OPTIONAL)
             is_loaded = resolution.path is not None  # and then what it needs in turn is required
             yield msgspec.structs.replace(resolution, how=Necessity.REQUIRED) if is_loaded else resolution
 
     def _resolve(self, name: str, requester: LoadedObject, how: Necessity = Necessity.REQUIRED) -> Resolution:
-        known = self._known(name)
+        known = self._find_known(name)
         if known is not None:
             return Resolution(name, requester.path, how, (), known)
         candidates: list[Candidate] = []
@@ -213,7 +213,7 @@ class ElfLoading(ABC):
             return elf
         if not isinstance(elf, Elf):
             return Candidate(path, CandidateOutcome.REFUSED, because, "is no ELF file", elf.architecture)
-        return self._judged(path, because, elf)
+        return self._judge_candidate(path, because, elf)
 
 
 def _nothing_tried(

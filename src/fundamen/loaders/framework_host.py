@@ -114,7 +114,7 @@ class FrameworkHost:
         picked: dict[str, tuple[SharedFramework | None, Resolution]] = {}
         while waiting and len(asked) < _MOST_FRAMEWORKS:
             reference, requester = waiting.pop(0)
-            combined = _combined(asked[reference.name], reference) if reference.name in asked else reference
+            combined = _combine_references(asked[reference.name], reference) if reference.name in asked else reference
             if combined == asked.get(reference.name):
                 continue
             asked[reference.name] = combined
@@ -160,7 +160,7 @@ class FrameworkHost:
             candidates=tuple(candidates),
             path=place,
             kind="framework",
-            decided=_decided(reference, installed, picked),
+            decided=_describe_decision(reference, installed, picked),
             gives_up_with=NO_FRAMEWORK,
             sought_as=(f"{reference.name}.deps.json",),
             sought_versions=specifier_of(reference),
@@ -208,7 +208,9 @@ def _outcome(
     return CandidateOutcome.OLDER_VERSION if wanted is not None and version < wanted else CandidateOutcome.OTHER_VERSION
 
 
-def _decided(reference: FrameworkReference, installed: list[FrameworkVersion], picked: FrameworkVersion | None) -> str:
+def _describe_decision(
+    reference: FrameworkReference, installed: list[FrameworkVersion], picked: FrameworkVersion | None
+) -> str:
     if not installed:
         return f"version {reference.version} is asked for, and none is installed"
     verb = f"takes {picked}" if picked is not None else "accepts none of them"
@@ -216,7 +218,7 @@ def _decided(reference: FrameworkReference, installed: list[FrameworkVersion], p
     return f"version {reference.version} is asked for, {has} installed; the rule {reference.roll_forward} {verb}"
 
 
-def _combined(one: FrameworkReference, other: FrameworkReference) -> FrameworkReference:
+def _combine_references(one: FrameworkReference, other: FrameworkReference) -> FrameworkReference:
     """Two references to one framework as one: the higher version, under the narrower rule."""
     rule = min((one.roll_forward, other.roll_forward), key=_RULES.index)
     first, second = framework_version(one.version), framework_version(other.version)

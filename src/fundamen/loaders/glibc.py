@@ -65,7 +65,7 @@ class _Loading(ElfLoading):
         levels = self._processor_folders().levels()
         return f"no more than {levels[0] if levels else 'x86-64'}; the program {reason}" if reason else ""
 
-    def _preloaded(self) -> list[str]:
+    def _preloaded_names(self) -> list[str]:
         in_file = self._machine.fact(_PRELOAD, _listed_to_preload)
         in_variable = words_of(self._machine.environment.get("LD_PRELOAD", ""))
         if self._is_secure:
@@ -77,7 +77,7 @@ class _Loading(ElfLoading):
         paths = [MachinePath(f"{folder}/{name}") for folder in self._system_folders()]
         return "/" not in name and any(self._machine.look(path).changes_account for path in paths)
 
-    def _unoffered(self) -> Iterator[Unoffered]:
+    def _find_unoffered(self) -> Iterator[Unoffered]:
         """Which symbol versions are needed of a loaded library that it does not define.
 
         A library without any versions serves every need of them, and a weak need is none. Source: elf/dl-version.c.
@@ -111,7 +111,7 @@ class _Loading(ElfLoading):
 
     def _places(self, name: str, requester: LoadedObject) -> Iterator[tuple[MachinePath, str]]:
         if "/" in name:
-            yield self._machine.join("/", self._expanded(name, requester)), "the name is a path"
+            yield self._machine.join("/", self._expand_tokens(name, requester)), "the name is a path"
             return
         if requester.elf.runpath is None:
             yield from self._rpath_places(name, requester)
@@ -119,7 +119,7 @@ class _Loading(ElfLoading):
         if requester.elf.runpath is not None:
             folders = self._split(requester.elf.runpath, requester)
             yield from self._in_folders(name, folders, f"RUNPATH of {_base(requester.path)}")
-        yield from self._cached(name, requester)
+        yield from self._search_cache(name, requester)
         if not requester.elf.no_default_folders:
             yield from self._in_folders(name, self._system_folders(), "default folder")
 
@@ -136,7 +136,7 @@ class _Loading(ElfLoading):
         value = "" if self._is_secure else self._machine.environment.get("LD_LIBRARY_PATH", "")
         return self._split(value.replace(";", ":"), requester) if value else []
 
-    def _cached(self, name: str, requester: LoadedObject) -> Iterator[tuple[MachinePath, str]]:
+    def _search_cache(self, name: str, requester: LoadedObject) -> Iterator[tuple[MachinePath, str]]:
         entries = self._cache.get(name, ())
         if requester.elf.no_default_folders:
             skipped = self._system_folders()
@@ -173,18 +173,18 @@ class _Loading(ElfLoading):
 
     def _read_folders(self, value: str, holder: LoadedObject) -> list[str]:
         given = [folder for folder in value.split(":") if not self._is_secure or self._is_trusted(folder, holder)]
-        folders = (self._expanded(folder, holder) for folder in given)
+        folders = (self._expand_tokens(folder, holder) for folder in given)
         return [self._tidy(folder) for folder in folders if folder.startswith("/")]
 
     def _is_trusted(self, folder: str, holder: LoadedObject) -> bool:
         """Whether secure mode heeds a folder: $ORIGIN only at its beginning, and where it leads to a default one."""
         if "ORIGIN" not in folder or "$" not in folder:
             return True
-        leads_to = self._machine.join(self._expanded(folder, holder)) + "/"
+        leads_to = self._machine.join(self._expand_tokens(folder, holder)) + "/"
         is_trusted = any(leads_to.startswith(trusted + "/") for trusted in self._system_folders())
         return folder.startswith(("$ORIGIN", "${ORIGIN}")) and is_trusted
 
-    def _expanded(self, text: str, holder: LoadedObject) -> str:
+    def _expand_tokens(self, text: str, holder: LoadedObject) -> str:
         """Put in what the dynamic string tokens stand for. Source: ld.so(8), "Dynamic string tokens"."""
         if "$" not in text:
             return text
@@ -204,7 +204,7 @@ class _Loading(ElfLoading):
 
     # What is made of one candidate. Source: elf/dl-load.c, open_verify.
 
-    def _judged(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
+    def _judge_candidate(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
         if elf.machine == 0:
             reason = elf.problems[0].reason if elf.problems else "names no architecture"
             return Candidate(path, CandidateOutcome.REFUSED, because, f"its header is damaged: {reason}")
@@ -215,7 +215,7 @@ class _Loading(ElfLoading):
             return Candidate(path, CandidateOutcome.OTHER_ARCHITECTURE, because, detail, elf.architecture)
         if reason := self._beyond_processor(elf):
             return Candidate(path, CandidateOutcome.REFUSED, because, reason, elf.architecture)
-        return self._mapped(path, because, elf)
+        return self._map_file(path, because, elf)
 
     def _beyond_processor(self, elf: Elf) -> str:
         """Processor features that a file demands and this processor lacks; empty for none, or where it is unknown."""
@@ -245,10 +245,10 @@ class _Loading(ElfLoading):
                 if line.startswith("/"):
                     folders.append(line.rstrip("/"))
                 elif line.startswith("include "):
-                    waiting += self._included(line.split(None, 1)[1], file)
+                    waiting += self._included_files(line.split(None, 1)[1], file)
         return list(dict.fromkeys(folders))
 
-    def _included(self, pattern: str, file: MachinePath) -> list[MachinePath]:
+    def _included_files(self, pattern: str, file: MachinePath) -> list[MachinePath]:
         """The files that an include line names: a path or a pattern, counted from the file's own folder."""
         from fnmatch import fnmatchcase  # noqa: PLC0415 - seldom reached, and start-up is part of every command
 

@@ -34,10 +34,10 @@ class ProcessorFolders:
         """The subfolders of a search folder that are there, in the loader's order."""
         found = self._found.get(folder)
         if found is None:
-            found = self._found[folder] = tuple(self._existing(folder))
+            found = self._found[folder] = tuple(self._existing_folders(folder))
         return found
 
-    def _existing(self, folder: str) -> list[str]:
+    def _existing_folders(self, folder: str) -> list[str]:
         if not self._is_known or not self._is_folder(folder):
             return []
         subfolders = []

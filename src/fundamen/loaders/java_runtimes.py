@@ -40,7 +40,7 @@ class JavaRuntime(msgspec.Struct, frozen=True):
 def find_runtimes(machine: Machine) -> list[JavaRuntime]:
     """All runtimes that are found, the one that a command takes first: on PATH, then in JAVA_HOME, then the others."""
     found: dict[MachinePath, JavaRuntime] = {}
-    for home, because in (*_chosen(machine), *_registered(machine), *_usual(machine)):
+    for home, because in (*_chosen_runtimes(machine), *_registered_runtimes(machine), *_usual(machine)):
         real = machine.real(home)
         if real not in found and len(found) < _MOST_FOLDERS:
             runtime = _read(machine, real, because)
@@ -49,7 +49,7 @@ def find_runtimes(machine: Machine) -> list[JavaRuntime]:
     return list(found.values())
 
 
-def _chosen(machine: Machine) -> Iterator[tuple[MachinePath, str]]:
+def _chosen_runtimes(machine: Machine) -> Iterator[tuple[MachinePath, str]]:
     on_path = next((c.path for c in find_on_path(machine, "java") if c.outcome is CandidateOutcome.TAKEN), None)
     if on_path is not None:
         home = machine.folder_of(machine.folder_of(machine.real(on_path)))
@@ -60,7 +60,7 @@ def _chosen(machine: Machine) -> Iterator[tuple[MachinePath, str]]:
         yield MachinePath(given), "JAVA_HOME names it"
 
 
-def _registered(machine: Machine) -> Iterator[tuple[MachinePath, str]]:
+def _registered_runtimes(machine: Machine) -> Iterator[tuple[MachinePath, str]]:
     for key in _JAVASOFT if machine.platform is Platform.WINDOWS else ():
         for name in machine.registry.subkeys(key):
             home = machine.registry.value(f"{key}\\{name}", "JavaHome")

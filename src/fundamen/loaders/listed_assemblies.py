@@ -51,7 +51,7 @@ class ListedAssemblies:
                     self._list(_Listed(machine.join(self._folder, name), "a file beside the program, which lists none"))
         else:
             self._list(_Listed(assembly, "the program itself"))
-            for asset in self._serving(own):
+            for asset in self._assets_of_process(own):
                 place = machine.join(self._folder, *(asset.path.split("/") if asset.rid else [asset.file_name]))
                 self._list_asset(asset, place, f"listed for the package {asset.package} {asset.version}")
         for framework in self._host.frameworks:
@@ -127,7 +127,7 @@ class ListedAssemblies:
         if asset.is_managed:
             self._missing[name.lower()] = missing
 
-    def _serving(self, assets: tuple[Asset, ...]) -> list[Asset]:
+    def _assets_of_process(self, assets: tuple[Asset, ...]) -> list[Asset]:
         """The assets for this process: of a package's files for several systems only the nearest."""
         word = WORDS.get(self._loading.architecture, "")
         ranks = {system.format(word): rank for rank, system in enumerate(_SYSTEMS)}

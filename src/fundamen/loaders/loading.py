@@ -8,10 +8,10 @@ from fundamen.loaders.load_map import LoadMap
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Binary, BinaryKind, Format
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
-from fundamen.model.timing import timed
+from fundamen.model.timing import log_time
 
 _LOG = logging.getLogger(__name__)
 
@@ -39,7 +39,7 @@ def load_map(machine: Machine, program: MachinePath, also: Sequence[str] = ()) -
     Raises:
         UnreadableError: it cannot be read, is no program, or is one for another operating system.
     """
-    with timed(_LOG, "loading %s as %s would", program, machine.title):
+    with log_time(_LOG, "loading %s as %s would", program, machine.title):
         found = _load_map(machine, program, also)
     if _LOG.isEnabledFor(logging.DEBUG):
         for each in found.resolutions:
@@ -54,14 +54,14 @@ def _load_map(machine: Machine, program: MachinePath, also: Sequence[str]) -> Lo
         return _map_of_hosted(machine, program, binary)
     if binary.kind is BinaryKind.PACKAGE:
         raise UnreadableError(
-            what=f"{shown(program)} cannot be traced",
+            what=f"{printable(program)} cannot be traced",
             why="it is an install package: nothing is loaded from it, it is unpacked",
-            do=f"See from whom it is with: fundamen inspect {shown(program)}",
+            do=f"See from whom it is with: fundamen inspect {printable(program)}",
         )
     made_for = _PLATFORMS[binary.format]
     if made_for is not machine.platform:
         raise UnreadableError(
-            what=f"{shown(program)} cannot be traced on {machine.title}",
+            what=f"{printable(program)} cannot be traced on {machine.title}",
             why=f"it is made for {made_for.in_words}, and the machine runs {machine.platform.in_words} programs",
             do=f"Name the {made_for.in_words} machine it belongs to with --machine FOLDER.",
         )

@@ -28,10 +28,10 @@ def load_map(machine: Machine, program: MachinePath, elf: Elf, also: Sequence[st
 
 
 class _Loading(ElfLoading):
-    def _preloaded(self) -> list[str]:
+    def _preloaded_names(self) -> list[str]:
         return words_of(self._machine.environment.get("LD_PRELOAD", ""))
 
-    def _known(self, name: str) -> MachinePath | None:
+    def _find_known(self, name: str) -> MachinePath | None:
         return self._interpreter if _ITSELF.match(name) else self._by_name.get(name)
 
     def _names_of(self, elf: Elf) -> list[str]:  # noqa: ARG002 - a file's own name does not count here
@@ -58,7 +58,7 @@ class _Loading(ElfLoading):
                     f"{tag} of {self._machine.paths.basename(holder.path)}",
                 )
             holder = holder.loaded_by
-        configured = self._configured()
+        configured = self._read_configured_path()
         because = "default folder" if configured is None else "the loader's own list of folders"
         for folder in _folders(_DEFAULT if configured is None else configured):
             yield self._machine.join(folder, name), because
@@ -69,7 +69,7 @@ class _Loading(ElfLoading):
         expanded = _ORIGIN.sub(lambda _: holder.origin, path)
         return "" if "$" in expanded.replace(holder.origin, "") else expanded
 
-    def _configured(self) -> str | None:
+    def _read_configured_path(self) -> str | None:
         """The folders that the system's administrator has listed for this loader; None where there is no list."""
         found = _INTERPRETER.search(self._interpreter or "")
         if found is None:
@@ -80,11 +80,11 @@ class _Loading(ElfLoading):
             return None
         return data.decode("utf-8", "surrogateescape")
 
-    def _judged(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
+    def _judge_candidate(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
         """The first file of the name is taken, or ends the search: nothing is passed over."""
         if not self._is_of_our_kind(elf):
             return Candidate(path, CandidateOutcome.REFUSED, because, f"is for {elf.architecture}", elf.architecture)
-        return self._mapped(path, because, elf)
+        return self._map_file(path, because, elf)
 
 
 def _folders(path: str) -> list[str]:

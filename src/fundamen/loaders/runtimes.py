@@ -48,7 +48,7 @@ class InstalledRuntime(msgspec.Struct, frozen=True):
 def find_installed(machine: Machine, name: str) -> list[InstalledRuntime]:
     """All installed ones of a name: one of ``KNOWN``, else that of a shared framework."""
     find = KNOWN.get(name.lower())
-    return list(find(machine) if find is not None else _shared(machine, name))
+    return list(find(machine) if find is not None else _shared_runtimes(machine, name))
 
 
 def _java(machine: Machine) -> Iterator[InstalledRuntime]:
@@ -86,7 +86,7 @@ def _cpp(machine: Machine) -> Iterator[InstalledRuntime]:
                     yield InstalledRuntime(version, words.get(word.lower()), MachinePath(rf"{key}\{word}"))
 
 
-def _shared(machine: Machine, name: str) -> Iterator[InstalledRuntime]:
+def _shared_runtimes(machine: Machine, name: str) -> Iterator[InstalledRuntime]:
     for root in dict.fromkeys((*_told_roots(machine), *_SHARED_ROOTS[machine.platform])):
         folder = machine.join(root, "shared", name)
         for version in _names(machine, folder):

@@ -14,7 +14,7 @@ from fundamen.loaders.python_environment import find_environment
 from fundamen.loaders.search_path import find_on_path
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.binary import Format, Necessity
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.paths import MachinePath
 
 _MOST_SCRIPTS = 5  # that lead to one another
@@ -84,7 +84,7 @@ class _Starting:
         if taken is None and script.ends_in_return and name.endswith("\r"):
             decided = (
                 "the first line ends in a carriage return, as Windows ends lines, and the system takes it for a part of"
-                f" the name: {shown(name)}"
+                f" the name: {printable(name)}"
             )
             remedy = f"sed -i.before 's/\\r$//' {shlex.quote(path)}"
         elif taken is None and environment is not None:

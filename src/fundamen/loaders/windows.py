@@ -140,7 +140,7 @@ class Loading:
         return resolution.path
 
     def _resolve(self, name: str, how: Necessity, requester: MachinePath) -> Resolution:
-        redirected = self._redirected(name, requester)
+        redirected = self._find_redirected(name, requester)
         if redirected is not None:
             return self._from_assembly(name, how, requester, redirected)
         is_api_set = name.lower().startswith(PREFIXES)
@@ -191,7 +191,7 @@ class Loading:
     def _build(self) -> int | None:
         return windows_parts.build_of(self.machine)
 
-    def _redirected(self, name: str, requester: MachinePath) -> MachinePath | None:
+    def _find_redirected(self, name: str, requester: MachinePath) -> MachinePath | None:
         """The file that an assembly of the requester's own manifest, or of the program's, has for a name."""
         for asking in (requester, self.program):
             path = self._redirections.get(asking, {}).get(name.lower())

@@ -8,7 +8,15 @@ from collections.abc import Iterator
 
 import msgspec
 
-from fundamen.formats.manifest import AssemblyIdentity, Dependency, Manifest, Version, dotted, read_manifest, version_of
+from fundamen.formats.manifest import (
+    AssemblyIdentity,
+    Dependency,
+    Manifest,
+    Version,
+    dotted_version,
+    read_manifest,
+    version_of,
+)
 from fundamen.formats.pe import Pe
 from fundamen.formats.pe_resources import ResourceType, read_resource
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, Resolution
@@ -89,10 +97,10 @@ class Assemblies:
             if stored.architecture != self._word(wanted):
                 outcome, detail = CandidateOutcome.OTHER_ARCHITECTURE, f"is for {stored.architecture}"
             else:
-                detail = f"version {dotted(stored.version)} for {stored.architecture}"
+                detail = f"version {dotted_version(stored.version)} for {stored.architecture}"
             if outcome is CandidateOutcome.TAKEN and not _serves(stored.version, version):
                 outcome = CandidateOutcome.OLDER_VERSION if stored.version < version else CandidateOutcome.OTHER_VERSION
-                detail = f"is version {dotted(stored.version)}"
+                detail = f"is version {dotted_version(stored.version)}"
             candidates.append(Candidate(place, outcome, "the component store", detail))
             manifest = self._read(place) if outcome is CandidateOutcome.TAKEN else None
             if manifest is not None:
@@ -154,12 +162,12 @@ class Assemblies:
     def _manifest_of(self, path: MachinePath, pe: Pe) -> Manifest | None:
         """The manifest inside an image or, for a program without one, beside it."""
         number = _PROGRAMS_MANIFEST if pe.kind is BinaryKind.PROGRAM else _LIBRARYS_MANIFEST
-        inside = self._embedded(path, pe, number)
+        inside = self._read_embedded(path, pe, number)
         if inside is not None or pe.kind is not BinaryKind.PROGRAM:
             return inside
         return self._read(MachinePath(path + ".manifest"))
 
-    def _embedded(self, path: MachinePath, pe: Pe, number: int | None) -> Manifest | None:
+    def _read_embedded(self, path: MachinePath, pe: Pe, number: int | None) -> Manifest | None:
         try:
             with self._machine.open(path) as source:
                 data = read_resource(source, pe, ResourceType.MANIFEST, number)
@@ -174,7 +182,7 @@ class Assemblies:
         try:
             if place.lower().endswith(".dll"):
                 pe = self._machine.binary(place)
-                return self._embedded(place, pe, None) if isinstance(pe, Pe) else None
+                return self._read_embedded(place, pe, None) if isinstance(pe, Pe) else None
             return read_manifest(self._machine.content(place, _MOST_BYTES))
         except UnreadableError:
             return None

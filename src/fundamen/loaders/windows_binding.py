@@ -61,17 +61,19 @@ class Binding:
 
     def bind(self, importer: MachinePath, library: ImportedLibrary, path: MachinePath) -> Unoffered | None:
         """Bind what one file imports from one library; give what is not offered, if anything is not."""
-        missing = dict.fromkeys(self._missing(importer, library, (_Step(library.name, path),)))
+        missing = dict.fromkeys(self._missing_functions(importer, library, (_Step(library.name, path),)))
         return Unoffered(importer, path, library.how, tuple(missing)) if missing else None
 
-    def _missing(self, importer: MachinePath, library: ImportedLibrary, steps: tuple[_Step, ...]) -> Iterator[str]:
+    def _missing_functions(
+        self, importer: MachinePath, library: ImportedLibrary, steps: tuple[_Step, ...]
+    ) -> Iterator[str]:
         """The functions that the last library does not have, nor those that it passes them on to."""
-        bound = self._machine.fact(importer, _bound, library, steps)
+        bound = self._machine.fact(importer, _bind_import, library, steps)
         yield from bound.missing
         for name in bound.passed_on:
             target = self._target(steps[-1].path, name, library.how)
             if target is not None:  # one that was not found is a fault of its own
-                yield from self._missing(importer, library, (*steps, _Step(name, target)))
+                yield from self._missing_functions(importer, library, (*steps, _Step(name, target)))
 
     def _target(self, path: MachinePath, library: str, how: Necessity) -> MachinePath | None:
         key = (path, library, how)
@@ -80,7 +82,7 @@ class Binding:
         return self._passed_on[key]
 
 
-def _bound(machine: Machine, importer: MachinePath, library: ImportedLibrary, steps: tuple[_Step, ...]) -> _Bound:
+def _bind_import(machine: Machine, importer: MachinePath, library: ImportedLibrary, steps: tuple[_Step, ...]) -> _Bound:
     """The functions of one import, looked up in the last library of some steps; as a fact."""
     exports = machine.fact(steps[-1].path, _export_table)
     if exports is None:  # a damaged table: a fault of its own, told elsewhere
@@ -98,7 +100,7 @@ def _wanted_at(machine: Machine, importer: MachinePath, library: ImportedLibrary
     """The functions that are looked up in the last library: those that the one before it passes on to it."""
     *before, last = steps
     if not before:
-        return [(function, function) for function in _imported(machine, importer, library)]
+        return [(function, function) for function in _imported_functions(machine, importer, library)]
     known = machine.fact(ANYWHERE, _nothing_wanted).pop((importer, library, tuple(before), last.name), None)
     if known is not None:  # just found; a file may pass each of its functions on to another name
         return known
@@ -123,7 +125,7 @@ def _export_table(machine: Machine, path: MachinePath) -> ExportTable | None:
         return None
 
 
-def _imported(machine: Machine, importer: MachinePath, library: ImportedLibrary) -> tuple[Function, ...]:
+def _imported_functions(machine: Machine, importer: MachinePath, library: ImportedLibrary) -> tuple[Function, ...]:
     try:
         pe = machine.binary(importer)
         with machine.open(importer) as source:

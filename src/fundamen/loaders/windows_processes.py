@@ -100,9 +100,9 @@ def as_seen(machine: Machine, architecture: Architecture, path: MachinePath) -> 
         return path
     alias = machine.join(WINDOWS_FOLDER, "Sysnative")
     for folder, leads_to in ((alias, system), (system, own)):
-        if machine.folded(path + "\\").startswith(machine.folded(folder + "\\")):
+        if machine.fold(path + "\\").startswith(machine.fold(folder + "\\")):
             below = path[len(folder) + 1 :]
-            is_shared = folder == system and machine.folded(below + "\\").startswith(_SHARED)
+            is_shared = folder == system and machine.fold(below + "\\").startswith(_SHARED)
             return path if is_shared else machine.join(leads_to, below)
     return path
 

@@ -11,7 +11,7 @@ from fundamen.formats.api_set import SECTION, ApiSets, read_api_sets
 from fundamen.formats.pe import Pe
 from fundamen.loaders.windows_processes import WINDOWS_FOLDER, as_seen, system_folder
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.machine.registry import expanded
+from fundamen.machine.registry import expand_variables
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -73,13 +73,13 @@ class SearchOrder:
     def _search_path(self) -> Iterator[tuple[str, str]]:
         registry = self._machine.registry
         own = registry.text(f"{_APP_PATHS}\\{ntpath.basename(self._program)}", "Path")
-        yield expanded(own, self._variables()), "the program's own path in the registry"
+        yield expand_variables(own, self._variables()), "the program's own path in the registry"
         given = self._machine.environment.get("PATH")
         if given is not None:
             yield given, "PATH"
             return
         for key, because in ((f"{_SESSION_MANAGER}\\Environment", "PATH"), (r"HKCU\Environment", "the user's PATH")):
-            yield expanded(registry.text(key, "Path"), self._variables()), because
+            yield expand_variables(registry.text(key, "Path"), self._variables()), because
 
     def _variables(self) -> dict[str, str]:
         return {
@@ -95,7 +95,7 @@ class SearchOrder:
     def _without_repeats(self, places: Iterator[Place]) -> tuple[Place, ...]:
         first: dict[str, Place] = {}
         for folder, because in places:
-            first.setdefault(self._machine.folded(folder), (folder, because))
+            first.setdefault(self._machine.fold(folder), (folder, because))
         return tuple(first.values())
 
     def _known_libraries(self) -> frozenset[str]:

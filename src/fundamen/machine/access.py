@@ -7,7 +7,7 @@ import msgspec
 
 from fundamen.machine.accounts import GROUPS, USERS, accounts
 from fundamen.machine.machine import AccessRights, EntryKind, Machine
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath
 
@@ -64,7 +64,7 @@ def find_user(machine: Machine, name: str) -> Runner:
     numbers = fields[2 : _PRIMARY + 1] if fields is not None else []
     if not numbers or not all(each.isascii() and each.isdigit() and len(each) <= _MOST_DIGITS for each in numbers):
         raise UsageError(
-            what=f"Nothing is judged for the user {shown(name)}",
+            what=f"Nothing is judged for the user {printable(name)}",
             why=f"{USERS} of {machine.title} does not list this user",
             do="Name a user of that machine, or leave --as out.",
         )

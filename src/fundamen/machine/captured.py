@@ -11,12 +11,12 @@ from functools import partial
 
 from fundamen.formats.byte_source import ByteSource, Digesting, Ranges, SharedFile, computed_digest
 from fundamen.formats.capture_file import Capture, CapturedFile, MachineFacts, Refusal, from_value, name_of_digest
-from fundamen.formats.cursor import damaged
+from fundamen.formats.cursor import damage_error
 from fundamen.formats.text_hive import Value
 from fundamen.machine.machine import Entry, EntryKind, Machine
 from fundamen.machine.registry import Registry
 from fundamen.model.architecture import Platform
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 
@@ -45,7 +45,7 @@ class CapturedMachine(Machine):
         self.paths = ntpath if self.platform is Platform.WINDOWS else posixpath
         self.root = root
         self.title = (
-            f"the capture of {shown(capture.manifest.machine)}, made {capture.manifest.made_at:%Y-%m-%d %H:%M} UTC"
+            f"the capture of {printable(capture.manifest.machine)}, made {capture.manifest.made_at:%Y-%m-%d %H:%M} UTC"
         )
         self.environment = {**capture.facts.environment, **environment}
         self.registry = _CapturedRegistry(capture.facts)
@@ -101,7 +101,7 @@ class CapturedMachine(Machine):
         told = (self._told.digests.get(f"{which} {name}") for name in (path, self.real(path)))
         return next(filter(None, told), None)
 
-    def kept(self, what: str) -> bytes | None:
+    def walk_record(self, what: str) -> bytes | None:
         """Records of walks through the machine."""
         found = self._told.kept.get(what)
         return found.encode("utf-8") if found is not None else None
@@ -109,7 +109,7 @@ class CapturedMachine(Machine):
     def host_path(self, path: MachinePath) -> HostPath:
         """Refused for every path: what a capture tells of lies nowhere on this host."""
         raise UnreadableError(
-            what=f"{shown(path)} has no place on this host",
+            what=f"{printable(path)} has no place on this host",
             why=f"it is only known from {self.title}",
             do="Run the same command on the machine itself.",
         )
@@ -118,18 +118,18 @@ class CapturedMachine(Machine):
         """The same facts with nothing remembered."""
         return CapturedMachine(self._capture, self.root, self._given)
 
-    def spelled(self, text: str) -> MachinePath:
+    def absolute_path(self, text: str) -> MachinePath:
         """The absolute path of the machine for a typed one."""
         if self.platform is Platform.WINDOWS:
             return MachinePath(ntpath.normpath(text if text[1:2] == ":" else ntpath.join("C:\\", text)))
         return MachinePath(posixpath.normpath(posixpath.join("/", text)))
 
-    def folded(self, name: str) -> str:
+    def fold(self, name: str) -> str:
         """The form in which names are compared."""
         return name.lower() if self.platform is Platform.WINDOWS else name
 
     def _lacks(self, path: str, what: str) -> UnreadableError:
-        return UnreadableError(what=f"{shown(path)} cannot be read", why=f"the capture lacks {what}", do=_DO)
+        return UnreadableError(what=f"{printable(path)} cannot be read", why=f"the capture lacks {what}", do=_DO)
 
 
 class _CapturedBytes(Digesting):
@@ -147,7 +147,7 @@ class _CapturedBytes(Digesting):
         try:
             return bytes.fromhex(known)
         except ValueError as error:
-            raise damaged(shown(self.name), "the capture has a digest of it that is none") from error
+            raise damage_error(printable(self.name), "the capture has a digest of it that is none") from error
 
     def _read(self, offset: int, size: int) -> bytes:
         end = offset + size
@@ -157,12 +157,12 @@ class _CapturedBytes(Digesting):
                 wanted = min(end, begin + length) - at
                 piece = self._content.read_at(place + at - begin, wanted)
                 if len(piece) < wanted:
-                    raise damaged(shown(self.name), "the capture names bytes of it that it does not hold")
+                    raise damage_error(printable(self.name), "the capture names bytes of it that it does not hold")
                 data += piece
                 at += wanted
         if at < min(end, self.size):
             raise UnreadableError(
-                what=f"{shown(self.name)} cannot be read", why=f"the capture lacks its bytes from {at} on", do=_DO
+                what=f"{printable(self.name)} cannot be read", why=f"the capture lacks its bytes from {at} on", do=_DO
             )
         return bytes(data)
 

@@ -76,7 +76,7 @@ def _at_once() -> _Open | None:
     """Function that opens a path in one system call; None if the system has none."""
     if sys.platform != "linux":
         return None
-    import ctypes  # noqa: PLC0415 - only where something below a folder is opened
+    import ctypes  # noqa: PLC0415 - only where something below a folder is open_beneath
 
     class How(ctypes.Structure):
         _fields_ = (("flags", ctypes.c_uint64), ("mode", ctypes.c_uint64), ("resolve", ctypes.c_uint64))
@@ -85,7 +85,7 @@ def _at_once() -> _Open | None:
     call.restype = ctypes.c_long
     size = ctypes.sizeof(How)
 
-    def opened(folder: int, path: bytes, flags: int, mode: int) -> int:
+    def open_beneath(folder: int, path: bytes, flags: int, mode: int) -> int:
         how = How(flags, mode, _NO_MAGIC_LINKS | _NO_LINKS | _BENEATH)
         while True:
             handle = int(call(_OPENAT2, folder, ctypes.c_char_p(path), ctypes.byref(how), size))
@@ -97,11 +97,11 @@ def _at_once() -> _Open | None:
 
     root = os.open("/", FOLDER)
     try:
-        os.close(opened(root, b".", FOLDER, 0))
+        os.close(open_beneath(root, b".", FOLDER, 0))
     except OSError as error:
         if error.errno not in _NOT_HERE:
             raise
         return None
     finally:
         os.close(root)
-    return opened
+    return open_beneath

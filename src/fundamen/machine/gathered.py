@@ -18,7 +18,7 @@ from fundamen.machine.machine import Entry, EntryKind, Machine, not_a_file
 from fundamen.machine.posix import MOST_LINKS, entry_of_mode
 from fundamen.machine.registry import Registry
 from fundamen.model.architecture import Platform
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 
@@ -48,7 +48,7 @@ class GatheredMachine(Machine):
         self.platform = gathered.platform
         self._is_windows = gathered.platform is Platform.WINDOWS
         self.paths = ntpath if self._is_windows else posixpath
-        self.title = f"what was gathered of {shown(gathered.host)}"
+        self.title = f"what was gathered of {printable(gathered.host)}"
         self.environment = gathered.environment
         if self._is_windows:
             self.environment = {name.upper(): value for name, value in gathered.environment.items()}
@@ -57,12 +57,12 @@ class GatheredMachine(Machine):
         self._listed: dict[str, tuple[str, Listed]] = {}  # folded path -> the path as it is spelled, what it is
         self._names: dict[str, list[str]] = {}
         for path, found in gathered.listed.items():
-            self._listed[self.folded(path)] = (path, found)
+            self._listed[self.fold(path)] = (path, found)
             folder, name = self.paths.split(path)
-            self._names.setdefault(self.folded(folder), []).append(name)
-        self._told = {self.folded(folder) for folder in gathered.told}
-        self._whole = {self.folded(folder) for folder in gathered.whole}
-        self._barred = {self.folded(folder) for folder in gathered.barred}
+            self._names.setdefault(self.fold(folder), []).append(name)
+        self._told = {self.fold(folder) for folder in gathered.told}
+        self._whole = {self.fold(folder) for folder in gathered.whole}
+        self._barred = {self.fold(folder) for folder in gathered.barred}
         self._files = {self._key(path): place for path, place in gathered.files.items()}
         self._refused = {self._key(path): why for path, why in gathered.refused.items()}
 
@@ -88,14 +88,14 @@ class GatheredMachine(Machine):
 
     def look(self, path: MachinePath) -> Entry:
         """The recorded entry at a path."""
-        real, why = self._followed(path)
+        real, why = self._follow_links(path)
         if why:
             return Entry(EntryKind.BLOCKED, why=why)
-        found = self._listed.get(self.folded(real))
+        found = self._listed.get(self.fold(real))
         if found is not None:
-            place = self._files.get(self.folded(real))
+            place = self._files.get(self.fold(real))
             return entry_of_mode(found[1].mode, place[1] if place is not None else found[1].size)
-        if self.folded(real) in self._told:
+        if self.fold(real) in self._told:
             return Entry(EntryKind.FOLDER)
         if self._is_listed(self.paths.dirname(real)):
             return Entry(EntryKind.ABSENT)
@@ -103,16 +103,16 @@ class GatheredMachine(Machine):
 
     def names(self, folder: MachinePath) -> tuple[str, ...]:
         """The names that were in a folder."""
-        real, why = self._followed(folder)
+        real, why = self._follow_links(folder)
         if not why and not self._is_listed(real):
             why = "it was not gathered which names are in it"
         if why:
-            raise UnreadableError(what=f"The folder {shown(folder)} cannot be read", why=why, do=_DO)
-        return tuple(sorted(name for name in self._names.get(self.folded(real), ()) if name))
+            raise UnreadableError(what=f"The folder {printable(folder)} cannot be read", why=why, do=_DO)
+        return tuple(sorted(name for name in self._names.get(self.fold(real), ()) if name))
 
     def real(self, path: MachinePath) -> MachinePath:
         """The path with all links followed."""
-        real, why = self._followed(path)
+        real, why = self._follow_links(path)
         return path if why else MachinePath(real)
 
     @contextmanager
@@ -124,17 +124,17 @@ class GatheredMachine(Machine):
             entry = self.look(path)
             if entry.kind is EntryKind.FILE:
                 why = self._refused.get(key, "its bytes were not gathered")
-                raise UnreadableError(what=f"{shown(path)} cannot be read", why=why, do=_DO)
+                raise UnreadableError(what=f"{printable(path)} cannot be read", why=why, do=_DO)
             raise not_a_file(path, entry, self.title)
         yield PartOf(self._content, place[0], place[1], str(path))
 
     def host_path(self, path: MachinePath) -> HostPath:
         """Refused for every path: nothing of it lies on this host."""
         raise UnreadableError(
-            what=f"{shown(path)} has no place on this host", why=f"it is only known from {self.title}", do=_DO
+            what=f"{printable(path)} has no place on this host", why=f"it is only known from {self.title}", do=_DO
         )
 
-    def scanning(self) -> "_GatheredScanning":
+    def scanner(self) -> "_GatheredScanning":
         """A scanner of its folders."""
         return _GatheredScanning(self, self._listed, self._names, self._barred)
 
@@ -142,20 +142,20 @@ class GatheredMachine(Machine):
         """The same with nothing remembered."""
         return GatheredMachine(self._gathered, self.root)
 
-    def spelled(self, text: str) -> MachinePath:
+    def absolute_path(self, text: str) -> MachinePath:
         """The absolute path of the machine for a typed one."""
         return MachinePath(self.paths.normpath(self.paths.join("C:\\" if self._is_windows else "/", text)))
 
-    def folded(self, name: str) -> str:
+    def fold(self, name: str) -> str:
         """The form in which names are compared."""
         return name.lower() if self._is_windows else name
 
     def _key(self, path: str) -> str:
-        return self.folded(self.real(MachinePath(path)))
+        return self.fold(self.real(MachinePath(path)))
 
     def _is_listed(self, folder: str) -> bool:
         """Whether all names of a folder are known; also of one that is not there, in a folder that is."""
-        while (key := self.folded(folder)) not in self._barred:
+        while (key := self.fold(folder)) not in self._barred:
             if key in self._told or key in self._whole:
                 return True
             above = self.paths.dirname(folder)
@@ -169,7 +169,7 @@ class GatheredMachine(Machine):
             folder = above
         return False
 
-    def _followed(self, path: str) -> tuple[str, str]:
+    def _follow_links(self, path: str) -> tuple[str, str]:
         """A path with all links followed, as the machine spells it; and why that cannot be. path_resolution(7)."""
         root, parts = self._apart(path)
         real, links = root, 0
@@ -181,7 +181,7 @@ class GatheredMachine(Machine):
                 real = real.rpartition(self.paths.sep)[0]
                 continue
             here = f"{real}{self.paths.sep}{part}"
-            spelled, found = self._listed.get(self.folded(here), (here, None))
+            spelled, found = self._listed.get(self.fold(here), (here, None))
             if found is None or not S_ISLNK(found.mode):
                 real = f"{real}{self.paths.sep}{self.paths.basename(spelled)}"
                 continue
@@ -225,18 +225,18 @@ class _GatheredScanning:
 
     def identity(self, place: str) -> tuple[int, int]:
         """All is on one file system, as far as it was listed."""
-        return 0, self._numbers.setdefault(self._machine.folded(place), len(self._numbers))
+        return 0, self._numbers.setdefault(self._machine.fold(place), len(self._numbers))
 
     @contextmanager
     def entries(self, place: str) -> "Iterator[Iterator[_GatheredEntry]]":
         """The recorded list of a folder. Raises: OSError: it could not be read."""
-        folded = self._machine.folded(place)
+        folded = self._machine.fold(place)
         if folded in self._barred:
             raise PermissionError(EACCES, os.strerror(EACCES), place)
         sep = self._machine.paths.sep
         begin = place.rstrip(sep) + sep
         names = (name for name in self._names.get(folded, ()) if name)
-        yield (_GatheredEntry(name, self._listed[self._machine.folded(begin + name)][1]) for name in names)
+        yield (_GatheredEntry(name, self._listed[self._machine.fold(begin + name)][1]) for name in names)
 
     def head(self, place: str, size: int) -> bytes:
         """The first bytes of a file; none where they were not gathered, for then it is neither program nor script."""

@@ -8,7 +8,7 @@ import shutil
 import subprocess
 from collections.abc import Sequence
 
-from fundamen.model.timing import timed
+from fundamen.model.timing import log_time
 
 _LOG = logging.getLogger(__name__)
 _PLAIN = ("LC_ALL=C", "LANGUAGE=C")  # POSIX, "Environment Variables": what tools then say is theirs, untranslated
@@ -46,7 +46,7 @@ def run_tool(
     env = shutil.which("env")  # none on Windows, where these variables change nothing
     settings = [*_PLAIN, *(f"{name}={value}" for name, value in variables.items())]
     try:
-        with timed(_LOG, "running %s", shlex.join(command)):
+        with log_time(_LOG, "running %s", shlex.join(command)):
             return subprocess.run(
                 [*((env, *settings) if env is not None else ()), tool, *words],
                 cwd=folder,

@@ -30,18 +30,18 @@ class MacMachine(PosixMachine):
         self._listings: dict[str, dict[str, str]] = {}  # path -> folded name -> name
         self._firmlinks: dict[str, MachinePath] | None = None
 
-    def folded(self, name: str) -> str:
+    def fold(self, name: str) -> str:
         """The form in which two names or paths are equal exactly if they are the same to this machine."""
         return name.lower()
 
-    def _resolved(self, path: str) -> str:
+    def _resolve(self, path: str) -> str:
         firmlinks = self._read_firmlinks()
         parts = [part for part in posixpath.normpath(path).split("/") if part]
         for length in range(len(parts) if firmlinks else 0, 0, -1):
-            other = firmlinks.get(self.folded("/" + "/".join(parts[:length])))
+            other = firmlinks.get(self.fold("/" + "/".join(parts[:length])))
             if other is not None:
-                return super()._resolved(posixpath.join(other, *parts[length:]))
-        return super()._resolved(path)
+                return super()._resolve(posixpath.join(other, *parts[length:]))
+        return super()._resolve(path)
 
     def _read_firmlinks(self) -> dict[str, MachinePath]:
         """Folded folder of the system's volume -> what stands in its place on the other one, where that is mounted."""
@@ -50,7 +50,7 @@ class MacMachine(PosixMachine):
             with contextlib.suppress(UnreadableError):
                 lines = self.content(_FIRMLINKS, _MOST_BYTES).decode("utf-8", "surrogateescape").splitlines()
                 self._firmlinks = {
-                    self.folded(own): MachinePath(posixpath.join(_DATA_VOLUME, other.strip("/")))
+                    self.fold(own): MachinePath(posixpath.join(_DATA_VOLUME, other.strip("/")))
                     for own, tab, other in (line.partition("\t") for line in lines)
                     if tab and self.look(MachinePath(posixpath.join(_DATA_VOLUME, other))).kind is EntryKind.FOLDER
                 }

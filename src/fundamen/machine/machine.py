@@ -18,7 +18,7 @@ from fundamen.machine.registry import NoRegistry, Registry
 from fundamen.machine.scanning import HostScanning, Scanning
 from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 
@@ -154,7 +154,7 @@ class Machine(ABC):
         """The rights of the entry at a path, all links followed; None where they are unknown."""
         return None
 
-    def scanning(self) -> Scanning:
+    def scanner(self) -> Scanning:
         """A scanner of its folders, quicker than one look at a time."""
         return HostScanning(self.host_path)
 
@@ -163,7 +163,7 @@ class Machine(ABC):
         """The same machine with nothing remembered of what was read: for looking again after a change."""
 
     @abstractmethod
-    def spelled(self, text: str) -> MachinePath:
+    def absolute_path(self, text: str) -> MachinePath:
         """The absolute path of the machine for a typed one."""
 
     @property
@@ -181,7 +181,7 @@ class Machine(ABC):
         with self.open(path) as source:
             return digest_of_ranges(source, algorithm, [(0, source.size)]).hex()
 
-    def kept(self, what: str) -> bytes | None:  # noqa: ARG002 - a captured machine looks it up
+    def walk_record(self, what: str) -> bytes | None:  # noqa: ARG002 - a captured machine looks it up
         """The record of a walk through the machine, if it is only known from a capture."""
         return None
 
@@ -219,7 +219,7 @@ class Machine(ABC):
         """A path with the links of its folder followed, and not its own."""
         return self.join(self.real(self.folder_of(path)), self.paths.basename(path))
 
-    def folded(self, name: str) -> str:
+    def fold(self, name: str) -> str:
         """The form in which two names or paths are equal exactly if they are the same to this machine."""
         return name
 
@@ -274,7 +274,7 @@ class Machine(ABC):
 
 def not_a_file(path: MachinePath, entry: Entry, machine_title: str) -> UnreadableError:
     """Say in plain words why there is no file to be read at a path."""
-    name = shown(path)
+    name = printable(path)
     match entry.kind:
         case EntryKind.FOLDER:
             why, do = "it is a folder", "Name a file in it."

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from fundamen.machine.machine import Machine
 from fundamen.machine.posix import LinuxMachine
 from fundamen.model.architecture import Platform
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
 
@@ -71,11 +71,11 @@ def _machine_at(
     folder: HostPath, spec: str, drives: Mapping[str, str], environment: Mapping[str, str], here: HostPath
 ) -> Machine:
     if os.path.isfile(folder):
-        return _captured(folder, spec, environment)
+        return _open_capture(folder, spec, environment)
     if not os.path.isdir(folder):
         why = "it is not a folder" if os.path.exists(folder) else "there is no such folder"
         raise UnreadableError(
-            what=f"The machine {shown(spec)} cannot be examined",
+            what=f"The machine {printable(spec)} cannot be examined",
             why=why,
             do="Name the folder where its root or system drive is mounted.",
         )
@@ -92,7 +92,7 @@ def _machine_at(
     if any(os.path.lexists(os.path.join(folder, sign)) for sign in _LINUX_SIGNS):
         return LinuxMachine(folder, environment, here)
     raise UnreadableError(
-        what=f"The machine {shown(spec)} cannot be examined",
+        what=f"The machine {printable(spec)} cannot be examined",
         why=(
             "the folder holds neither Windows/System32, nor drive_c/windows/system32, nor a macOS root"
             " (System/Library/CoreServices), nor a Linux root (usr/lib, etc)"
@@ -101,7 +101,7 @@ def _machine_at(
     )
 
 
-def _captured(path: HostPath, spec: str, environment: Mapping[str, str]) -> Machine:
+def _open_capture(path: HostPath, spec: str, environment: Mapping[str, str]) -> Machine:
     """The machine of a capture. Raises: UnreadableError: it is none."""
     from fundamen.formats.capture_file import is_capture, read_capture  # noqa: PLC0415 - only where one is named
     from fundamen.machine.captured import CapturedMachine  # noqa: PLC0415
@@ -110,7 +110,7 @@ def _captured(path: HostPath, spec: str, environment: Mapping[str, str]) -> Mach
         with open(path, "rb") as file:
             if not is_capture(file.read(4)):
                 raise UnreadableError(
-                    what=f"The machine {shown(spec)} cannot be examined",
+                    what=f"The machine {printable(spec)} cannot be examined",
                     why="it is not a folder, and no capture of a machine either",
                     do="Name the folder where its root or system drive is mounted, or a capture.",
                 )
@@ -118,7 +118,7 @@ def _captured(path: HostPath, spec: str, environment: Mapping[str, str]) -> Mach
             return CapturedMachine(read_capture(file, spec), path, environment)
     except OSError as error:
         raise UnreadableError(
-            what=f"The capture {shown(spec)} cannot be read",
+            what=f"The capture {printable(spec)} cannot be read",
             why=error.strerror or str(error),
             do="Name a capture that you may read.",
         ) from error
@@ -128,7 +128,7 @@ def _letter(name: str) -> str:
     letter = name.rstrip(":").upper()
     if len(letter) != 1 or not "A" <= letter <= "Z":
         raise UsageError(
-            what=f"--drive {shown(name)} is no drive", why="a drive is one letter", do="Write it as D=FOLDER."
+            what=f"--drive {printable(name)} is no drive", why="a drive is one letter", do="Write it as D=FOLDER."
         )
     return letter
 
@@ -136,8 +136,8 @@ def _letter(name: str) -> str:
 def _drive(name: str, path: str) -> HostPath:
     if not os.path.isdir(path):
         raise UnreadableError(
-            what=f"Drive {shown(name)} cannot be examined",
-            why=f"{shown(path)} is not a folder",
+            what=f"Drive {printable(name)} cannot be examined",
+            why=f"{printable(path)} is not a folder",
             do="Name the folder where the drive is mounted.",
         )
     return HostPath(path)

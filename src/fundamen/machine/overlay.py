@@ -10,7 +10,7 @@ from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.machine import AccessRights, Entry, EntryKind, Machine, not_a_file
 from fundamen.machine.places import Place
 from fundamen.model.binary import Binary
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 
@@ -78,10 +78,10 @@ class OverlayMachine(Machine):
         self._placed = placed
         self._links = dict(links or {})
         # Their own places: where a link stood there, what it led to is not changed.
-        self._new = {self.folded(place): place for place in map(base.own_place, (*placed, *self._links))}
+        self._new = {self.fold(place): place for place in map(base.own_place, (*placed, *self._links))}
         # Links that lead to folders, or nowhere; those to new files have their content.
         self._ways = {
-            self.folded(path): to
+            self.fold(path): to
             for path, to in self._links.items()
             if not {path, self.base.own_place(path)} & placed.keys()
         }
@@ -120,19 +120,19 @@ class OverlayMachine(Machine):
     def names(self, folder: MachinePath) -> tuple[str, ...]:
         """The names that would stand in a folder, sorted."""
         folder = self.real(folder)
-        key = self.folded(folder)
+        key = self.fold(folder)
         added = (*self._placed, *self._links, *self._folders.values())
         new = {self.paths.basename(p) for p in added if self._key(self.folder_of(self.base.own_place(p))) == key}
         standing = () if self._is_gone(key) else self.base.names(folder)
         if self._gone_keys:
             standing = tuple(n for n in standing if not self._is_gone(self._key(self.join(folder, n))))
-        known = {self.folded(name) for name in standing}
-        return tuple(sorted((*standing, *(n for n in new if self.folded(n) not in known))))
+        known = {self.fold(name) for name in standing}
+        return tuple(sorted((*standing, *(n for n in new if self.fold(n) not in known))))
 
     def real(self, path: MachinePath) -> MachinePath:
         """The path with all links followed."""
         path = self._through(path)
-        place = self._new.get(self.folded(self.base.own_place(path)))
+        place = self._new.get(self.fold(self.base.own_place(path)))
         real = self.base.real(path) if place is None else place
         return self._links.get(real, real)
 
@@ -149,18 +149,18 @@ class OverlayMachine(Machine):
     def host_path(self, path: MachinePath) -> HostPath:
         """Refused for every path: what is only laid over the machine lies nowhere."""
         raise UnreadableError(
-            what=f"{shown(path)} has no place on this host",
+            what=f"{printable(path)} has no place on this host",
             why="the change is only rehearsed",
             do="Carry the restoration out first.",
         )
 
-    def spelled(self, text: str) -> MachinePath:
+    def absolute_path(self, text: str) -> MachinePath:
         """The path of the base machine for a typed one."""
-        return self.base.spelled(text)
+        return self.base.absolute_path(text)
 
-    def folded(self, name: str) -> str:
+    def fold(self, name: str) -> str:
         """The form in which the base machine compares names."""
-        return self.base.folded(name)
+        return self.base.fold(name)
 
     def afresh(self) -> "OverlayMachine":
         """The same changes over the base machine with nothing remembered."""
@@ -178,25 +178,25 @@ class OverlayMachine(Machine):
     def _through(self, path: MachinePath) -> MachinePath:
         """A path whose folders are reached through links that would stand, as it is reached without them."""
         for _ in range(_MOST_HOPS if self._ways else 0):
-            led = self._led(path)
-            if led is None and self.folded(self.base.own_place(path)) not in self._new:
-                led = self._led(self.base.real(path))
+            led = self._follow_overlaid_link(path)
+            if led is None and self.fold(self.base.own_place(path)) not in self._new:
+                led = self._follow_overlaid_link(self.base.real(path))
             if led is None:
                 break
             path = led
         return path
 
-    def _led(self, path: MachinePath) -> MachinePath | None:
+    def _follow_overlaid_link(self, path: MachinePath) -> MachinePath | None:
         """Where a path leads by the link nearest to its end that would stand among its folders; None without any."""
         folder = self.folder_of(path)
-        while self.folded(folder) not in self._ways and folder != self.folder_of(folder):
+        while self.fold(folder) not in self._ways and folder != self.folder_of(folder):
             folder = self.folder_of(folder)
-        leads_to = self._ways.get(self.folded(folder))
+        leads_to = self._ways.get(self.fold(folder))
         return None if leads_to is None else self.join(leads_to, path[len(folder) :].lstrip("/\\"))
 
     def _key(self, path: MachinePath) -> str:
-        own = self.folded(self.base.own_place(path))
-        return own if own in self._new else self.folded(self.base.real(path))
+        own = self.fold(self.base.own_place(path))
+        return own if own in self._new else self.fold(self.base.real(path))
 
     def _above(self, path: MachinePath) -> list[MachinePath]:
         """The folders that would be made for a path."""

@@ -146,7 +146,7 @@ class Place(msgspec.Struct, frozen=True):
         try:
             return self.top.status(self.inner)
         except OSError as error:
-            raise self._told(error) from error
+            raise self._name_place_in(error) from error
 
     def status_or_none(self) -> os.stat_result | None:
         """Status of the entry; None if it or its folder does not exist."""
@@ -175,7 +175,7 @@ class Place(msgspec.Struct, frozen=True):
         try:
             return self.top.link(self.inner)
         except OSError as error:
-            raise self._told(error) from error
+            raise self._name_place_in(error) from error
 
     def names(self) -> list[str]:
         """Names in the folder."""
@@ -190,7 +190,7 @@ class Place(msgspec.Struct, frozen=True):
         try:
             return self.top.open(self.inner, flags, mode)
         except OSError as error:
-            raise self._told(error) from error
+            raise self._name_place_in(error) from error
 
     def open_quietly(self) -> int:
         """Open it for reading, without a trace in its access time where the system lets us."""
@@ -199,18 +199,18 @@ class Place(msgspec.Struct, frozen=True):
         except PermissionError:  # only the file's owner may ask for that
             return self.open(_QUIETLY)
 
-    def reading(self) -> IO[bytes]:
+    def open_to_read(self) -> IO[bytes]:
         """The file, opened for reading."""
         return os.fdopen(self.open_quietly(), "rb")
 
     @contextlib.contextmanager
-    def opened(self, flags: int) -> Iterator[int]:
+    def open_handle(self, flags: int) -> Iterator[int]:
         """A handle of the entry, closed afterwards."""
         handle = self.open(flags)
         try:
             yield handle
         except OSError as error:
-            raise self._told(error) from error
+            raise self._name_place_in(error) from error
         finally:
             os.close(handle)
 
@@ -221,14 +221,14 @@ class Place(msgspec.Struct, frozen=True):
 
     def flush(self) -> None:
         """Have a file, or the entries of a folder, on the disk."""
-        with self.opened(os.O_RDONLY) as handle:
+        with self.open_handle(os.O_RDONLY) as handle:
             os.fsync(handle)
 
     @contextlib.contextmanager
     def itself(self) -> Iterator[int | str]:
         """Handle of the entry, which is no link, for calls that change it. It need not be readable."""
         flags = getattr(os, "O_PATH", os.O_RDONLY)
-        with self.opened(flags if _has_handles_as_paths() else os.O_RDONLY) as handle:
+        with self.open_handle(flags if _has_handles_as_paths() else os.O_RDONLY) as handle:
             if stat.S_ISLNK(os.fstat(handle).st_mode):
                 raise OSError(0, "it is a symbolic link", self.host)
             # A handle that only names something is taken by calls only through its path there: open(2), O_PATH.
@@ -238,7 +238,7 @@ class Place(msgspec.Struct, frozen=True):
         """The handle of its folder, for calls that take a name in it."""
         return InFolder(self)
 
-    def _told(self, error: OSError) -> OSError:
+    def _name_place_in(self, error: OSError) -> OSError:
         return OSError(error.errno, error.strerror, self.host)
 
 
@@ -256,12 +256,12 @@ class InFolder:
         try:
             self._folder = place.top.folder(place.inner.rpartition("/")[0])
         except OSError as error:
-            raise place._told(error) from error  # noqa: SLF001
+            raise place._name_place_in(error) from error  # noqa: SLF001
         return self._folder.number
 
     def __exit__(self, _type: object, error: BaseException | None, _trace: object) -> None:
         if isinstance(error, OSError):
-            raise self._place._told(error) from error  # noqa: SLF001
+            raise self._place._name_place_in(error) from error  # noqa: SLF001
 
 
 class Ground(msgspec.Struct, frozen=True):

@@ -16,7 +16,7 @@ from fundamen.machine.machine import AccessRights, Entry, EntryKind, Machine, no
 from fundamen.machine.places import HAS_PLACES, Ground, Place, Top, opened_ground
 from fundamen.machine.scanning import PlaceScanning, Scanning
 from fundamen.model.architecture import Platform
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 
@@ -55,7 +55,7 @@ class PosixMachine(Machine):
         super().__init__()
         self.is_live = root == "/"
         self.root = root
-        self.title = "this machine" if self.is_live else f"the {self.platform.in_words} root at {shown(root)}"
+        self.title = "this machine" if self.is_live else f"the {self.platform.in_words} root at {printable(root)}"
         self.environment = environment
         self._current = current
         self._prefix = "" if self.is_live else root.rstrip("/")
@@ -84,10 +84,10 @@ class PosixMachine(Machine):
             count = self._looks_into[folder] = self._looks_into.get(folder, 0) + 1
             if count < _MANY_LOOKS or not self._may_be_listed:
                 return False
-            names = self._names_in[folder] = self._listed(folder)
+            names = self._names_in[folder] = self._list_names(folder)
         return name.casefold() not in names and name not in {"", ".", ".."}
 
-    def _listed(self, folder: str) -> Container[str]:
+    def _list_names(self, folder: str) -> Container[str]:
         """The names in a folder, without case, for some file systems find them so; any name where it cannot be told."""
         try:
             if self.is_at_folder:
@@ -102,14 +102,14 @@ class PosixMachine(Machine):
 
     def names(self, folder: MachinePath) -> tuple[str, ...]:
         """The names in a folder, sorted; empty where there is no such folder."""
-        return listed(self, folder)
+        return list_on_host(self, folder)
 
     def real(self, path: MachinePath) -> MachinePath:
         """The path with all links followed."""
         real = self._real.get(path)
         if real is None:
             try:
-                real = MachinePath(self._resolved(path))
+                real = MachinePath(self._resolve(path))
             except UnreadableError:  # a loop of links; whoever looks at the path is told
                 real = path
             self._real[path] = real
@@ -117,7 +117,7 @@ class PosixMachine(Machine):
 
     def open(self, path: MachinePath) -> AbstractContextManager[ByteSource]:
         """Open a file for reading by offset."""
-        return opened(self, path)
+        return open_on_host(self, path)
 
     def content(self, path: MachinePath, limit: int) -> bytes:
         """All bytes of a small file. A shorter way than ``open``: package databases have thousands of such files."""
@@ -142,7 +142,7 @@ class PosixMachine(Machine):
 
     def place(self, path: MachinePath) -> Place:
         """The place of a path, all links of the machine followed, whether or not something stands there."""
-        return self._top.place(self._resolved(path))
+        return self._top.place(self._resolve(path))
 
     def rights(self, path: MachinePath) -> AccessRights | None:
         """The rights of the entry at a path, all links followed; None where there is no such entry."""
@@ -156,23 +156,23 @@ class PosixMachine(Machine):
         """The result of stat(2) for a path, all links of the machine followed. Raises: OSError, UnreadableError."""
         if not self.is_at_folder:
             return os.stat(path)
-        inner = self._resolved(path)[1:]
+        inner = self._resolve(path)[1:]
         try:
             return self._top.status(inner)
         except OSError as error:
             raise OSError(error.errno, error.strerror, self._top.host(inner)) from error
 
-    def scanning(self) -> Scanning:
+    def scanner(self) -> Scanning:
         """A scanner of its folders."""
-        return PlaceScanning(self.ground, self.place) if self.is_at_folder else super().scanning()
+        return PlaceScanning(self.ground, self.place) if self.is_at_folder else super().scanner()
 
     def host_path(self, path: MachinePath) -> HostPath:
         """Where on this host a path of the machine lies."""
         if self.is_live:
             return HostPath(path)
-        return HostPath(self._prefix + self._resolved(path))
+        return HostPath(self._prefix + self._resolve(path))
 
-    def spelled(self, text: str) -> MachinePath:
+    def absolute_path(self, text: str) -> MachinePath:
         """The path for a typed one: a path of the machine, or of this host inside the machine's folder."""
         if self.is_live:
             return MachinePath(os.path.abspath(os.path.join(self._current, text)))
@@ -186,18 +186,18 @@ class PosixMachine(Machine):
         """The same machine with nothing remembered of what was read."""
         return type(self)(self.root, self.environment, self._current)
 
-    def _resolved(self, path: str) -> str:
+    def _resolve(self, path: str) -> str:
         """A path with its links followed; most have a folder that was followed before, and end in no link."""
         folder, _, name = path.rpartition("/")
         if name in {"", ".", ".."}:
-            return self._followed(path)
+            return self._follow_links(path)
         place = self._folders.get(folder)
         if place is None:
-            place = self._folders[folder] = self._followed(folder).rstrip("/")
+            place = self._folders[folder] = self._follow_links(folder).rstrip("/")
         below = f"{place}/{self._actual(place, name)}"
-        return below if self._link(below) is None else self._followed(path)
+        return below if self._link(below) is None else self._follow_links(path)
 
-    def _followed(self, path: str) -> str:
+    def _follow_links(self, path: str) -> str:
         parts = deque(path.split("/"))
         resolved = ""
         links = 0
@@ -216,7 +216,7 @@ class PosixMachine(Machine):
             links += 1
             if links > MOST_LINKS:
                 raise UnreadableError(
-                    what=f"{shown(path)} cannot be followed",
+                    what=f"{printable(path)} cannot be followed",
                     why="its links lead round in a loop",
                     do="Repair the link that points back to itself.",
                 )
@@ -279,7 +279,7 @@ def entry_of_mode(mode: int, size: int) -> Entry:
     return Entry(EntryKind.FOLDER if stat.S_ISDIR(mode) else EntryKind.SPECIAL)
 
 
-def listed(machine: Machine, folder: MachinePath) -> tuple[str, ...]:
+def list_on_host(machine: Machine, folder: MachinePath) -> tuple[str, ...]:
     """The names in a folder of a machine whose files lie on this host, sorted; empty where there is none.
 
     Raises:
@@ -292,13 +292,13 @@ def listed(machine: Machine, folder: MachinePath) -> tuple[str, ...]:
         return ()
     except OSError as error:
         raise UnreadableError(
-            what=f"The folder {shown(folder)} cannot be read",
+            what=f"The folder {printable(folder)} cannot be read",
             why=why_blocked(error),
             do="Ask for the right to read it, or run as an account that has it.",
         ) from error
 
 
-def opened(machine: Machine, path: MachinePath) -> FileBytes:
+def open_on_host(machine: Machine, path: MachinePath) -> FileBytes:
     """Open an ordinary file of a machine whose files lie on this host.
 
     Raises:

@@ -21,7 +21,7 @@ def find_program(machine: Machine, name: str) -> MachinePath:
 
     A path at which nothing stands is given back as it is; whoever reads it says so.
     """
-    path = machine.spelled(name)
+    path = machine.absolute_path(name)
     if machine.platform is Platform.MACOS and name.rstrip("/").endswith(".app"):
         return _of_bundle(machine, path)
     if not machine.is_live or machine.paths.basename(name) != name or machine.look(path).kind is not EntryKind.ABSENT:

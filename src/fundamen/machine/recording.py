@@ -94,7 +94,7 @@ class RecordingMachine(Machine):
 
     def open(self, path: MachinePath) -> AbstractContextManager[ByteSource]:
         """Open a file, and record the bytes that are read."""
-        return self._opened(path)
+        return self._open_recorded(path)
 
     def digest(self, path: MachinePath, algorithm: str) -> str:
         """Compute a digest, and record it without the bytes."""
@@ -130,28 +130,28 @@ class RecordingMachine(Machine):
         """The place of the recorded machine."""
         return self.base.place(path)
 
-    def scanning(self) -> Scanning:
+    def scanner(self) -> Scanning:
         """A scanner of the recorded machine."""
-        return self.base.scanning()
+        return self.base.scanner()
 
     def afresh(self) -> "RecordingMachine":
         """The same; a capture is of one moment."""
         return self
 
-    def spelled(self, text: str) -> MachinePath:
+    def absolute_path(self, text: str) -> MachinePath:
         """The path of the recorded machine for a typed one."""
-        return self.base.spelled(text)
+        return self.base.absolute_path(text)
 
-    def folded(self, name: str) -> str:
+    def fold(self, name: str) -> str:
         """The folded name of the recorded machine."""
-        return self.base.folded(name)
+        return self.base.fold(name)
 
     @property
     def size(self) -> int:
         """How many bytes of files were taken in."""
         return self.taken.tell()
 
-    def finished(self) -> MachineFacts:
+    def finish(self) -> MachineFacts:
         """All that was written down. Raises: UsageError: more would have been taken in than was allowed."""
         if self._is_too_large:  # the caller may have continued
             raise self._too_large()
@@ -169,7 +169,7 @@ class RecordingMachine(Machine):
         )
 
     @contextlib.contextmanager
-    def _opened(self, path: MachinePath) -> Iterator[ByteSource]:
+    def _open_recorded(self, path: MachinePath) -> Iterator[ByteSource]:
         if any(fnmatchcase(path.replace("\\", "/").lower(), pattern) for pattern in _SECRET_PLACES):
             self._leave_out(path, "its place tells of keys or passwords")
         try:
@@ -182,11 +182,11 @@ class RecordingMachine(Machine):
             if _PRIVATE_KEY in source.read_at(0, 4096):
                 self._leave_out(path, "a private key begins in it")
             pieces = self._pieces.setdefault(path, _Pieces(source.size))
-            yield _RecordedBytes(source, pieces, partial(self._add, path), partial(self._digested, path))
+            yield _RecordedBytes(source, pieces, partial(self._add, path), partial(self._digest_part, path))
         finally:
             manager.__exit__(None, None, None)
 
-    def _digested(self, path: MachinePath, which: str, digest: Callable[[], bytes]) -> bytes:
+    def _digest_part(self, path: MachinePath, which: str, digest: Callable[[], bytes]) -> bytes:
         """A digest of part of a file: it is written down, and not the bytes."""
         known = self.facts.digests.get(f"{which} {path}")
         if known is not None:
@@ -206,7 +206,7 @@ class RecordingMachine(Machine):
 
     def _add(self, path: MachinePath, data: bytes) -> int:
         """Take bytes in, and give where they stand; values of settings that tell of secrets are covered by stars."""
-        data, count = _covered(data)
+        data, count = _cover_secrets(data)
         if count:
             values = "1 value" if count == 1 else f"{count} values"
             self.left_out[f"{values} in {path}: they look like secrets"] = None
@@ -219,7 +219,7 @@ class RecordingMachine(Machine):
         return at
 
 
-def _covered(data: bytes) -> tuple[bytes, int]:
+def _cover_secrets(data: bytes) -> tuple[bytes, int]:
     """A text with secrets covered by as many stars, and how many they were; what is no text as it is."""
     if b"\0" in data or len(data) > _MOST_TEXT or not (b"=" in data or b":" in data):
         return data, 0
@@ -253,7 +253,7 @@ class _Pieces:
         """Add a piece that overlaps with none that is held."""
         insort(self.held, piece)
 
-    def missing(self, begin: int, end: int) -> Iterator[tuple[int, int]]:
+    def missing_parts(self, begin: int, end: int) -> Iterator[tuple[int, int]]:
         """The parts of a range that are not held yet."""
         first = max(bisect_right(self.held, begin, key=itemgetter(0)) - 1, 0)
         for offset, size, _ in islice(self.held, first, None):
@@ -277,16 +277,16 @@ class _RecordedBytes(Digesting):
         digested: Callable[[str, Callable[[], bytes]], bytes],
     ) -> None:
         super().__init__(base.name, base.size)
-        self._base, self._pieces, self._add, self._digested = base, pieces, add, digested
+        self._base, self._pieces, self._add, self._digest_part = base, pieces, add, digested
 
     def digest_of(self, algorithm: str, ranges: Ranges, zeros: int) -> bytes:
         """A digest of its bytes, which are not taken in for it."""
         which = name_of_digest(algorithm, ranges, zeros, self.size)
-        return self._digested(which, lambda: digest_of_ranges(self._base, algorithm, ranges, zeros))
+        return self._digest_part(which, lambda: digest_of_ranges(self._base, algorithm, ranges, zeros))
 
     def _read(self, offset: int, size: int) -> bytes:
         data = self._base.read_at(offset, size)
-        for begin, end in list(self._pieces.missing(offset, offset + len(data))):
+        for begin, end in list(self._pieces.missing_parts(offset, offset + len(data))):
             at = self._add(data[begin - offset : end - offset])
             self._pieces.hold((begin, end - begin, at))
         return data

@@ -70,7 +70,7 @@ class NoRegistry(Registry):
         return ()
 
 
-def expanded(text: str, variables: dict[str, str]) -> str:
+def expand_variables(text: str, variables: dict[str, str]) -> str:
     """Text with ``%NAME%`` replaced; names are compared without case, an unknown one stays as it is."""
     known = {name.upper(): value for name, value in variables.items()}
     return _VARIABLE.sub(lambda found: known.get(found[1].upper(), found[0]), text)

@@ -12,7 +12,7 @@ from regipy.registry import RegistryHive
 
 from fundamen.formats.text_hive import Value
 from fundamen.machine.registry import Registry
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.paths import HostPath
 
 # regipy logs what it cannot make sense of; we tell it as a gap.
@@ -58,10 +58,12 @@ class HiveRegistry(Registry):
             try:
                 hive = RegistryHive(path)
                 if hive.header.primary_sequence_num != hive.header.secondary_sequence_num:
-                    gaps.append(f"{shown(path)}: it was not closed cleanly; its last changes lie in its logs, unread")
+                    gaps.append(
+                        f"{printable(path)}: it was not closed cleanly; its last changes lie in its logs, unread"
+                    )
                 opened[key.lower()] = hive
             except (OSError, *_DAMAGE) as error:
-                gaps.append(f"{shown(path)}: it is damaged or no hive ({type(error).__name__})")
+                gaps.append(f"{printable(path)}: it is damaged or no hive ({type(error).__name__})")
         self.gaps = (*self.gaps, *gaps)
         return opened
 

@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterator
 
 from fundamen.formats.text_hive import TextHive, Value
 from fundamen.machine.registry import NoRegistry, Registry
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath
 
@@ -115,6 +115,6 @@ def _volume_registry(hives: dict[str, HostPath], users: dict[str, HostPath]) -> 
     try:
         from fundamen.machine.registry_hives import HiveRegistry  # noqa: PLC0415 - an extra
     except ImportError:
-        names = ", ".join(shown(path) for path in hives.values())
+        names = ", ".join(printable(path) for path in hives.values())
         return NoRegistry(f"{names}: reading registry hives needs the extra: pip install 'fundamen[registry]'")
     return HiveRegistry(hives, users)

@@ -110,13 +110,13 @@ class PlaceScanning:
 
     def identity(self, place: str) -> tuple[int, int]:
         """Which file system a folder is on, and its inode."""
-        status = self._found(place).status()
+        status = self._find_place(place).status()
         return status.st_dev, status.st_ino
 
     @contextlib.contextmanager
     def entries(self, place: str) -> "Iterator[Iterator[os.DirEntry[str]]]":
         """The entries of a folder."""
-        folder = self._found(place).open(os.O_RDONLY | os.O_DIRECTORY)
+        folder = self._find_place(place).open(os.O_RDONLY | os.O_DIRECTORY)
         try:
             with os.scandir(folder) as entries:
                 yield entries
@@ -125,11 +125,11 @@ class PlaceScanning:
 
     def head(self, place: str, size: int) -> bytes:
         """The first bytes of a file."""
-        file = self._found(place).open_quietly()
+        file = self._find_place(place).open_quietly()
         try:
             return os.read(file, size)
         finally:
             os.close(file)
 
-    def _found(self, place: str) -> Place:
+    def _find_place(self, place: str) -> Place:
         return self._ground.place(place)

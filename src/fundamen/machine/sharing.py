@@ -85,7 +85,7 @@ class Workers:
         try:
             return _results([self._pool.submit(work, parcel) for parcel in parcels])
         except BrokenExecutor as error:
-            raise ended() from error
+            raise end_error() from error
 
     def begin_as_taken(self, work: Callable[[_Parcel], _Result], parcels: Iterable[_Parcel]) -> Iterator[_Result]:
         """The same, but only some parcels are done ahead of what is taken, so that memory stays as it is."""
@@ -113,10 +113,10 @@ def _results(under_way: "list[Future[_Result]]") -> Iterator[_Result]:
         while under_way:
             yield under_way.pop().result()
     except BrokenExecutor as error:
-        raise ended() from error
+        raise end_error() from error
 
 
-def ended() -> UnreadableError:
+def end_error() -> UnreadableError:
     """The error for a process that was ended from outside while it worked."""
     return UnreadableError(
         what="The work was not finished",

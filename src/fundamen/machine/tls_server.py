@@ -4,7 +4,7 @@ import socket
 import ssl
 from typing import Any
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 
 _SECONDS = 15
@@ -29,7 +29,7 @@ def fetch_certificates(host: str, port: int, seconds: float = _SECONDS) -> tuple
     except (OSError, ValueError) as error:
         reason = getattr(error, "reason", "") or getattr(error, "strerror", "") or str(error)
         raise UnreadableError(
-            what=f"The server {shown(host)}:{port} does not show its certificates",
+            what=f"The server {printable(host)}:{port} does not show its certificates",
             why=str(reason).replace("_", " ").lower() if isinstance(error, ssl.SSLError) else str(reason),
             do="See that the name and the port are right, and that this host may reach it.",
         ) from error

@@ -140,7 +140,9 @@ def _windows_stores(machine: Machine) -> TrustStores:
                         lists.append(blob.revocation_list)
     if machine.is_prefix or machine.is_captured:
         found += _given_by_wine(machine, gaps)
-    looked_at = tuple(f"{key}\\{name}" for key, _ in (*_MACHINE_KEYS, *users_keys) for name in _known(machine, key))
+    looked_at = tuple(
+        f"{key}\\{name}" for key, _ in (*_MACHINE_KEYS, *users_keys) for name in _known_stores(machine, key)
+    )
     return TrustStores(tuple(found), tuple(lists), _on_demand(machine, gaps), looked_at, tuple(gaps))
 
 
@@ -151,7 +153,7 @@ def _given_by_wine(machine: Machine, gaps: list[str]) -> list[StoredCertificate]
         told = [(base64.b64encode(each.der).decode(), each.where) for each in found]
         machine.keep(_GIVEN_BY_WINE, json.dumps(told).encode())
         return found
-    kept = machine.kept(_GIVEN_BY_WINE)
+    kept = machine.walk_record(_GIVEN_BY_WINE)
     if kept is None:
         return []
     try:
@@ -197,7 +199,7 @@ def _users_keys(machine: Machine) -> Iterator[tuple[str, str]]:
             yield f"{root}\\{key}", title
 
 
-def _known(machine: Machine, key: str) -> list[str]:
+def _known_stores(machine: Machine, key: str) -> list[str]:
     return [name for name in machine.registry.subkeys(key) if name.lower() in _ROLES]
 
 

@@ -9,11 +9,11 @@ from functools import cached_property
 from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.machine import Entry, Machine
 from fundamen.machine.places import HAS_PLACES, Ground, Place, opened_ground
-from fundamen.machine.posix import listed, looked_at, opened
+from fundamen.machine.posix import list_on_host, looked_at, open_on_host
 from fundamen.machine.registry_opening import open_registry
 from fundamen.machine.scanning import PlaceScanning, Scanning
 from fundamen.model.architecture import Platform
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 
@@ -44,7 +44,7 @@ class WindowsMachine(Machine):
         super().__init__()
         self.root = root
         self.is_prefix = os.path.isfile(os.path.join(root, "system.reg"))
-        self.title = f"the Windows volume at {shown(root)}"
+        self.title = f"the Windows volume at {printable(root)}"
         self.drives = {letter: HostPath(os.path.realpath(folder)) for letter, folder in drives.items()}
         self.system_drive = next(iter(drives))
         self.environment = {name.upper(): value for name, value in environment.items()}
@@ -60,7 +60,7 @@ class WindowsMachine(Machine):
 
     def names(self, folder: MachinePath) -> tuple[str, ...]:
         """The names in a folder, sorted; empty where there is no such folder."""
-        return listed(self, folder)
+        return list_on_host(self, folder)
 
     def real(self, path: MachinePath) -> MachinePath:
         """The path as the volume spells it; parts that do not exist stay as they are given."""
@@ -75,7 +75,7 @@ class WindowsMachine(Machine):
 
     def open(self, path: MachinePath) -> AbstractContextManager[ByteSource]:
         """Open a file for reading by offset."""
-        return opened(self, path)
+        return open_on_host(self, path)
 
     @cached_property
     def ground(self) -> Ground:
@@ -88,9 +88,9 @@ class WindowsMachine(Machine):
         """The place of a path; a Windows volume has no links of its own, and names are found in any case."""
         return self.place(path)
 
-    def scanning(self) -> Scanning:
+    def scanner(self) -> Scanning:
         """A scanner of its folders."""
-        return PlaceScanning(self.ground, self.place) if self.is_at_folder else super().scanning()
+        return PlaceScanning(self.ground, self.place) if self.is_at_folder else super().scanner()
 
     def host_path(self, path: MachinePath) -> HostPath:
         """Where on this host a path of the machine lies."""
@@ -104,20 +104,20 @@ class WindowsMachine(Machine):
         letter = drive[:1].upper()
         if letter not in self.drives:
             raise UnreadableError(
-                what=f"{shown(path)} lies nowhere on this host",
+                what=f"{printable(path)} lies nowhere on this host",
                 why=f"no folder is given for drive {letter or '(none)'}:",
                 do=f"Give one with --drive {letter or 'D'}=FOLDER.",
             )
         followed = os.path.realpath(self._below(letter, rest))
         if not any(_is_within(followed, folder) for folder in self.drives.values()):
             raise UnreadableError(
-                what=f"{shown(path)} cannot be followed",
+                what=f"{printable(path)} cannot be followed",
                 why="a link in it leads out of the volume",
                 do="Give the folder it leads to as a drive of its own with --drive.",
             )
         return HostPath(followed)
 
-    def spelled(self, text: str) -> MachinePath:
+    def absolute_path(self, text: str) -> MachinePath:
         """The path for a typed one: a path of the machine, or of this host inside one of the drives."""
         on_host = os.path.realpath(os.path.join(self._current, text))
         if os.path.lexists(on_host):
@@ -127,7 +127,7 @@ class WindowsMachine(Machine):
                     return MachinePath(f"{letter}:\\" + ("" if relative == "." else relative))
         return MachinePath(ntpath.normpath(self._absolute(text)))
 
-    def folded(self, name: str) -> str:
+    def fold(self, name: str) -> str:
         """The form in which two names or paths are equal exactly if they are the same to this machine."""
         return name.lower()
 

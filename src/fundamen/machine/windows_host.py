@@ -13,7 +13,7 @@ from contextlib import AbstractContextManager
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.machine import Entry, Machine
-from fundamen.machine.posix import listed, looked_at, opened
+from fundamen.machine.posix import list_on_host, looked_at, open_on_host
 from fundamen.machine.registry import Registry
 from fundamen.machine.registry_opening import RegistryWhenAsked
 from fundamen.model.architecture import Platform
@@ -51,26 +51,26 @@ class WindowsHost(Machine):
 
     def names(self, folder: MachinePath) -> tuple[str, ...]:
         """The names in a folder, sorted; empty where there is no such folder."""
-        return listed(self, folder)
+        return list_on_host(self, folder)
 
     def real(self, path: MachinePath) -> MachinePath:
         """The path with all links followed, as the file system spells it."""
         followed = os.path.realpath(self.host_path(path))
-        return MachinePath(_replaced(followed, _ALIAS, _SYSTEM) if self._is_redirected else followed)
+        return MachinePath(_replace_folder(followed, _ALIAS, _SYSTEM) if self._is_redirected else followed)
 
     def open(self, path: MachinePath) -> AbstractContextManager[ByteSource]:
         """Open a file for reading by offset."""
-        return opened(self, path)
+        return open_on_host(self, path)
 
     def host_path(self, path: MachinePath) -> HostPath:
         """The same path, past the redirection of a 32-bit Python."""
-        return HostPath(_replaced(path, _SYSTEM, _ALIAS) if self._is_redirected else path)
+        return HostPath(_replace_folder(path, _SYSTEM, _ALIAS) if self._is_redirected else path)
 
-    def spelled(self, text: str) -> MachinePath:
+    def absolute_path(self, text: str) -> MachinePath:
         """The absolute path for a typed one."""
         return MachinePath(ntpath.normpath(ntpath.join(self._current, text)))
 
-    def folded(self, name: str) -> str:
+    def fold(self, name: str) -> str:
         """The form in which two names or paths are equal exactly if they are the same to this machine."""
         return name.lower()
 
@@ -79,7 +79,7 @@ class WindowsHost(Machine):
         return WindowsHost(self.environment, self._current)
 
 
-def _replaced(path: str, folder: str, instead: str) -> str:
+def _replace_folder(path: str, folder: str, instead: str) -> str:
     is_below = ntpath.normcase(path + "\\").startswith(ntpath.normcase(folder + "\\"))
     return instead + path[len(folder) :] if is_below else path
 

@@ -16,7 +16,7 @@ _KEPT = str.maketrans("", "", "\n\t")
 _FIRST_PLANE = 0x10000
 
 
-def shown(text: str) -> str:
+def printable(text: str) -> str:
     r"""Give text that is safe to print: what is not visible, and undecodable bytes, as ``\x..`` or ``\u....``."""
     if text.isprintable() and (text.isascii() or _INVISIBLE.search(text) is None):
         return text
@@ -26,7 +26,7 @@ def shown(text: str) -> str:
 def shown_lines(text: str) -> str:
     """The same for a text of many lines: line ends and tabs stay."""
     plain = text.translate(_KEPT)
-    if shown(plain) is plain:
+    if printable(plain) is plain:
         return text
     return "".join(c if c in "\n\t" else _shown_character(c) for c in text)
 

@@ -2,7 +2,7 @@
 
 from typing import Self
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, InternalError, UnreadableError
 
 
@@ -27,8 +27,8 @@ class Isolated:
                 return
             case OSError():
                 raise UnreadableError(
-                    what=f"{shown(self._subject)} cannot be examined",
-                    why=f"{shown(str(error.filename or 'the system says'))}: {error.strerror or error}",
+                    what=f"{printable(self._subject)} cannot be examined",
+                    why=f"{printable(str(error.filename or 'the system says'))}: {error.strerror or error}",
                     do="See that it is there and that you may read it.",
                 ) from error
             case Exception():
@@ -40,8 +40,8 @@ def internal_error(subject: str, error: Exception) -> InternalError:
     import traceback  # noqa: PLC0415 - no part of a run that goes well
 
     return InternalError(
-        what=f"{shown(subject)} could not be examined",
-        why=f"Fundamen has a bug: {type(error).__name__}: {shown(str(error))}",
+        what=f"{printable(subject)} could not be examined",
+        why=f"Fundamen has a bug: {type(error).__name__}: {printable(str(error))}",
         do="Send in the bug file that standard error names.",
         details="".join(traceback.format_exception(error)),
     )

@@ -7,7 +7,7 @@ from contextlib import contextmanager
 
 
 @contextmanager
-def timed(log: logging.Logger, what: str, *values: object) -> Iterator[None]:
+def log_time(log: logging.Logger, what: str, *values: object) -> Iterator[None]:
     """Log that something begins, and how long it took once it has ended, with the error that ended it, if one did.
 
     Args:

@@ -7,7 +7,7 @@ import msgspec
 
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.places import Place
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.paths import HostPath
 from fundamen.trust.digest import digest_of
 
@@ -88,4 +88,4 @@ def _extended_attributes(place: Place) -> tuple[tuple[str, bytes], ...]:
         if error.errno in {95, 1}:  # ENOTSUP: the file system has none; EPERM: none that we may carry over
             return ()
         why = f"its extended attributes cannot be kept: {error.strerror}"
-        raise OSError(error.errno, why, shown(place.host)) from error
+        raise OSError(error.errno, why, printable(place.host)) from error

@@ -5,7 +5,7 @@ import os
 import shlex
 import stat
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 
 _OTHERS_WRITE = stat.S_IWGRP | stat.S_IWOTH
@@ -42,7 +42,7 @@ def require_own(folder: str, uid: int) -> None:
     else:
         return
     raise UsageError(
-        what=f"Fundamen's own folder {shown(folder)} is not used",
+        what=f"Fundamen's own folder {printable(folder)} is not used",
         why=f"{why}, and could have Fundamen put what they like in place",
         do=f"Check its contents, then run: {do}; or set FUNDAMEN_HOME to another folder.",
     )

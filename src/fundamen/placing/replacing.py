@@ -35,7 +35,7 @@ def keep_copy(source: Place, target: HostPath) -> None:
     Raises:
         OSError: it cannot be read or written.
     """
-    with source.reading() as content, open(target, "xb") as copy:
+    with source.open_to_read() as content, open(target, "xb") as copy:
         _copy_whole(content.fileno(), copy.fileno())
 
 

@@ -90,7 +90,7 @@ class _Checking:
 
     def check(self, level: Sequence[Requirement], told: Callable[[Requirement], None]) -> None:
         """Check those of one level: what waits side by side, and what does not meanwhile."""
-        open_ = [each for each in level if not self._settled(each)]
+        open_ = [each for each in level if not self._is_settled(each)]
         waiting = [each for each in open_ if each.waits]
         with ThreadPoolExecutor(min(_AT_ONCE, len(waiting)) or 1) as pool:
             answers = pool.map(self._answer, waiting)
@@ -102,7 +102,7 @@ class _Checking:
                 self.found[each.id] = CheckedRequirement(each, answer)
                 told(each)
 
-    def _settled(self, requirement: Requirement) -> bool:
+    def _is_settled(self, requirement: Requirement) -> bool:
         """Whether it stands without being checked: by an earlier answer, its condition, or a forerunner."""
         if requirement.id in self._known:
             self.found[requirement.id] = self._known[requirement.id]
@@ -137,7 +137,7 @@ class _Checking:
         """How it stands; of a captured machine as it was found then, where the same was asked."""
         machine = self._asked.machine
         asked_for = f"requirement {msgspec.json.encode(requirement).decode()}"
-        if machine.is_captured and (known := machine.kept(asked_for)) is not None:
+        if machine.is_captured and (known := machine.walk_record(asked_for)) is not None:
             try:
                 return msgspec.json.decode(known, type=Answer)
             except (msgspec.DecodeError, ValueError):

@@ -56,9 +56,9 @@ class Compared(Requirement, frozen=True, kw_only=True):
         if self.absent:
             return "is not there"
         parts = [
-            f"is {_said(self.equals)}" if self.equals is not msgspec.UNSET else "",
-            f"is not {_said(self.differs_from)}" if self.differs_from is not msgspec.UNSET else "",
-            f"is one of {', '.join(map(_said, self.one_of))}" if self.one_of else "",
+            f"is {_value_text(self.equals)}" if self.equals is not msgspec.UNSET else "",
+            f"is not {_value_text(self.differs_from)}" if self.differs_from is not msgspec.UNSET else "",
+            f"is one of {', '.join(map(_value_text, self.one_of))}" if self.one_of else "",
             f"is at least {self.at_least}" if self.at_least is not None else "",
             f"is at most {self.at_most}" if self.at_most is not None else "",
             f"has {', '.join(self.has)}" if self.has else "",
@@ -67,11 +67,11 @@ class Compared(Requirement, frozen=True, kw_only=True):
         ]
         return " and ".join(filter(None, parts)) or "is there"
 
-    def judged(self, value: Plain | msgspec.UnsetType) -> Answer:
+    def judge(self, value: Plain | msgspec.UnsetType) -> Answer:
         """The answer for a value as it was found; UNSET, where there is none."""
         if value is msgspec.UNSET:
             return met_if(self.absent, "it is not there")
-        found = f"it is {_said(value)}"
+        found = f"it is {_value_text(value)}"
         if self.absent:
             return unmet(found)
         return met_if(self._holds(value), found)
@@ -115,7 +115,7 @@ def is_same(value: Plain | msgspec.UnsetType, wanted: Plain | msgspec.UnsetType)
     return left is not None and left == right
 
 
-def _said(value: object) -> str:
+def _value_text(value: object) -> str:
     if isinstance(value, bool):
         return "on" if value else "off"
     text = "empty" if value in {None, ""} else str(value)

@@ -2,7 +2,7 @@
 
 import os
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath
 
@@ -19,7 +19,7 @@ def ready_path(name: str) -> HostPath:
     """Where a ready sheet lies. Raises: UsageError: there is none of this name."""
     if name not in ready_names():
         raise UsageError(
-            what=f"There is no ready sheet {shown(name)}",
+            what=f"There is no ready sheet {printable(name)}",
             why=f"there are {', '.join(ready_names())}",
             do="Name one of these.",
         )

@@ -13,7 +13,7 @@ from typing import Annotated, Any, Literal, Protocol
 
 import msgspec
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.prerequisites.all_kinds import AnyRequirement
@@ -56,9 +56,9 @@ class _Place(msgspec.Struct, frozen=True):
     text: str
     index: int  # among the requirements of its file
 
-    def refused(self, why: str, key: str = "", do: str = "") -> UsageError:
+    def refusal(self, why: str, key: str = "", do: str = "") -> UsageError:
         line, column = find_position(self.text, _TABLE, self.index, key)
-        return _refused(self.file, line, column, why, do)
+        return _refusal(self.file, line, column, why, do)
 
 
 def read_sheet(path: HostPath) -> Sheet:
@@ -86,28 +86,28 @@ def read_carried_sheet(name: str, carried: Mapping[str, bytes]) -> Sheet:
 
 def _read_whole(path: HostPath, shelf: "_Shelf") -> Sheet:
     found: list[tuple[Requirement, _Place]] = []
-    top = _gathered(path, shelf, (), found, set())
+    top = _gather_file(path, shelf, (), found, set())
     places: dict[str, _Place] = {}
     for requirement, place in found:
         if (before := places.get(requirement.id)) is not None:
             line, _ = find_position(before.text, _TABLE, before.index, "id")
-            raise place.refused(f"the id {requirement.id!r} is taken already, in line {line} of {before.file}", "id")
+            raise place.refusal(f"the id {requirement.id!r} is taken already, in line {line} of {before.file}", "id")
         places[requirement.id] = place
     if len(found) > _MOST_REQUIREMENTS:
         raise UsageError(
-            f"The sheet {shown(path)} is refused", f"it has more than {_MOST_REQUIREMENTS} requirements", "Part it."
+            f"The sheet {printable(path)} is refused", f"it has more than {_MOST_REQUIREMENTS} requirements", "Part it."
         )
     for requirement, place in found:
         if problem := requirement.problem():
-            raise place.refused(problem)
-        for key, ids in _referred(requirement):
+            raise place.refusal(problem)
+        for key, ids in _references_of(requirement):
             for each in ids:
                 if each not in places:
-                    raise place.refused(f"it names {each!r}, and there is no requirement of this id", key)
+                    raise place.refusal(f"it names {each!r}, and there is no requirement of this id", key)
     return Sheet(
         name=top.name,
         program=MachinePath(top.program) if top.program else None,
-        requirements=_ordered([requirement for requirement, _ in found], places),
+        requirements=_order_requirements([requirement for requirement, _ in found], places),
     )
 
 
@@ -161,21 +161,21 @@ class _Carried(msgspec.Struct, frozen=True):
         return self.sheets[path]
 
 
-def _gathered(
+def _gather_file(
     path: HostPath, shelf: _Shelf, above: tuple[str, ...], found: list[tuple[Requirement, _Place]], seen: set[str]
 ) -> SheetFile:
     """Read one file and what it includes; what is included comes first, and each file once."""
     real = shelf.real(path)
     if real in above or len(above) >= _DEEPEST:
         why = "it includes itself" if real in above else f"it is included more than {_DEEPEST} deep"
-        raise UsageError(f"The sheet {shown(path)} is refused", why, "Take that line out of 'include'.")
+        raise UsageError(f"The sheet {printable(path)} is refused", why, "Take that line out of 'include'.")
     text = _text(path, shelf)
     file = _read(path, text)
     seen.add(real)
     for name in file.include:
         other = shelf.beside(path, name)
         if shelf.real(other) not in seen or shelf.real(other) in (*above, real):
-            _gathered(other, shelf, (*above, real), found, seen)
+            _gather_file(other, shelf, (*above, real), found, seen)
     found += [(each, _Place(path, text, index)) for index, each in enumerate(file.requirement)]
     return file
 
@@ -191,7 +191,7 @@ def _text(path: HostPath, shelf: _Shelf) -> str:
 
 
 def _unreadable(path: str, why: str, do: str) -> UnreadableError:
-    return UnreadableError(f"The sheet {shown(path)} cannot be read", why, do)
+    return UnreadableError(f"The sheet {printable(path)} cannot be read", why, do)
 
 
 def _read(path: HostPath, text: str) -> SheetFile:
@@ -199,18 +199,18 @@ def _read(path: HostPath, text: str) -> SheetFile:
         data = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
         raise UnreadableError(
-            what=f"The sheet {shown(path)} cannot be read",
+            what=f"The sheet {printable(path)} cannot be read",
             why=f"it is no TOML: {error}",
             do="Mend that place. docs/formats/requirement-sheet.md shows how a sheet is written.",
         ) from error
     try:
         return msgspec.convert(data, SheetFile)
     except msgspec.ValidationError as error:
-        line, column, why = _told(text, data, str(error))
-        raise _refused(path, line, column, why) from error
+        line, column, why = _locate_fault(text, data, str(error))
+        raise _refusal(path, line, column, why) from error
 
 
-def _told(text: str, data: dict[str, Any], said: str) -> tuple[int, int, str]:
+def _locate_fault(text: str, data: dict[str, Any], said: str) -> tuple[int, int, str]:
     """(line, column, what is wrong) by what msgspec says of it."""
     why, _, where = said.partition(" - at `")
     found = _AT.search(where or said)
@@ -262,21 +262,21 @@ def _kinds(written: str) -> str:
     return f"perhaps {near[0]!r} is meant" if near else f"it is one of {', '.join(kinds)}"
 
 
-def _refused(path: str, line: int, column: int, why: str, do: str = "") -> UsageError:
+def _refusal(path: str, line: int, column: int, why: str, do: str = "") -> UsageError:
     return UsageError(
-        what=f"The sheet {shown(path)} is refused at line {line}, column {column}",
-        why=shown(why),
+        what=f"The sheet {printable(path)} is refused at line {line}, column {column}",
+        why=printable(why),
         do=do or "Correct that place. docs/formats/requirement-sheet.md lists the kinds and their keys.",
     )
 
 
-def _referred(requirement: Requirement) -> Sequence[tuple[str, tuple[str, ...]]]:
+def _references_of(requirement: Requirement) -> Sequence[tuple[str, tuple[str, ...]]]:
     """(key, the ids that it names) of what a requirement depends on."""
     condition = requirement.only_if
     return (("after", requirement.after), ("only_if", (condition.met,) if condition and condition.met else ()))
 
 
-def _ordered(requirements: Sequence[Requirement], places: dict[str, _Place]) -> tuple[Requirement, ...]:
+def _order_requirements(requirements: Sequence[Requirement], places: dict[str, _Place]) -> tuple[Requirement, ...]:
     """Each after what it depends on, otherwise in their order. Raises: UsageError: some depend on each other."""
     by_id = {requirement.id: requirement for requirement in requirements}
     done: dict[Id, Requirement] = {}
@@ -287,7 +287,7 @@ def _ordered(requirements: Sequence[Requirement], places: dict[str, _Place]) -> 
             if requirement.id in done:
                 waiting.pop()
                 continue
-            others = [other for _, ids in _referred(requirement) for other in ids if other not in done]
+            others = [other for _, ids in _references_of(requirement) for other in ids if other not in done]
             if not others:
                 done[requirement.id] = requirement
                 open_.pop(requirement.id, None)
@@ -296,7 +296,7 @@ def _ordered(requirements: Sequence[Requirement], places: dict[str, _Place]) -> 
             open_[requirement.id] = None
             if ring := [other for other in others if other in open_]:
                 names = " -> ".join([*list(open_)[list(open_).index(ring[0]) :], ring[0]])
-                raise places[requirement.id].refused(
+                raise places[requirement.id].refusal(
                     f"it depends on itself: {names}", "after", "Take one of these out."
                 )
             waiting += [by_id[other] for other in reversed(others)]

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 from fundamen.certificate_authorities.examining import AuthorityState
 from fundamen.prerequisites.answer import RequirementStanding
-from fundamen.report.page import Page, counted
+from fundamen.report.page import Page, count_of
 
 _WIDTH = 9
 
@@ -34,4 +34,4 @@ def _answer(state: AuthorityState, directory: str) -> str:
     if not state.faults:
         return f"{about} is as it must be."
     named = ", ".join(finding.about for finding in state.faults)
-    return f"{about}: {counted(len(state.faults), 'thing')} not right: {named}."
+    return f"{about}: {count_of(len(state.faults), 'thing')} not right: {named}."

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from fundamen.building.records import BuildNeed, BuildStep, Sort
 from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.model.verdict import Verdict
-from fundamen.report.page import Page, shortened
+from fundamen.report.page import Page, shorten
 
 _NAMES_IN_ANSWER = 3
 _NAME_WIDTH = 30
@@ -30,7 +30,7 @@ def answer(steps: Sequence[BuildStep]) -> str:
     if not faults:
         who = "this step needs" if len(steps) == 1 else f"these {len(steps)} steps need"
         return f"All that {who} is there, where its own tools look."
-    listed = [f"{fault.name} is {_said(fault.verdict)}" for fault in faults[:_NAMES_IN_ANSWER]]
+    listed = [f"{fault.name} is {_verdict_words(fault.verdict)}" for fault in faults[:_NAMES_IN_ANSWER]]
     more = len(faults) - len(listed)
     return f"The build cannot go through: {', '.join(listed)}{f', and {more} more' if more else ''}."
 
@@ -76,7 +76,7 @@ def _step(page: Page, step: BuildStep, title: str, *, verbose: bool) -> None:
 
 def _short_name(need: BuildNeed) -> str:
     name = need.name.rpartition("/")[2] if need.sort is Sort.START_FILE else need.name
-    return shortened(name, _NAME_WIDTH)
+    return shorten(name, _NAME_WIDTH)
 
 
 def _fault(page: Page, faults: Sequence[BuildNeed], number: int, *, verbose: bool) -> None:
@@ -101,5 +101,5 @@ def _fault(page: Page, faults: Sequence[BuildNeed], number: int, *, verbose: boo
         page.field("to mend it", fault.do)
 
 
-def _said(verdict: Verdict) -> str:
+def _verdict_words(verdict: Verdict) -> str:
     return {Verdict.WRONG_ARCHITECTURE: "of the wrong architecture"}.get(verdict, str(verdict))

@@ -1,7 +1,7 @@
 """Show the content of a capture before it is written."""
 
 from fundamen.formats.capture_file import CaptureManifest
-from fundamen.report.page import Page, counted, size_in_words
+from fundamen.report.page import Page, count_of, size_in_words
 
 _MOST_NAMED = 8
 
@@ -10,7 +10,7 @@ def capture_text(manifest: CaptureManifest, *, verbose: bool, drawn: bool) -> st
     """The page."""
     page = Page(drawn=drawn)
     size = size_in_words(manifest.bytes)
-    page.answer(f"The capture of {manifest.machine} holds {size} of {counted(manifest.files, 'file')}.")
+    page.answer(f"The capture of {manifest.machine} holds {size} of {count_of(manifest.files, 'file')}.")
     page.heading("It is made for")
     for what in manifest.of:
         page.line(what)

@@ -6,7 +6,7 @@ from datetime import datetime
 from fundamen.cases.ladder import Ladder, Rung
 from fundamen.cases.searching import FoundCase, what_helped
 from fundamen.cases.store import Came, Case, CaseEntry, EntryType
-from fundamen.report.page import Page, counted, shortened
+from fundamen.report.page import Page, count_of, shorten
 
 _MOST_ENTRIES = 12
 _CAME = {Came.HELPED: "it helped", Came.NOTHING: "it changed nothing", Came.WORSE: "it made it worse"}
@@ -23,7 +23,9 @@ def case_text(case: Case, *, verbose: bool) -> str:
     if len(shown) < len(case.entries):
         page.line(f"{len(case.entries) - len(shown)} earlier entries; --verbose shows all.")
     first = len(case.entries) - len(shown) + 1
-    page.columns([(str(first + n), _when(entry.at), _told(entry, verbose=verbose)) for n, entry in enumerate(shown)])
+    page.columns(
+        [(str(first + n), _when(entry.at), _entry_words(entry, verbose=verbose)) for n, entry in enumerate(shown)]
+    )
     if case.is_open:
         page.heading("Next")
         page.raw("fundamen case next")
@@ -52,7 +54,7 @@ def list_text(cases: Sequence[Case], current: Case | None) -> str:
         page.raw("fundamen case open 'what is wrong'")
         return page.text()
     open_cases = sum(case.is_open for case in cases)
-    page.answer(f"{counted(len(cases), 'case')}, {open_cases} of them open.")
+    page.answer(f"{count_of(len(cases), 'case')}, {open_cases} of them open.")
     page.blank()
     page.columns(
         [
@@ -74,7 +76,7 @@ def found_text(found: Sequence[FoundCase]) -> str:
     if helped:
         page.answer(f"This helped before: {helped[0].helped[0]} (case {helped[0].case.number}).")
     else:
-        page.answer(f"{counted(len(found), 'case is', 'cases are')} like it; none of them says what helped.")
+        page.answer(f"{count_of(len(found), 'case is', 'cases are')} like it; none of them says what helped.")
     page.heading("Past cases like it")
     _add_found(page, found)
     page.heading("Next")
@@ -106,7 +108,7 @@ def tried_text(case: Case, ladder: Ladder, came: Came) -> str:
     if came is Came.HELPED:
         page.answer("Recorded: it helped.", good=True)
         page.heading("Next")
-        page.raw(f"fundamen case close --helped '{shortened(what_helped(case)[-1], 60)}'")
+        page.raw(f"fundamen case close --helped '{shorten(what_helped(case)[-1], 60)}'")
         return page.text()
     page.answer(f"Recorded: {_CAME[came]}.{' Take it back first: fundamen undo.' if came is Came.WORSE else ''}")
     if ladder.next is not None:
@@ -140,10 +142,10 @@ def _add_found(page: Page, found: Sequence[FoundCase]) -> None:
         page.field("helped", "; ".join(each.helped) or "nothing is recorded", indent=4)
 
 
-def _told(entry: CaseEntry, *, verbose: bool) -> str:
+def _entry_words(entry: CaseEntry, *, verbose: bool) -> str:
     if entry.kind is EntryType.COMMAND:
         answer = entry.facts.answer or f"status {entry.facts.status}"
-        return f"$ {entry.text}: {answer if verbose else shortened(answer, 120)}"
+        return f"$ {entry.text}: {answer if verbose else shorten(answer, 120)}"
     if entry.facts.came is not None:
         return f"tried: {entry.text} ({_CAME[entry.facts.came]})"
     return f"noted: {entry.text}"

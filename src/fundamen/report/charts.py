@@ -10,7 +10,7 @@ from textwrap import wrap
 
 import msgspec
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.report.picture_svg import BAD, INK, QUIET
 
 WIDTH = 960  # of a figure, in pixels
@@ -107,7 +107,7 @@ def shapes(figure: Figure) -> Iterator[Shape]:
         yield Text(_MARGIN, 30 + 23 * number, line, size=17, is_bold=True)
     top = _top(figure)
     for chart in figure.charts:
-        yield from _placed(chart, top)
+        yield from _place_shapes(chart, top)
         top += 64 + _ROW * max(len(chart.bars), 1)
 
 
@@ -116,7 +116,7 @@ def _top(figure: Figure) -> int:
     return 27 + 23 * len(wrap(figure.title, _TITLE))
 
 
-def _placed(chart: Chart, top: int) -> Iterator[Shape]:
+def _place_shapes(chart: Chart, top: int) -> Iterator[Shape]:
     yield Text(_MARGIN, top + 20, chart.title, size=14, is_bold=True)
     first = top + 54
     yield from _legend(chart, top + 42)
@@ -148,18 +148,18 @@ def _legend(chart: Chart, base: int) -> Iterator[Shape]:
 def charts_svg(figure: Figure) -> str:
     """The figure as a file of its own."""
     height = height_of(figure)
-    drawn = "\n".join(map(_drawn, shapes(figure)))
+    drawn = "\n".join(map(_draw_shape, shapes(figure)))
     return (
         f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {WIDTH} {height}" width="{WIDTH}" height="{height}" '
         f'role="img" aria-labelledby="figure-title" font-family="ui-sans-serif, Helvetica, Arial, sans-serif">\n'
-        f'<title id="figure-title">{escape(shown(figure.title))}</title>'
+        f'<title id="figure-title">{escape(printable(figure.title))}</title>'
         f'<defs><pattern id="stripes" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">'
         f'<rect width="3" height="6" fill="{BAD}"/>'
         f'</pattern></defs><rect width="100%" height="100%" fill="{PAPER}"/>\n{drawn}\n</svg>\n'
     )
 
 
-def _drawn(shape: Shape) -> str:
+def _draw_shape(shape: Shape) -> str:
     if isinstance(shape, Axis):
         return f'<path d="M{shape.x:g} {shape.top:g}V{shape.bottom:g}" stroke="{LINE}"/>'
     if isinstance(shape, Box):
@@ -172,14 +172,14 @@ def _drawn(shape: Shape) -> str:
     weight = ' font-weight="bold"' if shape.is_bold else ""
     return (
         f'<text x="{shape.x:.1f}" y="{shape.y:g}" font-size="{shape.size}" fill="{shape.ink}"{anchor}{weight}>'
-        f"{escape(shown(shape.text))}</text>"
+        f"{escape(printable(shape.text))}</text>"
     )
 
 
 def charts_page(figure: Figure) -> str:
     """The figure with its tables, as a page of HTML that needs nothing else."""
     return (
-        f"<!doctype html><html lang='en'><head><meta charset='utf-8'><title>{escape(shown(figure.title))}</title>"
+        f"<!doctype html><html lang='en'><head><meta charset='utf-8'><title>{escape(printable(figure.title))}</title>"
         f"<style>body{{font:15px/1.5 ui-sans-serif,Helvetica,Arial,sans-serif;color:{INK};background:#f7f6f2;"
         f"margin:2rem auto;max-width:62rem;padding:0 1rem}}"
         f"svg{{width:100%;height:auto;border:1px solid {LINE};box-sizing:border-box}}"
@@ -197,4 +197,4 @@ def _table(table: PageTable) -> str:
 
 
 def _cells(row: Sequence[str]) -> str:
-    return "".join(f"<td>{escape(shown(cell))}</td>" for cell in row)
+    return "".join(f"<td>{escape(printable(cell))}</td>" for cell in row)

@@ -11,7 +11,7 @@ from fundamen.knowledge.entries import Code
 from fundamen.machine.machine import Machine
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command, import_command
-from fundamen.report.page import Page, counted, shortened, some_of
+from fundamen.report.page import Page, count_of, shorten, some_of
 from fundamen.report.trace_text import next_step
 
 _MOST_ALSO, _MOST_FOLLOWING, _MOST_NAMED, _MOST_PLACES, _MOST_LOGS = 6, 3, 8, 6, 20
@@ -51,7 +51,7 @@ def clues_text(
         if reading.read_until is not None:
             page.blank()
             page.line(f"It has too many complaints to read; the lines after {reading.read_until} were not read.")
-    _named(page, reading, verbose=verbose)
+    _add_named(page, reading, verbose=verbose)
     if len(readings) > 1:
         _logs(page, reading, readings, verbose=verbose)
     page.heading("Next")
@@ -64,7 +64,7 @@ def called_text(path: str, finding: Finding, means: str) -> str:
     """A line that has just come, for those who wait for it."""
     page = Page(drawn=False)
     page.answer(f"{path}:{finding.line}", good=False)
-    page.line(shortened(finding.text, _LONGEST_QUOTE))
+    page.line(shorten(finding.text, _LONGEST_QUOTE))
     page.line(means)
     return page.text()
 
@@ -74,7 +74,7 @@ def answer(reading: Reading, behind: Behind | None, readings: Sequence[Reading])
     if reading.decisive is None:
         if not any(each.lines for each in readings):
             return "The text is empty."
-        where = counted(reading.lines, "line") if len(readings) == 1 else counted(len(readings), "text")
+        where = count_of(reading.lines, "line") if len(readings) == 1 else count_of(len(readings), "text")
         if reading.ended_well:
             return f"Nothing at fault: the last run that it tells of ended well ({where})."
         return f"No line tells of a failure ({where})."
@@ -109,7 +109,7 @@ def steps(reading: Reading, behind: Behind | None, machine: Machine) -> Sequence
 def _decisive(page: Page, reading: Reading, decisive: Finding, behind: Behind | None, *, is_explained: bool) -> None:
     page.heading("The line that decides" if not decisive.is_guess else "The line that may decide")
     label = f"line {decisive.line}"
-    page.field(label, shortened(decisive.text, _LONGEST_QUOTE), indent=2, width=max(12, len(label) + 2))
+    page.field(label, shorten(decisive.text, _LONGEST_QUOTE), indent=2, width=max(12, len(label) + 2))
     if is_explained:  # what is behind it is known: no need to guess
         page.field("means", means_of(decisive), indent=2)
     for code in _codes(reading):
@@ -143,7 +143,7 @@ def _behind(page: Page, behind: Behind | None) -> None:
         page.verdict(place.verdict, place.path)
         page.field("is", f"for {place.architecture or 'no processor'}: {place.detail}", indent=4)
     if len(behind.places) > _MOST_PLACES:
-        page.line(f"and {counted(len(behind.places) - _MOST_PLACES, 'more copy', 'more copies')}")
+        page.line(f"and {count_of(len(behind.places) - _MOST_PLACES, 'more copy', 'more copies')}")
     for name in behind.absent:
         page.verdict(Verdict.MISSING, f"{name} was not found in the folders where it is expected")
     for name, path in behind.versions:
@@ -176,12 +176,12 @@ def _also(page: Page, reading: Reading, *, verbose: bool) -> None:
     if reading.follows:
         page.heading("Only follows from it")
         shown = reading.follows if verbose else reading.follows[:_MOST_FOLLOWING]
-        page.columns([(f"line {each.line}", shortened(each.text, 160)) for each in shown])
+        page.columns([(f"line {each.line}", shorten(each.text, 160)) for each in shown])
         if len(reading.follows) > len(shown):
             page.line(f"and {len(reading.follows) - len(shown)} more; --verbose lists them all.")
 
 
-def _named(page: Page, reading: Reading, *, verbose: bool) -> None:
+def _add_named(page: Page, reading: Reading, *, verbose: bool) -> None:
     rows = []
     for kind, label in _NAMED_IN_ORDER:
         texts = [mention.text for mention in reading.mentions if mention.kind is kind]
@@ -195,13 +195,13 @@ def _named(page: Page, reading: Reading, *, verbose: bool) -> None:
 
 def _logs(page: Page, reading: Reading, readings: Sequence[Reading], *, verbose: bool) -> None:
     telling = [each for each in readings if each.decisive is not None]
-    page.heading(f"{counted(len(readings), 'text')}, {len(telling)} of them with something at fault")
+    page.heading(f"{count_of(len(readings), 'text')}, {len(telling)} of them with something at fault")
     shown = telling if verbose else telling[:_MOST_LOGS]
     page.columns(
         [
             (
                 f"{each.name}:{each.decisive.line}",
-                "the first cause" if each is reading else shortened(each.decisive.text, 100),
+                "the first cause" if each is reading else shorten(each.decisive.text, 100),
             )
             for each in shown
             if each.decisive is not None

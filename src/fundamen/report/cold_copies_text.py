@@ -6,7 +6,7 @@ from fundamen.cold_copies.manifest import ColdCopy
 from fundamen.machine.machine import Machine
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
-from fundamen.report.page import Page, counted, size_in_words
+from fundamen.report.page import Page, count_of, size_in_words
 from fundamen.restore.from_copy import CopyPlan, Differing
 from fundamen.restore.restoration import Restoration
 
@@ -16,8 +16,8 @@ _MOST_SHOWN = 40
 def taken_text(copy: ColdCopy, machine: Machine, *, drawn: bool) -> str:
     """The page after a copy was taken."""
     page = Page(drawn=drawn)
-    links = f" and {counted(copy.link_count, 'link')}" if copy.link_count else ""
-    files = f"{counted(copy.file_count, 'file')}{links}, {size_in_words(copy.size)}"
+    links = f" and {count_of(copy.link_count, 'link')}" if copy.link_count else ""
+    files = f"{count_of(copy.file_count, 'file')}{links}, {size_in_words(copy.size)}"
     page.answer(f"Cold copy {copy.number} of {copy.folder} is taken: {files}, read back and compared.", good=True)
     page.blank()
     page.field("packed", size_in_words(copy.archive_size), 2)
@@ -42,13 +42,13 @@ def list_text(copies: Sequence[ColdCopy], machine: Machine, *, drawn: bool) -> s
         page.raw(command(machine, "cold-copies", "make", "FOLDER"))
         return page.text()
     packed = size_in_words(sum(copy.archive_size for copy in copies))
-    page.answer(f"{counted(len(copies), 'cold copy', 'cold copies')} of {machine.title}, {packed} packed.")
+    page.answer(f"{count_of(len(copies), 'cold copy', 'cold copies')} of {machine.title}, {packed} packed.")
     page.blank()
     rows = [
         (
             str(copy.number),
             f"{copy.taken_at:%Y-%m-%d %H:%M}",
-            counted(copy.file_count, "file"),
+            count_of(copy.file_count, "file"),
             size_in_words(copy.size),
             f"{copy.folder}   ({copy.because})" if copy.because else copy.folder,
         )
@@ -66,7 +66,7 @@ def checked_text(results: Sequence[tuple[ColdCopy, str]], machine: Machine, *, d
         page.answer(f"There is no cold copy of a folder of {machine.title}.")
         return page.text()
     if damaged:
-        page.answer(f"{damaged} of {counted(len(results), 'cold copy', 'cold copies')} cannot be used.", good=False)
+        page.answer(f"{damaged} of {count_of(len(results), 'cold copy', 'cold copies')} cannot be used.", good=False)
     else:
         all_are = f"All {len(results)} cold copies are" if len(results) > 1 else "The cold copy is"
         page.answer(f"{all_are} whole: every file compared.", good=True)
@@ -96,7 +96,7 @@ def rehearsal_text(
     if not steps:
         page.answer(f"There is nothing to bring back: {copy.folder} is {since}.", good=True)
     else:
-        what = counted(len(steps), "entry", "entries")
+        what = count_of(len(steps), "entry", "entries")
         page.answer(f"{what} of {copy.folder} would be made {since}.")
         page.blank()
         for step in steps[:_MOST_SHOWN]:
@@ -106,7 +106,7 @@ def rehearsal_text(
     if planned.extra and not exactly:
         page.blank()
         were = "was" if len(planned.extra) == 1 else "were"
-        what = counted(len(planned.extra), "entry", "entries")
+        what = count_of(len(planned.extra), "entry", "entries")
         page.line(f"{what} of the folder {were} not there then; with --exactly that is set aside.")
     if steps and only_rehearse:
         page.heading("To do it")
@@ -119,7 +119,7 @@ def brought_back_text(copy: ColdCopy, restoration: Restoration[Differing], machi
     """The page afterwards."""
     page = Page(drawn=drawn)
     left = restoration.remaining
-    rest = f"{counted(left, 'entry', 'entries')} differ again already." if left else "compared again: nothing differs."
+    rest = f"{count_of(left, 'entry', 'entries')} differ again already." if left else "compared again: nothing differs."
     page.answer(f"Brought back from cold copy {copy.number}; {rest}", good=not left)
     page.heading("To take it back")
     page.raw(command(machine, "undo", str(restoration.number)))
@@ -128,5 +128,5 @@ def brought_back_text(copy: ColdCopy, restoration: Restoration[Differing], machi
 
 def drop_text(copy: ColdCopy) -> str:
     """The question before a copy is given up."""
-    files = f"{counted(copy.file_count, 'file')}, {size_in_words(copy.size)}"
+    files = f"{count_of(copy.file_count, 'file')}, {size_in_words(copy.size)}"
     return f"Delete cold copy {copy.number} of {copy.folder} ({copy.taken_at:%Y-%m-%d %H:%M} UTC, {files})?"

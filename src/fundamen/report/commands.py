@@ -4,7 +4,7 @@ import shlex
 from collections.abc import Sequence
 
 from fundamen.machine.machine import Machine
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 
 _GROUPS = {"sources", "cold-copies", "plans", "roots", "references", "locks"}  # commands whose name has a second word
 
@@ -13,14 +13,14 @@ def command(machine: Machine, *words: str) -> str:
     """A fundamen command for a machine, quoted for a shell."""
     place = [] if machine.is_live else ["--machine", machine.root]
     group = 2 if words[0] in _GROUPS else 1  # the options come behind the whole name of a command
-    return shown(shlex.join(["fundamen", *words[:group], *place, *words[group:]]))
+    return printable(shlex.join(["fundamen", *words[:group], *place, *words[group:]]))
 
 
 def change_command(machine: Machine, *words: str) -> str:
     """A command that changes a machine; one that is known from a capture is changed where it is."""
     if not machine.is_captured:
         return command(machine, *words)
-    return f"On that machine: {shown(shlex.join(['fundamen', *words]))}"
+    return f"On that machine: {printable(shlex.join(['fundamen', *words]))}"
 
 
 def import_command(machine: Machine, path: str, issuers: Sequence[str] = ()) -> str:

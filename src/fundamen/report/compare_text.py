@@ -1,6 +1,6 @@
 """Two machines side by side as text: what matters most first, each with how it is here and there."""
 
-from fundamen.report.page import Page, counted
+from fundamen.report.page import Page, count_of
 from fundamen.survey.comparing import About, MachineComparison, MachineDifference
 
 _MOST_SHOWN = 30
@@ -35,13 +35,13 @@ def answer(comparison: MachineComparison) -> str:
     count, decisive = len(comparison.differences), sum(each.is_decisive for each in comparison.differences)
     alike = f"; {comparison.alike} are alike" if comparison.alike else ""
     if not count:
-        same = f" On both, {_listed(comparison.shared_faults)} at fault alike." if comparison.shared_faults else ""
+        same = f" On both, {_list_names(comparison.shared_faults)} at fault alike." if comparison.shared_faults else ""
         return f"No difference between {comparison.here} and {comparison.there}{alike}.{same}"
     first = f", {decisive} of them at fault on one side alone" if decisive else ""
-    return f"{counted(count, 'difference')}{first}{alike}."
+    return f"{count_of(count, 'difference')}{first}{alike}."
 
 
-def _listed(names: tuple[str, ...]) -> str:
+def _list_names(names: tuple[str, ...]) -> str:
     shown = ", ".join(names[:_MOST_NAMED])
     if len(names) > _MOST_NAMED:
         return f"{shown} and {len(names) - _MOST_NAMED} more are"

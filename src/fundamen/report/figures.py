@@ -61,12 +61,14 @@ def compare_figure(comparison: MachineComparison) -> Figure:
             bars.append(Bar(f"{about}s", "", (len(own) - only_here - only_there, only_here, only_there)))
     kinds = ("other there than here", "only here", "only there")
     heads = ("about", "name", f"here: {comparison.here}", f"there: {comparison.there}", "for")
-    tables = [PageTable(title, heads, tuple(map(_row, rows))) for title, rows in _parted(comparison) if rows]
+    tables = [
+        PageTable(title, heads, tuple(map(_row, rows))) for title, rows in _differences_by_effect(comparison) if rows
+    ]
     chart = Chart(f"Here is {comparison.here}, there is {comparison.there}", kinds, tuple(bars))
     return Figure(compare_answer(comparison), (chart,), tuple(tables))
 
 
-def _parted(comparison: MachineComparison) -> Iterator[tuple[str, list[MachineDifference]]]:
+def _differences_by_effect(comparison: MachineComparison) -> Iterator[tuple[str, list[MachineDifference]]]:
     yield "Works on one and not on the other", [each for each in comparison.differences if each.is_decisive]
     yield "Other differences", [each for each in comparison.differences if not each.is_decisive]
 

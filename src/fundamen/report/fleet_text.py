@@ -4,9 +4,9 @@ import csv
 import io
 from collections import Counter
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
-from fundamen.report.page import Page, counted, some_of
+from fundamen.report.page import Page, count_of, some_of
 from fundamen.survey.fleet import Fleet
 
 _MOST_SHOWN, _MOST_NAMED = 15, 4
@@ -19,7 +19,7 @@ def fleet_text(fleet: Fleet, *, verbose: bool, drawn: bool) -> str:
     if fleet.faults:
         page.heading("Faults, the one that most machines share first")
         for fault in fleet.faults if verbose else fleet.faults[:_MOST_SHOWN]:
-            page.line(f"{fault.name}: {fault.verdict}; stops {counted(fault.programs, 'program')}")
+            page.line(f"{fault.name}: {fault.verdict}; stops {count_of(fault.programs, 'program')}")
             page.field("on", _some(fault.machines, verbose=verbose), width=4)
         page.more(0 if verbose else len(fleet.faults) - _MOST_SHOWN)
     if fleet.outliers:
@@ -47,7 +47,7 @@ def fleet_text(fleet: Fleet, *, verbose: bool, drawn: bool) -> str:
 
 def answer(fleet: Fleet) -> str:
     """The fault that most machines share, in one sentence."""
-    machines = counted(len(fleet.machines), "machine")
+    machines = count_of(len(fleet.machines), "machine")
     if not fleet.faults:
         return f"{machines}: no fault on any of them."
     first = fleet.faults[0]
@@ -71,7 +71,7 @@ def fleet_csv(fleet: Fleet) -> bytes:
 
 def _plain(text: str) -> str:
     """Text that no program that reads tables takes for a formula."""
-    told = shown(text)
+    told = printable(text)
     return f"'{told}" if told[:1] in {"=", "+", "-", "@"} else told
 
 
@@ -90,7 +90,7 @@ def fleet_parquet(fleet: Fleet) -> bytes:
         (machine, component, version) for component, f in fleet.components.items() for machine, version in f.items()
     ]
     columns = {
-        name: [shown(row[place]) for row in rows] for place, name in enumerate(("machine", "component", "version"))
+        name: [printable(row[place]) for row in rows] for place, name in enumerate(("machine", "component", "version"))
     }
     target = io.BytesIO()
     parquet.write_table(pa.table(columns), target)

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from datetime import datetime
 
 from fundamen.cases.handoff import Handoff, To
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.report.page import Page
 
 _OPENINGS = {
@@ -21,7 +21,7 @@ def plain(request: Handoff) -> str:
     """The request as plain text, to be pasted into a mail or a form."""
     page = Page(drawn=False)
     page.answer(_title(request))
-    page.line(_opening(request), indent=0)
+    page.line(_opening_line(request), indent=0)
     for heading, items in _parts(request):
         page.heading(heading)
         for text, command in items:
@@ -34,26 +34,26 @@ def plain(request: Handoff) -> str:
 
 def markdown(request: Handoff) -> str:
     """The request as Markdown."""
-    lines = [f"# {_escaped(_title(request))}", "", _escaped(_opening(request))]
+    lines = [f"# {_escape_markdown(_title(request))}", "", _escape_markdown(_opening_line(request))]
     for heading, items in _parts(request):
         lines += ["", f"## {heading}", ""]
         for text, command in items:
             if text:
-                lines.append(f"- {_escaped(shown(text))}")
+                lines.append(f"- {_escape_markdown(printable(text))}")
             if command:
-                lines += ["", "  ```", f"  {shown(command)}", "  ```", ""]
+                lines += ["", "  ```", f"  {printable(command)}", "  ```", ""]
     return "\n".join(lines) + "\n"
 
 
 def html(request: Handoff) -> str:
     """The request as one page of HTML."""
-    title = html_of.escape(shown(_title(request)))
-    body = [f"<h1>{title}</h1>", f"<p>{html_of.escape(shown(_opening(request)))}</p>"]
+    title = html_of.escape(printable(_title(request)))
+    body = [f"<h1>{title}</h1>", f"<p>{html_of.escape(printable(_opening_line(request)))}</p>"]
     for heading, items in _parts(request):
         body.append(f"<h2>{html_of.escape(heading)}</h2>\n<ul>")
         for text, command in items:
-            code = f"<pre><code>{html_of.escape(shown(command))}</code></pre>" if command else ""
-            body.append(f"<li>{html_of.escape(shown(text))}{code}</li>")
+            code = f"<pre><code>{html_of.escape(printable(command))}</code></pre>" if command else ""
+            body.append(f"<li>{html_of.escape(printable(text))}{code}</li>")
         body.append("</ul>")
     return (
         f'<!doctype html>\n<html lang="en">\n<head>\n<meta charset="utf-8">\n<title>{title}</title>\n'
@@ -76,7 +76,7 @@ def _title(request: Handoff) -> str:
     return f"{what}: {request.case} (case {request.number})"
 
 
-def _opening(request: Handoff) -> str:
+def _opening_line(request: Handoff) -> str:
     what = f"{request.program} on {request.machine}" if request.program else request.machine
     return f"{_OPENINGS[request.to]} It is about {what}, {_when(request.made_at)} UTC."
 
@@ -96,7 +96,7 @@ def _parts(request: Handoff) -> Iterator[_Part]:
         yield "Tried so far", [(f"{_when(each.at)}: {each.what} It {each.came}.", "") for each in request.tried]
 
 
-def _escaped(text: str) -> str:
+def _escape_markdown(text: str) -> str:
     return "".join(f"\\{character}" if character in "\\`*_[]<>#|" else character for character in text)
 
 

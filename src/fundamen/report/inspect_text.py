@@ -4,7 +4,7 @@ from fundamen.formats.cli_header import Managed
 from fundamen.formats.elf import Elf
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, BinaryKind, Format, Necessity
-from fundamen.report.page import Page, counted, size_in_words
+from fundamen.report.page import Page, count_of, size_in_words
 from fundamen.trace.inspection import Inspection
 
 _FORMATS = {
@@ -27,7 +27,7 @@ def inspection_text(inspection: Inspection, importing: str, *, drawn: bool) -> s
 
         page.line(publisher_in_a_sentence(inspection.publisher), 0)
     page.blank()
-    size = counted(inspection.binary.size, "byte")
+    size = count_of(inspection.binary.size, "byte")
     in_words = size_in_words(inspection.binary.size)
     facts = [
         ("file", inspection.path),
@@ -42,7 +42,7 @@ def inspection_text(inspection: Inspection, importing: str, *, drawn: bool) -> s
         if value is not None:
             page.field(label, value, indent=2)
     if inspection.managed is not None:
-        _managed(page, inspection.managed)
+        _add_managed(page, inspection.managed)
     for problem in inspection.binary.problems:
         page.field("damage", f"{problem.place}: {problem.reason}", indent=2)
     if inspection.publisher is not None:
@@ -74,11 +74,11 @@ def _answer(inspection: Inspection) -> str:
 def _needs_and_offers(page: Page, inspection: Inspection) -> None:
     binary = inspection.binary
     nouns = ("interpreter", "interpreters") if binary.format is Format.SCRIPT else ("library", "libraries")
-    page.heading(f"Needs {counted(len(binary.needs), *nouns)}" if binary.needs else f"Needs no {nouns[1]}")
+    page.heading(f"Needs {count_of(len(binary.needs), *nouns)}" if binary.needs else f"Needs no {nouns[1]}")
     for need in binary.needs:
         page.line(need.name + ("" if need.how is Necessity.REQUIRED else f" ({need.how})"))
     if inspection.exports is not None:
-        page.heading(f"Offers {counted(len(inspection.exports), 'name')}")
+        page.heading(f"Offers {count_of(len(inspection.exports), 'name')}")
         for export in inspection.exports:
             page.line(export)
 
@@ -125,7 +125,7 @@ def _mac_facts(binary: Binary, signed: tuple[str, ...]) -> list[tuple[str, str |
     return facts
 
 
-def _managed(page: Page, managed: Managed) -> None:
+def _add_managed(page: Page, managed: Managed) -> None:
     """The runtime and the references of a managed image."""
     facts = [
         ("managed", f"yes, for {managed.width}"),

@@ -9,7 +9,7 @@ from fundamen.installers.msi_run import Conclusion, Judged
 from fundamen.installers.outcome import InstallationOutcome
 from fundamen.installers.unpacking import UnpackedCopy
 from fundamen.prerequisites.answer import RequirementStanding
-from fundamen.report.page import Page, counted, size_in_words
+from fundamen.report.page import Page, count_of, size_in_words
 
 _MOST = 12
 _WORD = 11
@@ -43,8 +43,8 @@ def installer_text(look: Look, following: Sequence[str], *, verbose: bool, drawn
 def unpacked_text(package: str, copy: UnpackedCopy, *, drawn: bool) -> str:
     """The page after a package was unpacked and changed."""
     page = Page(drawn=drawn)
-    changed = f", {counted(len(copy.edited), 'setting')} changed" if copy.edited else ""
-    page.answer(f"{package} lies unpacked in {copy.folder}: {counted(copy.files, 'file')}{changed}.", good=True)
+    changed = f", {count_of(len(copy.edited), 'setting')} changed" if copy.edited else ""
+    page.answer(f"{package} lies unpacked in {copy.folder}: {count_of(copy.files, 'file')}{changed}.", good=True)
     page.line(f"The package itself is unchanged. {_cover(copy.cover)}")
     for each in copy.edited:
         before = "it was not there" if each.before is None else f"{each.before or '(empty)'}"
@@ -71,9 +71,9 @@ def outcome_text(outcome: InstallationOutcome, *, drawn: bool) -> str:
     title = " ".join(filter(None, (meant.name, meant.version))) or "The package"
     foreseen = [deed for deed in outcome.deeds if deed.meant is not None]
     if wrong:
-        page.answer(f"{title}: {counted(len(wrong), 'thing')} not as meant.", good=False)
+        page.answer(f"{title}: {count_of(len(wrong), 'thing')} not as meant.", good=False)
     elif foreseen:
-        page.answer(f"{title} did what it was meant to do: {counted(len(foreseen), 'thing')} looked at.", good=True)
+        page.answer(f"{title} did what it was meant to do: {count_of(len(foreseen), 'thing')} looked at.", good=True)
     else:
         page.answer(f"{title}: its outcome was not foreseen; the present state is below.")
     page.blank()
@@ -105,23 +105,23 @@ def _answer(look: Look) -> str:
         return "will not run here."
     if count := len(found.leftovers):
         does = "does" if count == 1 else "do"
-        return f"is misled here: {counted(count, 'registered place')} that it uses {does} not exist."
+        return f"is misled here: {count_of(count, 'registered place')} that it uses {does} not exist."
     chosen = sum(part.is_chosen is True for part in found.parts)
-    return f"will install {chosen} of {counted(len(found.parts), 'feature')} here."
+    return f"will install {chosen} of {count_of(len(found.parts), 'feature')} here."
 
 
 def _answer_without(look: Look) -> str:
     """The answer where nothing is concluded."""
     unmet = len(look.unmet)
     if unmet:
-        return f"cannot be set up here: {counted(unmet, 'need')} {'is' if unmet == 1 else 'are'} not met."
+        return f"cannot be set up here: {count_of(unmet, 'need')} {'is' if unmet == 1 else 'are'} not met."
     if look.kind is ContainerKind.SCRIPT:
         return "finds all that it calls for certain."
     if look.needs:
         return "has all that it needs on this machine."
     if look.kind is ContainerKind.MSI:
         return "is for Windows; name a volume or prefix with --machine to see what it will conclude there."
-    return f"holds {counted(len(look.files), 'file')}, {counted(len(look.prerequisites), 'package')} among them."
+    return f"holds {count_of(len(look.files), 'file')}, {count_of(len(look.prerequisites), 'package')} among them."
 
 
 def _add_conclusion(page: Page, found: Conclusion, *, verbose: bool) -> None:
@@ -194,11 +194,11 @@ def _add_open(page: Page, found: Conclusion, *, verbose: bool) -> None:
 def _add_condition(page: Page, judged: Judged) -> None:
     page.line(judged.says or f"{judged.what} depends on a condition")
     page.field("condition", judged.condition, indent=4)
-    values = ", ".join(f"{name} is {_said(value)}" for name, value in judged.asked)
+    values = ", ".join(f"{name} is {_value_words(value)}" for name, value in judged.asked)
     page.field("here", judged.problem or values or "it asks about nothing", indent=4)
 
 
-def _said(value: object) -> str:
+def _value_words(value: object) -> str:
     return "not known" if value is None else str(value) or "empty"
 
 
@@ -223,7 +223,7 @@ def _add_bundle(page: Page, look: Look, *, verbose: bool) -> None:
     elif others:
         total = size_in_words(sum(each.size for each in others))
         page.heading("Files")
-        page.line(f"{counted(len(others), 'file')}, {total} in all; --verbose lists where they go.")
+        page.line(f"{count_of(len(others), 'file')}, {total} in all; --verbose lists where they go.")
 
 
 def _add_rest(page: Page, count: int) -> None:

@@ -6,7 +6,7 @@ from fundamen.formats.lock_file import LockFile
 from fundamen.machine.machine import Machine
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
-from fundamen.report.page import Page, counted
+from fundamen.report.page import Page, count_of
 from fundamen.sources.locks import CheckedPin, PinState, nearest
 
 _MARKS = {
@@ -26,7 +26,7 @@ def lock_text(path: str, lock: LockFile, checked: tuple[CheckedPin, ...], *, dra
     name = path.rpartition("/")[2]
     fits = sum(each.state is PinState.FITS for each in checked)
     if at_fault:
-        entries = counted(len(at_fault), "entry", "entries")
+        entries = count_of(len(at_fault), "entry", "entries")
         page.answer(f"{name} ({lock.kind}): {entries} of {len(checked)} at fault.", good=False)
     else:
         compared = f"{fits} of {len(checked)} compared, and they fit" if fits else "but no file lies there to compare"

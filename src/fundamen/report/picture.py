@@ -10,7 +10,7 @@ from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Necessity
 from fundamen.model.verdict import Verdict
-from fundamen.report.page import shortened
+from fundamen.report.page import shorten
 from fundamen.trace.records import Component, Trace
 
 WIDTH = 1160  # of the picture, in pixels
@@ -125,7 +125,7 @@ def _node(component: Component, machine: Machine, place: tuple[float, float]) ->
     name = component.name.partition(",")[0] if "assembly" in component.kind else machine.paths.basename(component.name)
     architecture = str(architecture_of(component))
     title = f"{component.name}: {component.verdict}: {component.reason}"
-    return PictureNode(shortened(name, _NAME), title, component.verdict, component.is_fault, architecture, *place)
+    return PictureNode(shorten(name, _NAME), title, component.verdict, component.is_fault, architecture, *place)
 
 
 def architecture_of(component: Component) -> Architecture:

@@ -4,7 +4,7 @@ import io
 from collections.abc import Callable
 from typing import Any
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.verdict import Verdict
 from fundamen.report.picture import NODE_HEIGHT, NODE_WIDTH, WIDTH, Picture
@@ -47,7 +47,7 @@ def sheet_for(width: float, height: float, paper: str) -> tuple[Any, Any]:
 def png_of(save: Callable[..., object], title: str) -> bytes:
     """The file of a figure that knows how to be saved, each pixel of the layout doubled."""
     data = io.BytesIO()
-    save(data, format="png", dpi=_DOTS * 2, metadata={"Title": shown(title)})
+    save(data, format="png", dpi=_DOTS * 2, metadata={"Title": printable(title)})
     return data.getvalue()
 
 
@@ -93,4 +93,4 @@ def picture_png(picture: Picture, title: str) -> bytes:
 
 def plain(text: str) -> str:
     """Text that matplotlib does not take for a formula."""
-    return shown(text).replace("$", r"\$")
+    return printable(text).replace("$", r"\$")

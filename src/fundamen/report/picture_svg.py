@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from html import escape
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.verdict import Verdict
 from fundamen.report.picture import NODE_HEIGHT, NODE_WIDTH, WIDTH, Edge, Picture, PictureNode
 
@@ -25,7 +25,7 @@ def picture_svg(picture: Picture, title: str, *, standalone: bool = False) -> st
     return (
         f'<svg{name_space} viewBox="0 0 {WIDTH} {picture.height:g}" width="{WIDTH}" height="{picture.height:g}" '
         f'role="img" aria-labelledby="picture-title" font-family="ui-sans-serif, Helvetica, Arial, sans-serif">\n'
-        f'<title id="picture-title">{escape(shown(title))}</title>\n' + "\n".join(parts) + "\n</svg>\n"
+        f'<title id="picture-title">{escape(printable(title))}</title>\n' + "\n".join(parts) + "\n</svg>\n"
     )
 
 
@@ -37,7 +37,7 @@ def mark_svg(verdict: Verdict, x: float = 0, y: float = 0) -> str:
     return _MARKS[verdict](frame, x, y, ink)
 
 
-def _filled(frame: str, x: float, y: float, ink: str) -> str:
+def _filled_square(frame: str, x: float, y: float, ink: str) -> str:
     return frame + f'<rect x="{x:g}" y="{y:g}" width="{_SIDE}" height="{_SIDE}" fill="{ink}"/>'
 
 
@@ -68,7 +68,7 @@ def _lines(*paths: str) -> Callable[[str, float, float, str], str]:
 _LEVEL = ("0 4.3h13", "0 8.7h13")
 _UPRIGHT = ("4.3 0v13", "8.7 0v13")
 _MARKS: dict[Verdict, Callable[[str, float, float, str], str]] = {
-    Verdict.VERIFIED: _filled,
+    Verdict.VERIFIED: _filled_square,
     Verdict.UNVERIFIED: _lines(*_LEVEL),
     Verdict.MISSING: _empty,
     Verdict.WRONG_ARCHITECTURE: _half,
@@ -87,12 +87,12 @@ def _box(node: PictureNode) -> str:
     x, y = node.x, node.y
     word = BAD if node.is_fault else GOOD if node.verdict is Verdict.VERIFIED else QUIET
     return (
-        f"<g><title>{escape(shown(node.title))}</title>"
+        f"<g><title>{escape(printable(node.title))}</title>"
         f'<rect x="{x:g}" y="{y:g}" width="{NODE_WIDTH}" height="{NODE_HEIGHT}" fill="{paper}" stroke="{line}" '
         f'stroke-width="{width}"{dashes}/>{mark_svg(node.verdict, x + 9, y + 9)}'
-        f'<text x="{x + 29:g}" y="{y + 20:g}" font-size="12" fill="{INK}">{escape(shown(node.name))}</text>'
+        f'<text x="{x + 29:g}" y="{y + 20:g}" font-size="12" fill="{INK}">{escape(printable(node.name))}</text>'
         f'<text x="{x + 29:g}" y="{y + 36:g}" font-size="11" fill="{word}">{node.verdict}'
-        f'<tspan fill="{QUIET}"> {escape(shown(node.detail))}</tspan></text></g>'
+        f'<tspan fill="{QUIET}"> {escape(printable(node.detail))}</tspan></text></g>'
     )
 
 

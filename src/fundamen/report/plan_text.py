@@ -8,7 +8,7 @@ from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
 from fundamen.report.commands import command
 from fundamen.report.contracts.restoring import RestoreState
-from fundamen.report.page import Page, counted
+from fundamen.report.page import Page, count_of
 from fundamen.report.restore_text import answers, harms, outcome_of, restarts
 from fundamen.restore.plan_file import PlanFile
 from fundamen.restore.restoration import Prepared, Restoration, Traces
@@ -23,7 +23,7 @@ def plan_rehearsal_text(plan: PlanFile, prepared: Prepared[Traces], machine: Mac
     if not steps:
         page.answer(f"There is nothing to do: {machine.title} is as the plan wants it.", good=True)
         return page.text()
-    would = f"{counted(len(steps), 'step')} would be made on {machine.title}"
+    would = f"{count_of(len(steps), 'step')} would be made on {machine.title}"
     faults = sum(len(trace.faults) for trace in after)
     page.answer(f"{would}; {outcome_of(after, machine)}." if after else f"{would}.", good=not faults if after else None)
     page.heading(f"The plan, made {plan.made_at:%Y-%m-%d %H:%M} UTC for {plan.machine}")
@@ -47,7 +47,7 @@ def plan_file_text(plan: PlanFile, name: str, *, drawn: bool) -> str:
     """The page of a plan as its file has it; no machine was looked at."""
     page = Page(drawn=drawn)
     made = f"made on {plan.made_at:%Y-%m-%d at %H:%M} UTC for {plan.machine}"
-    page.answer(f"A plan of {counted(len(plan.steps), 'step')} for {plan.program}, {made}.")
+    page.answer(f"A plan of {count_of(len(plan.steps), 'step')} for {plan.program}, {made}.")
     page.heading("Its steps")
     width = max(len(step.kind) for step in plan.steps) + 2
     for step in plan.steps:
@@ -74,24 +74,24 @@ def plan_text(
             page.heading("Next")
             page.raw(command(machine, "plans", "run", "--yes", *words))
         return page.text()
-    done = f"Carried out: {counted(len(restoration.prepared.work.steps), 'step')}, each read back and compared."
-    worse = f" But it made {counted(len(restoration.worse), 'thing')} worse." if restoration.worse else ""
+    done = f"Carried out: {count_of(len(restoration.prepared.work.steps), 'step')}, each read back and compared."
+    worse = f" But it made {count_of(len(restoration.worse), 'thing')} worse." if restoration.worse else ""
     page.answer(f"{done}{worse} {answers(restoration.proof.traces, machine)}".rstrip(), good=restoration.is_well)
     for path, outcome in restoration.installed:
-        _installed(page, path, outcome)
+        _add_effects(page, path, outcome)
     restarts(page, restoration.restart, restoration.waiting)
     page.heading("To undo it")
     page.raw(command(machine, "undo", str(restoration.number)))
     return page.text()
 
 
-def _installed(page: Page, path: MachinePath, outcome: InstallerOutcome) -> None:
+def _add_effects(page: Page, path: MachinePath, outcome: InstallerOutcome) -> None:
     """Add the effects of an installer: changes for the worse first."""
     change = outcome.change
     page.heading(f"{path}: {outcome.meaning}")
     parts = ((change.added, "added"), (change.changed, "changed"), (change.removed, "removed"))
     told = ", ".join(f"{len(paths)} {word}" for paths, word in parts if paths) or "nothing"
-    page.field("files", f"{told}; {counted(len(outcome.values), 'value')} of the registry changed", 4, 10)
+    page.field("files", f"{told}; {count_of(len(outcome.values), 'value')} of the registry changed", 4, 10)
     for worse in outcome.worse[:_MOST_WORSE]:
         page.field("worse", worse, 4, 10)
     for line in outcome.lines[:_MOST_LINES]:

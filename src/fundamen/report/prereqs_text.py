@@ -7,7 +7,7 @@ from fundamen.prerequisites.checking import CheckedRequirement, CheckOutcome
 from fundamen.prerequisites.kinds.command import CommandRequirement
 from fundamen.prerequisites.requirement import Requirement
 from fundamen.prerequisites.sheet import Sheet
-from fundamen.report.page import Page, counted
+from fundamen.report.page import Page, count_of
 
 _LABEL = 9
 
@@ -52,7 +52,7 @@ def commands_text(requirements: Sequence[Requirement]) -> str:
     if not commands:
         return ""
     page = Page(drawn=False)
-    page.line(f"The sheet declares {counted(len(commands), 'command')}:", indent=0)
+    page.line(f"The sheet declares {count_of(len(commands), 'command')}:", indent=0)
     for each in commands:
         page.raw(each.in_words)
     return page.text()
@@ -66,7 +66,7 @@ def _answer(sheet: Sheet, outcome: CheckOutcome) -> str:
     if not unmet and not unknown:
         return f"{sheet.name}: {'its requirement is' if count == 1 else f'all {count} requirements are'} met."
     parts = [
-        f"{unmet} of {counted(count, 'requirement')} {'is' if unmet == 1 else 'are'} not met" if unmet else "",
+        f"{unmet} of {count_of(count, 'requirement')} {'is' if unmet == 1 else 'are'} not met" if unmet else "",
         f"{unknown} {'is still unknown' if unmet else f'of {count} is unknown'}" if unknown else "",
     ]
     return f"{sheet.name}: {', and '.join(filter(None, parts))}."

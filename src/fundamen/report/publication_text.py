@@ -3,16 +3,16 @@
 from collections.abc import Sequence
 
 from fundamen.report.contracts.sourcing import PublicationRecord
-from fundamen.report.page import Page, counted
+from fundamen.report.page import Page, count_of
 from fundamen.sources.publishing import Publication
-from fundamen.trust.fingerprint import grouped
+from fundamen.trust.fingerprint import group_digits
 
 
 def publication_text(publications: Sequence[Publication], *, drawn: bool) -> str:
     """The page after the packager has published."""
     page = Page(drawn=drawn)
     first = publications[0]
-    title = first.package.title if len(publications) == 1 else counted(len(publications), "package")
+    title = first.package.title if len(publications) == 1 else count_of(len(publications), "package")
     page.answer(f"Published and signed: {title}, by {first.package.publisher}.", good=True)
     for publication in publications:
         package = publication.package
@@ -25,7 +25,7 @@ def publication_text(publications: Sequence[Publication], *, drawn: bool) -> str
         page.columns([(f.name, f"{f.size:>9,} bytes", f"{{{f.base}}}/{f.place}") for f in package.files])
     page.heading("Tell technicians this fingerprint, over a second way than the source itself")
     for half in (first.fingerprint[:32], first.fingerprint[32:]):
-        page.raw(grouped(half))
+        page.raw(group_digits(half))
     page.line(f"The signatures hold until {first.expires_at:%Y-%m-%d}; publish or renew before then.")
     return page.text()
 

@@ -6,7 +6,7 @@ from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
-from fundamen.report.page import Page, counted
+from fundamen.report.page import Page, count_of
 from fundamen.restore.from_reference import left_to_people
 from fundamen.restore.restoration import Restoration
 from fundamen.sources.reference import Baseline, DifferenceKind, ReferenceComparison, ReferenceDifference
@@ -35,15 +35,15 @@ def comparison_text(
     page = Page(drawn=drawn)
     baseline = comparison.baseline
     at_fault, extra = comparison.at_fault, [d for d in comparison.differences if d.finding is DifferenceKind.EXTRA]
-    more = f"; {counted(len(extra), 'further file')} of its own" if extra else ""
+    more = f"; {count_of(len(extra), 'further file')} of its own" if extra else ""
     since = f"as the reference {baseline.name} was on {baseline.recorded_at:%Y-%m-%d %H:%M} UTC"
     if not at_fault:
-        page.answer(f"{folder} is {since}, all {counted(len(baseline.entries), 'file')}{more}.", good=True)
+        page.answer(f"{folder} is {since}, all {count_of(len(baseline.entries), 'file')}{more}.", good=True)
         return page.text()
     page.answer(f"{folder} is not {since}: {_counts(at_fault)}{more}.", good=False)
     spoilt = [each for each in at_fault if each.origin]
     if spoilt:
-        page.line(f"The reference itself is at fault for {counted(len(spoilt), 'file')}: see below.", 0)
+        page.line(f"The reference itself is at fault for {count_of(len(spoilt), 'file')}: see below.", 0)
     page.blank()
     for each in (*at_fault, *extra)[:_MOST_SHOWN]:
         page.verdict(_MARKS[each.finding], each.path, word=each.finding)
@@ -65,9 +65,9 @@ def references_text(baselines: Sequence[Baseline], *, drawn: bool) -> str:
         page.heading("Next")
         page.raw("fundamen references record NAME FOLDER")
         return page.text()
-    page.answer(f"{counted(len(baselines), 'reference')} recorded on this host.")
+    page.answer(f"{count_of(len(baselines), 'reference')} recorded on this host.")
     page.blank()
-    rows = [(b.name, f"{b.recorded_at:%Y-%m-%d}", counted(len(b.entries), "file"), b.location) for b in baselines]
+    rows = [(b.name, f"{b.recorded_at:%Y-%m-%d}", count_of(len(b.entries), "file"), b.location) for b in baselines]
     page.columns(rows)
     return page.text()
 
@@ -79,8 +79,8 @@ def restored_text(restoration: Restoration[ReferenceComparison], machine: Machin
     assert proof is not None  # noqa: S101 - it was carried out
     brought = restoration.prepared.before.fault_count - proof.fault_count
     verb = "differs" if len(proof.at_fault) == 1 else "differ"
-    rest = f" {counted(len(proof.at_fault), 'file')} still {verb}." if proof.at_fault else " Nothing differs any more."
-    page.answer(f"Restored: {counted(brought, 'file')} as recorded, compared again.{rest}", good=not proof.at_fault)
+    rest = f" {count_of(len(proof.at_fault), 'file')} still {verb}." if proof.at_fault else " Nothing differs any more."
+    page.answer(f"Restored: {count_of(brought, 'file')} as recorded, compared again.{rest}", good=not proof.at_fault)
     for each in left_to_people(proof):
         page.verdict(_MARKS[each.finding], each.path, word=each.finding)
         page.line("; ".join(filter(None, (each.detail, each.origin))), 6)

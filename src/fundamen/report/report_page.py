@@ -10,7 +10,7 @@ from fundamen.execution.journal import JournalEntry as Restoration
 from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.machine.machine import Machine
 from fundamen.model.binary import Necessity
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.verdict import Verdict
 from fundamen.report.picture import architecture_of, lay_out
 from fundamen.report.picture_svg import mark_svg, picture_svg
@@ -38,23 +38,24 @@ def trace_page(
         restorations: of the machine that were for this program.
     """
     said = answer(trace, machine)
-    about = f"{shown(trace.program)} on {shown(machine.title)}, {now.strftime('%Y-%m-%d %H:%M')} UTC"
+    about = f"{printable(trace.program)} on {printable(machine.title)}, {now.strftime('%Y-%m-%d %H:%M')} UTC"
+    title = f" - case {case.number}: {escape(printable(case.title))}" if case else ""
     body = [
         '<a class="skip" href="#faults">To the faults</a>',
-        f'<p class="about">{escape(about)}{f" - case {case.number}: {escape(shown(case.title))}" if case else ""}</p>',
-        f'<h1 class="{"bad" if trace.faults else "good"}">{escape(shown(said))}</h1>',
+        f'<p class="about">{escape(about)}{title}</p>',
+        f'<h1 class="{"bad" if trace.faults else "good"}">{escape(printable(said))}</h1>',
         *_faults(trace, machine),
         *_picture(trace, machine, said),
         *_next(trace, machine),
         *(_before_and_now(case, trace, machine) if case is not None else ()),
         *(_record(case) if case is not None else ()),
-        *_restored(restorations),
+        *_restoration_rows(restorations),
         *_foundation(trace, machine),
     ]
     return (
         '<!doctype html>\n<html lang="en">\n<head>\n<meta charset="utf-8">\n'
         '<meta name="viewport" content="width=device-width">\n'
-        f"<title>{escape(shown(machine.paths.basename(trace.program)))}: its dependencies</title>\n"
+        f"<title>{escape(printable(machine.paths.basename(trace.program)))}: its dependencies</title>\n"
         f"<style>\n{_style()}</style>\n</head>\n<body>\n<main>\n" + "\n".join(body) + "\n</main>\n</body>\n</html>\n"
     )
 
@@ -153,7 +154,7 @@ def _record(case: Case) -> Iterable[str]:
 _KINDS = {EntryType.NOTE: "noted", EntryType.COMMAND: "run", EntryType.TRIED: "tried"}
 
 
-def _restored(restorations: Sequence[Restoration]) -> Iterable[str]:
+def _restoration_rows(restorations: Sequence[Restoration]) -> Iterable[str]:
     if not restorations:
         return ()
     rows = [
@@ -212,4 +213,4 @@ def _row(cells: Sequence[tuple[str, str]]) -> str:
 
 
 def _text(text: str) -> str:
-    return escape(shown(text))
+    return escape(printable(text))

@@ -12,7 +12,7 @@ from fundamen.model.binary import Format
 from fundamen.model.package import Package
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import change_command, command
-from fundamen.report.page import Page, counted, size_in_words, some_of
+from fundamen.report.page import Page, count_of, size_in_words, some_of
 from fundamen.report.trace_text import answer, next_step, title_of, together
 from fundamen.restore.harms import Harm
 from fundamen.restore.plan import Plan
@@ -123,7 +123,7 @@ def outcome_of(traces: Sequence[Trace], machine: Machine) -> str:
         told, has, all_of_it = f"all {len(names)}", "have", "all that they need"
     elif len(names) > 1:
         told, has, all_of_it = f"{', '.join(names[:-1])} and {told}", "have", "all that they need"
-    return f"{told} then still {has} {counted(faults, 'fault')}" if faults else f"{told} then {has} {all_of_it}"
+    return f"{told} then still {has} {count_of(faults, 'fault')}" if faults else f"{told} then {has} {all_of_it}"
 
 
 def restoration_text(
@@ -149,7 +149,7 @@ def restoration_text(
     """
     page = Page(drawn=drawn)
     if restoration.proof is None:
-        _launched(page, restoration, machine)
+        _add_launch(page, restoration, machine)
         page.heading("Next")
         is_to_do = restoration.prepared.is_offered
         page.step(again if again and is_to_do else _after_rehearsal(rehearsal, machine, options, more))
@@ -166,7 +166,7 @@ def restoration_text(
             "Something on this machine, perhaps a scanner, takes it away or writes over it. Have its administrator"
             " exclude exactly this path, nothing more; then restore again."
         )
-    _launched(page, restoration, machine)
+    _add_launch(page, restoration, machine)
     restarts(page, restoration.restart, restoration.waiting)
     page.heading("To undo it")
     page.raw(command(machine, "undo", str(restoration.number)))
@@ -210,7 +210,7 @@ def resumed_text(entry: JournalEntry, machine: Machine, *, drawn: bool) -> str:
 def _steps(entry: JournalEntry) -> str:
     """How much a restoration has changed; what is no file is counted as a step."""
     are_files = all(step.record.is_file for step in entry.steps)
-    return counted(len(entry.steps), "file" if are_files else "step")
+    return count_of(len(entry.steps), "file" if are_files else "step")
 
 
 def _look_again(page: Page, entry: JournalEntry, machine: Machine) -> None:
@@ -229,7 +229,7 @@ def clean_up_text(chosen: Sequence[Kept], *, drawn: bool) -> str:
     """The page that consent is asked on: whose originals would be given up."""
     page = Page(drawn=drawn)
     size = size_in_words(sum(each.size for each in chosen))
-    page.answer(f"{counted(len(chosen), 'restoration')} would become final; their kept originals take up {size}.")
+    page.answer(f"{count_of(len(chosen), 'restoration')} would become final; their kept originals take up {size}.")
     page.blank()
     rows = [(str(k.entry.number), f"{k.entry.started_at:%Y-%m-%d %H:%M}", k.entry.program) for k in chosen]
     page.columns(rows, heads=("no.", "begun (UTC)", "program"))
@@ -252,7 +252,7 @@ def history_text(
         )
     else:
         standing = sum(entry.state is RestorationState.DONE for entry in entries)
-        page.answer(f"{counted(len(entries), 'restoration')} on {machine.title}; {standing} in force.")
+        page.answer(f"{count_of(len(entries), 'restoration')} on {machine.title}; {standing} in force.")
     page.blank()
     page.columns(
         [
@@ -301,19 +301,19 @@ def _was_done(plan: Plan) -> str:
 def _parts(plan: Plan, install: str, set_aside: str, make: str, place: str) -> Iterator[str]:
     """The steps of a plan, each kind with its count and one of the verbs."""
     if plan.installs is not None:
-        yield f"{counted(len(plan.installs.packages), 'package')} {install}"
+        yield f"{count_of(len(plan.installs.packages), 'package')} {install}"
     if plan.moved:
-        yield f"{counted(len(plan.moved), 'file')} {set_aside}"
+        yield f"{count_of(len(plan.moved), 'file')} {set_aside}"
     if plan.rights:
-        entries = counted(len(plan.rights), "entry", "entries")
+        entries = count_of(len(plan.rights), "entry", "entries")
         yield f"the rights of {entries} {'changed' if make == 'made' else 'to change'}"
     if plan.folders:
-        yield f"{counted(len(plan.folders), 'folder')} {make}"
+        yield f"{count_of(len(plan.folders), 'folder')} {make}"
     links = sum(bool(step.link) for step in plan.placed)
     if links:
-        yield f"{counted(links, 'link')} {make}"
+        yield f"{count_of(links, 'link')} {make}"
     if len(plan.placed) > links:
-        yield f"{counted(len(plan.placed) - links, 'file')} {place}"
+        yield f"{count_of(len(plan.placed) - links, 'file')} {place}"
 
 
 def _plan(page: Page, plan: Plan) -> None:
@@ -374,7 +374,7 @@ def _whence(source: Source, package: Package) -> str:
     return f"from the source {source.name}, proven by its signatures just now{vouched}"
 
 
-def _launched(page: Page, restoration: Restoration[Traces], machine: Machine) -> None:
+def _add_launch(page: Page, restoration: Restoration[Traces], machine: Machine) -> None:
     """How the program's run ended, if it was run, with what it wrote."""
     if restoration.launched is not None:
         name = machine.paths.basename(restoration.prepared.work.program)

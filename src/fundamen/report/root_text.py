@@ -8,13 +8,13 @@ from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
 from fundamen.report.commands import command, import_command
 from fundamen.report.contracts.restoring import RestoreState
-from fundamen.report.page import Page, counted, shortened
+from fundamen.report.page import Page, count_of, shorten
 from fundamen.report.trust_text import add_chain
 from fundamen.restore.restoration import Prepared, Restoration
 from fundamen.restore.root_import import RootImport, Trusted
 from fundamen.trust.certificate import Certificate
 from fundamen.trust.chain import Chain
-from fundamen.trust.fingerprint import grouped
+from fundamen.trust.fingerprint import group_digits
 
 _LONGEST_NAME = 54  # characters in a table
 
@@ -52,16 +52,16 @@ def roots_text(
     told = f"; {expired} of them {'has' if expired == 1 else 'have'} expired" if expired else ""
     found = f", and {len(roots)} of them fit" if len(roots) < count else ""
     subject = machine.title[:1].upper() + machine.title[1:]
-    page.answer(f"{subject} trusts {counted(count, 'root certificate')}{found}{told}.")
+    page.answer(f"{subject} trusts {count_of(count, 'root certificate')}{found}{told}.")
     if not roots:
         return page.text()
     page.blank()
     names = Counter(root.subject.shown for root, _ in roots)
     rows = [
         (
-            root.subject.shown if names[root.subject.shown] == 1 else shortened(root.subject.whole, _LONGEST_NAME),
+            root.subject.shown if names[root.subject.shown] == 1 else shorten(root.subject.whole, _LONGEST_NAME),
             f"{root.not_after:%Y-%m-%d}",
-            grouped(root.sha256 if verbose else root.sha256[:16]),
+            group_digits(root.sha256 if verbose else root.sha256[:16]),
         )
         for root, _ in roots
     ]
@@ -83,7 +83,7 @@ def root_removal_text(root: Certificate, prepared: Prepared[Trusted], machine: M
     page.heading("The root certificate")
     page.field("whole name", root.subject.whole, indent=2)
     page.field("valid", f"{root.not_before:%Y-%m-%d} to {root.not_after:%Y-%m-%d}", indent=2)
-    page.field("SHA-256", grouped(root.sha256), indent=2)
+    page.field("SHA-256", group_digits(root.sha256), indent=2)
     page.field("lies in", "; ".join(prepared.before.where), indent=2)
     page.heading("Changes")
     for step in prepared.work.steps:
@@ -145,7 +145,7 @@ def root_import_text(
         + (f" The chain of {machine.paths.basename(path)} holds." if proof.holds else f" But {proof.why}."),
         good=proof.holds,
     )
-    page.line(f"SHA-256 {grouped(planned.root.sha256)}", 0)
+    page.line(f"SHA-256 {group_digits(planned.root.sha256)}", 0)
     page.heading("The chain now, from the root down")
     add_chain(page, proof, "")
     page.heading("Next")

@@ -6,12 +6,12 @@ from datetime import datetime
 from fundamen.model.architecture import Architecture
 from fundamen.model.package import Package
 from fundamen.model.verdict import Verdict
-from fundamen.report.page import Page, counted
+from fundamen.report.page import Page, count_of
 from fundamen.sources.catalogue import Catalogue
 from fundamen.sources.media_identity import UNKNOWN_VERSION
 from fundamen.sources.offers import Offer
 from fundamen.sources.own_copies import CheckedCopy, CopyOutcome
-from fundamen.trust.fingerprint import grouped
+from fundamen.trust.fingerprint import group_digits
 
 _MOST_SHOWN = 40  # packages of a source that are told
 
@@ -35,7 +35,7 @@ def sources_text(catalogues: Sequence[Catalogue], now: datetime, *, drawn: bool)
         return page.text()
     expired = [catalogue for catalogue in catalogues if catalogue.expires_at <= now]
     doubt = f"; {len(expired)} expired" if expired else ""
-    page.answer(f"{counted(len(catalogues), 'source')} trusted{doubt}.", good=False if expired else None)
+    page.answer(f"{count_of(len(catalogues), 'source')} trusted{doubt}.", good=False if expired else None)
     for catalogue in catalogues:
         page.heading(catalogue.source.name + (" (expired)" if catalogue in expired else ""))
         _catalogue(page, catalogue)
@@ -104,12 +104,12 @@ def _catalogue(page: Page, catalogue: Catalogue) -> None:
     for label, value in (
         ("place", source.location),
         *(("mirror", mirror) for mirror in source.mirrors),
-        ("fingerprint", grouped(source.fingerprint)),
+        ("fingerprint", group_digits(source.fingerprint)),
         ("valid until", f"{catalogue.expires_at:%Y-%m-%d %H:%M} UTC"),
         ("packages", str(catalogue.count)),
     ):
         page.field(label, value, indent=2, width=13)
-    page.columns([_described(package) for package in catalogue.first(_MOST_SHOWN)], indent=15)
+    page.columns([_describe_package(package) for package in catalogue.first(_MOST_SHOWN)], indent=15)
     if catalogue.count > _MOST_SHOWN:
         page.line(f"and {catalogue.count - _MOST_SHOWN} more; ask for one with: fundamen sources offers NAME", 15)
 
@@ -118,7 +118,7 @@ def _version(package: Package) -> str:
     return package.version if package.version != UNKNOWN_VERSION else "not said"
 
 
-def _described(package: Package) -> tuple[str, str]:
+def _describe_package(package: Package) -> tuple[str, str]:
     vouched = f"; verified by {package.proven_by}" if package.proven_by else ""
     withdrawn = f"; withdrawn: {package.withdrawn}" if package.withdrawn is not None else ""
-    return package.title, f"by {package.publisher}, {counted(len(package.files), 'file')}{vouched}{withdrawn}"
+    return package.title, f"by {package.publisher}, {count_of(len(package.files), 'file')}{vouched}{withdrawn}"

@@ -3,7 +3,7 @@
 from collections import Counter
 from collections.abc import Iterator, Sequence
 
-from fundamen.report.page import Page, counted, some_of
+from fundamen.report.page import Page, count_of, some_of
 from fundamen.survey.contents import AlterationKind, Altered
 from fundamen.survey.needs import Cause
 from fundamen.survey.survey import Survey
@@ -16,7 +16,7 @@ def survey_text(survey: Survey, following: Sequence[str], *, verbose: bool, draw
     """The page for one machine."""
     page = Page(drawn=drawn)
     page.answer(answer(survey), good=not survey.faults)
-    page.line(_seen(survey))
+    page.line(_coverage_words(survey))
     _add_causes(page, survey.needs.causes, verbose=verbose)
     _add_altered(page, survey, verbose=verbose)
     if survey.unfinished:
@@ -43,39 +43,40 @@ def survey_text(survey: Survey, following: Sequence[str], *, verbose: bool, draw
 
 def answer(survey: Survey) -> str:
     """The result of a survey in one sentence."""
-    said = list(_said(survey))
+    said = list(_answer_parts(survey))
     if not said:
         return "Nothing is at fault: every program has all that it needs to start."
     text = "; ".join(said)
     return f"{text[0].upper()}{text[1:]}."
 
 
-def _said(survey: Survey) -> Iterator[str]:
+def _answer_parts(survey: Survey) -> Iterator[str]:
     causes, stopped = sum(bool(cause.programs) for cause in survey.needs.causes), len(survey.stopped)
     lacking = {path for cause in survey.needs.causes if not cause.programs for path in cause.libraries}
     if stopped:
         verb = "keeps" if causes == 1 else "keep"
-        yield f"{counted(causes, 'cause')} {verb} {_programs(stopped)} from starting"
+        yield f"{count_of(causes, 'cause')} {verb} {_programs(stopped)} from starting"
     if lacking:
-        yield f"{counted(len(lacking), 'library', 'libraries')} {_damaged(len(lacking))} a symbol that no file has"
+        libraries = count_of(len(lacking), "library", "libraries")
+        yield f"{libraries} {_damaged_words(len(lacking))} a symbol that no file has"
     altered = [e for e in (survey.contents.altered if survey.contents is not None else ()) if not e.is_setting]
     if altered:
-        packages = counted(len({each.package for each in altered}), "package")
-        yield f"{counted(len(altered), 'file')} of {packages} {_are(len(altered))} not as installed"
+        packages = count_of(len({each.package for each in altered}), "package")
+        yield f"{count_of(len(altered), 'file')} of {packages} {_are(len(altered))} not as installed"
     if survey.spoilt:
-        copies = counted(len(survey.spoilt), "copy", "copies")
+        copies = count_of(len(survey.spoilt), "copy", "copies")
         yield f"{copies} that repairs are drawn from {_are(len(survey.spoilt))} damaged"
     if survey.unfinished:
-        yield f"{counted(len(survey.unfinished), 'installation')} {_are(len(survey.unfinished))} not finished"
+        yield f"{count_of(len(survey.unfinished), 'installation')} {_are(len(survey.unfinished))} not finished"
     if survey.strays:
-        yield f"{counted(len(survey.strays), 'library', 'libraries')} {_are(len(survey.strays))} in the wrong folder"
+        yield f"{count_of(len(survey.strays), 'library', 'libraries')} {_are(len(survey.strays))} in the wrong folder"
 
 
 def _programs(count: int) -> str:
-    return counted(count, "program")
+    return count_of(count, "program")
 
 
-def _damaged(count: int) -> str:
+def _damaged_words(count: int) -> str:
     return "is damaged, or lacks" if count == 1 else "are damaged, or lack"
 
 
@@ -83,13 +84,13 @@ def _are(count: int) -> str:
     return "is" if count == 1 else "are"
 
 
-def _seen(survey: Survey) -> str:
+def _coverage_words(survey: Survey) -> str:
     needs, contents = survey.needs, survey.contents
-    looked = f"{_programs(needs.programs)}, {counted(needs.libraries, 'library', 'libraries')} that none of them loads"
+    looked = f"{_programs(needs.programs)}, {count_of(needs.libraries, 'library', 'libraries')} that none of them loads"
     compared = (
-        f"; {counted(contents.checked, 'installed file')} compared, {contents.read} of them read" if contents else ""
+        f"; {count_of(contents.checked, 'installed file')} compared, {contents.read} of them read" if contents else ""
     )
-    return f"Looked at: {looked}, {counted(needs.scripts, 'script')} in {', '.join(survey.folders)}{compared}."
+    return f"Looked at: {looked}, {count_of(needs.scripts, 'script')} in {', '.join(survey.folders)}{compared}."
 
 
 def _add_causes(page: Page, causes: Sequence[Cause], *, verbose: bool) -> None:
@@ -140,7 +141,7 @@ def _certificates(certificates: Sequence[EndingCertificate], *, verbose: bool) -
         names = [f"{each.name} ({each.ends:%Y-%m-%d})" for each in found]
         named = some_of(names, None if verbose else _MOST_NAMED)
         verb = ("has ended" if len(found) == 1 else "have ended") if has_ended else "will soon end"
-        yield f"{counted(len(found), 'certificate')} in {where} {verb}: {named}."
+        yield f"{count_of(len(found), 'certificate')} in {where} {verb}: {named}."
 
 
 def _findings(files: Sequence[Altered]) -> str:
@@ -161,16 +162,18 @@ def _add_rest(page: Page, survey: Survey, *, verbose: bool) -> None:
     rows += [f"{tool.name} is found first as {tool.first}, and also as {', '.join(tool.others)}." for tool in listed]
     if more := len(survey.tools) - len(listed):
         rows.append(
-            f"{counted(more, 'more command')} {'lies' if more == 1 else 'lie'} in several folders of PATH (-v)."
+            f"{count_of(more, 'more command')} {'lies' if more == 1 else 'lie'} in several folders of PATH (-v)."
         )
     if links := survey.walked.broken_links:
         shown = ", ".join(links if verbose else links[:_MOST_NAMED])
-        rows.append(f"{counted(len(links), 'link')} {'leads' if len(links) == 1 else 'lead'} nowhere: {shown}")
+        rows.append(f"{count_of(len(links), 'link')} {'leads' if len(links) == 1 else 'lead'} nowhere: {shown}")
     if untraced := survey.needs.unreadable:
-        rows.append(f"{counted(len(untraced), 'file')} could not be traced: {untraced[0][0]}: {untraced[0][1]}")
+        rows.append(f"{count_of(len(untraced), 'file')} could not be traced: {untraced[0][0]}: {untraced[0][1]}")
     if verbose and survey.needs.given:
         count = len(survey.needs.given)
-        rows.append(f"{counted(count, 'library', 'libraries')} get symbols from the program that loads them; no fault.")
+        rows.append(
+            f"{count_of(count, 'library', 'libraries')} get symbols from the program that loads them; no fault."
+        )
     rows += [*survey.gaps, *survey.walked.barred]
     if rows:
         page.heading("Besides")

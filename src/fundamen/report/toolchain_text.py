@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 
 from fundamen.model.verdict import Verdict
-from fundamen.report.page import Page, counted
+from fundamen.report.page import Page, count_of
 from fundamen.toolchains.contents import PartState, ToolchainFile
 from fundamen.toolchains.examining import Acceptance, Due, Examination, LicenceState
 
@@ -36,17 +36,17 @@ def _answer(examination: Examination) -> str:
     contents, title = examination.contents, f"{examination.toolchain.title} in {examination.folder}"
     count = len(contents.parts)
     if examination.is_right:
-        return f"{title}: all {counted(count, 'part')} for this machine are right, and found first."
+        return f"{title}: all {count_of(count, 'part')} for this machine are right, and found first."
     said = []
     if contents.is_mixed:
         said.append(f"{len(contents.versions)} versions are mixed")
     if broken := sum(1 for state in contents.parts if state.verdict is not Verdict.VERIFIED):
-        said.append(f"{broken} of {counted(count, 'part')} {'is' if broken == 1 else 'are'} not right")
+        said.append(f"{broken} of {count_of(count, 'part')} {'is' if broken == 1 else 'are'} not right")
     if licences := sum(1 for due in examination.due if due.kind == "licence"):
-        said.append(f"{counted(licences, 'licence')} {'is' if licences == 1 else 'are'} not accepted")
+        said.append(f"{count_of(licences, 'licence')} {'is' if licences == 1 else 'are'} not accepted")
     if contents.leftovers:
         left = len(contents.leftovers)
-        said.append(f"{counted(left, 'file')} of another version {'is' if left == 1 else 'are'} left")
+        said.append(f"{count_of(left, 'file')} of another version {'is' if left == 1 else 'are'} left")
     if not examination.reach.is_right:
         said.append("its commands are not found as they should be")
     return f"{title}: {'; '.join(said)}."
@@ -78,10 +78,10 @@ def _files(state: PartState, *, verbose: bool) -> list[str]:
         return ["its file is not there" if count == 1 else f"none of its {count} files is there"]
     shown = state.files if verbose else state.files[:_MOST_NAMED]
     more = len(state.files) - len(shown)
-    return [*map(_said, shown), *([f"and {more} more of its {count} files (-v names all)"] if more else [])]
+    return [*map(_file_words, shown), *([f"and {more} more of its {count} files (-v names all)"] if more else [])]
 
 
-def _said(file: ToolchainFile) -> str:
+def _file_words(file: ToolchainFile) -> str:
     return f"{file.place}: {file.detail}"
 
 
@@ -89,7 +89,7 @@ def _add_mixture(page: Page, examination: Examination) -> None:
     contents = examination.contents
     if contents.is_mixed:
         page.heading("Mixed versions, by the content of the files")
-        page.columns([(version, counted(count, "file")) for version, count in contents.versions.items()])
+        page.columns([(version, count_of(count, "file")) for version, count in contents.versions.items()])
         version = examination.toolchain.version
         page.line(f"It is taken for {version}; --should-be names another.")
     if contents.leftovers:
@@ -122,7 +122,7 @@ def _add_remarks(page: Page, examination: Examination, *, verbose: bool) -> None
     if not examination.reach.is_known:
         remarks.append("PATH and variables of this machine are not known; give them with --env PATH=...")
     if verbose and contents.unlisted:
-        remarks.append(f"{counted(contents.unlisted, 'file')} beside that no catalogue lists; left alone.")
+        remarks.append(f"{count_of(contents.unlisted, 'file')} beside that no catalogue lists; left alone.")
     if remarks:
         page.heading("Besides")
         for remark in remarks:
@@ -130,6 +130,6 @@ def _add_remarks(page: Page, examination: Examination, *, verbose: bool) -> None
     if verbose and contents.parts:
         page.heading("Parts for this machine")
         page.verdicts(
-            (each.verdict, (each.part.name, each.part.version, counted(len(each.part.files), "file")))
+            (each.verdict, (each.part.name, each.part.version, count_of(len(each.part.files), "file")))
             for each in contents.parts
         )

@@ -9,7 +9,7 @@ import msgspec
 
 from fundamen import __version__
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.model.display import shown, shown_json
+from fundamen.model.display import printable, shown_json
 from fundamen.model.errors import UnreadableError
 from fundamen.report.picture import Picture, architecture_of, lay_out
 from fundamen.trace.records import Component, Trace
@@ -23,8 +23,8 @@ def trace_dot(trace: Trace, machine: Machine) -> str:
     lines = ["digraph stands_on {", "  rankdir=TB; node [shape=box, fontname=Helvetica];"]
     for number, node in enumerate(picture.nodes):
         style = "dashed" if node.verdict == "missing" else "bold" if node.is_fault else "solid"
-        label = _quoted(f"{node.name}\n{node.verdict} {node.detail}")
-        lines.append(f"  n{number} [label={label}, tooltip={_quoted(node.title)}, style={style}];")
+        label = _quote(f"{node.name}\n{node.verdict} {node.detail}")
+        lines.append(f"  n{number} [label={label}, tooltip={_quote(node.title)}, style={style}];")
     lines += [
         f"  n{edge.start} -> n{edge.end}{' [penwidth=2.5]' if edge.is_to_cause else ''};"
         for edge in sorted(picture.edges, key=lambda each: (each.start, each.end))
@@ -62,21 +62,21 @@ def _part(machine: Machine, component: Component, references: dict[Any, str]) ->
     part: dict[str, Any] = {
         "type": _TYPES.get(component.kind, "library"),
         "bom-ref": references[component.path],
-        "name": shown(machine.paths.basename(component.name)),
+        "name": printable(machine.paths.basename(component.name)),
         "properties": [
-            {"name": "fundamen:path", "value": shown(component.path or "")},
+            {"name": "fundamen:path", "value": printable(component.path or "")},
             {"name": "fundamen:architecture", "value": str(architecture_of(component))},
             {"name": "fundamen:verdict", "value": str(component.verdict)},
         ],
     }
     if component.version:
-        part["version"] = shown(component.version)
+        part["version"] = printable(component.version)
     if component.path is not None and machine.look(component.path).kind is EntryKind.FILE:
         with contextlib.suppress(UnreadableError):  # what cannot be read has no digest; its verdict says so
             part["hashes"] = [{"alg": "SHA-256", "content": machine.digest(component.path, "sha256")}]
     return part
 
 
-def _quoted(text: str) -> str:
-    lines = [shown(line).replace("\\", "\\\\").replace('"', '\\"') for line in text.split("\n")]
+def _quote(text: str) -> str:
+    lines = [printable(line).replace("\\", "\\\\").replace('"', '\\"') for line in text.split("\n")]
     return '"' + "\\n".join(lines) + '"'

@@ -10,7 +10,7 @@ from fundamen.machine.observation import Observation
 from fundamen.model.binary import Format, Necessity
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
-from fundamen.report.page import Page, counted, shortened, some_of
+from fundamen.report.page import Page, count_of, shorten, some_of
 from fundamen.trace.records import INSTALLED_FILE, LOADED, STRUCTURE, Component, Trace
 from fundamen.trace.symptom import symptom_of
 
@@ -111,9 +111,9 @@ def _observation(page: Page, trace: Trace, observation: Observation, machine: Ma
     for component in trace.components:
         name = _plain_name(component, machine)
         if component.observed == LOADED and component.how is not Necessity.REQUIRED:
-            page.field("loaded too", f"{name}: {component.path}{_asked(component, machine)}")
+            page.field("loaded too", f"{name}: {component.path}{_asker_words(component, machine)}")
         elif component.observed not in {"", LOADED}:
-            page.field("in vain", f"{name}: {component.observed}{_asked(component, machine)}")
+            page.field("in vain", f"{name}: {component.observed}{_asker_words(component, machine)}")
     words = observation.output.split("\n")
     for line in [word for word in words if word.strip()][-_MOST_SAID:]:
         page.field("it said", line.strip())
@@ -121,7 +121,7 @@ def _observation(page: Page, trace: Trace, observation: Observation, machine: Ma
         page.field("", "it has written to the prefix's registry, which was left so")
 
 
-def _asked(component: Component, machine: Machine) -> str:
+def _asker_words(component: Component, machine: Machine) -> str:
     by = machine.paths.basename(component.asked_by)
     if not by:
         return ""
@@ -138,7 +138,7 @@ def answer(trace: Trace, machine: Machine) -> str:
         if len(trace.components) == 1:
             return f"{name} needs no shared libraries, and its own file is {trace.components[0].verdict}."
         return f"{name} has all that it needs to {purpose}{_doubt(trace, machine)}."
-    listed = [f"{_plain_name(f, machine)} is {_said(f.verdict)}" for f in trace.faults]
+    listed = [f"{_plain_name(f, machine)} is {_verdict_words(f.verdict)}" for f in trace.faults]
     if len(listed) > _NAMES_IN_ANSWER:
         listed = [*listed[:_NAMES_IN_ANSWER], f"{len(listed) - _NAMES_IN_ANSWER} more are at fault"]
     return f"{name} cannot {purpose} as it should: {', '.join(listed)}."
@@ -158,7 +158,7 @@ def _answer_of_package(trace: Trace) -> str:
     told = ", ".join(f"{count} {fares}" for fares, count in counts.items())
     verb = "is" if len(faults) == 1 else "are"
     package = f"the installed package {own.name} {own.version}"
-    return f"{counted(len(faults), 'file')} of {package} {verb} at fault: {told}."
+    return f"{count_of(len(faults), 'file')} of {package} {verb} at fault: {told}."
 
 
 def next_step(trace: Trace, machine: Machine) -> str:
@@ -200,7 +200,7 @@ def _doubt(trace: Trace, machine: Machine) -> str:
     return f"; not verified: {' and '.join(unproven)}" if unproven else ""
 
 
-def _said(verdict: Verdict) -> str:
+def _verdict_words(verdict: Verdict) -> str:
     said = {
         Verdict.WRONG_ARCHITECTURE: "of the wrong architecture",
         Verdict.SHADOWED: "shadowed by another that is found first",
@@ -265,7 +265,7 @@ def _is_stood_on(component: Component) -> bool:
 
 
 def _short_name(component: Component, machine: Machine) -> str:
-    return shortened(_plain_name(component, machine), _NAME_WIDTH)
+    return shorten(_plain_name(component, machine), _NAME_WIDTH)
 
 
 def _plain_name(component: Component, machine: Machine) -> str:

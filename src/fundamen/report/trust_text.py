@@ -1,11 +1,11 @@
 """Who signed a file, and the chains of certificates behind it, as text."""
 
 from fundamen.model.verdict import Verdict
-from fundamen.report.page import Page, counted
+from fundamen.report.page import Page, count_of
 from fundamen.trace.certificates import CertificateInspection
 from fundamen.trust.certificate import Certificate
 from fundamen.trust.chain import IN_WORDS, Chain, ChainStanding, Link, Purpose
-from fundamen.trust.fingerprint import grouped
+from fundamen.trust.fingerprint import group_digits
 from fundamen.trust.publisher import Publisher, Signature
 from fundamen.trust.publisher import SignatureStanding as Says
 from fundamen.trust.remedy import find_root_to_import, remedy
@@ -68,11 +68,11 @@ def certificates_text(inspection: CertificateInspection, importing: str, *, draw
 
 
 def _answer(inspection: CertificateInspection) -> str:
-    held = counted(inspection.count, "certificate")
+    held = count_of(inspection.count, "certificate")
     what = inspection.kind if inspection.kind == "certificate" else f"{inspection.kind} with {held}"
-    lists = f" and {counted(inspection.revocation_lists, 'revocation list')}" if inspection.revocation_lists else ""
+    lists = f" and {count_of(inspection.revocation_lists, 'revocation list')}" if inspection.revocation_lists else ""
     title = inspection.title.replace("\\", "/").rpartition("/")[2]
-    chains = counted(len(inspection.chains), "chain")
+    chains = count_of(len(inspection.chains), "chain")
     if inspection.kind == "TLS server":
         state = "and its chain holds" if not inspection.is_at_fault else "and a client of this machine refuses it"
         return f"{title} shows {held}, {state}."
@@ -122,7 +122,7 @@ def add_chain(page: Page, chain: Chain, importing: str) -> None:
         page.verdict(Verdict.MISSING, top.certificate.issuer.shown)
         page.line("neither in the file nor in this machine's stores", 6)
         if top.certificate.authority_key_id:
-            page.line(f"its key identifier is {grouped(top.certificate.authority_key_id.hex())}", 6)
+            page.line(f"its key identifier is {group_digits(top.certificate.authority_key_id.hex())}", 6)
     for link in reversed(chain.links):
         page.verdict(
             _VERDICTS_OF_LINKS.get(link.standing, Verdict.UNTRUSTED), link.certificate.subject.shown, word=_word(link)
@@ -147,4 +147,4 @@ def _add_link(page: Page, link: Link) -> None:
     )
     if link.standing not in {ChainStanding.HOLDS, ChainStanding.ISSUER_MISSING}:
         page.line(link.reason, 6)
-    page.line(f"SHA-256 {grouped(certificate.sha256)}", 6)
+    page.line(f"SHA-256 {group_digits(certificate.sha256)}", 6)

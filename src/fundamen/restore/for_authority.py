@@ -38,7 +38,7 @@ def plan_authority(
     )
     contents: dict[str, tuple[bytes, ...]] = {}
     if certificate is not None:
-        contents[_spelled(state, wanted.certificate_in)] = (certificate,)
+        contents[_spell_attribute(state, wanted.certificate_in)] = (certificate,)
     held = {name.lower(): values for name, values in state.held.items()}
     faults = "; ".join(f"{fault.about}: {fault.found}" for fault in state.faults)
     step = SetDirectoryEntry(
@@ -57,7 +57,7 @@ def plan_authority(
     return PlanFile(program=program or step.path, machine=machine.title, made_at=now, steps=(step,))
 
 
-def _spelled(state: AuthorityState, attribute: str) -> str:
+def _spell_attribute(state: AuthorityState, attribute: str) -> str:
     """The attribute as the entry has it, with or without the option ``;binary``."""
     wanted = attribute.lower().removesuffix(";binary")
     return next((name for name in state.held if name.lower().removesuffix(";binary") == wanted), attribute)

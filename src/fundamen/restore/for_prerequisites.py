@@ -105,7 +105,7 @@ def _for_setting(requirement: Setting, because: str) -> list[PlannedStep]:
     if requirement.absent:
         return [RemoveValue(path=file, key=key, format=form, because=because)]
     steps: list[PlannedStep] = []
-    if (value := _wanted(requirement)) is not msgspec.UNSET:
+    if (value := _wanted_value(requirement)) is not msgspec.UNSET:
         steps.append(SetValue(path=file, key=key, format=form, value=value, because=because))
     if len(requirement.separator) == 1:
         steps += [_entry(requirement, entry, "last", because) for entry in requirement.has]
@@ -127,7 +127,7 @@ def _entry(requirement: Setting, entry: str, place: Literal["last", "nowhere"], 
 
 def _for_limit(machine: Machine, requirement: KernelSetting, because: str) -> list[PlannedStep]:
     """It is set now, and a line in a file makes it last, with the other fields as they are now."""
-    value = _wanted(requirement)
+    value = _wanted_value(requirement)
     if value is msgspec.UNSET or isinstance(value, bool | None):
         return []
     steps: list[PlannedStep] = []
@@ -157,13 +157,13 @@ def _with_field(name: str, field: int, value: str) -> str:
 def _for_registry(requirement: RegistryValue, because: str) -> list[PlannedStep]:
     if requirement.absent:
         return [RemoveRegistryValue(path=requirement.key, name=requirement.name, because=because)]
-    value = _wanted(requirement)
+    value = _wanted_value(requirement)
     if not isinstance(value, str | int) or isinstance(value, bool):
         return []
     return [SetRegistryValue(path=requirement.key, name=requirement.name, value=value, because=because)]
 
 
-def _wanted(requirement: Compared) -> str | int | float | bool | msgspec.UnsetType | None:
+def _wanted_value(requirement: Compared) -> str | int | float | bool | msgspec.UnsetType | None:
     """The one value that is asked for, or the least or first of those that serve; UNSET where none is named."""
     if requirement.equals is not msgspec.UNSET:
         return requirement.equals

@@ -77,11 +77,11 @@ def _of_part(machine: Machine, examination: Examination, state: PartState) -> It
             package=f"{examination.toolchain.title}, {state.part.name}",
             executable=listed.executable,
             mode=0o755 if listed.executable else None,
-            expects=_expected(file),
+            expects=_expected_state(file),
         )
 
 
-def _expected(file: ToolchainFile) -> Expected | None:
+def _expected_state(file: ToolchainFile) -> Expected | None:
     return Expected(sha256=file.sha256) if file.sha256 else None
 
 

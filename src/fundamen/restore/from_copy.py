@@ -15,7 +15,7 @@ from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, CopiedKind
 from fundamen.cold_copies.store import CopyStore
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import FileState, read_state
@@ -61,7 +61,7 @@ def prepare_copy(
         UsageError: the copy has no such part, or something of another kind stands in a place.
         UnreadableError: what stands there cannot be read.
     """
-    above, wanted = _chosen(copy, [part.strip("/") for part in parts])
+    above, wanted = _choose_entries(copy, [part.strip("/") for part in parts])
     planning = _Planning(machine, copy)
     steps = [step for entry in above for step in planning.steps_for(entry) if step.because == MISSING]
     steps += [step for entry in wanted for step in planning.steps_for(entry)]
@@ -80,7 +80,7 @@ def prepare_copy(
         work=work,
         before=Differing(tuple(step.path for step in steps)),
         rehearsed=Differing(()),
-        prove=lambda machine: Differing(tuple(_Planning(machine, copy).differing(placed))),
+        prove=lambda machine: Differing(tuple(_Planning(machine, copy).changed_places(placed))),
         make_ready=lambda: bring_out(store.archive_of(copy.number), copy, work.contents),
     )
     return CopyPlan(copy, prepared, extra)
@@ -95,7 +95,7 @@ class _Planning:
         """Where an entry belongs, as the machine spells it."""
         return self._machine.join(self._copy.folder, *entry.path.split("/")) if entry.path else self._copy.folder
 
-    def differing(self, entries: Iterable[CopiedEntry]) -> Iterator[MachinePath]:
+    def changed_places(self, entries: Iterable[CopiedEntry]) -> Iterator[MachinePath]:
         """The places of entries that are not as they were."""
         return (self.place_of(entry) for entry in entries if any(True for _ in self.steps_for(entry)))
 
@@ -108,7 +108,7 @@ class _Planning:
         try:
             now = read_state(host)
         except OSError as error:
-            raise self._barred(path, error.strerror or str(error)) from error
+            raise self._refusal(path, error.strerror or str(error)) from error
         if now is None or _differ(now, entry.state):
             yield Change(
                 path=path,
@@ -123,7 +123,7 @@ class _Planning:
     def _steps_for_folder(self, entry: CopiedEntry, path: MachinePath, host: Place) -> Iterator[Step]:
         status = host.status_or_none()
         if status is not None and not stat.S_ISDIR(status.st_mode):
-            raise self._barred(path, "it is a link or a file, and the copy has a folder")
+            raise self._refusal(path, "it is a link or a file, and the copy has a folder")
         state, location = entry.state, self._machine.ground.location(host)
         if status is None:
             yield SetFolder(path=path, location=location, because=MISSING, state=state)
@@ -147,23 +147,23 @@ class _Planning:
                     if not name.startswith(OURS) and (path := f"{_below(entry.path)}{name}") not in known:
                         yield self._machine.join(self._copy.folder, *path.split("/"))
 
-    def _barred(self, path: MachinePath, why: str) -> UsageError:
+    def _refusal(self, path: MachinePath, why: str) -> UsageError:
         return UsageError(
-            what=f"{shown(path)} cannot be brought back",
+            what=f"{printable(path)} cannot be brought back",
             why=why,
             do="Nothing was changed. Set it aside, then try again.",
         )
 
 
-def _chosen(copy: ColdCopy, parts: Sequence[str]) -> tuple[list[CopiedEntry], list[CopiedEntry]]:
+def _choose_entries(copy: ColdCopy, parts: Sequence[str]) -> tuple[list[CopiedEntry], list[CopiedEntry]]:
     """(the folders above some parts, the entries of these parts)."""
     known = {entry.path for entry in copy.entries}
     for part in parts:
         if part not in known:
             raise UsageError(
-                what=f"{shown(part)} cannot be brought back",
+                what=f"{printable(part)} cannot be brought back",
                 why=f"cold copy {copy.number} has nothing of that path",
-                do=f"Name it as it lies in {shown(copy.folder)}; see: fundamen cold-copies list --json",
+                do=f"Name it as it lies in {printable(copy.folder)}; see: fundamen cold-copies list --json",
             )
     chosen = parts or [""]
     wanted = [e for e in copy.entries if any(e.path == part or e.path.startswith(_below(part)) for part in chosen)]

@@ -5,7 +5,7 @@ import os
 from fundamen.changes.base import MISSING, Work
 from fundamen.changes.files import Change
 from fundamen.machine.machine import Machine
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UntrustedError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import digest_of_file
@@ -60,7 +60,7 @@ def _require_unchanged(work: Work) -> None:
         if digest_of_file(content) != sha256:
             raise UntrustedError(
                 what="The reference is not used",
-                why=f"{shown(content)} has changed since it was compared",
+                why=f"{printable(content)} has changed since it was compared",
                 do="Nothing was written. Compare again: fundamen references compare",
             )
 

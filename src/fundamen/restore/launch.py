@@ -6,7 +6,7 @@ import subprocess
 import msgspec
 
 from fundamen.machine.machine import Machine
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath
 
@@ -64,7 +64,7 @@ def require_launchable(machine: Machine, program: MachinePath) -> None:
     """Make sure that the program can be run here. Raises: UsageError: it cannot."""
     if not machine.is_live:
         raise UsageError(
-            what=f"{shown(program)} cannot be launched from here",
+            what=f"{printable(program)} cannot be launched from here",
             why=f"it belongs to {machine.title}",
             do="Leave --launch out, and run the program on its own machine.",
         )

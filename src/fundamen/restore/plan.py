@@ -130,7 +130,7 @@ def plan_restoration(
             if impostor := _impostor(machine, step.path):
                 unmet.append(Unmet(step.path, f"{impostor}: set it aside, then restore again"))
             else:
-                steps.setdefault(machine.folded(step.path), step)
+                steps.setdefault(machine.fold(step.path), step)
     packages = tuple(dict.fromkeys((offer.source, offer.package) for _, offer in choosing.chosen.values()))
     return Plan(
         program=traces[0].program,
@@ -268,7 +268,7 @@ def _place_for(machine: Machine, trace: Trace, offer: Offer, file: PackageFile) 
     """
     path = place_of(machine, trace, offer.package, file)
     place, real = machine.own_place(path), machine.real(path)
-    is_beside = machine.folded(machine.folder_of(real)) == machine.folded(machine.folder_of(place))
+    is_beside = machine.fold(machine.folder_of(real)) == machine.fold(machine.folder_of(place))
     return real if is_beside and offer.source.kind is not SourceKind.ARCHIVE else place
 
 
@@ -317,10 +317,10 @@ def with_found_places(machine: Machine, plan: Plan, remaining: Sequence[Componen
 
     The bad copy is replaced where it lies, by the file of that name from the plan's packages.
     """
-    steps = {machine.folded(step.path): step for step in plan.steps}
+    steps = {machine.fold(step.path): step for step in plan.steps}
     for path, file, package, source, verdict in _bad_copies(plan, remaining):
         real = machine.real(path)
-        steps.setdefault(machine.folded(real), place_file(machine, real, file, package, source, str(verdict)))
+        steps.setdefault(machine.fold(real), place_file(machine, real, file, package, source, str(verdict)))
     return msgspec.structs.replace(plan, steps=tuple(steps.values()))
 
 
@@ -333,7 +333,7 @@ def with_rights(machine: Machine, overlay: Machine, plan: Plan, remaining: Seque
         plan: the steps so far.
         remaining: the traces of the programs on that.
     """
-    steps = {machine.folded(step.path): step for step in plan.steps}
+    steps = {machine.fold(step.path): step for step in plan.steps}
     for trace in remaining:
         user = user_of(overlay, trace.program)
         for fault in trace.faults:
@@ -344,7 +344,7 @@ def with_rights(machine: Machine, overlay: Machine, plan: Plan, remaining: Seque
             barrier = find_barrier(overlay, path, user, runs=path == trace.program and fault.kind == "program")
             if barrier is None or machine.look(barrier.path).kind is EntryKind.ABSENT:
                 continue
-            key = machine.folded(barrier.path)
+            key = machine.fold(barrier.path)
             placed = steps.get(key)
             if isinstance(placed, PlaceFile):
                 mode = barrier.rights.mode | barrier.lacks
@@ -358,11 +358,11 @@ def with_rights(machine: Machine, overlay: Machine, plan: Plan, remaining: Seque
 
 def with_set_aside(machine: Machine, plan: Plan, remaining: Sequence[Component]) -> Plan:
     """The same, but gentler: the bad copy is set aside, so that the loader goes on to the package's own place."""
-    steps = {machine.folded(step.path): step for step in plan.steps}
+    steps = {machine.fold(step.path): step for step in plan.steps}
     for path, *_, verdict in _bad_copies(plan, remaining):
         place = machine.own_place(path)
         move = Move(path=place, because=f"{verdict}, and found before the right one", aside=free_aside(machine, place))
-        steps.setdefault(machine.folded(place), move)
+        steps.setdefault(machine.fold(place), move)
     return msgspec.structs.replace(plan, steps=tuple(steps.values()))
 
 
@@ -404,7 +404,7 @@ def _in_place(
     for component in trace.components:
         if component.path is None or component.is_fault:
             continue
-        for package, file in _called(called, listed, component.sought_as):
+        for package, file in _files_called(called, listed, component.sought_as):
             if component.path not in digests:
                 with machine.open(component.path) as source:
                     digests[component.path] = digest_of(source)
@@ -413,7 +413,7 @@ def _in_place(
     return found
 
 
-def _called(
+def _files_called(
     called: Mapping[str, list[tuple[Package, PackageFile]]],
     listed: list[tuple[Package, PackageFile]],
     names: Sequence[str],
@@ -435,7 +435,7 @@ def _difference(machine: Machine, path: MachinePath, package: Package, file: Pac
                 return None
     except UnreadableError as error:
         return _how_it_differs(machine, path, package, error.why, error.why)
-    if machine.folded(machine.real(path)) != machine.folded(path):
+    if machine.fold(machine.real(path)) != machine.fold(path):
         return f"it is a link to {machine.real(path)}"
     return _how_it_differs(machine, path, package, "corrupt", "other bytes")
 

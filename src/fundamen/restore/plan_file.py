@@ -12,7 +12,7 @@ import msgspec
 
 from fundamen.changes.form import Path, Text
 from fundamen.changes.kinds import PlannedStep
-from fundamen.model.display import shown, shown_json
+from fundamen.model.display import printable, shown_json
 from fundamen.model.errors import DamagedFileError, UsageError
 from fundamen.model.paths import MachinePath
 
@@ -44,7 +44,7 @@ def read_plan(data: bytes, name: str) -> PlanFile:
         plan = msgspec.json.decode(data, type=PlanFile)
     except (msgspec.DecodeError, ValueError, RecursionError) as error:
         raise DamagedFileError(
-            what=f"The plan {shown(name)} cannot be used",
+            what=f"The plan {printable(name)} cannot be used",
             why=f"it is none of the form {SCHEMA}: {error}",
             do="Make a new one: fundamen restore --rehearse --save-plan FILE PROGRAM",
         ) from error
@@ -61,12 +61,12 @@ def require_plain(path: MachinePath, name: str) -> None:
     is_whole = path.startswith("/") or parts[0].endswith(":") or parts[0].upper() in _ROOTS
     if not is_whole or ".." in parts or "\0" in path:
         raise UsageError(
-            what=f"The plan {shown(name)} is refused",
-            why=f"its path {shown(path)!r} does not begin at the root, or leads elsewhere",
+            what=f"The plan {printable(name)} is refused",
+            why=f"its path {printable(path)!r} does not begin at the root, or leads elsewhere",
             do="Nothing was changed. Write each path as the machine spells it, in full.",
         )
 
 
-def written(plan: PlanFile) -> bytes:
+def plan_bytes(plan: PlanFile) -> bytes:
     """A plan's bytes, to be read by people as well."""
     return shown_json(msgspec.json.format(msgspec.json.encode(plan), indent=2).decode()).encode() + b"\n"

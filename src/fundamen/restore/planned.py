@@ -60,7 +60,9 @@ def prepare_plan(
         step.lay_over(layer, work.contents)
     overlay = layer.over()
     named = {plan.program, *plan.further}
-    prove = partial(_traced, programs=tuple(map(MachinePath, (plan.program, *plan.further))), authorities=authorities)
+    prove = partial(
+        _trace_programs, programs=tuple(map(MachinePath, (plan.program, *plan.further))), authorities=authorities
+    )
     return Prepared(
         work=work,
         before=prove(machine),
@@ -71,7 +73,7 @@ def prepare_plan(
     )
 
 
-def _traced(machine: Machine, programs: Sequence[MachinePath], authorities: Sequence[Authority]) -> Traces:
+def _trace_programs(machine: Machine, programs: Sequence[MachinePath], authorities: Sequence[Authority]) -> Traces:
     """The plan's programs, as far as they can be traced."""
     traces = []
     for program in programs:

@@ -6,13 +6,13 @@ from collections.abc import Callable, Iterable, Sequence
 import msgspec
 
 from fundamen.changes.base import Step, Work
-from fundamen.changes.packages import installing
+from fundamen.changes.packages import installation_of
 from fundamen.evidence.authority import Authority
 from fundamen.machine.machine import Machine
 from fundamen.machine.overlay import Layer, OverlayMachine
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import HostPath, MachinePath
-from fundamen.model.timing import timed
+from fundamen.model.timing import log_time
 from fundamen.restore.harms import Harm, find_harms
 from fundamen.restore.on_demand import OnDemand, asked_for
 from fundamen.restore.plan import Pin, Plan, Unmet, plan_restoration, with_found_places, with_rights, with_set_aside
@@ -63,7 +63,7 @@ class Rehearsal(msgspec.Struct, frozen=True):
         further = tuple(trace.program for trace in self.before.traces[1:])
         return Work(self.plan.program, tuple(titles), steps, self.contents, further=further, because=self.because)
 
-    def prepared(self, authorities: Sequence[Authority]) -> Prepared[Traces]:
+    def prepare(self, authorities: Sequence[Authority]) -> Prepared[Traces]:
         """It as it is carried out, and proven by tracing all its programs again."""
         programs = [trace.program for trace in self.before.traces]
         return Prepared(
@@ -128,22 +128,22 @@ class _Rehearsing:
         self._contents: dict[str, HostPath] = {}
 
     def run(self) -> Rehearsal:
-        before = after = self._traced(self._machine)
-        installs = installing(self._new, "not installed") if self._new is not None else None
+        before = after = self._trace_programs(self._machine)
+        installs = installation_of(self._new, "not installed") if self._new is not None else None
         overlay = self._laid_over((installs,) if installs is not None else ())
         if installs is not None:
-            after = self._traced(overlay)
-        plan = plan_restoration(self._machine, after, self._known(after), self._scope.pins)
+            after = self._trace_programs(overlay)
+        plan = plan_restoration(self._machine, after, self._known_catalogues(after), self._scope.pins)
         plan = with_rights(self._machine, overlay, msgspec.structs.replace(plan, installs=installs), after)
         for number in range(1, _MOST_ROUNDS + 1):
-            with timed(_LOG, "rehearsal %d, of %d steps", number, len(plan.steps)):
+            with log_time(_LOG, "rehearsal %d, of %d steps", number, len(plan.steps)):
                 overlay = self._laid_over(plan.all_steps)
-                after = self._traced(overlay)
-            grown = self._grown(overlay, plan, after)
+                after = self._trace_programs(overlay)
+            grown = self._grow_plan(overlay, plan, after)
             if grown.steps == plan.steps:
                 break
             plan = grown
-        if not plan.is_empty and not self._scope.pins and not _cured(before, after):
+        if not plan.is_empty and not self._scope.pins and not _cured_faults(before, after):
             faults = dict.fromkeys(fault.name for trace in before for fault in trace.faults)
             useless = tuple(Unmet(name, "what the sources have for it would not mend it") for name in faults)
             plan = msgspec.structs.replace(plan, packages=(), steps=(), unmet=useless, installs=None)
@@ -162,12 +162,15 @@ class _Rehearsing:
             because=self._scope.because,
         )
 
-    def _traced(self, machine: Machine) -> list[Trace]:
+    def _trace_programs(self, machine: Machine) -> list[Trace]:
         return [trace_program(machine, program, self._authorities) for program in self._programs]
 
-    def _known(self, traces: Sequence[Trace]) -> tuple[Catalogue, ...]:
+    def _known_catalogues(self, traces: Sequence[Trace]) -> tuple[Catalogue, ...]:
         """The catalogues, and what else has packages for the faults."""
-        return (*self._catalogues, *_merged(each for trace in traces for each in asked_for(self._on_demand, trace)))
+        return (
+            *self._catalogues,
+            *_merge_catalogues(each for trace in traces for each in asked_for(self._on_demand, trace)),
+        )
 
     def _laid_over(self, steps: Iterable[Step]) -> OverlayMachine:
         """The machine as it would be; what is placed is fetched."""
@@ -178,7 +181,7 @@ class _Rehearsing:
             step.lay_over(layer, self._contents)
         return layer.over()
 
-    def _grown(self, overlay: Machine, plan: Plan, after: Sequence[Trace]) -> Plan:
+    def _grow_plan(self, overlay: Machine, plan: Plan, after: Sequence[Trace]) -> Plan:
         """The plan with what the remaining faults call for: further packages, then bad copies in front of them."""
         faults = [fault for trace in after for fault in trace.faults]
         if not faults:
@@ -186,9 +189,9 @@ class _Rehearsing:
         allowed = with_rights(self._machine, overlay, plan, after)
         if allowed.steps != plan.steps:
             return allowed
-        further = plan_restoration(overlay, after, self._known(after), self._scope.pins)
-        known = {self._machine.folded(step.path) for step in plan.steps}
-        steps = [step for step in further.steps if self._machine.folded(step.path) not in known]
+        further = plan_restoration(overlay, after, self._known_catalogues(after), self._scope.pins)
+        known = {self._machine.fold(step.path) for step in plan.steps}
+        steps = [step for step in further.steps if self._machine.fold(step.path) not in known]
         grown = msgspec.structs.replace(
             plan,
             packages=tuple(dict.fromkeys((*plan.packages, *further.packages))),
@@ -198,12 +201,14 @@ class _Rehearsing:
         if steps:
             return grown
         gentler = with_set_aside(self._machine, grown, faults)
-        if gentler.steps != grown.steps and _cured(after, self._traced(self._laid_over(gentler.all_steps))):
+        if gentler.steps != grown.steps and _cured_faults(
+            after, self._trace_programs(self._laid_over(gentler.all_steps))
+        ):
             return gentler
         return with_found_places(self._machine, grown, faults)
 
 
-def _merged(catalogues: Iterable[Catalogue]) -> list[Catalogue]:
+def _merge_catalogues(catalogues: Iterable[Catalogue]) -> list[Catalogue]:
     """The catalogues that were asked on demand for many programs: one of each source, with every package once."""
     packages: dict[Source, dict[tuple[str, str, str, str], Package]] = {}
     first: dict[Source, ListedCatalogue] = {}
@@ -215,12 +220,12 @@ def _merged(catalogues: Iterable[Catalogue]) -> list[Catalogue]:
         first.setdefault(catalogue.source, catalogue)
         known = packages.setdefault(catalogue.source, {})
         others.extend(
-            catalogue.holding((each,))
+            catalogue.with_packages((each,))
             for each in catalogue.packages
             if known.setdefault((each.publisher, each.name, each.version, each.architecture), each) != each
         )
     return [
-        *(first[source].holding(tuple(known.values())) for source, known in packages.items()),
+        *(first[source].with_packages(tuple(known.values())) for source, known in packages.items()),
         *others,
     ]
 
@@ -232,7 +237,7 @@ def _still_unmet(plan: Plan, before: Sequence[Trace], after: Sequence[Trace]) ->
     return tuple(unmet for unmet in plan.unmet if unmet.name not in cured)
 
 
-def _cured(before: Sequence[Trace], after: Sequence[Trace]) -> set[tuple[MachinePath, str]]:
+def _cured_faults(before: Sequence[Trace], after: Sequence[Trace]) -> set[tuple[MachinePath, str]]:
     """The faults that are gone. Others may have come to light: a library that was missing can itself lack something."""
     return _faults(before) - _faults(after)
 

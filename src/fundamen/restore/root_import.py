@@ -14,14 +14,14 @@ from fundamen.changes.root_removal import plan_root_removal
 from fundamen.changes.root_stores import Keep, plan_root_import
 from fundamen.machine.machine import Machine
 from fundamen.machine.trust_stores import read_trust_stores
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError, UntrustedError, UsageError
 from fundamen.model.paths import MachinePath
 from fundamen.model.trust_store import StoredCertificate, StoreRole, TrustStores
 from fundamen.restore.restoration import Prepared
 from fundamen.trust.certificate import Certificate, read_certificate
 from fundamen.trust.chain import Chain, Issuers
-from fundamen.trust.fingerprint import grouped, read_fingerprint
+from fundamen.trust.fingerprint import group_digits, read_fingerprint
 from fundamen.trust.remedy import find_root_to_import, remedy
 
 Judge = Callable[[Issuers], Chain | None]
@@ -55,16 +55,16 @@ def prepare_root_import(
     before = judge(given)
     if before is None:
         raise UsageError(
-            what=f"No root can be imported for {shown(path)}",
+            what=f"No root can be imported for {printable(path)}",
             why="it has no signature and no certificate",
-            do=f"See what it is: fundamen inspect {shown(path)}",
+            do=f"See what it is: fundamen inspect {printable(path)}",
         )
     if before.holds:
         return None
     root = find_root_to_import(before)
     if root is None:
         raise UsageError(
-            what=f"Importing a root would not make {shown(path)} trusted",
+            what=f"Importing a root would not make {printable(path)} trusted",
             why=before.why,
             do=f"{remedy(before)} Certificates that are not in the file are named with --issuer FILE.",
         )
@@ -78,7 +78,7 @@ def prepare_root_import(
     prepared = Prepared(
         work=plan_root_import(machine, path, root, keep, int(now.timestamp())),
         before=before,
-        rehearsed=judged(Issuers(TrustStores((stored,)), given.stored())),
+        rehearsed=judged(Issuers(TrustStores((stored,)), given.all_stored())),
         prove=lambda machine: judged(Issuers(read_trust_stores(machine))),
     )
     return RootImport(root, prepared)
@@ -124,9 +124,9 @@ def choose_root(machine: Machine, named: str) -> Certificate:
     fitting = fitting or [root for root in roots if name in {root.subject.shown.lower(), root.subject.whole.lower()}]
     if len(fitting) == 1:
         return fitting[0]
-    told = ", ".join(grouped(root.sha256[:16]) for root in fitting[:_MOST_TOLD])
+    told = ", ".join(group_digits(root.sha256[:16]) for root in fitting[:_MOST_TOLD])
     raise UsageError(
-        what=f"The root {shown(named)} is not chosen",
+        what=f"The root {printable(named)} is not chosen",
         why=f"{len(fitting)} roots are called so: {told}" if fitting else f"{machine.title} trusts no such root",
         do="Name the beginning of its fingerprint, as 'fundamen roots list' shows it.",
     )
@@ -154,6 +154,6 @@ def require_fingerprint(root: Certificate, typed: str) -> None:
     raise UntrustedError(
         what=f"The root {root.subject.shown} is not imported",
         # The right one is not shown here: whoever pastes it has checked nothing.
-        why=f"the fingerprint that was given, {grouped(read_fingerprint(typed)[:16])} ..., is not the root's",
+        why=f"the fingerprint that was given, {group_digits(read_fingerprint(typed)[:16])} ..., is not the root's",
         do="Have it read out again by the root's owner, over a second way. If it stays so, do not trust the file.",
     )

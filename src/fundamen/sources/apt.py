@@ -16,7 +16,7 @@ import msgspec
 from fundamen.formats.versions import compare
 from fundamen.machine.host_tools import run_tool
 from fundamen.machine.machine import Machine
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import digest_of_file
@@ -109,7 +109,7 @@ class Apt:
             name for name in names if not _NAME.match(name) or name.endswith("-")
         ]:  # which apt takes for: remove
             raise UsageError(
-                what=f"{shown(odd[0])} cannot be installed",
+                what=f"{printable(odd[0])} cannot be installed",
                 why="that is no name of a package",
                 do="Name the package as the archive has it, such as libcurl4.",
             )
@@ -178,7 +178,7 @@ class Apt:
         reasons = [line[3:] for line in done.stderr.splitlines() if line.startswith(("E: ", "W: "))]
         if any(sign in done.stderr for sign in _UNPROVEN):
             raise UntrustedError(
-                what=f"Debian's archive is refused for {shown(what)}",
+                what=f"Debian's archive is refused for {printable(what)}",
                 why=next(line for line in reasons if any(sign in line for sign in _UNPROVEN)),
                 do="See that the machine's keys of the archive are the right ones (debian-archive-keyring).",
             )
@@ -188,7 +188,7 @@ class Apt:
 
     def _unreadable(self, what: str, why: str) -> UnreadableError:
         return UnreadableError(
-            what=f"Debian's archive does not give {shown(what)}",
+            what=f"Debian's archive does not give {printable(what)}",
             why=why,
             do="See that this host reaches the archive; a version that it has no more needs an upgrade of the package.",
         )

@@ -97,14 +97,14 @@ def read_artefact_name(name: str) -> ArtefactName | None:
     found = _TARBALL.match(name)
     if found is None:
         return None
-    return ArtefactName(normalised(name[: -len(found[1]) - len("-.tgz")]), found[1], frozenset())
+    return ArtefactName(normalise(name[: -len(found[1]) - len("-.tgz")]), found[1], frozenset())
 
 
-def normalised(project: str) -> str:
+def normalise(project: str) -> str:
     """A project's name in the form in which names are compared."""
     return re.sub(r"[-_.]+", "-", project.rpartition("/")[2]).lower()
 
 
 def pattern_of(project: str) -> str:
     """The pattern of the names of a project's files; ``*`` matches anything, so more may fit than are its own."""
-    return f"{normalised(project).replace('-', '*')}-*"
+    return f"{normalise(project).replace('-', '*')}-*"

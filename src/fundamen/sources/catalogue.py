@@ -15,7 +15,7 @@ from typing import Protocol
 
 import msgspec
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.model.package import Package
 
@@ -118,7 +118,7 @@ class ListedCatalogue:
                 found.update(self._places.get(name, ()))
         return tuple(self.packages[place] for place in sorted(found))
 
-    def holding(self, packages: tuple[Package, ...]) -> "ListedCatalogue":
+    def with_packages(self, packages: tuple[Package, ...]) -> "ListedCatalogue":
         """The same with other packages."""
         return ListedCatalogue(self.source, packages, self.expires_at, is_owner=self.is_owner)
 
@@ -144,14 +144,14 @@ class Index:
         """Name its file; it is made when something is put into it."""
         self._path = path
 
-    def known(self) -> dict[str, str]:
+    def all_digests(self) -> dict[str, str]:
         """The digest of each shard and document that is in it, by its path. Raises: UnreadableError."""
-        with self._opened() as connection:
+        with self._open_index() as connection:
             return dict(connection.execute("SELECT path, sha256 FROM shard UNION SELECT path, sha256 FROM document"))
 
     def documents(self) -> dict[str, bytes]:
         """The content of each document that is in it, by its path. Raises: UnreadableError."""
-        with self._opened() as connection:
+        with self._open_index() as connection:
             return dict(connection.execute("SELECT path, content FROM document ORDER BY path"))
 
     def update(
@@ -174,7 +174,7 @@ class Index:
         Raises:
             UnreadableError: it cannot be written.
         """
-        with self._opened() as connection, connection:
+        with self._open_index() as connection, connection:
             for path in gone:
                 _take_out(connection, path)
             for path, sha256, packages in shards:
@@ -193,18 +193,18 @@ class Index:
 
     def expires_at(self) -> datetime | None:
         """Until when the proofs hold; None where nothing was ever put into it. Raises: UnreadableError."""
-        with self._opened() as connection:
+        with self._open_index() as connection:
             row = connection.execute("SELECT value FROM fact WHERE key = 'expires_at'").fetchone()
         return datetime.fromisoformat(row[0]) if row is not None else None
 
     def count(self) -> int:
         """How many packages are in it. Raises: UnreadableError."""
-        with self._opened() as connection:
+        with self._open_index() as connection:
             return int(connection.execute("SELECT count(*) FROM package").fetchone()[0])
 
     def first(self, count: int) -> tuple[Package, ...]:
         """The first so many, by their titles. Raises: UnreadableError."""
-        with self._opened() as connection:
+        with self._open_index() as connection:
             rows = connection.execute("SELECT record FROM package ORDER BY title LIMIT ?", (count,)).fetchall()
         return tuple(msgspec.json.decode(record, type=Package) for (record,) in rows)
 
@@ -214,7 +214,7 @@ class Index:
         folded = sorted({name.lower() for name in names if _is_text(name)})
         plain = [name for name in folded if "*" not in name]
         found: dict[int, None] = {}
-        with self._opened() as connection:
+        with self._open_index() as connection:
             for at in range(0, len(plain), _AT_ONCE):
                 some = plain[at : at + _AT_ONCE]
                 marks = ",".join("?" * len(some))
@@ -229,7 +229,7 @@ class Index:
         return tuple(msgspec.json.decode(record, type=Package) for record in records)
 
     @contextmanager
-    def _opened(self) -> Iterator[sqlite3.Connection]:
+    def _open_index(self) -> Iterator[sqlite3.Connection]:
         try:
             with closing(sqlite3.connect(self._path)) as connection:
                 self._prepare(connection)
@@ -237,7 +237,7 @@ class Index:
         except (sqlite3.DatabaseError, msgspec.DecodeError, ValueError) as error:
             raise UnreadableError(
                 what="The record of a trusted source cannot be read",
-                why=f"{shown(self._path)}: {error}",
+                why=f"{printable(self._path)}: {error}",
                 do="Forget the source and trust it again.",
             ) from error
 

@@ -24,7 +24,7 @@ from tuf.api.metadata import Metadata, Snapshot, Targets, Timestamp
 from tuf.ngclient import Updater, UpdaterConfig
 from tuf.ngclient.fetcher import FetcherInterface
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, UnreadableError, UntrustedError
 from fundamen.model.package import Package
 from fundamen.model.paths import HostPath
@@ -66,10 +66,10 @@ class _PlaceFetcher(FetcherInterface):
             raise SlowRetrievalError(error.why) from error
         except UnreachableError as error:
             raise DownloadError(error.why) from error
-        return self._given(pieces)
+        return self._give_pieces(pieces)
 
     @staticmethod
-    def _given(pieces: Pieces) -> Iterator[bytes]:
+    def _give_pieces(pieces: Pieces) -> Iterator[bytes]:
         try:
             yield from pieces
         except SlowError as error:
@@ -143,7 +143,7 @@ def _bring_in(
         raise _refusal(name, place, error) from error
     except OSError as error:
         raise UnreadableError(
-            what=f"The source {shown(name)} cannot be brought in",
+            what=f"The source {printable(name)} cannot be brought in",
             why=f"{error.filename or state}: {error.strerror}",
             do="Make room, or make the folder writable, and try again.",
         ) from error
@@ -197,7 +197,7 @@ _PROOFS: tuple[tuple[type[Exception], str, str], ...] = (
 def _refusal(name: str, place: SourcePlace, error: Exception) -> FundamenError:
     for kind, proof, do in _PROOFS:
         if isinstance(error, kind):
-            return UntrustedError(what=f"The source {shown(name)} is refused", why=f"{proof} ({error})", do=do)
+            return UntrustedError(what=f"The source {printable(name)} is refused", why=f"{proof} ({error})", do=do)
     if isinstance(error, SlowRetrievalError):
         do = "Try again later, or name another place with --mirror."
     elif isinstance(error, DownloadHTTPError):
@@ -205,7 +205,7 @@ def _refusal(name: str, place: SourcePlace, error: Exception) -> FundamenError:
     else:
         do = "See that this host reaches it, by its proxy if it needs one (HTTPS_PROXY)."
     return UnreachableError(
-        what=f"The source {shown(name)} cannot be brought in from {place.title}",
+        what=f"The source {printable(name)} cannot be brought in from {place.title}",
         why=f"it is not complete ({error})" if isinstance(error, DownloadHTTPError) else str(error),
         do=do,
     )

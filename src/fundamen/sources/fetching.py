@@ -11,7 +11,7 @@ from collections.abc import Callable, Sequence
 from types import TracebackType
 from typing import BinaryIO, Self
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UntrustedError
 from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath
@@ -67,7 +67,7 @@ def _fetch_from(
         return
     os.unlink(part)
     raise UntrustedError(
-        what=f"{shown(file.name)} from the source {shown(name)} is refused",
+        what=f"{printable(file.name)} from the source {printable(name)} is refused",
         why=f"its bytes have the SHA-256 {digest[:16]}..., the signed one is {file.sha256[:16]}...",
         do="Do not use this copy of the source. Ask the packager for an intact one.",
     )

@@ -11,7 +11,7 @@ from enum import StrEnum
 import msgspec
 
 from fundamen.model.architecture import Platform
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.package import Base, Package, PackageEntry
 from fundamen.model.paths import HostPath
@@ -42,7 +42,7 @@ def document_path(kind: DocumentKind, name: str) -> str:
     path = f"{kind}.{name}"
     if not _DOCUMENT.fullmatch(path):
         raise UsageError(
-            what=f"{shown(name)} cannot be published",
+            what=f"{printable(name)} cannot be published",
             why="the name of a document has letters, digits, - _ . only, and at most 100 of them",
             do="Give the file another name.",
         )
@@ -92,10 +92,10 @@ def read_shard(data: bytes, name: str) -> tuple[Package, ...]:
         UntrustedError: it does not have the form of one, or names a place that no package may name.
     """
     try:
-        packages = msgspec.json.decode(_unpacked(data), type=tuple[Package, ...])
+        packages = msgspec.json.decode(_unpack(data), type=tuple[Package, ...])
     except (msgspec.DecodeError, zlib.error, ValueError) as error:
         raise UntrustedError(
-            what=f"The package descriptions {shown(name)} are refused",
+            what=f"The package descriptions {printable(name)} are refused",
             why=str(error),
             do="Tell the packager; nothing of this source is used until it is mended.",
         ) from error
@@ -104,7 +104,7 @@ def read_shard(data: bytes, name: str) -> tuple[Package, ...]:
     return packages
 
 
-def _unpacked(data: bytes) -> bytes:
+def _unpack(data: bytes) -> bytes:
     unpacker = zlib.decompressobj(wbits=zlib.MAX_WBITS | 16)
     text = unpacker.decompress(data, MOST_SHARD)
     if unpacker.unconsumed_tail or not unpacker.eof:
@@ -118,8 +118,8 @@ def _check_places(package: Package) -> None:
     for link in package.links:
         if link.target.startswith("/") or link.target.count("..") > _MOST_UPWARD or not link.target.isprintable():
             raise UntrustedError(
-                what=f"The link {shown(link.place)} is refused",
-                why=f"its target {shown(link.target)!r} is not a plain path beside it",
+                what=f"The link {printable(link.place)} is refused",
+                why=f"its target {printable(link.target)!r} is not a plain path beside it",
                 do="Tell the packager; nothing of this source is used until it is mended.",
             )
 
@@ -143,8 +143,8 @@ def place_parts(file: PackageEntry, platform: Platform = Platform.ANY) -> tuple[
     if names and is_plain and climbs_in_front and climbed <= may_climb:
         return parts
     raise UntrustedError(
-        what=f"The place of {shown(file.place)} is refused",
-        why=f"{shown(file.place)!r} is not a plain path below {file.base}",
+        what=f"The place of {printable(file.place)} is refused",
+        why=f"{printable(file.place)!r} is not a plain path below {file.base}",
         do="Tell the packager; nothing of this source is used until it is mended.",
     )
 
@@ -159,7 +159,7 @@ def require_source(location: HostPath) -> None:
         return
     why = "the folder has no signed metadata in it" if os.path.isdir(location) else "there is no such folder"
     raise UnreadableError(
-        what=f"{shown(location)} cannot be used as a source",
+        what=f"{printable(location)} cannot be used as a source",
         why=why,
         do="Name the folder that the packager published to, or plug in the disk that holds it.",
     )

@@ -17,10 +17,10 @@ from packaging.version import InvalidVersion, Version
 
 from fundamen.formats.lock_file import LockedFile, LockEntry, LockFile, spelled_digest
 from fundamen.model.architecture import Architecture
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UntrustedError, UsageError
 from fundamen.model.paths import HostPath
-from fundamen.sources.artefacts import Artefact, ArtefactName, normalised
+from fundamen.sources.artefacts import Artefact, ArtefactName, normalise
 
 _NO_BUILD = ("none",)
 
@@ -31,7 +31,7 @@ class Vouching(Protocol):
     def vouch(self, name: str, algorithm: str, digest: str, /) -> str:
         """Who vouches that a file of some name has a digest; empty where nobody does."""
 
-    def offered(self, project: str, /) -> Sequence[ArtefactName]:
+    def all_offered(self, project: str, /) -> Sequence[ArtefactName]:
         """All files of a project that can be had from somebody who is trusted."""
 
 
@@ -73,10 +73,10 @@ def check_lock(
         vouching: says who vouches for bytes.
         architecture: for which processor builds are wanted.
     """
-    return tuple(_checked(entry, artefacts, vouching, architecture) for entry in lock.entries)
+    return tuple(_check_pin(entry, artefacts, vouching, architecture) for entry in lock.entries)
 
 
-def refreshed(text: str, checked: CheckedPin) -> str:
+def refresh_entry(text: str, checked: CheckedPin) -> str:
     """A lock file's text with the digest of one aged entry replaced; everything else stays as it is, to the character.
 
     Raises:
@@ -85,14 +85,14 @@ def refreshed(text: str, checked: CheckedPin) -> str:
     """
     if checked.state is not PinState.AGED or checked.artefact is None:
         raise UntrustedError(
-            what=f"The entry {shown(checked.entry.name)} is not refreshed",
+            what=f"The entry {printable(checked.entry.name)} is not refreshed",
             why=checked.detail,
             do="Get the file from a source that can prove it, or record a reference that has it.",
         )
     locked = checked.locked
     if locked is None or text.count(locked.spelled) != 1:
         raise UsageError(
-            what=f"The entry {shown(checked.entry.name)} cannot be refreshed",
+            what=f"The entry {printable(checked.entry.name)} cannot be refreshed",
             why="it records several digests without naming their files, or the same one more than once",
             do="Lock it again with the tool that wrote the file.",
         )
@@ -103,14 +103,14 @@ def nearest(checked: CheckedPin) -> str | None:
     """Of the versions with a build the one after the pinned version, otherwise the one before; None without any."""
     if checked.builds == _NO_BUILD:
         return None
-    later = [each for each in checked.builds if _ordered(each) > _ordered(checked.entry.version)]
+    later = [each for each in checked.builds if _version_of(each) > _version_of(checked.entry.version)]
     return later[-1] if later else next(iter(checked.builds), None)
 
 
-def _checked(
+def _check_pin(
     entry: LockEntry, artefacts: Sequence[Artefact], vouching: Vouching, architecture: Architecture
 ) -> CheckedPin:
-    own = [each for each in artefacts if each.name.project == normalised(entry.name)]
+    own = [each for each in artefacts if each.name.project == normalise(entry.name)]
     pinned = [each for each in own if _same_version(each.name.version, entry.version)]
     builds = _other_builds(entry, [each.name for each in own], vouching, architecture)
     if not entry.files:
@@ -149,14 +149,14 @@ def _other_builds(
     entry: LockEntry, own: Sequence[ArtefactName], vouching: Vouching, architecture: Architecture
 ) -> tuple[str, ...]:
     """Where the pinned version is known and has no build for a processor: the versions that have one."""
-    known = [*own, *vouching.offered(entry.name)]
+    known = [*own, *vouching.all_offered(entry.name)]
     serving = [each for each in known if each.serves(architecture)]
     if not known or any(_same_version(each.version, entry.version) for each in serving):
         return ()
-    return tuple(sorted({each.version for each in serving}, key=_ordered, reverse=True)) or _NO_BUILD
+    return tuple(sorted({each.version for each in serving}, key=_version_of, reverse=True)) or _NO_BUILD
 
 
-def _ordered(text: str) -> Version:
+def _version_of(text: str) -> Version:
     try:
         return Version(text)
     except InvalidVersion:
@@ -164,7 +164,7 @@ def _ordered(text: str) -> Version:
 
 
 def _same_version(one: str, other: str) -> bool:
-    return one == other or (_ordered(one) == _ordered(other) != Version("0"))
+    return one == other or (_version_of(one) == _version_of(other) != Version("0"))
 
 
 def _digest(path: HostPath, algorithm: str) -> bytes:

@@ -29,7 +29,7 @@ from fundamen.formats.pe_version import read_version
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Binary, Format
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import HostPath, MachinePath
@@ -145,21 +145,21 @@ class Media:
 
     def _units_at(self, path: HostPath) -> Iterator[_Unit]:
         if os.path.isdir(path):
-            whole = _Whole(shown(path), None, None, lambda: _folder_files(path))
+            whole = _Whole(printable(path), None, None, lambda: _folder_files(path))
             yield from self._units_in(whole, Proof("", "a folder has no signature"), 0)
             return
         try:
             source = FileBytes(path, os.path.basename(path))
         except OSError as error:
             raise UnreadableError(
-                what=f"The medium {shown(path)} cannot be read",
+                what=f"The medium {printable(path)} cannot be read",
                 why=error.strerror or str(error),
                 do="Name a file or folder that is there and may be read.",
             ) from error
         container = find_container(source)
         if container is None:
             raise UnreadableError(
-                what=f"The medium {shown(path)} cannot be used",
+                what=f"The medium {printable(path)} cannot be used",
                 why="it is no disc image, install package, cabinet or archive that is read here",
                 do="Name the medium itself, or the folder that it was unpacked to.",
             )
@@ -190,7 +190,7 @@ class Media:
         self._claimed += others.values()
         for name, cabinet in others.items():
             if proof.is_proven and (own := self._proof_of(cabinet)).why:
-                proof = Proof("", f"its cabinet {shown(name)} lies beside it: {own.why}")
+                proof = Proof("", f"its cabinet {printable(name)} lies beside it: {own.why}")
         if not others:
             return container, proof
         if container.kind is ContainerKind.MSI:
@@ -215,7 +215,7 @@ class Media:
             if packed.link or packed.same_as:
                 continue
             if packed.path.lower().endswith(_MAY_HOLD_FILES) and depth < _MOST_NESTING:
-                inner = self._spooled(packed, data)
+                inner = self._spool(packed, data)
                 if (found := find_container(inner)) is not None:
                     containers[packed.path] = (found, inner)
                     continue
@@ -239,7 +239,7 @@ class Media:
             with contextlib.suppress(DamagedFileError):  # one damaged package does not hide the others
                 yield from self._units_of(container, source, f"{whole.title}: {path}", own, depth + 1)
 
-    def _spooled(self, packed: PackedFile, data: Readable) -> ByteSource:
+    def _spool(self, packed: PackedFile, data: Readable) -> ByteSource:
         """A file that may hold others, copied where it can be read at any place; it is gone with this process."""
         file = tempfile.TemporaryFile(dir=self._folder())  # noqa: SIM115 - open as long as we may come back to it
         self._open.append(file)
@@ -266,7 +266,7 @@ class Media:
         # Where no package tells the places, what is below the folder of the needed file lies as it is meant to lie.
         folder = "" if unit.of.kind in _TELLS_PLACES else answering.packed.path.rpartition("/")[0]
         files = [
-            self._kept(unit, platform, loose, folder, data)
+            self._keep_file(unit, platform, loose, folder, data)
             for packed, data in unit.of.unpack()
             if (loose := by_path.get(packed.path)) is not None
             and (not folder or packed.path.startswith(f"{folder}/"))
@@ -288,7 +288,7 @@ class Media:
             self._stated[package] = identity.stated
         return package
 
-    def _kept(self, unit: _Unit, platform: Platform, loose: _Loose, folder: str, data: Readable) -> PackageFile:
+    def _keep_file(self, unit: _Unit, platform: Platform, loose: _Loose, folder: str, data: Readable) -> PackageFile:
         state = hashlib.sha256()
         with tempfile.NamedTemporaryFile(dir=self._folder(), delete=False) as file:
             while piece := data.read(_PIECE):

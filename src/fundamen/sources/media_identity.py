@@ -8,7 +8,7 @@ from fundamen.evidence.debian_contents import DEBIAN_NAMES
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.container import ContainerKind
 from fundamen.model.architecture import Architecture, Platform
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.package import NEUTRAL, Base
 
@@ -106,7 +106,7 @@ def _identity_of_msi(source: ByteSource, title: str) -> UnitIdentity:
     from fundamen.formats.compound_file import CompoundFile  # noqa: PLC0415 - only where one is met
     from fundamen.formats.msi_database import read_database  # noqa: PLC0415
 
-    database = read_database(CompoundFile(source), f"The install package {shown(title)}")
+    database = read_database(CompoundFile(source), f"The install package {printable(title)}")
     own_name = database.property("ProductName")
     name = own_name or title.rpartition("/")[2]
     stated = database.property("ProductLanguage") or database.template.rpartition(";")[2].partition(",")[0]
@@ -167,7 +167,7 @@ def read_place(typed: str) -> tuple[Base, str]:
         if typed == marker or typed.startswith(marker + "/"):
             return base, typed.removeprefix(marker).strip("/")
     raise UsageError(
-        what=f"The place {shown(typed)} cannot be used",
+        what=f"The place {printable(typed)} cannot be used",
         why="it begins with none of {program}, {system} and {root}",
         do="Write it as, for example, '{program}/../lib' or '{system}'.",
     )

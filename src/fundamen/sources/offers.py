@@ -8,7 +8,7 @@ from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.version import InvalidVersion, Version
 
 from fundamen.model.architecture import Architecture, Platform
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.package import NEUTRAL, Package, PackageEntry
 from fundamen.sources.catalogue import Catalogue, Source, SourceKind
@@ -68,7 +68,7 @@ def require_specifier(versions: str) -> None:
         SpecifierSet(versions)
     except InvalidSpecifier as error:
         raise UsageError(
-            what=f"The versions {shown(versions)!r} cannot be used",
+            what=f"The versions {printable(versions)!r} cannot be used",
             why="that is no version specifier (PEP 440)",
             do="Write it as, for example, '==4.2.1' or '>=4.2,<5'.",
         ) from error

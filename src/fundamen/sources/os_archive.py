@@ -47,7 +47,7 @@ class NewPackages(msgspec.Struct, frozen=True):
     packages: tuple[Package, ...]  # as they describe themselves
     contents: str  # the folder where the bytes lie of what the machine does not have, by their SHA-256
 
-    def placed(self) -> dict[MachinePath, HostPath]:
+    def places(self) -> dict[MachinePath, HostPath]:
         """Where their files will stand -> our copy of the bytes, of those that do not stand there already."""
         files = [file for package in self.packages for file in package.files]
         kept = {MachinePath("/" + f.place): HostPath(os.path.join(self.contents, f.sha256)) for f in files}
@@ -118,10 +118,10 @@ class OsArchive:
 
     def _package(self, wanted: WantedPackage) -> Package | None:
         if wanted not in self._described:
-            self._described[wanted] = self._fetched(wanted) if wanted.is_plain else None
+            self._described[wanted] = self._fetch_package(wanted) if wanted.is_plain else None
         return self._described[wanted]
 
-    def _fetched(self, wanted: WantedPackage) -> Package | None:
+    def _fetch_package(self, wanted: WantedPackage) -> Package | None:
         try:
             path = self._apt.fetch(wanted)
             with FileBytes(path, os.path.basename(path)) as source:
@@ -143,7 +143,7 @@ class OsArchive:
         overrides = stat_overrides_of(self._machine)
         lost = self._lost_ways()
         for member, data in unpack_debian_package(source):
-            packed = _diverted(_overridden(member, overrides), control.name, diverted)
+            packed = _apply_diversion(_apply_override(member, overrides), control.name, diverted)
             is_anothers = bool(listed) and f"/{member.path}" not in listed
             if is_anothers or member.path in control.settings or f"/{packed.path}".startswith(LEFT_OUT):
                 continue
@@ -232,7 +232,7 @@ class OsArchive:
             write_whole(path, content)
 
 
-def _diverted(packed: PackedFile, package: str, diverted: Mapping[str, tuple[str, str]]) -> PackedFile:
+def _apply_diversion(packed: PackedFile, package: str, diverted: Mapping[str, tuple[str, str]]) -> PackedFile:
     """A member of a package at the place where the machine has it. Source: dpkg-divert(1)."""
     to, by = diverted.get(f"/{packed.path}", ("", package))
     return packed if by == package else msgspec.structs.replace(packed, path=to.lstrip("/"))
@@ -244,7 +244,7 @@ def _by_lost_way(packed: PackedFile, lost: Mapping[str, str]) -> PackedFile:
     return msgspec.structs.replace(packed, path=lost[way].lstrip("/") + packed.path[len(way) :]) if way else packed
 
 
-def _overridden(packed: PackedFile, overrides: Mapping[str, StatOverride]) -> PackedFile:
+def _apply_override(packed: PackedFile, overrides: Mapping[str, StatOverride]) -> PackedFile:
     """A member of a package as it is to be here. Source: dpkg-statoverride(1)."""
     other = overrides.get(f"/{packed.path}")
     if other is None or packed.link:

@@ -4,7 +4,7 @@ import os
 from collections.abc import Iterator
 from typing import Protocol
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 
 _PIECE = 1 << 18  # bytes
@@ -58,7 +58,7 @@ class FolderPlace:
     """A source on a disk, a share or a USB stick."""
 
     def __init__(self, folder: str) -> None:
-        self.title = shown(folder)
+        self.title = printable(folder)
         self._folder = folder
 
     def open(self, relative: str, offset: int = 0) -> "_FilePieces":
@@ -67,7 +67,7 @@ class FolderPlace:
         if os.path.isfile(path):
             return _FilePieces(path, offset)
         raise NotThereError(
-            what=f"{shown(relative)} cannot be brought in",
+            what=f"{printable(relative)} cannot be brought in",
             why=f"{self.title} has no such file",
             do="Copy the source from the packager again, whole.",
         )
@@ -86,7 +86,7 @@ class _FilePieces:
                     yield piece
         except OSError as error:
             raise UnreachableError(
-                what=f"{shown(self._path)} cannot be brought in",
+                what=f"{printable(self._path)} cannot be brought in",
                 why=error.strerror or str(error),
                 do="Copy the source from the packager again, whole.",
             ) from error
@@ -117,7 +117,7 @@ def open_place(location: str, authority: str = "") -> SourcePlace:
         return FolderPlace(location)
     if not location.startswith(_SCHEME) or "@" in location.partition("://")[2].partition("/")[0]:
         raise UsageError(
-            what=f"The source {shown(location)} cannot be used",
+            what=f"The source {printable(location)} cannot be used",
             why="an address begins with https:// and holds no password",
             do="Name it as, for example, https://it.marram.example/source",
         )
@@ -137,7 +137,7 @@ def read_small(place: SourcePlace, relative: str, most: int) -> bytes:
         data += piece
         if len(data) > most:
             raise UnreachableError(
-                what=f"{shown(relative)} cannot be brought in",
+                what=f"{printable(relative)} cannot be brought in",
                 why=f"{place.title} gives more than the {most} bytes that such a file may have (endless data)",
                 do="Do not use this copy of the source. Ask the packager for an intact one.",
             )

@@ -21,10 +21,10 @@ from fundamen.formats.pe_version import read_version
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary, Format
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.paths import HostPath
-from fundamen.sources.artefacts import Artefact, ArtefactName, normalised
+from fundamen.sources.artefacts import Artefact, ArtefactName, normalise
 
 _OF_CODE = re.compile(r"\.(?:dll|exe|sys|ocx|pyd|dylib|so(?:\.\d+)*)$", re.IGNORECASE)
 _LINKER_SCRIPT = re.compile(rb"\b(?:GROUP|INPUT|OUTPUT_FORMAT)\b")
@@ -51,7 +51,7 @@ def look_at(path: HostPath, binary: Binary | None) -> LookedAt:
         if binary is None:
             head = source.read_at(0, 4096)
             if _OF_CODE.search(os.path.basename(path)) and not _LINKER_SCRIPT.search(head):
-                begins = shown(head[:_SHOWN].decode("utf-8", "replace"))
+                begins = printable(head[:_SHOWN].decode("utf-8", "replace"))
                 return LookedAt(f"it has the name of a library or program and is none; it begins with '{begins}'")
             return LookedAt()
         if binary.problems:
@@ -82,7 +82,7 @@ def why_no_artefact(artefact: Artefact) -> str:
         container = find_container(source)
         kind = ContainerKind.ZIP if artefact.path.endswith((".whl", ".zip")) else ContainerKind.TAR
         if container is None or container.kind is not kind:
-            begins = shown(source.read_at(0, _SHOWN).decode("utf-8", "replace"))
+            begins = printable(source.read_at(0, _SHOWN).decode("utf-8", "replace"))
             return f"it has the name of an archive and is none; it begins with '{begins}'"
         try:
             return next(filter(None, (_contradiction(*each, artefact.name) for each in container.unpack())), "")
@@ -105,8 +105,8 @@ def _contradiction(packed: PackedFile, data: Readable, told: ArtefactName) -> st
         is_other_version = bool(version) and Version(version) != Version(told.version)
     except InvalidVersion:
         is_other_version = version != told.version
-    is_other = bool(name) and normalised(name) != normalised(told.project)
-    return f"inside it says that it is {shown(name)} {shown(version)}" if is_other or is_other_version else ""
+    is_other = bool(name) and normalise(name) != normalise(told.project)
+    return f"inside it says that it is {printable(name)} {printable(version)}" if is_other or is_other_version else ""
 
 
 def _said_in(path: str, data: bytes) -> tuple[str, str]:
@@ -132,13 +132,13 @@ def _other_build(path: str, data: bytes, told: ArtefactName) -> str:
     try:
         binary = read_binary(MemoryBytes(data, path))
     except UnreadableError:
-        return f"{shown(path)} in it is no library"
+        return f"{printable(path)} in it is no library"
     if binary.problems:
-        return f"{shown(path)} in it is damaged: {binary.problems[0].reason}"
+        return f"{printable(path)} in it is damaged: {binary.problems[0].reason}"
     platform = _PLATFORMS[binary.format]
     of_any = {Platform.ANY: True}.get(told.platform, platform is told.platform)
     held = {binary.architecture, *binary.also_for}
     # Python picks one file of a name, so on macOS it must have a part for each processor that the tags name.
     lacks = told.architectures - held if binary.format is Format.MACHO or not told.architectures & held else frozenset()
     only = " only" if lacks and told.architectures & held else ""
-    return f"{shown(path)} in it is for {platform} {binary.architecture}{only}" if lacks or not of_any else ""
+    return f"{printable(path)} in it is for {platform} {binary.architecture}{only}" if lacks or not of_any else ""

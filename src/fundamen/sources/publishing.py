@@ -16,7 +16,7 @@ from fundamen.formats.elf import Elf
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Binary, BinaryKind
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.package import NEUTRAL, Base, Package, PackageFile
 from fundamen.model.paths import HostPath
@@ -67,7 +67,7 @@ class Given(msgspec.Struct, frozen=True):
     version: str = ""
     language: str = ""
 
-    def completed(self, package: Package, stated: Stated | None = None) -> Package:
+    def complete(self, package: Package, stated: Stated | None = None) -> Package:
         """A package with what was given; what an install package says of itself stays.
 
         Raises:
@@ -78,7 +78,8 @@ class Given(msgspec.Struct, frozen=True):
             if stated.architecture is not None and not package.architecture.is_of_set(stated.architecture):
                 raise UsageError(
                     what=f"{package.title} is not published",
-                    why=f"it says that it is for {shown(stated.processor)}, and its files for {package.architecture}",
+                    why=f"it says that it is for {printable(stated.processor)}, "
+                    f"and its files for {package.architecture}",
                     do="Ask its publisher for a package that fits together.",
                 )
         complete = msgspec.structs.replace(
@@ -95,7 +96,7 @@ class Given(msgspec.Struct, frozen=True):
         missing = [option for option, is_unsaid in unsaid.items() if is_unsaid]
         if missing:
             raise UsageError(
-                what=f"{shown(package.name)} cannot be published",
+                what=f"{printable(package.name)} cannot be published",
                 why="it does not say itself whose it is, or of which version",
                 do=f"Say so with {' and '.join(missing)}.",
             )
@@ -158,7 +159,7 @@ def publish_packages(location: HostPath, media: Media, given: Given, signing: Si
                 why=package.unproven,
                 do="Use media that the publisher has signed, or give the checked digest with --media-digest.",
             )
-    packages = [given.completed(package, media.stated_by(package)) for package in found]
+    packages = [given.complete(package, media.stated_by(package)) for package in found]
     _require_apart(packages)
     taken = [(package, [(file, media.content_of(file)) for file in package.files]) for package in packages]
     return publish_contents(location, taken, signing)
@@ -182,7 +183,7 @@ def publish_artefacts(
         why_not = why_no_artefact(artefact)
         if why_not:
             raise UntrustedError(
-                what=f"{shown(artefact.path)} is not published",
+                what=f"{printable(artefact.path)} is not published",
                 why=why_not,
                 do="Download it again from its publisher; if it is still wrong, ask the publisher.",
             )
@@ -193,7 +194,7 @@ def publish_artefacts(
         taken.append((package, [(file, artefact.path)]))
     if not taken:
         raise UsageError(
-            what=f"{shown(folder)} cannot be published",
+            what=f"{printable(folder)} cannot be published",
             why="it holds no wheel, no source archive and no npm tarball",
             do="Name the folder in which they lie.",
         )
@@ -221,7 +222,7 @@ def publish_contents(
 
 def _unwritable(location: HostPath, error: OSError) -> UnreadableError:
     return UnreadableError(
-        what=f"The source {shown(location)} cannot be published to",
+        what=f"The source {printable(location)} cannot be published to",
         why=f"{error.filename}: {error.strerror}",
         do="Make the folder writable and make sure there is room; then publish again.",
     )
@@ -262,7 +263,7 @@ def describe(media: HostPath, identity: PublishedIdentity, place: str) -> Packag
         looked_at = look_at(path, binary)
         if looked_at.why_not:
             raise UntrustedError(
-                what=f"{shown(path)} is not published",
+                what=f"{printable(path)} is not published",
                 why=looked_at.why_not,
                 do="Take the publisher's files in from intact media.",
             )
@@ -281,7 +282,7 @@ def describe(media: HostPath, identity: PublishedIdentity, place: str) -> Packag
     if len(targets) != 1 or len(files) > _MOST_FILES:
         found = ", ".join(sorted(f"{platform} {architecture}" for platform, architecture in targets)) or "no file"
         raise UsageError(
-            what=f"{shown(media)} cannot be published as one package",
+            what=f"{printable(media)} cannot be published as one package",
             why=f"its files must be for one platform and architecture; found: {found}",
             do="Publish each platform and architecture from a folder of its own.",
         )
@@ -305,8 +306,8 @@ def _require_vouched(unsigned: Sequence[HostPath], identity: PublishedIdentity) 
     if unsigned and not identity.vouched.strip():
         more = f", and {len(unsigned) - 1} more" if len(unsigned) > 1 else ""
         raise UntrustedError(
-            what=f"{shown(identity.name)} {shown(identity.version)} is not published",
-            why=f"no publisher has signed {shown(os.path.basename(unsigned[0]))}{more}",
+            what=f"{printable(identity.name)} {printable(identity.version)} is not published",
+            why=f"no publisher has signed {printable(os.path.basename(unsigned[0]))}{more}",
             do="Compare the files with what their publisher states; then say how you checked them: --vouch 'REASON'.",
         )
 
@@ -315,9 +316,9 @@ def _require_version(name: str, version: str, given: str) -> None:
     numbers, said = (re.findall(r"\d+", each.rpartition(":")[2]) for each in (version, given))
     if numbers and said and [n.lstrip("0") for n in numbers][: len(said)] != [n.lstrip("0") for n in said]:
         raise UsageError(
-            what=f"{shown(name)} {shown(given)} cannot be published",
-            why=f"its files state that they are of version {shown(version)}",
-            do=f"Say --version {shown(version)}, or take in the files that you meant.",
+            what=f"{printable(name)} {printable(given)} cannot be published",
+            why=f"its files state that they are of version {printable(version)}",
+            do=f"Say --version {printable(version)}, or take in the files that you meant.",
         )
 
 

@@ -17,7 +17,7 @@ from fnmatch import fnmatchcase
 import msgspec
 
 from fundamen.model.architecture import Platform
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
 from fundamen.placing.own_files import write_whole
@@ -119,7 +119,7 @@ class References:
         path = self._path(name)
         if os.path.exists(path):
             raise UsageError(
-                what=f"The reference {shown(name)} is not recorded",
+                what=f"The reference {printable(name)} is not recorded",
                 why="there is one of this name already, and a baseline is not replaced by the way",
                 do="Choose another name.",
             )
@@ -127,8 +127,8 @@ class References:
         barred = next((path for path, entry in entries.items() if entry is None), None)
         if barred is not None or not entries:
             raise UnreadableError(
-                what=f"The folder {shown(folder)} cannot be recorded",
-                why=f"{shown(barred)} cannot be read" if barred is not None else "it is empty, or not there",
+                what=f"The folder {printable(folder)} cannot be recorded",
+                why=f"{printable(barred)} cannot be read" if barred is not None else "it is empty, or not there",
                 do="Name a clean folder of which you may read all.",
             )
         whole = {path: entry for path, entry in entries.items() if entry is not None}
@@ -149,13 +149,13 @@ class References:
                 return msgspec.convert(json.loads(file.read()), type=Baseline)
         except FileNotFoundError as error:
             raise UsageError(
-                what=f"The reference {shown(name)} is not known",
+                what=f"The reference {printable(name)} is not known",
                 why="no baseline of this name was recorded here",
                 do="Record one: fundamen references record NAME FOLDER",
             ) from error
         except (OSError, ValueError, msgspec.ValidationError) as error:
             raise UnreadableError(
-                what=f"The reference {shown(name)} cannot be read",
+                what=f"The reference {printable(name)} cannot be read",
                 why=str(error),
                 do="Record it again from a clean folder, under another name.",
             ) from error
@@ -163,7 +163,7 @@ class References:
     def _path(self, name: str) -> str:
         if not name.replace("-", "").replace("_", "").replace(".", "").isalnum() or name.startswith("."):
             raise UsageError(
-                what=f"The reference cannot be named {shown(name)}",
+                what=f"The reference cannot be named {printable(name)}",
                 why="a name has letters, digits, - _ . only",
                 do="Choose another name.",
             )
@@ -178,7 +178,7 @@ def compare_with(baseline: Baseline, tree: HostPath) -> ReferenceComparison:
     """
     if not os.path.isdir(tree):
         raise UnreadableError(
-            what=f"{shown(tree)} cannot be compared",
+            what=f"{printable(tree)} cannot be compared",
             why="it is no folder",
             do="Name the folder of the tree.",
         )
@@ -209,7 +209,7 @@ def read_tree(folder: HostPath, left_out: Sequence[str] = ()) -> dict[str, Recor
                 paths.append(relative)
         if len(paths) > _MOST_ENTRIES:
             raise UnreadableError(
-                what=f"The folder {shown(folder)} cannot be read through",
+                what=f"The folder {printable(folder)} cannot be read through",
                 why=f"it holds more than {_MOST_ENTRIES} files",
                 do="Name a smaller part of it.",
             )

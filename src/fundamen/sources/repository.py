@@ -20,7 +20,7 @@ from tuf.api.exceptions import RepositoryError
 from tuf.api.metadata import Metadata, Root, Snapshot, TargetFile, Targets, Timestamp
 from tuf.api.serialization.json import JSONSerializer
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.package import Package
 from fundamen.model.paths import HostPath
@@ -65,7 +65,7 @@ class Repository:
             self._make(thresholds or {})
         elif thresholds:
             raise UsageError(
-                what=f"The keys of the source {shown(location)} are not changed",
+                what=f"The keys of the source {printable(location)} are not changed",
                 why="how many keys a role has is set when a source is made",
                 do="Replace a key with: fundamen sources rotate",
             )
@@ -113,7 +113,7 @@ class Repository:
         ]
         if not found:
             raise UsageError(
-                what=f"{shown(name)} {shown(version)} cannot be withdrawn",
+                what=f"{printable(name)} {printable(version)} cannot be withdrawn",
                 why="the source has no package of this name and version",
                 do="See what it has with: fundamen sources list",
             )
@@ -134,7 +134,7 @@ class Repository:
         root = self._root().signed
         old = {each: self._signers(each, root) for each in ROLES if each != role or role == "root"}
         replaced = self._at_hand(role)
-        new = self._made(role, len(root.roles[role].keyids), replace=True)
+        new = self._make_keys(role, len(root.roles[role].keyids), replace=True)
         old[role] = [each for each in replaced if each.public_key.keyid in root.roles[role].keyids] + new
         if role != "root":
             self._sign_all(self._next("targets", Targets), old)
@@ -149,7 +149,7 @@ class Repository:
     def _make(self, thresholds: dict[str, int]) -> None:
         root = Root(version=1, expires=self._expires_at + _ROOT_LIFE, consistent_snapshot=True)
         for role in ROLES:
-            signers = self._made(role, thresholds.get(role, 1), replace=False)
+            signers = self._make_keys(role, thresholds.get(role, 1), replace=False)
             for signer in signers:
                 root.add_key(signer.public_key, role)
             root.roles[role].threshold = len(signers)
@@ -164,7 +164,7 @@ class Repository:
         for path, new in shards.items():
             known = targets.targets.get(path)
             old = {identity_of(each): each for each in self._shard(path, known)} if known is not None else {}
-            merged = {**old, **{key: _replacing(old.get(key), each, because) for key, each in new.items()}}
+            merged = {**old, **{key: _replace_package(old.get(key), each, because) for key, each in new.items()}}
             data = packed_shard(merged[identity] for identity in sorted(merged))
             target = TargetFile.from_data(path, data, ["sha256"])
             self._write(self._shard_file(path, target), data)
@@ -177,7 +177,7 @@ class Repository:
             with open(file_path, "rb") as file:
                 return read_shard(file.read(), path)
         except OSError as error:
-            raise _unreadable(self._location, f"{shown(file_path)}: {error.strerror}") from error
+            raise _unreadable(self._location, f"{printable(file_path)}: {error.strerror}") from error
 
     @staticmethod
     def _shard_file(path: str, target: TargetFile) -> str:
@@ -228,14 +228,14 @@ class Repository:
         found = [signer for signer in self._at_hand(role) if signer.public_key.keyid in wanted.keyids]
         if len(found) < wanted.threshold:
             raise UnreadableError(
-                what=f"The source {shown(self._location)} cannot be signed",
+                what=f"The source {printable(self._location)} cannot be signed",
                 why=f"its {role} role asks for {wanted.threshold} of its keys, and {len(found)} are there: "
-                + "; ".join(f"{shown(folder)} has {self._held(folder)}" for folder in self._keys),
+                + "; ".join(f"{printable(folder)} has {self._held_roles(folder)}" for folder in self._keys),
                 do=f"Name the folder with the source's {role}.pem: --keys FOLDER, as often as needed.",
             )
         return found
 
-    def _held(self, folder: str) -> str:
+    def _held_roles(self, folder: str) -> str:
         """The roles of which a folder has keys, in words."""
         found = [role for role in ROLES if any(os.path.dirname(path) == folder for path in self._paths_at_hand(role))]
         return f"keys of {', '.join(found)}" if found else "no key"
@@ -248,7 +248,7 @@ class Repository:
         paths = [os.path.join(folder, name) for folder in self._keys for name in names]
         return [path for path in paths if os.path.exists(path)]
 
-    def _made(self, role: str, count: int, *, replace: bool) -> list[CryptoSigner]:
+    def _make_keys(self, role: str, count: int, *, replace: bool) -> list[CryptoSigner]:
         """New keys of a role; what replaces a key that lies there keeps it under another name."""
         signers = []
         for number in range(1, count + 1):
@@ -279,7 +279,7 @@ class Repository:
         write_whole(os.path.join(self._location, relative), data)
 
 
-def _replacing(old: Package | None, new: Package, because: str) -> Package:
+def _replace_package(old: Package | None, new: Package, because: str) -> Package:
     """A package in place of another with the same identity. Raises: UsageError: other files, and no reason for it."""
     if old is None or {f.sha256 for f in old.files} == {f.sha256 for f in new.files}:
         return new
@@ -332,14 +332,14 @@ def _read_key(path: str) -> CryptoSigner:
 def _unusable(path: str, error: Exception) -> UnreadableError:
     return UnreadableError(
         what="A key of the source cannot be used",
-        why=f"{shown(path)}: {error}",
+        why=f"{printable(path)}: {error}",
         do="Name the folder with the keys that the source was made with: --keys FOLDER.",
     )
 
 
 def _unreadable(location: HostPath, why: str) -> UnreadableError:
     return UnreadableError(
-        what=f"The source {shown(location)} cannot be changed",
+        what=f"The source {printable(location)} cannot be changed",
         why=why,
         do="Bring back the source's last good copy, then try again.",
     )

@@ -17,7 +17,7 @@ from urllib.request import getproxies, proxy_bypass
 import msgspec
 import urllib3
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.sources.place import NotThereError, SlowError, UnreachableError
 
@@ -57,7 +57,7 @@ class ServedPlace:
             authority: further certificates in PEM that the server's chain may end in.
             patience: how long the server is waited for.
         """
-        self.title = shown(address)
+        self.title = printable(address)
         self._address = address
         self._patience = patience or PATIENCE
         self._pool = _pool(address, authority)
@@ -74,12 +74,12 @@ class ServedPlace:
             response.close()
             address = urljoin(address, further)
             if not address.startswith(_SCHEME):
-                raise self._unreachable(relative, f"it passes on to {shown(address)}, which is not https")
+                raise self._unreachable(relative, f"it passes on to {printable(address)}, which is not https")
             response = self._answer(relative, address, headers)
         if response.status in {_NOT_FOUND, _GONE}:
             response.release_conn()
             raise NotThereError(
-                what=f"{shown(relative)} cannot be brought in",
+                what=f"{printable(relative)} cannot be brought in",
                 why=f"{self.title} has no such file (status {response.status})",
                 do="See that the address is right; then ask the packager whether the source is whole.",
             )
@@ -114,7 +114,7 @@ class ServedPlace:
         asking.join((_TRIES + 1) * patience.connect_seconds + patience.silent_seconds + patience.grace_seconds)
         if not answers:
             raise SlowError(
-                what=f"{shown(relative)} cannot be brought in from {self.title}",
+                what=f"{printable(relative)} cannot be brought in from {self.title}",
                 why="it gives fewer bytes a second than anybody can wait for (slow retrieval)",
                 do="Try again later, or name another place with --mirror.",
             )
@@ -127,7 +127,7 @@ class ServedPlace:
 
     def _unreachable(self, relative: str, why: str) -> UnreachableError:
         return UnreachableError(
-            what=f"{shown(relative)} cannot be brought in from {self.title}",
+            what=f"{printable(relative)} cannot be brought in from {self.title}",
             why=why,
             do=_OWN_AUTHORITY if why.startswith(_REFUSED) else _UNREACHED,
         )
@@ -145,12 +145,12 @@ class _ServedPieces:
         watch = _Watch(self._response, self._place._patience)  # noqa: SLF001 - of this module
         try:
             with watch:
-                yield from self._received(watch)
+                yield from self._receive(watch)
             is_whole = True
         except (urllib3.exceptions.HTTPError, OSError) as error:
             if watch.has_ended_it:
                 raise SlowError(
-                    what=f"{shown(self._relative)} cannot be brought in from {self._place.title}",
+                    what=f"{printable(self._relative)} cannot be brought in from {self._place.title}",
                     why="it gives fewer bytes a second than anybody can wait for (slow retrieval)",
                     do="Try again later, or name another place with --mirror.",
                 ) from error
@@ -161,7 +161,7 @@ class _ServedPieces:
             else:  # what is left of it must not be taken for the answer to the next question
                 self._response.close()
 
-    def _received(self, watch: "_Watch") -> Iterator[bytes]:
+    def _receive(self, watch: "_Watch") -> Iterator[bytes]:
         """Pieces that grow as long as they come quickly: large ones cost little, small ones show that some come."""
         size = _FIRST_PIECE
         while True:

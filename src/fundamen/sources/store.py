@@ -14,11 +14,11 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath
-from fundamen.model.timing import timed
+from fundamen.model.timing import log_time
 from fundamen.placing.file_state import digest_of_file
 from fundamen.placing.own_files import write_whole
 from fundamen.sources.catalogue import Catalogue, Index, IndexedCatalogue, Source
@@ -32,7 +32,7 @@ from fundamen.sources.layout import (
     root_fingerprint,
 )
 from fundamen.sources.place import NotThereError, SourcePlace, is_served, open_place, read_small
-from fundamen.trust.fingerprint import grouped, read_fingerprint
+from fundamen.trust.fingerprint import group_digits, read_fingerprint
 
 _LOG = logging.getLogger(__name__)
 
@@ -96,7 +96,7 @@ class SourceStore:
         """
         if name not in self._names():
             raise UsageError(
-                what=f"The source {shown(name)} cannot be forgotten",
+                what=f"The source {printable(name)} cannot be forgotten",
                 why="no source of this name is trusted",
                 do="See the names with: fundamen sources list",
             )
@@ -108,7 +108,7 @@ class SourceStore:
         Raises:
             UnreadableError: what we keep about one cannot be read.
         """
-        return tuple(_decoded(os.path.join(self._of(name), "source.json"), Source) for name in self._names())
+        return tuple(_decode_source(os.path.join(self._of(name), "source.json"), Source) for name in self._names())
 
     def refresh(self, source: Source) -> Catalogue:
         """Prove a source's catalogue anew and keep the outcome.
@@ -130,8 +130,8 @@ class SourceStore:
         def take(proven: "Proven") -> None:
             index.update(proven.shards, proven.gone, proven.documents, proven.gone_documents, proven.expires_at)
 
-        with timed(_LOG, "refreshing the source %s", source.name):
-            bring_in(source.name, _places(source), root, folder, index.known(), take)
+        with log_time(_LOG, "refreshing the source %s", source.name):
+            bring_in(source.name, _places(source), root, folder, index.all_digests(), take)
         proven = self.last_proven(source)
         assert proven is not None  # noqa: S101 - it was just put there
         return proven
@@ -183,11 +183,11 @@ class SourceStore:
             return local
         places = [(place, content_place(file.sha256)) for place in _places(source)]
         try:
-            with timed(_LOG, "bringing %s in from the source %s, %d bytes", file.name, source.name, file.size):
+            with log_time(_LOG, "bringing %s in from the source %s, %d bytes", file.name, source.name, file.size):
                 fetch_file(source.name, places, file, local, received)
         except OSError as error:
             raise UnreadableError(
-                what=f"{shown(file.name)} cannot be brought in from the source {shown(source.name)}",
+                what=f"{printable(file.name)} cannot be brought in from the source {printable(source.name)}",
                 why=f"{error.filename}: {error.strerror}",
                 do="Make room, or make Fundamen's own folder writable; then try again.",
             ) from error
@@ -208,8 +208,8 @@ def _require_free_name(name: str, taken: Iterable[str]) -> None:
     if name not in taken and is_plain:
         return
     why = "a source of this name is trusted already" if name in taken else "a name has letters, digits, - _ . only"
-    do = f"Forget it first (fundamen sources forget {shown(name)}), or choose another --name."
-    raise UsageError(what=f"The source cannot be named {shown(name)}", why=why, do=do)
+    do = f"Forget it first (fundamen sources forget {printable(name)}), or choose another --name."
+    raise UsageError(what=f"The source cannot be named {printable(name)}", why=why, do=do)
 
 
 def _places(source: Source) -> list[SourcePlace]:
@@ -249,18 +249,18 @@ def _root_with(place: SourcePlace, fingerprint: str) -> bytes:
     raise UntrustedError(
         what=f"The source {place.title} is not trusted",
         # The right one is not shown: whoever pastes it from here has checked nothing.
-        why=f"no root statement in it has the fingerprint that begins with {grouped(fingerprint[:16])}",
+        why=f"no root statement in it has the fingerprint that begins with {group_digits(fingerprint[:16])}",
         do="Ask the packager over a second way, by telephone for example, to read the fingerprint out.",
     )
 
 
-def _decoded(path: str, kind: type[Source]) -> Source:
+def _decode_source(path: str, kind: type[Source]) -> Source:
     try:
         with open(path, "rb") as file:
             return msgspec.json.decode(file.read(), type=kind)
     except (OSError, msgspec.DecodeError) as error:
         raise UnreadableError(
-            what=f"The record of a trusted source in {shown(path)} cannot be read",
+            what=f"The record of a trusted source in {printable(path)} cannot be read",
             why=str(error),
             do="Forget the source and trust it again.",
         ) from error

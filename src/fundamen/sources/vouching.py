@@ -8,7 +8,7 @@ from functools import partial
 
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath
-from fundamen.sources.artefacts import ArtefactName, normalised, pattern_of, read_artefact_name
+from fundamen.sources.artefacts import ArtefactName, normalise, pattern_of, read_artefact_name
 from fundamen.sources.reference import References
 from fundamen.sources.store import SourceStore
 
@@ -43,11 +43,11 @@ class Vouchers:
                 return who
         return ""
 
-    def offered(self, project: str) -> tuple[ArtefactName, ...]:
+    def all_offered(self, project: str) -> tuple[ArtefactName, ...]:
         """All files of a project that a trusted source has and has not withdrawn."""
         packages = (p for each in self._catalogues for p in each.packages_with([pattern_of(project)]))
         told = (read_artefact_name(f.name) for p in packages if p.withdrawn is None for f in p.files)
-        return tuple(each for each in told if each is not None and each.project == normalised(project))
+        return tuple(each for each in told if each is not None and each.project == normalise(project))
 
     def _files(self, name: str) -> Iterator[tuple[str, str, Callable[[], HostPath]]]:
         """(who vouches, SHA-256, what brings the bytes) of each file of some name."""

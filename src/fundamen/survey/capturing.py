@@ -79,7 +79,7 @@ def take_capture(
     """
     recording = RecordingMachine(machine, wish.most_bytes)
     survey = _examine(recording, wish, authorities, asked, now, telling)
-    facts = recording.finished()
+    facts = recording.finish()
     manifest = CaptureManifest(
         machine=machine.title,
         platform=machine.platform,

@@ -133,7 +133,7 @@ def _of_program(here: Machine, there: Machine, program: MachinePath) -> tuple[li
     alike: list[Component] = []
     for key in dict.fromkeys((*ours, *theirs)):
         one, other = ours.get(key), theirs.get(key)
-        words = (_told(one), _told(other))
+        words = (_standing_words(one), _standing_words(other))
         if words[0] == words[1]:
             digests = _digests(here, one, there, other)
             if digests is None or digests[0] == digests[1]:
@@ -147,10 +147,10 @@ def _of_program(here: Machine, there: Machine, program: MachinePath) -> tuple[li
 
 
 def _key(machine: Machine, component: Component) -> str:
-    return f"{component.kind} {machine.folded(machine.paths.basename(component.name))}"
+    return f"{component.kind} {machine.fold(machine.paths.basename(component.name))}"
 
 
-def _told(component: Component | None) -> str:
+def _standing_words(component: Component | None) -> str:
     """How a component stands, in words that do not depend on the machine."""
     if component is None:
         return "not needed"

@@ -198,7 +198,7 @@ class _Comparing:
             files = list(self._records.files(package))
             outcome.checked += len(files)
             for file in files:
-                altered = self._compared(file, new)
+                altered = self._compare_file(file, new)
                 if altered is not None:
                     outcome.altered.append((place, altered))
             owned = "\n".join([file.path for file in files if file.md5])
@@ -210,7 +210,7 @@ class _Comparing:
         )
         return outcome
 
-    def _compared(self, file: RecordedFile, new: _New) -> Altered | None:
+    def _compare_file(self, file: RecordedFile, new: _New) -> Altered | None:
         try:
             detail = self._one(file, new)
         except (FileNotFoundError, NotADirectoryError):
@@ -282,7 +282,7 @@ def _digest(host: str | Place, before: os.stat_result, expected: str, *, maps: b
     try:
         if maps and before.st_size >= _MAPPED:
             state, left = hashlib.md5(usedforsecurity=False), 0
-            for content in _mapped(file, before.st_size):
+            for content in _map_parts(file, before.st_size):
                 state.update(content)
         else:
             state, left = _read_all(file, before.st_size)
@@ -308,7 +308,7 @@ def _read_all(file: int, left: int) -> "tuple[hashlib._Hash, int]":
     return state, left
 
 
-def _mapped(file: int, size: int) -> Iterator[mmap.mmap]:
+def _map_parts(file: int, size: int) -> Iterator[mmap.mmap]:
     """A file's content, a part after the other. Raises: OSError: it cannot be mapped, or has become smaller."""
     for begin in range(0, size, _WINDOW):
         try:

@@ -245,7 +245,7 @@ class _Looking:
         except UnreadableError:
             return None
         self._machine.forget(path)
-        basename, folded = self._machine.paths.basename, self._machine.folded
+        basename, folded = self._machine.paths.basename, self._machine.fold
         names = {folded(basename(path)), folded(basename(binary.name or path))}
         needs = frozenset(folded(basename(need.name)) for need in binary.needs)
         return _Library(path, frozenset(names), needs)
@@ -299,7 +299,7 @@ class _Gathering:
             ]
             self._done(looked.count)
 
-    def _found(self) -> Iterable[_Found]:
+    def _group_faults(self) -> Iterable[_Found]:
         """The faults, grouped by what is at fault."""
         groups: dict[tuple[str, str, str], _Found] = {}
         for each in self.traced:
@@ -307,7 +307,7 @@ class _Gathering:
                 if each.by_itself and fault.verdict is Verdict.BLOCKED and fault.path == each.path:
                     continue  # nobody runs a library
                 culprit = self._culprit(fault)
-                key = (self._machine.folded(culprit), str(fault.verdict), str(fault.wanted_architecture))
+                key = (self._machine.fold(culprit), str(fault.verdict), str(fault.wanted_architecture))
                 found = groups.setdefault(key, _Found(fault, [], []))
                 if each.by_itself and found.programs and culprit == self._machine.real(each.path):
                     continue  # it is the cause that was told already
@@ -325,9 +325,9 @@ class _Gathering:
         basename = self._machine.paths.basename
         lying: dict[str, list[MachinePath]] = {}
         for path in executables:
-            lying.setdefault(self._machine.folded(basename(path)), []).append(path)
+            lying.setdefault(self._machine.fold(basename(path)), []).append(path)
         causes = []
-        for found in self._found():
+        for found in self._group_faults():
             if not found.programs and self._lies_somewhere(found.component, lying):
                 self.given += [(path, found.component.name) for path in found.libraries]
                 continue
@@ -338,7 +338,7 @@ class _Gathering:
         """Whether a file that could be a missing component was surveyed: then whoever loads the library may have it."""
         if component.verdict not in {Verdict.MISSING, Verdict.WRONG_ARCHITECTURE}:
             return False
-        for path in lying.get(self._machine.folded(self._machine.paths.basename(component.name)), ()):
+        for path in lying.get(self._machine.fold(self._machine.paths.basename(component.name)), ()):
             try:
                 if self._machine.binary(path).architecture.serves(component.wanted_architecture):
                     return True

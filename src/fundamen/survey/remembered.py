@@ -16,7 +16,7 @@ from typing import Self
 
 import msgspec
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath
 from fundamen.placing.own_files import write_whole
@@ -105,7 +105,7 @@ class Digests:
         except OSError as error:
             raise UnreadableError(
                 what="The survey cannot be remembered for the next one",
-                why=f"{shown(self._path)}: {error.strerror or error}",
+                why=f"{printable(self._path)}: {error.strerror or error}",
                 do="Make Fundamen's own folder writable, or remove that file.",
             ) from error
         self._unwritten = 0

@@ -67,7 +67,7 @@ def check_stores(machine: Machine, gaps: list[str], told: Told = lambda _count: 
 
 
 def _from_capture(machine: Machine) -> _Found:
-    data = machine.kept(_KEPT_AS)
+    data = machine.walk_record(_KEPT_AS)
     if data is None:
         return _Found((), ("The capture does not say whether the system's repair stores are complete.",))
     try:

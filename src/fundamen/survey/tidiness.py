@@ -82,7 +82,7 @@ def find_doubled_tools(machine: Machine) -> tuple[DoubledTool, ...]:
             entry = machine.look(path)
             is_tool = name.lower().endswith(".exe") if machine.platform is Platform.WINDOWS else entry.is_executable
             if entry.kind is EntryKind.FILE and is_tool:
-                places[machine.folded(name)].setdefault(machine.real(path), path)
+                places[machine.fold(name)].setdefault(machine.real(path), path)
     found = []
     for files in places.values():
         first, *others = files.values()

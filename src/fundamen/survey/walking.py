@@ -153,7 +153,7 @@ class Walk:
         while under_way:
             for gone in under_way.popleft():
                 under_way.append(share(self.go_leg, _shared_out(gone.left)))
-                yield self._taken(gone)
+                yield self._take_folders(gone)
         self._finish()
 
     def __iter__(self) -> Iterator[MachinePath]:
@@ -168,11 +168,11 @@ class Walk:
                 do="Name a folder of the machine.",
             )
         real = self._machine.real(folder)
-        scanning = self._machine.scanning()
+        scanning = self._machine.scanner()
         place = scanning.place(real)
         return Leg([(real, place)], scanning.identity(place)[0])
 
-    def _taken(self, gone: Gone) -> list[MachinePath]:
+    def _take_folders(self, gone: Gone) -> list[MachinePath]:
         """Take in what was found in folders that were not come to on another way; the executables of it."""
         device = gone.left.device
         again = {inode for inode in gone.files if (device, inode) in self._seen}
@@ -211,7 +211,7 @@ def _shared_out(leg: Leg) -> Iterator[Leg]:
 
 
 def _from_capture(machine: Machine, name: str) -> Walked:
-    data = machine.kept(name)
+    data = machine.walk_record(name)
     if data is None:
         raise UnreadableError(
             what=f"{machine.title} cannot be surveyed so",
@@ -231,7 +231,7 @@ class _Walking:
 
     def __init__(self, machine: Machine) -> None:
         self._machine = machine
-        self._scanning = machine.scanning()
+        self._scanning = machine.scanner()
         self._sep = machine.paths.sep
         self._named = _BY_NAME[machine.platform]
         self._by_mode = machine.platform is not Platform.WINDOWS
@@ -310,6 +310,4 @@ class _Walking:
 
 
 def _is_below(machine: Machine, folder: str, other: str) -> bool:
-    return folder != other and machine.folded(folder).startswith(
-        machine.folded(other).rstrip("/\\") + machine.paths.sep
-    )
+    return folder != other and machine.fold(folder).startswith(machine.fold(other).rstrip("/\\") + machine.paths.sep)

@@ -12,7 +12,7 @@ from typing import Annotated, Literal
 import msgspec
 
 from fundamen.model.architecture import Architecture, Platform
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError
 
 SCHEMA = "fundamen.toolchain/1"
@@ -110,14 +110,14 @@ def read_toolchain(data: bytes, name: str) -> Toolchain:
     try:
         toolchain = msgspec.json.decode(data, type=Toolchain)
     except (msgspec.DecodeError, ValueError, RecursionError) as error:
-        raise _refused(name, f"it has not the form of {SCHEMA}: {error}") from error
+        raise _refusal(name, f"it has not the form of {SCHEMA}: {error}") from error
     problem = next(_problems(toolchain), None)
     if problem is not None:
-        raise _refused(name, problem)
+        raise _refusal(name, problem)
     return toolchain
 
 
-def written(toolchain: Toolchain) -> bytes:
+def catalogue_bytes(toolchain: Toolchain) -> bytes:
     """A catalogue's bytes, to be read by people as well; the field that names the schema is always there."""
     named = {"schema": SCHEMA, **msgspec.to_builtins(toolchain)}
     return msgspec.json.format(msgspec.json.encode(named), indent=1) + b"\n"
@@ -155,7 +155,7 @@ def _problems(toolchain: Toolchain) -> Iterator[str]:
             yield f"the text of the licence {licence.name!r} is in no part"
     for place in toolchain.path:
         if place != "." and not is_plain(place):
-            yield f"{shown(place)!r} of path is no plain path below the folder"
+            yield f"{printable(place)!r} of path is no plain path below the folder"
     try:
         ordered_parts(toolchain)
     except CycleError as error:
@@ -177,9 +177,9 @@ def _problems_of_parts(toolchain: Toolchain, names: set[str], licences: set[str]
             yield f"the part {part.name!r} has the licence {part.licence!r}, and there is no such licence"
         for place, file in part.files.items():
             if not is_plain(place):
-                yield f"{shown(place)!r} of the part {part.name!r} is no plain path below the folder"
+                yield f"{printable(place)!r} of the part {part.name!r} is no plain path below the folder"
             if bool(file.sha256) == bool(file.link):
-                yield f"{shown(place)!r} of the part {part.name!r} has neither a digest nor a link, or both"
+                yield f"{printable(place)!r} of the part {part.name!r} has neither a digest nor a link, or both"
 
 
 def is_plain(place: str) -> bool:
@@ -187,9 +187,9 @@ def is_plain(place: str) -> bool:
     return all(part not in {"", ".", ".."} for part in place.split("/")) and not _FORBIDDEN.search(place)
 
 
-def _refused(name: str, why: str) -> DamagedFileError:
+def _refusal(name: str, why: str) -> DamagedFileError:
     return DamagedFileError(
-        what=f"The toolchain's catalogue {shown(name)} cannot be used",
+        what=f"The toolchain's catalogue {printable(name)} cannot be used",
         why=why,
         do="Get it again from its publisher; docs/formats/toolchain.md describes the form.",
     )

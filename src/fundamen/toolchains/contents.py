@@ -11,7 +11,7 @@ from fundamen.formats.versions import compare
 from fundamen.loaders.architectures import startable_architectures
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture, Platform
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
@@ -115,7 +115,7 @@ def examine_contents(
     """
     if machine.look(folder).kind is not EntryKind.FOLDER:
         raise UnreadableError(
-            what=f"The toolchain in {shown(folder)} cannot be checked",
+            what=f"The toolchain in {printable(folder)} cannot be checked",
             why="there is no such folder",
             do="Name the folder that the toolchain was unpacked to.",
         )
@@ -139,7 +139,7 @@ def examine_contents(
             dict.fromkeys(f"{part.name} for {part.host.in_words}" for part in others if _stands(part, listed, digests))
         ),
         leftovers=tuple(_leftovers(judge, toolchain, foreign, digests)),
-        unlisted=_unlisted(machine, folder, listed | foreign),
+        unlisted=_count_unlisted(machine, folder, listed | foreign),
         versions=dict(versions.most_common()),
     )
 
@@ -267,7 +267,7 @@ def _stands(part: CataloguePart, listed: set[str], digests: dict[str, str | None
     return any(place not in listed and digests.get(place) == file.sha256 for place, file in part.files.items())
 
 
-def _unlisted(machine: Machine, folder: MachinePath, listed: set[str]) -> int:
+def _count_unlisted(machine: Machine, folder: MachinePath, listed: set[str]) -> int:
     """How many files no catalogue lists. Raises: UsageError: there are more than any toolchain has."""
     waiting, seen, count = [(machine.real(folder), "")], 0, 0
     while waiting:
@@ -276,7 +276,7 @@ def _unlisted(machine: Machine, folder: MachinePath, listed: set[str]) -> int:
             seen += 1
             if seen > _MOST_ENTRIES:
                 raise UsageError(
-                    what=f"The toolchain in {shown(folder)} cannot be checked",
+                    what=f"The toolchain in {printable(folder)} cannot be checked",
                     why=f"its folder holds more than {_MOST_ENTRIES} entries",
                     do="Name the toolchain's own folder.",
                 )

@@ -12,7 +12,7 @@ from fundamen.formats.pe import Pe
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Binary, BinaryKind
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
 from fundamen.sources.reference import Recorded, read_tree
@@ -52,21 +52,23 @@ def describe_toolchain(
         UsageError: a pattern fits nothing, or the folder is none of a toolchain.
         UnreadableError: a file cannot be read.
     """
-    described = {place: _described(folder, place, entry) for place, entry in _read(folder).items()}
+    described = {place: _describe_entry(folder, place, entry) for place, entry in _read(folder).items()}
     parts: dict[str, dict[str, _Described]] = {part: {} for part in patterns}
     for place, each in described.items():
         parts.setdefault(_part_of(place, patterns), {})[place] = each
     for part, files in parts.items():
         if not files:
             raise UsageError(
-                what=f"The part {shown(part)!r} cannot be described",
-                why=f"no file below {shown(folder)} fits {', '.join(patterns[part])}",
+                what=f"The part {printable(part)!r} cannot be described",
+                why=f"no file below {printable(folder)} fits {', '.join(patterns[part])}",
                 do="Write patterns of paths below the folder, such as bin/*.",
             )
     for place in path:
         if place != "." and (not is_plain(place) or not os.path.isdir(os.path.join(folder, *place.split("/")))):
             raise UsageError(
-                f"{shown(place)!r} cannot be on PATH", "the toolchain has no such folder", "Name one of its folders."
+                f"{printable(place)!r} cannot be on PATH",
+                "the toolchain has no such folder",
+                "Name one of its folders.",
             )
     return Toolchain(
         name=name,
@@ -87,23 +89,23 @@ def _read(folder: HostPath) -> dict[str, Recorded]:
     found = read_tree(folder)
     stray = next((place for place in found if not is_plain(place)), None)
     if not found or stray is not None:
-        named = shown(stray) if stray is not None else ""
+        named = printable(stray) if stray is not None else ""
         raise UsageError(
-            what=f"{shown(folder)} cannot be described",
+            what=f"{printable(folder)} cannot be described",
             why=f"the name of {named} does not work on every platform" if named else "it is empty, or not there",
             do="Name the folder of a clean toolchain.",
         )
     barred = next((place for place, entry in found.items() if entry is None), None)
     if barred is not None:
         raise UnreadableError(
-            what=f"{shown(folder)} cannot be described",
-            why=f"{shown(barred)} cannot be read as a file",
+            what=f"{printable(folder)} cannot be described",
+            why=f"{printable(barred)} cannot be read as a file",
             do="Name a clean toolchain of which you may read all.",
         )
     return {place: entry for place, entry in found.items() if entry is not None}
 
 
-def _described(folder: HostPath, place: str, entry: Recorded) -> _Described:
+def _describe_entry(folder: HostPath, place: str, entry: Recorded) -> _Described:
     if entry.link:
         return _Described(PartFile(link=entry.link), None)
     try:

@@ -2,14 +2,14 @@
 
 import os
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UntrustedError, UsageError
 from fundamen.model.package import Base, Package, PackageFile
 from fundamen.model.paths import HostPath
 from fundamen.sources.layout import DocumentKind, document_path, place_parts
 from fundamen.sources.publishing import Publication, Signing, publish_contents, publish_documents
 from fundamen.sources.reference import Recorded, read_entries
-from fundamen.toolchains.catalogue import CataloguePart, Toolchain, written
+from fundamen.toolchains.catalogue import CataloguePart, Toolchain, catalogue_bytes
 
 _SAID = "the packager, who took it in as the publisher's"
 
@@ -46,11 +46,11 @@ def publish_toolchain(
     if not taken:
         raise UsageError(
             what=f"{toolchain.title} cannot be published",
-            why=f"{shown(folder)} has no file that its catalogue lists",
+            why=f"{printable(folder)} has no file that its catalogue lists",
             do="Name the folder of the clean toolchain.",
         )
     publications = publish_contents(location, taken, signing)
-    publish_documents(location, {document: written(toolchain)}, signing)
+    publish_documents(location, {document: catalogue_bytes(toolchain)}, signing)
     return publications
 
 
@@ -60,7 +60,7 @@ def _package(toolchain: Toolchain, part: CataloguePart, found: dict[str, Recorde
         if entry is None or entry.sha256 != part.files[place].sha256:
             raise UntrustedError(
                 what=f"{toolchain.title} is not published",
-                why=f"{shown(place)} of its part {part.name} is {'missing' if entry is None else 'not as listed'}",
+                why=f"{printable(place)} of its part {part.name} is {'missing' if entry is None else 'not as listed'}",
                 do="Take it in from a clean copy.",
             )
     return Package(

@@ -56,7 +56,7 @@ def examine_reach(machine: Machine, folder: MachinePath, toolchain: Toolchain, c
     """Look how a toolchain is reached on a machine, as this account would start it."""
     on_path = [machine.join(folder, place) for place in toolchain.path]
     is_known = machine.is_live or "PATH" in machine.environment
-    shadowed = tuple(_shadowed(machine, on_path, _commands(toolchain, contents))) if is_known else ()
+    shadowed = tuple(_shadowed_tools(machine, on_path, _commands(toolchain, contents))) if is_known else ()
     return Reach(
         is_known=is_known,
         paths=tuple(_wrong_paths(machine, on_path)) if is_known else (),
@@ -69,7 +69,7 @@ def examine_reach(machine: Machine, folder: MachinePath, toolchain: Toolchain, c
 def _wrong_paths(machine: Machine, on_path: Sequence[MachinePath]) -> Iterator[PathState]:
     entries = [machine.real(machine.join(entry)) for entry in path_folders(machine) if machine.paths.isabs(entry)]
     for folder in on_path:
-        count = sum(1 for entry in entries if machine.folded(entry) == machine.folded(machine.real(folder)))
+        count = sum(1 for entry in entries if machine.fold(entry) == machine.fold(machine.real(folder)))
         if count != 1:
             yield PathState(folder, count)
 
@@ -82,13 +82,15 @@ def _commands(toolchain: Toolchain, contents: ToolchainContents) -> list[str]:
     return list(dict.fromkeys(name.removesuffix(".exe") for above, _, name in names if above in folders))
 
 
-def _shadowed(machine: Machine, on_path: Sequence[MachinePath], commands: Sequence[str]) -> Iterator[ShadowedTool]:
-    own = {machine.folded(machine.real(folder)) for folder in on_path}
+def _shadowed_tools(
+    machine: Machine, on_path: Sequence[MachinePath], commands: Sequence[str]
+) -> Iterator[ShadowedTool]:
+    own = {machine.fold(machine.real(folder)) for folder in on_path}
     for name in commands:
         for path, entry in places_on_path(machine, name):
             if entry.kind is not EntryKind.FILE or not entry.is_executable:
                 continue
-            if machine.folded(machine.real(machine.folder_of(path))) not in own:
+            if machine.fold(machine.real(machine.folder_of(path))) not in own:
                 yield ShadowedTool(name, path)
             break
 
@@ -103,7 +105,7 @@ def _wrong_variables(machine: Machine, folder: MachinePath, toolchain: Toolchain
 
 def _is_same(machine: Machine, one: str, other: str) -> bool:
     paths = (machine.real(machine.join(path)) for path in (one, other))
-    return len({machine.folded(path) for path in paths}) == 1
+    return len({machine.fold(path) for path in paths}) == 1
 
 
 def _users(

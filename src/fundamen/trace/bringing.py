@@ -33,7 +33,7 @@ def with_bringers(machine: Machine, trace: Trace) -> Trace:
 
     known = f"bringers {trace.program}"
     if machine.is_captured:
-        packages = _kept(machine, known)
+        packages = _kept_packages(machine, known)
     else:
         found = find_bringers(machine, names, (trace.architecture,), folders)
         packages = {component.name: brought_by(component) for component in missing}
@@ -47,9 +47,9 @@ def with_bringers(machine: Machine, trace: Trace) -> Trace:
     return msgspec.structs.replace(trace, components=components)
 
 
-def _kept(machine: Machine, known: str) -> dict[str, tuple[str, ...]]:
+def _kept_packages(machine: Machine, known: str) -> dict[str, tuple[str, ...]]:
     """The packages that were found as the capture was made; none where it was not asked."""
     try:
-        return msgspec.convert(json.loads(machine.kept(known) or b"{}"), type=dict[str, tuple[str, ...]])
+        return msgspec.convert(json.loads(machine.walk_record(known) or b"{}"), type=dict[str, tuple[str, ...]])
     except (msgspec.ValidationError, ValueError, RecursionError):
         return {}

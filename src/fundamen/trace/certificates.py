@@ -8,7 +8,7 @@ import msgspec
 
 from fundamen.formats.certificate_file import read_certificates
 from fundamen.machine.machine import Machine
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.trace.inspection import holds_certificates
@@ -49,7 +49,7 @@ def inspect_certificates(
     """
     with machine.open(path) as source:
         held = read_certificates(source, password)
-    return _inspected(path, held.kind, held.certificates, issuers, now, Purpose.ANY, len(held.revocation_lists))
+    return _inspect_chain(path, held.kind, held.certificates, issuers, now, Purpose.ANY, len(held.revocation_lists))
 
 
 def chain_of(machine: Machine, path: MachinePath, issuers: Issuers, now: datetime) -> Chain | None:
@@ -79,10 +79,10 @@ def inspect_server(
     Raises:
         UnreadableError: its certificate cannot be read.
     """
-    found = _inspected(f"{host}:{port}", "TLS server", certificates, issuers, now, Purpose.TLS_SERVER)
+    found = _inspect_chain(f"{host}:{port}", "TLS server", certificates, issuers, now, Purpose.TLS_SERVER)
     if not found.chains:
         raise UnreadableError(
-            what=f"The server {shown(host)}:{port} cannot be judged",
+            what=f"The server {printable(host)}:{port} cannot be judged",
             why=f"its certificate cannot be read: {'; '.join(found.unreadable)}",
             do="Ask its administrator for a valid certificate.",
         )
@@ -112,7 +112,7 @@ def _names_in_words(certificate: Certificate) -> str:
     return f"its certificate is for {names}"
 
 
-def _inspected(
+def _inspect_chain(
     title: str,
     kind: str,
     ders: Sequence[bytes],

@@ -21,19 +21,19 @@ def with_copies(machine: Machine, trace: Trace, authorities: Sequence[Authority]
     if not missing:
         return trace
     trace = _with_other_case(machine, trace, missing)
-    names = {machine.folded(machine.paths.basename(component.name)) for component in missing}
+    names = {machine.fold(machine.paths.basename(component.name)) for component in missing}
     copies = _find(machine, trace, names)
     subjects = [Subject(path, name, trace.architecture) for name, paths in copies.items() for path in paths]
     said = {path: found for each in authorities for path, found in each.testify(machine, subjects).items()}
 
-    def remarked(component: Component) -> Component:
-        paths = copies.get(machine.folded(machine.paths.basename(component.name)), ())
+    def add_remark(component: Component) -> Component:
+        paths = copies.get(machine.fold(machine.paths.basename(component.name)), ())
         if not _is_lost(component) or not paths:
             return component
-        remarks = tuple(_told(path, said.get(path)) for path in paths)
+        remarks = tuple(_copy_words(path, said.get(path)) for path in paths)
         return msgspec.structs.replace(component, remarks=(*component.remarks, *remarks))
 
-    return msgspec.structs.replace(trace, components=tuple(map(remarked, trace.components)))
+    return msgspec.structs.replace(trace, components=tuple(map(add_remark, trace.components)))
 
 
 def _with_other_case(machine: Machine, trace: Trace, missing: Sequence[Component]) -> Trace:
@@ -50,17 +50,17 @@ def _with_other_case(machine: Machine, trace: Trace, missing: Sequence[Component
     if not lying:
         return trace
 
-    def remarked(component: Component) -> Component:
+    def add_remark(component: Component) -> Component:
         name = machine.paths.basename(component.name)
         for folder in machine.folders_of(candidate.path for candidate in component.searched):
             for each in lying.get(folder, ()):
-                if each.lower() == name.lower() and machine.folded(each) != machine.folded(name):
+                if each.lower() == name.lower() and machine.fold(each) != machine.fold(name):
                     path = machine.join(folder, each)
                     told = f"{path} lies there: its name differs in case, and this machine minds it"
                     return msgspec.structs.replace(component, remarks=(*component.remarks, told))
         return component
 
-    components = (remarked(component) if _is_lost(component) else component for component in trace.components)
+    components = (add_remark(component) if _is_lost(component) else component for component in trace.components)
     return msgspec.structs.replace(trace, components=tuple(components))
 
 
@@ -73,7 +73,7 @@ def _find(machine: Machine, trace: Trace, names: set[str]) -> dict[str, list[Mac
     found: dict[str, list[MachinePath]] = {}
     for folder, entries in folders_near(machine, machine.folder_of(machine.real(trace.program))):
         for entry in entries:
-            name = machine.folded(entry)
+            name = machine.fold(entry)
             if name in names and len(found.get(name, ())) < _MOST_COPIES:
                 path = machine.join(folder, entry)
                 if _is_of_use(machine, path, trace):
@@ -92,7 +92,7 @@ def _is_of_use(machine: Machine, path: MachinePath, trace: Trace) -> bool:
     return binary.format is trace.format and binary.is_intact and trace.architecture in architectures
 
 
-def _told(path: MachinePath, testimony: Testimony | None) -> str:
+def _copy_words(path: MachinePath, testimony: Testimony | None) -> str:
     words = {Says.RIGHT: "is verified by", Says.UNKNOWN: "is not verified by"}
     if testimony is None:
         return f"a copy lies at {path}, where its loader does not look; it is not verified"

@@ -70,14 +70,14 @@ def inspect_file(
         elif exports and isinstance(binary, Pe):
             from fundamen.formats.pe_exports import read_exports as read_pe_exports  # noqa: PLC0415
 
-            names = read_pe_exports(source, binary).listed()
+            names = read_pe_exports(source, binary).all_names()
         signed: tuple[str, ...] = ()
         if binary.format is Format.MACHO:
             from fundamen.trace.mac_inspection import exports_of, signatures_of  # noqa: PLC0415 - only for such a file
 
             names = exports_of(source, binary) if exports else None
             signed = signatures_of(source, binary)
-        managed = _managed(source, binary)
+        managed = _read_managed(source, binary)
         testimonies = _ask(machine, path, binary, authorities)
         counts = weigh(testimonies)
         verdict = counts.says.verdict if counts is not None else Verdict.UNVERIFIED
@@ -123,7 +123,7 @@ def _is_untrusted(publisher: "Publisher | None") -> bool:
     return publisher is not None and publisher.verdict == "untrusted"
 
 
-def _managed(source: ByteSource, binary: Binary) -> Managed | None:
+def _read_managed(source: ByteSource, binary: Binary) -> Managed | None:
     if not (isinstance(binary, Pe) and binary.is_managed):
         return None
     with contextlib.suppress(DamagedFileError):

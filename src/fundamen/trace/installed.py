@@ -36,7 +36,7 @@ def trace_installed(machine: Machine, path: MachinePath) -> Trace:
         )
     files = [file for file in records.files(package) if not (file.is_setting or file.path.startswith(LEFT_OUT))]
     files.sort(key=lambda file: not file.md5)  # a folder that is gone comes back with its files
-    faults = [component for file in files if (component := _judged(machine, file)) is not None]
+    faults = [component for file in files if (component := _judge_file(machine, file)) is not None]
     right = f"{len(files) - len(faults)} of {len(files)} files right"
     own = Component(
         name=package.name,
@@ -57,7 +57,7 @@ def trace_installed(machine: Machine, path: MachinePath) -> Trace:
     return Trace(path, Format.INSTALLED, Architecture.ANY, (own, *faults))
 
 
-def _judged(machine: Machine, file: RecordedFile) -> Component | None:
+def _judge_file(machine: Machine, file: RecordedFile) -> Component | None:
     """A file of a package as a component at fault; None where it is as the package brought it."""
     verdict, reason = _judge(machine, file)
     if verdict is Verdict.VERIFIED:

@@ -60,8 +60,8 @@ class Judging:
         self._loading = loading
         self._testimonies = testimonies
         self._observation = observation
-        self._loaded = {machine.folded(machine.real(path)) for path in observation.loaded} if observation else set()
-        self._failed = {machine.folded(name): status for name, status in observation.failed} if observation else {}
+        self._loaded = {machine.fold(machine.real(path)) for path in observation.loaded} if observation else set()
+        self._failed = {machine.fold(name): status for name, status in observation.failed} if observation else {}
 
     @cached_property
     def _chains(self) -> dict[MachinePath, tuple[MachinePath, ...]]:
@@ -79,8 +79,8 @@ class Judging:
         return barrier.reason(user) if barrier is not None and user is not None else ""
 
     @cached_property
-    def _required(self) -> set[MachinePath]:
-        return _required(self._loading)
+    def _required_files(self) -> set[MachinePath]:
+        return _required_files(self._loading)
 
     def trace(self) -> Trace:
         """Judge everything; the components in the loader's order, those that stand for one file together."""
@@ -101,7 +101,7 @@ class Judging:
             remarks=remarks,
         )
 
-    def footing(self) -> Footing:
+    def find_faults(self) -> Footing:
         """Judge only what may be at fault."""
         loading = self._loading
         if self._machine.platform is Platform.WINDOWS or self._observation is not None:
@@ -134,7 +134,7 @@ class Judging:
         """The resolutions that stand for one file, together."""
         groups: dict[str, list[Resolution]] = {}
         for resolution in resolutions:
-            key = resolution.path or f"?{resolution.kind} {self._machine.folded(resolution.name)}"
+            key = resolution.path or f"?{resolution.kind} {self._machine.fold(resolution.name)}"
             if resolution.kind in _APART:
                 key = f"{resolution.kind} {resolution.name}"
             groups.setdefault(key, []).append(resolution)
@@ -189,12 +189,12 @@ class Judging:
         is_judged = path is not None and (first.kind in _LOADED_BY_ITSELF or bool(self._machine.run_as))
         if is_judged and path is not None and not finding.verdict.is_fault and (why := self._barrier(path)):
             finding = _Finding(Verdict.BLOCKED, why, finding.evidence)
-        is_refusing = path is not None and self._failed.get(self._machine.folded(first.name)) == DLL_INIT_FAILED
+        is_refusing = path is not None and self._failed.get(self._machine.fold(first.name)) == DLL_INIT_FAILED
         if is_refusing and not finding.verdict.is_fault:
             reason = "it was loaded as the program ran, and its own initialisation failed"
             finding = _Finding(Verdict.BLOCKED, reason, finding.evidence)
         needers = dict.fromkeys(resolution.needed_by for resolution in resolutions)
-        is_required = any(r.how is Necessity.REQUIRED and r.needed_by in self._required for r in resolutions)
+        is_required = any(r.how is Necessity.REQUIRED and r.needed_by in self._required_files for r in resolutions)
         is_optional = all(resolution.how is Necessity.OPTIONAL for resolution in resolutions)
         return Component(
             name=first.name,
@@ -214,7 +214,7 @@ class Judging:
             gives_up_with=status_in_words(DLL_INIT_FAILED) if is_refusing else "" if path else first.gives_up_with,
             sought_as=first.sought_as or self._sought_as(first),
             sought_versions=first.sought_versions,
-            observed=self._observed(first.name, path),
+            observed=self._observation_of(first.name, path),
             asked_by=self._asked_by(first.name, path),
             remarks=(*self._lacks_later(path), *self._further_said(path)),
             remedy=first.remedy,
@@ -228,18 +228,18 @@ class Judging:
         others = [p.removeprefix("/usr") if p.startswith("/usr/") else f"/usr{p}" for p in places if p[0] == "/"]
         return tuple(dict.fromkeys((*places, *others, name)))
 
-    def _observed(self, name: str, path: MachinePath | None) -> str:
+    def _observation_of(self, name: str, path: MachinePath | None) -> str:
         """The observation of a component as the program ran; empty for none."""
         if self._observation is None:
             return ""
-        folded = self._machine.folded(name)
+        folded = self._machine.fold(name)
         status = self._failed.get(folded)
         if folded in self._failed and status is None:
             return "asked for"
         if status is not None:
             verb = "loaded, and refused to initialise" if status == DLL_INIT_FAILED else "asked for"
             return f"{verb}, {status_in_words(status)}"
-        return LOADED if path is not None and self._machine.folded(path) in self._loaded else ""
+        return LOADED if path is not None and self._machine.fold(path) in self._loaded else ""
 
     def _asked_by(self, name: str, path: MachinePath | None) -> str:
         """Whose code was seen to ask for a component, by its path or by its name."""
@@ -290,7 +290,7 @@ class Judging:
         gaps = [
             gap
             for gap in self._loading.unoffered
-            if gap.library == path and gap.how is Necessity.REQUIRED and gap.importer in self._required
+            if gap.library == path and gap.how is Necessity.REQUIRED and gap.importer in self._required_files
         ]
         if not gaps:
             return finding
@@ -298,7 +298,9 @@ class Judging:
         verb, lack = ("asks for", "does not define all versions that are asked for")
         if not are_versions:
             verb, lack = ("calls", "does not offer all that is called")
-        calls = [f"{self._machine.paths.basename(gap.importer)} {verb} {_named(gap.functions)}" for gap in gaps]
+        calls = [
+            f"{self._machine.paths.basename(gap.importer)} {verb} {_function_names(gap.functions)}" for gap in gaps
+        ]
         reason = f"it {lack}: {'; '.join(calls)}"
         unoffered = tuple(dict.fromkeys(function for gap in gaps for function in gap.functions))
         if all(gap.right_at is not None for gap in gaps):
@@ -313,7 +315,7 @@ class Judging:
         gaps = [gap for gap in self._loading.unoffered if gap.library == path and gap.how is Necessity.DELAYED]
         callers = [self._machine.paths.basename(gap.importer) for gap in gaps]
         return tuple(
-            f"it does not offer {_named(gap.functions)}, which {caller} may call later"
+            f"it does not offer {_function_names(gap.functions)}, which {caller} may call later"
             for gap, caller in zip(gaps, callers, strict=True)
         )
 
@@ -385,7 +387,7 @@ def _to_be_run(path: MachinePath) -> str:
     return f"chmod +x {shlex.quote(path)}"
 
 
-def _named(functions: tuple[str, ...]) -> str:
+def _function_names(functions: tuple[str, ...]) -> str:
     shown_first = ", ".join(functions[:_MOST_FUNCTIONS])
     more = len(functions) - _MOST_FUNCTIONS
     return f"{shown_first} and {more} more" if more > 0 else shown_first
@@ -408,7 +410,7 @@ def _chains(loading: LoadMap) -> dict[MachinePath, tuple[MachinePath, ...]]:
     return chains
 
 
-def _required(loading: LoadMap) -> set[MachinePath]:
+def _required_files(loading: LoadMap) -> set[MachinePath]:
     """The files that are loaded before the program's first instruction: those reached by required needs alone."""
     required = {loading.program}
     grown = True

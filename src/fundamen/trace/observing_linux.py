@@ -14,7 +14,7 @@ from fundamen.formats.ld_debug import LdDebug, read_ld_debug
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
 from fundamen.model.architecture import Platform
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.trace.running import MOST_OUTPUT, Marked, require_time
@@ -33,7 +33,7 @@ def require_observable(machine: Machine, program: MachinePath, seconds: float) -
     require_time(seconds)
     if not machine.is_live or machine.platform is not Platform.LINUX:
         raise UsageError(
-            what=f"{shown(program)} cannot be observed",
+            what=f"{printable(program)} cannot be observed",
             why=f"it belongs to {machine.title}; only programs of this host or of a prefix are run",
             do="Trace it without --observe, or name a prefix with --machine.",
         )
@@ -42,7 +42,7 @@ def require_observable(machine: Machine, program: MachinePath, seconds: float) -
     if interpreter is None or "/ld-musl-" in interpreter:
         started = f"by {interpreter}, which" if interpreter else "without a loader, which"
         raise UsageError(
-            what=f"{shown(program)} cannot be observed",
+            what=f"{printable(program)} cannot be observed",
             why=f"it is started {started} tells nothing of its work",
             do="Trace it without --observe.",
         )

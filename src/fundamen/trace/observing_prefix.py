@@ -21,7 +21,7 @@ from fundamen.formats.text_hive import changed_keys
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
 from fundamen.machine.places import Top
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import FileState, read_state
@@ -71,7 +71,7 @@ def require_observable(machine: Machine, program: MachinePath, seconds: float) -
     """
     if not machine.is_prefix:
         raise UsageError(
-            what=f"{shown(program)} cannot be observed",
+            what=f"{printable(program)} cannot be observed",
             why=f"{machine.title} is no prefix, and only programs of a prefix are run",
             do="Trace it without --observe, or name a prefix with --machine.",
         )
@@ -220,13 +220,13 @@ def require_usable(prefix: HostPath) -> None:
     """Make sure that programs can be run in a prefix now. Raises: UsageError."""
     if _is_busy(prefix):
         raise UsageError(
-            what=f"Nothing can be run in {shown(prefix)}",
+            what=f"Nothing can be run in {printable(prefix)}",
             why="a program runs in it already",
             do="End the programs of this prefix, then try again.",
         )
     if os.stat(prefix).st_uid != os.getuid():
         raise UsageError(
-            what=f"Nothing can be run in {shown(prefix)}",
+            what=f"Nothing can be run in {printable(prefix)}",
             why="it belongs to another account, and wine runs programs only in one's own",
             do="Run Fundamen as the account that it belongs to.",
         )
@@ -236,7 +236,7 @@ def require_usable(prefix: HostPath) -> None:
         if made_by == "disable" or settings is None or made_by == str(int(os.stat(settings).st_mtime)):
             return
     raise UsageError(
-        what=f"Nothing can be run in {shown(prefix)}",
+        what=f"Nothing can be run in {printable(prefix)}",
         why="this version of wine has not set it up, and would change much of it before it runs anything",
         do="Run it where its own version of wine is, or bring it up to date first: 'wineboot --update'.",
     )
@@ -253,13 +253,13 @@ def _hives(prefix: HostPath) -> dict[str, _Hive]:
         try:
             place = Top(prefix).place(name)
             state = read_state(place)
-            with place.reading() as file:
+            with place.open_to_read() as file:
                 data = file.read()
             if state is not None:
                 hives[name] = _Hive(data, state)
         except OSError as error:
             raise UnreadableError(
-                what=f"{shown(prefix)}/{name} cannot be read",
+                what=f"{printable(prefix)}/{name} cannot be read",
                 why=error.strerror or str(error),
                 do="Look at its rights; a prefix without its registry runs nothing.",
             ) from error

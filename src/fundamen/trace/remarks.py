@@ -62,7 +62,7 @@ def _mixed_versions(machine: Machine, components: Sequence[Component]) -> dict[s
         info = version_info_of(machine, path)
         product = info.strings.get("ProductName", "") if info is not None else ""
         if info is not None and info.product_version and product:
-            key = (machine.folded(machine.folder_of(path)), info.strings.get("CompanyName", ""), product)
+            key = (machine.fold(machine.folder_of(path)), info.strings.get("CompanyName", ""), product)
             groups.setdefault(key, []).append((component, info.product_version))
     remarks: dict[str, list[str]] = {}
     for (_, _, product), members in groups.items():
@@ -80,10 +80,14 @@ def _registrations(machine: Machine, components: Sequence[Component]) -> dict[in
     """For what is at fault: which package's installer had put it where."""
     faults = {id(c): machine.paths.basename(c.name).lower() for c in components if c.verdict in _ABSENT}
     found = find_registrations(machine, set(faults.values()))
-    return {key: [_told(machine, each) for each in found[name]] for key, name in faults.items() if name in found}
+    return {
+        key: [_registration_words(machine, each) for each in found[name]]
+        for key, name in faults.items()
+        if name in found
+    }
 
 
-def _told(machine: Machine, registration: Registration) -> str:
+def _registration_words(machine: Machine, registration: Registration) -> str:
     is_there = machine.look(registration.path).kind is EntryKind.FILE
     state = "it is still there" if is_there else "nothing is there now"
     if registration.package is None:

@@ -12,7 +12,7 @@ import time
 import uuid
 from collections.abc import Callable, Iterator, Mapping
 
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 
 MOST_OUTPUT = 1 << 16  # bytes of what a program writes that are kept
@@ -65,7 +65,7 @@ class Marked:
             )
         except OSError as error:
             raise UnreadableError(
-                what=f"{shown(command[0])} cannot be started",
+                what=f"{printable(command[0])} cannot be started",
                 why=error.strerror or str(error),
                 do="Trace it without --observe: what it is started by may be missing.",
             ) from error

@@ -17,7 +17,7 @@ from fundamen.model.architecture import Platform
 from fundamen.model.errors import InternalError, UnreadableError
 from fundamen.model.isolation import Isolated
 from fundamen.model.paths import MachinePath
-from fundamen.model.timing import timed
+from fundamen.model.timing import log_time
 from fundamen.trace.judging import Judging
 from fundamen.trace.records import Footing, Trace
 
@@ -50,7 +50,7 @@ def trace_program(
         return _of_package(machine, program)
     loading = load_map(machine, program)
     if observation is not None:
-        loading = load_map(machine, program, _undeclared(machine, loading, observation))
+        loading = load_map(machine, program, _undeclared_libraries(machine, loading, observation))
     if symbols:
         loading = _with_symbols(machine, loading)
     testimonies = _Testimonies(machine, authorities)
@@ -70,7 +70,7 @@ def trace_programs(
     if len(of_files) >= _MANY and machine.may_be_shared and can_fork():
         judged = _shared_out(machine, of_files, testimonies, symbols=symbols)
     else:
-        judged = _judged(machine, of_files, testimonies, Judging.trace, symbols=symbols)
+        judged = _judge_programs(machine, of_files, testimonies, Judging.trace, symbols=symbols)
     for program in programs:
         if not _is_of_package(machine, program):
             yield next(judged)
@@ -87,7 +87,7 @@ def _shared_out(
     """Trace programs in several processes, which begin with what the first programs have taught this one."""
 
     def trace(batch: Sequence[MachinePath]) -> list[Trace | UnreadableError]:
-        return list(_judged(machine, batch, testimonies, Judging.trace, symbols=symbols))
+        return list(_judge_programs(machine, batch, testimonies, Judging.trace, symbols=symbols))
 
     first = min(len(programs), _LEARNT_FROM if testimonies.has_authorities else 0)
     yield from trace(programs[:first])
@@ -100,7 +100,7 @@ def find_faults(
     machine: Machine, programs: Sequence[MachinePath], authorities: Sequence[Authority] = ()
 ) -> Iterator[Footing | UnreadableError]:
     """The faults of many programs or libraries, and nothing on verified components: a quicker trace."""
-    return _judged(machine, programs, _Testimonies(machine, authorities), Judging.footing)
+    return _judge_programs(machine, programs, _Testimonies(machine, authorities), Judging.find_faults)
 
 
 def _is_of_package(machine: Machine, path: MachinePath) -> bool:
@@ -118,7 +118,7 @@ def _of_package(machine: Machine, path: MachinePath) -> Trace:
     return trace_installed(machine, path)
 
 
-def _judged(
+def _judge_programs(
     machine: Machine,
     programs: Sequence[MachinePath],
     testimonies: "_Testimonies",
@@ -162,12 +162,12 @@ def _with_symbols(machine: Machine, loading: LoadMap) -> LoadMap:
     return msgspec.structs.replace(loading, resolutions=(*loading.resolutions, *undefined))
 
 
-def _undeclared(machine: Machine, loading: LoadMap, observation: Observation) -> list[str]:
+def _undeclared_libraries(machine: Machine, loading: LoadMap, observation: Observation) -> list[str]:
     """Libraries that a program asked for as it ran, besides its declared needs."""
-    declared = {machine.folded(path) for path in (loading.program, *loading.loaded)}
-    asked = {machine.folded(resolution.name) for resolution in loading.resolutions}
-    loaded = [path for path in observation.loaded if machine.folded(machine.real(path)) not in declared]
-    return loaded + [name for name, _ in observation.failed if machine.folded(name) not in asked]
+    declared = {machine.fold(path) for path in (loading.program, *loading.loaded)}
+    asked = {machine.fold(resolution.name) for resolution in loading.resolutions}
+    loaded = [path for path in observation.loaded if machine.fold(machine.real(path)) not in declared]
+    return loaded + [name for name, _ in observation.failed if machine.fold(name) not in asked]
 
 
 class _Testimonies:
@@ -195,7 +195,7 @@ class _Testimonies:
         ]
         said: dict[MachinePath, list[Testimony]] = {subject.path: [] for subject in subjects}
         for authority in self._authorities if subjects else ():
-            with timed(_LOG, "asking %s about %d files", type(authority).__name__, len(subjects)):
+            with log_time(_LOG, "asking %s about %d files", type(authority).__name__, len(subjects)):
                 for path, testimony in authority.testify(self._machine, subjects).items():
                     said[path].append(testimony)
         self.known.update(said)

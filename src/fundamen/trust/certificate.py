@@ -14,7 +14,7 @@ from cryptography.hazmat.primitives.asymmetric import dsa, ec, rsa
 from cryptography.x509.oid import AuthorityInformationAccessOID as Access
 from cryptography.x509.oid import ExtensionOID, NameOID
 
-from fundamen.formats.cursor import damaged
+from fundamen.formats.cursor import damage_error
 
 _KNOWN_CRITICAL = {
     ExtensionOID.BASIC_CONSTRAINTS,
@@ -109,7 +109,7 @@ def read_certificate(der: bytes) -> Certificate:
             parsed = x509.load_der_x509_certificate(der)
             return _certificate(der, parsed, {each.oid: each for each in parsed.extensions})
     except _RAISED as error:
-        raise damaged("A certificate", f"{error}" or type(error).__name__) from error
+        raise damage_error("A certificate", f"{error}" or type(error).__name__) from error
 
 
 def read_revocation_list(der: bytes) -> RevocationList:
@@ -123,7 +123,7 @@ def read_revocation_list(der: bytes) -> RevocationList:
         revoked = {each.serial_number: (each.revocation_date_utc, _reason(each)) for each in parsed}
         return RevocationList(der, _name(parsed.issuer), parsed.last_update_utc, parsed.next_update_utc, revoked)
     except _RAISED as error:
-        raise damaged("A revocation list", f"{error}" or type(error).__name__) from error
+        raise damage_error("A revocation list", f"{error}" or type(error).__name__) from error
 
 
 def parsed_certificate(der: bytes) -> x509.Certificate:
@@ -198,7 +198,7 @@ def _certificate(
             each.oid.dotted_string for each in extensions.values() if each.critical and each.oid not in _KNOWN_CRITICAL
         ),
         has_constraints=ExtensionOID.NAME_CONSTRAINTS in extensions,
-        issuer_offered_at=_offered(access) if isinstance(access, x509.AuthorityInformationAccess) else (),
+        issuer_offered_at=_offered_places(access) if isinstance(access, x509.AuthorityInformationAccess) else (),
     )
 
 
@@ -223,7 +223,7 @@ def _names(names: x509.SubjectAlternativeName) -> tuple[str, ...]:
     return (*dns, *map(str, names.get_values_for_type(x509.IPAddress)))
 
 
-def _offered(access: x509.AuthorityInformationAccess) -> tuple[str, ...]:
+def _offered_places(access: x509.AuthorityInformationAccess) -> tuple[str, ...]:
     return tuple(
         each.access_location.value
         for each in access

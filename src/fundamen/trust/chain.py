@@ -189,7 +189,7 @@ class Issuers:
         wanted = certificate.authority_key_id
         return sorted(named, key=lambda held: (held.certificate.key_id != wanted, not self.is_anchor(held.certificate)))
 
-    def named(self, certificate: Certificate) -> list[Certificate]:
+    def with_name_of(self, certificate: Certificate) -> list[Certificate]:
         """All certificates that have the name of one."""
         return [held.certificate for held in self._by_subject.get(certificate.subject.key, ())]
 
@@ -202,7 +202,7 @@ class Issuers:
         stored = self.role_of(certificate)
         return stored is not None and stored.role in {StoreRole.ROOT, StoreRole.ON_DEMAND}
 
-    def stored(self) -> tuple[StoredCertificate, ...]:
+    def all_stored(self) -> tuple[StoredCertificate, ...]:
         """Everything that was gathered, as it was given."""
         return tuple(stored for roles in self._roles.values() for stored in roles.values())
 
@@ -315,7 +315,7 @@ class _Judging:
         """
         own = self._path[index].certificate
         signers = [held.certificate for held in self._path[index:]]
-        for other in self._issuers.named(own):
+        for other in self._issuers.with_name_of(own):
             if other.sha256 != own.sha256 and any(is_signed_by(other, signer) for signer in signers):
                 yield other
 

@@ -5,7 +5,7 @@ from fundamen.model.errors import UsageError
 _DIGITS = 64
 
 
-def grouped(fingerprint: str) -> str:
+def group_digits(fingerprint: str) -> str:
     """A fingerprint in groups of four, as it is read out over the telephone."""
     return " ".join(fingerprint[at : at + 4] for at in range(0, len(fingerprint), 4))
 

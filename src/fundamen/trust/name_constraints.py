@@ -28,9 +28,9 @@ def find_forbidden_name(authority: Certificate, below: Certificate) -> str | Non
             continue
         is_within = _RULES.get(kind)
         if is_within is None or any(is_within(name.value, each.value) for each in excluded):
-            return _shown(name)
+            return _name_text(name)
         if permitted and not any(is_within(name.value, each.value) for each in permitted):
-            return _shown(name)
+            return _name_text(name)
     return None
 
 
@@ -89,5 +89,5 @@ _RULES: dict[type[x509.GeneralName], Callable[[Any, Any], bool]] = {
 }
 
 
-def _shown(name: "x509.GeneralName | _Mail") -> str:
+def _name_text(name: "x509.GeneralName | _Mail") -> str:
     return name.value.rfc4514_string() if isinstance(name, x509.DirectoryName) else str(name.value)

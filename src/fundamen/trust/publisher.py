@@ -259,16 +259,18 @@ def _timestamps(signer: Signer, signed: SignedData, issuers: Issuers) -> Iterato
             problem = "it is not signed as a timestamp is"
         elif not _is_over(info.digest_algorithm, info.digest, signer.signature):
             problem = "it was made for another signature"
-        yield _judged(info.at, inner.signers[:1], (inner, signed), inner.content_type, inner.content, at_hand, problem)
+        yield _judge_timestamp(
+            info.at, inner.signers[:1], (inner, signed), inner.content_type, inner.content, at_hand, problem
+        )
     for counter in signer.countersigners:
         if counter.signing_time is None:
             continue
         # A countersignature signs no content of its own, but the signature that it counters (section 11.4).
         kind = counter.content_type
-        yield _judged(counter.signing_time, (counter,), (signed,), kind, signer.signature, issuers, "")
+        yield _judge_timestamp(counter.signing_time, (counter,), (signed,), kind, signer.signature, issuers, "")
 
 
-def _judged(
+def _judge_timestamp(
     at: datetime,
     signers: Sequence[Signer],
     pools: tuple[SignedData, ...],

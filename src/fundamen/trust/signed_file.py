@@ -20,7 +20,7 @@ def judge_file(source: ByteSource, binary: Binary, issuers: Issuers, now: dateti
         return Publisher(SignatureStanding.TAMPERED, (Signature(SignatureStanding.TAMPERED, error.why),))
     if not blobs:
         return UNSIGNED
-    publisher = judge_signatures(blobs, _remembering(digest), issuers, now)
+    publisher = judge_signatures(blobs, _remember_digests(digest), issuers, now)
     return Publisher(publisher.verdict, publisher.signatures, remarks=(*publisher.remarks, *remarks))
 
 
@@ -42,7 +42,7 @@ def _signatures(source: ByteSource, binary: Binary) -> tuple[tuple[bytes, ...], 
         table = read_certificate_table(source, binary)
         if table is None:
             return (), lambda _: b"", ()
-        hidden = sum(map(_hidden, table.signatures))
+        hidden = sum(map(_count_hidden_bytes, table.signatures))
         remarks = (f"{hidden} bytes beside the signature are covered by nothing, and anybody may have put them there",)
         return table.signatures, lambda algorithm: image_digest(source, binary, algorithm), remarks if hidden else ()
     if binary.format is Format.MSI:
@@ -59,12 +59,12 @@ def _signatures(source: ByteSource, binary: Binary) -> tuple[tuple[bytes, ...], 
     return _present(signature), lambda algorithm: cabinet.cabinet_digest(source, header, algorithm), ()
 
 
-def _hidden(blob: bytes) -> int:
+def _count_hidden_bytes(blob: bytes) -> int:
     """How many bytes behind a signature, besides a few zeros that fill it up, lie in its entry of the table."""
-    from fundamen.formats.der import reading, whole_of  # noqa: PLC0415 - only where a signature was read
+    from fundamen.formats.der import translate_asn1_errors, whole_of  # noqa: PLC0415 - only where a signature was read
 
     try:
-        with reading("The signature"):
+        with translate_asn1_errors("The signature"):
             rest = blob[len(whole_of(blob)) :]
     except DamagedFileError:
         return 0
@@ -75,7 +75,7 @@ def _present(signature: bytes | None) -> tuple[bytes, ...]:
     return (signature,) if signature is not None else ()
 
 
-def _remembering(digest: Digest) -> Digest:
+def _remember_digests(digest: Digest) -> Digest:
     """The same, taking each digest once; that of bytes which cannot be read through fits no signature."""
     known: dict[str, bytes] = {}
 

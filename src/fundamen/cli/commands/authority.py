@@ -23,7 +23,7 @@ from fundamen.directories.connection import DirectoryPlace, open_directory
 from fundamen.formats.certificate_file import read_certificates
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.tls_server import fetch_certificates
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.report.authority_text import authority_text
@@ -63,7 +63,7 @@ class _Where(msgspec.Struct, frozen=True, kw_only=True):
             host.strip("[]"), port, self.tls, os.path.abspath(self.roots) if self.roots else "", self.seconds
         )
 
-    def wanted(
+    def requirements(
         self, entry: str, has: tuple[str, ...] = (), issued: tuple[tuple[str, Certificate], ...] = ()
     ) -> EntryRequirements:
         """The requirements on the authority."""
@@ -143,11 +143,11 @@ def _where_options(command_: options.Command) -> options.Command:
         help="The port on which that host must answer.",
     )
     @functools.wraps(command_)
-    def wrapped(**said: Any) -> None:  # noqa: ANN401 - click's own
+    def wrapper(**said: Any) -> None:  # noqa: ANN401 - click's own
         where = _Where(**{name: said.pop(name) for name in _Where.__struct_fields__})
         command_(where=where, **said)
 
-    return wrapped
+    return wrapper
 
 
 @command.command("check", short_help="Check the entry, its certificate and its host.")
@@ -168,9 +168,9 @@ def check(entry: str, *, where: _Where, has: tuple[str, ...], issued: tuple[str,
     with output:
         place = where.place()
         servers = [options.host_and_port(each, _LDAPS) for each in issued]
-        with output.working(f"Asking {place.title}"):
+        with output.say_working(f"Asking {place.title}"):
             own = tuple((f"{host}:{port}", _shown_by(host, port, place.seconds)) for host, port in servers)
-            state = _examined(place, where.wanted(entry, has, own))
+            state = _examine_place(place, where.requirements(entry, has, own))
         _show(state, place, _next(state, where), output)
         status = Exit.FAULT_FOUND if state.faults else Exit.NOTHING_AT_FAULT
     finish(status)
@@ -214,24 +214,24 @@ def renew(
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     with output:
         from fundamen.restore.for_authority import plan_authority  # noqa: PLC0415 - only where a plan is made
-        from fundamen.restore.plan_file import written  # noqa: PLC0415
+        from fundamen.restore.plan_file import plan_bytes  # noqa: PLC0415
 
         _require_sense(where, key_file, name, host, save_plan)
         place = where.place()
-        with output.working(f"Asking {place.title}"):
-            state = _examined(place, where.wanted(entry))
+        with output.say_working(f"Asking {place.title}"):
+            state = _examine_place(place, where.requirements(entry))
         if not state.held:
             raise UsageError(
-                what=f"The authority {shown(entry)} cannot be renewed",
+                what=f"The authority {printable(entry)} cannot be renewed",
                 why=f"{place.title} has no such entry, and only what is there is changed",
                 do="Have its entry made by the directory's own tools, under its old name; then try again.",
             )
         certificate = None
         if key_file is not None:
-            certificate = _renewed(state.certificate, key_file, options.secret(key_password), name, years)
+            certificate = _renew(state.certificate, key_file, options.secret(key_password), name, years)
         path = MachinePath(program) if program is not None else None
         plan = plan_authority(options.this_host(), path, state, place, login, host, certificate, options.now())
-        write_file(save_plan, written(plan), output)
+        write_file(save_plan, plan_bytes(plan), output)
         _show(state, place, (f"fundamen plans run {shlex.quote(save_plan)}",), output)
     finish(Exit.NOTHING_AT_FAULT)
 
@@ -267,7 +267,7 @@ def reissue_(
         from fundamen.certificate_authorities.making import in_pem, reissue  # noqa: PLC0415 - only where one is made
 
         if os.path.exists(target):
-            raise UsageError("Nothing is issued", f"{shown(target)} is there already", "Name another file.")
+            raise UsageError("Nothing is issued", f"{printable(target)} is there already", "Name another file.")
         key = _key(key_file, options.secret(key_password))
         der = reissue(_certificate(certificate), _certificate(authority_file), key, options.now(), days)
         write_file(target, in_pem(der), output)
@@ -286,17 +286,17 @@ def _require_sense(where: _Where, key_file: str | None, name: str | None, host: 
     elif name is not None and key_file is None:
         why = "--name is of a certificate that is made, and that needs --key"
     elif os.path.exists(save_plan):
-        why = f"{shown(save_plan)} is there already"
+        why = f"{printable(save_plan)} is there already"
     if why:
         raise UsageError("Nothing is planned", why, "See: fundamen authority renew --help")
 
 
-def _examined(place: DirectoryPlace, wanted: EntryRequirements) -> AuthorityState:
+def _examine_place(place: DirectoryPlace, wanted: EntryRequirements) -> AuthorityState:
     with open_directory(place) as directory:
         return examine_authority(directory, wanted, options.now(), place.seconds)
 
 
-def _renewed(old: Certificate | None, key_file: str, password: str, name: str | None, years: int) -> bytes:
+def _renew(old: Certificate | None, key_file: str, password: str, name: str | None, years: int) -> bytes:
     from fundamen.certificate_authorities.making import new_authority, renew_authority  # noqa: PLC0415
 
     key = _key(key_file, password)
@@ -314,29 +314,29 @@ def _renewed(old: Certificate | None, key_file: str, password: str, name: str | 
 def _key(name: str, password: str) -> Any:  # noqa: ANN401 - making.Key, which loads the library
     from fundamen.certificate_authorities.making import read_key  # noqa: PLC0415
 
-    with _opened(name) as source:
+    with _open_file(name) as source:
         return read_key(source.read_at(0, source.size), name, password)
 
 
 def _certificate(name: str) -> Certificate:
     """The first certificate of a file. Raises: UnreadableError."""
-    with _opened(name) as source:
+    with _open_file(name) as source:
         return read_certificate(read_certificates(source).certificates[0])
 
 
-def _opened(name: str) -> FileBytes:
+def _open_file(name: str) -> FileBytes:
     try:
         return FileBytes(HostPath(os.path.abspath(name)), name)
     except OSError as error:
         raise UnreadableError(
-            f"{shown(name)} cannot be read", error.strerror or str(error), "Name a file that you may read."
+            f"{printable(name)} cannot be read", error.strerror or str(error), "Name a file that you may read."
         ) from error
 
 
 def _shown_by(host: str, port: int, seconds: float) -> Certificate:
     chain = fetch_certificates(host, port, seconds)
     if not chain:
-        raise UnreadableError(f"{shown(host)}:{port} shows no certificate", "it has none", "Name another port.")
+        raise UnreadableError(f"{printable(host)}:{port} shows no certificate", "it has none", "Name another port.")
     return read_certificate(chain[0])
 
 

@@ -17,7 +17,7 @@ from fundamen.cli.output import Output, finish
 from fundamen.evidence.authority import Authority
 from fundamen.machine.file_bytes import open_ordinary
 from fundamen.machine.machine import Machine
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, UnreadableError, UsageError
 from fundamen.model.isolation import Isolated
 from fundamen.model.paths import MachinePath
@@ -69,7 +69,7 @@ def command(
         ]
         for index, (given, examine) in enumerate(asked):
             try:
-                with Isolated(given), output.working("Asking the compiler, and looking around"):
+                with Isolated(given), output.say_working("Asking the compiler, and looking around"):
                     steps = examine()
                 with Isolated(given):
                     _show(output, given, steps, first=index == 0)
@@ -99,7 +99,7 @@ def _text_of(name: str) -> str:
                 data = file.read(_LARGEST_LOG)
     except OSError as error:
         raise UnreadableError(
-            what=f"The log {shown(name)} cannot be read",
+            what=f"The log {printable(name)} cannot be read",
             why=error.strerror or str(error),
             do="Check its spelling and its rights, or pipe the build into: fundamen build -",
         ) from error

@@ -21,7 +21,7 @@ from fundamen.machine.file_bytes import open_ordinary
 from fundamen.machine.gathered import SCRIPTS, GatheredMachine, gathering_script
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
 from fundamen.placing.own_files import written_whole
@@ -92,7 +92,7 @@ def command(
     status = Exit.NOTHING_AT_FAULT
     with output:
         most_bytes = amount_of(most)
-        examined = _gathered(gathered) if gathered else machine()
+        examined = _open_gathering(gathered) if gathered else machine()
         if isinstance(examined, GatheredMachine):
             if whole and not examined.is_whole:
                 why = "the script gathered of programs, and not of the whole machine"
@@ -111,10 +111,10 @@ def command(
         authorities = authorities_at(options.home(), examined.platform, options.now(), output)
         with SurveyProgress(output) as telling:
             taken = take_capture(examined, wish, authorities, asked, options.now(), telling)
-        taken = _named(taken, name or (platform.node() if examined.is_live else ""))
+        taken = _rename_taken(taken, name or (platform.node() if examined.is_live else ""))
         if not output.as_json:
             output.show(capture_text(taken.manifest, verbose=output.verbose, drawn=output.drawn))
-        if yes or output.agreed(f"Write it to {shown(target)}?"):
+        if yes or output.ask_consent(f"Write it to {printable(target)}?"):
             manifest = _write(target, taken)
             output.note(f"Written: {target}, {os.path.getsize(target) >> 10} KiB.")
             if output.as_json:
@@ -125,20 +125,20 @@ def command(
     finish(status)
 
 
-def _gathered(path: str) -> GatheredMachine:
+def _open_gathering(path: str) -> GatheredMachine:
     """The machine of what was gathered in a file. Raises: UnreadableError."""
     try:
         with open_ordinary(path) as file:
             return GatheredMachine(read_gathered(file, path), HostPath(os.path.abspath(path)))
     except OSError as error:
         raise UnreadableError(
-            what=f"{shown(path)} cannot be read",
+            what=f"{printable(path)} cannot be read",
             why=error.strerror or str(error),
             do="Name what the script of --script wrote.",
         ) from error
 
 
-def _named(taken: Taken, name: str) -> Taken:
+def _rename_taken(taken: Taken, name: str) -> Taken:
     """The same under another name of the machine."""
     if not name:
         return taken
@@ -155,7 +155,7 @@ def _require_sense(
     if not (programs or sheets or whole):
         why = "neither a program nor a sheet was named, nor --all"
     elif os.path.exists(target):
-        why = f"{shown(target)} is there already"
+        why = f"{printable(target)} is there already"
     elif most is None or not 0 < most <= MOST_CONTENT:
         why = f"--most is no size up to {MOST_CONTENT >> 30}G, such as 512M"
     if why:
@@ -169,7 +169,7 @@ def _write(target: str, taken: Taken) -> CaptureManifest:
             manifest = write_capture(file, taken.manifest, taken.facts, taken.recording.taken, taken.summary)
     except OSError as error:
         raise UnreadableError(
-            what=f"The capture cannot be written to {shown(target)}",
+            what=f"The capture cannot be written to {printable(target)}",
             why=error.strerror or str(error),
             do="Name a file in a folder that you may write to.",
         ) from error

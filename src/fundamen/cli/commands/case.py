@@ -31,7 +31,7 @@ def _store() -> CaseStore:
     return CaseStore(HostPath(os.path.join(options.home(), "cases")))
 
 
-def _chosen(store: CaseStore, number: int | None) -> Case:
+def _find_case(store: CaseStore, number: int | None) -> Case:
     """A case by its number, or the open one. Raises: UsageError: there is none."""
     if number is not None:
         return store.case(number)
@@ -107,7 +107,7 @@ def note(text: str, output: Output) -> None:
 
     with output:
         store = _store()
-        case = _chosen(store, None)
+        case = _find_case(store, None)
         kept = without_secrets(text)
         store.add(case, EntryType.NOTE, kept, CaseFacts(), options.now())
         if kept != text:
@@ -129,7 +129,7 @@ def next_(number: int | None, output: Output) -> None:
     from fundamen.cases.ladder import ladder_of  # noqa: PLC0415
 
     with output:
-        case = _chosen(_store(), number)
+        case = _find_case(_store(), number)
         ladder = ladder_of(case)
         if output.as_json:
             from fundamen.report.contracts.casing import ladder_record  # noqa: PLC0415
@@ -147,7 +147,7 @@ def next_(number: int | None, output: Output) -> None:
 @click.option("--nothing", "came", flag_value=Came.NOTHING, type=Came, help="It changed nothing.")
 @click.option("--worse", "came", flag_value=Came.WORSE, type=Came, help="It made it worse; undo it.")
 @options.output_options
-def tried(remedy: str, came: Came | None, output: Output) -> None:
+def record_try(remedy: str, came: Came | None, output: Output) -> None:
     """Record the result of a REMEDY: one of the list by its name, or anything else in your own words.
 
     \b
@@ -165,12 +165,12 @@ def tried(remedy: str, came: Came | None, output: Output) -> None:
                 do=f"fundamen case tried '{remedy}' --helped, --nothing or --worse",
             )
         store = _store()
-        case = _chosen(store, None)
+        case = _find_case(store, None)
         known = remedy if remedy in remedy_ids() else ""
         rungs = {rung.remedy.id: rung.do for rung in ladder_of(case).rungs}
         text = rungs.get(remedy, without_secrets(remedy))
         store.add(case, EntryType.TRIED, text, CaseFacts(remedy=known or text, came=came), options.now())
-        after = _chosen(store, case.number)
+        after = _find_case(store, case.number)
         if output.as_json:
             _show(output, after)
             return
@@ -189,7 +189,7 @@ def show(number: int | None, output: Output) -> None:
     fundamen case show 3 --verbose
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     with output:
-        _show(output, _chosen(_store(), number))
+        _show(output, _find_case(_store(), number))
 
 
 @command.command("list", short_help="List the cases.")
@@ -248,7 +248,7 @@ def close(helped: str | None, *, unsolved: bool, output: Output) -> None:
                 do="fundamen case close --helped 'what helped'; or: fundamen case close --unsolved",
             )
         store = _store()
-        case = store.close(_chosen(store, None), without_secrets(helped) if helped else None, options.now())
+        case = store.close(_find_case(store, None), without_secrets(helped) if helped else None, options.now())
         _show(output, case)
 
 
@@ -276,7 +276,7 @@ def put_down(output: Output) -> None:
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     with output:
         store = _store()
-        case = _chosen(store, None)
+        case = _find_case(store, None)
         store.put_down()
         output.note(f"Case {case.number} stays open; continue it with: fundamen case continue {case.number}")
         if output.as_json:
@@ -298,7 +298,7 @@ def forget(number: int, entry: int | None, *, yes: bool, output: Output) -> None
         store = _store()
         case = store.case(number)
         what = f"case {number} ({case.title})" if entry is None else f"entry {entry} of case {number}"
-        if yes or output.agreed(f"Remove {what} for good?"):
+        if yes or output.ask_consent(f"Remove {what} for good?"):
             store.forget(case, entry)
             output.note(f"Removed: {what}.")
             if output.as_json and entry is not None:
@@ -350,7 +350,7 @@ def report(file: str, number: int | None, machine: Callable[[], Machine], output
 
     with output:
         require_writable([file])
-        case = _chosen(_store(), number)
+        case = _find_case(_store(), number)
         named = facts_of(case).get("program")
         if named is None:
             raise UsageError(
@@ -362,7 +362,7 @@ def report(file: str, number: int | None, machine: Callable[[], Machine], output
         now = options.now()
         authorities = authorities_at(options.home(), examined.platform, now, output)
         path = find_program(examined, named)
-        with output.working(f"Tracing {named}"):
+        with output.say_working(f"Tracing {named}"):
             trace = with_hints(examined, trace_program(examined, path, authorities), authorities, named)
         made = [each for each in journal_of(examined, options.home()).entries() if each.program == path]
         page = trace_page(trace, examined, now, case, made)

@@ -122,8 +122,8 @@ def command(
             try:
                 if isinstance(stream, FundamenError):
                     raise stream
-                with Isolated(name), output.working(f"Reading {name}"):
-                    answers.append(_reading(known, scanner, stream, name))
+                with Isolated(name), output.say_working(f"Reading {name}"):
+                    answers.append(_read_stream(known, scanner, stream, name))
             except FundamenError as error:
                 if name in logs:
                     output.tell(error)
@@ -191,7 +191,7 @@ def _texts(logs: tuple[str, ...], messages: tuple[str, ...]) -> Iterator[Text]:
                 yield log, error
 
 
-def _reading(known: Knowledge, scanner: Scanner, stream: Stream, name: str) -> Reading:
+def _read_stream(known: Knowledge, scanner: Scanner, stream: Stream, name: str) -> Reading:
     """A text's reading; that of a large file by several processes."""
     if os.path.isfile(name):
         from fundamen.clues import large  # noqa: PLC0415 - only for a file, which may be large
@@ -210,7 +210,7 @@ def _show_all(
     chosen = decisive_of(readings) if readings else None
     behind: dict[str, Behind | FundamenError | None] = {}
     if chosen is not None and not only_read:
-        with output.working("Looking behind it on the machine"):
+        with output.say_working("Looking behind it on the machine"):
             behind = _look_behind(machine(), readings if output.as_json else [chosen], output)
     refused = [UnreadText(name, error) for name, error in behind.items() if isinstance(error, FundamenError)]
     for each in refused:
@@ -222,13 +222,13 @@ def _show_all(
     elif chosen is not None:
         from fundamen.report.clues_text import clues_text  # noqa: PLC0415 - only where something was read
 
-        found = _found(behind, chosen.name)
+        found = _find_behind(behind, chosen.name)
         output.show(clues_text(chosen, readings, found, machine(), drawn=output.drawn, verbose=output.verbose))
     failed = [*refused, *(each for each in answers if isinstance(each, UnreadText))]
     worst = max((exit_of(each.error) for each in failed), default=Exit.NOTHING_AT_FAULT)
     if chosen is None or chosen.decisive is None:
         return worst
-    output.remember(reading=chosen, behind=_found(behind, chosen.name))
+    output.remember(reading=chosen, behind=_find_behind(behind, chosen.name))
     return max(worst, Exit.FAULT_FOUND)
 
 
@@ -249,7 +249,7 @@ def _look_behind(
     return found
 
 
-def _found(behind: "dict[str, Behind | FundamenError | None]", name: str) -> "Behind | None":
+def _find_behind(behind: "dict[str, Behind | FundamenError | None]", name: str) -> "Behind | None":
     found = behind.get(name)
     return None if isinstance(found, FundamenError) else found
 
@@ -268,5 +268,5 @@ def _show_record(
         return
     from fundamen.report.clues_text import steps  # noqa: PLC0415
 
-    found = _found(behind, answer.name)
+    found = _find_behind(behind, answer.name)
     output.show_record(clues_record(answer, found, steps(answer, found, machine())))

@@ -36,13 +36,13 @@ def take(folder: str, *, because: str, force: bool, machine: Callable[[], Machin
     \b
     fundamen cold-copies make /var/lib/tidebook --because 'before the new runtime'
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
-    from fundamen.cli.cold_copies import taken  # noqa: PLC0415 - each command its own
+    from fundamen.cli.cold_copies import copy_folder  # noqa: PLC0415 - each command its own
     from fundamen.report.cold_copies_text import taken_text  # noqa: PLC0415
     from fundamen.report.contracts.cold_copying import cold_copies_record  # noqa: PLC0415
 
     with output:
         examined = machine()
-        copy = taken(examined, examined.spelled(folder), because, output, force=force)
+        copy = copy_folder(examined, examined.absolute_path(folder), because, output, force=force)
         if output.as_json:
             output.show_record(cold_copies_record([(copy, "")], with_entries=False))
         else:
@@ -84,13 +84,13 @@ def check(numbers: tuple[int, ...], *, machine: Callable[[], Machine], output: O
     \b
     fundamen cold-copies check 3
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
-    from fundamen.cli.cold_copies import checked  # noqa: PLC0415
+    from fundamen.cli.cold_copies import check_all  # noqa: PLC0415
     from fundamen.report.cold_copies_text import checked_text  # noqa: PLC0415
     from fundamen.report.contracts.cold_copying import cold_copies_record  # noqa: PLC0415
 
     with output:
         examined = machine()
-        results, failed = checked(examined, numbers, output)
+        results, failed = check_all(examined, numbers, output)
         for error in failed:
             output.tell(error)
         if output.as_json:
@@ -156,7 +156,7 @@ def drop(number: int, *, yes: bool, machine: Callable[[], Machine], output: Outp
     with output:
         store = store_of(machine())
         copy = store.find(number)
-        is_agreed = yes or output.agreed(drop_text(copy))
+        is_agreed = yes or output.ask_consent(drop_text(copy))
         if is_agreed:
             store.drop(number)
         output.note(f"Cold copy {number} is deleted." if is_agreed else "Nothing was deleted.")

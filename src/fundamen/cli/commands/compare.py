@@ -41,7 +41,7 @@ def command(here: str, there: str, *, programs: tuple[str, ...], targets: tuple[
     status = Exit.NOTHING_AT_FAULT
     with output:
         require_writable_figures(targets, "here-there.html")
-        comparison = _compared(here, there, programs, output)
+        comparison = _compare(here, there, programs, output)
         write_figures(lambda: compare_figure(comparison), targets, output)
         if output.as_json:
             output.show_record(compare_record(comparison))
@@ -52,7 +52,7 @@ def command(here: str, there: str, *, programs: tuple[str, ...], targets: tuple[
     finish(status)
 
 
-def _compared(here: str, there: str, programs: tuple[str, ...], output: Output) -> MachineComparison:
+def _compare(here: str, there: str, programs: tuple[str, ...], output: Output) -> MachineComparison:
     machines: list[Machine] = []
     try:
         machines += [_machine(here), _machine(there)]
@@ -62,11 +62,11 @@ def _compared(here: str, there: str, programs: tuple[str, ...], output: Output) 
     if not machines:
         if programs:
             raise UsageError("Nothing is compared", "--for is for machines, and these are trees", "Leave it out.")
-        with output.working(f"Comparing {here} and {there}"):
+        with output.say_working(f"Comparing {here} and {there}"):
             return compare_trees(HostPath(os.path.abspath(here)), HostPath(os.path.abspath(there)), options.now())
     one, other = machines
-    with output.working(f"Comparing {here} and {there}"):
-        return compare_machines(one, other, [one.spelled(program) for program in programs])
+    with output.say_working(f"Comparing {here} and {there}"):
+        return compare_machines(one, other, [one.absolute_path(program) for program in programs])
 
 
 def _machine(spec: str) -> Machine:

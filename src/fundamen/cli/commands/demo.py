@@ -12,7 +12,7 @@ import click
 from fundamen.cli.exits import Exit
 from fundamen.cli.helping import Subcommand
 from fundamen.cli.output import Output, finish
-from fundamen.demo.story import Scene, caption_text, closing, opening, play
+from fundamen.demo.story import Scene, caption_text, closing_lines, opening_lines, play
 
 
 @click.command("demo", cls=Subcommand)
@@ -30,7 +30,7 @@ def command(keep: str | None, *, whole: bool) -> None:
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
     is_as_expected = True
     with Output(as_json=False, quiet=False, verbose=False) as output, _folder(keep) as folder:
-        click.echo(opening(whole=whole))
+        click.echo(opening_lines(whole=whole))
         for index, played in enumerate(play(folder, sys.stdout.isatty(), _tell, whole=whole)):
             if played.scene.is_shown:
                 output.show(played.output)
@@ -39,7 +39,7 @@ def command(keep: str | None, *, whole: bool) -> None:
                 output.note(f"(Step {index + 1} ended with {played.status}; the story expects {played.scene.status}.)")
         click.echo("\n" + click.style("The case is closed.", bold=True))
         if keep:
-            click.echo("To continue with it:\n" + "\n".join(f"  {line}" for line in closing(folder)))
+            click.echo("To continue with it:\n" + "\n".join(f"  {line}" for line in closing_lines(folder)))
     finish(Exit.NOTHING_AT_FAULT if is_as_expected else Exit.FAULT_FOUND)
 
 

@@ -14,7 +14,7 @@ from fundamen.cli.helping import Subcommand
 from fundamen.cli.options import output_options
 from fundamen.cli.output import Output, finish
 from fundamen.cli.writing import form_of, require_new, write_file
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
 from fundamen.report.contracts.fleeting import fleet_record
@@ -44,13 +44,13 @@ def command(folder: str, *, targets: tuple[str, ...], scheduler: str | None, out
     with output:
         require_new(targets, _FORMS, "fleet.csv or fleet.html")
         paths = _captures(folder)
-        with output.working(f"Reading {len(paths)} captures"), _spread(len(paths), scheduler) as spread:
+        with output.say_working(f"Reading {len(paths)} captures"), _spread(len(paths), scheduler) as spread:
             fleet = read_fleet(paths, spread)
         if not fleet.machines:
             first = fleet.refused[0]
             raise UnreadableError(
-                what=f"{shown(folder)} has no capture of a whole machine",
-                why=f"{shown(first.path)}: {first.why}",
+                what=f"{printable(folder)} has no capture of a whole machine",
+                why=f"{printable(first.path)}: {first.why}",
                 do="Have captures made with: fundamen capture FILE --all",
             )
         for target in targets:
@@ -72,12 +72,14 @@ def _captures(folder: str) -> list[HostPath]:
         names = sorted(os.listdir(folder))
     except OSError as error:
         raise UnreadableError(
-            f"{shown(folder)} cannot be read", error.strerror or str(error), "Name a folder with captures."
+            f"{printable(folder)} cannot be read", error.strerror or str(error), "Name a folder with captures."
         ) from error
     paths = [HostPath(os.path.abspath(os.path.join(folder, name))) for name in names]
     files = [path for path in paths if os.path.isfile(path)]
     if not files:
-        raise UnreadableError(f"{shown(folder)} has no capture", "no file lies in it", "See: fundamen capture --help")
+        raise UnreadableError(
+            f"{printable(folder)} has no capture", "no file lies in it", "See: fundamen capture --help"
+        )
     return files
 
 
@@ -109,7 +111,7 @@ def _on_cluster(address: str) -> Iterator[Map]:
         client = connect(address, timeout=10)
     except (OSError, ValueError, TimeoutError) as error:
         raise UnreadableError(
-            what=f"The cluster at {shown(address)} cannot be reached",
+            what=f"The cluster at {printable(address)} cannot be reached",
             why=str(error) or type(error).__name__,
             do="See that its scheduler runs, and that this host reaches it.",
         ) from error
@@ -122,12 +124,12 @@ def _on_cluster(address: str) -> Iterator[Map]:
         yield spread
 
 
-def _drawn(ending: str) -> Callable[[Fleet], bytes | str]:
+def _drawing_of(ending: str) -> Callable[[Fleet], bytes | str]:
     return lambda fleet: FIGURES[ending](fleet_figure(fleet))
 
 
 _FORMS: dict[str, Callable[[Fleet], bytes | str]] = {
     ".csv": fleet_csv,
     ".parquet": fleet_parquet,
-    **{ending: _drawn(ending) for ending in FIGURES},
+    **{ending: _drawing_of(ending) for ending in FIGURES},
 }

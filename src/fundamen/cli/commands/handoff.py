@@ -5,7 +5,7 @@ import os
 import click
 
 from fundamen.cases.handoff import To, compose, redact
-from fundamen.cases.secrets import BLOTS, redacted
+from fundamen.cases.secrets import BLOTS, without_identities
 from fundamen.cases.store import CaseStore
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
@@ -14,7 +14,7 @@ from fundamen.cli.output import Output, finish
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath
 from fundamen.model.secrets import without_secrets
-from fundamen.report.page import counted
+from fundamen.report.page import count_of
 
 
 @click.command("handoff", cls=Subcommand)
@@ -44,7 +44,7 @@ def command(number: int | None, to: str, form: str, *, is_redacted: bool, output
             )
         names = _own_names()
         whole = compose(case, To(to), options.now())
-        request = redact(whole, lambda text: redacted(text, names) if is_redacted else without_secrets(text))
+        request = redact(whole, lambda text: without_identities(text, names) if is_redacted else without_secrets(text))
         if output.as_json:
             from fundamen.report.contracts.casing import handoff_record  # noqa: PLC0415 - only where it is asked for
 
@@ -59,7 +59,7 @@ def command(number: int | None, to: str, form: str, *, is_redacted: bool, output
             )
         count = sum(str(request).count(blot) for blot in BLOTS)
         if count:
-            output.note(f"Blotted out: {counted(count, 'place')}. Read it before you send it.")
+            output.note(f"Blotted out: {count_of(count, 'place')}. Read it before you send it.")
         for each in request.facts_missing:
             output.note(f"The reader will have to ask: {each}")
     finish(Exit.FAULT_FOUND if request.facts_missing else Exit.NOTHING_AT_FAULT)

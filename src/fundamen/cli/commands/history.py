@@ -89,5 +89,5 @@ def _clean(
         output.show(clean_up_text(chosen, drawn=output.drawn))
     if not chosen:
         output.note("There is nothing to delete.")
-    elif yes or output.agreed("\nDelete these originals?"):
+    elif yes or output.ask_consent("\nDelete these originals?"):
         let_stand(machine, journal, chosen)

@@ -59,9 +59,9 @@ def command(
         asked = [(name, name, inspecting.file) for name in files] + [(name, "", inspecting.server) for name in server]
         for index, (name, path, inspect) in enumerate(asked):
             try:
-                with Isolated(name), output.working(f"Reading {name}"):
+                with Isolated(name), output.say_working(f"Reading {name}"):
                     inspection = inspect(name)
-                    importing = inspecting.importing(path)
+                    importing = inspecting.import_command(path)
                 with Isolated(name):
                     _show(output, inspection, importing, first=index == 0)
             except FundamenError as error:
@@ -104,7 +104,7 @@ class _Inspecting:
         shown = fetch_certificates(host, port)
         return inspect_server(host, port, shown, self._publishers().issuers(self._machine), options.now())
 
-    def importing(self, path: str) -> str:
+    def import_command(self, path: str) -> str:
         """The command that imports the root of a file's chain, or of a server's where the path is empty."""
         return import_command(self._machine, path, self._issuer)
 

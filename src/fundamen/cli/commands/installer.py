@@ -20,7 +20,7 @@ from fundamen.installers.looking import Look, look_into
 from fundamen.installers.outcome import Forecast
 from fundamen.machine.file_bytes import FileBytes, open_ordinary
 from fundamen.machine.machine import Machine
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, UnreadableError, UsageError
 from fundamen.model.isolation import Isolated
 from fundamen.model.paths import HostPath
@@ -82,7 +82,7 @@ def command(
             finish(_compare(opened, packages, meant, output))
         for index, name in enumerate(packages):
             try:
-                with Isolated(name), output.working(f"Looking into {name}"), _opened(opened, name) as source:
+                with Isolated(name), output.say_working(f"Looking into {name}"), _open_package(opened, name) as source:
                     look = look_into(opened, source, properties)
                 with Isolated(name):
                     _show(output, look, _next(opened, name, look, given), first=index == 0)
@@ -111,8 +111,8 @@ def _compare(machine: Machine, packages: tuple[str, ...], meant: str, output: Ou
 
     if len(packages) != 1:
         raise UsageError("Nothing is compared", "--meant is for one package", "See: fundamen installer --help")
-    with output.working(f"Looking what became of {packages[0]}"), _opened(machine, packages[0]) as source:
-        outcome = find_outcome(machine, source, _meant(meant, packages[0]))
+    with output.say_working(f"Looking what became of {packages[0]}"), _open_package(machine, packages[0]) as source:
+        outcome = find_outcome(machine, source, _read_forecast(meant, packages[0]))
     if output.as_json:
         output.show_record(outcome_record(packages[0], outcome))
     else:
@@ -120,19 +120,21 @@ def _compare(machine: Machine, packages: tuple[str, ...], meant: str, output: Ou
     return Exit.FAULT_FOUND if outcome.wrong else Exit.NOTHING_AT_FAULT
 
 
-def _meant(name: str, package: str) -> Forecast:
+def _read_forecast(name: str, package: str) -> Forecast:
     """The forecast in a record of --json. Raises: UnreadableError: it is none, or of another package."""
-    do = f"Make one before the run: fundamen installer --json {shown(package)} > {shown(name)}"
+    do = f"Make one before the run: fundamen installer --json {printable(package)} > {printable(name)}"
     try:
         with open_ordinary(name) as file:
             records = [msgspec.json.decode(line, type=InstallerRecord) for line in file.read(_MOST_RECORD).splitlines()]
     except OSError as error:
-        raise UnreadableError(f"{shown(name)} cannot be read", error.strerror or str(error), do) from error
+        raise UnreadableError(f"{printable(name)} cannot be read", error.strerror or str(error), do) from error
     except (msgspec.DecodeError, ValueError) as error:
-        raise UnreadableError(f"{shown(name)} tells nothing that was meant", str(error), do) from error
+        raise UnreadableError(f"{printable(name)} tells nothing that was meant", str(error), do) from error
     same = [each for each in records if os.path.basename(each.package) == os.path.basename(package)]
     if not same:
-        raise UnreadableError(f"{shown(name)} tells nothing that was meant", f"it is not of {shown(package)}", do)
+        raise UnreadableError(
+            f"{printable(name)} tells nothing that was meant", f"it is not of {printable(package)}", do
+        )
     return meant_by(same[-1])
 
 
@@ -149,7 +151,7 @@ def _unpack(
     if folder is None or len(packages) != 1:
         raise UsageError("Nothing is unpacked", "--unpack FOLDER is for one package", "See: fundamen installer --help")
     wanted = [Edit(file, tuple(key.split("/")), value) for file, key, value in edits]
-    with output.working(f"Unpacking {packages[0]}"), _opened(machine, packages[0]) as source:
+    with output.say_working(f"Unpacking {packages[0]}"), _open_package(machine, packages[0]) as source:
         copy = unpack_changed(source, HostPath(os.path.abspath(folder)), wanted, options.now())
     if output.as_json:
         from fundamen.report.contracts.installing import unpacked_record  # noqa: PLC0415
@@ -160,22 +162,22 @@ def _unpack(
 
 
 @contextmanager
-def _opened(machine: Machine, name: str) -> Iterator[ByteSource]:
+def _open_package(machine: Machine, name: str) -> Iterator[ByteSource]:
     """A package of this host, or of the machine."""
     path = HostPath(os.path.abspath(name))
     if not os.path.exists(path):
-        with machine.open(machine.spelled(name)) as source:
+        with machine.open(machine.absolute_path(name)) as source:
             yield source
         return
     if not os.path.isfile(path):
         raise UnreadableError(
-            f"{shown(name)} cannot be looked into", "it is no ordinary file", "Name the package itself."
+            f"{printable(name)} cannot be looked into", "it is no ordinary file", "Name the package itself."
         )
     try:
         file = FileBytes(path, name)
     except OSError as error:
         raise UnreadableError(
-            f"{shown(name)} cannot be looked into", error.strerror or str(error), "Name a file that you may read."
+            f"{printable(name)} cannot be looked into", error.strerror or str(error), "Name a file that you may read."
         ) from error
     try:
         yield file
@@ -190,7 +192,7 @@ def _properties(given: tuple[str, ...]) -> dict[str, str]:
         name, equals, value = pair.partition("=")
         if not equals or not _PUBLIC.fullmatch(name):
             raise UsageError(
-                what=f"--set {shown(pair)} cannot be used",
+                what=f"--set {printable(pair)} cannot be used",
                 why="it is not NAME=VALUE, or the name has small letters: only properties in capitals can be given",
                 do="Write it as, for example, --set INSTALLLEVEL=3",
             )
@@ -200,7 +202,7 @@ def _properties(given: tuple[str, ...]) -> dict[str, str]:
 
 def _next(machine: Machine, name: str, look: Look, given: tuple[str, ...]) -> tuple[str, ...]:
     if look.kind is ContainerKind.MSI and look.conclusion is None:
-        return (f"fundamen installer --machine FOLDER {shown(name)}",)
+        return (f"fundamen installer --machine FOLDER {printable(name)}",)
     if look.conclusion is not None:
         return _next_of_msi(machine, name, look, given)
     if look.unmet:

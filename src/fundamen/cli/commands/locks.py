@@ -6,7 +6,7 @@ import click
 
 from fundamen.cli import options
 from fundamen.cli.helping import CommandGroup
-from fundamen.cli.locks import checked_lock, read_lock, refresh_entry, show_lock
+from fundamen.cli.locks import checked_lock, read_lock, refresh_lock, show_lock
 from fundamen.cli.output import Output, finish
 from fundamen.cli.restoring import Consent, Desk
 from fundamen.execution.home import journal_of
@@ -54,7 +54,7 @@ def check(
     """  # noqa: D301
     with output:
         examined = machine()
-        path = examined.spelled(lock_file)
+        path = examined.absolute_path(lock_file)
         _, lock = read_lock(examined, path)
         wanted = Architecture(architecture) if architecture else options.this_architecture()
         status = show_lock(path, lock, checked_lock(lock, artefacts, wanted), output)
@@ -87,5 +87,5 @@ def refresh(
         journal = journal_of(examined, options.home())
         require_ready(examined, journal)
         desk = Desk(examined, journal, output, Consent(only_rehearse=False, yes=yes))
-        status = refresh_entry(desk, examined.spelled(lock_file), entry, artefacts)
+        status = refresh_lock(desk, examined.absolute_path(lock_file), entry, artefacts)
     finish(status)

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from fundamen.sources.publishing import Signing
 
 
-def _signing(command: options.Command) -> options.Command:
+def _signing_options(command: options.Command) -> options.Command:
     """Give a command what every signing needs."""
     days = click.option(
         "--days",
@@ -63,7 +63,7 @@ def _signing(command: options.Command) -> options.Command:
     metavar="ROLE=N",
     help="Of a new source: N keys must all sign for ROLE.",
 )
-@_signing
+@_signing_options
 @options.output_options
 def publish(
     folder: str,
@@ -94,7 +94,7 @@ def publish(
     fundamen sources publish /srv/source --sheet tidebook.toml --keys ~/keys
     fundamen sources publish /srv/source --from wheels --artefacts --publisher Ardvane --keys ~/keys
     """  # noqa: D301 - \b is click's mark for lines that stay as they are
-    from fundamen.cli.publishing import Said, published, require_media  # noqa: PLC0415 - loads python-tuf
+    from fundamen.cli.publishing import Said, publish_given, require_media  # noqa: PLC0415 - loads python-tuf
     from fundamen.report.publication_text import publication_record, publication_text  # noqa: PLC0415
     from fundamen.sources.publishing import Signing  # noqa: PLC0415
 
@@ -109,8 +109,8 @@ def publish(
             require_media(sheets, toolchain)
             return
         said = Said(publisher, package, package_version, language, place, media_digest, artefacts, toolchain, vouch)
-        with output.working(f"Publishing {origin}"):
-            publications = published(location, origin, said, signing)
+        with output.say_working(f"Publishing {origin}"):
+            publications = publish_given(location, origin, said, signing)
         if output.as_json:
             for publication in publications:
                 output.show_record(publication_record(publication))
@@ -121,10 +121,10 @@ def publish(
 def _carry(location: HostPath, sheets: tuple[str, ...], signing: "Signing", output: Output) -> None:
     from fundamen.cli.documents import sheets_to_publish  # noqa: PLC0415 - only where sheets are named
     from fundamen.sources.publishing import publish_documents  # noqa: PLC0415 - loads python-tuf
-    from fundamen.trust.fingerprint import grouped  # noqa: PLC0415
+    from fundamen.trust.fingerprint import group_digits  # noqa: PLC0415
 
     fingerprint = publish_documents(location, sheets_to_publish(sheets), signing)
-    output.note(f"The source carries {', '.join(sheets)} now. Its fingerprint: {grouped(fingerprint)}")
+    output.note(f"The source carries {', '.join(sheets)} now. Its fingerprint: {group_digits(fingerprint)}")
 
 
 @click.command("withdraw", cls=Subcommand, short_help="Withdraw a package from a source.")
@@ -133,7 +133,7 @@ def _carry(location: HostPath, sheets: tuple[str, ...], signing: "Signing", outp
 @click.argument("package_version", metavar="VERSION")
 @click.option("--reason", required=True, help="Why it must no longer be used; technicians see it.")
 @click.option("--untrusted", is_flag=True, help="Installed files of it must not be trusted either.")
-@_signing
+@_signing_options
 @options.output_options
 def withdraw(
     folder: str,
@@ -156,14 +156,14 @@ def withdraw(
     from fundamen.sources.repository import Repository  # noqa: PLC0415 - loads python-tuf
 
     with output:
-        repository = Repository(_existing(folder), _folders(keys), options.now() + timedelta(days=days))
+        repository = Repository(_require_source_folder(folder), _folders(keys), options.now() + timedelta(days=days))
         for each in repository.withdraw(package, package_version, f"{UNTRUSTED if untrusted else ''}{reason}"):
             output.note(f"Withdrawn: {each.title}. {reason}")
 
 
 @click.command("renew", cls=Subcommand, short_help="Sign a source again before its signatures expire.")
 @click.argument("folder")
-@_signing
+@_signing_options
 @options.output_options
 def renew(folder: str, *, keys: tuple[str, ...], days: float, output: Output) -> None:
     """Sign the catalogue of the source in FOLDER again before its signatures expire; nothing else changes.
@@ -175,14 +175,14 @@ def renew(folder: str, *, keys: tuple[str, ...], days: float, output: Output) ->
 
     with output:
         ends = options.now() + timedelta(days=days)
-        Repository(_existing(folder), _folders(keys), ends).renew()
+        Repository(_require_source_folder(folder), _folders(keys), ends).renew()
         output.note(f"The catalogue is signed until {ends:%Y-%m-%d %H:%M} UTC.")
 
 
 @click.command("rotate", cls=Subcommand, short_help="Give a role of a source new keys.")
 @click.argument("folder")
 @click.argument("role", type=click.Choice(("root", "targets", "snapshot", "timestamp")))
-@_signing
+@_signing_options
 @options.output_options
 def rotate(folder: str, *, role: str, keys: tuple[str, ...], days: float, output: Output) -> None:
     """Give ROLE of the source in FOLDER a new key; signatures of the old key are not believed any more.
@@ -195,14 +195,14 @@ def rotate(folder: str, *, role: str, keys: tuple[str, ...], days: float, output
     from fundamen.sources.repository import Repository  # noqa: PLC0415 - loads python-tuf
 
     with output:
-        repository = Repository(_existing(folder), _folders(keys), options.now() + timedelta(days=days))
+        repository = Repository(_require_source_folder(folder), _folders(keys), options.now() + timedelta(days=days))
         repository.rotate(role)
         output.note(f"The {role} role has new keys; the old ones count no longer, and lie beside them as .retired.")
         for each, paths in repository.keys().items():
             output.note(f"  {each}: {', '.join(paths) or 'not in these folders'}")
 
 
-def _existing(folder: str) -> HostPath:
+def _require_source_folder(folder: str) -> HostPath:
     from fundamen.sources.layout import require_source  # noqa: PLC0415 - only for the packager
 
     location = HostPath(os.path.abspath(folder))

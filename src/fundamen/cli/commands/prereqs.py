@@ -11,12 +11,12 @@ import msgspec
 from fundamen.cli import options
 from fundamen.cli.exits import Exit, exit_of
 from fundamen.cli.helping import OnlyWith, Subcommand
-from fundamen.cli.licences import accepted, accepted_digests
+from fundamen.cli.licences import accepted_digests, ask_to_accept
 from fundamen.cli.output import Output, finish
 from fundamen.cli.writing import write_file
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
-from fundamen.model.display import shown, shown_page
+from fundamen.model.display import printable, shown_page
 from fundamen.model.errors import FundamenError, UsageError
 from fundamen.model.isolation import Isolated
 from fundamen.model.paths import HostPath, MachinePath
@@ -157,7 +157,7 @@ def _require_sense(
         why = "--write is for the beginning of a sheet, with --start or --ready"
     for name in (draft, save_plan):
         if name is not None and os.path.exists(name):
-            why = f"{shown(name)} is there already"
+            why = f"{printable(name)} is there already"
     if why:
         raise UsageError("Nothing can be checked", why, "See: fundamen prereqs --help")
 
@@ -217,18 +217,18 @@ class _Checking:
         text = commands_text(sheet.requirements) if wanted else ""
         if text:
             click.echo(shown_page(text), err=True, nl=False)
-            self._may_run = yes or self._output.agreed("Run them?")
+            self._may_run = yes or self._output.ask_consent("Run them?")
 
     def check(self, sheet: Sheet, known: Sequence[CheckedRequirement] = ()) -> CheckOutcome:
         """Check a sheet."""
         is_accepted = accepted_digests().__contains__
         asked = CheckContext(machine=self._machine, now=options.now(), may_run=self._may_run, is_accepted=is_accepted)
-        with self._output.working(f"Checking {sheet.name}"):
+        with self._output.say_working(f"Checking {sheet.name}"):
             return check_requirements(sheet.requirements, asked, known)
 
     def show(self, named: _Named, sheet: Sheet, outcome: CheckOutcome, *, first: bool, save_plan: str | None) -> None:
         """Show what came of a check, and write the plan if one was asked for."""
-        plan = self._saved(sheet, outcome, save_plan) if save_plan is not None else ""
+        plan = self._save_plan(sheet, outcome, save_plan) if save_plan is not None else ""
         following = self._next(named.words, sheet, outcome, plan)
         if self._output.as_json:
             self._output.show_record(prereqs_record(named.words[-1], sheet, outcome, following))
@@ -257,25 +257,25 @@ class _Checking:
 
     def accept(self, sheet: Sheet, text: str) -> Exit:
         """Show a licence, and record that it was accepted, if it is; of a sheet's licences only, and one at a time."""
-        path = self._machine.spelled(text)
+        path = self._machine.absolute_path(text)
         if not any(isinstance(each, LicenceRequirement) and each.text == path for each in sheet.requirements):
             raise UsageError(
-                what=f"The licence {shown(text)} cannot be accepted",
+                what=f"The licence {printable(text)} cannot be accepted",
                 why="the sheet asks for no licence with that text",
                 do=f"Name one that it asks for: {', '.join(_licences(sheet)) or 'it asks for none'}",
             )
-        return accepted(self._machine, MachinePath(path), self._output)
+        return ask_to_accept(self._machine, MachinePath(path), self._output)
 
-    def _saved(self, sheet: Sheet, outcome: CheckOutcome, name: str) -> str:
+    def _save_plan(self, sheet: Sheet, outcome: CheckOutcome, name: str) -> str:
         """Write a plan; give the command that carries it out, empty where there is nothing to be planned."""
         from fundamen.restore.for_prerequisites import plan_for  # noqa: PLC0415 - only where a plan is asked for
-        from fundamen.restore.plan_file import written  # noqa: PLC0415
+        from fundamen.restore.plan_file import plan_bytes  # noqa: PLC0415
 
         mendable = plan_for(self._machine, sheet.program, outcome, options.now())
         if mendable.plan is None:
             self._output.note(f"No plan is written to {name}: there is no step for what is unmet.")
             return ""
-        write_file(name, written(mendable.plan), self._output)
+        write_file(name, plan_bytes(mendable.plan), self._output)
         if mendable.by_hand:
             self._output.note(f"By hand remain: {', '.join(each.id for each in mendable.by_hand)}")
         return command_text(self._machine, "plans", "run", name)

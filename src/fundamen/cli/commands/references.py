@@ -9,7 +9,7 @@ from fundamen.cli import options
 from fundamen.cli.exits import Exit
 from fundamen.cli.helping import CommandGroup
 from fundamen.cli.output import Output, finish
-from fundamen.cli.reference import compared, restore_from
+from fundamen.cli.reference import compare_folder, restore_from
 from fundamen.cli.restoring import Consent, Desk
 from fundamen.execution.home import journal_of
 from fundamen.execution.locking import require_ready
@@ -65,7 +65,7 @@ def record(name: str, folder: str, *, leave_out: tuple[str, ...], as_machine: bo
     fundamen references record office /srv/clean/office --as-machine
     """  # noqa: D301
     with output:
-        with output.working(f"Recording {folder}"):
+        with output.say_working(f"Recording {folder}"):
             location = HostPath(os.path.abspath(folder))
             platform = open_machine(location).platform if as_machine else None
             baseline = References(options.home()).record(name, location, leave_out, options.now(), platform)
@@ -85,8 +85,8 @@ def compare(name: str, folder: str, machine: Callable[[], Machine], output: Outp
     """  # noqa: D301
     with output:
         examined = machine()
-        path = examined.spelled(folder)
-        comparison = compared(name, examined.host_path(path), output)
+        path = examined.absolute_path(folder)
+        comparison = compare_folder(name, examined.host_path(path), output)
         if output.as_json:
             output.show_record(comparison_record(comparison))
         else:

@@ -92,7 +92,7 @@ def command(
             media=media,
             archive=not no_archive,
             save_plan=save_plan,
-            launching=_launching(launch_with, launch_seconds) if launch or launch_with is not None else None,
+            launching=_parse_launch(launch_with, launch_seconds) if launch or launch_with is not None else None,
             settle_seconds=options.settle_seconds(),
             waiting=waiting,
         )
@@ -102,7 +102,7 @@ def command(
     finish(status)
 
 
-def _launching(arguments: str | None, seconds: float) -> Launching:
+def _parse_launch(arguments: str | None, seconds: float) -> Launching:
     try:
         return Launching(tuple(shlex.split(arguments or "")), seconds)
     except ValueError as error:

@@ -37,7 +37,7 @@ def command(password: "Password", machine: Callable[[], Machine], output: Output
     with output:
         examined = machine()
         journal = journal_of(examined, options.home(), password)
-        unfinished = journal.unfinished()
+        unfinished = journal.cut_off()
         count = len(unfinished.steps) if unfinished is not None else 0
         with output.progress(count, "Restoring") as progress, stoppable(output) as stop:
             entry = go_on(examined, journal, progress, stop, output.note)

@@ -56,7 +56,7 @@ def trust(
         location, *mirrors = (each if is_served(each) else os.path.abspath(each) for each in (place, *mirror))
         name = name or default_name(location)
         pem = options.secret(authority, "The certificates") if authority else ""
-        with output.working(f"Proving {location}"):
+        with output.say_working(f"Proving {location}"):
             store = SourceStore(options.home())
             catalogue = store.trust(location, fingerprint, name, options.now(), mirrors, pem)
         if output.as_json:
@@ -133,7 +133,7 @@ def verify(output: Output) -> None:
     from fundamen.sources.own_copies import CopyOutcome, check_copies  # noqa: PLC0415
 
     with output:
-        with output.working("Checking our own copies"):
+        with output.say_working("Checking our own copies"):
             checked = tuple(check_copies(options.home()))
         if output.as_json:
             record: CopiesRecord = copies_record(checked)
@@ -181,7 +181,7 @@ def offers(
         require_specifier(versions)
         examined, home = machine(), options.home()
         catalogues = list(proven_catalogues(SourceStore(home), output.note, options.now()))
-        with output.working("Asking the media and the system's archive"):
+        with output.say_working("Asking the media and the system's archive"):
             for each in on_demand(examined, media, output, archive=not no_archive):
                 catalogues += filter(None, [each.catalogue_of({need}, (), wanted)])
         found = find_offers(catalogues, (need,), examined.platform, wanted, versions=versions)

@@ -83,7 +83,7 @@ def command(
     with output:
         require_writable_figures(targets, "office.html")
         examined = machine()
-        survey = _surveyed(examined, folders, Depth(depth), output, afresh=afresh)
+        survey = _survey_machine(examined, folders, Depth(depth), output, afresh=afresh)
         write_figures(lambda: _figure(survey, examined.title), targets, output)
         following = _next(examined, folders, survey)
         if output.as_json:
@@ -110,11 +110,13 @@ def _figure(survey: Survey, title: str) -> "Figure":
     return survey_figure(survey, title)
 
 
-def _surveyed(machine: Machine, folders: tuple[str, ...], depth: Depth, output: Output, *, afresh: bool) -> Survey:
+def _survey_machine(
+    machine: Machine, folders: tuple[str, ...], depth: Depth, output: Output, *, afresh: bool
+) -> Survey:
     home = options.home()
     digests = Digests(folder_of(machine, home))
     known = {} if afresh or depth is not Depth.ALL else digests.all()
-    chosen = tuple(machine.spelled(folder) for folder in folders) or usual_folders(machine)
+    chosen = tuple(machine.absolute_path(folder) for folder in folders) or usual_folders(machine)
     with SurveyProgress(output) as telling, digests:
         try:
             return survey_machine(

@@ -8,18 +8,18 @@ import click
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
 from fundamen.cli.helping import OnlyWith, Subcommand
-from fundamen.cli.licences import accepted, accepted_digests
+from fundamen.cli.licences import accepted_digests, ask_to_accept
 from fundamen.cli.output import Output, finish
 from fundamen.cli.toolchain_catalogue import read_catalogue
 from fundamen.cli.writing import write_file
 from fundamen.machine.machine import Machine
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.report.commands import command as command_text
 from fundamen.report.contracts.tooling import toolchain_record
 from fundamen.report.toolchain_text import toolchain_text
-from fundamen.toolchains.catalogue import Toolchain, written
+from fundamen.toolchains.catalogue import Toolchain, catalogue_bytes
 from fundamen.toolchains.contents import choose_version
 from fundamen.toolchains.examining import Acceptance, Examination, examine_toolchain
 
@@ -93,10 +93,10 @@ def command(
             _describe(folder, describe, parts, on_path, publisher, target, output)
             finish(status)
         examined = machine()
-        path = examined.spelled(folder)
-        known = _known(catalogues, output)
-        with output.working(f"Checking {folder}"):
-            toolchain = _meant(examined, path, known, should_be)
+        path = examined.absolute_path(folder)
+        known = _find_catalogues(catalogues, output)
+        with output.say_working(f"Checking {folder}"):
+            toolchain = _choose_catalogue(examined, path, known, should_be)
             others = [each for each in known if each.name == toolchain.name]
             found = examine_toolchain(examined, path, toolchain, others, accepted_digests().__contains__)
         if accept is not None:
@@ -119,7 +119,7 @@ def _require_sense(describe: object, accept: object, save_plan: object, targets:
         why = "--accept records an acceptance and plans nothing"
     for name in filter(None, targets):
         if os.path.exists(name):
-            why = f"{shown(name)} is there already"
+            why = f"{printable(name)} is there already"
     if why:
         raise UsageError("The toolchain is not checked", why, "See: fundamen toolchain --help")
 
@@ -139,18 +139,20 @@ def _describe(
     for pair in parts:
         name, equals, pattern = pair.partition("=")
         if not (name and equals and pattern):
-            raise UsageError(f"--part {shown(pair)} cannot be used", "it is not NAME=PATTERN", "Write: compiler=bin/*")
+            raise UsageError(
+                f"--part {printable(pair)} cannot be used", "it is not NAME=PATTERN", "Write: compiler=bin/*"
+            )
         patterns.setdefault(name, []).append(pattern)
-    with output.working(f"Reading {folder}"):
+    with output.say_working(f"Reading {folder}"):
         toolchain = describe_toolchain(HostPath(os.path.abspath(folder)), *named, patterns, on_path, publisher)
     if target is None:
-        output.show(written(toolchain).decode())
+        output.show(catalogue_bytes(toolchain).decode())
         return
-    write_file(target, written(toolchain), output)
+    write_file(target, catalogue_bytes(toolchain), output)
     output.note("Write in what each part comes after, its licence and its targets: docs/formats/toolchain.md says how.")
 
 
-def _known(names: tuple[str, ...], output: Output) -> list[Toolchain]:
+def _find_catalogues(names: tuple[str, ...], output: Output) -> list[Toolchain]:
     """The catalogues that were named; those that the trusted sources carry where none was."""
     found = [read_catalogue(name) for name in names]
     if not found:
@@ -166,13 +168,15 @@ def _known(names: tuple[str, ...], output: Output) -> list[Toolchain]:
     return found
 
 
-def _meant(machine: Machine, folder: MachinePath, known: Sequence[Toolchain], should_be: str | None) -> Toolchain:
+def _choose_catalogue(
+    machine: Machine, folder: MachinePath, known: Sequence[Toolchain], should_be: str | None
+) -> Toolchain:
     if should_be is None:
         return choose_version(machine, folder, known)
     fitting = [each for each in known if each.version == should_be]
     if not fitting:
         raise UsageError(
-            what=f"The toolchain cannot be checked for version {shown(should_be)}",
+            what=f"The toolchain cannot be checked for version {printable(should_be)}",
             why=f"there are catalogues only of {', '.join(sorted(each.title for each in known))}",
             do="Name that version's catalogue with --catalogue FILE.",
         )
@@ -188,8 +192,8 @@ def _accept(machine: Machine, examination: Examination, name: str, output: Outpu
         if state is not None:
             why = "its text is not there, or not as its publisher wrote it"
             do = f"Repair the part {state.brought_by} first."
-        raise UsageError(f"The licence {shown(name)} cannot be accepted", why, do)
-    return accepted(machine, state.path, output)
+        raise UsageError(f"The licence {printable(name)} cannot be accepted", why, do)
+    return ask_to_accept(machine, state.path, output)
 
 
 def _next(
@@ -211,7 +215,7 @@ def _next(
     mending = plan_toolchain(machine, examination, options.now())
     steps = []
     if mending.plan is not None and save_plan is not None:
-        from fundamen.restore.plan_file import written as written_plan  # noqa: PLC0415
+        from fundamen.restore.plan_file import plan_bytes as written_plan  # noqa: PLC0415
 
         write_file(save_plan, written_plan(mending.plan), output)
         steps.append(command_text(machine, "plans", "run", save_plan))

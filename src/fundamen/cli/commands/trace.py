@@ -76,9 +76,9 @@ def command(
         paths = [find_program(examined, name) for name in programs]
         found: Iterator[Trace | FundamenError] = trace_programs(examined, paths, authorities, symbols=symbols)
         if observe:
-            found = (_observed(examined, path, seconds, authorities, output, symbols=symbols) for path in paths)
+            found = (_trace_observed(examined, path, seconds, authorities, output, symbols=symbols) for path in paths)
         for index, name in enumerate(programs):
-            with output.working(f"Tracing {name}"):
+            with output.say_working(f"Tracing {name}"):
                 trace = _with_hints(examined, next(found), authorities, name)
             try:
                 if isinstance(trace, FundamenError):
@@ -113,7 +113,7 @@ def _require_one(programs: tuple[str, ...], files: tuple[str, ...]) -> None:
     require_writable(files)
 
 
-def _observed(
+def _trace_observed(
     machine: Machine,
     program: MachinePath,
     seconds: float,

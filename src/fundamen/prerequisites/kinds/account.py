@@ -35,9 +35,9 @@ class Account(Requirement, frozen=True, kw_only=True, tag="account"):
         users, groups = accounts(asked.machine, USERS), accounts(asked.machine, GROUPS)
         if not users:
             return unknown("/etc/passwd cannot be read")
-        return next(map(unmet, self._lacking(users, groups)), met("it is there"))
+        return next(map(unmet, self._lacking_parts(users, groups)), met("it is there"))
 
-    def _lacking(self, users: dict[str, list[str]], groups: dict[str, list[str]]) -> Iterator[str]:
+    def _lacking_parts(self, users: dict[str, list[str]], groups: dict[str, list[str]]) -> Iterator[str]:
         if self.user and self.user not in users:
             yield f"there is no user {self.user} in /etc/passwd"
         for name in filter(None, (self.group, *self.member_of)):

@@ -58,9 +58,9 @@ class DirectoryEntry(Requirement, frozen=True, kw_only=True, tag="directory entr
             return unmet(f"{self.server}:{self.port} does not answer: {error.why}")
         if held is None:
             return unmet(f"there is no such entry{_nearest(directory.nearest)}")
-        return self._judged(held)
+        return self._judge_entry(held)
 
-    def _judged(self, held: "Attributes") -> Answer:
+    def _judge_entry(self, held: "Attributes") -> Answer:
         for name, value in self.has.items():
             values = value_of(held, name)
             if not values:

@@ -43,19 +43,19 @@ class KernelSetting(Compared, frozen=True, kw_only=True, tag="kernel setting"):
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         machine = asked.machine
-        text = running_value(self.name) if machine.is_live else _configured(machine, self.name)
+        text = running_value(self.name) if machine.is_live else _read_configured(machine, self.name)
         if text is None:
             if machine.is_live:
                 return unmet("this kernel has no such setting")
             return unknown("no file sets it: the kernel's own value counts, which only the running machine knows")
         value = " ".join(text.split())
         if self.field is None:
-            return self.judged(value)
+            return self.judge(value)
         fields = value.split()
-        return self.judged(fields[self.field]) if 0 <= self.field < len(fields) else self.judged(msgspec.UNSET)
+        return self.judge(fields[self.field]) if 0 <= self.field < len(fields) else self.judge(msgspec.UNSET)
 
 
-def _configured(machine: Machine, name: str) -> str | None:
+def _read_configured(machine: Machine, name: str) -> str | None:
     """The values that the files of a stopped machine would set."""
     files: dict[str, MachinePath] = {}
     for folder in reversed(_FOLDERS):

@@ -67,7 +67,7 @@ class LanguageRuntime(Requirement, frozen=True, kw_only=True, tag="language runt
         machine = asked.machine
         if machine.look(MachinePath(self.interpreter)).kind is EntryKind.ABSENT:
             return unmet("there is no such file")
-        built = _built(machine, machine.real(MachinePath(self.interpreter)))
+        built = _read_build(machine, machine.real(MachinePath(self.interpreter)))
         if built is None:
             return unknown("it does not say that it is an interpreter of PHP")
         if self.version and not is_in(built.version, self.version):
@@ -101,7 +101,7 @@ class LanguageRuntime(Requirement, frozen=True, kw_only=True, tag="language runt
         return met(f"it is {built.version}")
 
 
-def _built(machine: Machine, path: MachinePath) -> _Php | None:
+def _read_build(machine: Machine, path: MachinePath) -> _Php | None:
     image = machine.content(path, _MOST_IMAGE)
     version = _VERSION.search(image)
     if version is None:

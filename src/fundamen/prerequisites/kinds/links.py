@@ -6,7 +6,7 @@ from collections import deque
 from collections.abc import Iterator
 
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.model.display import shown
+from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, unmet
@@ -62,7 +62,7 @@ def links_below(machine: Machine, folder: MachinePath, *, broken: bool) -> Itera
             path, seen = machine.join(here, name), seen + 1
             if seen > _MOST_ENTRIES:
                 why = f"it holds more than {_MOST_ENTRIES} entries"
-                raise UsageError(f"{shown(folder)} cannot be looked through", why, "Name a part of it.")
+                raise UsageError(f"{printable(folder)} cannot be looked through", why, "Name a part of it.")
             if _is_link(machine, here, name):
                 if not broken or machine.look(path).kind in {EntryKind.ABSENT, EntryKind.BLOCKED}:
                     yield path

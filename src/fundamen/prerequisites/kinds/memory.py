@@ -35,7 +35,7 @@ class MemoryRequirement(Requirement, frozen=True, kw_only=True, tag="memory"):
         """Check it on the machine. Source: proc_meminfo(5)."""
         if not asked.machine.is_live:
             return only_live(asked.machine)
-        has = {name: int(kib) << 10 for name, kib in _FIELD.findall(_said())}
+        has = {name: int(kib) << 10 for name, kib in _FIELD.findall(_read_statement())}
         wanted = {"MemTotal": self.total, "MemAvailable": self.available, "SwapTotal": self.swap}
         asked_for = {name: amount_of(size) or 0 for name, size in wanted.items() if size}
         if not asked_for.keys() <= has.keys():
@@ -44,7 +44,7 @@ class MemoryRequirement(Requirement, frozen=True, kw_only=True, tag="memory"):
         return met_if(all(has[name] >= size for name, size in asked_for.items()), found)
 
 
-def _said() -> str:
+def _read_statement() -> str:
     """The system's statement on its memory; empty where it has none in this form."""
     try:
         with open(_PATH, encoding="ascii", errors="replace") as file:

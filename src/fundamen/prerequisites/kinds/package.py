@@ -41,7 +41,7 @@ class PackageRequirement(Requirement, frozen=True, kw_only=True, tag="package"):
         if machine.platform is Platform.WINDOWS:
             found = [(p.version, "") for p in installed_packages(machine.registry) if p.name == self.name]
         elif machine.platform is Platform.LINUX:
-            found = machine.fact(ANYWHERE, _installed).get(self.name, [])
+            found = machine.fact(ANYWHERE, _installed_packages).get(self.name, [])
         else:
             return unknown(f"packages of {machine.platform.in_words} are not known here")
         if not found:
@@ -55,5 +55,5 @@ class PackageRequirement(Requirement, frozen=True, kw_only=True, tag="package"):
         return met(f"it is installed as {listed}")
 
 
-def _installed(machine: Machine, _path: MachinePath) -> dict[str, list[tuple[str, str]]]:
+def _installed_packages(machine: Machine, _path: MachinePath) -> dict[str, list[tuple[str, str]]]:
     return all_installed(machine)

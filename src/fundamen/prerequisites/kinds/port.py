@@ -39,9 +39,9 @@ class Port(Requirement, frozen=True, kw_only=True, tag="port"):
         """Check it on the machine."""
         if not asked.machine.is_live:
             return only_live(asked.machine)
-        return self._free() if self.state == "free" else self._served()
+        return self._free() if self.state == "free" else self._check_server()
 
-    def _served(self) -> Answer:
+    def _check_server(self) -> Answer:
         try:
             socket.create_connection((self.host, self.number), self.seconds).close()
         except TimeoutError:

@@ -27,7 +27,7 @@ class RegistryValue(Compared, frozen=True, kw_only=True, tag="registry value"):
         if not asked.machine.registry.knows(self.key):
             why = "; ".join(asked.machine.registry.gaps) or "its hive is not available"
             return unknown(f"{self.key} cannot be looked up: {why}")
-        return self.judged(_plain(asked.machine.registry.value(self.key, self.name)))
+        return self.judge(_plain(asked.machine.registry.value(self.key, self.name)))
 
 
 def _plain(value: str | int | bytes | tuple[str, ...] | None) -> Plain | msgspec.UnsetType:

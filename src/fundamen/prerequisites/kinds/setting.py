@@ -42,11 +42,11 @@ class Setting(Compared, frozen=True, kw_only=True, tag="setting"):
             return unknown("the format of the file is not known")
         default = msgspec.UNSET if self.default is None else self.default
         if asked.machine.look(path).kind is EntryKind.ABSENT:
-            answer = self.judged(default)
+            answer = self.judge(default)
             return msgspec.structs.replace(answer, found=f"there is no such file; {answer.found}")
         data = asked.machine.fact(path, _content)
         value = find_value(data, form, self.key, self.file)
-        return self.judged(default if value is None else value.value)
+        return self.judge(default if value is None else value.value)
 
 
 def _content(machine: Machine, path: MachinePath) -> bytes:

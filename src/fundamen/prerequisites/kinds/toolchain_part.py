@@ -59,7 +59,7 @@ class ToolchainPartRequirement(Requirement, frozen=True, kw_only=True, tag="tool
         fitting = [state for state in states if self._fits(state)]
         if not fitting:
             return unmet(f"{toolchain.title} has it in version {states[0].part.version}, for {_targets(states)}")
-        return _answered(fitting[0])
+        return _answer_for(fitting[0])
 
     def _fits(self, state: "PartState") -> bool:
         part = state.part
@@ -80,7 +80,7 @@ def _contents(machine: Machine, folder: MachinePath, catalogue: MachinePath) -> 
     return examine_contents(machine, folder, machine.fact(catalogue, _toolchain))
 
 
-def _answered(state: "PartState") -> Answer:
+def _answer_for(state: "PartState") -> Answer:
     part = state.part
     if state.verdict is Verdict.VERIFIED:
         return met(f"all {len(part.files)} files of {part.version} are right")

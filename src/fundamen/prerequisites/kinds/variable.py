@@ -38,7 +38,7 @@ class VariableRequirement(Compared, frozen=True, kw_only=True, tag="environment 
         value = machine.environment.get(self.name)
         if value is None and not machine.is_live:
             return unknown(f"the environment of {machine.title} is not known: give it with --env {self.name}=...")
-        answer = self.judged(msgspec.UNSET if value is None else value)
+        answer = self.judge(msgspec.UNSET if value is None else value)
         if (
             answer.standing is not RequirementStanding.MET
             or value is None

@@ -74,7 +74,7 @@ def inspect_record(inspection: Inspection) -> InspectRecord:
         exports=inspection.exports,
         evidence=tuple(EvidencePart(e.source, e.detail) for e in inspection.evidence),
         publisher=publisher_part(inspection.publisher) if inspection.publisher is not None else None,
-        managed=_managed(inspection.managed) if inspection.managed is not None else None,
+        managed=_managed_part(inspection.managed) if inspection.managed is not None else None,
     )
 
 
@@ -83,7 +83,7 @@ def certificates_record(inspection: "CertificateInspection") -> InspectRecord:
     return InspectRecord(path=inspection.title, format="certificates", certificates=certificates_part(inspection))
 
 
-def _managed(managed: Managed) -> ManagedPart:
+def _managed_part(managed: Managed) -> ManagedPart:
     return ManagedPart(
         runtime_version=managed.runtime_version,
         target_framework=managed.target_framework,

@@ -5,7 +5,7 @@ from typing import Literal
 
 import msgspec
 
-from fundamen.model.display import shown, shown_json
+from fundamen.model.display import printable, shown_json
 from fundamen.model.errors import FundamenError
 
 _LONE_SURROGATES = re.compile("[\ud800-\udfff]")
@@ -27,7 +27,7 @@ class ErrorRecord(msgspec.Struct, frozen=True):
     schema: Literal["fundamen.error/2"] = "fundamen.error/2"
 
 
-def encoded(record: msgspec.Struct) -> str:
+def json_line(record: msgspec.Struct) -> str:
     r"""One line of JSON. Undecodable bytes of a path, which JSON cannot hold, stand in it as ``\x..``."""
     try:
         text = msgspec.json.encode(record).decode()
@@ -43,7 +43,7 @@ def failure(error: FundamenError) -> Failure:
 
 def _without_surrogates(value: object) -> object:
     if isinstance(value, str):
-        return _LONE_SURROGATES.sub(lambda found: shown(found.group()), value)
+        return _LONE_SURROGATES.sub(lambda found: printable(found.group()), value)
     if isinstance(value, dict):
         return {_without_surrogates(key): _without_surrogates(part) for key, part in value.items()}
     if isinstance(value, list | tuple):
