@@ -14,7 +14,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from fundamen.formats.elf import MAGIC, read_elf
+from fundamen.formats.unix.elf import MAGIC, read_elf
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.model.binary import BinaryKind
 from fundamen.model.errors import UnreadableError

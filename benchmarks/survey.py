@@ -15,7 +15,7 @@ import time
 from pathlib import Path
 
 from all_programs import LISTING, binaries_below
-from fundamen.formats.elf import read_elf
+from fundamen.formats.unix.elf import read_elf
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.model.paths import HostPath
 

@@ -24,7 +24,7 @@ from fundamen.model.package import Base, PackageFile
 from fundamen.model.paths import HostPath
 from fundamen.sources.fetching import fetch_file
 from fundamen.sources.layout import content_place
-from fundamen.sources.place import open_place
+from fundamen.sources.location import open_place
 
 _PIECE = 1 << 18
 

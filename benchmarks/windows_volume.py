@@ -17,8 +17,8 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
 from builders.machine import AWindowsMachine
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.pe import read_pe
-from fundamen.formats.pe_exports import read_exports
+from fundamen.formats.windows.pe import read_pe
+from fundamen.formats.windows.pe_exports import read_exports
 
 PAIRS = int(sys.argv[1]) if len(sys.argv) > 1 else 9
 FUNDAMEN = str(Path(sys.executable).parent / "fundamen")

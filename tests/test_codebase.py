@@ -3,7 +3,7 @@
 import ast
 import subprocess
 import sys
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from functools import cache
 from pathlib import Path
 from typing import NamedTuple
@@ -143,6 +143,22 @@ def used_names(nodes: Sequence[ast.AST]) -> frozenset[str]:
     return frozenset(name.rsplit(".", dots)[0] for name in found for dots in range(name.count(".") + 1))
 
 
+def paths() -> list[Path]:
+    """All modules, from the folder of the package on."""
+    return [path.relative_to(SOURCE) for path in sorted(SOURCE.rglob("*.py"))]
+
+
+def run_imports(node: ast.AST) -> Iterator[str]:
+    """The modules that are imported as the code runs, at once or later."""
+    if isinstance(node, ast.If) and ast.unparse(node.test) == "TYPE_CHECKING":
+        return
+    if isinstance(node, ast.ImportFrom) and node.module:
+        yield node.module
+        yield from (f"{node.module}.{each.name}" for each in node.names)
+    for child in ast.iter_child_nodes(node):
+        yield from run_imports(child)
+
+
 def full_name(node: ast.AST, known: Mapping[str, str]) -> str:
     match node:
         case ast.Name(id=name):
@@ -195,7 +211,7 @@ POSIX_TODAY = {
     "trace/observing_prefix.py",
 }
 PROCESSES_TODAY = {
-    "cli/commands/fleet.py",
+    "cli/commands/examine/fleet.py",
     "clues/large.py",
     "demo/story.py",
     "evidence/debian_contents.py",
@@ -221,6 +237,21 @@ def test_a_package_imports_only_from_lower_layers(package: str) -> None:
 
 def test_every_folder_of_the_codebase_is_a_package_in_a_layer() -> None:
     assert {path.name for path in SOURCE.iterdir() if path.is_dir() and path.name != "__pycache__"} == set(LAYERS)
+
+
+def test_modules_that_import_one_another_stand_in_no_circle() -> None:
+    """What only the type checker reads does not count."""
+    names = {".".join(("fundamen", *path.with_suffix("").parts)): SOURCE / path for path in paths()}
+    graph = {name: {*run_imports(ast.parse(path.read_bytes()))} & names.keys() for name, path in names.items()}
+    while free := {name for name, needs in graph.items() if not needs & graph.keys()}:
+        graph = {name: needs for name, needs in graph.items() if name not in free}
+    assert graph == {}
+
+
+@pytest.mark.parametrize("package", ["cli", "formats", "report"])
+def test_no_folder_of_a_large_package_has_more_than_twenty_modules(package: str) -> None:
+    folders = {path.parent for path in (SOURCE / package).rglob("*.py")}
+    assert {str(each): count for each in folders if (count := len(list(each.glob("*.py")))) > 20} == {}
 
 
 @pytest.mark.parametrize(

@@ -22,6 +22,24 @@ ODD = re.compile(
     r"|not named|in none of the (?:places|folders) where|cut off|nobody|somebody|gives? up|given up)\b",
     re.IGNORECASE,
 )
+# A function does something or gives something; a lone participle says neither. These are verbs or nouns as well.
+PARTICIPLE = re.compile(
+    r"_*(?:\w+ed|\w+en|\w+ing|found|held|kept|known|left|lost|made|meant|said|seen|shown|told|thought)"
+)
+ALSO_VERBS = {
+    "bring",
+    "children",
+    "feed",
+    "heading",
+    "heed",
+    "need",
+    "open",
+    "shorten",
+    "string",
+    "thing",
+    "token",
+    "when",
+}
 STATES = {"taken back"}  # of the journal: its format keeps the word
 
 
@@ -83,3 +101,17 @@ def test_each_public_class_has_a_name_of_its_own() -> None:
             if isinstance(node, ast.ClassDef) and not node.name.startswith("_"):
                 homes[node.name].append(path)
     assert {name: where for name, where in homes.items() if len(where) > 1} == {}
+
+
+def test_no_function_has_a_lone_participle_for_a_name() -> None:
+    found = [
+        f"{path}: {node.name}"
+        for path, tree in trees().items()
+        for node in ast.walk(tree)
+        if isinstance(node, ast.FunctionDef)
+        and "_" not in node.name.strip("_")
+        and PARTICIPLE.fullmatch(node.name)
+        and node.name.strip("_") not in ALSO_VERBS
+        and not any("property" in ast.unparse(each) for each in node.decorator_list)
+    ]
+    assert found == []

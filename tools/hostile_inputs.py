@@ -41,15 +41,14 @@ from fundamen.cold_copies.entries import entries_below
 from fundamen.cold_copies.manifest import ColdCopy, manifest_bytes
 from fundamen.cold_copies.manifest import read_manifest as read_manifest_of_copy
 from fundamen.demo.world import BINARIES
-from fundamen.formats import setting, text_hive
-from fundamen.formats.api_set import read_api_sets
-from fundamen.formats.app_config import read_app_config
-from fundamen.formats.ar_archive import read_archive
+from fundamen.formats.archives.cabinet import cabinets_of_set
+from fundamen.formats.archives.cabinet_files import unpack_cabinet
+from fundamen.formats.archives.container import find_container
+from fundamen.formats.archives.debian_package import read_debian_package, unpack_debian_package
+from fundamen.formats.archives.msi_condition import evaluate
 from fundamen.formats.binary import read_binary
 from fundamen.formats.build_log import read_build_log
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.cabinet import cabinets_of_set
-from fundamen.formats.cabinet_files import unpack_cabinet
 from fundamen.formats.capture_file import (
     CapturedEntry,
     CapturedFile,
@@ -59,43 +58,45 @@ from fundamen.formats.capture_file import (
     read_summary,
     write_capture,
 )
-from fundamen.formats.certificate_file import read_certificates
-from fundamen.formats.cli_header import read_managed
-from fundamen.formats.container import find_container
-from fundamen.formats.debian_package import read_debian_package, unpack_debian_package
-from fundamen.formats.dyld_cache import read_dyld_cache
-from fundamen.formats.elf import Elf
-from fundamen.formats.elf_symbols import read_exports as read_elf_exports
+from fundamen.formats.certificates.certificate_file import read_certificates
+from fundamen.formats.certificates.stored_certificate import read_stored_blob
 from fundamen.formats.gathered import read_gathered
-from fundamen.formats.hive import with_values, without_key, without_value
-from fundamen.formats.hive_cells import find_value
 from fundamen.formats.installer_log import decisive_lines
-from fundamen.formats.ld_cache import read_ld_cache
-from fundamen.formats.ld_debug import read_ld_debug
-from fundamen.formats.linker_script import read_linker_script
-from fundamen.formats.loader_trace import LoaderTrace
 from fundamen.formats.lock_file import read_lock_file
-from fundamen.formats.macho import MachO
-from fundamen.formats.macho_imports import read_imports
-from fundamen.formats.macho_signature import find_altered_page, read_signature
-from fundamen.formats.macho_slice import Slice
-from fundamen.formats.macho_symbols import read_exports as read_macho_exports
-from fundamen.formats.manifest import read_manifest
-from fundamen.formats.msi_condition import evaluate
-from fundamen.formats.pe import Pe
-from fundamen.formats.pe_exports import read_exports as read_pe_exports
-from fundamen.formats.pe_imports import read_imported_functions
-from fundamen.formats.pe_resources import ResourceType, read_resource
-from fundamen.formats.pe_version import read_version
-from fundamen.formats.property_list import read_property_list
-from fundamen.formats.registry_value import HiveValue
-from fundamen.formats.runtime_config import read_assets, read_runtime_config
-from fundamen.formats.setting import SettingFormat
-from fundamen.formats.shell import read_shell
-from fundamen.formats.stored_certificate import read_stored_blob
-from fundamen.formats.text_hive import TextHive, changed_values
-from fundamen.formats.unit_file import read_install
+from fundamen.formats.mac.dyld_cache import read_dyld_cache
+from fundamen.formats.mac.macho import MachO
+from fundamen.formats.mac.macho_imports import read_imports
+from fundamen.formats.mac.macho_signature import find_altered_page, read_signature
+from fundamen.formats.mac.macho_slice import Slice
+from fundamen.formats.mac.macho_symbols import read_exports as read_macho_exports
+from fundamen.formats.mac.property_list import read_property_list
+from fundamen.formats.managed.app_config import read_app_config
+from fundamen.formats.managed.cli_header import read_managed
+from fundamen.formats.managed.runtime_config import read_assets, read_runtime_config
+from fundamen.formats.settings import editing
+from fundamen.formats.settings.setting import SettingFormat
+from fundamen.formats.unix.ar_archive import read_archive
+from fundamen.formats.unix.elf import Elf
+from fundamen.formats.unix.elf_symbols import read_exports as read_elf_exports
+from fundamen.formats.unix.ld_cache import read_ld_cache
+from fundamen.formats.unix.ld_debug import read_ld_debug
+from fundamen.formats.unix.linker_script import read_linker_script
+from fundamen.formats.unix.shell import read_shell
+from fundamen.formats.unix.unit_file import read_install
 from fundamen.formats.versions import is_in, problem_of_range
+from fundamen.formats.windows import text_hive
+from fundamen.formats.windows.api_set import read_api_sets
+from fundamen.formats.windows.hive import with_values, without_key, without_value
+from fundamen.formats.windows.hive_cells import find_value
+from fundamen.formats.windows.loader_trace import LoaderTrace
+from fundamen.formats.windows.manifest import read_manifest
+from fundamen.formats.windows.pe import Pe
+from fundamen.formats.windows.pe_exports import read_exports as read_pe_exports
+from fundamen.formats.windows.pe_imports import read_imported_functions
+from fundamen.formats.windows.pe_resources import ResourceType, read_resource
+from fundamen.formats.windows.pe_version import read_version
+from fundamen.formats.windows.registry_value import HiveValue
+from fundamen.formats.windows.text_hive import TextHive, changed_values
 from fundamen.installers.looking import look_into
 from fundamen.installers.script_run import foresee_script
 from fundamen.knowledge.entries import load_knowledge
@@ -427,11 +428,11 @@ def change_setting(form: SettingFormat) -> Callable[[bytes], None]:
     def change(data: bytes) -> None:
         for key in (("tide", "station"), ("tide",), ("tide", "berths", "0"), ("PATH",)):
             with contextlib.suppress(FundamenError):
-                setting.find_value(data, form, key, "it")
+                editing.find_value(data, form, key, "it")
             with contextlib.suppress(FundamenError):
-                setting.with_value(data, form, key, "Reed", "it")
+                editing.with_value(data, form, key, "Reed", "it")
             with contextlib.suppress(FundamenError):
-                setting.without_value(data, form, key, "it")
+                editing.without_value(data, form, key, "it")
 
     change.__name__ = f"a setting in {form}"
     return change

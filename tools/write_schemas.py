@@ -11,25 +11,22 @@ from fundamen.formats.capture_file import CaptureManifest
 from fundamen.prerequisites.sheet import SheetFile
 from fundamen.report.contracts.authority import AuthorityRecord
 from fundamen.report.contracts.building import BuildRecord
-from fundamen.report.contracts.capturing import CaptureRecord
 from fundamen.report.contracts.casing import CaseRecord, HandoffRecord, LadderRecord, MergeRecord
 from fundamen.report.contracts.cold_copying import ColdCopiesRecord
 from fundamen.report.contracts.comparing import ComparisonRecord, ReferencesRecord
-from fundamen.report.contracts.comparing_machines import CompareRecord
-from fundamen.report.contracts.fleeting import FleetRecord
 from fundamen.report.contracts.inspecting import InspectRecord
 from fundamen.report.contracts.installing import InstallerRecord, OutcomeRecord, UnpackedRecord
 from fundamen.report.contracts.line import ErrorRecord
 from fundamen.report.contracts.locking import LockRecord
-from fundamen.report.contracts.planning import PlanRecord
+from fundamen.report.contracts.machines import CaptureRecord, CompareRecord, FleetRecord
 from fundamen.report.contracts.reading import CalledRecord, CluesRecord
 from fundamen.report.contracts.requiring import PrereqsRecord
-from fundamen.report.contracts.restoring import HistoryRecord, RestoreRecord, ResumeRecord, UndoRecord
-from fundamen.report.contracts.rooting import RootsRecord
+from fundamen.report.contracts.restoring import HistoryRecord, PlanRecord, RestoreRecord, ResumeRecord, UndoRecord
 from fundamen.report.contracts.sourcing import CopiesRecord, OffersRecord, PublicationRecord, SourcesRecord
 from fundamen.report.contracts.surveying import SurveyRecord
 from fundamen.report.contracts.tooling import ToolchainRecord
 from fundamen.report.contracts.tracing import TraceRecord
+from fundamen.report.contracts.trust import RootsRecord
 from fundamen.toolchains.catalogue import Toolchain
 
 FOLDER = Path(__file__).parent.parent / "docs" / "schemas"

@@ -5,7 +5,7 @@ import plistlib
 import struct
 
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.macho import read_macho
+from fundamen.formats.mac.macho import read_macho
 
 _PAGE = 4096
 

@@ -14,8 +14,8 @@ from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption,
 from cryptography.x509.oid import NameOID
 
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.pe import read_pe
-from fundamen.formats.pe_certificates import image_digest
+from fundamen.formats.windows.pe import read_pe
+from fundamen.formats.windows.pe_certificates import image_digest
 from fundamen.model.trust_store import StoredCertificate, StoreRole, TrustStores
 from fundamen.trust.certificate import Certificate, read_certificate
 from fundamen.trust.chain import Issuers

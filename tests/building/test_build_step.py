@@ -14,7 +14,7 @@ from fundamen.building.command import read_compiler_command
 from fundamen.building.examination import examine_command, examine_log
 from fundamen.building.near_misses import Names, find_near_misses, is_one_slip_apart
 from fundamen.building.records import BuildNeed
-from fundamen.formats.linker_script import LinkerInput, read_linker_script
+from fundamen.formats.unix.linker_script import LinkerInput, read_linker_script
 from fundamen.machine.opening import open_machine
 from fundamen.model.errors import DamagedFileError, UnreadableError, UsageError
 from fundamen.model.paths import MachinePath

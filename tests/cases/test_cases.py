@@ -20,7 +20,7 @@ from fundamen.cases.store import FORMAT, Came, Case, CaseFacts, CaseStore, Entry
 from fundamen.knowledge.entries import ABOUT
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath
-from fundamen.report import handoff_text
+from fundamen.report.repairing import handoff_text
 
 NOW = datetime(2026, 11, 28, 9, tzinfo=UTC)
 MESSAGE = (

@@ -195,7 +195,7 @@ def test_tracing_loads_neither_the_update_framework_nor_the_database() -> None:
         [sys.executable, "-c", code, "trace", sys.executable], capture_output=True, text=True, check=False
     )
     assert run.returncode in {0, 1}
-    assert not {"tuf", "cryptography", "sqlite3", "rich", "fundamen.formats.pe"} & set(run.stderr.split())
+    assert not {"tuf", "cryptography", "sqlite3", "rich", "fundamen.formats.windows.pe"} & set(run.stderr.split())
 
 
 def test_every_error_has_its_exit_status_and_every_status_its_own_number() -> None:

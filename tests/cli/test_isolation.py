@@ -54,11 +54,11 @@ COMMANDS = {  # words, what each input is called, where the bug is
     ),
     "trace, where it is told": (("trace",), PROGRAMS, "fundamen.report.contracts.tracing:trace_record"),
     "inspect": (("inspect",), PROGRAMS, "fundamen.machine.machine:read_binary"),
-    "installer": (("installer",), PACKAGES, "fundamen.cli.commands.installer:look_into"),
-    "clues": (("clues", "--only-read"), LOGS, "fundamen.cli.commands.clues:read_text"),
-    "clues, where texts are found": (("clues", "--only-read"), LOGS, "fundamen.cli.commands.clues:texts_of"),
-    "build": (("build",), LOGS, "fundamen.cli.commands.build:_text_of"),
-    "prereqs": (("prereqs",), SHEETS, "fundamen.cli.commands.prereqs:read_sheet"),
+    "installer": (("installer",), PACKAGES, "fundamen.cli.commands.examine.installer:look_into"),
+    "clues": (("clues", "--only-read"), LOGS, "fundamen.cli.commands.find_out.clues:read_text"),
+    "clues, where texts are found": (("clues", "--only-read"), LOGS, "fundamen.cli.commands.find_out.clues:texts_of"),
+    "build": (("build",), LOGS, "fundamen.cli.commands.find_out.build:_text_of"),
+    "prereqs": (("prereqs",), SHEETS, "fundamen.cli.commands.examine.prereqs:read_sheet"),
 }
 
 

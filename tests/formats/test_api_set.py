@@ -4,7 +4,7 @@ from contextlib import suppress
 import pytest
 
 from builders.api_set import a_schema
-from fundamen.formats.api_set import read_api_sets
+from fundamen.formats.windows.api_set import read_api_sets
 from fundamen.model.errors import DamagedFileError
 
 

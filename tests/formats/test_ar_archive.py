@@ -2,8 +2,8 @@
 
 import pytest
 
-from fundamen.formats.ar_archive import MAGIC, Archive, machine_of_object, read_archive
 from fundamen.formats.byte_source import MemoryBytes
+from fundamen.formats.unix.ar_archive import MAGIC, Archive, machine_of_object, read_archive
 from fundamen.model.errors import DamagedFileError
 
 SYMBOLS = frozenset({"salt_depth", "salt_tide"})

@@ -9,8 +9,8 @@ from pathlib import Path
 import pytest
 
 from builders.machine import ALinuxMachine
+from fundamen.formats.archives.compound_file import CompoundFile
 from fundamen.formats.byte_source import ByteSource, MemoryBytes, PartOf, SharedFile, SourceStream
-from fundamen.formats.compound_file import CompoundFile
 from fundamen.formats.cursor import Cursor
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.recording import RecordingMachine

@@ -14,8 +14,12 @@ from hypothesis import strategies as st
 
 from builders.signing import NOW, AnIssuer
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.certificate_file import CertificateEncoding, looks_like_certificates, read_certificates
-from fundamen.formats.certificate_validity import read_end
+from fundamen.formats.certificates.certificate_file import (
+    CertificateEncoding,
+    looks_like_certificates,
+    read_certificates,
+)
+from fundamen.formats.certificates.certificate_validity import read_end
 from fundamen.model.errors import DamagedFileError
 
 DATA = Path(__file__).parent.parent / "data"

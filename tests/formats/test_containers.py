@@ -18,14 +18,14 @@ from builders.lzx import an_lzx_cabinet
 from builders.media import FILES, a_cabinet, a_disc_image, a_tar, a_zip
 from builders.pe import a_pe
 from builders.signing import NOW, APublisher, with_signature
+from fundamen.formats.archives.compound_file import CompoundFile
+from fundamen.formats.archives.container import ContainerKind, find_container
+from fundamen.formats.archives.msi_database import read_database
+from fundamen.formats.archives.msi_files import file_paths
+from fundamen.formats.archives.tar_archive import unpacked_stream
+from fundamen.formats.archives.zstd_frames import require_whole
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.compound_file import CompoundFile
-from fundamen.formats.container import ContainerKind, find_container
-from fundamen.formats.msi_database import read_database
-from fundamen.formats.msi_files import file_paths
-from fundamen.formats.pe import read_pe
-from fundamen.formats.tar_archive import unpacked_stream
-from fundamen.formats.zstd_frames import require_whole
+from fundamen.formats.windows.pe import read_pe
 from fundamen.model.errors import DamagedFileError
 from fundamen.trust.signed_file import judge_file
 

@@ -13,9 +13,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from fundamen.formats.archives.debian_package import read_debian_package, unpack_debian_package
+from fundamen.formats.archives.packed import PackedFile
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.debian_package import read_debian_package, unpack_debian_package
-from fundamen.formats.packed import PackedFile
 from fundamen.model.errors import DamagedFileError
 
 CONTROL = b"Package: libsalt4\nVersion: 1:4.2-1\nArchitecture: amd64\nDescription: tides\n more of it\n"

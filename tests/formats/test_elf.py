@@ -12,8 +12,8 @@ from builders.elf import an_elf
 from fundamen.demo.world import BINARIES
 from fundamen.formats.binary import read_binary
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.elf import Elf, read_elf
-from fundamen.formats.elf_symbols import read_exports
+from fundamen.formats.unix.elf import Elf, read_elf
+from fundamen.formats.unix.elf_symbols import read_exports
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.model.binary import BinaryKind
 from fundamen.model.errors import DamagedFileError, FundamenError

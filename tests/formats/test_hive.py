@@ -8,8 +8,8 @@ from hypothesis import strategies as st
 from regipy.registry import RegistryHive
 
 from builders.hive import a_hive
-from fundamen.formats.hive import with_values, without_key
-from fundamen.formats.registry_value import HiveValue, ValueType
+from fundamen.formats.windows.hive import with_values, without_key
+from fundamen.formats.windows.registry_value import HiveValue, ValueType
 from fundamen.model.errors import UnreadableError
 
 Tree = dict[str, Any]  # a key: its values by name, with backslashes in front of the names of keys

@@ -5,7 +5,7 @@ from pathlib import Path
 import pytest
 
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.ld_cache import read_ld_cache
+from fundamen.formats.unix.ld_cache import read_ld_cache
 from fundamen.model.errors import DamagedFileError
 
 CACHE = Path("/etc/ld.so.cache")

@@ -1,7 +1,7 @@
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fundamen.formats.loader_trace import Event, Failed, Loaded, LoaderTrace
+from fundamen.formats.windows.loader_trace import Event, Failed, Loaded, LoaderTrace
 
 STREAM = (
     rb'0020:0024:trace:loaddll:build_module Loaded L"C:\\obs\\\00fc b\\app.exe" at 0000000140000000: native' + b"\n"

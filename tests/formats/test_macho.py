@@ -9,10 +9,10 @@ from hypothesis import strategies as st
 from builders.damage import changed_at_each
 from fundamen.formats.binary import read_binary
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.macho import MachO, read_macho
-from fundamen.formats.macho_imports import Import, read_imports
-from fundamen.formats.macho_signature import find_altered_page, read_signature
-from fundamen.formats.macho_symbols import read_exports
+from fundamen.formats.mac.macho import MachO, read_macho
+from fundamen.formats.mac.macho_imports import Import, read_imports
+from fundamen.formats.mac.macho_signature import find_altered_page, read_signature
+from fundamen.formats.mac.macho_symbols import read_exports
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import BinaryKind, Format, Necessity
 from fundamen.model.errors import DamagedFileError, FundamenError

@@ -4,8 +4,8 @@ from pathlib import Path
 from builders.damage import changed_at_each
 from fundamen.demo.world import BINARIES
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.cli_header import read_managed
-from fundamen.formats.pe import read_pe
+from fundamen.formats.managed.cli_header import read_managed
+from fundamen.formats.windows.pe import read_pe
 from fundamen.model.errors import DamagedFileError
 
 IMAGE = (Path(__file__).parent.parent / "data" / "managed.exe").read_bytes()

@@ -2,7 +2,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fundamen.formats.manifest import read_manifest
+from fundamen.formats.windows.manifest import read_manifest
 from fundamen.model.errors import DamagedFileError
 
 MANIFEST = """<?xml version="1.0" encoding="UTF-8" standalone="yes"?>

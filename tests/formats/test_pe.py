@@ -12,10 +12,10 @@ from builders.pe import a_pe
 from fundamen.demo.world import BINARIES
 from fundamen.formats.binary import read_binary
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.pe import Pe, read_pe
-from fundamen.formats.pe_exports import read_exports
-from fundamen.formats.pe_imports import read_imported_functions
-from fundamen.formats.pe_version import read_version
+from fundamen.formats.windows.pe import Pe, read_pe
+from fundamen.formats.windows.pe_exports import read_exports
+from fundamen.formats.windows.pe_imports import read_imported_functions
+from fundamen.formats.windows.pe_version import read_version
 from fundamen.model.binary import BinaryKind, Necessity
 from fundamen.model.errors import DamagedFileError, FundamenError
 

@@ -12,16 +12,8 @@ import yaml
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from fundamen.formats.setting import (
-    FoundSetting,
-    Key,
-    Plain,
-    SettingFormat,
-    find_value,
-    format_of,
-    with_value,
-    without_value,
-)
+from fundamen.formats.settings.editing import find_value, format_of, with_value, without_value
+from fundamen.formats.settings.setting import FoundSetting, Key, Plain, SettingFormat
 from fundamen.model.errors import DamagedFileError, FundamenError, UsageError
 
 BYTES = {

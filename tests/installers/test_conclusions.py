@@ -15,13 +15,13 @@ from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.pe import a_pe
 from builders.signing import APublisher, a_catalogue
 from conftest import Fundamen
-from fundamen.formats.msi_condition import evaluate
-from fundamen.formats.msi_database import Database, Row
+from fundamen.formats.archives.msi_condition import evaluate
+from fundamen.formats.archives.msi_database import Database, Row
 from fundamen.installers.debian_needs import find_needs
 from fundamen.installers.msi_run import Conclusion, conclude
 
 if TYPE_CHECKING:
-    from fundamen.formats.compound_file import CompoundFile
+    from fundamen.formats.archives.compound_file import CompoundFile
 
 PACKAGE = Path(__file__).parent.parent / "data" / "tidebook.msi"
 OLD, OLD_PACKED = "{11111111-2222-4333-8444-555555555555}", "11111111222233344844555555555555"

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from builders.machine import ALinuxMachine
 from conftest import Fundamen
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.shell import ShellScript, read_shell
+from fundamen.formats.unix.shell import ShellScript, read_shell
 from fundamen.installers.script_run import foresee_script
 from fundamen.machine.opening import open_machine
 

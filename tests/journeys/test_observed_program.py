@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Fundamen
-from fundamen.formats.ld_debug import SearchedLibrary, read_ld_debug
+from fundamen.formats.unix.ld_debug import SearchedLibrary, read_ld_debug
 
 pytestmark = pytest.mark.skipif(
     sys.platform != "linux" or shutil.which("cc") is None, reason="needs Linux and a C compiler"

@@ -10,7 +10,7 @@ from builders.dyld_cache import a_dyld_cache
 from builders.machine import AMacMachine
 from fundamen.evidence.code_signature import CodeSignatureAuthority
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.macho import read_macho
+from fundamen.formats.mac.macho import read_macho
 from fundamen.machine.programs import find_program
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict

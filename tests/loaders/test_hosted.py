@@ -9,8 +9,8 @@ from builders.java import a_class, an_archive
 from builders.machine import LOADER, ALinuxMachine
 from fundamen.formats.binary import read_binary
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.java import JavaClasses
-from fundamen.formats.script import Script, read_script
+from fundamen.formats.managed.java import JavaClasses
+from fundamen.formats.unix.script import Script, read_script
 from fundamen.model.binary import Binary
 from fundamen.model.errors import FundamenError
 from fundamen.model.verdict import Verdict

@@ -6,7 +6,7 @@ import pytest
 
 from builders.machine import AWindowsMachine
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.pe import read_pe
+from fundamen.formats.windows.pe import read_pe
 from fundamen.model.architecture import Architecture
 from fundamen.model.verdict import Verdict
 

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from builders.hive import a_hive
 from builders.machine import AWindowsMachine
 from builders.winreg import a_winreg
-from fundamen.formats.text_hive import TextHive
+from fundamen.formats.windows.text_hive import TextHive
 from fundamen.machine.opening import open_machine
 from fundamen.machine.registry_live import LiveRegistry
 from fundamen.model.errors import DamagedFileError

@@ -18,10 +18,10 @@ from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Format, Necessity
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
-from fundamen.report.picture import NODE_HEIGHT, NODE_WIDTH, WIDTH, lay_out
-from fundamen.report.picture_svg import picture_svg
-from fundamen.report.report_page import trace_page
-from fundamen.report.trace_files import trace_dot
+from fundamen.report.drawing.picture import NODE_HEIGHT, NODE_WIDTH, WIDTH, lay_out
+from fundamen.report.drawing.picture_svg import picture_svg
+from fundamen.report.drawing.report_page import trace_page
+from fundamen.report.drawing.trace_files import trace_dot
 from fundamen.trace.records import Component, Trace
 
 NOW = datetime(2026, 11, 28, 9, tzinfo=UTC)
@@ -124,7 +124,7 @@ def luminance(colour: str) -> float:
 
 
 def test_every_colour_of_text_stands_out_from_every_ground_by_4_5_to_1() -> None:
-    style = (ROOT / "src/fundamen/report/report_page.css").read_text()
+    style = (ROOT / "src/fundamen/report/drawing/report_page.css").read_text()
     texts = {*re.findall(r"(?<![-\w])color:(#[0-9a-f]{6})", style), "#20262b"}
     grounds = {*re.findall(r"background:(#[0-9a-f]{6})", style), "#fffefb", "#fbeee8"}  # the boxes' own, too
     assert len(texts) > 3

@@ -23,8 +23,8 @@ from conftest import Fundamen
 from fundamen.changes.base import Work
 from fundamen.changes.files import Change
 from fundamen.execution.restarting import find_restarts, judge_waiting
-from fundamen.formats.hive import with_values
-from fundamen.formats.registry_value import HiveValue, ValueType
+from fundamen.formats.windows.hive import with_values
+from fundamen.formats.windows.registry_value import HiveValue, ValueType
 from fundamen.machine.open_files import User, find_users
 from fundamen.machine.opening import open_machine
 from fundamen.model.paths import HostPath, MachinePath

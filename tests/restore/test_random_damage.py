@@ -21,7 +21,7 @@ from fundamen.changes.root_stores import ImportRoot
 from fundamen.changes.settings import SetEntry, SetValue
 from fundamen.evidence.catalogue import CatalogueAuthority
 from fundamen.execution.home import journal_of, kept_bytes
-from fundamen.formats.setting import SettingFormat
+from fundamen.formats.settings.setting import SettingFormat
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.restore.plan_file import PlanFile
 from fundamen.restore.planned import prepare_plan

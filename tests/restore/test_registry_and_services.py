@@ -14,9 +14,9 @@ from builders.hive import Key, a_hive
 from builders.machine import AWindowsMachine
 from command import Ran
 from conftest import Fundamen
-from fundamen.formats import text_hive
-from fundamen.formats.registry_value import HiveValue, ValueType, read_written, value_of
-from fundamen.formats.text_hive import TextHive
+from fundamen.formats.windows import text_hive
+from fundamen.formats.windows.registry_value import HiveValue, ValueType, read_written, value_of
+from fundamen.formats.windows.text_hive import TextHive
 from fundamen.machine.opening import open_machine
 
 ENVIRONMENT = "HKLM\\System\\CurrentControlSet\\Control\\Session Manager\\Environment"

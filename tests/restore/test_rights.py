@@ -13,7 +13,7 @@ import pytest
 from builders.machine import ALinuxMachine
 from builders.tree import tree_of, without_times
 from conftest import Fundamen
-from fundamen.formats.access import acl_bytes, acl_with_mode, capability_bytes, mode_of_acl
+from fundamen.formats.unix.access import acl_bytes, acl_with_mode, capability_bytes, mode_of_acl
 
 pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="giving files away needs the administrator's rights")
 HELD = b"4.5 m"

@@ -12,9 +12,9 @@ from builders.pe import a_pe
 from builders.signing import APublisher
 from conftest import Fundamen
 from fundamen.changes.insertions import certificate_block, without
-from fundamen.formats.hive import with_values
-from fundamen.formats.registry_value import HiveValue
-from fundamen.formats.text_hive import TextHive, with_key, without_key
+from fundamen.formats.windows.hive import with_values
+from fundamen.formats.windows.registry_value import HiveValue
+from fundamen.formats.windows.text_hive import TextHive, with_key, without_key
 from fundamen.trust.name_hash import name_hash
 
 PUBLISHER = APublisher()

@@ -12,9 +12,9 @@ import pytest
 
 from builders.media import a_zip
 from conftest import Fundamen
-from fundamen.formats import zip_archive
+from fundamen.formats.archives import zip_archive
+from fundamen.formats.archives.zip_archive import unpack_zip
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.zip_archive import unpack_zip
 from fundamen.model.errors import DamagedFileError
 
 GIB = 1 << 30

@@ -13,9 +13,9 @@ import pytest
 
 from builders.lzx import an_lzx_cabinet
 from builders.prefix import a_prefix
+from fundamen.formats.archives.cabinet import cabinets_of_set
+from fundamen.formats.archives.cabinet_files import unpack_cabinet
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.cabinet import cabinets_of_set
-from fundamen.formats.cabinet_files import unpack_cabinet
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import HostPath

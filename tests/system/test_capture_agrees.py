@@ -6,7 +6,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Fundamen
-from fundamen.formats.elf import MAGIC
+from fundamen.formats.unix.elf import MAGIC
 
 pytestmark = pytest.mark.system
 

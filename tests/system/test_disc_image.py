@@ -9,8 +9,8 @@ import pytest
 from builders.machine import AWindowsMachine
 from builders.pe import a_pe
 from conftest import Fundamen
+from fundamen.formats.archives.container import find_container
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.container import find_container
 
 pytestmark = pytest.mark.system
 

@@ -10,9 +10,9 @@ import pytest
 from defusedxml.ElementTree import fromstring
 
 from builders.hive import a_hive
-from fundamen.formats.hive import with_values, without_key, without_value
-from fundamen.formats.hive_cells import find_value
-from fundamen.formats.registry_value import HiveValue, ValueType
+from fundamen.formats.windows.hive import with_values, without_key, without_value
+from fundamen.formats.windows.hive_cells import find_value
+from fundamen.formats.windows.registry_value import HiveValue, ValueType
 
 pytestmark = pytest.mark.system
 

@@ -11,10 +11,10 @@ import pytest
 from builders.idt import a_package, harbour_tables
 from builders.prefix import a_prefix
 from conftest import Fundamen
+from fundamen.formats.archives.compound_file import CompoundFile
+from fundamen.formats.archives.msi_condition import evaluate
+from fundamen.formats.archives.msi_database import read_database
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.compound_file import CompoundFile
-from fundamen.formats.msi_condition import evaluate
-from fundamen.formats.msi_database import read_database
 from fundamen.installers.msi_run import Conclusion, conclude
 from fundamen.machine.opening import open_machine
 

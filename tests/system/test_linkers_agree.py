@@ -9,9 +9,9 @@ from pathlib import Path
 import pytest
 
 from fundamen.building.examination import examine_command
-from fundamen.formats.ar_archive import read_archive
 from fundamen.formats.build_log import BuildSaying, read_build_log
 from fundamen.formats.byte_source import MemoryBytes
+from fundamen.formats.unix.ar_archive import read_archive
 from fundamen.machine.opening import open_machine
 from fundamen.model.paths import MachinePath
 

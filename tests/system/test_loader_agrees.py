@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from builders.listing import listed
-from fundamen.formats.elf import Elf
+from fundamen.formats.unix.elf import Elf
 from fundamen.loaders.loading import load_map
 from fundamen.machine.opening import open_machine
 from fundamen.model.binary import Necessity

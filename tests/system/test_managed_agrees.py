@@ -13,8 +13,8 @@ import pytest
 from builders.machine import AWindowsMachine
 from conftest import Fundamen
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.cli_header import read_managed
-from fundamen.formats.pe import read_pe
+from fundamen.formats.managed.cli_header import read_managed
+from fundamen.formats.windows.pe import read_pe
 
 pytestmark = pytest.mark.system
 

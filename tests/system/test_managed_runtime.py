@@ -19,7 +19,7 @@ from typing import Any
 import pytest
 
 from builders.machine import AWindowsMachine
-from fundamen.formats.runtime_config import FrameworkReference, RollForward
+from fundamen.formats.managed.runtime_config import FrameworkReference, RollForward
 from fundamen.loaders.roll_forward import framework_version, resolve_framework
 from fundamen.model.verdict import Verdict
 

@@ -10,8 +10,8 @@ from builders.elf import an_elf
 from builders.pe import a_pe
 from fundamen.formats.binary import read_binary
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.elf import Elf
-from fundamen.formats.elf_symbols import read_exports
+from fundamen.formats.unix.elf import Elf
+from fundamen.formats.unix.elf_symbols import read_exports
 from fundamen.model.binary import Binary
 from fundamen.model.errors import NotExecutableError
 

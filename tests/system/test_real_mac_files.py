@@ -12,11 +12,11 @@ from pathlib import Path
 import pytest
 
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.macho import MachO, read_macho
-from fundamen.formats.macho_imports import read_imports
-from fundamen.formats.macho_signature import find_altered_page, read_signature
-from fundamen.formats.macho_slice import THIN_MAGICS, Slice
-from fundamen.formats.macho_symbols import read_exports
+from fundamen.formats.mac.macho import MachO, read_macho
+from fundamen.formats.mac.macho_imports import read_imports
+from fundamen.formats.mac.macho_signature import find_altered_page, read_signature
+from fundamen.formats.mac.macho_slice import THIN_MAGICS, Slice
+from fundamen.formats.mac.macho_symbols import read_exports
 from fundamen.model.binary import Necessity
 
 pytestmark = pytest.mark.system

@@ -10,10 +10,10 @@ from pathlib import Path
 import pytest
 
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.pe import Pe, read_pe
-from fundamen.formats.pe_exports import read_exports
-from fundamen.formats.pe_imports import read_imported_functions
-from fundamen.formats.pe_version import read_version
+from fundamen.formats.windows.pe import Pe, read_pe
+from fundamen.formats.windows.pe_exports import read_exports
+from fundamen.formats.windows.pe_imports import read_imported_functions
+from fundamen.formats.windows.pe_version import read_version
 from fundamen.model.binary import Necessity
 
 pytestmark = pytest.mark.system

@@ -11,8 +11,8 @@ from hypothesis import strategies as st
 from builders.pe import a_pe
 from builders.signing import CODE, NOW, STAMPS, AnIssuer, APublisher, a_catalogue, with_signature
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.pe import read_pe
-from fundamen.formats.pe_certificates import image_digest
+from fundamen.formats.windows.pe import read_pe
+from fundamen.formats.windows.pe_certificates import image_digest
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.trust_store import StoreRole
 from fundamen.trust.chain import Issuers

@@ -31,13 +31,13 @@ from fundamen.model.errors import UsageError
 from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath
 from fundamen.placing.own_files import write_whole
-from fundamen.report.clues_text import steps
 from fundamen.report.contracts.line import json_line
 from fundamen.report.contracts.reading import clues_record
 from fundamen.report.contracts.restoring import RestoreState, UndoRecord, entry_part, restore_record
 from fundamen.report.contracts.surveying import survey_record
 from fundamen.report.contracts.tracing import trace_record
-from fundamen.report.trace_text import next_step
+from fundamen.report.examining.clues_text import steps
+from fundamen.report.examining.trace_text import next_step
 from fundamen.restore.plan_file import plan_bytes, read_plan
 from fundamen.restore.planned import plan_of, prepare_plan
 from fundamen.restore.rehearsal import Rehearsal, Scope, rehearse

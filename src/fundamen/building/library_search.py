@@ -9,11 +9,11 @@ from collections.abc import Iterator, Sequence
 import msgspec
 
 from fundamen.building.records import Sort
-from fundamen.formats.ar_archive import MAGIC, THIN_MAGIC, Archive, machine_of_object, read_archive
 from fundamen.formats.byte_source import ByteSource, PartOf
-from fundamen.formats.elf import MAGIC as ELF_MAGIC
-from fundamen.formats.elf import read_elf
-from fundamen.formats.linker_script import LinkerInput, read_linker_script
+from fundamen.formats.unix.ar_archive import MAGIC, THIN_MAGIC, Archive, machine_of_object, read_archive
+from fundamen.formats.unix.elf import MAGIC as ELF_MAGIC
+from fundamen.formats.unix.elf import read_elf
+from fundamen.formats.unix.linker_script import LinkerInput, read_linker_script
 from fundamen.loaders.load_map import Candidate, CandidateOutcome
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture

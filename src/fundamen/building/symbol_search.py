@@ -5,8 +5,8 @@ from collections.abc import Sequence
 
 from fundamen.building.library_search import LibraryFile, name_of, names_in, read_library
 from fundamen.building.records import Sort
-from fundamen.formats.elf import Elf
-from fundamen.formats.elf_symbols import read_exports, read_string_table
+from fundamen.formats.unix.elf import Elf
+from fundamen.formats.unix.elf_symbols import read_exports, read_string_table
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError

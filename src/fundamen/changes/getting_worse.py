@@ -6,9 +6,9 @@ from collections.abc import Iterator, Mapping, Sequence
 from fundamen.changes.tree_change import TreeChange
 from fundamen.formats.binary import read_binary
 from fundamen.formats.decimal import read_decimal
-from fundamen.formats.pe import Pe
-from fundamen.formats.pe_version import read_version
-from fundamen.formats.text_hive import ChangedValue
+from fundamen.formats.windows.pe import Pe
+from fundamen.formats.windows.pe_version import read_version
+from fundamen.formats.windows.text_hive import ChangedValue
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.installed import ServiceStart
 from fundamen.model.errors import UnreadableError

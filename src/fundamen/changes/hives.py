@@ -11,8 +11,8 @@ import msgspec
 
 from fundamen.changes.files import Change
 from fundamen.changes.insertions import Insertion
-from fundamen.formats import hive, hive_cells, text_hive
-from fundamen.formats.registry_value import HiveValue
+from fundamen.formats.windows import hive, hive_cells, text_hive
+from fundamen.formats.windows.registry_value import HiveValue
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.display import printable

@@ -10,9 +10,9 @@ from enum import StrEnum
 
 import msgspec
 
-from fundamen.formats import hive, hive_cells, text_hive
-from fundamen.formats.registry_value import read_written
-from fundamen.formats.text_hive import without_key
+from fundamen.formats.windows import hive, hive_cells, text_hive
+from fundamen.formats.windows.registry_value import read_written
+from fundamen.formats.windows.text_hive import without_key
 
 _BLOCK = re.compile(rb"-----BEGIN CERTIFICATE-----(.*?)-----END CERTIFICATE-----\r?\n?", re.DOTALL)
 

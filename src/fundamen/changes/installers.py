@@ -30,9 +30,9 @@ from fundamen.changes.tree_change import (
 )
 from fundamen.cold_copies.entries import entries_below
 from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, CopiedKind, manifest_bytes, read_manifest
-from fundamen.formats import text_hive
 from fundamen.formats.installer_log import LogLine, is_done, needs_restart
-from fundamen.formats.text_hive import ChangedValue, changed_values
+from fundamen.formats.windows import text_hive
+from fundamen.formats.windows.text_hive import ChangedValue, changed_values
 from fundamen.knowledge.entries import load_knowledge
 from fundamen.machine.observation import Observation
 from fundamen.machine.places import Place

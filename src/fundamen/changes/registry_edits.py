@@ -9,7 +9,7 @@ from fundamen.changes.form import Form, Part, PlanResolution, Text, unfit
 from fundamen.changes.hives import KeyPlace, hive_change, place_of_key, read_hive
 from fundamen.changes.insertions import Insertion, InsertionKind
 from fundamen.changes.lists import list_with
-from fundamen.formats.registry_value import HiveValue, ValueType, value_of
+from fundamen.formats.windows.registry_value import HiveValue, ValueType, value_of
 from fundamen.machine.machine import Machine
 
 _SEPARATOR = ";"

@@ -11,7 +11,7 @@ import msgspec
 
 from fundamen.changes.base import LOCATIONS, FolderRecord, Keeping, Site, Step, Tell
 from fundamen.changes.form import Form, PlanResolution, Text, unfit
-from fundamen.formats.access import acl_bytes, acl_with_mode, capability_bytes, mode_of_acl
+from fundamen.formats.unix.access import acl_bytes, acl_with_mode, capability_bytes, mode_of_acl
 from fundamen.machine.accounts import GROUPS, USERS, number_of
 from fundamen.machine.machine import AccessRights, Machine
 from fundamen.machine.overlay import Layer

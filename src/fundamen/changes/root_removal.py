@@ -14,7 +14,7 @@ from fundamen.changes.files import Change
 from fundamen.changes.hives import hive_change, place_of_key, read_hive
 from fundamen.changes.insertions import Insertion, InsertionKind, certificate_block, without
 from fundamen.changes.moves import Move, free_aside
-from fundamen.formats import hive, text_hive
+from fundamen.formats.windows import hive, text_hive
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.trust_stores import ADDED, BUNDLES, FOLDERS
 from fundamen.model.architecture import Platform

@@ -14,10 +14,10 @@ from fundamen.changes.files import Change
 from fundamen.changes.form import Form, PlanResolution, unfit
 from fundamen.changes.hives import hive_change, read_hive, require_quiet, require_shut_down
 from fundamen.changes.insertions import Insertion, InsertionKind, certificate_block, without
-from fundamen.formats.hive import with_values
-from fundamen.formats.registry_value import HiveValue, ValueType
-from fundamen.formats.stored_certificate import stored_blob
-from fundamen.formats.text_hive import with_key
+from fundamen.formats.certificates.stored_certificate import stored_blob
+from fundamen.formats.windows.hive import with_values
+from fundamen.formats.windows.registry_value import HiveValue, ValueType
+from fundamen.formats.windows.text_hive import with_key
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.trust_stores import ADDED, BUNDLES, FOLDERS
 from fundamen.model.architecture import Platform

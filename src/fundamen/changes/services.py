@@ -10,7 +10,7 @@ from fundamen.changes.files import MakeLink
 from fundamen.changes.form import PlanResolution
 from fundamen.changes.registry_edits import SetRegistryValue
 from fundamen.changes.starting import ServiceForm, service_error
-from fundamen.formats.unit_file import Install, read_install
+from fundamen.formats.unix.unit_file import Install, read_install
 from fundamen.machine.installed import SERVICES, ServiceStart
 from fundamen.machine.machine import Machine
 from fundamen.machine.units import UNIT_FOLDERS, find_unit, is_masked

@@ -8,16 +8,8 @@ import msgspec
 from fundamen.changes.files import Change
 from fundamen.changes.form import Form, Part, PlanResolution, unfit
 from fundamen.changes.lists import list_with
-from fundamen.formats.setting import (
-    FoundSetting,
-    Key,
-    Plain,
-    SettingFormat,
-    find_value,
-    format_of,
-    with_value,
-    without_value,
-)
+from fundamen.formats.settings.editing import find_value, format_of, with_value, without_value
+from fundamen.formats.settings.setting import FoundSetting, Key, Plain, SettingFormat
 from fundamen.machine.machine import Machine
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError

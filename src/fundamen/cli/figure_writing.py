@@ -7,26 +7,26 @@ from fundamen.cli.output import Output
 from fundamen.cli.writing import form_of, require_new, write_file
 
 if TYPE_CHECKING:  # what draws is only imported where something is to be drawn
-    from fundamen.report.charts import Figure
+    from fundamen.report.drawing.charts import Figure
 
 T = TypeVar("T")
 Forms = Mapping[str, Callable[[T], bytes | str]]
 
 
 def _html(figure: "Figure") -> str:
-    from fundamen.report.charts import charts_page  # noqa: PLC0415 - each form only where it is asked for
+    from fundamen.report.drawing.charts import charts_page  # noqa: PLC0415 - each form only where it is asked for
 
     return charts_page(figure)
 
 
 def _svg(figure: "Figure") -> str:
-    from fundamen.report.charts import charts_svg  # noqa: PLC0415
+    from fundamen.report.drawing.charts import charts_svg  # noqa: PLC0415
 
     return charts_svg(figure)
 
 
 def _png(figure: "Figure") -> bytes:
-    from fundamen.report.charts_png import charts_png  # noqa: PLC0415
+    from fundamen.report.drawing.charts_png import charts_png  # noqa: PLC0415
 
     return charts_png(figure)
 

@@ -11,7 +11,7 @@ import click
 from fundamen import __version__
 from fundamen.cli.helping import CommandGroup
 
-# stage -> name -> (module below fundamen.cli.commands that holds a command of that name, what it is for)
+# stage -> name -> (module of the stage below fundamen.cli.commands that holds the command, what it is for)
 _STAGES = {
     "Find out": {
         "clues": ("clues", "Explain an error message or a log."),
@@ -47,7 +47,11 @@ _STAGES = {
         "demo": ("demo", "Play a worked example on made-up data."),
     },
 }
-_COMMANDS = {name: told for commands in _STAGES.values() for name, told in commands.items()}
+_MODULES = {
+    name: f"fundamen.cli.commands.{stage.lower().replace(' ', '_')}.{module}"
+    for stage, commands in _STAGES.items()
+    for name, (module, _) in commands.items()
+}
 _WAYS_IN = """\
 What do you have?
 
@@ -66,12 +70,12 @@ class _Commands(CommandGroup):
     """Finds a command by name in the table."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:  # noqa: ARG002 - click's own signature
-        return list(_COMMANDS)
+        return list(_MODULES)
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:  # noqa: ARG002
-        if cmd_name not in _COMMANDS:
+        if cmd_name not in _MODULES:
             return None
-        module = import_module(f"fundamen.cli.commands.{_COMMANDS[cmd_name][0]}")
+        module = import_module(_MODULES[cmd_name])
         command: click.Command = module.command
         return command
 
@@ -157,7 +161,7 @@ def main() -> NoReturn:
 def _record(facts: dict[str, Any], status: int) -> None:
     """Record the run in the case that is open, if there is one."""
     words = sys.argv[1:]
-    if not words or words[0] not in _COMMANDS:
+    if not words or words[0] not in _MODULES:
         return
     from fundamen.cli import options  # noqa: PLC0415 - loaded already by every command
     from fundamen.model.errors import UsageError  # noqa: PLC0415

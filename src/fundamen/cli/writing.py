@@ -80,35 +80,35 @@ def form_of(name: str, forms: Mapping[str, F]) -> F:
 
 
 def _html(trace: Trace, machine: Machine, now: datetime) -> str:
-    from fundamen.report.report_page import trace_page  # noqa: PLC0415 - each form only where it is asked for
+    from fundamen.report.drawing.report_page import trace_page  # noqa: PLC0415 - each form only where it is asked for
 
     return trace_page(trace, machine, now)
 
 
 def _svg(trace: Trace, machine: Machine, _now: datetime) -> str:
-    from fundamen.report.picture import lay_out  # noqa: PLC0415
-    from fundamen.report.picture_svg import picture_svg  # noqa: PLC0415
-    from fundamen.report.trace_text import answer  # noqa: PLC0415
+    from fundamen.report.drawing.picture import lay_out  # noqa: PLC0415
+    from fundamen.report.drawing.picture_svg import picture_svg  # noqa: PLC0415
+    from fundamen.report.examining.trace_text import answer  # noqa: PLC0415
 
     return picture_svg(lay_out(trace, machine), answer(trace, machine), standalone=True)
 
 
 def _png(trace: Trace, machine: Machine, _now: datetime) -> bytes:
-    from fundamen.report.picture import lay_out  # noqa: PLC0415
-    from fundamen.report.picture_png import picture_png  # noqa: PLC0415
-    from fundamen.report.trace_text import answer  # noqa: PLC0415
+    from fundamen.report.drawing.picture import lay_out  # noqa: PLC0415
+    from fundamen.report.drawing.picture_png import picture_png  # noqa: PLC0415
+    from fundamen.report.examining.trace_text import answer  # noqa: PLC0415
 
     return picture_png(lay_out(trace, machine), answer(trace, machine))
 
 
 def _dot(trace: Trace, machine: Machine, _now: datetime) -> str:
-    from fundamen.report.trace_files import trace_dot  # noqa: PLC0415
+    from fundamen.report.drawing.trace_files import trace_dot  # noqa: PLC0415
 
     return trace_dot(trace, machine)
 
 
 def _bom(trace: Trace, machine: Machine, now: datetime) -> bytes:
-    from fundamen.report.trace_files import trace_bom  # noqa: PLC0415
+    from fundamen.report.drawing.trace_files import trace_bom  # noqa: PLC0415
 
     return trace_bom(trace, machine, now)
 

@@ -7,9 +7,9 @@ from collections.abc import Iterator
 from typing import IO
 
 from fundamen.clues.text import Stream
+from fundamen.formats.archives.container import find_container
+from fundamen.formats.archives.tar_archive import RAISED, looks_like_tar, unpacked_stream
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.container import find_container
-from fundamen.formats.tar_archive import RAISED, looks_like_tar, unpacked_stream
 from fundamen.machine.file_bytes import FileBytes, open_ordinary
 from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, UnreadableError

@@ -4,9 +4,9 @@ import contextlib
 from collections.abc import Sequence
 
 from fundamen.evidence.authority import Says, Subject, Testimony
-from fundamen.formats.macho import MachO
-from fundamen.formats.macho_signature import find_altered_page, read_signature
-from fundamen.formats.macho_slice import Slice
+from fundamen.formats.mac.macho import MachO
+from fundamen.formats.mac.macho_signature import find_altered_page, read_signature
+from fundamen.formats.mac.macho_slice import Slice
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError

@@ -1,8 +1,8 @@
 """Tell what a file is by its first bytes, and read it if it is an executable of a known format."""
 
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.elf import MAGIC as ELF_MAGIC
-from fundamen.formats.elf import read_elf
+from fundamen.formats.unix.elf import MAGIC as ELF_MAGIC
+from fundamen.formats.unix.elf import read_elf
 from fundamen.model.binary import Binary, Format
 from fundamen.model.display import printable
 from fundamen.model.errors import NotExecutableError
@@ -25,24 +25,24 @@ def read_binary(source: ByteSource) -> Binary:
     if head == ELF_MAGIC:
         return read_elf(source)
     if head.startswith(_PE_MAGIC):
-        from fundamen.formats.pe import read_pe  # noqa: PLC0415 - a Linux program is read without it
+        from fundamen.formats.windows.pe import read_pe  # noqa: PLC0415 - a Linux program is read without it
 
         return read_pe(source)
     if head in _MACHO_MAGICS or head in _UNIVERSAL_MAGICS:
-        from fundamen.formats.macho import is_universal, read_macho  # noqa: PLC0415 - likewise
+        from fundamen.formats.mac.macho import is_universal, read_macho  # noqa: PLC0415 - likewise
 
         if head in _MACHO_MAGICS or is_universal(source.read_at(0, 8)):
             return read_macho(source)
     if head.startswith((b"#!", b"\xef\xbb\xbf#")):
-        from fundamen.formats.script import read_script  # noqa: PLC0415 - likewise
+        from fundamen.formats.unix.script import read_script  # noqa: PLC0415 - likewise
 
         return read_script(source)
     if head in _PACKAGE_MAGICS:
-        from fundamen.formats.install_package import read_install_package  # noqa: PLC0415 - likewise
+        from fundamen.formats.archives.install_package import read_install_package  # noqa: PLC0415 - likewise
 
         return read_install_package(source, _PACKAGE_MAGICS[head])
     if head in {_CLASS_MAGIC, _ZIP_MAGIC}:
-        from fundamen.formats.java import read_archive, read_class  # noqa: PLC0415 - likewise
+        from fundamen.formats.managed.java import read_archive, read_class  # noqa: PLC0415 - likewise
 
         classes = read_class(source) if head == _CLASS_MAGIC else read_archive(source)
         if classes is not None:

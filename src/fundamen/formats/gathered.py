@@ -16,7 +16,7 @@ from typing import IO, cast
 import msgspec
 
 from fundamen.formats.cursor import damage_error
-from fundamen.formats.text_hive import Value
+from fundamen.formats.windows.text_hive import Value
 from fundamen.model.architecture import Platform
 from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError

@@ -12,8 +12,8 @@ import msgspec
 
 from fundamen.formats.binary import read_binary
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.signed_data import read_signed_data
-from fundamen.formats.trust_list import read_trust_list
+from fundamen.formats.certificates.signed_data import read_signed_data
+from fundamen.formats.certificates.trust_list import read_trust_list
 from fundamen.model.binary import Format
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.trust_store import TrustStores

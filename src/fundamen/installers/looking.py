@@ -6,16 +6,16 @@ from contextlib import suppress
 import msgspec
 
 from fundamen.evidence.dpkg import all_installed, all_provided
+from fundamen.formats.archives.compound_file import CompoundFile
+from fundamen.formats.archives.container import Container, ContainerKind, find_container
+from fundamen.formats.archives.debian_package import read_debian_package
+from fundamen.formats.archives.msi_database import Database, read_database
+from fundamen.formats.archives.msi_files import file_paths
 from fundamen.formats.byte_source import ByteSource, MemoryBytes
-from fundamen.formats.compound_file import CompoundFile
-from fundamen.formats.container import Container, ContainerKind, find_container
-from fundamen.formats.debian_package import read_debian_package
-from fundamen.formats.msi_database import Database, read_database
-from fundamen.formats.msi_files import file_paths
-from fundamen.formats.pe import read_pe
-from fundamen.formats.pe_version import read_version
-from fundamen.formats.script import read_script
-from fundamen.formats.shell import read_shell
+from fundamen.formats.unix.script import read_script
+from fundamen.formats.unix.shell import read_shell
+from fundamen.formats.windows.pe import read_pe
+from fundamen.formats.windows.pe_version import read_version
 from fundamen.installers.debian_needs import MAY_CALL, PackageNeed, find_needs
 from fundamen.installers.msi_run import Conclusion, Judged, conclude, describe_changes, is_for_64_bits
 from fundamen.installers.outcome import (

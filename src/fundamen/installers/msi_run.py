@@ -9,9 +9,9 @@ from enum import IntEnum, IntFlag
 
 import msgspec
 
+from fundamen.formats.archives.msi_condition import Value, evaluate
+from fundamen.formats.archives.msi_database import Database, Row
 from fundamen.formats.decimal import read_decimal
-from fundamen.formats.msi_condition import Value, evaluate
-from fundamen.formats.msi_database import Database, Row
 from fundamen.installers.msi_properties import UNKNOWN, machine_properties
 from fundamen.installers.msi_searches import Searches, SearchResult, format_text, packed_code
 from fundamen.machine.machine import EntryKind, Machine

@@ -11,11 +11,12 @@ from enum import IntEnum
 
 import msgspec
 
+from fundamen.formats.archives.msi_database import Database, Row
 from fundamen.formats.decimal import read_decimal
-from fundamen.formats.msi_database import Database, Row
-from fundamen.formats.pe import Pe
-from fundamen.formats.pe_version import read_version
-from fundamen.formats.setting import SettingFormat, find_value
+from fundamen.formats.settings.editing import find_value
+from fundamen.formats.settings.setting import SettingFormat
+from fundamen.formats.windows.pe import Pe
+from fundamen.formats.windows.pe_version import read_version
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.registry import expand_variables
 from fundamen.model.errors import FundamenError, UnreadableError

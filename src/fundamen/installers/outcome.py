@@ -10,7 +10,7 @@ from collections.abc import Iterator
 import msgspec
 
 from fundamen.evidence.dpkg import all_installed
-from fundamen.formats.msi_database import Database
+from fundamen.formats.archives.msi_database import Database
 from fundamen.installers.msi_searches import packed_code
 from fundamen.machine.installed import SERVICES, installed_packages, is_leftover
 from fundamen.machine.machine import EntryKind, Machine

@@ -10,10 +10,11 @@ from datetime import datetime
 
 import msgspec
 
+from fundamen.formats.archives.container import ContainerKind, find_container
+from fundamen.formats.archives.packed import PackedFile, Readable
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.container import ContainerKind, find_container
-from fundamen.formats.packed import PackedFile, Readable
-from fundamen.formats.setting import Key, find_value, format_of, with_value
+from fundamen.formats.settings.editing import find_value, format_of, with_value
+from fundamen.formats.settings.setting import Key
 from fundamen.installers.coverage import Cover, catalogues_over, cover_of
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError

@@ -10,13 +10,13 @@ from urllib.parse import unquote, urlsplit
 
 import msgspec
 
-from fundamen.formats.app_config import AppConfig, DependentAssembly, read_app_config
-from fundamen.formats.cli_header import AssemblyName
-from fundamen.formats.manifest import Version, dotted_version, version_of
+from fundamen.formats.managed.app_config import AppConfig, DependentAssembly, read_app_config
+from fundamen.formats.managed.cli_header import AssemblyName
+from fundamen.formats.windows.manifest import Version, dotted_version, version_of
 from fundamen.loaders.assembly_files import AssemblyFile, AssemblyFiles, at_call_of
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, Resolution
 from fundamen.loaders.net_framework import FRAMEWORK_TOKENS, Framework, Generation
-from fundamen.loaders.windows import Loading
+from fundamen.loaders.windows_loading import Loading
 from fundamen.loaders.windows_processes import WINDOWS_FOLDER
 from fundamen.machine.machine import EntryKind
 from fundamen.model.architecture import Architecture

@@ -2,8 +2,8 @@
 
 import msgspec
 
-from fundamen.formats.cli_header import AssemblyName, Managed, read_managed
-from fundamen.formats.pe import Pe
+from fundamen.formats.managed.cli_header import AssemblyName, Managed, read_managed
+from fundamen.formats.windows.pe import Pe
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, read_candidate
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture

@@ -9,9 +9,9 @@ from collections.abc import Iterator, Sequence
 
 import msgspec
 
-from fundamen.formats.macho import MachO
-from fundamen.formats.macho_signature import CodeSignature, read_signature
-from fundamen.formats.macho_slice import MACOS, FileType, Slice
+from fundamen.formats.mac.macho import MachO
+from fundamen.formats.mac.macho_signature import CodeSignature, read_signature
+from fundamen.formats.mac.macho_slice import MACOS, FileType, Slice
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution, find_candidate
 from fundamen.loaders.mac_binding import find_unoffered
 from fundamen.loaders.mac_system import MacSystem, find_system

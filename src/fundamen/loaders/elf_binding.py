@@ -7,9 +7,9 @@ import contextlib
 from collections.abc import Iterator
 from itertools import chain, islice
 
-from fundamen.formats.elf import Elf
-from fundamen.formats.elf_relocations import BoundSymbols, read_bound_symbols
-from fundamen.formats.elf_symbols import read_exports
+from fundamen.formats.unix.elf import Elf
+from fundamen.formats.unix.elf_relocations import BoundSymbols, read_bound_symbols
+from fundamen.formats.unix.elf_symbols import read_exports
 from fundamen.loaders.load_map import LoadMap, Resolution
 from fundamen.machine.machine import Machine
 from fundamen.model.binary import BinaryKind, Necessity

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 
 import msgspec
 
-from fundamen.formats.elf import Elf, ElfType
+from fundamen.formats.unix.elf import Elf, ElfType
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution, Unoffered, find_candidate
 from fundamen.machine.access import Runner, find_barrier, user_of
 from fundamen.machine.machine import ANYWHERE, EntryKind, Machine

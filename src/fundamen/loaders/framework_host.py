@@ -8,10 +8,10 @@ from collections.abc import Iterator
 
 import msgspec
 
-from fundamen.formats.runtime_config import FrameworkReference, RollForward, RuntimeConfig, read_runtime_config
+from fundamen.formats.managed.runtime_config import FrameworkReference, RollForward, RuntimeConfig, read_runtime_config
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, Resolution
 from fundamen.loaders.roll_forward import FrameworkVersion, accepts, framework_version, resolve_framework, specifier_of
-from fundamen.loaders.windows import Loading
+from fundamen.loaders.windows_loading import Loading
 from fundamen.machine.machine import EntryKind
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Necessity

@@ -9,13 +9,13 @@ from collections.abc import Iterator, Sequence
 
 import msgspec
 
-from fundamen.formats.elf import Elf
-from fundamen.formats.elf_versions import (
+from fundamen.formats.unix.elf import Elf
+from fundamen.formats.unix.elf_versions import (
     read_defined_versions,
     read_needed_versions,
     read_version_name,
 )
-from fundamen.formats.ld_cache import CacheEntry, read_ld_cache
+from fundamen.formats.unix.ld_cache import CacheEntry, read_ld_cache
 from fundamen.loaders.elf_loading import ElfLoading, LoadedObject, lines_of, words_of
 from fundamen.loaders.glibc_itself import system_folders
 from fundamen.loaders.hwcaps import ProcessorFolders

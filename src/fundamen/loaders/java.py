@@ -12,7 +12,7 @@ import msgspec
 
 from fundamen.formats.binary import read_binary
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.java import JavaClasses
+from fundamen.formats.managed.java import JavaClasses
 from fundamen.loaders.java_runtimes import JavaRuntime, find_runtimes
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution, find_candidate
 from fundamen.machine.machine import EntryKind, Machine

@@ -6,13 +6,13 @@ a reference accepts, "Managed assembly loading algorithm".
 
 import msgspec
 
-from fundamen.formats.cli_header import AssemblyName
-from fundamen.formats.manifest import Version, version_of
-from fundamen.formats.runtime_config import Asset, read_assets
+from fundamen.formats.managed.cli_header import AssemblyName
+from fundamen.formats.managed.runtime_config import Asset, read_assets
+from fundamen.formats.windows.manifest import Version, version_of
 from fundamen.loaders.assembly_files import AssemblyFiles, at_call_of
 from fundamen.loaders.framework_host import BAD_LIST, NOT_AS_LISTED, WORDS, FrameworkHost
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, Resolution
-from fundamen.loaders.windows import Loading
+from fundamen.loaders.windows_loading import Loading
 from fundamen.machine.machine import EntryKind
 from fundamen.model.binary import Necessity
 from fundamen.model.errors import UnreadableError

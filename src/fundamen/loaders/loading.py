@@ -16,7 +16,7 @@ from fundamen.model.timing import log_time
 _LOG = logging.getLogger(__name__)
 
 if TYPE_CHECKING:
-    from fundamen.formats.elf import Elf
+    from fundamen.formats.unix.elf import Elf
 
 _PLATFORMS = {
     Format.ELF: Platform.LINUX,
@@ -66,18 +66,18 @@ def _load_map(machine: Machine, program: MachinePath, also: Sequence[str]) -> Lo
             do=f"Name the {made_for.in_words} machine it belongs to with --machine FOLDER.",
         )
     if made_for is Platform.WINDOWS:
-        from fundamen.formats.pe import Pe  # noqa: PLC0415 - only the loader that is met is imported
+        from fundamen.formats.windows.pe import Pe  # noqa: PLC0415 - only the loader that is met is imported
         from fundamen.loaders import windows  # noqa: PLC0415
 
         assert isinstance(binary, Pe)  # noqa: S101 - its format says so
         return windows.load_map(machine, program, binary, also)
     if made_for is Platform.MACOS:
-        from fundamen.formats.macho import MachO  # noqa: PLC0415
+        from fundamen.formats.mac.macho import MachO  # noqa: PLC0415
         from fundamen.loaders import dyld  # noqa: PLC0415
 
         assert isinstance(binary, MachO)  # noqa: S101 - its format says so
         return dyld.load_map(machine, program, binary, also)
-    from fundamen.formats.elf import Elf  # noqa: PLC0415
+    from fundamen.formats.unix.elf import Elf  # noqa: PLC0415
 
     assert isinstance(binary, Elf)  # noqa: S101 - its format says so
     if _is_musl(binary):
@@ -97,12 +97,12 @@ def _load_map(machine: Machine, program: MachinePath, also: Sequence[str]) -> Lo
 def _map_of_hosted(machine: Machine, program: MachinePath, binary: Binary) -> LoadMap:
     """The needs of a program that another program runs: a script, or Java classes."""
     if binary.format is Format.SCRIPT:
-        from fundamen.formats.script import Script  # noqa: PLC0415
+        from fundamen.formats.unix.script import Script  # noqa: PLC0415
         from fundamen.loaders import scripts  # noqa: PLC0415
 
         assert isinstance(binary, Script)  # noqa: S101 - its format says so
         return scripts.load_map(machine, program, binary, load_map)
-    from fundamen.formats.java import JavaClasses  # noqa: PLC0415
+    from fundamen.formats.managed.java import JavaClasses  # noqa: PLC0415
     from fundamen.loaders import java  # noqa: PLC0415
 
     assert isinstance(binary, JavaClasses)  # noqa: S101 - its format says so

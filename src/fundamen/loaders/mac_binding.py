@@ -5,9 +5,9 @@ Source: mach-o/loader.h (two-level namespace, LC_REEXPORT_DYLIB), and dyld's Loa
 
 from collections.abc import Iterator, Mapping
 
-from fundamen.formats.macho_imports import Import, read_imports
-from fundamen.formats.macho_slice import Slice
-from fundamen.formats.macho_symbols import read_exports
+from fundamen.formats.mac.macho_imports import Import, read_imports
+from fundamen.formats.mac.macho_slice import Slice
+from fundamen.formats.mac.macho_symbols import read_exports
 from fundamen.loaders.load_map import Unoffered
 from fundamen.machine.machine import Machine
 from fundamen.model.binary import Necessity

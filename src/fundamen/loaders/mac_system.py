@@ -9,8 +9,8 @@ import re
 
 import msgspec
 
-from fundamen.formats.dyld_cache import read_dyld_cache
-from fundamen.formats.property_list import read_property_list
+from fundamen.formats.mac.dyld_cache import read_dyld_cache
+from fundamen.formats.mac.property_list import read_property_list
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError

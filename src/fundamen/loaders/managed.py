@@ -10,16 +10,16 @@ each room says so.
 
 from typing import Protocol
 
-from fundamen.formats.app_config import AppConfig, read_app_config
-from fundamen.formats.cli_header import AssemblyName
-from fundamen.formats.runtime_config import FrameworkReference, RuntimeConfig, read_runtime_config
+from fundamen.formats.managed.app_config import AppConfig, read_app_config
+from fundamen.formats.managed.cli_header import AssemblyName
+from fundamen.formats.managed.runtime_config import FrameworkReference, RuntimeConfig, read_runtime_config
 from fundamen.loaders.assembly_binding import AssemblyBinding
 from fundamen.loaders.assembly_files import AssemblyFile, AssemblyFiles
 from fundamen.loaders.framework_host import BAD_CONFIGURATION, CORE, NO_HOST, FrameworkHost
 from fundamen.loaders.listed_assemblies import ListedAssemblies
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, Resolution
 from fundamen.loaders.net_framework import NetFramework
-from fundamen.loaders.windows import Loading, runtime_config_of
+from fundamen.loaders.windows_loading import Loading, runtime_config_of
 from fundamen.machine.machine import EntryKind
 from fundamen.model.binary import BinaryKind, Necessity
 from fundamen.model.errors import UnreadableError

@@ -7,7 +7,7 @@ lets RPATH and RUNPATH alike hold for the libraries of libraries.
 import re
 from collections.abc import Iterator, Sequence
 
-from fundamen.formats.elf import Elf
+from fundamen.formats.unix.elf import Elf
 from fundamen.loaders.elf_loading import ElfLoading, LoadedObject, words_of
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap
 from fundamen.machine.machine import Machine

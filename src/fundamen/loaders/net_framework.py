@@ -12,10 +12,10 @@ from enum import StrEnum
 
 import msgspec
 
-from fundamen.formats.app_config import AppConfig
-from fundamen.formats.cli_header import Managed
+from fundamen.formats.managed.app_config import AppConfig
+from fundamen.formats.managed.cli_header import Managed
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, Resolution
-from fundamen.loaders.windows import Loading
+from fundamen.loaders.windows_loading import Loading
 from fundamen.loaders.windows_parts import build_of
 from fundamen.loaders.windows_processes import WINDOWS_FOLDER
 from fundamen.machine.machine import EntryKind

@@ -10,7 +10,7 @@ from functools import total_ordering
 import msgspec
 
 from fundamen.formats.decimal import read_decimal
-from fundamen.formats.runtime_config import FrameworkReference, RollForward
+from fundamen.formats.managed.runtime_config import FrameworkReference, RollForward
 
 _FORM = re.compile(r"(\d{1,9})\.(\d{1,9})\.(\d{1,9})(?:-([0-9A-Za-z.-]+))?(?:\+[0-9A-Za-z.-]+)?")
 

@@ -8,7 +8,7 @@ from collections.abc import Callable
 
 import msgspec
 
-from fundamen.formats.script import Script
+from fundamen.formats.unix.script import Script
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution, find_candidate
 from fundamen.loaders.python_environment import find_environment
 from fundamen.loaders.search_path import find_on_path

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from fundamen.formats.manifest import (
+from fundamen.formats.windows.manifest import (
     AssemblyIdentity,
     Dependency,
     Manifest,
@@ -17,8 +17,8 @@ from fundamen.formats.manifest import (
     read_manifest,
     version_of,
 )
-from fundamen.formats.pe import Pe
-from fundamen.formats.pe_resources import ResourceType, read_resource
+from fundamen.formats.windows.pe import Pe
+from fundamen.formats.windows.pe_resources import ResourceType, read_resource
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, Resolution
 from fundamen.loaders.windows_processes import WINDOWS_FOLDER
 from fundamen.machine.machine import EntryKind, Machine

@@ -10,9 +10,9 @@ from typing import NamedTuple
 import msgspec
 
 from fundamen.formats.decimal import read_decimal
-from fundamen.formats.pe import ImportedLibrary, Pe
-from fundamen.formats.pe_exports import ExportTable, read_exports
-from fundamen.formats.pe_imports import Function, read_imported_functions
+from fundamen.formats.windows.pe import ImportedLibrary, Pe
+from fundamen.formats.windows.pe_exports import ExportTable, read_exports
+from fundamen.formats.windows.pe_imports import Function, read_imported_functions
 from fundamen.loaders.load_map import Unoffered
 from fundamen.machine.machine import ANYWHERE, Machine
 from fundamen.model.binary import Necessity

@@ -4,10 +4,10 @@ A volume that is only a partial copy lacks such parts without anything being wro
 sets", "Universal CRT deployment", and the DLLs that the reference of the Win32 API names under "Requirements".
 """
 
-from fundamen.formats.api_set import PREFIXES
 from fundamen.formats.decimal import read_decimal
-from fundamen.formats.pe import Pe
-from fundamen.formats.pe_version import read_version
+from fundamen.formats.windows.api_set import PREFIXES
+from fundamen.formats.windows.pe import Pe
+from fundamen.formats.windows.pe_version import read_version
 from fundamen.loaders.windows_processes import INNERMOST, WINDOWS_FOLDER
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnreadableError

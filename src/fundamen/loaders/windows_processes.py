@@ -6,7 +6,7 @@ for Windows 11" and "Arm64X PE files"; for managed images, ECMA-335, II.25.3.3.1
 
 import msgspec
 
-from fundamen.formats.pe import CliFlags, Pe
+from fundamen.formats.windows.pe import CliFlags, Pe
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary

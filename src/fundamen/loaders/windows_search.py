@@ -7,8 +7,8 @@ which is the default; DLL redirection; known DLLs), and "Application Registratio
 import ntpath
 from collections.abc import Iterator
 
-from fundamen.formats.api_set import SECTION, ApiSets, read_api_sets
-from fundamen.formats.pe import Pe
+from fundamen.formats.windows.api_set import SECTION, ApiSets, read_api_sets
+from fundamen.formats.windows.pe import Pe
 from fundamen.loaders.windows_processes import WINDOWS_FOLDER, as_seen, system_folder
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.registry import expand_variables

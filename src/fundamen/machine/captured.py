@@ -12,7 +12,7 @@ from functools import partial
 from fundamen.formats.byte_source import ByteSource, Digesting, Ranges, SharedFile, computed_digest
 from fundamen.formats.capture_file import Capture, CapturedFile, MachineFacts, Refusal, from_value, name_of_digest
 from fundamen.formats.cursor import damage_error
-from fundamen.formats.text_hive import Value
+from fundamen.formats.windows.text_hive import Value
 from fundamen.machine.machine import Entry, EntryKind, Machine
 from fundamen.machine.registry import Registry
 from fundamen.model.architecture import Platform

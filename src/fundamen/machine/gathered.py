@@ -13,7 +13,7 @@ from typing import Self
 
 from fundamen.formats.byte_source import ByteSource, PartOf, SharedFile
 from fundamen.formats.gathered import Gathered, Listed
-from fundamen.formats.text_hive import Value
+from fundamen.formats.windows.text_hive import Value
 from fundamen.machine.machine import Entry, EntryKind, Machine, not_a_file
 from fundamen.machine.posix import MOST_LINKS, entry_of_mode
 from fundamen.machine.registry import Registry

@@ -52,7 +52,7 @@ def places_on_path(machine: Machine, name: str) -> Iterator[tuple[MachinePath, E
 
 def _of_bundle(machine: Machine, folder: MachinePath) -> MachinePath:
     """The program that an application's folder names. Source: Apple's "Bundle Programming Guide", Info.plist."""
-    from fundamen.formats.property_list import read_property_list  # noqa: PLC0415 - only for an application of macOS
+    from fundamen.formats.mac.property_list import read_property_list  # noqa: PLC0415 - only for an application of macOS
 
     contents = machine.join(folder, "Contents")
     try:

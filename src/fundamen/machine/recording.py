@@ -22,7 +22,7 @@ from typing import IO
 
 from fundamen.formats.byte_source import ByteSource, Digesting, Ranges, digest_of_ranges
 from fundamen.formats.capture_file import CapturedEntry, CapturedFile, MachineFacts, Refusal, name_of_digest, to_value
-from fundamen.formats.text_hive import Value
+from fundamen.formats.windows.text_hive import Value
 from fundamen.machine.machine import AccessRights, Entry, Machine
 from fundamen.machine.places import Ground, Place
 from fundamen.machine.registry import Registry

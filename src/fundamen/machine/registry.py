@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:  # most machines are opened without a hive being read
     from collections.abc import Iterator
 
-    from fundamen.formats.text_hive import Value
+    from fundamen.formats.windows.text_hive import Value
 
 _VARIABLE = re.compile(r"%([^%\\]+)%")
 

@@ -10,7 +10,7 @@ from construct import ConstructError
 from regipy.exceptions import RegipyException
 from regipy.registry import RegistryHive
 
-from fundamen.formats.text_hive import Value
+from fundamen.formats.windows.text_hive import Value
 from fundamen.machine.registry import Registry
 from fundamen.model.display import printable
 from fundamen.model.paths import HostPath

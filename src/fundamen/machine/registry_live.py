@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 from typing import Any
 
-from fundamen.formats.text_hive import Value
+from fundamen.formats.windows.text_hive import Value
 from fundamen.machine.registry import Registry
 
 _MOST_ENTRIES = 1 << 20  # keys or values of one key

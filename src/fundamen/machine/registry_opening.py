@@ -3,7 +3,7 @@
 import os
 from collections.abc import Callable, Iterator
 
-from fundamen.formats.text_hive import TextHive, Value
+from fundamen.formats.windows.text_hive import TextHive, Value
 from fundamen.machine.registry import NoRegistry, Registry
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError

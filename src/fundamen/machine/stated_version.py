@@ -10,13 +10,13 @@ from fundamen.model.paths import MachinePath
 _NOT_GIVEN = "0.0.0"  # what a linker writes into a Mach-O library where nobody said a version
 
 if TYPE_CHECKING:
-    from fundamen.formats.pe_version import VersionInfo
+    from fundamen.formats.windows.pe_version import VersionInfo
 
 
 def version_of(machine: Machine, path: MachinePath, binary: Binary) -> str | None:
     """The version in numbers, as the file's own resource gives it; None where it gives none that can be read."""
     if binary.format is Format.MACHO:
-        from fundamen.formats.macho import MachO  # noqa: PLC0415 - only for files of this format
+        from fundamen.formats.mac.macho import MachO  # noqa: PLC0415 - only for files of this format
 
         part = binary.slice_for(binary.architecture) if isinstance(binary, MachO) else None
         return part.version if part is not None and part.version != _NOT_GIVEN else None
@@ -43,8 +43,8 @@ def version_info_of(machine: Machine, path: MachinePath) -> "VersionInfo | None"
 
 
 def _read_version_info(machine: Machine, path: MachinePath) -> "VersionInfo | None":
-    from fundamen.formats.pe import Pe  # noqa: PLC0415 - a Linux program is traced without it
-    from fundamen.formats.pe_version import read_version  # noqa: PLC0415
+    from fundamen.formats.windows.pe import Pe  # noqa: PLC0415 - a Linux program is traced without it
+    from fundamen.formats.windows.pe_version import read_version  # noqa: PLC0415
 
     try:
         binary = machine.binary(path)

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from fundamen.formats.certificate_file import read_certificates
+from fundamen.formats.certificates.certificate_file import read_certificates
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
@@ -22,7 +22,7 @@ from fundamen.model.paths import HostPath, MachinePath
 from fundamen.model.trust_store import StoredCertificate, StoreRole, TrustStores
 
 if TYPE_CHECKING:
-    from fundamen.formats.stored_certificate import StoredBlob
+    from fundamen.formats.certificates.stored_certificate import StoredBlob
 
 BUNDLES = tuple(
     MachinePath(path)
@@ -204,7 +204,7 @@ def _known_stores(machine: Machine, key: str) -> list[str]:
 
 
 def _blobs(machine: Machine, keys: Iterable[str], gaps: list[str]) -> "Iterator[StoredBlob]":
-    from fundamen.formats.stored_certificate import read_stored_blob  # noqa: PLC0415 - only Windows has them
+    from fundamen.formats.certificates.stored_certificate import read_stored_blob  # noqa: PLC0415 - only Windows has them
 
     for key in keys:
         for name, values in machine.registry.children(key):
@@ -218,8 +218,8 @@ def _blobs(machine: Machine, keys: Iterable[str], gaps: list[str]) -> "Iterator[
 
 def _on_demand(machine: Machine, gaps: list[str]) -> frozenset[bytes]:
     """SHA-1 of the roots that Windows fetches by itself, from the list that it keeps of them."""
-    from fundamen.formats.signed_data import read_signed_data  # noqa: PLC0415 - only Windows has one
-    from fundamen.formats.trust_list import read_trust_list  # noqa: PLC0415
+    from fundamen.formats.certificates.signed_data import read_signed_data  # noqa: PLC0415 - only Windows has one
+    from fundamen.formats.certificates.trust_list import read_trust_list  # noqa: PLC0415
 
     data = machine.registry.value(_ROOTS_LIST, "EncodedCtl")
     if not isinstance(data, bytes) or machine.registry.value(_TURNED_OFF, "DisableRootAutoUpdate") == 1:

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from fundamen.formats.setting import Plain
+from fundamen.formats.settings.setting import Plain
 from fundamen.formats.versions import is_in, problem_of_range
 from fundamen.prerequisites.answer import Answer, met_if, unmet
 from fundamen.prerequisites.requirement import Name, Requirement, Text

@@ -14,7 +14,8 @@ from fundamen.changes.kinds import PlannedStep
 from fundamen.changes.moves import SetAside
 from fundamen.changes.registry_edits import SetRegistryEntry, SetRegistryValue
 from fundamen.changes.settings import SetEntry, SetValue
-from fundamen.formats.setting import SettingFormat, find_value
+from fundamen.formats.settings.editing import find_value
+from fundamen.formats.settings.setting import SettingFormat
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import FundamenError

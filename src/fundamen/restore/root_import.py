@@ -70,7 +70,7 @@ def prepare_root_import(
         )
     stored = StoredCertificate(root.der, StoreRole.ROOT, "the machine's store, as it would be")
 
-    def judged(issuers: Issuers) -> Chain:
+    def judge_chain(issuers: Issuers) -> Chain:
         chain = judge(issuers)
         assert chain is not None  # noqa: S101 - the same file had one before
         return chain
@@ -78,8 +78,8 @@ def prepare_root_import(
     prepared = Prepared(
         work=plan_root_import(machine, path, root, keep, int(now.timestamp())),
         before=before,
-        rehearsed=judged(Issuers(TrustStores((stored,)), given.all_stored())),
-        prove=lambda machine: judged(Issuers(read_trust_stores(machine))),
+        rehearsed=judge_chain(Issuers(TrustStores((stored,)), given.all_stored())),
+        prove=lambda machine: judge_chain(Issuers(read_trust_stores(machine))),
     )
     return RootImport(root, prepared)
 
@@ -135,11 +135,11 @@ def choose_root(machine: Machine, named: str) -> Certificate:
 def prepare_root_removal(machine: Machine, root: Certificate, keep: Keep) -> Prepared[Trusted]:
     """Prepare the removal of a root from a machine. Raises: as ``plan_root_removal``."""
 
-    def trusted(machine: Machine) -> Trusted:
+    def find_trust(machine: Machine) -> Trusted:
         return Trusted(roots_of(machine).get(root.sha256, (root, ()))[1])
 
     work = plan_root_removal(machine, root, keep)
-    return Prepared(work=work, before=trusted(machine), prove=trusted)
+    return Prepared(work=work, before=find_trust(machine), prove=find_trust)
 
 
 def require_fingerprint(root: Certificate, typed: str) -> None:

@@ -19,13 +19,13 @@ from typing import IO
 
 import msgspec
 
+from fundamen.formats.archives.container import Container, ContainerKind, find_container
+from fundamen.formats.archives.packed import PackedFile, Readable, Unpacked
 from fundamen.formats.binary import read_binary
 from fundamen.formats.byte_source import ByteSource, MemoryBytes, SharedFile, SourceStream
-from fundamen.formats.cli_header import read_managed
-from fundamen.formats.container import Container, ContainerKind, find_container
-from fundamen.formats.packed import PackedFile, Readable, Unpacked
-from fundamen.formats.pe import Pe
-from fundamen.formats.pe_version import read_version
+from fundamen.formats.managed.cli_header import read_managed
+from fundamen.formats.windows.pe import Pe
+from fundamen.formats.windows.pe_version import read_version
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Binary, Format
@@ -194,10 +194,10 @@ class Media:
         if not others:
             return container, proof
         if container.kind is ContainerKind.MSI:
-            from fundamen.formats.msi_files import unpack_msi  # noqa: PLC0415 - only where one is met
+            from fundamen.formats.archives.msi_files import unpack_msi  # noqa: PLC0415 - only where one is met
 
             return Container(ContainerKind.MSI, lambda: unpack_msi(source, found)), proof
-        from fundamen.formats.cabinet_files import unpack_cabinet  # noqa: PLC0415 - likewise
+        from fundamen.formats.archives.cabinet_files import unpack_cabinet  # noqa: PLC0415 - likewise
 
         return Container(ContainerKind.CABINET, lambda: unpack_cabinet(*found.values())), proof
 
@@ -311,10 +311,10 @@ def _cabinets_of(
 ) -> dict[str, ByteSource]:
     """The cabinets that belong to a package or a cabinet, by their names in lower case, in their order."""
     if kind is ContainerKind.CABINET:
-        from fundamen.formats.cabinet import cabinets_of_set  # noqa: PLC0415 - only where one is met
+        from fundamen.formats.archives.cabinet import cabinets_of_set  # noqa: PLC0415 - only where one is met
 
         return {cabinet.name.lower(): cabinet for cabinet in cabinets_of_set(source, beside)}
-    from fundamen.formats.msi_files import cabinets_beside  # noqa: PLC0415 - likewise
+    from fundamen.formats.archives.msi_files import cabinets_beside  # noqa: PLC0415 - likewise
 
     return {name.lower(): cabinet for name in cabinets_beside(source) if (cabinet := beside(name)) is not None}
 

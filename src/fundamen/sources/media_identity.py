@@ -5,8 +5,8 @@ import re
 import msgspec
 
 from fundamen.evidence.debian_contents import DEBIAN_NAMES
+from fundamen.formats.archives.container import ContainerKind
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.container import ContainerKind
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
@@ -91,7 +91,7 @@ def identify(
     if kind is ContainerKind.MSI and source is not None:
         return _identity_of_msi(source, title)
     if kind is ContainerKind.DEBIAN and source is not None:
-        from fundamen.formats.debian_package import read_debian_package  # noqa: PLC0415 - only where one is met
+        from fundamen.formats.archives.debian_package import read_debian_package  # noqa: PLC0415 - only where one is met
 
         package = read_debian_package(source)
         built_for = {name: architecture for architecture, name in DEBIAN_NAMES.items()}.get(package.architecture)
@@ -103,8 +103,8 @@ def identify(
 
 
 def _identity_of_msi(source: ByteSource, title: str) -> UnitIdentity:
-    from fundamen.formats.compound_file import CompoundFile  # noqa: PLC0415 - only where one is met
-    from fundamen.formats.msi_database import read_database  # noqa: PLC0415
+    from fundamen.formats.archives.compound_file import CompoundFile  # noqa: PLC0415 - only where one is met
+    from fundamen.formats.archives.msi_database import read_database  # noqa: PLC0415
 
     database = read_database(CompoundFile(source), f"The install package {printable(title)}")
     own_name = database.property("ProductName")

@@ -15,10 +15,10 @@ import msgspec
 from fundamen.evidence.debian_contents import DEBIAN_NAMES
 from fundamen.evidence.dpkg import Owner, StatOverride, diversions_of, find_owners, stat_overrides_of
 from fundamen.evidence.dpkg_files import LEFT_OUT, listed_paths
+from fundamen.formats.archives.debian_package import read_debian_package, unpack_debian_package
+from fundamen.formats.archives.packed import PackedFile, Readable
 from fundamen.formats.binary import read_binary
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.debian_package import read_debian_package, unpack_debian_package
-from fundamen.formats.packed import PackedFile, Readable
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Architecture, Platform

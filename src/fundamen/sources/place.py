@@ -5,10 +5,9 @@ from collections.abc import Iterator
 from typing import Protocol
 
 from fundamen.model.display import printable
-from fundamen.model.errors import UnreadableError, UsageError
+from fundamen.model.errors import UnreadableError
 
 _PIECE = 1 << 18  # bytes
-_SCHEME = "https://"
 
 
 class NotThereError(UnreadableError):
@@ -90,40 +89,6 @@ class _FilePieces:
                 why=error.strerror or str(error),
                 do="Copy the source from the packager again, whole.",
             ) from error
-
-
-def is_served(location: str) -> bool:
-    """Whether a source's location is an address rather than a folder."""
-    return "://" in location
-
-
-def default_name(location: str) -> str:
-    """How a source is called if nobody names it: by its folder, or its server."""
-    plain = location.partition("://")[2].partition("/")[0].partition(":")[0] if is_served(location) else location
-    return os.path.basename(plain).replace(" ", "-")
-
-
-def open_place(location: str, authority: str = "") -> SourcePlace:
-    """The place at a folder or an address.
-
-    Args:
-        location: a folder's path, or an address that begins with https://.
-        authority: certificates in PEM that the server's chain may end in besides those that this host trusts.
-
-    Raises:
-        UsageError: the address is none that can be used.
-    """
-    if not is_served(location):
-        return FolderPlace(location)
-    if not location.startswith(_SCHEME) or "@" in location.partition("://")[2].partition("/")[0]:
-        raise UsageError(
-            what=f"The source {printable(location)} cannot be used",
-            why="an address begins with https:// and holds no password",
-            do="Name it as, for example, https://it.marram.example/source",
-        )
-    from fundamen.sources.served import ServedPlace  # noqa: PLC0415 - a folder is read without the network's libraries
-
-    return ServedPlace(location.rstrip("/"), authority)
 
 
 def read_small(place: SourcePlace, relative: str, most: int) -> bytes:

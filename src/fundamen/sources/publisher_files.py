@@ -12,12 +12,12 @@ from datetime import UTC, datetime
 import msgspec
 from packaging.version import InvalidVersion, Version
 
+from fundamen.formats.archives.container import ContainerKind, find_container
+from fundamen.formats.archives.packed import PackedFile, Readable
 from fundamen.formats.binary import read_binary
 from fundamen.formats.byte_source import MemoryBytes
-from fundamen.formats.container import ContainerKind, find_container
-from fundamen.formats.packed import PackedFile, Readable
-from fundamen.formats.pe import Pe
-from fundamen.formats.pe_version import read_version
+from fundamen.formats.windows.pe import Pe
+from fundamen.formats.windows.pe_version import read_version
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary, Format

@@ -12,7 +12,7 @@ from datetime import datetime
 import msgspec
 
 from fundamen.formats.binary import read_binary
-from fundamen.formats.elf import Elf
+from fundamen.formats.unix.elf import Elf
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Binary, BinaryKind

@@ -31,7 +31,8 @@ from fundamen.sources.layout import (
     require_source,
     root_fingerprint,
 )
-from fundamen.sources.place import NotThereError, SourcePlace, is_served, open_place, read_small
+from fundamen.sources.location import is_served, open_place
+from fundamen.sources.place import NotThereError, SourcePlace, read_small
 from fundamen.trust.fingerprint import group_digits, read_fingerprint
 
 _LOG = logging.getLogger(__name__)

@@ -14,9 +14,9 @@ from collections.abc import Callable, Iterator
 
 import msgspec
 
+from fundamen.formats.archives.debian_package import require_whole
 from fundamen.formats.byte_source import digest_of_ranges
-from fundamen.formats.debian_package import require_whole
-from fundamen.formats.manifest import ManifestFile, read_manifest
+from fundamen.formats.windows.manifest import ManifestFile, read_manifest
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.architecture import Platform

@@ -12,7 +12,7 @@ from datetime import datetime, timedelta
 import msgspec
 
 from fundamen.evidence.dpkg import all_stanzas, fields_of
-from fundamen.formats.certificate_validity import read_end
+from fundamen.formats.certificates.certificate_validity import read_end
 from fundamen.loaders.architectures import own_architecture
 from fundamen.loaders.glibc_itself import system_folders
 from fundamen.loaders.loading import system_folder

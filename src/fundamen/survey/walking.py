@@ -10,7 +10,7 @@ from operator import attrgetter
 
 import msgspec
 
-from fundamen.formats.elf import MAGIC as ELF
+from fundamen.formats.unix.elf import MAGIC as ELF
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.scanning import ScannedEntry
 from fundamen.model.architecture import Platform

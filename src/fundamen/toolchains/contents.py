@@ -86,12 +86,12 @@ def choose_version(machine: Machine, folder: MachinePath, known: Sequence[Toolch
         return known[0]
     digests = _digests(machine, folder, known)
 
-    def fitting(toolchain: Toolchain) -> int:
+    def count_fitting(toolchain: Toolchain) -> int:
         files = (item for part in toolchain.parts for item in part.files.items())
         return sum(1 for place, file in files if file.sha256 and digests.get(place) == file.sha256)
 
     newest_first = sorted(known, key=cmp_to_key(_by_version), reverse=True)
-    return max(newest_first, key=fitting)
+    return max(newest_first, key=count_fitting)
 
 
 def _by_version(one: Toolchain, other: Toolchain) -> int:

@@ -7,8 +7,8 @@ from fnmatch import fnmatchcase
 import msgspec
 
 from fundamen.formats.binary import read_binary
-from fundamen.formats.elf import Elf
-from fundamen.formats.pe import Pe
+from fundamen.formats.unix.elf import Elf
+from fundamen.formats.windows.pe import Pe
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Binary, BinaryKind

@@ -6,7 +6,7 @@ from datetime import datetime
 
 import msgspec
 
-from fundamen.formats.certificate_file import read_certificates
+from fundamen.formats.certificates.certificate_file import read_certificates
 from fundamen.machine.machine import Machine
 from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError, UnreadableError

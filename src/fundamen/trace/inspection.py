@@ -8,10 +8,10 @@ import msgspec
 
 from fundamen.evidence.authority import Authority, Subject, Testimony, weigh
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.certificate_file import looks_like_certificates
-from fundamen.formats.cli_header import Managed, read_managed
-from fundamen.formats.elf import Elf
-from fundamen.formats.pe import Pe
+from fundamen.formats.certificates.certificate_file import looks_like_certificates
+from fundamen.formats.managed.cli_header import Managed, read_managed
+from fundamen.formats.unix.elf import Elf
+from fundamen.formats.windows.pe import Pe
 from fundamen.machine.machine import Machine
 from fundamen.machine.stated_version import version_of
 from fundamen.model.architecture import Platform
@@ -64,11 +64,11 @@ def inspect_file(
     with machine.open(path) as source:
         names: tuple[str, ...] | None = None
         if exports and isinstance(binary, Elf):
-            from fundamen.formats.elf_symbols import read_exports  # noqa: PLC0415 - only where exports are asked for
+            from fundamen.formats.unix.elf_symbols import read_exports  # noqa: PLC0415 - only where exports are asked for
 
             names = read_exports(source, binary)
         elif exports and isinstance(binary, Pe):
-            from fundamen.formats.pe_exports import read_exports as read_pe_exports  # noqa: PLC0415
+            from fundamen.formats.windows.pe_exports import read_exports as read_pe_exports  # noqa: PLC0415
 
             names = read_pe_exports(source, binary).all_names()
         signed: tuple[str, ...] = ()

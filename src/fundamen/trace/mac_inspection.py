@@ -1,10 +1,10 @@
 """Inspect a Mach-O file by itself, besides the facts that every file has."""
 
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.macho import MachO
-from fundamen.formats.macho_signature import find_altered_page, read_signature
-from fundamen.formats.macho_slice import Slice
-from fundamen.formats.macho_symbols import read_exports
+from fundamen.formats.mac.macho import MachO
+from fundamen.formats.mac.macho_signature import find_altered_page, read_signature
+from fundamen.formats.mac.macho_slice import Slice
+from fundamen.formats.mac.macho_symbols import read_exports
 from fundamen.model.binary import Binary
 from fundamen.model.errors import DamagedFileError
 

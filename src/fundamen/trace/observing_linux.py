@@ -9,8 +9,8 @@ import signal
 import tempfile
 from collections.abc import Iterator, Mapping
 
-from fundamen.formats.elf import Elf
-from fundamen.formats.ld_debug import LdDebug, read_ld_debug
+from fundamen.formats.unix.elf import Elf
+from fundamen.formats.unix.ld_debug import LdDebug, read_ld_debug
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
 from fundamen.model.architecture import Platform

@@ -16,8 +16,8 @@ from collections.abc import Callable, Iterator, Mapping
 
 import msgspec
 
-from fundamen.formats.loader_trace import Event, Failed, Loaded, LoaderTrace
-from fundamen.formats.text_hive import changed_keys
+from fundamen.formats.windows.loader_trace import Event, Failed, Loaded, LoaderTrace
+from fundamen.formats.windows.text_hive import changed_keys
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
 from fundamen.machine.places import Top

@@ -7,7 +7,7 @@ from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed25519, padding, rsa
 
-from fundamen.formats.signed_data import Scheme, Signer
+from fundamen.formats.certificates.signed_data import Scheme, Signer
 from fundamen.trust.certificate import Certificate, parsed_certificate
 
 _HASHES: dict[str, hashes.HashAlgorithm] = {

@@ -15,7 +15,7 @@ from enum import StrEnum
 
 import msgspec
 
-from fundamen.formats.signed_data import (
+from fundamen.formats.certificates.signed_data import (
     Oid,
     SignedData,
     Signer,
@@ -23,7 +23,7 @@ from fundamen.formats.signed_data import (
     read_signed_data,
     read_timestamp_info,
 )
-from fundamen.formats.trust_list import CONTENT_TYPE, read_trust_list
+from fundamen.formats.certificates.trust_list import CONTENT_TYPE, read_trust_list
 from fundamen.model.errors import DamagedFileError
 from fundamen.trust.certificate import Certificate, read_certificate, same_name
 from fundamen.trust.chain import Chain, Issuers, Purpose, build_chain

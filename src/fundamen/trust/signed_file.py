@@ -3,7 +3,7 @@
 from datetime import datetime
 
 from fundamen.formats.byte_source import ByteSource
-from fundamen.formats.pe import Pe
+from fundamen.formats.windows.pe import Pe
 from fundamen.model.binary import Binary, Format
 from fundamen.model.errors import DamagedFileError
 from fundamen.trust.chain import Issuers
@@ -26,7 +26,7 @@ def judge_file(source: ByteSource, binary: Binary, issuers: Issuers, now: dateti
 
 def digest_of_image(source: ByteSource, binary: Binary) -> Digest:
     """The function that computes a file's digest for catalogues: over an image's covered part, otherwise all bytes."""
-    from fundamen.formats.pe_certificates import image_digest  # noqa: PLC0415 - only such files are listed so
+    from fundamen.formats.windows.pe_certificates import image_digest  # noqa: PLC0415 - only such files are listed so
     from fundamen.trust.digest import digest_bytes  # noqa: PLC0415
 
     if isinstance(binary, Pe):
@@ -37,7 +37,7 @@ def digest_of_image(source: ByteSource, binary: Binary) -> Digest:
 def _signatures(source: ByteSource, binary: Binary) -> tuple[tuple[bytes, ...], Digest, tuple[str, ...]]:
     """(signatures, what gives the digest that they are over, remarks)."""
     if isinstance(binary, Pe):
-        from fundamen.formats.pe_certificates import image_digest, read_certificate_table  # noqa: PLC0415
+        from fundamen.formats.windows.pe_certificates import image_digest, read_certificate_table  # noqa: PLC0415
 
         table = read_certificate_table(source, binary)
         if table is None:
@@ -46,13 +46,13 @@ def _signatures(source: ByteSource, binary: Binary) -> tuple[tuple[bytes, ...], 
         remarks = (f"{hidden} bytes beside the signature are covered by nothing, and anybody may have put them there",)
         return table.signatures, lambda algorithm: image_digest(source, binary, algorithm), remarks if hidden else ()
     if binary.format is Format.MSI:
-        from fundamen.formats.compound_file import CompoundFile  # noqa: PLC0415
-        from fundamen.formats.msi_signature import package_digest, read_signature  # noqa: PLC0415
+        from fundamen.formats.archives.compound_file import CompoundFile  # noqa: PLC0415
+        from fundamen.formats.archives.msi_signature import package_digest, read_signature  # noqa: PLC0415
 
         package = CompoundFile(source)
         signature = read_signature(package)
         return _present(signature), lambda algorithm: package_digest(package, algorithm), ()
-    from fundamen.formats import cabinet  # noqa: PLC0415
+    from fundamen.formats.archives import cabinet  # noqa: PLC0415
 
     header = cabinet.read_cabinet(source)
     signature = cabinet.read_signature(source, header)
@@ -61,7 +61,7 @@ def _signatures(source: ByteSource, binary: Binary) -> tuple[tuple[bytes, ...], 
 
 def _count_hidden_bytes(blob: bytes) -> int:
     """How many bytes behind a signature, besides a few zeros that fill it up, lie in its entry of the table."""
-    from fundamen.formats.der import translate_asn1_errors, whole_of  # noqa: PLC0415 - only where a signature was read
+    from fundamen.formats.certificates.der import translate_asn1_errors, whole_of  # noqa: PLC0415 - only where a signature was read
 
     try:
         with translate_asn1_errors("The signature"):
@@ -79,7 +79,7 @@ def _remember_digests(digest: Digest) -> Digest:
     """The same, taking each digest once; that of bytes which cannot be read through fits no signature."""
     known: dict[str, bytes] = {}
 
-    def taken(algorithm: str) -> bytes:
+    def take_digest(algorithm: str) -> bytes:
         if algorithm not in known:
             try:
                 known[algorithm] = digest(algorithm)
@@ -87,4 +87,4 @@ def _remember_digests(digest: Digest) -> Digest:
                 known[algorithm] = b""
         return known[algorithm]
 
-    return taken
+    return take_digest

@@ -2,7 +2,8 @@
 
 import msgspec
 
-from fundamen.formats.setting import SettingFormat, find_value
+from fundamen.formats.settings.editing import find_value
+from fundamen.formats.settings.setting import SettingFormat
 from fundamen.machine.kernel_settings import running_value
 from fundamen.machine.machine import Machine
 from fundamen.model.errors import UnreadableError

@@ -7,7 +7,8 @@ from typing import ClassVar, Literal
 
 import msgspec
 
-from fundamen.formats.setting import SettingFormat, find_value
+from fundamen.formats.settings.editing import find_value
+from fundamen.formats.settings.setting import SettingFormat
 from fundamen.formats.versions import is_in, problem_of_range
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.errors import UnreadableError

@@ -2,7 +2,7 @@
 
 import msgspec
 
-from fundamen.formats.setting import Plain
+from fundamen.formats.settings.setting import Plain
 from fundamen.model.architecture import Platform
 from fundamen.prerequisites.answer import Answer, unknown
 from fundamen.prerequisites.comparison import Compared

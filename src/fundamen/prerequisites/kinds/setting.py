@@ -2,7 +2,8 @@
 
 import msgspec
 
-from fundamen.formats.setting import SettingFormat, find_value, format_of
+from fundamen.formats.settings.editing import find_value, format_of
+from fundamen.formats.settings.setting import SettingFormat
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, unknown

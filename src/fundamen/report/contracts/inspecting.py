@@ -4,7 +4,7 @@ from typing import TYPE_CHECKING, Literal
 
 import msgspec
 
-from fundamen.formats.cli_header import Managed
+from fundamen.formats.managed.cli_header import Managed
 from fundamen.report.contracts.line import Failure
 from fundamen.report.contracts.tracing import EvidencePart
 from fundamen.report.contracts.trust import CertificatesPart, PublisherPart, certificates_part, publisher_part

@@ -1,4 +1,4 @@
-"""The contracts of ``restore``, ``undo`` and ``history`` with ``--json``."""
+"""The contracts of ``restore``, ``plans show``, ``undo`` and ``history`` with ``--json``."""
 
 from typing import Literal
 
@@ -6,6 +6,7 @@ import msgspec
 
 from fundamen.changes.base import Step
 from fundamen.execution.journal import JournalEntry
+from fundamen.restore.plan_file import PlanFile
 from fundamen.restore.restoration import Found, Restoration
 
 RestoreState = Literal["not needed", "rehearsed", "restored", "no remedy", "declined"]
@@ -176,3 +177,15 @@ def entry_part(entry: JournalEntry) -> RestorationPart:
     return RestorationPart(
         entry.number, entry.program, entry.started_at.isoformat(), entry.state, entry.packages, paths
     )
+
+
+class PlanRecord(msgspec.Struct, frozen=True):
+    """A plan as its file has it."""
+
+    plan: PlanFile
+    schema: Literal["fundamen.plan-shown/1"] = "fundamen.plan-shown/1"
+
+
+def plan_record(plan: PlanFile) -> PlanRecord:
+    """The contract's form of a plan."""
+    return PlanRecord(plan)

@@ -1,4 +1,4 @@
-"""Define the contracts for publishers and certificates."""
+"""The contracts for publishers, certificates and a machine's trusted roots."""
 
 from typing import TYPE_CHECKING, Literal
 
@@ -8,6 +8,11 @@ if TYPE_CHECKING:
     from fundamen.trace.certificates import CertificateInspection
     from fundamen.trust.chain import Chain
     from fundamen.trust.publisher import Publisher, Signature
+
+
+from collections.abc import Iterable, Sequence
+
+from fundamen.trust.certificate import Certificate
 
 
 class LinkPart(msgspec.Struct, frozen=True):
@@ -137,4 +142,31 @@ def _links(chain: "Chain") -> tuple[LinkPart, ...]:
             reason=link.reason,
         )
         for link in reversed(chain.links)
+    )
+
+
+class RootPart(msgspec.Struct, frozen=True):
+    """One root certificate that a machine trusts."""
+
+    name: str
+    sha256: str
+    valid_from: str
+    valid_until: str
+    where: tuple[str, ...]  # in which of the machine's stores
+
+
+class RootsRecord(msgspec.Struct, frozen=True):
+    """The root certificates that a machine trusts."""
+
+    roots: tuple[RootPart, ...]
+    schema: Literal["fundamen.roots/1"] = "fundamen.roots/1"
+
+
+def roots_record(roots: Iterable[tuple[Certificate, Sequence[str]]]) -> RootsRecord:
+    """The contract's form of some roots."""
+    return RootsRecord(
+        tuple(
+            RootPart(c.subject.whole, c.sha256, c.not_before.isoformat(), c.not_after.isoformat(), tuple(where))
+            for c, where in roots
+        )
     )

@@ -1,0 +1,1 @@
+"""The commands that look at one thing."""

@@ -1,0 +1,1 @@
+"""The commands for sources, copies, cases and requests."""

@@ -1,0 +1,1 @@
+"""The commands that change a machine, and those that undo it."""

@@ -1,0 +1,101 @@
+"""Lock files: check them, and refresh one aged entry with the old file kept."""
+
+import os
+from collections.abc import Sequence
+
+from fundamen.cli import options
+from fundamen.cli.exits import Exit
+from fundamen.cli.output import Output
+from fundamen.cli.tasks.restoring import Desk, carried_through, exit_after
+from fundamen.execution.home import kept_bytes
+from fundamen.formats.lock_file import LockFile, read_lock_file
+from fundamen.machine.machine import Machine
+from fundamen.model.architecture import Architecture
+from fundamen.model.display import printable
+from fundamen.model.errors import UnreadableError, UsageError
+from fundamen.model.paths import HostPath, MachinePath
+from fundamen.report.contracts.locking import lock_record
+from fundamen.report.repairing.lock_text import lock_text, refreshed_text
+from fundamen.restore.for_lock import prepare_lock_entry
+from fundamen.sources.artefacts import find_artefacts
+from fundamen.sources.locks import CheckedPin, check_lock, refresh_entry
+from fundamen.sources.vouching import Vouchers
+
+_MOST_TEXT = 64 << 20  # bytes
+
+
+def read_lock(machine: Machine, path: MachinePath) -> tuple[str, LockFile]:
+    """A lock file's text, and what it pins.
+
+    Raises:
+        UnreadableError: it cannot be read, or is none.
+    """
+    data = machine.content(path, _MOST_TEXT)
+    try:
+        text = data.decode("utf-8")
+    except UnicodeDecodeError as error:
+        raise UnreadableError(
+            what=f"The lock file {printable(path)} cannot be read",
+            why=f"it is no text in UTF-8: {error}",
+            do="Name a pylock.toml, a package-lock.json, or a requirements file with hashes.",
+        ) from error
+    return text, read_lock_file(text, path)
+
+
+def checked_lock(lock: LockFile, folders: Sequence[str], architecture: Architecture) -> tuple[CheckedPin, ...]:
+    """Check a lock file against the files in some folders of this host."""
+    for folder in folders:
+        if not os.path.isdir(folder):
+            raise UnreadableError(
+                what=f"The files in {printable(folder)} cannot be looked at",
+                why="it is no folder",
+                do="Name the folder in which the wheels, archives or tarballs lie: --artefacts FOLDER",
+            )
+    artefacts = find_artefacts(HostPath(os.path.abspath(folder)) for folder in folders)
+    return check_lock(lock, artefacts, Vouchers(options.home(), options.now()), architecture)
+
+
+def refresh_lock(desk: Desk, path: MachinePath, name: str, folders: Sequence[str]) -> Exit:
+    """Refresh one entry of a lock file after consent, and give the exit status.
+
+    Raises:
+        UntrustedError: nobody vouches for what lies there.
+        UsageError: there is no such entry, or it cannot be told which digest is meant.
+    """
+    machine, output = desk.machine, desk.output
+
+    def look(text: str, lock: LockFile) -> tuple[str, LockFile, CheckedPin | None]:
+        checked = checked_lock(lock, folders, options.this_architecture())
+        return text, lock, next((each for each in checked if each.entry.name == name), None)
+
+    text, lock, entry = look(*read_lock(machine, path))
+    if entry is None:
+        raise UsageError(
+            what=f"The entry {printable(name)} is not refreshed",
+            why=f"{printable(path)} pins no package of this name",
+            do=f"See what it pins: fundamen locks check {printable(path)} --artefacts FOLDER",
+        )
+    prepared = prepare_lock_entry(
+        machine,
+        path,
+        entry,
+        refresh_entry(text, entry).encode(),
+        lambda data: kept_bytes(options.home(), data),
+        lambda machine: look(*read_lock(machine, path))[2],
+    )
+    question = f"{entry.detail}.\nRefresh the entry?"
+    restoration, _ = carried_through(desk, prepared, lambda: desk.consent.ask(output, question))
+    if output.as_json:
+        output.show_record(lock_record(path, lock, (entry,), restoration.number))
+    else:
+        output.show(refreshed_text(entry, machine, restoration.number, drawn=output.drawn))
+    return exit_after(restoration)
+
+
+def show_lock(path: str, lock: LockFile, checked: tuple[CheckedPin, ...], output: Output) -> Exit:
+    """Show what was found of a lock file, and give the exit status."""
+    if output.as_json:
+        output.show_record(lock_record(path, lock, checked))
+    else:
+        output.show(lock_text(path, lock, checked, drawn=output.drawn))
+    return Exit.FAULT_FOUND if any(each.is_at_fault for each in checked) else Exit.NOTHING_AT_FAULT

@@ -1,0 +1,1 @@
+"""Containers of files: install packages, cabinets, archives and disc images, unpacked within bounds."""

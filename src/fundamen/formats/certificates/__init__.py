@@ -1,0 +1,1 @@
+"""Certificates, signatures and the forms in which they are passed on."""

@@ -1,0 +1,1 @@
+"""Mach-O files, what dyld reads beside them, and property lists."""

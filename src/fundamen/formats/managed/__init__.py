@@ -1,0 +1,1 @@
+"""Managed code and Java: what their files declare, and how their runtimes are configured."""

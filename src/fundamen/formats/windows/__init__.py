@@ -1,0 +1,1 @@
+"""PE files, manifests, API sets and the registry's hives."""

@@ -1,0 +1,1 @@
+"""Results of examinations as text."""

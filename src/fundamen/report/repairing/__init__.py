@@ -1,0 +1,1 @@
+"""Repairs, sources and cases as text."""
