@@ -52,6 +52,7 @@ NEIGHBOURS = {
     ("evidence", "trust"),
     ("toolchains", "sources"),
     ("survey", "prerequisites"),
+    ("changes", "clues"),
     ("report", "cases"),
 }
 

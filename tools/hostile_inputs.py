@@ -61,7 +61,6 @@ from fundamen.formats.capture_file import (
 from fundamen.formats.certificates.certificate_file import read_certificates
 from fundamen.formats.certificates.stored_certificate import read_stored_blob
 from fundamen.formats.gathered import read_gathered
-from fundamen.formats.installer_log import decisive_lines
 from fundamen.formats.lock_file import read_lock_file
 from fundamen.formats.mac.dyld_cache import read_dyld_cache
 from fundamen.formats.mac.macho import MachO
@@ -598,7 +597,7 @@ def inputs() -> list[tuple[str, bytes, Callable[[bytes], object]]]:
         ("a cold copy", AN_ARCHIVED_COPY, check_cold_copy),
         ("a list of a cold copy", manifest_bytes(A_COPY), lambda data: read_manifest_of_copy(data, "1.json")),
         ("a plan", A_PLAN, lambda data: read_plan(data, "plan")),
-        ("an installer's log", INSTALLER_LOG, decisive_lines),
+        ("an installer's log", INSTALLER_LOG, read_log),
         ("an install package", (TESTS / "data" / "saltgrass.msi").read_bytes(), unpack_everything),
         ("a package that concludes", (TESTS / "data" / "tidebook.msi").read_bytes(), look_into_package),
         ("a shell script", _SCRIPT, read_script_of),

@@ -16,7 +16,7 @@ from builders.tree import Tree, tree_of
 from command import Ran
 from conftest import Fundamen
 from faults import Faults, Mode, Outcome
-from fundamen.formats.installer_log import LogReader, decisive_lines, in_order
+from fundamen.changes.installer_following import InstallerLog
 
 UNFINISHED, LEFT = 6, ".fundamen-left-"
 SYSTEM_REG = r"""WINE REGISTRY Version 2
@@ -44,7 +44,7 @@ printf '\\n[Software\\\\\\\\Tide] 1\\n"Is"="here"\\n' >> system.reg
 """
 LOG = """
 Action 9:00:00: Chart. Drawing charts
-Error 1722. There is a problem with this package.
+Error 1722. There is a problem with this Windows Installer package. A program did not finish as expected.
 Action ended 9:00:01: Chart. Return value 3.
 MainEngineThread is returning 1603
 """
@@ -191,11 +191,11 @@ def test_its_log_is_followed_while_it_runs_and_what_stood_in_it_before_is_none_o
     streams: dict[str, Any] = {"stderr": subprocess.PIPE, "stdout": subprocess.DEVNULL}
     with subprocess.Popen(command, text=True, env=environment, **streams) as run:
         assert run.stderr is not None
-        told = [run.stderr.readline() for _ in range(4)]
+        told = [run.stderr.readline() for _ in range(3)]
         assert run.poll() is None  # it still runs
         run.communicate()
     words = [line.partition(": ")[2].strip() for line in told]
-    assert words == [lines[1], lines[0], lines[2], lines[3]]
+    assert words == lines[1:]
     assert run.returncode == 5
     assert as_it_is(office.root) == office.before
 
@@ -253,10 +253,15 @@ def test_killed_anywhere_it_is_run_anew_or_the_prefix_is_as_before(office: Offic
     assert every > 1 or kinds == {"resumed"}
 
 
-def test_the_decisive_lines_of_a_log_are_found_in_any_encoding() -> None:
-    for data in (LOG.encode(), LOG.encode("utf-16"), LOG.encode("utf-8-sig")):
-        lines, reader = decisive_lines(data), LogReader()
-        pieces = [line for at in range(len(data)) for line in reader.feed(data[at : at + 1])]
-        assert in_order([*pieces, *reader.feed(b"", is_end=True)]) == lines
-        assert [line.number for line in lines if line.is_cause] == [3]
-        assert lines[-1].text == "MainEngineThread is returning 1603"
+@pytest.mark.parametrize("encoding", ["utf-8", "utf-16", "utf-8-sig"])
+def test_the_decisive_lines_of_a_log_are_told_as_they_are_written(tmp_path: Path, encoding: str) -> None:
+    told: list[str] = []
+    log = InstallerLog((str(tmp_path), "setup.log"), told.append)
+    data = LOG.encode(encoding)
+    for at in range(0, len(data), 7):
+        with open(tmp_path / "SETUP.log", "ab") as file:
+            file.write(data[at : at + 7])
+        log.heed()
+    lines = log.finish()
+    assert [(line.number, line.is_cause) for line in lines] == [(3, True), (4, False), (5, False)]
+    assert [line.split(" of ")[0] for line in told] == ["line 3", "line 4", "line 5"]

@@ -3,13 +3,29 @@
 import os
 from collections.abc import Sequence
 
+import msgspec
+
 from fundamen.changes.base import Tell
-from fundamen.formats.installer_log import LogLine, LogReader, in_order
+from fundamen.clues.following import is_called_out
+from fundamen.clues.reading import Reader
+from fundamen.clues.scanning import Scanner
+from fundamen.clues.text import Encoding
+from fundamen.knowledge.entries import load_knowledge
 from fundamen.model.display import printable
 from fundamen.model.paths import HostPath
 
 OWN_LOG = "C:\\windows\\temp\\fundamen-installer.log"  # where it is told to write, unless the plan names a place
 _MOST_LOG = 64 << 20  # bytes
+_MOST_LINE = 400  # characters that are kept
+_MOST_LINES = 40
+
+
+class LogLine(msgspec.Struct, frozen=True):
+    """One decisive line of a log."""
+
+    number: int  # counted from 1
+    text: str
+    is_cause: bool  # whether it tells of what failed, not only that something has
 
 
 class InstallerLog:
@@ -17,8 +33,9 @@ class InstallerLog:
 
     def __init__(self, place: Sequence[str], tell: Tell) -> None:
         """Look what stands in it before the installer is run. Raises: OSError."""
-        self._place, self._tell, self._reader = place, tell, LogReader()
-        self._lines: list[LogLine] = []
+        known = load_knowledge()
+        self._place, self._tell = place, tell
+        self._reader, self._encoding, self._rest = Reader(known, Scanner(known), "the installer's log"), Encoding(), b""
         path = self._looked_up()
         self._before, self._seen = _head_of(path), _stamp_of(path)
         self._at: int | None = None  # None: it is as before
@@ -28,9 +45,11 @@ class InstallerLog:
         self._take(is_end=False)
 
     def finish(self) -> tuple[LogLine, ...]:
-        """All decisive lines, once it has ended."""
+        """All decisive lines, once it has ended; the one that decides is the cause."""
         self._take(is_end=True)
-        return in_order(self._lines)
+        cause = self._reader.result().decisive
+        called_out = [each for each in self._reader.findings if is_called_out(each)]
+        return tuple(LogLine(e.line, e.text[:_MOST_LINE], is_cause=e == cause) for e in called_out[:_MOST_LINES])
 
     def _take(self, *, is_end: bool) -> None:
         path = self._looked_up()
@@ -38,9 +57,11 @@ class InstallerLog:
         if (stamp := _stamp_of(path)) != self._seen:
             self._seen = stamp
             data = self._since(path) if path else b""
-        for line in self._reader.feed(data, is_end=is_end):
-            self._lines.append(line)
-            self._tell(f"line {line.number} of the installer's log: {printable(line.text)}")
+        text = self._rest + self._encoding.feed(data, is_end=is_end)
+        end = len(text) if is_end else text.rfind(b"\n") + 1
+        whole, self._rest = text[:end], text[end:]
+        for finding in filter(is_called_out, self._reader.feed(whole) if whole else ()):
+            self._tell(f"line {finding.line} of the installer's log: {printable(finding.text[:_MOST_LINE])}")
 
     def _since(self, path: str) -> bytes:
         """The bytes that were written since the last look; all, if what stood there before is gone."""
@@ -53,7 +74,7 @@ class InstallerLog:
         return data
 
     def _looked_up(self) -> str:
-        """The host path of the log, its spelling put right; empty where it is not there (yet), or is a link."""
+        """The host path of the log, as the folder spells it; empty where it is not there (yet), or is a link."""
         folder, *parts = self._place
         for part in parts:
             names = {name.lower(): name for name in (os.listdir(folder) if os.path.isdir(folder) else ())}

@@ -16,7 +16,7 @@ from datetime import UTC, datetime
 import msgspec
 
 from fundamen.changes.base import Keeping, Record, Site, Step, Tell
-from fundamen.changes.installer_following import OWN_LOG, InstallerLog, log_place
+from fundamen.changes.installer_following import OWN_LOG, InstallerLog, LogLine, log_place
 from fundamen.changes.tree_change import (
     Tree,
     TreeChange,
@@ -30,7 +30,6 @@ from fundamen.changes.tree_change import (
 )
 from fundamen.cold_copies.entries import entries_below
 from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, CopiedKind, manifest_bytes, read_manifest
-from fundamen.formats.installer_log import LogLine, is_done, needs_restart
 from fundamen.formats.windows import text_hive
 from fundamen.formats.windows.text_hive import ChangedValue, changed_values
 from fundamen.knowledge.entries import load_knowledge
@@ -47,6 +46,9 @@ from fundamen.placing.replacing import name_of_ours, put
 _HIVES = ("system.reg", "user.reg", "userdef.reg")
 _MOST_LISTED = 100_000
 _QUIET, _LOGGED = "/qn", "/l*v"
+# Source: "Windows Installer", "Error Codes"; what the other statuses mean is in the knowledge.
+_NEEDS_RESTART = {1641, 3010}
+_DONE = {0, *_NEEDS_RESTART}
 _MOST_TOLD = 300  # characters
 _VARIABLE, _STATUS = "FUNDAMEN_COMMAND", "fundamen-status "
 # The variable is expanded after the line was split, so nothing in it is taken for a further command.
@@ -200,7 +202,7 @@ def _run(record: InstallerRunRecord, site: Site, tell: Tell) -> None:
     now = _now(prefix, copy)
     change = compare_listings(tree_of(copy.entries), now)
     entries = tuple(now[path] for path in (*change.added, *change.changed))
-    if seen.status is None or not is_done(seen.status):
+    if seen.status is None or seen.status not in _DONE:
         _write(record, site, _Left(entries, change, None))
         raise OSError(0, _why_it_failed(seen.status, record.seconds, lines, seen.output), installer.host)
     with _brought_out(record, site, copy, change.changed) as kept:
@@ -215,7 +217,7 @@ def _run(record: InstallerRunRecord, site: Site, tell: Tell) -> None:
         status=seen.status,
         meaning=_meaning_of(seen.status),
         seconds=seen.seconds,
-        needs_restart=needs_restart(seen.status),
+        needs_restart=seen.status in _NEEDS_RESTART,
         lines=lines,
         change=change,
         values=values[:_MOST_LISTED],

@@ -14,7 +14,9 @@ from fundamen.knowledge.sentence import SentenceMatch
 _HEDGE = re.compile(
     r"\b(?:optional(?:ly)?|ignor(?:e|es|ed|ing)|skip(?:s|ped|ping)?|fall(?:s|ing)? ?back|fallback|harmless|non-fatal|"
     r"continu(?:es|ed|ing)|retry(?:ing)?|retries|try(?:ing)? again|not fatal|using (?:the )?(?:default|built-in)|"
-    r"instead|as expected|expected failure|recovered|self-test|no errors?|0 errors?|errors?[:=] ?0|0 failed|"
+    r"instead|"
+    r"(?<!finish )(?<!work )as expected|expected failure|recovered|self-test|no errors?|0 errors?|errors?[:=] ?0|"
+    r"0 failed|"
     r"failed[:=] ?0|(?<!not )(?<!complete )successfully|nothing to do|suppressed|will be created|creating it|"
     r"not needed|disabled in|"
     r"is fixed)\b|^(?:raise|throw) ",
@@ -31,7 +33,8 @@ _LOUD = re.compile(
     r"(?:^|\s)(?:ERROR|FATAL|CRITICAL|SEVERE|Fatal error|E:)\s|:\s\*\*\*\s|"
     r"^(?:---> |Caused by: )?(?:[A-Za-z_]\w*\.)*[A-Z]\w*(?:Error|Exception)(?::\s|$)|"  # an exception by its name
     r"\([A-Z]\w*(?:::\w+)*(?:Error|Exception)\)$|^\w*Error \[\w+\]: |: (?:syntax|parse) error\b|"
-    r"\berror:[0-9A-Fa-f]{8}:"  # of OpenSSL
+    r"\berror:[0-9A-Fa-f]{8}:|"  # of OpenSSL
+    r"(?:^|-- )Error \d{4,5}[.:]"  # of an installer ("Windows Installer Error Messages")
 )
 # A code that stands for itself: eight hexadecimal digits, or the same as a decimal number with or without its sign.
 _NUMBER = re.compile(r"(?<![\w.-])(?:(?:0[xX])?([89A-Ca-c][0-9A-Fa-f]{7})|(-?[1-4]\d{9}))(?!\w|\.\w)")
