@@ -5,7 +5,7 @@ from typing import Literal
 
 import msgspec
 
-from fundamen.cold_copies.manifest import ColdCopy
+from fundamen.cold_copies.manifest import ColdCopy, SkippedEntry
 
 
 class CopiedPart(msgspec.Struct, frozen=True):
@@ -15,13 +15,6 @@ class CopiedPart(msgspec.Struct, frozen=True):
     kind: str
     size: int
     sha256: str  # empty for what is no file
-
-
-class SkippedEntryPart(msgspec.Struct, frozen=True):
-    """An entry that is not in a copy."""
-
-    path: str
-    why: str
 
 
 class ColdCopyPart(msgspec.Struct, frozen=True):
@@ -35,7 +28,7 @@ class ColdCopyPart(msgspec.Struct, frozen=True):
     size: int
     archive_size: int
     archive_sha256: str
-    left_out: tuple[SkippedEntryPart, ...]
+    left_out: tuple[SkippedEntry, ...]
     unquiet: tuple[str, ...]  # files that changed while they were copied
     damage: str  # why it cannot be used; empty also where it was not read back
     entries: tuple[CopiedPart, ...] | None  # only where all copies are listed
@@ -67,7 +60,7 @@ def _part(copy: ColdCopy, why: str, *, with_entries: bool) -> ColdCopyPart:
         size=copy.size,
         archive_size=copy.archive_size,
         archive_sha256=copy.archive_sha256,
-        left_out=tuple(SkippedEntryPart(left.path, left.why) for left in copy.left_out),
+        left_out=copy.left_out,
         unquiet=copy.unquiet,
         damage=why,
         entries=entries if with_entries else None,

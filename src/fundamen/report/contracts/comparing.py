@@ -5,16 +5,7 @@ from typing import Literal
 
 import msgspec
 
-from fundamen.sources.reference import Baseline, ReferenceComparison
-
-
-class DifferencePart(msgspec.Struct, frozen=True):
-    """One entry of a tree that differs from the baseline."""
-
-    path: str
-    finding: str
-    detail: str
-    origin: str  # why the reference cannot give it back; empty where it can
+from fundamen.sources.reference import Baseline, ReferenceComparison, ReferenceDifference
 
 
 class ComparisonRecord(msgspec.Struct, frozen=True):
@@ -26,7 +17,7 @@ class ComparisonRecord(msgspec.Struct, frozen=True):
     faults: int
     restorable: int
     number: int | None  # of the restoration, where one was carried out
-    differences: tuple[DifferencePart, ...]
+    differences: tuple[ReferenceDifference, ...]
     schema: Literal["fundamen.comparison/1"] = "fundamen.comparison/1"
 
 
@@ -39,7 +30,7 @@ def comparison_record(comparison: ReferenceComparison, number: int | None = None
         faults=len(comparison.at_fault),
         restorable=len(comparison.restorable),
         number=number,
-        differences=tuple(DifferencePart(d.path, d.finding, d.detail, d.origin) for d in comparison.differences),
+        differences=comparison.differences,
     )
 
 

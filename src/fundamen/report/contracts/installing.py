@@ -4,9 +4,11 @@ from typing import Literal
 
 import msgspec
 
+from fundamen.installers.debian_needs import PackageNeed
 from fundamen.installers.looking import Look
-from fundamen.installers.msi_run import Judged
-from fundamen.installers.outcome import Forecast, InstallationOutcome
+from fundamen.installers.msi_run import Judged, PackagePart, Related
+from fundamen.installers.msi_searches import SearchResult
+from fundamen.installers.outcome import Deed, Forecast, InstallationOutcome
 from fundamen.installers.unpacking import UnpackedCopy
 from fundamen.report.contracts.line import Failure
 
@@ -22,34 +24,6 @@ class ConditionPart(msgspec.Struct, frozen=True):
     problem: str
 
 
-class SearchPart(msgspec.Struct, frozen=True):
-    """A look-up, and what it finds."""
-
-    property: str
-    value: str
-    where: str
-    leftover: str  # a place that is registered and is not there
-
-
-class RelatedPart(msgspec.Struct, frozen=True):
-    """Another version that is registered."""
-
-    code: str
-    name: str
-    version: str
-    property: str
-    is_removed: bool
-    leftover: str
-
-
-class FeaturePart(msgspec.Struct, frozen=True):
-    """A feature, and whether it is chosen."""
-
-    name: str
-    title: str
-    is_chosen: bool | None
-
-
 class BundledPart(msgspec.Struct, frozen=True):
     """One file of the package."""
 
@@ -62,15 +36,6 @@ class BundledPart(msgspec.Struct, frozen=True):
     problem: str
 
 
-class PackageNeedPart(msgspec.Struct, frozen=True):
-    """A relationship of a Debian package."""
-
-    field: str
-    text: str
-    is_met: bool
-    found: str
-
-
 class InstallerRecord(msgspec.Struct, frozen=True, kw_only=True):
     """A package, its content, and a forecast."""
 
@@ -81,14 +46,14 @@ class InstallerRecord(msgspec.Struct, frozen=True, kw_only=True):
     publisher: str = ""
     architecture: str = ""
     launch: tuple[ConditionPart, ...] = ()
-    searches: tuple[SearchPart, ...] = ()
-    related: tuple[RelatedPart, ...] = ()
-    features: tuple[FeaturePart, ...] = ()
+    searches: tuple[SearchResult, ...] = ()
+    related: tuple[Related, ...] = ()
+    features: tuple[PackagePart, ...] = ()
     components: tuple[ConditionPart, ...] = ()
     actions: tuple[ConditionPart, ...] = ()
     properties: dict[str, str] = {}
     overruled: tuple[str, ...] = ()
-    needs: tuple[PackageNeedPart, ...] = ()
+    needs: tuple[PackageNeed, ...] = ()
     checks: tuple[ConditionPart, ...] = ()  # what a script asks about
     variables: tuple[str, ...] = ()  # of the environment, that steer a script
     bundled: tuple[BundledPart, ...] = ()
@@ -112,18 +77,14 @@ def installer_record(look: Look, following: tuple[str, ...]) -> InstallerRecord:
         publisher=look.publisher,
         architecture=look.architecture or "",
         launch=tuple(map(_condition, found.launch)) if found else (),
-        searches=tuple(SearchPart(e.property, e.value, e.where, e.leftover) for e in found.searches) if found else (),
-        related=tuple(
-            RelatedPart(e.code, e.name, e.version, e.property, e.is_removed, e.leftover) for e in found.related
-        )
-        if found
-        else (),
-        features=tuple(FeaturePart(e.name, e.title, e.is_chosen) for e in found.parts) if found else (),
+        searches=found.searches if found else (),
+        related=found.related if found else (),
+        features=found.parts if found else (),
         components=tuple(map(_condition, found.components)) if found else (),
         actions=tuple(map(_condition, found.actions)) if found else (),
         properties=found.properties if found else {},
         overruled=look.overruled,
-        needs=tuple(PackageNeedPart(e.field, e.text, e.is_met, e.found) for e in look.needs),
+        needs=look.needs,
         checks=tuple(map(_condition, look.checks)),
         variables=look.variables,
         bundled=tuple(
@@ -151,30 +112,21 @@ def _condition(judged: Judged) -> ConditionPart:
     return ConditionPart(judged.what, judged.condition, judged.holds, dict(judged.asked), judged.says, judged.problem)
 
 
-class DeedPart(msgspec.Struct, frozen=True):
-    """One thing that was meant, and what became of it."""
-
-    what: str
-    meant: bool | None  # whether it was to be there; null: it was not foreseen
-    is_done: bool | None  # whether it is there; null: nothing tells
-    found: str
-
-
 class OutcomeRecord(msgspec.Struct, frozen=True):
     """The effects of a package, compared with the forecast."""
 
     package: str
     name: str
     version: str
-    deeds: tuple[DeedPart, ...]
+    deeds: tuple[Deed, ...]
     faults: int  # what is otherwise than it was meant
     schema: Literal["fundamen.installer-outcome/1"] = "fundamen.installer-outcome/1"
 
 
 def outcome_record(package: str, outcome: InstallationOutcome) -> OutcomeRecord:
     """The outcome of a package in JSON."""
-    deeds = tuple(DeedPart(e.what, e.meant, e.is_done, e.found) for e in outcome.deeds)
-    return OutcomeRecord(package, outcome.meant.name, outcome.meant.version, deeds, len(outcome.wrong))
+    meant = outcome.meant
+    return OutcomeRecord(package, meant.name, meant.version, outcome.deeds, len(outcome.wrong))
 
 
 def meant_by(record: InstallerRecord) -> Forecast:

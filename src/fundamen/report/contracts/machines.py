@@ -7,7 +7,7 @@ import msgspec
 from fundamen.formats.capture_file import CaptureManifest
 from fundamen.report.contracts.line import Failure
 from fundamen.survey.comparing import MachineComparison
-from fundamen.survey.fleet import Fleet
+from fundamen.survey.fleet import Fleet, FleetFault
 
 
 class MachineDifferencePart(msgspec.Struct, frozen=True):
@@ -49,15 +49,6 @@ def compare_record(comparison: MachineComparison) -> CompareRecord:
     )
 
 
-class FleetFaultPart(msgspec.Struct, frozen=True):
-    """A fault, and the machines that share it."""
-
-    name: str
-    verdict: str
-    machines: tuple[str, ...]
-    programs: int
-
-
 class OutlierPart(msgspec.Struct, frozen=True):
     """A machine that has a component otherwise than nearly all others."""
 
@@ -80,7 +71,7 @@ class FleetRecord(msgspec.Struct, frozen=True, kw_only=True):
 
     machines: tuple[str, ...]
     components: dict[str, dict[str, str]]  # name -> machine -> version
-    faults: tuple[FleetFaultPart, ...]
+    faults: tuple[FleetFault, ...]
     outliers: tuple[OutlierPart, ...]
     refused: tuple[RefusedPart, ...]
     schema: Literal["fundamen.fleet/1"] = "fundamen.fleet/1"
@@ -91,7 +82,7 @@ def fleet_record(fleet: Fleet) -> FleetRecord:
     return FleetRecord(
         machines=fleet.machines,
         components=fleet.components,
-        faults=tuple(FleetFaultPart(e.name, e.verdict, e.machines, e.programs) for e in fleet.faults),
+        faults=fleet.faults,
         outliers=tuple(
             OutlierPart(e.machine, e.component, e.version or None, e.usual or None, e.alike) for e in fleet.outliers
         ),

@@ -8,6 +8,7 @@ import msgspec
 from fundamen.clues.advice import likely_causes, means_of
 from fundamen.clues.behind import Behind
 from fundamen.clues.findings import Finding
+from fundamen.clues.mentions import Mention
 from fundamen.clues.reading import Reading
 from fundamen.report.contracts.line import Failure
 from fundamen.report.contracts.trust import PublisherPart, publisher_part
@@ -42,14 +43,6 @@ class LikelyPart(msgspec.Struct, frozen=True, kw_only=True):
     cause: str
     because: str  # what speaks for it
     borne_out: bool  # by what lies on the machine
-
-
-class NamedPart(msgspec.Struct, frozen=True, kw_only=True):
-    """Something that the text names."""
-
-    kind: str  # "component", "program", "path", "package", "architecture", "version", "code", "target" ...
-    text: str
-    line: int
 
 
 class PlacePart(msgspec.Struct, frozen=True, kw_only=True):
@@ -103,7 +96,7 @@ class CluesRecord(msgspec.Struct, frozen=True, kw_only=True):
     read_until: int | None = None  # the line behind which no more complaints were read; null where all were
     ended_well: bool = False
     likely: tuple[LikelyPart, ...] = ()  # the likeliest first
-    named: tuple[NamedPart, ...] = ()
+    named: tuple[Mention, ...] = ()
     behind: BehindPart | None = None  # null where nothing was looked up
     faults: int = 0  # causes that the text names
     next: tuple[str, ...] = ()
@@ -139,7 +132,7 @@ def clues_record(reading: Reading, behind: Behind | None, next_steps: Sequence[s
             LikelyPart(cause=each.cause, because=each.because, borne_out=each.is_borne_out)
             for each in likely_causes(reading, behind)
         ),
-        named=tuple(NamedPart(kind=m.kind, text=m.text, line=m.line) for m in reading.mentions),
+        named=reading.mentions,
         behind=_behind(behind) if behind is not None else None,
         faults=len(reading.also) + (reading.decisive is not None),
         next=tuple(next_steps),

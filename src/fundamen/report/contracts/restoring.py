@@ -6,6 +6,9 @@ import msgspec
 
 from fundamen.changes.base import Step
 from fundamen.execution.journal import JournalEntry
+from fundamen.execution.restarting import Waiting
+from fundamen.restore.harms import Harm
+from fundamen.restore.plan import Unmet
 from fundamen.restore.plan_file import PlanFile
 from fundamen.restore.restoration import Found, Restoration
 
@@ -23,34 +26,11 @@ class StepPart(msgspec.Struct, frozen=True):
     sha256: str
 
 
-class UnmetPart(msgspec.Struct, frozen=True):
-    """A fault without a trusted remedy."""
-
-    name: str
-    why: str
-
-
 class LaunchPart(msgspec.Struct, frozen=True):
     """How the program's run ended."""
 
     status: int | None
     output: str
-
-
-class HarmPart(msgspec.Struct, frozen=True):
-    """The loss of another program."""
-
-    program: str
-    name: str
-    reason: str
-
-
-class WaitingPart(msgspec.Struct, frozen=True):
-    """The advice for a waiting installer."""
-
-    name: str
-    verdict: Literal["may continue", "must be started again", "must not be touched"]
-    why: str
 
 
 class InstalledPart(msgspec.Struct, frozen=True):
@@ -77,14 +57,14 @@ class RestoreRecord(msgspec.Struct, frozen=True, kw_only=True):
     faults: int  # that stand now
     installs: tuple[str, ...]  # what the system's package manager installs
     steps: tuple[StepPart, ...]
-    unmet: tuple[UnmetPart, ...]
+    unmet: tuple[Unmet, ...]
     launched: LaunchPart | None
     restart: tuple[str, ...] = ()  # what must be started anew so that it uses what was restored
     unsettled: tuple[str, ...] = ()  # what changed again by itself since it was placed
-    harmed: tuple[HarmPart, ...] = ()  # programs that would lack something; it is not offered then
+    harmed: tuple[Harm, ...] = ()  # programs that would lack something; it is not offered then
     further: tuple[str, ...] = ()  # programs that are put right as well; their faults are among those that are counted
     installed: tuple[InstalledPart, ...] = ()  # what publishers' installers have done
-    waiting: WaitingPart | None = None  # an installer that waits, where one was named
+    waiting: Waiting | None = None  # an installer that waits, where one was named
     asked_because: str = ""  # the reason that was given for versions that were asked for
 
 
@@ -135,17 +115,17 @@ def restore_record(restoration: Restoration[Found], state: RestoreState) -> Rest
         faults=restoration.remaining,
         installs=tuple(name for step in work.steps for name in step.installs),
         steps=tuple(map(_step_part, (step for step in work.steps if not step.installs))),
-        unmet=tuple(UnmetPart(unmet.name, unmet.why) for unmet in prepared.unmet),
+        unmet=prepared.unmet,
         launched=None if launched is None else LaunchPart(launched.status, launched.output),
         restart=tuple(each.what for each in restoration.restart),
         unsettled=restoration.unsettled,
-        harmed=tuple(HarmPart(harm.program, harm.name, harm.reason) for harm in prepared.harmed),
+        harmed=prepared.harmed,
         further=work.further,
         installed=tuple(
             InstalledPart(path, o.status, o.change.added, o.change.changed, o.change.removed, len(o.values), o.worse)
             for path, o in restoration.installed
         ),
-        waiting=WaitingPart(waiting.name, waiting.verdict, waiting.why) if waiting is not None else None,
+        waiting=waiting,
         asked_because=work.because,
     )
 

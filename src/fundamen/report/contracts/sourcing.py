@@ -74,23 +74,15 @@ def offer_part(offer: Offer) -> OfferPart:
     return OfferPart(*words, offer.source.name, offer.is_eligible, offer.obstacle or "may be used")
 
 
-class CopyPart(msgspec.Struct, frozen=True):
-    """One of our own copies."""
-
-    name: str
-    outcome: str
-    why: str
-
-
 class CopiesRecord(msgspec.Struct, frozen=True):
     """Our own copies, for ``sources verify --json``; the sound ones are only counted."""
 
     count: int
-    changed: tuple[CopyPart, ...]
+    changed: tuple[CheckedCopy, ...]
     schema: Literal["fundamen.copies/2"] = "fundamen.copies/2"
 
 
 def copies_record(checked: Sequence[CheckedCopy]) -> CopiesRecord:
     """The contract's form of the check of our own copies."""
     changed = (each for each in checked if each.outcome is not CopyOutcome.INTACT)
-    return CopiesRecord(len(checked), tuple(CopyPart(each.name, each.outcome, each.why) for each in changed))
+    return CopiesRecord(len(checked), tuple(changed))

@@ -6,8 +6,11 @@ import msgspec
 
 from fundamen.model.verdict import Verdict
 from fundamen.report.contracts.line import Failure
+from fundamen.survey.contents import Altered
 from fundamen.survey.needs import Cause
+from fundamen.survey.repair_stores import SpoiltCopy
 from fundamen.survey.survey import Depth, Survey
+from fundamen.survey.tidiness import DoubledTool, StrayLibrary, Unfinished
 
 
 class CausePart(msgspec.Struct, frozen=True):
@@ -23,32 +26,6 @@ class CausePart(msgspec.Struct, frozen=True):
     libraries: tuple[str, ...]  # that nothing was found to load, and that lack it
 
 
-class AlteredPart(msgspec.Struct, frozen=True):
-    """An installed file that is not as its package brought it."""
-
-    package: str
-    path: str
-    finding: str  # missing, differs, barred
-    is_setting: bool
-    detail: str
-
-
-class ToolPart(msgspec.Struct, frozen=True):
-    """A command that PATH finds in several places, as different files."""
-
-    name: str
-    first: str
-    others: tuple[str, ...]
-
-
-class StrayPart(msgspec.Struct, frozen=True):
-    """A library in the system folder of another architecture."""
-
-    path: str
-    architecture: str
-    folder_is_for: str
-
-
 class EndingPart(msgspec.Struct, frozen=True):
     """A certificate of the machine's stores that has ended, or soon will."""
 
@@ -56,22 +33,6 @@ class EndingPart(msgspec.Struct, frozen=True):
     where: str
     ends: str
     has_ended: bool
-
-
-class UnfinishedPart(msgspec.Struct, frozen=True):
-    """An installation that was begun and not finished."""
-
-    what: str
-    why: str
-    do: str
-
-
-class SpoiltPart(msgspec.Struct, frozen=True):
-    """Something that a repair would be drawn from, and that is damaged or gone."""
-
-    path: str
-    why: str
-    do: str
 
 
 class UntracedPart(msgspec.Struct, frozen=True):
@@ -95,13 +56,13 @@ class SurveyRecord(msgspec.Struct, frozen=True, kw_only=True):
     untraced: tuple[UntracedPart, ...] = ()
     compared: int | None = None  # installed files; null where they were not compared
     read: int | None = None  # of these, those that were not known from an earlier survey
-    altered: tuple[AlteredPart, ...] = ()
-    tools: tuple[ToolPart, ...] = ()
-    strays: tuple[StrayPart, ...] = ()
+    altered: tuple[Altered, ...] = ()
+    tools: tuple[DoubledTool, ...] = ()
+    strays: tuple[StrayLibrary, ...] = ()
     mixed: dict[str, tuple[str, ...]] = {}  # packages in several versions
     certificates: tuple[EndingPart, ...] = ()
-    unfinished: tuple[UnfinishedPart, ...] = ()
-    spoilt: tuple[SpoiltPart, ...] = ()  # of what repairs are drawn from; not looked for with depth needs
+    unfinished: tuple[Unfinished, ...] = ()
+    spoilt: tuple[SpoiltCopy, ...] = ()  # of what repairs are drawn from; not looked for with depth needs
     broken_links: tuple[str, ...] = ()
     gaps: tuple[str, ...] = ()  # what could not be found out
     faults: int = 0
@@ -125,16 +86,13 @@ def survey_record(machine: str, survey: Survey, following: tuple[str, ...]) -> S
         untraced=tuple(UntracedPart(path, why) for path, why in needs.unreadable),
         compared=contents.checked if contents is not None else None,
         read=contents.read if contents is not None else None,
-        altered=tuple(
-            AlteredPart(e.package, e.path, e.finding, e.is_setting, e.detail)
-            for e in (contents.altered if contents is not None else ())
-        ),
-        tools=tuple(ToolPart(e.name, e.first, e.others) for e in survey.tools),
-        strays=tuple(StrayPart(e.path, e.architecture, e.folder_is_for) for e in survey.strays),
+        altered=contents.altered if contents is not None else (),
+        tools=survey.tools,
+        strays=survey.strays,
         mixed=dict(survey.mixed),
         certificates=tuple(EndingPart(e.name, e.where, e.ends.isoformat(), e.has_ended) for e in survey.certificates),
-        unfinished=tuple(UnfinishedPart(e.what, e.why, e.do) for e in survey.unfinished),
-        spoilt=tuple(SpoiltPart(e.path, e.why, e.do) for e in survey.spoilt),
+        unfinished=survey.unfinished,
+        spoilt=survey.spoilt,
         broken_links=survey.walked.broken_links,
         gaps=(*survey.gaps, *survey.walked.barred),
         faults=survey.faults,

@@ -7,7 +7,8 @@ import msgspec
 from fundamen.model.verdict import Verdict
 from fundamen.report.contracts.line import Failure
 from fundamen.toolchains.contents import PartState
-from fundamen.toolchains.examining import Acceptance, Examination
+from fundamen.toolchains.examining import Acceptance, Due, Examination
+from fundamen.toolchains.reach import VariableState
 
 
 class ToolchainFilePart(msgspec.Struct, frozen=True):
@@ -40,27 +41,11 @@ class LicencePart(msgspec.Struct, frozen=True):
     brought_by: str
 
 
-class DuePart(msgspec.Struct, frozen=True):
-    """One thing to be done, in its turn."""
-
-    kind: str
-    name: str
-    after: tuple[str, ...]
-
-
 class ShadowPart(msgspec.Struct, frozen=True):
     """A command of which another copy is found first."""
 
     name: str
     found_first: str
-
-
-class ToolchainVariablePart(msgspec.Struct, frozen=True):
-    """A variable that is not as it should be."""
-
-    name: str
-    needed: str
-    found: str | None
 
 
 class UserPart(msgspec.Struct, frozen=True):
@@ -83,11 +68,11 @@ class ToolchainRecord(msgspec.Struct, frozen=True):
     leftovers: tuple[str, ...] = ()
     unlisted: int = 0
     licences: tuple[LicencePart, ...] = ()
-    due: tuple[DuePart, ...] = ()
+    due: tuple[Due, ...] = ()
     path_known: bool = True
     path: dict[str, int] = {}  # folders that are not on PATH exactly once, and how often they are
     shadowed: tuple[ShadowPart, ...] = ()
-    variables: tuple[ToolchainVariablePart, ...] = ()
+    variables: tuple[VariableState, ...] = ()
     users: tuple[UserPart, ...] = ()
     faults: int = 0
     next: tuple[str, ...] = ()
@@ -111,11 +96,11 @@ def toolchain_record(examination: Examination, following: tuple[str, ...]) -> To
         licences=tuple(
             LicencePart(each.licence.name, each.path, each.acceptance, each.brought_by) for each in examination.licences
         ),
-        due=tuple(DuePart(each.kind, each.name, each.after) for each in examination.due),
+        due=examination.due,
         path_known=reach.is_known,
         path={each.folder: each.count for each in reach.paths},
         shadowed=tuple(ShadowPart(each.name, each.first) for each in reach.shadowed),
-        variables=tuple(ToolchainVariablePart(each.name, each.needed, each.found) for each in reach.variables),
+        variables=reach.variables,
         users=tuple(UserPart(each.pid, each.name) for each in reach.users),
         faults=examination.faults,
         next=following,
