@@ -56,7 +56,7 @@ def test_what_is_included_counts_once_and_each_stands_after_what_it_depends_on(t
         (a_file("a", 'after = ["nobody"]'), 7, 1, "no requirement of this id"),
         (
             '[[requirement]]\nid = "a"\nkind = "package"\nname = "z"\nversion = ">= 5, < 3"\n',
-            3,
+            7,
             1,
             "exclude each other",
         ),
@@ -96,6 +96,8 @@ def test_any_text_is_a_sheet_or_refused(tmp_path_factory: pytest.TempPathFactory
     [
         ("1.10", "> 1.9", True),
         ("2.0", "= 2", True),
+        ("2.0", "== 2", True),
+        ("2.1", "2", False),
         ("2.0~rc1", "< 2.0", True),
         ("1:1.2.13.dfsg-1", ">= 1.2, < 2", True),
         ("1:1.2", "< 1:1.1", False),

@@ -117,8 +117,10 @@ def test_a_catalogue_vouches_for_artefacts_that_the_packager_took_in(
     (media / "saltgrass-4.3-cp311-cp311-musllinux_1_2_aarch64.whl").write_bytes(a_zip())
     for name in (TARBALL, "reed_bed-1.0.tar.gz"):
         (media / name).write_bytes(OLD)
-    words = ("--from", str(media), "--artefacts", "--publisher", "Ardvane Instruments", "--keys", "keys")
-    published = fundamen("sources", "publish", "source", *words, "--json")
+    words = ("--artefacts", "--publisher", "Ardvane Instruments", "--keys", "keys", "--json")
+    alone = fundamen("sources", "publish", "source", "--from", str(media / TARBALL), *words)
+    assert [record["package"] for record in alone.records] == ["saltgrass 4.2 for any platform"]
+    published = fundamen("sources", "publish", "source", "--from", str(media), *words)
     assert [record["package"] for record in published.records] == [
         "reed-bed 1.0 for any platform",
         "saltgrass 4.2 for any platform",

@@ -169,7 +169,7 @@ def test_every_unit_of_a_medium_becomes_a_package(
     ("name", "more", "said"),
     [
         ("salt.cab", ("--publisher", "Ardvane"), "Say so with --version"),
-        ("folder", (), "does not say what --publisher, --package, --version, --place would"),
+        ("folder", (), "--publisher, --package, --version, --place"),
         ("notes.txt", (), "it is no disc image"),
     ],
 )

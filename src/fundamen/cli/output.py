@@ -11,7 +11,7 @@ import click
 
 from fundamen.cli.exits import Exit, exit_of
 from fundamen.model.display import printable, shown_lines, shown_page
-from fundamen.model.errors import FundamenError, InternalError, UnreadableError
+from fundamen.model.errors import FundamenError, InternalError, UnreadableError, UsageError
 
 _STATUS_WIDTH = 80
 _LONGEST_ANSWER = 400  # characters
@@ -250,3 +250,14 @@ def _can_draw(stream: Any) -> bool:  # noqa: ANN401 - any text stream
     except UnicodeEncodeError:
         return False
     return True
+
+
+def require_free(*names: str | None) -> None:
+    """Make sure that files can be written that are not there yet. Raises: UsageError: one is."""
+    for name in names:
+        if name is not None and os.path.lexists(name):
+            raise UsageError(
+                what=f"Nothing is written to {printable(name)}",
+                why="a file of this name is there already",
+                do="Nothing was changed. Name another file.",
+            )

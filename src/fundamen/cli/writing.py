@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import TypeVar
 
-from fundamen.cli.output import Output
+from fundamen.cli.output import Output, require_free
 from fundamen.machine.machine import Machine
 from fundamen.model.display import printable, shown_lines
 from fundamen.model.errors import UnreadableError, UsageError
@@ -38,12 +38,7 @@ def require_new(names: Sequence[str], endings: Iterable[str], example: str) -> N
                 why=f"its name ends in none of {', '.join(endings)}",
                 do=f"Name it, for example, {example}.",
             )
-        if os.path.exists(name):
-            raise UsageError(
-                what=f"Nothing is written to {printable(name)}",
-                why="a file of this name is there already",
-                do="Nothing was changed. Name another file.",
-            )
+        require_free(name)
 
 
 def write_trace(trace: Trace, machine: Machine, names: Sequence[str], now: datetime, output: Output) -> None:

@@ -12,7 +12,7 @@ import msgspec
 from fundamen.formats.decimal import read_decimal
 
 _NUMBERS = re.compile(r"[0-9]{1,18}(?:\.[0-9]{1,18}){0,15}")
-_CLAUSE = re.compile(r"\s*(>=|<=|!=|=|>|<)\s*([0-9A-Za-z.+:~_-]{1,100})\s*")
+_CLAUSE = re.compile(r"\s*(>=|<=|!=|==?|>|<)\s*([0-9A-Za-z.+:~_-]{1,100})\s*")
 _PIECES = re.compile(r"([^0-9]*)([0-9]*)")
 _MOST_CLAUSES = 16
 
@@ -42,7 +42,7 @@ class Clause(msgspec.Struct, frozen=True):
 
 
 def read_range(text: str) -> tuple[Clause, ...]:
-    """The bounds of a range, such as ``>= 2.1, < 3``; a version alone means that one.
+    """The bounds of a range, such as ``>= 2.1, < 3``; a version alone means that one, as after ``=`` or ``==``.
 
     Raises:
         ValueError: it is none, or no version could ever be in it; with the reason.
@@ -56,7 +56,7 @@ def read_range(text: str) -> tuple[Clause, ...]:
         found = _CLAUSE.fullmatch(written)
         if found is None:
             raise ValueError(f"{part.strip()!r} is no bound such as '>= 2.1'")
-        clauses.append(Clause(found[1], found[2]))
+        clauses.append(Clause("=" if found[1] == "==" else found[1], found[2]))
     if any(_exclude_each_other(one, other) for one in clauses for other in clauses):
         raise ValueError("no version is in it: its bounds exclude each other")
     return tuple(clauses)

@@ -99,7 +99,7 @@ def _read_whole(path: HostPath, shelf: "_Shelf") -> Sheet:
         )
     for requirement, place in found:
         if problem := requirement.problem():
-            raise place.refusal(problem)
+            raise place.refusal(problem, _quoted_key(requirement, problem))
         for key, ids in _references_of(requirement):
             for each in ids:
                 if each not in places:
@@ -268,6 +268,12 @@ def _refusal(path: str, line: int, column: int, why: str, do: str = "") -> Usage
         why=printable(why),
         do=do or "Correct that place. docs/formats/requirement-sheet.md lists the kinds and their keys.",
     )
+
+
+def _quoted_key(requirement: Requirement, problem: str) -> str:
+    """The key whose value a problem quotes; empty for none."""
+    values = ((key, getattr(requirement, key)) for key in requirement.__struct_fields__)
+    return next((key for key, value in values if isinstance(value, str) and value and repr(value) in problem), "")
 
 
 def _references_of(requirement: Requirement) -> Sequence[tuple[str, tuple[str, ...]]]:

@@ -72,13 +72,15 @@ class Artefact(msgspec.Struct, frozen=True):
     name: ArtefactName
 
 
-def find_artefacts(folders: Iterable[HostPath]) -> tuple[Artefact, ...]:
-    """All such files in some folders. Raises: OSError."""
+def find_artefacts(places: Iterable[HostPath]) -> tuple[Artefact, ...]:
+    """All such files in some folders, or at these places themselves. Raises: OSError."""
+    paths = (
+        HostPath(os.path.join(place, name) if name else place)
+        for place in places
+        for name in (sorted(os.listdir(place)) if os.path.isdir(place) else [""])
+    )
     return tuple(
-        Artefact(HostPath(os.path.join(folder, name)), told)
-        for folder in folders
-        for name in sorted(os.listdir(folder))
-        if (told := read_artefact_name(name)) is not None
+        Artefact(path, told) for path in paths if (told := read_artefact_name(os.path.basename(path))) is not None
     )
 
 

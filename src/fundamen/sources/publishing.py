@@ -150,7 +150,8 @@ def publish_packages(location: HostPath, media: Media, given: Given, signing: Si
         raise UsageError(
             what="Nothing can be published",
             why="the media hold no program and no library",
-            do="Name the publisher's package, or a folder with its files.",
+            do="Name the publisher's package, or a folder with its files. "
+            "For a wheel or a source archive add --artefacts.",
         )
     for package in found:
         if package.unproven is not None:
@@ -165,10 +166,8 @@ def publish_packages(location: HostPath, media: Media, given: Given, signing: Si
     return publish_contents(location, taken, signing)
 
 
-def publish_artefacts(
-    location: HostPath, folder: HostPath, publisher: str, signing: Signing
-) -> tuple[Publication, ...]:
-    """Take the wheels, source archives and npm tarballs of a folder into a source, each as a package under its name.
+def publish_artefacts(location: HostPath, place: HostPath, publisher: str, signing: Signing) -> tuple[Publication, ...]:
+    """Take a wheel, source archive or npm tarball, or all of a folder, in, each as a package under its name.
 
     What a name says is compared with what is inside; whose they are is what the packager says.
 
@@ -178,7 +177,7 @@ def publish_artefacts(
         UnreadableError: a file or key cannot be read, or the source cannot be written.
     """
     taken = []
-    for artefact in find_artefacts([folder]):
+    for artefact in find_artefacts([place]):
         told = artefact.name
         why_not = why_no_artefact(artefact)
         if why_not:
@@ -194,9 +193,9 @@ def publish_artefacts(
         taken.append((package, [(file, artefact.path)]))
     if not taken:
         raise UsageError(
-            what=f"{printable(folder)} cannot be published",
-            why="it holds no wheel, no source archive and no npm tarball",
-            do="Name the folder in which they lie.",
+            what=f"{printable(place)} cannot be published",
+            why="it is no wheel, source archive or npm tarball, and holds none",
+            do="Name such a file, or the folder in which they lie.",
         )
     return publish_contents(location, taken, signing)
 

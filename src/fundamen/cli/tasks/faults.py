@@ -8,6 +8,7 @@ import msgspec
 
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
+from fundamen.cli.output import require_free
 from fundamen.cli.tasks.authorities import authorities_at
 from fundamen.cli.tasks.fetching import fetcher
 from fundamen.cli.tasks.media import Named, new_packages, on_demand
@@ -66,8 +67,6 @@ def restore_programs(desk: Desk, programs: Sequence[MachinePath], asked: RepairR
     machine, output, home = desk.machine, desk.output, options.home()
     path, *more = programs
     if asked.save_plan is not None:
-        from fundamen.cli.tasks.plans import require_free  # noqa: PLC0415 - seldom asked for
-
         require_free(asked.save_plan)
     if asked.launching is not None:
         require_launchable(machine, path)

@@ -16,7 +16,7 @@ from fundamen.execution.home import kept_bytes
 from fundamen.machine.file_bytes import open_ordinary
 from fundamen.machine.machine import Machine
 from fundamen.model.display import printable
-from fundamen.model.errors import UnreadableError, UsageError
+from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.placing.own_files import write_whole
 from fundamen.report.commands import command
@@ -99,16 +99,6 @@ def _means(desk: Desk, name: str, media: Named, *, archive: bool) -> Means:
         take_copy=prepare_copy,
         password=desk.password,
     )
-
-
-def require_free(name: str) -> None:
-    """Make sure that a plan can be written to a file that is not there yet. Raises: UsageError: it is."""
-    if os.path.exists(name):
-        raise UsageError(
-            what=f"No plan is written to {printable(name)}",
-            why="a file of this name is there already",
-            do="Nothing was changed. Name another file.",
-        )
 
 
 def save_plan(machine: Machine, rehearsal: Rehearsal, name: str, output: Output) -> None:

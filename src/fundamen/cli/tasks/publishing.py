@@ -50,7 +50,7 @@ def require_media(sheets: Sequence[str], toolchain: str | None) -> None:
 
 
 def publish_given(location: HostPath, origin: str, said: Said, signing: Signing) -> tuple[Publication, ...]:
-    """Publish a folder of files as one package, or all packages of a medium.
+    """Publish a folder of files as one package, or each package or artefact by itself.
 
     Raises:
         FundamenError: as publishing raises.
@@ -60,7 +60,7 @@ def publish_given(location: HostPath, origin: str, said: Said, signing: Signing)
         from fundamen.toolchains.publishing import publish_toolchain  # noqa: PLC0415 - few packagers have one
 
         return publish_toolchain(location, path, read_catalogue(said.toolchain), signing)
-    if os.path.isdir(path):
+    if os.path.isdir(path) or said.artefacts:
         needed = {"--publisher": said.publisher}
         if not said.artefacts:
             needed |= {"--package": said.package, "--version": said.version, "--place": said.place}
@@ -68,8 +68,8 @@ def publish_given(location: HostPath, origin: str, said: Said, signing: Signing)
         if missing:
             raise UsageError(
                 what=f"{printable(origin)} cannot be published",
-                why=f"a folder of files does not say what {', '.join(missing)} would",
-                do="Say it; or name the publisher's own package, which says it itself.",
+                why=f"the files do not say what only {', '.join(missing)} can tell",
+                do="Add it. Or name the publisher's own package, which says it itself.",
             )
         if said.artefacts:
             return publish_artefacts(location, path, said.publisher, signing)

@@ -7,8 +7,10 @@ from fundamen.report.page import Page, count_of
 from fundamen.sources.publishing import Publication
 from fundamen.trust.fingerprint import group_digits
 
+_MOST_FILES = 12
 
-def publication_text(publications: Sequence[Publication], *, drawn: bool) -> str:
+
+def publication_text(publications: Sequence[Publication], *, verbose: bool, drawn: bool) -> str:
     """The page after the packager has published."""
     page = Page(drawn=drawn)
     first = publications[0]
@@ -22,7 +24,10 @@ def publication_text(publications: Sequence[Publication], *, drawn: bool) -> str
             page.blank()
         if package.proven_by:
             page.line(f"proof: {package.proven_by}")
-        page.columns([(f.name, f"{f.size:>9,} bytes", f"{{{f.base}}}/{f.place}") for f in package.files])
+        shown = package.files if verbose else package.files[:_MOST_FILES]
+        page.columns([(f.name, f"{f.size:>9,} bytes", f"{{{f.base}}}/{f.place}") for f in shown])
+        if len(shown) < len(package.files):
+            page.line(f"{len(package.files) - len(shown)} more files; --verbose lists all.")
     page.heading("Tell technicians this fingerprint, over a second way than the source itself")
     for half in (first.fingerprint[:32], first.fingerprint[32:]):
         page.raw(group_digits(half))

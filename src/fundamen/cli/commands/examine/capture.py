@@ -11,7 +11,7 @@ import msgspec
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
 from fundamen.cli.helping import Subcommand
-from fundamen.cli.output import Output, finish
+from fundamen.cli.output import Output, finish, require_free
 from fundamen.cli.tasks.authorities import authorities_at
 from fundamen.cli.tasks.licences import accepted_digests
 from fundamen.cli.telling import SurveyProgress
@@ -154,12 +154,11 @@ def _require_sense(
     why = ""
     if not (programs or sheets or whole):
         why = "neither a program nor a sheet was named, nor --all"
-    elif os.path.exists(target):
-        why = f"{printable(target)} is there already"
     elif most is None or not 0 < most <= MOST_CONTENT:
         why = f"--most is no size up to {MOST_CONTENT >> 30}G, such as 512M"
     if why:
         raise UsageError("No capture is made", why, "See: fundamen capture --help")
+    require_free(target)
 
 
 def _write(target: str, taken: Taken) -> CaptureManifest:

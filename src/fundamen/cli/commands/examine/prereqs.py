@@ -1,6 +1,5 @@
 """``fundamen prereqs``."""
 
-import os
 import time
 from collections.abc import Callable, Sequence
 from functools import partial
@@ -11,7 +10,7 @@ import msgspec
 from fundamen.cli import options
 from fundamen.cli.exits import Exit, exit_of
 from fundamen.cli.helping import OnlyWith, Subcommand
-from fundamen.cli.output import Output, finish
+from fundamen.cli.output import Output, finish, require_free
 from fundamen.cli.tasks.licences import accepted_digests, ask_to_accept
 from fundamen.cli.writing import write_file
 from fundamen.machine.machine import Machine
@@ -54,7 +53,7 @@ from fundamen.report.examining.prereqs_text import changes_text, commands_text, 
     is_flag=True,
     help="With --run-commands: do not ask. It accepts no licence.",
 )
-@click.option("--accept", metavar="TEXT", help="Show this licence of a sheet, and record your consent.")
+@click.option("--accept", metavar="LICENCE", help="Show this licence file of a sheet, and record your consent.")
 @click.option("--watch", is_flag=True, help="Check again until everything is met; Ctrl-C ends it.")
 @click.option(
     "--every",
@@ -155,11 +154,9 @@ def _require_sense(
         why = "--watch, --accept and --save-plan are for one sheet"
     elif draft is not None and program is None:
         why = "--write is for the beginning of a sheet, with --start or --ready"
-    for name in (draft, save_plan):
-        if name is not None and os.path.exists(name):
-            why = f"{printable(name)} is there already"
     if why:
         raise UsageError("Nothing can be checked", why, "See: fundamen prereqs --help")
+    require_free(draft, save_plan)
 
 
 def _draft(machine: Machine, program: str, name: str | None, output: Output) -> None:

@@ -8,7 +8,7 @@ import click
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
 from fundamen.cli.helping import OnlyWith, Subcommand
-from fundamen.cli.output import Output, finish
+from fundamen.cli.output import Output, finish, require_free
 from fundamen.cli.tasks.licences import accepted_digests, ask_to_accept
 from fundamen.cli.tasks.toolchain_catalogue import read_catalogue
 from fundamen.cli.writing import write_file
@@ -117,11 +117,9 @@ def _require_sense(describe: object, accept: object, save_plan: object, targets:
         why = "--describe checks nothing, so there is nothing to accept or plan"
     elif accept and save_plan:
         why = "--accept records an acceptance and plans nothing"
-    for name in filter(None, targets):
-        if os.path.exists(name):
-            why = f"{printable(name)} is there already"
     if why:
         raise UsageError("The toolchain is not checked", why, "See: fundamen toolchain --help")
+    require_free(*targets)
 
 
 def _describe(

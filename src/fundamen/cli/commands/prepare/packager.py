@@ -52,7 +52,7 @@ def _signing_options(command: options.Command) -> options.Command:
 )
 @click.option("--vouch", default="", metavar="REASON", help="How you checked unsigned files; technicians see it.")
 @click.option("--replace", default="", metavar="REASON", help="Why it replaces a package of the same name and version.")
-@click.option("--artefacts", is_flag=True, help="Each wheel, archive or tarball in MEDIA is a package.")
+@click.option("--artefacts", is_flag=True, help="MEDIA is a wheel, archive or tarball, or a folder of them.")
 @click.option("--toolchain", metavar="CATALOGUE", help="MEDIA is a clean toolchain with this catalogue.")
 @click.option("--sheet", "sheets", multiple=True, metavar="SHEET", help="Add a requirement sheet to the source.")
 @click.option(
@@ -115,7 +115,7 @@ def publish(
             for publication in publications:
                 output.show_record(publication_record(publication))
         else:
-            output.show(publication_text(publications, drawn=output.drawn))
+            output.show(publication_text(publications, verbose=output.verbose, drawn=output.drawn))
 
 
 def _carry(location: HostPath, sheets: tuple[str, ...], signing: "Signing", output: Output) -> None:

@@ -17,7 +17,7 @@ from fundamen.certificate_authorities.examining import (
 from fundamen.cli import options
 from fundamen.cli.exits import Exit
 from fundamen.cli.helping import CommandGroup, SharedOption
-from fundamen.cli.output import Output, finish
+from fundamen.cli.output import Output, finish, require_free
 from fundamen.cli.writing import write_file
 from fundamen.directories.connection import DirectoryPlace, open_directory
 from fundamen.formats.certificates.certificate_file import read_certificates
@@ -266,8 +266,7 @@ def reissue_(
     with output:
         from fundamen.certificate_authorities.making import in_pem, reissue  # noqa: PLC0415 - only where one is made
 
-        if os.path.exists(target):
-            raise UsageError("Nothing is issued", f"{printable(target)} is there already", "Name another file.")
+        require_free(target)
         key = _key(key_file, options.secret(key_password))
         der = reissue(_certificate(certificate), _certificate(authority_file), key, options.now(), days)
         write_file(target, in_pem(der), output)
@@ -285,10 +284,9 @@ def _require_sense(where: _Where, key_file: str | None, name: str | None, host: 
         why = "--host needs --host-in: the attribute that names the authority's host"
     elif name is not None and key_file is None:
         why = "--name is of a certificate that is made, and that needs --key"
-    elif os.path.exists(save_plan):
-        why = f"{printable(save_plan)} is there already"
     if why:
         raise UsageError("Nothing is planned", why, "See: fundamen authority renew --help")
+    require_free(save_plan)
 
 
 def _examine_place(place: DirectoryPlace, wanted: EntryRequirements) -> AuthorityState:
