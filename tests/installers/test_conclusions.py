@@ -15,9 +15,9 @@ from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.pe import a_pe
 from builders.signing import APublisher, a_catalogue
 from conftest import Fundamen
+from fundamen.evidence.debian_needs import find_needs
 from fundamen.formats.archives.msi_condition import evaluate
 from fundamen.formats.archives.msi_database import Database, Row
-from fundamen.installers.debian_needs import find_needs
 from fundamen.installers.msi_run import Conclusion, conclude
 
 if TYPE_CHECKING:

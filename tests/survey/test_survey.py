@@ -102,6 +102,31 @@ def test_a_plug_in_that_its_host_serves_lacks_nothing_and_one_that_nobody_could_
     assert (cause["name"], cause["programs"], cause["libraries"]) == ("libnobody.so.3", [], ["/opt/plug/two.so"])
 
 
+def test_what_a_package_does_not_require_is_no_fault_and_what_was_lost_is(
+    surveyed: Surveyed, linux: ALinuxMachine
+) -> None:
+    needs_foreign, needs_lost = an_elf(needs=("libfar.so.1",)), an_elf(needs=("libtide.so.2",))
+    helpers = {"/usr/lib/tide/bridge.so": needs_foreign, "/usr/lib/tide/gauge.so": needs_lost}
+    shim = {"/usr/lib/tide/shim.ps1": b"#!/usr/bin/pwsh\n"}
+    linux.packages({"tide": helpers | shim, "tidelib": {"/usr/lib64/libtide.so.2": an_elf(soname="libtide.so.2")}})
+    for path in ("usr/lib/tide/shim.ps1", "usr/lib/tide/bridge.so"):
+        (linux.root / path).chmod(0o755)
+    (linux.root / "usr/lib64/libtide.so.2").unlink()
+    linux.program("/opt/own", needs=["libfar.so.1"])  # of no package
+    found = surveyed.survey()
+    assert [(each["name"], each["programs"], each["libraries"]) for each in found["causes"]] == [
+        ("libfar.so.1", ["/opt/own"], []),
+        ("libtide.so.2", [], ["/usr/lib/tide/gauge.so"]),
+    ]
+    assert [(each["name"], len(each["programs"]), each["libraries"]) for each in found["optional"]] == [
+        ("/usr/bin/pwsh", 1, []),
+        ("libfar.so.1", 0, ["/usr/lib/tide/bridge.so"]),
+    ]
+    status = linux.root / "var/lib/dpkg/status"
+    status.write_text(status.read_text().replace("Package: tide\n", "Package: tide\nDepends: libfar1\n"))
+    assert [each["name"] for each in surveyed.survey()["causes"]] == ["libfar.so.1", "/usr/bin/pwsh", "libtide.so.2"]
+
+
 def test_processes_and_threads_find_the_same(linux: ALinuxMachine, monkeypatch: pytest.MonkeyPatch) -> None:
     files = {f"/usr/share/tide/{number}": str(number).encode() for number in range(2000)}
     linux.packages({"tide": files})

@@ -260,6 +260,33 @@ class Owner(msgspec.Struct, frozen=True):
     path: MachinePath  # of the file or link, as the package spells it
 
 
+def find_listed(
+    machine: Machine, paths: Iterable[MachinePath], names: Iterable[str]
+) -> Iterator[tuple[str, MachinePath]]:
+    """(package, path) wherever an installed package lists one of these paths, or a file or folder of such a name.
+
+    A package is named as its list is: with its architecture, or without.
+    """
+    spelled = {each for path in paths for each in (path, *_spellings(machine, path))}
+    marks = [(each.encode("utf-8", "surrogateescape") + b"\n", True) for each in sorted(spelled)]
+    marks += [(f"/{name}\n".encode("utf-8", "surrogateescape"), False) for name in sorted(set(names)) if name]
+    folder = MachinePath(_FOLDER + "/info")
+    try:
+        lists = [name for name in machine.names(folder) if name.endswith(".list")] if marks else []
+    except UnreadableError:
+        return
+    for name in lists:
+        content = _content(machine, MachinePath(f"{folder}/{name}"))
+        for mark, is_whole in marks:
+            at = content.find(mark)
+            while at >= 0:
+                begin, end = content.rfind(b"\n", 0, at) + 1, at + len(mark)
+                if begin == at or not is_whole:
+                    path = content[begin : end - 1].decode("utf-8", "surrogateescape")
+                    yield name.removesuffix(".list"), MachinePath(path)
+                at = content.find(mark, end)
+
+
 def find_owners(machine: Machine, names: Iterable[str], paths: Iterable[MachinePath]) -> tuple[Owner, ...]:
     """The installed packages that have brought files or links of some names or at some paths, be they there or not."""
     spelled = {each for path in paths for each in (path, *_spellings(machine, path))}

@@ -5,6 +5,7 @@ from contextlib import suppress
 
 import msgspec
 
+from fundamen.evidence.debian_needs import MAY_CALL, PackageNeed, find_needs
 from fundamen.evidence.dpkg import all_installed, all_provided
 from fundamen.formats.archives.compound_file import CompoundFile
 from fundamen.formats.archives.container import Container, ContainerKind, find_container
@@ -16,7 +17,6 @@ from fundamen.formats.unix.script import read_script
 from fundamen.formats.unix.shell import read_shell
 from fundamen.formats.windows.pe import read_pe
 from fundamen.formats.windows.pe_version import read_version
-from fundamen.installers.debian_needs import MAY_CALL, PackageNeed, find_needs
 from fundamen.installers.msi_run import Conclusion, Judged, conclude, describe_changes, is_for_64_bits
 from fundamen.installers.outcome import (
     Forecast,

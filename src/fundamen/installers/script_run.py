@@ -13,9 +13,9 @@ from fnmatch import fnmatchcase
 
 import msgspec
 
+from fundamen.evidence.debian_needs import MAY_CALL, READS, PackageNeed
 from fundamen.formats.unix.shell import Choice, ShellCommand, ShellScript, read_shell
 from fundamen.formats.unix.shell_words import Quoting, Word
-from fundamen.installers.debian_needs import MAY_CALL, READS, PackageNeed
 from fundamen.installers.msi_run import Judged
 from fundamen.loaders.architectures import own_architecture
 from fundamen.machine.machine import EntryKind, Machine

@@ -17,6 +17,7 @@ from fundamen.model.binary import BinaryKind
 from fundamen.model.errors import InternalError, UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
+from fundamen.survey.optional_parts import OptionalParts
 from fundamen.survey.walking import Walk, Walked
 from fundamen.trace.records import Component
 from fundamen.trace.trace import find_faults
@@ -45,6 +46,7 @@ class Needs(msgspec.Struct, frozen=True):
     libraries: int  # that no program loads
     scripts: int
     causes: tuple[Cause, ...]  # those that stop most programs first
+    optional: tuple[Cause, ...]  # what only optional parts of packages lack, which is no fault
     unreadable: tuple[tuple[MachinePath, str], ...]  # what could not be traced, and why
     bugs: tuple[InternalError, ...]  # of ours, that kept something from being traced
     given: tuple[tuple[MachinePath, str], ...]  # libraries that get something from whoever loads them: which
@@ -118,11 +120,13 @@ class Resolving:
         if self._authorities:
             asking(len(gathering.subjects))
             gathering.judged_again = self._judge_again(gathering, done)
+        causes, optional = _without_optional_parts(self._machine, gathering.causes(walked.executables))
         return Needs(
             programs=len(walked.executables) - len(gathering.libraries),
             libraries=len(alone),
             scripts=sum(map(len, walked.scripts.values())),
-            causes=gathering.causes(walked.executables),
+            causes=causes,
+            optional=optional,
             unreadable=tuple(gathering.unreadable),
             bugs=tuple(gathering.bugs),
             given=tuple(gathering.given),
@@ -141,6 +145,24 @@ class Resolving:
         again = [each.path for each in gathering.traced if each.faults or not wrong.isdisjoint(each.files)]
         footings = zip(again, find_faults(self._machine, again, said), strict=True)
         return {path: footing.faults for path, footing in footings if not isinstance(footing, UnreadableError)}
+
+
+def _without_optional_parts(machine: Machine, causes: Sequence[Cause]) -> tuple[tuple[Cause, ...], tuple[Cause, ...]]:
+    """(causes, those of which only optional parts of packages know)."""
+    optional_parts = OptionalParts(machine)
+    kept, optional = list[Cause](), list[Cause]()
+    for cause in causes:
+        apart = optional_parts.find(cause.component, (*cause.programs, *cause.libraries))
+        for found, are_apart in ((kept, False), (optional, True)):
+            programs = tuple(path for path in cause.programs if (path in apart) is are_apart)
+            libraries = tuple(path for path in cause.libraries if (path in apart) is are_apart)
+            if programs or libraries:
+                found.append(Cause(cause.component, programs, libraries))
+    return tuple(sorted(kept, key=_widest_first)), tuple(sorted(optional, key=_widest_first))
+
+
+def _widest_first(cause: Cause) -> tuple[int, int, str]:
+    return -len(cause.programs), -len(cause.libraries), cause.title
 
 
 class _Said:
@@ -332,7 +354,7 @@ class _Gathering:
                 self.given += [(path, found.component.name) for path in found.libraries]
                 continue
             causes.append(Cause(found.component, tuple(found.programs), tuple(found.libraries)))
-        return tuple(sorted(causes, key=lambda cause: (-len(cause.programs), -len(cause.libraries), cause.title)))
+        return tuple(causes)
 
     def _lies_somewhere(self, component: Component, lying: dict[str, list[MachinePath]]) -> bool:
         """Whether a file that could be a missing component was surveyed: then whoever loads the library may have it."""

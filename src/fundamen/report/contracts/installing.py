@@ -4,7 +4,7 @@ from typing import Literal
 
 import msgspec
 
-from fundamen.installers.debian_needs import PackageNeed
+from fundamen.evidence.debian_needs import PackageNeed
 from fundamen.installers.looking import Look
 from fundamen.installers.msi_run import Judged, PackagePart, Related
 from fundamen.installers.msi_searches import SearchResult

@@ -53,6 +53,7 @@ class SurveyRecord(msgspec.Struct, frozen=True, kw_only=True):
     libraries: int = 0  # that were traced by themselves
     scripts: int = 0
     causes: tuple[CausePart, ...] = ()  # those that stop most programs first
+    optional: tuple[CausePart, ...] = ()  # what only optional parts of packages lack: no fault
     untraced: tuple[UntracedPart, ...] = ()
     compared: int | None = None  # installed files; null where they were not compared
     read: int | None = None  # of these, those that were not known from an earlier survey
@@ -83,6 +84,7 @@ def survey_record(machine: str, survey: Survey, following: tuple[str, ...]) -> S
         libraries=needs.libraries,
         scripts=needs.scripts,
         causes=tuple(map(_cause, needs.causes)),
+        optional=tuple(map(_cause, needs.optional)),
         untraced=tuple(UntracedPart(path, why) for path, why in needs.unreadable),
         compared=contents.checked if contents is not None else None,
         read=contents.read if contents is not None else None,

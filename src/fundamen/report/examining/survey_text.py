@@ -156,6 +156,11 @@ def _findings(files: Sequence[Altered]) -> str:
 
 def _add_rest(page: Page, survey: Survey, *, verbose: bool) -> None:
     rows: list[str] = []
+    if optional := survey.needs.optional:
+        limit = None if verbose else 1
+        lacking = [f"{e.title} ({some_of((*e.programs, *e.libraries), limit)})" for e in optional]
+        named = some_of(lacking, None if verbose else _MOST_NAMED)
+        rows.append(f"Optional parts of packages lack what their packages do not require: {named}.")
     rows += _certificates(survey.certificates, verbose=verbose)
     rows += [f"{name} is there in several versions: {', '.join(versions)}." for name, versions in survey.mixed]
     listed = survey.tools if verbose else survey.tools[:_MOST_NAMED]

@@ -13,9 +13,9 @@ from fundamen.cli import options
 from fundamen.cli.exits import Exit, exit_of
 from fundamen.cli.helping import OnlyWith, Subcommand
 from fundamen.cli.output import Output, finish
+from fundamen.evidence.debian_needs import READS
 from fundamen.formats.archives.container import ContainerKind
 from fundamen.formats.byte_source import ByteSource
-from fundamen.installers.debian_needs import READS
 from fundamen.installers.looking import Look, look_into
 from fundamen.installers.outcome import Forecast
 from fundamen.machine.file_bytes import FileBytes, open_ordinary
