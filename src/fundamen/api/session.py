@@ -26,7 +26,6 @@ from fundamen.execution.locking import require_ready
 from fundamen.knowledge.entries import load_knowledge
 from fundamen.machine.machine import Machine
 from fundamen.machine.opening import open_machine
-from fundamen.machine.programs import find_program
 from fundamen.model.errors import UsageError
 from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath
@@ -49,6 +48,7 @@ from fundamen.sources.store import SourceStore
 from fundamen.survey.remembered import Digests
 from fundamen.survey.survey import Depth, Survey, SurveyMemory, survey_machine
 from fundamen.survey.walking import usual_folders
+from fundamen.trace.lost import find_program_or_lost
 from fundamen.trace.records import Component, Trace
 from fundamen.trace.trace import trace_program
 
@@ -237,7 +237,7 @@ class Session:
             FundamenError: the program or the machine cannot be read.
         """
         examined = self._open_machine(machine)
-        path = find_program(examined, program)
+        path = find_program_or_lost(examined, program)
         trace = trace_program(examined, path, self._authorities(examined) if proof else ())
         return TraceResult(program, trace, next_step(trace, examined))
 
@@ -300,7 +300,7 @@ class Session:
         if not programs:
             raise UsageError("Nothing is rehearsed", "no program was named", "Name the programs to repair.")
         examined, now = self._open_machine(machine), self._clock()
-        first, *more = dict.fromkeys(find_program(examined, program) for program in programs)
+        first, *more = dict.fromkeys(find_program_or_lost(examined, program) for program in programs)
         system = OsArchive(examined, self.home, now, self._note) if archive and OsArchive.serves(examined) else None
         new = system.new_packages(install) if system is not None and install else None
         authorities = self._authorities(examined)

@@ -307,7 +307,7 @@ def find_owners(machine: Machine, names: Iterable[str], paths: Iterable[MachineP
         path = path or next((line for line in lines if line in spelled), None)
         if path is not None:
             found[name.removesuffix(".list")] = path
-    installed = _installed_versions(machine, set(found))
+    installed = installed_versions(machine, set(found))
     return tuple(
         Owner(package.partition(":")[0], *installed[package], MachinePath(path))
         for package, path in found.items()
@@ -315,7 +315,7 @@ def find_owners(machine: Machine, names: Iterable[str], paths: Iterable[MachineP
     )
 
 
-def _installed_versions(machine: Machine, packages: set[str]) -> dict[str, tuple[str, str]]:
+def installed_versions(machine: Machine, packages: set[str]) -> dict[str, tuple[str, str]]:
     """(version, architecture) of each package, named as its list is: with its architecture or without."""
     wanted = {package.partition(":")[0].encode("utf-8", "surrogateescape") for package in packages}
     found: dict[str, tuple[str, str]] = {}

@@ -76,6 +76,7 @@ class LoadMap(msgspec.Struct, frozen=True):
     runs_here: str = ""  # what the machine runs, where that does not include this program
     untrusted: str = ""  # why the system does not start the program, where it does not accept its signature
     remarks: tuple[str, ...] = ()  # what else there is to say of the program, which changes no verdict
+    not_followed: str = ""  # what it starts and only a run could tell, in a clause
 
 
 def find_candidate(machine: Machine, path: MachinePath, because: str) -> Binary | Candidate:

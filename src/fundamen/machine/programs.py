@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 
+from fundamen.machine.links import dangling_target
 from fundamen.machine.machine import Entry, EntryKind, Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
@@ -17,19 +18,19 @@ _USUAL = {
 
 
 def find_program(machine: Machine, name: str) -> MachinePath:
-    """The path of a program: as named, where this host's PATH finds a bare name, or an application's own program.
+    """The path of a program: as named, where the machine's PATH finds a bare name, or an application's own program.
 
-    A path at which nothing stands is given back as it is; whoever reads it says so.
+    A link on PATH that leads to nothing counts where nothing else is found. A path at which nothing stands is given
+    back as it is; whoever reads it says so.
     """
     path = machine.absolute_path(name)
     if machine.platform is Platform.MACOS and name.rstrip("/").endswith(".app"):
         return _of_bundle(machine, path)
-    if not machine.is_live or machine.paths.basename(name) != name or machine.look(path).kind is not EntryKind.ABSENT:
+    if machine.paths.basename(name) != name or machine.look(path).kind is not EntryKind.ABSENT:
         return path
-    for found, entry in places_on_path(machine, name):
-        if entry.kind is EntryKind.FILE and entry.is_executable:
-            return found
-    return path
+    places = list(places_on_path(machine, name))
+    found = next((place for place, entry in places if entry.kind is EntryKind.FILE and entry.is_executable), None)
+    return found or next((place for place, _ in places if dangling_target(machine, place) is not None), path)
 
 
 def path_folders(machine: Machine) -> list[str]:

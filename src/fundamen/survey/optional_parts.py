@@ -61,7 +61,7 @@ class OptionalParts:
 
     def _is_whole(self, package: str) -> bool:
         if package not in self._whole:
-            installed, provided = self._machine.fact(ANYWHERE, _installed)
+            installed, provided = self._machine.fact(ANYWHERE, _installed_packages)
             self._whole[package] = bool(self._stanzas().get(package)) and all(
                 need.is_met
                 for stanza in self._stanzas().get(package, ())
@@ -87,7 +87,7 @@ def _stanzas(machine: Machine, _path: MachinePath) -> dict[str, list[dict[str, s
     return found
 
 
-def _installed(machine: Machine, _path: MachinePath) -> tuple[dict[str, list[tuple[str, str]]], dict[str, list[str]]]:
+def _installed_packages(machine: Machine, _path: MachinePath) -> tuple[dict[str, list[tuple[str, str]]], dict[str, list[str]]]:
     try:
         return all_installed(machine), all_provided(machine)
     except UnreadableError:

@@ -9,6 +9,7 @@ import msgspec
 from fundamen.evidence.authority import Testimony, remarks_of, weigh
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution
 from fundamen.machine.access import Runner, find_barrier, user_of
+from fundamen.machine.links import dangling_target
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
 from fundamen.machine.stated_version import version_of
@@ -99,6 +100,7 @@ class Judging:
             components=components,
             observation=self._observation,
             remarks=remarks,
+            not_followed=loading.not_followed,
         )
 
     def find_faults(self) -> Footing:
@@ -361,7 +363,11 @@ class Judging:
             return resolution.decided
         if elsewhere is not None:
             return f"a copy at {elsewhere.path} {elsewhere.detail}"
-        count = sum(c.outcome is CandidateOutcome.ABSENT for c in resolution.candidates)
+        absent = [c.path for c in resolution.candidates if c.outcome is CandidateOutcome.ABSENT]
+        for path in absent:
+            if (target := dangling_target(self._machine, path)) is not None:
+                return f"{path} is a link to {target}, which is not there"
+        count = len(absent)
         places = {
             0: "the loader has no folder to search for it",
             1: "not found in the folder that the loader searches",

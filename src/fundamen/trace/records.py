@@ -62,6 +62,7 @@ class Trace(msgspec.Struct, frozen=True):
     components: tuple[Component, ...]  # the program itself first, then in the loader's order
     observation: Observation | None = None  # of its run, if it was run
     remarks: tuple[str, ...] = ()  # on the machine as a whole
+    not_followed: str = ""  # what it starts, which only a run could tell, in a clause: nothing is known of that
 
     @property
     def is_of_a_program(self) -> bool:

@@ -10,10 +10,11 @@ import msgspec
 from fundamen.evidence.authority import Authority, Subject, Testimony
 from fundamen.loaders.load_map import LoadMap
 from fundamen.loaders.loading import load_map
-from fundamen.machine.machine import Machine
+from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.observation import Observation
 from fundamen.machine.sharing import Where, Workers, can_fork
 from fundamen.model.architecture import Platform
+from fundamen.model.binary import Format
 from fundamen.model.errors import InternalError, UnreadableError
 from fundamen.model.isolation import Isolated
 from fundamen.model.paths import MachinePath
@@ -46,11 +47,12 @@ def trace_program(
     Raises:
         UnreadableError: the program cannot be read, or is no program of this machine.
     """
-    if _is_of_package(machine, program):
-        return _of_package(machine, program)
+    if (stand_in := _trace_by_package(machine, program)) is not None:
+        return stand_in
     loading = load_map(machine, program)
     if observation is not None:
         loading = load_map(machine, program, _undeclared_libraries(machine, loading, observation))
+    loading = _with_started(machine, loading)
     if symbols:
         loading = _with_symbols(machine, loading)
     testimonies = _Testimonies(machine, authorities)
@@ -65,20 +67,15 @@ def trace_programs(
 
     What they share is read and asked about once; what belongs to one alone is forgotten behind it.
     """
-    of_files = [program for program in programs if not _is_of_package(machine, program)]
+    apart = {program: found for program in programs if (found := _trace_apart(machine, program)) is not None}
+    of_files = [program for program in programs if program not in apart]
     testimonies = _Testimonies(machine, authorities)
     if len(of_files) >= _MANY and machine.may_be_shared and can_fork():
         judged = _shared_out(machine, of_files, testimonies, symbols=symbols)
     else:
         judged = _judge_programs(machine, of_files, testimonies, Judging.trace, symbols=symbols)
     for program in programs:
-        if not _is_of_package(machine, program):
-            yield next(judged)
-            continue
-        try:
-            yield _of_package(machine, program)
-        except UnreadableError as error:
-            yield error
+        yield apart[program] if program in apart else next(judged)
 
 
 def _shared_out(
@@ -103,19 +100,29 @@ def find_faults(
     return _judge_programs(machine, programs, _Testimonies(machine, authorities), Judging.find_faults)
 
 
-def _is_of_package(machine: Machine, path: MachinePath) -> bool:
-    """Whether a path is an installed package's list of files."""
-    if machine.platform is not Platform.LINUX or not path.endswith(".list"):
-        return False
-    from fundamen.evidence.dpkg_files import listed_package  # noqa: PLC0415 - few packages are traced
+def _trace_by_package(machine: Machine, path: MachinePath) -> Trace | None:
+    """The trace of what only the package database knows: a package, by its list of files, or a program that is gone."""
+    if machine.platform is not Platform.LINUX:
+        return None
+    if path.endswith(".list"):
+        from fundamen.evidence.dpkg_files import listed_package  # noqa: PLC0415 - few packages are traced
 
-    return bool(listed_package(path))
+        if listed_package(path):
+            from fundamen.trace.installed import trace_installed  # noqa: PLC0415 - likewise
+
+            return trace_installed(machine, path)
+    if machine.look(path).kind is EntryKind.ABSENT:
+        from fundamen.trace.lost import trace_lost  # noqa: PLC0415 - few are gone
+
+        return trace_lost(machine, path)
+    return None
 
 
-def _of_package(machine: Machine, path: MachinePath) -> Trace:
-    from fundamen.trace.installed import trace_installed  # noqa: PLC0415 - few packages are traced
-
-    return trace_installed(machine, path)
+def _trace_apart(machine: Machine, path: MachinePath) -> Trace | UnreadableError | None:
+    try:
+        return _trace_by_package(machine, path)
+    except UnreadableError as error:
+        return error
 
 
 def _judge_programs(
@@ -128,7 +135,8 @@ def _judge_programs(
 ) -> Iterator[_Result | UnreadableError]:
     for begin in range(0, len(programs), _AT_ONCE):
         batch = programs[begin : begin + _AT_ONCE]
-        maps = [_load_map_or_error(machine, program, symbols=symbols) for program in batch]
+        follows = judge is not Judging.find_faults  # which is asked about what a script starts, by itself
+        maps = [_load_map_or_error(machine, program, symbols=symbols, follows=follows) for program in batch]
         for loading in testimonies.ask_apart(maps):
             yield _judgement(machine, loading, testimonies, judge) if isinstance(loading, LoadMap) else loading
         testimonies.forget(batch)
@@ -146,13 +154,24 @@ def _judgement(
         return error
 
 
-def _load_map_or_error(machine: Machine, program: MachinePath, *, symbols: bool) -> LoadMap | UnreadableError:
+def _load_map_or_error(
+    machine: Machine, program: MachinePath, *, symbols: bool, follows: bool
+) -> LoadMap | UnreadableError:
     try:
         with Isolated(program):
             loading = load_map(machine, program)
+            loading = _with_started(machine, loading) if follows else loading
             return _with_symbols(machine, loading) if symbols else loading
     except UnreadableError as error:
         return error
+
+
+def _with_started(machine: Machine, loading: LoadMap) -> LoadMap:
+    if loading.binary.format is not Format.SCRIPT:
+        return loading
+    from fundamen.loaders.wrappers import with_started  # noqa: PLC0415 - most programs are no scripts
+
+    return with_started(machine, loading)
 
 
 def _with_symbols(machine: Machine, loading: LoadMap) -> LoadMap:

@@ -13,7 +13,6 @@ from fundamen.cli.tasks.authorities import authorities_at
 from fundamen.cli.tasks.fetching import fetcher
 from fundamen.cli.tasks.media import Named, new_packages, on_demand
 from fundamen.cli.tasks.restoring import Desk, carried_through, exit_after
-from fundamen.machine.programs import find_program
 from fundamen.model.paths import MachinePath
 from fundamen.report.contracts.restoring import restore_record
 from fundamen.report.repairing.restore_text import rehearsal_text, restoration_text
@@ -23,6 +22,7 @@ from fundamen.restore.rehearsal import Scope, rehearse
 from fundamen.restore.restoration import with_launch
 from fundamen.sources.refreshing import proven_catalogues
 from fundamen.sources.store import SourceStore
+from fundamen.trace.lost import find_program_or_lost
 
 SETTLE_SECONDS = 0.5
 LAUNCH_SECONDS = 20.0
@@ -77,7 +77,7 @@ def restore_programs(desk: Desk, programs: Sequence[MachinePath], asked: RepairR
     further = on_demand(machine, asked.media, output, archive=asked.archive)
     with output.say_working(f"Rehearsing the restoration of {path}"):
         new = new_packages(machine, asked.install, output)
-        named = (find_program(machine, name) for name in asked.also)
+        named = (find_program_or_lost(machine, name) for name in asked.also)
         others = [each for each in dict.fromkeys((*named, *desk.journal.programs())) if each not in programs]
         scope = Scope(more, others, asked.pins, asked.because)
         rehearsal = rehearse(machine, path, catalogues, authorities, fetcher(store, output), further, new, scope)

@@ -39,6 +39,7 @@ class ShellCommand(msgspec.Struct, frozen=True):
     line: int  # counted from 1
     is_certain: bool  # whether nothing before it decides if it is carried out, but that the script comes so far
     negated: bool = False  # behind "!"
+    is_inner: bool = False  # its output is a part of another command's words
 
     @property
     def source(self) -> str:
@@ -274,7 +275,7 @@ class _Reader:
         for text in (piece.text for word in words for piece in word.pieces if piece.how is Quoting.COMMAND):
             inner = _Reader(text, line, self._depth + 1, self._nested + (not self._is_certain()))
             inner.read()
-            self.commands += inner.commands
+            self.commands += (msgspec.structs.replace(each, is_inner=True) for each in inner.commands)
             self.choices += inner.choices
             self.variables |= inner.variables
 

@@ -288,7 +288,7 @@ def _parameter(inner: str, *, is_quoted: bool) -> Piece:
     """The text between the braces of ``${}``. Source: XCU 2.6.2."""
     found = _DEFAULT.fullmatch(inner)
     if found is None or (found[3] and not found[2]):
-        return Piece(Quoting.UNKNOWN, "", is_quoted=is_quoted)
+        return Piece(Quoting.UNKNOWN, inner, is_quoted=is_quoted)
     if found[2] in {":-", "-", ":=", "="}:
         plain = found[3] if not set(found[3]) & set("$`\"'\\") else None
         return Piece(Quoting.VARIABLE, found[1], plain, is_quoted)

@@ -78,6 +78,7 @@ class TraceRecord(msgspec.Struct, frozen=True, kw_only=True):
     faults: int = 0
     remarks: tuple[str, ...] = ()  # on the machine as a whole
     observation: ObservationPart | None = None
+    not_followed: str = ""  # what it starts and only a run could tell
     next: str | None = None
     error: Failure | None = None
 
@@ -91,6 +92,7 @@ def trace_record(asked_for: str, trace: Trace, next_step: str) -> TraceRecord:
         faults=len(trace.faults),
         remarks=trace.remarks,
         observation=_observation(trace),
+        not_followed=trace.not_followed,
         next=next_step,
     )
 

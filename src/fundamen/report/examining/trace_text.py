@@ -11,7 +11,7 @@ from fundamen.model.binary import Format, Necessity
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
 from fundamen.report.page import Page, count_of, shorten, some_of
-from fundamen.trace.records import INSTALLED_FILE, LOADED, STRUCTURE, Component, Trace
+from fundamen.trace.records import INSTALLED_FILE, INSTALLED_PACKAGE, LOADED, STRUCTURE, Component, Trace
 from fundamen.trace.symptom import symptom_of
 
 if TYPE_CHECKING:
@@ -130,13 +130,17 @@ def _asker_words(component: Component, machine: Machine) -> str:
 
 def answer(trace: Trace, machine: Machine) -> str:
     """The trace in one sentence."""
-    if trace.format is Format.INSTALLED:
-        return _answer_of_package(trace)
     name = machine.paths.basename(trace.program)
+    if trace.components[0].kind == INSTALLED_PACKAGE:
+        return _answer_of_package(trace)
+    if trace.format is Format.INSTALLED:
+        return f"{name} cannot start: {trace.components[0].name} is missing."
     purpose = "start" if trace.is_of_a_program else "be loaded"
     if not trace.faults:
         if len(trace.components) == 1:
             return f"{name} needs no shared libraries, and its own file is {trace.components[0].verdict}."
+        if trace.not_followed:
+            return f"{name} itself lacks nothing, but what it starts is not known: {trace.not_followed}."
         return f"{name} has all that it needs to {purpose}{_doubt(trace, machine)}."
     listed = [f"{_plain_name(f, machine)} is {_verdict_words(f.verdict)}" for f in trace.faults]
     if len(listed) > _NAMES_IN_ANSWER:
@@ -147,7 +151,7 @@ def answer(trace: Trace, machine: Machine) -> str:
 def title_of(trace: Trace, machine: Machine) -> str:
     """The traced program, as people call it."""
     own = trace.components[0]
-    return own.name if trace.format is Format.INSTALLED else machine.paths.basename(trace.program)
+    return own.name if own.kind == INSTALLED_PACKAGE else machine.paths.basename(trace.program)
 
 
 def _answer_of_package(trace: Trace) -> str:
@@ -197,7 +201,8 @@ def _doubt(trace: Trace, machine: Machine) -> str:
         return "; none of its files is verified"
     if len(unproven) > _NAMES_IN_ANSWER:
         return f"; {len(unproven)} of its {len(trace.components)} files are not verified"
-    return f"; not verified: {' and '.join(unproven)}" if unproven else ""
+    *others, last = unproven or [""]
+    return f"; not verified: {' and '.join(filter(None, (', '.join(others), last)))}" if unproven else ""
 
 
 def _verdict_words(verdict: Verdict) -> str:

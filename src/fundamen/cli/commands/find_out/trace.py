@@ -12,12 +12,12 @@ from fundamen.cli.output import Output, finish
 from fundamen.cli.tasks.authorities import authorities_at
 from fundamen.evidence.authority import Authority
 from fundamen.machine.machine import Machine
-from fundamen.machine.programs import find_program
 from fundamen.model.errors import FundamenError, UsageError
 from fundamen.model.isolation import Isolated
 from fundamen.model.paths import MachinePath
 from fundamen.report.examining.trace_text import next_step, trace_text
 from fundamen.trace.hints import with_hints
+from fundamen.trace.lost import find_program_or_lost
 from fundamen.trace.records import Trace
 from fundamen.trace.trace import trace_program, trace_programs
 
@@ -73,7 +73,7 @@ def command(
             _require_one(programs, files)
         examined = machine()
         authorities = [] if only_find else authorities_at(options.home(), examined.platform, options.now(), output)
-        paths = [find_program(examined, name) for name in programs]
+        paths = [find_program_or_lost(examined, name) for name in programs]
         found: Iterator[Trace | FundamenError] = trace_programs(examined, paths, authorities, symbols=symbols)
         if observe:
             found = (_trace_observed(examined, path, seconds, authorities, output, symbols=symbols) for path in paths)

@@ -15,8 +15,8 @@ from fundamen.cli.tasks.restoring import Consent, Desk
 from fundamen.execution.home import journal_of
 from fundamen.execution.locking import require_ready
 from fundamen.machine.machine import Machine
-from fundamen.machine.programs import find_program
 from fundamen.model.errors import UsageError
+from fundamen.trace.lost import find_program_or_lost
 
 
 @click.command("restore", cls=Subcommand)
@@ -96,7 +96,7 @@ def command(
             settle_seconds=options.settle_seconds(),
             waiting=waiting,
         )
-        found = [find_program(examined, name) for name in programs]
+        found = [find_program_or_lost(examined, name) for name in programs]
         desk = Desk(examined, journal, output, Consent(only_rehearse, yes))
         status = restore_programs(desk, list(dict.fromkeys(found)), asked)
     finish(status)

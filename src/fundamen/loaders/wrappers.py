@@ -1,0 +1,357 @@
+"""Follow a shell script to the program that it starts, with the variables that it sets; nothing is run.
+
+What is followed: assignments and exports, ``cd``, the substitutions by which scripts find their own folder, ``exec``
+and the last command. Anything that only a run could tell is said, with its line.
+Source: POSIX, XCU 2.5, 2.6, 2.9.1, 2.14.
+"""
+
+import posixpath
+import re
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+
+import msgspec
+
+from fundamen.formats.byte_source import MemoryBytes
+from fundamen.formats.unix.script import Script
+from fundamen.formats.unix.shell import ShellCommand, read_shell
+from fundamen.formats.unix.shell_words import Piece, Quoting, Word
+from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution, find_candidate
+from fundamen.loaders.loading import load_map
+from fundamen.loaders.search_path import find_on_path
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.binary import Necessity
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import MachinePath
+
+STARTED = "started-program"  # the kind of a program that a script starts
+_SHELLS = {"sh", "dash", "bash", "ash", "ksh", "mksh", "zsh", "busybox"}
+_MOST_WRAPPERS = 5  # that start one another
+_MOST_VALUE = 1 << 16  # characters
+_LEAD_ON = {"exec", "command", "nohup", "nice", "env", "setsid", "time", "ionice"}  # another command follows
+_OWN = frozenset(
+    """. : [ [[ alias break cd continue declare echo eval exit export false getopts hash let local printf pwd read
+    readonly return set shift shopt source test times trap true type typeset ulimit umask unalias unset wait kill
+    function if then else elif fi do done""".split()  # noqa: SIM905 - as a list it would fill a page
+)
+_HEAD, _TAIL = re.compile(r"(\w+)%/\*"), re.compile(r"(\w+)##\*/")  # ${0%/*} and ${0##*/}
+_NAME = re.compile(r"[A-Za-z_]\w*")
+_SCRIPT_ITSELF = {"0", "BASH_SOURCE", "BASH_SOURCE[0]"}
+_ARGUMENTS = {"@", "*", "1", "2", "3", "4", "5", "6", "7", "8", "9"}
+
+
+class Start(msgspec.Struct, frozen=True):
+    """The program that a script starts."""
+
+    words: tuple[str, ...]  # the program as the script names it, and its arguments as far as they are known
+    line: int
+    environment: dict[str, str]  # what is set for it besides what the script was started with
+    folder: str | None  # in which it is started; None where that is not known
+    is_certain: bool  # whether no condition decides if it is started
+
+
+class StartUnknownError(Exception):
+    """Only a run could tell what a script starts; it never leaves this module's callers."""
+
+
+def with_started(machine: Machine, loading: LoadMap, under_way: tuple[MachinePath, ...] = ()) -> LoadMap:
+    """A script's needs with those of the program that it starts; of any other program the same.
+
+    Args:
+        machine: on which it lies.
+        loading: what the script's own interpreter needs.
+        under_way: scripts that have led to this one.
+    """
+    script = loading.binary
+    if not isinstance(script, Script) or not _is_of_shell(script):
+        return loading
+    if loading.program in under_way or len(under_way) >= _MOST_WRAPPERS:
+        why = "scripts start one another in a circle, or too many of them"
+        return msgspec.structs.replace(loading, not_followed=why)
+    try:
+        start = find_start(machine, loading.program)
+        if start is None:
+            return loading
+        return _with_program(machine, loading, start, (*under_way, loading.program))
+    except StartUnknownError as error:
+        return msgspec.structs.replace(loading, not_followed=str(error))
+
+
+def find_start(machine: Machine, path: MachinePath) -> Start | None:
+    """The program that a script starts at its end; None where it does its work itself.
+
+    Raises:
+        StartUnknownError: it starts one, and only a run could tell which.
+    """
+    try:
+        with machine.open(path) as source:
+            script = read_shell(source)
+    except UnreadableError as error:
+        raise StartUnknownError(error.why) from error
+    run = _Run(machine, path)
+    starts: list[Start] = []
+    unknown = ""
+    commands = [command for command in script.commands if not command.is_inner]
+    for command in commands:
+        words = command.words
+        if words and words[0].source == "exec" and len(words) > 1:
+            try:
+                starts.append(run.start(command, words[1:]))
+            except StartUnknownError as error:
+                unknown = unknown or str(error)
+            if command.is_certain:
+                break
+        run.take(command)
+    else:
+        last = commands[-1] if commands else None
+        if not starts and last is not None and last.is_certain and last.words and run.may_be_started(last.words[0]):
+            starts.append(run.start(last, last.words))
+    if unknown:
+        raise StartUnknownError(unknown)
+    if len({start.words[0] for start in starts}) > 1:
+        names = " or ".join(dict.fromkeys(start.words[0] for start in starts))
+        raise StartUnknownError(f"only a run tells which program it starts: {names}")
+    if not starts and script.problem:
+        raise StartUnknownError(f"it cannot be read to its end: {script.problem}")
+    return starts[-1] if starts else None
+
+
+def _is_of_shell(script: Script) -> bool:
+    name = script.looked_up or script.interpreter
+    return not script.handed_over_to and posixpath.basename(name) in _SHELLS
+
+
+class _Run:
+    """Goes through a script's commands as far as they set what the program is started with."""
+
+    def __init__(self, machine: Machine, path: MachinePath) -> None:
+        self._machine, self._path = machine, path
+        self._values: dict[str, str | None] = {}  # None where only a run tells
+        self._exported: set[str] = set()
+        self._folder: str | None = None
+
+    def take(self, command: ShellCommand) -> None:
+        """Take in a command that starts nothing."""
+        name = command.words[0].source if command.words else ""
+        if not command.words:
+            for variable, word in command.assigned:
+                self._assign(variable, self._value(word), is_certain=command.is_certain)
+        elif name in {"export", "declare", "typeset", "readonly", "local"}:
+            self._export(command)
+        elif name == "unset":
+            for word in command.words[1:]:
+                self._assign(word.source, "", is_certain=command.is_certain)
+        elif name == "cd" and command.is_certain:
+            self._folder = self._absolute(self._value(command.words[-1])) if len(command.words) > 1 else None
+        elif name == "cd":
+            self._folder = None
+        elif name in {".", "source", "eval"} and len(command.words) > 1:
+            self._take_in(command)
+
+    def start(self, command: ShellCommand, words: Sequence[Word]) -> Start:
+        """Find what a command starts. Raises: StartUnknownError."""
+        environment = {name: value for name in self._exported if (value := self._values.get(name)) is not None}
+        for name, word in command.assigned:
+            environment[name] = self._require_value(command, word)
+        values = [self._value(word) for word in words]
+        at = 0
+        while at < len(values):
+            value = values[at]
+            if value is None:
+                raise StartUnknownError(f"line {command.line} starts {words[at].source}, which only a run tells")
+            name, is_set, rest = value.partition("=")
+            if at and is_set and _NAME.fullmatch(name):
+                environment[name] = rest
+            elif value.startswith("-") or (value in _LEAD_ON and at + 1 < len(values)):
+                pass
+            elif value:
+                break
+            at += 1
+        program = [value or "" for value in values[at:]]
+        if not program:
+            raise StartUnknownError(f"line {command.line} starts a program that only a run tells")
+        return Start(tuple(program), command.line, environment, self._folder, command.is_certain)
+
+    def may_be_started(self, word: Word) -> bool:
+        """Whether the last command of a script is a program for whose sake the script is there."""
+        value = self._value(word)
+        if value is None:
+            return word.pieces[0].how is not Quoting.TEXT or "/" in word.source
+        return "/" in value or value in _LEAD_ON
+
+    def _require_value(self, command: ShellCommand, word: Word) -> str:
+        value = self._value(word)
+        if value is None:
+            raise StartUnknownError(f"line {command.line} sets {word.source}, which only a run tells")
+        return value
+
+    def _export(self, command: ShellCommand) -> None:
+        for word in command.words[1:]:
+            name, is_set, _ = word.source.partition("=")
+            if not _NAME.fullmatch(name):
+                continue
+            if command.words[0].source == "export":
+                self._exported.add(name)
+            if is_set:
+                whole = self._value(word)
+                value = whole.partition("=")[2] if whole is not None else None
+                self._assign(name, value, is_certain=command.is_certain)
+
+    def _assign(self, name: str, value: str | None, *, is_certain: bool) -> None:
+        if not is_certain and self._values.get(name, self._machine.environment.get(name, "")) != value:
+            value = None  # a condition decides
+        self._values[name] = value
+        if name in self._machine.environment or name.startswith("LD_") or name == "PATH":
+            self._exported.add(name)
+
+    def _take_in(self, command: ShellCommand) -> None:
+        """Take in a file that is read as a part of the script; what cannot be read leaves all as it was."""
+        file = self._absolute(self._value(command.words[1]))
+        if command.words[0].source == "eval" or file is None:
+            return
+        try:
+            with self._machine.open(MachinePath(file)) as source:
+                inner = read_shell(source)
+        except UnreadableError:
+            return
+        for each in inner.commands:
+            if not each.is_inner and not (each.words and each.words[0].source in {".", "source", "exec"}):
+                self.take(msgspec.structs.replace(each, is_certain=each.is_certain and command.is_certain))
+
+    def _absolute(self, path: str | None) -> str | None:
+        """An absolute path; None where the folder that it counts from is not known."""
+        if path is None or path.startswith("/"):
+            return posixpath.normpath(path) if path else None
+        return posixpath.normpath(posixpath.join(self._folder, path)) if self._folder is not None else None
+
+    def _value(self, word: Word) -> str | None:
+        """A word as the shell would expand it; None where only a run tells."""
+        parts: list[str] = []
+        for piece in word.pieces:
+            part = self._part(piece)
+            if part is None or sum(map(len, parts)) > _MOST_VALUE:
+                return None
+            parts.append(part)
+        return "".join(parts)
+
+    def _part(self, piece: Piece) -> str | None:
+        match piece.how:
+            case Quoting.TEXT:
+                return piece.text
+            case Quoting.VARIABLE:
+                value = self._variable(piece.text)
+                return piece.otherwise if not value and piece.otherwise is not None else value
+            case Quoting.COMMAND:
+                return self._output(piece.text)
+        for pattern, cut in ((_HEAD, posixpath.dirname), (_TAIL, posixpath.basename)):
+            if found := pattern.fullmatch(piece.text):
+                value = self._variable(found[1])
+                return cut(value) if value is not None else None
+        return self._path if piece.text in _SCRIPT_ITSELF else None
+
+    def _variable(self, name: str) -> str | None:
+        if name in _SCRIPT_ITSELF:
+            return self._path
+        if name in _ARGUMENTS:
+            return ""
+        if name == "PWD":
+            return self._folder
+        return self._values[name] if name in self._values else self._machine.environment.get(name, "")
+
+    def _output(self, text: str) -> str | None:
+        """Find the output of a command by which a script finds its own folder; None for any other."""
+        folder, printed = self._folder, None
+        for command in read_shell(MemoryBytes(text.encode("utf-8", "surrogateescape"), "it")).commands:
+            if command.is_inner:
+                continue
+            values = [self._value(word) for word in command.words if not word.source.startswith("-")]
+            if not values or None in values:
+                self._folder = folder
+                return None
+            printed = self._output_of([value for value in values if value is not None])
+        self._folder = folder
+        return printed
+
+    def _output_of(self, words: list[str]) -> str | None:
+        argument = words[1] if len(words) > 1 else ""
+        printed: str | None = None
+        match words[0]:
+            case "dirname":
+                printed = posixpath.dirname(argument) or "."
+            case "basename":
+                printed = posixpath.basename(argument.rstrip("/")).removesuffix("".join(words[2:]) or "\0")
+            case "readlink" | "realpath":
+                whole = self._absolute(argument)
+                printed = self._machine.real(MachinePath(whole)) if whole is not None else None
+            case "cd":
+                self._folder, printed = self._absolute(argument), ""
+            case "pwd":
+                printed = self._folder
+            case "echo":
+                printed = " ".join(words[1:])
+        return printed
+
+
+def _with_program(machine: Machine, loading: LoadMap, start: Start, under_way: tuple[MachinePath, ...]) -> LoadMap:
+    """The needs of a script, and behind them those of what it starts. Raises: StartUnknownError."""
+    name = start.words[0]
+    with _environment_of(machine, start):
+        if "/" not in name:
+            candidates = list(find_on_path(machine, name))
+        elif name.startswith("/") or start.folder is not None:
+            candidates = [_at(machine, posixpath.join(start.folder or "/", name), start.line)]
+        else:
+            raise StartUnknownError(f"line {start.line} starts {name}, counted from the folder in which it is started")
+        taken = next((each.path for each in candidates if each.outcome is CandidateOutcome.TAKEN), None)
+        how = Necessity.REQUIRED if start.is_certain else Necessity.DELAYED
+        resolution = Resolution(name, loading.program, how, tuple(candidates), taken, STARTED)
+        loading = msgspec.structs.replace(loading, resolutions=(*loading.resolutions, resolution))
+        if taken is None:
+            return loading
+        try:
+            inner = with_started(machine, load_map(machine, taken), under_way)
+            if posixpath.basename(name) == "java" and "-jar" in start.words[:-1]:
+                inner = _merge(inner, _jar_of(machine, start))
+        except UnreadableError as error:
+            raise StartUnknownError(f"line {start.line} starts {taken}, which cannot be traced: {error.why}") from error
+    return _merge(loading, inner)
+
+
+def _jar_of(machine: Machine, start: Start) -> LoadMap:
+    jar = start.words[start.words.index("-jar") + 1]
+    return load_map(machine, MachinePath(posixpath.join(start.folder or "/", jar)))
+
+
+def _merge(loading: LoadMap, inner: LoadMap) -> LoadMap:
+    known = {(each.name, each.needed_by) for each in loading.resolutions}
+    return msgspec.structs.replace(
+        loading,
+        loaded={**loading.loaded, inner.program: inner.binary, **inner.loaded},
+        resolutions=(*loading.resolutions, *(r for r in inner.resolutions if (r.name, r.needed_by) not in known)),
+        unoffered=(*loading.unoffered, *inner.unoffered),
+        runs_here=loading.runs_here or inner.runs_here,
+        remarks=(*loading.remarks, *inner.remarks),
+        not_followed=loading.not_followed or inner.not_followed,
+    )
+
+
+def _at(machine: Machine, path: str, line: int) -> Candidate:
+    place, because = MachinePath(posixpath.normpath(path)), f"line {line} of the script"
+    entry = machine.look(place)
+    if entry.kind is EntryKind.FILE and not entry.is_executable:
+        return Candidate(place, CandidateOutcome.BLOCKED, because, "no user may execute it (mode)")
+    found = find_candidate(machine, place, because)
+    if isinstance(found, Candidate):
+        return found
+    return Candidate(place, CandidateOutcome.TAKEN, because, architecture=found.architecture)
+
+
+@contextmanager
+def _environment_of(machine: Machine, start: Start) -> Iterator[None]:
+    """The machine with the variables that the program is started with."""
+    before = machine.environment
+    machine.environment = {**before, **start.environment}
+    try:
+        yield
+    finally:
+        machine.environment = before

@@ -1,0 +1,79 @@
+"""Trace a program that is gone: by the package database, which still knows who brought it."""
+
+from fundamen.evidence.dpkg import find_listed, installed_versions
+from fundamen.loaders.load_map import Candidate, CandidateOutcome
+from fundamen.machine.links import dangling_target
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.programs import find_program, places_on_path
+from fundamen.model.architecture import Architecture, Platform
+from fundamen.model.binary import Format, Necessity
+from fundamen.model.display import printable
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import MachinePath
+from fundamen.model.verdict import Verdict
+from fundamen.trace.records import INSTALLED_FILE, Component, Trace
+
+
+def find_program_or_lost(machine: Machine, name: str) -> MachinePath:
+    """The path of a program, as ``find_program`` has it; of a bare name that is gone, where a package had it."""
+    path = find_program(machine, name)
+    is_gone = machine.look(path).kind is EntryKind.ABSENT and dangling_target(machine, path) is None
+    if not is_gone or machine.platform is not Platform.LINUX or machine.paths.basename(name) != name:
+        return path
+    places = [place for place, _ in places_on_path(machine, name)]
+    return next((listed for _, listed in find_listed(machine, places, ())), path)
+
+
+def trace_lost(machine: Machine, program: MachinePath) -> Trace | None:
+    """The trace of a program at whose path nothing is: the file that an installed package brought is its fault.
+
+    None where no installed package knows of it.
+
+    Raises:
+        UnreadableError: it is a link that leads to nothing, of which no package knows.
+    """
+    target = dangling_target(machine, program)
+    for path in (program,) if target is None else (target,):
+        for name, listed in find_listed(machine, [path], ()):
+            if (found := installed_versions(machine, {name}).get(name)) is not None:
+                package = f"{name.partition(':')[0]} {found[0]}"
+                return _trace(program, listed, package, target)
+    if target is None:
+        return None
+    beside = [
+        name for name in machine.names(machine.folder_of(target)) if _is_alike(name, machine.paths.basename(target))
+    ]
+    lies = f" Beside it lies {', '.join(map(printable, beside[:3]))}." if beside else ""
+    raise UnreadableError(
+        what=f"{printable(program)} cannot be read",
+        why=f"it is a link to {printable(target)}, and nothing is there",
+        do=f"Put that file back, or let the link lead to another one.{lies}",
+    )
+
+
+def _trace(program: MachinePath, listed: MachinePath, package: str, target: MachinePath | None) -> Trace:
+    brought = f"the package {package} brought it, and it is not there"
+    fault = Component(
+        name=listed,
+        kind=INSTALLED_FILE,
+        verdict=Verdict.MISSING,
+        reason=brought if target is None else f"{printable(program)} is a link to it; {brought}",
+        how=Necessity.REQUIRED,
+        path=None,
+        wanted_architecture=Architecture.ANY,
+        architecture=None,
+        version=None,
+        unoffered=(),
+        needed_by=(program,),
+        chain=(program,),
+        evidence=(),
+        searched=(Candidate(listed, CandidateOutcome.ABSENT, f"the list of {package}"),),
+        sought_as=(listed,),
+    )
+    return Trace(program, Format.INSTALLED, Architecture.ANY, (fault,))
+
+
+def _is_alike(name: str, wanted: str) -> bool:
+    """Whether a file may be another version of one: the same name up to the first dot or digit."""
+    stem = wanted.partition(".")[0].rstrip("0123456789-")
+    return bool(stem) and name != wanted and name.startswith(stem)
