@@ -51,3 +51,34 @@ def test_a_link_of_no_package_is_told_with_what_lies_beside_its_target(
     assert "ebb-2.2" in record["error"]["do"]
     [record] = fundamen("trace", "-m", harbour.root, "nothing-of-this-name", "--json").records
     assert record["error"]["code"] == "unreadable"
+
+
+@pytest.mark.parametrize(
+    ("text", "gone"),
+    [
+        (
+            "/opt/x: error while loading shared libraries: libtide.so.2.1: cannot open shared object file",
+            "libtide.so.2.1",
+        ),
+        ("ModuleNotFoundError: No module named 'berth.chart'", "berth/chart.py"),
+        ("sh: 1: /usr/bin/tidewatch: not found", "tidewatch"),
+    ],
+)
+def test_a_message_leads_to_the_package_of_the_file_that_is_gone(
+    harbour: ALinuxMachine, fundamen: Fundamen, text: str, gone: str
+) -> None:
+    harbour.packages(
+        {
+            "tidewatch": {
+                "/usr/bin/tidewatch": TIDE,
+                "/usr/lib64/libtide.so.2.1": TIDE,
+                "/usr/lib/python3/dist-packages/berth/chart.py": b"x = 1\n",
+            }
+        }
+    )
+    [path] = [each for each in harbour.root.rglob(gone.rpartition("/")[2]) if each.is_file()]
+    path.unlink()
+    [record] = fundamen("clues", "-m", harbour.root, "--text", text, "--json").records
+    [lost] = record["behind"]["lost"]
+    assert (lost["path"], lost["package"]) == (f"/{path.relative_to(harbour.root)}", "tidewatch")
+    assert record["next"] == [f"fundamen restore --machine {harbour.root} --rehearse /var/lib/dpkg/info/tidewatch.list"]

@@ -9,6 +9,7 @@ import msgspec
 
 from fundamen.building.near_misses import Names
 from fundamen.clues.findings import Finding
+from fundamen.clues.lost_files import LostFile, find_lost_files
 from fundamen.clues.mentions import MentionKind, plain_name
 from fundamen.clues.reading import Reading
 from fundamen.evidence.authority import Authority, Says, Subject, weigh
@@ -59,6 +60,7 @@ class Behind(msgspec.Struct, frozen=True, kw_only=True):
     absent: tuple[str, ...] = ()  # components that the text names and that lie nowhere
     meant: tuple[tuple[str, str], ...] = ()  # (what the text names, a path on the machine that is spelled much like it)
     versions: tuple[tuple[str, str], ...] = ()  # (what the text names, a path of the same with another number)
+    lost: tuple[LostFile, ...] = ()  # files that the text names and that an installed package has brought
 
 
 _Folders = Sequence[tuple[MachinePath, tuple[str, ...]]]  # each with the names in it
@@ -84,6 +86,9 @@ def look_behind(
     if signed:
         return Behind(signed=signed, reason=_reason_of_trust(machine, signed[0]))
     traces = tuple(_trace_named(machine, reading, authorities))
+    lost = find_lost_files(machine, reading) if not any(trace.faults for trace in traces) else ()
+    if lost:
+        return Behind(traces=traces, reason=_reason_of_loss(lost), lost=lost)
     names = _components(reading)
     at_fault = {machine.fold(machine.paths.basename(fault.name)) for trace in traces for fault in trace.faults}
     folders = tuple(_folders(machine, reading, traces)) if names else ()  # thousands: they are gone through once
@@ -98,6 +103,11 @@ def look_behind(
         return None
     reason = _reason(machine, reading.decisive, traces) if traces else _reason_by_place(places, absent)
     return Behind(traces=traces, reason=reason, places=places, absent=absent, meant=meant, versions=versions)
+
+
+def _reason_of_loss(lost: Sequence[LostFile]) -> str:
+    more = f" {_counted_of(len(lost) - 1).capitalize()} more of its files {_is(lost[1:])} gone." if lost[1:] else ""
+    return f"{lost[0].path} is gone. The installed package {lost[0].package} brought it.{more}"
 
 
 def _is_about_trust(reading: Reading) -> bool:

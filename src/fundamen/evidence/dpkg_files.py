@@ -90,6 +90,11 @@ def listed_paths(machine: Machine, name: str, architecture: str) -> frozenset[st
     return frozenset(_lines(machine, (name, f"{name}:{architecture}"), "list"))
 
 
+def list_path(package: str) -> MachinePath:
+    """The list of files of a package, by the name that the list has."""
+    return MachinePath(f"{_INFO}/{package}.list")
+
+
 def listed_package(path: MachinePath) -> str:
     """The package whose list of files a path is, as the list is named; empty where it is none."""
     folder, _, name = path.rpartition("/")

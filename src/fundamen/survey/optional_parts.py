@@ -87,7 +87,9 @@ def _stanzas(machine: Machine, _path: MachinePath) -> dict[str, list[dict[str, s
     return found
 
 
-def _installed_packages(machine: Machine, _path: MachinePath) -> tuple[dict[str, list[tuple[str, str]]], dict[str, list[str]]]:
+def _installed_packages(
+    machine: Machine, _path: MachinePath
+) -> tuple[dict[str, list[tuple[str, str]]], dict[str, list[str]]]:
     try:
         return all_installed(machine), all_provided(machine)
     except UnreadableError:

@@ -8,6 +8,7 @@ import msgspec
 from fundamen.clues.advice import likely_causes, means_of
 from fundamen.clues.behind import Behind
 from fundamen.clues.findings import Finding
+from fundamen.clues.lost_files import LostFile
 from fundamen.clues.mentions import Mention
 from fundamen.clues.reading import Reading
 from fundamen.report.contracts.line import Failure
@@ -78,6 +79,7 @@ class BehindPart(msgspec.Struct, frozen=True, kw_only=True):
     reason: str | None  # what the message says, and what is behind it
     places: tuple[PlacePart, ...]
     absent: tuple[str, ...]
+    lost: tuple[LostFile, ...]  # files that are gone, and which installed package has brought them
     meant: tuple[MeantPart, ...]
     versions: tuple[MeantPart, ...]  # the same with another version number
 
@@ -173,6 +175,7 @@ def _behind(behind: Behind) -> BehindPart:
             for place in behind.places
         ),
         absent=behind.absent,
+        lost=behind.lost,
         meant=tuple(MeantPart(name=name, path=path) for name, path in behind.meant),
         versions=tuple(MeantPart(name=name, path=path) for name, path in behind.versions),
     )

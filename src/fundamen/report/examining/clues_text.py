@@ -86,7 +86,8 @@ def answer(reading: Reading, behind: Behind | None, readings: Sequence[Reading])
 
 def _explains(behind: Behind) -> bool:
     """Whether what the machine shows is the answer, and not only something besides."""
-    return bool(behind.reason) and (any(trace.faults for trace in behind.traces) or not behind.traces)
+    is_by_program = any(trace.faults for trace in behind.traces) or not behind.traces
+    return bool(behind.reason) and (bool(behind.lost) or is_by_program)
 
 
 def steps(reading: Reading, behind: Behind | None, machine: Machine) -> Sequence[str]:
@@ -102,6 +103,9 @@ def steps(reading: Reading, behind: Behind | None, machine: Machine) -> Sequence
     if untrusted:
         path = untrusted[0].path
         return [command(machine, "inspect", path), import_command(machine, path)]
+    if behind is not None and behind.lost:
+        lists = dict.fromkeys(each.listed_in for each in behind.lost)
+        return [command(machine, "restore", "--rehearse", *lists)]
     words = [] if machine.is_live else ["--machine", machine.root]
     return next_steps(reading, words)
 
@@ -134,6 +138,10 @@ def _value(code: Code) -> str:
 
 def _behind(page: Page, behind: Behind | None) -> None:
     if behind is None or not (behind.reason or behind.places or behind.absent or behind.meant or behind.signed):
+        return
+    if behind.lost:
+        page.heading("Gone on this machine")
+        page.columns([(each.path, f"package {each.package}") for each in behind.lost])
         return
     page.heading("On this machine")
     if behind.reason and not _explains(behind):

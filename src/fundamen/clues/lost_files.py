@@ -1,0 +1,60 @@
+"""Find files that an installed package has brought, that a text names, and that are gone."""
+
+import re
+from collections.abc import Iterator
+from itertools import islice
+
+import msgspec
+
+from fundamen.clues.mentions import MentionKind, plain_name
+from fundamen.clues.reading import Reading
+from fundamen.evidence.dpkg import find_listed, installed_versions
+from fundamen.evidence.dpkg_files import LEFT_OUT, list_path
+from fundamen.machine.links import dangling_target
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.model.architecture import Platform
+from fundamen.model.paths import MachinePath
+
+_MODULE = re.compile(r"[A-Za-z_]\w*(?:\.[A-Za-z_]\w*){0,20}")  # of Python, as an import names it
+_MOST_LOST = 5
+
+
+class LostFile(msgspec.Struct, frozen=True):
+    """A file that is gone."""
+
+    path: MachinePath
+    package: str  # that has brought it, and is installed
+    listed_in: MachinePath  # the package's list of files, which stands for the package
+
+
+def find_lost_files(machine: Machine, reading: Reading) -> tuple[LostFile, ...]:
+    """The files that the causes of a text name, or the modules of Python, where they are gone; at most five."""
+    if machine.platform is not Platform.LINUX:
+        return ()
+    return tuple(islice(_lost_files(machine, reading), _MOST_LOST))
+
+
+def _lost_files(machine: Machine, reading: Reading) -> Iterator[LostFile]:
+    causes = [each for each in (reading.decisive, *reading.also) if each is not None]
+    components = {each.holes["component"] for each in causes if "component" in each.holes}
+    paths = {each.holes[name] for each in causes for name in ("path", "program", "component") if name in each.holes}
+    paths |= {mention.text for mention in reading.mentions if mention.kind is MentionKind.PATH}
+    names = {plain_name(name) for name in components if "." in name}
+    for module in filter(_MODULE.fullmatch, components):
+        place = module.replace(".", "/")
+        names |= {f"{place}.py", f"{place}/__init__.py"}
+    absolute = [MachinePath(path) for path in sorted(paths) if path.startswith("/")]
+    named = [path for _, path in find_listed(machine, absolute, names)]
+    targets = [dangling_target(machine, path) for path in (*absolute, *named)]
+    gone = [path for path in (*absolute, *named, *targets) if path is not None and _is_gone(machine, path)]
+    seen: set[MachinePath] = set()
+    for package, path in find_listed(machine, gone, ()):
+        is_known = path in seen or path.startswith(LEFT_OUT) or not installed_versions(machine, {package})
+        if not is_known and _is_gone(machine, path):
+            seen.add(path)
+            yield LostFile(path, package.partition(":")[0], list_path(package))
+
+
+def _is_gone(machine: Machine, path: MachinePath) -> bool:
+    """Whether nothing is at a path, not even a link that leads to nothing."""
+    return machine.look(path).kind is EntryKind.ABSENT and dangling_target(machine, path) is None
