@@ -371,3 +371,21 @@ def test_a_copy_that_is_found_first_and_lacks_a_version_hides_the_right_one_behi
     [fault] = trace_program(open_machine(None), MachinePath(str(made.program))).faults
     assert (str(fault.verdict), fault.unoffered) == ("shadowed", ("V2",))
     assert f"{tmp_path}/else/libone.so has them" in fault.reason.replace("bin/../", "")
+
+
+def test_a_foreign_copy_without_versions_that_lacks_a_symbol_hides_the_right_one(tmp_path: Path) -> None:
+    made = Workshop(tmp_path).library("one", into="else", versions="V1 { one; };")
+    made.app("-Wl,-rpath,$ORIGIN/../lib:$ORIGIN/../else").library("two")
+    assert starts(made)
+    assert trace_program(open_machine(None), MachinePath(str(made.program))).faults == ()
+    (tmp_path / "lib" / "libtwo.so").rename(tmp_path / "lib" / "libone.so")
+    assert not starts(made)
+    [fault] = trace_program(open_machine(None), MachinePath(str(made.program))).faults
+    assert (str(fault.verdict), fault.unoffered) == ("shadowed", ("one",))
+
+
+def test_a_foreign_copy_without_versions_that_has_all_symbols_serves(tmp_path: Path) -> None:
+    made = Workshop(tmp_path).library("one", into="else", versions="V1 { one; };")
+    made.app("-Wl,-rpath,$ORIGIN/../lib:$ORIGIN/../else").library("one")
+    assert starts(made)
+    assert trace_program(open_machine(None), MachinePath(str(made.program))).faults == ()

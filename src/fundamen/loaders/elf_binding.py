@@ -25,7 +25,7 @@ def find_undefined(machine: Machine, loading: LoadMap) -> tuple[Resolution, ...]
     elves = [path for path, binary in files.items() if isinstance(binary, Elf)]
     defined: set[str] = set()
     for path in elves:
-        defined |= machine.fact(path, _exports)
+        defined |= machine.fact(path, exports_of)
     library = loading.program if loading.binary.kind is not BinaryKind.PROGRAM else None
     undefined = chain.from_iterable(_find_undefined(machine, path, defined, len(elves), library) for path in elves)
     return tuple(islice(undefined, _MOST_TOLD))
@@ -34,7 +34,7 @@ def find_undefined(machine: Machine, loading: LoadMap) -> tuple[Resolution, ...]
 def _find_undefined(
     machine: Machine, path: MachinePath, defined: set[str], count: int, library: MachinePath | None
 ) -> Iterator[Resolution]:
-    bound = machine.fact(path, _read_bound)
+    bound = machine.fact(path, bound_symbols_of)
     hint = "; the program that loads it may" if path == library else ""
     for names, how in ((bound.at_start, Necessity.REQUIRED), (bound.at_first_call, Necessity.DELAYED)):
         for name in sorted(names - defined):
@@ -42,7 +42,7 @@ def _find_undefined(
             yield Resolution(name, path, how, (), None, "symbol", decided=decided)
 
 
-def _exports(machine: Machine, path: MachinePath) -> frozenset[str]:
+def exports_of(machine: Machine, path: MachinePath) -> frozenset[str]:
     """The exports of a file, found out once by ``Machine.fact``."""
     elf = machine.binary(path)
     with contextlib.suppress(UnreadableError), machine.open(path) as source:
@@ -50,7 +50,7 @@ def _exports(machine: Machine, path: MachinePath) -> frozenset[str]:
     return frozenset()
 
 
-def _read_bound(machine: Machine, path: MachinePath) -> BoundSymbols:
+def bound_symbols_of(machine: Machine, path: MachinePath) -> BoundSymbols:
     """The imports of a file, likewise."""
     elf = machine.binary(path)
     with contextlib.suppress(UnreadableError), machine.open(path) as source:

@@ -16,6 +16,7 @@ from fundamen.formats.unix.elf_versions import (
     read_version_name,
 )
 from fundamen.formats.unix.ld_cache import CacheEntry, read_ld_cache
+from fundamen.loaders.elf_binding import bound_symbols_of, exports_of
 from fundamen.loaders.elf_loading import ElfLoading, LoadedObject, lines_of, words_of
 from fundamen.loaders.glibc_itself import system_folders
 from fundamen.loaders.hwcaps import ProcessorFolders
@@ -80,21 +81,39 @@ class _Loading(ElfLoading):
     def _find_unoffered(self) -> Iterator[Unoffered]:
         """Which symbol versions are needed of a loaded library that it does not define.
 
-        A library without any versions serves every need of them, and a weak need is none. Source: elf/dl-version.c.
+        A library without any versions serves every need of them, and a weak need is none; but such a one is no build of
+        the system's, so the symbols that nobody defines are looked for too. Source: elf/dl-version.c.
         """
         objects = ((self._program.path, self._elf), *self._loaded.items())
         versions = {path: self._machine.fact(path, _versions) for path, _ in objects}
         for path, elf in objects:
             for name, needed in versions[path].needed.items():
                 library = self._by_name.get(name)
-                defined = versions[library].defined if library is not None else None
-                if library is None or defined is None or needed.keys() <= defined:
+                if library is None:
+                    continue
+                defined = versions[library].defined
+                if defined is None and needed:
+                    yield from self._find_lacking(path, name, library, needed)
+                if defined is None or needed.keys() <= defined:
                     continue
                 with self._machine.open(path) as source:
                     lacking = [place for hashed, place in needed.items() if hashed not in defined]
                     names = tuple(read_version_name(source, elf, place) for place in lacking)
                 right = self._other_copy(name, library, needed)
                 yield Unoffered(path, library, Necessity.REQUIRED, names, are_versions=True, right_at=right)
+
+    def _find_lacking(
+        self, importer: MachinePath, name: str, library: MachinePath, needed: dict[int, int]
+    ) -> Iterator[Unoffered]:
+        """Which symbols an importer calls that no loaded file defines, where a library tells none of its versions."""
+        machine = self._machine
+        defined = set[str]().union(*(machine.fact(each, exports_of) for each in (self._program.path, *self._loaded)))
+        bound = machine.fact(importer, bound_symbols_of)
+        at_start = bound.at_start - defined
+        if lacking := tuple(sorted((bound.at_start | bound.at_first_call) - defined)):
+            right = self._other_copy(name, library, needed)
+            how = Necessity.REQUIRED if at_start or right is not None else Necessity.DELAYED
+            yield Unoffered(importer, library, how, lacking, right_at=right)
 
     def _other_copy(self, name: str, library: MachinePath, needed: dict[int, int]) -> MachinePath | None:
         """A library of the name that defines all that is needed, and that the search would come to only later."""

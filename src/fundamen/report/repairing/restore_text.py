@@ -320,7 +320,7 @@ def _plan(page: Page, plan: Plan) -> None:
     if plan.moved:
         page.heading("Set aside, so that the right one is found")
         for move in plan.moved:
-            page.field("set aside", f"{move.path}   ({move.because})", indent=4, width=9)
+            page.field("set aside", f"{move.path}   ({move.because})", indent=4, width=11)
     _rights(page, plan.rights)
     if plan.installs is not None:
         page.heading("By the system's package manager; nothing else is upgraded or removed")
