@@ -253,9 +253,20 @@ Version: 1
     assert [(each["name"], each["has_ended"]) for each in found["certificates"]] == [("A", True), ("B", False)]
     assert found["mixed"] == {"libtide": ["2 for amd64", "1 for i386"]}
     assert [(each["what"], each["do"]) for each in found["unfinished"]] == [
-        ("half", "dpkg --configure --pending"),
-        ("broken", "apt-get install --reinstall broken"),
+        ("half", f"chroot {linux.root} dpkg --configure --pending"),
+        ("broken", f"chroot {linux.root} apt-get install --reinstall broken"),
     ]
+
+
+def test_a_package_database_that_was_emptied_is_told_with_its_backup(surveyed: Surveyed, linux: ALinuxMachine) -> None:
+    linux.packages({f"tide-{number}": {f"/usr/share/{number}": b"x"} for number in range(40)})
+    assert surveyed.survey()["unfinished"] == []
+    status = linux.root / "var/lib/dpkg/status"
+    status.rename(status.with_name("status-old"))
+    for left in ("", "Package: tide-0\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1\n"):
+        status.write_text(left)
+        [told] = surveyed.survey()["unfinished"]
+        assert (told["what"], "status-old" in told["do"]) == ("the package database", True)
 
 
 def test_every_installed_file_is_compared_and_the_next_survey_reads_only_what_changed(

@@ -3,7 +3,6 @@
 Source: execve(2), "Interpreter scripts"; env(1); Linux's fs/exec.c for how often one script may lead to another.
 """
 
-import shlex
 from collections.abc import Callable
 
 import msgspec
@@ -12,7 +11,7 @@ from fundamen.formats.unix.script import Script
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution, find_candidate
 from fundamen.loaders.python_environment import find_environment
 from fundamen.loaders.search_path import find_on_path
-from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.machine import EntryKind, Machine, typed_path
 from fundamen.model.binary import Format, Necessity
 from fundamen.model.display import printable
 from fundamen.model.paths import MachinePath
@@ -86,7 +85,7 @@ class _Starting:
                 "the first line ends in a carriage return, as Windows ends lines, and the system takes it for a part of"
                 f" the name: {printable(name)}"
             )
-            remedy = f"sed -i.before 's/\\r$//' {shlex.quote(path)}"
+            remedy = f"sed -i.before 's/\\r$//' {typed_path(self._machine, path)}"
         elif taken is None and environment is not None:
             decided = environment.decided
         resolution = Resolution(

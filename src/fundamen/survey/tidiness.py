@@ -5,6 +5,7 @@ certificates that have ended or soon will, installations that were not finished.
 Debian Policy, section 6.6 (states of packages), dpkg(1); Microsoft's MoveFileEx (operations that wait for a restart).
 """
 
+import shlex
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from datetime import datetime, timedelta
@@ -25,6 +26,10 @@ from fundamen.model.paths import MachinePath
 from fundamen.model.trust_store import StoreRole
 
 SOON = timedelta(days=60)
+_STATUS, _INFO = MachinePath("/var/lib/dpkg/status"), MachinePath("/var/lib/dpkg/info")
+_BACKUPS = (MachinePath("/var/lib/dpkg/status-old"), MachinePath("/var/backups/dpkg.status.0"))
+_FEWEST_LISTS = 20  # of a machine that has packages at all
+_MOST_STATUS = 1 << 28  # bytes
 _UPDATES = MachinePath("/var/lib/dpkg/updates")
 _SESSION_MANAGER = r"HKLM\System\CurrentControlSet\Control\Session Manager"
 _IN_PROGRESS = r"HKLM\Software\Microsoft\Windows\CurrentVersion\Installer\InProgress"
@@ -170,19 +175,44 @@ def find_unfinished(machine: Machine) -> tuple[Unfinished, ...]:
     return tuple(_of_dpkg(machine)) if machine.platform is Platform.LINUX else ()
 
 
+def _of_database(machine: Machine) -> Iterator[Unfinished]:
+    """The package database, where it tells of much fewer packages than have lists of their files."""
+    told, lists = _told_packages(machine, _STATUS), sum(n.endswith(".list") for n in _names(machine, _INFO))
+    if lists < _FEWEST_LISTS or told * 2 >= lists:
+        return
+    backups = {path: count for path in _BACKUPS if (count := _told_packages(machine, path)) * 2 >= lists}
+    path, count = next(iter(backups.items()), ("", 0))
+    do = f"Copy its backup {path} there; it tells of {count} packages." if path else "Restore it from a backup."
+    why = f"{_STATUS} is damaged: it tells of {told} packages, and {lists} have lists of files"
+    yield Unfinished("the package database", why, do)
+
+
+def _told_packages(machine: Machine, path: MachinePath) -> int:
+    try:
+        content = machine.content(path, _MOST_STATUS)
+    except UnreadableError:
+        return 0
+    return content.startswith(b"Package: ") + content.count(b"\nPackage: ")
+
+
+def _on_machine(machine: Machine, command: str) -> str:
+    """A command as it is given here: of a mounted root it works in that root."""
+    return command if machine.is_live or machine.is_captured else f"chroot {shlex.quote(machine.root)} {command}"
+
+
 def _of_dpkg(machine: Machine) -> Iterator[Unfinished]:
+    yield from _of_database(machine)
     for fields in map(fields_of, _stanzas(machine)):
         wanted, flag, state = [*fields.get("Status", "").split(), "", "", ""][:3]
         name = fields.get("Package", "")
         if flag == "reinstreq":
-            yield Unfinished(
-                name, "it must be installed again: an earlier attempt failed", f"apt-get install --reinstall {name}"
-            )
+            again = _on_machine(machine, f"apt-get install --reinstall {shlex.quote(name)}")
+            yield Unfinished(name, "it must be installed again: an earlier attempt failed", again)
         elif wanted and state not in _WHOLE:
-            yield Unfinished(name, f"it is {state}", "dpkg --configure --pending")
+            yield Unfinished(name, f"it is {state}", _on_machine(machine, "dpkg --configure --pending"))
     if left := [name for name in _names(machine, _UPDATES) if name.isdecimal()]:
         why = f"dpkg was interrupted: {len(left)} notes of it are left in {_UPDATES}"
-        yield Unfinished("dpkg", why, "dpkg --configure --pending")
+        yield Unfinished("dpkg", why, _on_machine(machine, "dpkg --configure --pending"))
 
 
 def _of_windows(machine: Machine) -> Iterator[Unfinished]:

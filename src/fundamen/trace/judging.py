@@ -10,7 +10,7 @@ from fundamen.evidence.authority import Testimony, remarks_of, weigh
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution
 from fundamen.machine.access import Runner, find_barrier, user_of
 from fundamen.machine.links import dangling_target
-from fundamen.machine.machine import Machine
+from fundamen.machine.machine import Machine, typed_path
 from fundamen.machine.observation import Observation
 from fundamen.machine.stated_version import version_of
 from fundamen.model.architecture import Platform
@@ -172,7 +172,7 @@ class Judging:
             searched=(),
             sought_as=(self._machine.paths.basename(path),),
             remarks=(*self._loading.remarks, *self._further_said(path)),
-            remedy="" if may_be_run else _to_be_run(path),
+            remedy="" if may_be_run else f"chmod +x {typed_path(self._machine, path)}",
         )
 
     def _may_be_run(self) -> bool:
@@ -385,12 +385,6 @@ class Judging:
         if counts is None:
             return _Finding(Verdict.UNVERIFIED, "no trusted source knows this file", evidence)
         return _Finding(counts.says.verdict, counts.sentence, evidence)
-
-
-def _to_be_run(path: MachinePath) -> str:
-    import shlex  # noqa: PLC0415 - seldom reached, and start-up is part of every command
-
-    return f"chmod +x {shlex.quote(path)}"
 
 
 def _function_names(functions: tuple[str, ...]) -> str:
