@@ -44,6 +44,9 @@ def started(trace: Trace) -> list[str | None]:
         'cd "${0%/*}"\nexport LD_LIBRARY_PATH=$PWD/lib\nexec ./bin/tide\n',
         "cd /opt/tide\nPATH=/opt/tide/bin:$PATH\nexport LD_LIBRARY_PATH=/opt/tide/lib\nexec tide\n",
         '. /opt/tide/env\nexec "${TIDE_HOME:-/nowhere}/bin/tide"\n',
+        'if [ -z "$TOP" ]; then TOP=/opt/tide; fi\nLD_LIBRARY_PATH=/opt/tide/lib exec "$TOP/bin/tide"\n',
+        'if [ -d /x ]; then T=/x/tide; else T=/opt/tide/bin/tide; fi\nLD_LIBRARY_PATH=/opt/tide/lib exec "$T"\n',
+        'T=$(command -v ebb || echo /x)\n: "$T"\nLD_LIBRARY_PATH=/opt/tide/lib exec /opt/tide/bin/tide\n',
         'if [ -n "$DEBUG" ]; then set -x; fi\nexport LD_LIBRARY_PATH=/opt/tide/lib\nexec /opt/tide/bin/tide\n',
     ],
 )

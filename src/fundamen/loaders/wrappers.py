@@ -8,7 +8,8 @@ Source: POSIX, XCU 2.5, 2.6, 2.9.1, 2.14.
 import posixpath
 import re
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
+from itertools import product
 
 import msgspec
 
@@ -28,6 +29,7 @@ STARTED = "started-program"  # the kind of a program that a script starts
 _SHELLS = {"sh", "dash", "bash", "ash", "ksh", "mksh", "zsh", "busybox"}
 _MOST_WRAPPERS = 5  # that start one another
 _MOST_VALUE = 1 << 16  # characters
+_MOST_OPEN, _MOST_VALUES = 3, 6  # variables of one command that conditions decide about; values of each
 _LEAD_ON = {"exec", "command", "nohup", "nice", "env", "setsid", "time", "ionice"}  # another command follows
 _OWN = frozenset(
     """. : [ [[ alias break cd continue declare echo eval exit export false getopts hash let local printf pwd read
@@ -96,7 +98,7 @@ def find_start(machine: Machine, path: MachinePath) -> Start | None:
         words = command.words
         if words and words[0].source == "exec" and len(words) > 1:
             try:
-                starts.append(run.start(command, words[1:]))
+                starts += run.starts(command, words[1:])
             except StartUnknownError as error:
                 unknown = unknown or str(error)
             if command.is_certain:
@@ -105,15 +107,31 @@ def find_start(machine: Machine, path: MachinePath) -> Start | None:
     else:
         last = commands[-1] if commands else None
         if not starts and last is not None and last.is_certain and last.words and run.may_be_started(last.words[0]):
-            starts.append(run.start(last, last.words))
+            starts += run.starts(last, last.words)
     if unknown:
         raise StartUnknownError(unknown)
-    if len({start.words[0] for start in starts}) > 1:
-        names = " or ".join(dict.fromkeys(start.words[0] for start in starts))
-        raise StartUnknownError(f"only a run tells which program it starts: {names}")
     if not starts and script.problem:
         raise StartUnknownError(f"it cannot be read to its end: {script.problem}")
-    return starts[-1] if starts else None
+    return _choose_start(machine, starts)
+
+
+def _choose_start(machine: Machine, starts: Sequence[Start]) -> Start | None:
+    """The one of some possible starts whose program is there, if they are of several. Raises: StartUnknownError."""
+    if len({start.words[0] for start in starts}) <= 1:
+        return starts[-1] if starts else None
+    there = {place: start for start in starts if (place := _place_of(machine, start)) is not None}
+    if len(there) != 1:
+        names = " or ".join(dict.fromkeys(start.words[0] for start in starts))
+        raise StartUnknownError(f"only a run tells which program it starts: {names}")
+    return next(iter(there.values()))
+
+
+def _place_of(machine: Machine, start: Start) -> MachinePath | None:
+    """The real path of a program that may be started; None where it is not there."""
+    with _environment_of(machine, start):
+        candidates = _candidates(machine, start)
+    taken = next((each.path for each in candidates if each.outcome is CandidateOutcome.TAKEN), None)
+    return machine.real(taken) if taken is not None else None
 
 
 def _is_of_shell(script: Script) -> bool:
@@ -127,6 +145,7 @@ class _Run:
     def __init__(self, machine: Machine, path: MachinePath) -> None:
         self._machine, self._path = machine, path
         self._values: dict[str, str | None] = {}  # None where only a run tells
+        self._possible: dict[str, list[str]] = {}  # what a condition decides between, as far as it is known
         self._exported: set[str] = set()
         self._folder: str | None = None
 
@@ -147,6 +166,27 @@ class _Run:
             self._folder = None
         elif name in {".", "source", "eval"} and len(command.words) > 1:
             self._take_in(command)
+
+    def starts(self, command: ShellCommand, words: Sequence[Word]) -> list[Start]:
+        """What a command may start, by what conditions have decided before. Raises: StartUnknownError: nobody knows."""
+        pieces = (piece for word in (*words, *(word for _, word in command.assigned)) for piece in word.pieces)
+        open_ = [p.text for p in pieces if p.how is Quoting.VARIABLE and self._is_open(p.text)]
+        names = list(dict.fromkeys(open_))[:_MOST_OPEN]
+        if not names:
+            return [self.start(command, words)]
+        found, before = [], self._values
+        for values in product(*(self._possible[name] for name in names)):
+            self._values = {**before, **dict(zip(names, values, strict=True))}
+            with suppress(StartUnknownError):
+                found.append(self.start(command, words))
+        self._values = before
+        if not found:
+            shown = " ".join(word.source for word in words[:3])
+            raise StartUnknownError(f"line {command.line} starts {shown}, which only a run tells")
+        return found
+
+    def _is_open(self, name: str) -> bool:
+        return self._values.get(name, "") is None and name in self._possible
 
     def start(self, command: ShellCommand, words: Sequence[Word]) -> Start:
         """Find what a command starts. Raises: StartUnknownError."""
@@ -198,7 +238,13 @@ class _Run:
                 self._assign(name, value, is_certain=command.is_certain)
 
     def _assign(self, name: str, value: str | None, *, is_certain: bool) -> None:
-        if not is_certain and self._values.get(name, self._machine.environment.get(name, "")) != value:
+        before = self._values.get(name, self._machine.environment.get(name, ""))
+        if is_certain:
+            self._possible.pop(name, None)
+        elif before != value:
+            possible = self._possible.setdefault(name, [before] if before else [])
+            if value is not None and value not in possible and len(possible) < _MOST_VALUES:
+                possible.append(value)
             value = None  # a condition decides
         self._values[name] = value
         if name in self._machine.environment or name.startswith("LD_") or name == "PATH":
@@ -287,6 +333,9 @@ class _Run:
                 self._folder, printed = self._absolute(argument), ""
             case "pwd":
                 printed = self._folder
+            case "command" | "which" | "type":
+                found = (c.path for c in find_on_path(self._machine, words[-1]) if c.outcome is CandidateOutcome.TAKEN)
+                printed = next(found, "")
             case "echo":
                 printed = " ".join(words[1:])
         return printed
@@ -296,11 +345,8 @@ def _with_program(machine: Machine, loading: LoadMap, start: Start, under_way: t
     """The needs of a script, and behind them those of what it starts. Raises: StartUnknownError."""
     name = start.words[0]
     with _environment_of(machine, start):
-        if "/" not in name:
-            candidates = list(find_on_path(machine, name))
-        elif name.startswith("/") or start.folder is not None:
-            candidates = [_at(machine, posixpath.join(start.folder or "/", name), start.line)]
-        else:
+        candidates = _candidates(machine, start)
+        if not candidates:
             raise StartUnknownError(f"line {start.line} starts {name}, counted from the folder in which it is started")
         taken = next((each.path for each in candidates if each.outcome is CandidateOutcome.TAKEN), None)
         how = Necessity.REQUIRED if start.is_certain else Necessity.DELAYED
@@ -315,6 +361,16 @@ def _with_program(machine: Machine, loading: LoadMap, start: Start, under_way: t
         except UnreadableError as error:
             raise StartUnknownError(f"line {start.line} starts {taken}, which cannot be traced: {error.why}") from error
     return _merge(loading, inner)
+
+
+def _candidates(machine: Machine, start: Start) -> list[Candidate]:
+    """The places of a program that is started; none where the folder is not known from which it is counted."""
+    name = start.words[0]
+    if "/" not in name:
+        return list(find_on_path(machine, name))
+    if name.startswith("/") or start.folder is not None:
+        return [_at(machine, posixpath.join(start.folder or "/", name), start.line)]
+    return []
 
 
 def _jar_of(machine: Machine, start: Start) -> LoadMap:
