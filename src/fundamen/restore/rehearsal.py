@@ -37,6 +37,7 @@ class Scope(msgspec.Struct, frozen=True):
     others: Sequence[MachinePath] = ()  # programs that must not come to lack anything by it
     pins: Sequence[Pin] = ()
     because: str = ""  # the reason for these versions, which is written down
+    follows: bool = True  # whether what scripts start is repaired with them; a survey finds it by itself
 
 
 class Rehearsal(msgspec.Struct, frozen=True):
@@ -48,6 +49,7 @@ class Rehearsal(msgspec.Struct, frozen=True):
     contents: dict[str, HostPath]  # SHA-256 -> our own verified copy of the bytes
     harmed: tuple[Harm, ...] = ()  # programs that would lack something which they have now
     because: str = ""
+    follows: bool = True
 
     @property
     def is_needed(self) -> bool:
@@ -65,12 +67,16 @@ class Rehearsal(msgspec.Struct, frozen=True):
 
     def prepare(self, authorities: Sequence[Authority]) -> Prepared[Traces]:
         """It as it is carried out, and proven by tracing all its programs again."""
-        programs = [trace.program for trace in self.before.traces]
+        programs, follows = [trace.program for trace in self.before.traces], self.follows
+
+        def prove(machine: Machine) -> Traces:
+            return Traces(tuple(trace_program(machine, each, authorities, follows=follows) for each in programs))
+
         return Prepared(
             work=self.work,
             before=self.before,
             rehearsed=self.after,
-            prove=lambda machine: Traces(tuple(trace_program(machine, each, authorities) for each in programs)),
+            prove=prove,
             harmed=self.harmed,
             unmet=self.plan.unmet,
             lacks_remedy=self.is_needed and self.plan.is_empty,
@@ -160,10 +166,12 @@ class _Rehearsing:
             contents=self._contents,
             harmed=harmed,
             because=self._scope.because,
+            follows=self._scope.follows,
         )
 
     def _trace_programs(self, machine: Machine) -> list[Trace]:
-        return [trace_program(machine, program, self._authorities) for program in self._programs]
+        follows = self._scope.follows
+        return [trace_program(machine, each, self._authorities, follows=follows) for each in self._programs]
 
     def _known_catalogues(self, traces: Sequence[Trace]) -> tuple[Catalogue, ...]:
         """The catalogues, and what else has packages for the faults."""

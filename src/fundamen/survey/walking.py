@@ -16,6 +16,7 @@ from fundamen.machine.scanning import ScannedEntry
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
+from fundamen.placing.replacing import OURS
 
 _path_of = attrgetter("path")
 _FILES = 4096  # after how many the rest of a leg is given back
@@ -276,7 +277,8 @@ class _Walking:
             try:
                 if entry.is_file(follow_symlinks=False):
                     count += 1
-                    if is_named(entry.name) or (by_mode and entry.stat(follow_symlinks=False).st_mode & _ANYBODY_RUNS):
+                    may_run = by_mode and entry.stat(follow_symlinks=False).st_mode & _ANYBODY_RUNS
+                    if (may_run or is_named(entry.name)) and not entry.name.startswith(OURS):
                         found += self._told_apart(inode, MachinePath(begin + entry.name), below(place, entry.name))
                 elif entry.is_dir(follow_symlinks=False):
                     folders.append((MachinePath(begin + entry.name), below(place, entry.name)))

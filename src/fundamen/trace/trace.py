@@ -37,10 +37,12 @@ def trace_program(
     observation: Observation | None = None,
     *,
     symbols: bool = False,
+    follows: bool = True,
 ) -> Trace:
     """Find all that a program or library needs and judge each need; every fault is found in one pass.
 
-    The list of an installed package's files stands for the package, whose files are judged then.
+    The list of an installed package's files stands for the package, whose files are judged then. A shell script is
+    followed to the program that it starts, unless ``follows`` is false.
 
     What it was seen to ask for as it ran is added, if it was run, and the symbols that nobody defines, if asked for.
 
@@ -52,7 +54,7 @@ def trace_program(
     loading = load_map(machine, program)
     if observation is not None:
         loading = load_map(machine, program, _undeclared_libraries(machine, loading, observation))
-    loading = _with_started(machine, loading)
+    loading = _with_started(machine, loading) if follows else loading
     if symbols:
         loading = _with_symbols(machine, loading)
     testimonies = _Testimonies(machine, authorities)

@@ -48,6 +48,7 @@ class RepairRequest(msgspec.Struct, frozen=True, kw_only=True):
     launching: Launching | None = None
     settle_seconds: float = SETTLE_SECONDS
     waiting: str = ""
+    follows: bool = True  # whether what scripts start is repaired with them
     again: str = ""  # how the command that carries it out is written, where it is another one than ``restore``
 
     @property
@@ -79,7 +80,7 @@ def restore_programs(desk: Desk, programs: Sequence[MachinePath], asked: RepairR
         new = new_packages(machine, asked.install, output)
         named = (find_program_or_lost(machine, name) for name in asked.also)
         others = [each for each in dict.fromkeys((*named, *desk.journal.programs())) if each not in programs]
-        scope = Scope(more, others, asked.pins, asked.because)
+        scope = Scope(more, others, asked.pins, asked.because, asked.follows)
         rehearsal = rehearse(machine, path, catalogues, authorities, fetcher(store, output), further, new, scope)
     if asked.save_plan is not None:
         from fundamen.cli.tasks.plans import save_plan  # noqa: PLC0415 - seldom asked for

@@ -151,7 +151,9 @@ def _restore(machine: Machine, survey: Survey, output: Output, again: str, conse
         output.show("\n")
     journal = journal_of(machine, options.home())
     require_ready(machine, journal)
-    return restore_programs(Desk(machine, journal, output, consent), survey.to_restore, RepairRequest(again=again))
+    return restore_programs(
+        Desk(machine, journal, output, consent), survey.to_restore, RepairRequest(follows=False, again=again)
+    )
 
 
 def _next(machine: Machine, folders: tuple[str, ...], survey: Survey) -> tuple[str, ...]:
