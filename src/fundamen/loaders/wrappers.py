@@ -168,7 +168,7 @@ class _Run:
             self._take_in(command)
 
     def starts(self, command: ShellCommand, words: Sequence[Word]) -> list[Start]:
-        """What a command may start, by what conditions have decided before. Raises: StartUnknownError: nobody knows."""
+        """Find all that a command may start, by what conditions have decided before. Raises: StartUnknownError."""
         pieces = (piece for word in (*words, *(word for _, word in command.assigned)) for piece in word.pieces)
         open_ = [p.text for p in pieces if p.how is Quoting.VARIABLE and self._is_open(p.text)]
         names = list(dict.fromkeys(open_))[:_MOST_OPEN]
