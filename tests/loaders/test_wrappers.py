@@ -80,6 +80,8 @@ def test_what_a_condition_decides_is_needed_only_later(harbour: ALinuxMachine) -
     trace = traced(harbour, 'if [ "$1" = chart ]; then exec /opt/tide/bin/chart; fi\nebb\n')
     assert trace.faults == ()
     assert [(c.name, c.verdict) for c in trace.components if c.kind == STARTED] == [("/opt/tide/bin/chart", "missing")]
+    trace = traced(harbour, 'T=/opt/a\nif [ -d /x ]; then T=$(tidefind); fi\nexec "$T"\n')
+    assert (started(trace), trace.faults) == ([None], ())
 
 
 @pytest.mark.parametrize(

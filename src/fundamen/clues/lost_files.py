@@ -10,8 +10,8 @@ from fundamen.clues.mentions import MentionKind, plain_name
 from fundamen.clues.reading import Reading
 from fundamen.evidence.dpkg import find_listed, installed_versions
 from fundamen.evidence.dpkg_files import LEFT_OUT, list_path
-from fundamen.machine.links import dangling_target
-from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.links import dangling_target, is_gone
+from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
 
@@ -46,15 +46,10 @@ def _lost_files(machine: Machine, reading: Reading) -> Iterator[LostFile]:
     absolute = [MachinePath(path) for path in sorted(paths) if path.startswith("/")]
     named = [path for _, path in find_listed(machine, absolute, names)]
     targets = [dangling_target(machine, path) for path in (*absolute, *named)]
-    gone = [path for path in (*absolute, *named, *targets) if path is not None and _is_gone(machine, path)]
+    gone = [path for path in (*absolute, *named, *targets) if path is not None and is_gone(machine, path)]
     seen: set[MachinePath] = set()
     for package, path in find_listed(machine, gone, ()):
         is_known = path in seen or path.startswith(LEFT_OUT) or not installed_versions(machine, {package})
-        if not is_known and _is_gone(machine, path):
+        if not is_known and is_gone(machine, path):
             seen.add(path)
             yield LostFile(path, package.partition(":")[0], list_path(package))
-
-
-def _is_gone(machine: Machine, path: MachinePath) -> bool:
-    """Whether nothing is at a path, not even a link that leads to nothing."""
-    return machine.look(path).kind is EntryKind.ABSENT and dangling_target(machine, path) is None

@@ -78,6 +78,16 @@ class LoadMap(msgspec.Struct, frozen=True):
     remarks: tuple[str, ...] = ()  # what else there is to say of the program, which changes no verdict
     not_followed: str = ""  # what it starts and only a run could tell, in a clause
 
+    def joined_with(self, inner: "LoadMap") -> "LoadMap":
+        """The same with the needs of another program that it runs, each once."""
+        known = {(each.name, each.needed_by) for each in self.resolutions}
+        return msgspec.structs.replace(
+            self,
+            loaded={**self.loaded, inner.program: inner.binary, **inner.loaded},
+            resolutions=(*self.resolutions, *(r for r in inner.resolutions if (r.name, r.needed_by) not in known)),
+            unoffered=(*self.unoffered, *inner.unoffered),
+        )
+
 
 def find_candidate(machine: Machine, path: MachinePath, because: str) -> Binary | Candidate:
     """The executable file at a place where a loader looks or, where there is none, the candidate with the reason."""

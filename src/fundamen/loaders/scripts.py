@@ -8,11 +8,11 @@ from collections.abc import Callable
 import msgspec
 
 from fundamen.formats.unix.script import Script
-from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution, find_candidate
+from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution
 from fundamen.loaders.python_environment import find_environment
-from fundamen.loaders.search_path import find_on_path
-from fundamen.machine.machine import EntryKind, Machine, typed_path
-from fundamen.model.binary import Format, Necessity
+from fundamen.loaders.search_path import find_on_path, judge_runnable
+from fundamen.machine.machine import Machine, typed_path
+from fundamen.model.binary import Necessity
 from fundamen.model.display import printable
 from fundamen.model.paths import MachinePath
 
@@ -96,14 +96,7 @@ class _Starting:
 
     def _at(self, name: str, because: str) -> Candidate:
         path = MachinePath(name) if name.startswith("/") else self._machine.join("/", name)
-        entry = self._machine.look(path)
-        if entry.kind is EntryKind.FILE and not entry.is_executable:
-            return Candidate(path, CandidateOutcome.BLOCKED, because, "no user may execute it (mode)")
-        found = find_candidate(self._machine, path, because)
-        if isinstance(found, Candidate):
-            return found
-        outcome = CandidateOutcome.REFUSED if found.format is Format.JAVA else CandidateOutcome.TAKEN
-        return Candidate(path, outcome, because, architecture=found.architecture)
+        return judge_runnable(self._machine, path, because)
 
     def _add_own(self, path: MachinePath) -> None:
         """Count in what a program that only hands over needs itself."""
@@ -111,15 +104,8 @@ class _Starting:
             self._add(self._load(self._machine, path))
 
     def _add(self, inner: LoadMap) -> None:
-        known = {(r.name, r.needed_by) for r in self._map.resolutions}
-        self._map = msgspec.structs.replace(
-            self._map,
-            architecture=inner.architecture,
-            loaded={**self._map.loaded, inner.program: inner.binary, **inner.loaded},
-            resolutions=(*self._map.resolutions, *(r for r in inner.resolutions if (r.name, r.needed_by) not in known)),
-            unoffered=(*self._map.unoffered, *inner.unoffered),
-            runs_here=inner.runs_here,
-        )
+        joined = self._map.joined_with(inner)
+        self._map = msgspec.structs.replace(joined, architecture=inner.architecture, runs_here=inner.runs_here)
 
     def _note(self, *resolutions: Resolution) -> None:
         self._map = msgspec.structs.replace(self._map, resolutions=(*self._map.resolutions, *resolutions))

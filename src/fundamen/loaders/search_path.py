@@ -2,9 +2,23 @@
 
 from collections.abc import Iterator
 
-from fundamen.loaders.load_map import Candidate, CandidateOutcome
+from fundamen.loaders.load_map import Candidate, CandidateOutcome, find_candidate
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.programs import places_on_path
+from fundamen.model.binary import Format
+from fundamen.model.paths import MachinePath
+
+
+def judge_runnable(machine: Machine, path: MachinePath, because: str) -> Candidate:
+    """A place from which something is to be run: taken where a program or script is there that a user may execute."""
+    entry = machine.look(path)
+    if entry.kind is EntryKind.FILE and not entry.is_executable:
+        return Candidate(path, CandidateOutcome.BLOCKED, because, "no user may execute it (mode)")
+    found = find_candidate(machine, path, because)
+    if isinstance(found, Candidate):
+        return found
+    outcome = CandidateOutcome.REFUSED if found.format is Format.JAVA else CandidateOutcome.TAKEN
+    return Candidate(path, outcome, because, architecture=found.architecture)
 
 
 def find_on_path(machine: Machine, name: str) -> Iterator[Candidate]:

@@ -17,10 +17,10 @@ from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.unix.script import Script
 from fundamen.formats.unix.shell import ShellCommand, read_shell
 from fundamen.formats.unix.shell_words import Piece, Quoting, Word
-from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution, find_candidate
+from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution
 from fundamen.loaders.loading import load_map
-from fundamen.loaders.search_path import find_on_path
-from fundamen.machine.machine import EntryKind, Machine
+from fundamen.loaders.search_path import find_on_path, judge_runnable
+from fundamen.machine.machine import Machine
 from fundamen.model.binary import Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -31,11 +31,6 @@ _MOST_WRAPPERS = 5  # that start one another
 _MOST_VALUE = 1 << 16  # characters
 _MOST_OPEN, _MOST_VALUES = 3, 6  # variables of one command that conditions decide about; values of each
 _LEAD_ON = {"exec", "command", "nohup", "nice", "env", "setsid", "time", "ionice"}  # another command follows
-_OWN = frozenset(
-    """. : [ [[ alias break cd continue declare echo eval exit export false getopts hash let local printf pwd read
-    readonly return set shift shopt source test times trap true type typeset ulimit umask unalias unset wait kill
-    function if then else elif fi do done""".split()  # noqa: SIM905 - as a list it would fill a page
-)
 _HEAD, _TAIL = re.compile(r"(\w+)%/\*"), re.compile(r"(\w+)##\*/")  # ${0%/*} and ${0##*/}
 _NAME = re.compile(r"[A-Za-z_]\w*")
 _SCRIPT_ITSELF = {"0", "BASH_SOURCE", "BASH_SOURCE[0]"}
@@ -146,6 +141,7 @@ class _Run:
         self._machine, self._path = machine, path
         self._values: dict[str, str | None] = {}  # None where only a run tells
         self._possible: dict[str, list[str]] = {}  # what a condition decides between, as far as it is known
+        self._unsure: set[str] = set()  # of these some value is not known at all
         self._exported: set[str] = set()
         self._folder: str | None = None
 
@@ -178,7 +174,9 @@ class _Run:
         for values in product(*(self._possible[name] for name in names)):
             self._values = {**before, **dict(zip(names, values, strict=True))}
             with suppress(StartUnknownError):
-                found.append(self.start(command, words))
+                start = self.start(command, words)
+                is_certain = start.is_certain and self._unsure.isdisjoint(names)
+                found.append(msgspec.structs.replace(start, is_certain=is_certain))
         self._values = before
         if not found:
             shown = " ".join(word.source for word in words[:3])
@@ -241,7 +239,10 @@ class _Run:
         before = self._values.get(name, self._machine.environment.get(name, ""))
         if is_certain:
             self._possible.pop(name, None)
+            self._unsure.discard(name)
         elif before != value:
+            if value is None or (before is None and name not in self._possible):
+                self._unsure.add(name)
             possible = self._possible.setdefault(name, [before] if before else [])
             if value is not None and value not in possible and len(possible) < _MOST_VALUES:
                 possible.append(value)
@@ -369,7 +370,8 @@ def _candidates(machine: Machine, start: Start) -> list[Candidate]:
     if "/" not in name:
         return list(find_on_path(machine, name))
     if name.startswith("/") or start.folder is not None:
-        return [_at(machine, posixpath.join(start.folder or "/", name), start.line)]
+        path = MachinePath(posixpath.normpath(posixpath.join(start.folder or "/", name)))
+        return [judge_runnable(machine, path, f"line {start.line} of the script")]
     return []
 
 
@@ -379,27 +381,12 @@ def _jar_of(machine: Machine, start: Start) -> LoadMap:
 
 
 def _merge(loading: LoadMap, inner: LoadMap) -> LoadMap:
-    known = {(each.name, each.needed_by) for each in loading.resolutions}
     return msgspec.structs.replace(
-        loading,
-        loaded={**loading.loaded, inner.program: inner.binary, **inner.loaded},
-        resolutions=(*loading.resolutions, *(r for r in inner.resolutions if (r.name, r.needed_by) not in known)),
-        unoffered=(*loading.unoffered, *inner.unoffered),
+        loading.joined_with(inner),
         runs_here=loading.runs_here or inner.runs_here,
         remarks=(*loading.remarks, *inner.remarks),
         not_followed=loading.not_followed or inner.not_followed,
     )
-
-
-def _at(machine: Machine, path: str, line: int) -> Candidate:
-    place, because = MachinePath(posixpath.normpath(path)), f"line {line} of the script"
-    entry = machine.look(place)
-    if entry.kind is EntryKind.FILE and not entry.is_executable:
-        return Candidate(place, CandidateOutcome.BLOCKED, because, "no user may execute it (mode)")
-    found = find_candidate(machine, place, because)
-    if isinstance(found, Candidate):
-        return found
-    return Candidate(place, CandidateOutcome.TAKEN, because, architecture=found.architecture)
 
 
 @contextmanager

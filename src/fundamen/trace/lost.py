@@ -2,8 +2,8 @@
 
 from fundamen.evidence.dpkg import find_listed, installed_versions
 from fundamen.loaders.load_map import Candidate, CandidateOutcome
-from fundamen.machine.links import dangling_target
-from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.links import dangling_target, is_gone
+from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program, places_on_path
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Format, Necessity
@@ -17,8 +17,7 @@ from fundamen.trace.records import INSTALLED_FILE, Component, Trace
 def find_program_or_lost(machine: Machine, name: str) -> MachinePath:
     """The path of a program, as ``find_program`` has it; of a bare name that is gone, where a package had it."""
     path = find_program(machine, name)
-    is_gone = machine.look(path).kind is EntryKind.ABSENT and dangling_target(machine, path) is None
-    if not is_gone or machine.platform is not Platform.LINUX or machine.paths.basename(name) != name:
+    if not is_gone(machine, path) or machine.platform is not Platform.LINUX or machine.paths.basename(name) != name:
         return path
     places = [place for place, _ in places_on_path(machine, name)]
     return next((listed for _, listed in find_listed(machine, places, ())), path)
