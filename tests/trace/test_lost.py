@@ -61,6 +61,7 @@ def test_a_link_of_no_package_is_told_with_what_lies_beside_its_target(
             "libtide.so.2.1",
         ),
         ("ModuleNotFoundError: No module named 'berth.chart'", "berth/chart.py"),
+        ("Can't locate Berth/Chart.pm in @INC (you may need to install the Berth::Chart module)", "Berth/Chart.pm"),
         ("sh: 1: /usr/bin/tidewatch: not found", "tidewatch"),
     ],
 )
@@ -73,6 +74,7 @@ def test_a_message_leads_to_the_package_of_the_file_that_is_gone(
                 "/usr/bin/tidewatch": TIDE,
                 "/usr/lib64/libtide.so.2.1": TIDE,
                 "/usr/lib/python3/dist-packages/berth/chart.py": b"x = 1\n",
+                "/usr/share/perl5/Berth/Chart.pm": b"1;\n",
             }
         }
     )

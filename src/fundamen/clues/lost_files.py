@@ -16,6 +16,7 @@ from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
 
 _MODULE = re.compile(r"[A-Za-z_]\w*(?:\.[A-Za-z_]\w*){0,20}")  # of Python, as an import names it
+_PERL_MODULE = re.compile(r"[A-Za-z_]\w*(?:::\w+){0,20}")
 _MOST_LOST = 5
 
 
@@ -28,7 +29,7 @@ class LostFile(msgspec.Struct, frozen=True):
 
 
 def find_lost_files(machine: Machine, reading: Reading) -> tuple[LostFile, ...]:
-    """The files that the causes of a text name, or the modules of Python, where they are gone; at most five."""
+    """The files that the causes of a text name, and modules of Python and Perl, if they are gone; at most five."""
     if machine.platform is not Platform.LINUX:
         return ()
     return tuple(islice(_lost_files(machine, reading), _MOST_LOST))
@@ -43,6 +44,7 @@ def _lost_files(machine: Machine, reading: Reading) -> Iterator[LostFile]:
     for module in filter(_MODULE.fullmatch, components):
         place = module.replace(".", "/")
         names |= {f"{place}.py", f"{place}/__init__.py"}
+    names |= {f"{module.replace('::', '/')}.pm" for module in filter(_PERL_MODULE.fullmatch, components)}
     absolute = [MachinePath(path) for path in sorted(paths) if path.startswith("/")]
     named = [path for _, path in find_listed(machine, absolute, names)]
     targets = [dangling_target(machine, path) for path in (*absolute, *named)]
