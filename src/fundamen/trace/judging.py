@@ -29,6 +29,7 @@ _PASSED_OVER = {
     CandidateOutcome.OLDER_VERSION: Verdict.OUTDATED,
     CandidateOutcome.OTHER_VERSION: Verdict.MISSING,  # what is there stands in for nothing
 }
+_MOST_LINKS = 8  # places of a missing component at which a link that leads to nothing is looked for
 _MOST_FUNCTIONS = 4  # that are named of those that a library does not offer
 
 
@@ -364,7 +365,7 @@ class Judging:
         if elsewhere is not None:
             return f"a copy at {elsewhere.path} {elsewhere.detail}"
         absent = [c.path for c in resolution.candidates if c.outcome is CandidateOutcome.ABSENT]
-        for path in absent:
+        for path in absent[:_MOST_LINKS]:
             if (target := dangling_target(self._machine, path)) is not None:
                 return f"{path} is a link to {target}, which is not there"
         count = len(absent)
