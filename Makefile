@@ -35,8 +35,10 @@ test-system: $(VENV)/.dev
 	  --no-deps --platform win_amd64 --python-version 3.11 --only-binary :all: --upgrade --target $(VENV)/windows
 	$(BIN)/pytest -n auto --dist loadgroup -m "system and not long"
 
-# Kills, full disks and power cuts at every changing call, and a thousand random damages: each takes minutes.
+# Kills, full disks and power cuts at every changing call, and a thousand random damages: each takes minutes. The
+# properties that the unit tests try on few examples are tried on many.
 test-long: $(VENV)/.dev
+	$(BIN)/pytest -n auto --dist loadgroup -m "hypothesis and not system" --hypothesis-profile thorough
 	$(BIN)/pytest -n auto --dist worksteal -m long
 
 lint: $(VENV)/.dev

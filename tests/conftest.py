@@ -15,8 +15,9 @@ from builders.machine import ALinuxMachine, AWindowsMachine
 from command import Ran, Server, Word, run_cold, serving
 
 # How long a case takes is the machine's affair, and benchmarks measure it; no test fails over it.
-settings.register_profile("untimed", deadline=None)
-settings.load_profile("untimed")
+settings.register_profile("quick", deadline=None, max_examples=40)
+settings.register_profile("thorough", deadline=None, max_examples=200)
+settings.load_profile("quick")
 
 
 Fundamen = Callable[..., Ran]
@@ -83,6 +84,11 @@ def pytest_collection_finish() -> None:
     """Have the garbage collector look at what the tests make only: what was collected lives to the end."""
     gc.freeze()
     gc.set_threshold(50_000, 20, 20)
+
+
+def pytest_sessionfinish() -> None:
+    """Spare the collector what ends with the process anyway: it is run five times more by then."""
+    gc.freeze()
 
 
 def pytest_unconfigure(config: pytest.Config) -> None:

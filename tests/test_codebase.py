@@ -11,11 +11,9 @@ from typing import NamedTuple
 import pytest
 
 import fundamen
-
-pytestmark = pytest.mark.xdist_group("codebase")  # it is parsed once
+from syntax import SOURCE, SYNTAX, module_nodes, nodes_of, parsed_modules
 
 ROOT = Path(__file__).parent.parent
-SOURCE = ROOT / "src" / "fundamen"
 LAYERS = {
     "model": 0,
     "knowledge": 0,
@@ -99,22 +97,10 @@ class Module(NamedTuple):
 def modules(package: str) -> Mapping[str, Module]:
     """Every module of a package by its path."""
     return {
-        str(path.relative_to(SOURCE)): Module(imported_packages(nodes), used_names(nodes))
-        for path in sorted((SOURCE / package).rglob("*.py"))
-        for nodes in [nodes_of(ast.parse(path.read_bytes()))]
+        path: Module(imported_packages(nodes), used_names(nodes))
+        for path, nodes in module_nodes().items()
+        if path.startswith(f"{package}/")
     }
-
-
-def nodes_of(tree: ast.AST) -> list[ast.AST]:
-    """All that a syntax tree holds, as ``ast.walk`` gives it in twice the time."""
-    nodes = [tree]
-    for node in nodes:  # it grows
-        for value in node.__dict__.values():
-            if isinstance(value, list):
-                nodes += (each for each in value if isinstance(each, ast.AST))
-            elif isinstance(value, ast.AST):
-                nodes.append(value)
-    return nodes
 
 
 def imported_packages(nodes: Sequence[ast.AST]) -> frozenset[str]:
@@ -142,11 +128,6 @@ def used_names(nodes: Sequence[ast.AST]) -> frozenset[str]:
             case ast.Call(func=ast.Name(id="getattr"), args=[of, ast.Constant(value=str(name)), *_]):
                 found.add(f"{full_name(of, known)}.{name}")
     return frozenset(name.rsplit(".", dots)[0] for name in found for dots in range(name.count(".") + 1))
-
-
-def paths() -> list[Path]:
-    """All modules, from the folder of the package on."""
-    return [path.relative_to(SOURCE) for path in sorted(SOURCE.rglob("*.py"))]
 
 
 def run_imports(statements: Sequence[ast.stmt]) -> Iterator[str]:
@@ -229,6 +210,7 @@ PROCESSES_TODAY = {
 }
 
 
+@SYNTAX
 @pytest.mark.parametrize("package", LAYERS)
 def test_a_package_imports_only_from_lower_layers(package: str) -> None:
     imports = {target for facts in modules(package).values() for target in facts.imports} - {package}
@@ -242,10 +224,11 @@ def test_every_folder_of_the_codebase_is_a_package_in_a_layer() -> None:
     assert {path.name for path in SOURCE.iterdir() if path.is_dir() and path.name != "__pycache__"} == set(LAYERS)
 
 
+@SYNTAX
 def test_modules_that_import_one_another_stand_in_no_circle() -> None:
     """What only the type checker reads does not count."""
-    names = {".".join(("fundamen", *path.with_suffix("").parts)): SOURCE / path for path in paths()}
-    graph = {name: {*run_imports(ast.parse(path.read_bytes()).body)} & names.keys() for name, path in names.items()}
+    trees = {".".join(("fundamen", *Path(path).with_suffix("").parts)): tree for path, tree in parsed_modules().items()}
+    graph = {name: {*run_imports(tree.body)} & trees.keys() for name, tree in trees.items()}
     while free := {name for name, needs in graph.items() if not needs & graph.keys()}:
         graph = {name: needs for name, needs in graph.items() if name not in free}
     assert graph == {}
@@ -269,25 +252,30 @@ def test_no_folder_of_a_large_package_has_more_than_twenty_modules(package: str)
     ],
 )
 def test_a_name_is_found_however_it_is_spelled(code: str) -> None:
-    assert "os.environ" in used_names(list(ast.walk(ast.parse(code))))
+    assert "os.environ" in used_names(nodes_of(ast.parse(code)))
 
 
+@SYNTAX
 def test_the_core_neither_prints_nor_reads_clock_or_environment() -> None:
     assert uses(SURROUNDINGS, CORE) == SURROUNDINGS_TODAY
 
 
+@SYNTAX
 def test_the_core_does_not_ask_what_host_it_runs_on() -> None:
     assert uses(HOST, CORE) == HOST_TODAY
 
 
+@SYNTAX
 def test_only_placing_changes_files() -> None:
     assert {module: len(names) for module, names in uses(CHANGES, CORE - {"placing"}).items()} == CHANGES_TODAY
 
 
+@SYNTAX
 def test_what_only_posix_has_is_used_in_named_modules() -> None:
     assert set(uses(POSIX, set(LAYERS) - {"placing"})) == POSIX_TODAY
 
 
+@SYNTAX
 def test_only_named_modules_start_processes() -> None:
     assert set(uses(PROCESSES, set(LAYERS))) == PROCESSES_TODAY
 

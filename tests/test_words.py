@@ -4,16 +4,12 @@ import ast
 import re
 import tomllib
 from collections import defaultdict
-from collections.abc import Iterator
-from functools import cache
-from pathlib import Path
+from collections.abc import Iterable, Iterator
 
-import pytest
+from syntax import SOURCE, SYNTAX, module_nodes, parsed_modules
 
-pytestmark = pytest.mark.xdist_group("words")  # it is parsed once
+pytestmark = SYNTAX
 
-ROOT = Path(__file__).parent.parent
-SOURCE = ROOT / "src" / "fundamen"
 # What readers stumbled over: riddles, inverted orders, and words of ours where the field has its own.
 ODD = re.compile(
     r"\b(stands? (?:on|there|in its place)|at hand|anew|by now|whoever|lets nobody|com(?:e|es) to lack|told"
@@ -43,14 +39,9 @@ ALSO_VERBS = {
 STATES = {"taken back"}  # of the journal: its format keeps the word
 
 
-@cache
-def trees() -> dict[str, ast.Module]:
-    return {str(path.relative_to(SOURCE)): ast.parse(path.read_bytes()) for path in sorted(SOURCE.rglob("*.py"))}
-
-
-def documented(tree: ast.Module) -> Iterator[tuple[ast.AST, ast.Constant]]:
+def documented(nodes: Iterable[ast.AST]) -> Iterator[tuple[ast.AST, ast.Constant]]:
     """Each thing that has a docstring, with it."""
-    for node in ast.walk(tree):
+    for node in nodes:
         if isinstance(node, ast.Module | ast.ClassDef | ast.FunctionDef) and node.body:
             first = node.body[0]
             if (
@@ -63,9 +54,9 @@ def documented(tree: ast.Module) -> Iterator[tuple[ast.AST, ast.Constant]]:
 
 def texts() -> Iterator[tuple[str, str]]:
     """(where, text) of all that users may read: strings of more than one word, and what the knowledge says."""
-    for path, tree in trees().items():
-        documentation = {id(constant) for _, constant in documented(tree)}
-        strings = (each for each in ast.walk(tree) if isinstance(each, ast.Constant) and id(each) not in documentation)
+    for path, nodes in module_nodes().items():
+        documentation = {id(constant) for _, constant in documented(nodes)}
+        strings = (each for each in nodes if isinstance(each, ast.Constant) and id(each) not in documentation)
         for node in strings:
             if isinstance(node.value, str) and " " in node.value.strip() and node.value not in STATES:
                 yield f"{path}:{node.lineno}", node.value
@@ -87,8 +78,8 @@ def test_no_text_for_users_has_one_of_our_own_odd_words() -> None:
 def test_no_docstring_begins_as_a_riddle() -> None:
     riddles = [
         f"{path}: {str(constant.value).strip().splitlines()[0]}"
-        for path, tree in trees().items()
-        for _, constant in documented(tree)
+        for path, nodes in module_nodes().items()
+        for _, constant in documented(nodes)
         if re.match(r"\s*(What|Whatever|Whoever|As of)\b", str(constant.value))
     ]
     assert riddles == []
@@ -96,7 +87,7 @@ def test_no_docstring_begins_as_a_riddle() -> None:
 
 def test_each_public_class_has_a_name_of_its_own() -> None:
     homes: dict[str, list[str]] = defaultdict(list)
-    for path, tree in trees().items():
+    for path, tree in parsed_modules().items():
         for node in tree.body:
             if isinstance(node, ast.ClassDef) and not node.name.startswith("_"):
                 homes[node.name].append(path)
@@ -106,8 +97,8 @@ def test_each_public_class_has_a_name_of_its_own() -> None:
 def test_no_function_has_a_lone_participle_for_a_name() -> None:
     found = [
         f"{path}: {node.name}"
-        for path, tree in trees().items()
-        for node in ast.walk(tree)
+        for path, nodes in module_nodes().items()
+        for node in nodes
         if isinstance(node, ast.FunctionDef)
         and "_" not in node.name.strip("_")
         and PARTICIPLE.fullmatch(node.name)

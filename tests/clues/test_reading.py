@@ -67,7 +67,7 @@ def healthy() -> list[bytes]:
     )
     lines = run.stderr.splitlines(keepends=True)
     assert len(lines) >= 5000
-    return lines
+    return [lines[at * len(lines) // 5000] for at in range(5000)]  # from the first to the last
 
 
 @pytest.mark.xdist_group("healthy lines")  # they are written once
