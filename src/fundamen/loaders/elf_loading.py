@@ -164,12 +164,14 @@ class ElfLoading(ABC):
             return Resolution(name, requester.path, how, (), known)
         candidates: list[Candidate] = []
         taken: MachinePath | None = None
+        look, is_known_absent, absent = self._machine.look, self._machine.is_known_absent, CandidateOutcome.ABSENT
         for path, because in self._places(name, requester):
+            if is_known_absent(path) or look(path).kind is EntryKind.ABSENT:  # as nearly always
+                candidates.append(Candidate(path, absent, because))
+                continue
             candidate = self._try(path, because)
             candidates.append(candidate)
             outcome = candidate.outcome
-            if outcome is CandidateOutcome.ABSENT:  # as nearly always
-                continue
             if outcome is CandidateOutcome.TAKEN:
                 taken = self._load(path, requester)
                 self._by_name[name] = taken

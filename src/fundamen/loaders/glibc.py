@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 
 import msgspec
 
-from fundamen.formats.unix.elf import Elf
+from fundamen.formats.unix.elf import Elf, Tag
 from fundamen.formats.unix.elf_versions import (
     read_defined_versions,
     read_needed_versions,
@@ -57,6 +57,7 @@ class _Loading(ElfLoading):
         self._system: tuple[str, ...] | None = None
         self._for_processor: ProcessorFolders | None = None
         self._folders_of: dict[tuple[str, MachinePath], list[str]] = {}  # of search paths, by who holds them
+        self._with_subfolders: dict[str, tuple[str, ...]] = {}  # of a folder, in the loader's order, each with its "/"
         # The kernel starts such a program in secure mode, unless its very owner starts it. Source: ld.so(8), AT_SECURE.
         self._is_secure = machine.look(program).changes_account
 
@@ -172,11 +173,12 @@ class _Loading(ElfLoading):
     def _in_folders(
         self, name: str, folders: list[str] | tuple[str, ...], because: str
     ) -> Iterator[tuple[MachinePath, str]]:
-        subfolders_of = self._processor_folders().of
+        known = self._with_subfolders
         for folder in folders:
-            for subfolder in subfolders_of(folder):
-                yield MachinePath(f"{subfolder}/{name}"), because
-            yield MachinePath(f"{folder}/{name}"), because
+            if folder not in known:
+                known[folder] = tuple([f"{each}/" for each in (*self._processor_folders().of(folder), folder)])
+            for begin in known[folder]:
+                yield MachinePath(begin + name), because
 
     def _processor_folders(self) -> ProcessorFolders:
         if self._for_processor is None:
@@ -294,6 +296,8 @@ def _listed_to_preload(machine: Machine, path: MachinePath) -> list[str]:
 def _versions(machine: Machine, path: MachinePath) -> _Versions:
     elf = machine.binary(path)
     assert isinstance(elf, Elf)  # noqa: S101 - it was loaded as one
+    if not elf.tags().keys() & {Tag.VERNEED, Tag.VERDEF}:
+        return _Versions({}, None)
     try:
         with machine.open(path) as source:
             needed: dict[str, dict[int, int]] = {}

@@ -39,8 +39,7 @@ class FileBytes(ByteSource):
         """Open the file. Raises: OSError."""
         self._file = path.open_quietly() if isinstance(path, Place) else open_quietly(path)
         try:
-            require_ordinary(self._file, name)
-            stated_size = os.fstat(self._file).st_size
+            stated_size = require_ordinary(self._file, name).st_size
             self._head = read_from(self._file, _BLOCK, 0) if stated_size else _read_unsized(self._file)
         except OSError:
             os.close(self._file)
@@ -81,7 +80,7 @@ def open_ordinary(path: str) -> IO[bytes]:
     """
     handle = os.open(path, _FLAGS)
     try:
-        if not stat.S_ISREG(os.fstat(handle).st_mode) and not path.startswith(_HANDED_OVER):
+        if not path.startswith(_HANDED_OVER):
             require_ordinary(handle, path)
         if hasattr(os, "set_blocking"):
             os.set_blocking(handle, True)
@@ -91,11 +90,12 @@ def open_ordinary(path: str) -> IO[bytes]:
     return os.fdopen(handle, "rb")
 
 
-def require_ordinary(handle: int, path: str) -> None:
-    """See that an open file is no pipe, device or socket. Raises: OSError."""
-    mode = os.fstat(handle).st_mode
-    if stat.S_ISFIFO(mode) or stat.S_ISCHR(mode) or stat.S_ISSOCK(mode):
+def require_ordinary(handle: int, path: str) -> os.stat_result:
+    """See that an open file is no pipe, device or socket, and give its status. Raises: OSError."""
+    status = os.fstat(handle)
+    if not stat.S_ISREG(mode := status.st_mode) and (stat.S_ISFIFO(mode) or stat.S_ISCHR(mode) or stat.S_ISSOCK(mode)):
         raise OSError(0, "it is a pipe, device or socket, and those are not waited for", path)
+    return status
 
 
 def _read_unsized(file: int) -> bytes:

@@ -11,8 +11,7 @@ def is_gone(machine: Machine, path: MachinePath) -> bool:
 
 def dangling_target(machine: Machine, path: MachinePath) -> MachinePath | None:
     """Where the link at a path leads, if nothing is there; None where it is no link, or leads to something."""
-    if machine.look(path).kind is not EntryKind.ABSENT:
+    if machine.is_known_absent(path) or machine.look(path).kind is not EntryKind.ABSENT:
         return None
-    at = machine.join(machine.real(machine.folder_of(path)), machine.paths.basename(path))
     target = machine.real(path)
-    return target if target != at else None
+    return target if target != machine.own_place(path) else None

@@ -167,6 +167,10 @@ class Machine(ABC):
     def absolute_path(self, text: str) -> MachinePath:
         """The absolute path of the machine for a typed one."""
 
+    def is_known_absent(self, path: MachinePath) -> bool:  # noqa: ARG002 - for those that list folders
+        """Whether it is known without another look that a folder has no such name, not even as a link."""
+        return False
+
     @property
     def was_running(self) -> bool:
         """Whether what is known of it was found out on it as it ran."""
@@ -212,13 +216,14 @@ class Machine(ABC):
     def folders_of(self, paths: Iterable[MachinePath]) -> list[MachinePath]:
         """The folders that many paths lie in, each once."""
         if self.paths is posixpath:  # what is cut off is the same for many
-            heads = dict.fromkeys(path[: path.rfind("/") + 1] for path in paths)
-            return list(dict.fromkeys(MachinePath(head.rstrip("/") or head) for head in heads))
+            heads = {path[: path.rfind("/") + 1]: None for path in paths}
+            return list({MachinePath(head.rstrip("/") or head): None for head in heads})
         return list(dict.fromkeys(map(self.folder_of, paths)))
 
     def own_place(self, path: MachinePath) -> MachinePath:
         """A path with the links of its folder followed, and not its own."""
-        return self.join(self.real(self.folder_of(path)), self.paths.basename(path))
+        folder, name = self.real(self.folder_of(path)), self.paths.basename(path)
+        return self.join(folder, name) if name in {"", ".", ".."} else MachinePath(self.paths.join(folder, name))
 
     def fold(self, name: str) -> str:
         """The form in which two names or paths are equal exactly if they are the same to this machine."""

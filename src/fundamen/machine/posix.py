@@ -71,12 +71,12 @@ class PosixMachine(Machine):
         """Tell what stands at a path."""
         entry = self._looked_at.get(path)
         if entry is None:
-            if self._is_known_absent(path):
+            if self.is_known_absent(path):
                 return _ABSENT
             entry = self._looked_at[path] = looked_at(self, path)
         return entry
 
-    def _is_known_absent(self, path: MachinePath) -> bool:
+    def is_known_absent(self, path: MachinePath) -> bool:
         """Whether a folder in which much is looked for, and which was therefore listed, has no such name."""
         folder, _, name = path.rpartition("/")
         names = self._names_in.get(folder)
@@ -109,7 +109,7 @@ class PosixMachine(Machine):
         real = self._real.get(path)
         if real is None:
             try:
-                real = MachinePath(self._resolve(path))
+                real = self.own_place(path) if self.is_known_absent(path) else MachinePath(self._resolve(path))
             except UnreadableError:  # a loop of links; whoever looks at the path is told
                 real = path
             self._real[path] = real

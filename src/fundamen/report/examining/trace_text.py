@@ -1,6 +1,6 @@
 """A trace as text: the answer, the faults with their reasons, what the program stands on, the next step."""
 
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
@@ -237,11 +237,12 @@ def _fault(page: Page, fault: Component, machine: Machine, number: int, *, verbo
 
 def _folders(fault: Component, machine: Machine) -> list[str]:
     """For what is missing: the folders that were searched in vain, by the rule that led there."""
-    by_rule: dict[str, list[MachinePath]] = {}
+    by_rule: dict[str, list[MachinePath]] = defaultdict(list)
     is_sought = fault.verdict is Verdict.MISSING and fault.kind != INSTALLED_FILE
+    absent = CandidateOutcome.ABSENT
     for candidate in fault.searched if is_sought else ():
-        if candidate.outcome is CandidateOutcome.ABSENT:
-            by_rule.setdefault(candidate.because, []).append(candidate.path)
+        if candidate.outcome is absent:
+            by_rule[candidate.because].append(candidate.path)
     return [f"{', '.join(machine.folders_of(paths))} ({rule})" for rule, paths in by_rule.items()]
 
 
