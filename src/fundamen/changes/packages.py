@@ -7,7 +7,9 @@ it makes of them, and do not come back to the byte. Sources: dpkg(1), "ACTIONS",
 
 import os
 import re
-from collections.abc import Mapping
+import shutil
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import ExitStack, contextmanager, suppress
 from typing import Annotated
 
 import msgspec
@@ -15,14 +17,20 @@ import msgspec
 from fundamen.changes.base import Keeping, Record, Site, Step, Tell
 from fundamen.changes.form import Form, Part, PlanResolution
 from fundamen.machine.host_tools import run_tool
+from fundamen.machine.machine import Machine
 from fundamen.machine.overlay import Layer
+from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import FileState
+from fundamen.placing.replacing import name_of_ours, remove
 from fundamen.sources.apt import WantedPackage
 from fundamen.sources.os_archive import NewPackages
 
 _SECONDS = 1800
 _STATUS = MachinePath("/var/lib/dpkg/status")
+_OWN_DPKG = MachinePath("/usr/bin/dpkg")
+_ARCHIVES = MachinePath("/var/cache/apt/archives")
+_NEW = os.O_WRONLY | os.O_CREAT | os.O_EXCL | getattr(os, "O_NOFOLLOW", 0)
 _STANZA = re.compile(rb"^Package: (\S+)\n((?:.+\n)*)", re.MULTILINE)
 _INSTALLED = b"install ok installed"
 
@@ -38,7 +46,7 @@ class PackagesRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="p
 
     def make(self, site: Site, _tell: Tell) -> None:
         """Install the packages. Raises: OSError: the package manager could not, in its own words."""
-        _dpkg(site, "--force-confdef", "--force-confold", "--install", *self.files)
+        _dpkg(site, "--force-confdef", "--force-confold", "--install", files=self.files)
 
     def is_made(self, site: Site) -> bool:
         """Whether all of them are installed in the version that was planned."""
@@ -128,13 +136,33 @@ def _states(site: Site) -> dict[str, tuple[bytes, str]]:
     return found
 
 
-def _dpkg(site: Site, *words: str) -> None:
-    command = ["dpkg", f"--root={site.machine.root}", *words]
-    # Apart: a Ctrl-C is ours to act on, not the package manager's.
-    done = run_tool(command, _SECONDS, apart=True, DEBIAN_FRONTEND="noninteractive")
+def _dpkg(site: Site, *words: str, files: Sequence[str] = ()) -> None:
+    """Run the package manager: a mounted root's own one within it, for only that knows its accounts and groups."""
+    machine = site.machine
+    command = ["dpkg", f"--root={machine.root}"]
+    with ExitStack() as handed_in:
+        if not machine.is_live and machine.look(_OWN_DPKG).is_executable and shutil.which("chroot") is not None:
+            with suppress(OSError, UnreadableError):
+                files = [handed_in.enter_context(_handed_in(machine, file)) for file in files]
+                command = ["chroot", machine.root, _OWN_DPKG]
+        # Apart: a Ctrl-C is ours to act on, not the package manager's.
+        done = run_tool([*command, *words, *files], _SECONDS, apart=True, DEBIAN_FRONTEND="noninteractive")
     if done.returncode:
         lines = [line.strip() for line in done.stderr.splitlines() if line.strip()]
         raise OSError(0, "; ".join(lines[:3]) or f"it ended with status {done.returncode}", "dpkg")
+
+
+@contextmanager
+def _handed_in(machine: Machine, file: str) -> Iterator[str]:
+    """A package's file where the root's own package manager reads it, for as long as that runs. Raises: OSError."""
+    path = machine.join(_ARCHIVES, name_of_ours())
+    place = machine.place(path)
+    with open(file, "rb") as source, os.fdopen(place.open(_NEW, 0o600), "wb") as target:
+        shutil.copyfileobj(source, target)
+    try:
+        yield path
+    finally:
+        remove(place)
 
 
 class InstallByName(Form, frozen=True, kw_only=True, tag="install packages"):

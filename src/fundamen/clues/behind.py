@@ -9,7 +9,7 @@ import msgspec
 
 from fundamen.building.near_misses import Names
 from fundamen.clues.findings import Finding
-from fundamen.clues.lost_files import LostFile, find_lost_files
+from fundamen.clues.lost_files import LostFile, find_lost_files, is_command
 from fundamen.clues.mentions import MentionKind, plain_name
 from fundamen.clues.reading import Reading
 from fundamen.evidence.authority import Authority, Says, Subject, weigh
@@ -22,6 +22,7 @@ from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.trace.hints import with_hints
 from fundamen.trace.inspection import Inspection, inspect_file
+from fundamen.trace.lost import find_program_or_lost
 from fundamen.trace.records import Component, Trace
 from fundamen.trace.trace import trace_program
 
@@ -33,6 +34,7 @@ _SYSTEM_FOLDERS = {
     Platform.MACOS: ("/usr/lib", "/Library/Frameworks"),
     Platform.WINDOWS: ("C:\\Windows\\System32", "C:\\Windows\\SysWOW64", "C:\\Windows", "C:\\"),
 }
+_SHELL = re.compile(r"(\S+): line \d+: ")  # a shell, or a script, that reports what it could not run
 _VERSION = re.compile(r"\.\d+")
 _MOST_TRACED, _MOST_PLACES, _MOST_ALIKE = 3, 8, 3
 _NUMBER_WORDS = ("no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine")
@@ -159,13 +161,23 @@ def _reason_of_trust(machine: Machine, inspection: Inspection) -> str:
 def _trace_named(machine: Machine, reading: Reading, authorities: Sequence[Authority]) -> Iterator[Trace]:
     """The traces of the programs that a text names, as far as they are on the machine; failing ones first."""
     found: list[Trace] = []
-    named = (path for path in dict.fromkeys(_programs(machine, reading)) if machine.look(path).kind is EntryKind.FILE)
-    for path in islice(named, _MOST_TRACED):
+    there = (path for path in dict.fromkeys(_programs(machine, reading)) if machine.look(path).kind is EntryKind.FILE)
+    for path in (*_lost_commands(machine, reading), *islice(there, _MOST_TRACED)):
         try:
             found.append(with_hints(machine, trace_program(machine, path, authorities), authorities, path))
         except FundamenError:
             continue  # what is no program after all; its place is told below
     return iter(sorted(found, key=lambda trace: not trace.faults))
+
+
+def _lost_commands(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
+    """Where the commands were that a text names, and that a package or an alternative had."""
+    decisive = reading.decisive
+    named = [decisive.holes[name] for name in ("program", "component") if decisive and name in decisive.holes]
+    for name in filter(is_command, named):
+        path = find_program_or_lost(machine, name)
+        if machine.look(path).kind is EntryKind.ABSENT and path != machine.absolute_path(name):
+            yield path
 
 
 def _programs(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
@@ -183,7 +195,9 @@ def _programs(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
             wanted = machine.fold(name)
             for folder, entries in _folders(machine, reading, ()):
                 yield from (machine.join(folder, entry) for entry in entries if machine.fold(entry) == wanted)
-    yield from map(machine.absolute_path, paths)
+    reported_by = _SHELL.match(decisive.text) if decisive is not None else None
+    shell = reported_by[1] if reported_by is not None else ""
+    yield from (machine.absolute_path(path) for path in paths if path != shell)
 
 
 def _components(reading: Reading) -> list[str]:

@@ -17,7 +17,13 @@ from fundamen.model.paths import MachinePath
 
 _MODULE = re.compile(r"[A-Za-z_]\w*(?:\.[A-Za-z_]\w*){0,20}")  # of Python, as an import names it
 _PERL_MODULE = re.compile(r"[A-Za-z_]\w*(?:::\w+){0,20}")
+_COMMAND = re.compile(r"[A-Za-z0-9_][\w.+-]{0,60}")
 _MOST_LOST = 5
+
+
+def is_command(name: str) -> bool:
+    """Whether a name may be that of a command, which is looked up on PATH."""
+    return _COMMAND.fullmatch(name) is not None
 
 
 class LostFile(msgspec.Struct, frozen=True):

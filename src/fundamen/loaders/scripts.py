@@ -11,7 +11,7 @@ from fundamen.formats.unix.script import Script
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution
 from fundamen.loaders.python_environment import find_environment
 from fundamen.loaders.search_path import find_on_path, judge_runnable
-from fundamen.machine.machine import Machine, typed_path
+from fundamen.machine.machine import Machine
 from fundamen.model.binary import Necessity
 from fundamen.model.display import printable
 from fundamen.model.paths import MachinePath
@@ -79,18 +79,15 @@ class _Starting:
         taken = candidates[first].path if first is not None else None
         considered = tuple(candidates if first is None else candidates[: first + 1])
         environment = find_environment(self._machine, path, MachinePath(name)) if name.startswith("/") else None
-        decided, remedy = "", ""
+        decided = ""
         if taken is None and script.ends_in_return and name.endswith("\r"):
             decided = (
                 "the first line ends in a carriage return, as Windows ends lines, and the system takes it for a part of"
                 f" the name: {printable(name)}"
             )
-            remedy = f"sed -i.before 's/\\r$//' {typed_path(self._machine, path)}"
         elif taken is None and environment is not None:
             decided = environment.decided
-        resolution = Resolution(
-            name, path, Necessity.REQUIRED, considered, taken, _KIND, decided=decided, remedy=remedy
-        )
+        resolution = Resolution(name, path, Necessity.REQUIRED, considered, taken, _KIND, decided=decided)
         self._note(resolution, *([environment] if environment is not None and taken is not None else []))
         return taken
 

@@ -2,7 +2,6 @@
 
 import os
 import posixpath
-import shlex
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Hashable, Iterable, Mapping
 from contextlib import AbstractContextManager
@@ -276,14 +275,6 @@ class Machine(ABC):
                 return read_binary(source)
         except UnreadableError as error:
             return error
-
-
-def typed_path(machine: Machine, path: MachinePath) -> str:
-    """A path as it is to be typed in a shell of this host; as the machine spells it where nothing of it lies here."""
-    try:
-        return shlex.quote(machine.host_path(path))
-    except UnreadableError:
-        return shlex.quote(path)
 
 
 def not_a_file(path: MachinePath, entry: Entry, machine_title: str) -> UnreadableError:

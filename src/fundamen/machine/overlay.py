@@ -5,6 +5,8 @@ from collections.abc import Iterable, Mapping
 from contextlib import AbstractContextManager
 from itertools import chain
 
+import msgspec
+
 from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.machine import AccessRights, Entry, EntryKind, Machine, not_a_file
@@ -105,6 +107,9 @@ class OverlayMachine(Machine):
         if self._is_gone(key):
             return Entry(EntryKind.ABSENT)
         entry = self.base.look(path)
+        rights = self._rights.get(self.base.real(path)) if entry.kind is EntryKind.FILE else None
+        if rights is not None:
+            return msgspec.structs.replace(entry, is_executable=bool(rights.mode & 0o111))
         if entry.kind is EntryKind.ABSENT and key in self._folders:
             return Entry(EntryKind.FOLDER)
         leads_to = self._links.get(self.base.own_place(path))

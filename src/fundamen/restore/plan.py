@@ -7,6 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 import msgspec
 
 from fundamen.changes.base import MISSING, Step
+from fundamen.changes.files import Change
 from fundamen.changes.moves import Move, free_aside
 from fundamen.changes.packages import InstallPackages
 from fundamen.changes.rights import ChangeRights, allow
@@ -31,6 +32,7 @@ _LOG = logging.getLogger(__name__)
 
 _IMPOSTORS = {EntryKind.FOLDER: "a folder", EntryKind.SPECIAL: "a pipe, device or socket"}
 _NO_FOLDER = {EntryKind.FILE, EntryKind.SPECIAL}
+_LEADS_TO_NOTHING = "it is a link that leads to nothing"
 _MOST_HOPS = 5  # from link to link
 
 
@@ -48,7 +50,7 @@ class Pin(msgspec.Struct, frozen=True):
     versions: str  # PEP 440, "Version specifiers"
 
 
-PlanStep = PlaceFile | PlaceLink | PlaceFolder | Move | ChangeRights
+PlanStep = PlaceFile | PlaceLink | PlaceFolder | Move | ChangeRights | Change
 
 
 class Plan(msgspec.Struct, frozen=True):
@@ -78,6 +80,11 @@ class Plan(msgspec.Struct, frozen=True):
         return tuple(step for step in self.steps if isinstance(step, PlaceFile | PlaceLink))
 
     @property
+    def own(self) -> tuple[Change, ...]:
+        """The steps that need no package: a link, or a file changed in place."""
+        return tuple(s for s in self.steps if isinstance(s, Change) and not isinstance(s, PlaceFile | PlaceLink))
+
+    @property
     def folders(self) -> tuple[PlaceFolder, ...]:
         """The steps that make a folder."""
         return tuple(step for step in self.steps if isinstance(step, PlaceFolder))
@@ -95,7 +102,7 @@ class Plan(msgspec.Struct, frozen=True):
     @property
     def size(self) -> int:
         """How many bytes are to be written, not counting what is kept."""
-        return sum(step.size for step in self.placed)
+        return sum(step.size for step in (*self.placed, *self.own))
 
 
 def plan_restoration(
@@ -288,7 +295,10 @@ def _has(machine: Machine, place: MachinePath) -> bool:
 
 
 def _missing_links(machine: Machine, trace: Trace, offer: Offer) -> Iterator[PlaceLink]:
-    """The links of a package that stand no longer; a broken one is mended by what it leads to."""
+    """The links of a package that are gone, lead to nothing by another target, or have something else in their place.
+
+    One with the package's own target is mended by what it leads to.
+    """
     files = {machine.real(place_of(machine, trace, offer.package, file)): file for file in offer.package.files}
     links = {place_of(machine, trace, offer.package, link): link for link in offer.package.links}
     for path, link in links.items():
@@ -299,10 +309,10 @@ def _missing_links(machine: Machine, trace: Trace, offer: Offer) -> Iterator[Pla
                 break
             leads_to = machine.join(machine.folder_of(leads_to), further.target)
         file = files.get(machine.real(leads_to))
-        if not _has(machine, place):
+        if because := _why_link_is_placed(machine, path, place, link.target):
             yield PlaceLink(
                 path=place,
-                because=MISSING,
+                because=because,
                 sha256=file.sha256 if file is not None else "",
                 size=0,
                 link=link.target,
@@ -310,6 +320,19 @@ def _missing_links(machine: Machine, trace: Trace, offer: Offer) -> Iterator[Pla
                 package=offer.package,
                 source=offer.source,
             )
+
+
+def _why_link_is_placed(machine: Machine, path: MachinePath, place: MachinePath, target: str) -> str:
+    """Why a link of a package has to be made; empty where it need not be."""
+    if not _has(machine, place):
+        return MISSING
+    kind = machine.look(path).kind
+    if kind in _IMPOSTORS and machine.real(path) == place:
+        return _IMPOSTORS[kind]
+    if kind in {EntryKind.ABSENT, EntryKind.BLOCKED}:
+        with contextlib.suppress(OSError, UnreadableError):  # it is no link
+            return _LEADS_TO_NOTHING if machine.entry_place(place).link() != target else ""
+    return ""
 
 
 def with_found_places(machine: Machine, plan: Plan, remaining: Sequence[Component]) -> Plan:
@@ -428,7 +451,7 @@ def _difference(machine: Machine, path: MachinePath, package: Package, file: Pac
     """The difference of a file from the package's own; None where it is the package's."""
     entry = machine.look(path)
     if entry.kind is EntryKind.ABSENT:
-        return "it is a link that leads nowhere" if _has(machine, path) else MISSING
+        return _LEADS_TO_NOTHING if _has(machine, path) else MISSING
     try:
         with machine.open(path) as source:
             if source.size == file.size and digest_of(source) == file.sha256:

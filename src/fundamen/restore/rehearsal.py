@@ -15,6 +15,7 @@ from fundamen.model.paths import HostPath, MachinePath
 from fundamen.model.timing import log_time
 from fundamen.restore.harms import Harm, find_harms
 from fundamen.restore.on_demand import OnDemand, asked_for
+from fundamen.restore.own_remedies import KeepBytes, find_own_remedies
 from fundamen.restore.plan import Pin, Plan, Unmet, plan_restoration, with_found_places, with_rights, with_set_aside
 from fundamen.restore.restoration import Prepared, Traces
 from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source
@@ -38,6 +39,7 @@ class Scope(msgspec.Struct, frozen=True):
     pins: Sequence[Pin] = ()
     because: str = ""  # the reason for these versions, which is written down
     follows: bool = True  # whether what scripts start is repaired with them; a survey finds it by itself
+    keep: KeepBytes | None = None  # our own copies, for what is changed in place; None where nothing is
 
 
 class Rehearsal(msgspec.Struct, frozen=True):
@@ -208,12 +210,25 @@ class _Rehearsing:
         )
         if steps:
             return grown
+        if (mended := self._with_own_remedies(grown, after)).steps != grown.steps:
+            return mended
         gentler = with_set_aside(self._machine, grown, faults)
         if gentler.steps != grown.steps and _cured_faults(
             after, self._trace_programs(self._laid_over(gentler.all_steps))
         ):
             return gentler
         return with_found_places(self._machine, grown, faults)
+
+    def _with_own_remedies(self, plan: Plan, after: Sequence[Trace]) -> Plan:
+        """The plan with what mends the remaining faults without any package."""
+        keep = self._scope.keep
+        steps = {self._machine.fold(step.path): step for step in plan.steps}
+        for trace in after if keep is not None else ():
+            for remedy in find_own_remedies(self._machine, trace):
+                if remedy.data and keep is not None:
+                    self._contents[remedy.step.brought.sha256] = keep(remedy.data)
+                steps.setdefault(self._machine.fold(remedy.step.path), remedy.step)
+        return msgspec.structs.replace(plan, steps=tuple(steps.values()))
 
 
 def _merge_catalogues(catalogues: Iterable[Catalogue]) -> list[Catalogue]:

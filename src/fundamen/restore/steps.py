@@ -46,7 +46,7 @@ class PlaceFile(Change, frozen=True, kw_only=True):
             source=self.source.name,
             executable=self.executable,
             mode=self.mode & 0o777 if self.mode is not None else None,  # more the source itself says
-            expects=_expected_state(state),
+            expects=expected_state(state),
         )
 
     def place(self, machine: Machine) -> Place:
@@ -75,7 +75,7 @@ class PlaceLink(Change, frozen=True, kw_only=True):
 
     def form(self, state: FileState | None) -> MakeLink:
         """The step in a plan file, which expects the current state."""
-        return MakeLink(path=self.path, because=self.because, target=self.link, expects=_expected_state(state))
+        return MakeLink(path=self.path, because=self.because, target=self.link, expects=expected_state(state))
 
 
 class PlaceFolder(SetFolder, frozen=True, kw_only=True):
@@ -116,7 +116,8 @@ def place_file(
     )
 
 
-def _expected_state(state: FileState | None) -> Expected:
+def expected_state(state: FileState | None) -> Expected:
+    """What a plan file expects in a place."""
     return Expected(state.sha256, state.link) if state is not None else Expected()
 
 

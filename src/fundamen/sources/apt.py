@@ -10,6 +10,7 @@ import os
 import re
 import shutil
 from collections.abc import Sequence
+from functools import cache
 
 import msgspec
 
@@ -21,6 +22,7 @@ from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import digest_of_file
 from fundamen.placing.own_files import write_whole
+from fundamen.sources.apt_lists import drop_unproven, take_over_lists
 
 _SECONDS = 900
 _NAME = re.compile(r"^[a-z0-9][a-z0-9+.\-]+$")  # Debian Policy, section 5.6.1
@@ -30,6 +32,7 @@ _SIMULATED = re.compile(  # of what apt-get -s writes
     r"(?: \((?P<version>\S+) .*\[(?P<architecture>\S+)\]\))?"
 )
 _CANDIDATE = re.compile(r"^  Candidate: (?P<version>\S+)$", re.MULTILINE)  # of what apt-cache policy writes
+_TARGET = re.compile(r"^Acquire::IndexTargets::deb::([\w-]+)::", re.MULTILINE)  # of what apt-config dump writes
 _UNPROVEN = ("is not signed", "NO_PUBKEY", "signatures were invalid", "Hash Sum mismatch", "EXPKEYSIG", "BADSIG")
 
 
@@ -88,9 +91,7 @@ class Apt:
         if self._machine.is_live and not self._is_updated:
             with contextlib.suppress(UnreadableError):
                 return self._download(wanted, target, self._lists())
-        if not self._is_updated:
-            self._run(["update"], "the lists of the archive", None)
-            self._is_updated = True
+        self._update()
         try:
             return self._download(wanted, target, None)
         except UnreadableError as error:
@@ -114,7 +115,8 @@ class Apt:
                 do="Name the package as the archive has it, such as libcurl4.",
             )
         what = " ".join(names)
-        self._update()
+        if not self._machine.is_live:
+            self._update()
         said = self._run(["-s", "--no-install-recommends", "install", "--", *names], what, self._lists())
         wanted, others = [], []
         for line in said.splitlines():
@@ -134,9 +136,19 @@ class Apt:
         return tuple(each for each in wanted if each.is_plain)
 
     def _update(self) -> None:
-        if not self._machine.is_live and not self._is_updated:
+        if self._is_updated:
+            return
+        lists = self._own_lists()
+        taken = take_over_lists(self._machine, lists) if not self._machine.is_live else []
+        self._run(["update"], "the lists of the archive", None)
+        if drop_unproven(lists, taken):
             self._run(["update"], "the lists of the archive", None)
-            self._is_updated = True
+        self._is_updated = True
+
+    def _own_lists(self) -> HostPath:
+        lists = HostPath(os.path.join(self._folder, "lists"))
+        os.makedirs(os.path.join(lists, "partial"), exist_ok=True)
+        return lists
 
     def _lists(self) -> MachinePath | None:
         """Only on this host are the lists known to be those whose signatures apt has checked."""
@@ -196,8 +208,6 @@ class Apt:
     def _options(self, lists: MachinePath | None) -> list[str]:
         machine, ours = self._machine, self._folder
         etc = machine.host_path(MachinePath("/etc/apt"))
-        own_lists = HostPath(os.path.join(ours, "lists"))
-        os.makedirs(os.path.join(own_lists, "partial"), exist_ok=True)
         settings = {
             "Dir::Etc::sourcelist": os.path.join(etc, "sources.list"),
             "Dir::Etc::sourceparts": os.path.join(etc, "sources.list.d"),
@@ -206,7 +216,7 @@ class Apt:
             "Dir::Etc::preferences": os.path.join(etc, "preferences"),
             "Dir::Etc::preferencesparts": os.path.join(etc, "preferences.d"),
             "Dir::State::status": machine.host_path(MachinePath("/var/lib/dpkg/status")),
-            "Dir::State::lists": own_lists if lists is None else machine.host_path(lists),
+            "Dir::State::lists": self._own_lists() if lists is None else machine.host_path(lists),
             "Dir::Cache": os.path.join(ours, "cache"),
             "Dir::Log": os.path.join(ours, "log"),
             "APT::Sandbox::User": "root",
@@ -214,11 +224,23 @@ class Apt:
             "Acquire::AllowInsecureRepositories": "false",
             "Acquire::AllowWeakRepositories": "false",
             "Acquire::Languages": "none",
+            **dict.fromkeys(_further_lists(), "false"),
         }
         native, *foreign = architectures(machine)
         options = [f"{name}={value}" for name, value in {**settings, "APT::Architecture": native}.items()]
         options += [f"APT::Architectures::={each}" for each in (native, *foreign)]
         return [word for option in options for word in ("-o", option)]
+
+
+@cache
+def _further_lists() -> tuple[str, ...]:
+    """The settings by which this host's apt fetches more than the lists of packages, such as those of contents."""
+    try:
+        said = run_tool(["apt-config", "dump", "Acquire::IndexTargets::deb"], _SECONDS, "/").stdout
+    except OSError:
+        return ()
+    targets = dict.fromkeys(_TARGET.findall(said))
+    return tuple(f"Acquire::IndexTargets::deb::{name}::DefaultEnabled" for name in targets if name != "Packages")
 
 
 def is_as_fetched(path: HostPath) -> bool:

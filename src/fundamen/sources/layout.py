@@ -15,6 +15,8 @@ from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.package import Base, Package, PackageEntry
 from fundamen.model.paths import HostPath
+from fundamen.placing.file_state import digest_of_file
+from fundamen.placing.own_files import write_whole
 
 METADATA = "metadata"  # the update framework's signed statements
 PACKAGES = "packages"  # the descriptions of all packages in shards; the targets of those statements
@@ -63,6 +65,14 @@ def is_shard(path: str) -> bool:
 def content_place(sha256: str) -> str:
     """Where the bytes with a digest lie below a source."""
     return f"{CONTENT}/{sha256[:2]}/{sha256}"
+
+
+def keep_content(folder: str, sha256: str, data: bytes) -> HostPath:
+    """Keep bytes of that digest in a folder of our own copies, and give their path. Raises: OSError."""
+    path = HostPath(os.path.join(folder, sha256))
+    if not os.path.exists(path) or digest_of_file(path) != sha256:
+        write_whole(path, data)
+    return path
 
 
 def content_path(location: HostPath, sha256: str) -> HostPath:

@@ -25,9 +25,9 @@ from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.package import Base, Package, PackageFile, PackageFolder, PackageLink
 from fundamen.model.paths import HostPath, MachinePath
-from fundamen.placing.file_state import digest_of_file
 from fundamen.sources.apt import Apt, WantedPackage
 from fundamen.sources.catalogue import Catalogue, ListedCatalogue, Source, SourceKind
+from fundamen.sources.layout import keep_content
 
 NAME = "Debian's archive"
 _PIECE = 1 << 18
@@ -199,7 +199,7 @@ class OsArchive:
         while not content and (piece := data.read(_PIECE)):
             digest.update(piece)
         sha256 = digest.hexdigest()
-        if content and not self._stands(packed, sha256):
+        if (content or not packed.size) and not self._stands(packed, sha256):
             self._keep(sha256, content)
         return PackageFile(
             name=_own_name(content) or packed.path.rpartition("/")[2],
@@ -225,11 +225,7 @@ class OsArchive:
             return False
 
     def _keep(self, sha256: str, content: bytes) -> None:
-        from fundamen.placing.own_files import write_whole  # noqa: PLC0415 - only where something is kept
-
-        path = os.path.join(self._contents, sha256)
-        if not os.path.exists(path) or digest_of_file(path) != sha256:
-            write_whole(path, content)
+        keep_content(self._contents, sha256, content)
 
 
 def _apply_diversion(packed: PackedFile, package: str, diverted: Mapping[str, tuple[str, str]]) -> PackedFile:

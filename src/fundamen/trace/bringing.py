@@ -1,10 +1,12 @@
 """Which package of the operating system's archive would bring what is missing."""
 
 import json
+from collections.abc import Sequence
 
 import msgspec
 
 from fundamen.evidence.debian_contents import find_bringers
+from fundamen.evidence.debian_dependencies import find_removed_packages
 from fundamen.loaders.glibc_itself import system_folders
 from fundamen.machine.machine import Machine
 from fundamen.model.architecture import Platform
@@ -37,6 +39,8 @@ def with_bringers(machine: Machine, trace: Trace) -> Trace:
     else:
         found = find_bringers(machine, names, (trace.architecture,), folders)
         packages = {component.name: brought_by(component) for component in missing}
+        if any(not brought for brought in packages.values()):
+            packages = _with_removed(machine, missing, packages)
         machine.keep(known, json.dumps(packages).encode())  # not msgspec: a name may hold undecodable bytes
     components = tuple(
         msgspec.structs.replace(component, brought_by=packages[component.name])
@@ -45,6 +49,15 @@ def with_bringers(machine: Machine, trace: Trace) -> Trace:
         for component in trace.components
     )
     return msgspec.structs.replace(trace, components=components)
+
+
+def _with_removed(
+    machine: Machine, missing: Sequence[Component], packages: dict[str, tuple[str, ...]]
+) -> dict[str, tuple[str, ...]]:
+    """The same, with packages that others depend on and that are not installed, where no list of contents knows any."""
+    needers = {machine.paths.basename(c.name): c.needed_by for c in missing if not packages[c.name]}
+    removed = find_removed_packages(machine, needers)
+    return {name: known or removed.get(machine.paths.basename(name), ()) for name, known in packages.items()}
 
 
 def _kept_packages(machine: Machine, known: str) -> dict[str, tuple[str, ...]]:

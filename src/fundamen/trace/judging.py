@@ -10,13 +10,14 @@ from fundamen.evidence.authority import Testimony, remarks_of, weigh
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution
 from fundamen.machine.access import Runner, find_barrier, user_of
 from fundamen.machine.links import dangling_target
-from fundamen.machine.machine import Machine, typed_path
+from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
 from fundamen.machine.stated_version import version_of
 from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary, BinaryKind, Format, Necessity
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
+from fundamen.trace.astray import link_in_text, moved_folder
 from fundamen.trace.records import LOADED, STRUCTURE, Component, Evidence, Footing, Trace
 from fundamen.trace.symptom import DLL_INIT_FAILED, status_in_words
 
@@ -173,7 +174,6 @@ class Judging:
             searched=(),
             sought_as=(self._machine.paths.basename(path),),
             remarks=(*self._loading.remarks, *self._further_said(path)),
-            remedy="" if may_be_run else f"chmod +x {typed_path(self._machine, path)}",
         )
 
     def _may_be_run(self) -> bool:
@@ -326,9 +326,7 @@ class Judging:
         """Say why the loader ends with nothing: the most telling of the candidates that it passed over."""
         by_outcome = {candidate.outcome: candidate for candidate in reversed(resolution.candidates)}
         if refused := by_outcome.get(CandidateOutcome.REFUSED):
-            if refused.architecture not in {None, self._loading.architecture}:
-                return _Finding(Verdict.WRONG_ARCHITECTURE, f"{refused.path} {refused.detail}")
-            return _Finding(Verdict.CORRUPT, f"{refused.path}: {refused.detail}")
+            return self._judge_refused(refused)
         if other := by_outcome.get(CandidateOutcome.OTHER_ARCHITECTURE):
             wanted = self._loading.architecture
             return _Finding(
@@ -342,6 +340,16 @@ class Judging:
         if blocked := by_outcome.get(CandidateOutcome.BLOCKED):
             return _Finding(Verdict.BLOCKED, f"{blocked.path}: {blocked.detail}")
         return _Finding(Verdict.MISSING, self._why_missing(resolution, by_outcome.get(CandidateOutcome.NOT_SEARCHED)))
+
+    def _judge_refused(self, refused: Candidate) -> _Finding:
+        """Judge a file at which the loader gives up."""
+        if refused.architecture not in {None, self._loading.architecture}:
+            return _Finding(Verdict.WRONG_ARCHITECTURE, f"{refused.path} {refused.detail}")
+        if (beside := link_in_text(self._machine, refused.path)) is not None:
+            name = self._machine.paths.basename(beside)
+            reason = f"{refused.path} holds only the name {name}, as a copy made without links leaves it"
+            return _Finding(Verdict.CORRUPT, reason)
+        return _Finding(Verdict.CORRUPT, f"{refused.path}: {refused.detail}")
 
     def _judge_passed_over(
         self, resolution: Resolution, passed: Candidate, verdict: Verdict, right: Candidate | None
@@ -360,14 +368,17 @@ class Judging:
                 f"the loader that this program for {wanted} names is not there; of this the system says only that the"
                 " program itself is not found"
             )
+        absent = [c.path for c in resolution.candidates if c.outcome is CandidateOutcome.ABSENT]
+        for path in absent[:_MOST_LINKS]:
+            if (target := dangling_target(self._machine, path)) is not None:
+                more = f"; {resolution.decided}" if resolution.decided else ""
+                return f"{path} is a link to {target}, which is not there{more}"
         if resolution.decided:
             return resolution.decided
         if elsewhere is not None:
             return f"a copy at {elsewhere.path} {elsewhere.detail}"
-        absent = [c.path for c in resolution.candidates if c.outcome is CandidateOutcome.ABSENT]
-        for path in absent[:_MOST_LINKS]:
-            if (target := dangling_target(self._machine, path)) is not None:
-                return f"{path} is a link to {target}, which is not there"
+        if (moved := moved_folder(self._machine, self._loading.program, absent[:_MOST_LINKS])) is not None:
+            return f"it is sought in {moved.gone}, which is gone, and lies at {moved.library}"
         count = len(absent)
         places = {
             0: "the loader has no folder to search for it",

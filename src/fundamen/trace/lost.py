@@ -1,5 +1,6 @@
 """Trace a program that is gone: by the package database, which still knows who brought it."""
 
+from fundamen.evidence.alternatives import Alternative, find_alternative
 from fundamen.evidence.dpkg import find_listed, installed_versions
 from fundamen.loaders.load_map import Candidate, CandidateOutcome
 from fundamen.machine.links import dangling_target, is_gone
@@ -11,7 +12,7 @@ from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
-from fundamen.trace.records import INSTALLED_FILE, Component, Trace
+from fundamen.trace.records import ALTERNATIVE, INSTALLED_FILE, Component, Trace
 
 
 def find_program_or_lost(machine: Machine, name: str) -> MachinePath:
@@ -20,7 +21,8 @@ def find_program_or_lost(machine: Machine, name: str) -> MachinePath:
     if not is_gone(machine, path) or machine.platform is not Platform.LINUX or machine.paths.basename(name) != name:
         return path
     places = [place for place, _ in places_on_path(machine, name)]
-    return next((listed for _, listed in find_listed(machine, places, ())), path)
+    listed = next((listed for _, listed in find_listed(machine, places, ())), None)
+    return listed or next((place for place in places if find_alternative(machine, place) is not None), path)
 
 
 def trace_lost(machine: Machine, program: MachinePath) -> Trace | None:
@@ -37,6 +39,8 @@ def trace_lost(machine: Machine, program: MachinePath) -> Trace | None:
             if (found := installed_versions(machine, {name}).get(name)) is not None:
                 package = f"{name.partition(':')[0]} {found[0]}"
                 return _trace(program, listed, package, target)
+    if (alternative := find_alternative(machine, program)) is not None and alternative.choices:
+        return _trace_alternative(program, alternative, target)
     if target is None:
         return None
     beside = [
@@ -50,13 +54,24 @@ def trace_lost(machine: Machine, program: MachinePath) -> Trace | None:
     )
 
 
+def _trace_alternative(program: MachinePath, alternative: Alternative, target: MachinePath | None) -> Trace:
+    where = "its link is gone" if target is None else f"its link leads to {printable(target)}, which is not there"
+    reason = f"it is an alternative, and {where}; {printable(alternative.choices[0])} is installed for it"
+    return _trace_one(program, program, reason, "the alternatives of the system", kind=ALTERNATIVE)
+
+
 def _trace(program: MachinePath, listed: MachinePath, package: str, target: MachinePath | None) -> Trace:
     brought = f"the package {package} brought it, and it is not there"
+    reason = brought if target is None else f"{printable(program)} is a link to it; {brought}"
+    return _trace_one(program, listed, reason, f"the list of {package}", kind=INSTALLED_FILE)
+
+
+def _trace_one(program: MachinePath, listed: MachinePath, reason: str, because: str, *, kind: str) -> Trace:
     fault = Component(
         name=listed,
-        kind=INSTALLED_FILE,
+        kind=kind,
         verdict=Verdict.MISSING,
-        reason=brought if target is None else f"{printable(program)} is a link to it; {brought}",
+        reason=reason,
         how=Necessity.REQUIRED,
         path=None,
         wanted_architecture=Architecture.ANY,
@@ -66,7 +81,7 @@ def _trace(program: MachinePath, listed: MachinePath, package: str, target: Mach
         needed_by=(program,),
         chain=(program,),
         evidence=(),
-        searched=(Candidate(listed, CandidateOutcome.ABSENT, f"the list of {package}"),),
+        searched=(Candidate(listed, CandidateOutcome.ABSENT, because),),
         sought_as=(listed,),
     )
     return Trace(program, Format.INSTALLED, Architecture.ANY, (fault,))

@@ -10,7 +10,8 @@ from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 
 LOADED = "loaded"  # what was seen of a component that a run has loaded
-INSTALLED_PACKAGE, INSTALLED_FILE = "installed-package", "installed-file"  # kinds of components
+# Kinds of components.
+INSTALLED_PACKAGE, INSTALLED_FILE, ALTERNATIVE = "installed-package", "installed-file", "alternative"
 STRUCTURE = "structure"  # the source of evidence that a file's own form gives
 
 

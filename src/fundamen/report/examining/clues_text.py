@@ -172,6 +172,8 @@ def _add_judged(page: Page, behind: Behind) -> None:
         for fault in trace.faults:
             page.verdict(fault.verdict, fault.name)
             page.field("because", fault.reason, indent=4)
+            if fault.brought_by:
+                page.field("brought by", f"the system's package {fault.brought_by[0]}", indent=4)
 
 
 def _also(page: Page, reading: Reading, *, verbose: bool) -> None:

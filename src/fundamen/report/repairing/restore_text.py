@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 
+from fundamen.changes.files import Change
 from fundamen.changes.rights import ChangeRights
 from fundamen.execution.clean_up import Kept
 from fundamen.execution.journal import JournalEntry, RestorationState
@@ -309,11 +310,13 @@ def _parts(plan: Plan, install: str, set_aside: str, make: str, place: str) -> I
         yield f"the rights of {entries} {'changed' if make == 'made' else 'to change'}"
     if plan.folders:
         yield f"{count_of(len(plan.folders), 'folder')} {make}"
-    links = sum(bool(step.link) for step in plan.placed)
+    links = sum(bool(step.link) for step in (*plan.placed, *plan.own))
     if links:
         yield f"{count_of(links, 'link')} {make}"
-    if len(plan.placed) > links:
-        yield f"{count_of(len(plan.placed) - links, 'file')} {place}"
+    if files := sum(not step.link for step in plan.placed):
+        yield f"{count_of(files, 'file')} {place}"
+    if changed := sum(not step.link for step in plan.own):
+        yield f"{count_of(changed, 'file')} {'changed' if make == 'made' else 'to change'}"
 
 
 def _plan(page: Page, plan: Plan) -> None:
@@ -322,6 +325,7 @@ def _plan(page: Page, plan: Plan) -> None:
         for move in plan.moved:
             page.field("set aside", f"{move.path}   ({move.because})", indent=4, width=11)
     _rights(page, plan.rights)
+    _own_steps(page, plan.own)
     if plan.installs is not None:
         page.heading("By the system's package manager; nothing else is upgraded or removed")
         for each in plan.installs.packages:
@@ -340,6 +344,15 @@ def _rights(page: Page, steps: Sequence[ChangeRights]) -> None:
         page.heading("Rights, so that the program's user can read its files")
     for step in steps:
         page.field("rights", f"{step.path}   ({step.because})", indent=4, width=9)
+        for detail in step.preview_details:
+            page.line(detail, 13)
+
+
+def _own_steps(page: Page, steps: Sequence[Change]) -> None:
+    if steps:
+        page.heading("With what the machine has")
+    for step in steps:
+        page.field("link" if step.link else "change", f"{step.path}   ({step.because})", indent=4, width=9)
         for detail in step.preview_details:
             page.line(detail, 13)
 

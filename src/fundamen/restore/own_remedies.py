@@ -1,0 +1,179 @@
+"""Plan what mends a program without any package: a link that is gone, a copy without its links, line ends of Windows.
+
+Each remedy uses only what the machine has; whether it cures is left to the rehearsal.
+"""
+
+import hashlib
+import re
+from collections.abc import Callable, Iterator
+
+import msgspec
+
+from fundamen.changes.base import MISSING
+from fundamen.changes.files import Change, MakeLink
+from fundamen.changes.rights import ChangeRights, allow
+from fundamen.evidence.alternatives import find_alternative
+from fundamen.loaders.load_map import CandidateOutcome
+from fundamen.machine.links import dangling_target, is_gone
+from fundamen.machine.machine import EntryKind, Machine
+from fundamen.machine.overlay import Layer
+from fundamen.model.errors import UnreadableError
+from fundamen.model.paths import HostPath, MachinePath
+from fundamen.model.verdict import Verdict
+from fundamen.placing.file_state import FileState
+from fundamen.restore.steps import expected_state
+from fundamen.trace.astray import link_in_text, moved_folder
+from fundamen.trace.records import ALTERNATIVE, Component, Trace
+
+KeepBytes = Callable[[bytes], HostPath]  # gives our own copy of some bytes
+
+_RUN_ALL = 0o111
+_MOST_SCRIPT = 1 << 20  # bytes
+_LEADS_TO_NOTHING = "it is a link that leads to nothing"
+_PYTHON_VERSION = re.compile(r"^(?:version|version_info) *= *(?P<version>\d{1,2}\.\d{1,3})\b", re.MULTILINE)
+_PYTHON_HOME = re.compile(r"^home *= *(?P<home>/\S*) *$", re.MULTILINE)
+_PYTHON = re.compile(r"python(?:\d(?:\.\d+)?)?")
+
+
+class OwnLink(Change, frozen=True, kw_only=True):
+    """A link is made or changed, with no package's word for it."""
+
+    leads_to: MachinePath
+    stood: bool  # whether something is there now, be it a link that leads to nothing
+    names: tuple[MachinePath, ...] = ()  # other links that lead through it
+
+    @property
+    def replaces(self) -> bool:
+        """Whether it replaces an existing entry."""
+        return self.stood
+
+    def lay_over(self, layer: Layer, _contents: object) -> None:
+        """Lay it over a machine."""
+        for name in (self.path, *self.names):
+            layer.links[name] = self.leads_to
+
+    def form(self, state: FileState | None) -> MakeLink:
+        """The step in a plan file, which expects the current state."""
+        return MakeLink(path=self.path, because=self.because, target=self.link, expects=expected_state(state))
+
+
+class OwnRemedy(msgspec.Struct, frozen=True):
+    """One step, with the bytes that it writes; none for a link."""
+
+    step: Change | ChangeRights
+    data: bytes = b""
+
+
+def find_own_remedies(machine: Machine, trace: Trace) -> Iterator[OwnRemedy]:
+    """The steps that the faults of a program call for."""
+    for fault in trace.faults:
+        if fault.kind == ALTERNATIVE:
+            yield from _mend_alternative(machine, trace.program)
+            continue
+        yield from _mend_copied_links(machine, fault)
+        absent = [each.path for each in fault.searched if each.outcome is CandidateOutcome.ABSENT]
+        if (moved := moved_folder(machine, trace.program, absent)) is not None:
+            yield _link(machine, moved.gone, moved.now, "its application was moved, and is still sought there")
+        if fault.kind == "program" and fault.verdict is Verdict.BLOCKED:
+            yield from _let_run(machine, trace.program)
+        if fault.kind == "interpreter":
+            yield from _mend_environment(machine, absent)
+            yield from _mend_line_ends(machine, fault)
+
+
+def _link(
+    machine: Machine,
+    place: MachinePath,
+    target: MachinePath,
+    because: str,
+    *,
+    text: str = "",
+    names: tuple[MachinePath, ...] = (),
+) -> OwnRemedy:
+    """A link at a place; ``text`` is what stands in it, the target's path where there is none."""
+    step = OwnLink(
+        path=machine.own_place(place),
+        because=because,
+        stood=not is_gone(machine, place),
+        sha256="",
+        size=0,
+        link=text or target,
+        leads_to=machine.real(target),
+        names=names,
+    )
+    return OwnRemedy(step)
+
+
+def _mend_alternative(machine: Machine, program: MachinePath) -> Iterator[OwnRemedy]:
+    alternative = find_alternative(machine, program)
+    if alternative is None or not alternative.choices:
+        return
+    choice = alternative.choices[0]
+    if machine.look(alternative.through).kind is EntryKind.ABSENT:
+        because = _why_link(machine, alternative.through)
+        yield _link(machine, alternative.through, choice, because, names=(machine.own_place(alternative.link),))
+    if machine.look(alternative.link).kind is EntryKind.ABSENT:
+        target = dangling_target(machine, alternative.link)
+        if target is None:
+            yield _link(
+                machine, alternative.link, choice, _why_link(machine, alternative.link), text=alternative.through
+            )
+
+
+def _why_link(machine: Machine, path: MachinePath) -> str:
+    return MISSING if is_gone(machine, path) else _LEADS_TO_NOTHING
+
+
+def _mend_copied_links(machine: Machine, fault: Component) -> Iterator[OwnRemedy]:
+    found = [each.path for each in fault.searched if each.outcome is not CandidateOutcome.ABSENT]
+    for path in dict.fromkeys((*found, *([fault.path] if fault.path is not None else []))):
+        if (beside := link_in_text(machine, path)) is not None:
+            because = "it holds the name of another file, as a copy made without links leaves it"
+            yield _link(machine, path, beside, because, text=machine.paths.basename(beside))
+
+
+def _mend_environment(machine: Machine, absent: list[MachinePath]) -> Iterator[OwnRemedy]:
+    """The link by which a virtual environment leads to its Python, as its own settings say. Source: PEP 405."""
+    for path in absent:
+        if not _PYTHON.fullmatch(machine.paths.basename(path)):
+            continue
+        settings = machine.join(machine.folder_of(machine.folder_of(path)), "pyvenv.cfg")
+        try:
+            text = machine.content(settings, _MOST_SCRIPT).decode("utf-8", "replace")
+        except UnreadableError:
+            continue
+        home, version = _PYTHON_HOME.search(text), _PYTHON_VERSION.search(text)
+        if home is None or version is None:
+            continue
+        python = machine.join(home["home"], f"python{version['version']}")
+        if machine.look(python).kind is EntryKind.FILE:
+            yield _link(machine, path, python, _why_link(machine, path))
+
+
+def _let_run(machine: Machine, program: MachinePath) -> Iterator[OwnRemedy]:
+    """Whoever may read a program may run it, where nobody may."""
+    rights = machine.rights(program)
+    if rights is not None and not rights.mode & _RUN_ALL:
+        because = "nobody may run it"
+        yield OwnRemedy(allow(machine, machine.real(program), rights.mode >> 2 & _RUN_ALL, because))
+
+
+def _mend_line_ends(machine: Machine, fault: Component) -> Iterator[OwnRemedy]:
+    """The same script with the line ends that its interpreter reads."""
+    script = fault.needed_by[0] if fault.needed_by else None
+    entry = machine.look(script) if script is not None else None
+    if script is None or entry is None or entry.kind is not EntryKind.FILE or entry.size > _MOST_SCRIPT:
+        return
+    data = machine.content(script, _MOST_SCRIPT)
+    first, _, _ = data.partition(b"\n")
+    if not first.startswith(b"#!") or not first.endswith(b"\r") or b"\0" in data:
+        return
+    mended = data.replace(b"\r\n", b"\n")
+    step = Change(
+        path=machine.real(script),
+        because="its lines end as those of Windows do",
+        sha256=hashlib.sha256(mended).hexdigest(),
+        size=len(mended),
+        details=(f"{data.count(bytes((13, 10)))} line ends; nothing else of it changes",),
+    )
+    yield OwnRemedy(step, mended)
