@@ -73,12 +73,11 @@ def test_a_script_stands_on_its_interpreter_and_on_all_that_this_needs(linux: AL
     assert need.chain == (APP, "/bin/tish")
 
 
-def test_a_missing_interpreter_is_named_and_a_carriage_return_is_shown_with_its_remedy(linux: ALinuxMachine) -> None:
+def test_a_missing_interpreter_is_named_and_a_carriage_return_is_shown(linux: ALinuxMachine) -> None:
     assert faults(a_script(linux, "#!/bin/tish\n")) == {"/bin/tish": Verdict.MISSING}
     linux.program("/bin/tish")
     [fault] = a_script(linux, "#!/bin/tish\r\n").trace(APP).faults
     assert (fault.name, "carriage return" in fault.reason) == ("/bin/tish\r", True)
-    assert fault.remedy == f"sed -i.before 's/\\r$//' {linux.root}{APP}"
 
 
 def test_what_env_looks_up_is_looked_for_on_path(linux: ALinuxMachine) -> None:
@@ -105,7 +104,7 @@ def test_a_shell_that_only_hands_over_leads_to_the_interpreter_of_the_second_lin
 def test_a_program_that_nobody_may_run_is_blocked(linux: ALinuxMachine) -> None:
     linux.file(APP, an_elf(interpreter=LOADER), 0o644)
     [fault] = linux.trace(APP).faults
-    assert (fault.verdict, fault.remedy) == (Verdict.BLOCKED, f"chmod +x {linux.root}{APP}")
+    assert fault.verdict is Verdict.BLOCKED
 
 
 # Java.

@@ -266,7 +266,7 @@ def test_a_package_database_that_was_emptied_is_told_with_its_backup(surveyed: S
     for left in ("", "Package: tide-0\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1\n"):
         status.write_text(left)
         [told] = surveyed.survey()["unfinished"]
-        assert (told["what"], "status-old" in told["do"]) == ("the package database", True)
+        assert (told["what"], "status-old" in told["why"]) == ("the package database", True)
 
 
 def test_every_installed_file_is_compared_and_the_next_survey_reads_only_what_changed(

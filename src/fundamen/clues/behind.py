@@ -13,6 +13,7 @@ from fundamen.clues.lost_files import LostFile, find_lost_files, is_command
 from fundamen.clues.mentions import MentionKind, plain_name
 from fundamen.clues.reading import Reading
 from fundamen.evidence.authority import Authority, Says, Subject, weigh
+from fundamen.evidence.dpkg_database import STATUS, find_database_damage
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.nearby import folders_near
 from fundamen.machine.programs import find_program
@@ -34,6 +35,7 @@ _SYSTEM_FOLDERS = {
     Platform.MACOS: ("/usr/lib", "/Library/Frameworks"),
     Platform.WINDOWS: ("C:\\Windows\\System32", "C:\\Windows\\SysWOW64", "C:\\Windows", "C:\\"),
 }
+_PACKAGE_MANAGER = re.compile(r"(?:dpkg[a-z-]*|apt(?:-get|-cache)?|E|W):\s")  # at the beginning of what it prints
 _SHELL = re.compile(r"(\S+): line \d+: ")  # a shell, or a script, that reports what it could not run
 _VERSION = re.compile(r"\.\d+")
 _MOST_TRACED, _MOST_PLACES, _MOST_ALIKE = 3, 8, 3
@@ -162,12 +164,18 @@ def _trace_named(machine: Machine, reading: Reading, authorities: Sequence[Autho
     """The traces of the programs that a text names, as far as they are on the machine; failing ones first."""
     found: list[Trace] = []
     there = (path for path in dict.fromkeys(_programs(machine, reading)) if machine.look(path).kind is EntryKind.FILE)
-    for path in (*_lost_commands(machine, reading), *islice(there, _MOST_TRACED)):
+    database = (STATUS,) if _is_about_packages(reading) and find_database_damage(machine) is not None else ()
+    for path in dict.fromkeys((*database, *_lost_commands(machine, reading), *islice(there, _MOST_TRACED))):
         try:
             found.append(with_hints(machine, trace_program(machine, path, authorities), authorities, path))
         except FundamenError:
             continue  # what is no program after all; its place is told below
     return iter(sorted(found, key=lambda trace: not trace.faults))
+
+
+def _is_about_packages(reading: Reading) -> bool:
+    """Whether the package manager speaks in the line that decides."""
+    return reading.decisive is not None and _PACKAGE_MANAGER.match(reading.decisive.text) is not None
 
 
 def _lost_commands(machine: Machine, reading: Reading) -> Iterator[MachinePath]:

@@ -58,6 +58,7 @@ class KnownMessage(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fie
     about: str = "failed"  # a verdict's word, or another of ABOUT
     likely: tuple[str | LikelyCause, ...] = ()  # causes, the likeliest first
     next: tuple[str, ...] = ()  # commands, and sentences that end with a full stop; with holes
+    files: tuple[str, ...] = ()  # ends of paths of what may be gone, with holes: {name}, {name:lower}, {name:first}
     source: str  # who says it, and where that is written down
     samples: tuple[str, ...]  # lines of our own that say it
 

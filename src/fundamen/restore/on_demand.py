@@ -6,7 +6,7 @@ from typing import Protocol
 from fundamen.model.architecture import Architecture
 from fundamen.model.paths import MachinePath
 from fundamen.sources.catalogue import Catalogue
-from fundamen.trace.records import ALTERNATIVE, INSTALLED_FILE, Trace
+from fundamen.trace.records import ALTERNATIVE, DATABASE, INSTALLED_FILE, Trace
 
 
 class OnDemand(Protocol):
@@ -41,7 +41,7 @@ def asked_for(on_demand: Sequence[OnDemand], trace: Trace) -> Iterator[Catalogue
     if not trace.faults:
         return
     names, paths = set[str](), set[MachinePath]()
-    for fault in (each for each in trace.faults if each.kind != ALTERNATIVE):  # which no package has
+    for fault in (each for each in trace.faults if each.kind not in {ALTERNATIVE, DATABASE}):  # no package's
         if fault.kind != INSTALLED_FILE:  # that is of one package alone
             names |= {name.rpartition("/")[2] for name in fault.sought_as}
         paths |= {candidate.path for candidate in fault.searched if candidate.path.startswith("/")}

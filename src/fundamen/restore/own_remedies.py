@@ -13,6 +13,7 @@ from fundamen.changes.base import MISSING
 from fundamen.changes.files import Change, MakeLink
 from fundamen.changes.rights import ChangeRights, allow
 from fundamen.evidence.alternatives import find_alternative
+from fundamen.evidence.dpkg_database import STATUS, find_database_damage
 from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.machine.links import dangling_target, is_gone
 from fundamen.machine.machine import EntryKind, Machine
@@ -23,10 +24,11 @@ from fundamen.model.verdict import Verdict
 from fundamen.placing.file_state import FileState
 from fundamen.restore.steps import expected_state
 from fundamen.trace.astray import link_in_text, moved_folder
-from fundamen.trace.records import ALTERNATIVE, Component, Trace
+from fundamen.trace.records import ALTERNATIVE, DATABASE, Component, Trace
 
 KeepBytes = Callable[[bytes], HostPath]  # gives our own copy of some bytes
 
+_MOST_DATABASE = 1 << 28  # bytes
 _RUN_ALL = 0o111
 _MOST_SCRIPT = 1 << 20  # bytes
 _LEADS_TO_NOTHING = "it is a link that leads to nothing"
@@ -69,6 +71,9 @@ def find_own_remedies(machine: Machine, trace: Trace) -> Iterator[OwnRemedy]:
     for fault in trace.faults:
         if fault.kind == ALTERNATIVE:
             yield from _mend_alternative(machine, trace.program)
+            continue
+        if fault.kind == DATABASE:
+            yield from _bring_back_database(machine)
             continue
         yield from _mend_copied_links(machine, fault)
         absent = [each.path for each in fault.searched if each.outcome is CandidateOutcome.ABSENT]
@@ -124,6 +129,18 @@ def _why_link(machine: Machine, path: MachinePath) -> str:
     return MISSING if is_gone(machine, path) else _LEADS_TO_NOTHING
 
 
+def _bring_back_database(machine: Machine) -> Iterator[OwnRemedy]:
+    damage = find_database_damage(machine)
+    if damage is not None and damage.backup is not None:
+        data = machine.content(damage.backup, _MOST_DATABASE)
+        yield _content_step(STATUS, data, damage.why, f"as {damage.backup} has it, with {damage.packages} packages")
+
+
+def _content_step(path: MachinePath, data: bytes, because: str, detail: str) -> OwnRemedy:
+    digest = hashlib.sha256(data).hexdigest()
+    return OwnRemedy(Change(path=path, because=because, sha256=digest, size=len(data), details=(detail,)), data)
+
+
 def _mend_copied_links(machine: Machine, fault: Component) -> Iterator[OwnRemedy]:
     found = [each.path for each in fault.searched if each.outcome is not CandidateOutcome.ABSENT]
     for path in dict.fromkeys((*found, *([fault.path] if fault.path is not None else []))):
@@ -151,10 +168,10 @@ def _mend_environment(machine: Machine, absent: list[MachinePath]) -> Iterator[O
 
 
 def _let_run(machine: Machine, program: MachinePath) -> Iterator[OwnRemedy]:
-    """Whoever may read a program may run it, where nobody may."""
+    """The right to run a program for all who may read it, where no user has it."""
     rights = machine.rights(program)
     if rights is not None and not rights.mode & _RUN_ALL:
-        because = "nobody may run it"
+        because = "no user may execute it"
         yield OwnRemedy(allow(machine, machine.real(program), rights.mode >> 2 & _RUN_ALL, because))
 
 
@@ -169,11 +186,5 @@ def _mend_line_ends(machine: Machine, fault: Component) -> Iterator[OwnRemedy]:
     if not first.startswith(b"#!") or not first.endswith(b"\r") or b"\0" in data:
         return
     mended = data.replace(b"\r\n", b"\n")
-    step = Change(
-        path=machine.real(script),
-        because="its lines end as those of Windows do",
-        sha256=hashlib.sha256(mended).hexdigest(),
-        size=len(mended),
-        details=(f"{data.count(bytes((13, 10)))} line ends; nothing else of it changes",),
-    )
-    yield OwnRemedy(step, mended)
+    detail = f"{data.count(bytes((13, 10)))} line ends; nothing else of it changes"
+    yield _content_step(machine.real(script), mended, "its lines end as those of Windows do", detail)

@@ -117,7 +117,7 @@ def place_file(
 
 
 def expected_state(state: FileState | None) -> Expected:
-    """What a plan file expects in a place."""
+    """The entry that a plan file expects in a place."""
     return Expected(state.sha256, state.link) if state is not None else Expected()
 
 

@@ -13,6 +13,7 @@ from datetime import datetime, timedelta
 import msgspec
 
 from fundamen.evidence.dpkg import all_stanzas, fields_of
+from fundamen.evidence.dpkg_database import STATUS, find_database_damage
 from fundamen.formats.certificates.certificate_validity import read_end
 from fundamen.loaders.architectures import own_architecture
 from fundamen.loaders.glibc_itself import system_folders
@@ -26,10 +27,6 @@ from fundamen.model.paths import MachinePath
 from fundamen.model.trust_store import StoreRole
 
 SOON = timedelta(days=60)
-_STATUS, _INFO = MachinePath("/var/lib/dpkg/status"), MachinePath("/var/lib/dpkg/info")
-_BACKUPS = (MachinePath("/var/lib/dpkg/status-old"), MachinePath("/var/backups/dpkg.status.0"))
-_FEWEST_LISTS = 20  # of a machine that has packages at all
-_MOST_STATUS = 1 << 28  # bytes
 _UPDATES = MachinePath("/var/lib/dpkg/updates")
 _SESSION_MANAGER = r"HKLM\System\CurrentControlSet\Control\Session Manager"
 _IN_PROGRESS = r"HKLM\Software\Microsoft\Windows\CurrentVersion\Installer\InProgress"
@@ -176,23 +173,15 @@ def find_unfinished(machine: Machine) -> tuple[Unfinished, ...]:
 
 
 def _of_database(machine: Machine) -> Iterator[Unfinished]:
-    """The package database, where it tells of much fewer packages than have lists of their files."""
-    told, lists = _told_packages(machine, _STATUS), sum(n.endswith(".list") for n in _names(machine, _INFO))
-    if lists < _FEWEST_LISTS or told * 2 >= lists:
-        return
-    backups = {path: count for path in _BACKUPS if (count := _told_packages(machine, path)) * 2 >= lists}
-    path, count = next(iter(backups.items()), ("", 0))
-    do = f"Copy its backup {path} there; it tells of {count} packages." if path else "Restore it from a backup."
-    why = f"{_STATUS} is damaged: it tells of {told} packages, and {lists} have lists of files"
-    yield Unfinished("the package database", why, do)
-
-
-def _told_packages(machine: Machine, path: MachinePath) -> int:
-    try:
-        content = machine.content(path, _MOST_STATUS)
-    except UnreadableError:
-        return 0
-    return content.startswith(b"Package: ") + content.count(b"\nPackage: ")
+    """The package database, where it is damaged."""
+    damage = find_database_damage(machine)
+    if damage is not None:
+        do = "Restore it from a backup."
+        if damage.backup is not None:
+            where = "" if machine.is_live else f" --machine {shlex.quote(machine.root)}"
+            do = f"fundamen restore{where} --rehearse {STATUS}"
+        why = f"{damage.why}; {damage.backup} is whole" if damage.backup is not None else damage.why
+        yield Unfinished("the package database", why, do)
 
 
 def _on_machine(machine: Machine, command: str) -> str:

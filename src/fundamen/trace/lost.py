@@ -2,6 +2,7 @@
 
 from fundamen.evidence.alternatives import Alternative, find_alternative
 from fundamen.evidence.dpkg import find_listed, installed_versions
+from fundamen.evidence.dpkg_database import STATUS, find_database_damage
 from fundamen.loaders.load_map import Candidate, CandidateOutcome
 from fundamen.machine.links import dangling_target, is_gone
 from fundamen.machine.machine import Machine
@@ -12,7 +13,7 @@ from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
-from fundamen.trace.records import ALTERNATIVE, INSTALLED_FILE, Component, Trace
+from fundamen.trace.records import ALTERNATIVE, DATABASE, INSTALLED_FILE, Component, Trace
 
 
 def find_program_or_lost(machine: Machine, name: str) -> MachinePath:
@@ -54,6 +55,16 @@ def trace_lost(machine: Machine, program: MachinePath) -> Trace | None:
     )
 
 
+def trace_database(machine: Machine) -> Trace:
+    """The trace of the package database itself."""
+    damage = find_database_damage(machine)
+    verdict, reason = Verdict.VERIFIED, "it tells of every package that has a list of files"
+    if damage is not None:
+        backup = f"; its backup {damage.backup} is whole" if damage.backup is not None else ""
+        verdict, reason = Verdict.CORRUPT, damage.why + backup
+    return _trace_one(STATUS, STATUS, reason, "dpkg", kind=DATABASE, verdict=verdict)
+
+
 def _trace_alternative(program: MachinePath, alternative: Alternative, target: MachinePath | None) -> Trace:
     where = "its link is gone" if target is None else f"its link leads to {printable(target)}, which is not there"
     reason = f"it is an alternative, and {where}; {printable(alternative.choices[0])} is installed for it"
@@ -66,11 +77,19 @@ def _trace(program: MachinePath, listed: MachinePath, package: str, target: Mach
     return _trace_one(program, listed, reason, f"the list of {package}", kind=INSTALLED_FILE)
 
 
-def _trace_one(program: MachinePath, listed: MachinePath, reason: str, because: str, *, kind: str) -> Trace:
+def _trace_one(
+    program: MachinePath,
+    listed: MachinePath,
+    reason: str,
+    because: str,
+    *,
+    kind: str,
+    verdict: Verdict = Verdict.MISSING,
+) -> Trace:
     fault = Component(
         name=listed,
         kind=kind,
-        verdict=Verdict.MISSING,
+        verdict=verdict,
         reason=reason,
         how=Necessity.REQUIRED,
         path=None,

@@ -1,0 +1,121 @@
+"""What needs no package is mended with what the machine has, and goes back exactly."""
+
+import hashlib
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from builders.elf import an_elf
+from builders.machine import ALinuxMachine
+from builders.tree import tree_of
+from conftest import Fundamen
+from fundamen.evidence.alternatives import find_alternative
+from fundamen.evidence.debian_dependencies import find_removed_packages
+from fundamen.model.paths import HostPath, MachinePath
+from fundamen.sources.apt_lists import drop_unproven, take_over_lists
+
+Mended = Callable[..., None]
+ALTERNATIVE = (
+    b"auto\n/usr/bin/tide\ntide.1\n/usr/share/man/man1/tide.1\n\n"
+    b"/usr/bin/tide4\n40\n/usr/share/man/man1/tide4.1\n/usr/bin/tide9\n5\n\n\n"
+)
+
+
+@pytest.fixture
+def mended(fundamen: Fundamen, linux: ALinuxMachine) -> Mended:
+    def mend(program: str, verdict: str) -> None:
+        before = tree_of(linux.root)
+        [found] = fundamen("trace", "-m", linux.root, program, "--json").records
+        assert verdict in {each["verdict"] for each in found["components"] if each["fault"]}
+        ran = fundamen("restore", "-m", linux.root, "--yes", "--no-archive", program)
+        assert ran.status == 0, ran.out + ran.err
+        [after] = fundamen("trace", "-m", linux.root, program, "--json").records
+        assert after["faults"] == 0
+        assert fundamen("undo", "-m", linux.root).status == 0
+        assert tree_of(linux.root) == before
+
+    return mend
+
+
+def test_a_copy_made_without_links_gets_its_links(mended: Mended, linux: ALinuxMachine) -> None:
+    linux.program("/opt/tide/bin/tide", needs=["libebb.so.2"], runpath="$ORIGIN/../lib")
+    linux.file("/opt/tide/lib/libebb.so.2.1", an_elf(soname="libebb.so.2"))
+    linux.file("/opt/tide/lib/libebb.so.2", b"libebb.so.2.1")
+    mended("/opt/tide/bin/tide", "corrupt")
+
+
+def test_an_application_that_was_moved_is_found_at_its_old_place(mended: Mended, linux: ALinuxMachine) -> None:
+    linux.program("/srv/tide/bin/tide", needs=["libebb.so.2"], runpath="/opt/tide/lib")
+    linux.file("/srv/tide/lib/libebb.so.2", an_elf(soname="libebb.so.2"))
+    mended("/srv/tide/bin/tide", "missing")
+
+
+@pytest.mark.parametrize("left", ["/etc/alternatives/tide", "/usr/bin/tide", ""])
+def test_an_alternative_leads_to_a_program_that_is_there(mended: Mended, linux: ALinuxMachine, left: str) -> None:
+    linux.program("/usr/bin/tide9", needs=[])
+    linux.file("/var/lib/dpkg/alternatives/tide", ALTERNATIVE)
+    linux.link("/etc/alternatives/tide", "/usr/bin/tide4").link("/usr/bin/tide", "/etc/alternatives/tide")
+    for link in {"/etc/alternatives/tide", "/usr/bin/tide"} - {left} if left else ():
+        (linux.root / link.lstrip("/")).unlink()
+    found = find_alternative(linux.opened(), MachinePath("/usr/bin/tide"))
+    assert found is not None
+    assert found.choices == ("/usr/bin/tide9",)
+    mended("/usr/bin/tide", "missing")
+
+
+def test_a_script_gets_the_line_ends_that_its_interpreter_reads(mended: Mended, linux: ALinuxMachine) -> None:
+    linux.program("/bin/sh", needs=[])
+    linux.file("/opt/tide.sh", b"#!/bin/sh\r\necho tide\r\n", 0o755)
+    mended("/opt/tide.sh", "missing")
+
+
+def test_a_program_that_nobody_may_run_may_be_run_by_whoever_may_read_it(mended: Mended, linux: ALinuxMachine) -> None:
+    linux.program("/opt/tide", needs=[])
+    (linux.root / "opt/tide").chmod(0o640)
+    mended("/opt/tide", "blocked")
+
+
+def test_a_virtual_environment_leads_to_its_python_again(mended: Mended, linux: ALinuxMachine) -> None:
+    linux.program("/usr/bin/python3.11", needs=[])
+    linux.file("/opt/env/pyvenv.cfg", b"home = /usr/bin\nversion = 3.11.2\n")
+    linux.link("/opt/env/bin/python3", "/usr/bin/python3.9")
+    linux.file("/opt/env/bin/tide", b"#!/opt/env/bin/python3\nprint(1)\n", 0o755)
+    mended("/opt/env/bin/tide", "missing")
+
+
+@pytest.mark.parametrize("broken", [b"", b"Package: tide-0\nStatus: install ok installed\ngarbage\n"])
+def test_the_package_database_comes_back_from_its_backup(mended: Mended, linux: ALinuxMachine, broken: bytes) -> None:
+    linux.packages({f"tide-{number}": {f"/usr/share/{number}": b"x"} for number in range(40)})
+    status = linux.root / "var/lib/dpkg/status"
+    status.rename(status.with_name("status-old"))
+    status.write_bytes(broken)
+    mended("/var/lib/dpkg/status", "corrupt")
+
+
+@pytest.mark.parametrize(
+    ("soname", "package"),
+    [("libtide.so.2", "libtide2"), ("libebb2.so.14", "libebb2-14"), ("libtide.so.2", "libtide2t64")],
+)
+def test_a_removed_package_is_found_by_what_depends_on_it(linux: ALinuxMachine, soname: str, package: str) -> None:
+    linux.packages({"tide": {"/usr/bin/tide": an_elf(needs=(soname,))}})
+    status = linux.root / "var/lib/dpkg/status"
+    depends = f"Depends: libother1, {package} (>= 1) | other, libc6\n"
+    status.write_text(status.read_text().replace("Package: tide\n", f"Package: tide\n{depends}"))
+    found = find_removed_packages(linux.opened(), {soname: [MachinePath("/usr/bin/tide")]})
+    assert found == {soname: (package,)}
+
+
+def test_lists_of_a_root_are_taken_over_only_as_its_release_has_them(linux: ALinuxMachine, tmp_path: Path) -> None:
+
+    listed = b"Package: tide\n"
+    release = f"Origin: quay\nSHA256:\n {hashlib.sha256(listed).hexdigest()} 14 main/binary-amd64/Packages\n"
+    name = "quay.example_dists_ebb_main_binary-amd64_Packages"
+    linux.file("/var/lib/apt/lists/quay.example_dists_ebb_InRelease", release.encode())
+    linux.file(f"/var/lib/apt/lists/{name}", listed)
+    taken = take_over_lists(linux.opened(), HostPath(str(tmp_path)))
+    assert taken == [name]
+    assert drop_unproven(HostPath(str(tmp_path)), taken) is False
+    (tmp_path / name).write_bytes(b"Package: evil\n")
+    assert drop_unproven(HostPath(str(tmp_path)), taken) is True
+    assert list(tmp_path.glob("quay*")) == []

@@ -1,0 +1,65 @@
+"""Cases of tests/field that need no package of the archive, and two that do; tools/measure_field.py tries them all."""
+
+import os
+import shutil
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from builders.tree import tree_of
+from command import Server
+from field import Case, ask, layered, make_base
+from field.cases import CASES
+
+TRIED = {
+    "a soname's link leads to nothing",
+    "a package was removed by force",
+    "a vendor's application was moved",
+    "a vendor's links became text",
+    "a vendor's program may not be run",
+    "a script has the line ends of Windows",
+    "an alternative's link is gone",
+    "an alternative leads to nothing",
+    "an environment's Python is gone",
+    "the database of packages is empty",
+}
+
+pytestmark = [
+    pytest.mark.system,
+    pytest.mark.xdist_group("field"),
+    pytest.mark.skipif(sys.platform != "linux" or os.geteuid() != 0, reason="only root may build a root"),
+    pytest.mark.skipif(not shutil.which("debootstrap"), reason="no debootstrap"),
+]
+
+
+@pytest.fixture(scope="module")
+def base(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
+    folder = tmp_path_factory.mktemp("field") / "base"
+    make_base(folder, ["curl", "php-cli", "python3", "python3-venv"])
+    yield folder
+    shutil.rmtree(folder)
+
+
+@pytest.mark.parametrize("case", [case for case in CASES if case.name in TRIED], ids=lambda case: case.name)
+def test_the_first_answer_names_the_cause_and_pasted_lines_mend_it(
+    case: Case, base: Path, command_server: Server, in_memory: Path, tmp_path: Path
+) -> None:
+    with layered(base, in_memory / "layers") as root:
+        outcome = ask(command_server, root, case, tmp_path / "home")
+    assert (outcome.is_named, outcome.is_mended) == (True, True), f"{outcome.answer}\n{outcome.pasted}"
+
+
+def test_what_was_mended_goes_back_exactly_as_it_was(
+    base: Path, command_server: Server, in_memory: Path, tmp_path: Path
+) -> None:
+    [case] = [each for each in CASES if each.name == "a vendor's links became text"]
+    with layered(base, in_memory / "layers") as root:
+        root.broken(case)
+        before = tree_of(root.path / "opt")
+        environment = {**os.environ, "FUNDAMEN_HOME": str(tmp_path / "home")}
+        for words in ("restore", "--yes", "/opt/tide/bin/tide"), ("undo",):
+            ran = command_server.run((words[0], "--machine", str(root.path), *words[1:]), environment, tmp_path)
+            assert ran.status == 0, ran.err
+        assert tree_of(root.path / "opt") == before
