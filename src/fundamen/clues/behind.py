@@ -11,6 +11,7 @@ from fundamen.building.near_misses import Names
 from fundamen.clues.findings import Finding
 from fundamen.clues.lost_files import LostFile, find_lost_files, is_command
 from fundamen.clues.mentions import MentionKind, plain_name
+from fundamen.clues.other_ways import reason_of_symbol, trace_starters
 from fundamen.clues.reading import Reading
 from fundamen.evidence.authority import Authority, Says, Subject, weigh
 from fundamen.evidence.dpkg_database import STATUS, find_database_damage
@@ -65,6 +66,7 @@ class Behind(msgspec.Struct, frozen=True, kw_only=True):
     meant: tuple[tuple[str, str], ...] = ()  # (what the text names, a path on the machine that is spelled much like it)
     versions: tuple[tuple[str, str], ...] = ()  # (what the text names, a path of the same with another number)
     lost: tuple[LostFile, ...] = ()  # files that the text names and that an installed package has brought
+    is_explained: bool = False  # whether the reason is more than that a trace shows nothing wrong
 
 
 _Folders = Sequence[tuple[MachinePath, tuple[str, ...]]]  # each with the names in it
@@ -105,8 +107,28 @@ def look_behind(
     )
     if not traces and not names:
         return None
+    by_symbol = _reason_by_symbol(machine, reading.decisive, traces, authorities)
     reason = _reason(machine, reading.decisive, traces) if traces else _reason_by_place(places, absent)
-    return Behind(traces=traces, reason=reason, places=places, absent=absent, meant=meant, versions=versions)
+    return Behind(
+        traces=traces,
+        reason=by_symbol or reason,
+        places=places,
+        absent=absent,
+        meant=meant,
+        versions=versions,
+        is_explained=bool(by_symbol),
+    )
+
+
+def _reason_by_symbol(
+    machine: Machine, decisive: Finding, traces: Sequence[Trace], authorities: Sequence[Authority]
+) -> str:
+    """The reason of a message about a symbol, where all else is in order."""
+    symbol = decisive.holes.get("symbol", "")
+    if not symbol or any(trace.faults for trace in traces):
+        return ""
+    reasons = (reason_of_symbol(machine, trace, symbol, authorities) for trace in traces)
+    return next(filter(None, reasons), "")
 
 
 def _reason_of_loss(lost: Sequence[LostFile]) -> str:
@@ -170,6 +192,9 @@ def _trace_named(machine: Machine, reading: Reading, authorities: Sequence[Autho
             found.append(with_hints(machine, trace_program(machine, path, authorities), authorities, path))
         except FundamenError:
             continue  # what is no program after all; its place is told below
+    if reading.decisive is not None and not any(trace.faults for trace in found):
+        for trace in tuple(found):
+            found += (each for each in trace_starters(machine, trace.program, authorities) if each.faults)
     return iter(sorted(found, key=lambda trace: not trace.faults))
 
 

@@ -87,7 +87,7 @@ def answer(reading: Reading, behind: Behind | None, readings: Sequence[Reading])
 def _explains(behind: Behind) -> bool:
     """Whether what the machine shows is the answer, and not only something besides."""
     is_by_program = any(trace.faults for trace in behind.traces) or not behind.traces
-    return bool(behind.reason) and (bool(behind.lost) or is_by_program)
+    return bool(behind.reason) and (bool(behind.lost) or is_by_program or behind.is_explained)
 
 
 def steps(reading: Reading, behind: Behind | None, machine: Machine) -> Sequence[str]:
