@@ -16,7 +16,7 @@ from command import Ran, Server, Word, run_cold, serving
 
 # How long a case takes is the machine's affair, and benchmarks measure it; no test fails over it.
 settings.register_profile("quick", deadline=None, max_examples=40)
-settings.register_profile("thorough", deadline=None, max_examples=200)
+settings.register_profile("thorough", deadline=None, max_examples=300)
 settings.load_profile("quick")
 
 

@@ -14,6 +14,7 @@ from fundamen.building.command import read_compiler_command
 from fundamen.building.examination import examine_command, examine_log
 from fundamen.building.near_misses import Names, find_near_misses, is_one_slip_apart
 from fundamen.building.records import BuildNeed
+from fundamen.evidence import debian_contents
 from fundamen.formats.unix.linker_script import LinkerInput, read_linker_script
 from fundamen.machine.opening import open_machine
 from fundamen.model.errors import DamagedFileError, UnreadableError, UsageError
@@ -21,6 +22,12 @@ from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 
 compiled = pytest.mark.skipif(not (shutil.which("cc") and shutil.which("ar")), reason="no C compiler")
+
+
+@pytest.fixture(autouse=True)
+def _no_lists_of_contents(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Hundreds of megabytes on some hosts, and none on others; tests/system looks through them."""
+    monkeypatch.setattr(debian_contents, "contents_lists", lambda *_given: [])
 
 
 @pytest.fixture

@@ -3,7 +3,7 @@ import struct
 from pathlib import Path
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from builders.damage import changed_at_each
@@ -110,7 +110,6 @@ def test_a_file_changed_at_any_byte_is_read_or_refused_and_nothing_else(*, every
 
 
 @given(st.binary(max_size=400), st.sampled_from(["cffaedfe", "feedface", "cafebabe00000002", "cafebabf"]))
-@settings(max_examples=300)
 def test_random_bytes_behind_a_magic_are_read_or_refused(noise: bytes, magic: str) -> None:
     read_all(bytes.fromhex(magic) + noise)
 

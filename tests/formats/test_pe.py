@@ -4,7 +4,7 @@ from contextlib import suppress
 from pathlib import Path
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from builders.damage import changed_at_each
@@ -73,7 +73,6 @@ def test_a_file_changed_at_any_byte_is_read_or_refused_and_nothing_else(*, every
 
 
 @given(st.binary(max_size=400), st.integers(0, 1500))
-@settings(max_examples=300)
 def test_random_bytes_are_read_or_refused(noise: bytes, at: int) -> None:
     for data in (b"MZ" + noise, LIBRARY[:at] + noise + LIBRARY[at + len(noise) :]):
         with suppress(DamagedFileError):

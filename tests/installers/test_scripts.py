@@ -66,7 +66,7 @@ scripts = st.recursive(
 @given(text=scripts)
 @example(text="tool1 && { tool0; tool2; }")
 @example(text="! tool0 && (exec 3>&1; tool1\n)")
-@settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(suppress_health_check=[HealthCheck.function_scoped_fixture])
 def test_whatever_a_shell_calls_was_read_and_what_is_certain_is_called(text: str, tools: Path, tmp_path: Path) -> None:
     called = tmp_path / "called"
     called.write_text("")
