@@ -11,7 +11,7 @@ from fundamen.model.binary import Format, Necessity
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
 from fundamen.report.page import Page, count_of, shorten, some_of
-from fundamen.trace.records import INSTALLED_FILE, INSTALLED_PACKAGE, LOADED, STRUCTURE, Component, Trace
+from fundamen.trace.records import DATABASE, INSTALLED_FILE, INSTALLED_PACKAGE, LOADED, STRUCTURE, Component, Trace
 from fundamen.trace.symptom import symptom_of
 
 if TYPE_CHECKING:
@@ -133,6 +133,8 @@ def answer(trace: Trace, machine: Machine) -> str:
     name = machine.paths.basename(trace.program)
     if trace.components[0].kind == INSTALLED_PACKAGE:
         return _answer_of_package(trace)
+    if trace.components[0].kind == DATABASE:
+        return f"The package database {trace.program} is {'damaged' if trace.faults else 'whole'}."
     if trace.format is Format.INSTALLED:
         return f"{name} cannot start: {trace.components[0].name} is missing."
     purpose = "start" if trace.is_of_a_program else "be loaded"
@@ -151,6 +153,8 @@ def answer(trace: Trace, machine: Machine) -> str:
 def title_of(trace: Trace, machine: Machine) -> str:
     """The traced program, as people call it."""
     own = trace.components[0]
+    if own.kind == DATABASE:
+        return "the package database"
     return own.name if own.kind == INSTALLED_PACKAGE else machine.paths.basename(trace.program)
 
 
