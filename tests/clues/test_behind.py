@@ -52,6 +52,17 @@ def test_what_the_package_manager_says_is_about_its_database_where_that_is_damag
     assert found["behind"]["traced"] == ["/var/lib/dpkg/status"]
 
 
+def test_a_module_of_pam_that_no_line_names_is_found_by_the_services_settings(
+    explained: Any, linux: ALinuxMachine
+) -> None:
+    linux.packages({"tide-pam": {"/usr/lib/security/pam_tide.so": b"x", "/usr/lib/security/pam_ebb.so": b"x"}})
+    linux.file("/etc/pam.d/berth", b"# all\nauth [success=1 default=ignore] pam_ebb.so quiet\n@include common\n")
+    linux.file("/etc/pam.d/common", b"session required \\\n  pam_tide.so\naccount include common\n")
+    (linux.root / "usr/lib/security/pam_tide.so").unlink()
+    found = explained("berth: Module is unknown\n")
+    assert [each["path"] for each in found["behind"]["lost"]] == ["/usr/lib/security/pam_tide.so"]
+
+
 @pytest.mark.parametrize(
     ("file", "text"),
     [

@@ -15,6 +15,7 @@ from fundamen.evidence.dpkg_files import LEFT_OUT, list_path
 from fundamen.knowledge.entries import KnownMessage
 from fundamen.machine.links import dangling_target, is_gone
 from fundamen.machine.machine import Machine
+from fundamen.machine.pam_services import modules_of
 from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
 
@@ -22,6 +23,7 @@ _MODULE = re.compile(r"[A-Za-z_]\w*(?:\.[A-Za-z_]\w*){0,20}")  # of Python, as a
 _PERL_MODULE = re.compile(r"[A-Za-z_]\w*(?:::\w+){0,20}")
 _COMMAND = re.compile(r"[A-Za-z0-9_][\w.+-]{0,60}")
 _HOLE = re.compile(r"\{(\w+)(?::(lower|first))?\}")
+_MODULE_OF_PAM = "pam-module-unknown"  # the message that names the service, and not the module
 _MOST_LOST = 5
 
 
@@ -68,6 +70,9 @@ def _lost_files(machine: Machine, reading: Reading) -> Iterator[LostFile]:
         names |= {f"{place}.py", f"{place}/__init__.py"}
     names |= {f"{module.replace('::', '/')}.pm" for module in filter(_PERL_MODULE.fullmatch, components)}
     names |= {name for each in causes for name in _implied_names(each)}
+    services = [e.holes.get("program", "") for e in causes if e.entry is not None and e.entry.id == _MODULE_OF_PAM]
+    modules = (module for service in services for module in modules_of(machine, plain_name(service)))
+    names |= {f"security/{plain_name(module)}" for module in modules}
     absolute = [MachinePath(path) for path in sorted(paths) if path.startswith("/")]
     named = [path for _, path in find_listed(machine, absolute, names)]
     targets = [dangling_target(machine, path) for path in (*absolute, *named)]

@@ -131,12 +131,8 @@ def _asker_words(component: Component, machine: Machine) -> str:
 def answer(trace: Trace, machine: Machine) -> str:
     """The trace in one sentence."""
     name = machine.paths.basename(trace.program)
-    if trace.components[0].kind == INSTALLED_PACKAGE:
-        return _answer_of_package(trace)
-    if trace.components[0].kind == DATABASE:
-        return f"The package database {trace.program} is {'damaged' if trace.faults else 'whole'}."
     if trace.format is Format.INSTALLED:
-        return f"{name} cannot start: {trace.components[0].name} is missing."
+        return _answer_of_installed(trace, name)
     purpose = "start" if trace.is_of_a_program else "be loaded"
     if not trace.faults:
         if len(trace.components) == 1:
@@ -158,8 +154,13 @@ def title_of(trace: Trace, machine: Machine) -> str:
     return own.name if own.kind == INSTALLED_PACKAGE else machine.paths.basename(trace.program)
 
 
-def _answer_of_package(trace: Trace) -> str:
+def _answer_of_installed(trace: Trace, name: str) -> str:
+    """The answer for what the package database tells of: a package, a program that is gone, the database itself."""
     own, faults = trace.components[0], trace.faults
+    if own.kind == DATABASE:
+        return f"The package database {trace.program} is {'damaged' if faults else 'whole'}."
+    if own.kind != INSTALLED_PACKAGE:
+        return f"{name} cannot start: {own.name} is missing."
     if not faults:
         return f"The installed package {own.name} {own.version} has all its files as it brought them."
     counts = Counter(_FARES[fault.verdict] for fault in faults)
