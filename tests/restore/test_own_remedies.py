@@ -84,6 +84,19 @@ def test_a_virtual_environment_leads_to_its_python_again(mended: Mended, linux: 
     mended("/opt/env/bin/tide", "missing")
 
 
+def test_the_bundle_of_certificates_is_made_of_the_accepted_ones(fundamen: Fundamen, linux: ALinuxMachine) -> None:
+    linux.file("/etc/ca-certificates.conf", b"# list\ntide/b.crt\n!tide/c.crt\n../../../etc/passwd\ntide/a.crt\n")
+    for name in "abc":
+        linux.file(f"/usr/share/ca-certificates/tide/{name}.crt", f"CERTIFICATE {name}".encode())
+    linux.file("/usr/local/share/ca-certificates/own.crt", b"CERTIFICATE own\n").file("/etc/passwd", b"root:x:0:0:::\n")
+    bundle = "/etc/ssl/certs/ca-certificates.crt"
+    ran = fundamen("restore", "-m", linux.root, "--yes", "--no-archive", bundle)
+    assert ran.status == 0, ran.out + ran.err
+    assert (linux.root / bundle[1:]).read_text() == "CERTIFICATE b\nCERTIFICATE a\nCERTIFICATE own\n"
+    assert fundamen("undo", "-m", linux.root).status == 0
+    assert not (linux.root / "etc/ssl").exists()
+
+
 @pytest.mark.parametrize("broken", [b"", b"Package: tide-0\nStatus: install ok installed\ngarbage\n"])
 def test_the_package_database_comes_back_from_its_backup(mended: Mended, linux: ALinuxMachine, broken: bytes) -> None:
     linux.packages({f"tide-{number}": {f"/usr/share/{number}": b"x"} for number in range(40)})

@@ -14,6 +14,7 @@ from fundamen.clues.mentions import MentionKind, plain_name
 from fundamen.clues.other_ways import reason_of_symbol, trace_starters
 from fundamen.clues.reading import Reading
 from fundamen.evidence.authority import Authority, Says, Subject, weigh
+from fundamen.evidence.certificate_bundle import BUNDLE
 from fundamen.evidence.dpkg_database import STATUS, find_database_damage
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.nearby import folders_near
@@ -187,7 +188,9 @@ def _trace_named(machine: Machine, reading: Reading, authorities: Sequence[Autho
     found: list[Trace] = []
     there = (path for path in dict.fromkeys(_programs(machine, reading)) if machine.look(path).kind is EntryKind.FILE)
     database = (STATUS,) if _is_about_packages(reading) and find_database_damage(machine) is not None else ()
-    for path in dict.fromkeys((*database, *_lost_commands(machine, reading), *islice(there, _MOST_TRACED))):
+    for path in dict.fromkeys(
+        (*database, *_generated(machine, reading), *_lost_commands(machine, reading), *islice(there, _MOST_TRACED))
+    ):
         try:
             found.append(with_hints(machine, trace_program(machine, path, authorities), authorities, path))
         except FundamenError:
@@ -201,6 +204,13 @@ def _trace_named(machine: Machine, reading: Reading, authorities: Sequence[Autho
 def _is_about_packages(reading: Reading) -> bool:
     """Whether the package manager speaks in the line that decides."""
     return reading.decisive is not None and _PACKAGE_MANAGER.match(reading.decisive.text) is not None
+
+
+def _generated(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
+    """The bundle of certificates, where a text names it and it is gone: no package has brought it."""
+    named = any(mention.text == BUNDLE for mention in reading.mentions if mention.kind is MentionKind.PATH)
+    if named and machine.look(BUNDLE).kind is EntryKind.ABSENT:
+        yield BUNDLE
 
 
 def _lost_commands(machine: Machine, reading: Reading) -> Iterator[MachinePath]:

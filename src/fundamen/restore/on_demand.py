@@ -6,7 +6,7 @@ from typing import Protocol
 from fundamen.model.architecture import Architecture
 from fundamen.model.paths import MachinePath
 from fundamen.sources.catalogue import Catalogue
-from fundamen.trace.records import ALTERNATIVE, DATABASE, INSTALLED_FILE, Trace
+from fundamen.trace.records import ALTERNATIVE, BUNDLE_OF_CERTIFICATES, DATABASE, INSTALLED_FILE, Trace
 
 
 class OnDemand(Protocol):
@@ -21,6 +21,9 @@ class OnDemand(Protocol):
             UntrustedError: a proof does not hold.
             UnreadableError: it cannot be read.
         """
+
+
+_OF_NO_PACKAGE = {ALTERNATIVE, BUNDLE_OF_CERTIFICATES, DATABASE}
 
 
 def asked_of(on_demand: Sequence[OnDemand], name: str, path: MachinePath) -> Iterator[Catalogue]:
@@ -41,7 +44,9 @@ def asked_for(on_demand: Sequence[OnDemand], trace: Trace) -> Iterator[Catalogue
     if not trace.faults:
         return
     names, paths = set[str](), set[MachinePath]()
-    for fault in (each for each in trace.faults if each.kind not in {ALTERNATIVE, DATABASE}):  # no package's
+    for fault in (
+        each for each in trace.faults if each.kind not in {ALTERNATIVE, BUNDLE_OF_CERTIFICATES, DATABASE}
+    ):  # no package's
         if fault.kind != INSTALLED_FILE:  # that is of one package alone
             names |= {name.rpartition("/")[2] for name in fault.sought_as}
         paths |= {candidate.path for candidate in fault.searched if candidate.path.startswith("/")}

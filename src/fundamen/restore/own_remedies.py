@@ -13,6 +13,7 @@ from fundamen.changes.base import MISSING
 from fundamen.changes.files import Change, MakeLink
 from fundamen.changes.rights import ChangeRights, allow
 from fundamen.evidence.alternatives import find_alternative
+from fundamen.evidence.certificate_bundle import BUNDLE, bundle_of
 from fundamen.evidence.dpkg_database import STATUS, find_database_damage
 from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.machine.links import dangling_target, is_gone
@@ -24,7 +25,7 @@ from fundamen.model.verdict import Verdict
 from fundamen.placing.file_state import FileState
 from fundamen.restore.steps import expected_state
 from fundamen.trace.astray import link_in_text, moved_folder
-from fundamen.trace.records import ALTERNATIVE, DATABASE, Component, Trace
+from fundamen.trace.records import ALTERNATIVE, BUNDLE_OF_CERTIFICATES, DATABASE, Component, Trace
 
 KeepBytes = Callable[[bytes], HostPath]  # gives our own copy of some bytes
 
@@ -71,6 +72,10 @@ def find_own_remedies(machine: Machine, trace: Trace) -> Iterator[OwnRemedy]:
     for fault in trace.faults:
         if fault.kind == ALTERNATIVE:
             yield from _mend_alternative(machine, trace.program)
+            continue
+        if fault.kind == BUNDLE_OF_CERTIFICATES and (data := bundle_of(machine)):
+            because = MISSING if is_gone(machine, BUNDLE) else fault.reason
+            yield _content_step(BUNDLE, data, because, "as the machine's list of accepted certificates says")
             continue
         if fault.kind == DATABASE:
             yield from _bring_back_database(machine)

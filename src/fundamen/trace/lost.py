@@ -1,11 +1,12 @@
 """Trace a program that is gone: by the package database, which still knows who brought it."""
 
 from fundamen.evidence.alternatives import Alternative, find_alternative
+from fundamen.evidence.certificate_bundle import BUNDLE, bundle_of
 from fundamen.evidence.dpkg import find_listed, installed_versions
 from fundamen.evidence.dpkg_database import STATUS, find_database_damage
 from fundamen.loaders.load_map import Candidate, CandidateOutcome
 from fundamen.machine.links import dangling_target, is_gone
-from fundamen.machine.machine import Machine
+from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.programs import find_program, places_on_path
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Format, Necessity
@@ -13,7 +14,9 @@ from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
-from fundamen.trace.records import ALTERNATIVE, DATABASE, INSTALLED_FILE, Component, Trace
+from fundamen.trace.records import ALTERNATIVE, BUNDLE_OF_CERTIFICATES, DATABASE, INSTALLED_FILE, Component, Trace
+
+_NO_PROGRAMS = {DATABASE, BUNDLE_OF_CERTIFICATES}
 
 
 def find_program_or_lost(machine: Machine, name: str) -> MachinePath:
@@ -65,6 +68,25 @@ def trace_database(machine: Machine) -> Trace:
     return _trace_one(STATUS, STATUS, reason, "dpkg", kind=DATABASE, verdict=verdict)
 
 
+def trace_bundle(machine: Machine) -> Trace | None:
+    """The trace of the bundle of trusted certificates; None where the machine has no certificates to make it of."""
+    made = bundle_of(machine)
+    if not made:
+        return None
+    entry = machine.look(BUNDLE)
+    there = "; the certificates that it is made of are there"
+    if entry.kind is not EntryKind.FILE:
+        verdict, reason = Verdict.MISSING, f"it is gone{there}"
+    elif not entry.size:
+        verdict, reason = Verdict.CORRUPT, f"it is empty{there}"
+    elif machine.content(BUNDLE, entry.size) == made:
+        verdict, reason = Verdict.VERIFIED, "it holds the accepted certificates"
+    else:
+        verdict, reason = Verdict.UNVERIFIED, "it holds other certificates than those that were accepted"
+    because = "the list of accepted certificates"
+    return _trace_one(BUNDLE, BUNDLE, reason, because, kind=BUNDLE_OF_CERTIFICATES, verdict=verdict)
+
+
 def _trace_alternative(program: MachinePath, alternative: Alternative, target: MachinePath | None) -> Trace:
     where = "its link is gone" if target is None else f"its link leads to {printable(target)}, which is not there"
     reason = f"it is an alternative, and {where}; {printable(alternative.choices[0])} is installed for it"
@@ -97,8 +119,8 @@ def _trace_one(
         architecture=None,
         version=None,
         unoffered=(),
-        needed_by=() if kind == DATABASE else (program,),
-        chain=() if kind == DATABASE else (program,),
+        needed_by=() if kind in _NO_PROGRAMS else (program,),
+        chain=() if kind in _NO_PROGRAMS else (program,),
         evidence=(),
         searched=(Candidate(listed, CandidateOutcome.ABSENT, because),),
         sought_as=(listed,),

@@ -12,7 +12,7 @@ from fundamen.model.verdict import Verdict
 LOADED = "loaded"  # what was seen of a component that a run has loaded
 # Kinds of components.
 INSTALLED_PACKAGE, INSTALLED_FILE, ALTERNATIVE = "installed-package", "installed-file", "alternative"
-DATABASE = "package-database"
+DATABASE, BUNDLE_OF_CERTIFICATES = "package-database", "certificate-bundle"
 STRUCTURE = "structure"  # the source of evidence that a file's own form gives
 
 

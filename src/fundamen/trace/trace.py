@@ -8,6 +8,7 @@ from typing import TypeVar
 import msgspec
 
 from fundamen.evidence.authority import Authority, Subject, Testimony
+from fundamen.evidence.certificate_bundle import BUNDLE
 from fundamen.evidence.dpkg_database import STATUS
 from fundamen.loaders.load_map import LoadMap
 from fundamen.loaders.loading import load_map
@@ -114,10 +115,10 @@ def _trace_by_package(machine: Machine, path: MachinePath) -> Trace | None:
             from fundamen.trace.installed import trace_installed  # noqa: PLC0415 - likewise
 
             return trace_installed(machine, path)
-    if path == STATUS:
-        from fundamen.trace.lost import trace_database  # noqa: PLC0415 - seldom traced
+    if path in {STATUS, BUNDLE}:
+        from fundamen.trace.lost import trace_bundle, trace_database  # noqa: PLC0415 - seldom traced
 
-        return trace_database(machine)
+        return trace_database(machine) if path == STATUS else trace_bundle(machine)
     if machine.look(path).kind is EntryKind.ABSENT:
         from fundamen.trace.lost import trace_lost  # noqa: PLC0415 - few are gone
 

@@ -11,7 +11,16 @@ from fundamen.model.binary import Format, Necessity
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
 from fundamen.report.page import Page, count_of, shorten, some_of
-from fundamen.trace.records import DATABASE, INSTALLED_FILE, INSTALLED_PACKAGE, LOADED, STRUCTURE, Component, Trace
+from fundamen.trace.records import (
+    BUNDLE_OF_CERTIFICATES,
+    DATABASE,
+    INSTALLED_FILE,
+    INSTALLED_PACKAGE,
+    LOADED,
+    STRUCTURE,
+    Component,
+    Trace,
+)
 from fundamen.trace.symptom import symptom_of
 
 if TYPE_CHECKING:
@@ -159,6 +168,8 @@ def _answer_of_installed(trace: Trace, name: str) -> str:
     own, faults = trace.components[0], trace.faults
     if own.kind == DATABASE:
         return f"The package database {trace.program} is {'damaged' if faults else 'whole'}."
+    if own.kind == BUNDLE_OF_CERTIFICATES:
+        return f"The bundle of trusted certificates {trace.program} is {_verdict_words(own.verdict)}."
     if own.kind != INSTALLED_PACKAGE:
         return f"{name} cannot start: {own.name} is missing."
     if not faults:
