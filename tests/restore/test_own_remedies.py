@@ -1,19 +1,26 @@
 """What needs no package is mended with what the machine has, and goes back exactly."""
 
 import hashlib
+import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from builders.elf import an_elf
 from builders.machine import ALinuxMachine
 from builders.tree import tree_of
 from conftest import Fundamen
 from fundamen.evidence.alternatives import find_alternative
+from fundamen.evidence.certificate_bundle import bundle_of
 from fundamen.evidence.debian_dependencies import find_removed_packages
+from fundamen.evidence.dpkg_database import find_database_damage
+from fundamen.machine.pam_services import modules_of
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.sources.apt_lists import drop_unproven, take_over_lists
+from fundamen.trace.astray import link_in_text
 
 Mended = Callable[..., None]
 ALTERNATIVE = (
@@ -104,6 +111,28 @@ def test_the_package_database_comes_back_from_its_backup(mended: Mended, linux: 
     status.rename(status.with_name("status-old"))
     status.write_bytes(broken)
     mended("/var/lib/dpkg/status", "corrupt")
+
+
+@given(st.binary(max_size=300) | st.text("a/\n\\[]=@ 019-", max_size=100).map(str.encode))
+def test_whatever_the_systems_own_files_hold_is_read_or_passed_over(data: bytes) -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        linux = ALinuxMachine(Path(folder))
+        for file in (
+            "var/lib/dpkg/alternatives/tide",
+            "etc/pam.d/tide",
+            "var/lib/dpkg/status",
+            "etc/ca-certificates.conf",
+        ):
+            linux.file(f"/{file}", data)
+        for number in range(20):
+            linux.file(f"/var/lib/dpkg/info/{number}.list", b"")
+        linux.file("/usr/share/ca-certificates/a", data)
+        machine = linux.opened()
+        assert find_alternative(machine, MachinePath("/usr/bin/tide")) is None or b"/usr/bin/tide" in data
+        assert all(isinstance(module, str) for module in modules_of(machine, "tide"))
+        assert (find_database_damage(machine) is None) == (data.count(b"Package: ") >= 10)
+        assert bundle_of(machine) in {b"", data, data + b"\n"}
+        assert link_in_text(machine, MachinePath("/etc/pam.d/tide")) is None
 
 
 @pytest.mark.parametrize(
