@@ -189,7 +189,7 @@ def _trace_named(machine: Machine, reading: Reading, authorities: Sequence[Autho
     there = (path for path in dict.fromkeys(_programs(machine, reading)) if machine.look(path).kind is EntryKind.FILE)
     database = (STATUS,) if _is_about_packages(reading) and find_database_damage(machine) is not None else ()
     for path in dict.fromkeys(
-        (*database, *_generated(machine, reading), *_lost_commands(machine, reading), *islice(there, _MOST_TRACED))
+        (*database, *_find_bundle(machine, reading), *_lost_commands(machine, reading), *islice(there, _MOST_TRACED))
     ):
         try:
             found.append(with_hints(machine, trace_program(machine, path, authorities), authorities, path))
@@ -206,7 +206,7 @@ def _is_about_packages(reading: Reading) -> bool:
     return reading.decisive is not None and _PACKAGE_MANAGER.match(reading.decisive.text) is not None
 
 
-def _generated(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
+def _find_bundle(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
     """The bundle of certificates, where a text names it and it is gone: no package has brought it."""
     named = any(mention.text == BUNDLE for mention in reading.mentions if mention.kind is MentionKind.PATH)
     if named and machine.look(BUNDLE).kind is EntryKind.ABSENT:
