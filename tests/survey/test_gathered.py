@@ -62,6 +62,7 @@ def test_the_script_is_what_the_command_prints(fundamen: Fundamen) -> None:
     assert fundamen("capture", "--script").out == gathering_script("shell")
 
 
+@pytest.mark.system  # it goes through the host's own folders, and takes longer than a unit test may
 @pytest.mark.xdist_group("gathered")  # it is gathered once
 @pytest.mark.parametrize("is_packed", [False, True], ids=["as it is", "packed"])
 def test_a_capture_of_it_answers_as_the_machine_does(
