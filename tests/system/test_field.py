@@ -2,12 +2,12 @@
 
 import os
 import shutil
-import sys
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
+from builders.debian_root import MAKES_A_ROOT
 from builders.tree import tree_of
 from command import Server
 from field import Case, ask, layered, make_base
@@ -26,12 +26,7 @@ TRIED = {
     "the database of packages is empty",
 }
 
-pytestmark = [
-    pytest.mark.system,
-    pytest.mark.xdist_group("field"),
-    pytest.mark.skipif(sys.platform != "linux" or os.geteuid() != 0, reason="only root may build a root"),
-    pytest.mark.skipif(not shutil.which("debootstrap"), reason="no debootstrap"),
-]
+pytestmark = [*MAKES_A_ROOT, pytest.mark.xdist_group("field")]
 
 
 @pytest.fixture(scope="module")

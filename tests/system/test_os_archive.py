@@ -5,11 +5,11 @@ import os
 import random
 import shutil
 import subprocess
-import sys
 from pathlib import Path
 
 import pytest
 
+from builders.debian_root import MAKES_A_ROOT
 from builders.elf import an_elf
 from conftest import Fundamen
 from fundamen.machine.opening import open_machine
@@ -35,12 +35,7 @@ GONE = (
     "usr/include/linux/netfilter",
 )
 
-pytestmark = [
-    pytest.mark.system,
-    pytest.mark.xdist_group("archive"),
-    pytest.mark.skipif(sys.platform != "linux" or os.geteuid() != 0, reason="only root may build a root"),
-    pytest.mark.skipif(not shutil.which("debootstrap"), reason="no debootstrap"),
-]
+pytestmark = [*MAKES_A_ROOT, pytest.mark.xdist_group("archive")]
 
 
 @pytest.fixture(scope="module")

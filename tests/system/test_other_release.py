@@ -3,12 +3,12 @@
 import os
 import shutil
 import subprocess
-import sys
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
+from builders.debian_root import MAKES_A_ROOT
 from builders.listing import listed
 from fundamen.formats.unix.elf import Elf
 from fundamen.loaders.loading import load_map
@@ -23,11 +23,7 @@ LOADER = "/lib64/ld-linux-x86-64.so.2"
 CHROOT = shutil.which("chroot") or "/usr/sbin/chroot"
 PACKAGES = "git,curl,vim-nox,python3,systemd,imagemagick"
 
-pytestmark = [
-    pytest.mark.system,
-    pytest.mark.skipif(sys.platform != "linux" or os.geteuid() != 0, reason="only root may build a root"),
-    pytest.mark.skipif(not shutil.which("debootstrap"), reason="no debootstrap"),
-]
+pytestmark = MAKES_A_ROOT
 
 
 def dynamic_files(machine: Machine, root: Path) -> Iterator[MachinePath]:

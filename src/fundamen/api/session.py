@@ -4,7 +4,6 @@ A session has a state folder and a clock. Its methods take plain strings for pat
 with ``to_json``, and raise FundamenError. Nothing is changed but by ``perform`` and ``undo``.
 """
 
-import hashlib
 import io
 import os
 from collections.abc import Callable, Mapping, Sequence
@@ -43,7 +42,6 @@ from fundamen.restore.planned import plan_of, prepare_plan
 from fundamen.restore.rehearsal import Rehearsal, Scope, rehearse
 from fundamen.restore.restoration import Prepared, Restoration, Traces, perform, take_back
 from fundamen.sources.catalogue import Source
-from fundamen.sources.layout import keep_content
 from fundamen.sources.os_archive import NewPackages, OsArchive
 from fundamen.sources.refreshing import proven_catalogues
 from fundamen.sources.store import SourceStore
@@ -316,7 +314,7 @@ class Session:
             self._fetch,
             [system] if system is not None else [],
             new,
-            Scope(more, others, keep=self._keep),
+            Scope(more, others, keep=SourceStore(self.home).keep),
         )
         plan = plan_of(examined, rehearsal, now)
         return RehearsalResult(examined, rehearsal.prepare(authorities), plan_bytes(plan) if plan is not None else b"")
@@ -381,9 +379,6 @@ class Session:
         return authorities_for(
             self.home, machine.platform, self._clock(), self._note, lambda error: self._note(str(error))
         )
-
-    def _keep(self, data: bytes) -> HostPath:
-        return keep_content(os.path.join(self.home, "content"), hashlib.sha256(data).hexdigest(), data)
 
     def _fetch(self, source: Source, file: PackageFile) -> HostPath:
         return SourceStore(self.home).fetch(source, file, lambda _count: None)

@@ -6,7 +6,7 @@ Sources: Debian Policy, sections 7.2 and 8.1 ("the name of a package of a shared
 import re
 from collections.abc import Iterable, Mapping, Sequence
 
-from fundamen.evidence.dpkg import find_listed, stanzas_of
+from fundamen.evidence.dpkg import all_stanzas, fields_of, find_listed
 from fundamen.machine.machine import Machine
 from fundamen.model.paths import MachinePath
 
@@ -32,7 +32,7 @@ def find_removed_packages(machine: Machine, needers: Mapping[str, Iterable[Machi
                 owners.setdefault(path, set()).add(package.partition(":")[0])
     if not owners:
         return {}
-    stanzas = list(stanzas_of(machine))
+    stanzas = [fields_of(stanza) for stanza in all_stanzas(machine)]
     installed = {s.get("Package", "") for s in stanzas if s.get("Status", "").endswith(" installed")}
     wanted = {s.get("Package", ""): _dependencies(s) for s in stanzas}
     found: dict[str, tuple[str, ...]] = {}

@@ -243,13 +243,6 @@ def _versions(machine: Machine, packages: set[str]) -> dict[str, str]:
     return versions
 
 
-def stanzas_of(machine: Machine) -> Iterator[dict[str, str]]:
-    """The one-line fields of each package that the status file knows, installed or not."""
-    for stanza in _content(machine, MachinePath(_FOLDER + "/status")).split(b"\n\n"):
-        text = stanza.decode("utf-8", "replace")
-        yield dict(line.split(": ", 1) for line in text.split("\n") if ": " in line and not line.startswith(" "))
-
-
 def _content(machine: Machine, path: MachinePath) -> bytes:
     """A file of the database; empty where it cannot be read, for then the database does not speak."""
     try:

@@ -22,14 +22,10 @@ _USUAL_FOLDERS = ("/usr/bin", "/usr/local/bin", "/opt/python/bin")
 def find_environment(machine: Machine, needed_by: MachinePath, interpreter: MachinePath) -> Resolution | None:
     """How the environment that an interpreter belongs to stands; None where it belongs to none."""
     folder = machine.folder_of(machine.folder_of(interpreter))
-    try:
-        data = machine.content(machine.join(folder, "pyvenv.cfg"), _MOST_BYTES)
-    except UnreadableError:
+    settings = _settings_of(machine, folder)
+    if settings is None:
         return None
-    lines = (line.partition("=") for line in data.decode("utf-8", "replace").splitlines())
-    keys = {key.strip().lower(): value.strip() for key, equals, value in lines if equals}
-    made_with = _version_in(keys.get("version", keys.get("version_info", "")))
-    home = keys.get("home", "")
+    home, made_with = settings
     base = _base(machine, home, made_with)
     name = f"{folder}, a Python environment" + (f" of {made_with}" if made_with else "")
     if base is None:
@@ -49,6 +45,23 @@ def find_environment(machine: Machine, needed_by: MachinePath, interpreter: Mach
         return Resolution(name, needed_by, Necessity.REQUIRED, candidates, None, _KIND, decided=decided)
     decided = f"made with Python {made_with or now}, which is there"
     return Resolution(name, needed_by, Necessity.REQUIRED, (), folder, _KIND, decided=decided)
+
+
+def find_base(machine: Machine, interpreter: MachinePath) -> MachinePath | None:
+    """The Python that an environment's own interpreter should lead to; None where there is none, or no environment."""
+    settings = _settings_of(machine, machine.folder_of(machine.folder_of(interpreter)))
+    return _base(machine, *settings) if settings is not None else None
+
+
+def _settings_of(machine: Machine, folder: MachinePath) -> tuple[str, str] | None:
+    """(folder of its Python, version that it was made with) of an environment; None where there is none."""
+    try:
+        data = machine.content(machine.join(folder, "pyvenv.cfg"), _MOST_BYTES)
+    except UnreadableError:
+        return None
+    lines = (line.partition("=") for line in data.decode("utf-8", "replace").splitlines())
+    keys = {key.strip().lower(): value.strip() for key, equals, value in lines if equals}
+    return keys.get("home", ""), _version_in(keys.get("version", keys.get("version_info", "")))
 
 
 def installed_pythons(machine: Machine) -> Iterator[tuple[str, MachinePath]]:

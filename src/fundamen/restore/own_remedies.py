@@ -4,7 +4,6 @@ Each remedy uses only what the machine has; whether it cures is left to the rehe
 """
 
 import hashlib
-import re
 from collections.abc import Callable, Iterator
 
 import msgspec
@@ -16,14 +15,14 @@ from fundamen.evidence.alternatives import find_alternative
 from fundamen.evidence.certificate_bundle import BUNDLE, bundle_of
 from fundamen.evidence.dpkg_database import STATUS, find_database_damage
 from fundamen.loaders.load_map import CandidateOutcome
+from fundamen.loaders.python_environment import find_base
 from fundamen.machine.links import dangling_target, is_gone
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.overlay import Layer
-from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.placing.file_state import FileState
-from fundamen.restore.steps import expected_state
+from fundamen.restore.steps import LEADS_TO_NOTHING, expected_state
 from fundamen.trace.astray import link_in_text, moved_folder
 from fundamen.trace.records import ALTERNATIVE, BUNDLE_OF_CERTIFICATES, DATABASE, Component, Trace
 
@@ -32,10 +31,6 @@ KeepBytes = Callable[[bytes], HostPath]  # gives our own copy of some bytes
 _MOST_DATABASE = 1 << 28  # bytes
 _RUN_ALL = 0o111
 _MOST_SCRIPT = 1 << 20  # bytes
-_LEADS_TO_NOTHING = "it is a link that leads to nothing"
-_PYTHON_VERSION = re.compile(r"^(?:version|version_info) *= *(?P<version>\d{1,2}\.\d{1,3})\b", re.MULTILINE)
-_PYTHON_HOME = re.compile(r"^home *= *(?P<home>/\S*) *$", re.MULTILINE)
-_PYTHON = re.compile(r"python(?:\d(?:\.\d+)?)?")
 
 
 class OwnLink(Change, frozen=True, kw_only=True):
@@ -100,7 +95,7 @@ def _link(
     text: str = "",
     names: tuple[MachinePath, ...] = (),
 ) -> OwnRemedy:
-    """A link at a place; ``text`` is what stands in it, the target's path where there is none."""
+    """A link at a place; ``text`` is its content, or the target's path where it is empty."""
     step = OwnLink(
         path=machine.own_place(place),
         because=because,
@@ -131,7 +126,7 @@ def _mend_alternative(machine: Machine, program: MachinePath) -> Iterator[OwnRem
 
 
 def _why_link(machine: Machine, path: MachinePath) -> str:
-    return MISSING if is_gone(machine, path) else _LEADS_TO_NOTHING
+    return MISSING if is_gone(machine, path) else LEADS_TO_NOTHING
 
 
 def _bring_back_database(machine: Machine) -> Iterator[OwnRemedy]:
@@ -157,18 +152,8 @@ def _mend_copied_links(machine: Machine, fault: Component) -> Iterator[OwnRemedy
 def _mend_environment(machine: Machine, absent: list[MachinePath]) -> Iterator[OwnRemedy]:
     """The link by which a virtual environment leads to its Python, as its own settings say. Source: PEP 405."""
     for path in absent:
-        if not _PYTHON.fullmatch(machine.paths.basename(path)):
-            continue
-        settings = machine.join(machine.folder_of(machine.folder_of(path)), "pyvenv.cfg")
-        try:
-            text = machine.content(settings, _MOST_SCRIPT).decode("utf-8", "replace")
-        except UnreadableError:
-            continue
-        home, version = _PYTHON_HOME.search(text), _PYTHON_VERSION.search(text)
-        if home is None or version is None:
-            continue
-        python = machine.join(home["home"], f"python{version['version']}")
-        if machine.look(python).kind is EntryKind.FILE:
+        python = find_base(machine, path)
+        if python is not None and machine.own_place(path) != machine.own_place(python):
             yield _link(machine, path, python, _why_link(machine, path))
 
 

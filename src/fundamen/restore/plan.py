@@ -21,7 +21,7 @@ from fundamen.model.errors import UnreadableError
 from fundamen.model.package import Base, Package, PackageEntry, PackageFile
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
-from fundamen.restore.steps import PlaceFile, PlaceFolder, PlaceLink, place_file, place_folder
+from fundamen.restore.steps import LEADS_TO_NOTHING, PlaceFile, PlaceFolder, PlaceLink, place_file, place_folder
 from fundamen.sources.catalogue import Catalogue, Source, SourceKind
 from fundamen.sources.layout import place_parts
 from fundamen.sources.offers import Offer, find_offers
@@ -32,7 +32,6 @@ _LOG = logging.getLogger(__name__)
 
 _IMPOSTORS = {EntryKind.FOLDER: "a folder", EntryKind.SPECIAL: "a pipe, device or socket"}
 _NO_FOLDER = {EntryKind.FILE, EntryKind.SPECIAL}
-_LEADS_TO_NOTHING = "it is a link that leads to nothing"
 _MOST_HOPS = 5  # from link to link
 
 
@@ -331,7 +330,7 @@ def _why_link_is_placed(machine: Machine, path: MachinePath, place: MachinePath,
         return _IMPOSTORS[kind]
     if kind in {EntryKind.ABSENT, EntryKind.BLOCKED}:
         with contextlib.suppress(OSError, UnreadableError):  # it is no link
-            return _LEADS_TO_NOTHING if machine.entry_place(place).link() != target else ""
+            return LEADS_TO_NOTHING if machine.entry_place(place).link() != target else ""
     return ""
 
 
@@ -451,7 +450,7 @@ def _difference(machine: Machine, path: MachinePath, package: Package, file: Pac
     """The difference of a file from the package's own; None where it is the package's."""
     entry = machine.look(path)
     if entry.kind is EntryKind.ABSENT:
-        return _LEADS_TO_NOTHING if _has(machine, path) else MISSING
+        return LEADS_TO_NOTHING if _has(machine, path) else MISSING
     try:
         with machine.open(path) as source:
             if source.size == file.size and digest_of(source) == file.sha256:

@@ -16,6 +16,8 @@ from fundamen.sources.catalogue import Source
 
 _IN_THEIR_NAME = 0o6000  # bits by which a program runs as its owner or group: chmod(1)
 
+LEADS_TO_NOTHING = "it is a link that leads to nothing"  # why a link is placed
+
 
 class PlaceFile(Change, frozen=True, kw_only=True):
     """A file of a package is put in its place."""

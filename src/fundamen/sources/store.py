@@ -5,6 +5,7 @@ ask it without proving it again; a restoration always proves it anew.
 """
 
 import contextlib
+import hashlib
 import logging
 import os
 import shutil
@@ -27,6 +28,7 @@ from fundamen.sources.layout import (
     METADATA,
     DocumentKind,
     content_place,
+    keep_content,
     read_document_path,
     require_source,
     root_fingerprint,
@@ -193,6 +195,10 @@ class SourceStore:
                 do="Make room, or make Fundamen's own folder writable; then try again.",
             ) from error
         return local
+
+    def keep(self, data: bytes) -> HostPath:
+        """Keep bytes among our own copies, and give their path. Raises: OSError."""
+        return keep_content(self._contents, hashlib.sha256(data).hexdigest(), data)
 
     def _names(self) -> list[str]:
         try:

@@ -10,7 +10,7 @@ from fundamen.cli import options
 from fundamen.cli.exits import Exit
 from fundamen.cli.output import require_free
 from fundamen.cli.tasks.authorities import authorities_at
-from fundamen.cli.tasks.fetching import fetcher, keeper
+from fundamen.cli.tasks.fetching import fetcher
 from fundamen.cli.tasks.media import Named, new_packages, on_demand
 from fundamen.cli.tasks.restoring import Desk, carried_through, exit_after
 from fundamen.model.paths import MachinePath
@@ -80,7 +80,7 @@ def restore_programs(desk: Desk, programs: Sequence[MachinePath], asked: RepairR
         new = new_packages(machine, asked.install, output)
         named = (find_program_or_lost(machine, name) for name in asked.also)
         others = [each for each in dict.fromkeys((*named, *desk.journal.programs())) if each not in programs]
-        scope = Scope(more, others, asked.pins, asked.because, asked.follows, keeper(home))
+        scope = Scope(more, others, asked.pins, asked.because, asked.follows, store.keep)
         rehearsal = rehearse(machine, path, catalogues, authorities, fetcher(store, output), further, new, scope)
     if asked.save_plan is not None:
         from fundamen.cli.tasks.plans import save_plan  # noqa: PLC0415 - seldom asked for

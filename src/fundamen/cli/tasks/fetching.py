@@ -1,21 +1,11 @@
 """Fetch a file of a source, with progress for a person at a terminal."""
 
-import hashlib
-import os
-
 from fundamen.cli.output import Output
 from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath
-from fundamen.restore.own_remedies import KeepBytes
 from fundamen.restore.rehearsal import Fetch
 from fundamen.sources.catalogue import Source
-from fundamen.sources.layout import keep_content
 from fundamen.sources.store import SourceStore
-
-
-def keeper(home: HostPath) -> KeepBytes:
-    """Keep bytes among our own copies."""
-    return lambda data: keep_content(os.path.join(home, "content"), hashlib.sha256(data).hexdigest(), data)
 
 
 def fetcher(store: SourceStore, output: Output) -> Fetch:
