@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from builders.elf import an_elf
 from builders.machine import ALinuxMachine
-from builders.tree import tree_of
+from builders.tree import tree_of, without_times
 from conftest import Fundamen
 from fundamen.evidence.alternatives import find_alternative
 from fundamen.evidence.certificate_bundle import bundle_of
@@ -31,7 +31,7 @@ ALTERNATIVE = (
 
 @pytest.fixture
 def mended(fundamen: Fundamen, linux: ALinuxMachine) -> Mended:
-    def mend(program: str, verdict: str) -> None:
+    def mend(program: str, verdict: str, *changed: str) -> None:
         before = tree_of(linux.root)
         [found] = fundamen("trace", "-m", linux.root, program, "--json").records
         assert verdict in {each["verdict"] for each in found["components"] if each["fault"]}
@@ -39,6 +39,9 @@ def mended(fundamen: Fundamen, linux: ALinuxMachine) -> Mended:
         assert ran.status == 0, ran.out + ran.err
         [after] = fundamen("trace", "-m", linux.root, program, "--json").records
         assert after["faults"] == 0
+        mended = without_times(tree_of(linux.root))
+        differing = {path for path in {*before, *mended} if without_times(before).get(path) != mended.get(path)}
+        assert not changed or {f"/{path}" for path in differing} == set(changed)
         assert fundamen("undo", "-m", linux.root).status == 0
         assert tree_of(linux.root) == before
 
@@ -49,7 +52,7 @@ def test_a_copy_made_without_links_gets_its_links(mended: Mended, linux: ALinuxM
     linux.program("/opt/tide/bin/tide", needs=["libebb.so.2"], runpath="$ORIGIN/../lib")
     linux.file("/opt/tide/lib/libebb.so.2.1", an_elf(soname="libebb.so.2"))
     linux.file("/opt/tide/lib/libebb.so.2", b"libebb.so.2.1")
-    mended("/opt/tide/bin/tide", "corrupt")
+    mended("/opt/tide/bin/tide", "corrupt", "/opt/tide/lib/libebb.so.2")
 
 
 def test_an_application_that_was_moved_is_found_at_its_old_place(mended: Mended, linux: ALinuxMachine) -> None:
@@ -88,7 +91,7 @@ def test_a_virtual_environment_leads_to_its_python_again(mended: Mended, linux: 
     linux.file("/opt/env/pyvenv.cfg", b"home = /usr/bin\nversion = 3.11.2\n")
     linux.link("/opt/env/bin/python3", "/usr/bin/python3.9")
     linux.file("/opt/env/bin/tide", b"#!/opt/env/bin/python3\nprint(1)\n", 0o755)
-    mended("/opt/env/bin/tide", "missing")
+    mended("/opt/env/bin/tide", "missing", "/opt/env/bin/python3")
 
 
 def test_the_bundle_of_certificates_is_made_of_the_accepted_ones(fundamen: Fundamen, linux: ALinuxMachine) -> None:

@@ -258,8 +258,10 @@ class Change(Step, frozen=True, kw_only=True):
             layer.rights[self.path] = before if keeps else msgspec.structs.replace(before, mode=self.mode)
 
     def place(self, machine: Machine) -> Place:
-        """Where it stands. Raises: OSError, UnreadableError."""
-        return machine.ground.place(self.location) if self.location else machine.place(self.path)
+        """Where it stands; a link replaces what is in its place, and not what that leads to. Raises: as ``place``."""
+        if self.location:
+            return machine.ground.place(self.location)
+        return machine.entry_place(self.path) if self.link else machine.place(self.path)
 
     def room(self, place: Place) -> tuple[int, int]:
         """The new bytes beside its place, and those that are kept. Raises: OSError."""
