@@ -15,6 +15,7 @@ from syntax import SOURCE, SYNTAX, module_nodes, nodes_of, parsed_modules
 
 ROOT = Path(__file__).parent.parent
 LAYERS = {
+    "messages": 0,
     "model": 0,
     "knowledge": 0,
     "formats": 0,
@@ -45,7 +46,9 @@ LAYERS = {
 }
 CORE = {package for package, layer in LAYERS.items() if layer <= 6}
 NEIGHBOURS = {
+    ("formats", "messages"),
     ("formats", "model"),
+    ("model", "messages"),
     ("knowledge", "model"),
     ("evidence", "trust"),
     ("toolchains", "sources"),

@@ -18,6 +18,7 @@ ODD = re.compile(
     r"|not named|in none of the (?:places|folders) where|cut off|nobody|somebody|gives? up|given up)\b",
     re.IGNORECASE,
 )
+HOLE = re.compile(r"\{\w+[^}]*\}")  # of a message: the names of its values are no text
 # A function does something or gives something; a lone participle says neither. These are verbs or nouns as well.
 PARTICIPLE = re.compile(
     r"_*(?:\w+ed|\w+en|\w+ing|found|held|kept|known|left|lost|made|meant|said|seen|shown|told|thought)"
@@ -59,7 +60,7 @@ def texts() -> Iterator[tuple[str, str]]:
         strings = (each for each in nodes if isinstance(each, ast.Constant) and id(each) not in documentation)
         for node in strings:
             if isinstance(node.value, str) and " " in node.value.strip() and node.value not in STATES:
-                yield f"{path}:{node.lineno}", node.value
+                yield f"{path}:{node.lineno}", HOLE.sub("{}", node.value)
     for file in sorted(SOURCE.rglob("*.toml")):
         tables = [
             each for found in tomllib.loads(file.read_text()).values() if isinstance(found, list) for each in found

@@ -13,6 +13,7 @@ from fundamen.evidence.authority import Says, Subject, remarks_of, weigh
 from fundamen.evidence.catalogue import CatalogueAuthority
 from fundamen.evidence.debian_contents import find_bringers
 from fundamen.evidence.dpkg import DpkgAuthority
+from fundamen.messages import as_said
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.package import Base, Package, PackageFile
 from fundamen.model.paths import MachinePath
@@ -163,8 +164,8 @@ def test_withdrawn_is_a_remark_and_untrusted_only_where_the_reason_says_so(
 
 
 def test_the_owner_of_a_file_counts_and_what_others_say_against_it_is_a_remark() -> None:
-    owner = authority.Testimony("dpkg", Says.RIGHT, "package libssl3", is_owner=True)
-    other = authority.Testimony("harbour-it", Says.WRONG, "has other bytes")
+    owner = authority.Testimony("dpkg", Says.RIGHT, as_said("package libssl3"), is_owner=True)
+    other = authority.Testimony("harbour-it", Says.WRONG, as_said("has other bytes"))
     assert (weigh([other, owner]), remarks_of([other, owner])) == (owner, ("harbour-it: has other bytes",))
     assert (weigh([other]), remarks_of([other])) == (other, ())
 

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 from builders.machine import ALinuxMachine
 from conftest import Fundamen
+from fundamen.messages import as_said
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Format, Necessity
 from fundamen.model.paths import MachinePath
@@ -41,7 +42,7 @@ def a_component(number: int, parent: int | None, verdict: Verdict, name: str = "
         name=name or f"lib{number}.so",
         kind="program" if is_program else "shared-library",
         verdict=verdict,
-        reason="so it is",
+        reason=as_said("so it is"),
         how=Necessity.REQUIRED,
         path=None if verdict is Verdict.MISSING else path,
         wanted_architecture=Architecture.X86_64,

@@ -6,6 +6,7 @@ from datetime import datetime
 
 from fundamen.evidence.authority import Authority
 from fundamen.evidence.dpkg import DpkgAuthority
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import HostPath
@@ -50,7 +51,7 @@ def authorities_for(
             return authorities
         for catalogue in catalogues:
             if catalogue.expires_at <= now:
-                note(f"The source {catalogue.source.name} has expired and does not count; see: fundamen sources list")
+                note(say("api.the-source-has-expired-and-does", name=catalogue.source.name))
             else:
                 authorities.append(CatalogueAuthority(catalogue.source.name, catalogue.packages_with))
     return authorities

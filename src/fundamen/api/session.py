@@ -26,6 +26,7 @@ from fundamen.execution.locking import require_ready
 from fundamen.knowledge.entries import load_knowledge
 from fundamen.machine.machine import Machine
 from fundamen.machine.opening import open_machine
+from fundamen.messages import say
 from fundamen.model.errors import UsageError
 from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath
@@ -121,7 +122,11 @@ class RehearsalResult(msgspec.Struct, frozen=True):
     def save(self, path: str | os.PathLike[str]) -> None:
         """Write the plan to a new file. Raises: UsageError: there is nothing to do. OSError."""
         if not self.plan:
-            raise UsageError("No plan is written", "there is nothing to do", "Trace the program to see why.")
+            raise UsageError(
+                say("api.no-plan-is-written"),
+                say("api.there-is-nothing-to-do"),
+                say("api.trace-the-program-to-see-why"),
+            )
         write_whole(os.path.abspath(path), self.plan)
 
     def to_json(self) -> str:
@@ -298,7 +303,9 @@ class Session:
             FundamenError: a program, the machine or a source cannot be read, or a source cannot prove itself.
         """
         if not programs:
-            raise UsageError("Nothing is rehearsed", "no program was named", "Name the programs to repair.")
+            raise UsageError(
+                say("api.nothing-is-rehearsed"), say("api.no-program-was-named"), say("api.name-the-programs-to-repair")
+            )
         examined, now = self._open_machine(machine), self._clock()
         first, *more = dict.fromkeys(find_program_or_lost(examined, program) for program in programs)
         system = OsArchive(examined, self.home, now, self._note) if archive and OsArchive.serves(examined) else None
@@ -354,9 +361,9 @@ class Session:
         """
         if not rehearsal.is_offered:
             raise UsageError(
-                what="Nothing is carried out",
-                why="there is nothing to do, or another program would be broken by it",
-                do="See the rehearsal's faults and what it says of other programs.",
+                what=say("api.nothing-is-carried-out"),
+                why=say("api.there-is-nothing-to-do-or"),
+                do=say("api.see-the-rehearsal-faults-and-what"),
             )
         journal = journal_of(rehearsal.machine, self.home)
         require_ready(rehearsal.machine, journal)

@@ -16,6 +16,7 @@ import msgspec
 
 from fundamen.building.command import CompilerCommand
 from fundamen.machine.host_tools import run_tool
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
@@ -106,9 +107,11 @@ class Compiler:
                     if words and _LINKERS.match(os.path.basename(words[0])):
                         return self._read_plan([word for word in words if word != stand_in])
         raise UnreadableError(
-            what=f"{printable(self.tool)} does not say how it links",
-            why=printable(said.strip().splitlines()[-1]) if said.strip() else "it shows no linker's command for -###",
-            do="Name a compiler that follows GCC's command line.",
+            what=say("building.does-not-say-how-it-links", tool=printable(self.tool)),
+            why=printable(said.strip().splitlines()[-1])
+            if said.strip()
+            else say("building.it-shows-no-linker-command-for"),
+            do=say("building.name-a-compiler-that-follows-gcc"),
         )
 
     def header_folders(self, *, is_cpp: bool) -> HeaderFolders:
@@ -216,14 +219,20 @@ def _output_of(words: list[str], folder: str, *, only_results: bool = False) -> 
     except FileNotFoundError as error:
         is_folder = not os.path.isdir(folder or ".")
         raise UnreadableError(
-            what=f"{printable(words[0])} cannot be asked",
-            why=f"the folder {printable(folder)} is not there" if is_folder else "no such compiler is on PATH",
-            do="Name the folder of the build with --directory." if is_folder else "Install it, or name another one.",
+            what=say("building.cannot-be-asked", words=printable(words[0])),
+            why=say("building.the-folder-is-not-there", folder=printable(folder))
+            if is_folder
+            else say("building.no-such-compiler-is-on-path"),
+            do=say("building.name-the-folder-of-the-build")
+            if is_folder
+            else say("building.install-it-or-name-another-one"),
         ) from error
     except OSError as error:
-        why = f"it did not answer in {_SECONDS:.0f} s" if isinstance(error, TimeoutError) else str(error)
+        why = (
+            say("building.it-did-not-answer-in-s", seconds=_SECONDS) if isinstance(error, TimeoutError) else str(error)
+        )
         raise UnreadableError(
-            what=f"{printable(words[0])} cannot be asked",
+            what=say("building.cannot-be-asked", words=printable(words[0])),
             why=printable(why),
-            do="Try it by hand: add -### to the command.",
+            do=say("building.try-it-by-hand-add-to"),
         ) from error

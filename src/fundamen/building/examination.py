@@ -10,6 +10,7 @@ from fundamen.building.step import examine_step
 from fundamen.evidence.authority import Authority
 from fundamen.formats.build_log import BuildLog, BuildMessage, BuildSaying, read_build_log, read_command
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import MachinePath
@@ -38,9 +39,9 @@ def examine_log(
     ]
     if not steps:
         raise UnreadableError(
-            what="The log names nothing that is lacking",
-            why=f"no message in its {text.count(chr(10))} lines is one of a compiler, a linker or make that is known",
-            do="Give the part of the log with the error, with LC_ALL=C set for the build; or use --command.",
+            what=say("building.the-log-names-nothing-that-is"),
+            why=say("building.no-message-in-its-lines-is", count=text.count(chr(10))),
+            do=say("building.give-the-part-of-the-log"),
         )
     return tuple(steps)
 
@@ -58,9 +59,9 @@ def examine_command(
     found = read_command(line, folder)
     if found is None:
         raise UsageError(
-            what="No compiler or linker is called there",
-            why=f"{printable(line[:80])!r} has no word such as cc, gcc, clang, g++ or ld as its command",
-            do="Write it as the build does: --command 'cc -o tidebook main.o -ltide'.",
+            what=say("building.no-compiler-or-linker-is-called"),
+            why=say("building.has-no-word-such-as-cc", line=printable(line[:80])),
+            do=say("building.write-it-as-the-build-does"),
         )
     command = read_compiler_command(found.words)
     compiler = compiler_of(command, found.folder, is_trusted=True)
@@ -80,9 +81,12 @@ def examine_target(
     log = read_build_log(dry_run(target, folder))
     if not log.commands and not log.messages:
         raise UsageError(
-            what=f"make would compile and link nothing for {printable(target) or 'its first target'}",
-            why="it shows no compiler's command; the target may be up to date, or be no target of this makefile",
-            do="Touch a source first, or name the failing target.",
+            what=say(
+                "building.make-would-compile-and-link-nothing",
+                target=printable(target) or say("building.its-first-target"),
+            ),
+            why=say("building.it-shows-no-compiler-command-the"),
+            do=say("building.touch-a-source-first-or-name"),
         )
     said = dict(_by_command(log))
     commands = range(len(log.commands)) if log.commands else [-1]
@@ -137,7 +141,7 @@ def _is_of_lack(message: BuildMessage) -> bool:
 def _require_this_host(machine: Machine) -> None:
     if not machine.is_live:
         raise UnreadableError(
-            what=f"A build on {machine.title} cannot be examined from here",
-            why="its own compiler has to be asked where it looks, and that runs only there",
-            do="Run Fundamen on that machine, or examine the log on one with the same compiler, without --machine.",
+            what=say("building.a-build-on-cannot-be-examined", title=machine.title),
+            why=say("building.its-own-compiler-has-to-be"),
+            do=say("building.run-fundamen-on-that-machine-or"),
         )

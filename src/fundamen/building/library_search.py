@@ -16,6 +16,7 @@ from fundamen.formats.unix.elf import read_elf
 from fundamen.formats.unix.linker_script import LinkerInput, read_linker_script
 from fundamen.loaders.load_map import Candidate, CandidateOutcome
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import BinaryKind
 from fundamen.model.errors import DamagedFileError, UnreadableError
@@ -32,7 +33,7 @@ class LibraryFile(msgspec.Struct, frozen=True):
 
     sort: Sort
     architecture: Architecture | None  # None for a script, which serves whichever it names
-    problem: str = ""  # why the linker gives up over it; empty where it does not
+    problem: Message = UNSAID  # why the linker gives up over it; empty where it does not
     meant: tuple[LinkerInput, ...] = ()  # of a script: the files that it stands for
     archive: Archive | None = None
 
@@ -69,7 +70,7 @@ def find_library(
     """Look for a library as the linker does."""
     candidates: list[Candidate] = []
     for folder in folders:
-        because = f"{folder} is searched"
+        because = say("building.is-searched", folder=folder)
         for name in names:
             path = machine.join(folder, name)
             if machine.look(path).kind is not EntryKind.FILE:
@@ -77,7 +78,7 @@ def find_library(
                 continue
             file = read_library(machine, path)
             if file.architecture not in {None, architecture, Architecture.UNKNOWN} and not file.problem:
-                detail = f"is for {file.architecture}"
+                detail = say("building.is-for", architecture=file.architecture)
                 candidates.append(
                     Candidate(path, CandidateOutcome.OTHER_ARCHITECTURE, because, detail, file.architecture)
                 )
@@ -104,12 +105,12 @@ def _read(source: ByteSource) -> LibraryFile:
     if head.startswith(ELF_MAGIC):
         elf = read_elf(source)
         sort = Sort.INPUT if elf.kind is BinaryKind.OBJECT else Sort.SHARED
-        problem = f"{elf.problems[0].place}: {elf.problems[0].reason}" if elf.problems else ""
+        problem = elf.problems[0].sentence if elf.problems else UNSAID
         return LibraryFile(sort, elf.architecture, problem)
     if head in {MAGIC, THIN_MAGIC}:
         archive = read_archive(source)
         has_no_index = bool(archive.members) and archive.symbols is None
-        problem = "its symbol index is missing; ranlib makes it" * has_no_index
+        problem = say("building.its-symbol-index-is-missing-ranlib") if has_no_index else UNSAID
         return LibraryFile(Sort.STATIC, _architecture_in(source, archive), problem, archive=archive)
     if head.startswith(b"MZ"):
         return LibraryFile(Sort.SHARED, None)

@@ -20,6 +20,7 @@ from fundamen.formats.build_log import BuildMessage
 from fundamen.formats.build_log import BuildSaying as LogSays
 from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import Message, say
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -113,7 +114,7 @@ class _Step:
 
     def _tools(self) -> Iterator[BuildNeed]:
         for message in self._of(LogSays.NO_TOOL):
-            reason = "the shell does not find it on PATH"
+            reason = say("building.the-shell-does-not-find-it")
             yield BuildNeed(name=message.name, sort=Sort.TOOL, verdict=Verdict.MISSING, reason=reason)
 
     # Headers.
@@ -146,7 +147,9 @@ class _Step:
             name=name,
             sort=Sort.HEADER,
             verdict=Verdict.UNVERIFIED if path else Verdict.MISSING,
-            reason=f"it is there now, at {path}" if path else f"not found in the {len(places)} folders of headers",
+            reason=say("building.it-is-there-now-at", path=path)
+            if path
+            else say("building.not-found-in-the-folders-of", count=len(places)),
             path=path,
             asked_by=source,
             near=tuple(dict.fromkeys(near)),
@@ -168,7 +171,7 @@ class _Step:
                     name=name,
                     sort=Sort.INPUT,
                     verdict=Verdict.MISSING,
-                    reason="the file does not exist, and no rule has made it",
+                    reason=say("building.the-file-does-not-exist-and"),
                     near=tuple(os.path.join(os.path.dirname(name), other) for other in near),
                 )
             elif name.endswith((".o", ".a", ".so", ".lo", ".obj")):
@@ -180,7 +183,7 @@ class _Step:
         if file.problem:
             verdict, reason = Verdict.CORRUPT, file.problem
         elif not self._fits(file):
-            verdict, reason = Verdict.WRONG_ARCHITECTURE, f"it is for {file.architecture}"
+            verdict, reason = Verdict.WRONG_ARCHITECTURE, say("building.it-is-for", architecture=file.architecture)
         return BuildNeed(name=name, sort=file.sort, verdict=verdict, reason=reason, path=path)
 
     # Libraries and start files.
@@ -205,7 +208,12 @@ class _Step:
             verdict, reason = Verdict.CORRUPT, f"{found.path}: {found.file.problem}"
         elif found.path is None and others:
             verdict = Verdict.WRONG_ARCHITECTURE
-            reason = f"{others[0].path} {others[0].detail}, and the step links for {self.plan.architecture}"
+            reason = say(
+                "building.and-the-step-links-for",
+                path=others[0].path,
+                detail=others[0].detail,
+                architecture=self.plan.architecture,
+            )
         elif found.path is None:
             verdict, reason = Verdict.MISSING, self._why_missing(part, names)
         near = () if found.path else find_near_misses(part.name[2:], (n for n, _ in self._existing_names()))
@@ -244,7 +252,10 @@ class _Step:
         elif found.path is None and others:
             verdict, reason = Verdict.WRONG_ARCHITECTURE, f"{others[0].path} {others[0].detail}"
         elif found.path is None:
-            verdict, reason = Verdict.MISSING, f"the compiler knows no place that has it for {self.plan.architecture}"
+            verdict, reason = (
+                Verdict.MISSING,
+                say("building.the-compiler-knows-no-place-that", architecture=self.plan.architecture),
+            )
         yield BuildNeed(
             name=self._machine.join(part.name) if is_path else part.name,
             sort=Sort.START_FILE if is_start_file else Sort.LIBRARY,
@@ -255,15 +266,15 @@ class _Step:
             searched=found.candidates,
         )
 
-    def _why_missing(self, part: CompilerPart, names: Sequence[str]) -> str:
+    def _why_missing(self, part: CompilerPart, names: Sequence[str]) -> Message:
         """Say whether only the part for running programs is there, which lacks what a linker asks for."""
         stem = f"lib{part.name[2:]}.so."
         for folder in self.plan.folders:
             versioned = [name for name in self._names(MachinePath(folder)) if name.startswith(stem)]
             if versioned and not part.only_static:
                 there = self._machine.join(folder, versioned[0])
-                return f"only {there} is there, for running programs; a linker looks for {' or '.join(names)}"
-        return f"{' or '.join(names)} was not found in the {len(self.plan.folders)} folders that the linker searches"
+                return say("building.only-is-there-for-running-programs", there=there, names=" or ".join(names))
+        return say("building.was-not-found-in-the-folders", names=" or ".join(names), count=len(self.plan.folders))
 
     # Symbols.
 
@@ -292,15 +303,15 @@ class _Step:
         ]
         do = ""
         if on_line:
-            reason = f"{on_line[0]} defines it, but comes before the file that uses it; it is read only once"
-            do = f"move {on_line[0]} to the end of the line"
+            reason = say("building.defines-it-but-comes-before-the", on_line=on_line[0])
+            do = say("building.move-to-the-end-of-the", on_line=on_line[0])
         elif names:
-            reason = f"{names[0]} defines it ({defining[0]}), and is not on the line"
-            do = f"add {names[0]} at the end of the line"
+            reason = say("building.defines-it-and-is-not-on", names=names[0], defining=defining[0])
+            do = say("building.add-at-the-end-of-the", names=names[0])
         elif lacking:
-            reason = f"no library in the folders that are searched defines it; {lacking[0]}, which is not found, may"
+            reason = say("building.no-library-in-the-folders-that", lacking=lacking[0])
         else:
-            reason = "no library in the folders that are searched defines it"
+            reason = say("building.no-library-in-the-folders-that-are")
         return BuildNeed(
             name=symbol, sort=Sort.SYMBOL, verdict=Verdict.MISSING, reason=reason, asked_by=asked_by, do=do
         )

@@ -13,6 +13,7 @@ from fundamen.evidence.debian_contents import find_bringers
 from fundamen.loaders.architectures import own_architecture
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.nearby import folders_near
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Architecture
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
@@ -62,18 +63,18 @@ class Whereabouts:
             )
         return told
 
-    def _remedy(self, need: BuildNeed) -> str:
+    def _remedy(self, need: BuildNeed) -> Message:
         """A remedy, the gentlest first; empty where none is certain."""
         if need.near and not need.elsewhere:
-            where = f" in {need.spelled_at[0]}" if need.spelled_at else ""
-            return f"write {need.near[0]} in place of {need.name}{where}"
+            where = say("building.in", spelled_at=need.spelled_at[0]) if need.spelled_at else UNSAID
+            return say("building.write-in-place-of", near=need.near[0], name=need.name, where=where)
         if need.brought_by:
-            return f"apt install {need.brought_by[0]}"
+            return say("building.apt-install", brought_by=need.brought_by[0])
         if need.elsewhere and need.sort in _LIBRARIES:
-            return f"add -L{self._machine.folder_of(need.elsewhere[0])}"
+            return say("building.add-l", folder_of=self._machine.folder_of(need.elsewhere[0]))
         if need.elsewhere and need.sort is Sort.HEADER:
-            return f"add -I{need.elsewhere[0].removesuffix('/' + need.name)}"
-        return f"name {need.elsewhere[0]}" if need.elsewhere else ""
+            return say("building.add-i", removesuffix=need.elsewhere[0].removesuffix("/" + need.name))
+        return say("building.name", elsewhere=need.elsewhere[0]) if need.elsewhere else UNSAID
 
     def _file_names(self, need: BuildNeed) -> tuple[str, ...]:
         if need.name.startswith("-l"):

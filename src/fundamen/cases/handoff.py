@@ -9,6 +9,7 @@ import msgspec
 
 from fundamen.cases.ladder import facts_of
 from fundamen.cases.store import Case, EntryType, FaultFact
+from fundamen.messages import UNSAID, Message, say
 
 _MOST_EVIDENCE, _MOST_CHECKED = 6, 8
 _SAID = {
@@ -95,9 +96,9 @@ def compose(case: Case, to: To, now: datetime) -> Handoff:
         wanted = tuple(_wanted_by_symptom(facts))
     missing = []
     if not program and facts.get("about", "missing") in _OF_PROGRAMS and not wanted:
-        missing.append("which program fails; trace it: fundamen trace PROGRAM")
+        missing.append(say("cases.which-program-fails-trace-it-fundamen"))
     if not wanted and not is_sound:
-        missing.append("what is needed; give the message or log: fundamen clues LOG")
+        missing.append(say("cases.what-is-needed-give-the-message"))
     return Handoff(
         to=to,
         case=case.title,
@@ -141,27 +142,27 @@ def _latest_faults(case: Case) -> tuple[FaultFact, ...] | None:
 def _requested_thing(fault: FaultFact, program: str, to: To) -> RequestedThing:
     parts = [fault.name]
     if fault.package:
-        parts.append(f"(of the package {fault.package})")
+        parts.append(say("cases.of-the-package", package=fault.package))
     if fault.versions:
-        parts.append(f"in a version {fault.versions}")
+        parts.append(say("cases.in-a-version", versions=fault.versions))
     if fault.architecture:
-        parts.append(f"for {fault.architecture}")
+        parts.append(say("cases.for", architecture=fault.architecture))
     if to not in _WITH_FUNDAMEN and fault.place:
-        parts.append(f"at {fault.place}")
-    command = f"apt install {fault.package}" if fault.package else ""
+        parts.append(say("cases.at", place=fault.place))
+    command = say("cases.apt-install", package=fault.package) if fault.package else ""
     if not command and program and to in _WITH_FUNDAMEN:
-        command = f"fundamen restore {shlex.quote(program)}"
+        command = say("cases.fundamen-restore", program=shlex.quote(program))
     return RequestedThing(" ".join(parts), f"It {_SAID.get(fault.verdict, fault.verdict)}: {fault.reason}.", command)
 
 
 def _wanted_by_symptom(facts: dict[str, str]) -> Iterator[RequestedThing]:
     """Requests where no program was traced: from what the message names, or from its subject."""
-    about, means = facts.get("about", ""), facts.get("means", "See the evidence.")
+    about, means = facts.get("about", ""), facts.get("means", say("cases.see-the-evidence"))
     named = facts.get("component") or facts.get("package") or facts.get("path")
     if about in _SAID and named:
-        yield RequestedThing(named, f"It {_SAID[about]}, by the message. {means}", "")
+        yield RequestedThing(named, say("cases.it-by-the-message", said=_SAID[about], means=means), "")
     elif about:
-        yield RequestedThing(_ASKED.get(about, "A repair of the fault that the message names."), means, "")
+        yield RequestedThing(_ASKED.get(about, say("cases.a-repair-of-the-fault-that")), means, "")
 
 
 def _evidence(case: Case) -> Iterator[RequestEvidence]:
@@ -175,21 +176,21 @@ def _evidence(case: Case) -> Iterator[RequestEvidence]:
             yield RequestEvidence(entry.at, entry.text, listed)
 
 
-def _checks(program: str, facts: dict[str, str]) -> Iterator[str]:
+def _checks(program: str, facts: dict[str, str]) -> Iterator[Message]:
     if program:
-        yield f"fundamen trace {shlex.quote(program)}"
+        yield say("cases.fundamen-trace", program=shlex.quote(program))
     if "host" in facts:
-        yield f"fundamen inspect --server {shlex.quote(facts['host'])}"
-    yield "Start the program: the message does not come any more."
+        yield say("cases.fundamen-inspect-server", host=shlex.quote(facts["host"]))
+    yield say("cases.start-the-program-the-message-does")
 
 
-def _outsiders_checks(faults: Sequence[FaultFact]) -> Iterator[str]:
+def _outsiders_checks(faults: Sequence[FaultFact]) -> Iterator[Message]:
     """Checks for a reader who does not have Fundamen."""
     for fault in faults[:_MOST_CHECKED]:
         if fault.place:
-            kind = f", and is for {fault.architecture}" if fault.architecture else ""
-            yield f"{fault.place} is there{kind}."
-    yield "Start the program: the message does not come any more."
+            kind = say("cases.and-is-for", architecture=fault.architecture) if fault.architecture else UNSAID
+            yield say("cases.is-there", place=fault.place, kind=kind)
+    yield say("cases.start-the-program-the-message-does")
 
 
 def _attempts(case: Case) -> Iterator[Attempt]:

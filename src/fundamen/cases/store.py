@@ -14,7 +14,9 @@ from enum import StrEnum
 
 import msgspec
 
+from fundamen.messages import say
 from fundamen.model.display import printable
+from fundamen.model.encoding import encode_json
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
 from fundamen.placing.own_files import remove_own, write_whole
@@ -142,7 +144,11 @@ class CaseStore:
             UsageError: it has no title.
         """
         if not title.strip():
-            raise UsageError("The case cannot be opened", "it has no title", "Say in one line what is wrong.")
+            raise UsageError(
+                say("cases.the-case-cannot-be-opened"),
+                say("cases.it-has-no-title"),
+                say("cases.say-in-one-line-what-is"),
+            )
         made = str(uuid.uuid4())
         with self._open_to_change() as connection:
             connection.execute(
@@ -158,7 +164,7 @@ class CaseStore:
         with self._open_to_change() as connection:
             connection.execute(
                 "INSERT INTO entry VALUES (?, ?, ?, ?, ?, ?)",
-                (entry.id, case.id, now.isoformat(), kind, entry.text, msgspec.json.encode(facts).decode()),
+                (entry.id, case.id, now.isoformat(), kind, entry.text, encode_json(facts).decode()),
             )
         return entry
 
@@ -192,9 +198,9 @@ class CaseStore:
         """
         if entry is not None and not 0 < entry <= len(case.entries):
             raise UsageError(
-                what=f"Entry {entry} of case {case.number} cannot be removed",
-                why=f"it has {len(case.entries)} entries",
-                do=f"See their numbers: fundamen case show {case.number}",
+                what=say("cases.entry-of-case-cannot-be-removed", entry=entry, number=case.number),
+                why=say("cases.it-has-entries", count=len(case.entries)),
+                do=say("cases.see-their-numbers-fundamen-case-show", number=case.number),
             )
         with self._open_to_change() as connection:
             if entry is None:
@@ -215,9 +221,9 @@ class CaseStore:
         other = CaseStore(folder)
         if not os.path.exists(other._path):
             raise UnreadableError(
-                what=f"The cases in {printable(folder)} cannot be merged",
-                why=f"there is no {_FILE}",
-                do="Name the folder 'cases' of another technician's Fundamen.",
+                what=say("cases.the-cases-in-cannot-be-merged", folder=printable(folder)),
+                why=say("cases.there-is-no", file=_FILE),
+                do=say("cases.name-the-folder-cases-of-another"),
             )
         cases = other.cases()
         count_cases = count_entries = 0
@@ -240,7 +246,7 @@ class CaseStore:
                     added = connection.execute(
                         "INSERT OR IGNORE INTO entry VALUES (?, ?, ?, ?, ?, ?)",
                         (entry.id, case.id, entry.at.isoformat(), entry.kind, entry.text,
-                         msgspec.json.encode(entry.facts).decode()),
+                         encode_json(entry.facts).decode()),
                     )  # fmt: skip
                     count_entries += added.rowcount
         return count_cases, count_entries
@@ -266,7 +272,11 @@ class CaseStore:
         for case in self.cases():
             if case.number == number:
                 return case
-        raise UsageError(f"There is no case {number}", "no case has this number", "See: fundamen case list")
+        raise UsageError(
+            say("cases.there-is-no-case", number=number),
+            say("cases.no-case-has-this-number"),
+            say("cases.see-fundamen-case-list"),
+        )
 
     def current(self) -> Case | None:
         """The case that commands are recorded in; None where there is none."""
@@ -327,9 +337,9 @@ class CaseStore:
         elif found != FORMAT:
             connection.close()
             raise UnreadableError(
-                what=f"The cases in {printable(self.folder)} cannot be used",
-                why=f"they are of format {found}, and this Fundamen knows format {FORMAT}",
-                do="Use the Fundamen that has written them, or a newer one.",
+                what=say("cases.the-cases-in-cannot-be-used", folder=printable(self.folder)),
+                why=say("cases.they-are-of-format-and-this", found=found, format=FORMAT),
+                do=say("cases.use-the-fundamen-that-has-written"),
             )
         return connection
 
@@ -339,14 +349,14 @@ class CaseStore:
             yield
         except (sqlite3.Error, msgspec.DecodeError, ValueError) as error:
             raise UnreadableError(
-                what=f"The cases in {printable(self.folder)} cannot be used",
-                why=f"{_FILE} says: {error}",
-                do="Set that file aside and bring back a copy of it; no case is lost from other technicians' folders.",
+                what=say("cases.the-cases-in-cannot-be-used", folder=printable(self.folder)),
+                why=say("cases.says", file=_FILE, error=error),
+                do=say("cases.set-that-file-aside-and-bring"),
             ) from error
 
 
 def _bound_text(text: str) -> str:
-    return text if len(text) <= _LONGEST else f"{text[:_LONGEST]} [shortened]"
+    return text if len(text) <= _LONGEST else say("cases.shortened", text=text[:_LONGEST])
 
 
 def _iso(moment: datetime | None) -> str | None:

@@ -10,6 +10,7 @@ import msgspec
 
 from fundamen.directories.connection import Attributes, DirectoryConnection
 from fundamen.directories.host import NamedHost, find_host, value_of
+from fundamen.messages import Message, say
 from fundamen.model.errors import DamagedFileError
 from fundamen.trust.certificate import Certificate, read_certificate
 from fundamen.trust.checking import is_signed_by
@@ -69,21 +70,27 @@ def examine_authority(
     """
     held = directory.read(wanted.entry)
     if held is None:
-        above = f"; the last one above it is {directory.nearest}" if directory.nearest else ""
-        absent = EntryFinding("the entry", is_right=False, found=f"there is none{above}")
+        above = (
+            say("certificate_authorities.the-last-one-above-it-is", nearest=directory.nearest)
+            if directory.nearest
+            else ""
+        )
+        absent = EntryFinding(
+            "the entry", is_right=False, found=say("certificate_authorities.there-is-none", above=above)
+        )
         return AuthorityState(
             wanted=wanted,
             findings=(absent,),
             held={},
             certificate=None,
             host=None,
-            resuming="A waiting installer must be started again once the entry is there.",
+            resuming=say("certificate_authorities.a-waiting-installer-must-be-started"),
         )
     certificates = list(_certificates(held, wanted.certificate_in))
     newest = max((each for each in certificates if each is not None), key=lambda each: each.not_after, default=None)
     host = find_host(held, wanted.host_in, wanted.host_port, seconds) if wanted.host_in is not None else None
     findings = (
-        EntryFinding("the entry", is_right=True, found="it is there"),
+        EntryFinding("the entry", is_right=True, found=say("certificate_authorities.it-is-there")),
         *_of_certificate(wanted, certificates, newest, now),
         *([EntryFinding("its host", is_right=host.answers, found=host.found)] if host is not None else []),
         *(_of_attribute(held, name) for name in wanted.has),
@@ -116,59 +123,80 @@ def _of_certificate(
 ) -> Iterator[EntryFinding]:
     about = "its certificate"
     if newest is None:
-        why = "none of those it has can be read" if certificates else f"it has none: it has no {wanted.certificate_in}"
+        why = (
+            say("certificate_authorities.none-of-those-it-has-can")
+            if certificates
+            else say("certificate_authorities.it-has-none-it-has-no", certificate_in=wanted.certificate_in)
+        )
         yield EntryFinding(about, is_right=False, found=why)
         return
-    told = f"{newest.subject.whole}, until {newest.not_after:%Y-%m-%d}, SHA-256 {newest.sha256[:16]}..."
+    told = say(
+        "certificate_authorities.until-sha-256",
+        whole=newest.subject.whole,
+        not_after=newest.not_after,
+        sha256=newest.sha256[:16],
+    )
     problem = next(_problems(newest, now), "")
     yield EntryFinding(about, is_right=not problem, found=f"{told}: {problem}" if problem else told)
     if not problem and newest.not_after - now < _SOON:
-        yield EntryFinding("its time", is_right=False, found=f"it ends in {(newest.not_after - now).days} days")
+        yield EntryFinding(
+            "its time",
+            is_right=False,
+            found=say("certificate_authorities.it-ends-in-days", days=(newest.not_after - now).days),
+        )
 
 
-def _problems(certificate: Certificate, now: datetime) -> Iterator[str]:
+def _problems(certificate: Certificate, now: datetime) -> Iterator[Message]:
     if not certificate.is_authority:
-        yield "it is no authority's: its basic constraints do not say so"
+        yield say("certificate_authorities.it-is-no-authority-its-basic")
     if not certificate.may_sign_certificates:
-        yield "its key may not sign certificates"
+        yield say("certificate_authorities.its-key-may-not-sign-certificates")
     if certificate.not_before > now:
-        yield f"it holds only from {certificate.not_before:%Y-%m-%d} on"
+        yield say("certificate_authorities.it-holds-only-from-on", not_before=certificate.not_before)
     if certificate.not_after <= now:
-        yield "it has ended"
+        yield say("certificate_authorities.it-has-ended")
     if certificate.is_self_issued and not is_signed_by(certificate, certificate):
-        yield "its own signature does not hold"
+        yield say("certificate_authorities.its-own-signature-does-not-hold")
 
 
 def _of_attribute(held: Attributes, name: str) -> EntryFinding:
     values = value_of(held, name)
-    return EntryFinding(f"its {name}", is_right=bool(values), found=", ".join(values) if values else "it has none")
+    return EntryFinding(
+        say("certificate_authorities.its", name=name),
+        is_right=bool(values),
+        found=", ".join(values) if values else say("certificate_authorities.it-has-none"),
+    )
 
 
 def _of_issued(where: str, issued: Certificate, authority: Certificate | None, now: datetime) -> EntryFinding:
-    about = f"the certificate of {where}"
+    about = say("certificate_authorities.the-certificate-of", where=where)
     if authority is None or issued.issuer.key != authority.subject.key or not is_signed_by(issued, authority):
-        return EntryFinding(about, is_right=False, found=f"this authority has not issued it; {issued.issuer.whole} has")
+        return EntryFinding(
+            about,
+            is_right=False,
+            found=say("certificate_authorities.this-authority-has-not-issued-it", whole=issued.issuer.whole),
+        )
     if issued.not_after <= now:
-        return EntryFinding(about, is_right=False, found=f"it ended on {issued.not_after:%Y-%m-%d}")
-    return EntryFinding(about, is_right=True, found=f"issued by it, until {issued.not_after:%Y-%m-%d}")
+        return EntryFinding(
+            about, is_right=False, found=say("certificate_authorities.it-ended-on", not_after=issued.not_after)
+        )
+    return EntryFinding(
+        about, is_right=True, found=say("certificate_authorities.issued-by-it-until", not_after=issued.not_after)
+    )
 
 
-def _advice_to_resume(findings: Sequence[EntryFinding], certificate: Certificate | None, host: NamedHost | None) -> str:
+def _advice_to_resume(
+    findings: Sequence[EntryFinding], certificate: Certificate | None, host: NamedHost | None
+) -> Message:
     """How whoever waits for the authority goes on safely once what is at fault is mended."""
     wrong = {finding.about for finding in findings if not finding.is_right}
     if not wrong:
         made = f"{certificate.not_before:%Y-%m-%d %H:%M} UTC" if certificate is not None else "then"
-        return (
-            "A waiting installer may continue: choose to try again in its window. If it read the certificate before"
-            f" {made}, when that was made, start it again."
-        )
+        return say("certificate_authorities.a-waiting-installer-may-continue-choose", made=made)
     if "its certificate" in wrong or certificate is None:
-        return (
-            "A waiting installer must be started again once the authority has a new certificate: the old one that it"
-            " has read is not valid any more."
-        )
+        return say("certificate_authorities.a-waiting-installer-must-be-started-again")
     if wrong == {"its host"}:
         is_named = host is not None and bool(host.name)
         mended = "answers" if is_named else "is named"
-        return f"A waiting installer may continue once the host {mended}: it asks the directory again each time."
-    return "A waiting installer may continue once this is repaired: the authority's certificate does not change."
+        return say("certificate_authorities.a-waiting-installer-may-continue-once", mended=mended)
+    return say("certificate_authorities.a-waiting-installer-may-continue-once-this")

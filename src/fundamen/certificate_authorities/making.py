@@ -16,6 +16,7 @@ from cryptography.hazmat.primitives.serialization import (
 )
 from cryptography.x509.oid import ExtensionOID, NameOID
 
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError, UntrustedError, UsageError
 from fundamen.trust.certificate import Certificate, parsed_certificate
@@ -47,15 +48,15 @@ def read_key(data: bytes, name: str, password: str) -> Key:
         key = load(data, password.encode() or None)
     except (ValueError, TypeError) as error:
         raise DamagedFileError(
-            what=f"The key {printable(name)} cannot be used",
+            what=say("certificate_authorities.the-key-cannot-be-used", name=printable(name)),
             why=str(error) or type(error).__name__,
-            do="Name the authority's private key, and a file with its password if it has one: --key-password FILE.",
+            do=say("certificate_authorities.name-the-authority-private-key-and"),
         ) from error
     if not isinstance(key, Key) or (isinstance(key, rsa.RSAPrivateKey) and key.key_size < _LEAST_RSA_BITS):
         raise UsageError(
-            what=f"The key {printable(name)} is not used",
-            why="no certificate that others accept can be made with it: it is too short, or of another kind",
-            do=f"An authority's key is RSA of {_LEAST_RSA_BITS} bits or more, or of an elliptic curve.",
+            what=say("certificate_authorities.the-key-is-not-used", name=printable(name)),
+            why=say("certificate_authorities.no-certificate-that-others-accept-can"),
+            do=say("certificate_authorities.an-authority-key-is-rsa-of", least_rsa_bits=_LEAST_RSA_BITS),
         )
     return key
 
@@ -71,9 +72,9 @@ def renew_authority(old: Certificate, key: Key, now: datetime, years: int) -> by
     _require_own_key(old, before, key)
     if not old.is_self_issued:
         raise UsageError(
-            what=f"The authority {old.subject.shown} cannot be renewed with its own key",
-            why=f"its certificate was issued by {old.issuer.whole}",
-            do="Have that authority issue it again: fundamen authority reissue",
+            what=say("certificate_authorities.the-authority-cannot-be-renewed-with", shown=old.subject.shown),
+            why=say("certificate_authorities.its-certificate-was-issued-by", whole=old.issuer.whole),
+            do=say("certificate_authorities.have-that-authority-issue-it-again"),
         )
     builder = _for(before, before.subject, now, now.replace(microsecond=0) + timedelta(days=365 * years))
     for extension in before.extensions:
@@ -94,9 +95,9 @@ def new_authority(name: str, key: Key, now: datetime, years: int) -> bytes:
         subject = x509.Name.from_rfc4514_string(name, {"O": NameOID.ORGANIZATION_NAME, "CN": NameOID.COMMON_NAME})
     except ValueError as error:
         raise UsageError(
-            what=f"The authority {printable(name)} cannot be made",
-            why=f"that is no distinguished name: {error}",
-            do='Write it as, for example, "CN=Marram CA,O=Marram".',
+            what=say("certificate_authorities.the-authority-cannot-be-made", name=printable(name)),
+            why=say("certificate_authorities.that-is-no-distinguished-name", error=error),
+            do=say("certificate_authorities.write-it-as-for-example-cn"),
         ) from error
     builder = (
         x509.CertificateBuilder()
@@ -124,22 +125,26 @@ def reissue(issued: Certificate, authority: Certificate, key: Key, now: datetime
     _require_own_key(authority, parsed_certificate(authority.der), key)
     if issued.issuer.key != authority.subject.key:
         raise UntrustedError(
-            what=f"The certificate of {issued.subject.shown} is not issued again",
-            why=f"it was issued by {issued.issuer.whole}, not by {authority.subject.whole}",
-            do="Ask the authority that has issued it.",
+            what=say("certificate_authorities.the-certificate-of-is-not-issued", shown=issued.subject.shown),
+            why=say(
+                "certificate_authorities.it-was-issued-by-not-by",
+                whole=issued.issuer.whole,
+                whole2=authority.subject.whole,
+            ),
+            do=say("certificate_authorities.ask-the-authority-that-has-issued"),
         )
     if why := _why_not_its_own(issued, authority):
         raise UntrustedError(
-            what=f"The certificate of {issued.subject.shown} is not issued again",
+            what=say("certificate_authorities.the-certificate-of-is-not-issued", shown=issued.subject.shown),
             why=why,
-            do="Do not use it: find out who made it. Issue a new one from a request of its owner.",
+            do=say("certificate_authorities.do-not-use-it-find-out"),
         )
     ends = min(now.replace(microsecond=0) + timedelta(days=days), authority.not_after)
     if ends <= now:
         raise UsageError(
-            what=f"The certificate of {issued.subject.shown} is not issued again",
-            why="the authority's own certificate has ended",
-            do="Renew that certificate first: fundamen authority renew",
+            what=say("certificate_authorities.the-certificate-of-is-not-issued", shown=issued.subject.shown),
+            why=say("certificate_authorities.the-authority-own-certificate-has-ended"),
+            do=say("certificate_authorities.renew-that-certificate-first-fundamen-authority"),
         )
     before, issuer = parsed_certificate(issued.der), parsed_certificate(authority.der)
     builder = _for(before, issuer.subject, now, ends)
@@ -150,18 +155,18 @@ def reissue(issued: Certificate, authority: Certificate, key: Key, now: datetime
     return _sign(builder.add_extension(identifier, critical=False), key)
 
 
-def _why_not_its_own(issued: Certificate, authority: Certificate) -> str:
+def _why_not_its_own(issued: Certificate, authority: Certificate) -> Message:
     """Why an authority may not stand for a certificate that bears its name; empty where it may."""
     if not is_signed_by(issued, authority):
-        return "it was not signed with the authority's key, so it may be forged"
+        return say("certificate_authorities.it-was-not-signed-with-the")
     if issued.signature_hash in {"md2", "md4", "md5"}:
-        return f"it is signed with {issued.signature_hash.upper()}, so it may be forged"
+        return say("certificate_authorities.it-is-signed-with-so-it", signature_hash=issued.signature_hash.upper())
     longest = authority.path_length
     if issued.is_authority and longest is not None and (issued.path_length is None or issued.path_length >= longest):
-        return "it is one of an authority, and its issuer may not make any with as many below it"
+        return say("certificate_authorities.it-is-one-of-an-authority")
     if authority.has_constraints and (name := find_forbidden_name(authority, issued)) is not None:
-        return f"its issuer may not speak for the name {name}"
-    return ""
+        return say("certificate_authorities.its-issuer-may-not-speak-for", name=name)
+    return UNSAID
 
 
 def in_pem(der: bytes) -> bytes:
@@ -205,7 +210,7 @@ def _require_own_key(authority: Certificate, parsed: x509.Certificate, key: Key)
     form = (Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
     if parsed.public_key().public_bytes(*form) != key.public_key().public_bytes(*form):
         raise UntrustedError(
-            what=f"The authority {authority.subject.shown} is not renewed",
-            why="the key is not its own: what it has issued would not hold any more",
-            do="Name the key that its certificate is for; it lies where the authority was made.",
+            what=say("certificate_authorities.the-authority-is-not-renewed", shown=authority.subject.shown),
+            why=say("certificate_authorities.the-key-is-not-its-own"),
+            do=say("certificate_authorities.name-the-key-that-its-certificate"),
         )

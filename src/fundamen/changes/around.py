@@ -8,6 +8,7 @@ import msgspec
 
 from fundamen.changes.base import OURS, SOMEBODY_ELSES, Around, FolderTimes, Site
 from fundamen.machine.places import Place
+from fundamen.messages import say
 from fundamen.placing.calls import make_folder
 
 
@@ -17,7 +18,7 @@ def around(site: Site, wanted: Place) -> Around:
     folder = wanted
     while not folder.is_folder:
         if folder.is_there:
-            raise NotADirectoryError(20, "it is no folder, or a link was put there meanwhile", folder.host)
+            raise NotADirectoryError(20, say("changes.it-is-no-folder-or-a"), folder.host)
         missing.insert(0, site.location(folder))
         folder = folder.folder
     status = folder.status()

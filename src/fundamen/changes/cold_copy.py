@@ -2,6 +2,7 @@
 
 from fundamen.changes.form import Form, PlanResolution, unfit
 from fundamen.machine.machine import EntryKind
+from fundamen.messages import say
 from fundamen.model.paths import MachinePath
 
 
@@ -12,5 +13,5 @@ class TakeColdCopy(Form, frozen=True, kw_only=True, tag="take cold copy"):
         """Add the steps for this machine."""
         folder = resolving.machine.real(MachinePath(self.path))
         if resolving.machine.look(folder).kind is not EntryKind.FOLDER:
-            raise unfit(folder, "there is no folder to make a cold copy of")
+            raise unfit(folder, say("changes.there-is-no-folder-to-make"))
         resolving.copies.append(folder)

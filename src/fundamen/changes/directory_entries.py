@@ -17,6 +17,7 @@ import msgspec
 from fundamen.changes.base import Keeping, Password, Record, Site, Step, Tell
 from fundamen.changes.form import Form, Part, PlanResolution, Text
 from fundamen.directories.connection import Attributes, DirectoryConnection, DirectoryPlace, Login, open_directory
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, RestorationError, UnreadableError
 from fundamen.model.paths import MachinePath
@@ -56,9 +57,13 @@ class DirectoryRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="
         if self._now(site) != self.before:
             self._move(site, self.after, self.before)
 
-    def obstacle(self, site: Site) -> str:
+    def obstacle(self, site: Site) -> Message:
         """Reason why it can be neither made nor undone; empty if it can."""
-        return "" if self._now(site) in (self.before, self.after) else "someone else has changed the entry"
+        return (
+            UNSAID
+            if self._now(site) in (self.before, self.after)
+            else say("changes.someone-else-has-changed-the-entry")
+        )
 
     def kept_at(self, site: Site) -> str:
         """Where all that the entry held is kept."""
@@ -68,17 +73,17 @@ class DirectoryRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="
         with self._open_directory(site) as directory:
             held = directory.read(self.entry)
         if held is None:
-            raise OSError(0, "the entry is gone", self.entry)
+            raise OSError(0, say("changes.the-entry-is-gone"), self.entry)
         return _encode_values({name: _values(held, name) for name in self.after})
 
     def _move(self, site: Site, expected: dict[str, tuple[str, ...]], wanted: dict[str, tuple[str, ...]]) -> None:
         if self._now(site) != expected:
-            raise OSError(0, "someone else has changed the entry", self.entry)
+            raise OSError(0, say("changes.someone-else-has-changed-the-entry"), self.entry)
         changes = {name: tuple(map(base64.b64decode, values)) for name, values in wanted.items()}
         with self._open_directory(site) as directory:
             directory.replace(self.entry, changes)
         if self._now(site) != wanted:
-            raise OSError(0, "the directory made something else of it", self.entry)
+            raise OSError(0, say("changes.the-directory-made-something-else-of"), self.entry)
 
     @contextmanager
     def _open_directory(self, site: Site) -> Iterator[DirectoryConnection]:
@@ -120,7 +125,7 @@ class ChangeEntry(Step, frozen=True, kw_only=True):
         with open_directory(self.directory, _login(keeping.site.password, self.directory, self.login)) as directory:
             held = directory.read(self.entry)
         if held is None or any(_values(held, name) != values for name, values in self.before.items()):
-            raise OSError(0, "the entry has changed since it was looked at", self.entry)
+            raise OSError(0, say("changes.the-entry-has-changed-since-it"), self.entry)
         kept = os.path.join(keeping.kept_folder, f"{keeping.number}.ldif")
         write_whole(kept, ldif(self.entry, held))
         return DirectoryRecord(
@@ -150,9 +155,9 @@ def plan_entry_change(step: "SetDirectoryEntry", password: Password | None) -> C
         held = directory.read(step.entry)
     if held is None:
         raise RestorationError(
-            what="The plan does not fit the directory",
-            why=f"{place.title} has no entry {printable(step.entry)}",
-            do="Nothing was changed. See how the directory is: fundamen authority check",
+            what=say("changes.the-plan-does-not-fit-the"),
+            why=say("changes.has-no-entry", title=place.title, entry=printable(step.entry)),
+            do=say("changes.nothing-was-changed-see-how-the"),
         )
     wanted = {name: tuple(sorted(value.encode() for value in values)) for name, values in step.texts.items()}
     wanted |= {name: tuple(sorted(values)) for name, values in step.contents.items()}
@@ -162,13 +167,13 @@ def plan_entry_change(step: "SetDirectoryEntry", password: Password | None) -> C
     for name, expected in step.expects.items():
         if _values(held, name) != tuple(sorted(expected)):
             raise RestorationError(
-                what="The plan no longer fits the directory",
-                why=f"{name} of {printable(step.entry)} has changed since the plan was made",
-                do="Nothing was changed. Make a new plan.",
+                what=say("changes.the-plan-no-longer-fits-the"),
+                why=say("changes.of-has-changed-since-the-plan", name=name, entry=printable(step.entry)),
+                do=say("changes.nothing-was-changed-make-a-new"),
             )
     return ChangeEntry(
         path=MachinePath(step.path),
-        because=step.because or "it is not as it should be",
+        because=step.because or say("changes.it-is-not-as-it-should"),
         directory=place,
         login=step.login,
         entry=step.entry,
@@ -195,9 +200,9 @@ def _line(name: str, value: bytes) -> bytes:
 def _login(password: Password | None, place: DirectoryPlace, name: str) -> Login:
     if password is None:
         raise UnreadableError(
-            what=f"The directory {place.title} is not changed",
-            why=f"no password was given for {printable(name)}",
-            do="Name a file that holds it: --login-password FILE",
+            what=say("changes.the-directory-is-not-changed", title=place.title),
+            why=say("changes.no-password-was-given-for", name=printable(name)),
+            do=say("changes.name-a-file-that-holds-it"),
         )
     return Login(name, password(place.title, name))
 
@@ -226,9 +231,9 @@ class SetDirectoryEntry(Form, frozen=True, kw_only=True, tag="set directory entr
     expects: dict[Part, tuple[bytes, ...]] = msgspec.field(default_factory=dict)  # what attributes are now; in Base64
 
     @property
-    def title(self) -> str:
+    def title(self) -> Message:
         """Title for the history."""
-        return f"the entry {self.entry}"
+        return say("changes.the-entry", entry=self.entry)
 
     def resolve(self, resolving: PlanResolution) -> None:
         """Add the steps for this machine."""
@@ -237,10 +242,10 @@ class SetDirectoryEntry(Form, frozen=True, kw_only=True, tag="set directory entr
             resolving.steps[f"entry {self.server} {self.entry}"] = change
 
 
-def _in_words(attribute: str, before: Attributes, after: Attributes) -> str:
+def _in_words(attribute: str, before: Attributes, after: Attributes) -> Message:
     """An attribute of an entry before and after; of what is no text only its SHA-256."""
     old, new = (_describe_values(each.get(attribute, ())) for each in (before, after))
-    return f"{attribute}: from {old} to {new}"
+    return say("changes.from-to", attribute=attribute, old=old, new=new)
 
 
 def _describe_values(values: Sequence[bytes]) -> str:
@@ -248,5 +253,5 @@ def _describe_values(values: Sequence[bytes]) -> str:
     return ", ".join(texts) or "nothing"
 
 
-def _digest(value: bytes) -> str:
-    return f"{len(value)} bytes with SHA-256 {hashlib.sha256(value).hexdigest()[:16]}..."
+def _digest(value: bytes) -> Message:
+    return say("changes.bytes-with-sha-256", count=len(value), hexdigest=hashlib.sha256(value).hexdigest()[:16])

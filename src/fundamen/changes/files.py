@@ -28,6 +28,7 @@ from fundamen.machine.accounts import GROUPS, USERS, number_of
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.overlay import Layer
 from fundamen.machine.places import Place
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.display import printable
 from fundamen.model.errors import UntrustedError
 from fundamen.model.package import PackageFile, PackageFolder, Sha256
@@ -99,7 +100,7 @@ class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag
         """Swap the new entry in; the folder is not flushed yet. Raises: OSError, also if an entry has appeared."""
         target = site.place(self.target)
         if self.before is None and target.is_there:
-            raise FileExistsError(17, "something is in this place now", target.host)
+            raise FileExistsError(17, say("changes.something-is-in-this-place-now"), target.host)
         swap(site.place(self.staged), target)
 
     def is_made(self, site: Site) -> bool:
@@ -109,11 +110,11 @@ class EntryRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag
             return False
         return bool(self.after.link) or stat.S_IMODE(target.status().st_mode) == self.after.mode
 
-    def obstacle(self, site: Site) -> str:
+    def obstacle(self, site: Site) -> Message:
         """Reason why it can be neither made nor undone; empty if it can."""
         if not self._is_kept(site):
-            return "the original that was kept of it is gone or was altered"
-        return "it is neither as before nor as restored" if self._is_changed(site) else ""
+            return say("changes.the-original-that-was-kept-of")
+        return say("changes.it-is-neither-as-before-nor") if self._is_changed(site) else UNSAID
 
     def has_original(self, site: Site) -> bool:
         """Whether the original is kept."""
@@ -207,7 +208,7 @@ class Change(Step, frozen=True, kw_only=True):
     @property
     def preview_details(self) -> tuple[str, ...]:
         """Details for a preview."""
-        return (f"to {self.link}",) if self.link else self.details
+        return (say("changes.to", link=self.link),) if self.link else self.details
 
     @property
     def replaces(self) -> bool:
@@ -380,15 +381,15 @@ class PutFile(Form, frozen=True, kw_only=True, tag="place file"):
                     if file.sha256 == self.sha256 and file.size == self.size:
                         return resolving.means.fetch(catalogue.source, file), file
         raise UntrustedError(
-            what=f"{printable(self.path)} is not put in place",
-            why=f"no trusted source has a file {printable(self.name)} with the SHA-256 {self.sha256[:16]}...",
-            do=f"Nothing was changed. {self._where_it_was()}, or make a new plan.",
+            what=say("changes.is-not-put-in-place", path=printable(self.path)),
+            why=say("changes.no-trusted-source-has-a-file", name=printable(self.name), sha256=self.sha256[:16]),
+            do=say("changes.nothing-was-changed-or-make-a", where_it_was=self._where_it_was()),
         )
 
-    def _where_it_was(self) -> str:
+    def _where_it_was(self) -> Message:
         if not self.source:
-            return "Trust the source that the plan was made with, or name the media with --media"
-        return f"The plan was made with {printable(self.source)}: trust that source, or name the medium with --media"
+            return say("changes.trust-the-source-that-the-plan")
+        return say("changes.the-plan-was-made-with-trust", source=printable(self.source))
 
 
 class MakeLink(Form, frozen=True, kw_only=True, tag="make link"):
@@ -404,7 +405,7 @@ class MakeLink(Form, frozen=True, kw_only=True, tag="make link"):
         if state is not None and state.link and _leads_alike(resolving.machine, path, state.link, self.target):
             return
         resolving.require(path, state, self.expects)
-        because = self.because or (MISSING if state is None else "it leads elsewhere")
+        because = self.because or (MISSING if state is None else say("changes.it-leads-elsewhere"))
         location = resolving.location(place)
         resolving.set(path, Change(path=path, because=because, sha256="", size=0, link=self.target, location=location))
 
@@ -417,18 +418,18 @@ class CopyLink(Form, frozen=True, kw_only=True, tag="copy link"):
         path, place = resolving.entry(self.path)
         state = resolving.state(path, place)
         if state is None:
-            raise unfit(path, "there is no such file")
+            raise unfit(path, say("changes.there-is-no-such-file"))
         if not state.link:
             return
         leads_to = resolving.machine.place(resolving.machine.real(path))
         target = resolving.state(path, leads_to)
         if target is None:
-            raise unfit(path, f"its link leads to {printable(state.link)}, which does not exist")
+            raise unfit(path, say("changes.its-link-leads-to-which-does", link=printable(state.link)))
         with leads_to.open_to_read() as file:
             resolving.contents[target.sha256] = resolving.means.keep(file.read())
         change = Change(
             path=path,
-            because=self.because or "a link that cannot be followed",
+            because=self.because or say("changes.a-link-that-cannot-be-followed"),
             sha256=target.sha256,
             size=target.size,
             mode=target.mode,
@@ -460,4 +461,6 @@ def _leads_alike(machine: Machine, path: MachinePath, one: str, other: str) -> b
 def _difference(step: PutFile, state: FileState | None) -> str:
     if state is None:
         return MISSING
-    return "other bytes" if state.sha256 != step.sha256 else f"mode {state.mode:o}, not {step.mode or 0:o}"
+    return (
+        "other bytes" if state.sha256 != step.sha256 else say("changes.mode-not", mode=state.mode, mode2=step.mode or 0)
+    )

@@ -13,6 +13,7 @@ from fundamen.machine.accounts import GROUPS, USERS, number_of
 from fundamen.machine.machine import Machine
 from fundamen.machine.overlay import Layer
 from fundamen.machine.places import Place
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.display import printable
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import FileState, state_of
@@ -44,12 +45,12 @@ class MadeFolderRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind"
         """Whether it stands there with its rights."""
         return _is(_state(site.place(self.target)), self.after)
 
-    def obstacle(self, site: Site) -> str:
+    def obstacle(self, site: Site) -> Message:
         """Why it can be neither made nor taken back; empty where it can, also where it is gone."""
         now = _state(site.place(self.target))
         if now is None or self.new_folders or _is(now, self.after) or _is(now, self.before):
-            return ""
-        return "its rights are neither as before nor as restored"
+            return UNSAID
+        return say("changes.its-rights-are-neither-as-before")
 
     def take_back(self, site: Site) -> None:
         """Give it back the rights that it had; one that was made is removed with the other new folders."""
@@ -123,7 +124,7 @@ def _state(place: Place) -> FileState | None:
     if status is None:
         return None
     if not stat.S_ISDIR(status.st_mode):
-        raise OSError(0, "it is not a folder", place.host)
+        raise OSError(0, say("changes.it-is-not-a-folder"), place.host)
     return state_of(place, status, "")
 
 
@@ -146,7 +147,7 @@ class MakeFolder(Form, frozen=True, kw_only=True, tag="make folder"):
         if place.is_folder:
             return  # somebody has done it meanwhile
         if place.is_there:
-            raise unfit(path, "it is not a folder")
+            raise unfit(path, say("changes.it-is-not-a-folder"))
         uid, gid = (
             _number(resolving.machine, path, self.owner, USERS),
             _number(resolving.machine, path, self.group, GROUPS),
@@ -159,5 +160,5 @@ class MakeFolder(Form, frozen=True, kw_only=True, tag="make folder"):
 def _number(machine: Machine, path: MachinePath, name: str, of: MachinePath) -> int:
     number = number_of(machine, name, of) if name else AS_AROUND
     if number is None:
-        raise unfit(path, f"it is to belong to {printable(name)}, whom {of} does not list")
+        raise unfit(path, say("changes.it-is-to-belong-to-whom", name=printable(name), of=of))
     return number

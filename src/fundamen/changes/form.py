@@ -9,6 +9,7 @@ import msgspec
 from fundamen.changes.base import Password, Step
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import RestorationError
 from fundamen.model.package import PackageFile
@@ -72,7 +73,7 @@ class PlanResolution:
         entry = self.machine.join(folder, name)
         for link in self._links:
             if self.machine.fold(entry).startswith(self.machine.fold(link) + self.machine.paths.sep):
-                raise unfit(entry, f"it is below {printable(link)}, where the plan creates a link")
+                raise unfit(entry, say("changes.it-is-below-where-the-plan", link=printable(link)))
         return entry, self.machine.place(folder).below(name)
 
     def location(self, place: Place) -> str:
@@ -91,13 +92,13 @@ class PlanResolution:
         found = Expected(state.sha256, state.link) if state is not None else Expected()
         if expected is not None and found != expected:
             wanted = "nothing" if expected == Expected() else "something else"
-            raise unfit(path, f"{wanted} was expected there, and that is not so any more")
+            raise unfit(path, say("changes.was-expected-there-and-that-is", wanted=wanted))
 
     def set(self, path: MachinePath, step: Step) -> None:
         """Have a step done at a place, instead of what was to be done there. Raises: RestorationError: another kind."""
         earlier = self.steps.get(self.machine.fold(path))
         if earlier is not None and type(earlier) is not type(step):
-            raise unfit(path, "the plan changes it in two ways; make it two plans")
+            raise unfit(path, say("changes.the-plan-changes-it-in-two"))
         self.steps[self.machine.fold(path)] = step
 
     @property
@@ -137,7 +138,7 @@ class Form(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
 def unfit(path: str, why: str) -> RestorationError:
     """The word for a machine that is not as a plan expects it."""
     return RestorationError(
-        what="The plan no longer fits the machine",
+        what=say("changes.the-plan-no-longer-fits-the-machine"),
         why=f"{printable(path)}: {why}",
-        do="Nothing was changed. Make a new plan for the machine as it is now.",
+        do=say("changes.nothing-was-changed-make-a-new-plan"),
     )

@@ -11,6 +11,7 @@ from fundamen.formats.windows.pe_version import read_version
 from fundamen.formats.windows.text_hive import ChangedValue
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.installed import ServiceStart
+from fundamen.messages import Message, say
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath
 
@@ -38,7 +39,7 @@ def find_worse(
     return (
         *(found for value in values for found in _of_value(value)),
         *(found for path in change.changed[:_MOST_FILES] for found in _of_file(prefix, path, kept)),
-        *(f"{path} was there and is gone" for path in change.removed[:_MOST_FILES] if _matters(path)),
+        *(say("changes.was-there-and-is-gone", path=path) for path in change.removed[:_MOST_FILES] if _matters(path)),
     )
 
 
@@ -51,30 +52,30 @@ def _of_value(changed: ChangedValue) -> Iterator[str]:
     if _SERVICES in key and changed.name.lower() == "start" and isinstance(old, int):
         service = changed.key.rpartition("\\")[2]
         if new == ServiceStart.DISABLED and old < ServiceStart.DISABLED:
-            yield f"the service {service} was started before, and is disabled now"
+            yield say("changes.the-service-was-started-before-and", service=service)
 
 
-def _of_list(name: str, old: object, new: object) -> Iterator[str]:
+def _of_list(name: str, old: object, new: object) -> Iterator[Message]:
     before = str(old).split(_SEPARATOR) if isinstance(old, str) else []
     after = str(new).split(_SEPARATOR) if isinstance(new, str) else []
     known = {_fold_entry(entry) for entry in after}
     lost = [entry for entry in before if entry and _fold_entry(entry) not in known]
     if lost:
-        yield f"{name} has lost {', '.join(lost)}"
+        yield say("changes.has-lost", name=name, lost=", ".join(lost))
     doubled = {
         _fold_entry(entry) for entry in after if entry and [_fold_entry(e) for e in after].count(_fold_entry(entry)) > 1
     }
     if doubled - {
         _fold_entry(entry) for entry in before if [_fold_entry(e) for e in before].count(_fold_entry(entry)) > 1
     }:
-        yield f"{name} has {', '.join(sorted(doubled))} more than once"
+        yield say("changes.has-more-than-once", name=name, doubled=", ".join(sorted(doubled)))
 
 
 def _fold_entry(entry: str) -> str:
     return entry.strip().rstrip("\\/").lower()
 
 
-def _of_file(prefix: HostPath, path: str, kept: Mapping[str, HostPath]) -> Iterator[str]:
+def _of_file(prefix: HostPath, path: str, kept: Mapping[str, HostPath]) -> Iterator[Message]:
     if not _matters(path):
         return
     host = HostPath(os.path.join(prefix, path))
@@ -83,13 +84,13 @@ def _of_file(prefix: HostPath, path: str, kept: Mapping[str, HostPath]) -> Itera
     before, after = _facts(kept[path]), _facts(host)
     if before is None or after is None:
         if before is not None:
-            yield f"{path} was an executable file, and is none any more"
+            yield say("changes.was-an-executable-file-and-is", path=path)
         return
     if before[0] != after[0]:
-        yield f"{path} was for {before[0]}, and is for {after[0]}"
+        yield say("changes.was-for-and-is-for", path=path, before=before[0], after=after[0])
     elif after[1] < before[1]:
         old, new = (".".join(map(str, each[1])) for each in (before, after))
-        yield f"{path} had the version {old}, and has the older {new}"
+        yield say("changes.had-the-version-and-has-the", path=path, old=old, new=new)
 
 
 def _facts(host: HostPath) -> tuple[str, tuple[int, ...]] | None:

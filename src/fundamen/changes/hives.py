@@ -14,6 +14,7 @@ from fundamen.changes.insertions import Insertion
 from fundamen.formats.windows import hive, hive_cells, text_hive
 from fundamen.formats.windows.registry_value import HiveValue
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
@@ -62,9 +63,13 @@ def place_of_key(machine: Machine, key: str) -> KeyPlace:
     """
     root, _, rest = key.strip("\\").partition("\\")
     if any(not part or len(part) > _MOST_NAME or not part.isprintable() for part in rest.split("\\")):
-        raise _unchangeable(key, "a part of it is empty, too long, or no plain text", "Name it as the registry has it.")
+        raise _unchangeable(key, say("changes.a-part-of-it-is-empty"), say("changes.name-it-as-the-registry-has"))
     if machine.platform is not Platform.WINDOWS or machine.is_live or not rest:
-        why = "it names no root and key" if not rest else "this machine's registry cannot be changed from outside"
+        why = (
+            say("changes.it-names-no-root-and-key")
+            if not rest
+            else say("changes.this-machine-registry-cannot-be-changed")
+        )
         raise _unchangeable(
             key, why, "Write it as, for example, HKLM\\Software\\Tide; for a prefix or a mounted volume."
         )
@@ -72,7 +77,7 @@ def place_of_key(machine: Machine, key: str) -> KeyPlace:
         require_quiet(machine)
         name = {"HKLM": "system.reg", "HKCU": "user.reg", "HKU": "userdef.reg"}.get(root.upper(), "")
         if not name:
-            raise _unchangeable(key, "a prefix has the roots HKLM, HKCU and HKU", "Name one of these.")
+            raise _unchangeable(key, say("changes.a-prefix-has-the-roots-hklm"), say("changes.name-one-of-these"))
         below = rest.partition("\\")[2] if name == "userdef.reg" else rest
         return KeyPlace(MachinePath(name), f"/{name}", below)
     require_shut_down(machine)
@@ -80,7 +85,7 @@ def place_of_key(machine: Machine, key: str) -> KeyPlace:
     path = _hive_of(root.upper(), first)
     if path is None or not below:
         raise _unchangeable(
-            key, "no hive of a mounted volume is known that has it", "Name HKLM\\System, HKLM\\Software or HKU\\USER."
+            key, say("changes.no-hive-of-a-mounted-volume"), "Name HKLM\\System, HKLM\\Software or HKU\\USER."
         )
     real = machine.real(MachinePath(path))
     place = KeyPlace(real, machine.ground.location(machine.place(real)), below)
@@ -107,9 +112,9 @@ def read_hive(machine: Machine, location: str) -> bytes:
             return file.read(_MOST_HIVE)
     except OSError as error:
         raise UnreadableError(
-            what="The machine's registry cannot be read",
+            what=say("changes.the-machine-registry-cannot-be-read"),
             why=f"{printable(str(error.filename))}: {error.strerror}",
-            do="See that this is the folder of a whole Windows or prefix, and that you may read it.",
+            do=say("changes.see-that-this-is-the-folder"),
         ) from error
 
 
@@ -138,9 +143,9 @@ def require_quiet(machine: Machine) -> None:
     socket = f"/tmp/.wine-{status.st_uid}/server-{status.st_dev:x}-{status.st_ino:x}/socket"  # noqa: S108 - wine's own place
     if os.path.exists(socket):
         raise UsageError(
-            what=f"The registry of {machine.title} cannot be changed now",
-            why="programs of the prefix are running, and would write over the change",
-            do="End them (wineserver -w waits for it), then try again.",
+            what=say("changes.the-registry-of-cannot-be-changed", title=machine.title),
+            why=say("changes.programs-of-the-prefix-are-running"),
+            do=say("changes.end-them-wineserver-w-waits-for"),
         )
 
 
@@ -152,13 +157,15 @@ def require_shut_down(machine: Machine) -> None:
     with machine.open(image) as source:
         if source.read_at(0, len(_ASLEEP)).lower() == _ASLEEP:
             raise UsageError(
-                what=f"The registry of {machine.title} cannot be changed now",
-                why=f"its Windows is hibernated (fast start-up does so too): {printable(image)} holds its memory",
-                do="Start it and shut it down whole (shutdown /s /t 0), then try again.",
+                what=say("changes.the-registry-of-cannot-be-changed", title=machine.title),
+                why=say("changes.its-windows-is-hibernated-fast-start", image=printable(image)),
+                do=say("changes.start-it-and-shut-it-down"),
             )
 
 
 def _unchangeable(key: str, why: str, do: str) -> UsageError:
     return UsageError(
-        what=f"The registry key {printable(key)} cannot be changed", why=why, do=f"Nothing was changed. {do}"
+        what=say("changes.the-registry-key-cannot-be-changed", key=printable(key)),
+        why=why,
+        do=say("changes.nothing-was-changed", do=do),
     )

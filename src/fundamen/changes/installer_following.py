@@ -11,6 +11,7 @@ from fundamen.clues.reading import Reader
 from fundamen.clues.scanning import Scanner
 from fundamen.clues.text import Encoding
 from fundamen.knowledge.entries import load_knowledge
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.paths import HostPath
 
@@ -35,7 +36,11 @@ class InstallerLog:
         """Look what stands in it before the installer is run. Raises: OSError."""
         known = load_knowledge()
         self._place, self._tell = place, tell
-        self._reader, self._encoding, self._rest = Reader(known, Scanner(known), "the installer's log"), Encoding(), b""
+        self._reader, self._encoding, self._rest = (
+            Reader(known, Scanner(known), say("changes.the-installer-log")),
+            Encoding(),
+            b"",
+        )
         path = self._looked_up()
         self._before, self._seen = _head_of(path), _stamp_of(path)
         self._at: int | None = None  # None: it is as before
@@ -61,7 +66,9 @@ class InstallerLog:
         end = len(text) if is_end else text.rfind(b"\n") + 1
         whole, self._rest = text[:end], text[end:]
         for finding in filter(is_called_out, self._reader.feed(whole) if whole else ()):
-            self._tell(f"line {finding.line} of the installer's log: {printable(finding.text[:_MOST_LINE])}")
+            self._tell(
+                say("changes.line-of-the-installer-log", line=finding.line, text=printable(finding.text[:_MOST_LINE]))
+            )
 
     def _since(self, path: str) -> bytes:
         """The bytes that were written since the last look; all, if what stood there before is gone."""

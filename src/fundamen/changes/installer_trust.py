@@ -10,6 +10,7 @@ import msgspec
 from fundamen.changes.form import Form, PlanResolution, Text
 from fundamen.changes.installers import RunInstaller
 from fundamen.machine.machine import Machine
+from fundamen.messages import Message, say
 from fundamen.model.display import printable
 from fundamen.model.errors import UntrustedError, UsageError
 from fundamen.model.package import Sha256
@@ -47,38 +48,37 @@ def plan_run(machine: Machine, step: "UseInstaller", now_seconds: int, environme
     path = machine.real(MachinePath(step.path))
     if not machine.is_prefix:
         raise UsageError(
-            what=f"{printable(path)} is not run",
-            why=f"{machine.title} is no prefix, and installers are run in prefixes only",
-            do="Nothing was changed. Run it on its own machine, after inspecting it: fundamen inspect FILE",
+            what=say("changes.is-not-run", path=printable(path)),
+            why=say("changes.is-no-prefix-and-installers-are", title=machine.title),
+            do=say("changes.nothing-was-changed-run-it-on"),
         )
     require_usable(HostPath(machine.root))
     wine = find_wine(environment.get("PATH", os.defpath))
     if bad := next((each for each in (step.log, *step.arguments) if set(each) & _NOT_PASSED_ON), None):
         raise UsageError(
-            what=f"{printable(path)} is not run",
-            why=f"its argument {printable(bad)!r} has a character that the prefix's command processor would change",
-            do="Nothing was changed. Leave quotes, percent signs and exclamation marks out.",
+            what=say("changes.is-not-run", path=printable(path)),
+            why=say("changes.its-argument-has-a-character-that", bad=printable(bad)),
+            do=say("changes.nothing-was-changed-leave-quotes-percent"),
         )
     binary = machine.binary(path)
     with machine.open(path) as source:
         sha256 = digest_of(source)
         if sha256 != step.sha256:
             raise UntrustedError(
-                what=f"{printable(path)} is not run",
-                why=f"its SHA-256 is {sha256[:16]}..., not the {step.sha256[:16]}... of the plan",
-                do="Nothing was changed. Ask the author of the plan.",
+                what=say("changes.is-not-run", path=printable(path)),
+                why=say("changes.its-sha-256-is-not-the", sha256=sha256[:16], sha2562=step.sha256[:16]),
+                do=say("changes.nothing-was-changed-ask-the-author"),
             )
         publisher = PublisherAuthority(datetime.fromtimestamp(now_seconds, UTC)).judge(machine, path, source, binary)
     if publisher.verdict is not SignatureStanding.TRUSTED:
         raise UntrustedError(
-            what=f"{printable(path)} is not run",
-            why=f"its publisher is not proven ({publisher.verdict}): {publisher.reason}",
-            do="Nothing was changed. See its chain: "
-            f"fundamen inspect --machine {printable(machine.root)} {printable(path)}",
+            what=say("changes.is-not-run", path=printable(path)),
+            why=say("changes.its-publisher-is-not-proven", verdict=publisher.verdict, reason=publisher.reason),
+            do=say("changes.nothing-was-changed-see-its-chain", root=printable(machine.root), path=printable(path)),
         )
     return RunInstaller(
         path=path,
-        because=step.because or "its publisher's own installer",
+        because=step.because or say("changes.its-publisher-own-installer"),
         sha256=sha256,
         publisher=publisher.name or "",
         arguments=step.arguments,
@@ -98,9 +98,9 @@ class UseInstaller(Form, frozen=True, kw_only=True, tag="run installer"):
     seconds: Annotated[float, msgspec.Meta(gt=0, le=86400)] = 1800.0
 
     @property
-    def title(self) -> str:
+    def title(self) -> Message:
         """Title for the history."""
-        return f"the installer {self.path}"
+        return say("changes.the-installer", path=self.path)
 
     def resolve(self, resolving: PlanResolution) -> None:
         """Add the steps for this machine."""

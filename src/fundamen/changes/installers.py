@@ -35,7 +35,9 @@ from fundamen.formats.windows.text_hive import ChangedValue, changed_values
 from fundamen.knowledge.entries import load_knowledge
 from fundamen.machine.observation import Observation
 from fundamen.machine.places import Place
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.display import printable
+from fundamen.model.encoding import encode_json
 from fundamen.model.errors import FundamenError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import digest_of_file, digest_of_place, read_state
@@ -101,7 +103,7 @@ class InstallerRunRecord(Record, frozen=True, kw_only=True, tag_field="kind", ta
         """Whether it has ended well."""
         return outcome_of(self, site) is not None
 
-    def obstacle(self, site: Site) -> str:
+    def obstacle(self, site: Site) -> Message:
         """Why it cannot be taken back; empty where it can."""
         return _why_it_must_stay(self, site)
 
@@ -130,7 +132,7 @@ class RunInstaller(Step, frozen=True, kw_only=True):
     @property
     def preview_details(self) -> tuple[str, ...]:
         """Details for a preview."""
-        return (f"signed by {self.publisher}; it may take {self.seconds:.0f} s",)
+        return (say("changes.signed-by-it-may-take-s", publisher=self.publisher, seconds=self.seconds),)
 
     def room(self, place: Place) -> tuple[int, int]:
         """All of the prefix, before it is packed. Raises: OSError."""
@@ -186,7 +188,7 @@ def _run(record: InstallerRunRecord, site: Site, tell: Tell) -> None:
 
     installer, prefix = site.machine.place(record.path), site.place("/")
     if digest_of_place(installer) != record.sha256:
-        raise OSError(0, "it is not the installer that was rehearsed", installer.host)
+        raise OSError(0, say("changes.it-is-not-the-installer-that"), installer.host)
     copy = _copy(record, site)
     if compare_listings(tree_of(copy.entries), _now(prefix, copy)) != TreeChange((), (), ()):
         _take_back(record, site)  # an earlier run was cut off
@@ -241,13 +243,13 @@ def outcome_of(record: InstallerRunRecord, site: Site) -> InstallerOutcome | Non
     return left.outcome if left is not None else None
 
 
-def _why_it_must_stay(record: InstallerRunRecord, site: Site) -> str:
+def _why_it_must_stay(record: InstallerRunRecord, site: Site) -> Message:
     """Why it cannot be taken back; empty where it can. Raises: OSError."""
     if not os.path.exists(_kept_path(record, site, ".json")):
-        return "what was kept of the prefix is gone"
+        return say("changes.what-was-kept-of-the-prefix")
     left = _read_left(record, site)
     if left is None:
-        return ""
+        return UNSAID
     before, ours = tree_of(_copy(record, site).entries), tree_of(left.entries)
     for path in (*left.change.changed, *left.change.added):
         if path in _HIVES or ours[path].kind is CopiedKind.FOLDER:
@@ -255,8 +257,8 @@ def _why_it_must_stay(record: InstallerRunRecord, site: Site) -> str:
         state = read_state(site.place(f"/{path}"))
         known = {(each[path].state.sha256, each[path].state.link) for each in (before, ours) if path in each}
         if state is not None and (state.sha256, state.link) not in known:
-            return f"{printable(path)} in the prefix was changed after the installer had run"
-    return ""
+            return say("changes.in-the-prefix-was-changed-after", path=printable(path))
+    return UNSAID
 
 
 def _take_back(record: InstallerRunRecord, site: Site) -> None:
@@ -317,9 +319,9 @@ def _command(record: InstallerRunRecord) -> list[str]:
 
 def _why_it_failed(status: int | None, seconds: float, lines: tuple[LogLine, ...], output: str) -> str:
     if status is None:
-        return f"it had not ended after {seconds:.0f} s"
+        return say("changes.it-had-not-ended-after-s", seconds=seconds)
     cause = next((line for line in lines if line.is_cause), lines[0] if lines else None)
-    told = f"; line {cause.number} of its log: {cause.text}" if cause is not None else ""
+    told = say("changes.line-of-its-log", number=cause.number, text=cause.text) if cause is not None else ""
     said = output.strip().splitlines()[-1:] if cause is None else []
     return printable(f"{_meaning_of(status)}{told}{'; it said: ' + said[0] if said else ''}"[:_MOST_TOLD])
 
@@ -342,7 +344,7 @@ def _copy(record: InstallerRunRecord, site: Site) -> ColdCopy:
 
 def _write(record: InstallerRunRecord, site: Site, left: _Left) -> None:
     path = _kept_path(record, site, "-after.json")
-    write_whole(path, msgspec.json.encode(left))
+    write_whole(path, encode_json(left))
     flush_folder(os.path.dirname(path))
 
 
@@ -352,7 +354,7 @@ def _read_left(record: InstallerRunRecord, site: Site) -> _Left | None:
     except FileNotFoundError:
         return None
     except msgspec.DecodeError as error:
-        raise OSError(0, f"what was written down of the installer is damaged: {error}", record.kept) from error
+        raise OSError(0, say("changes.what-was-written-down-of-the", error=error), record.kept) from error
 
 
 @contextmanager
@@ -389,4 +391,8 @@ def _meaning_of(status: int) -> str:
     code = load_knowledge().code("windows-installer", status)
     if code is not None:
         return code.means[0].lower() + code.means[1:].rstrip(".")
-    return "it says that it is done" if status == 0 else f"status {status}, which its publisher must explain"
+    return (
+        say("changes.it-says-that-it-is-done")
+        if status == 0
+        else say("changes.status-which-its-publisher-must-explain", status=status)
+    )

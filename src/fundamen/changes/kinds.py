@@ -21,7 +21,9 @@ from fundamen.changes.root_stores import ImportRoot
 from fundamen.changes.services import EnableService
 from fundamen.changes.settings import RemoveValue, SetEntry, SetValue
 from fundamen.changes.starting import RunService, ServiceRecord
+from fundamen.messages import say
 from fundamen.model.display import printable
+from fundamen.model.encoding import to_plain
 from fundamen.placing.file_state import FileState
 
 PlannedStep = (
@@ -73,7 +75,7 @@ def decode_record(fields: dict[str, Any], site: Site) -> Record:
         fields = _from_format_1(fields)
     kind = _KINDS.get(str(fields["kind"]))
     if kind is None:
-        raise ValueError(f"it has a step of the kind {fields['kind']!r}, which this version does not know")
+        raise ValueError(say("changes.it-has-a-step-of-the", kind=fields["kind"]))
     if issubclass(kind, FolderRecord) and fields.get("form") != LOCATIONS:
         fields = _from_format_2(fields, site)
     record: Record = msgspec.convert(fields, type=kind)
@@ -87,7 +89,7 @@ def _from_format_2(fields: dict[str, Any], site: Site) -> dict[str, Any]:
         try:
             return site.location(site.ground.place_of(host))
         except OSError as error:
-            why = f"it tells of {printable(host)}, and the machine lies at {printable(site.machine.root)} now"
+            why = say("changes.it-tells-of-and-the-machine", host=printable(host), root=printable(site.machine.root))
             raise ElsewhereError(why) from error
 
     fields = {**fields, "form": LOCATIONS, "target": location(fields["target"])}
@@ -107,4 +109,4 @@ def _from_format_1(fields: dict[str, Any]) -> dict[str, Any]:
     nearest = os.path.dirname(fields["new_folders"][0] if fields["new_folders"] else fields["target"])
     after_ns = fields.get("folder_after_ns", OURS)
     times = FolderTimes(nearest, fields["folder_modified_ns"], fields["folder_accessed_ns"], after_ns)
-    return {**fields, "kind": "entry", "after": msgspec.to_builtins(after), "folders": [msgspec.to_builtins(times)]}
+    return {**fields, "kind": "entry", "after": to_plain(after), "folders": [to_plain(times)]}

@@ -14,6 +14,7 @@ from fundamen.changes.base import Keeping, Record, Site, Step, Tell
 from fundamen.changes.form import Form, Part, PlanResolution, Text
 from fundamen.machine.kernel_settings import SYSTEM, setting_path
 from fundamen.machine.machine import Machine
+from fundamen.messages import Message, say
 from fundamen.model.display import printable
 from fundamen.model.errors import RestorationError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
@@ -35,7 +36,9 @@ class LimitRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="limi
         """Set it, and see that the kernel has taken it. Raises: OSError: it has not."""
         _write(self.path, self.after)
         if not self.is_made(site):
-            raise OSError(0, f"the kernel made {read(HostPath(self.path))} of {self.after}", self.path)
+            raise OSError(
+                0, say("changes.the-kernel-made-of", read=read(HostPath(self.path)), after=self.after), self.path
+            )
 
     def is_made(self, _site: Site) -> bool:
         """Whether it is as wanted."""
@@ -60,12 +63,12 @@ class ChangeLimit(Step, frozen=True, kw_only=True):
     @property
     def preview_details(self) -> tuple[str, ...]:
         """Details for a preview."""
-        return (f"{self.name}: from {self.before} to {self.after}, until the next start",)
+        return (say("changes.from-to-until-the-next-start", name=self.name, before=self.before, after=self.after),)
 
     def keep(self, _keeping: Keeping) -> LimitRecord:
         """Write down what it is and is to be; nothing is changed. Raises: OSError: we may not set it."""
         if not os.access(self.path, os.W_OK):
-            raise PermissionError(1, "setting a limit of the kernel needs the administrator's rights", self.path)
+            raise PermissionError(1, say("changes.setting-a-limit-of-the-kernel"), self.path)
         return LimitRecord(path=self.path, name=self.name, before=self.before, after=self.after)
 
 
@@ -78,37 +81,41 @@ def plan_limit(machine: Machine, step: "SetLimit") -> ChangeLimit | None:
         UnreadableError: it cannot be read.
     """
     if not machine.is_live or not os.path.isdir(SYSTEM):
-        why = f"{machine.title} is not the machine that runs here"
-        raise _refusal(step.name, why, "Set it in a file of /etc/sysctl.d.")
+        why = say("changes.is-not-the-machine-that-runs", title=machine.title)
+        raise _refusal(step.name, why, say("changes.set-it-in-a-file-of"))
     if not _NAME.match(step.name) or ".." in step.name:
-        raise _refusal(step.name, "that is no name of a limit", "Write it as, for example, kernel.shmmax.")
+        raise _refusal(step.name, say("changes.that-is-no-name-of-a"), say("changes.write-it-as-for-example-kernel"))
     path = setting_path(step.name)
     try:
         before = read(path)
     except FileNotFoundError as error:
-        raise _refusal(step.name, "this kernel has no such limit", "See what it has: sysctl --all") from error
+        raise _refusal(
+            step.name, say("changes.this-kernel-has-no-such-limit"), say("changes.see-what-it-has-sysctl-all")
+        ) from error
     except OSError as error:
         raise UnreadableError(
-            what=f"The limit {printable(step.name)} cannot be read",
+            what=say("changes.the-limit-cannot-be-read", name=printable(step.name)),
             why=error.strerror or str(error),
-            do="Run the same command as the administrator.",
+            do=say("changes.run-the-same-command-as-the"),
         ) from error
     fields = before.split()
     if step.field is not None and step.field >= len(fields):
-        raise _refusal(step.name, f"it has {len(fields)} fields", "Fields are counted from 0.")
+        raise _refusal(
+            step.name, say("changes.it-has-fields", count=len(fields)), say("changes.fields-are-counted-from-0")
+        )
     found = before if step.field is None else fields[step.field]
     if found.split() == step.value.split():
         return None
     if step.expects is not None and found.split() != step.expects.split():
         raise RestorationError(
-            what="The plan no longer fits the machine",
-            why=f"{step.name} is {found}, and {step.expects} was expected",
-            do="Nothing was changed. Make a new plan for the machine as it is now.",
+            what=say("changes.the-plan-no-longer-fits-the-machine"),
+            why=say("changes.is-and-was-expected", name=step.name, found=found, expects=step.expects),
+            do=say("changes.nothing-was-changed-make-a-new-plan"),
         )
     if step.field is not None:
         fields[step.field] = step.value
     after = " ".join(fields if step.field is not None else step.value.split())
-    because = step.because or "it is not as it should be"
+    because = step.because or say("changes.it-is-not-as-it-should")
     return ChangeLimit(path=MachinePath(path), because=because, name=step.name, before=before, after=after)
 
 
@@ -124,7 +131,11 @@ def _write(path: str, value: str) -> None:
 
 
 def _refusal(name: str, why: str, do: str) -> UsageError:
-    return UsageError(what=f"The limit {printable(name)} cannot be set", why=why, do=f"Nothing was changed. {do}")
+    return UsageError(
+        what=say("changes.the-limit-cannot-be-set", name=printable(name)),
+        why=why,
+        do=say("changes.nothing-was-changed", do=do),
+    )
 
 
 class SetLimit(Form, frozen=True, kw_only=True, tag="set kernel limit"):
@@ -136,9 +147,9 @@ class SetLimit(Form, frozen=True, kw_only=True, tag="set kernel limit"):
     expects: Text | None = None
 
     @property
-    def title(self) -> str:
+    def title(self) -> Message:
         """Title for the history."""
-        return f"the limit {self.name}"
+        return say("changes.the-limit", name=self.name)
 
     def resolve(self, resolving: PlanResolution) -> None:
         """Add the steps for this machine."""

@@ -8,6 +8,7 @@ from fundamen.changes.form import Form, Part, PlanResolution, unfit
 from fundamen.machine.machine import Machine
 from fundamen.machine.overlay import Layer
 from fundamen.machine.places import Place
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.calls import move
 from fundamen.placing.file_state import FileState
@@ -25,7 +26,7 @@ class MoveRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag=
         make_folders(site, self.new_folders)
         aside = site.place(self.aside)
         if aside.is_there:
-            raise FileExistsError(17, "something is in this place now", aside.host)
+            raise FileExistsError(17, say("changes.something-is-in-this-place-now"), aside.host)
         move(site.place(self.target), aside)
         aside.folder.flush()
 
@@ -33,10 +34,10 @@ class MoveRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", tag=
         """Whether it was set aside."""
         return site.place(self.aside).is_there
 
-    def obstacle(self, site: Site) -> str:
+    def obstacle(self, site: Site) -> Message:
         """Why it can neither be moved nor be moved back: something else stands in its place, or it is gone."""
         is_hindered = site.place(self.aside).is_there == site.place(self.target).is_there
-        return "what was set aside cannot go back to its place" if is_hindered else ""
+        return say("changes.what-was-set-aside-cannot-go") if is_hindered else UNSAID
 
     def take_back(self, site: Site) -> None:
         """Move it back."""
@@ -58,7 +59,7 @@ class Move(Step, frozen=True, kw_only=True):
     @property
     def preview_details(self) -> tuple[str, ...]:
         """Details for a preview."""
-        return (f"as {self.aside}",)
+        return (say("changes.as", aside=self.aside),)
 
     def place(self, machine: Machine) -> Place:
         """Where it stands. Raises: OSError, UnreadableError."""
@@ -86,12 +87,12 @@ class Move(Step, frozen=True, kw_only=True):
         aside = site.machine.entry_place(self.aside)
         status = target.status()
         if aside.is_there:
-            raise FileExistsError(17, "something is in this place already", aside.host)
+            raise FileExistsError(17, say("changes.something-is-in-this-place-already"), aside.host)
         beside = around(site, aside.folder)
         own = times_of(site, target.folder)
         # A mount point has another device than its parent folder.
         if {own.device, beside.nearest.device} != {status.st_dev}:
-            raise OSError(18, "it would have to go to another file system", target.host)
+            raise OSError(18, say("changes.it-would-have-to-go-to"), target.host)
         return MoveRecord(
             path=self.path,
             target=site.location(target),
@@ -121,7 +122,7 @@ class SetAside(Form, frozen=True, kw_only=True, tag="set aside"):
         """Add the steps for this machine."""
         path, place = resolving.entry(self.path)
         if not place.is_there:
-            raise unfit(path, "there is no such file or folder")
+            raise unfit(path, say("changes.there-is-no-such-file-or"))
         aside = free_aside(resolving.machine, path)
         because = self.because or "set aside"
         if not self.keeps:

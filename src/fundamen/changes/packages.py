@@ -19,6 +19,7 @@ from fundamen.changes.form import Form, Part, PlanResolution
 from fundamen.machine.host_tools import run_tool
 from fundamen.machine.machine import Machine
 from fundamen.machine.overlay import Layer
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import FileState
@@ -54,16 +55,16 @@ class PackagesRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="p
         wanted = zip(self.names, self.versions, strict=True)
         return all(states.get(name) == (_INSTALLED, version) for name, version in wanted)
 
-    def obstacle(self, site: Site) -> str:
+    def obstacle(self, site: Site) -> Message:
         """Why the packages cannot be purged; empty where they can."""
         known = self._known_names(site)
         if not known:
-            return ""
+            return UNSAID
         try:
             _dpkg(site, "--no-act", "--purge", *known)
         except OSError as error:
-            return f"the package manager would not purge {', '.join(known)}: {error.strerror}"
-        return ""
+            return say("changes.the-package-manager-would-not-purge", known=", ".join(known), strerror=error.strerror)
+        return UNSAID
 
     def take_back(self, site: Site) -> None:
         """Purge those of the packages that the package manager knows of."""
@@ -116,10 +117,12 @@ class InstallPackages(Step, frozen=True, kw_only=True):
         """
         site = keeping.site
         if os.geteuid() != 0:
-            raise PermissionError(1, "installing packages needs the administrator's rights", site.machine.root)
+            raise PermissionError(
+                1, say("changes.installing-packages-needs-the-administrator-rights"), site.machine.root
+            )
         names = tuple(f"{each.name}:{each.architecture}" for each in self.packages)
         if known := [name for name in names if name in _states(site)]:
-            raise FileExistsError(17, "the package manager knows it now", known[0])
+            raise FileExistsError(17, say("changes.the-package-manager-knows-it-now"), known[0])
         versions = tuple(each.version for each in self.packages)
         return PackagesRecord(path=self.path, names=names, versions=versions, files=self.new.files)
 
@@ -149,7 +152,9 @@ def _dpkg(site: Site, *words: str, files: Sequence[str] = ()) -> None:
         done = run_tool([*command, *words, *files], _SECONDS, apart=True, DEBIAN_FRONTEND="noninteractive")
     if done.returncode:
         lines = [line.strip() for line in done.stderr.splitlines() if line.strip()]
-        raise OSError(0, "; ".join(lines[:3]) or f"it ended with status {done.returncode}", "dpkg")
+        raise OSError(
+            0, "; ".join(lines[:3]) or say("changes.it-ended-with-status", returncode=done.returncode), "dpkg"
+        )
 
 
 @contextmanager

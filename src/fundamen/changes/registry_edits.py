@@ -11,6 +11,7 @@ from fundamen.changes.insertions import Insertion, InsertionKind
 from fundamen.changes.lists import list_with
 from fundamen.formats.windows.registry_value import HiveValue, ValueType, value_of
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 
 _SEPARATOR = ";"
 
@@ -55,8 +56,10 @@ class _RegistryForm(Form, frozen=True, kw_only=True):
             earlier.insertion if earlier is not None else None,
         )
         told = tuple("nothing" if each is None else str(each.content) for each in (found, new))
-        details: tuple[str, ...] = (f"{self.path}\\{self.name}: from {told[0]} to {told[1]}",)
-        because = self.because or f"{self.name} is not as it should be"
+        details: tuple[str, ...] = (
+            say("changes.from-to-path-name-told", path=self.path, name=self.name, told=told[0], told2=told[1]),
+        )
+        because = self.because or say("changes.is-not-as-it-should-be", name=self.name)
         if earlier is not None:
             because = earlier.because if because in earlier.because else f"{earlier.because}; {because}"
             details = (*earlier.details, *details)
@@ -81,7 +84,10 @@ class SetRegistryValue(_RegistryForm, frozen=True, kw_only=True, tag="set regist
         """Compare what is there with what is expected. Raises: RestorationError."""
         has = found.content if found is not None else None
         if self.expects is not msgspec.UNSET and has != self.expects:
-            raise unfit(self.path, f"{self.name} is {has!r}, and {self.expects!r} was expected")
+            raise unfit(
+                self.path,
+                say("changes.is-and-was-expected-name-has-expects", name=self.name, has=has, expects=self.expects),
+            )
 
 
 class RemoveRegistryValue(_RegistryForm, frozen=True, kw_only=True, tag="remove registry value"):
@@ -104,7 +110,7 @@ class SetRegistryEntry(_RegistryForm, frozen=True, kw_only=True, tag="set regist
         """The list with that entry."""
         held = found.content if found is not None else ""
         if not isinstance(held, str):
-            raise unfit(self.path, f"{self.name} is no text, and so no list of folders")
+            raise unfit(self.path, say("changes.is-no-text-and-so-no", name=self.name))
         return value_of(list_with(machine, self, held, _SEPARATOR), _type_of(found) or ValueType.EXPANDED_TEXT)
 
 

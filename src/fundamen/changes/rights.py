@@ -16,6 +16,7 @@ from fundamen.machine.accounts import GROUPS, USERS, number_of
 from fundamen.machine.machine import AccessRights, Machine
 from fundamen.machine.overlay import Layer
 from fundamen.machine.places import Place
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.display import printable
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.calls import give_away, remove_attribute, set_attribute, set_mode
@@ -54,21 +55,21 @@ class RightsRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", ta
         self._require_same(place)
         _give(place, self.after)
         if not self.is_made(site):
-            raise OSError(0, "the file system made other rights of it", place.host)
+            raise OSError(0, say("changes.the-file-system-made-other-rights"), place.host)
 
     def is_made(self, site: Site) -> bool:
         """Whether it has them."""
         return _rights_of(site.place(self.target)) == self.after
 
-    def obstacle(self, site: Site) -> str:
+    def obstacle(self, site: Site) -> Message:
         """Reason why it can be neither made nor undone; empty if it can."""
         place = site.place(self.target)
         if not place.is_there:
-            return "it does not exist any more"
+            return say("changes.it-does-not-exist-any-more")
         if place.status().st_ino != self.inode:
-            return "it is another entry now"
+            return say("changes.it-is-another-entry-now")
         is_ours = self._is_between(_rights_of(place))
-        return "" if is_ours else "its rights are neither as before nor as restored"
+        return UNSAID if is_ours else say("changes.its-rights-are-neither-as-before")
 
     def take_back(self, site: Site) -> None:
         """Give it back those that it had."""
@@ -91,7 +92,7 @@ class RightsRecord(FolderRecord, frozen=True, kw_only=True, tag_field="kind", ta
 
     def _require_same(self, place: Place) -> None:
         if place.status().st_ino != self.inode:
-            raise OSError(0, "it is another entry now", place.host)
+            raise OSError(0, say("changes.it-is-another-entry-now"), place.host)
 
 
 class ChangeRights(Step, frozen=True, kw_only=True):
@@ -107,13 +108,18 @@ class ChangeRights(Step, frozen=True, kw_only=True):
     def preview_details(self) -> tuple[str, ...]:
         """Details for a preview."""
         before, after = self.before, self.after
-        told = [f"mode: from {before.mode:04o} to {after.mode:04o}"] if before.mode != after.mode else []
+        told = [say("changes.mode-from-to", mode=before.mode, mode2=after.mode)] if before.mode != after.mode else []
         if (before.uid, before.gid) != (after.uid, after.gid):
-            told.append(f"owner: from {before.uid}:{before.gid} to {after.uid}:{after.gid}")
+            told.append(say("changes.owner-from-to", uid=before.uid, gid=before.gid, uid2=after.uid, gid2=after.gid))
         for name, words in _WORDS.items():
             old, new = (each.attributes.get(name) for each in (before, after))
             if old != new:
-                told.append(f"{words}: {'removed' if new is None else 'set' if old is None else 'changed'}")
+                told.append(
+                    say(
+                        f"changes.attribute-{'removed' if new is None else 'set' if old is None else 'changed'}",
+                        of=words,
+                    )
+                )
         return tuple(told)
 
     def place(self, machine: Machine) -> Place:
@@ -132,7 +138,7 @@ class ChangeRights(Step, frozen=True, kw_only=True):
         """Write its rights down. Raises: OSError: they have changed since."""
         target = keeping.target
         if _rights_of(target) != self.before:
-            raise OSError(0, "its rights have changed since they were looked at", target.host)
+            raise OSError(0, say("changes.its-rights-have-changed-since-they"), target.host)
         return RightsRecord(
             path=self.path,
             target=keeping.site.location(target),
@@ -172,7 +178,7 @@ class SetRights(Form, frozen=True, kw_only=True, tag="set rights"):
         place = machine.place(path)
         status = place.status_or_none()
         if status is None or not (stat.S_ISREG(status.st_mode) or stat.S_ISDIR(status.st_mode)):
-            raise unfit(path, "it is neither a file nor a folder")
+            raise unfit(path, say("changes.it-is-neither-a-file-nor"))
         before = _rights_of(place)
         try:
             after = self._wanted_rights(machine, before)
@@ -187,7 +193,7 @@ class SetRights(Form, frozen=True, kw_only=True, tag="set rights"):
             of = USERS if kind == "user" else GROUPS
             found = number_of(machine, name, of)
             if found is None:
-                raise ValueError(f"{of} does not list {printable(name)}")
+                raise ValueError(say("changes.does-not-list", of=of, name=printable(name)))
             return found
 
         uid = number("user", self.owner) if self.owner else before.uid
@@ -210,7 +216,7 @@ class SetRights(Form, frozen=True, kw_only=True, tag="set rights"):
         if acl is None:
             return after
         if self.acl and self.mode is not None and self.mode & 0o777 != mode_of_acl(acl):
-            raise ValueError("its mode and its access list contradict each other")
+            raise ValueError(say("changes.its-mode-and-its-access-list"))
         if self.acl:  # the mode follows the list
             return msgspec.structs.replace(after, mode=after.mode & ~0o777 | mode_of_acl(acl))
         return msgspec.structs.replace(after, attributes={**after.attributes, _ACL: acl_with_mode(acl, after.mode)})

@@ -17,6 +17,7 @@ from fundamen.changes.moves import Move, free_aside
 from fundamen.formats.windows import hive, text_hive
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.trust_stores import ADDED, BUNDLES, FOLDERS
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath, MachinePath
@@ -57,8 +58,10 @@ def plan_root_removal(machine: Machine, root: Certificate, keep: Keep) -> Work:
         steps.append(change)
         contents[change.sha256] = keep(data)
     if not steps:
-        raise _refusal(machine, root, "it is not in a store of the machine that can be changed from here")
-    return Work(steps[0].path, (f"without the root certificate {root.subject.shown}",), tuple(steps), contents)
+        raise _refusal(machine, root, say("changes.it-is-not-in-a-store"))
+    return Work(
+        steps[0].path, (say("changes.without-the-root-certificate", shown=root.subject.shown),), tuple(steps), contents
+    )
 
 
 def _linux_steps(machine: Machine, root: Certificate) -> Iterator[tuple[Step, bytes]]:
@@ -142,7 +145,7 @@ def _registry_change(machine: Machine, root: Certificate) -> tuple[Change, bytes
     data = read_hive(machine, place.location)
     blob = place.value_in(data, "Blob")
     if blob is None:
-        raise _refusal(machine, root, "it is not in the machine's own store, which the registry keeps")
+        raise _refusal(machine, root, say("changes.it-is-not-in-the-machine"))
     changed = (text_hive if place.is_text else hive).without_key(data, place.key)
     taken_out = Insertion(InsertionKind.REGISTRY_VALUE, place.key, "Blob", new=None, old=blob.as_text())
     return hive_change(place.path, place.location, changed, taken_out, _BECAUSE), changed
@@ -150,7 +153,7 @@ def _registry_change(machine: Machine, root: Certificate) -> tuple[Change, bytes
 
 def _refusal(machine: Machine, root: Certificate, why: str) -> UsageError:
     return UsageError(
-        what=f"The root {root.subject.shown} is not removed from {machine.title}",
+        what=say("changes.the-root-is-not-removed-from", shown=root.subject.shown, title=machine.title),
         why=why,
-        do="Nothing was changed. See where each root lies: fundamen roots list -v",
+        do=say("changes.nothing-was-changed-see-where-each"),
     )

@@ -20,6 +20,7 @@ from fundamen.formats.windows.registry_value import HiveValue, ValueType
 from fundamen.formats.windows.text_hive import with_key
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.trust_stores import ADDED, BUNDLES, FOLDERS
+from fundamen.messages import Message, say
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UntrustedError, UsageError
 from fundamen.model.package import Sha256
@@ -59,12 +60,12 @@ def plan_root_import(machine: Machine, program: MachinePath, root: Certificate, 
         changes = [_volume_change(machine, root, now_seconds)]
     else:
         raise UsageError(
-            what=f"The root {root.subject.shown} cannot be imported into {machine.title}",
-            why="its store can be changed only by the system itself while it runs",
-            do="Have an administrator add it to the computer's trusted roots, then run: fundamen inspect FILE",
+            what=say("changes.the-root-cannot-be-imported-into", shown=root.subject.shown, title=machine.title),
+            why=say("changes.its-store-can-be-changed-only"),
+            do=say("changes.have-an-administrator-add-it-to"),
         )
     contents = {change.sha256: keep(data) for change, data in changes}
-    title = f"the root certificate {root.subject.shown}"
+    title = say("changes.the-root-certificate", shown=root.subject.shown)
     return Work(program, (title,), tuple(change for change, _ in changes), contents)
 
 
@@ -73,9 +74,9 @@ def _linux_changes(machine: Machine, root: Certificate) -> Iterator[tuple[Change
     bundle = next((path for path in BUNDLES if machine.look(path).kind is EntryKind.FILE), None)
     if bundle is None:
         raise UsageError(
-            what=f"The root {root.subject.shown} cannot be imported into {machine.title}",
-            why=f"it has no bundle of roots at any known place, such as {BUNDLES[0]}",
-            do="Install the system's package of root certificates (ca-certificates) first.",
+            what=say("changes.the-root-cannot-be-imported-into", shown=root.subject.shown, title=machine.title),
+            why=say("changes.it-has-no-bundle-of-roots", bundles=BUNDLES[0]),
+            do=say("changes.install-the-system-package-of-root"),
         )
     name = "".join(c if c.isalnum() else "-" for c in root.subject.shown.lower())[:60]
     added = next((folder for folder in ADDED if machine.look(folder).kind is EntryKind.FOLDER), ADDED[0])
@@ -145,25 +146,25 @@ class ImportRoot(Form, frozen=True, kw_only=True, tag="import root"):
     sha256: Sha256  # the root's fingerprint, as its owner read it out
 
     @property
-    def title(self) -> str:
+    def title(self) -> Message:
         """Title for the history."""
-        return f"the root certificate {self.sha256[:16]}..."
+        return say("changes.the-root-certificate-sha256", sha256=self.sha256[:16])
 
     def resolve(self, resolving: PlanResolution) -> None:
         """Add the steps for this machine."""
         root = read_certificate(self.certificate)
         if root.sha256 != self.sha256:
             raise UntrustedError(
-                what=f"The root {root.subject.shown} is not imported",
-                why=f"its SHA-256 fingerprint is {group_digits(root.sha256)}, not the one in the plan",
-                do="Nothing was changed. Ask the author of the plan.",
+                what=say("changes.the-root-is-not-imported", shown=root.subject.shown),
+                why=say("changes.its-sha-256-fingerprint-is-not", group_digits=group_digits(root.sha256)),
+                do=say("changes.nothing-was-changed-ask-the-author"),
             )
         program = MachinePath(resolving.program)
         work = plan_root_import(resolving.machine, program, root, resolving.means.keep, resolving.means.now_seconds)
         for each in work.steps:
             location = each.location if isinstance(each, Change) else ""
             if location in resolving.written:
-                raise unfit(each.path, "a root is to go into a registry that the plan has changed already")
+                raise unfit(each.path, say("changes.a-root-is-to-go-into"))
             resolving.steps[location or resolving.machine.fold(each.path)] = each
             if location and isinstance(each, Change):
                 with open(work.contents[each.sha256], "rb") as file:

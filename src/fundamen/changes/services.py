@@ -14,6 +14,7 @@ from fundamen.formats.unix.unit_file import Install, read_install
 from fundamen.machine.installed import SERVICES, ServiceStart
 from fundamen.machine.machine import Machine
 from fundamen.machine.units import UNIT_FOLDERS, find_unit, is_masked
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.display import printable
 from fundamen.model.paths import MachinePath
@@ -63,28 +64,31 @@ def start_by_itself(machine: Machine, step: "EnableService") -> SetRegistryValue
     start, type_ = machine.registry.value(key, "Start"), machine.registry.value(key, "Type")
     if "\\" in step.name or not isinstance(start, int):
         raise service_error(
-            step.name, "enabled", "the machine has no service of this name", "Name it as the registry spells it."
+            step.name,
+            "enabled",
+            say("changes.the-machine-has-no-service-of"),
+            say("changes.name-it-as-the-registry-spells"),
         )
     if not isinstance(type_, int) or not type_ & _OWN_OR_SHARED:
-        raise _refusal(step.name, "it is a driver", "Repair it with its publisher's installer.")
-    because = step.because or "it is not started with the system"
+        raise _refusal(step.name, say("changes.it-is-a-driver"), say("changes.repair-it-with-its-publisher-installer"))
+    because = step.because or say("changes.it-is-not-started-with-the")
     return SetRegistryValue(path=key, name="Start", value=int(ServiceStart.AUTOMATIC), because=because)
 
 
 def _file_of(machine: Machine, unit: str) -> MachinePath:
     if "/" in unit or "." not in unit.strip("."):
         raise service_error(
-            unit, "enabled", "that is no name of a unit", "Name it with its kind, such as tide.service."
+            unit, "enabled", say("changes.that-is-no-name-of-a-unit"), say("changes.name-it-with-its-kind-such")
         )
     path = find_unit(machine, unit)
     if path is not None and is_masked(machine, path):
         raise service_error(
-            unit, "enabled", f"it is masked by {path}", "Ask its administrator why it is masked; then remove that link."
+            unit, "enabled", say("changes.it-is-masked-by", path=path), say("changes.ask-its-administrator-why-it-is")
         )
     if path is not None:
         return path
     raise service_error(
-        unit, "enabled", "the machine has no unit of this name", "See that the package which brings it is installed."
+        unit, "enabled", say("changes.the-machine-has-no-unit-of"), say("changes.see-that-the-package-which-brings")
     )
 
 
@@ -94,11 +98,11 @@ def _install_of(machine: Machine, unit: str, path: MachinePath) -> Install:
         install = read_install(text, unit)
     except ValueError as error:
         raise service_error(
-            unit, "enabled", str(error), f"Enable it on that machine: systemctl enable {printable(unit)}"
+            unit, "enabled", str(error), say("changes.enable-it-on-that-machine-systemctl", unit=printable(unit))
         ) from error
     if install.is_empty:
         raise service_error(
-            unit, "enabled", "it does not say what should start it", "It is started by what needs it, or by hand."
+            unit, "enabled", say("changes.it-does-not-say-what-should"), say("changes.it-is-started-by-what-needs")
         )
     return install
 
@@ -112,5 +116,5 @@ class EnableService(ServiceForm, frozen=True, kw_only=True, tag="enable service"
             start_by_itself(resolving.machine, self).resolve(resolving)
             return
         for link, target in links_to_enable(resolving.machine, self.name):
-            because = self.because or f"{self.name} is not enabled"
+            because = self.because or say("changes.is-not-enabled", name=self.name)
             MakeLink(path=link, target=target, because=because).resolve(resolving)

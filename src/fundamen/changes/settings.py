@@ -11,6 +11,7 @@ from fundamen.changes.lists import list_with
 from fundamen.formats.settings.editing import find_value, format_of, with_value, without_value
 from fundamen.formats.settings.setting import FoundSetting, Key, Plain, SettingFormat
 from fundamen.machine.machine import Machine
+from fundamen.messages import Message, say
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath
@@ -35,9 +36,9 @@ class _SettingForm(Form, frozen=True, kw_only=True):
         form = self.format or format_of(path)
         if form is None:
             raise UsageError(
-                what=f"{printable(path)} is not changed",
-                why="its name does not tell how it is written, and neither does the plan",
-                do=f"Nothing was changed. Give the step a format: {', '.join(SettingFormat)}.",
+                what=say("changes.is-not-changed", path=printable(path)),
+                why=say("changes.its-name-does-not-tell-how"),
+                do=say("changes.nothing-was-changed-give-the-step", settingformat=", ".join(SettingFormat)),
             )
         place = resolving.machine.fold(path)
         data = resolving.written.get(place)
@@ -53,7 +54,7 @@ class _SettingForm(Form, frozen=True, kw_only=True):
         sha256 = hashlib.sha256(changed).hexdigest()
         resolving.contents[sha256] = resolving.means.keep(changed)
         earlier = resolving.steps.get(place)
-        because = self.because or f"{'.'.join(self.key)} is not as it should be"
+        because = self.because or say("changes.is-not-as-it-should-be", name=".".join(self.key))
         details: tuple[str, ...] = (_in_words(self.key, found, find_value(changed, form, self.key, name)),)
         if isinstance(earlier, Change):
             because = earlier.because if because in earlier.because else f"{earlier.because}; {because}"
@@ -71,8 +72,8 @@ class SetValue(_SettingForm, frozen=True, kw_only=True, tag="set value"):
         """Compare what is there with what is expected."""
         expected = None if self.expects in (None, msgspec.UNSET) else FoundSetting(self.expects)
         if self.expects is not msgspec.UNSET and found not in (expected, FoundSetting(self.value)):
-            has = f"is {found.value!r}" if found is not None else "is not there"
-            raise unfit(path, f"{'.'.join(self.key)} {has}, and {self.expects!r} was expected")
+            has = say("changes.is", value=found.value) if found is not None else say("changes.is-not-there")
+            raise unfit(path, say("changes.and-was-expected", key=".".join(self.key), has=has, expects=self.expects))
 
     def edit(
         self, _machine: Machine, data: bytes, form: SettingFormat, name: str, _found: FoundSetting | None
@@ -105,6 +106,6 @@ class SetEntry(_SettingForm, frozen=True, kw_only=True, tag="set entry"):
         return with_value(data, form, self.key, list_with(machine, self, held, self.separator), name)
 
 
-def _in_words(key: Key, before: FoundSetting | None, after: FoundSetting | None) -> str:
+def _in_words(key: Key, before: FoundSetting | None, after: FoundSetting | None) -> Message:
     old, new = (f"{each.value}" if each is not None else "nothing" for each in (before, after))
-    return f"{'.'.join(key)}: from {old} to {new}"
+    return say("changes.from-to", attribute=".".join(key), old=old, new=new)

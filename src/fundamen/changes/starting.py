@@ -10,6 +10,7 @@ from fundamen.changes.base import Keeping, Record, Site, Step, Tell
 from fundamen.changes.form import Form, Part, PlanResolution
 from fundamen.machine.host_tools import run_tool
 from fundamen.machine.machine import Machine
+from fundamen.messages import Message, say
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath
@@ -21,7 +22,11 @@ _RUNNING = {"active", "reloading"}
 
 def service_error(verb: str, name: str, why: str, do: str) -> UsageError:
     """Error for a service that cannot be changed; the verb says how, as "started"."""
-    return UsageError(what=f"The service {printable(name)} cannot be {verb}", why=why, do=f"Nothing was changed. {do}")
+    return UsageError(
+        what=say("changes.the-service-cannot-be", name=printable(name), verb=verb),
+        why=why,
+        do=say("changes.nothing-was-changed", do=do),
+    )
 
 
 _refusal = partial(service_error, "started")
@@ -43,7 +48,9 @@ class ServiceRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="se
         status, said = _run("start", "--", self.name)
         if status != 0 or not self.is_made(site):
             raise OSError(
-                0, f"it does not start: {printable(said.strip()[:_MOST_TOLD]) or _state(self.name)}", self.name
+                0,
+                say("changes.it-does-not-start", said=printable(said.strip()[:_MOST_TOLD]) or _state(self.name)),
+                self.name,
             )
 
     def is_made(self, _site: Site) -> bool:
@@ -56,7 +63,7 @@ class ServiceRecord(Record, frozen=True, kw_only=True, tag_field="kind", tag="se
             return
         status, said = _run("stop", "--", self.name)
         if status != 0:
-            raise OSError(0, f"it does not stop: {printable(said.strip()[:_MOST_TOLD])}", self.name)
+            raise OSError(0, say("changes.it-does-not-stop", said=printable(said.strip()[:_MOST_TOLD])), self.name)
 
 
 class StartService(Step, frozen=True, kw_only=True):
@@ -79,29 +86,31 @@ def plan_start(machine: Machine, name: str, because: str) -> StartService | None
         OSError: the tool cannot be run.
     """
     if not machine.is_live or shutil.which("systemctl") is None:
-        why = "this machine does not run" if not machine.is_live else "this host has no systemd"
-        raise _refusal(name, why, "Have it enabled instead: it is then started with the machine.")
+        why = (
+            say("changes.this-machine-does-not-run") if not machine.is_live else say("changes.this-host-has-no-systemd")
+        )
+        raise _refusal(name, why, say("changes.have-it-enabled-instead-it-is"))
     if "." not in name.strip(".") or name.startswith("-"):
-        raise _refusal(name, "that is no name of a unit", "Name it with its kind, such as tide.service.")
+        raise _refusal(name, say("changes.that-is-no-name-of-a-unit"), say("changes.name-it-with-its-kind-such"))
     status, said = _run("show", "--property=LoadState", "--value", "--", name)
     if status != 0:
-        words = printable(said.strip().partition("\n")[0][:_MOST_TOLD]) or "it says nothing"
+        words = printable(said.strip().partition("\n")[0][:_MOST_TOLD]) or say("changes.it-says-nothing")
         raise _refusal(
             name,
-            f"systemd does not answer here: {words}",
-            "Have it enabled instead: it is then started with the machine.",
+            say("changes.systemd-does-not-answer-here", words=words),
+            say("changes.have-it-enabled-instead-it-is"),
         )
     if said.strip() == "not-found":
         raise _refusal(
             name,
-            "the machine has no unit of this name",
-            "See that the package which brings it is installed.",
+            say("changes.the-machine-has-no-unit-of"),
+            say("changes.see-that-the-package-which-brings"),
         )
     state = _state(name)
     if state in _RUNNING:
         return None
     path = MachinePath(f"/etc/systemd/system/{name}")
-    return StartService(path=path, because=because or f"it is {state or 'not running'}", name=name)
+    return StartService(path=path, because=because or say("changes.it-is", state=state or "not running"), name=name)
 
 
 def _state(name: str) -> str:
@@ -121,9 +130,9 @@ class ServiceForm(Form, frozen=True, kw_only=True):
     name: Part
 
     @property
-    def title(self) -> str:
+    def title(self) -> Message:
         """The service, for the history."""
-        return f"the service {self.name}"
+        return say("changes.the-service", name=self.name)
 
 
 class RunService(ServiceForm, frozen=True, kw_only=True, tag="start service"):

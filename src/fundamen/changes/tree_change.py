@@ -13,6 +13,7 @@ import msgspec
 
 from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, CopiedKind
 from fundamen.machine.places import Place
+from fundamen.messages import say
 from fundamen.model.paths import HostPath
 from fundamen.placing.calls import make_folder, move, remove_folder
 from fundamen.placing.file_state import FileState, digest_of_place
@@ -77,7 +78,7 @@ def keep_tree(folder: Place, entries: tuple[CopiedEntry, ...], archive: HostPath
     kept, _, sha256, size = write_archive(archive, folder, entries, lambda _count: None)
     whole = msgspec.structs.replace(copy, entries=tuple(kept), archive_sha256=sha256, archive_size=size)
     if why := find_damage(archive, whole, lambda _count: None):
-        raise OSError(0, f"read back, {why}", archive)
+        raise OSError(0, say("changes.read-back", why=why), archive)
     return whole
 
 

@@ -6,6 +6,8 @@ from typing import Any
 import click
 from click.core import ParameterSource
 
+from fundamen.messages import say
+
 SETTINGS = {"help_option_names": ["-h", "--help"], "max_content_width": 100}
 _ALIKE = 0.6  # how alike a name must be to be suggested: between 0 and 1
 _EXAMPLE = "fundamen "
@@ -45,7 +47,9 @@ class Subcommand(click.Command):
         names = {name for parameter in given for name in parameter.opts}
         for option in given:
             if isinstance(option, OnlyWith) and not names & set(option.only_with):
-                raise click.UsageError(f"{option.opts[-1]} is only for {' or '.join(option.only_with)}", ctx)
+                raise click.UsageError(
+                    say("cli.is-only-for", opts=option.opts[-1], only_with=" or ".join(option.only_with)), ctx
+                )
         return rest
 
     def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
@@ -89,7 +93,9 @@ class CommandGroup(click.Group):
         """Find a command. Raises: click.UsageError: there is none of the name."""
         name = args[0]
         if not name.startswith("-") and self.get_command(ctx, name) is None:
-            raise click.UsageError(f"there is no command {name!r}{_alike(name, self.list_commands(ctx))}", ctx)
+            raise click.UsageError(
+                say("cli.there-is-no-command", name=name, alike=_alike(name, self.list_commands(ctx))), ctx
+            )
         return super().resolve_command(ctx, args)
 
 

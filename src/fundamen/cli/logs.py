@@ -6,6 +6,7 @@ Secrets are blotted out, and control characters escaped, in every line.
 import logging
 import sys
 
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.model.secrets import without_secrets
@@ -40,9 +41,9 @@ def begin(*, is_shown: bool, file: str | None) -> None:
             handlers.append(logging.FileHandler(file, encoding="utf-8", errors="backslashreplace"))
         except OSError as error:
             raise UnreadableError(
-                what=f"The log {printable(file)} cannot be written",
+                what=say("cli.the-log-cannot-be-written", file=printable(file)),
                 why=error.strerror or str(error),
-                do="Name a file in a folder that you may write to.",
+                do=say("cli.name-a-file-in-a-folder"),
             ) from error
     for handler in handlers:
         handler.setFormatter(_PlainFormatter(_FORM))

@@ -13,6 +13,7 @@ from fundamen.cli.helping import CommonOption
 from fundamen.cli.output import Output
 from fundamen.machine.machine import Machine
 from fundamen.machine.opening import open_machine
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
@@ -127,9 +128,9 @@ def secret(path: str | None, what: str = "The password") -> str:
             return file.read(1 << 20).rstrip("\r\n")
     except (OSError, UnicodeDecodeError) as error:
         raise UnreadableError(
-            what=f"{what} in {printable(path)} cannot be read",
+            what=say("cli.in-cannot-be-read", what=what, path=printable(path)),
             why=str(error),
-            do="Name a file of text that you may read.",
+            do=say("cli.name-a-file-of-text-that"),
         ) from error
 
 
@@ -143,9 +144,9 @@ def host_and_port(text: str, usual: int) -> tuple[str, int]:
     if host and port.isdecimal() and 0 < int(port) < 1 << 16 and not set(host) & set("/ @"):
         return host, int(port)
     raise UsageError(
-        what=f"The server {printable(text)} cannot be asked",
-        why="it is not of the form HOST:PORT",
-        do="Write it as in tides.example:443, an IPv6 address in brackets.",
+        what=say("cli.the-server-cannot-be-asked", text=printable(text)),
+        why=say("cli.it-is-not-of-the-form"),
+        do=say("cli.write-it-as-in-tides-example"),
     )
 
 
@@ -159,9 +160,9 @@ def counts(option: str, given: tuple[str, ...]) -> dict[str, int]:
     for name, number in pairs.items():
         if number not in set("123456789"):
             raise UsageError(
-                what=f"{option} {printable(name)}={printable(number)} cannot be used",
-                why="the number goes from 1 to 9",
-                do=f"Write it as, for example, {option} root=2",
+                what=say("cli.cannot-be-used", option=option, name=printable(name), number=printable(number)),
+                why=say("cli.the-number-goes-from-1-to"),
+                do=say("cli.write-it-as-for-example-root", option=option),
             )
     return {name: int(number) for name, number in pairs.items()}
 
@@ -179,9 +180,9 @@ def settle_seconds() -> float:
         seconds = -1.0
     if not 0 <= seconds <= _LONGEST_SETTLING:
         raise UsageError(
-            what="The variable FUNDAMEN_SETTLE cannot be used",
-            why=f"{printable(given)} is no number of seconds from 0 to {_LONGEST_SETTLING}",
-            do="Set it to, for example, 0.5, or leave it out.",
+            what=say("cli.the-variable-fundamen-settle-cannot-be"),
+            why=say("cli.is-no-number-of-seconds-from", given=printable(given), longest_settling=_LONGEST_SETTLING),
+            do=say("cli.set-it-to-for-example-0"),
         )
     return seconds
 
@@ -197,9 +198,9 @@ def _pairs(option: str, given: tuple[str, ...]) -> dict[str, str]:
         name, equals, value = pair.partition("=")
         if not (name and equals):
             raise UsageError(
-                what=f"{option} {printable(pair)} cannot be used",
-                why="it is not of the form NAME=VALUE",
-                do=f"Write it as {option} NAME=VALUE.",
+                what=say("cli.cannot-be-used-option-pair", option=option, pair=printable(pair)),
+                why=say("cli.it-is-not-of-the-form-name"),
+                do=say("cli.write-it-as-name-value", option=option),
             )
         pairs[name] = value
     return pairs

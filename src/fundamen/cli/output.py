@@ -10,6 +10,7 @@ from typing import Any, NoReturn, Self
 import click
 
 from fundamen.cli.exits import Exit, exit_of
+from fundamen.messages import say
 from fundamen.model.display import printable, shown_lines, shown_page
 from fundamen.model.errors import FundamenError, InternalError, UnreadableError, UsageError
 
@@ -228,9 +229,9 @@ def _kept_bug(details: str, name: str | None = None) -> str:
 def _of_the_host(error: OSError) -> FundamenError:
     """A file of this host, such as our own state, that nobody nearer to it could say more about."""
     return UnreadableError(
-        what="A file of this host cannot be used",
+        what=say("cli.a-file-of-this-host-cannot"),
         why=f"{error.filename or 'the system says'}: {error.strerror}",
-        do="See whether the folder is there and writable; Fundamen's own state lies in $FUNDAMEN_HOME.",
+        do=say("cli.see-whether-the-folder-is-there"),
     )
 
 
@@ -257,7 +258,7 @@ def require_free(*names: str | None) -> None:
     for name in names:
         if name is not None and os.path.lexists(name):
             raise UsageError(
-                what=f"Nothing is written to {printable(name)}",
-                why="a file of this name is there already",
-                do="Nothing was changed. Name another file.",
+                what=say("cli.nothing-is-written-to", name=printable(name)),
+                why=say("cli.a-file-of-this-name-is"),
+                do=say("cli.nothing-was-changed-name-another-file"),
             )

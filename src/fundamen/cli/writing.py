@@ -7,6 +7,7 @@ from typing import TypeVar
 
 from fundamen.cli.output import Output, require_free
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.display import printable, shown_lines
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.placing.own_files import write_whole
@@ -34,9 +35,9 @@ def require_new(names: Sequence[str], endings: Iterable[str], example: str) -> N
     for name in names:
         if not name.lower().endswith(endings):
             raise UsageError(
-                what=f"Nothing can be written to {printable(name)}",
-                why=f"its name ends in none of {', '.join(endings)}",
-                do=f"Name it, for example, {example}.",
+                what=say("cli.nothing-can-be-written-to", name=printable(name)),
+                why=say("cli.its-name-ends-in-none-of", endings=", ".join(endings)),
+                do=say("cli.name-it-for-example", example=example),
             )
         require_free(name)
 
@@ -62,9 +63,9 @@ def write_file(name: str, data: bytes | str, output: Output) -> None:
         write_whole(os.path.abspath(name), shown_lines(data).encode() if isinstance(data, str) else data)
     except OSError as error:
         raise UnreadableError(
-            what=f"{printable(name)} cannot be written",
+            what=say("cli.cannot-be-written", name=printable(name)),
             why=error.strerror or str(error),
-            do="Name a file in a folder that you may write to.",
+            do=say("cli.name-a-file-in-a-folder"),
         ) from error
     output.note(f"Written: {name}")
 

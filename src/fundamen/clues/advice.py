@@ -11,6 +11,7 @@ from fundamen.clues.findings import Finding
 from fundamen.clues.mentions import MentionKind
 from fundamen.clues.reading import Reading
 from fundamen.knowledge.entries import LikelyCause, Sign
+from fundamen.messages import say
 from fundamen.model.verdict import Verdict
 
 _HOLE = re.compile(r"\{(\w+)\}")
@@ -53,7 +54,7 @@ class Likely(msgspec.Struct, frozen=True):
 def means_of(finding: Finding) -> str:
     """The meaning of a finding, its placeholders filled; where a value is not known, by a plain noun."""
     if finding.entry is None:
-        return "It complains in words that are not known here."
+        return say("clues.it-complains-in-words-that-are")
     known = {**_UNNAMED, **finding.holes}
     means = fill_holes(finding.entry.means, known) or _HOLE.sub("something", finding.entry.means)
     return means[:1].upper() + means[1:]
@@ -76,7 +77,7 @@ def likely_causes(reading: Reading, behind: Behind | None = None) -> tuple[Likel
         for known in entry.likely if entry is not None else ():
             cause, sign = (known.cause, known.sign) if isinstance(known, LikelyCause) else (known, None)
             reason = signs.get(sign, "") if sign is not None else ""
-            usual = f"usual where {entry.source} says so" if entry is not None else ""
+            usual = say("clues.usual-where-says-so", source=entry.source) if entry is not None else ""
             found.setdefault(cause, Likely(cause, reason or usual, bool(reason)))
     return tuple(sorted(found.values(), key=lambda likely: not likely.is_borne_out))
 
@@ -87,17 +88,20 @@ def _signs(behind: Behind) -> dict[Sign, str]:
     found: dict[Sign, str] = {}
     for place in behind.places:
         if wanted and place.architecture not in wanted:
-            found.setdefault(Sign.OTHER_ARCHITECTURE, f"the one at {place.path} is for {place.architecture}")
+            found.setdefault(
+                Sign.OTHER_ARCHITECTURE,
+                say("clues.the-one-at-is-for", path=place.path, architecture=place.architecture),
+            )
         else:
-            found.setdefault(Sign.ELSEWHERE, f"one lies at {place.path}")
+            found.setdefault(Sign.ELSEWHERE, say("clues.one-lies-at", path=place.path))
         if place.verdict is Verdict.CORRUPT:
             found.setdefault(Sign.DAMAGED, f"{place.path}: {place.detail}")
     if behind.absent and not behind.places:
-        found[Sign.ABSENT] = f"{behind.absent[0]} is nowhere on the machine"
+        found[Sign.ABSENT] = say("clues.is-nowhere-on-the-machine", absent=behind.absent[0])
     for _, path in behind.meant[:1]:
-        found[Sign.SIMILAR_NAME] = f"{path} is there"
+        found[Sign.SIMILAR_NAME] = say("clues.is-there", path=path)
     for _, path in behind.versions[:1]:
-        found[Sign.OTHER_VERSION] = f"{path} is there"
+        found[Sign.OTHER_VERSION] = say("clues.is-there", path=path)
     return found
 
 
@@ -115,10 +119,10 @@ def next_steps(reading: Reading, machine_words: Sequence[str] = ()) -> tuple[str
     if not steps and reading.decisive is not None:
         likely = likely_causes(reading)
         if likely:
-            return (f"Check the likely cause first: {likely[0].cause}.",)
+            return (say("clues.check-the-likely-cause-first", cause=likely[0].cause),)
         if reading.lines > 1:
-            return (f"Read line {reading.decisive.line} and the lines around it: no command can find out more.",)
-        return ("Ask for the lines before and after this one: no command can find out more.",)
+            return (say("clues.read-line-and-the-lines-around", line=reading.decisive.line),)
+        return (say("clues.ask-for-the-lines-before-and"),)
     return tuple(steps)[:_MOST_STEPS]
 
 

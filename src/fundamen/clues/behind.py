@@ -19,6 +19,7 @@ from fundamen.evidence.dpkg_database import STATUS, find_database_damage
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.nearby import folders_near
 from fundamen.machine.programs import find_program
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import MachinePath
@@ -132,9 +133,13 @@ def _reason_by_symbol(
     return next(filter(None, reasons), "")
 
 
-def _reason_of_loss(lost: Sequence[LostFile]) -> str:
-    more = f" {_counted_of(len(lost) - 1).capitalize()} more of its files {_is(lost[1:])} gone." if lost[1:] else ""
-    return f"{lost[0].path} is gone. The installed package {lost[0].package} brought it.{more}"
+def _reason_of_loss(lost: Sequence[LostFile]) -> Message:
+    more = (
+        say("clues.more-of-its-files-gone", counted_of=_counted_of(len(lost) - 1).capitalize(), is_=_is(lost[1:]))
+        if lost[1:]
+        else UNSAID
+    )
+    return say("clues.is-gone-the-installed-package-brought", path=lost[0].path, package=lost[0].package, more=more)
 
 
 def _is_about_trust(reading: Reading) -> bool:
@@ -176,11 +181,11 @@ def _named_files(machine: Machine, reading: Reading) -> Iterator[MachinePath]:
             yield path
 
 
-def _reason_of_trust(machine: Machine, inspection: Inspection) -> str:
+def _reason_of_trust(machine: Machine, inspection: Inspection) -> Message:
     publisher, name = inspection.publisher, machine.paths.basename(inspection.path)
     if publisher is None or is_trusted(inspection):
-        return f"{name} is trusted on this machine now, or carries no signature that could be judged."
-    return f"{name} is not accepted: {publisher.reason}."
+        return say("clues.is-trusted-on-this-machine-now", name=name)
+    return say("clues.is-not-accepted", name=name, reason=publisher.reason)
 
 
 def _trace_named(machine: Machine, reading: Reading, authorities: Sequence[Authority]) -> Iterator[Trace]:
@@ -311,7 +316,7 @@ def _place(machine: Machine, name: str, path: MachinePath, authorities: Sequence
     counts = weigh(said)
     if counts is None or counts.says is Says.UNKNOWN:
         return FoundPlace(name, path, str(binary.architecture), "not verified", Verdict.UNVERIFIED)
-    told = f"right by {counts.speaker}" if counts.says is Says.RIGHT else counts.sentence
+    told = say("clues.right-by", speaker=counts.speaker) if counts.says is Says.RIGHT else counts.sentence
     return FoundPlace(name, path, str(binary.architecture), told, counts.says.verdict)
 
 
@@ -342,46 +347,67 @@ def _other_versions(name: str, there: Iterable[str]) -> list[str]:
     return alike[:_MOST_ALIKE]
 
 
-def _reason(machine: Machine, decisive: Finding, traces: Sequence[Trace]) -> str:
+def _reason(machine: Machine, decisive: Finding, traces: Sequence[Trace]) -> Message:
     """The reason of the message, as far as a trace shows it."""
     if not traces:
-        return ""
+        return UNSAID
     trace = traces[0]
     program = machine.paths.basename(trace.program)
     if not trace.faults:
-        return (
-            f"Traced now, {program} has all that it needs to start:"
-            " the message tells of an earlier state, or of another machine."
-        )
+        return say("clues.traced-now-has-all-that-it", program=program)
     named = plain_name(decisive.holes.get("component", ""))
     cause = _cause_of(machine, trace, named)
     depth = max(len(cause.chain) - 1, 0)
     where = (
-        f"{_count_words(depth)} below {program} ({' > '.join(map(machine.paths.basename, cause.chain))})"
+        say(
+            "clues.below",
+            count_words=_count_words(depth),
+            program=program,
+            map=" > ".join(map(machine.paths.basename, cause.chain)),
+        )
         if depth
-        else ""
+        else UNSAID
     )
     name = machine.paths.basename(cause.name)
     others = [fault for fault in trace.faults if fault is not cause]
     more = (
-        f" {_counted_of(len(others)).capitalize()} more of its dependencies {_is(others)} at fault as well."
+        say(
+            "clues.more-of-its-dependencies-at-fault", counted_of=_counted_of(len(others)).capitalize(), is_=_is(others)
+        )
         if others
-        else ""
+        else UNSAID
     )
     if named and machine.fold(name) != machine.fold(named):
-        return f"The message names {named}; the reason is {name}, {where or 'which it needs'}: {cause.reason}.{more}"
-    return f"{name}{', ' + where + ',' if where else ''} is at fault, as the message says: {cause.reason}.{more}"
+        return say(
+            "clues.the-message-names-the-reason-is",
+            named=named,
+            name=name,
+            where=where or say("clues.which-it-needs"),
+            reason=cause.reason,
+            more=more,
+        )
+    return say(
+        "clues.is-at-fault-as-the-message",
+        name=name,
+        more=", " + where + "," if where else "",
+        reason=cause.reason,
+        more2=more,
+    )
 
 
-def _reason_by_place(places: Sequence[FoundPlace], absent: Sequence[str]) -> str:
+def _reason_by_place(places: Sequence[FoundPlace], absent: Sequence[str]) -> Message:
     """The reason of the message where no program could be traced, only the component be looked up."""
     if not places or absent:
-        return ""
+        return UNSAID
     name = places[0].name
     right = [place for place in places if place.verdict is Verdict.VERIFIED]
-    where = f"the one at {right[0].path} is right" if len(right) == 1 else f"{_counted_of(len(right))} of them right"
-    there = "one place" if len(places) == 1 else f"{len(places)} places"
-    return f"{name} is on this machine, in {there}; {where}. The program does not look there, or is for another one."
+    where = (
+        say("clues.the-one-at-is-right", path=right[0].path)
+        if len(right) == 1
+        else say("clues.of-them-right", counted_of=_counted_of(len(right)))
+    )
+    there = "one place" if len(places) == 1 else say("clues.places", count=len(places))
+    return say("clues.is-on-this-machine-in-the", name=name, there=there, where=where)
 
 
 def _counted_of(number: int) -> str:
@@ -398,6 +424,6 @@ def _cause_of(machine: Machine, trace: Trace, named: str) -> Component:
     return (same or list(trace.faults))[0]
 
 
-def _count_words(levels: int) -> str:
+def _count_words(levels: int) -> Message:
     word = _NUMBER_WORDS[levels] if levels < len(_NUMBER_WORDS) else str(levels)
-    return f"{word} level{'' if levels == 1 else 's'}"
+    return say("clues.level", word=word, more="" if levels == 1 else "s")

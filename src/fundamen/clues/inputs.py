@@ -11,6 +11,7 @@ from fundamen.formats.archives.container import find_container
 from fundamen.formats.archives.tar_archive import RAISED, looks_like_tar, unpacked_stream
 from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.file_bytes import FileBytes, open_ordinary
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import HostPath
@@ -114,16 +115,18 @@ class _Bounded:
         try:
             data = self._stream.read(size)
         except RAISED as error:
-            raise _unreadable(self._name, f"it cannot be unpacked: {error or type(error).__name__}") from error
+            raise _unreadable(
+                self._name, say("clues.it-cannot-be-unpacked", error=error or type(error).__name__)
+            ) from error
         self._left -= len(data)
         if self._left < 0:
-            raise _unreadable(self._name, f"it holds more than {_MOST_UNPACKED >> 30} GiB")
+            raise _unreadable(self._name, say("clues.it-holds-more-than-gib", most_unpacked=_MOST_UNPACKED >> 30))
         return data
 
 
 def _unreadable(path: str, why: str) -> UnreadableError:
     return UnreadableError(
-        what=f"The log {printable(path)} cannot be read",
+        what=say("clues.the-log-cannot-be-read", path=printable(path)),
         why=why,
-        do="Check its spelling and its rights, or pipe the text into: fundamen clues -",
+        do=say("clues.check-its-spelling-and-its-rights"),
     )

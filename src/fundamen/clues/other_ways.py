@@ -7,6 +7,7 @@ from fundamen.evidence.authority import Authority
 from fundamen.formats.unix.script import Script
 from fundamen.loaders.elf_binding import exports_of
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Platform
 from fundamen.model.binary import Format
 from fundamen.model.errors import FundamenError, UnreadableError
@@ -54,10 +55,10 @@ def _scripts(machine: Machine, folders: dict[MachinePath, None]) -> Iterator[Mac
                     yield path
 
 
-def reason_of_symbol(machine: Machine, trace: Trace, symbol: str, authorities: Sequence[Authority]) -> str:
+def reason_of_symbol(machine: Machine, trace: Trace, symbol: str, authorities: Sequence[Authority]) -> Message:
     """The likely source of a symbol that a program did not find, in one sentence; empty where nothing tells of it."""
     if trace.format is not Format.ELF or trace.faults:
-        return ""
+        return UNSAID
     name = symbol.partition(",")[0].split("@")[0].strip()
     libraries = [c for c in trace.components if c.path is not None and c.kind == "shared-library"]
     defining = [c for c in libraries if c.path is not None and name in machine.fact(c.path, exports_of)]
@@ -66,21 +67,25 @@ def reason_of_symbol(machine: Machine, trace: Trace, symbol: str, authorities: S
         for other in starter.components:
             is_another = other.name == defining[0].name and other.path not in {None, defining[0].path}
             if is_another and other.path is not None and name not in machine.fact(other.path, exports_of):
-                return (
-                    f"{starter.program} has {program} load {other.path}, which does not define {name};"
-                    f" {defining[0].path} does."
+                return say(
+                    "clues.has-load-which-does-not-define",
+                    program=starter.program,
+                    program2=program,
+                    path=other.path,
+                    name=name,
+                    path2=defining[0].path,
                 )
     if defining:
-        return (
-            f"{defining[0].path} defines {name}, and {program} loads it here: where it fails, a variable such as"
-            f" LD_LIBRARY_PATH leads to another copy of {defining[0].name}."
+        return say(
+            "clues.defines-and-loads-it-here-where",
+            path=defining[0].path,
+            name=name,
+            program=program,
+            name2=defining[0].name,
         )
     unverified = [c for c in libraries if c.verdict is Verdict.UNVERIFIED]
     if not unverified:
-        return f"No library that {program} loads defines {name}."
+        return say("clues.no-library-that-loads-defines", program=program, name=name)
     one = unverified[0]
-    more = f", nor for {len(unverified) - 1} more" if unverified[1:] else ""
-    return (
-        f"No library that {program} loads defines {name}. No package vouches for {one.path}{more}:"
-        " it may be of another version than the program was built with."
-    )
+    more = say("clues.nor-for-more", count=len(unverified) - 1) if unverified[1:] else UNSAID
+    return say("clues.no-library-that-loads-defines-no", program=program, name=name, path=one.path, more=more)

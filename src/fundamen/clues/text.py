@@ -8,6 +8,7 @@ import re
 from collections.abc import Iterator
 from typing import Protocol
 
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 
@@ -94,9 +95,9 @@ def blocks(stream: Stream, name: str, encoding: Encoding | None = None) -> Itera
             is_first = False
             if is_binary(data[:_HEAD]):
                 raise UnreadableError(
-                    what=f"{printable(name)} is no text",
-                    why="its first bytes are those of a program, an image or packed data",
-                    do=f"If it is packed, unpack it. A program or library: fundamen inspect {printable(name)}",
+                    what=say("clues.is-no-text", name=printable(name)),
+                    why=say("clues.its-first-bytes-are-those-of"),
+                    do=say("clues.if-it-is-packed-unpack-it", name=printable(name)),
                 )
         if is_cut:
             _, newline, data = data.partition(b"\n")

@@ -17,6 +17,7 @@ import zstandard
 
 from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, CopiedKind
 from fundamen.machine.places import Place
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import HostPath
@@ -87,13 +88,13 @@ def find_damage(archive: HostPath, copy: ColdCopy, progress: Progress) -> str:
     """
     try:
         if os.path.getsize(archive) != copy.archive_size or digest_of_file(archive) != copy.archive_sha256:
-            return "its archive has other bytes than were written"
+            return say("cold_copies.its-archive-has-other-bytes-than")
         with _translate_errors(copy):
             for entry, data in _unpack_entries(archive, copy):
                 if data is not None and _digest_of(data, progress) != entry.state.sha256:
-                    return f"{printable(entry.path)} in it has other bytes than were read"
+                    return say("cold_copies.in-it-has-other-bytes-than", path=printable(entry.path))
     except FileNotFoundError:
-        return "its archive is gone"
+        return say("cold_copies.its-archive-is-gone")
     except DamagedFileError as error:
         return error.why
     return ""
@@ -129,7 +130,7 @@ def _is_there(target: HostPath, sha256: str) -> bool:
 def _bring_out_one(copy: ColdCopy, entry: CopiedEntry, data: IO[bytes], target: HostPath) -> None:
     with written_whole(target) as file:
         if _copy_bytes(data, file) != entry.state.sha256:
-            raise _damaged_copy(copy, f"{printable(entry.path)} in it has other bytes than were read")
+            raise _damaged_copy(copy, say("cold_copies.in-it-has-other-bytes-than", path=printable(entry.path)))
 
 
 def _unpack_entries(archive: HostPath, copy: ColdCopy) -> Iterator[tuple[CopiedEntry, IO[bytes] | None]]:
@@ -146,10 +147,10 @@ def _unpack_entries(archive: HostPath, copy: ColdCopy) -> Iterator[tuple[CopiedE
         for member in members:
             entry = next(expected, None)
             if entry is None or not _is(member, entry):
-                raise _damaged_copy(copy, f"{printable(member.name)} lies in it where the list has something else")
+                raise _damaged_copy(copy, say("cold_copies.lies-in-it-where-the-list", name=printable(member.name)))
             yield entry, members.extractfile(member) if member.isreg() else None
     if (missing := next(expected, None)) is not None:
-        raise _damaged_copy(copy, f"{printable(missing.path)} is not in it")
+        raise _damaged_copy(copy, say("cold_copies.is-not-in-it", path=printable(missing.path)))
 
 
 @contextlib.contextmanager
@@ -158,7 +159,7 @@ def _translate_errors(copy: ColdCopy) -> Iterator[None]:
     try:
         yield
     except (tarfile.TarError, zstandard.ZstdError, EOFError, ValueError, OverflowError) as error:
-        raise _damaged_copy(copy, f"its archive cannot be unpacked: {error}") from error
+        raise _damaged_copy(copy, say("cold_copies.its-archive-cannot-be-unpacked", error=error)) from error
 
 
 def _is(member: tarfile.TarInfo, entry: CopiedEntry) -> bool:
@@ -226,9 +227,9 @@ def _copy_bytes(data: IO[bytes], target: BinaryIO) -> str:
 
 def _damaged_copy(copy: ColdCopy, why: str) -> DamagedFileError:
     return DamagedFileError(
-        what=f"Cold copy {copy.number} of {printable(copy.folder)} cannot be used",
+        what=say("cold_copies.cold-copy-of-cannot-be-used", number=copy.number, folder=printable(copy.folder)),
         why=why,
-        do="Nothing was changed. See which others are whole: fundamen cold-copies check",
+        do=say("cold_copies.nothing-was-changed-see-which-others"),
     )
 
 

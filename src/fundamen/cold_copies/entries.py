@@ -5,6 +5,7 @@ from collections.abc import Iterator
 
 from fundamen.cold_copies.manifest import CopiedEntry, CopiedKind, SkippedEntry
 from fundamen.machine.places import Place
+from fundamen.messages import say
 from fundamen.placing.file_state import state_of
 from fundamen.placing.replacing import OURS
 
@@ -20,10 +21,10 @@ def entries_below(top: Place, left_out: list[SkippedEntry]) -> Iterator[CopiedEn
         status = place.status()
         name = path.encode("utf-8", "backslashreplace").decode()
         if name != path or not is_text(place.link() if stat.S_ISLNK(status.st_mode) else ""):
-            left_out.append(SkippedEntry(name, "its name, or what it leads to, is no valid text"))
+            left_out.append(SkippedEntry(name, say("cold_copies.its-name-or-what-it-leads")))
         elif stat.S_ISDIR(status.st_mode):
             if status.st_dev != device:
-                left_out.append(SkippedEntry(name, "another file system is mounted there"))
+                left_out.append(SkippedEntry(name, say("cold_copies.another-file-system-is-mounted-there")))
                 continue
             yield CopiedEntry(path, CopiedKind.FOLDER, state_of(place, status, ""))
             inner = sorted((each for each in place.names() if not each.startswith(OURS)), reverse=True)
@@ -36,7 +37,7 @@ def entries_below(top: Place, left_out: list[SkippedEntry]) -> Iterator[CopiedEn
                 path, CopiedKind.FILE, state_of(place, status, ""), same_as="" if first == path else first
             )
         else:
-            left_out.append(SkippedEntry(name, "a device, a pipe or a socket"))
+            left_out.append(SkippedEntry(name, say("cold_copies.a-device-a-pipe-or-a")))
 
 
 def is_text(path: str) -> bool:

@@ -10,7 +10,9 @@ from typing import Annotated, Literal
 
 import msgspec
 
+from fundamen.messages import say
 from fundamen.model.display import printable
+from fundamen.model.encoding import encode_json
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.package import Sha256
 from fundamen.model.paths import MachinePath
@@ -83,27 +85,27 @@ def read_manifest(data: bytes, name: str) -> ColdCopy:
     try:
         copy = msgspec.json.decode(data, type=ColdCopy)
     except (msgspec.DecodeError, ValueError, RecursionError) as error:
-        raise _unusable(name, f"it is none of the form {SCHEMA}: {error}") from error
+        raise _unusable(name, say("cold_copies.it-is-none-of-the-form", schema=SCHEMA, error=error)) from error
     seen: set[str] = set()
     for entry in copy.entries:
         parts = entry.path.split("/")
         if entry.path and ({"", ".", ".."} & set(parts) or "\0" in entry.path):
-            raise _unusable(name, f"its path {printable(entry.path)!r} leads elsewhere")
+            raise _unusable(name, say("cold_copies.its-path-leads-elsewhere", path=printable(entry.path)))
         is_known = entry.same_as in seen if entry.same_as else entry.path not in seen
         if entry.path in seen or not is_known or (parts[:-1] and "/".join(parts[:-1]) not in seen):
-            raise _unusable(name, f"its path {printable(entry.path)!r} is in an impossible place")
+            raise _unusable(name, say("cold_copies.its-path-is-in-an-impossible", path=printable(entry.path)))
         seen.add(entry.path)
     return copy
 
 
 def manifest_bytes(copy: ColdCopy) -> bytes:
     """The list's bytes, to be read by people as well."""
-    return msgspec.json.format(msgspec.json.encode(copy), indent=1) + b"\n"
+    return msgspec.json.format(encode_json(copy), indent=1) + b"\n"
 
 
 def _unusable(name: str, why: str) -> DamagedFileError:
     return DamagedFileError(
-        what=f"The cold copy {printable(name)} cannot be used",
+        what=say("cold_copies.the-cold-copy-cannot-be-used", name=printable(name)),
         why=why,
-        do="Its archive can still be unpacked by hand, with tar: see docs/formats/cold-copy.md.",
+        do=say("cold_copies.its-archive-can-still-be-unpacked"),
     )

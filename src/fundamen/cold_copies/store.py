@@ -5,6 +5,7 @@ import os
 import re
 
 from fundamen.cold_copies.manifest import ColdCopy, manifest_bytes, read_manifest
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath
@@ -50,15 +51,15 @@ class CopyStore:
                 copy = read_manifest(file.read(_MOST_LIST), path)
         except FileNotFoundError as error:
             raise UsageError(
-                what=f"There is no cold copy {number}",
-                why="this machine has none of that number",
-                do="See which there are: fundamen cold-copies list",
+                what=say("cold_copies.there-is-no-cold-copy", number=number),
+                why=say("cold_copies.this-machine-has-none-of-that"),
+                do=say("cold_copies.see-which-there-are-fundamen-cold"),
             ) from error
         if copy.number != number:
             raise UnreadableError(
-                what=f"Cold copy {number} cannot be used",
-                why=f"its list {printable(path)} is that of number {copy.number}",
-                do="See which others are whole: fundamen cold-copies check",
+                what=say("cold_copies.cold-copy-cannot-be-used", number=number),
+                why=say("cold_copies.its-list-is-that-of-number", path=printable(path), number=copy.number),
+                do=say("cold_copies.see-which-others-are-whole-fundamen"),
             )
         return copy
 

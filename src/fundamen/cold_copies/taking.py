@@ -18,6 +18,7 @@ from fundamen.cold_copies.store import CopyStore
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.open_files import find_users
 from fundamen.machine.places import Place
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import RestorationError, UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
@@ -52,9 +53,11 @@ def look_through(machine: Machine, folder: MachinePath) -> FolderEntry:
     real = machine.real(folder)
     if machine.look(real).kind is not EntryKind.FOLDER or not is_text(real):
         raise UsageError(
-            what=f"No cold copy of {printable(folder)} can be taken",
-            why="it is no folder of this machine" if is_text(real) else "its name is no valid text",
-            do="Name the folder to copy.",
+            what=say("cold_copies.no-cold-copy-of-can-be", folder=printable(folder)),
+            why=say("cold_copies.it-is-no-folder-of-this")
+            if is_text(real)
+            else say("cold_copies.its-name-is-no-valid-text"),
+            do=say("cold_copies.name-the-folder-to-copy"),
         )
     place = machine.place(real)
     left_out: list[SkippedEntry] = []
@@ -64,9 +67,9 @@ def look_through(machine: Machine, folder: MachinePath) -> FolderEntry:
             entries.append(entry)
             if len(entries) > _MOST_ENTRIES:
                 raise UsageError(
-                    what=f"No cold copy of {printable(folder)} can be taken",
-                    why=f"it has more than {_MOST_ENTRIES} entries",
-                    do="Name the folders in it one by one.",
+                    what=say("cold_copies.no-cold-copy-of-can-be", folder=printable(folder)),
+                    why=say("cold_copies.it-has-more-than-entries", most_entries=_MOST_ENTRIES),
+                    do=say("cold_copies.name-the-folders-in-it-one"),
                 )
     except OSError as error:
         raise _unreadable(folder, error) from error
@@ -79,15 +82,15 @@ def require_unused(found: FolderEntry) -> None:
     users = find_users(files)
     if users:
         told = ", ".join(
-            f"{user.name} (process {user.pid}{f', {user.service}' if user.service else ''})"
+            say("cold_copies.process", name=user.name, pid=user.pid, more=f", {user.service}" if user.service else "")
             for user in users[:_MOST_TOLD]
         )
         services = list(dict.fromkeys(user.service for user in users if user.service))
-        end = f"systemctl stop {' '.join(services)}" if services else "end it"
+        end = say("cold_copies.systemctl-stop", services=" ".join(services)) if services else "end it"
         raise UsageError(
-            what=f"No cold copy of {printable(found.folder)} is taken",
-            why=f"files of it are open: {told}{' ...' if len(users) > _MOST_TOLD else ''}",
-            do=f"First {end}; or copy the present content with --force.",
+            what=say("cold_copies.no-cold-copy-of-is-taken", folder=printable(found.folder)),
+            why=say("cold_copies.files-of-it-are-open", told=told, more=" ..." if len(users) > _MOST_TOLD else ""),
+            do=say("cold_copies.first-or-copy-the-present-content", end=end),
         )
 
 
@@ -155,35 +158,46 @@ def _require_room(found: FolderEntry, store: CopyStore) -> None:
     make_lasting(store.folder)
     if os.path.realpath(store.folder).startswith(os.path.join(os.path.realpath(found.place.host), "")):
         raise UsageError(
-            what=f"No cold copy of {printable(found.folder)} is taken",
-            why=f"the copy itself would lie in it, in {printable(store.folder)}",
-            do="Name a folder in it, or set FUNDAMEN_HOME to a place outside.",
+            what=say("cold_copies.no-cold-copy-of-is-taken", folder=printable(found.folder)),
+            why=say("cold_copies.the-copy-itself-would-lie-in", folder=printable(store.folder)),
+            do=say("cold_copies.name-a-folder-in-it-or"),
         )
     free, needed = shutil.disk_usage(store.folder).free, found.size + _SPARE_BYTES
     if free < needed:
         raise _refusal(
             found,
-            f"{printable(store.folder)} has {free >> 20} MiB free, and up to {(needed >> 20) + 1} MiB are needed",
-            "Make room there, or set FUNDAMEN_HOME to a larger disk",
+            say(
+                "cold_copies.has-mib-free-and-up-to",
+                folder=printable(store.folder),
+                free=free >> 20,
+                needed=(needed >> 20) + 1,
+            ),
+            say("cold_copies.make-room-there-or-set-fundamen"),
         )
 
 
 def _require_whole(found: FolderEntry, copy: ColdCopy, archive: HostPath, progress: Progress, *, force: bool) -> None:
     if copy.unquiet and not force:
-        raise _refusal(found, f"{printable(copy.unquiet[0])} was changed while it was read", "See what writes there")
+        raise _refusal(
+            found,
+            say("cold_copies.was-changed-while-it-was-read", unquiet=printable(copy.unquiet[0])),
+            say("cold_copies.see-what-writes-there"),
+        )
     if why := find_damage(archive, copy, progress):
-        raise _refusal(found, f"read back, {why}", "See that the disk of Fundamen's own folder is sound")
+        raise _refusal(found, say("cold_copies.read-back", why=why), say("cold_copies.see-that-the-disk-of-fundamen"))
 
 
 def _refusal(found: FolderEntry, why: str, do: str) -> RestorationError:
     return RestorationError(
-        what=f"No cold copy of {printable(found.folder)} was taken", why=why, do=f"{do}, then try again."
+        what=say("cold_copies.no-cold-copy-of-was-taken", folder=printable(found.folder)),
+        why=why,
+        do=say("cold_copies.then-try-again", do=do),
     )
 
 
 def _unreadable(folder: MachinePath, error: OSError) -> UnreadableError:
     return UnreadableError(
-        what=f"No cold copy of {printable(folder)} was taken",
+        what=say("cold_copies.no-cold-copy-of-was-taken", folder=printable(folder)),
         why=f"{printable(str(error.filename or 'the system says'))}: {error.strerror or error}",
-        do="Nothing is left of it. Mend that, or run the same command as the administrator.",
+        do=say("cold_copies.nothing-is-left-of-it-mend"),
     )

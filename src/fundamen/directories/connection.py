@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 
@@ -67,7 +68,7 @@ class DirectoryConnection:
             return None
         found = [each for each in self._connection.response or () if each["type"] == "searchResEntry"]
         if result["result"] != 0 or not found:
-            raise self._refusal(f"The entry {printable(entry)} cannot be read", result)
+            raise self._refusal(say("directories.the-entry-cannot-be-read", entry=printable(entry)), result)
         return {name: tuple(values) for name, values in found[0]["raw_attributes"].items()}
 
     def replace(self, entry: str, attributes: Mapping[str, tuple[bytes, ...]]) -> None:
@@ -81,14 +82,16 @@ class DirectoryConnection:
         changes = {name: [(ldap3.MODIFY_REPLACE, list(values))] for name, values in attributes.items()}
         modify: Callable[..., bool] = self._connection.modify
         if not modify(entry, changes):
-            raise self._refusal(f"The entry {printable(entry)} cannot be changed", self._connection.result)
+            raise self._refusal(
+                say("directories.the-entry-cannot-be-changed", entry=printable(entry)), self._connection.result
+            )
 
     def _refusal(self, what: str, result: Mapping[str, object]) -> UnreadableError:
         message = f" ({printable(str(result['message']))})" if result.get("message") else ""
         return UnreadableError(
             what=what,
-            why=f"{self._title} says: {result['description']}{message}",
-            do="Ask the directory's administrator for the right to it, or log in as a user who has it.",
+            why=say("directories.says", title=self._title, description=result["description"], message=message),
+            do=say("directories.ask-the-directory-administrator-for-the"),
         )
 
 
@@ -107,15 +110,15 @@ def open_directory(place: DirectoryPlace, login: Login | None = None) -> Iterato
         from ldap3.core.exceptions import LDAPException  # noqa: PLC0415
     except ImportError as error:
         raise UsageError(
-            what="The directory cannot be asked",
-            why="it needs a library for directories",
-            do="Install it: pip install 'fundamen[directories]'",
+            what=say("directories.the-directory-cannot-be-asked"),
+            why=say("directories.it-needs-a-library-for-directories"),
+            do=say("directories.install-it-pip-install-fundamen-directories"),
         ) from error
     if login is not None and not place.tls and not _is_this_host(place.server):
         raise UntrustedError(
-            what=f"No password is sent to {place.title}",
-            why="the connection is not encrypted",
-            do="Ask it over TLS: --tls",
+            what=say("directories.no-password-is-sent-to", title=place.title),
+            why=say("directories.the-connection-is-not-encrypted"),
+            do=say("directories.ask-it-over-tls-tls"),
         )
     try:  # the library would leave a connection open that is refused
         socket.create_connection((place.server, place.port), place.seconds).close()
@@ -139,24 +142,28 @@ def open_directory(place: DirectoryPlace, login: Login | None = None) -> Iterato
         )
         try:
             if not connection.bind():
-                who = login.name if login is not None else "no anonymous login"
+                who = login.name if login is not None else say("directories.no-anonymous-login")
                 raise UnreadableError(
-                    what=f"The directory {place.title} cannot be asked",
-                    why=f"it does not let {printable(who)} in: {connection.result['description']}",
-                    do="Log in with --login NAME; see that the name is written in full, and the password is right.",
+                    what=say("directories.the-directory-cannot-be-asked-title", title=place.title),
+                    why=say(
+                        "directories.it-does-not-let-in",
+                        who=printable(who),
+                        description=connection.result["description"],
+                    ),
+                    do=say("directories.log-in-with-login-name-see"),
                 )
             yield DirectoryConnection(connection, place.title)
         finally:
             connection.unbind()
     except LDAPException as error:
-        raise _unreachable(place, f"it does not answer as a directory: {error}") from error
+        raise _unreachable(place, say("directories.it-does-not-answer-as-a", error=error)) from error
 
 
 def _unreachable(place: DirectoryPlace, why: str) -> UnreachableDirectoryError:
     return UnreachableDirectoryError(
-        what=f"The directory {place.title} cannot be asked",
+        what=say("directories.the-directory-cannot-be-asked-title", title=place.title),
         why=printable(why),
-        do="See that it runs, and that this host reaches it.",
+        do=say("directories.see-that-it-runs-and-that"),
     )
 
 

@@ -10,6 +10,7 @@ from typing import Protocol
 import msgspec
 
 from fundamen.machine.machine import Machine
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -52,14 +53,14 @@ class Testimony(msgspec.Struct, frozen=True):
 
     speaker: str
     says: Says
-    detail: str
+    detail: Message
     is_owner: bool = False  # whether it put the file at its place, and so speaks for it (docs/decisions/0003)
-    remark: str = ""  # what there is to say besides
+    remark: Message = UNSAID  # what there is to say besides
 
     @property
-    def sentence(self) -> str:
+    def sentence(self) -> Message:
         """Who says what."""
-        return f"{self.speaker}: {self.detail}"
+        return say("common.said-of", subject=self.speaker, said=self.detail)
 
 
 def weigh(testimonies: Sequence[Testimony]) -> Testimony | None:
@@ -74,13 +75,15 @@ def weigh(testimonies: Sequence[Testimony]) -> Testimony | None:
     return min(owners or testimonies, key=lambda each: order.index(each.says))
 
 
-def remarks_of(testimonies: Sequence[Testimony]) -> tuple[str, ...]:
+def remarks_of(testimonies: Sequence[Testimony]) -> tuple[Message, ...]:
     """Remarks on a file besides the statement that counts."""
     if not testimonies:
         return ()
     counts = weigh(testimonies)
     doubts = {Says.WRONG, Says.UNTRUSTED} if counts is not None and counts.is_owner else set()
-    told = (each.remark or (each.sentence if each.says in doubts and not each.is_owner else "") for each in testimonies)
+    told = (
+        each.remark or (each.sentence if each.says in doubts and not each.is_owner else UNSAID) for each in testimonies
+    )
     return tuple(filter(None, told))
 
 

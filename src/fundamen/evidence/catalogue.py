@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from fundamen.evidence.authority import Hashing, Says, Subject, Testimony
 from fundamen.machine.machine import Machine
 from fundamen.machine.stated_version import product_version_of
+from fundamen.messages import say
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import MachinePath
 
@@ -62,12 +63,12 @@ class CatalogueAuthority:
         return found
 
     def _vouch_for(self, package: Package, most_are_from: str) -> Testimony:
-        title = f"{package.name} {package.version}"
+        title = say("evidence.package-and-version", name=package.name, version=package.version)
         if most_are_from:
-            title = f"{title}; versions are mixed: most of its files beside it are from {most_are_from}"
+            title = say("evidence.versions-are-mixed-most-of-its", title=title, most_are_from=most_are_from)
         if package.withdrawn is None:
             return Testimony(self._speaker, Says.RIGHT, title)
-        told = f"{title} was withdrawn from {self._speaker}: {package.withdrawn}"
+        told = say("evidence.was-withdrawn-from", title=title, speaker=self._speaker, withdrawn=package.withdrawn)
         if package.is_untrusted:
             return Testimony(self._speaker, Says.UNTRUSTED, told)
         return Testimony(self._speaker, Says.RIGHT, title, remark=told)
@@ -84,10 +85,12 @@ class CatalogueAuthority:
         for companion, package in vouched.items():
             is_beside = package in packages and machine.fold(machine.folder_of(companion)) == folder
             if is_beside and _states_the_same(machine, path, companion):
-                detail = f"lies among verified files of {package.name} {package.version}, but has other bytes (SHA-256)"
+                detail = say("evidence.lies-among-verified-files-of-but", name=package.name, version=package.version)
                 return Testimony(self._speaker, Says.WRONG, detail)
         versions = ", ".join(dict.fromkeys(f"{package.name} {package.version}" for package, _ in listed))
-        return Testimony(self._speaker, Says.UNKNOWN, f"has other bytes than in {versions}; perhaps another version")
+        return Testimony(
+            self._speaker, Says.UNKNOWN, say("evidence.has-other-bytes-than-in-perhaps", versions=versions)
+        )
 
 
 def _states_the_same(machine: Machine, path: MachinePath, companion: MachinePath) -> bool:

@@ -8,6 +8,7 @@ from fundamen.formats.mac.macho import MachO
 from fundamen.formats.mac.macho_signature import find_altered_page, read_signature
 from fundamen.formats.mac.macho_slice import Slice
 from fundamen.machine.machine import Machine
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -30,13 +31,13 @@ class CodeSignatureAuthority:
         return testimonies
 
 
-def _first_altered_page(machine: Machine, path: MachinePath, part: Slice) -> str:
+def _first_altered_page(machine: Machine, path: MachinePath, part: Slice) -> Message:
     """Which page is not what was signed; empty where all are."""
     with machine.open(path) as source:
         signature = read_signature(source, part)
         index = find_altered_page(source, part, signature) if signature is not None else None
     if signature is None or index is None:
-        return ""
+        return UNSAID
     begin = index * signature.page_size
     end = min(begin + signature.page_size, signature.covered)
-    return f"bytes {begin} to {end} of its code for {part.architecture} are not those that were signed"
+    return say("evidence.bytes-to-of-its-code-for", begin=begin, end=end, architecture=part.architecture)

@@ -9,6 +9,7 @@ from collections.abc import Iterator, Mapping, Sequence
 import msgspec
 
 from fundamen.formats.versions import Clause
+from fundamen.messages import say
 
 _ALTERNATIVE = re.compile(
     r"([a-z0-9][a-z0-9+.-]*)(?::([a-z0-9-]+))?\s*(?:\(\s*(<<|<=|=|>=|>>)\s*([^\s()]+)\s*\))?\s*(?:\[[^\]]*\])?"
@@ -62,12 +63,12 @@ def _find_alternative(
     """(whether one alternative is met, what is there)."""
     parsed = _ALTERNATIVE.fullmatch(text.strip())
     if parsed is None:
-        return False, "it is not written as a relationship is"
+        return False, say("evidence.it-is-not-written-as-a")
     name, _, operator, version = parsed.groups()
     versions = [*(v for v, _ in installed.get(name, ())), *(v for v in provided.get(name, ()) if v or not operator)]
     if not versions:
-        return False, f"{name} is not installed"
-    found = ", ".join(filter(None, versions)) or "provided by another package"
+        return False, say("evidence.is-not-installed", name=name)
+    found = ", ".join(filter(None, versions)) or say("evidence.provided-by-another-package")
     if operator is None:
         return True, f"{name} {found}"
     clause = Clause(_OPERATORS.get(operator, operator), version)

@@ -10,6 +10,7 @@ import msgspec
 
 from fundamen.evidence.authority import Hashing, Says, Subject, Testimony
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -78,9 +79,11 @@ class DpkgAuthority:
             package, expected = recorded[path]
             title = f"{package.partition(':')[0]} {versions.get(package, '')}".rstrip()
             if found == expected:
-                testimonies[path] = Testimony(_SPEAKER, Says.RIGHT, f"package {title}", is_owner=True)
+                testimonies[path] = Testimony(_SPEAKER, Says.RIGHT, say("evidence.package", title=title), is_owner=True)
             else:
-                detail = f"differs from package {title} (MD5 {found[:8]}..., not {expected[:8]}...)"
+                detail = say(
+                    "evidence.differs-from-package-md5-not", title=title, found=found[:8], expected=expected[:8]
+                )
                 testimonies[path] = Testimony(_SPEAKER, Says.WRONG, detail, is_owner=True)
         return testimonies
 

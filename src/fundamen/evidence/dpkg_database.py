@@ -5,6 +5,7 @@ import re
 import msgspec
 
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import say
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -36,9 +37,9 @@ def find_database_damage(machine: Machine) -> DatabaseDamage | None:
     told, odd = _packages_in(content), _ODD_LINE.search(content)
     if odd is not None:
         line = content.count(b"\n", 0, odd.start()) + 1
-        why = f"{STATUS} is damaged: line {line} is none that it may have"
+        why = say("evidence.is-damaged-line-is-none-that", status=STATUS, line=line)
     elif told * 2 < lists:
-        why = f"{STATUS} is damaged: it tells of {told} packages, and {lists} have lists of files"
+        why = say("evidence.is-damaged-it-tells-of-packages", status=STATUS, told=told, lists=lists)
     else:
         return None
     for path in _BACKUPS:

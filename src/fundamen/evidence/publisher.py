@@ -11,6 +11,7 @@ from fundamen.evidence.authority import Says, Subject, Testimony
 from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.machine import ANYWHERE, EntryKind, Machine
 from fundamen.machine.trust_stores import read_trust_stores
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary
 from fundamen.model.errors import UnreadableError
@@ -128,14 +129,18 @@ def _digests(source: ByteSource, binary: Binary) -> dict[bytes, str]:
 
 
 def _testimony(publisher: Publisher) -> Testimony | None:
-    through = f", listed in {publisher.listed_in}" if publisher.listed_in else ""
+    through = say("evidence.listed-in", listed_in=publisher.listed_in) if publisher.listed_in else ""
     match publisher.verdict:
         case SignatureStanding.TRUSTED:
-            return Testimony(_SPEAKER, Says.RIGHT, f"signed by {publisher.name}{through}")
+            return Testimony(_SPEAKER, Says.RIGHT, say("evidence.signed-by", name=publisher.name, through=through))
         case SignatureStanding.TAMPERED:
             return Testimony(_SPEAKER, Says.WRONG, publisher.reason)
         case SignatureStanding.UNTRUSTED:
-            detail = f"signed by {publisher.name or 'an unknown signer'}, whom this machine does not trust{through}"
-            return Testimony(_SPEAKER, Says.UNKNOWN, f"{detail}: {publisher.reason}")
+            detail = say(
+                "evidence.signed-by-whom-this-machine-does",
+                name=publisher.name or say("evidence.an-unknown-signer"),
+                through=through,
+            )
+            return Testimony(_SPEAKER, Says.UNKNOWN, say("common.said-of", subject=detail, said=publisher.reason))
         case SignatureStanding.UNSIGNED:
             return None

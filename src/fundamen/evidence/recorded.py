@@ -5,6 +5,7 @@ from functools import cached_property
 
 from fundamen.evidence.authority import Says, Subject, Testimony
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.paths import MachinePath
 
 _SPEAKER = "dpkg"
@@ -43,7 +44,11 @@ class RecordedAuthority:
                     continue
                 wrong = self._altered.get(MachinePath(spelled))
                 says = Says.RIGHT if wrong is None else Says.WRONG
-                detail = f"package {package}" if wrong is None else f"differs from package {package} ({wrong})"
+                detail = (
+                    say("evidence.package", title=package)
+                    if wrong is None
+                    else say("evidence.differs-from-package", package=package, wrong=wrong)
+                )
                 found[subject.path] = Testimony(_SPEAKER, says, detail, is_owner=True)
                 break
         return found

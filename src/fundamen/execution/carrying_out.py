@@ -29,6 +29,7 @@ from fundamen.execution.originals import give_up, write_list
 from fundamen.execution.taking_back import cause_of, require_unchanged, take_back_steps
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.paths import MachinePath
@@ -72,15 +73,15 @@ def carry_out(
         raise RestorationError(
             what=_NOT_BEGUN,
             why=cause_of(error),
-            do="Nothing was changed. See what is there now, then restore again.",
+            do=say("execution.nothing-was-changed-see-what-is"),
         ) from error
     try:
         number = journal.next_number()
     except (OSError, UnreadableError) as error:
         raise RestorationError(
             what=_NOT_BEGUN,
-            why=f"its journal cannot be written: {cause_of(error)}",
-            do="Nothing was changed. Make Fundamen's own folder writable, then restore again.",
+            why=say("execution.its-journal-cannot-be-written", cause_of=cause_of(error)),
+            do=say("execution.nothing-was-changed-make-fundamen-own"),
         ) from error
     try:
         kept_folder = journal.kept_folder(number)
@@ -133,24 +134,24 @@ def resume(
     entry = journal.cut_off()
     if entry is None:
         raise UsageError(
-            what="There is nothing to resume",
-            why="no restoration of this machine was interrupted",
-            do="See what was done with: fundamen history",
+            what=say("execution.there-is-nothing-to-resume"),
+            why=say("execution.no-restoration-of-this-machine-was"),
+            do=say("execution.see-what-was-done-with-fundamen"),
         )
     if entry.state is RestorationState.UNDOING:
         raise UsageError(
-            what=f"Restoration {entry.number} cannot be resumed",
-            why="it was interrupted while it was being undone",
-            do=f"Undo it to the end: fundamen undo {entry.number}",
+            what=say("execution.restoration-cannot-be-resumed", number=entry.number),
+            why=say("execution.it-was-interrupted-while-it-was"),
+            do=say("execution.undo-it-to-the-end-fundamen", number=entry.number),
         )
     site = journal.site
     require_unchanged(site, entry, "resumed")
     left = [step for step in entry.steps if step.state is not StepState.PLACED and not step.record.is_made(site)]
     if not all(step.record.has_original(site) for step in left):
         raise RestorationError(
-            what=f"Restoration {entry.number} cannot be resumed",
-            why="its kept originals are gone, so it could not be undone",
-            do=f"Nothing was changed. Undo it: fundamen undo {entry.number}",
+            what=say("execution.restoration-cannot-be-resumed", number=entry.number),
+            why=say("execution.its-kept-originals-are-gone-so"),
+            do=say("execution.nothing-was-changed-undo-it-fundamen", number=entry.number),
         )
     _make_all(journal, entry, left, progress, stop, tell)
     return entry
@@ -169,12 +170,12 @@ def _not_begun(journal: Journal, number: int, error: BaseException) -> FundamenE
         # Whether it was written down cannot be told now, so the originals stay: the next run finds out.
         return RestorationError(
             what=_NOT_BEGUN,
-            why=f"{cause_of(error)}; then {cause_of(second)}",
-            do="Nothing was changed. Mend that, then see: fundamen history",
+            why=say("execution.then", cause_of=cause_of(error), cause_of2=cause_of(second)),
+            do=say("execution.nothing-was-changed-mend-that-then"),
         )
     shutil.rmtree(journal.kept_folder(number), ignore_errors=True)
     return RestorationError(
-        what=_NOT_BEGUN, why=cause_of(error), do="Nothing was changed. Mend that, then restore again."
+        what=_NOT_BEGUN, why=cause_of(error), do=say("execution.nothing-was-changed-mend-that-then-restore")
     )
 
 
@@ -184,7 +185,7 @@ def _make_all(
     try:
         for batch in batches(steps):
             if stop():
-                raise _stop_error(entry.number, "you asked for it")
+                raise _stop_error(entry.number, say("execution.you-asked-for-it"))
             for step in batch:
                 progress(step.record.path)
             with log_time(_LOG, "making %s", ", ".join(step.record.path for step in batch)):
@@ -216,16 +217,21 @@ def _require_room(journal: Journal, targets: Sequence[tuple[Step, Place]]) -> No
         if free < size:
             raise RestorationError(
                 what=_NOT_BEGUN,
-                why=f"{printable(folder)} has {free >> 20} MiB free, and {(size >> 20) + 1} MiB are needed",
-                do="Nothing was changed. Make room, then restore again.",
+                why=say(
+                    "execution.has-mib-free-and-mib-are",
+                    folder=printable(folder),
+                    free=free >> 20,
+                    size=(size >> 20) + 1,
+                ),
+                do=say("execution.nothing-was-changed-make-room-then"),
             )
 
 
 def _stop_error(number: int, why: str) -> UnfinishedError:
     return UnfinishedError(
-        what=f"Restoration {number} was stopped",
-        why=f"{why}; each file is either old or new, and whole",
-        do=f"Resume it: fundamen resume; or undo it: fundamen undo {number}",
+        what=say("execution.restoration-was-stopped", number=number),
+        why=say("execution.each-file-is-either-old-or", why=why),
+        do=say("execution.resume-it-fundamen-resume-or-undo", number=number),
     )
 
 
@@ -238,13 +244,13 @@ def _taken_back(journal: Journal, entry: JournalEntry, error: BaseException) -> 
         journal.mark(number, RestorationState.TAKEN_BACK)
     except (OSError, KeyboardInterrupt, UnreadableError) as second:
         return UnfinishedError(
-            what=f"Restoration {number} failed and could not be undone at once",
-            why=f"{cause}; then {cause_of(second)}",
-            do=f"The originals are kept. Repair the cause, then: fundamen undo {number}",
+            what=say("execution.restoration-failed-and-could-not-be", number=number),
+            why=say("execution.then", cause_of=cause, cause_of2=cause_of(second)),
+            do=say("execution.the-originals-are-kept-repair-the", number=number),
         )
     give_up(journal, entry)
     return RestorationError(
-        what="The restoration failed and was undone",
+        what=say("execution.the-restoration-failed-and-was-undone"),
         why=cause,
-        do="Every file is as it was before. Repair the cause, then restore again.",
+        do=say("execution.every-file-is-as-it-was"),
     )

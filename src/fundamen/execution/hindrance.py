@@ -17,6 +17,7 @@ from fundamen.changes.hives import place_of_key, read_hive
 from fundamen.machine.descent import FOLDER
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, RestorationError
@@ -52,22 +53,26 @@ def require_unhindered(machine: Machine, places: Sequence[tuple[MachinePath, Pla
     if machine.platform is Platform.WINDOWS:
         found += _of_windows(machine, places)
     if found:
-        more = f", and {len(found) - 1} more" if len(found) > 1 else ""
+        more = say("execution.and-more", count=len(found) - 1) if len(found) > 1 else ""
         raise RestorationError(
-            what="The restoration was not begun",
+            what=say("execution.the-restoration-was-not-begun"),
             why=f"{printable(found[0].path)}: {found[0].why}{more}",
-            do=f"Nothing was changed. {found[0].do}",
+            do=say("execution.nothing-was-changed", do=found[0].do),
         )
 
 
 def _hindrances(path: MachinePath, target: Place, of_folder: Callable[[Place], _Told | None]) -> Iterator[Hindrance]:
     kind = _kind_of(target)
     if kind not in {0, stat.S_IFREG, stat.S_IFLNK}:
-        what = "a folder" if kind == stat.S_IFDIR else "no ordinary file"
-        yield Hindrance(path, f"it is not an ordinary file but {what}", "Set it aside.")
+        what = "a folder" if kind == stat.S_IFDIR else say("execution.no-ordinary-file")
+        yield Hindrance(path, say("execution.it-is-not-an-ordinary-file", what=what), say("execution.set-it-aside"))
     if kind == stat.S_IFREG and (flag := _forbidding_flag(target)):
         host = target.host
-        yield Hindrance(path, f"{printable(host)} is {flag}", f"chattr {_TAKEN_OFF[flag]} {shlex.quote(host)}")
+        yield Hindrance(
+            path,
+            say("execution.is", host=printable(host), flag=flag),
+            say("execution.chattr", taken_off=_TAKEN_OFF[flag], host=shlex.quote(host)),
+        )
     if (told := of_folder(target.folder)) is not None:
         yield Hindrance(path, *told)
 
@@ -83,14 +88,21 @@ def _of_windows(machine: Machine, places: Sequence[tuple[MachinePath, Place]]) -
         if (then := pending.get(machine.fold(path))) is not None:
             yield Hindrance(
                 path,
-                f"Windows is about to {then} it at its next start, as an installer has asked",
-                "Start that Windows and shut it down whole, then restore; or remove the pair from"
-                f" {_PENDING_LIST} of {_SESSION_MANAGER}.",
+                say("execution.windows-is-about-to-it-at", then=then),
+                say(
+                    "execution.start-that-windows-and-shut-it",
+                    pending_list=_PENDING_LIST,
+                    session_manager=_SESSION_MANAGER,
+                ),
             )
         alike = [each for each in _names(target.folder) if each.lower() == target.name.lower()]
         if len(alike) > 1:
             told = " and ".join(sorted(alike))
-            yield Hindrance(path, f"{printable(told)} differ only in case: Windows sees one of them", "Set one aside.")
+            yield Hindrance(
+                path,
+                say("execution.differ-only-in-case-windows-sees", told=printable(told)),
+                say("execution.set-one-aside"),
+            )
 
 
 def _pending_actions(machine: Machine) -> Mapping[str, str]:
@@ -107,7 +119,7 @@ def _pending_actions(machine: Machine) -> Mapping[str, str]:
         if old := source.lstrip("*1").removeprefix(_OF_THE_KERNEL):
             found[machine.fold(old)] = "move" if new else "delete"
         if new:
-            found[machine.fold(new)] = "put another file over"
+            found[machine.fold(new)] = say("execution.put-another-file-over")
     return found
 
 
@@ -133,16 +145,18 @@ def _of_folder(wanted: Place) -> _Told | None:
         folder = folder.folder
     host = folder.host
     if not folder.is_folder:
-        return f"{printable(host)} is no folder", "See what is there, and set it aside."
+        return say("execution.is-no-folder", host=printable(host)), say("execution.see-what-is-there-and-set")
     with folder.open_handle(FOLDER) as handle:
         if hasattr(os, "fstatvfs") and os.fstatvfs(handle).f_flag & os.ST_RDONLY:
             mount = shlex.quote(_mount_of(host))
-            return "its file system is mounted for reading only", f"mount -o remount,rw {mount}"
+            return say("execution.its-file-system-is-mounted-for"), say("execution.mount-o-remount-rw", mount=mount)
         may_write = os.access(".", os.W_OK | os.X_OK, dir_fd=handle)
     if flag := _forbidding_flag(folder):
-        return f"{printable(host)} is {flag}", f"chattr {_TAKEN_OFF[flag]} {shlex.quote(host)}"
+        return say("execution.is", host=printable(host), flag=flag), say(
+            "execution.chattr", taken_off=_TAKEN_OFF[flag], host=shlex.quote(host)
+        )
     if not may_write:
-        return f"we may not write to {printable(host)}", "Run the same command as the administrator."
+        return say("execution.we-may-not-write-to", host=printable(host)), say("execution.run-the-same-command-as-the")
     return None
 
 

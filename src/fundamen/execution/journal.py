@@ -16,7 +16,9 @@ import msgspec
 
 from fundamen.changes.base import ElsewhereError, Record, Site
 from fundamen.changes.kinds import decode_record
+from fundamen.messages import say
 from fundamen.model.display import printable
+from fundamen.model.encoding import encode_json, to_plain
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.flushing import make_lasting
@@ -233,9 +235,9 @@ class Journal:
                 yield connection
         except (sqlite3.DatabaseError, msgspec.DecodeError, ValueError, ElsewhereError) as error:
             raise UnreadableError(
-                what="The journal of restorations cannot be used",
+                what=say("execution.the-journal-of-restorations-cannot-be"),
                 why=f"{printable(self._path)}: {error}",
-                do="Nothing was changed. Keep the file, and bring back its last good copy.",
+                do=say("execution.nothing-was-changed-keep-the-file"),
             ) from error
 
     def _prepare(self, connection: sqlite3.Connection) -> None:
@@ -243,7 +245,7 @@ class Journal:
         if version == 0:
             connection.executescript(f"BEGIN; {_TABLES} PRAGMA user_version = {_FORMAT}; COMMIT;")
         elif version not in _READ_FORMATS:
-            raise ValueError(f"it has format {version}, and this version of Fundamen knows format {_FORMAT}")
+            raise ValueError(say("execution.it-has-format-and-this-version", version=version, format=_FORMAT))
 
 
 def _format_of(connection: sqlite3.Connection) -> int:
@@ -253,6 +255,6 @@ def _format_of(connection: sqlite3.Connection) -> int:
 def encode_record(record: msgspec.Struct) -> str:
     r"""A record as JSON; of undecodable bytes in a path the standard library makes ``\udc..`` escapes."""
     try:
-        return msgspec.json.encode(record).decode()
+        return encode_json(record).decode()
     except UnicodeEncodeError:
-        return json.dumps(msgspec.to_builtins(record))
+        return json.dumps(to_plain(record))

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from fundamen.execution.journal import Journal, RestorationState, StepState
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.errors import UnfinishedError, UsageError
 
 _TRIES, _PAUSE = 20, 0.05  # seconds between two tries
@@ -24,9 +25,9 @@ def alone_on(machine: Machine) -> Iterator[None]:
         import fcntl  # noqa: PLC0415 - needed only for a change
     except ImportError as error:  # Windows has no such locks
         raise UsageError(
-            what=f"{machine.title} cannot be changed from here",
-            why="Fundamen changes machines from a Linux host only",
-            do="Examine it here; restore it with its disk mounted on a Linux host.",
+            what=say("execution.cannot-be-changed-from-here", title=machine.title),
+            why=say("execution.fundamen-changes-machines-from-a-linux"),
+            do=say("execution.examine-it-here-restore-it-with"),
         ) from error
     handle = os.open(machine.root, os.O_RDONLY)
     try:
@@ -37,9 +38,9 @@ def alone_on(machine: Machine) -> Iterator[None]:
             except OSError as error:
                 if not left:
                     raise UnfinishedError(
-                        what=f"{machine.title} cannot be changed now",
-                        why="another Fundamen is changing it at this moment",
-                        do="Wait until it has ended, then try again.",
+                        what=say("execution.cannot-be-changed-now", title=machine.title),
+                        why=say("execution.another-fundamen-is-changing-it-at"),
+                        do=say("execution.wait-until-it-has-ended-then"),
                     ) from error
             time.sleep(_PAUSE)  # one that only looks whether it could begin holds the lock for a moment
         yield
@@ -63,10 +64,11 @@ def require_finished(machine: Machine, journal: Journal) -> None:
     if entry is not None:
         count = sum(step.state is not StepState.KEPT for step in entry.steps)
         raise UnfinishedError(
-            what=f"Restoration {entry.number} of {machine.title} is not finished",
-            why=f"it was interrupted while {entry.state}, after {count} of {len(entry.steps)} steps were written down;"
-            " each file is either old or new, and whole",
-            do=f"Resume it: fundamen resume; or undo it: fundamen undo {entry.number}"
+            what=say("execution.restoration-of-is-not-finished", number=entry.number, title=machine.title),
+            why=say(
+                "execution.it-was-interrupted-while-after-of", state=entry.state, count=count, count2=len(entry.steps)
+            ),
+            do=say("execution.resume-it-fundamen-resume-or-undo", number=entry.number)
             if entry.state is RestorationState.UNDER_WAY
-            else f"Take it back to the end: fundamen undo {entry.number}",
+            else say("execution.take-it-back-to-the-end", number=entry.number),
         )

@@ -14,6 +14,7 @@ import msgspec
 from fundamen.changes.base import FolderTimes, Record, Site, Tell
 from fundamen.execution.journal import JournalStep, StepState
 from fundamen.machine.file_systems import keeps_numbers
+from fundamen.messages import UNSAID, Message, say
 from fundamen.placing.flushing import flush_all
 
 _MOST_STEPS, _MOST_BYTES, _MOST_FOLDERS = 1024, 256 << 20, 64  # of one batch; its folders are held open
@@ -81,14 +82,14 @@ def hold_folders(site: Site, records: Iterable[Record]) -> Iterator[None]:
         site.ground.forget()
 
 
-def why_replaced(site: Site, folder: FolderTimes) -> str:
+def why_replaced(site: Site, folder: FolderTimes) -> Message:
     """Why a folder is not the one that it was; empty where it is, or nobody can tell. Raises: OSError."""
     if not folder.inode:
-        return ""
+        return UNSAID
     status = site.place(folder.path).status()
     if status.st_ino == folder.inode or not keeps_numbers(status.st_dev):
-        return ""
-    return "it is another folder now than the one that was changed"
+        return UNSAID
+    return say("execution.it-is-another-folder-now-than")
 
 
 def obstacle(site: Site, record: Record) -> str:

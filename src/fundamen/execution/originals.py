@@ -18,7 +18,9 @@ from fundamen.changes.kinds import decode_record
 from fundamen.execution.journal import STANDING, Journal, JournalEntry, RestorationRecord, encode_record
 from fundamen.execution.locking import alone_on, require_finished
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.display import printable
+from fundamen.model.encoding import to_plain
 from fundamen.model.errors import UnreadableError
 from fundamen.placing.flushing import make_lasting
 from fundamen.placing.own_files import remove_own, write_whole
@@ -46,7 +48,7 @@ class _List(msgspec.Struct, frozen=True):
 
 def write_list(folder: str, begun: datetime, restoration: RestorationRecord, steps: Sequence[Record]) -> None:
     """Write down what the originals in a folder are, before anything on the machine is changed. Raises: OSError."""
-    records = tuple(msgspec.to_builtins(step) for step in steps)
+    records = tuple(to_plain(step) for step in steps)
     write_whole(os.path.join(folder, _LIST), encode_record(_List(begun, restoration, records)).encode())
 
 
@@ -120,8 +122,8 @@ def _read(journal: Journal, folder: str) -> Originals | None:
         steps = tuple(decode_record(dict(step), journal.site) for step in listed.steps)
     except (OSError, ValueError, msgspec.MsgspecError) as error:
         raise UnreadableError(
-            what="The list of kept originals cannot be read",
+            what=say("execution.the-list-of-kept-originals-cannot"),
             why=f"{printable(path)}: {error}",
-            do="Nothing was changed. Keep that folder; the files in it are the originals.",
+            do=say("execution.nothing-was-changed-keep-that-folder"),
         ) from error
     return Originals(folder, listed.begun, listed.restoration, steps)

@@ -15,6 +15,7 @@ import msgspec
 from fundamen.changes.base import Step, Work
 from fundamen.machine.machine import Machine
 from fundamen.machine.open_files import User, find_running, find_users, holds_lock, process_of
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
@@ -69,28 +70,26 @@ def judge_waiting(machine: Machine, work: Work, named: str) -> Waiting:
     """
     if not machine.is_live or machine.platform is not Platform.LINUX:
         raise UsageError(
-            what=f"The installer {printable(named)} cannot be looked at",
-            why=f"it does not run on this host, but on {machine.title}",
-            do="Leave --waiting out, or run the same command there.",
+            what=say("execution.the-installer-cannot-be-looked-at", named=printable(named)),
+            why=say("execution.it-does-not-run-on-this", title=machine.title),
+            do=say("execution.leave-waiting-out-or-run-the"),
         )
     process = process_of(named)
     if process is None:
-        return Waiting(named, "must be started again", "it has ended; what it had done so far it finds by itself")
-    told = f"{process.name} (process {process.pid})"
+        return Waiting(named, "must be started again", say("execution.it-has-ended-what-it-had"))
+    told = say("execution.process", name=process.name, pid=process.pid)
     if lock := holds_lock(process.pid):
-        return Waiting(told, "must not be touched", f"it holds {lock}, so it is in the middle of its work")
+        return Waiting(told, "must not be touched", say("execution.it-holds-so-it-is-in", lock=lock))
     if any(user.pid == process.pid for user in find_users(_in_use(machine, work))):
-        return Waiting(
-            told, "must be started again", "it has a file loaded or open that is replaced, and keeps the old one"
-        )
+        return Waiting(told, "must be started again", say("execution.it-has-a-file-loaded-or"))
     if any(step.brings_certificate for step in work.steps):
-        why = "what it has read of the authority's old certificate does not hold any more, or not for long"
+        why = say("execution.what-it-has-read-of-the")
         return Waiting(told, "must be started again", why)
     at_login = next((p for p in _paths(work) if _is_in(p, _READ_AT_LOGIN)), None)
     if at_login is not None:
-        why = f"{at_login} is read at log-in: it keeps its environment and limits from when it was started"
-        return Waiting(told, "must be started again", f"{why}; log in again first")
-    return Waiting(told, "may continue", "it reads the changed files again; choose to try again in its window")
+        why = say("execution.is-read-at-log-in-it", at_login=at_login)
+        return Waiting(told, "must be started again", say("execution.log-in-again-first", why=why))
+    return Waiting(told, "may continue", say("execution.it-reads-the-changed-files-again"))
 
 
 def _in_use(machine: Machine, work: Work) -> list[HostPath]:
@@ -115,34 +114,40 @@ def _of_users(users: Iterable[User]) -> Iterator[Restart]:
         else:
             programs.setdefault(user.name, []).append(user.pid)
     for name in services:
-        yield Restart(f"systemctl restart {shlex.quote(name)}", "it still uses the old files")
+        yield Restart(
+            say("execution.systemctl-restart", name=shlex.quote(name)), say("execution.it-still-uses-the-old-files")
+        )
     for name, pids in programs.items():
         told = ", ".join(str(pid) for pid in pids[:_MOST_TOLD]) + (" ..." if len(pids) > _MOST_TOLD else "")
-        yield Restart(f"restart {name} (process {told})", "it still uses the old files")
+        yield Restart(
+            say("execution.restart-process", name=name, told=told), say("execution.it-still-uses-the-old-files")
+        )
 
 
 def _of_places(paths: Sequence[str]) -> Iterator[Restart]:
     """Programs that keep the old state of changed system files."""
     if path := next((p for p in paths if _is_in(p, _UNITS)), None):
-        yield Restart("systemctl daemon-reload", f"{os.path.basename(path)} is read only then")
+        yield Restart("systemctl daemon-reload", say("execution.is-read-only-then", basename=os.path.basename(path)))
     if path := next((p for p in paths if _is_in(p, _KERNEL)), None):
-        yield Restart("sysctl --system", f"{path} is read when the system starts, or by this")
+        yield Restart("sysctl --system", say("execution.is-read-when-the-system-starts", path=path))
     if path := next((p for p in paths if _is_in(p, _LOADER)), None):
-        yield Restart("ldconfig", f"the loader has a list of the folders in {path}, and this command updates it")
+        yield Restart("ldconfig", say("execution.the-loader-has-a-list-of", path=path))
     if path := next((p for p in paths if _is_in(p, _READ_AT_LOGIN)), None):
-        yield Restart("log in again", f"sessions that are open have read {path} already")
+        yield Restart(say("execution.log-in-again"), say("execution.sessions-that-are-open-have-read", path=path))
 
 
 def _of_entries(steps: Sequence[Step]) -> Iterator[Restart]:
     """Programs that have read a directory entry before its change; none keep anything of a host that it names."""
     for step in steps:
         if step.brings_certificate:
-            what = "start over whatever waits for the authority and had read its certificate already"
-            yield Restart(what, f"it keeps the old one of {step.path.removeprefix('/')}")
+            what = say("execution.start-over-whatever-waits-for-the")
+            yield Restart(what, say("execution.it-keeps-the-old-one-of", removeprefix=step.path.removeprefix("/")))
 
 
 def _of_registry(machine: Machine, steps: Sequence[Step]) -> Iterator[Restart]:
     """A registry that we may change is in no use: a service that was enabled comes up with the next start."""
     service = next(filter(None, (step.enables_service for step in steps)), "")
     if service:
-        yield Restart(f"start {machine.title}", f"the service {service} comes up with it")
+        yield Restart(
+            say("execution.start", title=machine.title), say("execution.the-service-comes-up-with-it", service=service)
+        )

@@ -12,6 +12,7 @@ from fundamen.changes.base import Site
 from fundamen.execution.journal import STANDING, Journal, JournalEntry, JournalStep, RestorationState, StepState
 from fundamen.execution.making import batches, obstacle, take_back
 from fundamen.execution.originals import give_up
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, RestorationError, UnfinishedError, UnreadableError, UsageError
 from fundamen.model.timing import log_time
@@ -41,9 +42,9 @@ def undo(journal: Journal, number: int | None) -> JournalEntry:
         journal.mark(entry.number, RestorationState.UNDONE)
     except (OSError, KeyboardInterrupt, UnreadableError) as error:
         raise UnfinishedError(
-            what=f"Restoration {entry.number} is undone only in part",
+            what=say("execution.restoration-is-undone-only-in-part", number=entry.number),
             why=cause_of(error),
-            do=f"The originals are kept. Mend that, then: fundamen undo {entry.number}",
+            do=say("execution.the-originals-are-kept-mend-that", number=entry.number),
         ) from error
     give_up(journal, entry)
     return entry
@@ -58,16 +59,16 @@ def require_unchanged(site: Site, entry: JournalEntry, verb: str) -> None:
             why = cause_of(error)
         if why:
             raise RestorationError(
-                what=f"Restoration {entry.number} cannot be {verb}",
-                why=f"{printable(step.record.path)} has changed since: {why}",
-                do="Nothing was changed. Set aside what is there now, or bring back what was there; then try again.",
+                what=say("execution.restoration-cannot-be", number=entry.number, verb=verb),
+                why=say("execution.has-changed-since", path=printable(step.record.path), why=why),
+                do=say("execution.nothing-was-changed-set-aside-what"),
             )
 
 
 def cause_of(error: BaseException) -> str:
     """The cause of a failed change, in words."""
     if isinstance(error, KeyboardInterrupt):
-        return "it was stopped from the keyboard"
+        return say("execution.it-was-stopped-from-the-keyboard")
     if isinstance(error, OSError):
         return f"{printable(str(error.filename or 'the machine'))}: {error.strerror}"
     return error.why if isinstance(error, FundamenError) else str(error)
@@ -79,21 +80,25 @@ def _choose_entry(journal: Journal, number: int | None) -> JournalEntry:
         return standing[-1]
     chosen = journal.find(number) if number is not None else None
     if chosen is None or chosen.state not in STANDING:
-        why = f"it is {chosen.state} already" if chosen else "the journal of this machine has none to undo"
+        why = (
+            say("execution.it-is-already", state=chosen.state)
+            if chosen
+            else say("execution.the-journal-of-this-machine-has")
+        )
         if chosen is not None and chosen.state is RestorationState.FOR_GOOD:
-            why = "it is final: a clean-up has deleted its originals"
+            why = say("execution.it-is-final-a-clean-up")
         raise UsageError(
             what=f"Restoration {number if number is not None else ''} cannot be undone".replace("  ", " "),
             why=why,
-            do="See what was done with: fundamen history",
+            do=say("execution.see-what-was-done-with-fundamen"),
         )
     touched = set(map(_place_of, chosen.steps))
     for later in standing:
         if later.number > chosen.number and touched & set(map(_place_of, later.steps)):
             raise UsageError(
-                what=f"Restoration {chosen.number} cannot be undone yet",
-                why=f"restoration {later.number} has changed the same files since",
-                do=f"Undo that one first: fundamen undo {later.number}",
+                what=say("execution.restoration-cannot-be-undone-yet", number=chosen.number),
+                why=say("execution.restoration-has-changed-the-same-files", number=later.number),
+                do=say("execution.undo-that-one-first-fundamen-undo", number=later.number),
             )
     return chosen
 

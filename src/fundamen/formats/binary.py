@@ -3,6 +3,7 @@
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.unix.elf import MAGIC as ELF_MAGIC
 from fundamen.formats.unix.elf import read_elf
+from fundamen.messages import say
 from fundamen.model.binary import Binary, Format
 from fundamen.model.display import printable
 from fundamen.model.errors import NotExecutableError
@@ -54,15 +55,17 @@ def _not_executable(source: ByteSource, head: bytes) -> NotExecutableError:
     name = printable(source.name)
     if not head:
         return NotExecutableError(
-            what=f"{name} is empty",
-            why="it has no bytes, so it is no program or library",
-            do="Restore the file from its publisher's package.",
+            what=say("formats.is-empty", name=name),
+            why=say("formats.it-has-no-bytes-so-it"),
+            do=say("formats.restore-the-file-from-its-publisher"),
         )
-    kind = "text" if _looks_like_text(source.read_at(0, 512)) else f"data that begins with {head.hex(' ')}"
+    kind = (
+        "text" if _looks_like_text(source.read_at(0, 512)) else say("formats.data-that-begins-with", head=head.hex(" "))
+    )
     return NotExecutableError(
-        what=f"{name} is neither a program nor a library",
-        why=f"it is {kind}, not an ELF, PE or Mach-O file, a script, classes of Java, or an install package",
-        do="Name the program file itself; a shortcut, a script or a document has none inside.",
+        what=say("formats.is-neither-a-program-nor-a", name=name),
+        why=say("formats.it-is-not-an-elf-pe", kind=kind),
+        do=say("formats.name-the-program-file-itself-a"),
     )
 
 

@@ -7,6 +7,7 @@ from defusedxml import DefusedXmlException
 from defusedxml.ElementTree import fromstring
 
 from fundamen.formats.cursor import damage_error
+from fundamen.messages import say
 from fundamen.model.errors import DamagedFileError
 
 _MAX_BYTES = 1 << 20
@@ -24,13 +25,13 @@ def read_xml(data: bytes, what: str) -> Element:
         DamagedFileError: it is no XML, declares entities, or is too large or too deep.
     """
     if len(data) > _MAX_BYTES:
-        raise _damaged_xml(what, f"it has {len(data)} bytes")
+        raise _damaged_xml(what, say("formats.it-has-bytes", count=len(data)))
     try:
         root: Element = fromstring(data.rstrip(b"\0 \r\n"), forbid_dtd=True)
     except (ParseError, DefusedXmlException, ValueError, LookupError) as error:
         raise _damaged_xml(what, f"{type(error).__name__}: {error}") from error
     if any(depth > _MAX_DEPTH for depth, _ in _below(root, 1)):
-        raise _damaged_xml(what, f"it is nested more than {_MAX_DEPTH} levels deep")
+        raise _damaged_xml(what, say("formats.it-is-nested-more-than-levels", max_depth=_MAX_DEPTH))
     return root
 
 

@@ -6,6 +6,8 @@ from collections.abc import Sequence
 from threading import Lock
 from typing import IO, TYPE_CHECKING, final
 
+from fundamen.messages import say
+
 if TYPE_CHECKING:
     from typing_extensions import Buffer  # the standard library has it only from 3.12 on
 
@@ -86,7 +88,7 @@ class SourceStream(io.RawIOBase):
         """Go to a place. Raises: ValueError: it lies before the beginning."""
         self._at = offset + (0, self._at, self._source.size)[whence]
         if self._at < 0:
-            raise ValueError("a place before the beginning")
+            raise ValueError(say("formats.a-place-before-the-beginning"))
         return self._at
 
     def tell(self) -> int:

@@ -17,8 +17,10 @@ import msgspec
 
 from fundamen.formats.byte_source import Ranges
 from fundamen.formats.cursor import damage_error
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.display import printable
+from fundamen.model.encoding import encode_json, to_plain
 from fundamen.model.errors import DamagedFileError
 
 SCHEMA = "fundamen.capture/1"
@@ -147,8 +149,8 @@ def write_capture(
     summary: Summary | None = None,
 ) -> CaptureManifest:
     """Write a capture, and give its manifest with the digests filled in. Raises: OSError."""
-    summary_data = json.dumps(msgspec.to_builtins(summary)).encode("ascii") if summary is not None else b""
-    facts_data = json.dumps(msgspec.to_builtins(facts)).encode("ascii")
+    summary_data = json.dumps(to_plain(summary)).encode("ascii") if summary is not None else b""
+    facts_data = json.dumps(to_plain(facts)).encode("ascii")
     content.seek(0)
     content_sha256 = hashlib.sha256()
     with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
@@ -165,7 +167,7 @@ def write_capture(
         )
         if summary_data:
             archive.writestr(_member(_SUMMARY), summary_data)
-        archive.writestr(_member("manifest.json"), msgspec.json.format(msgspec.json.encode(whole), indent=1))
+        archive.writestr(_member("manifest.json"), msgspec.json.format(encode_json(whole), indent=1))
     return whole
 
 
@@ -187,13 +189,13 @@ def read_capture(file: IO[bytes], name: str) -> Capture:
     Raises:
         DamagedFileError: it is none, is cut or altered, holds more than any has, or is of a newer form.
     """
-    what = f"The capture {printable(name)}"
+    what = say("formats.the-capture", name=printable(name))
     try:
         with zipfile.ZipFile(file) as archive:
             manifest = _read_manifest(archive, what)
             facts_data = _member_bytes(archive, "facts.json", _MOST_FACTS, what)
             if hashlib.sha256(facts_data).hexdigest() != manifest.facts_sha256:
-                raise damage_error(what, "its facts are not those that it was made with")
+                raise damage_error(what, say("formats.its-facts-are-not-those-that"))
             facts = msgspec.convert(json.loads(facts_data), type=MachineFacts)
             return Capture(manifest, facts, _content(archive, manifest, what))
     except (msgspec.ValidationError, RecursionError, *_RAISED) as error:
@@ -208,15 +210,15 @@ def read_summary(file: IO[bytes], name: str) -> Summary:
     Raises:
         DamagedFileError: as of ``read_capture``; or it has no summary, for it is not of a whole machine.
     """
-    what = f"The capture {printable(name)}"
+    what = say("formats.the-capture", name=printable(name))
     try:
         with zipfile.ZipFile(file) as archive:
             manifest = _read_manifest(archive, what)
             if not manifest.summary_sha256:
-                raise damage_error(what, "it is of no whole machine: it was made without --all")
+                raise damage_error(what, say("formats.it-is-of-no-whole-machine"))
             data = _member_bytes(archive, _SUMMARY, _MOST_SUMMARY, what)
             if hashlib.sha256(data).hexdigest() != manifest.summary_sha256:
-                raise damage_error(what, "its summary is not that which it was made with")
+                raise damage_error(what, say("formats.its-summary-is-not-that-which"))
         return msgspec.convert(json.loads(data), type=Summary)
     except (msgspec.ValidationError, RecursionError, KeyError, *_RAISED) as error:
         if isinstance(error, DamagedFileError):
@@ -227,7 +229,7 @@ def read_summary(file: IO[bytes], name: str) -> Summary:
 def _read_manifest(archive: zipfile.ZipFile, what: str) -> CaptureManifest:
     """The manifest, once it was seen that the archive has the members of a capture."""
     if sorted(name for name in archive.namelist() if name != _SUMMARY) != list(_MEMBERS):
-        raise damage_error(what, "it is no archive of manifest.json, facts.json and content.bin")
+        raise damage_error(what, say("formats.it-is-no-archive-of-manifest"))
     return _manifest(_member_bytes(archive, "manifest.json", _MOST_MANIFEST, what), what)
 
 
@@ -235,9 +237,7 @@ def _manifest(data: bytes, what: str) -> CaptureManifest:
     told: Any = msgspec.json.decode(data)
     schema = told.get("schema") if isinstance(told, dict) else None
     if schema != SCHEMA:
-        raise damage_error(
-            what, f"it is of the form {printable(str(schema))}, and this version of Fundamen reads {SCHEMA}"
-        )
+        raise damage_error(what, say("formats.it-is-of-the-form-and", schema=printable(str(schema)), schema2=SCHEMA))
     return msgspec.convert(told, type=CaptureManifest)
 
 
@@ -245,14 +245,14 @@ def _member_bytes(archive: zipfile.ZipFile, name: str, most: int, what: str) -> 
     with archive.open(name) as member:
         data = member.read(most + 1)
     if len(data) > most:
-        raise damage_error(what, f"{name} in it unpacks to more than {most} bytes")
+        raise damage_error(what, say("formats.in-it-unpacks-to-more-than", name=name, most=most))
     return data
 
 
 def _content(archive: zipfile.ZipFile, manifest: CaptureManifest, what: str) -> IO[bytes]:
     """The bytes of files, unpacked to a file that has no name."""
     if manifest.bytes > MOST_CONTENT:
-        raise damage_error(what, f"it says that it holds {manifest.bytes} bytes, more than any capture")
+        raise damage_error(what, say("formats.it-says-that-it-holds-bytes", bytes=manifest.bytes))
     content = tempfile.TemporaryFile()  # noqa: SIM115 - it lives as long as the machine that is read from it
     state, size = hashlib.sha256(), 0
     try:
@@ -267,7 +267,7 @@ def _content(archive: zipfile.ZipFile, manifest: CaptureManifest, what: str) -> 
         raise
     if size != manifest.bytes or state.hexdigest() != manifest.content_sha256:
         content.close()
-        raise damage_error(what, "the bytes of files in it are not those that it was made with")
+        raise damage_error(what, say("formats.the-bytes-of-files-in-it"))
     return content
 
 

@@ -5,6 +5,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from fundamen.formats.byte_source import ByteSource
+from fundamen.messages import Message, say
 from fundamen.model.binary import Problem
 from fundamen.model.display import printable
 from fundamen.model.errors import CutFileError, DamagedFileError
@@ -38,10 +39,10 @@ class Cursor:
         if self.at < 0 or size < 0 or end > self._source.size:
             raise self._damaged_part(what, beyond_end(self.at, size, self._source.size), CutFileError)
         if size > MAX_TABLE:
-            raise self._damaged_part(what, f"claims {size} bytes, more than any real file has")
+            raise self._damaged_part(what, say("formats.claims-bytes-more-than-any-real", size=size))
         data = self._source.read_at(self.at, size)
         if len(data) != size:
-            raise self._damaged_part(what, f"could be read only up to byte {self.at + len(data)}; the file is changing")
+            raise self._damaged_part(what, say("formats.could-be-read-only-up-to", at=self.at + len(data)))
         self.at = end
         return data
 
@@ -56,15 +57,15 @@ class Cursor:
         if not terminator:
             raw, terminator, _ = self._source.read_at(self.at, limit + 1).partition(b"\0")
         if not terminator:
-            raise self._damaged_part(what, f"at byte {self.at} has no end within {limit} bytes")
+            raise self._damaged_part(what, say("formats.at-byte-has-no-end-within", at=self.at, limit=limit))
         self.at += len(raw) + 1
         return raw.decode("utf-8", "surrogateescape")
 
     def _damaged_part(self, what: str, why: str, kind: type[DamagedFileError] = DamagedFileError) -> DamagedFileError:
         return kind(
-            what=f"{printable(self._source.name)} cannot be read on",
-            why=f"its {what} {why}",
-            do="Compare the file with its publisher's package.",
+            what=say("formats.cannot-be-read-on", name=printable(self._source.name)),
+            why=say("formats.its", what=what, why=why),
+            do=say("formats.compare-the-file-with-its-publisher"),
         )
 
 
@@ -75,12 +76,14 @@ def damage_error(what: str, why: str) -> DamagedFileError:
         what: which part of which file, as "The imports of libtide.dylib".
         why: what was found where, against what was expected.
     """
-    return DamagedFileError(what=f"{what} cannot be read", why=why, do="Compare it with its publisher's package.")
+    return DamagedFileError(
+        what=say("formats.cannot-be-read", what=what), why=why, do=say("formats.compare-it-with-its-publisher-package")
+    )
 
 
-def beyond_end(offset: int, size: int, file_size: int) -> str:
+def beyond_end(offset: int, size: int, file_size: int) -> Message:
     """Why some bytes cannot all be there."""
-    return f"takes bytes {offset} to {offset + size}, but the file ends at {file_size}"
+    return say("formats.takes-bytes-to-but-the-file", offset=offset, offset2=offset + size, file_size=file_size)
 
 
 class StructureFindings:
@@ -96,7 +99,7 @@ class StructureFindings:
         """Say which table the following block reads."""
         return _Reading(self, place)
 
-    def add(self, place: str, reason: str, *, is_cut: bool = False) -> None:
+    def add(self, place: str, reason: Message, *, is_cut: bool = False) -> None:
         """Note a problem that does not stop the reading of its table."""
         if len(self._problems) < _MOST_PROBLEMS:
             self._problems.append(Problem(place, reason, is_cut))
@@ -123,7 +126,8 @@ class _Reading:
 
     def __exit__(self, _type: object, error: BaseException | None, _trace: object) -> bool:
         if isinstance(error, DamagedFileError):
-            reason = error.why.removeprefix(f"its {self._place} ")
+            shorter = error.why.removeprefix(f"its {self._place} ")  # the place is said already
+            reason = Message(shorter, error.why.code, error.why.values)
             self._findings.add(self._place, reason, is_cut=isinstance(error, CutFileError))
             return True
         return False

@@ -17,6 +17,7 @@ import msgspec
 
 from fundamen.formats.cursor import damage_error
 from fundamen.formats.windows.text_hive import Value
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError
@@ -83,7 +84,7 @@ def read_gathered(file: IO[bytes], name: str) -> Gathered:
     Raises:
         DamagedFileError: it is nothing of the kind, is cut, or holds more than any machine's.
     """
-    what = f"The gathered facts in {printable(name)}"
+    what = say("formats.the-gathered-facts-in", name=printable(name))
     packed = file.read(len(_GZIP)) == _GZIP
     file.seek(0)
     content: IO[bytes] = tempfile.TemporaryFile()  # noqa: SIM115 - it lives as long as what was gathered
@@ -95,7 +96,7 @@ def read_gathered(file: IO[bytes], name: str) -> Gathered:
         raise
     except (OSError, EOFError, zlib.error) as error:
         content.close()
-        raise damage_error(what, f"it cannot be unpacked: {error}") from error
+        raise damage_error(what, say("formats.it-cannot-be-unpacked", error=error)) from error
 
 
 class _Reading:
@@ -121,9 +122,9 @@ class _Reading:
     def read(self) -> Gathered:
         head, _, version = self._line().partition(b" ")
         if head + b" " != MAGIC:
-            raise damage_error(self._what, "it does not begin as what gather.sh and gather.ps1 write")
+            raise damage_error(self._what, say("formats.it-does-not-begin-as-what"))
         if version != _VERSION:
-            raise damage_error(self._what, f"it is of form {version[:20]!r}, and this is made for form 1")
+            raise damage_error(self._what, say("formats.it-is-of-form-and-this", version=version[:20]))
         while (line := self._line()) != b"end":
             word, _, rest = line.partition(b" ")
             self._take(word, rest)
@@ -177,7 +178,7 @@ class _Reading:
             case _:
                 why = _REFUSED.get(word)
                 if why is None:
-                    raise damage_error(self._what, f"it has a line that begins with {word[:20]!r}")
+                    raise damage_error(self._what, say("formats.it-has-a-line-that-begins", word=word[:20]))
                 self._refused[text] = why
 
     def _all(self, _nothing: str) -> None:
@@ -189,20 +190,20 @@ class _Reading:
 
     def _platform_of(self, name: bytes) -> Platform:
         if name not in _PLATFORMS:
-            raise damage_error(self._what, f"it is of a platform that is not known: {name[:20]!r}")
+            raise damage_error(self._what, say("formats.it-is-of-a-platform-that", name=name[:20]))
         return _PLATFORMS[name]
 
     def _names(self, folder: str) -> None:
         """The rights to a folder of Windows."""
         if not _DRIVE.match(folder.encode("utf-8", "surrogateescape")):
-            raise damage_error(self._what, "a folder of it has no drive")
+            raise damage_error(self._what, say("formats.a-folder-of-it-has-no"))
         self._told.add(folder)
         begin = folder.rstrip("\\") + "\\"
         while (line := self._line()) != b".":
             kind, _, rest = line.partition(b" ")
             size, _, name = rest.partition(b" ")
             if kind not in _KINDS_IN_FOLDER or not size.isdigit() or len(size) > _MOST_DIGITS or not name:
-                raise damage_error(self._what, f"what is in a folder has a line that is none: {line[:60]!r}")
+                raise damage_error(self._what, say("formats.what-is-in-a-folder-has", line=line[:60]))
             name, _, target = name.partition(b" -> ") if kind == b"l" else (name, b"", b"")
             entry = Listed(_KINDS_IN_FOLDER[kind] | _ANYBODYS, int(size), target.decode("utf-8", "surrogateescape"))
             self._listed[begin + name.decode("utf-8", "surrogateescape")] = entry
@@ -214,20 +215,20 @@ class _Reading:
         try:
             value = _value_of(kind, b"" if data == b"-" else data)
         except ValueError as error:
-            raise damage_error(self._what, f"it has a value of the registry that is none: {rest[:40]!r}") from error
+            raise damage_error(self._what, say("formats.it-has-a-value-of-the", rest=rest[:40])) from error
         self._key[name.decode("utf-8", "surrogateescape")] = value
 
     def _time(self, text: str) -> datetime:
         try:
             return datetime.strptime(text, "%Y-%m-%dT%H:%M:%SZ").replace(tzinfo=UTC)
         except ValueError as error:
-            raise damage_error(self._what, "its time is none") from error
+            raise damage_error(self._what, say("formats.its-time-is-none")) from error
 
     def _read_listing(self) -> None:
         while (line := self._line()) != b".":
             found = _LISTED.fullmatch(line)
             if found is None:
-                raise damage_error(self._what, f"its listing has a line that is none of ls: {line[:60]!r}")
+                raise damage_error(self._what, say("formats.its-listing-has-a-line-that", line=line[:60]))
             path, _, target = found["name"].partition(b" -> ") if found["kind"] == b"l" else (found["name"], b"", b"")
             mode = _KINDS.get(found["kind"], 0) | _rights(found["mode"])
             entry = Listed(mode, int(found["size"] or 0), target.decode("utf-8", "surrogateescape"))
@@ -237,19 +238,19 @@ class _Reading:
         size_text, _, path = rest.partition(b" ")
         is_path = path.startswith(b"/") if self._platform is Platform.LINUX else _DRIVE.match(path)
         if not size_text.isdigit() or len(size_text) > _MOST_DIGITS or not is_path:
-            raise damage_error(self._what, "the size of a file is none")
+            raise damage_error(self._what, say("formats.the-size-of-a-file-is"))
         size, at = int(size_text), self._content.tell()
         if at + size > _MOST_CONTENT:
-            raise damage_error(self._what, f"it holds more than {_MOST_CONTENT >> 30} GiB")
+            raise damage_error(self._what, say("formats.it-holds-more-than-gib", most_content=_MOST_CONTENT >> 30))
         left = size
         while left:
             piece = self._stream.read(min(left, _PIECE))
             if not piece:
-                raise damage_error(self._what, "it ends in the middle of a file")
+                raise damage_error(self._what, say("formats.it-ends-in-the-middle-of"))
             self._content.write(piece)
             left -= len(piece)
             if self._content.tell() > _ANYWAY + _MOST_PACKED * self._given.tell():
-                raise damage_error(self._what, f"it unpacks to more than {_MOST_PACKED} times its size")
+                raise damage_error(self._what, say("formats.it-unpacks-to-more-than-times", most_packed=_MOST_PACKED))
         self._files[path.decode("utf-8", "surrogateescape")] = (at, size)
 
     def _line(self) -> bytes:
@@ -257,10 +258,11 @@ class _Reading:
         self._lines += 1
         if not line.endswith(b"\n"):
             raise damage_error(
-                self._what, "it is truncated" if len(line) < _MOST_LINE else "it has a line without an end"
+                self._what,
+                say("formats.it-is-truncated") if len(line) < _MOST_LINE else say("formats.it-has-a-line-without-an"),
             )
         if self._lines > _MOST_LINES:
-            raise damage_error(self._what, f"it has more than {_MOST_LINES} lines")
+            raise damage_error(self._what, say("formats.it-has-more-than-lines", most_lines=_MOST_LINES))
         return line[:-1]
 
 

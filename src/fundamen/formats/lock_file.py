@@ -13,6 +13,7 @@ from typing import Any
 import msgspec
 
 from fundamen.formats.cursor import damage_error
+from fundamen.messages import say
 from fundamen.model.display import printable
 
 _MOST_ENTRIES = 100_000
@@ -68,11 +69,13 @@ def read_lock_file(text: str, name: str) -> LockFile:
             lock = LockFile(LockKind.REQUIREMENTS, tuple(_requirement_entries(text)))
     except (msgspec.DecodeError, KeyError, TypeError, AttributeError, ValueError, RecursionError) as error:
         raise damage_error(
-            f"The lock file {printable(name)}", f"it is not well-formed: {error or type(error).__name__}"
+            say("formats.the-lock-file", name=printable(name)),
+            say("formats.it-is-not-well-formed", error=error or type(error).__name__),
         ) from error
     if not lock.entries or len(lock.entries) > _MOST_ENTRIES:
         raise damage_error(
-            f"The lock file {printable(name)}", f"it pins {len(lock.entries)} packages in a way that is known here"
+            say("formats.the-lock-file", name=printable(name)),
+            say("formats.it-pins-packages-in-a-way", count=len(lock.entries)),
         )
     return lock
 
@@ -128,7 +131,7 @@ def _requirement_entries(text: str) -> Iterator[LockEntry]:
 def _hexadecimal(algorithm: str, digest: str) -> str:
     """A digest in lower case; it must be one of the algorithm's."""
     if len(digest) != _DIGITS[algorithm] or set(digest.lower()) - set("0123456789abcdef"):
-        raise ValueError(f"{digest[:20]} is no {algorithm} digest")
+        raise ValueError(say("formats.is-no-digest", digest=digest[:20], algorithm=algorithm))
     return digest.lower()
 
 

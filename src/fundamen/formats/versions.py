@@ -10,6 +10,7 @@ from itertools import zip_longest
 import msgspec
 
 from fundamen.formats.decimal import read_decimal
+from fundamen.messages import UNSAID, Message, say
 
 _NUMBERS = re.compile(r"[0-9]{1,18}(?:\.[0-9]{1,18}){0,15}")
 _CLAUSE = re.compile(r"\s*(>=|<=|!=|==?|>|<)\s*([0-9A-Za-z.+:~_-]{1,100})\s*")
@@ -49,26 +50,26 @@ def read_range(text: str) -> tuple[Clause, ...]:
     """
     parts = text.split(",")
     if len(parts) > _MOST_CLAUSES:
-        raise ValueError(f"it has more than {_MOST_CLAUSES} bounds")
+        raise ValueError(say("formats.it-has-more-than-bounds", most_clauses=_MOST_CLAUSES))
     clauses = []
     for part in parts:
         written = part if part.strip()[:1] in {"<", ">", "=", "!"} else f"= {part}"
         found = _CLAUSE.fullmatch(written)
         if found is None:
-            raise ValueError(f"{part.strip()!r} is no bound such as '>= 2.1'")
+            raise ValueError(say("formats.is-no-bound-such-as-2", part=part.strip()))
         clauses.append(Clause("=" if found[1] == "==" else found[1], found[2]))
     if any(_exclude_each_other(one, other) for one in clauses for other in clauses):
-        raise ValueError("no version is in it: its bounds exclude each other")
+        raise ValueError(say("formats.no-version-is-in-it-its"))
     return tuple(clauses)
 
 
-def problem_of_range(text: str) -> str:
+def problem_of_range(text: str) -> Message:
     """The fault of a range; empty where it has none, or none is given."""
     try:
         read_range(text or "1")
     except ValueError as error:
-        return f"the range {text!r}: {error}"
-    return ""
+        return say("formats.the-range", text=text, error=error)
+    return UNSAID
 
 
 def is_in(version: str, wanted: str) -> bool:

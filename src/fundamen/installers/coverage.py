@@ -14,6 +14,7 @@ from fundamen.formats.binary import read_binary
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.certificates.signed_data import read_signed_data
 from fundamen.formats.certificates.trust_list import read_trust_list
+from fundamen.messages import say
 from fundamen.model.binary import Format
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.trust_store import TrustStores
@@ -45,7 +46,7 @@ def cover_of(source: ByteSource, now: datetime) -> Cover:
         return Cover(is_signed=False)
     return Cover(
         is_signed=True,
-        signer=publisher.name or "a signer without a name",
+        signer=publisher.name or say("installers.a-signer-without-a-name"),
         is_intact=publisher.verdict is not SignatureStanding.TAMPERED,
     )
 

@@ -26,6 +26,7 @@ from fundamen.installers.outcome import (
     outcome_of_msi,
 )
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, UnreadableError
@@ -106,9 +107,9 @@ def look_into(machine: Machine, source: ByteSource, given: Mapping[str, str]) ->
         return _of_script(machine, source, container)
     if container is None:
         raise UnreadableError(
-            what=f"{printable(source.name)} cannot be looked into",
-            why="it is no install package, script, self-extracting program, archive or disc image that is read here",
-            do=f"See what it is: fundamen inspect {printable(source.name)}",
+            what=say("installers.cannot-be-looked-into", name=printable(source.name)),
+            why=say("installers.it-is-no-install-package-script"),
+            do=say("installers.see-what-it-is-fundamen-inspect", name=printable(source.name)),
         )
     if container.kind is ContainerKind.MSI:
         return _of_msi(machine, source, given)
@@ -136,21 +137,23 @@ def find_outcome(machine: Machine, source: ByteSource, meant: Forecast) -> Insta
     is_windows = machine.platform is Platform.WINDOWS
     if kind is ContainerKind.MSI and is_windows:
         return outcome_of_msi(
-            machine, read_database(CompoundFile(source), f"The install package {printable(source.name)}"), meant
+            machine,
+            read_database(CompoundFile(source), say("installers.the-install-package", name=printable(source.name))),
+            meant,
         )
     if kind is ContainerKind.DEBIAN and machine.platform is Platform.LINUX:
         return outcome_of_debian(machine, meant)
     if is_windows and meant.bundled:
         return outcome_of_bundle(machine, meant)
     raise UnreadableError(
-        what=f"The outcome of {printable(source.name)} is unknown",
-        why=f"on {machine.title} nothing is registered that would tell",
-        do="Check what it was to bring with a sheet: fundamen prereqs --help",
+        what=say("installers.the-outcome-of-is-unknown", name=printable(source.name)),
+        why=say("installers.on-nothing-is-registered-that-would", title=machine.title),
+        do=say("installers.check-what-it-was-to-bring"),
     )
 
 
 def _of_msi(machine: Machine, source: ByteSource, given: Mapping[str, str]) -> Look:
-    what = f"The install package {printable(source.name)}"
+    what = say("installers.the-install-package", name=printable(source.name))
     database = read_database(CompoundFile(source), what)
     sizes = {str(row["File"]): row.get("FileSize") for row in database.tables.get("File", ())}
     paths = file_paths(database, what)
@@ -198,9 +201,9 @@ def _of_script(machine: Machine, source: ByteSource, container: Container | None
     interpreter = read_script(source).interpreter
     if interpreter.rpartition("/")[2] not in _SHELLS:
         raise UnreadableError(
-            what=f"{printable(source.name)} cannot be looked into",
-            why=f"it is a script for {printable(interpreter) or 'no interpreter'}, and only a shell's are read",
-            do=f"See what it needs: fundamen trace {printable(source.name)}",
+            what=say("installers.cannot-be-looked-into", name=printable(source.name)),
+            why=say("installers.it-is-a-script-for-and", interpreter=printable(interpreter) or "no interpreter"),
+            do=say("installers.see-what-it-needs-fundamen-trace", name=printable(source.name)),
         )
     script = read_shell(source)
     files, problems = _list_bundled(container) if container is not None else ((), ())
@@ -243,7 +246,7 @@ def _list_bundled(container: Container) -> tuple[tuple[Bundled, ...], tuple[str,
         for file in _walk(container, "", 1, left):
             files.append(file)
             if len(files) >= _MOST_FILES:
-                return tuple(files), (f"it has more than {_MOST_FILES} files: only the first are listed",)
+                return tuple(files), (say("installers.it-has-more-than-files-only", most_files=_MOST_FILES),)
     except FundamenError as error:
         return tuple(files), (f"{error.what}: {error.why}",)
     return tuple(files), ()
@@ -272,7 +275,9 @@ def _looked_into(path: str, content: bytes, depth: int, left: list[int]) -> Iter
     if inner is None or inner.kind is ContainerKind.MSI:
         return
     if depth >= _DEEPEST:
-        yield Bundled(f"{path}: ...", 0, problem=f"packages in packages are looked into {_DEEPEST} deep")
+        yield Bundled(
+            f"{path}: ...", 0, problem=say("installers.packages-in-packages-are-looked-into", deepest=_DEEPEST)
+        )
         return
     try:
         yield from _walk(inner, f"{path}: ", depth + 1, left)
@@ -282,7 +287,7 @@ def _looked_into(path: str, content: bytes, depth: int, left: list[int]) -> Iter
 
 def _bundled_file(path: str, source: ByteSource, inner: Container | None) -> Bundled:
     if inner is not None and inner.kind is ContainerKind.MSI:
-        database = read_database(CompoundFile(source), f"The install package {printable(path)}")
+        database = read_database(CompoundFile(source), say("installers.the-install-package", name=printable(path)))
         return Bundled(
             path,
             source.size,

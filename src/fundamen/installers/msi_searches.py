@@ -19,6 +19,7 @@ from fundamen.formats.windows.pe import Pe
 from fundamen.formats.windows.pe_version import read_version
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.registry import expand_variables
+from fundamen.messages import say
 from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -100,7 +101,7 @@ class Searches:
             if row is not None:
                 found = search(row, signature)
                 return msgspec.structs.replace(found, property=name)
-        return SearchResult(name, "", "no way to search is given")
+        return SearchResult(name, "", say("installers.no-way-to-search-is-given"))
 
     def _registry(self, row: Row, signature: str) -> SearchResult:
         kind = row.get("Type")
@@ -109,7 +110,7 @@ class Searches:
         if not self._is_64_bit and not kind & _IN_64_BITS:
             key = _of_32_bits(self._machine, key)
         name = self._formatted(str(row.get("Name") or ""))
-        where = rf"the registry's {key}\{name or '(unnamed)'}"
+        where = say("installers.the-registry", key=key, name=name or "(unnamed)")
         value = self._machine.registry.value(key, name)
         if value is None:
             return SearchResult("", "", where)
@@ -123,7 +124,7 @@ class Searches:
 
     def _component(self, row: Row, signature: str) -> SearchResult:
         code = _pack_code(str(row.get("ComponentId") or ""))
-        where = f"the registered component {row.get('ComponentId')}"
+        where = say("installers.the-registered-component", get=row.get("ComponentId"))
         paths = self._machine.registry.values(rf"{_COMPONENTS}\{code}") if code else None
         path = next((value for value in (paths or {}).values() if isinstance(value, str) and value), "")
         if not path:
@@ -134,7 +135,7 @@ class Searches:
     def _ini(self, row: Row, signature: str) -> SearchResult:
         file, section, key = (self._formatted(str(row.get(column) or "")) for column in ("FileName", "Section", "Key"))
         path = self._machine.join("C:\\Windows", file.rpartition("|")[2])
-        where = f"{key} in the section {section} of {path}"
+        where = say("installers.in-the-section-of", key=key, section=section, path=path)
         try:
             value = find_value(self._machine.content(path, _MOST_INI), SettingFormat.INI, (section, key), path)
         except FundamenError:
@@ -159,7 +160,7 @@ class Searches:
             path = self._machine.join(above, path) if above else ""
         depth = row.get("Depth")
         depth = depth if isinstance(depth, int) else 0
-        where = f"{path or 'the drives'}{f' and {depth} levels below' if depth else ''}"
+        where = f"{path or 'the drives'}{say('installers.and-levels-below', depth=depth) if depth else ''}"
         if not path:
             return SearchResult("", "", where)
         wanted = self._signatures.get(signature)

@@ -14,6 +14,7 @@ from fundamen.formats.archives.msi_database import Database
 from fundamen.installers.msi_searches import packed_code
 from fundamen.machine.installed import SERVICES, installed_packages, is_leftover
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import say
 from fundamen.model.paths import MachinePath
 
 _USER_DATA = r"HKLM\Software\Microsoft\Windows\CurrentVersion\Installer\UserData"
@@ -63,12 +64,19 @@ def outcome_of_msi(machine: Machine, database: Database, meant: Forecast) -> Ins
     product = packed_code(database.property("ProductCode"))
     holder = _holder(machine, product)
     if holder is None:
-        absent = Deed("the product", meant=True, is_done=False, found="the installer service has not registered it")
+        absent = Deed(
+            "the product", meant=True, is_done=False, found=say("installers.the-installer-service-has-not-registered")
+        )
         return InstallationOutcome(meant, (absent,))
     values = machine.registry.values(rf"{holder}\Products\{product}\InstallProperties") or {}
     texts = {name.lower(): value for name, value in values.items() if isinstance(value, str)}
     version = texts.get("displayversion", "")
-    there = Deed("the product", meant=True, is_done=version == meant.version, found=f"it is registered as {version}")
+    there = Deed(
+        "the product",
+        meant=True,
+        is_done=version == meant.version,
+        found=say("installers.it-is-registered-as", version=version),
+    )
     deeds = (
         there,
         *(
@@ -84,7 +92,11 @@ def outcome_of_msi(machine: Machine, database: Database, meant: Forecast) -> Ins
 def outcome_of_debian(machine: Machine, meant: Forecast) -> InstallationOutcome:
     """The effects of a Debian package on a Linux machine. Raises: UnreadableError: it has no list of packages."""
     versions = [version for version, _ in all_installed(machine).get(meant.name, [])]
-    found = f"dpkg has it set up as {', '.join(versions)}" if versions else "dpkg has not set it up"
+    found = (
+        say("installers.dpkg-has-it-set-up-as", versions=", ".join(versions))
+        if versions
+        else say("installers.dpkg-has-not-set-it-up")
+    )
     return InstallationOutcome(
         meant, (Deed("the package", meant=True, is_done=meant.version in versions, found=found),)
     )
@@ -99,12 +111,14 @@ def outcome_of_bundle(machine: Machine, meant: Forecast) -> InstallationOutcome:
         there = [each for each in same if each.version == version]
         gone = [each for each in there if is_leftover(machine, each)]
         if gone:
-            found = f"it is registered, and its folder {gone[0].location} is not there"
+            found = say("installers.it-is-registered-and-its-folder", location=gone[0].location)
         elif there:
-            found = "it is registered"
+            found = say("installers.it-is-registered")
         else:
             others = ", ".join(each.version for each in same)
-            found = f"only {others} is registered" if same else "it is not registered"
+            found = (
+                say("installers.only-is-registered", others=others) if same else say("installers.it-is-not-registered")
+            )
         deeds.append(Deed(f"{name} {version}", meant=None, is_done=bool(there) and not gone, found=found))
     return InstallationOutcome(meant, tuple(deeds))
 
@@ -120,21 +134,23 @@ def _holder(machine: Machine, product: str) -> str | None:
 
 
 def _feature(machine: Machine, database: Database, holder: str, product: str, feature: str) -> Deed:
-    what = f"the feature {feature}"
+    what = say("installers.the-feature", feature=feature)
     components = list(_components(database, feature))
     if not components:
         published = machine.registry.text(rf"{_PUBLISHED}\{product}", feature)
         named = machine.registry.values(rf"{_PUBLISHED}\{product}") or {}
         is_named = feature.lower() in map(str.lower, named)
         is_done = not published.startswith(_ABSENT) if is_named else None
-        return Deed(what, None, is_done, "it has no files" if is_done else "it is not published")
+        return Deed(
+            what, None, is_done, say("installers.it-has-no-files") if is_done else say("installers.it-is-not-published")
+        )
     missing = [name for name, code in components if _key_path(machine, holder, product, code) is None]
     if missing:
-        return Deed(what, None, is_done=False, found=f"{missing[0]} of it is not registered")
+        return Deed(what, None, is_done=False, found=say("installers.of-it-is-not-registered", missing=missing[0]))
     gone = [path for _, code in components if (path := _lost_key_file(machine, holder, product, code))]
     if gone:
-        return Deed(what, None, is_done=False, found=f"{gone[0]} is registered, and not there")
-    return Deed(what, None, is_done=True, found="all of it is registered and there")
+        return Deed(what, None, is_done=False, found=say("installers.is-registered-and-not-there", gone=gone[0]))
+    return Deed(what, None, is_done=True, found=say("installers.all-of-it-is-registered-and"))
 
 
 def _components(database: Database, feature: str) -> Iterator[tuple[str, str]]:
@@ -166,14 +182,19 @@ def _remaining_products(machine: Machine, meant: Forecast) -> Iterator[Deed]:
     for code, name in meant.removed.items():
         is_there = _holder(machine, packed_code(code)) is not None
         yield Deed(
-            f"the earlier {name}",
+            say("installers.the-earlier", name=name),
             meant=False,
             is_done=is_there,
-            found=f"it is {'still' if is_there else 'no longer'} registered",
+            found=say("installers.it-is-registered-more", more="still" if is_there else "no longer"),
         )
 
 
 def _services(machine: Machine, meant: Forecast) -> Iterator[Deed]:
     for name in meant.services:
         is_there = machine.registry.values(rf"{SERVICES}\{name}") is not None
-        yield Deed(f"the service {name}", None, is_there, f"it is {'' if is_there else 'not '}registered")
+        yield Deed(
+            say("installers.the-service", name=name),
+            None,
+            is_there,
+            say("installers.it-is-registered-more-2", more="" if is_there else "not "),
+        )

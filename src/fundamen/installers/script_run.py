@@ -20,6 +20,7 @@ from fundamen.installers.msi_run import Judged
 from fundamen.loaders.architectures import own_architecture
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.programs import places_on_path
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -136,21 +137,32 @@ class _Run:
         if value is None:
             return
         taken = next((p for patterns in choice.patterns for p in patterns if fnmatchcase(value, p)), None)
-        what = f"line {choice.line}"
+        what = say("installers.line", line=choice.line)
         listed = " ".join("|".join(patterns) for patterns in choice.patterns)
         asked = ((choice.subject.source, value),)
-        says = f"it takes the branch {taken}" if taken is not None else "it takes no branch"
-        self._checks[what] = Judged(what, f"case {choice.subject.source} in {listed}", taken is not None, asked, says)
+        says = (
+            say("installers.it-takes-the-branch", taken=taken)
+            if taken is not None
+            else say("installers.it-takes-no-branch")
+        )
+        self._checks[what] = Judged(
+            what, say("installers.case-in", source=choice.subject.source, listed=listed), taken is not None, asked, says
+        )
 
     def _need(self, name: str, *, is_certain: bool) -> PackageNeed:
         path = self._find_file(name)
-        found = f"it is {path}" if path is not None else "no folder of PATH has it"
+        found = say("installers.it-is", path=path) if path is not None else say("installers.no-folder-of-path-has-it")
         return PackageNeed("calls" if is_certain else MAY_CALL, name, path is not None, found)
 
     def _need_of_setting_file(self, file: str) -> PackageNeed:
         """A file that is read as a part of the script: where it is not there, a shell ends the script."""
         is_there = self._machine.look(MachinePath(file)).kind is EntryKind.FILE
-        return PackageNeed(READS, file, is_there, "it is there" if is_there else "there is no such file")
+        return PackageNeed(
+            READS,
+            file,
+            is_there,
+            say("installers.it-is-there") if is_there else say("installers.there-is-no-such-file"),
+        )
 
     def _find_file(self, name: str) -> MachinePath | None:
         machine = self._machine
@@ -170,7 +182,7 @@ class _Run:
         return named[0] if asks and named else ""
 
     def _check(self, command: ShellCommand, *, holds: bool | None) -> None:
-        what = f"line {command.line}"
+        what = say("installers.line", line=command.line)
         key = f"{what}: {command.source}"
         held = holds if holds is None else holds is not command.negated
         asked = tuple(

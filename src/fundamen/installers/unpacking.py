@@ -16,6 +16,7 @@ from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.settings.editing import find_value, format_of, with_value
 from fundamen.formats.settings.setting import Key
 from fundamen.installers.coverage import Cover, catalogues_over, cover_of
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
@@ -63,11 +64,23 @@ def unpack_changed(source: ByteSource, folder: HostPath, edits: Sequence[Edit], 
     """
     container = find_container(source)
     if container is None or container.kind is ContainerKind.MSI:
-        why = "it is no package that is unpacked here" if container is None else "an MSI is overruled by its properties"
-        do = f"fundamen inspect {printable(source.name)}" if container is None else "Use --set NAME=VALUE instead."
-        raise UsageError(f"{printable(source.name)} is not unpacked", why, do)
+        why = (
+            say("installers.it-is-no-package-that-is")
+            if container is None
+            else say("installers.an-msi-is-overruled-by-its")
+        )
+        do = (
+            say("installers.fundamen-inspect", name=printable(source.name))
+            if container is None
+            else say("installers.use-set-name-value-instead")
+        )
+        raise UsageError(say("installers.is-not-unpacked", name=printable(source.name)), why, do)
     if os.path.lexists(folder):
-        raise UsageError(f"Nothing is unpacked to {printable(folder)}", "it is there already", "Name a new folder.")
+        raise UsageError(
+            say("installers.nothing-is-unpacked-to", folder=printable(folder)),
+            say("installers.it-is-there-already"),
+            say("installers.name-a-new-folder"),
+        )
     staged = HostPath(f"{folder}.unpacking")
     os.mkdir(staged)
     try:
@@ -100,9 +113,9 @@ class _Unpacking:
         status = os.statvfs(self._staged) if hasattr(os, "statvfs") else None
         if status is not None and packed.size + _SPARE > status.f_bavail * status.f_frsize:
             raise UnreadableError(
-                f"{printable(packed.path)} is not unpacked",
-                "the disk would be full",
-                "Make room, or name a folder elsewhere.",
+                say("installers.is-not-unpacked", name=printable(packed.path)),
+                say("installers.the-disk-would-be-full"),
+                say("installers.make-room-or-name-a-folder"),
             )
         path = os.path.join(self._staged, *packed.path.split("/"))
         os.makedirs(os.path.dirname(path), exist_ok=True)
@@ -123,9 +136,9 @@ class _Unpacking:
         form = format_of(name)
         if form is None:
             raise UsageError(
-                f"{printable(name)} is not changed",
-                "its name does not tell how it is written",
-                "Change it by hand in the copy.",
+                say("installers.is-not-changed", name=printable(name)),
+                say("installers.its-name-does-not-tell-how"),
+                say("installers.change-it-by-hand-in-the"),
             )
         for edit in self._edits[name]:
             before = find_value(content, form, edit.key, name)
@@ -142,9 +155,9 @@ class _Unpacking:
         done = {each.edit.file for each in self._edited}
         if missing := [file for file in self._edits if file not in done]:
             raise UsageError(
-                what=f"{printable(name)} is not unpacked",
-                why=f"there is no {printable(missing[0])} in it",
-                do=f"See what is in it: fundamen installer --verbose {printable(name)}",
+                what=say("installers.is-not-unpacked", name=printable(name)),
+                why=say("installers.there-is-no-in-it", missing=printable(missing[0])),
+                do=say("installers.see-what-is-in-it-fundamen", name=printable(name)),
             )
         uncovered = catalogues_over(self._originals, ((path, self._read(path)) for path in self._catalogues))
         return UnpackedCopy(

@@ -19,6 +19,7 @@ from fundamen.loaders.net_framework import FRAMEWORK_TOKENS, Framework, Generati
 from fundamen.loaders.windows_loading import Loading
 from fundamen.loaders.windows_processes import WINDOWS_FOLDER
 from fundamen.machine.machine import EntryKind
+from fundamen.messages import UNSAID, Message, join_clauses, say
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Necessity
 from fundamen.model.errors import UnreadableError
@@ -71,7 +72,7 @@ class AssemblyBinding:
             candidates=tuple(candidates),
             path=path,
             kind="assembly",
-            provided_by_system="a part of the framework, which is at fault itself" if is_hidden else "",
+            provided_by_system=say("loaders.a-part-of-the-framework-which") if is_hidden else UNSAID,
             decided=decided,
             gives_up_with=at_call_of(candidates[-1].outcome) if candidates else "",
             sought_as=(f"{reference.name}.dll",),
@@ -79,39 +80,42 @@ class AssemblyBinding:
 
     def follows(self, path: MachinePath) -> bool:
         """Whether what an assembly refers to is looked at: not for what the framework itself brings."""
-        found = self._files.try_at(path, "")
+        found = self._files.try_at(path, UNSAID)
         return isinstance(found, Candidate) or found.name.token not in FRAMEWORK_TOKENS
 
-    def _redirect_version(self, reference: AssemblyName) -> tuple[Version, str]:
+    def _redirect_version(self, reference: AssemblyName) -> tuple[Version, Message]:
         """The version that is looked for in the end, and what put it in the place of the one that is asked for."""
-        wanted, decided = version_of(reference.version), []
+        wanted, decided = version_of(reference.version), UNSAID
         if not reference.token:  # an assembly that nobody signed has no versions to choose from
-            return wanted, ""
+            return wanted, UNSAID
         own = [a for a in self._config.assemblies if _means(a, reference)]
         follows = self._config.follows_publisher_policy and all(a.follows_publisher_policy for a in own)
         steps = [
-            (own, "the program's configuration file"),
-            (self._policy(reference, wanted).assemblies if follows else (), "the publisher's policy"),
-            (self._machine_config.assemblies, "the machine's configuration file"),
+            (own, say("loaders.the-program-configuration-file")),
+            (self._policy(reference, wanted).assemblies if follows else (), say("loaders.the-publisher-policy")),
+            (self._machine_config.assemblies, say("loaders.the-machine-configuration-file")),
         ]
         for assemblies, who in steps:
             for assembly in assemblies:
                 for redirect in assembly.redirects if _means(assembly, reference) else ():
                     if redirect.first <= wanted <= redirect.last and redirect.instead != wanted:
                         wanted = redirect.instead
-                        decided.append(f"{who} asks for {dotted_version(wanted)} instead")
+                        instead = say("loaders.asks-for-instead", who=who, dotted_version=dotted_version(wanted))
+                        decided = join_clauses(decided, instead)
                         break
-        return wanted, "; ".join(decided)
+        return wanted, decided
 
     def _places(self, reference: AssemblyName, wanted: Version, *, is_frameworks: bool) -> Iterator[Candidate]:
         if reference.name.lower() == _CORE:
-            yield self._taken_at(self._machine.join(self._framework.folder, _CORE + ".dll"), "the framework's own")
+            yield self._taken_at(
+                self._machine.join(self._framework.folder, _CORE + ".dll"), say("loaders.the-framework-own")
+            )
             return
         if reference.token:
             yield from self._in_cache(reference, wanted, is_frameworks=is_frameworks)
         based = list(self._code_bases(reference, wanted))
         for path in based or self._probe_places(reference):
-            because = "the place in the program's configuration file" if based else "probing"
+            because = say("loaders.the-place-in-the-program-configuration") if based else say("loaders.probing")
             yield self._probe(path, because, reference, wanted)
 
     def _in_cache(self, reference: AssemblyName, wanted: Version, *, is_frameworks: bool) -> Iterator[Candidate]:
@@ -120,13 +124,13 @@ class AssemblyBinding:
         for found in cached:
             if found.version == wanted or (is_frameworks and found.version >= wanted):
                 yield self._taken_at(
-                    self._machine.join(found.folder, reference.name + ".dll"), "the global assembly cache"
+                    self._machine.join(found.folder, reference.name + ".dll"), say("loaders.the-global-assembly-cache")
                 )
                 return
         places = ", ".join(dotted_version(found.version) for found in cached)
         folder = self._machine.join(self._caches()[0], "GAC_MSIL", reference.name)
-        detail = f"holds version {places}" if places else ""
-        yield Candidate(folder, CandidateOutcome.ABSENT, "the global assembly cache", detail)
+        detail = say("loaders.holds-version", places=places) if places else UNSAID
+        yield Candidate(folder, CandidateOutcome.ABSENT, say("loaders.the-global-assembly-cache"), detail)
 
     def _search_cache(self, reference: AssemblyName) -> Iterator[_Cached]:
         width = "GAC_32" if self._process in _NARROW else "GAC_64"
@@ -165,25 +169,29 @@ class AssemblyBinding:
                 yield self._machine.join(folder, reference.name + ending)
                 yield self._machine.join(folder, reference.name, reference.name + ending)
 
-    def _probe(self, path: MachinePath, because: str, reference: AssemblyName, wanted: Version) -> Candidate:
+    def _probe(self, path: MachinePath, because: Message, reference: AssemblyName, wanted: Version) -> Candidate:
         """The result of a probe of a file: the first of the name is taken or refused, and ends the search."""
         found = self._files.try_at(path, because)
         if isinstance(found, Candidate):
             return found
-        wrong, outcome = "", CandidateOutcome.OTHER_VERSION
+        wrong, outcome = UNSAID, CandidateOutcome.OTHER_VERSION
         if found.name.name.lower() != reference.name.lower():
-            wrong = f"is the assembly {found.name.name}"
+            wrong = say("loaders.is-the-assembly", name=found.name.name)
         elif reference.token and found.name.token != reference.token:
-            wrong = f"is signed with another key ({found.name.token or 'none'})"
+            wrong = say("loaders.is-signed-with-another-key", token=found.name.token or "none")
         elif reference.token and version_of(found.name.version) != wanted:
-            wrong = f"is version {found.name.version}, and exactly {dotted_version(wanted)} is asked for"
+            wrong = say(
+                "loaders.is-version-and-exactly-is-asked",
+                version=found.name.version,
+                dotted_version=dotted_version(wanted),
+            )
             if version_of(found.name.version) < wanted:
                 outcome = CandidateOutcome.OLDER_VERSION
         if wrong:
             return Candidate(found.path, outcome, because, wrong, found.pe.architecture)
         return _taken_candidate(found, because)
 
-    def _taken_at(self, path: MachinePath, because: str) -> Candidate:
+    def _taken_at(self, path: MachinePath, because: Message) -> Candidate:
         found = self._files.try_at(path, because)
         return found if isinstance(found, Candidate) else _taken_candidate(found, because)
 
@@ -214,7 +222,7 @@ class AssemblyBinding:
             return ()
 
 
-def _taken_candidate(found: AssemblyFile, because: str) -> Candidate:
+def _taken_candidate(found: AssemblyFile, because: Message) -> Candidate:
     return Candidate(found.path, CandidateOutcome.TAKEN, because, architecture=found.pe.architecture)
 
 

@@ -6,6 +6,7 @@ from fundamen.formats.managed.cli_header import AssemblyName, Managed, read_mana
 from fundamen.formats.windows.pe import Pe
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, read_candidate
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import Message, say
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -48,7 +49,7 @@ class AssemblyFiles:
         self._process = process
         self._read: dict[MachinePath, AssemblyFile | Candidate] = {}
 
-    def try_at(self, path: MachinePath, because: str) -> AssemblyFile | Candidate:
+    def try_at(self, path: MachinePath, because: Message) -> AssemblyFile | Candidate:
         """The assembly at a path or, where the runtime cannot take one from there, the candidate with the reason."""
         path = self._machine.real(path)
         if path not in self._read:
@@ -56,7 +57,7 @@ class AssemblyFiles:
         found = self._read[path]
         return msgspec.structs.replace(found, because=because) if isinstance(found, Candidate) else found
 
-    def _try(self, path: MachinePath, because: str) -> AssemblyFile | Candidate:
+    def _try(self, path: MachinePath, because: Message) -> AssemblyFile | Candidate:
         entry = self._machine.look(path)
         if entry.kind is not EntryKind.FILE:
             outcome = CandidateOutcome.BLOCKED if entry.kind is EntryKind.BLOCKED else CandidateOutcome.ABSENT
@@ -70,9 +71,9 @@ class AssemblyFiles:
         except UnreadableError as error:
             return Candidate(path, CandidateOutcome.REFUSED, because, error.why)
         if not isinstance(pe, Pe) or managed is None or managed.assembly is None:
-            return Candidate(path, CandidateOutcome.REFUSED, because, "is no managed assembly")
+            return Candidate(path, CandidateOutcome.REFUSED, because, say("loaders.is-no-managed-assembly"))
         found = AssemblyFile(path, pe, managed, managed.assembly)
         if not found.fits(self._process):
-            detail = f"is for {pe.architecture}"
+            detail = say("loaders.is-for", architecture=pe.architecture)
             return Candidate(path, CandidateOutcome.OTHER_ARCHITECTURE, because, detail, pe.architecture)
         return found

@@ -16,6 +16,7 @@ from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Reso
 from fundamen.loaders.mac_binding import find_unoffered
 from fundamen.loaders.mac_system import MacSystem, find_system
 from fundamen.machine.machine import Machine
+from fundamen.messages import UNSAID, Message, as_said, say
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Necessity
 from fundamen.model.errors import DamagedFileError
@@ -83,22 +84,26 @@ class _Loading:
             loaded=dict(self._loaded),
             resolutions=tuple(resolutions),
             unoffered=tuple(find_unoffered(self._machine, parts, self._answers)),
-            runs_here="" if self._architecture in runs else self._in_words(runs),
+            runs_here=UNSAID if self._architecture in runs else self._in_words(runs),
             untrusted=self._distrust,
             remarks=tuple(self._remarks()),
         )
 
-    def _remarks(self) -> Iterator[str]:
+    def _remarks(self) -> Iterator[Message]:
         part, version = self._program.part, self._system.version
         minimum = part.minimum_os
         if part.platform == MACOS and minimum and version and _numbers(minimum) > version:
             here = ".".join(map(str, version))
-            yield f"it is made for macOS {minimum} or later, and this machine has {here}: it may lack what it calls"
+            yield say("loaders.it-is-made-for-macos-or", minimum=minimum, here=here)
 
-    def _in_words(self, runs: tuple[Architecture, ...]) -> str:
+    def _in_words(self, runs: tuple[Architecture, ...]) -> Message:
         if Architecture.AARCH64 in runs and self._architecture is Architecture.X86_64:
-            return f"{Architecture.AARCH64} only: the translator for {self._architecture} (Rosetta) is not installed"
-        return " and ".join(runs)
+            return say(
+                "loaders.only-the-translator-for-rosetta-is",
+                AARCH64=Architecture.AARCH64,
+                architecture=self._architecture,
+            )
+        return as_said(" and ".join(runs))
 
     def _load_names(self, names: list[str], how: Necessity) -> Iterator[Resolution]:
         for name in names:
@@ -133,7 +138,7 @@ class _Loading:
             candidates.append(candidate)
         return Resolution(name, requester.path, how, tuple(candidates), None)
 
-    def _provided_by_system(self, path: MachinePath) -> str:
+    def _provided_by_system(self, path: MachinePath) -> Message:
         found = self._system.says_of(path, self._architecture)
         return found or self._system.says_of(self._machine.real(path), self._architecture)
 
@@ -154,29 +159,32 @@ class _Loading:
 
     # Where a name leads. Source: Loader::forEachPath and PathOverrides::forEachPathVariant.
 
-    def _places(self, name: str, requester: _Image) -> Iterator[tuple[MachinePath, str]]:
+    def _places(self, name: str, requester: _Image) -> Iterator[tuple[MachinePath, Message]]:
         kind, tail = _tail_of(name)
         yield from self._in_folders(f"DYLD_{kind.upper()}_PATH", tail)
         if name.startswith("@rpath/"):
             yield from self._by_run_paths(name.removeprefix("@rpath/"), requester)
         elif (expanded := self._expand_tokens(name, requester)).startswith("/"):
-            because = "the need is a path" if name == expanded else name.partition("/")[0]
+            because = say("loaders.the-need-is-a-path") if name == expanded else as_said(name.partition("/")[0])
             yield self._tidy(expanded), because
         variable = f"DYLD_FALLBACK_{kind.upper()}_PATH"
         if variable in self._environment:
             yield from self._in_folders(variable, tail)
         elif self._has_default_fallback(requester.part):
             for folder in _DEFAULT_FALLBACK[kind].split(":"):
-                yield self._machine.join(folder, tail), "default fallback"
+                yield self._machine.join(folder, tail), say("loaders.default-fallback")
 
-    def _by_run_paths(self, tail: str, requester: _Image) -> Iterator[tuple[MachinePath, str]]:
+    def _by_run_paths(self, tail: str, requester: _Image) -> Iterator[tuple[MachinePath, Message]]:
         """The run paths of the requester, then those of whatever loaded it, up to the program."""
         holder: _Image | None = requester
         while holder is not None:
             for run_path in holder.part.run_paths:
                 folder = self._expand_tokens(run_path, holder)
                 if folder.startswith("/"):
-                    yield self._tidy(f"{folder}/{tail}"), f"LC_RPATH of {posixpath.basename(holder.path)}"
+                    yield (
+                        self._tidy(f"{folder}/{tail}"),
+                        say("loaders.lc-rpath-of", basename=posixpath.basename(holder.path)),
+                    )
             holder = holder.loaded_by
 
     def _expand_tokens(self, path: str, holder: _Image) -> str:
@@ -185,10 +193,10 @@ class _Loading:
                 return folder + path[len(token) :]
         return path
 
-    def _in_folders(self, variable: str, tail: str) -> Iterator[tuple[MachinePath, str]]:
+    def _in_folders(self, variable: str, tail: str) -> Iterator[tuple[MachinePath, Message]]:
         for folder in self._list_of_variable(variable):
             if folder.startswith("/"):
-                yield self._machine.join(folder, tail), variable
+                yield self._machine.join(folder, tail), say("loaders.the-variable", variable=variable)
 
     def _list_of_variable(self, variable: str) -> list[str]:
         return [each for each in self._environment.get(variable, "").split(":") if each]
@@ -209,65 +217,80 @@ class _Loading:
 
     # What is made of one candidate. Source: JustInTimeLoader::makeJustInTimeLoaderDisk, MachOFile::isLoadable.
 
-    def _try(self, path: MachinePath, because: str, compatibility: str) -> Candidate:
+    def _try(self, path: MachinePath, because: Message, compatibility: str) -> Candidate:
         found = find_candidate(self._machine, path, because)
         if isinstance(found, Candidate):
             return found
         part = found.slice_for(self._architecture) if isinstance(found, MachO) else None
         if part is None:
             architectures = (found.architecture, *found.also_for)
-            detail = f"is for {' and '.join(architectures)}" if isinstance(found, MachO) else "is no Mach-O file"
+            detail = (
+                say("loaders.is-for", architecture=" and ".join(architectures))
+                if isinstance(found, MachO)
+                else say("loaders.is-no-mach-o-file")
+            )
             outcome = CandidateOutcome.OTHER_ARCHITECTURE if isinstance(found, MachO) else CandidateOutcome.REFUSED
             return Candidate(path, outcome, because, detail, found.architecture)
         if found.problems:
-            return Candidate(
-                path, CandidateOutcome.REFUSED, because, f"{found.problems[0].place}: {found.problems[0].reason}"
-            )
-        for outcome, detail in self._objections(path, part, compatibility):
-            return Candidate(path, outcome, because, detail, self._architecture)
+            return Candidate(path, CandidateOutcome.REFUSED, because, found.problems[0].sentence)
+        for outcome, objection in self._objections(path, part, compatibility):
+            return Candidate(path, outcome, because, objection, self._architecture)
         return Candidate(path, CandidateOutcome.TAKEN, because, architecture=self._architecture)
 
-    def _objections(self, path: MachinePath, part: Slice, compatibility: str) -> Iterator[tuple[CandidateOutcome, str]]:
+    def _objections(
+        self, path: MachinePath, part: Slice, compatibility: str
+    ) -> Iterator[tuple[CandidateOutcome, Message]]:
         if part.file_type not in {FileType.DYLIB, FileType.BUNDLE}:
             yield (
                 CandidateOutcome.REFUSED,
-                "is a program, not a library" if part.file_type == FileType.EXECUTE else "is no library",
+                say("loaders.is-a-program-not-a-library")
+                if part.file_type == FileType.EXECUTE
+                else say("loaders.is-no-library"),
             )
         if part.platform not in {0, MACOS, _CATALYST, _DRIVER_KIT}:
-            yield CandidateOutcome.REFUSED, f"is built for {_PLATFORMS.get(part.platform, f'platform {part.platform}')}"
+            yield (
+                CandidateOutcome.REFUSED,
+                say(
+                    "loaders.is-built-for",
+                    get=_PLATFORMS.get(part.platform, say("loaders.platform", platform=part.platform)),
+                ),
+            )
         if _numbers(part.compatibility or "0") < _numbers(compatibility):
             offers = part.compatibility or "none"
             yield (
                 CandidateOutcome.OLDER_VERSION,
-                f"has compatibility version {offers}, and {compatibility} or later is needed",
+                say("loaders.has-compatibility-version-and-or-later", offers=offers, compatibility=compatibility),
             )
         signature, distrust = self._signature_of(path, part)
         if distrust:
             yield CandidateOutcome.UNTRUSTED, distrust
         ours = self._signature
         if ours is not None and ours.demands_own_team and ours.team and not self._is_of(ours.team, signature):
-            theirs = f"team {signature.team}" if signature is not None and signature.team else "no team"
+            theirs = say("loaders.team", team=signature.team) if signature is not None and signature.team else "no team"
             yield (
                 CandidateOutcome.UNTRUSTED,
-                f"is signed by {theirs}, and the program loads only what {ours.team} signed",
+                say("loaders.is-signed-by-and-the-program", theirs=theirs, team=ours.team),
             )
 
     def _is_of(self, team: str, signature: CodeSignature | None) -> bool:
         return signature is not None and signature.team == team
 
-    def _signature_of(self, path: MachinePath, part: Slice) -> tuple[CodeSignature | None, str]:
+    def _signature_of(self, path: MachinePath, part: Slice) -> tuple[CodeSignature | None, Message]:
         """A slice's signature, and why the system does not accept it; empty where it does."""
         if part.signature is None:
             is_demanded = part.architecture in _SIGNED
-            return None, f"has no code signature, which macOS demands of code for {part.architecture}" * is_demanded
+            missing = say("loaders.has-no-code-signature-which-macos", architecture=part.architecture)
+            return None, missing if is_demanded else UNSAID
         try:
             with self._machine.open(path) as source:
                 signature = read_signature(source, part)
         except DamagedFileError as error:
-            return None, f"has a code signature that cannot be used: {error.why}"
+            return None, say("loaders.has-a-code-signature-that-cannot", why=error.why)
         if signature is not None and signature.covered < part.signature.offset:
-            return signature, f"its signature covers {signature.covered} of {part.signature.offset} bytes"
-        return signature, ""
+            return signature, say(
+                "loaders.its-signature-covers-of-bytes", covered=signature.covered, offset=part.signature.offset
+            )
+        return signature, UNSAID
 
 
 def _tail_of(name: str) -> tuple[str, str]:

@@ -12,6 +12,7 @@ from fundamen.formats.unix.elf_relocations import BoundSymbols, read_bound_symbo
 from fundamen.formats.unix.elf_symbols import read_exports
 from fundamen.loaders.load_map import LoadMap, Resolution
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.binary import BinaryKind, Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -35,10 +36,10 @@ def _find_undefined(
     machine: Machine, path: MachinePath, defined: set[str], count: int, library: MachinePath | None
 ) -> Iterator[Resolution]:
     bound = machine.fact(path, bound_symbols_of)
-    hint = "; the program that loads it may" if path == library else ""
+    hint = say("loaders.the-program-that-loads-it-may") if path == library else ""
     for names, how in ((bound.at_start, Necessity.REQUIRED), (bound.at_first_call, Necessity.DELAYED)):
         for name in sorted(names - defined):
-            decided = f"none of the {count} files that are loaded defines it{hint}"
+            decided = say("loaders.none-of-the-files-that-are", count=count, hint=hint)
             yield Resolution(name, path, how, (), None, "symbol", decided=decided)
 
 

@@ -13,6 +13,7 @@ from fundamen.formats.unix.elf import Elf, ElfType
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution, Unoffered, find_candidate
 from fundamen.machine.access import Runner, find_barrier, user_of
 from fundamen.machine.machine import ANYWHERE, EntryKind, Machine
+from fundamen.messages import Message, say
 from fundamen.model.binary import Necessity, Need
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -79,11 +80,11 @@ class ElfLoading(ABC):
                 yield self._resolve(need.name, requester, need.how)
 
     @abstractmethod
-    def _places(self, name: str, requester: LoadedObject) -> Iterator[tuple[MachinePath, str]]:
+    def _places(self, name: str, requester: LoadedObject) -> Iterator[tuple[MachinePath, Message]]:
         """Where the loader looks for a name, in its order, each place with the rule that leads there."""
 
     @abstractmethod
-    def _judge_candidate(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
+    def _judge_candidate(self, path: MachinePath, because: Message, elf: Elf) -> Candidate:
         """The loader's judgement of an ELF file at a place that it searches."""
 
     @abstractmethod
@@ -114,14 +115,20 @@ class ElfLoading(ABC):
         """Whether a file is for the same processor, width and byte order as the program."""
         return (elf.bits, elf.machine, elf.big_endian) == self._kind
 
-    def _map_file(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
+    def _map_file(self, path: MachinePath, because: Message, elf: Elf) -> Candidate:
         """The loader's judgement of a file of our kind as it is mapped."""
         if elf.type not in {ElfType.DYN, ElfType.EXEC}:
-            detail = "is neither a shared library nor a program"
+            detail = say("loaders.is-neither-a-shared-library-nor")
             return Candidate(path, CandidateOutcome.REFUSED, because, detail, elf.architecture)
         if not elf.segments:
-            reason = elf.problems[0].reason if elf.problems else "it has no segments"
-            return Candidate(path, CandidateOutcome.REFUSED, because, f"cannot be mapped: {reason}", elf.architecture)
+            reason = elf.problems[0].reason if elf.problems else say("loaders.it-has-no-segments")
+            return Candidate(
+                path,
+                CandidateOutcome.REFUSED,
+                because,
+                say("loaders.cannot-be-mapped", reason=reason),
+                elf.architecture,
+            )
         return Candidate(path, CandidateOutcome.TAKEN, because, architecture=elf.architecture)
 
     def _tidy(self, folder: str) -> str:
@@ -143,7 +150,7 @@ class ElfLoading(ABC):
         name = self._elf.interpreter
         if not name:
             return
-        candidate = self._try(MachinePath(name), "the program names it (PT_INTERP)")
+        candidate = self._try(MachinePath(name), say("loaders.the-program-names-it-pt-interp"))
         path = candidate.path if candidate.outcome is CandidateOutcome.TAKEN else None
         yield Resolution(name, self._program.path, Necessity.REQUIRED, (candidate,), path, kind="loader")
         if path is not None:
@@ -197,7 +204,7 @@ class ElfLoading(ABC):
         self._queue.append(self._objects[path])
         return path
 
-    def _try(self, path: MachinePath, because: str) -> Candidate:
+    def _try(self, path: MachinePath, because: Message) -> Candidate:
         place = (path, because)
         known = self._tried.get(place)
         if known is None:
@@ -206,7 +213,7 @@ class ElfLoading(ABC):
             known = self._tried[place] = self._looked_at(path, because)
         return known
 
-    def _looked_at(self, path: MachinePath, because: str) -> Candidate:
+    def _looked_at(self, path: MachinePath, because: Message) -> Candidate:
         elf = find_candidate(self._machine, path, because)
         barrier = find_barrier(self._machine, path, self._user) if self._user is not None else None
         if barrier is not None and self._user is not None:  # the loader goes on to the next place
@@ -214,7 +221,7 @@ class ElfLoading(ABC):
         if isinstance(elf, Candidate):
             return elf
         if not isinstance(elf, Elf):
-            return Candidate(path, CandidateOutcome.REFUSED, because, "is no ELF file", elf.architecture)
+            return Candidate(path, CandidateOutcome.REFUSED, because, say("loaders.is-no-elf-file"), elf.architecture)
         return self._judge_candidate(path, because, elf)
 
 

@@ -13,6 +13,7 @@ from fundamen.loaders.load_map import Candidate, CandidateOutcome, Resolution
 from fundamen.loaders.roll_forward import FrameworkVersion, accepts, framework_version, resolve_framework, specifier_of
 from fundamen.loaders.windows_loading import Loading
 from fundamen.machine.machine import EntryKind
+from fundamen.messages import Message, say
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Necessity
 from fundamen.model.errors import UnreadableError
@@ -75,18 +76,18 @@ class FrameworkHost:
         for library in libraries:
             self._loading.need(self._machine.join(folder, library), Necessity.REQUIRED, self._loading.program)
 
-    def _root(self) -> tuple[MachinePath, str]:
+    def _root(self) -> tuple[MachinePath, Message]:
         """Where the host looks for itself and all frameworks, and by which rule; there is one such place only."""
         machine, process = self._machine, self._loading.architecture
         word = WORDS.get(process, str(process))
         is_x86 = process is Architecture.X86
         for variable in (f"DOTNET_ROOT_{word.upper()}", *(["DOTNET_ROOT(X86)"] if is_x86 else []), "DOTNET_ROOT"):
             if folder := machine.environment.get(variable, ""):
-                return machine.join(folder), f"the variable {variable}"
+                return machine.join(folder), say("loaders.the-variable", variable=variable)
         for software in (r"HKLM\Software\WOW6432Node", r"HKLM\Software"):
             if folder := machine.registry.text(f"{software}\\{_INSTALLED}\\{word}", "InstallLocation"):
-                return machine.join(folder), "the place of installation in the registry"
-        return self._default_root(process), "the default place of installation"
+                return machine.join(folder), say("loaders.the-place-of-installation-in-the")
+        return self._default_root(process), say("loaders.the-default-place-of-installation")
 
     def _default_root(self, process: Architecture) -> MachinePath:
         native = self._loading.processes.native
@@ -96,7 +97,7 @@ class FrameworkHost:
             return MachinePath("C:\\Program Files\\dotnet\\x64")
         return MachinePath("C:\\Program Files\\dotnet")
 
-    def _find_host(self, root: MachinePath, because: str) -> None:
+    def _find_host(self, root: MachinePath, because: Message) -> None:
         folder = self._machine.join(root, "host", "fxr")
         versions = self._versions_in(folder)
         if versions:
@@ -134,7 +135,7 @@ class FrameworkHost:
         try:
             return read_runtime_config(self._machine.content(place, _MOST_BYTES)).frameworks
         except UnreadableError as error:
-            self._loading.answer_unread(place, "the framework's own", error.why, BAD_CONFIGURATION)
+            self._loading.answer_unread(place, say("loaders.the-framework-own"), error.why, BAD_CONFIGURATION)
             return ()
 
     def _pick(
@@ -143,12 +144,18 @@ class FrameworkHost:
         folder = self._machine.join(root, "shared", reference.name)
         installed = sorted(self._versions_in(folder))
         picked = resolve_framework(reference, installed)
-        rule = f"the rule {reference.roll_forward}"
+        rule = say("loaders.the-rule", roll_forward=reference.roll_forward)
         candidates = [
-            Candidate(self._machine.join(folder, str(v)), _outcome(reference, v, picked), rule, f"is version {v}")
+            Candidate(
+                self._machine.join(folder, str(v)), _outcome(reference, v, picked), rule, say("loaders.is-version", v=v)
+            )
             for v in installed
         ] or [
-            Candidate(self._machine.join(folder, reference.version), CandidateOutcome.ABSENT, "the shared frameworks")
+            Candidate(
+                self._machine.join(folder, reference.version),
+                CandidateOutcome.ABSENT,
+                say("loaders.the-shared-frameworks"),
+            )
         ]
         if picked is None:
             candidates += self._elsewhere(root, reference)
@@ -174,14 +181,23 @@ class FrameworkHost:
             folder = self._machine.join(other, "shared", reference.name)
             for version in self._versions_in(folder) if other != root else ():
                 if accepts(reference, version):
-                    place, because = self._machine.join(folder, str(version)), "another place of installation"
+                    place, because = (
+                        self._machine.join(folder, str(version)),
+                        say("loaders.another-place-of-installation"),
+                    )
                     width = self._width_at(other)
                     if width in {None, self._loading.architecture}:
                         yield Candidate(
-                            place, CandidateOutcome.NOT_SEARCHED, because, "lies where the host does not look"
+                            place, CandidateOutcome.NOT_SEARCHED, because, say("loaders.lies-where-the-host-does-not")
                         )
                     else:
-                        yield Candidate(place, CandidateOutcome.OTHER_ARCHITECTURE, because, f"is for {width}", width)
+                        yield Candidate(
+                            place,
+                            CandidateOutcome.OTHER_ARCHITECTURE,
+                            because,
+                            say("loaders.is-for", architecture=width),
+                            width,
+                        )
 
     def _width_at(self, root: MachinePath) -> Architecture | None:
         """The architecture of the host library at a place of installation; None where there is none."""
@@ -210,12 +226,18 @@ def _outcome(
 
 def _describe_decision(
     reference: FrameworkReference, installed: list[FrameworkVersion], picked: FrameworkVersion | None
-) -> str:
+) -> Message:
     if not installed:
-        return f"version {reference.version} is asked for, and none is installed"
-    verb = f"takes {picked}" if picked is not None else "accepts none of them"
+        return say("loaders.version-is-asked-for-and-none", version=reference.version)
+    verb = say("loaders.takes", picked=picked) if picked is not None else say("loaders.accepts-none-of-them")
     has = ", ".join(map(str, installed))
-    return f"version {reference.version} is asked for, {has} installed; the rule {reference.roll_forward} {verb}"
+    return say(
+        "loaders.version-is-asked-for-installed-the",
+        version=reference.version,
+        has=has,
+        roll_forward=reference.roll_forward,
+        verb=verb,
+    )
 
 
 def _combine_references(one: FrameworkReference, other: FrameworkReference) -> FrameworkReference:

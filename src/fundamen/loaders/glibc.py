@@ -23,6 +23,7 @@ from fundamen.loaders.hwcaps import ProcessorFolders
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Unoffered
 from fundamen.machine.machine import Machine
 from fundamen.machine.processor import level_in_words, supported_bits
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Necessity
 from fundamen.model.errors import UnreadableError
@@ -61,11 +62,15 @@ class _Loading(ElfLoading):
         # The kernel starts such a program in secure mode, unless its very owner starts it. Source: ld.so(8), AT_SECURE.
         self._is_secure = machine.look(program).changes_account
 
-    def lacks_for_program(self) -> str:
+    def lacks_for_program(self) -> Message:
         """The processor of the machine, where the program itself demands a better one."""
         reason = self._beyond_processor(self._elf)
         levels = self._processor_folders().levels()
-        return f"no more than {levels[0] if levels else 'x86-64'}; the program {reason}" if reason else ""
+        return (
+            say("loaders.no-more-than-the-program", more=levels[0] if levels else "x86-64", reason=reason)
+            if reason
+            else UNSAID
+        )
 
     def _preloaded_names(self) -> list[str]:
         in_file = self._machine.fact(_PRELOAD, _listed_to_preload)
@@ -129,50 +134,50 @@ class _Loading(ElfLoading):
 
     # The order of the search. Source: ld.so(8), "DESCRIPTION".
 
-    def _places(self, name: str, requester: LoadedObject) -> Iterator[tuple[MachinePath, str]]:
+    def _places(self, name: str, requester: LoadedObject) -> Iterator[tuple[MachinePath, Message]]:
         if "/" in name:
-            yield self._machine.join("/", self._expand_tokens(name, requester)), "the name is a path"
+            yield self._machine.join("/", self._expand_tokens(name, requester)), say("loaders.the-name-is-a-path")
             return
         if requester.elf.runpath is None:
             yield from self._rpath_places(name, requester)
-        yield from self._in_folders(name, self._library_path(requester), "LD_LIBRARY_PATH")
+        yield from self._in_folders(name, self._library_path(requester), say("loaders.library-path-variable"))
         if requester.elf.runpath is not None:
             folders = self._split(requester.elf.runpath, requester)
-            yield from self._in_folders(name, folders, f"RUNPATH of {_base(requester.path)}")
+            yield from self._in_folders(name, folders, say("loaders.runpath-of", base=_base(requester.path)))
         yield from self._search_cache(name, requester)
         if not requester.elf.no_default_folders:
-            yield from self._in_folders(name, self._system_folders(), "default folder")
+            yield from self._in_folders(name, self._system_folders(), say("loaders.default-folder"))
 
-    def _rpath_places(self, name: str, requester: LoadedObject) -> Iterator[tuple[MachinePath, str]]:
+    def _rpath_places(self, name: str, requester: LoadedObject) -> Iterator[tuple[MachinePath, Message]]:
         """The requester's RPATH, then those of whatever loaded it, up to the program."""
         holder: LoadedObject | None = requester
         while holder is not None:
             if holder.elf.rpath is not None and holder.elf.runpath is None:
                 folders = self._split(holder.elf.rpath, holder)
-                yield from self._in_folders(name, folders, f"RPATH of {_base(holder.path)}")
+                yield from self._in_folders(name, folders, say("loaders.rpath-of", base=_base(holder.path)))
             holder = holder.loaded_by
 
     def _library_path(self, requester: LoadedObject) -> list[str]:
         value = "" if self._is_secure else self._machine.environment.get("LD_LIBRARY_PATH", "")
         return self._split(value.replace(";", ":"), requester) if value else []
 
-    def _search_cache(self, name: str, requester: LoadedObject) -> Iterator[tuple[MachinePath, str]]:
+    def _search_cache(self, name: str, requester: LoadedObject) -> Iterator[tuple[MachinePath, Message]]:
         entries = self._cache.get(name, ())
         if requester.elf.no_default_folders:
             skipped = self._system_folders()
             entries = tuple(e for e in entries if not e.path.startswith(tuple(f + "/" for f in skipped)))
         if len(entries) == 1 and not entries[0].is_in_hwcaps_folder:  # as nearly always
-            yield MachinePath(entries[0].path), "ld.so.cache"
+            yield MachinePath(entries[0].path), say("loaders.loader-cache")
             return
         plain = [entry for entry in entries if not entry.is_in_hwcaps_folder]
         for level in self._processor_folders().levels() if len(plain) < len(entries) else ():
             plain[:0] = [e for e in entries if e.is_in_hwcaps_folder and f"/glibc-hwcaps/{level}/" in e.path]
         for entry in plain:
-            yield MachinePath(entry.path), "ld.so.cache"
+            yield MachinePath(entry.path), say("loaders.loader-cache")
 
     def _in_folders(
-        self, name: str, folders: list[str] | tuple[str, ...], because: str
-    ) -> Iterator[tuple[MachinePath, str]]:
+        self, name: str, folders: list[str] | tuple[str, ...], because: Message
+    ) -> Iterator[tuple[MachinePath, Message]]:
         known = self._with_subfolders
         for folder in folders:
             if folder not in known:
@@ -225,34 +230,40 @@ class _Loading(ElfLoading):
 
     # What is made of one candidate. Source: elf/dl-load.c, open_verify.
 
-    def _judge_candidate(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
+    def _judge_candidate(self, path: MachinePath, because: Message, elf: Elf) -> Candidate:
         if elf.machine == 0:
-            reason = elf.problems[0].reason if elf.problems else "names no architecture"
-            return Candidate(path, CandidateOutcome.REFUSED, because, f"its header is damaged: {reason}")
+            reason = elf.problems[0].reason if elf.problems else say("loaders.names-no-architecture")
+            return Candidate(
+                path, CandidateOutcome.REFUSED, because, say("loaders.its-header-is-damaged", reason=reason)
+            )
         if reason := _foreign(elf):
             return Candidate(path, CandidateOutcome.REFUSED, because, reason, elf.architecture)
         if not self._is_of_our_kind(elf):
-            detail = f"is for {elf.architecture}"
+            detail = say("loaders.is-for", architecture=elf.architecture)
             return Candidate(path, CandidateOutcome.OTHER_ARCHITECTURE, because, detail, elf.architecture)
         if reason := self._beyond_processor(elf):
             return Candidate(path, CandidateOutcome.REFUSED, because, reason, elf.architecture)
         return self._map_file(path, because, elf)
 
-    def _beyond_processor(self, elf: Elf) -> str:
+    def _beyond_processor(self, elf: Elf) -> Message:
         """Processor features that a file demands and this processor lacks; empty for none, or where it is unknown."""
         known = supported_bits(self._machine) if elf.needed_levels and elf.architecture is Architecture.X86_64 else 0
         if not known or elf.needed_levels & ~known == 0:
-            return ""
-        return f"demands instructions of {level_in_words(elf.needed_levels)}, which this processor has not"
+            return UNSAID
+        return say(
+            "loaders.demands-instructions-of-which-this-processor", level_in_words=level_in_words(elf.needed_levels)
+        )
 
     def _not_searched(self, name: str, tried: set[MachinePath]) -> Iterator[Candidate]:
         """Copies in folders that ld.so.conf names: the loader asks only the cache, which ldconfig has yet to renew."""
         for folder in self._configured_folders():
             path = MachinePath(f"{folder}/{name}")
             is_new = self._machine.real(path) not in tried
-            if is_new and self._try(path, "").outcome is CandidateOutcome.TAKEN:
-                detail = "is not listed in ld.so.cache; ldconfig would add it"
-                yield Candidate(path, CandidateOutcome.NOT_SEARCHED, f"{folder} is named in ld.so.conf", detail)
+            if is_new and self._try(path, UNSAID).outcome is CandidateOutcome.TAKEN:
+                detail = say("loaders.is-not-listed-in-ld-so")
+                yield Candidate(
+                    path, CandidateOutcome.NOT_SEARCHED, say("loaders.is-named-in-ld-so-conf", folder=folder), detail
+                )
 
     def _configured_folders(self) -> list[str]:
         folders: list[str] = []
@@ -309,13 +320,13 @@ def _versions(machine: Machine, path: MachinePath) -> _Versions:
         return _Versions({}, None)
 
 
-def _foreign(elf: Elf) -> str:
+def _foreign(elf: Elf) -> Message:
     """The part of a file's identification that the loader does not know; empty for none. Source: VALID_ELF_HEADER."""
     if elf.os_abi not in _KNOWN_ABIS:
-        return f"is for another operating system (EI_OSABI {elf.os_abi})"
+        return say("loaders.is-for-another-operating-system-ei", os_abi=elf.os_abi)
     if elf.abi_version >= _KNOWN_ABIS[elf.os_abi]:
-        return f"is of an ABI version that this loader does not know (EI_ABIVERSION {elf.abi_version})"
-    return "its identification is damaged: its padding is not zero" if any(elf.padding) else ""
+        return say("loaders.is-of-an-abi-version-that", abi_version=elf.abi_version)
+    return say("loaders.its-identification-is-damaged-its-padding") if any(elf.padding) else UNSAID
 
 
 def _base(path: str) -> str:

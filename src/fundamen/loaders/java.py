@@ -16,6 +16,7 @@ from fundamen.formats.managed.java import JavaClasses
 from fundamen.loaders.java_runtimes import JavaRuntime, find_runtimes
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Resolution, find_candidate
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Binary, Format, Necessity
 from fundamen.model.errors import UnreadableError
@@ -71,21 +72,23 @@ def _runtime(
 ) -> Resolution:
     """The runtime that a command takes, if it is new enough; the others are told where it is not."""
     name = f"Java {classes.java}" if classes.java else "Java"
-    what = f"class {classes.newest_class}" if classes.newest_class else "the class"
+    what = say("loaders.class", newest_class=classes.newest_class) if classes.newest_class else "the class"
     candidates = []
     for index, each in enumerate(runtimes):
         is_enough = each.java >= classes.java
         if index == 0 and is_enough:
-            taken = Candidate(each.launcher, CandidateOutcome.TAKEN, each.because, f"is Java {each.version}")
-            decided = f"Java {each.version}, and Java {classes.java} or later is needed"
+            taken = Candidate(
+                each.launcher, CandidateOutcome.TAKEN, each.because, say("loaders.is-java", version=each.version)
+            )
+            decided = say("loaders.java-and-java-or-later-is", version=each.version, java=classes.java)
             return Resolution(name, program, Necessity.REQUIRED, (taken,), each.launcher, "runtime", decided=decided)
-        detail = f"is Java {each.version}"
+        detail = say("loaders.is-java", version=each.version)
         outcome = CandidateOutcome.NOT_SEARCHED if is_enough else CandidateOutcome.OLDER_VERSION
         if index == 0:
-            detail += f", and {what} is compiled for Java {classes.java}"
+            detail = say("loaders.and-is-compiled-for-java", detail=detail, what=what, java=classes.java)
         candidates.append(Candidate(each.launcher, outcome, each.because, detail))
     right = next((each.launcher for each in runtimes if each.java >= classes.java), None)
-    decided = "" if runtimes else "no Java runtime is found on PATH, in JAVA_HOME or in the usual folders"
+    none = UNSAID if runtimes else say("loaders.no-java-runtime-is-found-on")
     return Resolution(
         name,
         program,
@@ -93,7 +96,7 @@ def _runtime(
         tuple(candidates),
         None,
         "runtime",
-        decided=decided,
+        decided=none,
         gives_up_with=_TOO_NEW if runtimes else _NO_JAVA,
         sought_as=("java", "java.exe"),
         sought_versions=f">={classes.java}" if classes.java else "",
@@ -114,14 +117,17 @@ def _class_path(
             if entry.endswith("/") or "://" in entry:  # a folder of classes, or a place on a network
                 continue
             path = machine.join(machine.folder_of(holder), unquote(entry))
-            found = find_candidate(machine, path, "Class-Path in the manifest")
+            found = find_candidate(machine, path, say("loaders.class-path-in-the-manifest"))
             is_archive = isinstance(found, JavaClasses)
             if isinstance(found, Candidate):
                 candidate = found
             else:
                 outcome = CandidateOutcome.TAKEN if is_archive else CandidateOutcome.REFUSED
                 candidate = Candidate(
-                    path, outcome, "Class-Path in the manifest", "" if is_archive else "is no archive"
+                    path,
+                    outcome,
+                    say("loaders.class-path-in-the-manifest"),
+                    UNSAID if is_archive else say("loaders.is-no-archive"),
                 )
             taken = path if is_archive else None
             resolutions.append(Resolution(entry, holder, Necessity.DELAYED, (candidate,), taken, "java-archive"))
@@ -132,7 +138,7 @@ def _class_path(
     return resolutions
 
 
-def _remarks(machine: Machine, classes: JavaClasses, architecture: Architecture) -> list[str]:
+def _remarks(machine: Machine, classes: JavaClasses, architecture: Architecture) -> list[Message]:
     """Whether the native libraries that an archive brings serve this machine."""
     brought: dict[tuple[Platform, Architecture], str] = {}
     for native in classes.natives:
@@ -145,6 +151,6 @@ def _remarks(machine: Machine, classes: JavaClasses, architecture: Architecture)
                 brought.setdefault((_SYSTEMS[binary.format], each), native.name)
     if not brought or architecture is Architecture.ANY or (machine.platform, architecture) in brought:
         return []
-    told = ", ".join(sorted(f"{platform.in_words} on {each}" for platform, each in brought))
-    wanted = f"{machine.platform.in_words} on {architecture}"
-    return [f"the native libraries that it brings are for {told}, and none is for {wanted}"]
+    told = ", ".join(sorted(say("loaders.on", in_words=platform.in_words, each=each) for platform, each in brought))
+    wanted = say("loaders.on", in_words=machine.platform.in_words, each=architecture)
+    return [say("loaders.the-native-libraries-that-it-brings", told=told, wanted=wanted)]

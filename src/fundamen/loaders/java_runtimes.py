@@ -12,6 +12,7 @@ import msgspec
 from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.loaders.search_path import find_on_path
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import Message, say
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -34,7 +35,7 @@ class JavaRuntime(msgspec.Struct, frozen=True):
     java: int  # 8, 11, 17 ...
     version: str  # as its release file has it
     launcher: MachinePath  # the program ``java``
-    because: str  # what leads to it
+    because: Message  # what leads to it
 
 
 def find_runtimes(machine: Machine) -> list[JavaRuntime]:
@@ -49,26 +50,29 @@ def find_runtimes(machine: Machine) -> list[JavaRuntime]:
     return list(found.values())
 
 
-def _chosen_runtimes(machine: Machine) -> Iterator[tuple[MachinePath, str]]:
+def _chosen_runtimes(machine: Machine) -> Iterator[tuple[MachinePath, Message]]:
     on_path = next((c.path for c in find_on_path(machine, "java") if c.outcome is CandidateOutcome.TAKEN), None)
     if on_path is not None:
         home = machine.folder_of(machine.folder_of(machine.real(on_path)))
-        yield home, f"PATH finds {on_path}"
-        yield machine.folder_of(home), f"PATH finds {on_path}"  # up to Java 8 the program lies in jre/bin
+        yield home, say("loaders.path-finds", on_path=on_path)
+        yield (
+            machine.folder_of(home),
+            say("loaders.path-finds", on_path=on_path),
+        )  # up to Java 8 the program lies in jre/bin
     given = machine.environment.get("JAVA_HOME", "")
     if machine.paths.isabs(given):
-        yield MachinePath(given), "JAVA_HOME names it"
+        yield MachinePath(given), say("loaders.java-home-names-it")
 
 
-def _registered_runtimes(machine: Machine) -> Iterator[tuple[MachinePath, str]]:
+def _registered_runtimes(machine: Machine) -> Iterator[tuple[MachinePath, Message]]:
     for key in _JAVASOFT if machine.platform is Platform.WINDOWS else ():
         for name in machine.registry.subkeys(key):
             home = machine.registry.value(f"{key}\\{name}", "JavaHome")
             if isinstance(home, str):
-                yield MachinePath(home), f"the registry has it as {name}"
+                yield MachinePath(home), say("loaders.the-registry-has-it-as", name=name)
 
 
-def _usual(machine: Machine) -> Iterator[tuple[MachinePath, str]]:
+def _usual(machine: Machine) -> Iterator[tuple[MachinePath, Message]]:
     for folder in _FOLDERS[machine.platform]:
         try:
             names = machine.names(MachinePath(folder))
@@ -76,10 +80,10 @@ def _usual(machine: Machine) -> Iterator[tuple[MachinePath, str]]:
             continue
         for name in names[:_MOST_FOLDERS]:
             inner = ("Contents", "Home") if machine.platform is Platform.MACOS else ()
-            yield machine.join(folder, name, *inner), f"it is installed in {folder}"
+            yield machine.join(folder, name, *inner), say("loaders.it-is-installed-in", folder=folder)
 
 
-def _read(machine: Machine, home: MachinePath, because: str) -> JavaRuntime | None:
+def _read(machine: Machine, home: MachinePath, because: Message) -> JavaRuntime | None:
     ending = ".exe" if machine.platform is Platform.WINDOWS else ""
     places = (machine.join(home, *parts, f"java{ending}") for parts in (("bin",), ("jre", "bin")))
     launcher = next((path for path in places if machine.look(path).kind is EntryKind.FILE), None)

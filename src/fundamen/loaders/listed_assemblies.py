@@ -14,6 +14,7 @@ from fundamen.loaders.framework_host import BAD_LIST, NOT_AS_LISTED, WORDS, Fram
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, Resolution
 from fundamen.loaders.windows_loading import Loading
 from fundamen.machine.machine import EntryKind
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.binary import Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -24,7 +25,7 @@ _MOST_BYTES = 16 << 20
 
 class _Listed(msgspec.Struct, frozen=True):
     path: MachinePath
-    because: str
+    because: Message
     version: Version = (0, 0, 0, 0)  # that the list gives
 
 
@@ -48,14 +49,18 @@ class ListedAssemblies:
         if own is None:
             for name in self._names():
                 if name.lower().endswith((".dll", ".exe")):
-                    self._list(_Listed(machine.join(self._folder, name), "a file beside the program, which lists none"))
+                    self._list(
+                        _Listed(machine.join(self._folder, name), say("loaders.a-file-beside-the-program-which"))
+                    )
         else:
-            self._list(_Listed(assembly, "the program itself"))
+            self._list(_Listed(assembly, say("loaders.the-program-itself")))
             for asset in self._assets_of_process(own):
                 place = machine.join(self._folder, *(asset.path.split("/") if asset.rid else [asset.file_name]))
-                self._list_asset(asset, place, f"listed for the package {asset.package} {asset.version}")
+                self._list_asset(
+                    asset, place, say("loaders.listed-for-the-package", package=asset.package, version=asset.version)
+                )
         for framework in self._host.frameworks:
-            because = f"a part of {framework.name} {framework.version}"
+            because = say("loaders.a-part-of", name=framework.name, version=framework.version)
             for asset in self._assets(machine.join(framework.folder, f"{framework.name}.deps.json"), because) or ():
                 self._list_asset(asset, machine.join(framework.folder, asset.file_name), because)
 
@@ -66,11 +71,11 @@ class ListedAssemblies:
             return msgspec.structs.replace(missing, needed_by=requester)
         file_name = f"{reference.name}.dll"
         listed = self._listed.get(reference.name.lower())
-        provided = ""
+        provided = UNSAID
         if listed is None:
             if not self._host.is_complete:
-                provided = "perhaps a part of a framework that is at fault itself"
-            because = "not among the assemblies that are listed for the program"
+                provided = say("loaders.perhaps-a-part-of-a-framework")
+            because = say("loaders.not-among-the-assemblies-that-are")
             candidate = Candidate(self._machine.join(self._folder, file_name), CandidateOutcome.ABSENT, because)
         else:
             candidate = self._try(listed, reference)
@@ -96,7 +101,7 @@ class ListedAssemblies:
             return found
         taken = Candidate(found.path, CandidateOutcome.TAKEN, listed.because, architecture=found.pe.architecture)
         if version_of(found.name.version) < version_of(reference.version):
-            detail = f"is version {found.name.version}"
+            detail = say("loaders.is-version", v=found.name.version)
             return msgspec.structs.replace(taken, outcome=CandidateOutcome.OLDER_VERSION, detail=detail)
         return taken
 
@@ -107,7 +112,7 @@ class ListedAssemblies:
         if known is None or listed.version > known.version:
             self._listed[name] = listed
 
-    def _list_asset(self, asset: Asset, place: MachinePath, because: str) -> None:
+    def _list_asset(self, asset: Asset, place: MachinePath, because: Message) -> None:
         if self._machine.look(place).kind is EntryKind.FILE:
             if asset.is_managed:
                 self._list(_Listed(place, because, version_of(asset.assembly_version)))
@@ -139,7 +144,7 @@ class ListedAssemblies:
                 best[key] = asset
         return list(best.values())
 
-    def _assets(self, place: MachinePath, of_framework: str = "") -> tuple[Asset, ...] | None:
+    def _assets(self, place: MachinePath, of_framework: Message = UNSAID) -> tuple[Asset, ...] | None:
         """The assets of a dependency file; None for a program without one. A damaged one is a fault."""
         is_there = self._machine.look(place).kind is EntryKind.FILE
         if not is_there and not of_framework:
@@ -147,7 +152,9 @@ class ListedAssemblies:
         try:
             return read_assets(self._machine.content(place, _MOST_BYTES))
         except UnreadableError as error:
-            self._loading.answer_unread(place, of_framework or "what the program lists", error.why, BAD_LIST)
+            self._loading.answer_unread(
+                place, of_framework or say("loaders.what-the-program-lists"), error.why, BAD_LIST
+            )
             return ()
 
     def _names(self) -> tuple[str, ...]:

@@ -5,6 +5,7 @@ from enum import StrEnum
 import msgspec
 
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, Necessity
 from fundamen.model.errors import DamagedFileError, NotExecutableError, UnreadableError
@@ -31,8 +32,8 @@ class Candidate(msgspec.Struct, frozen=True):
 
     path: MachinePath
     outcome: CandidateOutcome
-    because: str  # which rule of the loader led here
-    detail: str = ""  # what is wrong with it
+    because: Message  # which rule of the loader led here
+    detail: Message = UNSAID  # what is wrong with it
     architecture: Architecture | None = None  # where it was read
 
 
@@ -45,8 +46,8 @@ class Resolution(msgspec.Struct, frozen=True):
     candidates: tuple[Candidate, ...]  # empty where the name was loaded already
     path: MachinePath | None  # None where the loader finds nothing it can load
     kind: str = "shared-library"  # or "loader", "side-by-side-assembly", "framework", "assembly", "configuration"
-    provided_by_system: str = ""  # why the operating system itself provides it, with no file of that name
-    decided: str = ""  # what decided, where it is more than the order of the candidates
+    provided_by_system: Message = UNSAID  # why the operating system itself provides it, with no file of that name
+    decided: Message = UNSAID  # what decided, where it is more than the order of the candidates
     gives_up_with: str = ""  # the status that a person sees where this alone is at fault; empty for the platform's own
     sought_as: tuple[str, ...] = ()  # names, perhaps with ``*``, of the file that brings it; empty for its own name
     sought_versions: str = ""  # of its package that serve, as PEP 440 writes them; empty where any may
@@ -73,10 +74,10 @@ class LoadMap(msgspec.Struct, frozen=True):
     loaded: dict[MachinePath, Binary]  # every file that would be loaded but the program, by the path it is found at
     resolutions: tuple[Resolution, ...]
     unoffered: tuple[Unoffered, ...] = ()
-    runs_here: str = ""  # what the machine runs, where that does not include this program
-    untrusted: str = ""  # why the system does not start the program, where it does not accept its signature
-    remarks: tuple[str, ...] = ()  # what else there is to say of the program, which changes no verdict
-    not_followed: str = ""  # what it starts and only a run could tell, in a clause
+    runs_here: Message = UNSAID  # what the machine runs, where that does not include this program
+    untrusted: Message = UNSAID  # why the system does not start the program, where it does not accept its signature
+    remarks: tuple[Message, ...] = ()  # what else there is to say of the program, which changes no verdict
+    not_followed: Message = UNSAID  # what it starts and only a run could tell, in a clause
 
     def joined_with(self, inner: "LoadMap") -> "LoadMap":
         """The same with the needs of another program that it runs, each once."""
@@ -89,7 +90,7 @@ class LoadMap(msgspec.Struct, frozen=True):
         )
 
 
-def find_candidate(machine: Machine, path: MachinePath, because: str) -> Binary | Candidate:
+def find_candidate(machine: Machine, path: MachinePath, because: Message) -> Binary | Candidate:
     """The executable file at a place where a loader looks or, where there is none, the candidate with the reason."""
     entry = machine.look(path)
     match entry.kind:
@@ -99,10 +100,10 @@ def find_candidate(machine: Machine, path: MachinePath, because: str) -> Binary 
             return Candidate(path, CandidateOutcome.BLOCKED, because, entry.why)
         case EntryKind.FILE:
             return read_candidate(machine, path, because)
-    return Candidate(path, CandidateOutcome.REFUSED, because, f"is no file but a {entry.kind}")
+    return Candidate(path, CandidateOutcome.REFUSED, because, say("loaders.is-no-file-but-a", kind=entry.kind))
 
 
-def read_candidate(machine: Machine, path: MachinePath, because: str) -> Binary | Candidate:
+def read_candidate(machine: Machine, path: MachinePath, because: Message) -> Binary | Candidate:
     """The executable file at a candidate's path or, where it cannot be read as one, the candidate with the reason."""
     try:
         return machine.binary(path)

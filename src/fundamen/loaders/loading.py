@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 from fundamen.loaders.load_map import LoadMap
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Binary, BinaryKind, Format
 from fundamen.model.display import printable
@@ -54,16 +55,16 @@ def _load_map(machine: Machine, program: MachinePath, also: Sequence[str]) -> Lo
         return _map_of_hosted(machine, program, binary)
     if binary.kind is BinaryKind.PACKAGE:
         raise UnreadableError(
-            what=f"{printable(program)} cannot be traced",
-            why="it is an install package: nothing is loaded from it, it is unpacked",
-            do=f"See from whom it is with: fundamen inspect {printable(program)}",
+            what=say("loaders.cannot-be-traced", program=printable(program)),
+            why=say("loaders.it-is-an-install-package-nothing"),
+            do=say("loaders.see-from-whom-it-is-with", program=printable(program)),
         )
     made_for = _PLATFORMS[binary.format]
     if made_for is not machine.platform:
         raise UnreadableError(
-            what=f"{printable(program)} cannot be traced on {machine.title}",
-            why=f"it is made for {made_for.in_words}, and the machine runs {machine.platform.in_words} programs",
-            do=f"Name the {made_for.in_words} machine it belongs to with --machine FOLDER.",
+            what=say("loaders.cannot-be-traced-on", program=printable(program), title=machine.title),
+            why=say("loaders.it-is-made-for-and-the", in_words=made_for.in_words, in_words2=machine.platform.in_words),
+            do=say("loaders.name-the-machine-it-belongs-to", in_words=made_for.in_words),
         )
     if made_for is Platform.WINDOWS:
         from fundamen.formats.windows.pe import Pe  # noqa: PLC0415 - only the loader that is met is imported

@@ -12,6 +12,7 @@ import msgspec
 from fundamen.formats.mac.dyld_cache import read_dyld_cache
 from fundamen.formats.mac.property_list import read_property_list
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -49,16 +50,16 @@ class MacSystem(msgspec.Struct, frozen=True):
             return (*intel, *narrow)
         return (*arm, *intel, *narrow)
 
-    def says_of(self, path: str, architecture: Architecture) -> str:
+    def says_of(self, path: str, architecture: Architecture) -> Message:
         """Why the system has a library that is at no place of its disk; empty where it has none of that path."""
         wanted = Architecture.ARM64E if architecture is Architecture.AARCH64 else architecture  # its code serves both
         cached = self.cached.get(wanted, self.cached.get(architecture))
         if cached is not None:
-            return "is part of macOS, in its shared cache" if path in cached else ""
+            return say("loaders.is-part-of-macos-in-its") if path in cached else UNSAID
         has_files = self.version and self.version < _WITHOUT_FILES
         if has_files or not path.startswith(_OWN_FOLDERS):
-            return ""
-        return "would be part of macOS, in its shared cache, which is not available here"
+            return UNSAID
+        return say("loaders.would-be-part-of-macos-in")
 
 
 def find_system(machine: Machine) -> MacSystem:
@@ -77,7 +78,7 @@ def find_system(machine: Machine) -> MacSystem:
 def _version(machine: Machine) -> tuple[int, ...]:
     """The version of macOS, such as (14, 2, 1); empty where its own file does not say."""
     try:
-        values = read_property_list(machine.content(_SYSTEM_VERSION, _MOST_BYTES), "version of macOS")
+        values = read_property_list(machine.content(_SYSTEM_VERSION, _MOST_BYTES), say("loaders.version-of-macos"))
     except UnreadableError:
         return ()
     text = str(values.get("ProductVersion", ""))

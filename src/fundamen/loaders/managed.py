@@ -21,6 +21,7 @@ from fundamen.loaders.load_map import Candidate, CandidateOutcome, Resolution
 from fundamen.loaders.net_framework import NetFramework
 from fundamen.loaders.windows_loading import Loading, runtime_config_of
 from fundamen.machine.machine import EntryKind
+from fundamen.messages import UNSAID, say
 from fundamen.model.binary import BinaryKind, Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -44,7 +45,7 @@ class Binder(Protocol):
 def load(loading: Loading) -> None:
     """Do for a managed program, or for a native one that starts managed code, what its runtime would."""
     files = AssemblyFiles(loading.machine, loading.architecture)
-    own = files.try_at(loading.program, "the program itself")
+    own = files.try_at(loading.program, say("loaders.the-program-itself"))
     program = own if isinstance(own, AssemblyFile) else None
     config_at = runtime_config_of(loading.machine, loading.program)
     is_hosted = loading.machine.look(config_at).kind is EntryKind.FILE
@@ -80,7 +81,7 @@ def _load_hosted(loading: Loading, files: AssemblyFiles, program: AssemblyFile |
 def _start_of_native(loading: Loading, files: AssemblyFiles) -> AssemblyFile | None:
     machine = loading.machine
     path = MachinePath(machine.paths.splitext(loading.program)[0] + ".dll")
-    because = "the assembly that the program starts"
+    because = say("loaders.the-assembly-that-the-program-starts")
     found = files.try_at(path, because)
     name = machine.paths.basename(path)
     candidate = found if isinstance(found, Candidate) else Candidate(found.path, CandidateOutcome.TAKEN, because)
@@ -100,7 +101,9 @@ def _runtime_config(loading: Loading, start: AssemblyFile | None, place: Machine
     try:
         return read_runtime_config(loading.machine.content(place, _MOST_BYTES))
     except UnreadableError as error:
-        loading.answer_unread(place, "beside the program", error.why, BAD_CONFIGURATION if is_there else NO_HOST)
+        loading.answer_unread(
+            place, say("loaders.beside-the-program"), error.why, BAD_CONFIGURATION if is_there else NO_HOST
+        )
         return None
 
 
@@ -112,7 +115,7 @@ def _app_config(loading: Loading) -> AppConfig:
     try:
         return read_app_config(loading.machine.content(place, _MOST_BYTES))
     except UnreadableError as error:
-        loading.answer_unread(place, "beside the program", error.why, _BAD_APP_CONFIG)
+        loading.answer_unread(place, say("loaders.beside-the-program"), error.why, _BAD_APP_CONFIG)
         return AppConfig()
 
 
@@ -125,7 +128,7 @@ def _follow(loading: Loading, files: AssemblyFiles, binder: Binder, start: Assem
         for reference in assembly.managed.references:
             resolution = binder.bind(reference, assembly.path)
             loading.answer(resolution)
-            found = files.try_at(resolution.path, "") if resolution.path is not None else None
+            found = files.try_at(resolution.path, UNSAID) if resolution.path is not None else None
             if not isinstance(found, AssemblyFile) or found.path in seen:
                 continue
             seen.add(found.path)

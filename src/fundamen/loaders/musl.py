@@ -11,6 +11,7 @@ from fundamen.formats.unix.elf import Elf
 from fundamen.loaders.elf_loading import ElfLoading, LoadedObject, words_of
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap
 from fundamen.machine.machine import Machine
+from fundamen.messages import Message, say
 from fundamen.model.binary import Need
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -43,23 +44,23 @@ class _Loading(ElfLoading):
     def _preloader(self) -> LoadedObject:
         return LoadedObject(self._program.path, self._elf, self._program.stands_at, None, has_no_path=True)
 
-    def _places(self, name: str, requester: LoadedObject) -> Iterator[tuple[MachinePath, str]]:
+    def _places(self, name: str, requester: LoadedObject) -> Iterator[tuple[MachinePath, Message]]:
         if "/" in name:
-            yield self._machine.join("/", name), "the name is a path"
+            yield self._machine.join("/", name), say("loaders.the-name-is-a-path")
             return
         for folder in _folders(self._machine.environment.get("LD_LIBRARY_PATH", "")):
-            yield self._machine.join(folder, name), "LD_LIBRARY_PATH"
+            yield self._machine.join(folder, name), say("loaders.library-path-variable")
         holder: LoadedObject | None = requester
         while holder is not None and not holder.has_no_path:
             tag = "RUNPATH" if holder.elf.runpath is not None else "RPATH"
             for folder in _folders(self._run_path(holder)):
                 yield (
                     MachinePath(f"{self._tidy(folder)}/{name}"),
-                    f"{tag} of {self._machine.paths.basename(holder.path)}",
+                    say("loaders.of-tag-basename", tag=tag, basename=self._machine.paths.basename(holder.path)),
                 )
             holder = holder.loaded_by
         configured = self._read_configured_path()
-        because = "default folder" if configured is None else "the loader's own list of folders"
+        because = say("loaders.default-folder") if configured is None else say("loaders.the-loader-own-list-of-folders")
         for folder in _folders(_DEFAULT if configured is None else configured):
             yield self._machine.join(folder, name), because
 
@@ -80,10 +81,16 @@ class _Loading(ElfLoading):
             return None
         return data.decode("utf-8", "surrogateescape")
 
-    def _judge_candidate(self, path: MachinePath, because: str, elf: Elf) -> Candidate:
+    def _judge_candidate(self, path: MachinePath, because: Message, elf: Elf) -> Candidate:
         """The first file of the name is taken, or ends the search: nothing is passed over."""
         if not self._is_of_our_kind(elf):
-            return Candidate(path, CandidateOutcome.REFUSED, because, f"is for {elf.architecture}", elf.architecture)
+            return Candidate(
+                path,
+                CandidateOutcome.REFUSED,
+                because,
+                say("loaders.is-for", architecture=elf.architecture),
+                elf.architecture,
+            )
         return self._map_file(path, because, elf)
 
 

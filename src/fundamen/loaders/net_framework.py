@@ -20,6 +20,7 @@ from fundamen.loaders.windows_parts import build_of
 from fundamen.loaders.windows_processes import WINDOWS_FOLDER
 from fundamen.machine.machine import EntryKind
 from fundamen.machine.registry import Registry
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Necessity
 from fundamen.model.errors import UnreadableError
@@ -111,7 +112,7 @@ class NetFramework:
     def _runtime(self, generation: Generation) -> Candidate:
         """How the runtime library of a generation stands."""
         path = self._machine.join(self.folder_of(generation), _RUNTIMES[generation])
-        because = f"the runtime {generation}"
+        because = say("loaders.the-runtime", generation=generation)
         if self._machine.look(path).kind is EntryKind.FILE:
             return Candidate(path, CandidateOutcome.TAKEN, because)
         if generation is Generation.TWO and self._optional_part():
@@ -124,26 +125,34 @@ class NetFramework:
         if resolution.path is None:
             others = [c for c in resolution.candidates if c.outcome is CandidateOutcome.TAKEN]
             is_off = resolution.candidates[0].outcome is CandidateOutcome.SWITCHED_OFF
-            decided = self._optional_part() if is_off else f"the runtime {generation} is not installed"
+            decided = (
+                self._optional_part() if is_off else say("loaders.the-runtime-is-not-installed", generation=generation)
+            )
             if others:
-                decided += f"; {others[0].because} is installed, but the program does not say that it runs on that"
+                decided = say("loaders.is-installed-but-the-program-does", decided=decided, because=others[0].because)
             passed_over = [
-                replace(c, outcome=CandidateOutcome.OTHER_VERSION, detail="is another generation") if c in others else c
+                replace(c, outcome=CandidateOutcome.OTHER_VERSION, detail=say("loaders.is-another-generation"))
+                if c in others
+                else c
                 for c in resolution.candidates
             ]
             return replace(resolution, decided=decided, candidates=tuple(passed_over))
         installed = installed_release(self._machine.registry, generation)
         if not installed:
-            return replace(resolution, decided=f"{release} is asked for; which release is installed is not known")
+            return replace(resolution, decided=say("loaders.is-asked-for-which-release-is", release=release))
         if _numbers(installed) >= _numbers(release):
-            return replace(resolution, decided=f"{release} is asked for, {installed} is installed and serves")
-        decided = f"{release} is asked for, {installed} is installed, which is older"
+            return replace(
+                resolution, decided=say("loaders.is-asked-for-is-installed-and", release=release, installed=installed)
+            )
+        decided = say("loaders.is-asked-for-is-installed-which", release=release, installed=installed)
         older = replace(
-            resolution.candidates[0], outcome=CandidateOutcome.OLDER_VERSION, detail=f"is release {installed}"
+            resolution.candidates[0],
+            outcome=CandidateOutcome.OLDER_VERSION,
+            detail=say("loaders.is-release", installed=installed),
         )
         return replace(resolution, path=None, decided=decided, candidates=(older,))
 
-    def _optional_part(self) -> str:
+    def _optional_part(self) -> Message:
         """Why the older generation may be switched off here; empty where it is no part of this operating system."""
         word = _WORDS.get(self._loading.processes.native or Architecture.X86_64, "amd64")
         payload = f"{_PAYLOAD}{word}~~"
@@ -154,12 +163,9 @@ class NetFramework:
             is_known = False
         build = build_of(self._machine)
         if not is_known and (build is None or build < _FIRST_WITH_OPTIONAL):
-            return ""
-        of_build = f" of build {build}" if build else ""
-        return (
-            "it is an optional part of this operating system (feature NetFx3) and is switched off; its payload is"
-            f" sources\\sxs\\{payload}.cab on the installation media{of_build}"
-        )
+            return UNSAID
+        of_build = say("loaders.of-build", build=build) if build else UNSAID
+        return say("loaders.it-is-an-optional-part-of", payload=payload, of_build=of_build)
 
 
 def installed_release(registry: Registry, generation: Generation) -> str:

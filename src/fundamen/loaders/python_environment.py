@@ -8,6 +8,7 @@ from collections.abc import Iterator
 
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, Resolution
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import say
 from fundamen.model.binary import Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -27,23 +28,29 @@ def find_environment(machine: Machine, needed_by: MachinePath, interpreter: Mach
         return None
     home, made_with = settings
     base = _base(machine, home, made_with)
-    name = f"{folder}, a Python environment" + (f" of {made_with}" if made_with else "")
+    name = say(
+        "loaders.a-python-environment", folder=folder, more=say("loaders.of", made_with=made_with) if made_with else ""
+    )
     if base is None:
         others = ", ".join(dict.fromkeys(found for found, _ in installed_pythons(machine)))
-        here = f"; here are versions {others}" if others else "; here is no Python at all"
-        decided = f"the environment {folder} was made with Python {made_with} of {home}, which is no longer there{here}"
+        here = say("loaders.here-are-versions", others=others) if others else say("loaders.here-is-no-python-at-all")
+        decided = say(
+            "loaders.the-environment-was-made-with-python", folder=folder, made_with=made_with, home=home, here=here
+        )
         candidates = (
-            Candidate(machine.join(home or "/", "python3"), CandidateOutcome.ABSENT, "home in its pyvenv.cfg"),
+            Candidate(
+                machine.join(home or "/", "python3"), CandidateOutcome.ABSENT, say("loaders.home-in-its-pyvenv-cfg")
+            ),
         )
         return Resolution(name, needed_by, Necessity.REQUIRED, candidates, None, _KIND, decided=decided)
     now = _version_of(machine, base)
     packages = machine.join(folder, "lib", f"python{made_with}", "site-packages")
     if made_with and now and now != made_with and machine.look(packages).kind is EntryKind.FOLDER:
-        detail = f"is Python {now} now"
-        decided = f"its packages lie in {packages}, where only Python {made_with} looks"
-        candidates = (Candidate(base, CandidateOutcome.OLDER_VERSION, "home in its pyvenv.cfg", detail),)
+        detail = say("loaders.is-python-now", now=now)
+        decided = say("loaders.its-packages-lie-in-where-only", packages=packages, made_with=made_with)
+        candidates = (Candidate(base, CandidateOutcome.OLDER_VERSION, say("loaders.home-in-its-pyvenv-cfg"), detail),)
         return Resolution(name, needed_by, Necessity.REQUIRED, candidates, None, _KIND, decided=decided)
-    decided = f"made with Python {made_with or now}, which is there"
+    decided = say("loaders.made-with-python-which-is-there", made_with=made_with or now)
     return Resolution(name, needed_by, Necessity.REQUIRED, (), folder, _KIND, decided=decided)
 
 

@@ -11,6 +11,7 @@ from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Reso
 from fundamen.loaders.python_environment import installed_pythons
 from fundamen.loaders.search_path import find_on_path
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import say
 from fundamen.model.binary import Format, Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -39,13 +40,13 @@ def with_interpreter(machine: Machine, loading: LoadMap) -> LoadMap:
         Candidate(
             path,
             CandidateOutcome.TAKEN if path == taken else CandidateOutcome.OTHER_VERSION,
-            "it is installed",
-            f"is Python {own}",
+            say("loaders.it-is-installed"),
+            say("loaders.is-python", own=own),
         )
         for path, own in found.items()
         if path == taken or (taken is None and own != version)
     ]
-    decided = f"the module is built for Python {version} alone"
+    decided = say("loaders.the-module-is-built-for-python", version=version)
     resolution = Resolution(
         f"Python {version}",
         loading.program,
@@ -54,11 +55,11 @@ def with_interpreter(machine: Machine, loading: LoadMap) -> LoadMap:
         taken,
         "runtime",
         decided=decided,
-        gives_up_with="ModuleNotFoundError, for no other version sees the module",
+        gives_up_with=say("loaders.modulenotfounderror-for-no-other-version-sees"),
     )
     remarks = loading.remarks
     if lies_in is not None and lies_in[2] != version:
-        remarks = (*remarks, f"Python {lies_in[2]}, in whose folder it lies, passes it over")
+        remarks = (*remarks, say("loaders.python-in-whose-folder-it-lies", lies_in=lies_in[2]))
     loaded = {**loading.loaded, taken: machine.binary(taken)} if taken is not None else loading.loaded
     resolutions = (resolution, *loading.resolutions)
     return msgspec.structs.replace(loading, resolutions=resolutions, remarks=remarks, loaded=loaded)

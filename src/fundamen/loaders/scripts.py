@@ -12,6 +12,7 @@ from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Reso
 from fundamen.loaders.python_environment import find_environment
 from fundamen.loaders.search_path import find_on_path, judge_runnable
 from fundamen.machine.machine import Machine
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.binary import Necessity
 from fundamen.model.display import printable
 from fundamen.model.paths import MachinePath
@@ -54,8 +55,8 @@ class _Starting:
             self._map.loaded[interpreter] = binary
             path, script = interpreter, binary
         assert isinstance(script, Script)  # noqa: S101 - otherwise the loop has ended before
-        detail = f"is the {_MOST_SCRIPTS + 1}th script that leads to another, and the system follows {_MOST_SCRIPTS}"
-        too_many = Candidate(path, CandidateOutcome.REFUSED, "its first line", detail)
+        detail = say("loaders.is-the-th-script-that-leads", most_scripts=_MOST_SCRIPTS + 1, most_scripts2=_MOST_SCRIPTS)
+        too_many = Candidate(path, CandidateOutcome.REFUSED, say("loaders.its-first-line"), detail)
         self._note(Resolution(script.interpreter, path, Necessity.REQUIRED, (too_many,), None, _KIND))
         return self._map
 
@@ -63,10 +64,12 @@ class _Starting:
         """The program that carries a script out, after env or a shell that only hands it over; None where none does."""
         if not script.interpreter:
             return None
-        found = self._resolve(path, script, script.interpreter, [self._at(script.interpreter, "its first line")])
+        found = self._resolve(
+            path, script, script.interpreter, [self._at(script.interpreter, say("loaders.its-first-line"))]
+        )
         if found is not None and script.handed_over_to:
             self._add_own(found)
-            second = "its second line"
+            second = say("loaders.its-second-line")
             return self._resolve(path, script, script.handed_over_to, [self._at(script.handed_over_to, second)])
         if found is not None and script.looked_up and "/" not in script.looked_up:
             self._add_own(found)
@@ -79,19 +82,16 @@ class _Starting:
         taken = candidates[first].path if first is not None else None
         considered = tuple(candidates if first is None else candidates[: first + 1])
         environment = find_environment(self._machine, path, MachinePath(name)) if name.startswith("/") else None
-        decided = ""
+        decided = UNSAID
         if taken is None and script.ends_in_return and name.endswith("\r"):
-            decided = (
-                "the first line ends in a carriage return, as Windows ends lines, and the system takes it for a part of"
-                f" the name: {printable(name)}"
-            )
+            decided = say("loaders.the-first-line-ends-in-a", name=printable(name))
         elif taken is None and environment is not None:
             decided = environment.decided
         resolution = Resolution(name, path, Necessity.REQUIRED, considered, taken, _KIND, decided=decided)
         self._note(resolution, *([environment] if environment is not None and taken is not None else []))
         return taken
 
-    def _at(self, name: str, because: str) -> Candidate:
+    def _at(self, name: str, because: Message) -> Candidate:
         path = MachinePath(name) if name.startswith("/") else self._machine.join("/", name)
         return judge_runnable(self._machine, path, because)
 

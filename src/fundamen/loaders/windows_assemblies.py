@@ -22,6 +22,7 @@ from fundamen.formats.windows.pe_resources import ResourceType, read_resource
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, Resolution
 from fundamen.loaders.windows_processes import WINDOWS_FOLDER
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import BinaryKind, Necessity
 from fundamen.model.errors import UnreadableError
@@ -95,22 +96,29 @@ class Assemblies:
             place = self._machine.join(_STORE, "Manifests", stored.file_name)
             outcome, detail = CandidateOutcome.TAKEN, ""
             if stored.architecture != self._word(wanted):
-                outcome, detail = CandidateOutcome.OTHER_ARCHITECTURE, f"is for {stored.architecture}"
+                outcome, detail = (
+                    CandidateOutcome.OTHER_ARCHITECTURE,
+                    say("loaders.is-for", architecture=stored.architecture),
+                )
             else:
-                detail = f"version {dotted_version(stored.version)} for {stored.architecture}"
+                detail = say(
+                    "loaders.version-for",
+                    dotted_version=dotted_version(stored.version),
+                    architecture=stored.architecture,
+                )
             if outcome is CandidateOutcome.TAKEN and not _serves(stored.version, version):
                 outcome = CandidateOutcome.OLDER_VERSION if stored.version < version else CandidateOutcome.OTHER_VERSION
-                detail = f"is version {dotted_version(stored.version)}"
-            candidates.append(Candidate(place, outcome, "the component store", detail))
+                detail = say("loaders.is-version", v=dotted_version(stored.version))
+            candidates.append(Candidate(place, outcome, say("loaders.the-component-store"), detail))
             manifest = self._read(place) if outcome is CandidateOutcome.TAKEN else None
             if manifest is not None:
                 return place, self._machine.join(_STORE, stored.file_name.removesuffix(".manifest")), manifest
         for place in self._private_places(wanted, folder):
             manifest = self._read(place)
             if manifest is None or manifest.identity is None or manifest.identity.name.lower() != wanted.name.lower():
-                candidates.append(Candidate(place, CandidateOutcome.ABSENT, "a private assembly"))
+                candidates.append(Candidate(place, CandidateOutcome.ABSENT, say("loaders.a-private-assembly")))
                 continue
-            candidates.append(Candidate(place, CandidateOutcome.TAKEN, "a private assembly"))
+            candidates.append(Candidate(place, CandidateOutcome.TAKEN, say("loaders.a-private-assembly")))
             return place, self._machine.folder_of(place), manifest
         return None
 

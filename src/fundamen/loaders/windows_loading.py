@@ -20,6 +20,7 @@ from fundamen.loaders.windows_binding import Binding
 from fundamen.loaders.windows_processes import as_seen, processes_of, system_folders
 from fundamen.loaders.windows_search import SearchOrder
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import UNSAID, Message, as_said, say
 from fundamen.model.binary import Necessity
 from fundamen.model.paths import MachinePath
 
@@ -75,7 +76,7 @@ class Loading:
         """Write down an answer that somebody else than the image loader gives."""
         self._resolutions.append(resolution)
 
-    def answer_unread(self, place: MachinePath, because: str, why: str, gives_up_with: str) -> None:
+    def answer_unread(self, place: MachinePath, because: Message, why: Message, gives_up_with: str) -> None:
         """Write down that a file which says how the program is to be started is not there, or is damaged."""
         is_there = self.machine.look(place).kind is EntryKind.FILE
         candidate = Candidate(place, CandidateOutcome.REFUSED if is_there else CandidateOutcome.ABSENT, because, why)
@@ -107,7 +108,7 @@ class Loading:
             loaded=dict(self._loaded),
             resolutions=tuple(self._resolutions),
             unoffered=tuple(self._unoffered),
-            runs_here="" if self.processes.runs(self.architecture) else str(self.processes),
+            runs_here=UNSAID if self.processes.runs(self.architecture) else as_said(str(self.processes)),
         )
 
     def need(self, name: str, how: Necessity, requester: MachinePath) -> MachinePath | None:
@@ -135,7 +136,7 @@ class Loading:
                 taken = self._load(wanted, path, requester)
             if candidate.outcome in {CandidateOutcome.TAKEN, CandidateOutcome.REFUSED}:
                 break
-        provided = decided = ""
+        provided = decided = UNSAID
         if taken is None and not is_api_set:
             candidates += self._in_other_system_folders(wanted, {candidate.path for candidate in candidates})
         if all(candidate.outcome is CandidateOutcome.ABSENT for candidate in candidates):
@@ -146,23 +147,25 @@ class Loading:
         """Copies in the system folders of other widths, where a program never looks and people put them by mistake."""
         for folder in system_folders(self.machine):
             path = self.machine.join(folder, name if "." in name else name + ".dll")
-            found = self._try(path, "a system folder for another architecture") if path not in tried else None
+            found = (
+                self._try(path, say("loaders.a-system-folder-for-another-architecture")) if path not in tried else None
+            )
             if found is not None and found.architecture is not None:
-                detail = f"is for {found.architecture}, in a folder that only programs for another one search"
+                detail = say("loaders.is-for-in-a-folder-that", architecture=found.architecture)
                 yield msgspec.structs.replace(found, outcome=CandidateOutcome.NOT_SEARCHED, detail=detail)
 
-    def _by_the_system(self, name: str) -> tuple[str, str]:
+    def _by_the_system(self, name: str) -> tuple[Message, Message]:
         """Why the system itself provides what no file does, or why it does not though later versions do."""
         first = windows_parts.first_build_with(name)
         if first is not None and not self._order.has_schema:
-            since = f"with the operating system from {windows_parts.title_of(first)} on"
+            since = say("loaders.with-the-operating-system-from-on", title_of=windows_parts.title_of(first))
             if self._build is None or self._build >= first:
-                return f"an API set: it comes {since}", ""
+                return say("loaders.an-api-set-it-comes", since=since), UNSAID
             own = windows_parts.title_of(self._build)
-            return "", f"an API set: it comes {since}, and this is {own}, where a package of its own brings it"
+            return UNSAID, say("loaders.an-api-set-it-comes-and", since=since, own=own)
         if not self.processes.is_known and windows_parts.is_part(name):
-            return "a part of Windows; this volume holds no copy of the system's own libraries", ""
-        return "", ""
+            return say("loaders.a-part-of-windows-this-volume"), UNSAID
+        return UNSAID, UNSAID
 
     @cached_property
     def _build(self) -> int | None:
@@ -177,27 +180,27 @@ class Loading:
         return None
 
     def _from_assembly(self, name: str, how: Necessity, requester: MachinePath, path: MachinePath) -> Resolution:
-        candidate = self._try(path, "a file of an assembly that the manifest asks for")
+        candidate = self._try(path, say("loaders.a-file-of-an-assembly-that"))
         taken = self._load(None, path, requester) if candidate.outcome is CandidateOutcome.TAKEN else None
         return Resolution(name, requester, how, (candidate,), taken)
 
     def _places(
         self, name: str, requester: MachinePath, *, is_behind_api_set: bool
-    ) -> Iterator[tuple[MachinePath, str]]:
+    ) -> Iterator[tuple[MachinePath, Message]]:
         file_name = name if "." in name else name + ".dll"
         if "\\" in file_name or "/" in file_name:
             path = self.machine.join(self.machine.folder_of(self.program), file_name)
-            yield as_seen(self.machine, self.architecture, path), "the name is a path"
+            yield as_seen(self.machine, self.architecture, path), say("loaders.the-name-is-a-path")
             return
         system = self.machine.join(self._order.system, file_name)
         if is_behind_api_set:
-            yield system, "what this system puts behind the API set"
+            yield system, say("loaders.what-this-system-puts-behind-the")
             return
         if self._order.is_known(file_name):
-            yield system, "a known library, always the system's own copy"
+            yield system, say("loaders.a-known-library-always-the-system")
             return
         if requester in self._known:
-            yield system, "what a known library needs, from the system's own folder first"
+            yield system, say("loaders.what-a-known-library-needs-from")
         for folder, because in self._order.folders:
             if folder != self._order.system or requester not in self._known:
                 yield self.machine.join(folder, file_name), because
@@ -216,7 +219,7 @@ class Loading:
                 self._known.add(path)
         return path
 
-    def _try(self, path: MachinePath, because: str) -> Candidate:
+    def _try(self, path: MachinePath, because: Message) -> Candidate:
         entry = self.machine.look(path)
         if entry.kind is EntryKind.BLOCKED:
             return Candidate(path, CandidateOutcome.BLOCKED, because, entry.why)
@@ -226,8 +229,8 @@ class Loading:
         if isinstance(pe, Candidate):
             return pe
         if not isinstance(pe, Pe):
-            return Candidate(path, CandidateOutcome.REFUSED, because, "is a Linux file", pe.architecture)
+            return Candidate(path, CandidateOutcome.REFUSED, because, say("loaders.is-a-linux-file"), pe.architecture)
         if not self.processes.takes(self.architecture, pe):
-            detail = f"is for {pe.architecture}"
+            detail = say("loaders.is-for", architecture=pe.architecture)
             return Candidate(path, CandidateOutcome.OTHER_ARCHITECTURE, because, detail, pe.architecture)
         return Candidate(path, CandidateOutcome.TAKEN, because, architecture=pe.architecture)

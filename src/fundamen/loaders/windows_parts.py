@@ -10,6 +10,7 @@ from fundamen.formats.windows.pe import Pe
 from fundamen.formats.windows.pe_version import read_version
 from fundamen.loaders.windows_processes import INNERMOST, WINDOWS_FOLDER
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.errors import UnreadableError
 
 _VERSION = r"HKLM\Software\Microsoft\Windows NT\CurrentVersion"
@@ -69,4 +70,6 @@ def first_build_with(name: str) -> int | None:
 
 def title_of(build: int) -> str:
     """The version of Windows that a build belongs to, as people call it."""
-    return next((title for first, title in reversed(_TITLES.items()) if build >= first), "an older Windows")
+    return next(
+        (title for first, title in reversed(_TITLES.items()) if build >= first), say("loaders.an-older-windows")
+    )

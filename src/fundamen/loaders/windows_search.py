@@ -12,6 +12,7 @@ from fundamen.formats.windows.pe import Pe
 from fundamen.loaders.windows_processes import WINDOWS_FOLDER, as_seen, system_folder
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.registry import expand_variables
+from fundamen.messages import Message, say
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -21,7 +22,7 @@ _APP_PATHS = r"HKLM\Software\Microsoft\Windows\CurrentVersion\App Paths"
 _FOLDERS_OF_KNOWN = ("dlldirectory", "dlldirectory32")
 _MOST_SCHEMA = 4 << 20  # bytes
 
-Place = tuple[MachinePath, str]  # a folder, and the rule that leads there
+Place = tuple[MachinePath, Message]  # a folder, and the rule that leads there
 
 
 class SearchOrder:
@@ -61,24 +62,27 @@ class SearchOrder:
         machine, program = self._machine, self._program
         redirection = MachinePath(program + ".local")
         if machine.look(redirection).kind is EntryKind.FOLDER:
-            yield redirection, "the folder of redirected libraries beside the program"
-        yield machine.folder_of(program), "the program's folder"
-        yield self.system, "the system folder for this architecture"
-        yield machine.join(WINDOWS_FOLDER, "System"), "the 16-bit system folder"
-        yield WINDOWS_FOLDER, "the Windows folder"
+            yield redirection, say("loaders.the-folder-of-redirected-libraries-beside")
+        yield machine.folder_of(program), say("loaders.the-program-folder")
+        yield self.system, say("loaders.the-system-folder-for-this-architecture")
+        yield machine.join(WINDOWS_FOLDER, "System"), say("loaders.the-16-bit-system-folder")
+        yield WINDOWS_FOLDER, say("loaders.the-windows-folder")
         for text, because in self._search_path():
             for folder in filter(None, (part.strip().strip('"') for part in text.split(";"))):
                 yield as_seen(machine, self._architecture, machine.join(folder)), because
 
-    def _search_path(self) -> Iterator[tuple[str, str]]:
+    def _search_path(self) -> Iterator[tuple[str, Message]]:
         registry = self._machine.registry
         own = registry.text(f"{_APP_PATHS}\\{ntpath.basename(self._program)}", "Path")
-        yield expand_variables(own, self._variables()), "the program's own path in the registry"
+        yield expand_variables(own, self._variables()), say("loaders.the-program-own-path-in-the")
         given = self._machine.environment.get("PATH")
         if given is not None:
-            yield given, "PATH"
+            yield given, say("loaders.path")
             return
-        for key, because in ((f"{_SESSION_MANAGER}\\Environment", "PATH"), (r"HKCU\Environment", "the user's PATH")):
+        for key, because in (
+            (f"{_SESSION_MANAGER}\\Environment", say("loaders.path")),
+            (r"HKCU\Environment", say("loaders.the-user-path")),
+        ):
             yield expand_variables(registry.text(key, "Path"), self._variables()), because
 
     def _variables(self) -> dict[str, str]:

@@ -21,6 +21,7 @@ from fundamen.loaders.load_map import Candidate, CandidateOutcome, LoadMap, Reso
 from fundamen.loaders.loading import load_map
 from fundamen.loaders.search_path import find_on_path, judge_runnable
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.binary import Necessity
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -63,7 +64,7 @@ def with_started(machine: Machine, loading: LoadMap, under_way: tuple[MachinePat
     if not isinstance(script, Script) or not _is_of_shell(script):
         return loading
     if loading.program in under_way or len(under_way) >= _MOST_WRAPPERS:
-        why = "scripts start one another in a circle, or too many of them"
+        why = say("loaders.scripts-start-one-another-in-a")
         return msgspec.structs.replace(loading, not_followed=why)
     try:
         start = find_start(machine, loading.program)
@@ -106,7 +107,7 @@ def find_start(machine: Machine, path: MachinePath) -> Start | None:
     if unknown:
         raise StartUnknownError(unknown)
     if not starts and script.problem:
-        raise StartUnknownError(f"it cannot be read to its end: {script.problem}")
+        raise StartUnknownError(say("loaders.it-cannot-be-read-to-its", problem=script.problem))
     return _choose_start(machine, starts)
 
 
@@ -117,7 +118,7 @@ def _choose_start(machine: Machine, starts: Sequence[Start]) -> Start | None:
     there = {place: start for start in starts if (place := _place_of(machine, start)) is not None}
     if len(there) != 1:
         names = " or ".join(dict.fromkeys(start.words[0] for start in starts))
-        raise StartUnknownError(f"only a run tells which program it starts: {names}")
+        raise StartUnknownError(say("loaders.only-a-run-tells-which-program", names=names))
     return next(iter(there.values()))
 
 
@@ -180,7 +181,7 @@ class _Run:
         self._values = before
         if not found:
             shown = " ".join(word.source for word in words[:3])
-            raise StartUnknownError(f"line {command.line} starts {shown}, which only a run tells")
+            raise StartUnknownError(say("loaders.line-starts-which-only-a-run", line=command.line, shown=shown))
         return found
 
     def _is_open(self, name: str) -> bool:
@@ -196,7 +197,9 @@ class _Run:
         while at < len(values):
             value = values[at]
             if value is None:
-                raise StartUnknownError(f"line {command.line} starts {words[at].source}, which only a run tells")
+                raise StartUnknownError(
+                    say("loaders.line-starts-which-only-a-run", line=command.line, shown=words[at].source)
+                )
             name, is_set, rest = value.partition("=")
             if at and is_set and _NAME.fullmatch(name):
                 environment[name] = rest
@@ -207,7 +210,7 @@ class _Run:
             at += 1
         program = [value or "" for value in values[at:]]
         if not program:
-            raise StartUnknownError(f"line {command.line} starts a program that only a run tells")
+            raise StartUnknownError(say("loaders.line-starts-a-program-that-only", line=command.line))
         return Start(tuple(program), command.line, environment, self._folder, command.is_certain)
 
     def may_be_started(self, word: Word) -> bool:
@@ -220,7 +223,7 @@ class _Run:
     def _require_value(self, command: ShellCommand, word: Word) -> str:
         value = self._value(word)
         if value is None:
-            raise StartUnknownError(f"line {command.line} sets {word.source}, which only a run tells")
+            raise StartUnknownError(say("loaders.line-sets-which-only-a-run", line=command.line, source=word.source))
         return value
 
     def _export(self, command: ShellCommand) -> None:
@@ -348,7 +351,7 @@ def _with_program(machine: Machine, loading: LoadMap, start: Start, under_way: t
     with _environment_of(machine, start):
         candidates = _candidates(machine, start)
         if not candidates:
-            raise StartUnknownError(f"line {start.line} starts {name}, counted from the folder in which it is started")
+            raise StartUnknownError(say("loaders.line-starts-counted-from-the-folder", line=start.line, name=name))
         taken = next((each.path for each in candidates if each.outcome is CandidateOutcome.TAKEN), None)
         how = Necessity.REQUIRED if start.is_certain else Necessity.DELAYED
         resolution = Resolution(name, loading.program, how, tuple(candidates), taken, STARTED)
@@ -360,7 +363,9 @@ def _with_program(machine: Machine, loading: LoadMap, start: Start, under_way: t
             if posixpath.basename(name) == "java" and "-jar" in start.words[:-1]:
                 inner = _merge(inner, _jar_of(machine, start))
         except UnreadableError as error:
-            raise StartUnknownError(f"line {start.line} starts {taken}, which cannot be traced: {error.why}") from error
+            raise StartUnknownError(
+                say("loaders.line-starts-which-cannot-be-traced", line=start.line, taken=taken, why=error.why)
+            ) from error
     return _merge(loading, inner)
 
 
@@ -371,7 +376,7 @@ def _candidates(machine: Machine, start: Start) -> list[Candidate]:
         return list(find_on_path(machine, name))
     if name.startswith("/") or start.folder is not None:
         path = MachinePath(posixpath.normpath(posixpath.join(start.folder or "/", name)))
-        return [judge_runnable(machine, path, f"line {start.line} of the script")]
+        return [judge_runnable(machine, path, say("loaders.line-of-the-script", line=start.line))]
     return []
 
 

@@ -7,6 +7,7 @@ import msgspec
 
 from fundamen.machine.accounts import GROUPS, USERS, accounts
 from fundamen.machine.machine import AccessRights, EntryKind, Machine
+from fundamen.messages import Message, say
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath
@@ -26,9 +27,9 @@ class Runner(msgspec.Struct, frozen=True):
     gids: frozenset[int] = frozenset()
 
     @property
-    def in_words(self) -> str:
+    def in_words(self) -> Message:
         """The subject of a sentence."""
-        return f"the user {self.name}" if self.name else "an ordinary user"
+        return say("machine.the-user", name=self.name) if self.name else say("machine.an-ordinary-user")
 
     def has(self, bit: int, rights: AccessRights) -> bool:
         """Whether the rights of an entry give the user a bit."""
@@ -52,10 +53,18 @@ class Barrier(msgspec.Struct, frozen=True):
     rights: AccessRights
     lacks: int  # the mode bits that would let every user through
 
-    def reason(self, user: Runner) -> str:
+    def reason(self, user: Runner) -> Message:
         """The reason, as a clause."""
-        verb = f"enter the folder {self.path}" if self.is_folder else "run it" if self.lacks & 1 else "read it"
-        return f"{user.in_words} may not {verb} (mode {self.rights.mode:04o}, owner {self.rights.uid})"
+        verb = (
+            say("machine.enter-the-folder", path=self.path)
+            if self.is_folder
+            else "run it"
+            if self.lacks & 1
+            else "read it"
+        )
+        return say(
+            "machine.may-not-mode-owner", in_words=user.in_words, verb=verb, mode=self.rights.mode, uid=self.rights.uid
+        )
 
 
 def find_user(machine: Machine, name: str) -> Runner:
@@ -64,9 +73,9 @@ def find_user(machine: Machine, name: str) -> Runner:
     numbers = fields[2 : _PRIMARY + 1] if fields is not None else []
     if not numbers or not all(each.isascii() and each.isdigit() and len(each) <= _MOST_DIGITS for each in numbers):
         raise UsageError(
-            what=f"Nothing is judged for the user {printable(name)}",
-            why=f"{USERS} of {machine.title} does not list this user",
-            do="Name a user of that machine, or leave --as out.",
+            what=say("machine.nothing-is-judged-for-the-user", name=printable(name)),
+            why=say("machine.of-does-not-list-this-user", users=USERS, title=machine.title),
+            do=say("machine.name-a-user-of-that-machine"),
         )
     listed = accounts(machine, GROUPS).values()
     further = {int(each[2]) for each in listed if name in each[_MEMBERS].split(",") and each[2].isdigit()}

@@ -15,6 +15,7 @@ from fundamen.formats.cursor import damage_error
 from fundamen.formats.windows.text_hive import Value
 from fundamen.machine.machine import Entry, EntryKind, Machine
 from fundamen.machine.registry import Registry
+from fundamen.messages import as_said, say
 from fundamen.model.architecture import Platform
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
@@ -44,8 +45,10 @@ class CapturedMachine(Machine):
         self.platform = capture.manifest.platform
         self.paths = ntpath if self.platform is Platform.WINDOWS else posixpath
         self.root = root
-        self.title = (
-            f"the capture of {printable(capture.manifest.machine)}, made {capture.manifest.made_at:%Y-%m-%d %H:%M} UTC"
+        self.title = say(
+            "machine.the-capture-of-made-utc",
+            machine=printable(capture.manifest.machine),
+            made_at=capture.manifest.made_at,
         )
         self.environment = {**capture.facts.environment, **environment}
         self.registry = _CapturedRegistry(capture.facts)
@@ -61,15 +64,15 @@ class CapturedMachine(Machine):
         """The recorded entry; blocked, where the capture does not have it."""
         found = self._told.entries.get(path)
         if found is None:
-            return Entry(EntryKind.BLOCKED, why="the capture lacks this fact")
+            return Entry(EntryKind.BLOCKED, why=say("machine.the-capture-lacks-this-fact"))
         kind = EntryKind(found.kind) if found.kind in set(EntryKind) else EntryKind.BLOCKED
-        return Entry(kind, found.size, found.why, found.is_executable, found.changes_account)
+        return Entry(kind, found.size, as_said(found.why), found.is_executable, found.changes_account)
 
     def names(self, folder: MachinePath) -> tuple[str, ...]:
         """The names that were in a folder."""
         found = self._told.names.get(folder)
         if found is None:
-            raise self._lacks(folder, "which names were in it")
+            raise self._lacks(folder, say("machine.which-names-were-in-it"))
         if isinstance(found, Refusal):
             raise UnreadableError(found.what, found.why, found.do)
         return found
@@ -94,7 +97,7 @@ class CapturedMachine(Machine):
         """The digest that was taken then."""
         found = self._digest(path, algorithm)
         if found is None:
-            raise self._lacks(path, f"its digest by {algorithm}")
+            raise self._lacks(path, say("machine.its-digest-by", algorithm=algorithm))
         return found
 
     def _digest(self, path: MachinePath, which: str) -> str | None:
@@ -109,9 +112,9 @@ class CapturedMachine(Machine):
     def host_path(self, path: MachinePath) -> HostPath:
         """Refused for every path: what a capture tells of lies nowhere on this host."""
         raise UnreadableError(
-            what=f"{printable(path)} has no place on this host",
-            why=f"it is only known from {self.title}",
-            do="Run the same command on the machine itself.",
+            what=say("machine.has-no-place-on-this-host", path=printable(path)),
+            why=say("machine.it-is-only-known-from", title=self.title),
+            do=say("machine.run-the-same-command-on-the"),
         )
 
     def afresh(self) -> "CapturedMachine":
@@ -129,7 +132,11 @@ class CapturedMachine(Machine):
         return name.lower() if self.platform is Platform.WINDOWS else name
 
     def _lacks(self, path: str, what: str) -> UnreadableError:
-        return UnreadableError(what=f"{printable(path)} cannot be read", why=f"the capture lacks {what}", do=_DO)
+        return UnreadableError(
+            what=say("machine.cannot-be-read", path=printable(path)),
+            why=say("machine.the-capture-lacks", what=what),
+            do=_DO,
+        )
 
 
 class _CapturedBytes(Digesting):
@@ -147,7 +154,7 @@ class _CapturedBytes(Digesting):
         try:
             return bytes.fromhex(known)
         except ValueError as error:
-            raise damage_error(printable(self.name), "the capture has a digest of it that is none") from error
+            raise damage_error(printable(self.name), say("machine.the-capture-has-a-digest-of")) from error
 
     def _read(self, offset: int, size: int) -> bytes:
         end = offset + size
@@ -157,12 +164,14 @@ class _CapturedBytes(Digesting):
                 wanted = min(end, begin + length) - at
                 piece = self._content.read_at(place + at - begin, wanted)
                 if len(piece) < wanted:
-                    raise damage_error(printable(self.name), "the capture names bytes of it that it does not hold")
+                    raise damage_error(printable(self.name), say("machine.the-capture-names-bytes-of-it"))
                 data += piece
                 at += wanted
         if at < min(end, self.size):
             raise UnreadableError(
-                what=f"{printable(self.name)} cannot be read", why=f"the capture lacks its bytes from {at} on", do=_DO
+                what=say("machine.cannot-be-read", path=printable(self.name)),
+                why=say("machine.the-capture-lacks-its-bytes-from", at=at),
+                do=_DO,
             )
         return bytes(data)
 

@@ -10,6 +10,8 @@ import os
 import sys
 from collections.abc import Callable
 
+from fundamen.messages import say
+
 FOLDER = getattr(os, "O_PATH", os.O_RDONLY) | getattr(os, "O_DIRECTORY", 0)  # what a folder is opened with, to go on
 _ALWAYS = getattr(os, "O_CLOEXEC", 0) | getattr(os, "O_NOFOLLOW", 0)
 _OPENAT2 = 437  # the number of the call, the same for every processor
@@ -35,9 +37,9 @@ def open_below(folder: int, path: str, flags: int, mode: int = 0) -> int:
         return os.open(".", flags | _ALWAYS, mode, dir_fd=folder)
     parts = path.split("/")
     if "\0" in path:
-        raise OSError(errno.EINVAL, "its path has a NUL in it", path)
+        raise OSError(errno.EINVAL, say("machine.its-path-has-a-nul-in"), path)
     if "" in parts or "." in parts or ".." in parts:
-        raise OSError(errno.EXDEV, "its path leads out of the machine", path)
+        raise OSError(errno.EXDEV, say("machine.its-path-leads-out-of-the"), path)
     at_once = _at_once() if len(parts) > 1 else None  # one name leads nowhere else, and open(2) is quicker
     if at_once is None:
         return _one_by_one(folder, parts, flags | _ALWAYS, mode)

@@ -8,6 +8,7 @@ from typing import IO, Self
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.places import Place
+from fundamen.messages import say
 from fundamen.model.paths import HostPath
 
 _BLOCK = 4096  # bytes
@@ -94,7 +95,7 @@ def require_ordinary(handle: int, path: str) -> os.stat_result:
     """See that an open file is no pipe, device or socket, and give its status. Raises: OSError."""
     status = os.fstat(handle)
     if not stat.S_ISREG(mode := status.st_mode) and (stat.S_ISFIFO(mode) or stat.S_ISCHR(mode) or stat.S_ISSOCK(mode)):
-        raise OSError(0, "it is a pipe, device or socket, and those are not waited for", path)
+        raise OSError(0, say("machine.it-is-a-pipe-device-or"), path)
     return status
 
 

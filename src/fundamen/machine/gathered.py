@@ -17,6 +17,7 @@ from fundamen.formats.windows.text_hive import Value
 from fundamen.machine.machine import Entry, EntryKind, Machine, not_a_file
 from fundamen.machine.posix import MOST_LINKS, entry_of_mode
 from fundamen.machine.registry import Registry
+from fundamen.messages import as_said, say
 from fundamen.model.architecture import Platform
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
@@ -48,12 +49,12 @@ class GatheredMachine(Machine):
         self.platform = gathered.platform
         self._is_windows = gathered.platform is Platform.WINDOWS
         self.paths = ntpath if self._is_windows else posixpath
-        self.title = f"what was gathered of {printable(gathered.host)}"
+        self.title = say("machine.what-was-gathered-of", host=printable(gathered.host))
         self.environment = gathered.environment
         if self._is_windows:
             self.environment = {name.upper(): value for name, value in gathered.environment.items()}
             self.registry = _GatheredRegistry(gathered)
-        self._content = SharedFile(gathered.content, "what was gathered")
+        self._content = SharedFile(gathered.content, say("machine.what-was-gathered"))
         self._listed: dict[str, tuple[str, Listed]] = {}  # folded path -> the path as it is spelled, what it is
         self._names: dict[str, list[str]] = {}
         for path, found in gathered.listed.items():
@@ -90,7 +91,7 @@ class GatheredMachine(Machine):
         """The recorded entry at a path."""
         real, why = self._follow_links(path)
         if why:
-            return Entry(EntryKind.BLOCKED, why=why)
+            return Entry(EntryKind.BLOCKED, why=as_said(why))
         found = self._listed.get(self.fold(real))
         if found is not None:
             place = self._files.get(self.fold(real))
@@ -99,15 +100,17 @@ class GatheredMachine(Machine):
             return Entry(EntryKind.FOLDER)
         if self._is_listed(self.paths.dirname(real)):
             return Entry(EntryKind.ABSENT)
-        return Entry(EntryKind.BLOCKED, why="it was not gathered")
+        return Entry(EntryKind.BLOCKED, why=say("machine.it-was-not-gathered"))
 
     def names(self, folder: MachinePath) -> tuple[str, ...]:
         """The names that were in a folder."""
         real, why = self._follow_links(folder)
         if not why and not self._is_listed(real):
-            why = "it was not gathered which names are in it"
+            why = say("machine.it-was-not-gathered-which-names")
         if why:
-            raise UnreadableError(what=f"The folder {printable(folder)} cannot be read", why=why, do=_DO)
+            raise UnreadableError(
+                what=say("machine.the-folder-cannot-be-read", folder=printable(folder)), why=why, do=_DO
+            )
         return tuple(sorted(name for name in self._names.get(self.fold(real), ()) if name))
 
     def real(self, path: MachinePath) -> MachinePath:
@@ -123,15 +126,17 @@ class GatheredMachine(Machine):
         if place is None:
             entry = self.look(path)
             if entry.kind is EntryKind.FILE:
-                why = self._refused.get(key, "its bytes were not gathered")
-                raise UnreadableError(what=f"{printable(path)} cannot be read", why=why, do=_DO)
+                why = self._refused.get(key, say("machine.its-bytes-were-not-gathered"))
+                raise UnreadableError(what=say("machine.cannot-be-read", path=printable(path)), why=why, do=_DO)
             raise not_a_file(path, entry, self.title)
         yield PartOf(self._content, place[0], place[1], str(path))
 
     def host_path(self, path: MachinePath) -> HostPath:
         """Refused for every path: nothing of it lies on this host."""
         raise UnreadableError(
-            what=f"{printable(path)} has no place on this host", why=f"it is only known from {self.title}", do=_DO
+            what=say("machine.has-no-place-on-this-host", path=printable(path)),
+            why=say("machine.it-is-only-known-from", title=self.title),
+            do=_DO,
         )
 
     def scanner(self) -> "_GatheredScanning":
@@ -187,7 +192,7 @@ class GatheredMachine(Machine):
                 continue
             links += 1
             if links > MOST_LINKS:
-                return path, "its links lead round in a loop"
+                return path, say("machine.its-links-lead-round-in-a")
             if self.paths.isabs(found.target):
                 real, target = self._apart(found.target)
             else:

@@ -8,6 +8,7 @@ import shutil
 import subprocess
 from collections.abc import Sequence
 
+from fundamen.messages import say
 from fundamen.model.timing import log_time
 
 _LOG = logging.getLogger(__name__)
@@ -60,4 +61,6 @@ def run_tool(
                 start_new_session=apart,
             )
     except subprocess.TimeoutExpired as error:
-        raise TimeoutError(errno.ETIMEDOUT, f"it has not ended in {seconds:g} seconds", tool) from error
+        raise TimeoutError(
+            errno.ETIMEDOUT, say("machine.it-has-not-ended-in-seconds", seconds=seconds), tool
+        ) from error

@@ -12,6 +12,7 @@ import msgspec
 
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.registry import Registry
+from fundamen.messages import say
 from fundamen.model.paths import MachinePath
 
 _SOFTWARE = (r"HKLM\Software", r"HKLM\Software\WOW6432Node", r"HKCU\Software")
@@ -33,7 +34,7 @@ class InstalledPackage(msgspec.Struct, frozen=True):
     @property
     def title(self) -> str:
         """The package as a technician would say it."""
-        by = f" by {self.publisher}" if self.publisher else ""
+        by = say("machine.by", publisher=self.publisher) if self.publisher else ""
         return f"{self.name} {self.version}".rstrip() + by
 
 

@@ -16,6 +16,7 @@ from fundamen.formats.byte_source import ByteSource, digest_of_ranges
 from fundamen.machine.places import Ground, Place
 from fundamen.machine.registry import NoRegistry, Registry
 from fundamen.machine.scanning import HostScanning, Scanning
+from fundamen.messages import UNSAID, Message, as_said, say
 from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary
 from fundamen.model.display import printable
@@ -43,7 +44,7 @@ class Entry(msgspec.Struct, frozen=True):
 
     kind: EntryKind
     size: int = 0  # bytes
-    why: str = ""  # for BLOCKED: what stands in the way
+    why: Message = UNSAID  # for BLOCKED: what stands in the way
     is_executable: bool = True  # whether its mode lets anybody run it
     changes_account: bool = False  # a program that runs as its file's owner or group (set-user-id, set-group-id)
 
@@ -129,9 +130,9 @@ class Machine(ABC):
     def ground(self) -> Ground:
         """Where on this host its files lie, held open so that nothing leads out. Raises: UnreadableError: nowhere."""
         raise UnreadableError(
-            what=f"{self.title} cannot be changed from here",
-            why="its files lie nowhere on this host, or this host cannot hold folders open",
-            do="Examine it here; restore it with its disk mounted on a Linux host.",
+            what=say("machine.cannot-be-changed-from-here", title=self.title),
+            why=say("machine.its-files-lie-nowhere-on-this"),
+            do=say("machine.examine-it-here-restore-it-with"),
         )
 
     def place(self, path: MachinePath) -> Place:
@@ -282,18 +283,21 @@ def not_a_file(path: MachinePath, entry: Entry, machine_title: str) -> Unreadabl
     name = printable(path)
     match entry.kind:
         case EntryKind.FOLDER:
-            why, do = "it is a folder", "Name a file in it."
+            why, do = say("machine.it-is-a-folder"), say("machine.name-a-file-in-it")
         case EntryKind.SPECIAL:
-            why, do = "it is a pipe, device or socket, and those are never opened", "Name an ordinary file."
+            why, do = say("machine.it-is-a-pipe-device-or-socket"), say("machine.name-an-ordinary-file")
         case EntryKind.BLOCKED:
-            why, do = entry.why, "Look at the path's rights and links, or ask for the rights to read it."
+            why, do = as_said(entry.why), say("machine.look-at-the-path-rights-and")
         case _:
-            why, do = f"there is no such file on {machine_title}", "Check the spelling, or name another --machine."
-    return UnreadableError(what=f"{name} cannot be read", why=why, do=do)
+            why, do = (
+                say("machine.there-is-no-such-file-on", machine_title=machine_title),
+                say("machine.check-the-spelling-or-name-another"),
+            )
+    return UnreadableError(what=say("machine.cannot-be-read", path=name), why=why, do=do)
 
 
-def why_blocked(error: OSError) -> str:
+def why_blocked(error: OSError) -> Message:
     """An operating system's refusal in a technician's words."""
     if isinstance(error, PermissionError):
-        return "this account may not read it"
-    return error.strerror or type(error).__name__
+        return say("machine.this-account-may-not-read-it")
+    return as_said(error.strerror or type(error).__name__)

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 
 from fundamen.machine.machine import Machine
 from fundamen.machine.posix import LinuxMachine
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
@@ -46,9 +47,9 @@ def open_machine(
         machine = _machine_at(folder, spec or "", drives or {}, environment, here)
     if drives and machine.platform is not Platform.WINDOWS:
         raise UsageError(
-            what="--drive cannot be used here",
-            why=f"{machine.title} has no drive letters",
-            do="Leave --drive out, or name a Windows volume with --machine.",
+            what=say("machine.drive-cannot-be-used-here"),
+            why=say("machine.has-no-drive-letters", title=machine.title),
+            do=say("machine.leave-drive-out-or-name-a"),
         )
     return machine
 
@@ -60,9 +61,9 @@ def _this_host(environment: Mapping[str, str], here: HostPath) -> Machine:
         return WindowsHost(environment, here)
     if _PLATFORM != "linux":
         raise UnreadableError(
-            what="This host cannot be examined yet",
-            why=f"live machines are examined on Linux and Windows only, and this is {_PLATFORM}",
-            do="Name a mounted root or volume with --machine FOLDER.",
+            what=say("machine.this-host-cannot-be-examined-yet"),
+            why=say("machine.live-machines-are-examined-on-linux", platform=_PLATFORM),
+            do=say("machine.name-a-mounted-root-or-volume"),
         )
     return LinuxMachine(HostPath("/"), environment, here)
 
@@ -73,11 +74,11 @@ def _machine_at(
     if os.path.isfile(folder):
         return _open_capture(folder, spec, environment)
     if not os.path.isdir(folder):
-        why = "it is not a folder" if os.path.exists(folder) else "there is no such folder"
+        why = say("machine.it-is-not-a-folder") if os.path.exists(folder) else say("machine.there-is-no-such-folder")
         raise UnreadableError(
-            what=f"The machine {printable(spec)} cannot be examined",
+            what=say("machine.the-machine-cannot-be-examined", spec=printable(spec)),
             why=why,
-            do="Name the folder where its root or system drive is mounted.",
+            do=say("machine.name-the-folder-where-its-root"),
         )
     given = {_letter(name): _drive(name, path) for name, path in drives.items()}
     for system_drive in (folder, _within(folder, "drive_c")):
@@ -92,12 +93,9 @@ def _machine_at(
     if any(os.path.lexists(os.path.join(folder, sign)) for sign in _LINUX_SIGNS):
         return LinuxMachine(folder, environment, here)
     raise UnreadableError(
-        what=f"The machine {printable(spec)} cannot be examined",
-        why=(
-            "the folder holds neither Windows/System32, nor drive_c/windows/system32, nor a macOS root"
-            " (System/Library/CoreServices), nor a Linux root (usr/lib, etc)"
-        ),
-        do="Name the folder that the root or the system drive is mounted at.",
+        what=say("machine.the-machine-cannot-be-examined", spec=printable(spec)),
+        why=(say("machine.the-folder-holds-neither-windows-system32")),
+        do=say("machine.name-the-folder-that-the-root"),
     )
 
 
@@ -110,17 +108,17 @@ def _open_capture(path: HostPath, spec: str, environment: Mapping[str, str]) -> 
         with open(path, "rb") as file:
             if not is_capture(file.read(4)):
                 raise UnreadableError(
-                    what=f"The machine {printable(spec)} cannot be examined",
-                    why="it is not a folder, and no capture of a machine either",
-                    do="Name the folder where its root or system drive is mounted, or a capture.",
+                    what=say("machine.the-machine-cannot-be-examined", spec=printable(spec)),
+                    why=say("machine.it-is-not-a-folder-and"),
+                    do=say("machine.name-the-folder-where-its-root-or"),
                 )
             file.seek(0)
             return CapturedMachine(read_capture(file, spec), path, environment)
     except OSError as error:
         raise UnreadableError(
-            what=f"The capture {printable(spec)} cannot be read",
+            what=say("machine.the-capture-cannot-be-read", spec=printable(spec)),
             why=error.strerror or str(error),
-            do="Name a capture that you may read.",
+            do=say("machine.name-a-capture-that-you-may"),
         ) from error
 
 
@@ -128,7 +126,9 @@ def _letter(name: str) -> str:
     letter = name.rstrip(":").upper()
     if len(letter) != 1 or not "A" <= letter <= "Z":
         raise UsageError(
-            what=f"--drive {printable(name)} is no drive", why="a drive is one letter", do="Write it as D=FOLDER."
+            what=say("machine.drive-is-no-drive", name=printable(name)),
+            why=say("machine.a-drive-is-one-letter"),
+            do=say("machine.write-it-as-d-folder"),
         )
     return letter
 
@@ -136,9 +136,9 @@ def _letter(name: str) -> str:
 def _drive(name: str, path: str) -> HostPath:
     if not os.path.isdir(path):
         raise UnreadableError(
-            what=f"Drive {printable(name)} cannot be examined",
-            why=f"{printable(path)} is not a folder",
-            do="Name the folder where the drive is mounted.",
+            what=say("machine.drive-cannot-be-examined", name=printable(name)),
+            why=say("machine.is-not-a-folder", path=printable(path)),
+            do=say("machine.name-the-folder-where-the-drive"),
         )
     return HostPath(path)
 

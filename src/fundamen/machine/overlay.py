@@ -11,6 +11,7 @@ from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.machine import AccessRights, Entry, EntryKind, Machine, not_a_file
 from fundamen.machine.places import Place
+from fundamen.messages import say
 from fundamen.model.binary import Binary
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
@@ -70,7 +71,7 @@ class OverlayMachine(Machine):
         """
         super().__init__()
         self.base = base
-        self.title = f"{base.title}, as it would be"
+        self.title = say("machine.as-it-would-be", title=base.title)
         self.platform = base.platform
         self.is_live = False
         self.root = base.root
@@ -154,9 +155,9 @@ class OverlayMachine(Machine):
     def host_path(self, path: MachinePath) -> HostPath:
         """Refused for every path: what is only laid over the machine lies nowhere."""
         raise UnreadableError(
-            what=f"{printable(path)} has no place on this host",
-            why="the change is only rehearsed",
-            do="Carry the restoration out first.",
+            what=say("machine.has-no-place-on-this-host", path=printable(path)),
+            why=say("machine.the-change-is-only-rehearsed"),
+            do=say("machine.carry-the-restoration-out-first"),
         )
 
     def absolute_path(self, text: str) -> MachinePath:

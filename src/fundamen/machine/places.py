@@ -14,6 +14,7 @@ from typing import IO
 import msgspec
 
 from fundamen.machine.descent import FOLDER, open_below
+from fundamen.messages import say
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath
 
@@ -230,7 +231,7 @@ class Place(msgspec.Struct, frozen=True):
         flags = getattr(os, "O_PATH", os.O_RDONLY)
         with self.open_handle(flags if _has_handles_as_paths() else os.O_RDONLY) as handle:
             if stat.S_ISLNK(os.fstat(handle).st_mode):
-                raise OSError(0, "it is a symbolic link", self.host)
+                raise OSError(0, say("machine.it-is-a-symbolic-link"), self.host)
             # A handle that only names something is taken by calls only through its path there: open(2), O_PATH.
             yield f"{_HANDLES}/{handle}" if _has_handles_as_paths() else handle
 
@@ -279,7 +280,11 @@ class Ground(msgspec.Struct, frozen=True):
             name, path = "", location.removeprefix("/")
         top = self.tops.get(name)
         if top is None or not (colon or location.startswith("/")):
-            raise OSError(0, f"the drive {name}: is not given" if colon else "it is no place of the machine", location)
+            raise OSError(
+                0,
+                say("machine.the-drive-is-not-given", name=name) if colon else say("machine.it-is-no-place-of-the"),
+                location,
+            )
         return top.place(path)
 
     def place_of(self, host: str) -> Place:
@@ -287,7 +292,7 @@ class Ground(msgspec.Struct, frozen=True):
         for top in self.tops.values():
             if top.has(host):
                 return top.place_of(host)
-        raise OSError(0, "it is outside the machine", host)
+        raise OSError(0, say("machine.it-is-outside-the-machine"), host)
 
     def location(self, place: Place) -> str:
         """How a place is written down."""
@@ -306,9 +311,11 @@ def opened_ground(tops: Mapping[str, HostPath], title: str) -> Ground:
         return Ground({name: Top(path) for name, path in tops.items()})
     except OSError as error:
         raise UnreadableError(
-            what=f"{title} cannot be examined",
-            why="this account may not read it" if isinstance(error, PermissionError) else error.strerror or str(error),
-            do="See whether the disk is mounted, and whether you may look into it.",
+            what=say("machine.cannot-be-examined", title=title),
+            why=say("machine.this-account-may-not-read-it")
+            if isinstance(error, PermissionError)
+            else error.strerror or str(error),
+            do=say("machine.see-whether-the-disk-is-mounted"),
         ) from error
 
 

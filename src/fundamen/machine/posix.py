@@ -15,6 +15,7 @@ from fundamen.machine.file_bytes import FileBytes, open_quietly
 from fundamen.machine.machine import AccessRights, Entry, EntryKind, Machine, not_a_file, why_blocked
 from fundamen.machine.places import HAS_PLACES, Ground, Place, Top, opened_ground
 from fundamen.machine.scanning import PlaceScanning, Scanning
+from fundamen.messages import UNSAID, say
 from fundamen.model.architecture import Platform
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
@@ -55,7 +56,11 @@ class PosixMachine(Machine):
         super().__init__()
         self.is_live = root == "/"
         self.root = root
-        self.title = "this machine" if self.is_live else f"the {self.platform.in_words} root at {printable(root)}"
+        self.title = (
+            "this machine"
+            if self.is_live
+            else say("machine.the-root-at", in_words=self.platform.in_words, root=printable(root))
+        )
         self.environment = environment
         self._current = current
         self._prefix = "" if self.is_live else root.rstrip("/")
@@ -216,9 +221,9 @@ class PosixMachine(Machine):
             links += 1
             if links > MOST_LINKS:
                 raise UnreadableError(
-                    what=f"{printable(path)} cannot be followed",
-                    why="its links lead round in a loop",
-                    do="Repair the link that points back to itself.",
+                    what=say("machine.cannot-be-followed", path=printable(path)),
+                    why=say("machine.its-links-lead-round-in-a"),
+                    do=say("machine.repair-the-link-that-points-back"),
                 )
             if target.startswith("/"):
                 resolved = ""
@@ -271,11 +276,11 @@ def entry_of(status: os.stat_result) -> Entry:
 def entry_of_mode(mode: int, size: int) -> Entry:
     """The entry for a mode, as stat(2) has it."""
     if stat.S_ISLNK(mode):  # links were followed already
-        return Entry(EntryKind.BLOCKED, why="a link was put there meanwhile, or it is one of a loop")
+        return Entry(EntryKind.BLOCKED, why=say("machine.a-link-was-put-there-meanwhile"))
     if stat.S_ISREG(mode):
         is_executable = bool(mode & (stat.S_IXUSR | stat.S_IXGRP | stat.S_IXOTH))
         changes_account = bool(mode & (stat.S_ISUID | stat.S_ISGID))
-        return Entry(EntryKind.FILE, size, "", is_executable, changes_account)
+        return Entry(EntryKind.FILE, size, UNSAID, is_executable, changes_account)
     return Entry(EntryKind.FOLDER if stat.S_ISDIR(mode) else EntryKind.SPECIAL)
 
 
@@ -292,9 +297,9 @@ def list_on_host(machine: Machine, folder: MachinePath) -> tuple[str, ...]:
         return ()
     except OSError as error:
         raise UnreadableError(
-            what=f"The folder {printable(folder)} cannot be read",
+            what=say("machine.the-folder-cannot-be-read", folder=printable(folder)),
             why=why_blocked(error),
-            do="Ask for the right to read it, or run as an account that has it.",
+            do=say("machine.ask-for-the-right-to-read"),
         ) from error
 
 

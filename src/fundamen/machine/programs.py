@@ -4,6 +4,7 @@ from collections.abc import Iterator
 
 from fundamen.machine.links import dangling_target
 from fundamen.machine.machine import Entry, EntryKind, Machine
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -58,7 +59,7 @@ def _of_bundle(machine: Machine, folder: MachinePath) -> MachinePath:
     contents = machine.join(folder, "Contents")
     try:
         data = machine.content(machine.join(contents, "Info.plist"), _MOST_BYTES)
-        values = read_property_list(data, "list of the application's properties")
+        values = read_property_list(data, say("machine.list-of-the-application-properties"))
     except UnreadableError:
         return folder
     named = values.get("CFBundleExecutable")

@@ -27,6 +27,7 @@ from fundamen.machine.machine import AccessRights, Entry, Machine
 from fundamen.machine.places import Ground, Place
 from fundamen.machine.registry import Registry
 from fundamen.machine.scanning import Scanning
+from fundamen.messages import say
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.model.secrets import find_secrets
@@ -163,15 +164,15 @@ class RecordingMachine(Machine):
 
     def _too_large(self) -> UsageError:
         return UsageError(
-            what="The capture is not made",
-            why=f"more than {self._most_bytes >> 20} MiB of files would be taken in",
-            do="Name single programs, or allow more with --most.",
+            what=say("machine.the-capture-is-not-made"),
+            why=say("machine.more-than-mib-of-files-would", most_bytes=self._most_bytes >> 20),
+            do=say("machine.name-single-programs-or-allow-more"),
         )
 
     @contextlib.contextmanager
     def _open_recorded(self, path: MachinePath) -> Iterator[ByteSource]:
         if any(fnmatchcase(path.replace("\\", "/").lower(), pattern) for pattern in _SECRET_PLACES):
-            self._leave_out(path, "its place tells of keys or passwords")
+            self._leave_out(path, say("machine.its-place-tells-of-keys-or"))
         try:
             manager = self.base.open(path)
             source = manager.__enter__()
@@ -180,7 +181,7 @@ class RecordingMachine(Machine):
             raise
         try:
             if _PRIVATE_KEY in source.read_at(0, 4096):
-                self._leave_out(path, "a private key begins in it")
+                self._leave_out(path, say("machine.a-private-key-begins-in-it"))
             pieces = self._pieces.setdefault(path, _Pieces(source.size))
             yield _RecordedBytes(source, pieces, partial(self._add, path), partial(self._digest_part, path))
         finally:
@@ -198,7 +199,9 @@ class RecordingMachine(Machine):
 
     def _leave_out(self, path: MachinePath, why: str) -> None:
         error = UnreadableError(
-            what=f"{path} is not in the capture", why=f"it was left out by rule: {why}", do="Look at it on the machine."
+            what=say("machine.is-not-in-the-capture", path=path),
+            why=say("machine.it-was-left-out-by-rule", why=why),
+            do=say("machine.look-at-it-on-the-machine"),
         )
         self.left_out[f"{path}: {why}"] = None
         self.facts.refused[path] = Refusal(error.what, error.why, error.do)
@@ -208,7 +211,7 @@ class RecordingMachine(Machine):
         """Take bytes in, and give where they stand; values of settings that tell of secrets are covered by stars."""
         data, count = _cover_secrets(data)
         if count:
-            values = "1 value" if count == 1 else f"{count} values"
+            values = "1 value" if count == 1 else say("machine.values", count=count)
             self.left_out[f"{values} in {path}: they look like secrets"] = None
         with self._lock:
             at = self.taken.tell()

@@ -12,6 +12,7 @@ from regipy.registry import RegistryHive
 
 from fundamen.formats.windows.text_hive import Value
 from fundamen.machine.registry import Registry
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.paths import HostPath
 
@@ -58,12 +59,10 @@ class HiveRegistry(Registry):
             try:
                 hive = RegistryHive(path)
                 if hive.header.primary_sequence_num != hive.header.secondary_sequence_num:
-                    gaps.append(
-                        f"{printable(path)}: it was not closed cleanly; its last changes lie in its logs, unread"
-                    )
+                    gaps.append(say("machine.it-was-not-closed-cleanly-its", path=printable(path)))
                 opened[key.lower()] = hive
             except (OSError, *_DAMAGE) as error:
-                gaps.append(f"{printable(path)}: it is damaged or no hive ({type(error).__name__})")
+                gaps.append(say("machine.it-is-damaged-or-no-hive", path=printable(path), name__=type(error).__name__))
         self.gaps = (*self.gaps, *gaps)
         return opened
 

@@ -5,6 +5,7 @@ from collections.abc import Callable, Iterator
 
 from fundamen.formats.windows.text_hive import TextHive, Value
 from fundamen.machine.registry import NoRegistry, Registry
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath
@@ -116,5 +117,5 @@ def _volume_registry(hives: dict[str, HostPath], users: dict[str, HostPath]) -> 
         from fundamen.machine.registry_hives import HiveRegistry  # noqa: PLC0415 - an extra
     except ImportError:
         names = ", ".join(printable(path) for path in hives.values())
-        return NoRegistry(f"{names}: reading registry hives needs the extra: pip install 'fundamen[registry]'")
+        return NoRegistry(say("machine.reading-registry-hives-needs-the-extra", names=names))
     return HiveRegistry(hives, users)

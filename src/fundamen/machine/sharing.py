@@ -14,6 +14,7 @@ from functools import partial
 from itertools import chain
 from typing import TYPE_CHECKING, Any, Self, TypeVar
 
+from fundamen.messages import say
 from fundamen.model.errors import UnreadableError
 
 if TYPE_CHECKING:
@@ -119,9 +120,9 @@ def _results(under_way: "list[Future[_Result]]") -> Iterator[_Result]:
 def end_error() -> UnreadableError:
     """The error for a process that was ended from outside while it worked."""
     return UnreadableError(
-        what="The work was not finished",
-        why="a process that had a part in it was ended from outside, perhaps for want of memory",
-        do="Do it again, with more memory free.",
+        what=say("machine.the-work-was-not-finished"),
+        why=say("machine.a-process-that-had-a-part"),
+        do=say("machine.do-it-again-with-more-memory"),
     )
 
 

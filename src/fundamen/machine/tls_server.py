@@ -4,6 +4,7 @@ import socket
 import ssl
 from typing import Any
 
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 
@@ -29,9 +30,9 @@ def fetch_certificates(host: str, port: int, seconds: float = _SECONDS) -> tuple
     except (OSError, ValueError) as error:
         reason = getattr(error, "reason", "") or getattr(error, "strerror", "") or str(error)
         raise UnreadableError(
-            what=f"The server {printable(host)}:{port} does not show its certificates",
+            what=say("machine.the-server-does-not-show-its", host=printable(host), port=port),
             why=str(reason).replace("_", " ").lower() if isinstance(error, ssl.SSLError) else str(reason),
-            do="See that the name and the port are right, and that this host may reach it.",
+            do=say("machine.see-that-the-name-and-the"),
         ) from error
 
 

@@ -16,6 +16,7 @@ import msgspec
 from fundamen.formats.certificates.certificate_file import read_certificates
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
@@ -160,7 +161,7 @@ def _given_by_wine(machine: Machine, gaps: list[str]) -> list[StoredCertificate]
         listed = msgspec.json.decode(kept, type=list[tuple[str, str]])
         return [StoredCertificate(base64.b64decode(der, validate=True), StoreRole.ROOT, where) for der, where in listed]
     except (ValueError, msgspec.ValidationError) as error:
-        gaps.append(f"The capture's record of wine's own roots cannot be read: {error}")
+        gaps.append(say("machine.the-capture-record-of-wine-own", error=error))
         return []
 
 
@@ -172,7 +173,7 @@ def _handed_on(gaps: list[str]) -> Iterator[StoredCertificate]:
     try:
         with FileBytes(HostPath(path), path) as source:
             for der in read_certificates(source).certificates:
-                yield StoredCertificate(der, StoreRole.ROOT, f"this host's {path}, which wine hands on")
+                yield StoredCertificate(der, StoreRole.ROOT, say("machine.this-host-which-wine-hands-on", path=path))
     except (OSError, FundamenError) as error:
         gaps.append(f"{path}: {error}")
 
@@ -187,13 +188,15 @@ def _built_in(machine: Machine, gaps: list[str]) -> Iterator[StoredCertificate]:
         return
     for found in re.finditer(_DER_CERTIFICATE, data):
         der = data[found.start() : found.start() + 4 + int.from_bytes(found[1], "big")]
-        yield StoredCertificate(der, StoreRole.ROOT, f"wine's own {path}")
+        yield StoredCertificate(der, StoreRole.ROOT, say("machine.wine-own", path=path))
 
 
 def _users_keys(machine: Machine) -> Iterator[tuple[str, str]]:
     """The keys of the stores of each user, and of whom they are."""
-    users = {"HKCU": "the user's store"}
-    users |= {f"HKU\\{name}": f"the store of the user {name}" for name in machine.registry.subkeys("HKU")}
+    users = {"HKCU": say("machine.the-user-store")}
+    users |= {
+        f"HKU\\{name}": say("machine.the-store-of-the-user", name=name) for name in machine.registry.subkeys("HKU")
+    }
     for root, title in users.items():
         for key in _USERS_KEYS:
             yield f"{root}\\{key}", title

@@ -12,6 +12,7 @@ from fundamen.machine.places import HAS_PLACES, Ground, Place, opened_ground
 from fundamen.machine.posix import list_on_host, looked_at, open_on_host
 from fundamen.machine.registry_opening import open_registry
 from fundamen.machine.scanning import PlaceScanning, Scanning
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
@@ -44,7 +45,7 @@ class WindowsMachine(Machine):
         super().__init__()
         self.root = root
         self.is_prefix = os.path.isfile(os.path.join(root, "system.reg"))
-        self.title = f"the Windows volume at {printable(root)}"
+        self.title = say("machine.the-windows-volume-at", root=printable(root))
         self.drives = {letter: HostPath(os.path.realpath(folder)) for letter, folder in drives.items()}
         self.system_drive = next(iter(drives))
         self.environment = {name.upper(): value for name, value in environment.items()}
@@ -104,16 +105,16 @@ class WindowsMachine(Machine):
         letter = drive[:1].upper()
         if letter not in self.drives:
             raise UnreadableError(
-                what=f"{printable(path)} lies nowhere on this host",
-                why=f"no folder is given for drive {letter or '(none)'}:",
-                do=f"Give one with --drive {letter or 'D'}=FOLDER.",
+                what=say("machine.lies-nowhere-on-this-host", path=printable(path)),
+                why=say("machine.no-folder-is-given-for-drive", letter=letter or "(none)"),
+                do=say("machine.give-one-with-drive-folder", letter=letter or "D"),
             )
         followed = os.path.realpath(self._below(letter, rest))
         if not any(_is_within(followed, folder) for folder in self.drives.values()):
             raise UnreadableError(
-                what=f"{printable(path)} cannot be followed",
-                why="a link in it leads out of the volume",
-                do="Give the folder it leads to as a drive of its own with --drive.",
+                what=say("machine.cannot-be-followed", path=printable(path)),
+                why=say("machine.a-link-in-it-leads-out"),
+                do=say("machine.give-the-folder-it-leads-to"),
             )
         return HostPath(followed)
 

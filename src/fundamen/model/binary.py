@@ -4,6 +4,7 @@ from enum import StrEnum
 
 import msgspec
 
+from fundamen.messages import Message, say
 from fundamen.model.architecture import Architecture
 
 
@@ -50,8 +51,13 @@ class Problem(msgspec.Struct, frozen=True):
     """One way in which a file breaks the rules of its format."""
 
     place: str  # the table or record, in the format's own terms
-    reason: str
+    reason: Message
     is_cut: bool = False  # the file ends before what it says it holds
+
+    @property
+    def sentence(self) -> Message:
+        """The place and the reason."""
+        return say("common.said-of", subject=self.place, said=self.reason)
 
 
 class Binary(msgspec.Struct, frozen=True, kw_only=True):

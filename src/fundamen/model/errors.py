@@ -5,6 +5,8 @@ A missing or damaged component is a result and never an exception; an exception 
 
 from typing import ClassVar, Self
 
+from fundamen.messages import as_said
+
 
 class FundamenError(Exception):
     """Something could not be done.
@@ -20,9 +22,7 @@ class FundamenError(Exception):
 
     def __init__(self, what: str, why: str, do: str) -> None:
         super().__init__(f"{what}: {why}")
-        self.what = what
-        self.why = why
-        self.do = do
+        self.what, self.why, self.do = as_said(what), as_said(why), as_said(do)
 
     def __reduce__(self) -> tuple[type[Self], tuple[str, ...]]:
         """How it is handed over between processes."""

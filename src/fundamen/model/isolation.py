@@ -2,6 +2,7 @@
 
 from typing import Self
 
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, InternalError, UnreadableError
 
@@ -27,9 +28,9 @@ class Isolated:
                 return
             case OSError():
                 raise UnreadableError(
-                    what=f"{printable(self._subject)} cannot be examined",
+                    what=say("model.cannot-be-examined", subject=printable(self._subject)),
                     why=f"{printable(str(error.filename or 'the system says'))}: {error.strerror or error}",
-                    do="See that it is there and that you may read it.",
+                    do=say("model.see-that-it-is-there-and"),
                 ) from error
             case Exception():
                 raise internal_error(self._subject, error) from error
@@ -40,8 +41,8 @@ def internal_error(subject: str, error: Exception) -> InternalError:
     import traceback  # noqa: PLC0415 - no part of a run that goes well
 
     return InternalError(
-        what=f"{printable(subject)} could not be examined",
-        why=f"Fundamen has a bug: {type(error).__name__}: {printable(str(error))}",
-        do="Send in the bug file that standard error names.",
+        what=say("model.could-not-be-examined", subject=printable(subject)),
+        why=say("model.fundamen-has-a-bug", name__=type(error).__name__, error=printable(str(error))),
+        do=say("model.send-in-the-bug-file-that"),
         details="".join(traceback.format_exception(error)),
     )

@@ -9,6 +9,7 @@ from typing import Annotated
 
 import msgspec
 
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Architecture, Platform
 
 Sha256 = Annotated[str, msgspec.Meta(pattern="^[0-9a-f]{64}$")]
@@ -121,11 +122,18 @@ class Package(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         return (*self.files, *self.links, *self.folders)
 
     @property
-    def title(self) -> str:
+    def title(self) -> Message:
         """The package as a technician would say it."""
-        language = "" if self.language == NEUTRAL else f", language {self.language}"
+        language = UNSAID if self.language == NEUTRAL else say("model.language", language=self.language)
         processor = "" if self.platform is Platform.ANY else f" {self.architecture}"
-        return f"{self.name} {self.version} for {self.platform.in_words}{processor}{language}"
+        return say(
+            "model.for",
+            name=self.name,
+            version=self.version,
+            in_words=self.platform.in_words,
+            processor=processor,
+            language=language,
+        )
 
 
 PackageEntry = PackageFile | PackageLink | PackageFolder

@@ -7,6 +7,7 @@ import msgspec
 
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.places import Place
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.paths import HostPath
 from fundamen.trust.digest import digest_of
@@ -37,7 +38,7 @@ def read_state(place: Place) -> FileState | None:
         return None
     is_link = stat.S_ISLNK(status.st_mode)
     if not is_link and not stat.S_ISREG(status.st_mode):
-        raise OSError(0, "it is not an ordinary file", place.host)
+        raise OSError(0, say("placing.it-is-not-an-ordinary-file"), place.host)
     return state_of(place, status, "" if is_link else digest_of_place(place))
 
 
@@ -87,5 +88,5 @@ def _extended_attributes(place: Place) -> tuple[tuple[str, bytes], ...]:
     except OSError as error:
         if error.errno in {95, 1}:  # ENOTSUP: the file system has none; EPERM: none that we may carry over
             return ()
-        why = f"its extended attributes cannot be kept: {error.strerror}"
+        why = say("placing.its-extended-attributes-cannot-be-kept", strerror=error.strerror)
         raise OSError(error.errno, why, printable(place.host)) from error

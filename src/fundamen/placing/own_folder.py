@@ -5,6 +5,7 @@ import os
 import shlex
 import stat
 
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 
@@ -36,13 +37,13 @@ def require_own(folder: str, uid: int) -> None:
         return
     name = shlex.quote(folder)
     if status.st_uid != uid:
-        why, do = "it belongs to another account", f"chown -R {uid} {name}"
+        why, do = say("placing.it-belongs-to-another-account"), say("placing.chown-r", uid=uid, name=name)
     elif status.st_mode & _OTHERS_WRITE:
-        why, do = "other accounts may write to it", f"chmod go-w {name}"
+        why, do = say("placing.other-accounts-may-write-to-it"), say("placing.chmod-go-w", name=name)
     else:
         return
     raise UsageError(
-        what=f"Fundamen's own folder {printable(folder)} is not used",
-        why=f"{why}, and could have Fundamen put what they like in place",
-        do=f"Check its contents, then run: {do}; or set FUNDAMEN_HOME to another folder.",
+        what=say("placing.fundamen-own-folder-is-not-used", folder=printable(folder)),
+        why=say("placing.and-could-have-fundamen-put-what", why=why),
+        do=say("placing.check-its-contents-then-run-or", do=do),
     )

@@ -12,6 +12,7 @@ from collections.abc import Callable, Iterable
 from typing import TypeVar
 
 from fundamen.machine.places import Place
+from fundamen.messages import say
 from fundamen.model.paths import HostPath
 from fundamen.placing.calls import give_away, make_link, move, new_file, remove_entry, set_mode, set_times
 from fundamen.placing.file_state import FileState, digest_of_file, digest_of_place
@@ -54,7 +55,7 @@ def require_digest(path: HostPath | Place, sha256: str) -> None:
     found = digest_of_place(path) if isinstance(path, Place) else digest_of_file(path)
     if found != sha256:
         name = path.host if isinstance(path, Place) else path
-        raise OSError(0, f"what was read back has the SHA-256 {found[:16]}..., not {sha256[:16]}...", name)
+        raise OSError(0, say("placing.what-was-read-back-has-the", found=found[:16], sha256=sha256[:16]), name)
 
 
 def stage(content: HostPath, staged: Place, state: FileState) -> None:

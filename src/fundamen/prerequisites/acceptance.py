@@ -8,6 +8,7 @@ from datetime import datetime
 
 import msgspec
 
+from fundamen.model.encoding import encode_json
 from fundamen.model.paths import HostPath
 
 _NAME = "accepted-licences.jsonl"
@@ -49,7 +50,7 @@ def record_acceptance(home: HostPath, acceptance: RecordedAcceptance) -> None:
                 before.seek(-1, os.SEEK_END)
                 if before.read(1) != b"\n":  # a line that was cut off must not swallow this one
                     file.write(b"\n")
-        file.write(msgspec.json.encode(acceptance) + b"\n")
+        file.write(encode_json(acceptance) + b"\n")
         file.flush()
         os.fsync(file.fileno())
     if is_new and os.name == "posix":

@@ -7,6 +7,8 @@ import msgspec
 
 from fundamen.machine.machine import Machine
 from fundamen.machine.widths import find_program_of
+from fundamen.messages import say
+from fundamen.model.encoding import encode_json
 from fundamen.model.errors import FundamenError, InternalError
 from fundamen.model.isolation import Isolated
 from fundamen.prerequisites.answer import Answer, RequirementStanding, unknown
@@ -114,18 +116,18 @@ class _Checking:
                 return True
         held_up_by = tuple(other for other in requirement.after if not self._is_met(other))
         if held_up_by:
-            answer = unknown(f"it can be checked once {', '.join(held_up_by)} is met")
+            answer = unknown(say("prerequisites.it-can-be-checked-once-is", held_up_by=", ".join(held_up_by)))
             self.found[requirement.id] = CheckedRequirement(requirement, answer, held_up_by)
         return bool(held_up_by)
 
     def _applies(self, condition: Condition) -> tuple[bool, str]:
         machine = self._asked.machine
         if condition.platform is not None and not condition.platform.serves(machine.platform):
-            return False, f"it counts on {condition.platform.in_words} only"
+            return False, say("prerequisites.it-counts-on-only", in_words=condition.platform.in_words)
         if condition.architecture is not None and not _runs(machine, condition):
-            return False, f"this machine has no programs for {condition.architecture}"
+            return False, say("prerequisites.this-machine-has-no-programs-for", architecture=condition.architecture)
         if condition.met is not None and not self._is_met(condition.met):
-            return False, f"it counts only where {condition.met} is met"
+            return False, say("prerequisites.it-counts-only-where-is-met", met=condition.met)
         return True, ""
 
     def _is_met(self, other: str) -> bool:
@@ -136,19 +138,19 @@ class _Checking:
     def _answer(self, requirement: Requirement) -> Answer:
         """How it stands; of a captured machine as it was found then, where the same was asked."""
         machine = self._asked.machine
-        asked_for = f"requirement {msgspec.json.encode(requirement).decode()}"
+        asked_for = f"requirement {encode_json(requirement).decode()}"
         if machine.is_captured and (known := machine.walk_record(asked_for)) is not None:
             try:
                 return msgspec.json.decode(known, type=Answer)
             except (msgspec.DecodeError, ValueError):
-                return unknown("the capture tells nothing that can be read")
+                return unknown(say("prerequisites.the-capture-tells-nothing-that-can"))
         answer = self._found_out(requirement)
-        machine.keep(asked_for, msgspec.json.encode(answer))
+        machine.keep(asked_for, encode_json(answer))
         return answer
 
     def _found_out(self, requirement: Requirement) -> Answer:
         try:
-            with Isolated(f"the requirement {requirement.id}"):
+            with Isolated(say("prerequisites.the-requirement", id=requirement.id)):
                 if gap := requirement.registry_gap(self._asked.machine):
                     return unknown(gap)
                 return requirement.check(self._asked)

@@ -7,6 +7,7 @@ import msgspec
 
 from fundamen.formats.settings.setting import Plain
 from fundamen.formats.versions import is_in, problem_of_range
+from fundamen.messages import UNSAID, Message, join_clauses, say
 from fundamen.prerequisites.answer import Answer, met_if, unmet
 from fundamen.prerequisites.requirement import Name, Requirement, Text
 
@@ -34,19 +35,19 @@ class Compared(Requirement, frozen=True, kw_only=True):
     version: Text = ""  # a range, such as ">= 2.1, < 3"
     absent: bool = False  # it must not be there at all
 
-    def problem(self) -> str:
+    def problem(self) -> Message:
         """Find the fault of its fields, beyond their types."""
-        return "; ".join(self._problems())
+        return join_clauses(UNSAID, *self._problems())
 
-    def _problems(self) -> Iterator[str]:
+    def _problems(self) -> Iterator[Message]:
         bounds = [bound for bound in (self.at_least, self.at_most) if bound is not None]
         amounts = [amount for bound in bounds if (amount := amount_of(bound)) is not None]
         if len(amounts) < len(bounds):
-            yield "a bound is neither a number nor a size such as 128M"
+            yield say("prerequisites.a-bound-is-neither-a-number")
         elif amounts != sorted(amounts):
-            yield f"no value is at least {self.at_least} and at most {self.at_most}"
+            yield say("prerequisites.no-value-is-at-least-and", at_least=self.at_least, at_most=self.at_most)
         if not self.separator:
-            yield "the separator is empty"
+            yield say("prerequisites.the-separator-is-empty")
         if problem := problem_of_range(self.version):
             yield problem
 
@@ -54,24 +55,26 @@ class Compared(Requirement, frozen=True, kw_only=True):
     def in_words(self) -> str:
         """The demand in words."""
         if self.absent:
-            return "is not there"
+            return say("prerequisites.is-not-there")
         parts = [
-            f"is {_value_text(self.equals)}" if self.equals is not msgspec.UNSET else "",
-            f"is not {_value_text(self.differs_from)}" if self.differs_from is not msgspec.UNSET else "",
-            f"is one of {', '.join(map(_value_text, self.one_of))}" if self.one_of else "",
-            f"is at least {self.at_least}" if self.at_least is not None else "",
-            f"is at most {self.at_most}" if self.at_most is not None else "",
-            f"has {', '.join(self.has)}" if self.has else "",
-            f"is without {', '.join(self.lacks)}" if self.lacks else "",
-            f"is a version {self.version}" if self.version else "",
+            say("prerequisites.is", value_text=_value_text(self.equals)) if self.equals is not msgspec.UNSET else "",
+            say("prerequisites.is-not", value_text=_value_text(self.differs_from))
+            if self.differs_from is not msgspec.UNSET
+            else "",
+            say("prerequisites.is-one-of", map=", ".join(map(_value_text, self.one_of))) if self.one_of else "",
+            say("prerequisites.is-at-least", at_least=self.at_least) if self.at_least is not None else "",
+            say("prerequisites.is-at-most", at_most=self.at_most) if self.at_most is not None else "",
+            say("prerequisites.has", has=", ".join(self.has)) if self.has else "",
+            say("prerequisites.is-without", lacks=", ".join(self.lacks)) if self.lacks else "",
+            say("prerequisites.is-a-version", version=self.version) if self.version else "",
         ]
         return " and ".join(filter(None, parts)) or "is there"
 
     def judge(self, value: Plain | msgspec.UnsetType) -> Answer:
         """The answer for a value as it was found; UNSET, where there is none."""
         if value is msgspec.UNSET:
-            return met_if(self.absent, "it is not there")
-        found = f"it is {_value_text(value)}"
+            return met_if(self.absent, say("prerequisites.it-is-not-there"))
+        found = say("prerequisites.it-is", value_text=_value_text(value))
         if self.absent:
             return unmet(found)
         return met_if(self._holds(value), found)

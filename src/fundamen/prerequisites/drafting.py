@@ -7,6 +7,7 @@ import tomlkit.items
 
 from fundamen.evidence.dpkg import Owner, find_owners
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.sheet import SCHEMA
 from fundamen.trace.records import Trace
@@ -34,7 +35,7 @@ def draft_sheet(machine: Machine, program: MachinePath) -> str:
     sheet.add("program", tomlkit.item(str(program)))
     requirements = tomlkit.aot()
     for owner in _owners(machine, trace):
-        because = f"brings {owner.path}"
+        because = say("prerequisites.brings", path=owner.path)
         requirements.append(
             _table(
                 id=_id_of("package", owner.package, owner.architecture),
@@ -46,7 +47,7 @@ def draft_sheet(machine: Machine, program: MachinePath) -> str:
             )
         )
     requirements.append(
-        _table(id="program", kind="program", path=str(program), because="it must find all that it declares to need")
+        _table(id="program", kind="program", path=str(program), because=say("prerequisites.it-must-find-all-that-it"))
     )
     sheet.add("requirement", requirements)
     return tomlkit.dumps(sheet)

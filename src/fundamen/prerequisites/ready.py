@@ -2,6 +2,7 @@
 
 import os
 
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath
@@ -19,8 +20,8 @@ def ready_path(name: str) -> HostPath:
     """Where a ready sheet lies. Raises: UsageError: there is none of this name."""
     if name not in ready_names():
         raise UsageError(
-            what=f"There is no ready sheet {printable(name)}",
-            why=f"there are {', '.join(ready_names())}",
-            do="Name one of these.",
+            what=say("prerequisites.there-is-no-ready-sheet", name=printable(name)),
+            why=say("prerequisites.there-are", ready_names=", ".join(ready_names())),
+            do=say("prerequisites.name-one-of-these"),
         )
     return HostPath(os.path.join(_FOLDER, name + _ENDING))

@@ -7,6 +7,7 @@ from typing import Annotated, ClassVar
 import msgspec
 
 from fundamen.machine.machine import Machine
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -70,21 +71,21 @@ class Requirement(
         raise NotImplementedError
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """The advice where it is unmet and the sheet gives none."""
-        return "Repair it, and check again."
+        return say("prerequisites.repair-it-and-check-again")
 
-    def problem(self) -> str:
+    def problem(self) -> Message:
         """The fault of the sheet's fields, beyond their types; empty for none."""
-        return ""
+        return UNSAID
 
-    def registry_gap(self, machine: Machine) -> str:
+    def registry_gap(self, machine: Machine) -> Message:
         """Why the registry that would tell how it stands cannot; empty where it can, or no registry tells it."""
         key = self.registry_key
         if machine.platform is not Platform.WINDOWS or not key or machine.registry.knows(key):
-            return ""
-        why = "; ".join(machine.registry.gaps) or f"the hive of {key} is not available"
-        return f"the registry of {machine.title} does not tell: {why}"
+            return UNSAID
+        why = "; ".join(machine.registry.gaps) or say("prerequisites.the-hive-of-is-not-available", key=key)
+        return say("prerequisites.the-registry-of-does-not-tell", title=machine.title, why=why)
 
     def check(self, asked: CheckContext) -> Answer:
         """How it stands. Raises: FundamenError, OSError: it cannot be found out, which is then the answer."""
@@ -106,4 +107,4 @@ def lines_of(machine: Machine, path: str) -> list[str]:
 
 def only_live(machine: Machine) -> Answer:
     """The answer where only a machine that runs could tell."""
-    return unknown(f"only the running machine can tell, and {machine.title} is looked at from outside")
+    return unknown(say("prerequisites.only-the-running-machine-can-tell", title=machine.title))

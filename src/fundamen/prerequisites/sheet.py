@@ -13,6 +13,7 @@ from typing import Annotated, Any, Literal, Protocol
 
 import msgspec
 
+from fundamen.messages import Message, say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
@@ -91,11 +92,15 @@ def _read_whole(path: HostPath, shelf: "_Shelf") -> Sheet:
     for requirement, place in found:
         if (before := places.get(requirement.id)) is not None:
             line, _ = find_position(before.text, _TABLE, before.index, "id")
-            raise place.refusal(f"the id {requirement.id!r} is taken already, in line {line} of {before.file}", "id")
+            raise place.refusal(
+                say("prerequisites.the-id-is-taken-already-in", id=requirement.id, line=line, file=before.file), "id"
+            )
         places[requirement.id] = place
     if len(found) > _MOST_REQUIREMENTS:
         raise UsageError(
-            f"The sheet {printable(path)} is refused", f"it has more than {_MOST_REQUIREMENTS} requirements", "Part it."
+            say("prerequisites.the-sheet-is-refused", path=printable(path)),
+            say("prerequisites.it-has-more-than-requirements", most_requirements=_MOST_REQUIREMENTS),
+            "Part it.",
         )
     for requirement, place in found:
         if problem := requirement.problem():
@@ -103,7 +108,7 @@ def _read_whole(path: HostPath, shelf: "_Shelf") -> Sheet:
         for key, ids in _references_of(requirement):
             for each in ids:
                 if each not in places:
-                    raise place.refusal(f"it names {each!r}, and there is no requirement of this id", key)
+                    raise place.refusal(say("prerequisites.it-names-and-there-is-no", each=each), key)
     return Sheet(
         name=top.name,
         program=MachinePath(top.program) if top.program else None,
@@ -135,12 +140,14 @@ class _Disk:
 
     def data(self, path: HostPath) -> bytes:
         if os.path.exists(path) and not os.path.isfile(path):
-            raise _unreadable(path, "it is no ordinary file", "Name a file of TOML.")
+            raise _unreadable(
+                path, say("prerequisites.it-is-no-ordinary-file"), say("prerequisites.name-a-file-of-toml")
+            )
         try:
             with open(path, "rb") as file:
                 return file.read(_MOST_BYTES + 1)
         except OSError as error:
-            do = "Name a file of TOML that you may read."
+            do = say("prerequisites.name-a-file-of-toml-that")
             raise _unreadable(path, error.strerror or str(error), do) from error
 
 
@@ -157,7 +164,9 @@ class _Carried(msgspec.Struct, frozen=True):
 
     def data(self, path: HostPath) -> bytes:
         if path not in self.sheets:
-            raise _unreadable(path, "the source that includes it does not carry it", "Tell the packager.")
+            raise _unreadable(
+                path, say("prerequisites.the-source-that-includes-it-does"), say("prerequisites.tell-the-packager")
+            )
         return self.sheets[path]
 
 
@@ -167,8 +176,16 @@ def _gather_file(
     """Read one file and what it includes; what is included comes first, and each file once."""
     real = shelf.real(path)
     if real in above or len(above) >= _DEEPEST:
-        why = "it includes itself" if real in above else f"it is included more than {_DEEPEST} deep"
-        raise UsageError(f"The sheet {printable(path)} is refused", why, "Take that line out of 'include'.")
+        why = (
+            say("prerequisites.it-includes-itself")
+            if real in above
+            else say("prerequisites.it-is-included-more-than-deep", deepest=_DEEPEST)
+        )
+        raise UsageError(
+            say("prerequisites.the-sheet-is-refused", path=printable(path)),
+            why,
+            say("prerequisites.take-that-line-out-of-include"),
+        )
     text = _text(path, shelf)
     file = _read(path, text)
     seen.add(real)
@@ -183,15 +200,17 @@ def _gather_file(
 def _text(path: HostPath, shelf: _Shelf) -> str:
     data = shelf.data(path)
     if len(data) > _MOST_BYTES:
-        raise _unreadable(path, f"it is larger than {_MOST_BYTES} bytes", "Part it.")
+        raise _unreadable(path, say("prerequisites.it-is-larger-than-bytes", most_bytes=_MOST_BYTES), "Part it.")
     try:
         return data.decode("utf-8").replace("\r\n", "\n")
     except UnicodeDecodeError as error:
-        raise _unreadable(path, "it is no text in UTF-8", "Name a file of TOML that you may read.") from error
+        raise _unreadable(
+            path, say("prerequisites.it-is-no-text-in-utf"), say("prerequisites.name-a-file-of-toml-that")
+        ) from error
 
 
 def _unreadable(path: str, why: str, do: str) -> UnreadableError:
-    return UnreadableError(f"The sheet {printable(path)} cannot be read", why, do)
+    return UnreadableError(say("prerequisites.the-sheet-cannot-be-read", path=printable(path)), why, do)
 
 
 def _read(path: HostPath, text: str) -> SheetFile:
@@ -199,9 +218,9 @@ def _read(path: HostPath, text: str) -> SheetFile:
         data = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
         raise UnreadableError(
-            what=f"The sheet {printable(path)} cannot be read",
-            why=f"it is no TOML: {error}",
-            do="Mend that place. docs/formats/requirement-sheet.md shows how a sheet is written.",
+            what=say("prerequisites.the-sheet-cannot-be-read", path=printable(path)),
+            why=say("prerequisites.it-is-no-toml", error=error),
+            do=say("prerequisites.mend-that-place-docs-formats-requirement"),
         ) from error
     try:
         return msgspec.convert(data, SheetFile)
@@ -225,11 +244,11 @@ def _locate_fault(text: str, data: dict[str, Any], said: str) -> tuple[int, int,
     if "Invalid value" in why and key == "kind":
         return (
             *find_position(text, _TABLE, index, key),
-            f"there is no kind {own.get('kind')!r}: {_kinds(str(own.get('kind')))}",
+            say("prerequisites.there-is-no-kind", get=own.get("kind"), kinds=_kinds(str(own.get("kind")))),
         )
     told = _in_words(why, key)
     if (unknown or missing) and (kind := _kind(own)) is not None:
-        told += f"; the kind {own['kind']!r} takes {_keys(kind)}"
+        told += say("prerequisites.the-kind-takes", kind=own["kind"], keys=_keys(kind))
     return (*find_position(text, _TABLE, index, key), told)
 
 
@@ -243,7 +262,9 @@ def _keys(kind: type[Requirement]) -> str:
     own = [field for field in msgspec.structs.fields(kind) if field.name not in common]
     must = [field.encode_name for field in own if field.required]
     may = [field.encode_name for field in own if not field.required]
-    return " and ".join(filter(None, (", ".join(must), f"perhaps {', '.join(may)}" if may else "")))
+    return " and ".join(
+        filter(None, (", ".join(must), say("prerequisites.perhaps", may=", ".join(may)) if may else ""))
+    )
 
 
 def _in_words(why: str, key: str) -> str:
@@ -255,18 +276,22 @@ def _in_words(why: str, key: str) -> str:
     return f"{key}: {words}" if key and f"`{key}`" not in why else words
 
 
-def _kinds(written: str) -> str:
+def _kinds(written: str) -> Message:
     """Kinds that may be meant; all kinds where none is near."""
     kinds = sorted(str(kind.__struct_config__.tag) for kind in AnyRequirement.__args__)
     near = get_close_matches(written.lower().replace("_", " "), kinds, n=1)
-    return f"perhaps {near[0]!r} is meant" if near else f"it is one of {', '.join(kinds)}"
+    return (
+        say("prerequisites.perhaps-is-meant", near=near[0])
+        if near
+        else say("prerequisites.it-is-one-of", kinds=", ".join(kinds))
+    )
 
 
 def _refusal(path: str, line: int, column: int, why: str, do: str = "") -> UsageError:
     return UsageError(
-        what=f"The sheet {printable(path)} is refused at line {line}, column {column}",
+        what=say("prerequisites.the-sheet-is-refused-at-line", path=printable(path), line=line, column=column),
         why=printable(why),
-        do=do or "Correct that place. docs/formats/requirement-sheet.md lists the kinds and their keys.",
+        do=do or say("prerequisites.correct-that-place-docs-formats-requirement"),
     )
 
 
@@ -303,7 +328,9 @@ def _order_requirements(requirements: Sequence[Requirement], places: dict[str, _
             if ring := [other for other in others if other in open_]:
                 names = " -> ".join([*list(open_)[list(open_).index(ring[0]) :], ring[0]])
                 raise places[requirement.id].refusal(
-                    f"it depends on itself: {names}", "after", "Take one of these out."
+                    say("prerequisites.it-depends-on-itself", names=names),
+                    "after",
+                    say("prerequisites.take-one-of-these-out"),
                 )
             waiting += [by_id[other] for other in reversed(others)]
     return tuple(done.values())

@@ -9,6 +9,7 @@ from fundamen.changes.base import Work
 from fundamen.changes.files import Change
 from fundamen.changes.root_stores import Keep
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.paths import MachinePath
 from fundamen.restore.restoration import Prepared
 from fundamen.sources.locks import CheckedPin
@@ -44,9 +45,9 @@ def prepare_lock_entry(
         check: checks the entry again.
     """
     digest = hashlib.sha256(data).hexdigest()
-    change = Change(path=machine.real(path), because="an entry has aged", sha256=digest, size=len(data))
+    change = Change(path=machine.real(path), because=say("restore.an-entry-has-aged"), sha256=digest, size=len(data))
     return Prepared(
-        work=Work(path, (f"the entry {entry.entry.name}, refreshed",), (change,), {digest: keep(data)}),
+        work=Work(path, (say("restore.the-entry-refreshed", name=entry.entry.name),), (change,), {digest: keep(data)}),
         before=CheckedEntry(entry),
         prove=lambda machine: CheckedEntry(check(machine)),
     )

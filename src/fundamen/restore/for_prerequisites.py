@@ -15,6 +15,7 @@ from fundamen.changes.settings import RemoveValue, SetEntry, SetValue
 from fundamen.changes.starting import RunService
 from fundamen.machine.kernel_settings import running_value
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import say
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import RequirementStanding
@@ -56,9 +57,9 @@ def plan_for(machine: Machine, program: MachinePath | None, outcome: CheckOutcom
         return Mendable(None, tuple(by_hand))
     if program is None:
         raise UsageError(
-            what="No plan can be made of the sheet",
-            why="it does not say which program it is for, and a plan is rehearsed with its program",
-            do='Add a line such as program = "/opt/tidebook/bin/tidebook" to the top of the sheet.',
+            what=say("restore.no-plan-can-be-made-of"),
+            why=say("restore.it-does-not-say-which-program"),
+            do=say("restore.add-a-line-such-as-program"),
         )
     plan = PlanFile(program=program, machine=machine.title, made_at=now, steps=tuple(steps))
     return Mendable(plan, tuple(by_hand))

@@ -17,6 +17,7 @@ from fundamen.changes.settings import SetEntry, SetValue
 from fundamen.formats.settings.editing import find_value
 from fundamen.formats.settings.setting import SettingFormat
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import FundamenError
 from fundamen.model.paths import MachinePath
@@ -88,7 +89,7 @@ def _expected_state(file: ToolchainFile) -> Expected | None:
 
 def _of_leftovers(machine: Machine, examination: Examination) -> Iterator[PlannedStep]:
     for leftover in examination.contents.leftovers:
-        because = f"it is left from {leftover.version}"
+        because = say("restore.it-is-left-from", version=leftover.version)
         yield SetAside(path=_path(machine, examination, leftover.place), because=because)
 
 
@@ -99,9 +100,9 @@ def _of_reach(machine: Machine, examination: Examination) -> Iterator[tuple[str,
         folders |= {machine.join(examination.folder, place) for place in examination.toolchain.path}
     title = examination.toolchain.title
     for folder in sorted(folders):
-        yield f"Put {folder} on PATH once, before any other folder with its commands.", _on_path(machine, folder, title)
+        yield say("restore.put-on-path-once-before-any", folder=folder), _on_path(machine, folder, title)
     for variable in examination.reach.variables:
-        because = f"{title} needs it"
+        because = say("restore.needs-it", title=title)
         step: PlannedStep | None = None
         if machine.platform is Platform.WINDOWS:
             step = SetRegistryValue(path=_REGISTRY, name=variable.name, value=variable.needed, because=because)
@@ -109,12 +110,12 @@ def _of_reach(machine: Machine, examination: Examination) -> Iterator[tuple[str,
             step = SetValue(
                 path=_AT_LOGIN, key=(variable.name,), value=variable.needed, format=SettingFormat.SHELL, because=because
             )
-        yield f"Set {variable.name} to {variable.needed}.", step
+        yield say("restore.set-to", name=variable.name, needed=variable.needed), step
 
 
 def _on_path(machine: Machine, folder: MachinePath, title: str) -> PlannedStep | None:
     """The step that leads PATH to a folder, where the machine keeps PATH in a place that is known."""
-    because = f"the commands of {title} must be found first, once"
+    because = say("restore.the-commands-of-must-be-found", title=title)
     if machine.platform is Platform.WINDOWS:
         return SetRegistryEntry(path=_REGISTRY, name="Path", entry=folder, because=because)
     value = _value_at_login(machine, "PATH")

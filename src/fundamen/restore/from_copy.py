@@ -15,6 +15,7 @@ from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, CopiedKind
 from fundamen.cold_copies.store import CopyStore
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath, MachinePath
@@ -67,13 +68,15 @@ def prepare_copy(
     steps += [step for entry in wanted for step in planning.steps_for(entry)]
     extra = tuple(planning.not_in_copy(wanted))
     if exactly:
-        steps += [Move(path=path, because="not in the copy", aside=free_aside(machine, path)) for path in extra]
+        steps += [
+            Move(path=path, because=say("restore.not-in-the-copy"), aside=free_aside(machine, path)) for path in extra
+        ]
     touched = {place for step in steps for place in (step.path, machine.folder_of(step.path))}
     by_depth = sorted(wanted, key=lambda entry: entry.path.count("/") + bool(entry.path), reverse=True)
     late = [planning.times_of(entry) for entry in by_depth if entry.kind is CopiedKind.FOLDER]
     steps += [step for step in late if step.path in touched]
     kept = {digest: HostPath(os.path.join(contents, digest)) for step in steps if (digest := step.brought.sha256)}
-    work = Work(copy.folder, (f"cold copy {copy.number} of {copy.folder}",), tuple(steps), kept)
+    work = Work(copy.folder, (say("restore.cold-copy-of", number=copy.number, folder=copy.folder),), tuple(steps), kept)
     places = {step.path for step in steps if step.writes_file}
     placed = [entry for entry in copy.entries if planning.place_of(entry) in places]
     prepared = Prepared(
@@ -123,13 +126,15 @@ class _Planning:
     def _steps_for_folder(self, entry: CopiedEntry, path: MachinePath, host: Place) -> Iterator[Step]:
         status = host.status_or_none()
         if status is not None and not stat.S_ISDIR(status.st_mode):
-            raise self._refusal(path, "it is a link or a file, and the copy has a folder")
+            raise self._refusal(path, say("restore.it-is-a-link-or-a"))
         state, location = entry.state, self._machine.ground.location(host)
         if status is None:
             yield SetFolder(path=path, location=location, because=MISSING, state=state)
             return
         if (status.st_mode & 0o7777, status.st_uid, status.st_gid) != (state.mode, state.uid, state.gid):
-            yield SetFolder(path=path, location=location, because="other rights or another owner", state=state)
+            yield SetFolder(
+                path=path, location=location, because=say("restore.other-rights-or-another-owner"), state=state
+            )
 
     def times_of(self, entry: CopiedEntry) -> SetFolder:
         """The step that gives a folder its times, once all in it is done."""
@@ -149,9 +154,9 @@ class _Planning:
 
     def _refusal(self, path: MachinePath, why: str) -> UsageError:
         return UsageError(
-            what=f"{printable(path)} cannot be brought back",
+            what=say("restore.cannot-be-brought-back", path=printable(path)),
             why=why,
-            do="Nothing was changed. Set it aside, then try again.",
+            do=say("restore.nothing-was-changed-set-it-aside"),
         )
 
 
@@ -161,9 +166,9 @@ def _choose_entries(copy: ColdCopy, parts: Sequence[str]) -> tuple[list[CopiedEn
     for part in parts:
         if part not in known:
             raise UsageError(
-                what=f"{printable(part)} cannot be brought back",
-                why=f"cold copy {copy.number} has nothing of that path",
-                do=f"Name it as it lies in {printable(copy.folder)}; see: fundamen cold-copies list --json",
+                what=say("restore.cannot-be-brought-back", path=printable(part)),
+                why=say("restore.cold-copy-has-nothing-of-that", number=copy.number),
+                do=say("restore.name-it-as-it-lies-in", folder=printable(copy.folder)),
             )
     chosen = parts or [""]
     wanted = [e for e in copy.entries if any(e.path == part or e.path.startswith(_below(part)) for part in chosen)]
@@ -188,4 +193,4 @@ def _difference(now: FileState | None, then: FileState) -> str:
         return MISSING
     if (now.sha256, now.link) != (then.sha256, then.link):
         return "other content"
-    return "other rights, owner, times or attributes"
+    return say("restore.other-rights-owner-times-or-attributes")

@@ -5,6 +5,7 @@ import os
 from fundamen.changes.base import MISSING, Work
 from fundamen.changes.files import Change
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UntrustedError
 from fundamen.model.paths import HostPath, MachinePath
@@ -38,7 +39,9 @@ def plan_from_reference(machine: Machine, folder: MachinePath, comparison: Refer
         )
         if not recorded.link:
             contents[recorded.sha256] = HostPath(os.path.join(baseline.location, *each.path.split("/")))
-    return Work(folder, (f"{len(steps)} files from the reference {baseline.name}",), tuple(steps), contents)
+    return Work(
+        folder, (say("restore.files-from-the-reference", count=len(steps), name=baseline.name),), tuple(steps), contents
+    )
 
 
 def prepare_reference(
@@ -59,9 +62,9 @@ def _require_unchanged(work: Work) -> None:
     for sha256, content in work.contents.items():
         if digest_of_file(content) != sha256:
             raise UntrustedError(
-                what="The reference is not used",
-                why=f"{printable(content)} has changed since it was compared",
-                do="Nothing was written. Compare again: fundamen references compare",
+                what=say("restore.the-reference-is-not-used"),
+                why=say("restore.has-changed-since-it-was-compared", content=printable(content)),
+                do=say("restore.nothing-was-written-compare-again-fundamen"),
             )
 
 

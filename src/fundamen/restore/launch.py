@@ -6,6 +6,7 @@ import subprocess
 import msgspec
 
 from fundamen.machine.machine import Machine
+from fundamen.messages import Message, say
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath
@@ -26,13 +27,13 @@ class Launch(msgspec.Struct, frozen=True):
         return self.status in {0, None}
 
     @property
-    def outcome(self) -> str:
+    def outcome(self) -> Message:
         """How it ended, in words."""
         if self.status is None:
-            return f"it was still running after {self.seconds:.0f} s, so it starts; it was then asked to end"
+            return say("restore.it-was-still-running-after-s", seconds=self.seconds)
         if self.status < 0:
-            return f"it was killed by {signal.Signals(-self.status).name}"
-        return f"exit status {self.status}"
+            return say("restore.it-was-killed-by", name=signal.Signals(-self.status).name)
+        return say("restore.exit-status", status=self.status)
 
 
 def launch(machine: Machine, program: MachinePath, arguments: tuple[str, ...], seconds: float) -> Launch:
@@ -64,7 +65,7 @@ def require_launchable(machine: Machine, program: MachinePath) -> None:
     """Make sure that the program can be run here. Raises: UsageError: it cannot."""
     if not machine.is_live:
         raise UsageError(
-            what=f"{printable(program)} cannot be launched from here",
-            why=f"it belongs to {machine.title}",
-            do="Leave --launch out, and run the program on its own machine.",
+            what=say("restore.cannot-be-launched-from-here", program=printable(program)),
+            why=say("restore.it-belongs-to", title=machine.title),
+            do=say("restore.leave-launch-out-and-run-the"),
         )

@@ -19,6 +19,7 @@ from fundamen.loaders.python_environment import find_base
 from fundamen.machine.links import dangling_target, is_gone
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.overlay import Layer
+from fundamen.messages import say
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.model.verdict import Verdict
 from fundamen.placing.file_state import FileState
@@ -70,7 +71,7 @@ def find_own_remedies(machine: Machine, trace: Trace) -> Iterator[OwnRemedy]:
             continue
         if fault.kind == BUNDLE_OF_CERTIFICATES and (data := bundle_of(machine)):
             because = MISSING if is_gone(machine, BUNDLE) else fault.reason
-            yield _content_step(BUNDLE, data, because, "as the machine's list of accepted certificates says")
+            yield _content_step(BUNDLE, data, because, say("restore.as-the-machine-list-of-accepted"))
             continue
         if fault.kind == DATABASE:
             yield from _bring_back_database(machine)
@@ -78,7 +79,7 @@ def find_own_remedies(machine: Machine, trace: Trace) -> Iterator[OwnRemedy]:
         yield from _mend_copied_links(machine, fault)
         absent = [each.path for each in fault.searched if each.outcome is CandidateOutcome.ABSENT]
         if (moved := moved_folder(machine, trace.program, absent)) is not None:
-            yield _link(machine, moved.gone, moved.now, "its application was moved, and is still sought there")
+            yield _link(machine, moved.gone, moved.now, say("restore.its-application-was-moved-and-is"))
         if fault.kind == "program" and fault.verdict is Verdict.BLOCKED:
             yield from _let_run(machine, trace.program)
         if fault.kind == "interpreter":
@@ -133,7 +134,12 @@ def _bring_back_database(machine: Machine) -> Iterator[OwnRemedy]:
     damage = find_database_damage(machine)
     if damage is not None and damage.backup is not None:
         data = machine.content(damage.backup, _MOST_DATABASE)
-        yield _content_step(STATUS, data, damage.why, f"as {damage.backup} has it, with {damage.packages} packages")
+        yield _content_step(
+            STATUS,
+            data,
+            damage.why,
+            say("restore.as-has-it-with-packages", backup=damage.backup, packages=damage.packages),
+        )
 
 
 def _content_step(path: MachinePath, data: bytes, because: str, detail: str) -> OwnRemedy:
@@ -145,7 +151,7 @@ def _mend_copied_links(machine: Machine, fault: Component) -> Iterator[OwnRemedy
     found = [each.path for each in fault.searched if each.outcome is not CandidateOutcome.ABSENT]
     for path in dict.fromkeys((*found, *([fault.path] if fault.path is not None else []))):
         if (beside := link_in_text(machine, path)) is not None:
-            because = "it holds the name of another file, as a copy made without links leaves it"
+            because = say("restore.it-holds-the-name-of-another")
             yield _link(machine, path, beside, because, text=machine.paths.basename(beside))
 
 
@@ -161,7 +167,7 @@ def _let_run(machine: Machine, program: MachinePath) -> Iterator[OwnRemedy]:
     """The right to run a program for all who may read it, where no user has it."""
     rights = machine.rights(program)
     if rights is not None and not rights.mode & _RUN_ALL:
-        because = "no user may execute it"
+        because = say("restore.no-user-may-execute-it")
         yield OwnRemedy(allow(machine, machine.real(program), rights.mode >> 2 & _RUN_ALL, because))
 
 
@@ -176,5 +182,5 @@ def _mend_line_ends(machine: Machine, fault: Component) -> Iterator[OwnRemedy]:
     if not first.startswith(b"#!") or not first.endswith(b"\r") or b"\0" in data:
         return
     mended = data.replace(b"\r\n", b"\n")
-    detail = f"{data.count(bytes((13, 10)))} line ends; nothing else of it changes"
-    yield _content_step(machine.real(script), mended, "its lines end as those of Windows do", detail)
+    detail = say("restore.line-ends-nothing-else-of-it", count=data.count(bytes((13, 10))))
+    yield _content_step(machine.real(script), mended, say("restore.its-lines-end-as-those-of"), detail)

@@ -16,6 +16,7 @@ from fundamen.loaders.loading import system_folder
 from fundamen.machine.access import find_barrier, user_of
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.widths import find_program_of, other_width
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.package import Base, Package, PackageEntry, PackageFile
@@ -134,7 +135,7 @@ def plan_restoration(
                 called_for.append(place_file(machine, path, file, offer.package, offer.source, because))
         for step in (*called_for, *_missing_links(machine, trace, offer)):
             if impostor := _impostor(machine, step.path):
-                unmet.append(Unmet(step.path, f"{impostor}: set it aside, then restore again"))
+                unmet.append(Unmet(step.path, say("restore.set-it-aside-then-restore-again", impostor=impostor)))
             else:
                 steps.setdefault(machine.fold(step.path), step)
     packages = tuple(dict.fromkeys((offer.source, offer.package) for _, offer in choosing.chosen.values()))
@@ -278,14 +279,16 @@ def _place_for(machine: Machine, trace: Trace, offer: Offer, file: PackageFile) 
     return real if is_beside and offer.source.kind is not SourceKind.ARCHIVE else place
 
 
-def _impostor(machine: Machine, place: MachinePath) -> str:
+def _impostor(machine: Machine, place: MachinePath) -> Message:
     """The wrong entry in the place of a file, link or folder, or of its folder; empty for none."""
     if (kind := machine.look(place).kind) in _IMPOSTORS:
-        return f"{_IMPOSTORS[kind]} is in its place"
+        return say("restore.is-in-its-place", impostors=_IMPOSTORS[kind])
     folder = machine.folder_of(place)
     while machine.look(folder).kind is EntryKind.ABSENT and folder != machine.folder_of(folder):
         folder = machine.folder_of(folder)
-    return f"{folder}, in which it belongs, is no folder" if machine.look(folder).kind in _NO_FOLDER else ""
+    return (
+        say("restore.in-which-it-belongs-is-no", folder=folder) if machine.look(folder).kind in _NO_FOLDER else UNSAID
+    )
 
 
 def _has(machine: Machine, place: MachinePath) -> bool:
@@ -370,7 +373,7 @@ def with_rights(machine: Machine, overlay: Machine, plan: Plan, remaining: Seque
             placed = steps.get(key)
             if isinstance(placed, PlaceFile):
                 mode = barrier.rights.mode | barrier.lacks
-                because = f"{placed.because}; mode {barrier.rights.mode:04o}, not {mode:04o}"
+                because = say("restore.mode-not", because=placed.because, mode=barrier.rights.mode, mode2=mode)
                 steps[key] = msgspec.structs.replace(placed, mode=mode, keeps_mode=False, because=because)
                 continue
             with contextlib.suppress(OSError, UnreadableError):
@@ -383,7 +386,11 @@ def with_set_aside(machine: Machine, plan: Plan, remaining: Sequence[Component])
     steps = {machine.fold(step.path): step for step in plan.steps}
     for path, *_, verdict in _bad_copies(plan, remaining):
         place = machine.own_place(path)
-        move = Move(path=place, because=f"{verdict}, and found before the right one", aside=free_aside(machine, place))
+        move = Move(
+            path=place,
+            because=say("restore.and-found-before-the-right-one", verdict=verdict),
+            aside=free_aside(machine, place),
+        )
         steps.setdefault(machine.fold(place), move)
     return msgspec.structs.replace(plan, steps=tuple(steps.values()))
 
@@ -458,7 +465,7 @@ def _difference(machine: Machine, path: MachinePath, package: Package, file: Pac
     except UnreadableError as error:
         return _how_it_differs(machine, path, package, error.why, error.why)
     if machine.fold(machine.real(path)) != machine.fold(path):
-        return f"it is a link to {machine.real(path)}"
+        return say("restore.it-is-a-link-to", real=machine.real(path))
     return _how_it_differs(machine, path, package, "corrupt", "other bytes")
 
 
@@ -471,13 +478,16 @@ def _how_it_differs(machine: Machine, path: MachinePath, package: Package, unrea
     if binary.problems:
         return "corrupt"
     if not binary.architecture.serves(package.architecture):
-        return f"for {binary.architecture}, not {package.architecture}"
+        return say("restore.for-not", architecture=binary.architecture, architecture2=package.architecture)
     return otherwise
 
 
 def _why_unmet(offers: Sequence[Offer], catalogues: Sequence[Catalogue]) -> str:
     if not catalogues:
-        return "no source is trusted yet"
+        return say("restore.no-source-is-trusted-yet")
     if not offers:
-        return "no trusted source has it"
-    return "; ".join(f"{o.package.name} {o.package.version} from {o.source.name}: {o.obstacle}" for o in offers[:3])
+        return say("restore.no-trusted-source-has-it")
+    return "; ".join(
+        say("restore.from", name=o.package.name, version=o.package.version, name2=o.source.name, obstacle=o.obstacle)
+        for o in offers[:3]
+    )

@@ -12,7 +12,9 @@ import msgspec
 
 from fundamen.changes.form import Path, Text
 from fundamen.changes.kinds import PlannedStep
+from fundamen.messages import say
 from fundamen.model.display import printable, shown_json
+from fundamen.model.encoding import encode_json
 from fundamen.model.errors import DamagedFileError, UsageError
 from fundamen.model.paths import MachinePath
 
@@ -44,9 +46,9 @@ def read_plan(data: bytes, name: str) -> PlanFile:
         plan = msgspec.json.decode(data, type=PlanFile)
     except (msgspec.DecodeError, ValueError, RecursionError) as error:
         raise DamagedFileError(
-            what=f"The plan {printable(name)} cannot be used",
-            why=f"it is none of the form {SCHEMA}: {error}",
-            do="Make a new one: fundamen restore --rehearse --save-plan FILE PROGRAM",
+            what=say("restore.the-plan-cannot-be-used", name=printable(name)),
+            why=say("restore.it-is-none-of-the-form", schema=SCHEMA, error=error),
+            do=say("restore.make-a-new-one-fundamen-restore"),
         ) from error
     for step in plan.steps:
         require_plain(MachinePath(step.path), name)
@@ -61,12 +63,12 @@ def require_plain(path: MachinePath, name: str) -> None:
     is_whole = path.startswith("/") or parts[0].endswith(":") or parts[0].upper() in _ROOTS
     if not is_whole or ".." in parts or "\0" in path:
         raise UsageError(
-            what=f"The plan {printable(name)} is refused",
-            why=f"its path {printable(path)!r} does not begin at the root, or leads elsewhere",
-            do="Nothing was changed. Write each path as the machine spells it, in full.",
+            what=say("restore.the-plan-is-refused", name=printable(name)),
+            why=say("restore.its-path-does-not-begin-at", path=printable(path)),
+            do=say("restore.nothing-was-changed-write-each-path"),
         )
 
 
 def plan_bytes(plan: PlanFile) -> bytes:
     """A plan's bytes, to be read by people as well."""
-    return shown_json(msgspec.json.format(msgspec.json.encode(plan), indent=2).decode()).encode() + b"\n"
+    return shown_json(msgspec.json.format(encode_json(plan), indent=2).decode()).encode() + b"\n"

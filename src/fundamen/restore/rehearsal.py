@@ -10,6 +10,7 @@ from fundamen.changes.packages import installation_of
 from fundamen.evidence.authority import Authority
 from fundamen.machine.machine import Machine
 from fundamen.machine.overlay import Layer, OverlayMachine
+from fundamen.messages import say
 from fundamen.model.package import Package, PackageFile
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.model.timing import log_time
@@ -63,7 +64,10 @@ class Rehearsal(msgspec.Struct, frozen=True):
         """The work to be carried out."""
         steps = self.plan.all_steps
         titles = [title for step in steps for title in step.installs]
-        titles += [f"{package.title} from {source.name}" for source, package in self.plan.packages]
+        titles += [
+            say("restore.from-title-name", title=package.title, name=source.name)
+            for source, package in self.plan.packages
+        ]
         further = tuple(trace.program for trace in self.before.traces[1:])
         return Work(self.plan.program, tuple(titles), steps, self.contents, further=further, because=self.because)
 
@@ -153,7 +157,7 @@ class _Rehearsing:
             plan = grown
         if not plan.is_empty and not self._scope.pins and not _cured_faults(before, after):
             faults = dict.fromkeys(fault.name for trace in before for fault in trace.faults)
-            useless = tuple(Unmet(name, "what the sources have for it would not mend it") for name in faults)
+            useless = tuple(Unmet(name, say("restore.what-the-sources-have-for-it")) for name in faults)
             plan = msgspec.structs.replace(plan, packages=(), steps=(), unmet=useless, installs=None)
             after = before
         plan = msgspec.structs.replace(plan, unmet=_still_unmet(plan, before, after))

@@ -18,6 +18,7 @@ from fundamen.execution.locking import alone_on, require_finished
 from fundamen.execution.restarting import Restart, Waiting, find_restarts, judge_waiting
 from fundamen.execution.taking_back import undo
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.paths import MachinePath
 from fundamen.restore.harms import Harm
 from fundamen.restore.launch import Launch, launch
@@ -146,7 +147,9 @@ def perform(
         settle()
     entry = journal.find(number)
     installed = outcomes_of((step.record for step in entry.steps), journal.site) if entry is not None else ()
-    restart += tuple(Restart(f"restart {machine.title}", o.meaning) for _, o in installed if o.needs_restart)
+    restart += tuple(
+        Restart(say("restore.restart", title=machine.title), o.meaning) for _, o in installed if o.needs_restart
+    )
     return Restoration(
         prepared=prepared,
         number=number,

@@ -14,6 +14,7 @@ from fundamen.changes.root_removal import plan_root_removal
 from fundamen.changes.root_stores import Keep, plan_root_import
 from fundamen.machine.machine import Machine
 from fundamen.machine.trust_stores import read_trust_stores
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError, UntrustedError, UsageError
 from fundamen.model.paths import MachinePath
@@ -55,20 +56,20 @@ def prepare_root_import(
     before = judge(given)
     if before is None:
         raise UsageError(
-            what=f"No root can be imported for {printable(path)}",
-            why="it has no signature and no certificate",
-            do=f"See what it is: fundamen inspect {printable(path)}",
+            what=say("restore.no-root-can-be-imported-for", path=printable(path)),
+            why=say("restore.it-has-no-signature-and-no"),
+            do=say("restore.see-what-it-is-fundamen-inspect", path=printable(path)),
         )
     if before.holds:
         return None
     root = find_root_to_import(before)
     if root is None:
         raise UsageError(
-            what=f"Importing a root would not make {printable(path)} trusted",
+            what=say("restore.importing-a-root-would-not-make", path=printable(path)),
             why=before.why,
-            do=f"{remedy(before)} Certificates that are not in the file are named with --issuer FILE.",
+            do=say("restore.certificates-that-are-not-in-the", remedy=remedy(before)),
         )
-    stored = StoredCertificate(root.der, StoreRole.ROOT, "the machine's store, as it would be")
+    stored = StoredCertificate(root.der, StoreRole.ROOT, say("restore.the-machine-store-as-it-would"))
 
     def judge_chain(issuers: Issuers) -> Chain:
         chain = judge(issuers)
@@ -126,9 +127,11 @@ def choose_root(machine: Machine, named: str) -> Certificate:
         return fitting[0]
     told = ", ".join(group_digits(root.sha256[:16]) for root in fitting[:_MOST_TOLD])
     raise UsageError(
-        what=f"The root {printable(named)} is not chosen",
-        why=f"{len(fitting)} roots are called so: {told}" if fitting else f"{machine.title} trusts no such root",
-        do="Name the beginning of its fingerprint, as 'fundamen roots list' shows it.",
+        what=say("restore.the-root-is-not-chosen", named=printable(named)),
+        why=say("restore.roots-are-called-so", count=len(fitting), told=told)
+        if fitting
+        else say("restore.trusts-no-such-root", title=machine.title),
+        do=say("restore.name-the-beginning-of-its-fingerprint"),
     )
 
 
@@ -152,8 +155,8 @@ def require_fingerprint(root: Certificate, typed: str) -> None:
     if read_fingerprint(typed) == root.sha256:
         return
     raise UntrustedError(
-        what=f"The root {root.subject.shown} is not imported",
+        what=say("restore.the-root-is-not-imported", shown=root.subject.shown),
         # The right one is not shown here: whoever pastes it has checked nothing.
-        why=f"the fingerprint that was given, {group_digits(read_fingerprint(typed)[:16])} ..., is not the root's",
-        do="Have it read out again by the root's owner, over a second way. If it stays so, do not trust the file.",
+        why=say("restore.the-fingerprint-that-was-given-is", group_digits=group_digits(read_fingerprint(typed)[:16])),
+        do=say("restore.have-it-read-out-again-by"),
     )

@@ -17,6 +17,7 @@ import msgspec
 from fundamen.formats.versions import compare
 from fundamen.machine.host_tools import run_tool
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
@@ -110,9 +111,9 @@ class Apt:
             name for name in names if not _NAME.match(name) or name.endswith("-")
         ]:  # which apt takes for: remove
             raise UsageError(
-                what=f"{printable(odd[0])} cannot be installed",
-                why="that is no name of a package",
-                do="Name the package as the archive has it, such as libcurl4.",
+                what=say("sources.cannot-be-installed", odd=printable(odd[0])),
+                why=say("sources.that-is-no-name-of-a"),
+                do=say("sources.name-the-package-as-the-archive"),
             )
         what = " ".join(names)
         if not self._machine.is_live:
@@ -129,9 +130,9 @@ class Apt:
                 others.append(match["name"])
         if others:
             raise UsageError(
-                what=f"{what} is not installed in passing",
-                why=f"for it {', '.join(others[:5])} would be upgraded or removed, which is installed",
-                do=f"Look at it with the machine's administrator: apt-get -s install {what}",
+                what=say("sources.is-not-installed-in-passing", what=what),
+                why=say("sources.for-it-would-be-upgraded-or", others=", ".join(others[:5])),
+                do=say("sources.look-at-it-with-the-machine", what=what),
             )
         return tuple(each for each in wanted if each.is_plain)
 
@@ -140,9 +141,9 @@ class Apt:
             return
         lists = self._own_lists()
         taken = take_over_lists(self._machine, lists) if not self._machine.is_live else []
-        self._run(["update"], "the lists of the archive", None)
+        self._run(["update"], say("sources.the-lists-of-the-archive"), None)
         if drop_unproven(lists, taken):
-            self._run(["update"], "the lists of the archive", None)
+            self._run(["update"], say("sources.the-lists-of-the-archive"), None)
         self._is_updated = True
 
     def _own_lists(self) -> HostPath:
@@ -159,9 +160,9 @@ class Apt:
         self._run(["download", name], f"{wanted.name} {wanted.version}", lists)
         if not os.path.exists(target):
             raise UnreadableError(
-                what=f"The package {wanted.name} {wanted.version} cannot be fetched",
-                why="apt did not leave it where it says",
-                do=f"Try it by hand: apt-get download {name}",
+                what=say("sources.the-package-cannot-be-fetched", name=wanted.name, version=wanted.version),
+                why=say("sources.apt-did-not-leave-it-where"),
+                do=say("sources.try-it-by-hand-apt-get", name=name),
             )
         write_whole(f"{target}.sha256", digest_of_file(target).encode())
         return HostPath(target)
@@ -177,8 +178,8 @@ class Apt:
             return error
         return UnreadableError(
             what=error.what,
-            why=f"the archive has version {candidate['version']} now",
-            do=f"On that machine, with its administrator: apt-get install --only-upgrade {wanted.name}",
+            why=say("sources.the-archive-has-version-now", version=candidate["version"]),
+            do=say("sources.on-that-machine-with-its-administrator", name=wanted.name),
         )
 
     def _run(self, words: Sequence[str], what: str, lists: MachinePath | None) -> str:
@@ -190,19 +191,21 @@ class Apt:
         reasons = [line[3:] for line in done.stderr.splitlines() if line.startswith(("E: ", "W: "))]
         if any(sign in done.stderr for sign in _UNPROVEN):
             raise UntrustedError(
-                what=f"Debian's archive is refused for {printable(what)}",
+                what=say("sources.debian-archive-is-refused-for", what=printable(what)),
                 why=next(line for line in reasons if any(sign in line for sign in _UNPROVEN)),
-                do="See that the machine's keys of the archive are the right ones (debian-archive-keyring).",
+                do=say("sources.see-that-the-machine-keys-of"),
             )
         if done.returncode:
-            raise self._unreadable(what, "; ".join(reasons[:2]) or f"apt-get ended with status {done.returncode}")
+            raise self._unreadable(
+                what, "; ".join(reasons[:2]) or say("sources.apt-get-ended-with-status", returncode=done.returncode)
+            )
         return done.stdout
 
     def _unreadable(self, what: str, why: str) -> UnreadableError:
         return UnreadableError(
-            what=f"Debian's archive does not give {printable(what)}",
+            what=say("sources.debian-archive-does-not-give", what=printable(what)),
             why=why,
-            do="See that this host reaches the archive; a version that it has no more needs an upgrade of the package.",
+            do=say("sources.see-that-this-host-reaches-the"),
         )
 
     def _options(self, lists: MachinePath | None) -> list[str]:
@@ -262,9 +265,9 @@ def architectures(machine: Machine) -> list[str]:
     match = re.search(rb"^Package: dpkg\n(?:.+\n)*?Architecture: (\S+)\n", status, re.MULTILINE)
     if match is None:
         raise UnreadableError(
-            what="The architecture of the machine's packages is not known",
-            why="its package database has no entry of dpkg itself",
-            do="See whether /var/lib/dpkg/status is whole.",
+            what=say("sources.the-architecture-of-the-machine-packages"),
+            why=say("sources.its-package-database-has-no-entry"),
+            do=say("sources.see-whether-var-lib-dpkg-status"),
         )
     native = match[1].decode("ascii", "replace")
     try:

@@ -15,7 +15,9 @@ from typing import Protocol
 
 import msgspec
 
+from fundamen.messages import say
 from fundamen.model.display import printable
+from fundamen.model.encoding import encode_json
 from fundamen.model.errors import UnreadableError
 from fundamen.model.package import Package
 
@@ -181,7 +183,7 @@ class Index:
                 _take_out(connection, path)
                 connection.execute("INSERT INTO shard VALUES (?, ?)", (path, sha256))
                 for package in packages:
-                    row = (path, package.title, msgspec.json.encode(package))
+                    row = (path, package.title, encode_json(package))
                     cursor = connection.execute("INSERT INTO package (shard, title, record) VALUES (?, ?, ?)", row)
                     connection.executemany(
                         "INSERT INTO name VALUES (?, ?)", ((name, cursor.lastrowid) for name in _names_of(package))
@@ -236,9 +238,9 @@ class Index:
                 yield connection
         except (sqlite3.DatabaseError, msgspec.DecodeError, ValueError) as error:
             raise UnreadableError(
-                what="The record of a trusted source cannot be read",
+                what=say("sources.the-record-of-a-trusted-source"),
                 why=f"{printable(self._path)}: {error}",
-                do="Forget the source and trust it again.",
+                do=say("sources.forget-the-source-and-trust-it"),
             ) from error
 
     @staticmethod
@@ -249,7 +251,7 @@ class Index:
         elif version == 1:
             connection.executescript(f"BEGIN; {_DOCUMENTS} PRAGMA user_version = {_FORMAT}; COMMIT;")
         elif version != _FORMAT:
-            raise ValueError(f"it has format {version}, and this version of Fundamen knows format {_FORMAT}")
+            raise ValueError(say("sources.it-has-format-and-this-version", version=version, format=_FORMAT))
 
 
 _BY_NAME = "SELECT DISTINCT package FROM name WHERE name IN ({})"

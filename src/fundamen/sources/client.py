@@ -24,6 +24,7 @@ from tuf.api.metadata import Metadata, Snapshot, Targets, Timestamp
 from tuf.ngclient import Updater, UpdaterConfig
 from tuf.ngclient.fetcher import FetcherInterface
 
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, UnreadableError, UntrustedError
 from fundamen.model.package import Package
@@ -143,9 +144,9 @@ def _bring_in(
         raise _refusal(name, place, error) from error
     except OSError as error:
         raise UnreadableError(
-            what=f"The source {printable(name)} cannot be brought in",
+            what=say("sources.the-source-cannot-be-brought-in", name=printable(name)),
             why=f"{error.filename or state}: {error.strerror}",
-            do="Make room, or make the folder writable, and try again.",
+            do=say("sources.make-room-or-make-the-folder"),
         ) from error
 
 
@@ -197,15 +198,17 @@ _PROOFS: tuple[tuple[type[Exception], str, str], ...] = (
 def _refusal(name: str, place: SourcePlace, error: Exception) -> FundamenError:
     for kind, proof, do in _PROOFS:
         if isinstance(error, kind):
-            return UntrustedError(what=f"The source {printable(name)} is refused", why=f"{proof} ({error})", do=do)
+            return UntrustedError(
+                what=say("sources.the-source-is-refused", name=printable(name)), why=f"{proof} ({error})", do=do
+            )
     if isinstance(error, SlowRetrievalError):
-        do = "Try again later, or name another place with --mirror."
+        do = say("sources.try-again-later-or-name-another")
     elif isinstance(error, DownloadHTTPError):
-        do = "Copy it from the packager again, whole."
+        do = say("sources.copy-it-from-the-packager-again")
     else:
-        do = "See that this host reaches it, by its proxy if it needs one (HTTPS_PROXY)."
+        do = say("sources.see-that-this-host-reaches-it")
     return UnreachableError(
-        what=f"The source {printable(name)} cannot be brought in from {place.title}",
-        why=f"it is not complete ({error})" if isinstance(error, DownloadHTTPError) else str(error),
+        what=say("sources.the-source-cannot-be-brought-in-from", name=printable(name), title=place.title),
+        why=say("sources.it-is-not-complete", error=error) if isinstance(error, DownloadHTTPError) else str(error),
         do=do,
     )

@@ -11,6 +11,7 @@ from collections.abc import Callable, Sequence
 from types import TracebackType
 from typing import BinaryIO, Self
 
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UntrustedError
 from fundamen.model.package import PackageFile
@@ -67,9 +68,9 @@ def _fetch_from(
         return
     os.unlink(part)
     raise UntrustedError(
-        what=f"{printable(file.name)} from the source {printable(name)} is refused",
-        why=f"its bytes have the SHA-256 {digest[:16]}..., the signed one is {file.sha256[:16]}...",
-        do="Do not use this copy of the source. Ask the packager for an intact one.",
+        what=say("sources.from-the-source-is-refused", name=printable(file.name), name2=printable(name)),
+        why=say("sources.its-bytes-have-the-sha-256", digest=digest[:16], sha256=file.sha256[:16]),
+        do=say("sources.do-not-use-this-copy-of"),
     )
 
 

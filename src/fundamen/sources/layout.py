@@ -10,8 +10,10 @@ from enum import StrEnum
 
 import msgspec
 
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.display import printable
+from fundamen.model.encoding import encode_json
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.package import Base, Package, PackageEntry
 from fundamen.model.paths import HostPath
@@ -44,9 +46,9 @@ def document_path(kind: DocumentKind, name: str) -> str:
     path = f"{kind}.{name}"
     if not _DOCUMENT.fullmatch(path):
         raise UsageError(
-            what=f"{printable(name)} cannot be published",
-            why="the name of a document has letters, digits, - _ . only, and at most 100 of them",
-            do="Give the file another name.",
+            what=say("sources.cannot-be-published", name=printable(name)),
+            why=say("sources.the-name-of-a-document-has"),
+            do=say("sources.give-the-file-another-name"),
         )
     return path
 
@@ -92,7 +94,7 @@ def shard_path(identity: str) -> str:
 
 def packed_shard(packages: Iterable[Package]) -> bytes:
     """A shard's bytes; the same packages always give the same."""
-    return gzip.compress(msgspec.json.encode(tuple(packages)), 6, mtime=0)
+    return gzip.compress(encode_json(tuple(packages)), 6, mtime=0)
 
 
 def read_shard(data: bytes, name: str) -> tuple[Package, ...]:
@@ -105,9 +107,9 @@ def read_shard(data: bytes, name: str) -> tuple[Package, ...]:
         packages = msgspec.json.decode(_unpack(data), type=tuple[Package, ...])
     except (msgspec.DecodeError, zlib.error, ValueError) as error:
         raise UntrustedError(
-            what=f"The package descriptions {printable(name)} are refused",
+            what=say("sources.the-package-descriptions-are-refused", name=printable(name)),
             why=str(error),
-            do="Tell the packager; nothing of this source is used until it is mended.",
+            do=say("sources.tell-the-packager-nothing-of-this"),
         ) from error
     for package in packages:
         _check_places(package)
@@ -118,7 +120,7 @@ def _unpack(data: bytes) -> bytes:
     unpacker = zlib.decompressobj(wbits=zlib.MAX_WBITS | 16)
     text = unpacker.decompress(data, MOST_SHARD)
     if unpacker.unconsumed_tail or not unpacker.eof:
-        raise ValueError(f"it unpacks to more than {MOST_SHARD} bytes, or is cut")
+        raise ValueError(say("sources.it-unpacks-to-more-than-bytes", most_shard=MOST_SHARD))
     return text
 
 
@@ -128,9 +130,9 @@ def _check_places(package: Package) -> None:
     for link in package.links:
         if link.target.startswith("/") or link.target.count("..") > _MOST_UPWARD or not link.target.isprintable():
             raise UntrustedError(
-                what=f"The link {printable(link.place)} is refused",
-                why=f"its target {printable(link.target)!r} is not a plain path beside it",
-                do="Tell the packager; nothing of this source is used until it is mended.",
+                what=say("sources.the-link-is-refused", place=printable(link.place)),
+                why=say("sources.its-target-is-not-a-plain", target=printable(link.target)),
+                do=say("sources.tell-the-packager-nothing-of-this"),
             )
 
 
@@ -153,9 +155,9 @@ def place_parts(file: PackageEntry, platform: Platform = Platform.ANY) -> tuple[
     if names and is_plain and climbs_in_front and climbed <= may_climb:
         return parts
     raise UntrustedError(
-        what=f"The place of {printable(file.place)} is refused",
-        why=f"{printable(file.place)!r} is not a plain path below {file.base}",
-        do="Tell the packager; nothing of this source is used until it is mended.",
+        what=say("sources.the-place-of-is-refused", place=printable(file.place)),
+        why=say("sources.is-not-a-plain-path-below", place=printable(file.place), base=file.base),
+        do=say("sources.tell-the-packager-nothing-of-this"),
     )
 
 
@@ -167,11 +169,15 @@ def require_source(location: HostPath) -> None:
     """
     if os.path.isdir(os.path.join(location, METADATA)):
         return
-    why = "the folder has no signed metadata in it" if os.path.isdir(location) else "there is no such folder"
+    why = (
+        say("sources.the-folder-has-no-signed-metadata")
+        if os.path.isdir(location)
+        else say("sources.there-is-no-such-folder")
+    )
     raise UnreadableError(
-        what=f"{printable(location)} cannot be used as a source",
+        what=say("sources.cannot-be-used-as-a-source", location=printable(location)),
         why=why,
-        do="Name the folder that the packager published to, or plug in the disk that holds it.",
+        do=say("sources.name-the-folder-that-the-packager"),
     )
 
 

@@ -2,6 +2,7 @@
 
 import os
 
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.sources.place import FolderPlace, SourcePlace
@@ -34,9 +35,9 @@ def open_place(location: str, authority: str = "") -> SourcePlace:
         return FolderPlace(location)
     if not location.startswith(_SCHEME) or "@" in location.partition("://")[2].partition("/")[0]:
         raise UsageError(
-            what=f"The source {printable(location)} cannot be used",
-            why="an address begins with https:// and holds no password",
-            do="Name it as, for example, https://it.marram.example/source",
+            what=say("sources.the-source-cannot-be-used", location=printable(location)),
+            why=say("sources.an-address-begins-with-https-and"),
+            do=say("sources.name-it-as-for-example-https"),
         )
     from fundamen.sources.served import ServedPlace  # noqa: PLC0415 - a folder is read without the network's libraries
 

@@ -16,6 +16,7 @@ import msgspec
 from packaging.version import InvalidVersion, Version
 
 from fundamen.formats.lock_file import LockedFile, LockEntry, LockFile, spelled_digest
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Architecture
 from fundamen.model.display import printable
 from fundamen.model.errors import UntrustedError, UsageError
@@ -85,16 +86,16 @@ def refresh_entry(text: str, checked: CheckedPin) -> str:
     """
     if checked.state is not PinState.AGED or checked.artefact is None:
         raise UntrustedError(
-            what=f"The entry {printable(checked.entry.name)} is not refreshed",
+            what=say("sources.the-entry-is-not-refreshed", name=printable(checked.entry.name)),
             why=checked.detail,
-            do="Get the file from a source that can prove it, or record a reference that has it.",
+            do=say("sources.get-the-file-from-a-source"),
         )
     locked = checked.locked
     if locked is None or text.count(locked.spelled) != 1:
         raise UsageError(
-            what=f"The entry {printable(checked.entry.name)} cannot be refreshed",
-            why="it records several digests without naming their files, or the same one more than once",
-            do="Lock it again with the tool that wrote the file.",
+            what=say("sources.the-entry-cannot-be-refreshed", name=printable(checked.entry.name)),
+            why=say("sources.it-records-several-digests-without-naming"),
+            do=say("sources.lock-it-again-with-the-tool"),
         )
     return text.replace(locked.spelled, spelled_digest(locked, _digest(checked.artefact.path, locked.algorithm)))
 
@@ -114,7 +115,7 @@ def _check_pin(
     pinned = [each for each in own if _same_version(each.name.version, entry.version)]
     builds = _other_builds(entry, [each.name for each in own], vouching, architecture)
     if not entry.files:
-        return CheckedPin(entry, PinState.NOT_LOCKED, "no digest is recorded", builds=builds)
+        return CheckedPin(entry, PinState.NOT_LOCKED, say("sources.no-digest-is-recorded"), builds=builds)
     named = {each.name for each in entry.files if each.name}
     at_hand = [each for each in pinned if not named or os.path.basename(each.path) in named]
     if not at_hand:
@@ -129,20 +130,20 @@ def _check_pin(
     return CheckedPin(entry, PinState.FITS, "", at_hand[0], builds=builds)
 
 
-def _where_else(entry: LockEntry, vouching: Vouching) -> str:
+def _where_else(entry: LockEntry, vouching: Vouching) -> Message:
     """Who has what was locked and does not lie there; empty where nobody has."""
     whos = (vouching.vouch(each.name, each.algorithm, each.digest) for each in entry.files if each.name)
     who = next(filter(None, whos), "")
-    return f"{who} has the file that was locked" if who else ""
+    return say("sources.has-the-file-that-was-locked", who=who) if who else UNSAID
 
 
 def _cause(name: str, artefact: Artefact, locked: Sequence[LockedFile], vouching: Vouching) -> tuple[PinState, str]:
     if who := vouching.vouch(name, "sha256", _digest(artefact.path, "sha256").hex()):
-        return PinState.AGED, f"{name} is not the file that was locked, and {who} knows it: the lock file is older"
+        return PinState.AGED, say("sources.is-not-the-file-that-was", name=name, who=who)
     for each in locked:
         if who := vouching.vouch(name, each.algorithm, each.digest):
-            return PinState.ALTERED, f"{who} knows the file that was locked, and {name} is another one"
-    return PinState.UNKNOWN, f"{name} is not the file that was locked, and neither is verified"
+            return PinState.ALTERED, say("sources.knows-the-file-that-was-locked", who=who, name=name)
+    return PinState.UNKNOWN, say("sources.is-not-the-file-that-was-locked", name=name)
 
 
 def _other_builds(

@@ -27,6 +27,7 @@ from fundamen.formats.managed.cli_header import read_managed
 from fundamen.formats.windows.pe import Pe
 from fundamen.formats.windows.pe_version import read_version
 from fundamen.machine.file_bytes import FileBytes
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Binary, Format
 from fundamen.model.display import printable
@@ -146,22 +147,22 @@ class Media:
     def _units_at(self, path: HostPath) -> Iterator[_Unit]:
         if os.path.isdir(path):
             whole = _Whole(printable(path), None, None, lambda: _folder_files(path))
-            yield from self._units_in(whole, Proof("", "a folder has no signature"), 0)
+            yield from self._units_in(whole, Proof("", say("sources.a-folder-has-no-signature")), 0)
             return
         try:
             source = FileBytes(path, os.path.basename(path))
         except OSError as error:
             raise UnreadableError(
-                what=f"The medium {printable(path)} cannot be read",
+                what=say("sources.the-medium-cannot-be-read", path=printable(path)),
                 why=error.strerror or str(error),
-                do="Name a file or folder that is there and may be read.",
+                do=say("sources.name-a-file-or-folder-that"),
             ) from error
         container = find_container(source)
         if container is None:
             raise UnreadableError(
-                what=f"The medium {printable(path)} cannot be used",
-                why="it is no disc image, install package, cabinet or archive that is read here",
-                do="Name the medium itself, or the folder that it was unpacked to.",
+                what=say("sources.the-medium-cannot-be-used", path=printable(path)),
+                why=say("sources.it-is-no-disc-image-install"),
+                do=say("sources.name-the-medium-itself-or-the"),
             )
         proof = self._proof_of(source)
         container, proof = self._with_cabinets(container, source, proof, partial(_beside, path))
@@ -170,7 +171,7 @@ class Media:
     def _proof_of(self, source: ByteSource) -> Proof:
         """The proof of a file by itself: the technician's word, or its own signature."""
         if self._digests and digest_of(source) in self._digests:
-            return Proof("the medium has the SHA-256 that you gave", "")
+            return Proof(say("sources.the-medium-has-the-sha-256"), "")
         return self._prove(source)
 
     def _with_cabinets(
@@ -190,7 +191,7 @@ class Media:
         self._claimed += others.values()
         for name, cabinet in others.items():
             if proof.is_proven and (own := self._proof_of(cabinet)).why:
-                proof = Proof("", f"its cabinet {printable(name)} lies beside it: {own.why}")
+                proof = Proof("", say("sources.its-cabinet-lies-beside-it", name=printable(name), why=own.why))
         if not others:
             return container, proof
         if container.kind is ContainerKind.MSI:

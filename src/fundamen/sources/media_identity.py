@@ -7,6 +7,7 @@ import msgspec
 from fundamen.evidence.debian_contents import DEBIAN_NAMES
 from fundamen.formats.archives.container import ContainerKind
 from fundamen.formats.byte_source import ByteSource
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
@@ -106,7 +107,7 @@ def _identity_of_msi(source: ByteSource, title: str) -> UnitIdentity:
     from fundamen.formats.archives.compound_file import CompoundFile  # noqa: PLC0415 - only where one is met
     from fundamen.formats.archives.msi_database import read_database  # noqa: PLC0415
 
-    database = read_database(CompoundFile(source), f"The install package {printable(title)}")
+    database = read_database(CompoundFile(source), say("sources.the-install-package", title=printable(title)))
     own_name = database.property("ProductName")
     name = own_name or title.rpartition("/")[2]
     stated = database.property("ProductLanguage") or database.template.rpartition(";")[2].partition(",")[0]
@@ -124,7 +125,7 @@ def _language(name: str, language: int) -> str:
         return NEUTRAL
     import locale  # noqa: PLC0415 - only for what is not neutral
 
-    known = locale.windows_locale.get(language, f"number {language}")
+    known = locale.windows_locale.get(language, say("sources.number", language=language))
     return "language pack" if language in _NEUTRAL_LANGUAGES else known.replace("_", "-")
 
 
@@ -167,7 +168,7 @@ def read_place(typed: str) -> tuple[Base, str]:
         if typed == marker or typed.startswith(marker + "/"):
             return base, typed.removeprefix(marker).strip("/")
     raise UsageError(
-        what=f"The place {printable(typed)} cannot be used",
-        why="it begins with none of {program}, {system} and {root}",
-        do="Write it as, for example, '{program}/../lib' or '{system}'.",
+        what=say("sources.the-place-cannot-be-used", typed=printable(typed)),
+        why=say("sources.it-begins-with-none-of-and"),
+        do=say("sources.write-it-as-for-example-lib"),
     )

@@ -7,6 +7,7 @@ import msgspec
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.version import InvalidVersion, Version
 
+from fundamen.messages import Message, say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
@@ -68,9 +69,9 @@ def require_specifier(versions: str) -> None:
         SpecifierSet(versions)
     except InvalidSpecifier as error:
         raise UsageError(
-            what=f"The versions {printable(versions)!r} cannot be used",
-            why="that is no version specifier (PEP 440)",
-            do="Write it as, for example, '==4.2.1' or '>=4.2,<5'.",
+            what=say("sources.the-versions-cannot-be-used", versions=printable(versions)),
+            why=say("sources.that-is-no-version-specifier-pep"),
+            do=say("sources.write-it-as-for-example-4"),
         ) from error
 
 
@@ -93,27 +94,27 @@ def _obstacles(
     in_place: Sequence[tuple[str, str]],
     serving: str,
     pins: Mapping[str, str],
-) -> Iterator[str]:
+) -> Iterator[Message]:
     if package.withdrawn is not None:
-        yield f"withdrawn: {package.withdrawn}"
+        yield say("sources.withdrawn", withdrawn=package.withdrawn)
     if not package.platform.serves(platform):
-        yield f"is for {package.platform}, not {platform}"
+        yield say("sources.is-for-not", platform=package.platform, platform2=platform)
     if not package.architecture.serves(architecture):
-        yield f"is for {package.architecture}, not {architecture}"
+        yield say("sources.is-for-not", platform=package.architecture, platform2=architecture)
     if package.language != NEUTRAL:
-        yield f"is the package for the language {package.language}, not the neutral one"
+        yield say("sources.is-the-package-for-the-language", language=package.language)
     if package.is_for_developers:
-        yield "is the edition for developers, not the runtime"
+        yield say("sources.is-the-edition-for-developers-not")
     if serving and _version(package.version) not in SpecifierSet(serving, prereleases=True):
-        yield f"its version does not serve; one that is {serving} is asked for"
+        yield say("sources.its-version-does-not-serve-one", serving=serving)
     if package.unproven is not None:
-        yield f"not proven: {package.unproven}"
+        yield say("sources.not-proven", unproven=package.unproven)
     pinned = pins.get(package.name)
     if pinned is not None and _version(package.version) not in SpecifierSet(pinned, prereleases=True):
-        yield f"its version was not asked for; {pinned} was"
+        yield say("sources.its-version-was-not-asked-for", pinned=pinned)
     versions = {version for name, version in in_place if name == package.name and pinned is None}
     if versions and package.version not in versions:
-        yield f"version {', '.join(sorted(versions))} is installed here, and versions must not be mixed"
+        yield say("sources.version-is-installed-here-and-versions", versions=", ".join(sorted(versions)))
 
 
 def _rank(offer: Offer, place: int) -> tuple[bool, bool, int, bool, bool, Version, str]:

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from fundamen.messages import as_said, say
 from fundamen.model.errors import FundamenError
 from fundamen.model.paths import HostPath
 from fundamen.placing.file_state import digest_of_file
@@ -64,34 +65,36 @@ def check_copies(home: HostPath) -> Iterator[CheckedCopy]:
                 yield CheckedCopy(name, CopyOutcome.INTACT)
             else:
                 os.unlink(path)
-                yield CheckedCopy(name, CopyOutcome.DELETED, "it is not what apt has fetched")
+                yield CheckedCopy(name, CopyOutcome.DELETED, say("sources.it-is-not-what-apt-has"))
 
 
 def find_damaged(home: HostPath) -> Iterator[tuple[HostPath, str]]:
     """Our copies that are not what they must be, and why; nothing is changed. Raises: OSError."""
     for name, path in _files(os.path.join(home, "content")):
         if len(name) == _DIGITS and digest_of_file(path) != name:
-            yield path, "its bytes were not those of its digest"
+            yield path, say("sources.its-bytes-were-not-those-of")
     for name, path in _files(os.path.join(home, "archive", "debian")):
         if name.endswith(".deb") and not is_as_fetched(path):
-            yield path, "it is not what apt has fetched"
+            yield path, say("sources.it-is-not-what-apt-has")
 
 
 def _catalogue(store: SourceStore, source: Source) -> CheckedCopy:
-    name = f"the catalogue of {source.name}"
+    name = say("sources.the-catalogue-of", name=source.name)
     try:
         known = store.last_proven(source)
         if known is not None:
             known.first(1)
             return CheckedCopy(name, CopyOutcome.INTACT)
-        why = "there is none"
+        why = say("sources.there-is-none")
     except FundamenError as error:
-        why = error.why
+        why = as_said(error.why)
     store.drop_index(source)
     try:
         store.refresh(source)
     except FundamenError as error:
-        return CheckedCopy(name, CopyOutcome.DELETED, f"{why}; and it cannot be brought in now: {error.why}")
+        return CheckedCopy(
+            name, CopyOutcome.DELETED, say("sources.and-it-cannot-be-brought-in", why=why, why2=error.why)
+        )
     return CheckedCopy(name, CopyOutcome.REPAIRED, why)
 
 
@@ -103,16 +106,16 @@ def _anew(store: SourceStore, damaged: dict[str, HostPath]) -> Iterator[CheckedC
     for sha256, path in damaged.items():
         name = listed[sha256][1].name if sha256 in listed else sha256
         os.unlink(path)
-        why = "no trusted source lists it"
+        why = say("sources.no-trusted-source-lists-it")
         if sha256 in listed:
             try:
                 store.fetch(*listed[sha256])
             except FundamenError as error:
-                why = error.why
+                why = as_said(error.why)
             else:
-                yield CheckedCopy(name, CopyOutcome.REPAIRED, "its bytes were not those of its digest")
+                yield CheckedCopy(name, CopyOutcome.REPAIRED, say("sources.its-bytes-were-not-those-of"))
                 continue
-        yield CheckedCopy(name, CopyOutcome.DELETED, f"its bytes were not those of its digest; {why}")
+        yield CheckedCopy(name, CopyOutcome.DELETED, say("sources.its-bytes-were-not-those-of-its", why=why))
 
 
 def _files(folder: str) -> Iterator[tuple[str, HostPath]]:

@@ -4,6 +4,7 @@ import os
 from collections.abc import Iterator
 from typing import Protocol
 
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 
@@ -66,9 +67,9 @@ class FolderPlace:
         if os.path.isfile(path):
             return _FilePieces(path, offset)
         raise NotThereError(
-            what=f"{printable(relative)} cannot be brought in",
-            why=f"{self.title} has no such file",
-            do="Copy the source from the packager again, whole.",
+            what=say("sources.cannot-be-brought-in", relative=printable(relative)),
+            why=say("sources.has-no-such-file", title=self.title),
+            do=say("sources.copy-the-source-from-the-packager"),
         )
 
 
@@ -85,9 +86,9 @@ class _FilePieces:
                     yield piece
         except OSError as error:
             raise UnreachableError(
-                what=f"{printable(self._path)} cannot be brought in",
+                what=say("sources.cannot-be-brought-in", relative=printable(self._path)),
                 why=error.strerror or str(error),
-                do="Copy the source from the packager again, whole.",
+                do=say("sources.copy-the-source-from-the-packager"),
             ) from error
 
 
@@ -102,8 +103,8 @@ def read_small(place: SourcePlace, relative: str, most: int) -> bytes:
         data += piece
         if len(data) > most:
             raise UnreachableError(
-                what=f"{printable(relative)} cannot be brought in",
-                why=f"{place.title} gives more than the {most} bytes that such a file may have (endless data)",
-                do="Do not use this copy of the source. Ask the packager for an intact one.",
+                what=say("sources.cannot-be-brought-in", relative=printable(relative)),
+                why=say("sources.gives-more-than-the-bytes-that", title=place.title, most=most),
+                do=say("sources.do-not-use-this-copy-of"),
             )
     return bytes(data)

@@ -19,6 +19,7 @@ from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.windows.pe import Pe
 from fundamen.formats.windows.pe_version import read_version
 from fundamen.machine.file_bytes import FileBytes
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary, Format
 from fundamen.model.display import printable
@@ -52,10 +53,12 @@ def look_at(path: HostPath, binary: Binary | None) -> LookedAt:
             head = source.read_at(0, 4096)
             if _OF_CODE.search(os.path.basename(path)) and not _LINKER_SCRIPT.search(head):
                 begins = printable(head[:_SHOWN].decode("utf-8", "replace"))
-                return LookedAt(f"it has the name of a library or program and is none; it begins with '{begins}'")
+                return LookedAt(say("sources.it-has-the-name-of-a", begins=begins))
             return LookedAt()
         if binary.problems:
-            return LookedAt(f"it is damaged: {binary.problems[0].place}: {binary.problems[0].reason}")
+            return LookedAt(
+                say("sources.it-is-damaged", place=binary.problems[0].place, reason=binary.problems[0].reason)
+            )
         version = ""
         if isinstance(binary, Pe):
             try:
@@ -72,7 +75,7 @@ def look_at(path: HostPath, binary: Binary | None) -> LookedAt:
 
         publisher = judge_file(source, binary, Issuers(TrustStores()), _ANY_TIME)
         if publisher.verdict is SignatureStanding.TAMPERED:
-            return LookedAt(f"its publisher's signature is broken: {publisher.reason}")
+            return LookedAt(say("sources.its-publisher-signature-is-broken", reason=publisher.reason))
         return LookedAt(is_signed=publisher.verdict is not SignatureStanding.UNSIGNED, version=version)
 
 
@@ -83,20 +86,20 @@ def why_no_artefact(artefact: Artefact) -> str:
         kind = ContainerKind.ZIP if artefact.path.endswith((".whl", ".zip")) else ContainerKind.TAR
         if container is None or container.kind is not kind:
             begins = printable(source.read_at(0, _SHOWN).decode("utf-8", "replace"))
-            return f"it has the name of an archive and is none; it begins with '{begins}'"
+            return say("sources.it-has-the-name-of-an", begins=begins)
         try:
             return next(filter(None, (_contradiction(*each, artefact.name) for each in container.unpack())), "")
         except DamagedFileError as error:
-            return f"it is damaged: {error.why}"
+            return say("sources.it-is-damaged-why", why=error.why)
 
 
-def _contradiction(packed: PackedFile, data: Readable, told: ArtefactName) -> str:
+def _contradiction(packed: PackedFile, data: Readable, told: ArtefactName) -> Message:
     """The contradiction between one file of an artefact and its name; it is read to its end, where its checksum is."""
     wanted = _METADATA.match(packed.path) or packed.path == "package/package.json"
     if (not wanted and not _MODULE.search(packed.path)) or packed.size > _MOST_READ:
         while data.read(_PIECE):
             pass
-        return ""
+        return UNSAID
     whole = data.read(packed.size + 1)
     if _MODULE.search(packed.path):
         return _other_build(packed.path, whole, told)
@@ -106,7 +109,11 @@ def _contradiction(packed: PackedFile, data: Readable, told: ArtefactName) -> st
     except InvalidVersion:
         is_other_version = version != told.version
     is_other = bool(name) and normalise(name) != normalise(told.project)
-    return f"inside it says that it is {printable(name)} {printable(version)}" if is_other or is_other_version else ""
+    return (
+        say("sources.inside-it-says-that-it-is", name=printable(name), version=printable(version))
+        if is_other or is_other_version
+        else UNSAID
+    )
 
 
 def _said_in(path: str, data: bytes) -> tuple[str, str]:
@@ -126,19 +133,25 @@ class _Npm(msgspec.Struct):
     version: str = ""
 
 
-def _other_build(path: str, data: bytes, told: ArtefactName) -> str:
+def _other_build(path: str, data: bytes, told: ArtefactName) -> Message:
     if not told.tags:
-        return ""
+        return UNSAID
     try:
         binary = read_binary(MemoryBytes(data, path))
     except UnreadableError:
-        return f"{printable(path)} in it is no library"
+        return say("sources.in-it-is-no-library", path=printable(path))
     if binary.problems:
-        return f"{printable(path)} in it is damaged: {binary.problems[0].reason}"
+        return say("sources.in-it-is-damaged", path=printable(path), reason=binary.problems[0].reason)
     platform = _PLATFORMS[binary.format]
     of_any = {Platform.ANY: True}.get(told.platform, platform is told.platform)
     held = {binary.architecture, *binary.also_for}
     # Python picks one file of a name, so on macOS it must have a part for each processor that the tags name.
     lacks = told.architectures - held if binary.format is Format.MACHO or not told.architectures & held else frozenset()
     only = " only" if lacks and told.architectures & held else ""
-    return f"{printable(path)} in it is for {platform} {binary.architecture}{only}" if lacks or not of_any else ""
+    return (
+        say(
+            "sources.in-it-is-for", path=printable(path), platform=platform, architecture=binary.architecture, only=only
+        )
+        if lacks or not of_any
+        else UNSAID
+    )

@@ -14,6 +14,7 @@ import msgspec
 from fundamen.formats.binary import read_binary
 from fundamen.formats.unix.elf import Elf
 from fundamen.machine.file_bytes import FileBytes
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Binary, BinaryKind
 from fundamen.model.display import printable
@@ -77,10 +78,13 @@ class Given(msgspec.Struct, frozen=True):
             _require_version(package.name, stated.version, self.version)
             if stated.architecture is not None and not package.architecture.is_of_set(stated.architecture):
                 raise UsageError(
-                    what=f"{package.title} is not published",
-                    why=f"it says that it is for {printable(stated.processor)}, "
-                    f"and its files for {package.architecture}",
-                    do="Ask its publisher for a package that fits together.",
+                    what=say("sources.is-not-published", title=package.title),
+                    why=say(
+                        "sources.it-says-that-it-is-for",
+                        processor=printable(stated.processor),
+                        architecture=package.architecture,
+                    ),
+                    do=say("sources.ask-its-publisher-for-a-package"),
                 )
         complete = msgspec.structs.replace(
             package,
@@ -96,9 +100,9 @@ class Given(msgspec.Struct, frozen=True):
         missing = [option for option, is_unsaid in unsaid.items() if is_unsaid]
         if missing:
             raise UsageError(
-                what=f"{printable(package.name)} cannot be published",
-                why="it does not say itself whose it is, or of which version",
-                do=f"Say so with {' and '.join(missing)}.",
+                what=say("sources.cannot-be-published", name=printable(package.name)),
+                why=say("sources.it-does-not-say-itself-whose"),
+                do=say("sources.say-so-with", missing=" and ".join(missing)),
             )
         return complete
 
@@ -148,17 +152,16 @@ def publish_packages(location: HostPath, media: Media, given: Given, signing: Si
     found = media.packages()
     if not found:
         raise UsageError(
-            what="Nothing can be published",
-            why="the media hold no program and no library",
-            do="Name the publisher's package, or a folder with its files. "
-            "For a wheel or a source archive add --artefacts.",
+            what=say("sources.nothing-can-be-published"),
+            why=say("sources.the-media-hold-no-program-and"),
+            do=say("sources.name-the-publisher-package-or-a"),
         )
     for package in found:
         if package.unproven is not None:
             raise UntrustedError(
-                what=f"{package.title} is not published",
+                what=say("sources.is-not-published", title=package.title),
                 why=package.unproven,
-                do="Use media that the publisher has signed, or give the checked digest with --media-digest.",
+                do=say("sources.use-media-that-the-publisher-has"),
             )
     packages = [given.complete(package, media.stated_by(package)) for package in found]
     _require_apart(packages)
@@ -182,9 +185,9 @@ def publish_artefacts(location: HostPath, place: HostPath, publisher: str, signi
         why_not = why_no_artefact(artefact)
         if why_not:
             raise UntrustedError(
-                what=f"{printable(artefact.path)} is not published",
+                what=say("sources.is-not-published", title=printable(artefact.path)),
                 why=why_not,
-                do="Download it again from its publisher; if it is still wrong, ask the publisher.",
+                do=say("sources.download-it-again-from-its-publisher"),
             )
         file = _describe_file(artefact.path, None, Base.PROGRAM, os.path.basename(artefact.path))
         package = Package(
@@ -193,9 +196,9 @@ def publish_artefacts(location: HostPath, place: HostPath, publisher: str, signi
         taken.append((package, [(file, artefact.path)]))
     if not taken:
         raise UsageError(
-            what=f"{printable(place)} cannot be published",
-            why="it is no wheel, source archive or npm tarball, and holds none",
-            do="Name such a file, or the folder in which they lie.",
+            what=say("sources.cannot-be-published", name=printable(place)),
+            why=say("sources.it-is-no-wheel-source-archive"),
+            do=say("sources.name-such-a-file-or-the"),
         )
     return publish_contents(location, taken, signing)
 
@@ -221,9 +224,9 @@ def publish_contents(
 
 def _unwritable(location: HostPath, error: OSError) -> UnreadableError:
     return UnreadableError(
-        what=f"The source {printable(location)} cannot be published to",
+        what=say("sources.the-source-cannot-be-published-to", location=printable(location)),
         why=f"{error.filename}: {error.strerror}",
-        do="Make the folder writable and make sure there is room; then publish again.",
+        do=say("sources.make-the-folder-writable-and-make"),
     )
 
 
@@ -262,9 +265,9 @@ def describe(media: HostPath, identity: PublishedIdentity, place: str) -> Packag
         looked_at = look_at(path, binary)
         if looked_at.why_not:
             raise UntrustedError(
-                what=f"{printable(path)} is not published",
+                what=say("sources.is-not-published", title=printable(path)),
                 why=looked_at.why_not,
-                do="Take the publisher's files in from intact media.",
+                do=say("sources.take-the-publisher-files-in-from"),
             )
         unsigned += [path] if binary is not None and not looked_at.is_signed else []
         stated |= {looked_at.version} - {""}
@@ -281,16 +284,16 @@ def describe(media: HostPath, identity: PublishedIdentity, place: str) -> Packag
     if len(targets) != 1 or len(files) > _MOST_FILES:
         found = ", ".join(sorted(f"{platform} {architecture}" for platform, architecture in targets)) or "no file"
         raise UsageError(
-            what=f"{printable(media)} cannot be published as one package",
-            why=f"its files must be for one platform and architecture; found: {found}",
-            do="Publish each platform and architecture from a folder of its own.",
+            what=say("sources.cannot-be-published-as-one-package", media=printable(media)),
+            why=say("sources.its-files-must-be-for-one", found=found),
+            do=say("sources.publish-each-platform-and-architecture-from"),
         )
     [(platform, architecture)] = targets
     _require_vouched(unsigned, identity)
     if len(stated) == 1:  # all files that state a version of their product state this one
         _require_version(identity.name, stated.pop(), identity.version)
     return Package(
-        proven_by=f"the packager: {identity.vouched}" if unsigned else "",
+        proven_by=say("sources.the-packager", vouched=identity.vouched) if unsigned else "",
         publisher=identity.publisher,
         name=identity.name,
         version=identity.version,
@@ -303,11 +306,15 @@ def describe(media: HostPath, identity: PublishedIdentity, place: str) -> Packag
 
 def _require_vouched(unsigned: Sequence[HostPath], identity: PublishedIdentity) -> None:
     if unsigned and not identity.vouched.strip():
-        more = f", and {len(unsigned) - 1} more" if len(unsigned) > 1 else ""
+        more = say("sources.and-more", count=len(unsigned) - 1) if len(unsigned) > 1 else ""
         raise UntrustedError(
-            what=f"{printable(identity.name)} {printable(identity.version)} is not published",
-            why=f"no publisher has signed {printable(os.path.basename(unsigned[0]))}{more}",
-            do="Compare the files with what their publisher states; then say how you checked them: --vouch 'REASON'.",
+            what=say(
+                "sources.is-not-published-name-version",
+                name=printable(identity.name),
+                version=printable(identity.version),
+            ),
+            why=say("sources.no-publisher-has-signed", basename=printable(os.path.basename(unsigned[0])), more=more),
+            do=say("sources.compare-the-files-with-what-their"),
         )
 
 
@@ -315,9 +322,9 @@ def _require_version(name: str, version: str, given: str) -> None:
     numbers, said = (re.findall(r"\d+", each.rpartition(":")[2]) for each in (version, given))
     if numbers and said and [n.lstrip("0") for n in numbers][: len(said)] != [n.lstrip("0") for n in said]:
         raise UsageError(
-            what=f"{printable(name)} {printable(given)} cannot be published",
-            why=f"its files state that they are of version {printable(version)}",
-            do=f"Say --version {printable(version)}, or take in the files that you meant.",
+            what=say("sources.cannot-be-published-name-given", name=printable(name), given=printable(given)),
+            why=say("sources.its-files-state-that-they-are", version=printable(version)),
+            do=say("sources.say-version-or-take-in-the", version=printable(version)),
         )
 
 
@@ -328,9 +335,9 @@ def _require_apart(packages: Sequence[Package]) -> None:
         other = known.setdefault(identity_of(package), package)
         if {file.sha256 for file in other.files} != {file.sha256 for file in package.files}:
             raise UsageError(
-                what=f"The packages of the medium cannot be published together: two are {package.title}",
-                why="technicians could not tell them apart, and one would take the place of the other",
-                do="Publish each from a medium or folder of its own, under names that say what it is: --package NAME.",
+                what=say("sources.the-packages-of-the-medium-cannot", title=package.title),
+                why=say("sources.technicians-could-not-tell-them-apart"),
+                do=say("sources.publish-each-from-a-medium-or"),
             )
 
 
@@ -375,4 +382,4 @@ def _take_in(path: HostPath, file: PackageFile, target: HostPath) -> None:
     """Store a file's bytes under their digest, unless they are there. Raises: OSError: they have changed meanwhile."""
     if not os.path.exists(target) and copy_whole(path, target, file.size + 1) != file.sha256:
         os.unlink(target)
-        raise OSError(0, "it changed while it was being published", path)
+        raise OSError(0, say("sources.it-changed-while-it-was-being"), path)

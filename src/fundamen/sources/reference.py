@@ -16,8 +16,10 @@ from fnmatch import fnmatchcase
 
 import msgspec
 
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Platform
 from fundamen.model.display import printable
+from fundamen.model.encoding import to_plain
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
 from fundamen.placing.own_files import write_whole
@@ -119,22 +121,24 @@ class References:
         path = self._path(name)
         if os.path.exists(path):
             raise UsageError(
-                what=f"The reference {printable(name)} is not recorded",
-                why="there is one of this name already, and a baseline is not replaced by the way",
-                do="Choose another name.",
+                what=say("sources.the-reference-is-not-recorded", name=printable(name)),
+                why=say("sources.there-is-one-of-this-name"),
+                do=say("sources.choose-another-name"),
             )
         entries = read_tree(folder, left_out)
         barred = next((path for path, entry in entries.items() if entry is None), None)
         if barred is not None or not entries:
             raise UnreadableError(
-                what=f"The folder {printable(folder)} cannot be recorded",
-                why=f"{printable(barred)} cannot be read" if barred is not None else "it is empty, or not there",
-                do="Name a clean folder of which you may read all.",
+                what=say("sources.the-folder-cannot-be-recorded", folder=printable(folder)),
+                why=say("sources.cannot-be-read", barred=printable(barred))
+                if barred is not None
+                else say("sources.it-is-empty-or-not-there"),
+                do=say("sources.name-a-clean-folder-of-which"),
             )
         whole = {path: entry for path, entry in entries.items() if entry is not None}
         baseline = Baseline(name, folder, now, tuple(left_out), whole, platform)
         # As the journal's records: undecodable bytes of a path stand as escapes that plain JSON cannot hold.
-        write_whole(path, json.dumps(msgspec.to_builtins(baseline)).encode())
+        write_whole(path, json.dumps(to_plain(baseline)).encode())
         return baseline
 
     def find(self, name: str) -> Baseline:
@@ -149,23 +153,23 @@ class References:
                 return msgspec.convert(json.loads(file.read()), type=Baseline)
         except FileNotFoundError as error:
             raise UsageError(
-                what=f"The reference {printable(name)} is not known",
-                why="no baseline of this name was recorded here",
-                do="Record one: fundamen references record NAME FOLDER",
+                what=say("sources.the-reference-is-not-known", name=printable(name)),
+                why=say("sources.no-baseline-of-this-name-was"),
+                do=say("sources.record-one-fundamen-references-record-name"),
             ) from error
         except (OSError, ValueError, msgspec.ValidationError) as error:
             raise UnreadableError(
-                what=f"The reference {printable(name)} cannot be read",
+                what=say("sources.the-reference-cannot-be-read", name=printable(name)),
                 why=str(error),
-                do="Record it again from a clean folder, under another name.",
+                do=say("sources.record-it-again-from-a-clean"),
             ) from error
 
     def _path(self, name: str) -> str:
         if not name.replace("-", "").replace("_", "").replace(".", "").isalnum() or name.startswith("."):
             raise UsageError(
-                what=f"The reference cannot be named {printable(name)}",
-                why="a name has letters, digits, - _ . only",
-                do="Choose another name.",
+                what=say("sources.the-reference-cannot-be-named", name=printable(name)),
+                why=say("sources.a-name-has-letters-digits-only"),
+                do=say("sources.choose-another-name"),
             )
         return os.path.join(self._folder, f"{name}.json")
 
@@ -178,9 +182,9 @@ def compare_with(baseline: Baseline, tree: HostPath) -> ReferenceComparison:
     """
     if not os.path.isdir(tree):
         raise UnreadableError(
-            what=f"{printable(tree)} cannot be compared",
-            why="it is no folder",
-            do="Name the folder of the tree.",
+            what=say("sources.cannot-be-compared", tree=printable(tree)),
+            why=say("sources.it-is-no-folder"),
+            do=say("sources.name-the-folder-of-the-tree"),
         )
     found = read_tree(tree, baseline.left_out)
     differences = list(_differences(baseline, found))
@@ -209,9 +213,9 @@ def read_tree(folder: HostPath, left_out: Sequence[str] = ()) -> dict[str, Recor
                 paths.append(relative)
         if len(paths) > _MOST_ENTRIES:
             raise UnreadableError(
-                what=f"The folder {printable(folder)} cannot be read through",
-                why=f"it holds more than {_MOST_ENTRIES} files",
-                do="Name a smaller part of it.",
+                what=say("sources.the-folder-cannot-be-read-through", folder=printable(folder)),
+                why=say("sources.it-holds-more-than-files", most_entries=_MOST_ENTRIES),
+                do=say("sources.name-a-smaller-part-of-it"),
             )
     return read_entries(folder, paths)
 
@@ -241,35 +245,39 @@ def read_entries(folder: HostPath, paths: Sequence[str]) -> dict[str, Recorded |
 def _differences(baseline: Baseline, found: dict[str, Recorded | None]) -> Iterator[ReferenceDifference]:
     for path, recorded in baseline.entries.items():
         if path not in found:
-            yield ReferenceDifference(path, DifferenceKind.VANISHED, "it was there when the baseline was recorded")
+            yield ReferenceDifference(path, DifferenceKind.VANISHED, say("sources.it-was-there-when-the-baseline"))
             continue
         entry = found[path]
         if entry is None:
-            yield ReferenceDifference(path, DifferenceKind.BARRED, "it is there, and cannot be read as a file")
+            yield ReferenceDifference(path, DifferenceKind.BARRED, say("sources.it-is-there-and-cannot-be"))
         elif detail := _how(recorded, entry):
             yield ReferenceDifference(path, DifferenceKind.DIFFERS, detail)
     for path in found:
         if path not in baseline.entries:
-            yield ReferenceDifference(path, DifferenceKind.EXTRA, "the baseline has no such file")
+            yield ReferenceDifference(path, DifferenceKind.EXTRA, say("sources.the-baseline-has-no-such-file"))
 
 
-def _how(recorded: Recorded, entry: Recorded) -> str:
+def _how(recorded: Recorded, entry: Recorded) -> Message:
     """How an entry differs; empty where it does not."""
     if recorded.link != entry.link:
-        return f"it leads to {entry.link or 'nothing: it is no link'}, not to {recorded.link or 'a file of its own'}"
+        return say(
+            "sources.it-leads-to-not-to",
+            link=entry.link or say("sources.nothing-it-is-no-link"),
+            link2=recorded.link or say("sources.a-file-of-its-own"),
+        )
     if recorded.size != entry.size:
-        return f"it has {entry.size} bytes, not {recorded.size}"
+        return say("sources.it-has-bytes-not", size=entry.size, size2=recorded.size)
     if recorded.sha256 != entry.sha256:
-        return "it has other bytes"
+        return say("sources.it-has-other-bytes")
     if recorded.mode != entry.mode:
-        return f"its mode is {entry.mode:o}, not {recorded.mode:o}"
-    return ""
+        return say("sources.its-mode-is-not", mode=entry.mode, mode2=recorded.mode)
+    return UNSAID
 
 
-def _origin(baseline: Baseline, path: str, origins: dict[str, Recorded | None]) -> str:
+def _origin(baseline: Baseline, path: str, origins: dict[str, Recorded | None]) -> Message:
     """Why the reference cannot give an entry back: it has itself changed since; empty where it can."""
     entry = origins[path]
     if entry is None:
-        return "the reference has lost it too"
+        return say("sources.the-reference-has-lost-it-too")
     detail = _how(baseline.entries[path], entry)
-    return f"the reference has changed since it was recorded: {detail}" if detail else ""
+    return say("sources.the-reference-has-changed-since-it", detail=detail) if detail else UNSAID

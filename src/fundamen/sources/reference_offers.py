@@ -10,6 +10,7 @@ from datetime import datetime, timedelta
 
 from fundamen.formats.binary import read_binary
 from fundamen.machine.file_bytes import FileBytes
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.package import Base, Package, PackageFile
@@ -71,7 +72,7 @@ class ReferenceOffers:
         name = path.rpartition("/")[2]
         assert baseline.platform is not None  # noqa: S101 - only those of machines are asked
         yield Package(
-            publisher=f"the reference {baseline.name}",
+            publisher=say("sources.the-reference", name=baseline.name),
             name=name,
             version=f"{baseline.recorded_at:%Y.%m.%d}",
             platform=baseline.platform,
@@ -87,5 +88,5 @@ class ReferenceOffers:
                     mode=recorded.mode,
                 ),
             ),
-            proven_by=f"the baseline of {baseline.name}, recorded on {baseline.recorded_at:%Y-%m-%d}",
+            proven_by=say("sources.the-baseline-of-recorded-on", name=baseline.name, recorded_at=baseline.recorded_at),
         )

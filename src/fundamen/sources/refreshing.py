@@ -3,6 +3,7 @@
 from collections.abc import Callable
 from datetime import datetime
 
+from fundamen.messages import say
 from fundamen.model.errors import UnreadableError
 from fundamen.sources.catalogue import Catalogue
 from fundamen.sources.store import SourceStore
@@ -24,9 +25,9 @@ def proven_catalogues(store: SourceStore, note: Callable[[str], None], now: date
         except UnreadableError as error:
             known = store.last_proven(source)
             if known is None or known.expires_at <= now:
-                note(f"The source {source.name} is left out: {error.why}. {error.do}")
+                note(say("sources.the-source-is-left-out", name=source.name, why=error.why, do=error.do))
                 continue
             until = f"{known.expires_at:%Y-%m-%d %H:%M} UTC"
-            note(f"The source {source.name} cannot be reached ({error.why}); its catalogue is valid until {until}.")
+            note(say("sources.the-source-cannot-be-reached-its", name=source.name, why=error.why, until=until))
             catalogues.append(known)
     return tuple(catalogues)

@@ -20,6 +20,7 @@ from tuf.api.exceptions import RepositoryError
 from tuf.api.metadata import Metadata, Root, Snapshot, TargetFile, Targets, Timestamp
 from tuf.api.serialization.json import JSONSerializer
 
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.package import Package
@@ -65,9 +66,9 @@ class Repository:
             self._make(thresholds or {})
         elif thresholds:
             raise UsageError(
-                what=f"The keys of the source {printable(location)} are not changed",
-                why="how many keys a role has is set when a source is made",
-                do="Replace a key with: fundamen sources rotate",
+                what=say("sources.the-keys-of-the-source-are", location=printable(location)),
+                why=say("sources.how-many-keys-a-role-has"),
+                do=say("sources.replace-a-key-with-fundamen-sources"),
             )
 
     def fingerprint(self) -> str:
@@ -113,9 +114,9 @@ class Repository:
         ]
         if not found:
             raise UsageError(
-                what=f"{printable(name)} {printable(version)} cannot be withdrawn",
-                why="the source has no package of this name and version",
-                do="See what it has with: fundamen sources list",
+                what=say("sources.cannot-be-withdrawn", name=printable(name), version=printable(version)),
+                why=say("sources.the-source-has-no-package-of"),
+                do=say("sources.see-what-it-has-with-fundamen"),
             )
         self.add(*found)
         return tuple(found)
@@ -199,7 +200,7 @@ class Repository:
         try:
             return Metadata[Root].from_file(os.path.join(self._folder, self._newest("root") or "1.root.json"))
         except RepositoryError as error:
-            raise _unreadable(self._location, f"its root statement cannot be read: {error}") from error
+            raise _unreadable(self._location, say("sources.its-root-statement-cannot-be-read", error=error)) from error
 
     def _next(self, role: str, kind: type[_Statement]) -> _Statement:
         """The statement that follows the role's current one; the first where there is none."""
@@ -210,7 +211,9 @@ class Repository:
         try:
             statement = Metadata[kind].from_file(path).signed  # type: ignore[valid-type]
         except RepositoryError as error:
-            raise _unreadable(self._location, f"its {role} statement cannot be read: {error}") from error
+            raise _unreadable(
+                self._location, say("sources.its-statement-cannot-be-read", role=role, error=error)
+            ) from error
         assert isinstance(statement, kind)  # noqa: S101 - the file name says so, and Metadata[kind] has checked it
         statement.version += 1
         statement.expires = self._expires_at
@@ -228,17 +231,25 @@ class Repository:
         found = [signer for signer in self._at_hand(role) if signer.public_key.keyid in wanted.keyids]
         if len(found) < wanted.threshold:
             raise UnreadableError(
-                what=f"The source {printable(self._location)} cannot be signed",
-                why=f"its {role} role asks for {wanted.threshold} of its keys, and {len(found)} are there: "
-                + "; ".join(f"{printable(folder)} has {self._held_roles(folder)}" for folder in self._keys),
-                do=f"Name the folder with the source's {role}.pem: --keys FOLDER, as often as needed.",
+                what=say("sources.the-source-cannot-be-signed", location=printable(self._location)),
+                why=say(
+                    "sources.its-role-asks-for-of-its",
+                    role=role,
+                    threshold=wanted.threshold,
+                    count=len(found),
+                    value="; ".join(
+                        say("sources.has", folder=printable(folder), held_roles=self._held_roles(folder))
+                        for folder in self._keys
+                    ),
+                ),
+                do=say("sources.name-the-folder-with-the-source", role=role),
             )
         return found
 
     def _held_roles(self, folder: str) -> str:
         """The roles of which a folder has keys, in words."""
         found = [role for role in ROLES if any(os.path.dirname(path) == folder for path in self._paths_at_hand(role))]
-        return f"keys of {', '.join(found)}" if found else "no key"
+        return say("sources.keys-of", found=", ".join(found)) if found else "no key"
 
     def _at_hand(self, role: str) -> list[CryptoSigner]:
         return [_read_key(path) for path in self._paths_at_hand(role)]
@@ -285,11 +296,11 @@ def _replace_package(old: Package | None, new: Package, because: str) -> Package
         return new
     if not because.strip():
         raise UsageError(
-            what=f"{new.title} is not published",
-            why="the source has it already, with other files",
-            do="Publish it under a version of its own; or say why it takes that one's place: --replace 'REASON'.",
+            what=say("sources.is-not-published", title=new.title),
+            why=say("sources.the-source-has-it-already-with"),
+            do=say("sources.publish-it-under-a-version-of"),
         )
-    told = f"it takes the place of one that was published before: {because}"
+    told = say("sources.it-takes-the-place-of-one", because=because)
     return msgspec.structs.replace(new, proven_by="; ".join(filter(None, (new.proven_by, told))))
 
 
@@ -331,15 +342,15 @@ def _read_key(path: str) -> CryptoSigner:
 
 def _unusable(path: str, error: Exception) -> UnreadableError:
     return UnreadableError(
-        what="A key of the source cannot be used",
+        what=say("sources.a-key-of-the-source-cannot"),
         why=f"{printable(path)}: {error}",
-        do="Name the folder with the keys that the source was made with: --keys FOLDER.",
+        do=say("sources.name-the-folder-with-the-keys"),
     )
 
 
 def _unreadable(location: HostPath, why: str) -> UnreadableError:
     return UnreadableError(
-        what=f"The source {printable(location)} cannot be changed",
+        what=say("sources.the-source-cannot-be-changed", location=printable(location)),
         why=why,
-        do="Bring back the source's last good copy, then try again.",
+        do=say("sources.bring-back-the-source-last-good"),
     )

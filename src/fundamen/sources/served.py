@@ -17,6 +17,7 @@ from urllib.request import getproxies, proxy_bypass
 import msgspec
 import urllib3
 
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.sources.place import NotThereError, SlowError, UnreachableError
@@ -74,21 +75,23 @@ class ServedPlace:
             response.close()
             address = urljoin(address, further)
             if not address.startswith(_SCHEME):
-                raise self._unreachable(relative, f"it passes on to {printable(address)}, which is not https")
+                raise self._unreachable(relative, say("sources.it-passes-on-to-which-is", address=printable(address)))
             response = self._answer(relative, address, headers)
         if response.status in {_NOT_FOUND, _GONE}:
             response.release_conn()
             raise NotThereError(
-                what=f"{printable(relative)} cannot be brought in",
-                why=f"{self.title} has no such file (status {response.status})",
-                do="See that the address is right; then ask the packager whether the source is whole.",
+                what=say("sources.cannot-be-brought-in", relative=printable(relative)),
+                why=say("sources.has-no-such-file-status", title=self.title, status=response.status),
+                do=say("sources.see-that-the-address-is-right"),
             )
         if response.status == _RANGE_NOT_SATISFIABLE and offset:
             response.release_conn()
             return self.open(relative)
         if response.status not in {_OK, _PARTIAL}:
             response.release_conn()
-            raise self._unreachable(relative, f"the server answers with status {response.status} {response.reason}")
+            raise self._unreachable(
+                relative, say("sources.the-server-answers-with-status", status=response.status, reason=response.reason)
+            )
         _LOG.debug("GET %s from byte %d: status %d", address, offset, response.status)
         begins_at = offset if response.status == _PARTIAL and _starts_at(response, offset) else 0
         return _ServedPieces(response, begins_at, self, relative)
@@ -114,9 +117,9 @@ class ServedPlace:
         asking.join((_TRIES + 1) * patience.connect_seconds + patience.silent_seconds + patience.grace_seconds)
         if not answers:
             raise SlowError(
-                what=f"{printable(relative)} cannot be brought in from {self.title}",
-                why="it gives fewer bytes a second than anybody can wait for (slow retrieval)",
-                do="Try again later, or name another place with --mirror.",
+                what=say("sources.cannot-be-brought-in-from", relative=printable(relative), title=self.title),
+                why=say("sources.it-gives-fewer-bytes-a-second"),
+                do=say("sources.try-again-later-or-name-another"),
             )
         [answer] = answers
         if isinstance(answer, urllib3.exceptions.HTTPError | OSError | ValueError):
@@ -127,7 +130,7 @@ class ServedPlace:
 
     def _unreachable(self, relative: str, why: str) -> UnreachableError:
         return UnreachableError(
-            what=f"{printable(relative)} cannot be brought in from {self.title}",
+            what=say("sources.cannot-be-brought-in-from", relative=printable(relative), title=self.title),
             why=why,
             do=_OWN_AUTHORITY if why.startswith(_REFUSED) else _UNREACHED,
         )
@@ -150,9 +153,11 @@ class _ServedPieces:
         except (urllib3.exceptions.HTTPError, OSError) as error:
             if watch.has_ended_it:
                 raise SlowError(
-                    what=f"{printable(self._relative)} cannot be brought in from {self._place.title}",
-                    why="it gives fewer bytes a second than anybody can wait for (slow retrieval)",
-                    do="Try again later, or name another place with --mirror.",
+                    what=say(
+                        "sources.cannot-be-brought-in-from", relative=printable(self._relative), title=self._place.title
+                    ),
+                    why=say("sources.it-gives-fewer-bytes-a-second"),
+                    do=say("sources.try-again-later-or-name-another"),
                 ) from error
             raise self._place._unreachable(self._relative, _reason(error)) from error  # noqa: SLF001
         finally:
@@ -214,9 +219,9 @@ def _context(authority: str) -> ssl.SSLContext:
             context.load_verify_locations(cadata=authority)
         except (ssl.SSLError, ValueError) as error:
             raise UsageError(
-                what="The authority's certificates cannot be used",
-                why="what was given holds no certificate in PEM",
-                do="Name a file of certificates: --authority FILE.",
+                what=say("sources.the-authority-certificates-cannot-be-used"),
+                why=say("sources.what-was-given-holds-no-certificate"),
+                do=say("sources.name-a-file-of-certificates-authority"),
             ) from error
     return context
 
@@ -253,7 +258,7 @@ def _reason(error: BaseException) -> str:
     if isinstance(inner, ssl.SSLCertVerificationError):
         return f"{_REFUSED}: {inner.verify_message}"
     if isinstance(inner, TimeoutError | urllib3.exceptions.TimeoutError):
-        return "it does not answer in time"
+        return say("sources.it-does-not-answer-in-time")
     if isinstance(inner, OSError) and inner.strerror:
         return os.fsdecode(inner.strerror)
     return str(inner) or type(inner).__name__

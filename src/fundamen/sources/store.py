@@ -15,7 +15,9 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from fundamen.messages import say
 from fundamen.model.display import printable
+from fundamen.model.encoding import encode_json
 from fundamen.model.errors import UnreadableError, UntrustedError, UsageError
 from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath
@@ -85,7 +87,7 @@ class SourceStore:
         os.makedirs(folder)
         try:
             write_whole(os.path.join(folder, "root.json"), root)
-            write_whole(os.path.join(folder, "source.json"), msgspec.json.encode(source))
+            write_whole(os.path.join(folder, "source.json"), encode_json(source))
             return self.refresh(source)
         except BaseException:
             shutil.rmtree(folder, ignore_errors=True)
@@ -99,9 +101,9 @@ class SourceStore:
         """
         if name not in self._names():
             raise UsageError(
-                what=f"The source {printable(name)} cannot be forgotten",
-                why="no source of this name is trusted",
-                do="See the names with: fundamen sources list",
+                what=say("sources.the-source-cannot-be-forgotten", name=printable(name)),
+                why=say("sources.no-source-of-this-name-is"),
+                do=say("sources.see-the-names-with-fundamen-sources"),
             )
         shutil.rmtree(self._of(name))
 
@@ -190,9 +192,11 @@ class SourceStore:
                 fetch_file(source.name, places, file, local, received)
         except OSError as error:
             raise UnreadableError(
-                what=f"{printable(file.name)} cannot be brought in from the source {printable(source.name)}",
+                what=say(
+                    "sources.cannot-be-brought-in-from-the", name=printable(file.name), name2=printable(source.name)
+                ),
                 why=f"{error.filename}: {error.strerror}",
-                do="Make room, or make Fundamen's own folder writable; then try again.",
+                do=say("sources.make-room-or-make-fundamen-own"),
             ) from error
         return local
 
@@ -214,9 +218,9 @@ def _require_free_name(name: str, taken: Iterable[str]) -> None:
     is_plain = name.replace("-", "").replace("_", "").replace(".", "").isalnum() and not name.startswith(".")
     if name not in taken and is_plain:
         return
-    why = "a source of this name is trusted already" if name in taken else "a name has letters, digits, - _ . only"
-    do = f"Forget it first (fundamen sources forget {printable(name)}), or choose another --name."
-    raise UsageError(what=f"The source cannot be named {printable(name)}", why=why, do=do)
+    why = say("sources.a-source-of-this-name-is") if name in taken else say("sources.a-name-has-letters-digits-only")
+    do = say("sources.forget-it-first-fundamen-sources-forget", name=printable(name))
+    raise UsageError(what=say("sources.the-source-cannot-be-named", name=printable(name)), why=why, do=do)
 
 
 def _places(source: Source) -> list[SourcePlace]:
@@ -254,10 +258,10 @@ def _root_with(place: SourcePlace, fingerprint: str) -> bytes:
         if root_fingerprint(root) == fingerprint:
             return root
     raise UntrustedError(
-        what=f"The source {place.title} is not trusted",
+        what=say("sources.the-source-is-not-trusted", title=place.title),
         # The right one is not shown: whoever pastes it from here has checked nothing.
-        why=f"no root statement in it has the fingerprint that begins with {group_digits(fingerprint[:16])}",
-        do="Ask the packager over a second way, by telephone for example, to read the fingerprint out.",
+        why=say("sources.no-root-statement-in-it-has", group_digits=group_digits(fingerprint[:16])),
+        do=say("sources.ask-the-packager-over-a-second"),
     )
 
 
@@ -267,7 +271,7 @@ def _decode_source(path: str, kind: type[Source]) -> Source:
             return msgspec.json.decode(file.read(), type=kind)
     except (OSError, msgspec.DecodeError) as error:
         raise UnreadableError(
-            what=f"The record of a trusted source in {printable(path)} cannot be read",
+            what=say("sources.the-record-of-a-trusted-source-in", path=printable(path)),
             why=str(error),
-            do="Forget the source and trust it again.",
+            do=say("sources.forget-the-source-and-trust-it"),
         ) from error

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator
 from datetime import datetime
 from functools import partial
 
+from fundamen.messages import say
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath
 from fundamen.sources.artefacts import ArtefactName, normalise, pattern_of, read_artefact_name
@@ -56,12 +57,12 @@ class Vouchers:
                 for file in package.files if package.withdrawn is None else ():
                     if file.answers_to(name):
                         fetch = partial(self._store.fetch, catalogue.source, file)
-                        yield f"the source {catalogue.source.name}", file.sha256, fetch
+                        yield say("sources.the-source", name=catalogue.source.name), file.sha256, fetch
         for baseline in self._baselines:
             for path, entry in baseline.entries.items():
                 if path.rpartition("/")[2] == name and entry.sha256:
                     place = HostPath(os.path.join(baseline.location, *path.split("/")))
-                    yield f"the reference {baseline.name}", entry.sha256, partial(HostPath, place)
+                    yield say("sources.the-reference", name=baseline.name), entry.sha256, partial(HostPath, place)
 
 
 def _has(bring: Callable[[], HostPath], sha256: str, algorithm: str, digest: str) -> bool:

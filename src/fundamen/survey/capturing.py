@@ -14,6 +14,7 @@ from fundamen.evidence.authority import Authority
 from fundamen.formats.capture_file import CaptureManifest, MachineFacts, SharedFault, Summary
 from fundamen.machine.machine import Machine
 from fundamen.machine.recording import RecordingMachine
+from fundamen.messages import say
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.checking import check_requirements
@@ -40,9 +41,9 @@ class Wish(msgspec.Struct, frozen=True, kw_only=True):
     def in_words(self) -> tuple[str, ...]:
         """The same for people."""
         return (
-            *(["the whole machine"] if self.whole else []),
-            *(f"the program {path}" for path in self.programs),
-            *(f"the sheet {sheet.name}" for sheet in self.sheets),
+            *([say("survey.the-whole-machine")] if self.whole else []),
+            *(say("survey.the-program", path=path) for path in self.programs),
+            *(say("survey.the-sheet", name=sheet.name) for sheet in self.sheets),
         )
 
 

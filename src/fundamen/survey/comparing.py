@@ -17,6 +17,7 @@ from fundamen.machine.installed import SERVICES, UNINSTALL, ServiceStart, instal
 from fundamen.machine.machine import Machine
 from fundamen.machine.trust_stores import read_trust_stores
 from fundamen.machine.units import UNIT_FOLDERS
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
@@ -104,10 +105,10 @@ def compare_trees(here: HostPath, there: HostPath, now: datetime) -> MachineComp
     words = {
         DifferenceKind.VANISHED: (NOTHING, "there"),
         DifferenceKind.EXTRA: ("there", NOTHING),
-        DifferenceKind.BARRED: ("it cannot be read", "there"),
+        DifferenceKind.BARRED: (say("survey.it-cannot-be-read"), "there"),
     }
     differences = [
-        MachineDifference(About.FILE, each.path, *words.get(each.finding, (each.detail, "as it is there")))
+        MachineDifference(About.FILE, each.path, *words.get(each.finding, (each.detail, say("survey.as-it-is-there"))))
         for each in found.differences
     ]
     return MachineComparison(here, there, tuple(differences), len(other) - len(found.at_fault))
@@ -126,7 +127,7 @@ def _of_program(here: Machine, there: Machine, program: MachinePath) -> tuple[li
     if len(errors) > 1:
         raise errors[0]
     if None in traces:
-        said = ["it can be traced" if trace is not None else errors[0].why for trace in traces]
+        said = [say("survey.it-can-be-traced") if trace is not None else errors[0].why for trace in traces]
         return [MachineDifference(About.COMPONENT, program, said[0], said[1], program, is_decisive=True)], []
     ours, theirs = ({_key(m, c): c for c in t.components} for m, t in zip((here, there), traces, strict=True) if t)
     found: list[MachineDifference] = []
@@ -139,7 +140,10 @@ def _of_program(here: Machine, there: Machine, program: MachinePath) -> tuple[li
             if digests is None or digests[0] == digests[1]:
                 alike += [each for each in (one or other,) if each is not None]
                 continue
-            words = (f"{words[0]}, content {digests[0][:16]}...", f"{words[1]}, content {digests[1][:16]}...")
+            words = (
+                say("survey.content", words=words[0], digests=digests[0][:16]),
+                say("survey.content", words=words[1], digests=digests[1][:16]),
+            )
         is_decisive = (one is not None and one.is_fault) is not (other is not None and other.is_fault)
         name = key.partition(" ")[2]
         found.append(MachineDifference(About.COMPONENT, name, *words, program, is_decisive=is_decisive))
@@ -158,7 +162,7 @@ def _standing_words(component: Component | None) -> str:
         return f"{component.verdict}: {component.reason}"
     version = f" {component.version}" if component.version else ""
     fault = f", {component.verdict}" if component.verdict.is_fault else ""
-    return f"{component.path}{version} for {component.architecture}{fault}"
+    return say("survey.for", path=component.path, version=version, architecture=component.architecture, fault=fault)
 
 
 def _digests(here: Machine, one: Component | None, there: Machine, other: Component | None) -> tuple[str, str] | None:
@@ -186,7 +190,7 @@ def _of_machines(here: Machine, there: Machine, gaps: list[str]) -> Iterator[Mac
         try:
             ours, theirs = find(here), find(there)
         except UnreadableError as error:
-            gaps.append(f"{about}s are not compared: {error.what}: {error.why}")
+            gaps.append(say("survey.s-are-not-compared", about=about, what=error.what, why=error.why))
             continue
         for name in sorted({*ours, *theirs}):
             one, other = ours.get(name, NOTHING), theirs.get(name, NOTHING)
@@ -218,7 +222,9 @@ def roots_of(machine: Machine) -> dict[str, str]:
             except DamagedFileError:
                 continue
             fingerprint = sha256(stored.der).hexdigest()[:16]
-            found[f"{certificate.subject.shown} ({fingerprint}...)"] = f"until {certificate.not_after:%Y-%m-%d}"
+            found[f"{certificate.subject.shown} ({fingerprint}...)"] = say(
+                "survey.until", not_after=certificate.not_after
+            )
     return found
 
 
@@ -233,7 +239,7 @@ def settings_of(machine: Machine) -> dict[str, str]:
         known = machine.registry.values(rf"{_SESSION_MANAGER}\KnownDLLs") or {}
         own = {"search path": machine.registry.text(rf"{_SESSION_MANAGER}\Environment", "Path")}
         own |= {name: str(machine.registry.value(_SESSION_MANAGER, name) or "") for name in _SEARCH_MODES}
-        own |= {f"known library {name}": str(value) for name, value in known.items()}
+        own |= {say("survey.known-library", name=name): str(value) for name, value in known.items()}
         return {name: value for name, value in own.items() if value}
     if machine.platform is not Platform.LINUX:
         return {}
@@ -262,7 +268,7 @@ def services_of(machine: Machine) -> dict[str, str]:
         for name in _names(machine, folder):
             if name.endswith((".wants", ".requires")):
                 for unit in _names(machine, machine.join(folder, name)):
-                    found[unit] = f"started by {name.rpartition('.')[0]}"
+                    found[unit] = say("survey.started-by", rpartition=name.rpartition(".")[0])
     return found
 
 
@@ -271,8 +277,8 @@ def _require_told(machine: Machine, key: str) -> None:
     if not machine.registry.knows(key):
         raise UnreadableError(
             what=machine.title,
-            why=f"its registry is not available below {key}",
-            do="Name the folder that its system drive is mounted at, or have it captured with --all.",
+            why=say("survey.its-registry-is-not-available-below", key=key),
+            do=say("survey.name-the-folder-that-its-system"),
         )
 
 

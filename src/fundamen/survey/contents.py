@@ -24,6 +24,7 @@ from fundamen.machine.file_bytes import open_quietly
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
 from fundamen.machine.sharing import Where, Workers, can_fork
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.survey.remembered import Remembered, is_rememberable, is_settled, is_unchanged, key_of
@@ -220,18 +221,18 @@ class _Comparing:
             return Altered(file.package, file.path, AlterationKind.BARRED, file.is_setting, why)
         return Altered(file.package, file.path, AlterationKind.DIFFERS, file.is_setting, detail) if detail else None
 
-    def _one(self, file: RecordedFile, new: _New) -> str:
+    def _one(self, file: RecordedFile, new: _New) -> Message:
         """In what a file differs from what was recorded; empty if in nothing. Raises: OSError, UnreadableError."""
         host = self._host(file.path)
         status = _status(host)
         if not file.md5:
-            return ""
+            return UNSAID
         if stat.S_ISLNK(status.st_mode):
             real = self._machine.real(file.path)
             host = self._machine.place(real) if self._machine.is_at_folder else self._machine.host_path(real)
             status = _status(host)
         if not stat.S_ISREG(status.st_mode):
-            raise OSError(0, "it is no ordinary file any more")
+            raise OSError(0, say("survey.it-is-no-ordinary-file-any"))
         expected = file.md5
         remembered = self._known.get(file.path)
         if remembered is not None and remembered.key == key_of(status):
@@ -243,7 +244,7 @@ class _Comparing:
                 md5, status = self._digest(host, _status(host), expected)
             if is_settled(status, self._now_ns):
                 new[file.path] = (key_of(status), md5)
-        return "" if md5.hex() == expected else f"MD5 {md5.hex()[:8]}..., not {expected[:8]}..."
+        return UNSAID if md5.hex() == expected else say("survey.md5-not", md5=md5.hex()[:8], expected=expected[:8])
 
     def _digest(self, host: str | Place, status: os.stat_result, expected: str) -> tuple[bytes, os.stat_result]:
         """MD5 of a file, and its status; one of several names is read once. Raises: OSError."""
@@ -293,7 +294,7 @@ def _digest(host: str | Place, before: os.stat_result, expected: str, *, maps: b
     finally:
         os.close(file)
     if left or not is_unchanged(before, after):
-        raise _ChangedError(0, "it was changed while it was read")
+        raise _ChangedError(0, say("survey.it-was-changed-while-it-was"))
     return md5, after
 
 
@@ -314,7 +315,7 @@ def _map_parts(file: int, size: int) -> Iterator[mmap.mmap]:
         try:
             content = mmap.mmap(file, min(_WINDOW, size - begin), mmap.MAP_SHARED, mmap.PROT_READ, offset=begin)
         except ValueError as error:
-            raise _ChangedError(0, "it became smaller while it was read") from error
+            raise _ChangedError(0, say("survey.it-became-smaller-while-it-was")) from error
         with content:
             content.madvise(mmap.MADV_SEQUENTIAL)
             yield content

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Sequence
 import msgspec
 
 from fundamen.formats.capture_file import Summary, is_capture, read_summary
+from fundamen.messages import say
 from fundamen.model.errors import InternalError, UnreadableError
 from fundamen.model.isolation import Isolated
 from fundamen.model.paths import HostPath
@@ -59,7 +60,7 @@ def read_one(path: HostPath) -> Read:
     try:
         with Isolated(path), open(path, "rb") as file:
             if not is_capture(file.read(4)):
-                return Refused(path, "it is no capture")
+                return Refused(path, say("survey.it-is-no-capture"))
             file.seek(0)
             return read_summary(file, path)
     except InternalError as error:

@@ -16,6 +16,7 @@ from typing import Self
 
 import msgspec
 
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath
@@ -104,9 +105,9 @@ class Digests:
             write_whole(self._path, _sum(data) + data)
         except OSError as error:
             raise UnreadableError(
-                what="The survey cannot be remembered for the next one",
+                what=say("survey.the-survey-cannot-be-remembered-for"),
                 why=f"{printable(self._path)}: {error.strerror or error}",
-                do="Make Fundamen's own folder writable, or remove that file.",
+                do=say("survey.make-fundamen-own-folder-writable-or"),
             ) from error
         self._unwritten = 0
 

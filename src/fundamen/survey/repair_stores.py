@@ -19,7 +19,9 @@ from fundamen.formats.byte_source import digest_of_ranges
 from fundamen.formats.windows.manifest import ManifestFile, read_manifest
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Platform
+from fundamen.model.encoding import to_plain
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -61,7 +63,7 @@ def check_stores(machine: Machine, gaps: list[str], told: Told = lambda _count: 
         own_gaps: list[str] = []
         spoilt = tuple(_check(machine, own_gaps, told))
         found = _Found(spoilt, tuple(own_gaps))
-        machine.keep(_KEPT_AS, json.dumps(msgspec.to_builtins(found)).encode())
+        machine.keep(_KEPT_AS, json.dumps(to_plain(found)).encode())
     gaps += found.gaps
     return found.spoilt
 
@@ -69,11 +71,11 @@ def check_stores(machine: Machine, gaps: list[str], told: Told = lambda _count: 
 def _from_capture(machine: Machine) -> _Found:
     data = machine.walk_record(_KEPT_AS)
     if data is None:
-        return _Found((), ("The capture does not say whether the system's repair stores are complete.",))
+        return _Found((), (say("survey.the-capture-does-not-say-whether"),))
     try:
         return msgspec.convert(json.loads(data), type=_Found)
     except (ValueError, msgspec.ValidationError) as error:
-        return _Found((), (f"The capture's record of the repair stores cannot be read: {error}",))
+        return _Found((), (say("survey.the-capture-record-of-the-repair", error=error),))
 
 
 def _check(machine: Machine, gaps: list[str], told: Told) -> Iterator[SpoiltCopy]:
@@ -84,7 +86,7 @@ def _check(machine: Machine, gaps: list[str], told: Told) -> Iterator[SpoiltCopy
     try:
         machine.host_path(store)
     except UnreadableError:
-        gaps.append("The repair stores were not checked: none of them is on this host.")
+        gaps.append(say("survey.the-repair-stores-were-not-checked"))
         return iter(())
     return check(machine, gaps, told)
 
@@ -96,16 +98,16 @@ def _check_kept_packages(machine: Machine, gaps: list[str], told: Told) -> Itera
             continue
         told(1)
         path = machine.join(_ARCHIVES, name)
-        again = f"rm {path}; apt-get download {named['name']}:{named['architecture']}"
+        again = say("survey.rm-apt-get-download", path=path, name=named["name"], architecture=named["architecture"])
         if named["architecture"] == "all":
-            again = f"rm {path}; apt-get download {named['name']}"
+            again = say("survey.rm-apt-get-download-path-name", path=path, name=named["name"])
         try:
             with FileBytes(machine.host_path(path), path) as source:
                 require_whole(source)
         except DamagedFileError as error:
             yield SpoiltCopy(path, error.why, again)
         except (UnreadableError, OSError) as error:
-            gaps.append(f"{path} was not looked into: {_why(error)}")
+            gaps.append(say("survey.was-not-looked-into", path=path, why=_why(error)))
 
 
 def _check_assemblies(machine: Machine, gaps: list[str], told: Told) -> Iterator[SpoiltCopy]:
@@ -127,7 +129,7 @@ def _check_assemblies(machine: Machine, gaps: list[str], told: Told) -> Iterator
             yield SpoiltCopy(path, error.why, _REPAIR)
             continue
         except (UnreadableError, OSError) as error:
-            gaps.append(f"{path} was not looked into: {_why(error)}")
+            gaps.append(say("survey.was-not-looked-into", path=path, why=_why(error)))
             continue
         folder = machine.join(_STORE, name[: -len(".manifest")])
         for file in files:
@@ -135,24 +137,24 @@ def _check_assemblies(machine: Machine, gaps: list[str], told: Told) -> Iterator
             if why:
                 yield SpoiltCopy(machine.join(folder, file.name), why, _REPAIR)
     if packed:
-        gaps.append(f"Of the component store, packed manifests were not looked into: {packed}.")
+        gaps.append(say("survey.of-the-component-store-packed-manifests", packed=packed))
 
 
 _REPAIR = "Have an administrator repair that machine's component store from installation media of the same release."
 
 
-def _amiss(machine: Machine, path: MachinePath, file: ManifestFile) -> str:
+def _amiss(machine: Machine, path: MachinePath, file: ManifestFile) -> Message:
     """The fault of one file of an assembly; empty for none."""
     if machine.look(path).kind is not EntryKind.FILE:
-        return "its assembly lists it, and it is not there"
+        return say("survey.its-assembly-lists-it-and-it")
     if not file.algorithm:
-        return ""
+        return UNSAID
     try:
         with FileBytes(machine.host_path(path), path) as source:
             digest = digest_of_ranges(source, file.algorithm, [(0, source.size)])
     except (UnreadableError, OSError):
-        return "it cannot be read"
-    return "" if digest.hex() == file.digest else "its bytes are not those that its assembly lists"
+        return say("survey.it-cannot-be-read")
+    return UNSAID if digest.hex() == file.digest else say("survey.its-bytes-are-not-those-that")
 
 
 def _why(error: UnreadableError | OSError) -> str:
@@ -163,5 +165,5 @@ def _names(machine: Machine, folder: MachinePath, gaps: list[str]) -> tuple[str,
     try:
         return machine.names(folder)
     except UnreadableError as error:
-        gaps.append(f"{folder} was not looked into: {error.why}")
+        gaps.append(say("survey.was-not-looked-into", path=folder, why=error.why))
         return ()

@@ -13,6 +13,7 @@ from fundamen.evidence.authority import Authority
 from fundamen.evidence.dpkg import DpkgAuthority
 from fundamen.evidence.dpkg_files import Records
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -136,13 +137,13 @@ def survey_machine(
             comparison = comparing.enter_context(
                 PackageComparison(machine, records, memory.known, int(now.timestamp() * 1e9))
             )
-        telling.begin("Going through folders", 0)
+        telling.begin(say("survey.going-through-folders"), 0)
         if depth is Depth.NEEDS:  # likewise
             under_way.enter_context(resolving).begin(walk)
         else:
             list(walk)
         walked = walk.walked
-        telling.begin("Looking at what else is there", 0)
+        telling.begin(say("survey.looking-at-what-else-is-there"), 0)
         found = partial(
             Survey,
             folders=tuple(folders),
@@ -156,11 +157,11 @@ def survey_machine(
         )
         spoilt: tuple[SpoiltCopy, ...] = ()
         if depth is not Depth.NEEDS:
-            telling.begin("Checking what repairs are drawn from", 0)
+            telling.begin(say("survey.checking-what-repairs-are-drawn-from"), 0)
             spoilt = (*own_copies(), *check_stores(machine, gaps, telling.more))
             speaking = list(authorities())
             if comparison is not None:
-                telling.begin("Comparing installed files", comparison.weight)
+                telling.begin(say("survey.comparing-installed-files"), comparison.weight)
                 contents = comparison.finish(memory.keep, telling.more)
                 comparing.close()  # before other processes are made
                 # What dpkg's records could say is known already.
@@ -168,8 +169,8 @@ def survey_machine(
                 speaking = [comparison.authority(contents), *others]
             resolving = under_way.enter_context(Resolving(machine, speaking))
             resolving.begin(walk)
-        telling.begin("Resolving what each needs", len(walked.executables) + len(walked.scripts))
-        asking = partial(telling.begin, "Checking the files that they need")
+        telling.begin(say("survey.resolving-what-each-needs"), len(walked.executables) + len(walked.scripts))
+        asking = partial(telling.begin, say("survey.checking-the-files-that-they-need"))
         needs = resolving.finish(walked, telling.more, asking)
     return found(needs=needs, contents=contents, spoilt=spoilt, gaps=tuple(gaps))
 
@@ -177,10 +178,10 @@ def survey_machine(
 def _records(machine: Machine, gaps: list[str]) -> Records | None:
     """The packages' records of every installed file; None where there are none, which is a gap."""
     if machine.platform is not Platform.LINUX:
-        gaps.append(f"{machine.platform.in_words} keeps no record of all installed files: record a reference.")
+        gaps.append(say("survey.keeps-no-record-of-all-installed", in_words=machine.platform.in_words))
         return None
     try:
         return Records(machine)
     except UnreadableError as error:
-        gaps.append(f"Which files packages brought is not known: {error.why}")
+        gaps.append(say("survey.which-files-packages-brought-is-not", why=error.why))
         return None

@@ -21,6 +21,7 @@ from fundamen.loaders.loading import system_folder
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.programs import path_folders
 from fundamen.machine.trust_stores import read_trust_stores
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.paths import MachinePath
@@ -140,7 +141,13 @@ def find_mixed_packages(machine: Machine) -> tuple[tuple[str, tuple[str, ...]], 
         if fields.get("Status", "").endswith(" ok installed"):
             versions[fields.get("Package", "")][fields.get("Architecture", "")] = fields.get("Version", "")
     return tuple(
-        (name, tuple(f"{version} for {architecture}" for architecture, version in found.items()))
+        (
+            name,
+            tuple(
+                say("survey.for-version-architecture", version=version, architecture=architecture)
+                for architecture, version in found.items()
+            ),
+        )
         for name, found in sorted(versions.items())
         if len(set(found.values())) > 1
     )
@@ -176,17 +183,21 @@ def _of_database(machine: Machine) -> Iterator[Unfinished]:
     """The package database, where it is damaged."""
     damage = find_database_damage(machine)
     if damage is not None:
-        do = "Restore it from a backup."
+        do = say("survey.restore-it-from-a-backup")
         if damage.backup is not None:
-            where = "" if machine.is_live else f" --machine {shlex.quote(machine.root)}"
-            do = f"fundamen restore{where} --rehearse {STATUS}"
-        why = f"{damage.why}; {damage.backup} is whole" if damage.backup is not None else damage.why
-        yield Unfinished("the package database", why, do)
+            where = "" if machine.is_live else say("survey.machine", root=shlex.quote(machine.root))
+            do = say("survey.fundamen-restore-rehearse", where=where, status=STATUS)
+        why = say("survey.is-whole", why=damage.why, backup=damage.backup) if damage.backup is not None else damage.why
+        yield Unfinished(say("survey.the-package-database"), why, do)
 
 
 def _on_machine(machine: Machine, command: str) -> str:
     """A command as it is given here: of a mounted root it works in that root."""
-    return command if machine.is_live or machine.is_captured else f"chroot {shlex.quote(machine.root)} {command}"
+    return (
+        command
+        if machine.is_live or machine.is_captured
+        else say("survey.chroot", root=shlex.quote(machine.root), command=command)
+    )
 
 
 def _of_dpkg(machine: Machine) -> Iterator[Unfinished]:
@@ -195,23 +206,27 @@ def _of_dpkg(machine: Machine) -> Iterator[Unfinished]:
         wanted, flag, state = [*fields.get("Status", "").split(), "", "", ""][:3]
         name = fields.get("Package", "")
         if flag == "reinstreq":
-            again = _on_machine(machine, f"apt-get install --reinstall {shlex.quote(name)}")
-            yield Unfinished(name, "it must be installed again: an earlier attempt failed", again)
+            again = _on_machine(machine, say("survey.apt-get-install-reinstall", name=shlex.quote(name)))
+            yield Unfinished(name, say("survey.it-must-be-installed-again-an"), again)
         elif wanted and state not in _WHOLE:
-            yield Unfinished(name, f"it is {state}", _on_machine(machine, "dpkg --configure --pending"))
+            yield Unfinished(
+                name, say("survey.it-is", state=state), _on_machine(machine, say("survey.dpkg-configure-pending"))
+            )
     if left := [name for name in _names(machine, _UPDATES) if name.isdecimal()]:
-        why = f"dpkg was interrupted: {len(left)} notes of it are left in {_UPDATES}"
-        yield Unfinished("dpkg", why, _on_machine(machine, "dpkg --configure --pending"))
+        why = say("survey.dpkg-was-interrupted-notes-of-it", count=len(left), updates=_UPDATES)
+        yield Unfinished("dpkg", why, _on_machine(machine, say("survey.dpkg-configure-pending")))
 
 
 def _of_windows(machine: Machine) -> Iterator[Unfinished]:
     pending = machine.registry.value(_SESSION_MANAGER, "PendingFileRenameOperations")
     if isinstance(pending, tuple) and any(pending):
         count = (len(pending) + 1) // 2
-        yield Unfinished("the system", f"{count} files wait to be moved or removed", "Restart the machine.")
+        yield Unfinished(
+            "the system", say("survey.files-wait-to-be-moved-or", count=count), say("survey.restart-the-machine")
+        )
     if machine.registry.values(_IN_PROGRESS):
-        why = "an installation was neither finished nor rolled back"
-        yield Unfinished("the installer service", why, "Run that installer again; it then finishes or rolls back.")
+        why = say("survey.an-installation-was-neither-finished-nor")
+        yield Unfinished(say("survey.the-installer-service"), why, say("survey.run-that-installer-again-it-then"))
 
 
 def _stanzas(machine: Machine) -> list[str]:

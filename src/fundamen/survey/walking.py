@@ -13,7 +13,9 @@ import msgspec
 from fundamen.formats.unix.elf import MAGIC as ELF
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.scanning import ScannedEntry
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
+from fundamen.model.encoding import to_plain
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.placing.replacing import OURS
@@ -116,7 +118,7 @@ class Walk:
         """
         self._machine = machine
         self._told = told
-        self._name = f"walk {' '.join(folders)}"
+        self._name = say("survey.walk", folders=" ".join(folders))
         self._walking = _Walking(machine)
         self.go_leg = self._walking.go
         self._seen: set[tuple[int, int]] = set()  # folders, by file system and inode
@@ -164,9 +166,9 @@ class Walk:
     def _leg(self, folder: MachinePath) -> Leg:
         if self._machine.look(folder).kind is not EntryKind.FOLDER:
             raise UnreadableError(
-                what=f"{folder} cannot be surveyed",
-                why="there is no such folder",
-                do="Name a folder of the machine.",
+                what=say("survey.cannot-be-surveyed", folder=folder),
+                why=say("survey.there-is-no-such-folder"),
+                do=say("survey.name-a-folder-of-the-machine"),
             )
         real = self._machine.real(folder)
         scanning = self._machine.scanner()
@@ -202,7 +204,7 @@ class Walk:
         )
         self._is_done = True
         # Names may be in any encoding.
-        self._machine.keep(self._name, json.dumps(msgspec.to_builtins(self.walked)).encode())
+        self._machine.keep(self._name, json.dumps(to_plain(self.walked)).encode())
 
 
 def _shared_out(leg: Leg) -> Iterator[Leg]:
@@ -215,15 +217,17 @@ def _from_capture(machine: Machine, name: str) -> Walked:
     data = machine.walk_record(name)
     if data is None:
         raise UnreadableError(
-            what=f"{machine.title} cannot be surveyed so",
-            why="it is not of the whole machine, or not of these folders",
-            do="Have one made with: fundamen capture FILE --all; of single programs: fundamen trace",
+            what=say("survey.cannot-be-surveyed-so", title=machine.title),
+            why=say("survey.it-is-not-of-the-whole"),
+            do=say("survey.have-one-made-with-fundamen-capture"),
         )
     try:
         return msgspec.convert(json.loads(data), type=Walked)
     except (ValueError, msgspec.ValidationError) as error:
         raise UnreadableError(
-            what=f"{machine.title} cannot be surveyed", why=str(error), do="Make a new capture."
+            what=say("survey.cannot-be-surveyed", folder=machine.title),
+            why=str(error),
+            do=say("survey.make-a-new-capture"),
         ) from error
 
 

@@ -11,8 +11,10 @@ from typing import Annotated, Literal
 
 import msgspec
 
+from fundamen.messages import Message, say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.display import printable
+from fundamen.model.encoding import encode_json, to_plain
 from fundamen.model.errors import DamagedFileError
 
 SCHEMA = "fundamen.toolchain/1"
@@ -110,7 +112,7 @@ def read_toolchain(data: bytes, name: str) -> Toolchain:
     try:
         toolchain = msgspec.json.decode(data, type=Toolchain)
     except (msgspec.DecodeError, ValueError, RecursionError) as error:
-        raise _refusal(name, f"it has not the form of {SCHEMA}: {error}") from error
+        raise _refusal(name, say("toolchains.it-has-not-the-form-of", schema=SCHEMA, error=error)) from error
     problem = next(_problems(toolchain), None)
     if problem is not None:
         raise _refusal(name, problem)
@@ -119,8 +121,8 @@ def read_toolchain(data: bytes, name: str) -> Toolchain:
 
 def catalogue_bytes(toolchain: Toolchain) -> bytes:
     """A catalogue's bytes, to be read by people as well; the field that names the schema is always there."""
-    named = {"schema": SCHEMA, **msgspec.to_builtins(toolchain)}
-    return msgspec.json.format(msgspec.json.encode(named), indent=1) + b"\n"
+    named = {"schema": SCHEMA, **to_plain(toolchain)}
+    return msgspec.json.format(encode_json(named), indent=1) + b"\n"
 
 
 def ordered_parts(toolchain: Toolchain) -> tuple[str, ...]:
@@ -149,37 +151,37 @@ def _problems(toolchain: Toolchain) -> Iterator[str]:
     licences = {licence.name for licence in toolchain.licences}
     yield from _problems_of_parts(toolchain, names, licences)
     if len(licences) < len(toolchain.licences):
-        yield "two licences have the same name"
+        yield say("toolchains.two-licences-have-the-same-name")
     for licence in toolchain.licences:
         if not licence_part(toolchain, licence):
-            yield f"the text of the licence {licence.name!r} is in no part"
+            yield say("toolchains.the-text-of-the-licence-is", name=licence.name)
     for place in toolchain.path:
         if place != "." and not is_plain(place):
-            yield f"{printable(place)!r} of path is no plain path below the folder"
+            yield say("toolchains.of-path-is-no-plain-path", place=printable(place))
     try:
         ordered_parts(toolchain)
     except CycleError as error:
-        yield f"parts come after each other in a ring: {' -> '.join(error.args[1])}"
+        yield say("toolchains.parts-come-after-each-other-in", args=" -> ".join(error.args[1]))
 
 
-def _problems_of_parts(toolchain: Toolchain, names: set[str], licences: set[str]) -> Iterator[str]:
+def _problems_of_parts(toolchain: Toolchain, names: set[str], licences: set[str]) -> Iterator[Message]:
     seen: set[tuple[str, Platform, Architecture]] = set()
     if sum(len(part.files) for part in toolchain.parts) > _MOST_FILES:
-        yield f"it lists more than {_MOST_FILES} files"
+        yield say("toolchains.it-lists-more-than-files", most_files=_MOST_FILES)
     for part in toolchain.parts:
         key = (part.name, part.host.platform, part.host.architecture)
         if key in seen:
-            yield f"the part {part.name!r} is listed twice for {part.host.in_words}"
+            yield say("toolchains.the-part-is-listed-twice-for", name=part.name, in_words=part.host.in_words)
         seen.add(key)
         if stray := next((each for each in part.after if each not in names), None):
-            yield f"the part {part.name!r} comes after {stray!r}, and there is no such part"
+            yield say("toolchains.the-part-comes-after-and-there", name=part.name, stray=stray)
         if part.licence is not None and part.licence not in licences:
-            yield f"the part {part.name!r} has the licence {part.licence!r}, and there is no such licence"
+            yield say("toolchains.the-part-has-the-licence-and", name=part.name, licence=part.licence)
         for place, file in part.files.items():
             if not is_plain(place):
-                yield f"{printable(place)!r} of the part {part.name!r} is no plain path below the folder"
+                yield say("toolchains.of-the-part-is-no-plain", place=printable(place), name=part.name)
             if bool(file.sha256) == bool(file.link):
-                yield f"{printable(place)!r} of the part {part.name!r} has neither a digest nor a link, or both"
+                yield say("toolchains.of-the-part-has-neither-a", place=printable(place), name=part.name)
 
 
 def is_plain(place: str) -> bool:
@@ -189,7 +191,7 @@ def is_plain(place: str) -> bool:
 
 def _refusal(name: str, why: str) -> DamagedFileError:
     return DamagedFileError(
-        what=f"The toolchain's catalogue {printable(name)} cannot be used",
+        what=say("toolchains.the-toolchain-catalogue-cannot-be-used", name=printable(name)),
         why=why,
-        do="Get it again from its publisher; docs/formats/toolchain.md describes the form.",
+        do=say("toolchains.get-it-again-from-its-publisher"),
     )

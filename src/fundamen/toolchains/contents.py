@@ -10,6 +10,7 @@ import msgspec
 from fundamen.formats.versions import compare
 from fundamen.loaders.architectures import startable_architectures
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
@@ -115,9 +116,9 @@ def examine_contents(
     """
     if machine.look(folder).kind is not EntryKind.FOLDER:
         raise UnreadableError(
-            what=f"The toolchain in {printable(folder)} cannot be checked",
-            why="there is no such folder",
-            do="Name the folder that the toolchain was unpacked to.",
+            what=say("toolchains.the-toolchain-in-cannot-be-checked", folder=printable(folder)),
+            why=say("toolchains.there-is-no-such-folder"),
+            do=say("toolchains.name-the-folder-that-the-toolchain"),
         )
     everyone = (toolchain, *(each for each in known if each != toolchain))
     digests = _digests(machine, folder, everyone)
@@ -136,7 +137,11 @@ def examine_contents(
         parts=states,
         not_built=tuple(dict.fromkeys(part.name for part in others if part.name not in served)),
         other_hosts=tuple(
-            dict.fromkeys(f"{part.name} for {part.host.in_words}" for part in others if _stands(part, listed, digests))
+            dict.fromkeys(
+                say("toolchains.for", name=part.name, in_words=part.host.in_words)
+                for part in others
+                if _stands(part, listed, digests)
+            )
         ),
         leftovers=tuple(_leftovers(judge, toolchain, foreign, digests)),
         unlisted=_count_unlisted(machine, folder, listed | foreign),
@@ -165,43 +170,51 @@ class _Judge(msgspec.Struct, frozen=True):
             return self._not_read(place, path)
         digest = self.digests[place]
         if digest is None:
-            return ToolchainFile(place, Verdict.BLOCKED, "this account may not read it")
+            return ToolchainFile(place, Verdict.BLOCKED, say("toolchains.this-account-may-not-read-it"))
         if digest != file.sha256:
             return self._of_other_content(part, place, path, digest)
         must_run = file.executable and self.machine.platform is not Platform.WINDOWS
         if must_run and not self.machine.look(path).is_executable:
-            return ToolchainFile(place, Verdict.BLOCKED, "no user may execute it (mode)", sha256=digest)
+            return ToolchainFile(place, Verdict.BLOCKED, say("toolchains.no-user-may-execute-it-mode"), sha256=digest)
         return ToolchainFile(place, Verdict.VERIFIED, "")
 
     def _not_read(self, place: str, path: MachinePath) -> ToolchainFile:
         entry = self.machine.look(path)
         if entry.kind is EntryKind.ABSENT:
-            return ToolchainFile(place, Verdict.MISSING, "there is no such file")
-        return ToolchainFile(place, Verdict.BLOCKED, entry.why or f"it is a {entry.kind}")
+            return ToolchainFile(place, Verdict.MISSING, say("toolchains.there-is-no-such-file"))
+        return ToolchainFile(place, Verdict.BLOCKED, entry.why or say("toolchains.it-is-a", kind=entry.kind))
 
     def _of_other_content(self, part: CataloguePart, place: str, path: MachinePath, digest: str) -> ToolchainFile:
         """Whose bytes they are, if any catalogue or the file itself tells."""
         for origin in self.origins.get(digest, ()):
             if origin.version != self.version:
-                return ToolchainFile(place, Verdict.OUTDATED, f"it is that of {origin.version}", origin.version, digest)
+                return ToolchainFile(
+                    place,
+                    Verdict.OUTDATED,
+                    say("toolchains.it-is-that-of", version=origin.version),
+                    origin.version,
+                    digest,
+                )
             if origin.part == part.name and origin.host != part.host:
-                detail = f"it is the build for {origin.host.in_words}"
+                detail = say("toolchains.it-is-the-build-for", in_words=origin.host.in_words)
                 return ToolchainFile(place, Verdict.WRONG_ARCHITECTURE, detail, sha256=digest)
         try:
             found = self.machine.binary(path).architecture
         except UnreadableError:
             found = Architecture.ANY
         if part.host.architecture is not Architecture.ANY and not found.serves(part.host.architecture):
-            return ToolchainFile(place, Verdict.WRONG_ARCHITECTURE, f"it is for {found}", sha256=digest)
-        return ToolchainFile(place, Verdict.CORRUPT, "its content is of no version that is known here", sha256=digest)
+            return ToolchainFile(
+                place, Verdict.WRONG_ARCHITECTURE, say("toolchains.it-is-for", found=found), sha256=digest
+            )
+        return ToolchainFile(place, Verdict.CORRUPT, say("toolchains.its-content-is-of-no-version"), sha256=digest)
 
     def _link(self, place: str, path: MachinePath, file: PartFile) -> ToolchainFile:
         machine = self.machine
         target = machine.join(machine.folder_of(path), file.link)
         if machine.look(path).kind is EntryKind.ABSENT:
-            return ToolchainFile(place, Verdict.MISSING, f"the link to {file.link} is not there, or leads nowhere")
+            return ToolchainFile(place, Verdict.MISSING, say("toolchains.the-link-to-is-not-there", link=file.link))
         if machine.real(path) != machine.real(target):
-            return ToolchainFile(place, Verdict.CORRUPT, f"it does not lead to {file.link}")
+            return ToolchainFile(place, Verdict.CORRUPT, say("toolchains.it-does-not-lead-to", link=file.link))
         return ToolchainFile(place, Verdict.VERIFIED, "")
 
 
@@ -276,9 +289,9 @@ def _count_unlisted(machine: Machine, folder: MachinePath, listed: set[str]) -> 
             seen += 1
             if seen > _MOST_ENTRIES:
                 raise UsageError(
-                    what=f"The toolchain in {printable(folder)} cannot be checked",
-                    why=f"its folder holds more than {_MOST_ENTRIES} entries",
-                    do="Name the toolchain's own folder.",
+                    what=say("toolchains.the-toolchain-in-cannot-be-checked", folder=printable(folder)),
+                    why=say("toolchains.its-folder-holds-more-than-entries", most_entries=_MOST_ENTRIES),
+                    do=say("toolchains.name-the-toolchain-own-folder"),
                 )
             path, place = machine.join(here, name), f"{above}{name}"
             kind = machine.look(path).kind

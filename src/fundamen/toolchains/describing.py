@@ -10,6 +10,7 @@ from fundamen.formats.binary import read_binary
 from fundamen.formats.unix.elf import Elf
 from fundamen.formats.windows.pe import Pe
 from fundamen.machine.file_bytes import FileBytes
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Binary, BinaryKind
 from fundamen.model.display import printable
@@ -59,16 +60,16 @@ def describe_toolchain(
     for part, files in parts.items():
         if not files:
             raise UsageError(
-                what=f"The part {printable(part)!r} cannot be described",
-                why=f"no file below {printable(folder)} fits {', '.join(patterns[part])}",
-                do="Write patterns of paths below the folder, such as bin/*.",
+                what=say("toolchains.the-part-cannot-be-described", part=printable(part)),
+                why=say("toolchains.no-file-below-fits", folder=printable(folder), patterns=", ".join(patterns[part])),
+                do=say("toolchains.write-patterns-of-paths-below-the"),
             )
     for place in path:
         if place != "." and (not is_plain(place) or not os.path.isdir(os.path.join(folder, *place.split("/")))):
             raise UsageError(
-                f"{printable(place)!r} cannot be on PATH",
-                "the toolchain has no such folder",
-                "Name one of its folders.",
+                say("toolchains.cannot-be-on-path", place=printable(place)),
+                say("toolchains.the-toolchain-has-no-such-folder"),
+                say("toolchains.name-one-of-its-folders"),
             )
     return Toolchain(
         name=name,
@@ -91,16 +92,18 @@ def _read(folder: HostPath) -> dict[str, Recorded]:
     if not found or stray is not None:
         named = printable(stray) if stray is not None else ""
         raise UsageError(
-            what=f"{printable(folder)} cannot be described",
-            why=f"the name of {named} does not work on every platform" if named else "it is empty, or not there",
-            do="Name the folder of a clean toolchain.",
+            what=say("toolchains.cannot-be-described", folder=printable(folder)),
+            why=say("toolchains.the-name-of-does-not-work", named=named)
+            if named
+            else say("toolchains.it-is-empty-or-not-there"),
+            do=say("toolchains.name-the-folder-of-a-clean"),
         )
     barred = next((place for place, entry in found.items() if entry is None), None)
     if barred is not None:
         raise UnreadableError(
-            what=f"{printable(folder)} cannot be described",
-            why=f"{printable(barred)} cannot be read as a file",
-            do="Name a clean toolchain of which you may read all.",
+            what=say("toolchains.cannot-be-described", folder=printable(folder)),
+            why=say("toolchains.cannot-be-read-as-a-file", barred=printable(barred)),
+            do=say("toolchains.name-a-clean-toolchain-of-which"),
         )
     return {place: entry for place, entry in found.items() if entry is not None}
 

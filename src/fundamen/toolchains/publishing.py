@@ -2,6 +2,7 @@
 
 import os
 
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UntrustedError, UsageError
 from fundamen.model.package import Base, Package, PackageFile
@@ -33,9 +34,9 @@ def publish_toolchain(
     document = document_path(DocumentKind.TOOLCHAIN, f"{toolchain.name}-{toolchain.version}.json".replace(" ", "-"))
     if not toolchain.publisher:
         raise UsageError(
-            what=f"{toolchain.title} cannot be published",
-            why="its catalogue does not say whose it is",
-            do='Write it in: "publisher": "...".',
+            what=say("toolchains.cannot-be-published", title=toolchain.title),
+            why=say("toolchains.its-catalogue-does-not-say-whose"),
+            do=say("toolchains.write-it-in-publisher"),
         )
     taken = []
     for part in toolchain.parts:
@@ -45,9 +46,9 @@ def publish_toolchain(
             taken.append((_package(toolchain, part, found), [(f, _at(folder, f.place)) for f in _files(part)]))
     if not taken:
         raise UsageError(
-            what=f"{toolchain.title} cannot be published",
-            why=f"{printable(folder)} has no file that its catalogue lists",
-            do="Name the folder of the clean toolchain.",
+            what=say("toolchains.cannot-be-published", title=toolchain.title),
+            why=say("toolchains.has-no-file-that-its-catalogue", folder=printable(folder)),
+            do=say("toolchains.name-the-folder-of-the-clean"),
         )
     publications = publish_contents(location, taken, signing)
     publish_documents(location, {document: catalogue_bytes(toolchain)}, signing)
@@ -59,9 +60,14 @@ def _package(toolchain: Toolchain, part: CataloguePart, found: dict[str, Recorde
     for place, entry in found.items():
         if entry is None or entry.sha256 != part.files[place].sha256:
             raise UntrustedError(
-                what=f"{toolchain.title} is not published",
-                why=f"{printable(place)} of its part {part.name} is {'missing' if entry is None else 'not as listed'}",
-                do="Take it in from a clean copy.",
+                what=say("toolchains.is-not-published", title=toolchain.title),
+                why=say(
+                    "toolchains.of-its-part-is",
+                    place=printable(place),
+                    name=part.name,
+                    more="missing" if entry is None else say("toolchains.not-as-listed"),
+                ),
+                do=say("toolchains.take-it-in-from-a-clean"),
             )
     return Package(
         publisher=toolchain.publisher,

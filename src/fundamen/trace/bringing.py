@@ -9,6 +9,7 @@ from fundamen.evidence.debian_contents import find_bringers
 from fundamen.evidence.debian_dependencies import find_removed_packages
 from fundamen.loaders.glibc_itself import system_folders
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
@@ -33,7 +34,7 @@ def with_bringers(machine: Machine, trace: Trace) -> Trace:
         direct = [b for b in fitting if machine.real(machine.folder_of(b.path)) in places]
         return tuple(dict.fromkeys(bringer.package for bringer in direct))
 
-    known = f"bringers {trace.program}"
+    known = say("trace.bringers", program=trace.program)
     if machine.is_captured:
         packages = _kept_packages(machine, known)
     else:

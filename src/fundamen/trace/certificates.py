@@ -8,6 +8,7 @@ import msgspec
 
 from fundamen.formats.certificates.certificate_file import read_certificates
 from fundamen.machine.machine import Machine
+from fundamen.messages import Message, say
 from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.paths import MachinePath
@@ -82,9 +83,9 @@ def inspect_server(
     found = _inspect_chain(f"{host}:{port}", "TLS server", certificates, issuers, now, Purpose.TLS_SERVER)
     if not found.chains:
         raise UnreadableError(
-            what=f"The server {printable(host)}:{port} cannot be judged",
-            why=f"its certificate cannot be read: {'; '.join(found.unreadable)}",
-            do="Ask its administrator for a valid certificate.",
+            what=say("trace.the-server-cannot-be-judged", host=printable(host), port=port),
+            why=say("trace.its-certificate-cannot-be-read", unreadable="; ".join(found.unreadable)),
+            do=say("trace.ask-its-administrator-for-a-valid"),
         )
     first = found.chains[0]
     wrong = "" if is_for(first.links[0].certificate, host) else _names_in_words(first.links[0].certificate)
@@ -107,9 +108,9 @@ def _is_named(pattern: str, host: str) -> bool:
     return pattern == host
 
 
-def _names_in_words(certificate: Certificate) -> str:
-    names = ", ".join(certificate.names[:5]) or "no server at all"
-    return f"its certificate is for {names}"
+def _names_in_words(certificate: Certificate) -> Message:
+    names = ", ".join(certificate.names[:5]) or say("trace.no-server-at-all")
+    return say("trace.its-certificate-is-for", names=names)
 
 
 def _inspect_chain(

@@ -7,6 +7,7 @@ import msgspec
 from fundamen.evidence.authority import Authority, Says, Subject, Testimony
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.nearby import folders_near
+from fundamen.messages import Message, say
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
@@ -56,7 +57,7 @@ def _with_other_case(machine: Machine, trace: Trace, missing: Sequence[Component
             for each in lying.get(folder, ()):
                 if each.lower() == name.lower() and machine.fold(each) != machine.fold(name):
                     path = machine.join(folder, each)
-                    told = f"{path} lies there: its name differs in case, and this machine minds it"
+                    told = say("trace.lies-there-its-name-differs-in", path=path)
                     return msgspec.structs.replace(component, remarks=(*component.remarks, told))
         return component
 
@@ -92,9 +93,9 @@ def _is_of_use(machine: Machine, path: MachinePath, trace: Trace) -> bool:
     return binary.format is trace.format and binary.is_intact and trace.architecture in architectures
 
 
-def _copy_words(path: MachinePath, testimony: Testimony | None) -> str:
-    words = {Says.RIGHT: "is verified by", Says.UNKNOWN: "is not verified by"}
+def _copy_words(path: MachinePath, testimony: Testimony | None) -> Message:
+    words = {Says.RIGHT: say("trace.is-verified-by"), Says.UNKNOWN: say("trace.is-not-verified-by")}
     if testimony is None:
-        return f"a copy lies at {path}, where its loader does not look; it is not verified"
-    word = words.get(testimony.says, "must not be trusted, says")
-    return f"a copy lies at {path}, where its loader does not look; it {word} {testimony.sentence}"
+        return say("trace.a-copy-lies-at-where-its", path=path)
+    word = words.get(testimony.says, say("trace.must-not-be-trusted-says"))
+    return say("trace.a-copy-lies-at-where-its-loader", path=path, word=word, sentence=testimony.sentence)

@@ -8,6 +8,7 @@ documentation and translations, since many machines are set up to leave them out
 from fundamen.evidence.dpkg_files import LEFT_OUT, RecordedFile, Records
 from fundamen.loaders.load_map import Candidate, CandidateOutcome
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import UNSAID, Message, as_said, say
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Format, Necessity
 from fundamen.model.errors import UnreadableError
@@ -30,19 +31,19 @@ def trace_installed(machine: Machine, path: MachinePath) -> Trace:
     package = records.package_of(path)
     if package is None:
         raise UnreadableError(
-            what=f"{path} cannot be traced",
-            why="no package that is wholly installed has this list",
-            do="See what is installed with: dpkg --list",
+            what=say("trace.cannot-be-traced", path=path),
+            why=say("trace.no-package-that-is-wholly-installed"),
+            do=say("trace.see-what-is-installed-with-dpkg"),
         )
     files = [file for file in records.files(package) if not (file.is_setting or file.path.startswith(LEFT_OUT))]
     files.sort(key=lambda file: not file.md5)  # a folder that is gone comes back with its files
     faults = [component for file in files if (component := _judge_file(machine, file)) is not None]
-    right = f"{len(files) - len(faults)} of {len(files)} files right"
+    right = say("trace.of-files-right", count=len(files) - len(faults), count2=len(files))
     own = Component(
         name=package.name,
         kind=INSTALLED_PACKAGE,
         verdict=Verdict.VERIFIED,
-        reason=f"dpkg: {right}",
+        reason=say("trace.dpkg", right=right),
         how=Necessity.REQUIRED,
         path=path,
         wanted_architecture=Architecture.ANY,
@@ -77,25 +78,27 @@ def _judge_file(machine: Machine, file: RecordedFile) -> Component | None:
         needed_by=(),
         chain=(),
         evidence=(),
-        searched=() if is_there else (Candidate(file.path, CandidateOutcome.ABSENT, f"the list of {file.package}"),),
+        searched=()
+        if is_there
+        else (Candidate(file.path, CandidateOutcome.ABSENT, say("trace.the-list-of", package=file.package)),),
         sought_as=(file.path,),
     )
 
 
-def _judge(machine: Machine, file: RecordedFile) -> tuple[Verdict, str]:
-    entry, verdict, reason = machine.look(file.path), Verdict.VERIFIED, ""
+def _judge(machine: Machine, file: RecordedFile) -> tuple[Verdict, Message]:
+    entry, verdict, reason = machine.look(file.path), Verdict.VERIFIED, UNSAID
     if entry.kind is EntryKind.ABSENT:
         # A link of the package may be there; where it leads to is another matter.
         is_link = not file.md5 and machine.paths.basename(file.path) in machine.names(machine.folder_of(file.path))
         if not is_link:
-            verdict, reason = Verdict.MISSING, f"the package {file.package} brought it, and it is not there"
+            verdict, reason = Verdict.MISSING, say("trace.the-package-brought-it-and-it", package=file.package)
     elif file.md5 and entry.kind is not EntryKind.FILE:
-        verdict, reason = Verdict.BLOCKED, entry.why or f"it is no file but a {entry.kind}"
+        verdict, reason = Verdict.BLOCKED, entry.why or say("trace.it-is-no-file-but-a", kind=entry.kind)
     elif file.md5:
         try:
             if machine.digest(file.path, "md5") != file.md5:
-                verdict, reason = Verdict.CORRUPT, f"its content is not what the package {file.package} brought"
+                verdict, reason = Verdict.CORRUPT, say("trace.its-content-is-not-what-the", package=file.package)
         except (UnreadableError, OSError) as error:
-            why = error.why if isinstance(error, UnreadableError) else error.strerror or str(error)
+            why = error.why if isinstance(error, UnreadableError) else as_said(error.strerror or str(error))
             verdict, reason = Verdict.BLOCKED, why
     return verdict, reason

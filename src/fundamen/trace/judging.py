@@ -13,6 +13,7 @@ from fundamen.machine.links import dangling_target
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
 from fundamen.machine.stated_version import version_of
+from fundamen.messages import UNSAID, Message, join_clauses, say
 from fundamen.model.architecture import Platform
 from fundamen.model.binary import Binary, BinaryKind, Format, Necessity
 from fundamen.model.paths import MachinePath
@@ -36,7 +37,7 @@ _MOST_FUNCTIONS = 4  # that are named of those that a library does not offer
 
 class _Finding(msgspec.Struct, frozen=True):
     verdict: Verdict
-    reason: str
+    reason: Message
     evidence: tuple[Evidence, ...] = ()
     unoffered: tuple[str, ...] = ()
 
@@ -75,11 +76,11 @@ class Judging:
         """The user for whom the program is judged."""
         return user_of(self._machine, self._loading.program)
 
-    def _barrier(self, path: MachinePath, *, runs: bool = False) -> str:
+    def _barrier(self, path: MachinePath, *, runs: bool = False) -> Message:
         """Why the user may not read or run a file; empty where the user may."""
         user = self._user
         barrier = find_barrier(self._machine, path, user, runs=runs) if user is not None else None
-        return barrier.reason(user) if barrier is not None and user is not None else ""
+        return barrier.reason(user) if barrier is not None and user is not None else UNSAID
 
     @cached_property
     def _required_files(self) -> set[MachinePath]:
@@ -89,7 +90,7 @@ class Judging:
         """Judge everything; the components in the loader's order, those that stand for one file together."""
         loading = self._loading
         judged = [self._program(), *map(self._component, self._groups(loading.resolutions))]
-        components, remarks = tuple(judged), tuple[str, ...]()
+        components, remarks = tuple(judged), tuple[Message, ...]()
         if self._machine.platform is Platform.WINDOWS:
             from fundamen.trace.remarks import remarks_on_machine, with_remarks  # noqa: PLC0415 - it has none on Linux
 
@@ -131,7 +132,7 @@ class Judging:
         counts = weigh(self._testimonies.get(path, ()))
         return counts is not None and counts.says.verdict.is_fault
 
-    def _further_said(self, path: MachinePath | None) -> tuple[str, ...]:
+    def _further_said(self, path: MachinePath | None) -> tuple[Message, ...]:
         return remarks_of(self._testimonies.get(path, ())) if path is not None else ()
 
     def _groups(self, resolutions: Iterable[Resolution]) -> Iterable[list[Resolution]]:
@@ -148,13 +149,17 @@ class Judging:
         path, binary = self._loading.program, self._loading.binary
         finding = self._judge_file(path, binary)
         if self._loading.runs_here and not finding.verdict.is_fault:
-            reason = f"it is for {self._loading.architecture}, and this machine runs {self._loading.runs_here}"
+            reason = say(
+                "trace.it-is-for-and-this-machine",
+                architecture=self._loading.architecture,
+                runs_here=self._loading.runs_here,
+            )
             finding = _Finding(Verdict.WRONG_ARCHITECTURE, reason, finding.evidence)
         elif self._loading.untrusted and not finding.verdict.is_fault:
-            finding = _Finding(Verdict.UNTRUSTED, f"it {self._loading.untrusted}", finding.evidence)
+            finding = _Finding(Verdict.UNTRUSTED, say("trace.it", untrusted=self._loading.untrusted), finding.evidence)
         may_be_run = self._may_be_run()
         if not may_be_run and not finding.verdict.is_fault:
-            finding = _Finding(Verdict.BLOCKED, "no user may execute it (mode)", finding.evidence)
+            finding = _Finding(Verdict.BLOCKED, say("trace.no-user-may-execute-it-mode"), finding.evidence)
         elif not finding.verdict.is_fault and (why := self._barrier(path, runs=binary.kind is BinaryKind.PROGRAM)):
             finding = _Finding(Verdict.BLOCKED, why, finding.evidence)
         return Component(
@@ -194,7 +199,7 @@ class Judging:
             finding = _Finding(Verdict.BLOCKED, why, finding.evidence)
         is_refusing = path is not None and self._failed.get(self._machine.fold(first.name)) == DLL_INIT_FAILED
         if is_refusing and not finding.verdict.is_fault:
-            reason = "it was loaded as the program ran, and its own initialisation failed"
+            reason = say("trace.it-was-loaded-as-the-program")
             finding = _Finding(Verdict.BLOCKED, reason, finding.evidence)
         needers = dict.fromkeys(resolution.needed_by for resolution in resolutions)
         is_required = any(r.how is Necessity.REQUIRED and r.needed_by in self._required_files for r in resolutions)
@@ -231,18 +236,18 @@ class Judging:
         others = [p.removeprefix("/usr") if p.startswith("/usr/") else f"/usr{p}" for p in places if p[0] == "/"]
         return tuple(dict.fromkeys((*places, *others, name)))
 
-    def _observation_of(self, name: str, path: MachinePath | None) -> str:
+    def _observation_of(self, name: str, path: MachinePath | None) -> Message:
         """The observation of a component as the program ran; empty for none."""
         if self._observation is None:
-            return ""
+            return UNSAID
         folded = self._machine.fold(name)
         status = self._failed.get(folded)
         if folded in self._failed and status is None:
-            return "asked for"
+            return say("trace.asked-for")
         if status is not None:
-            verb = "loaded, and refused to initialise" if status == DLL_INIT_FAILED else "asked for"
-            return f"{verb}, {status_in_words(status)}"
-        return LOADED if path is not None and self._machine.fold(path) in self._loaded else ""
+            code = "trace.loaded-and-refused-to-initialise" if status == DLL_INIT_FAILED else "trace.asked-for-in-vain"
+            return say(code, status=status_in_words(status))
+        return say(LOADED) if path is not None and self._machine.fold(path) in self._loaded else UNSAID
 
     def _asked_by(self, name: str, path: MachinePath | None) -> str:
         """Whose code was seen to ask for a component, by its path or by its name."""
@@ -264,7 +269,7 @@ class Judging:
             if finding.verdict.is_fault:
                 return finding
             if first.decided:
-                finding = msgspec.structs.replace(finding, reason=f"{finding.reason}; {first.decided}")
+                finding = msgspec.structs.replace(finding, reason=join_clauses(finding.reason, first.decided))
             return self._judge_offer(first.path, finding)
         if first.provided_by_system:
             return _Finding(Verdict.UNVERIFIED, first.provided_by_system)
@@ -273,10 +278,9 @@ class Judging:
     def _judge_assembly(self, resolution: Resolution) -> _Finding:
         """An assembly stands where its manifest does; its files are judged one by one, as they are needed."""
         if resolution.path is not None:
-            taken = next(
-                (c.detail for c in resolution.candidates if c.outcome is CandidateOutcome.TAKEN and c.detail), ""
-            )
-            return _Finding(Verdict.UNVERIFIED, ", ".join(filter(None, (taken, f"its manifest is {resolution.path}"))))
+            manifest = say("trace.its-manifest-is", path=resolution.path)
+            taken = (each.detail for each in resolution.candidates if each.outcome is CandidateOutcome.TAKEN)
+            return _Finding(Verdict.UNVERIFIED, join_clauses(next(filter(None, taken), UNSAID), manifest))
         for outcome, verdict in (
             (CandidateOutcome.OLDER_VERSION, Verdict.OUTDATED),
             (CandidateOutcome.OTHER_VERSION, Verdict.MISSING),
@@ -284,9 +288,9 @@ class Judging:
         ):
             found = [candidate.detail for candidate in resolution.candidates if candidate.outcome is outcome]
             if found:
-                return _Finding(verdict, f"what is installed {' and '.join(dict.fromkeys(found))}")
-        reason = "it is installed neither for all programs nor beside this one; of this the system says only that the"
-        return _Finding(Verdict.MISSING, f"{reason} side-by-side configuration is incorrect")
+                return _Finding(verdict, say("trace.what-is-installed", fromkeys=" and ".join(dict.fromkeys(found))))
+        reason = say("trace.it-is-installed-neither-for-all")
+        return _Finding(Verdict.MISSING, say("trace.side-by-side-configuration-is-incorrect", reason=reason))
 
     def _judge_offer(self, path: MachinePath, finding: _Finding) -> _Finding:
         """Whether a library that is sound in itself offers all that is called in it before the program starts."""
@@ -298,27 +302,27 @@ class Judging:
         if not gaps:
             return finding
         are_versions = any(gap.are_versions for gap in gaps)
-        verb, lack = ("asks for", "does not define all versions that are asked for")
+        verb, lack = ("asks for", say("trace.does-not-define-all-versions-that"))
         if not are_versions:
-            verb, lack = ("calls", "does not offer all that is called")
+            verb, lack = ("calls", say("trace.does-not-offer-all-that-is"))
         calls = [
             f"{self._machine.paths.basename(gap.importer)} {verb} {_function_names(gap.functions)}" for gap in gaps
         ]
-        reason = f"it {lack}: {'; '.join(calls)}"
+        reason = say("trace.it-lack-calls", lack=lack, calls="; ".join(calls))
         unoffered = tuple(dict.fromkeys(function for gap in gaps for function in gap.functions))
         if all(gap.right_at is not None for gap in gaps):
-            reason = f"{reason}; {gaps[0].right_at} has them, and is found only later"
+            reason = say("trace.has-them-and-is-found-only", reason=reason, right_at=gaps[0].right_at)
             return _Finding(Verdict.SHADOWED, reason, finding.evidence, unoffered)
         return _Finding(Verdict.OUTDATED, reason, finding.evidence, unoffered)
 
-    def _lacks_later(self, path: MachinePath | None) -> tuple[str, ...]:
+    def _lacks_later(self, path: MachinePath | None) -> tuple[Message, ...]:
         """Functions that a library lacks and that are bound only when they are called."""
         if not self._loading.unoffered:
             return ()
         gaps = [gap for gap in self._loading.unoffered if gap.library == path and gap.how is Necessity.DELAYED]
         callers = [self._machine.paths.basename(gap.importer) for gap in gaps]
         return tuple(
-            f"it does not offer {_function_names(gap.functions)}, which {caller} may call later"
+            say("trace.it-does-not-offer-which-may", function_names=_function_names(gap.functions), caller=caller)
             for gap, caller in zip(gaps, callers, strict=True)
         )
 
@@ -330,7 +334,8 @@ class Judging:
         if other := by_outcome.get(CandidateOutcome.OTHER_ARCHITECTURE):
             wanted = self._loading.architecture
             return _Finding(
-                Verdict.WRONG_ARCHITECTURE, f"what the loader finds {other.detail}, and the program is for {wanted}"
+                Verdict.WRONG_ARCHITECTURE,
+                say("trace.what-the-loader-finds-and-the", detail=other.detail, wanted=wanted),
             )
         for outcome, verdict in _PASSED_OVER.items():
             if passed := by_outcome.get(outcome):
@@ -338,71 +343,76 @@ class Judging:
                     resolution, passed, verdict, by_outcome.get(CandidateOutcome.NOT_SEARCHED)
                 )
         if blocked := by_outcome.get(CandidateOutcome.BLOCKED):
-            return _Finding(Verdict.BLOCKED, f"{blocked.path}: {blocked.detail}")
+            return _Finding(Verdict.BLOCKED, say("common.said-of", subject=blocked.path, said=blocked.detail))
         return _Finding(Verdict.MISSING, self._why_missing(resolution, by_outcome.get(CandidateOutcome.NOT_SEARCHED)))
 
     def _judge_refused(self, refused: Candidate) -> _Finding:
         """Judge a file at which the loader gives up."""
         if refused.architecture not in {None, self._loading.architecture}:
-            return _Finding(Verdict.WRONG_ARCHITECTURE, f"{refused.path} {refused.detail}")
+            return _Finding(
+                Verdict.WRONG_ARCHITECTURE, say("common.of-a-place", place=refused.path, said=refused.detail)
+            )
         if (beside := link_in_text(self._machine, refused.path)) is not None:
             name = self._machine.paths.basename(beside)
-            reason = f"{refused.path} holds only the name {name}, as a copy made without links leaves it"
+            reason = say("trace.holds-only-the-name-as-a", path=refused.path, name=name)
             return _Finding(Verdict.CORRUPT, reason)
-        return _Finding(Verdict.CORRUPT, f"{refused.path}: {refused.detail}")
+        return _Finding(Verdict.CORRUPT, say("common.said-of", subject=refused.path, said=refused.detail))
 
     def _judge_passed_over(
         self, resolution: Resolution, passed: Candidate, verdict: Verdict, right: Candidate | None
     ) -> _Finding:
         """Judge a file that does not serve; perhaps another does, which is found later or not at all."""
         if passed.outcome is CandidateOutcome.OLDER_VERSION and right is not None:
-            reason = f"{passed.path} is found first, and {passed.detail}; {right.path} {right.detail}"
+            reason = say(
+                "trace.is-found-first-and",
+                path=passed.path,
+                detail=passed.detail,
+                path2=right.path,
+                detail2=right.detail,
+            )
             return _Finding(Verdict.SHADOWED, reason)
-        found = "" if resolution.kind == "framework" else f"{passed.path} {passed.detail}"
-        return _Finding(verdict, "; ".join(filter(None, (found, resolution.decided))))
+        found = say("common.of-a-place", place=passed.path, said=passed.detail)
+        return _Finding(verdict, join_clauses(UNSAID if resolution.kind == "framework" else found, resolution.decided))
 
-    def _why_missing(self, resolution: Resolution, elsewhere: Candidate | None) -> str:
+    def _why_missing(self, resolution: Resolution, elsewhere: Candidate | None) -> Message:
         if resolution.kind == "loader":
             wanted = self._loading.architecture
-            return (
-                f"the loader that this program for {wanted} names is not there; of this the system says only that the"
-                " program itself is not found"
-            )
+            return say("trace.the-loader-that-this-program-for", wanted=wanted)
         absent = [c.path for c in resolution.candidates if c.outcome is CandidateOutcome.ABSENT]
         for path in absent[:_MOST_LINKS]:
             if (target := dangling_target(self._machine, path)) is not None:
-                more = f"; {resolution.decided}" if resolution.decided else ""
-                return f"{path} is a link to {target}, which is not there{more}"
+                return join_clauses(say("trace.is-a-link-to-which-is", path=path, target=target), resolution.decided)
         if resolution.decided:
             return resolution.decided
         if elsewhere is not None:
-            return f"a copy at {elsewhere.path} {elsewhere.detail}"
+            return say("trace.a-copy-at", path=elsewhere.path, detail=elsewhere.detail)
         if (moved := moved_folder(self._machine, self._loading.program, absent[:_MOST_LINKS])) is not None:
-            return f"it is sought in {moved.gone}, which is gone, and lies at {moved.library}"
+            return say("trace.it-is-sought-in-which-is", gone=moved.gone, library=moved.library)
         count = len(absent)
         places = {
-            0: "the loader has no folder to search for it",
-            1: "not found in the folder that the loader searches",
+            0: say("trace.the-loader-has-no-folder-to"),
+            1: say("trace.not-found-in-the-folder-that"),
         }
-        return places.get(count, f"not found in the {count} folders that the loader searches")
+        return places.get(count, say("trace.not-found-in-the-folders-that", count=count))
 
     def _judge_file(self, path: MachinePath, binary: Binary) -> _Finding:
         testimonies = self._testimonies.get(path, [])
         evidence = tuple(Evidence(t.speaker, t.detail) for t in testimonies)
-        structure = tuple(Evidence(STRUCTURE, f"{p.place}: {p.reason}") for p in binary.problems)
+        structure = tuple(Evidence(STRUCTURE, p.sentence) for p in binary.problems)
         if structure:
-            cut = "the file is truncated; " if any(problem.is_cut for problem in binary.problems) else ""
-            return _Finding(Verdict.CORRUPT, cut + structure[0].detail, (*structure, *evidence))
+            is_cut = any(problem.is_cut for problem in binary.problems)
+            reason = join_clauses(say("trace.the-file-is-truncated") if is_cut else UNSAID, structure[0].detail)
+            return _Finding(Verdict.CORRUPT, reason, (*structure, *evidence))
         counts = weigh(testimonies)
         if counts is None:
-            return _Finding(Verdict.UNVERIFIED, "no trusted source knows this file", evidence)
+            return _Finding(Verdict.UNVERIFIED, say("trace.no-trusted-source-knows-this-file"), evidence)
         return _Finding(counts.says.verdict, counts.sentence, evidence)
 
 
 def _function_names(functions: tuple[str, ...]) -> str:
     shown_first = ", ".join(functions[:_MOST_FUNCTIONS])
     more = len(functions) - _MOST_FUNCTIONS
-    return f"{shown_first} and {more} more" if more > 0 else shown_first
+    return say("trace.and-more", shown_first=shown_first, more=more) if more > 0 else shown_first
 
 
 def _chains(loading: LoadMap) -> dict[MachinePath, tuple[MachinePath, ...]]:

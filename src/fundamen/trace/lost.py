@@ -8,6 +8,7 @@ from fundamen.loaders.load_map import Candidate, CandidateOutcome
 from fundamen.machine.links import dangling_target, is_gone
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.programs import find_program, places_on_path
+from fundamen.messages import Message, as_said, say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.binary import Format, Necessity
 from fundamen.model.display import printable
@@ -50,22 +51,23 @@ def trace_lost(machine: Machine, program: MachinePath) -> Trace | None:
     beside = [
         name for name in machine.names(machine.folder_of(target)) if _is_alike(name, machine.paths.basename(target))
     ]
-    lies = f" Beside it lies {', '.join(map(printable, beside[:3]))}." if beside else ""
+    lies = say("trace.beside-it-lies", map=", ".join(map(printable, beside[:3]))) if beside else ""
     raise UnreadableError(
-        what=f"{printable(program)} cannot be read",
-        why=f"it is a link to {printable(target)}, and nothing is there",
-        do=f"Put that file back, or let the link lead to another one.{lies}",
+        what=say("trace.cannot-be-read", program=printable(program)),
+        why=say("trace.it-is-a-link-to-and", target=printable(target)),
+        do=say("trace.put-that-file-back-or-let", lies=lies),
     )
 
 
 def trace_database(machine: Machine) -> Trace:
     """The trace of the package database itself."""
     damage = find_database_damage(machine)
-    verdict, reason = Verdict.VERIFIED, "it tells of every package that has a list of files"
+    verdict, reason = Verdict.VERIFIED, say("trace.it-tells-of-every-package-that")
     if damage is not None:
-        backup = f"; its backup {damage.backup} is whole" if damage.backup is not None else ""
-        verdict, reason = Verdict.CORRUPT, damage.why + backup
-    return _trace_one(STATUS, STATUS, reason, "dpkg", kind=DATABASE, verdict=verdict)
+        verdict, reason = Verdict.CORRUPT, as_said(damage.why)
+        if damage.backup is not None:
+            reason = say("trace.its-backup-is-whole", why=reason, backup=damage.backup)
+    return _trace_one(STATUS, STATUS, reason, as_said("dpkg"), kind=DATABASE, verdict=verdict)
 
 
 def trace_bundle(machine: Machine) -> Trace | None:
@@ -74,36 +76,40 @@ def trace_bundle(machine: Machine) -> Trace | None:
     if not made:
         return None
     entry = machine.look(BUNDLE)
-    there = "; the certificates that it is made of are there"
+    there = say("trace.the-certificates-that-it-is-made")
     if entry.kind is not EntryKind.FILE:
-        verdict, reason = Verdict.MISSING, f"it is gone{there}"
+        verdict, reason = Verdict.MISSING, say("trace.it-is-gone", there=there)
     elif not entry.size:
-        verdict, reason = Verdict.CORRUPT, f"it is empty{there}"
+        verdict, reason = Verdict.CORRUPT, say("trace.it-is-empty", there=there)
     elif machine.content(BUNDLE, entry.size) == made:
-        verdict, reason = Verdict.VERIFIED, "it holds the accepted certificates"
+        verdict, reason = Verdict.VERIFIED, say("trace.it-holds-the-accepted-certificates")
     else:
-        verdict, reason = Verdict.UNVERIFIED, "it holds other certificates than those that were accepted"
-    because = "the list of accepted certificates"
+        verdict, reason = Verdict.UNVERIFIED, say("trace.it-holds-other-certificates-than-those")
+    because = say("trace.the-list-of-accepted-certificates")
     return _trace_one(BUNDLE, BUNDLE, reason, because, kind=BUNDLE_OF_CERTIFICATES, verdict=verdict)
 
 
 def _trace_alternative(program: MachinePath, alternative: Alternative, target: MachinePath | None) -> Trace:
-    where = "its link is gone" if target is None else f"its link leads to {printable(target)}, which is not there"
-    reason = f"it is an alternative, and {where}; {printable(alternative.choices[0])} is installed for it"
-    return _trace_one(program, program, reason, "the alternatives of the system", kind=ALTERNATIVE)
+    where = (
+        say("trace.its-link-is-gone")
+        if target is None
+        else say("trace.its-link-leads-to-which-is", target=printable(target))
+    )
+    reason = say("trace.it-is-an-alternative-and-is", where=where, choices=printable(alternative.choices[0]))
+    return _trace_one(program, program, reason, say("trace.the-alternatives-of-the-system"), kind=ALTERNATIVE)
 
 
 def _trace(program: MachinePath, listed: MachinePath, package: str, target: MachinePath | None) -> Trace:
-    brought = f"the package {package} brought it, and it is not there"
-    reason = brought if target is None else f"{printable(program)} is a link to it; {brought}"
-    return _trace_one(program, listed, reason, f"the list of {package}", kind=INSTALLED_FILE)
+    brought = say("trace.the-package-brought-it-and-it", package=package)
+    reason = brought if target is None else say("trace.is-a-link-to-it", program=printable(program), brought=brought)
+    return _trace_one(program, listed, reason, say("trace.the-list-of", package=package), kind=INSTALLED_FILE)
 
 
 def _trace_one(
     program: MachinePath,
     listed: MachinePath,
-    reason: str,
-    because: str,
+    reason: Message,
+    because: Message,
     *,
     kind: str,
     verdict: Verdict = Verdict.MISSING,

@@ -5,6 +5,7 @@ from fundamen.formats.mac.macho import MachO
 from fundamen.formats.mac.macho_signature import find_altered_page, read_signature
 from fundamen.formats.mac.macho_slice import Slice
 from fundamen.formats.mac.macho_symbols import read_exports
+from fundamen.messages import say
 from fundamen.model.binary import Binary
 from fundamen.model.errors import DamagedFileError
 
@@ -31,8 +32,12 @@ def _in_words(source: ByteSource, part: Slice) -> str:
             return "not signed"
         altered = find_altered_page(source, part, signature)
     except DamagedFileError as error:
-        return f"with a signature that cannot be used: {error.why}"
-    by = "without a certificate (ad hoc)" if signature.is_ad_hoc else f"by team {signature.team or 'unknown'}"
+        return say("trace.with-a-signature-that-cannot-be", why=error.why)
+    by = (
+        say("trace.without-a-certificate-ad-hoc")
+        if signature.is_ad_hoc
+        else say("trace.by-team", team=signature.team or "unknown")
+    )
     if altered is not None:
-        return f"signed {by}, but altered since in page {altered}"
-    return f"signed {by}, and unaltered since"
+        return say("trace.signed-but-altered-since-in-page", by_=by, altered=altered)
+    return say("trace.signed-and-unaltered-since", by_=by)

@@ -7,6 +7,7 @@ import msgspec
 
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
+from fundamen.messages import say
 from fundamen.model.paths import MachinePath
 
 
@@ -39,7 +40,7 @@ def prepare(
         place = prefix.require_observable(machine, program, seconds)
         wine = prefix.find_wine(environment.get("PATH", os.defpath))
         return PreparedRun(
-            under=f"under {wine.version.partition(' ')[0]}",
+            under=say("trace.under", partition=wine.version.partition(" ")[0]),
             start=lambda: prefix.observe(machine.root, (program, place), wine, environment, seconds),
         )
     from fundamen.trace import observing_linux as linux  # noqa: PLC0415 - the other

@@ -13,6 +13,7 @@ from fundamen.formats.unix.elf import Elf
 from fundamen.formats.unix.ld_debug import LdDebug, read_ld_debug
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
@@ -33,18 +34,18 @@ def require_observable(machine: Machine, program: MachinePath, seconds: float) -
     require_time(seconds)
     if not machine.is_live or machine.platform is not Platform.LINUX:
         raise UsageError(
-            what=f"{printable(program)} cannot be observed",
-            why=f"it belongs to {machine.title}; only programs of this host or of a prefix are run",
-            do="Trace it without --observe, or name a prefix with --machine.",
+            what=say("trace.cannot-be-observed", program=printable(program)),
+            why=say("trace.it-belongs-to-only-programs-of", title=machine.title),
+            do=say("trace.trace-it-without-observe-or-name"),
         )
     elf = machine.binary(program)
     interpreter = elf.interpreter if isinstance(elf, Elf) else None
     if interpreter is None or "/ld-musl-" in interpreter:
-        started = f"by {interpreter}, which" if interpreter else "without a loader, which"
+        started = say("trace.by-which", interpreter=interpreter) if interpreter else say("trace.without-a-loader-which")
         raise UsageError(
-            what=f"{printable(program)} cannot be observed",
-            why=f"it is started {started} tells nothing of its work",
-            do="Trace it without --observe.",
+            what=say("trace.cannot-be-observed", program=printable(program)),
+            why=say("trace.it-is-started-tells-nothing-of", started=started),
+            do=say("trace.trace-it-without-observe"),
         )
     return machine.host_path(program)
 

@@ -21,6 +21,7 @@ from fundamen.formats.windows.text_hive import changed_keys
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
 from fundamen.machine.places import Top
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
@@ -56,9 +57,9 @@ def find_wine(search_path: str) -> Wine:
             )
             return Wine(program, server, told.stdout.strip())
     raise UsageError(
-        what="The program cannot be run here",
-        why="this host has no wine that works",
-        do="Install wine; without it programs of a prefix can be traced, but not run.",
+        what=say("trace.the-program-cannot-be-run-here"),
+        why=say("trace.this-host-has-no-wine-that"),
+        do=say("trace.install-wine-without-it-programs-of"),
     )
 
 
@@ -71,9 +72,9 @@ def require_observable(machine: Machine, program: MachinePath, seconds: float) -
     """
     if not machine.is_prefix:
         raise UsageError(
-            what=f"{printable(program)} cannot be observed",
-            why=f"{machine.title} is no prefix, and only programs of a prefix are run",
-            do="Trace it without --observe, or name a prefix with --machine.",
+            what=say("trace.cannot-be-observed", program=printable(program)),
+            why=say("trace.is-no-prefix-and-only-programs", title=machine.title),
+            do=say("trace.trace-it-without-observe-or-name"),
         )
     require_time(seconds)
     machine.binary(program)
@@ -220,15 +221,15 @@ def require_usable(prefix: HostPath) -> None:
     """Make sure that programs can be run in a prefix now. Raises: UsageError."""
     if _is_busy(prefix):
         raise UsageError(
-            what=f"Nothing can be run in {printable(prefix)}",
-            why="a program runs in it already",
-            do="End the programs of this prefix, then try again.",
+            what=say("trace.nothing-can-be-run-in", prefix=printable(prefix)),
+            why=say("trace.a-program-runs-in-it-already"),
+            do=say("trace.end-the-programs-of-this-prefix"),
         )
     if os.stat(prefix).st_uid != os.getuid():
         raise UsageError(
-            what=f"Nothing can be run in {printable(prefix)}",
-            why="it belongs to another account, and wine runs programs only in one's own",
-            do="Run Fundamen as the account that it belongs to.",
+            what=say("trace.nothing-can-be-run-in", prefix=printable(prefix)),
+            why=say("trace.it-belongs-to-another-account-and"),
+            do=say("trace.run-fundamen-as-the-account-that"),
         )
     settings = next((path for path in _SETTINGS if os.path.exists(path)), None)
     with contextlib.suppress(OSError), open(os.path.join(prefix, ".update-timestamp"), encoding="ascii") as file:
@@ -236,9 +237,9 @@ def require_usable(prefix: HostPath) -> None:
         if made_by == "disable" or settings is None or made_by == str(int(os.stat(settings).st_mtime)):
             return
     raise UsageError(
-        what=f"Nothing can be run in {printable(prefix)}",
-        why="this version of wine has not set it up, and would change much of it before it runs anything",
-        do="Run it where its own version of wine is, or bring it up to date first: 'wineboot --update'.",
+        what=say("trace.nothing-can-be-run-in", prefix=printable(prefix)),
+        why=say("trace.this-version-of-wine-has-not"),
+        do=say("trace.run-it-where-its-own-version"),
     )
 
 
@@ -259,9 +260,9 @@ def _hives(prefix: HostPath) -> dict[str, _Hive]:
                 hives[name] = _Hive(data, state)
         except OSError as error:
             raise UnreadableError(
-                what=f"{printable(prefix)}/{name} cannot be read",
+                what=say("trace.cannot-be-read-prefix-name", prefix=printable(prefix), name=name),
                 why=error.strerror or str(error),
-                do="Look at its rights; a prefix without its registry runs nothing.",
+                do=say("trace.look-at-its-rights-a-prefix"),
             ) from error
     return hives
 

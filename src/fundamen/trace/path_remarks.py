@@ -11,6 +11,7 @@ from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.loaders.search_path import find_on_path
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.programs import path_folders
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.trace.records import Trace
@@ -27,37 +28,39 @@ def with_path_remarks(machine: Machine, trace: Trace, name: str) -> Trace:
     return msgspec.structs.replace(trace, components=components, remarks=(*trace.remarks, *_entries(machine)))
 
 
-def _others(machine: Machine, program: MachinePath, name: str) -> Iterator[str]:
+def _others(machine: Machine, program: MachinePath, name: str) -> Iterator[Message]:
     """Other programs of the name, which PATH leads to only later."""
     seen = {machine.real(program)}
     for candidate in find_on_path(machine, name):
         real = machine.real(candidate.path)
         if candidate.outcome is CandidateOutcome.BLOCKED:
-            yield f"{candidate.path} is passed over: {candidate.detail}"
+            yield say("trace.is-passed-over", path=candidate.path, detail=candidate.detail)
         elif candidate.outcome is CandidateOutcome.TAKEN and real not in seen and len(seen) <= _MOST_OTHERS:
             seen.add(real)
-            yield f"another one{_for(machine, candidate.path)} lies at {candidate.path}, behind it on PATH"
+            yield say("trace.another-one-lies-at-behind-it", for_=_for(machine, candidate.path), path=candidate.path)
 
 
-def _for(machine: Machine, path: MachinePath) -> str:
+def _for(machine: Machine, path: MachinePath) -> Message:
     try:
-        return f" for {machine.binary(path).architecture}"
+        return say("trace.for", architecture=machine.binary(path).architecture)
     except UnreadableError:
-        return ", which is no program that can be read,"
+        return say("trace.which-is-no-program-that-can")
 
 
-def _entries(machine: Machine) -> Iterator[str]:
+def _entries(machine: Machine) -> Iterator[Message]:
     """Entries that lead nowhere, stand there twice, or stand for whatever folder somebody is in."""
     seen: dict[MachinePath, str] = {}
     for entry in path_folders(machine):
         if not machine.paths.isabs(entry):
-            yield f"PATH has the entry {entry!r}, which means another folder in each working folder"
+            yield say("trace.path-has-the-entry-which-means", entry=entry)
             continue
         real = machine.real(MachinePath(entry.rstrip("/") or "/"))
         kind = machine.look(MachinePath(entry)).kind
         if kind is not EntryKind.FOLDER:
-            yield f"PATH has {entry}, which is {'not there' if kind is EntryKind.ABSENT else f'a {kind}'}"
+            yield say(
+                "trace.path-has-which-is", entry=entry, more="not there" if kind is EntryKind.ABSENT else f"a {kind}"
+            )
         elif real in seen and entry not in _MERGED:
-            same = "" if seen[real] == entry else f", which is the same folder as {seen[real]}"
-            yield f"PATH has {entry} {'twice' if not same else 'too'}{same}"
+            same = UNSAID if seen[real] == entry else say("trace.which-is-the-same-folder-as", seen=seen[real])
+            yield say("trace.path-has", entry=entry, more="twice" if not same else "too", same=same)
         seen.setdefault(real, entry)

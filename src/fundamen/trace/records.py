@@ -4,12 +4,13 @@ import msgspec
 
 from fundamen.loaders.load_map import Candidate
 from fundamen.machine.observation import Observation
+from fundamen.messages import UNSAID, Message
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Format, Necessity
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
 
-LOADED = "loaded"  # what was seen of a component that a run has loaded
+LOADED = "trace.loaded"  # the code of what was seen of a component that a run has loaded
 # Kinds of components.
 INSTALLED_PACKAGE, INSTALLED_FILE, ALTERNATIVE = "installed-package", "installed-file", "alternative"
 DATABASE, BUNDLE_OF_CERTIFICATES = "package-database", "certificate-bundle"
@@ -20,7 +21,7 @@ class Evidence(msgspec.Struct, frozen=True):
     """The evidence of a verdict."""
 
     source: str
-    detail: str
+    detail: Message
 
 
 class Component(msgspec.Struct, frozen=True, kw_only=True):
@@ -29,7 +30,7 @@ class Component(msgspec.Struct, frozen=True, kw_only=True):
     name: str  # as it is asked for
     kind: str  # "program", or as a Resolution has it
     verdict: Verdict
-    reason: str  # why, in one clause that a technician can read out
+    reason: Message  # why, in one clause that a technician can read out
     how: Necessity  # REQUIRED where the program cannot start without it
     path: MachinePath | None  # what the loader takes; None where it takes nothing
     wanted_architecture: Architecture
@@ -42,9 +43,11 @@ class Component(msgspec.Struct, frozen=True, kw_only=True):
     searched: tuple[Candidate, ...]
     gives_up_with: str = ""  # the status with which the program ends where this alone is at fault, if its loader told
     sought_as: tuple[str, ...] = ()  # names, perhaps with ``*``, of the file that brings it
-    remarks: tuple[str, ...] = ()  # what else there is to say, which changes no verdict
+    remarks: tuple[Message, ...] = ()  # what else there is to say, which changes no verdict
     asked_by: str = ""  # the file whose code was seen to ask for it as the program ran
-    observed: str = ""  # what was seen of it as the program ran; empty where it was not run, or nothing was seen
+    observed: Message = (
+        UNSAID  # what was seen of it as the program ran; empty where it was not run, or nothing was seen
+    )
     sought_versions: str = ""  # of its package that serve (PEP 440); empty where any may
     remedy: str = ""  # a command that would mend it without any package, where that is certain
     brought_by: tuple[str, ...] = ()  # packages of the operating system's archive that would put it where it is sought
@@ -63,8 +66,8 @@ class Trace(msgspec.Struct, frozen=True):
     architecture: Architecture
     components: tuple[Component, ...]  # the program itself first, then in the loader's order
     observation: Observation | None = None  # of its run, if it was run
-    remarks: tuple[str, ...] = ()  # on the machine as a whole
-    not_followed: str = ""  # what it starts, which only a run could tell, in a clause: nothing is known of that
+    remarks: tuple[Message, ...] = ()  # on the machine as a whole
+    not_followed: Message = UNSAID  # what it starts, which only a run could tell, in a clause: nothing is known of that
 
     @property
     def is_of_a_program(self) -> bool:

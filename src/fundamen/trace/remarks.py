@@ -12,6 +12,7 @@ from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.machine.installed import Registration, ServiceStart, find_registrations, is_leftover, service_start
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.stated_version import version_info_of
+from fundamen.messages import Message, say
 from fundamen.model.verdict import Verdict
 from fundamen.trace.records import Component
 
@@ -36,23 +37,23 @@ def with_remarks(machine: Machine, components: Sequence[Component]) -> tuple[Com
     return tuple(remarked)
 
 
-def remarks_on_machine(machine: Machine, components: Sequence[Component]) -> tuple[str, ...]:
+def remarks_on_machine(machine: Machine, components: Sequence[Component]) -> tuple[Message, ...]:
     """Obstacles to any repair of the machine."""
     has_fault = any(component.is_fault for component in components)
     if has_fault and service_start(machine.registry, _INSTALLER) is ServiceStart.DISABLED:
-        return (f"the service that installs packages ({_INSTALLER}) is disabled; no publisher's installer works",)
+        return (say("trace.the-service-that-installs-packages-is", installer=_INSTALLER),)
     return ()
 
 
-def _passed_over(component: Component) -> Iterator[str]:
+def _passed_over(component: Component) -> Iterator[Message]:
     """Copies that lie in front of the one that is taken."""
     if component.path is not None and not component.verdict.is_fault:
         for candidate in component.searched:
             if candidate.outcome is CandidateOutcome.OTHER_ARCHITECTURE:
-                yield f"{candidate.path} comes first, {candidate.detail} and is passed over"
+                yield say("trace.comes-first-and-is-passed-over", path=candidate.path, detail=candidate.detail)
 
 
-def _mixed_versions(machine: Machine, components: Sequence[Component]) -> dict[str, list[str]]:
+def _mixed_versions(machine: Machine, components: Sequence[Component]) -> dict[str, list[Message]]:
     """Files of one product in one folder that say that they are of different versions of it."""
     groups: dict[tuple[str, str, str], list[tuple[Component, str]]] = {}
     for component in components:
@@ -64,14 +65,16 @@ def _mixed_versions(machine: Machine, components: Sequence[Component]) -> dict[s
         if info is not None and info.product_version and product:
             key = (machine.fold(machine.folder_of(path)), info.strings.get("CompanyName", ""), product)
             groups.setdefault(key, []).append((component, info.product_version))
-    remarks: dict[str, list[str]] = {}
+    remarks: dict[str, list[Message]] = {}
     for (_, _, product), members in groups.items():
         for component, version in members:
             others = [(c, v) for c, v in members if v != version]
             if others:
-                told = ", ".join(f"{machine.paths.basename(c.path or '')} is from {v}" for c, v in others[:3])
+                told = ", ".join(
+                    say("trace.is-from", basename=machine.paths.basename(c.path or ""), v=v) for c, v in others[:3]
+                )
                 remarks.setdefault(component.path or "", []).append(
-                    f"it is from {product} {version}, but {told}: versions of one product are mixed"
+                    say("trace.it-is-from-but-versions-of", product=product, version=version, told=told)
                 )
     return remarks
 
@@ -87,12 +90,14 @@ def _registrations(machine: Machine, components: Sequence[Component]) -> dict[in
     }
 
 
-def _registration_words(machine: Machine, registration: Registration) -> str:
+def _registration_words(machine: Machine, registration: Registration) -> Message:
     is_there = machine.look(registration.path).kind is EntryKind.FILE
-    state = "it is still there" if is_there else "nothing is there now"
+    state = say("trace.it-is-still-there") if is_there else say("trace.nothing-is-there-now")
     if registration.package is None:
-        return f"an installer counted it as shared at {registration.path}; {state}"
-    told = f"the installer of {registration.package.title} put it at {registration.path}; {state}"
+        return say("trace.an-installer-counted-it-as-shared", path=registration.path, state=state)
+    told = say(
+        "trace.the-installer-of-put-it-at", title=registration.package.title, path=registration.path, state=state
+    )
     if is_leftover(machine, registration.package):
-        told += f", and the package's folder {registration.package.location} is gone too: a leftover of its uninstall"
+        return say("trace.and-the-package-folder-is-gone", told=told, location=registration.package.location)
     return told

@@ -12,6 +12,7 @@ import time
 import uuid
 from collections.abc import Callable, Iterator, Mapping
 
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 
@@ -65,9 +66,9 @@ class Marked:
             )
         except OSError as error:
             raise UnreadableError(
-                what=f"{printable(command[0])} cannot be started",
+                what=say("trace.cannot-be-started", command=printable(command[0])),
                 why=error.strerror or str(error),
-                do="Trace it without --observe: what it is started by may be missing.",
+                do=say("trace.trace-it-without-observe-what-it"),
             ) from error
         with process:
             for data in _read_until(process, start + seconds):
@@ -110,9 +111,9 @@ def require_time(seconds: float) -> None:
     """Make sure that a run is given some time. Raises: UsageError: it is not, or more than a day."""
     if not 0 < seconds < _MOST_SECONDS:
         raise UsageError(
-            what=f"Nothing can be observed in {seconds:g} s",
-            why=f"the time must be more than 0 and less than {_MOST_SECONDS:.0f} s",
-            do="Write it as, for example, --observe-for 30.",
+            what=say("trace.nothing-can-be-observed-in-s", seconds=seconds),
+            why=say("trace.the-time-must-be-more-than", most_seconds=_MOST_SECONDS),
+            do=say("trace.write-it-as-for-example-observe"),
         )
 
 

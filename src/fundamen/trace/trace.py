@@ -15,6 +15,7 @@ from fundamen.loaders.loading import load_map
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.observation import Observation
 from fundamen.machine.sharing import Where, Workers, can_fork
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.binary import Format
 from fundamen.model.errors import InternalError, UnreadableError
@@ -231,7 +232,7 @@ class _Testimonies:
         """Ask about all programs at once. Where a bug of ours forbids it, ask about each, so that one fails alone."""
         loadings = [loading for loading in maps if isinstance(loading, LoadMap)]
         try:
-            with Isolated("the files of these programs"):
+            with Isolated(say("trace.the-files-of-these-programs")):
                 self.ask(loadings)
         except InternalError:
             return [self._asked_or_error(each) if isinstance(each, LoadMap) else each for each in maps]

@@ -15,6 +15,7 @@ from cryptography.x509.oid import AuthorityInformationAccessOID as Access
 from cryptography.x509.oid import ExtensionOID, NameOID
 
 from fundamen.formats.cursor import damage_error
+from fundamen.messages import say
 
 _KNOWN_CRITICAL = {
     ExtensionOID.BASIC_CONSTRAINTS,
@@ -123,7 +124,7 @@ def read_revocation_list(der: bytes) -> RevocationList:
         revoked = {each.serial_number: (each.revocation_date_utc, _reason(each)) for each in parsed}
         return RevocationList(der, _name(parsed.issuer), parsed.last_update_utc, parsed.next_update_utc, revoked)
     except _RAISED as error:
-        raise damage_error("A revocation list", f"{error}" or type(error).__name__) from error
+        raise damage_error(say("trust.a-revocation-list"), f"{error}" or type(error).__name__) from error
 
 
 def parsed_certificate(der: bytes) -> x509.Certificate:
@@ -204,7 +205,7 @@ def _certificate(
 
 def _name(name: x509.Name) -> Name:
     telling = [_text(found[0].value) for oid in _SHOWN if (found := name.get_attributes_for_oid(oid))]
-    return Name(next(iter(telling), "a nameless certificate"), name.rfc4514_string(), name_key(name))
+    return Name(next(iter(telling), say("trust.a-nameless-certificate")), name.rfc4514_string(), name_key(name))
 
 
 def _key(parts: Iterable[Iterable[tuple[str, str]]]) -> NameKey:

@@ -12,6 +12,7 @@ from enum import StrEnum
 
 import msgspec
 
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.trust_store import StoredCertificate, StoreRole, TrustStores
 from fundamen.trust.certificate import (
@@ -73,7 +74,7 @@ class Link(msgspec.Struct, frozen=True):
     certificate: Certificate
     where: str  # where it was found
     standing: ChainStanding
-    reason: str = ""  # why it fails; empty where it holds
+    reason: Message = UNSAID  # why it fails; empty where it holds
 
 
 class Chain(msgspec.Struct, frozen=True):
@@ -100,14 +101,14 @@ class Chain(msgspec.Struct, frozen=True):
         return int(not self.holds)
 
     @property
-    def why(self) -> str:
+    def why(self) -> Message:
         """Which link fails and why, in half a sentence; empty where the chain holds."""
         failing = self.failing
         if failing is None:
-            return ""
+            return UNSAID
         if failing.standing in {ChainStanding.ROOT_NOT_TRUSTED, ChainStanding.ISSUER_MISSING}:
             return failing.reason
-        return f"{failing.certificate.subject.shown}: {failing.reason}"
+        return say("common.said-of", subject=failing.certificate.subject.shown, said=failing.reason)
 
 
 # From what another remedy may make good to what nothing can.
@@ -180,7 +181,7 @@ class Issuers:
             if role in roles:
                 return roles[role]
         if bytes.fromhex(certificate.sha1) in self._on_demand:
-            return StoredCertificate(certificate.der, StoreRole.ON_DEMAND, "the system's list of roots")
+            return StoredCertificate(certificate.der, StoreRole.ON_DEMAND, say("trust.the-system-list-of-roots"))
         return None
 
     def above(self, certificate: Certificate) -> list[_Held]:
@@ -285,11 +286,11 @@ class _Judging:
             stored = self._issuers.role_of(held.certificate)
             yield Link(held.certificate, (stored or held.stored).where, standing, reason)
 
-    def _judge(self, index: int, certificate: Certificate) -> tuple[ChainStanding, str]:
+    def _judge(self, index: int, certificate: Certificate) -> tuple[ChainStanding, Message]:
         """The first rule that a link breaks; the gravest rules stand first."""
         stored = self._issuers.role_of(certificate)
         if stored is not None and stored.role is StoreRole.DISTRUSTED:
-            return ChainStanding.DISTRUSTED, f"{stored.where} says that nothing with this certificate may be trusted"
+            return ChainStanding.DISTRUSTED, say("trust.says-that-nothing-with-this-certificate", where=stored.where)
         above = self._path[index + 1].certificate if index + 1 < len(self._path) else None
         if above is not None and (lists := self._issuers.lists_by(above)):
             for issuer in (above, *self._other_keys(index + 1)):
@@ -301,12 +302,12 @@ class _Judging:
             self._judge_purpose(index, certificate, stored),
             self._judge_names(index, certificate),
             self._judge_strength(certificate, is_top=is_top),
-            self._judge_top(certificate, stored) if is_top else (ChainStanding.HOLDS, ""),
+            self._judge_top(certificate, stored) if is_top else (ChainStanding.HOLDS, UNSAID),
             self._judge_time(certificate),
         ):
             if standing is not ChainStanding.HOLDS:
                 return standing, reason
-        return ChainStanding.HOLDS, ""
+        return ChainStanding.HOLDS, UNSAID
 
     def _other_keys(self, index: int) -> Iterable[Certificate]:
         """Further certificates of an authority of the path, whose keys it may have signed its revocation lists with.
@@ -319,48 +320,52 @@ class _Judging:
             if other.sha256 != own.sha256 and any(is_signed_by(other, signer) for signer in signers):
                 yield other
 
-    def _judge_authority(self, index: int, certificate: Certificate) -> tuple[ChainStanding, str]:
+    def _judge_authority(self, index: int, certificate: Certificate) -> tuple[ChainStanding, Message]:
         is_old_anchor = self._issuers.is_anchor(certificate) and certificate.path_length is None
         if index and not certificate.is_authority and not is_old_anchor:
-            return ChainStanding.NOT_AN_AUTHORITY, "it has signed another certificate, and is not one of an authority"
+            return ChainStanding.NOT_AN_AUTHORITY, say("trust.it-has-signed-another-certificate-and")
         if index and not certificate.may_sign_certificates:
-            return ChainStanding.NOT_AN_AUTHORITY, "its key usage does not let it sign certificates"
+            return ChainStanding.NOT_AN_AUTHORITY, say("trust.its-key-usage-does-not-let")
         between = sum(not held.certificate.is_self_issued for held in self._path[1:index])
         if certificate.path_length is not None and index and between > certificate.path_length:
             allowed = certificate.path_length
-            return ChainStanding.NOT_AN_AUTHORITY, f"{between} authorities are below it, and it allows {allowed}"
+            return ChainStanding.NOT_AN_AUTHORITY, say(
+                "trust.authorities-are-below-it-and-it", between=between, allowed=allowed
+            )
         if certificate.not_understood:
             extensions = ", ".join(certificate.not_understood)
-            return ChainStanding.NOT_UNDERSTOOD, f"it has critical extensions that are not known here: {extensions}"
-        return ChainStanding.HOLDS, ""
+            return ChainStanding.NOT_UNDERSTOOD, say("trust.it-has-critical-extensions-that-are", extensions=extensions)
+        return ChainStanding.HOLDS, UNSAID
 
     def _judge_purpose(
         self, index: int, certificate: Certificate, stored: StoredCertificate | None
-    ) -> tuple[ChainStanding, str]:
+    ) -> tuple[ChainStanding, Message]:
         """Source: RFC 5280, section 4.2.1.12; an authority's purposes restrict what stands below it."""
         if self._purpose is Purpose.ANY:
-            return ChainStanding.HOLDS, ""
+            return ChainStanding.HOLDS, UNSAID
         needed: set[str] = {self._purpose, Purpose.ANY}
         if self._purpose is Purpose.TLS_SERVER and index:
             needed |= _SERVER_GATED
         if stored is not None and stored.purposes is not None and not stored.purposes & needed:
-            return ChainStanding.WRONG_PURPOSE, f"{stored.where} trusts it, but not for {IN_WORDS[self._purpose]}"
+            return ChainStanding.WRONG_PURPOSE, say(
+                "trust.trusts-it-but-not-for", where=stored.where, in_words=IN_WORDS[self._purpose]
+            )
         if (
             index == 0
             and self._purpose in {Purpose.CODE_SIGNING, Purpose.TIME_STAMPING}
             and not certificate.may_sign_data
         ):
-            return ChainStanding.WRONG_PURPOSE, "its key usage does not let it sign anything but certificates or lists"
+            return ChainStanding.WRONG_PURPOSE, say("trust.its-key-usage-does-not-let-it")
         must_say_so = index == 0 and self._purpose is Purpose.TIME_STAMPING  # RFC 3161, section 2.3
         if certificate.purposes is None and not must_say_so:
-            return ChainStanding.HOLDS, ""
+            return ChainStanding.HOLDS, UNSAID
         if not (certificate.purposes or frozenset()) & needed:
-            return ChainStanding.WRONG_PURPOSE, f"it may not be used for {IN_WORDS[self._purpose]}"
-        return ChainStanding.HOLDS, ""
+            return ChainStanding.WRONG_PURPOSE, say("trust.it-may-not-be-used-for", in_words=IN_WORDS[self._purpose])
+        return ChainStanding.HOLDS, UNSAID
 
-    def _judge_names(self, index: int, certificate: Certificate) -> tuple[ChainStanding, str]:
+    def _judge_names(self, index: int, certificate: Certificate) -> tuple[ChainStanding, Message]:
         if not certificate.has_constraints or not index:
-            return ChainStanding.HOLDS, ""
+            return ChainStanding.HOLDS, UNSAID
         from fundamen.trust.name_constraints import find_forbidden_name  # noqa: PLC0415 - few authorities have any
 
         for place, held in enumerate(self._path[:index]):
@@ -369,41 +374,45 @@ class _Judging:
             try:
                 name = find_forbidden_name(certificate, held.certificate)
             except ValueError as error:
-                return ChainStanding.NOT_UNDERSTOOD, f"its name constraints cannot be read: {error}"
+                return ChainStanding.NOT_UNDERSTOOD, say("trust.its-name-constraints-cannot-be-read", error=error)
             if name is not None:
-                return ChainStanding.NAME_NOT_ALLOWED, f"it may not speak for the name {name}"
-        return ChainStanding.HOLDS, ""
+                return ChainStanding.NAME_NOT_ALLOWED, say("trust.it-may-not-speak-for-the", name=name)
+        return ChainStanding.HOLDS, UNSAID
 
-    def _judge_strength(self, certificate: Certificate, *, is_top: bool) -> tuple[ChainStanding, str]:
+    def _judge_strength(self, certificate: Certificate, *, is_top: bool) -> tuple[ChainStanding, Message]:
         if 0 < certificate.key_bits < _FEWEST_RSA_BITS:
-            return ChainStanding.WEAK, f"its key, {certificate.key}, can be broken"
+            return ChainStanding.WEAK, say("trust.its-key-can-be-broken", key=certificate.key)
         if is_top and certificate.is_self_issued:
-            return ChainStanding.HOLDS, ""  # nobody relies on the signature of a root
+            return ChainStanding.HOLDS, UNSAID  # nobody relies on the signature of a root
         if certificate.signature_hash in _BROKEN_HASHES:
-            return ChainStanding.WEAK, f"it is signed with {certificate.signature_hash.upper()}, which can be forged"
+            return ChainStanding.WEAK, say(
+                "trust.it-is-signed-with-which-can", signature_hash=certificate.signature_hash.upper()
+            )
         if certificate.signature_hash == "sha1" and self._at >= _SHA1_ENDS:
-            return ChainStanding.WEAK, f"it is signed with SHA-1, which is not accepted since {_SHA1_ENDS:%Y}"
-        return ChainStanding.HOLDS, ""
+            return ChainStanding.WEAK, say("trust.it-is-signed-with-sha-1", sha1_ends=_SHA1_ENDS)
+        return ChainStanding.HOLDS, UNSAID
 
-    def _judge_top(self, certificate: Certificate, stored: StoredCertificate | None) -> tuple[ChainStanding, str]:
+    def _judge_top(self, certificate: Certificate, stored: StoredCertificate | None) -> tuple[ChainStanding, Message]:
         if self._issuers.is_anchor(certificate):
-            return ChainStanding.HOLDS, ""
+            return ChainStanding.HOLDS, UNSAID
         if certificate.is_self_issued and is_signed_by(certificate, certificate):
-            name = f"the root {certificate.subject.shown}"
+            name = say("trust.the-root", shown=certificate.subject.shown)
             if stored is not None and stored.role is StoreRole.USERS_ROOT:
                 return (
                     ChainStanding.ROOT_NOT_TRUSTED,
-                    f"{name} is only in {stored.where}, and not among those of the machine",
+                    say("trust.is-only-in-and-not-among", name=name, where=stored.where),
                 )
-            return ChainStanding.ROOT_NOT_TRUSTED, f"{name} is not trusted by this machine"
+            return ChainStanding.ROOT_NOT_TRUSTED, say("trust.is-not-trusted-by-this-machine", name=name)
         if self._issuers.above(certificate) and len(self._path) < _LONGEST:
-            return ChainStanding.BAD_SIGNATURE, f"it was not signed with the key of {certificate.issuer.shown}"
+            return ChainStanding.BAD_SIGNATURE, say("trust.it-was-not-signed-with-the", shown=certificate.issuer.shown)
         what = "root" if certificate.is_authority else "intermediate authority"
-        return ChainStanding.ISSUER_MISSING, f"the certificate of the {what} {certificate.issuer.shown} is missing"
+        return ChainStanding.ISSUER_MISSING, say(
+            "trust.the-certificate-of-the-is-missing", what=what, shown=certificate.issuer.shown
+        )
 
-    def _judge_time(self, certificate: Certificate) -> tuple[ChainStanding, str]:
+    def _judge_time(self, certificate: Certificate) -> tuple[ChainStanding, Message]:
         if self._at < certificate.not_before:
-            return ChainStanding.NOT_YET_VALID, f"it is valid only from {certificate.not_before:%Y-%m-%d} on"
+            return ChainStanding.NOT_YET_VALID, say("trust.it-is-valid-only-from-on", not_before=certificate.not_before)
         if self._at > certificate.not_after:
-            return ChainStanding.EXPIRED, f"it expired on {certificate.not_after:%Y-%m-%d}"
-        return ChainStanding.HOLDS, ""
+            return ChainStanding.EXPIRED, say("trust.it-expired-on", not_after=certificate.not_after)
+        return ChainStanding.HOLDS, UNSAID

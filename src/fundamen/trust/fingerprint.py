@@ -1,5 +1,6 @@
 """SHA-256 fingerprints as people read them out and type them."""
 
+from fundamen.messages import say
 from fundamen.model.errors import UsageError
 
 _DIGITS = 64
@@ -19,8 +20,8 @@ def read_fingerprint(typed: str) -> str:
     digits = "".join(typed.split()).replace(":", "").replace("-", "").lower()
     if len(digits) != _DIGITS or set(digits) - set("0123456789abcdef"):
         raise UsageError(
-            what="The fingerprint cannot be used",
-            why=f"a SHA-256 fingerprint has 64 hexadecimal digits, and this has {len(digits)} characters",
-            do="Ask for it to be read out again, all 16 groups of four.",
+            what=say("trust.the-fingerprint-cannot-be-used"),
+            why=say("trust.a-sha-256-fingerprint-has-64", count=len(digits)),
+            do=say("trust.ask-for-it-to-be-read"),
         )
     return digits

@@ -24,6 +24,7 @@ from fundamen.formats.certificates.signed_data import (
     read_timestamp_info,
 )
 from fundamen.formats.certificates.trust_list import CONTENT_TYPE, read_trust_list
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.errors import DamagedFileError
 from fundamen.trust.certificate import Certificate, read_certificate, same_name
 from fundamen.trust.chain import Chain, Issuers, Purpose, build_chain
@@ -51,14 +52,14 @@ class Timestamp(msgspec.Struct, frozen=True):
 
     at: datetime
     chain: Chain | None  # None where its certificate is not at hand
-    problem: str = ""  # why it does not count; empty where it does
+    problem: Message = UNSAID  # why it does not count; empty where it does
 
 
 class Signature(msgspec.Struct, frozen=True):
     """One publisher's signature."""
 
     verdict: SignatureStanding
-    reason: str  # why it is not trusted; empty where it is
+    reason: Message  # why it is not trusted; empty where it is
     digest_algorithm: str = ""
     signed_digest: str = ""  # hexadecimal
     digest: str = ""  # of the file as it is
@@ -78,7 +79,7 @@ class Publisher(msgspec.Struct, frozen=True):
     verdict: SignatureStanding
     signatures: tuple[Signature, ...] = ()
     listed_in: str = ""  # the catalogue that was signed in the file's place; empty where the file itself was
-    remarks: tuple[str, ...] = ()
+    remarks: tuple[Message, ...] = ()
 
     @property
     def decisive(self) -> Signature | None:
@@ -91,9 +92,9 @@ class Publisher(msgspec.Struct, frozen=True):
         return self.decisive.name if self.decisive is not None else None
 
     @property
-    def reason(self) -> str:
+    def reason(self) -> Message:
         """Why it is not trusted; empty where it is, or nobody signed it."""
-        return self.decisive.reason if self.decisive is not None else ""
+        return self.decisive.reason if self.decisive is not None else UNSAID
 
 
 UNSIGNED = Publisher(SignatureStanding.UNSIGNED)
@@ -137,7 +138,7 @@ def judge_listed(blob: bytes, algorithm: str, digest: bytes, issuers: Issuers, n
             return None
     except DamagedFileError:
         return None
-    signature = Signature(SignatureStanding.TAMPERED, "", algorithm, digest.hex(), digest.hex())
+    signature = Signature(SignatureStanding.TAMPERED, UNSAID, algorithm, digest.hex(), digest.hex())
     at_hand = issuers.with_more(signed.certificates, "the catalogue", signed.revocation_lists)
     judged = _judge_signer(signature, signed, signed.signers[0], at_hand, now)
     if judged.verdict is SignatureStanding.TAMPERED:
@@ -158,22 +159,22 @@ def _judge_signature(
 ) -> tuple[Signature, tuple[bytes, ...]]:
     """One signature, and those that are nested in it."""
     try:
-        signed = read_signed_data(blob, "The publisher's signature")
+        signed = read_signed_data(blob, say("trust.the-publisher-signature"))
         if signed.content_type != Oid.INDIRECT_DATA or len(signed.signers) != 1:
-            reason = (
-                f"it holds {len(signed.signers)} signers of content {signed.content_type}, not one of a file's digest"
+            reason = say(
+                "trust.it-holds-signers-of-content-not", count=len(signed.signers), content_type=signed.content_type
             )
             return Signature(SignatureStanding.TAMPERED, reason), ()
-        stated = read_indirect_data(signed.content, "The signed digest")
+        stated = read_indirect_data(signed.content, say("trust.the-signed-digest"))
     except DamagedFileError as error:
-        return Signature(SignatureStanding.TAMPERED, f"the signature cannot be read: {error.why}"), ()
+        return Signature(SignatureStanding.TAMPERED, say("trust.the-signature-cannot-be-read", why=error.why)), ()
     [signer] = signed.signers
     if stated.digest_algorithm not in _STRONG:
-        reason = f"the digest is {stated.digest_algorithm.upper()}, which can be forged"
+        reason = say("trust.the-digest-is-which-can-be", digest_algorithm=stated.digest_algorithm.upper())
         return Signature(SignatureStanding.UNTRUSTED, reason, stated.digest_algorithm), signer.nested
     signature = Signature(
         SignatureStanding.TAMPERED,
-        "the file's bytes are not those that were signed",
+        say("trust.the-file-bytes-are-not-those"),
         stated.digest_algorithm,
         stated.digest.hex(),
         digest(stated.digest_algorithm).hex(),
@@ -191,20 +192,20 @@ def _judge_signer(
     certificate = _find_certificate(signer, signed)
     if certificate is None:
         return msgspec.structs.replace(
-            signature, verdict=SignatureStanding.UNTRUSTED, reason="the signer's certificate is not in the signature"
+            signature, verdict=SignatureStanding.UNTRUSTED, reason=say("trust.the-signer-certificate-is-not-in")
         )
     problem = _find_flaw(signer, certificate, signed.content_type, signed.content)
     timestamp = _best_timestamp(signer, signed, issuers)
     counts = timestamp is not None and not timestamp.problem and _LIFETIME not in (certificate.purposes or ())
     at = timestamp.at if timestamp is not None and counts else now
     chain = build_chain(certificate, issuers, Purpose.CODE_SIGNING, at, IN_THE_FILE)
-    verdict, reason = SignatureStanding.TRUSTED, ""
+    verdict, reason = SignatureStanding.TRUSTED, UNSAID
     if problem:
         verdict, reason = SignatureStanding.TAMPERED, problem
     elif chain.failing is not None:
         verdict, reason = SignatureStanding.UNTRUSTED, chain.why
         if timestamp is not None and timestamp.problem and chain.failing.standing is LinkStanding.EXPIRED:
-            reason = f"{reason}; its timestamp does not count: {timestamp.problem}"
+            reason = say("trust.its-timestamp-does-not-count", reason=reason, problem=timestamp.problem)
     return msgspec.structs.replace(
         signature, verdict=verdict, reason=reason, chain=chain, timestamp=timestamp, program_name=signer.program_name
     )
@@ -224,19 +225,19 @@ def _find_certificate(signer: Signer, *pools: SignedData) -> Certificate | None:
     return None
 
 
-def _find_flaw(signer: Signer, certificate: Certificate, content_type: str, content: bytes) -> str:
+def _find_flaw(signer: Signer, certificate: Certificate, content_type: str, content: bytes) -> Message:
     """The flaw of a signature over some content; empty for none. Source: RFC 5652, section 5.6."""
     if signer.digest_algorithm not in hashlib.algorithms_available:
-        return f"its digest algorithm {signer.digest_algorithm} is not known here"
+        return say("trust.its-digest-algorithm-is-not-known", digest_algorithm=signer.digest_algorithm)
     digest = hashlib.new(signer.digest_algorithm, content, usedforsecurity=False).digest()
     if signer.signed_attributes:
         if signer.content_type != content_type:
-            return "the signature says that it is over content of another kind"
+            return say("trust.the-signature-says-that-it-is")
         if signer.message_digest != digest:
-            return "the signature was made over other content"
+            return say("trust.the-signature-was-made-over-other")
     if not has_signed(certificate, signer, signer.signed_attributes or content):
-        return f"it was not made with the key of {certificate.subject.shown}"
-    return ""
+        return say("trust.it-was-not-made-with-the", shown=certificate.subject.shown)
+    return UNSAID
 
 
 def _best_timestamp(signer: Signer, signed: SignedData, issuers: Issuers) -> Timestamp | None:
@@ -251,14 +252,14 @@ def _timestamps(signer: Signer, signed: SignedData, issuers: Issuers) -> Iterato
             inner = read_signed_data(token, "The timestamp")
             info = read_timestamp_info(inner.content, "The timestamp")
         except DamagedFileError as error:
-            yield Timestamp(datetime.min.replace(tzinfo=UTC), None, f"it cannot be read: {error.why}")
+            yield Timestamp(datetime.min.replace(tzinfo=UTC), None, say("trust.it-cannot-be-read", why=error.why))
             continue
         at_hand = issuers.with_more(inner.certificates, "the timestamp", inner.revocation_lists)
-        problem = ""
+        problem = UNSAID
         if inner.content_type != Oid.TIMESTAMP_INFO or len(inner.signers) != 1:
-            problem = "it is not signed as a timestamp is"
+            problem = say("trust.it-is-not-signed-as-a")
         elif not _is_over(info.digest_algorithm, info.digest, signer.signature):
-            problem = "it was made for another signature"
+            problem = say("trust.it-was-made-for-another-signature")
         yield _judge_timestamp(
             info.at, inner.signers[:1], (inner, signed), inner.content_type, inner.content, at_hand, problem
         )
@@ -267,7 +268,7 @@ def _timestamps(signer: Signer, signed: SignedData, issuers: Issuers) -> Iterato
             continue
         # A countersignature signs no content of its own, but the signature that it counters (section 11.4).
         kind = counter.content_type
-        yield _judge_timestamp(counter.signing_time, (counter,), (signed,), kind, signer.signature, issuers, "")
+        yield _judge_timestamp(counter.signing_time, (counter,), (signed,), kind, signer.signature, issuers, UNSAID)
 
 
 def _judge_timestamp(
@@ -277,11 +278,11 @@ def _judge_timestamp(
     content_type: str,
     content: bytes,
     issuers: Issuers,
-    problem: str,
+    problem: Message,
 ) -> Timestamp:
     certificate = _find_certificate(signers[0], *pools) if signers else None
     if certificate is None:
-        return Timestamp(at, None, problem or "the certificate of its time-stamping service is missing")
+        return Timestamp(at, None, problem or say("trust.the-certificate-of-its-time-stamping"))
     chain = build_chain(certificate, issuers, Purpose.TIME_STAMPING, at, "the timestamp")
     problem = problem or _find_flaw(signers[0], certificate, content_type, content)
     if not problem and chain.failing is not None:
@@ -293,11 +294,8 @@ def _is_over(algorithm: str, digest: bytes, content: bytes) -> bool:
     return algorithm in _STRONG and hashlib.new(algorithm, content, usedforsecurity=False).digest() == digest
 
 
-def _remarks(signatures: Sequence[Signature], now: datetime) -> Iterator[str]:
+def _remarks(signatures: Sequence[Signature], now: datetime) -> Iterator[Message]:
     for signature in signatures:
         stamp = signature.timestamp
         if stamp is not None and not stamp.problem and stamp.at > now + _CLOCK_ERROR:
-            yield (
-                f"this machine's clock is wrong: it says {now:%Y-%m-%d}, and a timestamp service saw this signature"
-                f" on {stamp.at:%Y-%m-%d}"
-            )
+            yield (say("trust.this-machine-clock-is-wrong-it", now=now, at=stamp.at))

@@ -1,5 +1,6 @@
 """Find the remedy of an invalid chain, in one sentence."""
 
+from fundamen.messages import say
 from fundamen.trust.certificate import Certificate
 from fundamen.trust.chain import Chain, ChainStanding
 
@@ -24,7 +25,7 @@ def remedy(chain: Chain) -> str:
     return _REMEDIES.get(kind, "Nothing on this machine repairs it: ask the administrator of {issuer}.").format(
         name=certificate.subject.shown,
         issuer=certificate.issuer.shown,
-        offered=f"; it is offered at {at[0]}" if at else "",
+        offered=say("trust.it-is-offered-at", at=at[0]) if at else "",
         at=f"{chain.at:%Y-%m-%d %H:%M} UTC",
     )
 

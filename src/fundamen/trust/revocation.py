@@ -7,6 +7,7 @@ from cryptography import x509
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed25519, rsa
 
+from fundamen.messages import Message, say
 from fundamen.trust.certificate import Certificate, RevocationList, parsed_certificate
 
 _COMPROMISED = ("its key was compromised", "its issuer was compromised")
@@ -14,7 +15,7 @@ _COMPROMISED = ("its key was compromised", "its issuer was compromised")
 
 def find_revocation(
     certificate: Certificate, issuer: Certificate, lists: Iterable[RevocationList], at: datetime
-) -> str | None:
+) -> Message | None:
     """Why a certificate did not count at a moment; None where no list of its issuer says so.
 
     What was signed before the revocation stands, unless the key was compromised: then nobody knows when it was misused.
@@ -25,7 +26,7 @@ def find_revocation(
             continue
         since, reason = entry
         if since <= at or reason in _COMPROMISED:
-            return f"its issuer revoked it on {since:%Y-%m-%d}" + (f": {reason}" if reason else "")
+            return say("trust.its-issuer-revoked-it-on", since=since, more=f": {reason}" if reason else "")
     return None
 
 

@@ -4,6 +4,7 @@ from datetime import datetime
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.windows.pe import Pe
+from fundamen.messages import Message, say
 from fundamen.model.binary import Binary, Format
 from fundamen.model.errors import DamagedFileError
 from fundamen.trust.chain import Issuers
@@ -34,7 +35,7 @@ def digest_of_image(source: ByteSource, binary: Binary) -> Digest:
     return lambda algorithm: digest_bytes(source, algorithm)
 
 
-def _signatures(source: ByteSource, binary: Binary) -> tuple[tuple[bytes, ...], Digest, tuple[str, ...]]:
+def _signatures(source: ByteSource, binary: Binary) -> tuple[tuple[bytes, ...], Digest, tuple[Message, ...]]:
     """(signatures, what gives the digest that they are over, remarks)."""
     if isinstance(binary, Pe):
         from fundamen.formats.windows.pe_certificates import image_digest, read_certificate_table  # noqa: PLC0415
@@ -43,7 +44,7 @@ def _signatures(source: ByteSource, binary: Binary) -> tuple[tuple[bytes, ...], 
         if table is None:
             return (), lambda _: b"", ()
         hidden = sum(map(_count_hidden_bytes, table.signatures))
-        remarks = (f"{hidden} bytes beside the signature are covered by nothing, and anybody may have put them there",)
+        remarks = (say("trust.bytes-beside-the-signature-are-covered", hidden=hidden),)
         return table.signatures, lambda algorithm: image_digest(source, binary, algorithm), remarks if hidden else ()
     if binary.format is Format.MSI:
         from fundamen.formats.archives.compound_file import CompoundFile  # noqa: PLC0415

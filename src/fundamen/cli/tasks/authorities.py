@@ -8,6 +8,7 @@ from fundamen.api.authorities import authorities_for
 from fundamen.cli.output import Output
 from fundamen.evidence.authority import Authority
 from fundamen.machine.file_bytes import open_ordinary
+from fundamen.messages import say
 from fundamen.model.architecture import Platform
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
@@ -45,9 +46,9 @@ def given_certificates(paths: Sequence[str], now: datetime) -> "PublisherAuthori
                 held = read_certificates(MemoryBytes(file.read(_MOST_CERTIFICATES), path))
         except OSError as error:
             raise UnreadableError(
-                what=f"The certificates in {printable(path)} cannot be read",
+                what=say("cli.the-certificates-in-cannot-be-read", path=printable(path)),
                 why=error.strerror or str(error),
-                do="Name a file of certificates or revocation lists.",
+                do=say("cli.name-a-file-of-certificates-or"),
             ) from error
         given += [StoredCertificate(der, StoreRole.ISSUER, path) for der in held.certificates]
         lists += held.revocation_lists

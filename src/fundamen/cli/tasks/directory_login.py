@@ -6,6 +6,7 @@ from typing import Any
 import click
 
 from fundamen.cli import options
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 
@@ -30,8 +31,8 @@ def _password(file: str | None, directory: str, name: str) -> str:
         )
     except click.Abort as error:
         raise UnreadableError(
-            what=f"The directory {printable(directory)} is not changed",
-            why=f"the password of {printable(name)} was not typed",
-            do="Name a file that holds it: --login-password FILE",
+            what=say("cli.the-directory-is-not-changed", directory=printable(directory)),
+            why=say("cli.the-password-of-was-not-typed", name=printable(name)),
+            do=say("cli.name-a-file-that-holds-it"),
         ) from error
     return typed

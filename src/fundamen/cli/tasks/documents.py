@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from fundamen.cli import options
 from fundamen.cli.output import Output
 from fundamen.machine.file_bytes import open_ordinary
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
@@ -41,9 +42,9 @@ def carried_sheet(name: str, output: Output) -> Sheet:
     if source is None:
         listed = ", ".join(sorted(each for _, each in carried)) or "they carry none"
         raise UsageError(
-            what=f"The sheet {printable(name)} cannot be checked",
-            why="no trusted source carries a sheet of this name",
-            do=f"The trusted sources' sheets: {listed}.",
+            what=say("cli.the-sheet-cannot-be-checked", name=printable(name)),
+            why=say("cli.no-trusted-source-carries-a-sheet"),
+            do=say("cli.the-trusted-sources-sheets", listed=listed),
         )
     sheets = {each: data for (of, each), data in carried.items() if of == source}
     return read_carried_sheet(name if name in sheets else f"{name}.toml", sheets)

@@ -14,6 +14,7 @@ from fundamen.clues.following import FollowedLog, is_called_out
 from fundamen.clues.reading import Reader, Reading
 from fundamen.clues.scanning import Scanner
 from fundamen.knowledge.entries import Knowledge
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 
@@ -33,15 +34,15 @@ class Until(msgspec.Struct, frozen=True, kw_only=True):
         """Make sure that it can be waited for. Raises: UsageError: it cannot."""
         if self.process and _PLATFORM == "win32":
             raise UsageError(
-                what="The end of a process cannot be waited for here",
-                why="on Windows no process can be looked at without rights over it",
-                do="Use --until with a line of the log, or --for.",
+                what=say("cli.the-end-of-a-process-cannot"),
+                why=say("cli.on-windows-no-process-can-be"),
+                do=say("cli.use-until-with-a-line-of"),
             )
         if self.process and not _is_running(self.process):
             raise UsageError(
-                what=f"Process {self.process} cannot be waited for",
-                why="there is no such process, or it has ended",
-                do="Look its number up again: ps -e",
+                what=say("cli.process-cannot-be-waited-for", process=self.process),
+                why=say("cli.there-is-no-such-process-or"),
+                do=say("cli.look-its-number-up-again-ps"),
             )
 
 
@@ -87,9 +88,9 @@ def _look(log: FollowedLog, heed: Callable[[bytes], None]) -> list[Finding]:
         return log.look(heed)
     except OSError as error:
         raise UnreadableError(
-            what=f"The log {printable(log.path)} cannot be read",
+            what=say("cli.the-log-cannot-be-read", name=printable(log.path)),
             why=error.strerror or str(error),
-            do="Check its rights, or follow it as the user who writes it.",
+            do=say("cli.check-its-rights-or-follow-it"),
         ) from error
 
 

@@ -10,6 +10,7 @@ from fundamen.cli.tasks.restoring import Desk, carried_through, exit_after
 from fundamen.execution.home import kept_bytes
 from fundamen.formats.lock_file import LockFile, read_lock_file
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
@@ -35,9 +36,9 @@ def read_lock(machine: Machine, path: MachinePath) -> tuple[str, LockFile]:
         text = data.decode("utf-8")
     except UnicodeDecodeError as error:
         raise UnreadableError(
-            what=f"The lock file {printable(path)} cannot be read",
-            why=f"it is no text in UTF-8: {error}",
-            do="Name a pylock.toml, a package-lock.json, or a requirements file with hashes.",
+            what=say("cli.the-lock-file-cannot-be-read", path=printable(path)),
+            why=say("cli.it-is-no-text-in-utf", error=error),
+            do=say("cli.name-a-pylock-toml-a-package"),
         ) from error
     return text, read_lock_file(text, path)
 
@@ -47,9 +48,9 @@ def checked_lock(lock: LockFile, folders: Sequence[str], architecture: Architect
     for folder in folders:
         if not os.path.isdir(folder):
             raise UnreadableError(
-                what=f"The files in {printable(folder)} cannot be looked at",
-                why="it is no folder",
-                do="Name the folder in which the wheels, archives or tarballs lie: --artefacts FOLDER",
+                what=say("cli.the-files-in-cannot-be-looked", folder=printable(folder)),
+                why=say("cli.it-is-no-folder"),
+                do=say("cli.name-the-folder-in-which-the"),
             )
     artefacts = find_artefacts(HostPath(os.path.abspath(folder)) for folder in folders)
     return check_lock(lock, artefacts, Vouchers(options.home(), options.now()), architecture)
@@ -71,9 +72,9 @@ def refresh_lock(desk: Desk, path: MachinePath, name: str, folders: Sequence[str
     text, lock, entry = look(*read_lock(machine, path))
     if entry is None:
         raise UsageError(
-            what=f"The entry {printable(name)} is not refreshed",
-            why=f"{printable(path)} pins no package of this name",
-            do=f"See what it pins: fundamen locks check {printable(path)} --artefacts FOLDER",
+            what=say("cli.the-entry-is-not-refreshed", name=printable(name)),
+            why=say("cli.pins-no-package-of-this-name", path=printable(path)),
+            do=say("cli.see-what-it-pins-fundamen-locks", path=printable(path)),
         )
     prepared = prepare_lock_entry(
         machine,

@@ -13,6 +13,7 @@ from fundamen.cli.helping import SharedOption
 from fundamen.cli.output import Output
 from fundamen.formats.byte_source import ByteSource
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
 from fundamen.restore.on_demand import OnDemand
@@ -112,9 +113,9 @@ def new_packages(machine: Machine, names: Sequence[str], output: Output) -> NewP
         return None
     if not OsArchive.serves(machine):
         raise UsageError(
-            what=f"{', '.join(names)} cannot be installed on {machine.title}",
-            why="it was not installed from Debian's archive, or this host has no apt",
-            do="Install it there by the system's own means, then trace again.",
+            what=say("cli.cannot-be-installed-on", names=", ".join(names), title=machine.title),
+            why=say("cli.it-was-not-installed-from-debian"),
+            do=say("cli.install-it-there-by-the-system"),
         )
     with output.say_working("Asking the archive"):
         return OsArchive(machine, options.home(), options.now(), output.note).new_packages(names)

@@ -3,6 +3,7 @@
 import re
 from collections.abc import Iterable
 
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.restore.plan import Pin
@@ -18,16 +19,16 @@ def read_pins(asked: Iterable[str], because: str) -> tuple[Pin, ...]:
         found = _PIN.match(each)
         if found is None:
             raise UsageError(
-                what=f"The version {printable(each)!r} cannot be asked for",
-                why="it does not name a package and a version",
-                do="Write it as, for example, --pin 'Saltgrass Runtime==4.2.1'.",
+                what=say("cli.the-version-cannot-be-asked-for", each=printable(each)),
+                why=say("cli.it-does-not-name-a-package"),
+                do=say("cli.write-it-as-for-example-pin"),
             )
         require_specifier(found[2])
         pins.append(Pin(found[1], found[2]))
     if pins and not because.strip():
         raise UsageError(
-            what="No version is asked for without a reason",
-            why="the next technician must know why it is another version than usual",
-            do="Say it with --because 'REASON'.",
+            what=say("cli.no-version-is-asked-for-without"),
+            why=say("cli.the-next-technician-must-know-why"),
+            do=say("cli.say-it-with-because-reason"),
         )
     return tuple(pins)

@@ -15,6 +15,7 @@ from fundamen.cli.tasks.restoring import Desk, carried_through, exit_after
 from fundamen.execution.home import kept_bytes
 from fundamen.machine.file_bytes import open_ordinary
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -40,9 +41,9 @@ def opened_plan(name: str) -> PlanFile:
             data = file.read(_MOST_PLAN)
     except OSError as error:
         raise UnreadableError(
-            what=f"The plan {printable(name)} cannot be read",
+            what=say("cli.the-plan-cannot-be-read", name=printable(name)),
             why=error.strerror or str(error),
-            do="Name the file that --save-plan wrote.",
+            do=say("cli.name-the-file-that-save-plan"),
         ) from error
     return read_plan(data, name)
 
@@ -115,8 +116,8 @@ def save_plan(machine: Machine, rehearsal: Rehearsal, name: str, output: Output)
         write_whole(os.path.abspath(name), plan_bytes(plan))
     except OSError as error:
         raise UnreadableError(
-            what=f"The plan cannot be written to {printable(name)}",
+            what=say("cli.the-plan-cannot-be-written-to", name=printable(name)),
             why=error.strerror or str(error),
-            do="Name a file in a folder that may be written.",
+            do=say("cli.name-a-file-in-a-folder-that"),
         ) from error
     output.note(f"The plan is in {name}. To carry it out: {command(machine, 'plans', 'run', name)}")

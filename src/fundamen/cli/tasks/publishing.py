@@ -8,6 +8,7 @@ import msgspec
 from fundamen.cli import options
 from fundamen.cli.tasks.media import publisher_judge
 from fundamen.cli.tasks.toolchain_catalogue import read_catalogue
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.package import NEUTRAL
@@ -43,9 +44,9 @@ def require_media(sheets: Sequence[str], toolchain: str | None) -> None:
     """Make sure that it is right to name no media. Raises: UsageError."""
     if not sheets or toolchain is not None:
         raise UsageError(
-            what="Nothing can be published",
-            why="no media were named",
-            do="Name the publisher's package or folder with --from MEDIA, or a sheet with --sheet.",
+            what=say("cli.nothing-can-be-published"),
+            why=say("cli.no-media-were-named"),
+            do=say("cli.name-the-publisher-package-or-folder"),
         )
 
 
@@ -67,9 +68,9 @@ def publish_given(location: HostPath, origin: str, said: Said, signing: Signing)
         missing = [option for option, value in needed.items() if not value]
         if missing:
             raise UsageError(
-                what=f"{printable(origin)} cannot be published",
-                why=f"the files do not say what only {', '.join(missing)} can tell",
-                do="Add it. Or name the publisher's own package, which says it itself.",
+                what=say("cli.cannot-be-published", origin=printable(origin)),
+                why=say("cli.the-files-do-not-say-what", missing=", ".join(missing)),
+                do=say("cli.add-it-or-name-the-publisher"),
             )
         if said.artefacts:
             return publish_artefacts(location, path, said.publisher, signing)

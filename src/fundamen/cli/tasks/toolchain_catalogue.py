@@ -1,6 +1,7 @@
 """Read the catalogue of a toolchain that a person named."""
 
 from fundamen.machine.file_bytes import open_ordinary
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.toolchains.catalogue import MOST_BYTES, Toolchain, read_toolchain
@@ -13,8 +14,8 @@ def read_catalogue(name: str) -> Toolchain:
             data = file.read(MOST_BYTES + 1)
     except OSError as error:
         raise UnreadableError(
-            what=f"The catalogue {printable(name)} cannot be read",
+            what=say("cli.the-catalogue-cannot-be-read", name=printable(name)),
             why=error.strerror or str(error),
-            do="Name the publisher's catalogue of the toolchain.",
+            do=say("cli.name-the-publisher-catalogue-of-the"),
         ) from error
     return read_toolchain(data, name)

@@ -11,6 +11,7 @@ import msgspec
 
 from fundamen.formats.byte_source import ByteSource, digest_of_ranges
 from fundamen.formats.cursor import Cursor, damage_error
+from fundamen.messages import say
 from fundamen.model.display import printable
 
 MAGIC = b"MSCF"
@@ -57,10 +58,13 @@ def read_cabinet(source: ByteSource) -> Cabinet:
     )
     if mark != MAGIC or size > source.size or files_at > source.size:
         raise damage_error(
-            f"The cabinet {printable(source.name)}", f"it claims {size} bytes, and the file has {source.size}"
+            say("formats.the-cabinet", name=printable(source.name)),
+            say("formats.it-claims-bytes-and-the-file", size=size, size2=source.size),
         )
     if reserved1 or reserved2 or reserved3:
-        raise damage_error(f"The cabinet {printable(source.name)}", "fields that are reserved are not zero")
+        raise damage_error(
+            say("formats.the-cabinet", name=printable(source.name)), say("formats.fields-that-are-reserved-are-not")
+        )
     reserved = per_folder = per_block = 0
     if flags & _HAS_RESERVE:
         reserved, per_folder, per_block = cursor.unpack(_RESERVE, "reserved fields")
@@ -91,15 +95,16 @@ def read_cabinet(source: ByteSource) -> Cabinet:
     is_as_signed = reserved == _SIGNATURE.size and not per_folder and not per_block and at == size
     if at + length > source.size or length > _MOST_SIGNATURE or not is_as_signed:
         raise damage_error(
-            f"The signature of {printable(source.name)}", f"it takes bytes {at} to {at + length} of {source.size}"
+            say("formats.the-signature-of", name=printable(source.name)),
+            say("formats.it-takes-bytes-to-of", at=at, at2=at + length, size=source.size),
         )
     return msgspec.structs.replace(cabinet, signature_at=at, signature_size=length)
 
 
 def _neighbour(cursor: Cursor) -> str:
     """The name of a neighbouring cabinet; that of its disk says nothing to us."""
-    name = cursor.text("name of a cabinet", _MOST_NAME)
-    cursor.text("name of a disk", _MOST_NAME)
+    name = cursor.text(say("formats.name-of-a-cabinet"), _MOST_NAME)
+    cursor.text(say("formats.name-of-a-disk"), _MOST_NAME)
     return name
 
 
@@ -130,9 +135,14 @@ def _of_set(source: ByteSource, neighbour: Cabinet, numbers: Collection[int]) ->
     header = read_cabinet(source)
     if header.set_id != neighbour.set_id or header.number not in numbers or header.number > _MOST_OF_SET:
         raise damage_error(
-            f"The cabinet {printable(source.name)}",
-            f"it is number {header.number} of set {header.set_id}, and does not fit to "
-            f"number {neighbour.number} of set {neighbour.set_id}, which names it",
+            say("formats.the-cabinet", name=printable(source.name)),
+            say(
+                "formats.it-is-number-of-set-and",
+                number=header.number,
+                set_id=header.set_id,
+                number2=neighbour.number,
+                set_id2=neighbour.set_id,
+            ),
         )
     return header
 

@@ -18,6 +18,7 @@ from fundamen.formats.archives.lzx import LzxUnpacker
 from fundamen.formats.archives.packed import Bounds, PackedFile, Unpacked, plain_path
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import Cursor, damage_error
+from fundamen.messages import say
 from fundamen.model.display import printable
 
 _FOLDER = struct.Struct("<IHH")  # coffCabStart, cCFData, typeCompress
@@ -67,7 +68,7 @@ def unpack_cabinet(*sources: ByteSource) -> Unpacked:
         DamagedFileError: it is damaged, goes on in a cabinet that is not at hand, is packed in a way that is not read
             here, holds too much, or names a path that leads elsewhere.
     """
-    what = f"The cabinet {printable(sources[0].name)}"
+    what = say("formats.the-cabinet", name=printable(sources[0].name))
     folders, files = _join_cabinets(sources, what)
     bounds = Bounds(what, sum(source.size for source in sources))
     for file in files:
@@ -90,28 +91,35 @@ def _join_cabinets(sources: Sequence[ByteSource], what: str) -> tuple[list[list[
         first = len(folders) - is_continued  # the number of this cabinet's first folder
         if is_continued and parts:
             if parts[0].method != folders[-1][0].method:
-                raise damage_error(what, f"a folder is packed in another way in {printable(source.name)}")
+                raise damage_error(what, say("formats.a-folder-is-packed-in-another", name=printable(source.name)))
             folders[-1].append(parts.pop(0))
         folders += [[part] for part in parts]
         is_last = source is sources[-1]
         for file in listed:
             identity = (file.path, file.size, file.begin)
             if file.folder in _CONTINUED and identity not in going_on:
-                before = header.previous or "one before it"
+                before = header.previous or say("formats.one-before-it")
                 raise damage_error(
-                    what, f"its file {printable(file.path)} begins in {printable(before)}, which is missing"
+                    what,
+                    say("formats.its-file-begins-in-which-is", path=printable(file.path), before=printable(before)),
                 )
             if file.folder in _GOING_ON and is_last:
-                behind = header.following or "one behind it"
+                behind = header.following or say("formats.one-behind-it")
                 raise damage_error(
-                    what, f"its file {printable(file.path)} goes on in {printable(behind)}, which is missing"
+                    what, say("formats.its-file-goes-on-in-which", path=printable(file.path), behind=printable(behind))
                 )
             number = header.folder_count - 1 if file.folder == _TO_NEXT else file.folder
             if file.folder in _CONTINUED:
                 continue
             if not 0 <= number < header.folder_count:
                 raise damage_error(
-                    what, f"its file {printable(file.path)} lies in folder {number} of {header.folder_count}"
+                    what,
+                    say(
+                        "formats.its-file-lies-in-folder-of",
+                        path=printable(file.path),
+                        number=number,
+                        folder_count=header.folder_count,
+                    ),
                 )
             files.append(msgspec.structs.replace(file, folder=first + number))
         going_on = {(file.path, file.size, file.begin) for file in listed if file.folder in _GOING_ON}
@@ -147,12 +155,12 @@ def _blocks(what: str, parts: Sequence[_Part]) -> Iterator[bytes]:
     for data, size in _packed_blocks(what, parts):
         begun += data
         if len(begun) > _MOST_PACKED:
-            raise damage_error(what, f"a block is packed in more than {_MOST_PACKED} bytes")
+            raise damage_error(what, say("formats.a-block-is-packed-in-more", most_packed=_MOST_PACKED))
         if not size:
             continue
         unpacked = unpack(begun, size)
         if len(unpacked) != size:
-            raise damage_error(what, f"a block gives {len(unpacked)} bytes, and {size} are claimed")
+            raise damage_error(what, say("formats.a-block-gives-bytes-and-are", count=len(unpacked), size=size))
         begun = b""
         yield unpacked
 
@@ -166,9 +174,9 @@ def _packed_blocks(what: str, parts: Sequence[_Part]) -> Iterator[tuple[bytes, i
             cursor.at += part.reserved
             data = cursor.take(packed_size, "block")
             if checksum and checksum != _checksum(data) ^ packed_size ^ size << 16:
-                raise damage_error(what, "a block does not have its recorded checksum")
+                raise damage_error(what, say("formats.a-block-does-not-have-its"))
             if size > _MOST_BLOCK:
-                raise damage_error(what, f"a block is to give {size} bytes")
+                raise damage_error(what, say("formats.a-block-is-to-give-bytes", size=size))
             if size or number == part.block_count - 1:
                 yield data, size
 
@@ -182,8 +190,8 @@ def _unpacker_of(what: str, compression: int) -> _Unpack:
         return _Inflating(what).unpack
     if method == _LZX:
         return LzxUnpacker(what, compression >> _WINDOW_SHIFT & _WINDOW_MASK).unpack
-    name = "Quantum" if method == _QUANTUM else f"method {method}"
-    raise damage_error(what, f"it is packed with {name}, which is not read here")
+    name = "Quantum" if method == _QUANTUM else say("formats.method", method=method)
+    raise damage_error(what, say("formats.it-is-packed-with-which-is", name=name))
 
 
 class _Inflating:
@@ -195,11 +203,11 @@ class _Inflating:
 
     def unpack(self, data: bytes, _size: int) -> bytes:
         if not data.startswith(_MSZIP_MARK):
-            raise damage_error(self._what, "a block does not begin like one of MSZIP")
+            raise damage_error(self._what, say("formats.a-block-does-not-begin-like"))
         try:
             unpacked = zlib.decompressobj(-zlib.MAX_WBITS, zdict=self._history).decompress(data[2:], _MOST_BLOCK + 1)
         except zlib.error as error:
-            raise damage_error(self._what, f"a block cannot be unpacked: {error}") from error
+            raise damage_error(self._what, say("formats.a-block-cannot-be-unpacked", error=error)) from error
         self._history = unpacked[-_HISTORY:]
         return unpacked
 
@@ -219,7 +227,7 @@ def _unpack_folder(blocks: Iterator[bytes], files: list[_File], what: str) -> Un
     at, rest = 0, b""  # how far the folder was read, and what of it is not given yet
     for file in files:
         if file.begin < at - len(rest):
-            raise damage_error(what, f"its file {printable(file.path)} lies over another one")
+            raise damage_error(what, say("formats.its-file-lies-over-another-one", path=printable(file.path)))
         pieces: list[bytes] = []
         left = file.size
         skip = file.begin - (at - len(rest))
@@ -228,7 +236,9 @@ def _unpack_folder(blocks: Iterator[bytes], files: list[_File], what: str) -> Un
                 rest = next(blocks, b"")
                 at += len(rest)
                 if not rest:
-                    raise damage_error(what, f"its file {printable(file.path)} ends {left} bytes before it should")
+                    raise damage_error(
+                        what, say("formats.its-file-ends-bytes-before-it", path=printable(file.path), left=left)
+                    )
             step = min(skip, len(rest))
             rest, skip = rest[step:], skip - step
             if not skip:

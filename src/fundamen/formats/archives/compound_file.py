@@ -11,6 +11,7 @@ import olefile
 
 from fundamen.formats.byte_source import ByteSource, MemoryBytes, SourceStream
 from fundamen.formats.cursor import damage_error
+from fundamen.messages import say
 from fundamen.model.display import printable
 
 _STORAGE, _STREAM = 1, 2
@@ -56,10 +57,12 @@ class CompoundFile:
         try:
             self._file = olefile.OleFileIO(SourceStream(source), raise_defects=olefile.DEFECT_INCORRECT)
             if len(self._file.direntries) > _MOST_ENTRIES:
-                raise ValueError(f"its directory has {len(self._file.direntries)} entries")
+                raise ValueError(say("formats.its-directory-has-entries", count=len(self._file.direntries)))
             self.root = _entry(self._file.root)
         except _RAISED as error:
-            raise damage_error(self._name, f"its directory is damaged: {error or type(error).__name__}") from error
+            raise damage_error(
+                self._name, say("formats.its-directory-is-damaged", error=error or type(error).__name__)
+            ) from error
 
     def pieces(self, entry: StorageEntry) -> Iterator[bytes]:
         """The bytes of a stream.
@@ -81,9 +84,11 @@ class CompoundFile:
                 left -= len(piece)
                 sector = self._file.fat[sector]
         except _RAISED as error:
-            raise damage_error(self._name, f"a stream is damaged: {error or type(error).__name__}") from error
+            raise damage_error(
+                self._name, say("formats.a-stream-is-damaged", error=error or type(error).__name__)
+            ) from error
         if left:
-            raise damage_error(self._name, f"a stream ends {left} bytes before it should")
+            raise damage_error(self._name, say("formats.a-stream-ends-bytes-before-it", left=left))
 
     def source(self, entry: StorageEntry) -> ByteSource:
         """A stream as a source of its own, read where it is asked for.
@@ -91,7 +96,7 @@ class CompoundFile:
         Raises:
             DamagedFileError: its sectors do not hold as many bytes as it claims.
         """
-        name = f"{self._source.name}, a stream"
+        name = say("formats.a-stream", name=self._source.name)
         if entry.size < self._file.minisectorcutoff:
             return MemoryBytes(self.content(entry, entry.size), name)
         sectors = array("I")
@@ -101,7 +106,9 @@ class CompoundFile:
                 sectors.append(sector)
                 sector = self._file.fat[sector]
         except _RAISED as error:
-            raise damage_error(self._name, f"a stream is damaged: {error or type(error).__name__}") from error
+            raise damage_error(
+                self._name, say("formats.a-stream-is-damaged", error=error or type(error).__name__)
+            ) from error
         return _Sectors(self._source, name, sectors, size, entry.size)
 
     def content(self, entry: StorageEntry, limit: int) -> bytes:
@@ -111,13 +118,13 @@ class CompoundFile:
             DamagedFileError: it is damaged, or larger than ``limit``.
         """
         if entry.size > limit:
-            raise damage_error(self._name, f"a stream has {entry.size} bytes, and at most {limit} are expected")
+            raise damage_error(self._name, say("formats.a-stream-has-bytes-and-at", size=entry.size, limit=limit))
         return b"".join(self.pieces(entry))
 
     def _small(self, entry: StorageEntry) -> bytes:
         data: bytes = self._file._open(self._file.direntries[entry.place].isectStart, entry.size).read()  # noqa: SLF001 - it is found by number, not by a name that may not decode
         if len(data) != entry.size:
-            raise ValueError(f"it has {len(data)} bytes of {entry.size}")
+            raise ValueError(say("formats.it-has-bytes-of", count=len(data), size=entry.size))
         return data
 
 
@@ -150,9 +157,9 @@ class _Sectors(ByteSource):
 
 def _entry(found: Any, depth: int = 0) -> StorageEntry:  # noqa: ANN401 - olefile comes without types
     if depth > 32:  # noqa: PLR2004 - a directory that nests so deep is made to do harm
-        raise ValueError("its storages are nested without end")
+        raise ValueError(say("formats.its-storages-are-nested-without-end"))
     if len(found.name_utf16) % 2:
-        raise ValueError("a name in it ends within a character")
+        raise ValueError(say("formats.a-name-in-it-ends-within"))
     is_stream = found.entry_type == _STREAM
     kids = (
         ()

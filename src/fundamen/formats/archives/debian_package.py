@@ -16,6 +16,7 @@ from fundamen.formats.archives.zstd_frames import ZstdStream
 from fundamen.formats.byte_source import ByteSource, PartOf, SourceStream
 from fundamen.formats.cursor import damage_error
 from fundamen.formats.unix.ar_archive import Member, read_archive
+from fundamen.messages import say
 from fundamen.model.display import printable
 
 _MOST_CONTROL = 16 << 20  # bytes, unpacked
@@ -48,7 +49,7 @@ def read_debian_package(source: ByteSource) -> DebianPackage:
     fields = _fields(texts.get("control", ""))
     if not {"Package", "Version", "Architecture"} <= fields.keys():
         raise damage_error(
-            f"The package {printable(source.name)}", "its control file names no package, version or architecture"
+            say("formats.the-package", name=printable(source.name)), say("formats.its-control-file-names-no-package")
         )
     settings = frozenset(line.split(" ")[-1].lstrip("/") for line in texts.get("conffiles", "").splitlines() if line)
     return DebianPackage(fields["Package"], fields["Version"], fields["Architecture"], fields, settings)
@@ -65,10 +66,13 @@ def require_whole(source: ByteSource) -> None:
     _find(source, members, "control.tar")
     end = data.offset + data.size
     if data.name.endswith(".xz") and source.read_at(end - len(_XZ_END), len(_XZ_END)) != _XZ_END:
-        raise damage_error(f"The package {printable(source.name)}", "its content does not end as xz streams do")
+        raise damage_error(
+            say("formats.the-package", name=printable(source.name)), say("formats.its-content-does-not-end-as")
+        )
     if not end <= source.size <= end + 1:
         raise damage_error(
-            f"The package {printable(source.name)}", f"its members end at {end}, the file at {source.size}"
+            say("formats.the-package", name=printable(source.name)),
+            say("formats.its-members-end-at-the-file", end=end, size=source.size),
         )
 
 
@@ -85,9 +89,13 @@ def unpack_debian_package(source: ByteSource) -> Unpacked:
 def _members(source: ByteSource) -> tuple[Member, ...]:
     members = read_archive(source).members
     if not members or members[0].name != "debian-binary":
-        raise damage_error(f"The package {printable(source.name)}", "its first member is not debian-binary")
+        raise damage_error(
+            say("formats.the-package", name=printable(source.name)), say("formats.its-first-member-is-not-debian")
+        )
     if not source.read_at(members[0].offset, 2) == b"2.":
-        raise damage_error(f"The package {printable(source.name)}", "it is not of format 2")
+        raise damage_error(
+            say("formats.the-package", name=printable(source.name)), say("formats.it-is-not-of-format-2")
+        )
     return members
 
 
@@ -95,7 +103,9 @@ def _find(source: ByteSource, members: tuple[Member, ...], stem: str) -> Member:
     for member in members:
         if member.name.startswith(stem):
             return member
-    raise damage_error(f"The package {printable(source.name)}", f"it has no member {stem}")
+    raise damage_error(
+        say("formats.the-package", name=printable(source.name)), say("formats.it-has-no-member", stem=stem)
+    )
 
 
 def _open_member(source: ByteSource, member: Member) -> IO[bytes]:
@@ -111,12 +121,17 @@ def _open_member(source: ByteSource, member: Member) -> IO[bytes]:
             return packed
         case "zst":
             return cast("IO[bytes]", ZstdStream(part, packed))
-    raise damage_error(f"The package {printable(source.name)}", f"its member {member.name} is packed in an unknown way")
+    raise damage_error(
+        say("formats.the-package", name=printable(source.name)),
+        say("formats.its-member-is-packed-in-an", name=member.name),
+    )
 
 
 def _walk(source: ByteSource, stream: IO[bytes], most: int) -> Unpacked:
     return walk_unix_tar(
-        f"The package {printable(source.name)}", stream, Bounds("The package", source.size, most, of_unix=True)
+        say("formats.the-package", name=printable(source.name)),
+        stream,
+        Bounds("The package", source.size, most, of_unix=True),
     )
 
 

@@ -10,6 +10,7 @@ from pycdlib.pycdlibexception import PyCdlibException
 from fundamen.formats.archives.packed import Bounds, Guarded, PackedFile, Unpacked, plain_path
 from fundamen.formats.byte_source import ByteSource, SourceStream
 from fundamen.formats.cursor import damage_error
+from fundamen.messages import say
 from fundamen.model.display import printable
 
 _MARK_AT, _MARK = 0x8001, b"CD001"
@@ -28,7 +29,7 @@ def unpack_disc_image(source: ByteSource) -> Unpacked:
     Raises:
         DamagedFileError: it is damaged, holds too much, or names a path that leads elsewhere.
     """
-    what = f"The disc image {printable(source.name)}"
+    what = say("formats.the-disc-image", name=printable(source.name))
     bounds = Bounds(what, source.size)
     image = pycdlib.PyCdlib()
     try:
@@ -46,7 +47,7 @@ def unpack_disc_image(source: ByteSource) -> Unpacked:
         finally:
             image.close()
     except (*_RAISED, RecursionError) as error:
-        raise damage_error(what, f"it cannot be read: {error or type(error).__name__}") from error
+        raise damage_error(what, say("formats.it-cannot-be-read", error=error or type(error).__name__)) from error
 
 
 def _names(image: Any) -> str:  # noqa: ANN401 - the library's types are its own

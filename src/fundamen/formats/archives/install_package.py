@@ -6,6 +6,7 @@ from fundamen.formats.archives.cabinet import read_cabinet
 from fundamen.formats.archives.compound_file import CompoundFile
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import StructureFindings
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, BinaryKind, Format
 from fundamen.model.display import printable
@@ -24,9 +25,9 @@ def read_install_package(source: ByteSource, kind: Format) -> Binary:
         with findings.of("directory"):
             if (found := CompoundFile(source).root.class_id) != _INSTALLER_DATABASE:
                 raise NotExecutableError(
-                    what=f"{printable(source.name)} is no install package",
-                    why=f"it is a compound file of the class {uuid.UUID(bytes_le=found)}, such as a document",
-                    do="Name the install package itself.",
+                    what=say("formats.is-no-install-package", name=printable(source.name)),
+                    why=say("formats.it-is-a-compound-file-of", UUID=uuid.UUID(bytes_le=found)),
+                    do=say("formats.name-the-install-package-itself"),
                 )
     return Binary(
         format=kind,

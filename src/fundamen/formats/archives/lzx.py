@@ -14,6 +14,7 @@ from enum import IntEnum
 from itertools import accumulate
 
 from fundamen.formats.cursor import damage_error
+from fundamen.messages import say
 from fundamen.model.errors import DamagedFileError
 
 _FRAME = 32768  # bytes that are unpacked together
@@ -56,7 +57,7 @@ class LzxUnpacker:
         """
         self._what = what
         if window_bits not in _SLOT_COUNTS:
-            raise self._damaged_stream(f"its window has {window_bits} bits")
+            raise self._damaged_stream(say("formats.its-window-has-bits", window_bits=window_bits))
         self._window = 1 << window_bits
         self._main_lengths = [0] * (_LITERALS + 8 * _SLOT_COUNTS[window_bits])
         self._length_lengths = [0] * _LENGTH_COUNT
@@ -99,7 +100,7 @@ class LzxUnpacker:
             else:
                 self._unpack_codes(bits, expected)
             if len(self._past) != expected or bits.byte_at > len(data) + 1:
-                raise self._damaged_stream("a frame ends too early, or within a match")
+                raise self._damaged_stream(say("formats.a-frame-ends-too-early-or"))
             self._left -= expected - before
         self._rest = data[bits.byte_at :]
         frame = self._past[begin:]
@@ -113,12 +114,12 @@ class LzxUnpacker:
         kind = bits.take(3)
         self._size = self._left = bits.take(12) << 12 | bits.take(12)
         if kind not in {*_Kind} or not self._size:
-            raise self._damaged_stream(f"a block is of kind {kind} and gives {self._size} bytes")
+            raise self._damaged_stream(say("formats.a-block-is-of-kind-and", kind=kind, size=self._size))
         self._kind = _Kind(kind)
         if self._kind is _Kind.STORED:
             at = bits.next_word_at
             if at + _DISTANCES.size > len(data):
-                raise self._damaged_stream("a stored block ends too early")
+                raise self._damaged_stream(say("formats.a-stored-block-ends-too-early"))
             self._recent = list(_DISTANCES.unpack_from(data, at))
             return _Bits(data, at + _DISTANCES.size)
         if self._kind is _Kind.ALIGNED:
@@ -147,7 +148,7 @@ class LzxUnpacker:
             else:
                 run, length = 1, (lengths[at] - symbol) % _MOST_LENGTH
             if at + run > end:
-                raise self._damaged_stream("it tells lengths of more codes than there are")
+                raise self._damaged_stream(say("formats.it-tells-lengths-of-more-codes"))
             lengths[at : at + run] = [length] * run
             at += run
 
@@ -160,7 +161,7 @@ class LzxUnpacker:
             if len(table) > 1 << _LONGEST_CODE:
                 break
         if len(table) != 1 << _LONGEST_CODE:
-            raise self._damaged_stream("the lengths of its codes fit no code")
+            raise self._damaged_stream(say("formats.the-lengths-of-its-codes-fit"))
         return table
 
     def _unpack_codes(self, bits: "_Bits", end: int) -> None:
@@ -178,7 +179,7 @@ class LzxUnpacker:
             slot, length = (symbol - _LITERALS) >> 3, symbol & 7
             if length == _LONG_MATCH:
                 if not lengths:
-                    raise self._damaged_stream("it has a long match, and no codes for its length")
+                    raise self._damaged_stream(say("formats.it-has-a-long-match-and"))
                 length += bits.symbol(lengths)
             length += _LEAST_MATCH
             if slot < _RECENT_COUNT:
@@ -192,7 +193,7 @@ class LzxUnpacker:
                 recent[:] = _BASES[slot] + offset - 2, recent[0], recent[1]
             distance = recent[0]
             if not 0 < distance <= at:
-                raise self._damaged_stream(f"it refers {distance} bytes back, and there are {at}")
+                raise self._damaged_stream(say("formats.it-refers-bytes-back-and-there", distance=distance, at=at))
             piece = past[at - distance : at - distance + length]
             if distance < length:  # it repeats what it has just given
                 piece = (piece * (length // distance + 1))[:length]
@@ -216,7 +217,7 @@ class LzxUnpacker:
         return bytes(frame)
 
     def _damaged_stream(self, why: str) -> DamagedFileError:
-        return damage_error(self._what, f"its LZX stream cannot be unpacked: {why}")
+        return damage_error(self._what, say("formats.its-lzx-stream-cannot-be-unpacked", why=why))
 
 
 class _Bits:

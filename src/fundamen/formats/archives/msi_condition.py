@@ -11,6 +11,8 @@ from collections.abc import Callable
 
 import msgspec
 
+from fundamen.messages import say
+
 _TOKEN = re.compile(
     r"""\s*(?:
     (?P<text>"[^"]*")
@@ -85,7 +87,7 @@ class _Parser:
 
     def require_end(self) -> None:
         if self._at < len(self._tokens):
-            raise ValueError(f"{self._tokens[self._at][1]!r} follows where it should end")
+            raise ValueError(say("formats.follows-where-it-should-end", tokens=self._tokens[self._at][1]))
 
     def expression(self, level: int) -> bool | None:
         """Terms between operators that bind at least as much as those of a level."""
@@ -108,10 +110,10 @@ class _Parser:
         if self._takes("mark", "("):
             self._depth += 1
             if self._depth > _DEEPEST:
-                raise ValueError(f"its brackets are more than {_DEEPEST} deep")
+                raise ValueError(say("formats.its-brackets-are-more-than-deep", deepest=_DEEPEST))
             held = self.expression(0)
             if not self._takes("mark", ")"):
-                raise ValueError("a bracket is not closed")
+                raise ValueError(say("formats.a-bracket-is-not-closed"))
             self._depth -= 1
             return held
         left, kind = self._value()
@@ -127,17 +129,17 @@ class _Parser:
     def _value(self) -> tuple[Value, str]:
         """(a value, what is written: a number, a text, or a symbol that stands for one)."""
         if self._at == len(self._tokens):
-            raise ValueError("it ends where a value should follow")
+            raise ValueError(say("formats.it-ends-where-a-value-should"))
         kind, text = self._tokens[self._at]
         self._at += 1
         if kind == "text":
             return text[1:-1], kind
         if kind == "number":
             if (number := _number(text)) is None:
-                raise ValueError(f"the number {text!r} is larger than any may be")
+                raise ValueError(say("formats.the-number-is-larger-than-any", text=text))
             return number, kind
         if kind != "symbol" or text.upper() in _WORDS:
-            raise ValueError(f"{text!r} is in the place of a value")
+            raise ValueError(say("formats.is-in-the-place-of-a", text=text))
         self.asked[text] = value = self._look_up(text)
         return value, "number" if isinstance(value, int) else kind
 
@@ -154,11 +156,11 @@ def _tokens(text: str) -> list[tuple[str, str]]:
     while at < end:
         found = _TOKEN.match(text, at)
         if found is None or found.lastgroup is None:
-            raise ValueError(f"{text[at : at + 20]!r} is no part of a condition")
+            raise ValueError(say("formats.is-no-part-of-a-condition", text=text[at : at + 20]))
         tokens.append((found.lastgroup, found[found.lastgroup]))
         at = found.end()
         if len(tokens) > _MOST_TOKENS:
-            raise ValueError(f"it has more than {_MOST_TOKENS} parts")
+            raise ValueError(say("formats.it-has-more-than-parts", most_tokens=_MOST_TOKENS))
     return tokens
 
 

@@ -12,6 +12,7 @@ import msgspec
 from fundamen.formats.archives.compound_file import CompoundFile, StorageEntry
 from fundamen.formats.archives.property_set import find_text
 from fundamen.formats.cursor import damage_error
+from fundamen.messages import say
 from fundamen.model.errors import DamagedFileError
 
 _POOL, _DATA = "_StringPool", "_StringData"
@@ -69,7 +70,7 @@ def read_database(package: CompoundFile, what: str) -> Database:
         _require_columns(columns)
         read = {name: tuple(reader.rows(name, columns[name])) for name in columns if name in tables}
     except (KeyError, IndexError, struct.error, UnicodeDecodeError, LookupError, ValueError) as error:
-        raise damage_error(what, f"its tables are damaged: {error or type(error).__name__}") from error
+        raise damage_error(what, say("formats.its-tables-are-damaged", error=error or type(error).__name__)) from error
     plain = {name: entry for name, entry in streams.items() if not name.startswith("!")}
     return Database(package, read, plain, _template(package))
 
@@ -87,7 +88,7 @@ def _require_columns(columns: dict[str, list[tuple[str, int]]]) -> None:
     """Make sure that the tables which are read here have what is asked of them. Raises: ValueError."""
     for table, needed in _NEEDED.items():
         if table in columns and (missing := needed - {name for name, _ in columns[table]}):
-            raise ValueError(f"the table {table} has no column {min(missing)}")
+            raise ValueError(say("formats.the-table-has-no-column", table=table, missing=min(missing)))
 
 
 def _decode_name(name: bytes) -> str:
@@ -122,7 +123,15 @@ def _strings(package: CompoundFile, tables: dict[str, StorageEntry]) -> tuple[li
             size = count << 16 | _U16.unpack_from(pool, at)[0]
             at += 4
         if offset + size > len(data):
-            raise ValueError(f"string {len(strings)} takes bytes {offset} to {offset + size} of {len(data)}")
+            raise ValueError(
+                say(
+                    "formats.string-takes-bytes-to-of",
+                    count=len(strings),
+                    offset=offset,
+                    offset2=offset + size,
+                    count2=len(data),
+                )
+            )
         strings.append(data[offset : offset + size].decode(encoding, "replace"))
         offset += size
     return strings, 3 if head & _LONG_REFERENCES else 2
@@ -153,7 +162,9 @@ class _Reader:
         row_size = sum(widths)
         count = len(data) // row_size if row_size else 0
         if count > _MOST_ROWS or row_size * count != len(data):
-            raise ValueError(f"the table {table} has {len(data)} bytes in rows of {row_size}")
+            raise ValueError(
+                say("formats.the-table-has-bytes-in-rows", table=table, count=len(data), row_size=row_size)
+            )
         starts = [count * sum(widths[:index]) for index in range(len(columns))]
         for number in range(count):
             yield {

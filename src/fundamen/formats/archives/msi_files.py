@@ -13,6 +13,7 @@ from fundamen.formats.archives.msi_database import Database, read_database
 from fundamen.formats.archives.packed import PackedFile, Unpacked, plain_path
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import damage_error
+from fundamen.messages import say
 from fundamen.model.display import printable
 
 _MOST_DEPTH = 32
@@ -58,7 +59,7 @@ def cabinets_beside(source: ByteSource) -> tuple[str, ...]:
     Raises:
         DamagedFileError: it is damaged.
     """
-    database = read_database(CompoundFile(source), f"The install package {printable(source.name)}")
+    database = read_database(CompoundFile(source), say("formats.the-install-package", name=printable(source.name)))
     names = (str(medium.get("Cabinet") or "") for medium in database.tables.get("Media", ()))
     return tuple(name for name in names if name and not name.startswith("#"))
 
@@ -73,7 +74,7 @@ def unpack_msi(source: ByteSource, beside: Mapping[str, ByteSource] | None = Non
     Raises:
         DamagedFileError: it is damaged, or names a path that leads elsewhere.
     """
-    what = f"The install package {printable(source.name)}"
+    what = say("formats.the-install-package", name=printable(source.name))
     database = read_database(CompoundFile(source), what)
     paths = file_paths(database, what)
     names = [str(medium.get("Cabinet") or "") for medium in database.tables.get("Media", ())]
@@ -82,7 +83,7 @@ def unpack_msi(source: ByteSource, beside: Mapping[str, ByteSource] | None = Non
         if name.startswith("#"):
             entry = database.streams.get(name[1:])
             if entry is None:
-                raise damage_error(what, f"its cabinet {printable(name[1:])} is not in it")
+                raise damage_error(what, say("formats.its-cabinet-is-not-in-it", name=printable(name[1:])))
             cabinets[name.lower()] = database.package.source(entry)
     for name in names:
         cabinet = cabinets.get(name.lower())
@@ -117,7 +118,7 @@ def file_paths(database: Database, what: str) -> dict[str, str]:
             if target != ".":
                 parts.append(target)
             folder = str(row["Directory_Parent"])
-        raise damage_error(what, f"its folders are nested more than {_MOST_DEPTH} deep, or in a ring")
+        raise damage_error(what, say("formats.its-folders-are-nested-more-than", most_depth=_MOST_DEPTH))
 
     paths = {}
     for row in database.tables.get("File", ()):

@@ -7,6 +7,7 @@ from typing import IO, Protocol
 import msgspec
 
 from fundamen.formats.cursor import damage_error
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError
 
@@ -63,7 +64,7 @@ def unix_path(what: str, name: str) -> str:
 
 
 def _leads_elsewhere(what: str, name: str) -> DamagedFileError:
-    return damage_error(what, f"it names the path {printable(name)!r}, which leads elsewhere")
+    return damage_error(what, say("formats.it-names-the-path-which-leads", name=printable(name)))
 
 
 class Bounds:
@@ -94,7 +95,7 @@ class Bounds:
         self.count(size)
         key = path if self._of_unix else path.lower()
         if key in self._paths:
-            raise damage_error(self._what, f"it holds the path {printable(path)!r} twice")
+            raise damage_error(self._what, say("formats.it-holds-the-path-twice", path=printable(path)))
         self._paths.add(key)
 
     def count(self, size: int) -> None:
@@ -104,13 +105,13 @@ class Bounds:
         is_bomb = self._size > _LEAST_SUSPECT and self._size > self._packed_size * _MOST_RATIO
         if self._count > MOST_MEMBERS or self._size > self._most or is_bomb:
             raise damage_error(
-                self._what, f"it unpacks to {self._size} bytes in {self._count} files, more than any real one"
+                self._what, say("formats.it-unpacks-to-bytes-in-files", size=self._size, count=self._count)
             )
 
     def require_stream(self, size: int) -> None:
         """Compare the unpacked size so far with the bounds of a real stream. Raises: DamagedFileError."""
         if size > self._most or (size > _LEAST_SUSPECT and size > self._packed_size * _MOST_RATIO):
-            raise damage_error(self._what, f"it unpacks to {size} bytes and more, which no real one does")
+            raise damage_error(self._what, say("formats.it-unpacks-to-bytes-and-more", size=size))
 
 
 class Metered(io.RawIOBase):
@@ -156,4 +157,6 @@ class Guarded(io.RawIOBase):
         try:
             return self._data.read(size)
         except self._raised as error:
-            raise damage_error(self._what, f"it cannot be unpacked: {error or type(error).__name__}") from error
+            raise damage_error(
+                self._what, say("formats.it-cannot-be-unpacked", error=error or type(error).__name__)
+            ) from error

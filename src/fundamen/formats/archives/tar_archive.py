@@ -14,6 +14,7 @@ from msgspec.structs import replace
 from fundamen.formats.archives.packed import Bounds, Guarded, Metered, PackedFile, Unpacked, plain_path, unix_path
 from fundamen.formats.byte_source import ByteSource, SourceStream
 from fundamen.formats.cursor import damage_error
+from fundamen.messages import say
 from fundamen.model.display import printable
 
 RAISED = (tarfile.TarError, lzma.LZMAError, zlib.error, OSError, EOFError, ValueError, OverflowError)
@@ -30,14 +31,14 @@ class _Member(tarfile.TarInfo):
     def _proc_member(self, archive: tarfile.TarFile) -> tarfile.TarInfo:
         """The door by which every header is taken in."""
         if self.type in _FIELDS | _NAMES and self.size > _MOST_HEADER:
-            raise tarfile.ReadError(f"a header of {self.size} bytes is more than any real archive has")
+            raise tarfile.ReadError(say("formats.a-header-of-bytes-is-more", size=self.size))
         if self.type == tarfile.GNUTYPE_SPARSE:
-            raise tarfile.ReadError("it holds a file with holes, which no installer packs")
+            raise tarfile.ReadError(say("formats.it-holds-a-file-with-holes"))
         member: tarfile.TarInfo = super()._proc_member(archive)  # type: ignore[misc]
         return member
 
     def _proc_gnusparse_10(self, *_rest: object) -> None:
-        raise tarfile.ReadError("it holds a file with holes, which no installer packs")
+        raise tarfile.ReadError(say("formats.it-holds-a-file-with-holes"))
 
 
 def looks_like_tar(source: ByteSource) -> bool:
@@ -53,7 +54,7 @@ def unpack_tar(source: ByteSource) -> Unpacked:
     Raises:
         DamagedFileError: it is damaged, holds too much, or names a path that leads elsewhere.
     """
-    what = f"The archive {printable(source.name)}"
+    what = say("formats.the-archive", name=printable(source.name))
     return _walk(what, unpacked_stream(source), Bounds(what, source.size), plain_path, folders=False)
 
 
@@ -85,7 +86,7 @@ def _walk(what: str, stream: IO[bytes], bounds: Bounds, plain: Callable[[str, st
                     assert data is not None  # noqa: S101 - it is a regular file
                     yield replace(packed, size=member.size), Guarded(data, what, RAISED)
     except RAISED as error:
-        raise damage_error(what, f"it cannot be unpacked: {error or type(error).__name__}") from error
+        raise damage_error(what, say("formats.it-cannot-be-unpacked", error=error or type(error).__name__)) from error
 
 
 def unpacked_stream(source: ByteSource) -> IO[bytes]:

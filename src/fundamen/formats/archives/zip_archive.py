@@ -7,6 +7,7 @@ import zlib
 from fundamen.formats.archives.packed import MOST_MEMBERS, Bounds, Guarded, PackedFile, Unpacked, plain_path
 from fundamen.formats.byte_source import ByteSource, SourceStream
 from fundamen.formats.cursor import damage_error
+from fundamen.messages import say
 from fundamen.model.display import printable
 
 _RAISED = (
@@ -31,12 +32,12 @@ def unpack_zip(source: ByteSource) -> Unpacked:
     Raises:
         DamagedFileError: it is damaged or encrypted, holds too much, or names a path that leads elsewhere.
     """
-    what = f"The archive {printable(source.name)}"
+    what = say("formats.the-archive", name=printable(source.name))
     bounds = Bounds(what, source.size)
     try:
         with zipfile.ZipFile(SourceStream(source)) as archive:
             if len(archive.infolist()) > MOST_MEMBERS:
-                raise damage_error(what, f"it holds {len(archive.infolist())} files, more than any real one")
+                raise damage_error(what, say("formats.it-holds-files-more-than-any", count=len(archive.infolist())))
             for entry in archive.infolist():
                 if entry.is_dir():
                     continue
@@ -50,4 +51,4 @@ def unpack_zip(source: ByteSource) -> Unpacked:
                     else:
                         yield PackedFile(path, mode & 0o7777 or 0o644, entry.file_size), Guarded(data, what, _RAISED)
     except _RAISED as error:
-        raise damage_error(what, f"it cannot be unpacked: {error or type(error).__name__}") from error
+        raise damage_error(what, say("formats.it-cannot-be-unpacked", error=error or type(error).__name__)) from error

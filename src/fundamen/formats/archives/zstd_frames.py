@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Self
 
 from fundamen.formats.byte_source import ByteSource, SourceStream
 from fundamen.formats.cursor import damage_error
+from fundamen.messages import say
 
 if TYPE_CHECKING:
     import io
@@ -65,7 +66,7 @@ def require_whole(source: ByteSource) -> None:
             at += 8 + int.from_bytes(source.read_at(at + 4, 4), "little")
             continue
         if magic != _MAGIC:
-            raise damage_error(source.name, f"at byte {at} no frame of Zstandard begins")
+            raise damage_error(source.name, say("formats.at-byte-no-frame-of-zstandard", at=at))
         descriptor = int.from_bytes(source.read_at(at + 4, 1), "little")
         is_single, has_checksum = bool(descriptor & 0x20), bool(descriptor & 0x04)
         at += 5 + (not is_single) + _DICTIONARY_ID[descriptor & 3] + (_CONTENT_SIZE[descriptor >> 6] or is_single)
@@ -74,12 +75,12 @@ def require_whole(source: ByteSource) -> None:
             header = source.read_at(at, 3)
             count += 1
             if len(header) < 3 or count > _MOST_BLOCKS:  # noqa: PLR2004 - the header's bytes
-                raise damage_error(source.name, f"it is truncated: at byte {at} a block should begin")
+                raise damage_error(source.name, say("formats.it-is-truncated-at-byte-a", at=at))
             value = int.from_bytes(header, "little")
             is_last, kind, size = bool(value & 1), value >> 1 & 3, value >> 3
             if kind == _RESERVED:
-                raise damage_error(source.name, f"at byte {at} there is a block of no known kind")
+                raise damage_error(source.name, say("formats.at-byte-there-is-a-block", at=at))
             at += 3 + (1 if kind == _RLE else size)
         at += 4 * has_checksum
     if at != source.size:
-        raise damage_error(source.name, "it is truncated within its last block")
+        raise damage_error(source.name, say("formats.it-is-truncated-within-its-last"))

@@ -13,6 +13,7 @@ import msgspec
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import damage_error
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError
 
@@ -64,7 +65,7 @@ def read_certificates(source: ByteSource, password: str = "") -> Certificates:
         DamagedFileError: the file holds none, or is damaged.
     """
     if source.size > _MOST_BYTES:
-        raise damage_error(printable(source.name), f"it has {source.size} bytes, more than any file of certificates")
+        raise damage_error(printable(source.name), say("formats.it-has-bytes-more-than-any", size=source.size))
     data = source.read_at(0, source.size)
     if data.startswith(_JKS_MAGIC):
         from fundamen.formats.certificates.java_keystore import read_java_keystore  # noqa: PLC0415 - seldom met
@@ -85,7 +86,7 @@ def _read_pem(data: bytes, name: str) -> Certificates:
         try:
             der = base64.b64decode(b"".join(body.split()), validate=True)
         except binascii.Error as error:
-            raise damage_error(printable(name), f"one of its blocks is not base64: {error}") from error
+            raise damage_error(printable(name), say("formats.one-of-its-blocks-is-not", error=error)) from error
         if label in _CERTIFICATE_LABELS:
             certificates.append(_first_value(der) if label.startswith(b"TRUSTED") else der)
         elif label == b"X509 CRL":
@@ -95,9 +96,9 @@ def _read_pem(data: bytes, name: str) -> Certificates:
             certificates += inner.certificates
             lists += inner.revocation_lists
         if len(certificates) + len(lists) > _MOST_ITEMS:
-            raise damage_error(printable(name), f"it holds more than {_MOST_ITEMS} certificates")
+            raise damage_error(printable(name), say("formats.it-holds-more-than-certificates", most_items=_MOST_ITEMS))
     if not certificates and not lists:
-        raise damage_error(printable(name), "it holds no certificate and no revocation list")
+        raise damage_error(printable(name), say("formats.it-holds-no-certificate-and-no"))
     kind = CertificateEncoding.PEM if len(certificates) != 1 else CertificateEncoding.CERTIFICATE
     return Certificates(
         kind if certificates else CertificateEncoding.REVOCATION_LIST, tuple(certificates), tuple(lists)
@@ -108,7 +109,7 @@ def _first_value(der: bytes) -> bytes:
     """A trusted certificate has what it is trusted for behind it, which is another tool's affair."""
     from fundamen.formats.certificates.der import translate_asn1_errors, whole_of  # noqa: PLC0415 - seldom met
 
-    with translate_asn1_errors("A trusted certificate"):
+    with translate_asn1_errors(say("formats.a-trusted-certificate")):
         return whole_of(der)
 
 
@@ -132,7 +133,7 @@ def _read_der(data: bytes, name: str, password: str) -> Certificates:
         return Certificates(CertificateEncoding.CERTIFICATE, (whole,))
     if inner and _is(whole, "load_der_x509_crl"):
         return Certificates(CertificateEncoding.REVOCATION_LIST, (), (whole,))
-    raise damage_error(printable(name), "it holds no certificate and no revocation list")
+    raise damage_error(printable(name), say("formats.it-holds-no-certificate-and-no"))
 
 
 def _is(der: bytes, loader: str) -> bool:
@@ -166,7 +167,7 @@ def _read_pkcs12(data: bytes, name: str, password: str) -> Certificates:
             names=tuple((each.friendly_name or b"").decode("utf-8", "replace") for each in held),
         )
     raise DamagedFileError(
-        what=f"The keystore {printable(name)} cannot be read",
-        why=f"its password is another one, or it is damaged ({reason})",
-        do="Give its password: --password-file FILE.",
+        what=say("formats.the-keystore-cannot-be-read", name=printable(name)),
+        why=say("formats.its-password-is-another-one-or", reason=reason),
+        do=say("formats.give-its-password-password-file-file"),
     )

@@ -8,6 +8,7 @@ import re
 from datetime import UTC, datetime
 
 from fundamen.formats.cursor import damage_error
+from fundamen.messages import say
 
 _SEQUENCE, _VERSION = 0x30, 0xA0
 _UTC_TIME, _GENERALIZED_TIME = 0x17, 0x18
@@ -37,21 +38,21 @@ def read_end(der: bytes) -> datetime:
         begin, end = _inside(der, at, kind)
         return _moment(kind, der[begin:end].decode("ascii"))
     except (IndexError, ValueError) as error:
-        raise damage_error("The certificate", f"its validity is not where it must be: {error}") from error
+        raise damage_error("The certificate", say("formats.its-validity-is-not-where-it", error=error)) from error
 
 
 def _inside(der: bytes, at: int, kind: int) -> tuple[int, int]:
     """Where the contents of a value begin and end. Raises: IndexError, ValueError."""
     if der[at] != kind:
-        raise ValueError(f"byte {at} is {der[at]:#x}")
+        raise ValueError(say("formats.byte-is", at=at, der=der[at]))
     length, at = der[at + 1], at + 2
     if length >= _LONG:
         count = length - _LONG
         if not 0 < count <= _MOST_LENGTH:
-            raise ValueError(f"a length of {count} bytes")
+            raise ValueError(say("formats.a-length-of-bytes", count=count))
         length, at = int.from_bytes(der[at : at + count], "big"), at + count
     if at + length > len(der):
-        raise ValueError(f"a value of {length} bytes at {at}")
+        raise ValueError(say("formats.a-value-of-bytes-at", length=length, at=at))
     return at, at + length
 
 
@@ -63,9 +64,9 @@ def _moment(kind: int, text: str) -> datetime:
     if kind == _UTC_TIME:
         text = f"{'20' if int(text[:2]) < _FIRST_OF_THIS_CENTURY else '19'}{text}"
     elif kind != _GENERALIZED_TIME:
-        raise ValueError(f"a time of kind {kind:#x}")
+        raise ValueError(say("formats.a-time-of-kind", kind=kind))
     found = _MOMENT.fullmatch(text)
     if found is None:
-        raise ValueError(f"the time {text!r}")
+        raise ValueError(say("formats.the-time", text=text))
     year, month, day, hour, minute, second = map(int, found.groups())
     return datetime(year, month, day, hour, minute, second, tzinfo=UTC)

@@ -11,6 +11,7 @@ from typing import Any, TypeVar
 from asn1crypto import core, parser
 
 from fundamen.formats.cursor import damage_error
+from fundamen.messages import say
 
 _Value = TypeVar("_Value")
 _OCTET_STRING = 4
@@ -42,7 +43,7 @@ def translate_asn1_errors(what: str) -> Iterator[None]:
         yield
     except (ValueError, TypeError, KeyError, IndexError, OverflowError, AttributeError, RecursionError) as error:
         reason = " ".join(str(error).split()) or type(error).__name__
-        raise damage_error(what, f"it is not well-formed ASN.1: {reason[:160]}") from error
+        raise damage_error(what, say("formats.it-is-not-well-formed-asn", reason=reason[:160])) from error
 
 
 def decode_at(kind: type[_Value], data: bytes) -> _Value:

@@ -9,6 +9,7 @@ import struct
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import Cursor, damage_error
+from fundamen.messages import say
 from fundamen.model.display import printable
 
 _HEADER = struct.Struct(">III")  # magic, version, number of entries
@@ -30,7 +31,10 @@ def read_java_keystore(source: ByteSource, password: str = "") -> tuple[tuple[st
     cursor = Cursor(source)
     _, version, count = cursor.unpack(_HEADER, "keystore header")
     if version not in {1, 2} or count > _MOST_ENTRIES:
-        raise damage_error(f"The keystore {printable(source.name)}", f"it claims version {version} and {count} entries")
+        raise damage_error(
+            say("formats.the-keystore", name=printable(source.name)),
+            say("formats.it-claims-version-and-entries", version=version, count=count),
+        )
     _check_digest(source, password or _USUAL_PASSWORD)
     found = []
     for _ in range(count):
@@ -46,7 +50,8 @@ def read_java_keystore(source: ByteSource, password: str = "") -> tuple[tuple[st
                 _certificate(cursor, version)
         else:
             raise damage_error(
-                f"The keystore {printable(source.name)}", f"the entry {alias!r} is of the unknown kind {tag}"
+                say("formats.the-keystore", name=printable(source.name)),
+                say("formats.the-entry-is-of-the-unknown", alias=alias, tag=tag),
             )
     return tuple(found)
 
@@ -67,5 +72,5 @@ def _check_digest(source: ByteSource, password: str) -> None:
     digest = hashlib.sha1(password.encode("utf-16-be") + _WHITENER + body, usedforsecurity=False).digest()
     if digest != source.read_at(source.size - _DIGEST_SIZE, _DIGEST_SIZE):
         raise damage_error(
-            f"The keystore {printable(source.name)}", "its password is another one, or its bytes were altered"
+            say("formats.the-keystore", name=printable(source.name)), say("formats.its-password-is-another-one-or-its")
         )

@@ -21,6 +21,7 @@ from fundamen.formats.certificates.der import (
     whole_of,
 )
 from fundamen.formats.cursor import damage_error
+from fundamen.messages import say
 
 _MOST_CERTIFICATES = 200
 _MOST_SIGNERS = 20
@@ -173,14 +174,14 @@ def read_signed_data(data: bytes, what: str) -> SignedData:
     with translate_asn1_errors(what):
         outer = decode_at(_ContentInfo, data)
         if outer["type"].dotted != Oid.SIGNED_DATA:
-            raise damage_error(what, f"its content is of type {outer['type'].dotted}, not signed data")
+            raise damage_error(what, say("formats.its-content-is-of-type-not", dotted=outer["type"].dotted))
         inner = decode_at(_SignedData, contents_of(outer["content"].dump()))
         if len(inner["certificates"]) > _MOST_CERTIFICATES or len(inner["signers"]) > _MOST_SIGNERS:
-            raise damage_error(what, "it holds more certificates or signers than any real one")
+            raise damage_error(what, say("formats.it-holds-more-certificates-or-signers"))
         signers = tuple(_read_signer(each) for each in inner["signers"])
         digests = {each["algorithm"] for each in inner["digest_algorithms"].native}
         if inner["version"].native not in _VERSIONS or not {each.digest_algorithm for each in signers} <= digests:
-            raise damage_error(what, "its version, or the digests that it announces, are not those of its signers")
+            raise damage_error(what, say("formats.its-version-or-the-digests-that"))
         content = inner["content"]["content"]
         return SignedData(
             content_type=inner["content"]["type"].dotted,
@@ -222,7 +223,7 @@ def read_indirect_data(content: bytes, what: str) -> IndirectData:
 def _content(encoded: bytes) -> bytes:
     """The bytes under the message digest, without the identifier, which must be one that stands for content."""
     if encoded[:1] not in _CONTENT_TAGS:
-        raise ValueError(f"its content begins with the identifier {encoded[:1].hex()}")
+        raise ValueError(say("formats.its-content-begins-with-the-identifier", encoded=encoded[:1].hex()))
     return contents_of(encoded)
 
 
@@ -235,7 +236,7 @@ def _encode_members(choices: Any, wanted: str) -> list[bytes]:  # noqa: ANN401 -
 
 def _read_signer(info: Any, depth: int = 0) -> Signer:  # noqa: ANN401
     if info["version"].native not in _VERSIONS:
-        raise ValueError(f"a signer is of version {info['version'].native}")
+        raise ValueError(say("formats.a-signer-is-of-version", native=info["version"].native))
     signed = info["signed"]
     signed_values = {} if isinstance(signed, core.Void) else values_of(signed)
     unsigned = {} if isinstance(info["unsigned"], core.Void) else values_of(info["unsigned"])
@@ -270,7 +271,7 @@ def _signature_algorithm(info: Any) -> tuple[str, str, int]:  # noqa: ANN401
     algorithm = info["signature_algorithm"]
     digest: str = info["digest_algorithm"].native["algorithm"]  # all of it is read, so that damage shows
     if not isinstance(algorithm.native, dict):
-        raise TypeError("a signature algorithm is no sequence")
+        raise TypeError(say("formats.a-signature-algorithm-is-no-sequence"))
     name = algorithm["algorithm"].native
     scheme: str = algorithm.signature_algo
     if scheme == Scheme.RSA_PSS:
@@ -284,7 +285,7 @@ def _one(values: dict[str, list[bytes]], oid: str, kind: type[Any], attribute: s
     """The one value of an attribute; None where there is none."""
     found = values.get(oid, [])
     if len(found) > 1:
-        raise ValueError(f"the attribute {oid} occurs {len(found)} times")
+        raise ValueError(say("formats.the-attribute-occurs-times", oid=oid, count=len(found)))
     return getattr(decode_at(kind, found[0]), attribute) if found else None
 
 

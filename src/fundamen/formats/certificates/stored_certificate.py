@@ -10,6 +10,7 @@ import msgspec
 from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.certificates.der import decode_at, translate_asn1_errors
 from fundamen.formats.cursor import Cursor
+from fundamen.messages import say
 
 _PROPERTY = struct.Struct("<III")  # its number, a reserved 1, its size
 _SHA1_HASH, _ALLOWED_USES = 3, 9  # CERT_SHA1_HASH_PROP_ID, CERT_ENHKEY_USAGE_PROP_ID
@@ -43,7 +44,7 @@ def read_stored_blob(data: bytes, name: str) -> StoredBlob:
 def _purposes(data: bytes) -> frozenset[str]:
     from asn1crypto.x509 import ExtKeyUsageSyntax  # noqa: PLC0415 - few roots are restricted
 
-    with translate_asn1_errors("The allowed uses of a stored certificate"):
+    with translate_asn1_errors(say("formats.the-allowed-uses-of-a-stored")):
         return frozenset(each.dotted for each in decode_at(ExtKeyUsageSyntax, data))
 
 

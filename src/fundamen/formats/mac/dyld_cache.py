@@ -7,6 +7,7 @@ import struct
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import Cursor, damage_error
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture
 from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError
@@ -35,14 +36,14 @@ def read_dyld_cache(source: ByteSource) -> tuple[Architecture, frozenset[str]]:
     magic, mappings_at, _, at, count = Cursor(source).unpack(_HEADER, "header of the shared cache")
     name = magic[len(_MAGIC) :].strip(b"\0 ").decode("ascii", "replace")
     if not magic.startswith(_MAGIC) or name not in _ARCHITECTURES:
-        raise _damaged_cache(source, "it is no shared cache of a known architecture")
+        raise _damaged_cache(source, say("formats.it-is-no-shared-cache-of"))
     if mappings_at > _AT_IMAGES:
         at, count = Cursor(source, _AT_IMAGES).unpack(_PAIR, "place of the images")
     if count > _MOST_IMAGES:
-        raise _damaged_cache(source, f"it claims {count} libraries")
+        raise _damaged_cache(source, say("formats.it-claims-libraries", count=count))
     images = Cursor(source, at).table(_IMAGE, count, "images")
     return _ARCHITECTURES[name], frozenset(Cursor(source, path_at).text("path", 1024) for *_, path_at, _ in images)
 
 
 def _damaged_cache(source: ByteSource, why: str) -> DamagedFileError:
-    return damage_error(f"The shared cache {printable(source.name)}", why)
+    return damage_error(say("formats.the-shared-cache", name=printable(source.name)), why)

@@ -8,6 +8,7 @@ import struct
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import Cursor, StructureFindings
 from fundamen.formats.mac.macho_slice import THIN_MAGICS, FileType, Slice, read_slice
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, BinaryKind, Format, Need
 
@@ -45,7 +46,7 @@ def read_macho(source: ByteSource) -> MachO:
         with findings.of("universal header"):
             extents = _read_fat(source, findings)
     for offset, size in extents:
-        with findings.of(f"slice at {offset}" if offset else "Mach-O header"):
+        with findings.of(say("formats.slice-at", offset=offset) if offset else "Mach-O header"):
             slices.append(read_slice(source, offset, size, findings))
     return _record(source, tuple(slices), findings)
 
@@ -85,16 +86,16 @@ def _read_fat(source: ByteSource, findings: StructureFindings) -> list[tuple[int
     cursor = Cursor(source)
     magic, count = cursor.unpack(_FAT_HEADER, "universal header")
     if count > _MOST_SLICES:
-        findings.add("universal header", f"claims {count} slices")
+        findings.add("universal header", say("formats.claims-slices", count=count))
         return []
     record = _FAT_ARCH if magic == _FAT_MAGIC else _FAT_ARCH_64
     extents = []
     for _, _, offset, size, *_ in cursor.table(record, count, "table of slices"):
-        findings.check_extent(f"slice at {offset}", offset, size, source.size)
+        findings.check_extent(say("formats.slice-at", offset=offset), offset, size, source.size)
         if offset < cursor.at:
-            findings.add(f"slice at {offset}", "lies over the universal header")
+            findings.add(say("formats.slice-at", offset=offset), say("formats.lies-over-the-universal-header"))
         elif offset < source.size:
             extents.append((offset, min(size, source.size - offset)))
     if not extents and not findings.all_problems():
-        findings.add("universal header", "holds no slices")
+        findings.add("universal header", say("formats.holds-no-slices"))
     return extents

@@ -11,6 +11,7 @@ from fundamen.formats.byte_source import ByteSource, MemoryBytes
 from fundamen.formats.cursor import Cursor, damage_error
 from fundamen.formats.mac.macho_slice import Extent, Slice
 from fundamen.formats.mac.macho_symbols import is_import, read_symbols, read_uleb
+from fundamen.messages import say
 from fundamen.model.binary import Necessity
 from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError
@@ -66,13 +67,16 @@ def _read_chained(source: ByteSource, part: Slice, extent: Extent) -> list[Impor
     header = struct.Struct(part.order + _FIXUPS_HEADER)
     _, _, imports_at, names_at, count, kind, names_format = Cursor(source, start).unpack(header, "chained fixups")
     if count > _MOST_IMPORTS or names_format != 0 or max(imports_at, names_at) > extent.size:
-        raise _damaged_imports(source, f"its chained fixups claim {count} imports at {imports_at}, names at {names_at}")
-    names = Cursor(source, start + names_at).take(extent.size - names_at, "names of the imports")
+        raise _damaged_imports(
+            source,
+            say("formats.its-chained-fixups-claim-imports-at", count=count, imports_at=imports_at, names_at=names_at),
+        )
+    names = Cursor(source, start + names_at).take(extent.size - names_at, say("formats.names-of-the-imports"))
     imports = []
     for ordinal, is_weak, name_at in _import_records(Cursor(source, start + imports_at), count, kind, part.order):
         end = names.find(b"\0", name_at, name_at + _LONGEST_NAME)
         if end < 0:
-            raise _damaged_imports(source, f"an imported name at {name_at} has no end in {len(names)} bytes of names")
+            raise _damaged_imports(source, say("formats.an-imported-name-at-has-no", name_at=name_at, count=len(names)))
         name = names[name_at:end].decode("utf-8", "surrogateescape")
         imports.append(Import(name, ordinal, Necessity.OPTIONAL if is_weak else Necessity.REQUIRED))
     return imports
@@ -130,4 +134,4 @@ def _sign_extend(number: int, bits: int) -> int:
 
 
 def _damaged_imports(source: ByteSource, why: str) -> DamagedFileError:
-    return damage_error(f"The imports of {printable(source.name)}", why)
+    return damage_error(say("formats.the-imports-of", name=printable(source.name)), why)

@@ -14,6 +14,7 @@ from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import Cursor, damage_error
 from fundamen.formats.mac.macho_slice import Slice
 from fundamen.formats.mac.property_list import read_property_list
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError
 
@@ -89,7 +90,9 @@ def read_signature(source: ByteSource, part: Slice) -> CodeSignature | None:
     cursor = Cursor(source, start)
     magic, length, count = cursor.unpack(_HEADER, "code signature")
     if magic != _SUPER_BLOB or count > _MOST_BLOBS or length > part.signature.size:
-        raise _damaged_signature(source, f"it begins with {magic:08x}, claims {length} bytes and {count} parts")
+        raise _damaged_signature(
+            source, say("formats.it-begins-with-claims-bytes-and", magic=magic, length=length, count=count)
+        )
     blobs = [
         (Cursor(source, start + offset).unpack(_ENTRY, "part of the code signature"), start + offset)
         for _, offset in cursor.table(_ENTRY, count, "index of the code signature")
@@ -97,7 +100,7 @@ def read_signature(source: ByteSource, part: Slice) -> CodeSignature | None:
     ]
     directories = [_read_directory(source, at, start + length - at) for (m, _), at in blobs if m == _CODE_DIRECTORY]
     if not directories:
-        raise _damaged_signature(source, "it holds no directory of the code's pages")
+        raise _damaged_signature(source, say("formats.it-holds-no-directory-of-the"))
     strongest = max(directories, key=lambda each: _ALGORITHMS.get(each.hash_type, ("", 0))[1])
     granted = [
         _granted_entitlements(Cursor(source, at).take(size, "entitlements"))
@@ -119,7 +122,9 @@ def find_altered_page(source: ByteSource, part: Slice, signature: CodeSignature)
         return None
     for index, expected in enumerate(signature.hashes):
         begin = index * page_size
-        page = Cursor(source, part.offset + begin).take(min(page_size, signature.covered - begin), f"page {index}")
+        page = Cursor(source, part.offset + begin).take(
+            min(page_size, signature.covered - begin), say("formats.page", index=index)
+        )
         if hashlib.new(name, page, usedforsecurity=False).digest()[:size] != expected:
             return index
     return None
@@ -131,15 +136,18 @@ def _read_directory(source: ByteSource, start: int, room: int) -> CodeSignature:
     _, length, version, flags, hashes_at, identifier_at, _, count, limit = fields[:9]
     hash_size, hash_type, _, page_power, _ = fields[9:]
     if length > room or count > _MOST_PAGES or page_power > _LONGEST_PAGE:
-        raise _damaged_signature(source, f"its directory claims {length} bytes, {count} pages of 2^{page_power} bytes")
+        raise _damaged_signature(
+            source,
+            say("formats.its-directory-claims-bytes-pages-of", length=length, count=count, page_power=page_power),
+        )
     if version >= _HAS_LONG_LIMIT:
         cursor.at = start + _AT_LONG_LIMIT
         limit = cursor.unpack(struct.Struct(">Q"), "code limit")[0] or limit
     cursor.at = start + hashes_at
-    table = cursor.take(count * hash_size, "hashes of the pages")
+    table = cursor.take(count * hash_size, say("formats.hashes-of-the-pages"))
     page_size = 1 << page_power if page_power else 0
     if limit > count * page_size if page_size else count > 1:
-        raise _damaged_signature(source, f"its {count} hashes do not fit the {limit} bytes that it covers")
+        raise _damaged_signature(source, say("formats.its-hashes-do-not-fit-the", count=count, limit=limit))
     return CodeSignature(
         identifier=Cursor(source, start + identifier_at).text("identifier"),
         team=_team(source, start) if version >= _HAS_TEAM else None,
@@ -154,7 +162,7 @@ def _read_directory(source: ByteSource, start: int, room: int) -> CodeSignature:
 def _granted_entitlements(blob: bytes) -> frozenset[str]:
     """The entitlements that are true; none where the list cannot be read, as for the system."""
     try:
-        values = read_property_list(blob[_ENTRY.size :], "list of entitlements")
+        values = read_property_list(blob[_ENTRY.size :], say("formats.list-of-entitlements"))
     except DamagedFileError:
         return frozenset()
     return frozenset(key for key, value in values.items() if value is True)
@@ -166,4 +174,4 @@ def _team(source: ByteSource, start: int) -> str | None:
 
 
 def _damaged_signature(source: ByteSource, why: str) -> DamagedFileError:
-    return damage_error(f"The code signature of {printable(source.name)}", why)
+    return damage_error(say("formats.the-code-signature-of", name=printable(source.name)), why)

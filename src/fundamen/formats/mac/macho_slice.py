@@ -11,6 +11,7 @@ import msgspec
 
 from fundamen.formats.byte_source import ByteSource, MemoryBytes
 from fundamen.formats.cursor import Cursor, StructureFindings, damage_error
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Necessity
 from fundamen.model.display import printable
@@ -217,7 +218,9 @@ class _SliceReader:
         cursor = Cursor(source, offset)
         magic = cursor.take(4, "Mach-O header")
         if magic not in THIN_MAGICS:
-            raise damage_error(printable(source.name), f"begins with {magic.hex(' ')}, which is no Mach-O header")
+            raise damage_error(
+                printable(source.name), say("formats.begins-with-which-is-no-mach", magic=magic.hex(" "))
+            )
         order, bits = THIN_MAGICS[magic]
         self._order = _ORDERS[order]
         cpu_type, cpu_subtype, file_type, count, commands_size, flags = cursor.unpack(
@@ -257,13 +260,15 @@ class _SliceReader:
         at = 0
         commands = self._commands()
         for index in range(self._count if commands else 0):
-            place = f"load command {index}"
+            place = say("formats.load-command", index=index)
             if at + self._order.pair.size > len(commands):
-                self._findings.add(place, f"begins at byte {at} of {len(commands)} bytes of load commands")
+                self._findings.add(place, say("formats.begins-at-byte-of-bytes-of", at=at, count=len(commands)))
                 break
             number, length = self._order.pair.unpack_from(commands, at)
             if length < self._order.pair.size or length % 4 or at + length > len(commands):
-                self._findings.add(place, f"claims {length} bytes at byte {at} of {len(commands)}")
+                self._findings.add(
+                    place, say("formats.claims-bytes-at-byte-of", length=length, at=at, count=len(commands))
+                )
                 break
             with self._findings.of(place):
                 found = self._read_command(number & ~_REQUIRED_TO_UNDERSTAND, commands[at : at + length])
@@ -273,7 +278,7 @@ class _SliceReader:
 
     def _commands(self) -> bytes:
         if self._count > _MOST_COMMANDS:
-            self._findings.add("load commands", f"there are said to be {self._count} of them")
+            self._findings.add("load commands", say("formats.there-are-said-to-be-of", count=self._count))
             return b""
         at = self._cursor.at - self._slice.offset
         if not self._check("load commands", Extent(at, self._commands_size)):
@@ -341,10 +346,10 @@ class _SliceReader:
         record = self._order.segment_64 if number == LoadCommand.SEGMENT_64 else self._order.segment
         raw, _address, memory_size, offset, size = cursor.unpack(record, "segment")
         name = raw.rstrip(b"\0").decode("utf-8", "surrogateescape")
-        place = f"segment {name}"
+        place = say("formats.segment", name=name)
         extent = self._require_inside(place, offset, size)
         if size > memory_size and self._slice.file_type != FileType.OBJECT:
-            self._findings.add(place, f"has {size} bytes in the file but room for {memory_size} in memory")
+            self._findings.add(place, say("formats.has-bytes-in-the-file-but", file_size=size, memory_size=memory_size))
         return {"segments": (*self._slice.segments, MachSegment(name, extent))}
 
     def _dylib(self, number: int, data: bytes, cursor: Cursor) -> dict[str, object]:
@@ -386,7 +391,9 @@ def _made_for(platform: int, minimum: int, sdk: int) -> dict[str, object]:
 def _text(data: bytes, at: int) -> str:
     """The string at an offset from the start of its command, up to a NUL or the command's end. Source: union lc_str."""
     if not 8 <= at < len(data):  # noqa: PLR2004 - behind the command's own two words
-        raise damage_error("A load command", f"its string begins at byte {at} of {len(data)}")
+        raise damage_error(
+            say("formats.a-load-command"), say("formats.its-string-begins-at-byte-of", at=at, count=len(data))
+        )
     return data[at:].partition(b"\0")[0].decode("utf-8", "surrogateescape")
 
 

@@ -8,6 +8,7 @@ import struct
 from fundamen.formats.byte_source import ByteSource, MemoryBytes
 from fundamen.formats.cursor import Cursor, damage_error
 from fundamen.formats.mac.macho_slice import Extent, Slice
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError
 
@@ -53,7 +54,7 @@ def read_symbols(source: ByteSource, part: Slice) -> list[tuple[str, int, int, i
     if symtab is None:
         return []
     if symtab.count > _MOST_SYMBOLS:
-        raise _damaged_symbols(source, f"its symbol table claims {symtab.count} symbols")
+        raise _damaged_symbols(source, say("formats.its-symbol-table-claims-symbols", count=symtab.count))
     names = Cursor(source, part.offset + symtab.strings_at).take(symtab.strings_size, "symbol names")
     cursor = Cursor(source, part.offset + symtab.symbols_at)
     found = []
@@ -64,7 +65,7 @@ def read_symbols(source: ByteSource, part: Slice) -> list[tuple[str, int, int, i
             end = names.find(b"\0", name_at, name_at + _LONGEST_NAME)
             if end < 0:
                 raise _damaged_symbols(
-                    source, f"a symbol's name at {name_at} has no end in {len(names)} bytes of names"
+                    source, say("formats.a-symbol-name-at-has-no", name_at=name_at, count=len(names))
                 )
             found.append((names[name_at:end].decode("utf-8", "surrogateescape"), type_, description, value))
     return found
@@ -90,7 +91,7 @@ def _trie_names(source: ByteSource, part: Slice, extent: Extent) -> list[str]:
             edge = cursor.text("edge of the exports trie", _LONGEST_NAME).encode("utf-8", "surrogateescape")
             child = read_uleb(cursor)
             if child in entered or len(prefix) + len(edge) > _LONGEST_NAME or size > _MOST_NAMES_SIZE:
-                raise _damaged_symbols(source, f"its exports trie leads from byte {at} back to {child}, or is endless")
+                raise _damaged_symbols(source, say("formats.its-exports-trie-leads-from-byte", at=at, child=child))
             entered.add(child)
             waiting.append((child, prefix + edge))
     return names
@@ -108,4 +109,4 @@ def read_uleb(cursor: Cursor) -> int:
 
 
 def _damaged_symbols(source: ByteSource, why: str) -> DamagedFileError:
-    return damage_error(f"The symbols of {printable(source.name)}", why)
+    return damage_error(say("formats.the-symbols-of", name=printable(source.name)), why)

@@ -7,6 +7,7 @@ import plistlib
 from xml.parsers.expat import ExpatError
 
 from fundamen.formats.cursor import damage_error
+from fundamen.messages import say
 
 _MOST_BYTES = 4 << 20
 
@@ -22,13 +23,13 @@ def read_property_list(data: bytes, what: str) -> dict[str, object]:
         DamagedFileError: it is none, declares entities, is too large, or holds no keys.
     """
     if len(data) > _MOST_BYTES:
-        raise damage_error(f"The {what}", f"it has {len(data)} bytes")
+        raise damage_error(f"The {what}", say("formats.it-has-bytes", count=len(data)))
     try:
         values = plistlib.loads(data)
     except (plistlib.InvalidFileException, ExpatError, ValueError, LookupError, OverflowError, RecursionError) as error:
         raise damage_error(f"The {what}", f"{type(error).__name__}: {error}") from error
     except (TypeError, AttributeError) as error:  # plistlib's answer to tags in impossible places
-        raise damage_error(f"The {what}", f"its tags are in places where they cannot be ({error})") from error
+        raise damage_error(f"The {what}", say("formats.its-tags-are-in-places-where", error=error)) from error
     if not isinstance(values, dict):
-        raise damage_error(f"The {what}", "it holds no keys")
+        raise damage_error(f"The {what}", say("formats.it-holds-no-keys"))
     return values

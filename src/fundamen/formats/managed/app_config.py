@@ -9,6 +9,7 @@ import msgspec
 
 from fundamen.formats.bounded_xml import elements_of, read_xml, tag_of
 from fundamen.formats.windows.manifest import Redirect, Version, redirects_in, version_of
+from fundamen.messages import say
 from fundamen.model.errors import DamagedFileError
 
 _MAX_ASSEMBLIES = 10_000
@@ -58,9 +59,9 @@ def read_app_config(data: bytes) -> AppConfig:
     assemblies = [_assembly(element) for element in elements if tag_of(element) == "dependentassembly"]
     if len(assemblies) > _MAX_ASSEMBLIES:
         raise DamagedFileError(
-            what="The configuration file cannot be read",
-            why=f"it lays something down for {len(assemblies)} assemblies",
-            do="Compare it with the one in its publisher's package.",
+            what=say("formats.the-configuration-file-cannot-be-read"),
+            why=say("formats.it-lays-something-down-for-assemblies", count=len(assemblies)),
+            do=say("formats.compare-it-with-the-one-in"),
         )
     runtimes = [e for e in elements if tag_of(e) == "supportedruntime"]
     paths = [p for e in elements if tag_of(e) == "probing" for p in e.get("privatePath", "").split(";")]

@@ -14,6 +14,7 @@ from fundamen.formats.byte_source import ByteSource, MemoryBytes
 from fundamen.formats.cursor import Cursor
 from fundamen.formats.managed.cli_tables import Metadata, MetadataTable, decode_coded_index, read_compressed
 from fundamen.formats.windows.pe import CLI_HEADER, CliFlags, DataDirectory, Pe, cursor_at
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture
 
 _NATIVE_HEADER_AT = 64  # bytes into the CLI header: RVA and size of what a compiler ahead of time has added
@@ -60,8 +61,8 @@ class Managed(msgspec.Struct, frozen=True):
         if self.requires_32_bits:
             return "32 bits only"
         if not self.is_pure:
-            return "mixed with native code, for that code's processor only"
-        return "any processor, 32 bits preferred" if self.prefers_32_bits else "any processor"
+            return say("formats.mixed-with-native-code-for-that")
+        return say("formats.any-processor-32-bits-preferred") if self.prefers_32_bits else "any processor"
 
 
 def read_managed(source: ByteSource, pe: Pe) -> Managed | None:
@@ -153,7 +154,7 @@ def _attribute_name(metadata: Metadata, kind: int) -> str:
 
 def _first_text(blob: bytes) -> str | None:
     """The first argument of a custom attribute, if it is a text: a prolog, a compressed length, UTF-8."""
-    cursor = Cursor(MemoryBytes(blob, "the target framework attribute"))
+    cursor = Cursor(MemoryBytes(blob, say("formats.the-target-framework-attribute")))
     if cursor.take(2, "prolog") != b"\x01\x00":
         return None
     length = read_compressed(cursor.take(1, "length"), cursor)

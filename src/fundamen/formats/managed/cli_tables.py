@@ -11,6 +11,7 @@ from enum import IntEnum
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import Cursor, damage_error
+from fundamen.messages import say
 from fundamen.model.errors import DamagedFileError
 
 _SIGNATURE = 0x424A5342  # "BSJB"
@@ -121,7 +122,7 @@ class Metadata:
         cursor = Cursor(source, at)
         signature, _, _, _, length = cursor.unpack(_ROOT, "metadata root")
         if signature != _SIGNATURE:
-            raise _damaged_metadata(source, "its metadata does not begin with BSJB")
+            raise _damaged_metadata(source, say("formats.its-metadata-does-not-begin-with"))
         self.version = cursor.take(min(length, 255), "runtime version").partition(b"\0")[0].decode("utf-8", "replace")
         cursor.at = at + _ROOT.size + length
         _, count = cursor.unpack(struct.Struct("<HH"), "stream count")
@@ -171,34 +172,34 @@ class Metadata:
         """A string of the #Strings heap. Raises: DamagedFileError."""
         at, size = self._streams.get("#Strings", (0, 0))
         if index >= size:
-            raise _damaged_metadata(self._source, f"it names a string at {index}, and the heap has {size} bytes")
+            raise _damaged_metadata(self._source, say("formats.it-names-a-string-at-and", index=index, size=size))
         return Cursor(self._source, at + index).text("string")
 
     def blob(self, index: int) -> bytes:
         """Bytes of the #Blob heap, without the length before them (II.24.2.4). Raises: DamagedFileError."""
         at, size = self._streams.get("#Blob", (0, 0))
         if index >= size:
-            raise _damaged_metadata(self._source, f"it names a blob at {index}, and the heap has {size} bytes")
+            raise _damaged_metadata(self._source, say("formats.it-names-a-blob-at-and", index=index, size=size))
         cursor = Cursor(self._source, at + index)
         length = read_compressed(cursor.take(1, "blob length"), cursor)
         if length > min(size, _MAX_BLOB):
-            raise _damaged_metadata(self._source, f"a blob claims {length} bytes")
+            raise _damaged_metadata(self._source, say("formats.a-blob-claims-bytes", length=length))
         return cursor.take(length, "blob")
 
     def _read_header(self) -> None:
         if "#~" not in self._streams:
-            raise _damaged_metadata(self._source, "its metadata has no stream #~")
+            raise _damaged_metadata(self._source, say("formats.its-metadata-has-no-stream"))
         cursor = Cursor(self._source, self._streams["#~"][0])
         _, _, _, heaps, _, valid, _ = cursor.unpack(_TABLES_HEADER, "tables header")
         present = [number for number in range(64) if valid >> number & 1]
         if set(present) - set(_COLUMNS):
             raise _damaged_metadata(
-                self._source, f"it has tables of unknown form: {sorted(set(present) - set(_COLUMNS))}"
+                self._source, say("formats.it-has-tables-of-unknown-form", set=sorted(set(present) - set(_COLUMNS)))
             )
         counts = cursor.table(struct.Struct("<I"), len(present), "row counts")
         self._counts = dict(zip(present, (count for (count,) in counts), strict=True))
         if any(count > _MAX_ROWS for count in self._counts.values()):
-            raise _damaged_metadata(self._source, f"a table claims {max(self._counts.values())} rows")
+            raise _damaged_metadata(self._source, say("formats.a-table-claims-rows", values=max(self._counts.values())))
         self._records = {number: self._record(_COLUMNS[number], heaps) for number in present}
         self._starts: dict[int, int] = {}
         at = cursor.at
@@ -242,4 +243,4 @@ def read_compressed(first: bytes, cursor: Cursor) -> int:
 
 
 def _damaged_metadata(source: ByteSource, why: str) -> DamagedFileError:
-    return damage_error(f"The metadata of {source.name}", why)
+    return damage_error(say("formats.the-metadata-of", name=source.name), why)

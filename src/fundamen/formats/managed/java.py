@@ -13,6 +13,7 @@ import msgspec
 
 from fundamen.formats.byte_source import ByteSource, MemoryBytes, SourceStream
 from fundamen.formats.cursor import Cursor, StructureFindings, damage_error
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, BinaryKind, Format
 from fundamen.model.errors import DamagedFileError
@@ -110,7 +111,7 @@ def _record(source: ByteSource, findings: StructureFindings, java: int, newest: 
 def _java_of(cursor: Cursor) -> int:
     _, _, major, count = cursor.unpack(_CLASS_HEADER, "header")
     if major <= _FIRST_MAJOR or count == 0:
-        raise _damaged_archive(f"it has version {major} and {count} constants")
+        raise _damaged_archive(say("formats.it-has-version-and-constants", major=major, count=count))
     return int(major) - _FIRST_MAJOR
 
 
@@ -148,16 +149,16 @@ def _read_beginning(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, size: int)
         with archive.open(entry) as stream:
             return stream.read(size)
     except _ZIP_ERRORS as error:
-        raise _damaged_archive(f"{entry.filename} cannot be unpacked: {error}") from error
+        raise _damaged_archive(say("formats.cannot-be-unpacked", filename=entry.filename, error=error)) from error
 
 
 def _open(source: ByteSource) -> zipfile.ZipFile:
     try:
         archive = zipfile.ZipFile(SourceStream(source))
     except (*_ZIP_ERRORS, UnicodeDecodeError, OverflowError, IndexError) as error:
-        raise _damaged_archive(f"its directory cannot be read: {error}") from error
+        raise _damaged_archive(say("formats.its-directory-cannot-be-read", error=error)) from error
     if len(archive.infolist()) > _MOST_ENTRIES:
-        raise _damaged_archive(f"it claims {len(archive.infolist())} entries")
+        raise _damaged_archive(say("formats.it-claims-entries", count=len(archive.infolist())))
     return archive
 
 

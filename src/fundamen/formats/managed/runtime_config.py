@@ -10,6 +10,7 @@ from typing import TypeVar
 import msgspec
 
 from fundamen.formats.cursor import damage_error
+from fundamen.messages import say
 from fundamen.model.errors import DamagedFileError
 
 _MAX_BYTES = 16 << 20
@@ -162,13 +163,22 @@ def _rule(settings: _Options | _Framework) -> RollForward | None:
         for rule in RollForward:
             if rule.lower() == settings.rollForward.lower():
                 return rule
-        raise _damaged_config(f"rollForward is {settings.rollForward!r}, which is none of {', '.join(RollForward)}")
+        raise _damaged_config(
+            say(
+                "formats.rollforward-is-which-is-none-of",
+                rollForward=settings.rollForward,
+                rollforward=", ".join(RollForward),
+            )
+        )
     if settings.rollForwardOnNoCandidateFx is None and settings.applyPatches is None:
         return None
     number = 1 if settings.rollForwardOnNoCandidateFx is None else settings.rollForwardOnNoCandidateFx
     if number not in _OLDER_SETTING:
         raise _damaged_config(
-            f"rollForwardOnNoCandidateFx is {settings.rollForwardOnNoCandidateFx}, which is not 0, 1 or 2"
+            say(
+                "formats.rollforwardonnocandidatefx-is-which-is-not-0",
+                rollForwardOnNoCandidateFx=settings.rollForwardOnNoCandidateFx,
+            )
         )
     is_exact = settings.applyPatches is False and _OLDER_SETTING[number] is RollForward.LATEST_PATCH
     return RollForward.DISABLE if is_exact else _OLDER_SETTING[number]
@@ -176,7 +186,7 @@ def _rule(settings: _Options | _Framework) -> RollForward | None:
 
 def _decode_file(data: bytes, kind: type[_File]) -> _File:
     if len(data) > _MAX_BYTES:
-        raise _damaged_config(f"it has {len(data)} bytes")
+        raise _damaged_config(say("formats.it-has-bytes", count=len(data)))
     plain = _TEXT_OR_COMMENT.sub(lambda m: m[0] if m[0].startswith(b'"') else b" ", data.removeprefix(_BYTE_ORDER_MARK))
     try:
         return msgspec.json.decode(plain, type=kind)
@@ -185,4 +195,4 @@ def _decode_file(data: bytes, kind: type[_File]) -> _File:
 
 
 def _damaged_config(why: str) -> DamagedFileError:
-    return damage_error("The runtime configuration", why)
+    return damage_error(say("formats.the-runtime-configuration"), why)

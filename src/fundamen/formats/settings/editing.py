@@ -12,6 +12,7 @@ from collections.abc import Callable
 
 from fundamen.formats.cursor import damage_error
 from fundamen.formats.settings.setting import Dialect, FoundSetting, Key, Plain, SettingFormat, as_text, refusal
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 
@@ -38,7 +39,9 @@ def find_value(data: bytes, form: SettingFormat, key: Key, what: str) -> FoundSe
     text = _text_of(data, what)
     found = _dialect(form).find(text.removeprefix(_BOM), _require_depth(key, form), what)
     if found is not None and isinstance(found.value, int) and found.value.bit_length() > _MOST_BITS:
-        raise damage_error(what, f"{'.'.join(key)} is a number of {found.value.bit_length()} bits")
+        raise damage_error(
+            what, say("formats.is-a-number-of-bits", key=".".join(key), bit_length=found.value.bit_length())
+        )
     return found
 
 
@@ -68,7 +71,7 @@ def _change_text(
     changed = change(text.removeprefix(_BOM))
     found = _dialect(form).find(changed, key, what)
     if not _alike(found, expected, form):
-        raise refusal(what, key, "what was written would be read back as something else")
+        raise refusal(what, key, say("formats.what-was-written-would-be-read"))
     return (bom + changed).encode("utf-8", "surrogateescape")
 
 
@@ -87,16 +90,22 @@ def _require_depth(key: Key, form: SettingFormat) -> Key:
     )
     if not 1 <= len(key) <= most or not all(key[-1:]):
         raise UsageError(
-            what=f"{printable('.'.join(key)) or 'An empty key'} names no setting",
-            why=f"a key of {form} has {'one part' if most == 1 else f'one to {most} parts'}",
-            do="Name it part by part, from the outermost in.",
+            what=say("formats.names-no-setting", key=printable(".".join(key)) or say("formats.an-empty-key")),
+            why=say(
+                "formats.a-key-of-has",
+                form=form,
+                more="one part" if most == 1 else say("formats.one-to-parts", most=most),
+            ),
+            do=say("formats.name-it-part-by-part-from"),
         )
     return key
 
 
 def _text_of(data: bytes, what: str) -> str:
     if len(data) > MOST_BYTES or b"\0" in data:
-        raise damage_error(what, "it has NUL bytes" if b"\0" in data else f"it has {len(data)} bytes")
+        raise damage_error(
+            what, say("formats.it-has-nul-bytes") if b"\0" in data else say("formats.it-has-bytes", count=len(data))
+        )
     return data.decode("utf-8", "surrogateescape")
 
 

@@ -11,6 +11,7 @@ import msgspec
 
 from fundamen.formats.cursor import damage_error
 from fundamen.formats.settings.setting import FoundSetting, Key, Plain, ambiguous, refusal
+from fundamen.messages import say
 
 _BLANK = re.compile(r"[ \t\r\n]*")
 _DECODER = json.JSONDecoder()
@@ -32,7 +33,7 @@ def find(text: str, key: Key, what: str) -> FoundSetting | None:
         return None
     value = _decode_value(text, place.value_at, what)[0]
     if isinstance(value, dict | list):
-        raise refusal(what, key, "it is a group of settings, no value")
+        raise refusal(what, key, say("formats.it-is-a-group-of-settings"))
     return FoundSetting(value)
 
 
@@ -44,7 +45,7 @@ def change(text: str, key: Key, value: Plain, what: str) -> str:
         return text[: place.value_at] + spelled + text[place.end :]
     outer = _place(text, key[:-1], what)
     if outer is None or text[outer.value_at] != "{":
-        raise refusal(what, key, "its group does not exist")
+        raise refusal(what, key, say("formats.its-group-does-not-exist"))
     members = list(_members(text, outer.value_at, what))
     entry = f"{json.dumps(key[-1], ensure_ascii=False)}: {spelled}"
     if not members:
@@ -72,7 +73,7 @@ def _place(text: str, key: Key, what: str) -> _Member | None:
     begin = _after_blank(text, 0)
     _, end = _decode_value(text, begin, what)
     if text[end:].strip():
-        raise damage_error(what, f"there is more text after its end, at character {end}")
+        raise damage_error(what, say("formats.there-is-more-text-after-its", end=end))
     place = _Member("", begin, begin, end)
     for part in key:
         if text[place.value_at : place.value_at + 1] not in {"{", "["}:
@@ -112,4 +113,4 @@ def _decode_value(text: str, at: int, what: str) -> tuple[Plain | dict[str, obje
     try:
         return _DECODER.raw_decode(text, at)
     except (ValueError, RecursionError) as error:
-        raise damage_error(what, f"it is no JSON: {error}") from error
+        raise damage_error(what, say("formats.it-is-no-json", error=error)) from error

@@ -23,6 +23,7 @@ from fundamen.formats.settings.setting import (
     as_text,
     refusal,
 )
+from fundamen.messages import say
 
 _SECTION = re.compile(r"^[ \t]*\[([^\]\r\n]*)\][ \t]*(?:[;#].*)?$")
 _INI = re.compile(r"^([ \t]*)([^=:;#\[\s][^=:\r\n]*?)([ \t]*[=:][ \t]*)(.*?)([ \t]*(?:[ \t];.*)?)$")
@@ -159,7 +160,7 @@ def _value(form: SettingFormat, text: str, what: str) -> str:
         try:
             return "".join(shlex.split(text)) if text else ""
         except ValueError as error:
-            raise damage_error(what, f"a value of it cannot be read: {error}") from error
+            raise damage_error(what, say("formats.a-value-of-it-cannot-be", error=error)) from error
     if form is SettingFormat.INI and len(text) > 1 and text[0] == text[-1] == '"':
         return text[1:-1]
     return text
@@ -170,7 +171,7 @@ def _spell_value(form: SettingFormat, value: str, key: Key, what: str) -> str:
         escaped = value.replace("\\", "\\\\").replace("\n", "\\n").replace("\r", "\\r").replace("\t", "\\t")
         return re.sub(r"^([ \f])", r"\\\1", escaped)
     if any(mark in value for mark in "\r\n"):
-        raise refusal(what, key, "a value of this format has no line breaks")
+        raise refusal(what, key, say("formats.a-value-of-this-format-has"))
     if form is SettingFormat.SHELL:
         return shlex.quote(value)
     if form is SettingFormat.INI and (value != value.strip() or ";" in value or not value):

@@ -8,6 +8,7 @@ from tomlkit.exceptions import TOMLKitError
 from fundamen.formats.cursor import damage_error
 from fundamen.formats.decimal import read_decimal
 from fundamen.formats.settings.setting import FoundSetting, Key, Plain, refusal
+from fundamen.messages import say
 
 
 def find(text: str, key: Key, what: str) -> FoundSetting | None:
@@ -19,23 +20,23 @@ def find(text: str, key: Key, what: str) -> FoundSetting | None:
             return None
     value = node.unwrap() if hasattr(node, "unwrap") else node
     if isinstance(value, dict | list):
-        raise refusal(what, key, "it is a group of settings, no value")
+        raise refusal(what, key, say("formats.it-is-a-group-of-settings"))
     return FoundSetting(value if isinstance(value, str | int | float | bool) else str(value))
 
 
 def change(text: str, key: Key, value: Plain, what: str) -> str:
     """The text with a value changed, or put in behind the others of its table."""
     if value is None:
-        raise refusal(what, key, "TOML has no empty value")
+        raise refusal(what, key, say("formats.toml-has-no-empty-value"))
     document: Any = _read(text, what)
     node = document
     for part in key[:-1]:
         node = _child(node, part)
         if node is None:
-            raise refusal(what, key, "its table does not exist")
+            raise refusal(what, key, say("formats.its-table-does-not-exist"))
     holds_more = isinstance(node, dict | list)  # in a variable, as the library's types are narrowed wrongly
     if not holds_more:
-        raise refusal(what, key, f"{key[-2]} is a value, and no table")
+        raise refusal(what, key, say("formats.is-a-value-and-no-table", key=key[-2]))
     if find(text, key, what) is not None:
         old = node[int(key[-1]) if isinstance(node, list) else key[-1]]
         new = tomlkit.item(value)
@@ -44,7 +45,7 @@ def change(text: str, key: Key, value: Plain, what: str) -> str:
             new.trivia.trail = old.trivia.trail
         node[int(key[-1]) if isinstance(node, list) else key[-1]] = new
     elif isinstance(node, list):
-        raise refusal(what, key, "the list has no such place")
+        raise refusal(what, key, say("formats.the-list-has-no-such-place"))
     else:
         node[key[-1]] = value
     return tomlkit.dumps(document)
@@ -73,4 +74,4 @@ def _read(text: str, what: str) -> tomlkit.TOMLDocument:
     try:
         return tomlkit.parse(text)
     except (TOMLKitError, ValueError, RecursionError) as error:
-        raise damage_error(what, f"it is no TOML: {error}") from error
+        raise damage_error(what, say("formats.it-is-no-toml", error=error)) from error

@@ -13,6 +13,7 @@ import msgspec
 from fundamen.formats.cursor import damage_error
 from fundamen.formats.decimal import read_decimal
 from fundamen.formats.settings.setting import FoundSetting, Key, Plain, ambiguous, as_text, refusal
+from fundamen.messages import say
 
 _STEP = re.compile(r"^(.*?)(?:\[(\d+)\])?$")
 _ATTRIBUTE = re.compile(rb"""\s([^\s=/>]+)\s*=\s*("[^"]*"|'[^']*')""")
@@ -55,12 +56,12 @@ def change(text: str, key: Key, value: Plain, what: str) -> str:
     outer = _element(_root(data, what), key[:-1], key, what)
     name, is_attribute = key[-1].removeprefix("@"), key[-1].startswith("@")
     if outer is None or not re.fullmatch(r"[A-Za-z_:][\w.:-]*", name):
-        raise refusal(what, key, "its element does not exist")
+        raise refusal(what, key, say("formats.its-element-does-not-exist"))
     if is_attribute:
         at = outer.begin + 1 + len(outer.name.encode())
         return _join(data[:at], f" {name}={quoteattr(plain)}", data[at:])
     if outer.inner == outer.inner_end and not data[: outer.inner].endswith(b">"):
-        raise refusal(what, key, "its element is empty")
+        raise refusal(what, key, say("formats.its-element-is-empty"))
     last = outer.children[-1].begin if outer.children else outer.inner
     blank = data[:last][len(data[:last].rstrip()) :].decode() if outer.children else ""
     end = len(data[: outer.inner_end].rstrip()) if outer.children else outer.inner_end
@@ -74,7 +75,7 @@ def remove(text: str, key: Key, what: str) -> str:
     if place is None:
         return text
     if not place.is_attribute:
-        raise refusal(what, key, "an element is not removed, since others may count it")
+        raise refusal(what, key, say("formats.an-element-is-not-removed-since"))
     begin = data.rfind(key[-1][1:].encode(), 0, place.begin)
     return _join(data[: len(data[:begin].rstrip())], "", data[place.end :])
 
@@ -91,9 +92,9 @@ def _place(data: bytes, key: Key, what: str) -> _Place | None:
         return None
     if not is_attribute:
         if element.children:
-            raise refusal(what, key, "it holds further elements, no value")
+            raise refusal(what, key, say("formats.it-holds-further-elements-no-value"))
         if b"<" in data[element.inner : element.inner_end]:
-            raise refusal(what, key, "it holds a comment or a marked section")
+            raise refusal(what, key, say("formats.it-holds-a-comment-or-a"))
         return _Place(element.inner, element.inner_end, element.text, is_attribute=False)
     name = key[-1][1:]
     if name not in element.attributes:
@@ -129,7 +130,7 @@ def _root(data: bytes, what: str) -> _Element:
         nonlocal count
         count += 1
         if len(stack) > _MOST_DEPTH or count > _MOST_ELEMENTS:
-            raise damage_error(what, "it is nested too deep, or has too many elements")
+            raise damage_error(what, say("formats.it-is-nested-too-deep-or"))
         element = _Element(name, parser.CurrentByteIndex)
         element.attributes = attributes
         element.inner = _end_of_tag(data, element.begin)
@@ -144,7 +145,7 @@ def _root(data: bytes, what: str) -> _Element:
             stack[-1].text += piece
 
     def refuse(*_: object) -> None:
-        raise damage_error(what, "it declares entities or a document type")
+        raise damage_error(what, say("formats.it-declares-entities-or-a-document"))
 
     parser.StartElementHandler, parser.EndElementHandler = begin, end
     parser.CharacterDataHandler = characters
@@ -152,7 +153,7 @@ def _root(data: bytes, what: str) -> _Element:
     try:
         parser.Parse(data, True)  # noqa: FBT003 - its own interface
     except expat.ExpatError as error:
-        raise damage_error(what, f"it is no XML: {error}") from error
+        raise damage_error(what, say("formats.it-is-no-xml", error=error)) from error
     [root] = roots
     return root
 

@@ -9,6 +9,7 @@ from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 from fundamen.formats.cursor import damage_error
 from fundamen.formats.decimal import read_decimal
 from fundamen.formats.settings.setting import FoundSetting, Key, Plain, ambiguous, refusal
+from fundamen.messages import say
 
 _MOST_DEPTH = 64
 
@@ -18,7 +19,7 @@ class _Loader(yaml.SafeLoader):
 
     def fetch_flow_collection_start(self, TokenClass: type) -> None:  # noqa: N803 - the library's own signature
         if self.flow_level >= _MOST_DEPTH:
-            raise yaml.YAMLError(f"it nests more than {_MOST_DEPTH} deep")
+            raise yaml.YAMLError(say("formats.it-nests-more-than-deep", most_depth=_MOST_DEPTH))
         super().fetch_flow_collection_start(TokenClass)
 
 
@@ -28,11 +29,11 @@ def find(text: str, key: Key, what: str) -> FoundSetting | None:
     if node is None:
         return None
     if not isinstance(node, ScalarNode):
-        raise refusal(what, key, "it is a group of settings, no value")
+        raise refusal(what, key, say("formats.it-is-a-group-of-settings"))
     try:
         value = yaml.SafeLoader("").construct_object(node)
     except (yaml.YAMLError, ValueError, OverflowError) as error:  # an unknown tag, a date that is none, a huge number
-        raise refusal(what, key, f"it cannot be read: {str(error).splitlines()[0]}") from error
+        raise refusal(what, key, say("formats.it-cannot-be-read", error=str(error).splitlines()[0])) from error
     return FoundSetting(value if isinstance(value, str | int | float | bool) or value is None else str(value))
 
 
@@ -47,7 +48,7 @@ def change(text: str, key: Key, value: Plain, what: str) -> str:
         return text[: node.start_mark.index] + blank + spelled + text[node.end_mark.index :]
     outer = _node(root, key[:-1], what) if root is not None else None
     if not isinstance(outer, MappingNode) or outer.flow_style or not outer.value:
-        raise refusal(what, key, "its group does not exist, or is written in one line")
+        raise refusal(what, key, say("formats.its-group-does-not-exist-or"))
     name, last = outer.value[-1]
     indent = " " * name.start_mark.column
     end = _end_of(last)
@@ -66,7 +67,7 @@ def remove(text: str, key: Key, what: str) -> str:
         return text
     outer = _node(root, key[:-1], what)
     if not isinstance(outer, MappingNode) or outer.flow_style or len(outer.value) == 1:
-        raise refusal(what, key, "it is not on lines of its own")
+        raise refusal(what, key, say("formats.it-is-not-on-lines-of"))
     name = next(name for name, value in outer.value if value is node)
     begin = text.rfind("\n", 0, name.start_mark.index) + 1
     end = text.find("\n", _end_of(node))
@@ -77,7 +78,9 @@ def _root(text: str, what: str) -> Node | None:
     try:
         return yaml.compose(text, Loader=_Loader)
     except (yaml.YAMLError, ValueError, RecursionError) as error:
-        raise damage_error(what, f"it is no YAML, or holds several documents: {str(error).splitlines()[0]}") from error
+        raise damage_error(
+            what, say("formats.it-is-no-yaml-or-holds", splitlines=str(error).splitlines()[0])
+        ) from error
 
 
 def _node(node: Node | None, key: Key, what: str) -> Node | None:
@@ -99,7 +102,7 @@ def _require_plain_place(text: str, node: Node, key: Key, what: str) -> None:
     """An alias has the place of what it stands for, and a tag or anchor stands before its value."""
     line = text[text.rfind("\n", 0, node.start_mark.index) + 1 : node.start_mark.index]
     if "&" in line or text[node.start_mark.index : node.start_mark.index + 1] in {"&", "!", "|", ">"}:
-        raise refusal(what, key, "other values refer to it, or it goes over several lines")
+        raise refusal(what, key, say("formats.other-values-refer-to-it-or"))
 
 
 def _end_of(node: Node) -> int:
@@ -120,6 +123,6 @@ def _spell_value(value: Plain, key: Key, what: str) -> str:
     if not isinstance(value, str):
         return yaml.safe_dump(value, width=1 << 20).partition("\n")[0]
     if any(mark in value for mark in "\r\n"):
-        raise refusal(what, key, "a value of several lines is not written here")
+        raise refusal(what, key, say("formats.a-value-of-several-lines-is"))
     text = yaml.safe_dump(value, allow_unicode=True, width=1 << 20, default_flow_style=True)
     return text.removesuffix("\n").removesuffix("\n...")

@@ -5,6 +5,7 @@ from enum import StrEnum
 
 import msgspec
 
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 
@@ -41,15 +42,15 @@ class Dialect(msgspec.Struct, frozen=True):
 
 def ambiguous(what: str, key: Key) -> UsageError:
     """That a key stands more than once."""
-    return refusal(what, key, "it is there more than once, so its value is ambiguous")
+    return refusal(what, key, say("formats.it-is-there-more-than-once"))
 
 
 def refusal(what: str, key: Key, why: str) -> UsageError:
     """That a value cannot be changed."""
     return UsageError(
-        what=f"{printable('.'.join(key))} in {what} is not changed",
+        what=say("formats.in-is-not-changed", key=printable(".".join(key)), what=what),
         why=why,
-        do="Nothing was changed. Change it by hand.",
+        do=say("formats.nothing-was-changed-change-it-by"),
     )
 
 

@@ -7,6 +7,8 @@ linux/capability.h, VFS_CAP_REVISION_2; cap_to_text(3).
 import struct
 from collections.abc import Callable
 
+from fundamen.messages import say
+
 _ACL_VERSION, _NOBODY = 2, 0xFFFF_FFFF
 _TAGS = {("user", False): 0x01, ("user", True): 0x02, ("group", False): 0x04, ("group", True): 0x08}
 _MASK, _OTHER = 0x10, 0x20
@@ -40,16 +42,18 @@ def acl_bytes(text: str, number: Number) -> bytes:
         kind, name, rights = (part.strip() for part in (*written.split(":"), "", "")[:3])
         kinds = [each for each in ("user", "group", "mask", "other") if kind and each.startswith(kind)]
         if len(kinds) != 1 or written.count(":") != 2 or len(rights) != 3 or set(rights) - set(_RIGHTS):  # noqa: PLR2004
-            raise ValueError(f"{written!r} is no entry, as user:NAME:r-x is one")
+            raise ValueError(say("formats.is-no-entry-as-user-name", written=written))
         if kinds[0] in {"mask", "other"} and name:
-            raise ValueError(f"{kinds[0]} takes no name, and it has {name!r}")
+            raise ValueError(say("formats.takes-no-name-and-it-has", kinds=kinds[0], name=name))
         tag = {"mask": _MASK, "other": _OTHER}.get(kinds[0]) or _TAGS[kinds[0], bool(name)]
         bits = sum(_RIGHTS[letter] for letter in set(rights))
         entries.append((tag, number(kinds[0], name) if name else _NOBODY, bits))
     tags = [tag for tag, _, _ in entries]
     wanted = {0x01, 0x04, _OTHER, *([_MASK] if {0x02, 0x08} & set(tags) else [])}
     if missing := wanted - set(tags) or len({entry[:2] for entry in entries}) != len(entries):
-        raise ValueError("it has an entry twice" if missing is True else "it lacks user::, group::, other:: or mask::")
+        raise ValueError(
+            say("formats.it-has-an-entry-twice") if missing is True else say("formats.it-lacks-user-group-other-or")
+        )
     packed = b"".join(struct.pack("<HHI", tag, bits, who) for tag, who, bits in sorted(entries))
     return struct.pack("<I", _ACL_VERSION) + packed
 
@@ -83,7 +87,7 @@ def capability_bytes(text: str) -> bytes:
     names, equals, flags = text.replace("+", "=").partition("=")
     numbers = [_number_of(name) for name in names.split(",")]
     if not equals or not flags or set(flags) - set("eip") or len(set(flags)) != len(flags):
-        raise ValueError("it does not end in =ep, =p or the like")
+        raise ValueError(say("formats.it-does-not-end-in-ep"))
     mask = sum(1 << number for number in set(numbers))
     permitted, inheritable = mask if "p" in flags else 0, mask if "i" in flags else 0
     low, high = 0xFFFF_FFFF, 32
@@ -100,5 +104,5 @@ def capability_bytes(text: str) -> bytes:
 def _number_of(name: str) -> int:
     plain = name.strip().lower().removeprefix("cap_")
     if plain not in _CAPABILITIES:
-        raise ValueError(f"{name!r} is no capability")
+        raise ValueError(say("formats.is-no-capability", name=name))
     return _CAPABILITIES.index(plain)

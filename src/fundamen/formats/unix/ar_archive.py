@@ -11,6 +11,7 @@ import msgspec
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import Cursor, damage_error
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError
 
@@ -48,7 +49,7 @@ def read_archive(source: ByteSource) -> Archive:
     """
     magic = source.read_at(0, len(MAGIC))
     if magic not in {MAGIC, THIN_MAGIC}:
-        raise _damaged_archive(source, f"it begins with {magic[:8].hex(' ')}, which is no archive")
+        raise _damaged_archive(source, say("formats.it-begins-with-which-is-no", magic=magic[:8].hex(" ")))
     is_thin = magic == THIN_MAGIC
     members: list[Member] = []
     symbols: frozenset[str] | None = None
@@ -57,9 +58,9 @@ def read_archive(source: ByteSource) -> Archive:
         if raw in {"/", "/SYM64/"}:
             symbols = _index(source, offset, size, "Q" if raw == "/SYM64/" else "I")
         elif raw == "//":
-            long_names = Cursor(source, offset).take(size, "table of long names")
+            long_names = Cursor(source, offset).take(size, say("formats.table-of-long-names"))
         elif raw.startswith("#1/"):  # BSD's way: the name stands before the member's bytes
-            length = _number(source, raw[3:], "length of a name")
+            length = _number(source, raw[3:], say("formats.length-of-a-name"))
             name = Cursor(source, offset).take(min(length, size), "name").rstrip(b"\0").decode("utf-8", "replace")
             if name in _BSD_INDEX:
                 symbols = _bsd_index(source, offset + length, size - length)
@@ -86,18 +87,18 @@ def _headers(source: ByteSource, *, is_thin: bool) -> Iterator[tuple[str, int, i
             return
         name, _, _, _, _, size_text, end = cursor.unpack(_HEADER, "member's header")
         if end != _HEADER_END:
-            raise _damaged_archive(source, f"the header that should end at byte {cursor.at} does not end like one")
-        size = _number(source, size_text.decode("ascii", "replace"), "size of a member")
+            raise _damaged_archive(source, say("formats.the-header-that-should-end-at", at=cursor.at))
+        size = _number(source, size_text.decode("ascii", "replace"), say("formats.size-of-a-member"))
         raw = name.decode("utf-8", "replace").rstrip(" ")
         at = cursor.at
         takes_room = not is_thin or raw in {"/", "//", "/SYM64/"}
         if takes_room and at + size > source.size:
             raise _damaged_archive(
-                source, f"its member {raw} takes bytes {at} to {at + size}, but it ends at {source.size}"
+                source, say("formats.its-member-takes-bytes-to-but", raw=raw, at=at, at2=at + size, size=source.size)
             )
         yield raw, at, size
         cursor.at = at + (size + size % 2 if takes_room else 0)
-    raise _damaged_archive(source, f"it claims more than {_MOST_MEMBERS} members")
+    raise _damaged_archive(source, say("formats.it-claims-more-than-members", most_members=_MOST_MEMBERS))
 
 
 def _index(source: ByteSource, offset: int, size: int, word: str) -> frozenset[str]:
@@ -106,8 +107,8 @@ def _index(source: ByteSource, offset: int, size: int, word: str) -> frozenset[s
     count = number.unpack(Cursor(source, offset).take(number.size, "symbol index"))[0]
     names_at = number.size * (1 + count)
     if count > _MOST_SYMBOLS or names_at > size:
-        raise _damaged_archive(source, f"its index of {size} bytes claims {count} symbols")
-    names = Cursor(source, offset + names_at).take(size - names_at, "names of the symbol index")
+        raise _damaged_archive(source, say("formats.its-index-of-bytes-claims-symbols", size=size, count=count))
+    names = Cursor(source, offset + names_at).take(size - names_at, say("formats.names-of-the-symbol-index"))
     return frozenset(name.decode("utf-8", "surrogateescape") for name in names.split(b"\0")[:count])
 
 
@@ -122,16 +123,16 @@ def _bsd_index(source: ByteSource, offset: int, size: int) -> frozenset[str]:
 def _name(source: ByteSource, raw: str, long_names: bytes) -> str:
     if not raw.startswith("/"):
         return raw.removesuffix("/")
-    at = _number(source, raw[1:], "place of a long name")
+    at = _number(source, raw[1:], say("formats.place-of-a-long-name"))
     return long_names[at:].partition(b"\n")[0].decode("utf-8", "replace").removesuffix("/")
 
 
 def _number(source: ByteSource, text: str, what: str) -> int:
     digits = text.strip()
     if not (digits.isascii() and digits.isdigit()):
-        raise _damaged_archive(source, f"the {what} is {digits!r}, which is no number")
+        raise _damaged_archive(source, say("formats.the-is-which-is-no-number", what=what, digits=digits))
     return int(digits)
 
 
 def _damaged_archive(source: ByteSource, why: str) -> DamagedFileError:
-    return damage_error(f"The archive {printable(source.name)}", why)
+    return damage_error(say("formats.the-archive", name=printable(source.name)), why)

@@ -13,6 +13,7 @@ import msgspec
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import Cursor, StructureFindings
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, BinaryKind, Format, Necessity, Need
 
@@ -235,11 +236,11 @@ class _ElfReader:
         with self._findings.of("ELF header"):
             self._header = self._read_header()
         if self._header:
-            with self._findings.of("section header table"):
+            with self._findings.of(say("formats.section-header-table")):
                 self._check_sections(self._header)
-            with self._findings.of("program header table"):
+            with self._findings.of(say("formats.program-header-table")):
                 self._segments = self._read_segments(self._header)
-            with self._findings.of("interpreter path (PT_INTERP)"):
+            with self._findings.of(say("formats.interpreter-path-pt-interp")):
                 interpreter = self._read_interpreter()
             with self._findings.of("dynamic section"):
                 self._dynamic = self._read_dynamic()
@@ -249,7 +250,7 @@ class _ElfReader:
         machine, type_ = (self._header.machine, self._header.type) if self._header else (0, 0)
         names: dict[int, list[str]] = {tag: [] for tag in _NAMED}
         values = dict(self._dynamic)
-        with self._findings.of("dynamic string table"):
+        with self._findings.of(say("formats.dynamic-string-table")):
             self._read_names(names, values)
         flags_1 = values.get(Tag.FLAGS_1, 0)
         soname = names[_SONAME][-1] if names[_SONAME] else None
@@ -287,13 +288,15 @@ class _ElfReader:
         ident = self._ident = cursor.take(_IDENT_SIZE, "identification")
         elf_class, data = ident[4], ident[5]
         if elf_class not in {1, 2} or data not in {1, 2}:
-            self._findings.add("identification", f"class {elf_class} and data encoding {data} are not both 1 or 2")
+            self._findings.add(
+                "identification", say("formats.class-and-data-encoding-are-not", elf_class=elf_class, data=data)
+            )
             return None
         self._bits, self._big_endian = 32 * elf_class, data == 2  # noqa: PLR2004 - ELFDATA2MSB
         self._layout = _LAYOUTS[">" if self._big_endian else "<", self._bits]
         header = ElfHeader(*cursor.unpack(self._layout.header, "header"))
         if header.version != 1:
-            self._findings.add("ELF header", f"version {header.version} is not 1")
+            self._findings.add("ELF header", say("formats.version-is-not-1", version=header.version))
         return header
 
     def _check_sections(self, header: ElfHeader) -> None:
@@ -302,18 +305,21 @@ class _ElfReader:
             return  # stripped of its section headers; the loader needs none
         record = self._layout.section
         if header.section_size != record.size:
-            self._findings.add("section header table", f"entry size {header.section_size} is not {record.size}")
+            self._findings.add(
+                say("formats.section-header-table"),
+                say("formats.entry-size-is-not", section_size=header.section_size, size=record.size),
+            )
             return
         count = header.section_count or self._section_zero(header)[5]  # gABI: 0 where it does not fit e_shnum
         if count > _MAX_SECTIONS:
-            self._findings.add("section header table", f"claims {count} sections")
+            self._findings.add(say("formats.section-header-table"), say("formats.claims-sections", count=count))
             return
         table = list(Cursor(self._source, header.sections_at).table(record, count, "section header table"))
         if max([s[4] + s[5] for s in table[1:] if s[1] != _SHT_NOBITS], default=0) <= self._source.size:
             return  # as for nearly every file
         for index, (_, type_, _, _, offset, size, *_) in enumerate(table):
             if index and type_ != _SHT_NOBITS:
-                self._findings.check_extent(f"section {index}", offset, size, self._source.size)
+                self._findings.check_extent(say("formats.section-index", index=index), offset, size, self._source.size)
 
     def _section_zero(self, header: ElfHeader) -> tuple[Any, ...]:
         return Cursor(self._source, header.sections_at).unpack(self._layout.section, "section header 0")
@@ -324,12 +330,15 @@ class _ElfReader:
             return ()
         record = self._layout.segment
         if header.segment_size != record.size:
-            self._findings.add("program header table", f"entry size {header.segment_size} is not {record.size}")
+            self._findings.add(
+                say("formats.program-header-table"),
+                say("formats.entry-size-is-not", section_size=header.segment_size, size=record.size),
+            )
             return ()
         if count == _PN_XNUM and header.sections_at:
             count = self._section_zero(header)[7]
         if count > _MAX_SEGMENTS:
-            self._findings.add("program header table", f"claims {count} segments")
+            self._findings.add(say("formats.program-header-table"), say("formats.claims-segments", count=count))
             return ()
         table = Cursor(self._source, header.segments_at).table(record, count, "program header table")
         if self._bits == 64:  # noqa: PLR2004 - in this class p_flags stands second
@@ -345,9 +354,11 @@ class _ElfReader:
         fits = segment.offset + segment.file_size <= self._source.size
         if fits and (segment.file_size <= segment.memory_size or segment.type != _LOAD):
             return  # as for nearly every one
-        place = f"segment {index}"
+        place = say("formats.segment", name=index)
         if self._findings.check_extent(place, segment.offset, segment.file_size, self._source.size):
-            reason = f"has {segment.file_size} bytes in the file but room for {segment.memory_size} in memory"
+            reason = say(
+                "formats.has-bytes-in-the-file-but", file_size=segment.file_size, memory_size=segment.memory_size
+            )
             self._findings.add(place, reason)
 
     def _read_interpreter(self) -> str | None:
@@ -374,7 +385,7 @@ class _ElfReader:
             if segment.type == _DYNAMIC:
                 count = segment.file_size // self._layout.dynamic.size
                 if count > _MAX_DYNAMIC:
-                    self._findings.add("dynamic section", f"claims {count} entries")
+                    self._findings.add("dynamic section", say("formats.claims-entries", count=count))
                     return ()
                 table = Cursor(self._source, segment.offset).table(self._layout.dynamic, count, "dynamic section")
                 # Up to DT_NULL, which is 0.
@@ -389,17 +400,17 @@ class _ElfReader:
         address, size = values.get(_STRTAB), values.get(_STRSZ, 0)
         offset = None if address is None else _offset_of(self._segments, address)
         if offset is None:
-            self._findings.add("dynamic section", "its string table (DT_STRTAB) lies in no segment")
+            self._findings.add("dynamic section", say("formats.its-string-table-dt-strtab-lies"))
             return
         # The names stand together somewhere in the table; a table of megabytes is not read for a few of them.
         places = [value for _, value in wanted]
         begin = min(size, *places)
         end = min(size, max(places) + _LONGEST_NAME)
-        strings = Cursor(self._source, offset + begin).take(end - begin, "dynamic string table")
+        strings = Cursor(self._source, offset + begin).take(end - begin, say("formats.dynamic-string-table"))
         for tag, value in wanted:
             terminator = strings.find(b"\0", value - begin) if value < size else -1
             if terminator < 0:
-                self._findings.add("dynamic section", f"names a string at {value}, outside its string table")
+                self._findings.add("dynamic section", say("formats.names-a-string-at-outside-its", value=value))
             else:
                 names[tag].append(strings[value - begin : terminator].decode("utf-8", "surrogateescape"))
 

@@ -11,6 +11,7 @@ from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import Cursor, damage_error
 from fundamen.formats.unix.elf import Elf, Tag
 from fundamen.formats.unix.elf_symbols import read_symbol_names
+from fundamen.messages import say
 
 _RELA = 7  # DT_RELA, as DT_PLTREL spells it
 _BIND_NOW = 0x8  # DF_BIND_NOW of DT_FLAGS
@@ -48,7 +49,10 @@ def _indexes(source: ByteSource, elf: Elf, table: Tag, size: Tag, *, with_addend
     if address is None or length == 0:
         return set()
     if offset is None:
-        raise damage_error(f"The relocations of {source.name}", f"the table {table.name} lies in no segment")
+        raise damage_error(
+            say("formats.the-relocations-of", name=source.name),
+            say("formats.the-table-lies-in-no-segment", name=table.name),
+        )
     is_wide = elf.bits == 64  # noqa: PLR2004 - ELFCLASS64
     word, shift = ("Q", 32) if is_wide else ("I", 8)
     record = struct.Struct((">" if elf.big_endian else "<") + word * 2 + ("q" if is_wide else "i") * with_addend)

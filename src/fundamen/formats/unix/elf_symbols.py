@@ -8,6 +8,7 @@ import struct
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import Cursor, damage_error
 from fundamen.formats.unix.elf import Elf, Tag
+from fundamen.messages import say
 from fundamen.model.errors import DamagedFileError
 
 _SYMBOL_64 = struct.Struct("<IBBHQQ")  # st_name, st_info, st_other, st_shndx, st_value, st_size
@@ -62,12 +63,14 @@ def _symbols(source: ByteSource, elf: Elf, wanted: set[int] | None) -> dict[int,
         return {}
     symbols_at, strings_at = offsets
     if symbols_at is None or strings_at is None:
-        raise damage_error(f"The exports of {source.name}", "its symbol or string table lies in no segment")
+        raise damage_error(
+            say("formats.the-exports-of", name=source.name), say("formats.its-symbol-or-string-table-lies")
+        )
     order = ">" if elf.big_endian else "<"
     count = _symbol_count(source, elf, order) if wanted is None else max(wanted) + 1
     if count > _MAX_SYMBOLS:
         raise _too_many(source, count)
-    strings = Cursor(source, strings_at).take(elf.tag(Tag.STRSZ) or 0, "dynamic string table")
+    strings = Cursor(source, strings_at).take(elf.tag(Tag.STRSZ) or 0, say("formats.dynamic-string-table"))
     is_wide = elf.bits == 64  # noqa: PLR2004 - ELFCLASS64
     record = struct.Struct(order + (_SYMBOL_64 if is_wide else _SYMBOL_32).format[1:])
     found = {}
@@ -95,7 +98,9 @@ def _symbol_count(source: ByteSource, elf: Elf, order: str) -> int:
 
 
 def _too_many(source: ByteSource, count: int) -> DamagedFileError:
-    return damage_error(f"The symbols of {source.name}", f"a table claims {count} of them")
+    return damage_error(
+        say("formats.the-symbols-of", name=source.name), say("formats.a-table-claims-of-them", count=count)
+    )
 
 
 def _gnu_hash_count(cursor: Cursor, word: struct.Struct, bits: int) -> int:

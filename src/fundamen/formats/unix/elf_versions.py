@@ -12,6 +12,7 @@ import msgspec
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import Cursor, damage_error
 from fundamen.formats.unix.elf import Elf, Tag
+from fundamen.messages import say
 
 _WEAK = 0x2  # VER_FLG_WEAK: the loader only warns where such a version is not defined
 _NEAR = 4096  # bytes
@@ -116,5 +117,8 @@ def _offset(source: ByteSource, elf: Elf, tags: Mapping[int, int], tag: Tag) -> 
         return None
     offset = elf.offset_of(address)
     if offset is None:
-        raise damage_error(f"The symbol versions of {source.name}", f"its table {tag.name} lies in no segment")
+        raise damage_error(
+            say("formats.the-symbol-versions-of", name=source.name),
+            say("formats.its-table-lies-in-no-segment", name=tag.name),
+        )
     return offset

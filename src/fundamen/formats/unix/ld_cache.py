@@ -11,6 +11,7 @@ import msgspec
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import Cursor, damage_error
+from fundamen.messages import say
 from fundamen.model.errors import DamagedFileError
 
 _OLD_MAGIC = b"ld.so-1.7.0\0"
@@ -80,7 +81,7 @@ def _by_name(records: Iterable[tuple[int, int, int, int]], strings: bytes) -> di
 
 
 def _no_cache(source: ByteSource) -> DamagedFileError:
-    return damage_error(f"{source.name}", "it is no cache of the kind that glibc's loader reads")
+    return damage_error(f"{source.name}", say("formats.it-is-no-cache-of-the"))
 
 
 def _string(strings: bytes, at: int) -> str:

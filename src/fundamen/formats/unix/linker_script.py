@@ -8,6 +8,7 @@ import re
 import msgspec
 
 from fundamen.formats.cursor import damage_error
+from fundamen.messages import say
 from fundamen.model.display import printable
 
 _TOKEN = re.compile(r'/\*.*?\*/|"([^"]*)"|([^\s(),;"]+)|([(),;])', re.DOTALL)
@@ -51,4 +52,4 @@ def read_linker_script(text: str, name: str) -> tuple[LinkerInput, ...]:
     else:
         if has_command and not commands:
             return tuple(meant)
-    raise damage_error(printable(name), "it is text, but no script that names libraries")
+    raise damage_error(printable(name), say("formats.it-is-text-but-no-script"))

@@ -7,6 +7,7 @@ import re
 import shlex
 
 from fundamen.formats.byte_source import ByteSource
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, BinaryKind, Format, Need, Problem
 
@@ -54,11 +55,11 @@ def read_script(source: ByteSource) -> Script:
     handed_over = _HANDED_OVER.search(head)
     problems: list[Problem] = []
     if has_mark:
-        problems.append(Problem("first line", "follows a byte order mark, so the system does not see it"))
+        problems.append(Problem("first line", say("formats.follows-a-byte-order-mark-so")))
     if not interpreter:
-        problems.append(Problem("first line", "names no interpreter"))
+        problems.append(Problem("first line", say("formats.names-no-interpreter")))
     elif len(line) > len(counted) and not argument:
-        reason = f"is longer than the {_LONGEST_LINE} bytes that the system reads, and the interpreter's path is cut"
+        reason = say("formats.is-longer-than-the-bytes-that", longest_line=_LONGEST_LINE)
         problems.append(Problem("first line", reason))
     return Script(
         format=Format.SCRIPT,

@@ -21,6 +21,7 @@ from fundamen.formats.unix.shell_words import (
     UnreadShellError,
     Word,
 )
+from fundamen.messages import say
 
 _MOST_BYTES = 4 << 20
 _FIRST_OF_ASCII, _LAST_OF_ASCII = 0x20, 0x7E  # that are shown
@@ -259,7 +260,7 @@ class _Reader:
         """A simple command ends here."""
         if self._words or self._assigned:
             if len(self.commands) >= _MOST_COMMANDS:
-                raise UnreadShellError(f"it has more than {_MOST_COMMANDS} commands")
+                raise UnreadShellError(say("formats.it-has-more-than-commands", most_commands=_MOST_COMMANDS))
             if self._words and self._words[0].source in _ASSIGNING:
                 self.variables.update(word.source.partition("=")[0] for word in self._words[1:])
             self._add_inner([*self._words, *(word for _, word in self._assigned)], self._line)

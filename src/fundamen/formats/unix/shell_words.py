@@ -6,6 +6,8 @@ from enum import StrEnum
 
 import msgspec
 
+from fundamen.messages import say
+
 _DEEPEST = 40
 REDIRECTIONS = ("<<<", "<<-", "<<", ">>", "<&", ">&", "<>", ">|", "<", ">")
 _OPERATORS = (*REDIRECTIONS, "&&", "||", ";;", "\n", ";", "&", "|", "(", ")")
@@ -67,7 +69,7 @@ class Lexer:
         self._depth = depth
         self._waiting: list[tuple[str, bool]] = []  # here-documents whose text begins behind this line
         if depth > _DEEPEST:
-            raise UnreadShellError(f"commands in commands are more than {_DEEPEST} deep")
+            raise UnreadShellError(say("formats.commands-in-commands-are-more-than", deepest=_DEEPEST))
 
     def tokens(self) -> Iterator[Token]:
         """All tokens."""
@@ -121,7 +123,7 @@ class Lexer:
             if char in " \t\r\n;&|()<>":
                 break
             if char == "'":
-                end = self._find("'", self._at + 1, "a quotation mark")
+                end = self._find("'", self._at + 1, say("formats.a-quotation-mark"))
                 pieces.append(Piece(Quoting.TEXT, self._text[self._at + 1 : end], is_quoted=True))
                 self._advance(end + 1)
             elif char == '"':
@@ -138,7 +140,7 @@ class Lexer:
                 pieces.append(Piece(Quoting.TEXT, char))
                 self._at += 1
         if self._at == begin:
-            raise UnreadShellError(f"line {self._line} cannot be read on")
+            raise UnreadShellError(say("formats.line-cannot-be-read-on", line=self._line))
         return Word(_join_pieces(pieces), " ".join(self._text[begin : self._at].split()))
 
     def _read_quoted(self) -> Iterator[Piece]:
@@ -147,7 +149,7 @@ class Lexer:
         while True:
             char = self._peek()
             if not char:
-                raise UnreadShellError(f"line {self._line}: a quotation mark is not closed")
+                raise UnreadShellError(say("formats.line-a-quotation-mark-is-not", line=self._line))
             if char == '"':
                 self._at += 1
                 return
@@ -196,7 +198,7 @@ class Lexer:
         for token in inner.tokens():
             if nesting.ends_with(token):
                 return inner._at
-        raise UnreadShellError(f"line {self._line}: a parenthesis is not closed")
+        raise UnreadShellError(say("formats.line-a-parenthesis-is-not-closed", line=self._line))
 
     def _brace(self, at: int) -> int:
         return self._find_matching(at - 1, "{", "}", "a brace")
@@ -208,7 +210,7 @@ class Lexer:
             if char == "\\":
                 at += 1
             elif char == "'" and not (closing == "}" and depth):
-                at = self._find("'", at + 1, "a quotation mark")
+                at = self._find("'", at + 1, say("formats.a-quotation-mark"))
             elif char == '"':
                 at = self._end_of_quoted(at + 1) - 1
             elif char == opening:
@@ -218,7 +220,7 @@ class Lexer:
                 if not depth:
                     return at + 1
             at += 1
-        raise UnreadShellError(f"line {self._line}: {what} is not closed")
+        raise UnreadShellError(say("formats.line-is-not-closed", line=self._line, what=what))
 
     def _end_of_quoted(self, at: int) -> int:
         text = self._text
@@ -230,14 +232,14 @@ class Lexer:
             elif text.startswith("$(", at):
                 at = self._find_closing(at + 1) - 1
             at += 1
-        raise UnreadShellError(f"line {self._line}: a quotation mark is not closed")
+        raise UnreadShellError(say("formats.line-a-quotation-mark-is-not", line=self._line))
 
     def _find(self, mark: str, at: int, what: str) -> int:
         end = self._text.find(mark, at)
         while mark == "`" and end > 0 and self._text[end - 1] == "\\":
             end = self._text.find(mark, end + 1)
         if end < 0:
-            raise UnreadShellError(f"line {self._line}: {what} is not closed")
+            raise UnreadShellError(say("formats.line-is-not-closed", line=self._line, what=what))
         return end
 
     def _advance(self, to: int) -> None:

@@ -5,6 +5,8 @@ Source: systemd.syntax(7); systemd.unit(5), "[Install] Section Options" and "Spe
 
 import msgspec
 
+from fundamen.messages import say
+
 _SPECIFIERS = {"%n": "{name}", "%N": "{stem}", "%p": "{prefix}", "%i": "{instance}", "%j": "{last}", "%%": "%"}
 _COMMENTS = ("#", ";")
 
@@ -87,6 +89,6 @@ def _fill_specifiers(text: str, name: str) -> str:
             continue
         form = _SPECIFIERS.get(text[at : at + 2])
         if form is None:
-            raise ValueError(f"the specifier {text[at : at + 2]} in {text} cannot be filled in here")
+            raise ValueError(say("formats.the-specifier-in-cannot-be-filled", text=text[at : at + 2], text2=text))
         filled, at = filled + form.format(**facts), at + 2
     return filled

@@ -11,6 +11,7 @@ import msgspec
 
 from fundamen.formats.byte_source import MemoryBytes
 from fundamen.formats.cursor import Cursor, damage_error
+from fundamen.messages import say
 from fundamen.model.errors import DamagedFileError
 
 SECTION = ".apiset"
@@ -90,16 +91,16 @@ def read_api_sets(section: bytes) -> ApiSets:
     Raises:
         DamagedFileError: it is of an unknown version, or its tables do not fit.
     """
-    source = MemoryBytes(section, "the API set schema")
+    source = MemoryBytes(section, say("formats.the-api-set-schema"))
     version = Cursor(source).unpack(_WORD, "version")[0]
     layout = _LAYOUTS.get(version)
     if layout is None:
-        raise _damaged_schema(f"its version is {version}, and 2, 4 and 6 are known")
+        raise _damaged_schema(say("formats.its-version-is-and-2-4", version=version))
     cursor = Cursor(source)
     header = cursor.unpack(layout.header, "header")
     count = header[layout.count_at]
     if count > _MAX_SETS:
-        raise _damaged_schema(f"it claims {count} sets")
+        raise _damaged_schema(say("formats.it-claims-sets", count=count))
     if layout.entries_at is not None:
         cursor.at = header[layout.entries_at]
     sets = {}
@@ -116,7 +117,7 @@ def _hosts(source: MemoryBytes, layout: _Layout, entry: tuple[int, ...]) -> Iter
     else:
         count = entry[layout.values_at + 1]
     if count > _MAX_HOSTS:
-        raise _damaged_schema(f"a set claims {count} hosts")
+        raise _damaged_schema(say("formats.a-set-claims-hosts", count=count))
     for *_, importer_at, importer_size, host_at, host_size in cursor.table(layout.value, count, "host list"):
         yield _text(source, importer_at, importer_size), _text(source, host_at, host_size)
 
@@ -130,4 +131,4 @@ def _contract(name: str) -> str:
 
 
 def _damaged_schema(why: str) -> DamagedFileError:
-    return damage_error("The API set schema", why)
+    return damage_error(say("formats.the-api-set-schema-2"), why)

@@ -11,6 +11,7 @@ import msgspec
 
 from fundamen.formats.cursor import damage_error
 from fundamen.formats.windows.registry_value import HiveValue
+from fundamen.messages import say
 from fundamen.model.errors import DamagedFileError, UnreadableError
 
 MAGIC = b"regf"
@@ -85,21 +86,21 @@ class HiveCells:
     def __init__(self, data: bytes) -> None:
         """Take a hive's bytes. Raises: DamagedFileError, UnreadableError: as ``find_value``."""
         if len(data) < BASE_SIZE or not data.startswith(MAGIC):
-            raise _damaged_hive("it does not begin like one")
+            raise _damaged_hive(say("formats.it-does-not-begin-like-one"))
         base = _BASE.unpack_from(data)
         _, self._sequence, second, self._written_at, major, self._minor, kind, form, self.root, self._size = base
         if (major, kind, form) != (1, 0, 1) or self._minor > _LATEST_MINOR:
-            raise _damaged_hive(f"it is of version {major}.{self._minor}, which is not known here")
+            raise _damaged_hive(say("formats.it-is-of-version-which-is", major=major, minor=self._minor))
         if checksum(data) != OFFSET.unpack_from(data, CHECKSUM_AT)[0]:
-            raise _damaged_hive("its first block does not have its recorded checksum")
+            raise _damaged_hive(say("formats.its-first-block-does-not-have"))
         if self._sequence != second:
             raise UnreadableError(
-                what="The registry hive cannot be changed",
-                why="it was not closed cleanly: its last changes lie in the logs beside it",
-                do="Start that Windows and shut it down whole (shutdown /s /t 0), then try again.",
+                what=say("formats.the-registry-hive-cannot-be-changed"),
+                why=say("formats.it-was-not-closed-cleanly-its"),
+                do=say("formats.start-that-windows-and-shut-it"),
             )
         if self._size % BIN_UNIT or BASE_SIZE + self._size > len(data):
-            raise _damaged_hive(f"its bins take {self._size} bytes, and the file has {len(data)}")
+            raise _damaged_hive(say("formats.its-bins-take-bytes-and-the", size=self._size, count=len(data)))
         self._data = bytearray(data)
         self._new = bytearray()  # cells of the new bin
 
@@ -107,7 +108,7 @@ class HiveCells:
         """The key at an offset."""
         node = KeyNode(**dict(zip(KeyNode.__struct_fields__, NODE.unpack_from(self._cell(at, NODE.size)), strict=True)))
         if node.signature != b"nk" or NODE.size + node.name_size > len(self._cell(at, 0)):
-            raise _damaged_hive(f"no key lies at {at:#x}")
+            raise _damaged_hive(say("formats.no-key-lies-at", at=at))
         return node
 
     def find(self, above: int, name: str) -> int | None:
@@ -130,7 +131,7 @@ class HiveCells:
         if not node.subkey_count or node.subkeys == NONE:
             return []
         if node.subkey_count > _MOST_SUBKEYS:
-            raise _damaged_hive(f"a key claims {node.subkey_count} keys below it")
+            raise _damaged_hive(say("formats.a-key-claims-keys-below-it", subkey_count=node.subkey_count))
         kind, _ = LIST.unpack_from(self._cell(node.subkeys, LIST.size))
         return self._entries(node.subkeys) if kind == ROOT_LIST else [node.subkeys]
 
@@ -138,7 +139,7 @@ class HiveCells:
         """The offsets in a list."""
         kind, count = LIST.unpack_from(self._cell(at, LIST.size))
         if kind not in _ENTRIES:
-            raise _damaged_hive(f"no list of keys lies at {at:#x}")
+            raise _damaged_hive(say("formats.no-list-of-keys-lies-at", at=at))
         record = _ENTRIES[kind]
         table = self._cell(at, LIST.size + record.size * count)
         return [each[0] for each in record.iter_unpack(table[LIST.size : LIST.size + record.size * count])]
@@ -155,7 +156,7 @@ class HiveCells:
         cell = self._cell(at, VALUE.size)
         mark, name_size, size, data_at, _, flags, _ = VALUE.unpack_from(cell)
         if mark != b"vk" or VALUE.size + name_size > len(cell):
-            raise _damaged_hive(f"no value lies at {at:#x}")
+            raise _damaged_hive(say("formats.no-value-lies-at", at=at))
         raw = bytes(cell[VALUE.size : VALUE.size + name_size])
         return _text(raw, is_latin=bool(flags & VALUE_IS_LATIN)), size, data_at
 
@@ -164,10 +165,10 @@ class HiveCells:
         store, begin = self._store_of(at)
         end = BASE_SIZE + self._size if store is self._data else len(store)
         if begin < 0 or at % 8 or begin + SIZE.size > end:
-            raise _damaged_hive(f"an offset leads to {at:#x}, where no cell is")
+            raise _damaged_hive(say("formats.an-offset-leads-to-where-no", at=at))
         size: int = -SIZE.unpack_from(store, begin)[0]
         if size < SIZE.size + least or begin + size > end:
-            raise _damaged_hive(f"the cell at {at:#x} has {size} bytes")
+            raise _damaged_hive(say("formats.the-cell-at-has-bytes", at=at, size=size))
         return memoryview(bytes(store[begin + SIZE.size : begin + size]))
 
     def _store_of(self, at: int) -> tuple[bytearray, int]:
@@ -230,4 +231,4 @@ def checksum(data: bytes | bytearray) -> int:
 
 
 def _damaged_hive(why: str) -> DamagedFileError:
-    return damage_error("A registry hive", why)
+    return damage_error(say("formats.a-registry-hive"), why)

@@ -10,6 +10,7 @@ import msgspec
 
 from fundamen.formats.bounded_xml import elements_of, read_xml, tag_of
 from fundamen.formats.cursor import damage_error
+from fundamen.messages import say
 
 _MAX_DEPENDENCIES = 1000
 _MOST_INSIDE = 50  # elements of a file
@@ -30,7 +31,7 @@ class AssemblyIdentity(msgspec.Struct, frozen=True):
     def __str__(self) -> str:
         architecture = "any architecture" if self.architecture in {"*", ""} else self.architecture
         parts = [self.name, dotted_version(self.version), architecture]
-        return ", ".join((*parts, f"key {self.token}") if self.token else parts)
+        return ", ".join((*parts, say("formats.key", token=self.token)) if self.token else parts)
 
 
 class Redirect(msgspec.Struct, frozen=True):
@@ -85,7 +86,7 @@ def read_manifest(data: bytes) -> Manifest:
         if tag_of(dependent) == "dependentassembly"
     ]
     if len(dependencies) > _MAX_DEPENDENCIES:
-        raise damage_error("The manifest", f"it asks for {len(dependencies)} assemblies")
+        raise damage_error("The manifest", say("formats.it-asks-for-assemblies", count=len(dependencies)))
     own = next((child for child in root if tag_of(child) == "assemblyidentity"), None)
     return Manifest(
         identity=_identity(own) if own is not None else None,

@@ -10,6 +10,7 @@ import msgspec
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import Cursor, StructureFindings
+from fundamen.messages import say
 from fundamen.model.architecture import Architecture
 from fundamen.model.binary import Binary, BinaryKind, Format, Necessity, Need
 from fundamen.model.errors import DamagedFileError
@@ -146,9 +147,9 @@ def cursor_at(source: ByteSource, pe: Pe, rva: int, what: str) -> Cursor:
 def _cursor_at_offset(source: ByteSource, offset: int | None, rva: int, what: str) -> Cursor:
     if offset is None:
         raise DamagedFileError(
-            what=f"{source.name} cannot be read on",
-            why=f"its {what} at RVA {rva:#x} lies in no section of the file",
-            do="Compare the file with its publisher's package.",
+            what=say("formats.cannot-be-read-on", name=source.name),
+            why=say("formats.its-at-rva-lies-in-no", what=what, rva=rva),
+            do=say("formats.compare-the-file-with-its-publisher"),
         )
     return Cursor(source, offset)
 
@@ -191,7 +192,7 @@ class _PeReader:
                 name = self._read_export_name()
             with self._findings.of("import table"):
                 imports = self._read_imports()
-            with self._findings.of("delay import table"):
+            with self._findings.of(say("formats.delay-import-table")):
                 delayed = self._read_delay_imports()
         needs = dict.fromkeys(Need(library.name, library.how) for library in (*imports, *delayed))
         return Pe(
@@ -250,9 +251,9 @@ class _PeReader:
         cursor.at = header_at
         if cursor.take(len(_SIGNATURE), "PE signature") != _SIGNATURE:
             raise DamagedFileError(
-                what=f"{self._source.name} is not a Windows executable",
-                why=f"it begins like one, but has no PE signature at byte {header_at}",
-                do="Compare the file with its publisher's package.",
+                what=say("formats.is-not-a-windows-executable", name=self._source.name),
+                why=say("formats.it-begins-like-one-but-has", header_at=header_at),
+                do=say("formats.compare-the-file-with-its-publisher"),
             )
         return header_at + len(_SIGNATURE)
 
@@ -261,7 +262,9 @@ class _PeReader:
             _COFF, "COFF header"
         )
         if count > _MAX_SECTIONS:
-            self._findings.add("COFF header", f"claims {count} sections; an image has at most {_MAX_SECTIONS}")
+            self._findings.add(
+                "COFF header", say("formats.claims-sections-an-image-has-at", count=count, max_sections=_MAX_SECTIONS)
+            )
             count = 0
         self._section_count = count
 
@@ -269,7 +272,7 @@ class _PeReader:
         start = cursor.at
         magic = cursor.unpack(_U16, "optional header's magic")[0]
         if magic not in set(OptionalMagic):
-            self._findings.add("optional header", f"magic {magic:#x} is neither PE32 nor PE32+")
+            self._findings.add("optional header", say("formats.magic-is-neither-pe32-nor-pe32", magic=magic))
             return
         self._is_pe32_plus = magic == OptionalMagic.PE32_PLUS
         if self._is_pe32_plus:
@@ -295,7 +298,7 @@ class _PeReader:
             section = Section(text, virtual_size, rva, raw_size, offset)
             sections.append(section)
             if raw_size:
-                place = f"section {len(sections)} ({text})"
+                place = say("formats.section", count=len(sections), text=text)
                 self._findings.check_extent(place, offset, raw_size, self._source.size)
         self._sections = tuple(sections)
 
@@ -330,24 +333,29 @@ class _PeReader:
             lookup, _, _, name_rva, addresses = cursor.unpack(_IMPORT, "import table")
             if not name_rva or not (lookup or addresses):
                 return tuple(libraries)
-            name = self._name_at(name_rva, "imported library's name")
+            name = self._name_at(name_rva, say("formats.imported-library-name"))
             # Some linkers leave the lookup table out; the address table holds the same until the image is bound.
             libraries.append(ImportedLibrary(name, Necessity.REQUIRED, lookup or addresses))
-        self._findings.add("import table", f"has no end within {_MAX_IMPORTED_LIBRARIES} entries")
+        self._findings.add(
+            "import table", say("formats.has-no-end-within-entries", max_imported_libraries=_MAX_IMPORTED_LIBRARIES)
+        )
         return ()
 
     def _read_delay_imports(self) -> tuple[ImportedLibrary, ...]:
         rva, _ = self._directory(DataDirectory.DELAY_IMPORT)
         if not rva:
             return ()
-        cursor = self._cursor_at(rva, "delay import table")
+        cursor = self._cursor_at(rva, say("formats.delay-import-table"))
         libraries: list[ImportedLibrary] = []
         while len(libraries) < _MAX_IMPORTED_LIBRARIES:
             attributes, name_rva, _, _, lookup, *_ = cursor.unpack(_DELAY_IMPORT, "delay import table")
             if not name_rva:
                 return tuple(libraries)
             base = 0 if attributes & 1 else self._image_base  # the table's first generation held addresses, not RVAs
-            name = self._name_at(name_rva - base, "delay-loaded library's name")
+            name = self._name_at(name_rva - base, say("formats.delay-loaded-library-name"))
             libraries.append(ImportedLibrary(name, Necessity.DELAYED, lookup - base))
-        self._findings.add("delay import table", f"has no end within {_MAX_IMPORTED_LIBRARIES} entries")
+        self._findings.add(
+            say("formats.delay-import-table"),
+            say("formats.has-no-end-within-entries", max_imported_libraries=_MAX_IMPORTED_LIBRARIES),
+        )
         return ()

@@ -11,6 +11,7 @@ import msgspec
 from fundamen.formats.byte_source import ByteSource, digest_of_ranges
 from fundamen.formats.cursor import Cursor, damage_error
 from fundamen.formats.windows.pe import DataDirectory, Pe
+from fundamen.messages import say
 from fundamen.model.display import printable
 
 _ENTRY = struct.Struct("<IHH")  # dwLength, wRevision, wCertificateType
@@ -49,10 +50,14 @@ def read_certificate_table(source: ByteSource, pe: Pe) -> CertificateTable | Non
     while cursor.at + _ENTRY.size <= min(end, source.size):
         length, revision, kind = cursor.unpack(_ENTRY, "certificate table")
         if length < _ENTRY.size or cursor.at - _ENTRY.size + length > end or len(signatures) == _MOST_ENTRIES:
-            raise damage_error(f"The certificate table of {printable(source.name)}", f"an entry claims {length} bytes")
+            raise damage_error(
+                say("formats.the-certificate-table-of", name=printable(source.name)),
+                say("formats.an-entry-claims-bytes", length=length),
+            )
         if revision not in _REVISIONS:
             raise damage_error(
-                f"The certificate table of {printable(source.name)}", f"an entry is of revision {revision:#x}"
+                say("formats.the-certificate-table-of", name=printable(source.name)),
+                say("formats.an-entry-is-of-revision", revision=revision),
             )
         content = cursor.take(length - _ENTRY.size, "certificate table")
         if kind == _PKCS_SIGNED_DATA:
@@ -60,7 +65,8 @@ def read_certificate_table(source: ByteSource, pe: Pe) -> CertificateTable | Non
         cursor.at += -length % _ALIGNED_TO
     if end > source.size or not signatures:
         raise damage_error(
-            f"The certificate table of {printable(source.name)}", "it holds no signature that fits the file"
+            say("formats.the-certificate-table-of", name=printable(source.name)),
+            say("formats.it-holds-no-signature-that-fits"),
         )
     return CertificateTable(offset, size, tuple(signatures))
 

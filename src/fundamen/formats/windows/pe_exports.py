@@ -10,6 +10,7 @@ import msgspec
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import damage_error
 from fundamen.formats.windows.pe import EXPORT_TABLE, DataDirectory, Pe, cursor_at
+from fundamen.messages import say
 
 _MAX_EXPORTS = 1_000_000
 _MAX_NAMES_AT_ONCE = 32 << 20  # bytes
@@ -54,7 +55,8 @@ def read_exports(source: ByteSource, pe: Pe) -> ExportTable:
     _, _, _, _, _, base, function_count, name_count, functions_rva, names_rva, ordinals_rva = fields
     if max(function_count, name_count) > _MAX_EXPORTS:
         raise damage_error(
-            f"The exports of {source.name}", f"its export table claims {max(function_count, name_count)} entries"
+            say("formats.the-exports-of", name=source.name),
+            say("formats.its-export-table-claims-entries", function_count=max(function_count, name_count)),
         )
     addresses = _numbers(source, pe, functions_rva, function_count, "I", "export addresses")
     pointers = _numbers(source, pe, names_rva, name_count, "I", "export names")
@@ -90,6 +92,8 @@ def _texts(source: ByteSource, pe: Pe, pointers: tuple[int, ...]) -> list[str]:
         at = pointer - first
         terminator = data.find(b"\0", at, at + _LONGEST_NAME)
         if terminator < 0:
-            raise damage_error(f"The exports of {source.name}", f"a name at RVA {pointer:#x} has no end")
+            raise damage_error(
+                say("formats.the-exports-of", name=source.name), say("formats.a-name-at-rva-has-no", pointer=pointer)
+            )
         texts.append(data[at:terminator].decode("utf-8", "surrogateescape"))
     return texts

@@ -9,6 +9,7 @@ import msgspec
 
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.windows.pe import ImportedLibrary, Pe, cursor_at
+from fundamen.messages import say
 from fundamen.model.errors import DamagedFileError
 
 _MAX_FUNCTIONS = 100_000
@@ -32,7 +33,7 @@ def read_imported_functions(source: ByteSource, pe: Pe, library: ImportedLibrary
     Raises:
         DamagedFileError: the table does not fit the file.
     """
-    what = f"list of functions from {library.name}"
+    what = say("formats.list-of-functions-from", name=library.name)
     size, by_ordinal = (8, 1 << 63) if pe.is_pe32_plus else (4, 1 << 31)
     entries: list[int] = []
     cursor = cursor_at(source, pe, library.lookup_rva, what)
@@ -46,15 +47,15 @@ def read_imported_functions(source: ByteSource, pe: Pe, library: ImportedLibrary
             break
         entries += piece
     raise DamagedFileError(
-        what=f"The imports of {source.name} cannot be read",
-        why=f"its {what} has no end",
-        do="Compare the file with its publisher's package.",
+        what=say("formats.the-imports-of-cannot-be-read", name=source.name),
+        why=say("formats.its-has-no-end", what=what),
+        do=say("formats.compare-the-file-with-its-publisher"),
     )
 
 
 def _function(source: ByteSource, pe: Pe, entry: int, by_ordinal: int) -> Function:
     if entry & by_ordinal:
         return Function(None, entry & 0xFFFF)
-    cursor = cursor_at(source, pe, entry & 0x7FFF_FFFF, "imported function's name")
+    cursor = cursor_at(source, pe, entry & 0x7FFF_FFFF, say("formats.imported-function-name"))
     cursor.at += _HINT_SIZE
-    return Function(cursor.text("imported function's name"))
+    return Function(cursor.text(say("formats.imported-function-name")))

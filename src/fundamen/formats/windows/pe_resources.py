@@ -9,6 +9,7 @@ from enum import IntEnum
 from fundamen.formats.byte_source import ByteSource
 from fundamen.formats.cursor import damage_error
 from fundamen.formats.windows.pe import DataDirectory, Pe, cursor_at
+from fundamen.messages import say
 from fundamen.model.errors import DamagedFileError
 
 _DIRECTORY = struct.Struct("<IIHHHH")  # characteristics, timestamp, two version words, named and numbered entries
@@ -41,19 +42,19 @@ def read_resource(source: ByteSource, pe: Pe, kind: ResourceType, number: int | 
         cursor = cursor_at(source, pe, root + offset, "resource directory")
         *_, named, numbered = cursor.unpack(_DIRECTORY, "resource directory")
         if named + numbered > _MAX_ENTRIES:
-            raise _damaged_resources(source, f"a resource directory claims {named + numbered} entries")
+            raise _damaged_resources(source, say("formats.a-resource-directory-claims-entries", named=named + numbered))
         entries = cursor.table(_ENTRY, named + numbered, "resource directory")
         found = next((at for name, at in entries if wanted is None or name == wanted), None)
         if found is None:
             return None
         is_directory, offset = bool(found & _IS_DIRECTORY), found & ~_IS_DIRECTORY
         if is_directory != (level < _LEVELS - 1):
-            raise _damaged_resources(source, "its resource tree has not three levels")
+            raise _damaged_resources(source, say("formats.its-resource-tree-has-not-three"))
     rva, size, _, _ = cursor_at(source, pe, root + offset, "resource data entry").unpack(_DATA, "resource data entry")
     if size > _MAX_SIZE:
-        raise _damaged_resources(source, f"a resource claims {size} bytes")
+        raise _damaged_resources(source, say("formats.a-resource-claims-bytes", size=size))
     return cursor_at(source, pe, rva, "resource").take(size, "resource")
 
 
 def _damaged_resources(source: ByteSource, why: str) -> DamagedFileError:
-    return damage_error(f"The resources of {source.name}", why)
+    return damage_error(say("formats.the-resources-of", name=source.name), why)

@@ -9,6 +9,7 @@ from enum import IntEnum
 
 import msgspec
 
+from fundamen.messages import say
 from fundamen.model.errors import UsageError
 
 _HEX = re.compile(r"^hex(?:\(([0-9a-fA-F]+)\))?:(.*)$", re.DOTALL)
@@ -72,9 +73,9 @@ def value_of(content: str | int | tuple[str, ...], type_: ValueType | None = Non
         text = "".join(f"{part}\0" for part in content) + "\0"
         return HiveValue(ValueType.TEXTS, text.encode("utf-16-le", "surrogatepass"))
     raise UsageError(
-        what=f"{content!r} cannot be written into the registry",
-        why=f"a value of the type {type_.name.lower() if type_ is not None else 'number'} cannot hold it",
-        do="Nothing was changed. Write a text, a list of texts, or a whole number from 0 to 4294967295.",
+        what=say("formats.cannot-be-written-into-the-registry", content=content),
+        why=say("formats.a-value-of-the-type-cannot", more=type_.name.lower() if type_ is not None else "number"),
+        do=say("formats.nothing-was-changed-write-a-text"),
     )
 
 

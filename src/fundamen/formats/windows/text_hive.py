@@ -13,6 +13,7 @@ import msgspec
 
 from fundamen.formats.cursor import damage_error
 from fundamen.formats.windows.registry_value import HiveValue, read_written, unescape
+from fundamen.messages import say
 
 MAGIC = b"WINE REGISTRY Version 2"
 
@@ -30,7 +31,9 @@ class TextHive:
     def __init__(self, data: bytes) -> None:
         """Take the file's bytes. Raises: DamagedFileError: they do not begin like a hive."""
         if not data.startswith(MAGIC):
-            raise damage_error("The registry of the prefix", f"it does not begin with {MAGIC.decode()!r}")
+            raise damage_error(
+                say("formats.the-registry-of-the-prefix"), say("formats.it-does-not-begin-with", magic=MAGIC.decode())
+            )
         self._text = data.decode("utf-8", "replace")
         self._found: dict[str, dict[str, Value] | None] = {}  # by the key as it is escaped, without regard to case
         self._folded = self._text.lower()

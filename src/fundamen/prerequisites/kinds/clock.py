@@ -8,6 +8,7 @@ from typing import Annotated, ClassVar
 
 import msgspec
 
+from fundamen.messages import Message, say
 from fundamen.prerequisites.answer import Answer, met_if, unknown
 from fundamen.prerequisites.requirement import USUAL_SECONDS, CheckContext, Name, Requirement, Seconds, only_live
 
@@ -30,14 +31,14 @@ class Clock(Requirement, frozen=True, kw_only=True, tag="clock"):
     waits: ClassVar[bool] = True
 
     @property
-    def needed(self) -> str:
+    def needed(self) -> Message:
         """Name the need in a few words."""
-        return f"the clock is right to {self.within:g} s by {self.server}"
+        return say("prerequisites.the-clock-is-right-to-s", within=self.within, server=self.server)
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
-        return "Set the clock, and have it kept by a time service: certificates and directories depend on it."
+        return say("prerequisites.set-the-clock-and-have-it")
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
@@ -52,11 +53,14 @@ class Clock(Requirement, frozen=True, kw_only=True, tag="clock"):
             try:
                 packet = client.recv(1024)
             except TimeoutError:
-                return unknown(f"{self.server} gives no time within {self.seconds:g} s")
+                return unknown(say("prerequisites.gives-no-time-within-s", server=self.server, seconds=self.seconds))
         if len(packet) < _PACKET.size:
-            return unknown(f"{self.server} answers with {len(packet)} bytes, which are no time")
+            return unknown(say("prerequisites.answers-with-bytes-which-are-no", server=self.server, count=len(packet)))
         first, stratum, *_, origin, _received, sent = _PACKET.unpack_from(packet)
         if first & 7 != _SERVER or not 0 < stratum <= _MOST_STRATUM or origin != cookie or not sent:
-            return unknown(f"{self.server} has no time to give")
+            return unknown(say("prerequisites.has-no-time-to-give", server=self.server))
         away = (asked.now - datetime.fromtimestamp((sent >> 32) - _TO_UNIX, UTC)).total_seconds()
-        return met_if(abs(away) <= self.within, f"it is {abs(away):.0f} s {'ahead' if away > 0 else 'behind'}")
+        return met_if(
+            abs(away) <= self.within,
+            say("prerequisites.it-is-s", abs=abs(away), more="ahead" if away > 0 else "behind"),
+        )

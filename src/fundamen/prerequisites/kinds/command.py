@@ -6,6 +6,7 @@ from typing import Annotated, ClassVar
 
 import msgspec
 
+from fundamen.messages import UNSAID, Message, say
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
 from fundamen.prerequisites.requirement import CheckContext, Requirement, Seconds, Text, only_live
 
@@ -30,22 +31,22 @@ class CommandRequirement(Requirement, frozen=True, kw_only=True, tag="command"):
         return shlex.join(self.runs)
 
     @property
-    def needed(self) -> str:
+    def needed(self) -> Message:
         """Name the need in a few words."""
-        says = f" and says {self.says!r}" if self.says else ""
-        return f"the command {self.in_words} ends with status {self.status}{says}"
+        says = say("prerequisites.and-says", says=self.says) if self.says else UNSAID
+        return say("prerequisites.the-command-ends-with-status", in_words=self.in_words, status=self.status, says=says)
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
-        return f"Run it by hand and read what it says: {self.in_words}"
+        return say("prerequisites.run-it-by-hand-and-read", in_words=self.in_words)
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         if not asked.machine.is_live:
             return only_live(asked.machine)
         if not asked.may_run:
-            return unknown("it was not run: a command of a sheet is run only with --run-commands")
+            return unknown(say("prerequisites.it-was-not-run-a-command"))
         try:
             done = subprocess.run(
                 self.runs,
@@ -57,9 +58,13 @@ class CommandRequirement(Requirement, frozen=True, kw_only=True, tag="command"):
                 env=dict(asked.machine.environment),
             )
         except subprocess.TimeoutExpired:
-            return unknown(f"it does not end within {self.seconds:g} s")
+            return unknown(say("prerequisites.it-does-not-end-within-s", seconds=self.seconds))
         except OSError as error:
-            return unmet(f"it cannot be run: {error.strerror}")
+            return unmet(say("prerequisites.it-cannot-be-run", strerror=error.strerror))
         said = " ".join(done.stdout.decode("utf-8", "replace").split())
-        found = f"it ends with status {done.returncode}" + (f" and says: {said[:_LONGEST]}" if said else "")
+        found = say(
+            "prerequisites.it-ends-with-status",
+            returncode=done.returncode,
+            more=say("prerequisites.and-says-said", said=said[:_LONGEST]) if said else "",
+        )
         return met(found) if done.returncode == self.status and self.says in said else unmet(found)

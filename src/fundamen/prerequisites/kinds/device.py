@@ -7,6 +7,7 @@ from typing import Annotated, ClassVar, Literal
 import msgspec
 
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import Message, say
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -43,17 +44,20 @@ class Device(Requirement, frozen=True, kw_only=True, tag="device"):
     registry_key: ClassVar[str] = r"HKLM\System"
 
     @property
-    def needed(self) -> str:
+    def needed(self) -> Message:
         """Name the need in a few words."""
         numbers = f"{self.vendor}:{self.device or 'any'}".lower()
-        return f"the {self.bus.upper()} device {numbers}{f', served by {self.driver}' if self.driver else ''}"
+        return say(
+            "prerequisites.the-device",
+            bus=self.bus.upper(),
+            numbers=numbers,
+            more=say("prerequisites.served-by", driver=self.driver) if self.driver else "",
+        )
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
-        return (
-            "See that the device is plugged in and switched on in the firmware, and have its maker's driver installed."
-        )
+        return say("prerequisites.see-that-the-device-is-plugged")
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
@@ -66,11 +70,11 @@ class Device(Requirement, frozen=True, kw_only=True, tag="device"):
             return only_live(machine)
         found = [each for each in all_ if self._is_meant(each)]
         if not found:
-            return unmet(f"there is none among {len(all_)} devices of the bus")
+            return unmet(say("prerequisites.there-is-none-among-devices-of", count=len(all_)))
         drivers = ", ".join(dict.fromkeys(each.driver or "no driver" for each in found))
         if self.driver is not None and all(each.driver.lower() != self.driver.lower() for each in found):
-            return unmet(f"it is there, served by {drivers}")
-        return met(f"it is there, served by {drivers}")
+            return unmet(say("prerequisites.it-is-there-served-by", drivers=drivers))
+        return met(say("prerequisites.it-is-there-served-by", drivers=drivers))
 
     def _is_meant(self, found: _Found) -> bool:
         is_device = self.device is None or found.device.lower() == self.device.lower()

@@ -2,6 +2,7 @@
 
 import os
 
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.prerequisites.answer import Answer, met_if
 from fundamen.prerequisites.comparison import amount_of
@@ -18,18 +19,22 @@ class DiskSpace(Requirement, frozen=True, kw_only=True, tag="disk space"):
     files: int = 0  # that may still be made on it
 
     @property
-    def needed(self) -> str:
+    def needed(self) -> Message:
         """Name the need in a few words."""
-        return f"{self.at_least} free where {self.path} lies"
+        return say("prerequisites.free-where-lies", at_least=self.at_least, path=self.path)
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
-        return "Make room, or name another place to the program; caches and logs first."
+        return say("prerequisites.make-room-or-name-another-place")
 
-    def problem(self) -> str:
+    def problem(self) -> Message:
         """Find the fault of its fields, beyond their types."""
-        return "" if amount_of(self.at_least) is not None else f"{self.at_least!r} is no size such as 2G"
+        return (
+            UNSAID
+            if amount_of(self.at_least) is not None
+            else say("prerequisites.is-no-size-such-as-2g", at_least=self.at_least)
+        )
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
@@ -44,5 +49,5 @@ def free_of(path: HostPath, at_least: int | str, files: int = 0) -> Answer:
     status = os.statvfs(path)
     free = status.f_bavail * status.f_frsize
     enough = free >= (amount_of(at_least) or 0) and (not files or not status.f_files or status.f_favail >= files)
-    more = f", and {status.f_favail} more files can be made" if files else ""
-    return met_if(enough, f"{free // _MIB} MiB are free{more}")
+    more = say("prerequisites.and-more-files-can-be-made", f_favail=status.f_favail) if files else ""
+    return met_if(enough, say("prerequisites.mib-are-free", free=free // _MIB, more=more))

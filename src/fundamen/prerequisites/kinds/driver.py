@@ -6,6 +6,7 @@ from typing import ClassVar
 from fundamen.formats.versions import is_in, problem_of_range
 from fundamen.machine.installed import SERVICES, service_start
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import Message, say
 from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, met_if, unknown, unmet
@@ -42,14 +43,14 @@ class Driver(Requirement, frozen=True, kw_only=True, tag="driver"):
         return f"the driver {self.name} {self.version}".rstrip()
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
-        return "Get it from the device's maker, in the version for this system."
+        return say("prerequisites.get-it-from-the-device-maker")
 
-    def problem(self) -> str:
+    def problem(self) -> Message:
         """Find the fault of its fields, beyond their types."""
         if "/" in self.name or self.name.startswith("."):
-            return "that is no name of a driver"
+            return say("prerequisites.that-is-no-name-of-a")
         return problem_of_range(self.version)
 
     def check(self, asked: CheckContext) -> Answer:
@@ -63,27 +64,27 @@ class Driver(Requirement, frozen=True, kw_only=True, tag="driver"):
 
     def _of_windows(self, machine: Machine) -> Answer:
         if service_start(machine.registry, self.name) is None:
-            return unmet("it is not registered")
+            return unmet(say("prerequisites.it-is-not-registered"))
         path = driver_file(machine, self.name)
         if machine.look(path).kind is not EntryKind.FILE:
-            return unmet(f"it is registered, and its file {path} is not there")
+            return unmet(say("prerequisites.it-is-registered-and-its-file", path=path))
         if not self.version:
-            return met("it is registered")
+            return met(say("prerequisites.it-is-registered"))
         from fundamen.machine.stated_version import version_of  # noqa: PLC0415 - few sheets ask for it
 
         version = version_of(machine, path, machine.binary(path))
         if version is None:
-            return unknown(f"{path} does not tell its version")
-        return met_if(is_in(version, self.version), f"{path} is version {version}")
+            return unknown(say("prerequisites.does-not-tell-its-version", path=path))
+        return met_if(is_in(version, self.version), say("prerequisites.is-version", path=path, version=version))
 
     def _of_kernel(self, machine: Machine) -> Answer:
         folder = MachinePath("/sys/module/" + self.name.replace("-", "_"))
         if machine.look(folder).kind is not EntryKind.FOLDER:
-            return unmet("it is not loaded")
+            return unmet(say("prerequisites.it-is-not-loaded"))
         if not self.version:
-            return met("it is loaded")
+            return met(say("prerequisites.it-is-loaded"))
         path = machine.join(folder, "version")
         if machine.look(path).kind is not EntryKind.FILE:
-            return unknown("it is loaded, and does not tell its version")
+            return unknown(say("prerequisites.it-is-loaded-and-does-not"))
         version = read_text(machine, path).strip()
-        return met_if(is_in(version, self.version), f"it is loaded in version {version}")
+        return met_if(is_in(version, self.version), say("prerequisites.it-is-loaded-in-version", version=version))

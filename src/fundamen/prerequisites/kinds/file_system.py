@@ -4,6 +4,7 @@ import os
 import re
 from typing import Literal
 
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
 from fundamen.prerequisites.requirement import CheckContext, Path, Requirement
@@ -23,18 +24,18 @@ class FileSystem(Requirement, frozen=True, kw_only=True, tag="file system"):
     can: tuple[Literal["links", "case", "execution", "writing"], ...]
 
     @property
-    def needed(self) -> str:
+    def needed(self) -> Message:
         """Name the need in a few words."""
-        return f"the file system of {self.path} is good for {', '.join(self.can)}"
+        return say("prerequisites.the-file-system-of-is-good", path=self.path, can=", ".join(self.can))
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
-        return "Put it on another file system, or have this one mounted with other options."
+        return say("prerequisites.put-it-on-another-file-system")
 
-    def problem(self) -> str:
+    def problem(self) -> Message:
         """Find the fault of its fields, beyond their types."""
-        return "" if self.can else "it is not said what it must be good for"
+        return UNSAID if self.can else say("prerequisites.it-is-not-said-what-it")
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
@@ -42,10 +43,10 @@ class FileSystem(Requirement, frozen=True, kw_only=True, tag="file system"):
         while not os.path.exists(path) and os.path.dirname(path) != path:
             path = HostPath(os.path.dirname(path))
         if not hasattr(os, "statvfs"):
-            return unknown("this system does not say")
+            return unknown(say("prerequisites.this-system-does-not-say"))
         flags, kind = os.statvfs(path).f_flag, _kind_of(path)
         if not kind:
-            return unknown("the system does not say what it is")
+            return unknown(say("prerequisites.the-system-does-not-say-what"))
         cannot = {
             "links": kind in _WITHOUT_LINKS,
             "case": kind in _FOLDS_CASE,
@@ -54,10 +55,10 @@ class FileSystem(Requirement, frozen=True, kw_only=True, tag="file system"):
         }
         lacking = [each for each in self.can if cannot[each]]
         if lacking:
-            return unmet(f"it is {kind}, mounted so that it is not good for {', '.join(lacking)}")
+            return unmet(say("prerequisites.it-is-mounted-so-that-it", kind=kind, lacking=", ".join(lacking)))
         if {"links", "case"} & set(self.can) and kind in _OTHERS:
-            return unknown(f"it is {kind}, which passes on what its server or driver can do")
-        return met(f"it is {kind}")
+            return unknown(say("prerequisites.it-is-which-passes-on-what", kind=kind))
+        return met(say("prerequisites.it-is", value_text=kind))
 
 
 def _kind_of(path: HostPath) -> str:

@@ -7,6 +7,7 @@ import msgspec
 
 from fundamen.machine.machine import EntryKind
 from fundamen.machine.open_files import find_users, process_of
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, unmet
 from fundamen.prerequisites.requirement import CheckContext, Path, Requirement
@@ -24,49 +25,58 @@ class Freshness(Requirement, frozen=True, kw_only=True, tag="freshness"):
     is_lock: bool = False  # it must be held by a process, or not be there
 
     @property
-    def needed(self) -> str:
+    def needed(self) -> Message:
         """Name the need in a few words."""
         if self.is_lock:
-            return f"the lock {self.path} is held by a process, or is not there"
-        limits = [*self.not_older_than, *([f"{self.hours:g} hours"] if self.hours is not None else [])]
-        return f"{self.path} is not older than {', '.join(limits)}"
+            return say("prerequisites.the-lock-is-held-by-a", path=self.path)
+        limits = [
+            *self.not_older_than,
+            *([say("prerequisites.hours", hours=self.hours)] if self.hours is not None else []),
+        ]
+        return say("prerequisites.is-not-older-than", path=self.path, limits=", ".join(limits))
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
-        return f"Ask why it is so first; then set {self.path} aside, so that it is made again."
+        return say("prerequisites.ask-why-it-is-so-first", path=self.path)
 
-    def problem(self) -> str:
+    def problem(self) -> Message:
         """Find the fault of its fields, beyond their types."""
         given = bool(self.not_older_than) or self.hours is not None
-        return "" if given != self.is_lock else "it is either a lock, or has a file or hours as its limit"
+        return UNSAID if given != self.is_lock else say("prerequisites.it-is-either-a-lock-or")
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         machine, path = asked.machine, MachinePath(self.path)
         if machine.look(path).kind is EntryKind.ABSENT:
-            return met("it is not there, and so not stale") if self.is_lock else unmet("it is not there")
+            return (
+                met(say("prerequisites.it-is-not-there-and-so"))
+                if self.is_lock
+                else unmet(say("prerequisites.it-is-not-there"))
+            )
         if self.is_lock:
             return self._lock(asked, path)
         made_at = os.stat(machine.host_path(path)).st_mtime
         for other in self.not_older_than:
             if os.stat(machine.host_path(MachinePath(other))).st_mtime > made_at:
-                return unmet(f"{other} was changed after it was made")
+                return unmet(say("prerequisites.was-changed-after-it-was-made", other=other))
         age = (asked.now.timestamp() - made_at) / _HOUR
         if self.hours is not None and age > self.hours:
-            return unmet(f"it is {age:.0f} hours old")
-        return met(f"it is {max(age, 0):.0f} hours old")
+            return unmet(say("prerequisites.it-is-hours-old", age=age))
+        return met(say("prerequisites.it-is-hours-old", age=max(age, 0)))
 
     def _lock(self, asked: CheckContext, path: MachinePath) -> Answer:
         machine = asked.machine
         if not machine.is_live:
-            return unmet(f"it was left behind: {machine.title} does not run")
+            return unmet(say("prerequisites.it-was-left-behind-does-not", title=machine.title))
         if users := find_users([machine.host_path(path)]):
-            return met(f"process {users[0].pid} ({users[0].name}) has it open")
+            return met(say("prerequisites.process-has-it-open", pid=users[0].pid, name=users[0].name))
         number = machine.content(path, _MOST_PID).decode("ascii", "replace").strip()
         holder = process_of(number) if number.isdecimal() else None
         if holder is not None:
-            return met(f"it names process {holder.pid} ({holder.name}), which runs")
+            return met(say("prerequisites.it-names-process-which-runs", pid=holder.pid, name=holder.name))
         return unmet(
-            f"it names process {number}, which does not run" if number.isdecimal() else "no process has it open"
+            say("prerequisites.it-names-process-which-does-not", number=number)
+            if number.isdecimal()
+            else say("prerequisites.no-process-has-it-open")
         )

@@ -6,6 +6,7 @@ from fundamen.formats.settings.editing import find_value
 from fundamen.formats.settings.setting import SettingFormat
 from fundamen.machine.kernel_settings import running_value
 from fundamen.machine.machine import Machine
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, unknown, unmet
@@ -24,21 +25,21 @@ class KernelSetting(Compared, frozen=True, kw_only=True, tag="kernel setting"):
     field: int | None = None
 
     @property
-    def needed(self) -> str:
+    def needed(self) -> Message:
         """Name the need in a few words."""
-        of = f"field {self.field} of " if self.field is not None else ""
-        return f"{of}the kernel's {self.name} {self.in_words}"
+        of = say("prerequisites.field-of", field=self.field) if self.field is not None else UNSAID
+        return say("prerequisites.the-kernel", of=of, name=self.name, in_words=self.in_words)
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
-        return f"Set it now (sysctl -w {self.name}=...) and in a file of /etc/sysctl.d, so that it lasts."
+        return say("prerequisites.set-it-now-sysctl-w-and", name=self.name)
 
-    def problem(self) -> str:
+    def problem(self) -> Message:
         """Find the fault of its fields, beyond their types."""
         parts = self.name.replace("/", ".").split(".")
         if len(parts) < 2 or not all(parts):  # noqa: PLR2004 - a group and a name
-            return f"{self.name!r} is no name such as kernel.sem"
+            return say("prerequisites.is-no-name-such-as-kernel", name=self.name)
         return super().problem()
 
     def check(self, asked: CheckContext) -> Answer:
@@ -47,8 +48,8 @@ class KernelSetting(Compared, frozen=True, kw_only=True, tag="kernel setting"):
         text = running_value(self.name) if machine.is_live else _read_configured(machine, self.name)
         if text is None:
             if machine.is_live:
-                return unmet("this kernel has no such setting")
-            return unknown("no file sets it: the kernel's own value counts, which only the running machine knows")
+                return unmet(say("prerequisites.this-kernel-has-no-such-setting"))
+            return unknown(say("prerequisites.no-file-sets-it-the-kernel"))
         value = " ".join(text.split())
         if self.field is None:
             return self.judge(value)

@@ -11,6 +11,7 @@ from fundamen.formats.settings.editing import find_value
 from fundamen.formats.settings.setting import SettingFormat
 from fundamen.formats.versions import is_in, problem_of_range
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import Message, say
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
@@ -51,15 +52,15 @@ class LanguageRuntime(Requirement, frozen=True, kw_only=True, tag="language runt
     @property
     def needed(self) -> str:
         """Name the need in a few words."""
-        with_ = f" with {', '.join(self.modules)}" if self.modules else ""
+        with_ = say("prerequisites.with", modules=", ".join(self.modules)) if self.modules else ""
         return f"{self.interpreter}{f' {self.version}' if self.version else ''}{with_}"
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
-        return "Install the module's package, or switch the module on, then restart what runs the interpreter."
+        return say("prerequisites.install-the-module-package-or-switch")
 
-    def problem(self) -> str:
+    def problem(self) -> Message:
         """Find the fault of its fields, beyond their types."""
         return problem_of_range(self.version)
 
@@ -67,12 +68,12 @@ class LanguageRuntime(Requirement, frozen=True, kw_only=True, tag="language runt
         """Check it on the machine."""
         machine = asked.machine
         if machine.look(MachinePath(self.interpreter)).kind is EntryKind.ABSENT:
-            return unmet("there is no such file")
+            return unmet(say("prerequisites.there-is-no-such-file"))
         built = _read_build(machine, machine.real(MachinePath(self.interpreter)))
         if built is None:
-            return unknown("it does not say that it is an interpreter of PHP")
+            return unknown(say("prerequisites.it-does-not-say-that-it"))
         if self.version and not is_in(built.version, self.version):
-            return unmet(f"it is {built.version}")
+            return unmet(say("prerequisites.it-is", value_text=built.version))
         return self._modules(asked, built)
 
     def _modules(self, asked: CheckContext, built: _Php) -> Answer:
@@ -85,21 +86,23 @@ class LanguageRuntime(Requirement, frozen=True, kw_only=True, tag="language runt
             if key in _ALWAYS or (key in on and key in present):
                 continue
             if key in on:
-                wrong.append(f"{name} is switched on, and its file is missing")
+                wrong.append(say("prerequisites.is-switched-on-and-its-file", name=name))
             elif key in present:
-                wrong.append(f"{name} is installed, and switched off")
+                wrong.append(say("prerequisites.is-installed-and-switched-off", name=name))
             else:
                 untold.append(name)
         if untold and asked.may_run and asked.machine.is_live:
             compiled_in = _compiled_in(self.interpreter)
-            wrong += [f"{name} is not there" for name in untold if name.lower() not in compiled_in]
+            wrong += [
+                say("prerequisites.is-not-there-name", name=name) for name in untold if name.lower() not in compiled_in
+            ]
             untold = []
         if wrong:
             return unmet("; ".join(wrong))
         if untold:
             names = ", ".join(untold)
-            return unknown(f"{names}: no file of it is there; only --run-commands tells if it is compiled in")
-        return met(f"it is {built.version}")
+            return unknown(say("prerequisites.no-file-of-it-is-there", names=names))
+        return met(say("prerequisites.it-is", value_text=built.version))
 
 
 def _read_build(machine: Machine, path: MachinePath) -> _Php | None:
@@ -138,7 +141,9 @@ def _module_folder(machine: Machine, folder: str) -> str:
     """The folder of modules that the settings name; empty where they name none."""
     found = ""
     for text in _texts(machine, folder):
-        value = find_value(text.encode(), SettingFormat.PROPERTIES, ("extension_dir",), "the settings of PHP")
+        value = find_value(
+            text.encode(), SettingFormat.PROPERTIES, ("extension_dir",), say("prerequisites.the-settings-of-php")
+        )
         found = str(value.value).strip('"') if value is not None else found
     return found
 
@@ -156,5 +161,5 @@ def _compiled_in(interpreter: str) -> set[str]:
             asked, stdin=subprocess.DEVNULL, capture_output=True, text=True, timeout=_SECONDS, check=False
         )
     except subprocess.TimeoutExpired as error:
-        raise TimeoutError(0, f"it does not end within {_SECONDS:g} s", interpreter) from error
+        raise TimeoutError(0, say("prerequisites.it-does-not-end-within-s", seconds=_SECONDS), interpreter) from error
     return {line.strip().lower() for line in done.stdout.splitlines()}

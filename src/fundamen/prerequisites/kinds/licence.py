@@ -2,6 +2,7 @@
 
 import hashlib
 
+from fundamen.messages import Message, say
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, unmet
 from fundamen.prerequisites.requirement import MOST_BYTES, CheckContext, Path, Requirement
@@ -13,21 +14,21 @@ class LicenceRequirement(Requirement, frozen=True, kw_only=True, tag="licence"):
     text: Path  # of the machine's file with the licence
 
     @property
-    def needed(self) -> str:
+    def needed(self) -> Message:
         """Name the need in a few words."""
-        return f"the licence {self.text} was read and accepted"
+        return say("prerequisites.the-licence-was-read-and-accepted", text=self.text)
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
-        return f"fundamen prereqs --accept {self.text} SHEET"
+        return say("prerequisites.fundamen-prereqs-accept-sheet", text=self.text)
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         digest = hashlib.sha256(licence_text(asked, self)).hexdigest()
         if asked.is_accepted(digest):
-            return met(f"the text with SHA-256 {digest[:16]}... was accepted")
-        return unmet(f"the text with SHA-256 {digest[:16]}... was not accepted")
+            return met(say("prerequisites.the-text-with-sha-256-was", digest=digest[:16]))
+        return unmet(say("prerequisites.the-text-with-sha-256-was-not", digest=digest[:16]))
 
 
 def licence_text(asked: CheckContext, licence: LicenceRequirement) -> bytes:

@@ -6,6 +6,7 @@ from collections import deque
 from collections.abc import Iterator
 
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import Message, say
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath
@@ -23,29 +24,29 @@ class Links(Requirement, frozen=True, kw_only=True, tag="links"):
     none: bool = False
 
     @property
-    def needed(self) -> str:
+    def needed(self) -> Message:
         """Name the need in a few words."""
         if self.none:
-            return f"no links below {self.folder}: what serves it does not follow them"
-        return f"all links below {self.folder} can be followed"
+            return say("prerequisites.no-links-below-what-serves-it", folder=self.folder)
+        return say("prerequisites.all-links-below-can-be-followed", folder=self.folder)
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
         if self.none:
-            return "Replace each link by a copy of what it leads to."
-        return "Repair each link's target, or replace the link by a copy of what it should lead to."
+            return say("prerequisites.replace-each-link-by-a-copy")
+        return say("prerequisites.repair-each-link-target-or-replace")
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         machine = asked.machine
         if machine.look(MachinePath(self.folder)).kind is not EntryKind.FOLDER:
-            return unmet("there is no such folder")
+            return unmet(say("prerequisites.there-is-no-such-folder"))
         wrong = list(links_below(machine, MachinePath(self.folder), broken=not self.none))
         if wrong:
-            more = f" and {len(wrong) - _MOST_NAMED} more" if len(wrong) > _MOST_NAMED else ""
+            more = say("prerequisites.and-more", count=len(wrong) - _MOST_NAMED) if len(wrong) > _MOST_NAMED else ""
             return unmet(", ".join(wrong[:_MOST_NAMED]) + more)
-        return met("there is none" if self.none else "all can be followed")
+        return met(say("prerequisites.there-is-none") if self.none else say("prerequisites.all-can-be-followed"))
 
 
 def links_below(machine: Machine, folder: MachinePath, *, broken: bool) -> Iterator[MachinePath]:
@@ -61,8 +62,12 @@ def links_below(machine: Machine, folder: MachinePath, *, broken: bool) -> Itera
         for name in machine.names(here):
             path, seen = machine.join(here, name), seen + 1
             if seen > _MOST_ENTRIES:
-                why = f"it holds more than {_MOST_ENTRIES} entries"
-                raise UsageError(f"{printable(folder)} cannot be looked through", why, "Name a part of it.")
+                why = say("prerequisites.it-holds-more-than-entries", most_entries=_MOST_ENTRIES)
+                raise UsageError(
+                    say("prerequisites.cannot-be-looked-through", folder=printable(folder)),
+                    why,
+                    say("prerequisites.name-a-part-of-it"),
+                )
             if _is_link(machine, here, name):
                 if not broken or machine.look(path).kind in {EntryKind.ABSENT, EntryKind.BLOCKED}:
                     yield path

@@ -2,6 +2,7 @@
 
 import re
 
+from fundamen.messages import UNSAID, Message, say
 from fundamen.prerequisites.answer import Answer, met_if, unknown
 from fundamen.prerequisites.comparison import amount_of
 from fundamen.prerequisites.requirement import CheckContext, Requirement, only_live
@@ -19,17 +20,19 @@ class MemoryRequirement(Requirement, frozen=True, kw_only=True, tag="memory"):
     swap: int | str = 0
 
     @property
-    def needed(self) -> str:
+    def needed(self) -> Message:
         """Name the need in a few words."""
-        wanted = {"in all": self.total, "available": self.available, "of swap space": self.swap}
-        return "memory: " + ", ".join(f"{size} {what}" for what, size in wanted.items() if size)
+        wanted = {"in all": self.total, "available": self.available, say("prerequisites.of-swap-space"): self.swap}
+        return say("prerequisites.memory", value=", ".join((f"{size} {what}" for what, size in wanted.items() if size)))
 
-    def problem(self) -> str:
+    def problem(self) -> Message:
         """Find the fault of its fields, beyond their types."""
         sizes = (self.total, self.available, self.swap)
         if not any(sizes):
-            return "no size is asked for"
-        return "" if all(amount_of(size) is not None for size in sizes) else "a size is not such as 2G"
+            return say("prerequisites.no-size-is-asked-for")
+        return (
+            UNSAID if all(amount_of(size) is not None for size in sizes) else say("prerequisites.a-size-is-not-such-as")
+        )
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine. Source: proc_meminfo(5)."""
@@ -39,7 +42,7 @@ class MemoryRequirement(Requirement, frozen=True, kw_only=True, tag="memory"):
         wanted = {"MemTotal": self.total, "MemAvailable": self.available, "SwapTotal": self.swap}
         asked_for = {name: amount_of(size) or 0 for name, size in wanted.items() if size}
         if not asked_for.keys() <= has.keys():
-            return unknown("the system does not say")
+            return unknown(say("prerequisites.the-system-does-not-say"))
         found = ", ".join(f"{name} {has[name] // _MIB} MiB" for name in asked_for)
         return met_if(all(has[name] >= size for name, size in asked_for.items()), found)
 

@@ -6,6 +6,7 @@ from fundamen.evidence.dpkg import all_installed
 from fundamen.formats.versions import is_in, problem_of_range
 from fundamen.machine.installed import installed_packages
 from fundamen.machine.machine import ANYWHERE, Machine
+from fundamen.messages import Message, say
 from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
@@ -27,11 +28,11 @@ class PackageRequirement(Requirement, frozen=True, kw_only=True, tag="package"):
         return " ".join(filter(None, ("the package", self.name, self.version, self.architecture)))
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
-        return "Have it installed from the operating system's own archive or its publisher's media."
+        return say("prerequisites.have-it-installed-from-the-operating")
 
-    def problem(self) -> str:
+    def problem(self) -> Message:
         """Find the fault of its fields, beyond their types."""
         return problem_of_range(self.version)
 
@@ -43,16 +44,16 @@ class PackageRequirement(Requirement, frozen=True, kw_only=True, tag="package"):
         elif machine.platform is Platform.LINUX:
             found = machine.fact(ANYWHERE, _installed_packages).get(self.name, [])
         else:
-            return unknown(f"packages of {machine.platform.in_words} are not known here")
+            return unknown(say("prerequisites.packages-of-are-not-known-here", in_words=machine.platform.in_words))
         if not found:
-            return unmet("it is not installed")
+            return unmet(say("prerequisites.it-is-not-installed"))
         listed = ", ".join(f"{version} {architecture}".strip() for version, architecture in found)
         fitting = [version for version, architecture in found if self.architecture in {"", architecture, "all"}]
         if not fitting:
-            return unmet(f"it is installed as {listed}")
+            return unmet(say("prerequisites.it-is-installed-as", listed=listed))
         if self.version and not any(is_in(version, self.version) for version in fitting):
-            return unmet(f"it is installed as {listed}")
-        return met(f"it is installed as {listed}")
+            return unmet(say("prerequisites.it-is-installed-as", listed=listed))
+        return met(say("prerequisites.it-is-installed-as", listed=listed))
 
 
 def _installed_packages(machine: Machine, _path: MachinePath) -> dict[str, list[tuple[str, str]]]:

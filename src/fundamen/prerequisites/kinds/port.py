@@ -6,6 +6,7 @@ from typing import Annotated, ClassVar, Literal
 
 import msgspec
 
+from fundamen.messages import Message, say
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
 from fundamen.prerequisites.requirement import USUAL_SECONDS, CheckContext, Name, Requirement, Seconds, only_live
 
@@ -21,18 +22,22 @@ class Port(Requirement, frozen=True, kw_only=True, tag="port"):
     waits: ClassVar[bool] = True
 
     @property
-    def needed(self) -> str:
+    def needed(self) -> Message:
         """Name the need in a few words."""
-        what = "a program accepts connections at" if self.state == "served" else "no program uses"
-        return f"{what} port {self.number} of {self.host}"
+        what = (
+            say("prerequisites.a-program-accepts-connections-at")
+            if self.state == "served"
+            else say("prerequisites.no-program-uses")
+        )
+        return say("prerequisites.port-of", what=what, number=self.number, host=self.host)
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
         return (
-            "Start the service that serves it."
+            say("prerequisites.start-the-service-that-serves-it")
             if self.state == "served"
-            else "Find who has it, and give one another port."
+            else say("prerequisites.find-who-has-it-and-give")
         )
 
     def check(self, asked: CheckContext) -> Answer:
@@ -45,12 +50,12 @@ class Port(Requirement, frozen=True, kw_only=True, tag="port"):
         try:
             socket.create_connection((self.host, self.number), self.seconds).close()
         except TimeoutError:
-            return unmet(f"no answer within {self.seconds:g} s")
+            return unmet(say("prerequisites.no-answer-within-s", seconds=self.seconds))
         except ConnectionRefusedError:
-            return unmet("the connection is refused: no program listens there")
+            return unmet(say("prerequisites.the-connection-is-refused-no-program"))
         except OSError as error:
             return unmet(error.strerror or str(error))
-        return met("a connection was accepted")
+        return met(say("prerequisites.a-connection-was-accepted"))
 
     def _free(self) -> Answer:
         family, _, _, _, address = socket.getaddrinfo(self.host, self.number, type=socket.SOCK_STREAM)[0]
@@ -60,6 +65,6 @@ class Port(Requirement, frozen=True, kw_only=True, tag="port"):
                 taken.bind(address)
             except OSError as error:
                 if error.errno == errno.EADDRINUSE:
-                    return unmet("a program uses it")
+                    return unmet(say("prerequisites.a-program-uses-it"))
                 return unknown(error.strerror or str(error))
-        return met("no program uses it")
+        return met(say("prerequisites.no-program-uses-it"))

@@ -1,6 +1,7 @@
 """A process of the running machine."""
 
 from fundamen.machine.open_files import process_of
+from fundamen.messages import Message, say
 from fundamen.prerequisites.answer import Answer, met, unmet
 from fundamen.prerequisites.requirement import CheckContext, Name, Requirement, only_live
 
@@ -12,14 +13,16 @@ class Process(Requirement, frozen=True, kw_only=True, tag="process"):
     absent: bool = False
 
     @property
-    def needed(self) -> str:
+    def needed(self) -> Message:
         """Name the need in a few words."""
-        return f"{'no' if self.absent else 'a'} process {self.name} runs"
+        return say("prerequisites.process-runs", more="no" if self.absent else "a", name=self.name)
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
-        return f"End {self.name} in an orderly way." if self.absent else f"Start {self.name}."
+        if self.absent:
+            return say("prerequisites.end-in-an-orderly-way", name=self.name)
+        return say("prerequisites.start-it", name=self.name)
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
@@ -28,5 +31,9 @@ class Process(Requirement, frozen=True, kw_only=True, tag="process"):
         user = process_of(self.name)
         if user is None:
             return met("none runs") if self.absent else unmet("none runs")
-        found = f"process {user.pid} runs" + (f", of the service {user.service}" if user.service else "")
+        found = say(
+            "prerequisites.process-runs-pid-more",
+            pid=user.pid,
+            more=say("prerequisites.of-the-service", service=user.service) if user.service else "",
+        )
         return unmet(found) if self.absent else met(found)

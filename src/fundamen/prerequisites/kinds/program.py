@@ -1,5 +1,6 @@
 """A program or library that has all it needs."""
 
+from fundamen.messages import Message, say
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, unmet
 from fundamen.prerequisites.requirement import CheckContext, Path, Requirement
@@ -13,14 +14,14 @@ class Program(Requirement, frozen=True, kw_only=True, tag="program"):
     path: Path
 
     @property
-    def needed(self) -> str:
+    def needed(self) -> Message:
         """Name the need in a few words."""
-        return f"all that {self.path} declares to need"
+        return say("prerequisites.all-that-declares-to-need", path=self.path)
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
-        return f"fundamen restore {self.path}"
+        return say("prerequisites.fundamen-restore", path=self.path)
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
@@ -28,7 +29,11 @@ class Program(Requirement, frozen=True, kw_only=True, tag="program"):
 
         trace = trace_program(asked.machine, MachinePath(self.path))
         if not trace.faults:
-            return met(f"{len(trace.components)} components are found")
+            return met(say("prerequisites.components-are-found", count=len(trace.components)))
         named = ", ".join(f"{fault.name} ({fault.verdict})" for fault in trace.faults[:_MOST_NAMED])
-        more = f" and {len(trace.faults) - _MOST_NAMED} more" if len(trace.faults) > _MOST_NAMED else ""
+        more = (
+            say("prerequisites.and-more", count=len(trace.faults) - _MOST_NAMED)
+            if len(trace.faults) > _MOST_NAMED
+            else ""
+        )
         return unmet(named + more)

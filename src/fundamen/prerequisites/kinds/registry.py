@@ -3,6 +3,7 @@
 import msgspec
 
 from fundamen.formats.settings.setting import Plain
+from fundamen.messages import Message, say
 from fundamen.model.architecture import Platform
 from fundamen.prerequisites.answer import Answer, unknown
 from fundamen.prerequisites.comparison import Compared
@@ -16,17 +17,17 @@ class RegistryValue(Compared, frozen=True, kw_only=True, tag="registry value"):
     name: Text = ""
 
     @property
-    def needed(self) -> str:
+    def needed(self) -> Message:
         """Name the need in a few words."""
-        return rf"the registry's {self.key}\{self.name or '(unnamed)'} {self.in_words}"
+        return say("prerequisites.the-registry", key=self.key, name=self.name or "(unnamed)", in_words=self.in_words)
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         if asked.machine.platform is not Platform.WINDOWS:
-            return unknown(f"{asked.machine.title} has no registry")
+            return unknown(say("prerequisites.has-no-registry", title=asked.machine.title))
         if not asked.machine.registry.knows(self.key):
-            why = "; ".join(asked.machine.registry.gaps) or "its hive is not available"
-            return unknown(f"{self.key} cannot be looked up: {why}")
+            why = "; ".join(asked.machine.registry.gaps) or say("prerequisites.its-hive-is-not-available")
+            return unknown(say("prerequisites.cannot-be-looked-up", key=self.key, why=why))
         return self.judge(_plain(asked.machine.registry.value(self.key, self.name)))
 
 

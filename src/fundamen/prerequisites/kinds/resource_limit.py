@@ -2,6 +2,7 @@
 
 import sys
 
+from fundamen.messages import UNSAID, Message, say
 from fundamen.prerequisites.answer import Answer, met_if, unknown
 from fundamen.prerequisites.comparison import amount_of
 from fundamen.prerequisites.requirement import CheckContext, Name, Requirement, only_live
@@ -21,30 +22,39 @@ class ResourceLimit(Requirement, frozen=True, kw_only=True, tag="resource limit"
     hard: bool = False  # the limit up to which a process may raise its own
 
     @property
-    def needed(self) -> str:
+    def needed(self) -> Message:
         """Name the need in a few words."""
-        return f"the {'hard ' if self.hard else ''}limit {self.name} is at least {self.at_least}"
-
-    @property
-    def advice(self) -> str:
-        """Advise where it is unmet and the sheet gives no advice."""
-        return (
-            "Raise it in the service's own unit, or in a file of /etc/security/limits.d; it counts from the next login."
+        return say(
+            "prerequisites.the-limit-is-at-least",
+            more="hard " if self.hard else "",
+            name=self.name,
+            at_least=self.at_least,
         )
 
-    def problem(self) -> str:
+    @property
+    def advice(self) -> Message:
+        """Advise where it is unmet and the sheet gives no advice."""
+        return say("prerequisites.raise-it-in-the-service-own")
+
+    def problem(self) -> Message:
         """Find the fault of its fields, beyond their types."""
-        return "" if amount_of(self.at_least) is not None else f"{self.at_least!r} is no number"
+        return (
+            UNSAID
+            if amount_of(self.at_least) is not None
+            else say("prerequisites.is-no-number", at_least=self.at_least)
+        )
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         if not asked.machine.is_live:
             return only_live(asked.machine)
         if sys.platform == "win32":
-            return unknown("Windows has no such limits")
+            return unknown(say("prerequisites.windows-has-no-such-limits"))
         number = getattr(resource, f"RLIMIT_{self.name.upper()}", None)
         if not isinstance(number, int):
-            return unknown("this system has no limit of this name")
+            return unknown(say("prerequisites.this-system-has-no-limit-of"))
         value = resource.getrlimit(number)[1 if self.hard else 0]
         found = "unlimited" if value == resource.RLIM_INFINITY else str(value)
-        return met_if((amount_of(found) or 0) >= (amount_of(self.at_least) or 0), f"it is {found}")
+        return met_if(
+            (amount_of(found) or 0) >= (amount_of(self.at_least) or 0), say("prerequisites.it-is", value_text=found)
+        )

@@ -8,6 +8,7 @@ import msgspec
 
 from fundamen.machine.accounts import GROUPS, USERS, accounts
 from fundamen.machine.machine import EntryKind
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met_if, unknown, unmet
@@ -29,29 +30,29 @@ class Rights(Requirement, frozen=True, kw_only=True, tag="rights"):
     def needed(self) -> str:
         """Name the need in a few words."""
         parts = [
-            f"belongs to {self.owner}" if self.owner else "",
-            f"belongs to the group {self.group}" if self.group else "",
-            f"allows {self.allows}" if self.allows else "",
-            f"forbids {self.forbids}" if self.forbids else "",
+            say("prerequisites.belongs-to", owner=self.owner) if self.owner else "",
+            say("prerequisites.belongs-to-the-group", group=self.group) if self.group else "",
+            say("prerequisites.allows", allows=self.allows) if self.allows else "",
+            say("prerequisites.forbids", forbids=self.forbids) if self.forbids else "",
         ]
         return f"{self.path} {' and '.join(filter(None, parts)) or 'is there'}"
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
-        return f"Change the owner or mode of {self.path} alone, not of all that is below it."
+        return say("prerequisites.change-the-owner-or-mode-of", path=self.path)
 
-    def problem(self) -> str:
+    def problem(self) -> Message:
         """Find the fault of its fields, beyond their types."""
-        return "no bit can be both allowed and forbidden" if _bits(self.allows) & _bits(self.forbids) else ""
+        return say("prerequisites.no-bit-can-be-both-allowed") if _bits(self.allows) & _bits(self.forbids) else UNSAID
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         path, machine = MachinePath(self.path), asked.machine
         if machine.platform is Platform.WINDOWS:
-            return unknown("rights of Windows are not known here")
+            return unknown(say("prerequisites.rights-of-windows-are-not-known"))
         if machine.look(path).kind is EntryKind.ABSENT:
-            return unmet("it does not exist")
+            return unmet(say("prerequisites.it-does-not-exist"))
         status = os.stat(machine.host_path(machine.real(path)))
         owner, group = _name(asked, USERS, status.st_uid), _name(asked, GROUPS, status.st_gid)
         mode = stat.S_IMODE(status.st_mode)
@@ -61,7 +62,7 @@ class Rights(Requirement, frozen=True, kw_only=True, tag="rights"):
             and mode & _bits(self.allows) == _bits(self.allows)
             and not mode & _bits(self.forbids)
         )
-        return met_if(is_right, f"it belongs to {owner}:{group} with mode {mode:04o}")
+        return met_if(is_right, say("prerequisites.it-belongs-to-with-mode", owner=owner, group=group, mode=mode))
 
 
 def _bits(mode: str | None) -> int:

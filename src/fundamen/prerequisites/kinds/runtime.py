@@ -1,6 +1,7 @@
 """A runtime or framework, installed in a version and width."""
 
 from fundamen.formats.versions import is_in, problem_of_range
+from fundamen.messages import Message, say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
 from fundamen.prerequisites.requirement import CheckContext, Name, Requirement, Text
@@ -18,18 +19,18 @@ class Runtime(Requirement, frozen=True, kw_only=True, tag="runtime"):
     @property
     def needed(self) -> str:
         """Name the need in a few words."""
-        width = f"for {self.architecture}" if self.architecture else ""
+        width = say("prerequisites.for-architecture", architecture=self.architecture) if self.architecture else ""
         return " ".join(filter(None, ("the runtime", self.name, self.version, width)))
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
-        return "Install it from its publisher's package, for 32-bit and 64-bit programs as needed; keep other versions."
+        return say("prerequisites.install-it-from-its-publisher-package")
 
-    def problem(self) -> str:
+    def problem(self) -> Message:
         """Find the fault of its fields, beyond their types."""
         if any(mark in self.name for mark in "/\\") or self.name in {".", ".."}:
-            return "that is no name of a runtime"
+            return say("prerequisites.that-is-no-name-of-a-runtime")
         return problem_of_range(self.version)
 
     def check(self, asked: CheckContext) -> Answer:
@@ -39,13 +40,18 @@ class Runtime(Requirement, frozen=True, kw_only=True, tag="runtime"):
         installed = find_installed(asked.machine, self.name)
         is_told = asked.machine.platform is not Platform.WINDOWS or asked.machine.registry.knows(_SOFTWARE)
         if not installed and self.name.lower() in REGISTERED and not is_told:
-            return unknown(f"the registry of {asked.machine.title} is not available, or cannot be read")
+            return unknown(say("prerequisites.the-registry-of-is-not-available", title=asked.machine.title))
         if not installed:
-            return unmet("it is not installed")
+            return unmet(say("prerequisites.it-is-not-installed"))
         listed = "; ".join(
-            f"{each.version}{f' for {each.architecture}' if each.architecture else ''} in {each.path}"
+            say(
+                "prerequisites.in",
+                version=each.version,
+                more=say("prerequisites.for", architecture=each.architecture) if each.architecture else "",
+                path=each.path,
+            )
             for each in installed
         )
         of_width = [e for e in installed if self.architecture is None or e.architecture is self.architecture]
         fitting = [each for each in of_width if not self.version or is_in(each.version, self.version)]
-        return met(listed) if fitting else unmet(f"there is only {listed}")
+        return met(listed) if fitting else unmet(say("prerequisites.there-is-only", listed=listed))

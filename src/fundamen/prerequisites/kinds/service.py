@@ -7,6 +7,7 @@ from typing import ClassVar
 from fundamen.machine.installed import ServiceStart, service_start
 from fundamen.machine.machine import Machine
 from fundamen.machine.units import UNIT_FOLDERS, find_unit, is_masked
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, RequirementStanding, met, unknown, unmet
@@ -29,23 +30,27 @@ class Service(Requirement, frozen=True, kw_only=True, tag="service"):
     registry_key: ClassVar[str] = r"HKLM\System"
 
     @property
-    def needed(self) -> str:
+    def needed(self) -> Message:
         """Name the need in a few words."""
         parts = [
             "is there",
-            "is started with the machine" if self.enabled else "",
+            say("prerequisites.is-started-with-the-machine") if self.enabled else "",
             "is running" if self.running else "",
         ]
-        return f"the service {self.name} {' and '.join(filter(None, parts))}"
+        return say("prerequisites.the-service", name=self.name, filter=" and ".join(filter(None, parts)))
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
-        return f"Enable and start {self.name}, as its administrator."
+        return say("prerequisites.enable-and-start-as-its-administrator", name=self.name)
 
-    def problem(self) -> str:
+    def problem(self) -> Message:
         """Find the fault of its fields, beyond their types."""
-        return "that is no name of a service" if self.name.startswith("-") or "/" in self.name else ""
+        return (
+            say("prerequisites.that-is-no-name-of-a-service")
+            if self.name.startswith("-") or "/" in self.name
+            else UNSAID
+        )
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
@@ -55,7 +60,7 @@ class Service(Requirement, frozen=True, kw_only=True, tag="service"):
         elif machine.platform is Platform.LINUX:
             answer = self._of_systemd(machine)
         else:
-            return unknown(f"services of {machine.platform.in_words} are not known here")
+            return unknown(say("prerequisites.services-of-are-not-known-here", in_words=machine.platform.in_words))
         if answer.standing is not RequirementStanding.MET or not self.running:
             return answer
         return self._runs(machine)
@@ -63,34 +68,42 @@ class Service(Requirement, frozen=True, kw_only=True, tag="service"):
     def _of_windows(self, machine: Machine) -> Answer:
         start = service_start(machine.registry, self.name)
         if start is None:
-            return unmet("the registry has no such service")
+            return unmet(say("prerequisites.the-registry-has-no-such-service"))
         if self.enabled and start is not ServiceStart.AUTOMATIC:
-            return unmet(f"its start is {start.name.lower().replace('_', ' ')}")
-        return met(f"its start is {start.name.lower().replace('_', ' ')}")
+            return unmet(say("prerequisites.its-start-is", replace=start.name.lower().replace("_", " ")))
+        return met(say("prerequisites.its-start-is", replace=start.name.lower().replace("_", " ")))
 
     def _of_systemd(self, machine: Machine) -> Answer:
         path = find_unit(machine, self.name)
         if path is None:
-            return unmet("the machine has no unit of this name")
+            return unmet(say("prerequisites.the-machine-has-no-unit-of"))
         if is_masked(machine, path):
-            return unmet(f"it is masked by {path}")
+            return unmet(say("prerequisites.it-is-masked-by", path=path))
         if self.enabled and not any(self.name in machine.names(folder) for folder in _link_folders(machine)):
-            return unmet("nothing has it started with the machine")
-        return met(f"its unit is {path}")
+            return unmet(say("prerequisites.nothing-has-it-started-with-the"))
+        return met(say("prerequisites.its-unit-is", path=path))
 
     def _runs(self, machine: Machine) -> Answer:
         tool = shutil.which("systemctl") if machine.is_live else None
         if tool is None:
-            return unknown("this host has no systemd to ask" if machine.is_live else f"{machine.title} does not run")
+            return unknown(
+                say("prerequisites.this-host-has-no-systemd-to")
+                if machine.is_live
+                else say("prerequisites.does-not-run", title=machine.title)
+            )
         asked = [tool, "is-active", "--", self.name]
         try:
             said = subprocess.run(asked, capture_output=True, text=True, timeout=self.seconds, check=False)
         except subprocess.TimeoutExpired:
-            return unknown(f"systemd does not answer within {self.seconds:g} s")
+            return unknown(say("prerequisites.systemd-does-not-answer-within-s", seconds=self.seconds))
         state = said.stdout.strip()
         if not state:
-            return unknown(said.stderr.strip().partition("\n")[0] or "systemd does not answer")
-        return met("it is running") if state in _RUNNING else unmet(f"it is {state}")
+            return unknown(said.stderr.strip().partition("\n")[0] or say("prerequisites.systemd-does-not-answer"))
+        return (
+            met(say("prerequisites.it-is-running"))
+            if state in _RUNNING
+            else unmet(say("prerequisites.it-is", value_text=state))
+        )
 
 
 def _link_folders(machine: Machine) -> list[MachinePath]:

@@ -5,6 +5,7 @@ import msgspec
 from fundamen.formats.settings.editing import find_value, format_of
 from fundamen.formats.settings.setting import SettingFormat
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, unknown
 from fundamen.prerequisites.comparison import Compared
@@ -20,31 +21,33 @@ class Setting(Compared, frozen=True, kw_only=True, tag="setting"):
     default: str | int | float | bool | None = None  # what counts where the file does not set it
 
     @property
-    def needed(self) -> str:
+    def needed(self) -> Message:
         """Name the need in a few words."""
-        return f"the setting {'.'.join(self.key)} in {self.file} {self.in_words}"
+        return say("prerequisites.the-setting-in", key=".".join(self.key), file=self.file, in_words=self.in_words)
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
-        return f"Change {'.'.join(self.key)} in {self.file}; keep the old file."
+        return say("prerequisites.change-in-keep-the-old-file", key=".".join(self.key), file=self.file)
 
-    def problem(self) -> str:
+    def problem(self) -> Message:
         """Find the fault of its fields, beyond their types."""
         if (self.format or format_of(self.file)) is None:
-            return 'the file\'s name does not tell its format: say which, as in format = "ini"'
-        return super().problem() or ("" if self.key else "the key is empty")
+            return say("prerequisites.the-file-name-does-not-tell")
+        return super().problem() or (UNSAID if self.key else say("prerequisites.the-key-is-empty"))
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
         path = MachinePath(self.file)
         form = self.format or format_of(self.file)
         if form is None:
-            return unknown("the format of the file is not known")
+            return unknown(say("prerequisites.the-format-of-the-file-is"))
         default = msgspec.UNSET if self.default is None else self.default
         if asked.machine.look(path).kind is EntryKind.ABSENT:
             answer = self.judge(default)
-            return msgspec.structs.replace(answer, found=f"there is no such file; {answer.found}")
+            return msgspec.structs.replace(
+                answer, found=say("prerequisites.there-is-no-such-file-found", found=answer.found)
+            )
         data = asked.machine.fact(path, _content)
         value = find_value(data, form, self.key, self.file)
         return self.judge(default if value is None else value.value)

@@ -6,6 +6,7 @@ from typing import Annotated, ClassVar
 import msgspec
 
 from fundamen.machine.tls_server import fetch_certificates
+from fundamen.messages import Message, say
 from fundamen.model.errors import UnreadableError
 from fundamen.prerequisites.answer import Answer, met, unmet
 from fundamen.prerequisites.requirement import USUAL_SECONDS, CheckContext, Name, Requirement, Seconds
@@ -22,14 +23,14 @@ class TlsEndpoint(Requirement, frozen=True, kw_only=True, tag="tls endpoint"):
     waits: ClassVar[bool] = True
 
     @property
-    def needed(self) -> str:
+    def needed(self) -> Message:
         """Name the need in a few words."""
-        return f"a trusted TLS connection to {self.host}:{self.port}"
+        return say("prerequisites.a-trusted-tls-connection-to", host=self.host, port=self.port)
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
-        return f"fundamen inspect --server {self.host}:{self.port}"
+        return say("prerequisites.fundamen-inspect-server", host=self.host, port=self.port)
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
@@ -48,5 +49,5 @@ class TlsEndpoint(Requirement, frozen=True, kw_only=True, tag="tls endpoint"):
             return unmet(chain.why)
         until = found.chains[0].links[0].certificate.not_after
         if until - asked.now < timedelta(days=self.days_left):
-            return unmet(f"its certificate holds only until {until:%Y-%m-%d}")
-        return met(f"its certificate holds until {until:%Y-%m-%d}")
+            return unmet(say("prerequisites.its-certificate-holds-only-until", until=until))
+        return met(say("prerequisites.its-certificate-holds-until", until=until))

@@ -2,6 +2,7 @@
 
 from fundamen.machine.machine import EntryKind
 from fundamen.machine.programs import places_on_path
+from fundamen.messages import UNSAID, Message, say
 from fundamen.prerequisites.answer import Answer, met, unmet
 from fundamen.prerequisites.requirement import CheckContext, Name, Path, Requirement
 
@@ -14,17 +15,19 @@ class Tool(Requirement, frozen=True, kw_only=True, tag="tool"):
     only_one: bool = False
 
     @property
-    def needed(self) -> str:
+    def needed(self) -> Message:
         """Name the need in a few words."""
-        where = f" in {self.folder}" if self.folder else ""
-        return f"{'exactly one' if self.only_one else 'the'} command {self.name} on PATH{where}"
+        where = say("prerequisites.in-folder", folder=self.folder) if self.folder else UNSAID
+        return say(
+            "prerequisites.command-on-path", more="exactly one" if self.only_one else "the", name=self.name, where=where
+        )
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
         if self.folder:
-            return f"Put {self.folder} first on PATH, once, and open a new terminal."
-        return f"Install what brings {self.name}, or add its folder to PATH and open a new terminal."
+            return say("prerequisites.put-first-on-path-once-and", folder=self.folder)
+        return say("prerequisites.install-what-brings-or-add-its", name=self.name)
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine. A place that leads to the same file as one before it does not count again."""
@@ -35,14 +38,14 @@ class Tool(Requirement, frozen=True, kw_only=True, tag="tool"):
             if entry.kind is EntryKind.FILE and entry.is_executable
         ]
         if not found:
-            return unmet("no folder of PATH has it")
+            return unmet(say("prerequisites.no-folder-of-path-has-it"))
         files = {machine.real(path): path for path in reversed(found)}
-        first = f"it is found as {found[0]}"
+        first = say("prerequisites.it-is-found-as", found=found[0])
         if self.folder is not None and machine.real(machine.folder_of(found[0])) != machine.real(
             machine.join(self.folder)
         ):
             return unmet(first)
         if self.only_one and len(files) > 1:
             others = ", ".join(sorted(path for path in files.values() if path != found[0]))
-            return unmet(f"{first}, and also as {others}")
+            return unmet(say("prerequisites.and-also-as", first=first, others=others))
         return met(first)

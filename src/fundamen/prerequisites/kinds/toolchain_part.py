@@ -4,6 +4,7 @@ from typing import TYPE_CHECKING, ClassVar
 
 from fundamen.formats.versions import is_in, problem_of_range
 from fundamen.machine.machine import Machine
+from fundamen.messages import Message, say
 from fundamen.model.architecture import Architecture
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
@@ -31,17 +32,26 @@ class ToolchainPartRequirement(Requirement, frozen=True, kw_only=True, tag="tool
     @property
     def needed(self) -> str:
         """Name the need in a few words."""
-        target = f"for {self.target}" if self.target else ""
+        target = say("prerequisites.for-architecture", architecture=self.target) if self.target else ""
         return " ".join(
-            filter(None, ("the part", self.name, self.version, target, f"of the toolchain in {self.folder}"))
+            filter(
+                None,
+                (
+                    "the part",
+                    self.name,
+                    self.version,
+                    target,
+                    say("prerequisites.of-the-toolchain-in", folder=self.folder),
+                ),
+            )
         )
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
-        return f"fundamen toolchain {self.folder} --catalogue {self.catalogue}"
+        return say("prerequisites.fundamen-toolchain-catalogue", folder=self.folder, catalogue=self.catalogue)
 
-    def problem(self) -> str:
+    def problem(self) -> Message:
         """Find the fault of its fields, beyond their types."""
         return problem_of_range(self.version)
 
@@ -54,11 +64,18 @@ class ToolchainPartRequirement(Requirement, frozen=True, kw_only=True, tag="tool
         states = [state for state in contents.parts if state.part.name == self.name]
         if not states:
             is_listed = any(part.name == self.name for part in toolchain.parts)
-            why = "has no build of it for this machine" if is_listed else "has no such part"
+            why = say("prerequisites.has-no-build-of-it-for") if is_listed else say("prerequisites.has-no-such-part")
             return unmet(f"{toolchain.title} {why}")
         fitting = [state for state in states if self._fits(state)]
         if not fitting:
-            return unmet(f"{toolchain.title} has it in version {states[0].part.version}, for {_targets(states)}")
+            return unmet(
+                say(
+                    "prerequisites.has-it-in-version-for",
+                    title=toolchain.title,
+                    version=states[0].part.version,
+                    targets=_targets(states),
+                )
+            )
         return _answer_for(fitting[0])
 
     def _fits(self, state: "PartState") -> bool:
@@ -83,11 +100,15 @@ def _contents(machine: Machine, folder: MachinePath, catalogue: MachinePath) -> 
 def _answer_for(state: "PartState") -> Answer:
     part = state.part
     if state.verdict is Verdict.VERIFIED:
-        return met(f"all {len(part.files)} files of {part.version} are right")
+        return met(say("prerequisites.all-files-of-are-right", count=len(part.files), version=part.version))
     if all(file.verdict is Verdict.MISSING for file in state.files) and len(state.files) == len(part.files):
-        return unmet("none of its files is there")
+        return unmet(say("prerequisites.none-of-its-files-is-there"))
     named = "; ".join(f"{file.place}: {file.detail}" for file in state.files[:_MOST_NAMED])
-    more = f"; and {len(state.files) - _MOST_NAMED} more" if len(state.files) > _MOST_NAMED else ""
+    more = (
+        say("prerequisites.and-more-count", count=len(state.files) - _MOST_NAMED)
+        if len(state.files) > _MOST_NAMED
+        else ""
+    )
     return unmet(named + more)
 
 

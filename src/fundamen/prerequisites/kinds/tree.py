@@ -5,6 +5,7 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import ClassVar
 
 from fundamen.machine.machine import EntryKind
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
 from fundamen.prerequisites.kinds.file import digest_of
@@ -24,14 +25,14 @@ class Tree(Requirement, frozen=True, kw_only=True, tag="tree"):
     waits: ClassVar[bool] = True
 
     @property
-    def needed(self) -> str:
+    def needed(self) -> Message:
         """Name the need in a few words."""
-        return f"all files of {self.folder} are as {self.manifest} lists them"
+        return say("prerequisites.all-files-of-are-as-lists", folder=self.folder, manifest=self.manifest)
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
-        return "Have what differs restored from its publisher's package: fundamen sources --help"
+        return say("prerequisites.have-what-differs-restored-from-its")
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
@@ -40,23 +41,25 @@ class Tree(Requirement, frozen=True, kw_only=True, tag="tree"):
         for number, line in enumerate(read_text(machine, self.manifest).splitlines(), 1):
             found = _LINE.fullmatch(line)
             if found is None and line.strip() and not line.startswith("#"):
-                return unknown(f"line {number} of {self.manifest} is no digest with a name")
+                return unknown(say("prerequisites.line-of-is-no-digest-with", number=number, manifest=self.manifest))
             if found is not None:
                 path = machine.join(self.folder, found[2])
                 if not path.startswith(machine.join(self.folder, "x")[:-1]):
-                    return unknown(f"line {number} of {self.manifest} names a file outside of the folder")
+                    return unknown(
+                        say("prerequisites.line-of-names-a-file-outside", number=number, manifest=self.manifest)
+                    )
                 listed[path] = found[1].lower()
         with ThreadPoolExecutor() as pool:
             wrong = [name for name in pool.map(lambda item: _wrong(asked, *item), listed.items()) if name]
         if wrong:
-            more = f" and {len(wrong) - _MOST_NAMED} more" if len(wrong) > _MOST_NAMED else ""
+            more = say("prerequisites.and-more", count=len(wrong) - _MOST_NAMED) if len(wrong) > _MOST_NAMED else ""
             return unmet(", ".join(wrong[:_MOST_NAMED]) + more)
-        return met(f"all {len(listed)} files are right")
+        return met(say("prerequisites.all-files-are-right", count=len(listed)))
 
 
-def _wrong(asked: CheckContext, path: MachinePath, digest: str) -> str:
+def _wrong(asked: CheckContext, path: MachinePath, digest: str) -> Message:
     """The file with what is wrong with it; empty where it is right."""
     kind = asked.machine.look(path).kind
     if kind is not EntryKind.FILE:
-        return f"{path} is {'missing' if kind is EntryKind.ABSENT else f'a {kind}'}"
-    return "" if digest_of(asked.machine, path) == digest else f"{path} has other content"
+        return say("prerequisites.is-path-more", path=path, more="missing" if kind is EntryKind.ABSENT else f"a {kind}")
+    return UNSAID if digest_of(asked.machine, path) == digest else say("prerequisites.has-other-content", path=path)

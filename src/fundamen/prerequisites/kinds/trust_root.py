@@ -4,6 +4,7 @@ import hashlib
 
 from fundamen.machine.machine import ANYWHERE, Machine
 from fundamen.machine.trust_stores import read_trust_stores
+from fundamen.messages import Message, say
 from fundamen.model.paths import MachinePath
 from fundamen.model.trust_store import StoreRole, TrustStores
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
@@ -16,14 +17,14 @@ class TrustRoot(Requirement, frozen=True, kw_only=True, tag="root certificate"):
     sha256: Digest
 
     @property
-    def needed(self) -> str:
+    def needed(self) -> Message:
         """Name the need in a few words."""
-        return f"the machine trusts the root certificate {self.sha256[:16]}..."
+        return say("prerequisites.the-machine-trusts-the-root-certificate", sha256=self.sha256[:16])
 
     @property
-    def advice(self) -> str:
+    def advice(self) -> Message:
         """Advise where it is unmet and the sheet gives no advice."""
-        return "Get it from its owner, compare the fingerprint a second way, and import it: fundamen restore --help"
+        return say("prerequisites.get-it-from-its-owner-compare")
 
     def check(self, asked: CheckContext) -> Answer:
         """Check it on the machine."""
@@ -31,19 +32,27 @@ class TrustRoot(Requirement, frozen=True, kw_only=True, tag="root certificate"):
         held = [each for each in stores.certificates if hashlib.sha256(each.der).hexdigest() == self.sha256]
         roles = {each.role: each for each in held}
         if StoreRole.DISTRUSTED in roles:
-            return unmet(f"{roles[StoreRole.DISTRUSTED].where} distrusts it")
+            return unmet(say("prerequisites.distrusts-it", where=roles[StoreRole.DISTRUSTED].where))
         if StoreRole.ROOT not in roles:
             if StoreRole.USERS_ROOT in roles:
-                return unmet("only one user trusts it, not an installer or service that runs as the machine")
+                return unmet(say("prerequisites.only-one-user-trusts-it-not"))
             return (
-                unknown("; ".join(stores.gaps)) if stores.gaps and not stores.certificates else unmet("it is not there")
+                unknown("; ".join(stores.gaps))
+                if stores.gaps and not stores.certificates
+                else unmet(say("prerequisites.it-is-not-there"))
             )
         from fundamen.trust.certificate import read_certificate  # noqa: PLC0415 - it loads much, and few sheets need it
 
         certificate = read_certificate(roles[StoreRole.ROOT].der)
         if not certificate.not_before <= asked.now <= certificate.not_after:
-            return unmet(f"it holds from {certificate.not_before:%Y-%m-%d} to {certificate.not_after:%Y-%m-%d}")
-        return met(f"it is in {roles[StoreRole.ROOT].where}, until {certificate.not_after:%Y-%m-%d}")
+            return unmet(
+                say(
+                    "prerequisites.it-holds-from-to", not_before=certificate.not_before, not_after=certificate.not_after
+                )
+            )
+        return met(
+            say("prerequisites.it-is-in-until", where=roles[StoreRole.ROOT].where, not_after=certificate.not_after)
+        )
 
 
 def _trust_stores(machine: Machine, _path: MachinePath) -> TrustStores:

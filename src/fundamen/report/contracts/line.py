@@ -6,6 +6,7 @@ from typing import Literal
 import msgspec
 
 from fundamen.model.display import printable, shown_json
+from fundamen.model.encoding import encode_json, to_plain
 from fundamen.model.errors import FundamenError
 
 _LONE_SURROGATES = re.compile("[\ud800-\udfff]")
@@ -30,9 +31,9 @@ class ErrorRecord(msgspec.Struct, frozen=True):
 def json_line(record: msgspec.Struct) -> str:
     r"""One line of JSON. Undecodable bytes of a path, which JSON cannot hold, stand in it as ``\x..``."""
     try:
-        text = msgspec.json.encode(record).decode()
+        text = encode_json(record).decode()
     except UnicodeEncodeError:
-        text = msgspec.json.encode(_without_surrogates(msgspec.to_builtins(record))).decode()
+        text = msgspec.json.encode(_without_surrogates(to_plain(record))).decode()
     return shown_json(text)
 
 

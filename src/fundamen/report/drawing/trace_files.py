@@ -10,6 +10,7 @@ import msgspec
 from fundamen import __version__
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.model.display import printable, shown_json
+from fundamen.model.encoding import encode_json
 from fundamen.model.errors import UnreadableError
 from fundamen.report.drawing.picture import Picture, architecture_of, lay_out
 from fundamen.trace.records import Component, Trace
@@ -55,7 +56,7 @@ def trace_bom(trace: Trace, machine: Machine, now: datetime) -> bytes:
         "components": others,
         "dependencies": [{"ref": ref, "dependsOn": sorted(set(on))} for ref, on in needs.items()],
     }
-    return shown_json(msgspec.json.format(msgspec.json.encode(document), indent=2).decode()).encode() + b"\n"
+    return shown_json(msgspec.json.format(encode_json(document), indent=2).decode()).encode() + b"\n"
 
 
 def _part(machine: Machine, component: Component, references: dict[Any, str]) -> dict[str, Any]:

@@ -119,9 +119,9 @@ def _observation(page: Page, trace: Trace, observation: Observation, machine: Ma
     page.field("run by", f"{observation.by}: it {ended}")
     for component in trace.components:
         name = _plain_name(component, machine)
-        if component.observed == LOADED and component.how is not Necessity.REQUIRED:
+        if component.observed.code == LOADED and component.how is not Necessity.REQUIRED:
             page.field("loaded too", f"{name}: {component.path}{_asker_words(component, machine)}")
-        elif component.observed not in {"", LOADED}:
+        elif component.observed and component.observed.code != LOADED:
             page.field("in vain", f"{name}: {component.observed}{_asker_words(component, machine)}")
     words = observation.output.split("\n")
     for line in [word for word in words if word.strip()][-_MOST_SAID:]:
@@ -134,7 +134,7 @@ def _asker_words(component: Component, machine: Machine) -> str:
     by = machine.paths.basename(component.asked_by)
     if not by:
         return ""
-    return f" by {by}" if component.observed.startswith("asked") else f", asked for by {by}"
+    return f" by {by}" if component.observed.code.startswith("trace.asked") else f", asked for by {by}"
 
 
 def answer(trace: Trace, machine: Machine) -> str:

@@ -21,6 +21,7 @@ from fundamen.machine.file_bytes import open_ordinary
 from fundamen.machine.gathered import SCRIPTS, GatheredMachine, gathering_script
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
@@ -96,7 +97,7 @@ def command(
         if isinstance(examined, GatheredMachine):
             if whole and not examined.is_whole:
                 why = "the script gathered of programs, and not of the whole machine"
-                raise UsageError("No capture is made", why, "Leave --all out, or have the script run with --all.")
+                raise UsageError(say("cli.no-capture-is-made"), why, say("cli.leave-all-out-or-have-the"))
             whole = whole or (examined.is_whole and not programs)
             programs, name = programs or examined.programs, name or examined.host
         _require_sense(target, programs, sheets, most_bytes, whole=whole)
@@ -132,9 +133,9 @@ def _open_gathering(path: str) -> GatheredMachine:
             return GatheredMachine(read_gathered(file, path), HostPath(os.path.abspath(path)))
     except OSError as error:
         raise UnreadableError(
-            what=f"{printable(path)} cannot be read",
+            what=say("cli.cannot-be-read", path=printable(path)),
             why=error.strerror or str(error),
-            do="Name what the script of --script wrote.",
+            do=say("cli.name-what-the-script-of-script"),
         ) from error
 
 
@@ -157,7 +158,7 @@ def _require_sense(
     elif most is None or not 0 < most <= MOST_CONTENT:
         why = f"--most is no size up to {MOST_CONTENT >> 30}G, such as 512M"
     if why:
-        raise UsageError("No capture is made", why, "See: fundamen capture --help")
+        raise UsageError(say("cli.no-capture-is-made"), why, say("cli.see-fundamen-capture-help"))
     require_free(target)
 
 
@@ -168,8 +169,8 @@ def _write(target: str, taken: Taken) -> CaptureManifest:
             manifest = write_capture(file, taken.manifest, taken.facts, taken.recording.taken, taken.summary)
     except OSError as error:
         raise UnreadableError(
-            what=f"The capture cannot be written to {printable(target)}",
+            what=say("cli.the-capture-cannot-be-written-to", target=printable(target)),
             why=error.strerror or str(error),
-            do="Name a file in a folder that you may write to.",
+            do=say("cli.name-a-file-in-a-folder"),
         ) from error
     return manifest

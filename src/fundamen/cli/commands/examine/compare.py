@@ -11,6 +11,7 @@ from fundamen.cli.helping import Subcommand
 from fundamen.cli.output import Output, finish
 from fundamen.machine.machine import Machine
 from fundamen.machine.opening import open_machine
+from fundamen.messages import say
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
 from fundamen.report.contracts.machines import compare_record
@@ -61,7 +62,9 @@ def _compare(here: str, there: str, programs: tuple[str, ...], output: Output) -
             raise
     if not machines:
         if programs:
-            raise UsageError("Nothing is compared", "--for is for machines, and these are trees", "Leave it out.")
+            raise UsageError(
+                say("cli.nothing-is-compared"), say("cli.for-is-for-machines-and-these"), say("cli.leave-it-out")
+            )
         with output.say_working(f"Comparing {here} and {there}"):
             return compare_trees(HostPath(os.path.abspath(here)), HostPath(os.path.abspath(there)), options.now())
     one, other = machines

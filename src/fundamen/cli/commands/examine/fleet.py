@@ -14,6 +14,7 @@ from fundamen.cli.helping import Subcommand
 from fundamen.cli.options import output_options
 from fundamen.cli.output import Output, finish
 from fundamen.cli.writing import form_of, require_new, write_file
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath
@@ -49,9 +50,9 @@ def command(folder: str, *, targets: tuple[str, ...], scheduler: str | None, out
         if not fleet.machines:
             first = fleet.refused[0]
             raise UnreadableError(
-                what=f"{printable(folder)} has no capture of a whole machine",
+                what=say("cli.has-no-capture-of-a-whole", folder=printable(folder)),
                 why=f"{printable(first.path)}: {first.why}",
-                do="Have captures made with: fundamen capture FILE --all",
+                do=say("cli.have-captures-made-with-fundamen-capture"),
             )
         for target in targets:
             write_file(target, form_of(target, _FORMS)(fleet), output)
@@ -72,13 +73,17 @@ def _captures(folder: str) -> list[HostPath]:
         names = sorted(os.listdir(folder))
     except OSError as error:
         raise UnreadableError(
-            f"{printable(folder)} cannot be read", error.strerror or str(error), "Name a folder with captures."
+            say("cli.cannot-be-read", path=printable(folder)),
+            error.strerror or str(error),
+            say("cli.name-a-folder-with-captures"),
         ) from error
     paths = [HostPath(os.path.abspath(os.path.join(folder, name))) for name in names]
     files = [path for path in paths if os.path.isfile(path)]
     if not files:
         raise UnreadableError(
-            f"{printable(folder)} has no capture", "no file lies in it", "See: fundamen capture --help"
+            say("cli.has-no-capture", folder=printable(folder)),
+            say("cli.no-file-lies-in-it"),
+            say("cli.see-fundamen-capture-help"),
         )
     return files
 
@@ -102,18 +107,18 @@ def _on_cluster(address: str) -> Iterator[Map]:
         from distributed import Client  # noqa: PLC0415 - an extra
     except ImportError as error:
         raise UsageError(
-            what="The captures cannot be read on a cluster",
-            why="the library for it is not installed",
-            do="pip install 'fundamen[cluster]', or leave --scheduler out.",
+            what=say("cli.the-captures-cannot-be-read-on"),
+            why=say("cli.the-library-for-it-is-not"),
+            do=say("cli.pip-install-fundamen-cluster-or-leave"),
         ) from error
     try:
         connect: Callable[..., Any] = Client
         client = connect(address, timeout=10)
     except (OSError, ValueError, TimeoutError) as error:
         raise UnreadableError(
-            what=f"The cluster at {printable(address)} cannot be reached",
+            what=say("cli.the-cluster-at-cannot-be-reached", address=printable(address)),
             why=str(error) or type(error).__name__,
-            do="See that its scheduler runs, and that this host reaches it.",
+            do=say("cli.see-that-its-scheduler-runs-and"),
         ) from error
 
     def spread(read: Callable[[HostPath], Read], paths: Sequence[HostPath]) -> Iterable[Read]:

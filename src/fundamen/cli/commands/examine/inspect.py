@@ -12,6 +12,7 @@ from fundamen.cli.output import Output, finish
 from fundamen.cli.tasks.authorities import authorities_at, given_certificates
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
+from fundamen.messages import say
 from fundamen.model.errors import FundamenError, UsageError
 from fundamen.model.isolation import Isolated
 from fundamen.report.commands import import_command
@@ -53,7 +54,9 @@ def command(
     with output:
         if not files and not server:
             raise UsageError(
-                "Nothing can be inspected", "no file and no server was named", "See: fundamen inspect --help"
+                say("cli.nothing-can-be-inspected"),
+                say("cli.no-file-and-no-server-was"),
+                say("cli.see-fundamen-inspect-help"),
             )
         inspecting = _Inspecting(machine(), issuer, password_file, output, exports=exports)
         asked = [(name, name, inspecting.file) for name in files] + [(name, "", inspecting.server) for name in server]

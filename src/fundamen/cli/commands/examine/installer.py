@@ -20,6 +20,7 @@ from fundamen.installers.looking import Look, look_into
 from fundamen.installers.outcome import Forecast
 from fundamen.machine.file_bytes import FileBytes, open_ordinary
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, UnreadableError, UsageError
 from fundamen.model.isolation import Isolated
@@ -110,7 +111,9 @@ def _compare(machine: Machine, packages: tuple[str, ...], meant: str, output: Ou
     from fundamen.report.examining.installer_text import outcome_text  # noqa: PLC0415
 
     if len(packages) != 1:
-        raise UsageError("Nothing is compared", "--meant is for one package", "See: fundamen installer --help")
+        raise UsageError(
+            say("cli.nothing-is-compared"), say("cli.meant-is-for-one-package"), say("cli.see-fundamen-installer-help")
+        )
     with output.say_working(f"Looking what became of {packages[0]}"), _open_package(machine, packages[0]) as source:
         outcome = find_outcome(machine, source, _read_forecast(meant, packages[0]))
     if output.as_json:
@@ -127,13 +130,17 @@ def _read_forecast(name: str, package: str) -> Forecast:
         with open_ordinary(name) as file:
             records = [msgspec.json.decode(line, type=InstallerRecord) for line in file.read(_MOST_RECORD).splitlines()]
     except OSError as error:
-        raise UnreadableError(f"{printable(name)} cannot be read", error.strerror or str(error), do) from error
+        raise UnreadableError(
+            say("cli.cannot-be-read", path=printable(name)), error.strerror or str(error), do
+        ) from error
     except (msgspec.DecodeError, ValueError) as error:
-        raise UnreadableError(f"{printable(name)} tells nothing that was meant", str(error), do) from error
+        raise UnreadableError(say("cli.tells-nothing-that-was-meant", name=printable(name)), str(error), do) from error
     same = [each for each in records if os.path.basename(each.package) == os.path.basename(package)]
     if not same:
         raise UnreadableError(
-            f"{printable(name)} tells nothing that was meant", f"it is not of {printable(package)}", do
+            say("cli.tells-nothing-that-was-meant", name=printable(name)),
+            say("cli.it-is-not-of", package=printable(package)),
+            do,
         )
     return meant_by(same[-1])
 
@@ -149,7 +156,11 @@ def _unpack(
     from fundamen.report.examining.installer_text import unpacked_text  # noqa: PLC0415
 
     if folder is None or len(packages) != 1:
-        raise UsageError("Nothing is unpacked", "--unpack FOLDER is for one package", "See: fundamen installer --help")
+        raise UsageError(
+            say("cli.nothing-is-unpacked"),
+            say("cli.unpack-folder-is-for-one-package"),
+            say("cli.see-fundamen-installer-help"),
+        )
     wanted = [Edit(file, tuple(key.split("/")), value) for file, key, value in edits]
     with output.say_working(f"Unpacking {packages[0]}"), _open_package(machine, packages[0]) as source:
         copy = unpack_changed(source, HostPath(os.path.abspath(folder)), wanted, options.now())
@@ -171,13 +182,17 @@ def _open_package(machine: Machine, name: str) -> Iterator[ByteSource]:
         return
     if not os.path.isfile(path):
         raise UnreadableError(
-            f"{printable(name)} cannot be looked into", "it is no ordinary file", "Name the package itself."
+            say("cli.cannot-be-looked-into", name=printable(name)),
+            say("cli.it-is-no-ordinary-file"),
+            say("cli.name-the-package-itself"),
         )
     try:
         file = FileBytes(path, name)
     except OSError as error:
         raise UnreadableError(
-            f"{printable(name)} cannot be looked into", error.strerror or str(error), "Name a file that you may read."
+            say("cli.cannot-be-looked-into", name=printable(name)),
+            error.strerror or str(error),
+            say("cli.name-a-file-that-you-may"),
         ) from error
     try:
         yield file
@@ -192,9 +207,9 @@ def _properties(given: tuple[str, ...]) -> dict[str, str]:
         name, equals, value = pair.partition("=")
         if not equals or not _PUBLIC.fullmatch(name):
             raise UsageError(
-                what=f"--set {printable(pair)} cannot be used",
-                why="it is not NAME=VALUE, or the name has small letters: only properties in capitals can be given",
-                do="Write it as, for example, --set INSTALLLEVEL=3",
+                what=say("cli.set-cannot-be-used", pair=printable(pair)),
+                why=say("cli.it-is-not-name-value-or"),
+                do=say("cli.write-it-as-for-example-set"),
             )
         properties[name] = value
     return properties

@@ -15,6 +15,7 @@ from fundamen.cli.tasks.licences import accepted_digests, ask_to_accept
 from fundamen.cli.writing import write_file
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
+from fundamen.messages import say
 from fundamen.model.display import printable, shown_page
 from fundamen.model.errors import FundamenError, UsageError
 from fundamen.model.isolation import Isolated
@@ -155,7 +156,7 @@ def _require_sense(
     elif draft is not None and program is None:
         why = "--write is for the beginning of a sheet, with --start or --ready"
     if why:
-        raise UsageError("Nothing can be checked", why, "See: fundamen prereqs --help")
+        raise UsageError(say("cli.nothing-can-be-checked"), why, say("cli.see-fundamen-prereqs-help"))
     require_free(draft, save_plan)
 
 
@@ -257,9 +258,11 @@ class _Checking:
         path = self._machine.absolute_path(text)
         if not any(isinstance(each, LicenceRequirement) and each.text == path for each in sheet.requirements):
             raise UsageError(
-                what=f"The licence {printable(text)} cannot be accepted",
-                why="the sheet asks for no licence with that text",
-                do=f"Name one that it asks for: {', '.join(_licences(sheet)) or 'it asks for none'}",
+                what=say("cli.the-licence-cannot-be-accepted", text=printable(text)),
+                why=say("cli.the-sheet-asks-for-no-licence"),
+                do=say(
+                    "cli.name-one-that-it-asks-for", licences=", ".join(_licences(sheet)) or say("cli.it-asks-for-none")
+                ),
             )
         return ask_to_accept(self._machine, MachinePath(path), self._output)
 

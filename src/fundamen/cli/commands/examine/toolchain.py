@@ -13,6 +13,7 @@ from fundamen.cli.tasks.licences import accepted_digests, ask_to_accept
 from fundamen.cli.tasks.toolchain_catalogue import read_catalogue
 from fundamen.cli.writing import write_file
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath, MachinePath
@@ -118,7 +119,7 @@ def _require_sense(describe: object, accept: object, save_plan: object, targets:
     elif accept and save_plan:
         why = "--accept records an acceptance and plans nothing"
     if why:
-        raise UsageError("The toolchain is not checked", why, "See: fundamen toolchain --help")
+        raise UsageError(say("cli.the-toolchain-is-not-checked"), why, say("cli.see-fundamen-toolchain-help"))
     require_free(*targets)
 
 
@@ -138,7 +139,9 @@ def _describe(
         name, equals, pattern = pair.partition("=")
         if not (name and equals and pattern):
             raise UsageError(
-                f"--part {printable(pair)} cannot be used", "it is not NAME=PATTERN", "Write: compiler=bin/*"
+                say("cli.part-cannot-be-used", pair=printable(pair)),
+                say("cli.it-is-not-name-pattern"),
+                say("cli.write-compiler-bin"),
             )
         patterns.setdefault(name, []).append(pattern)
     with output.say_working(f"Reading {folder}"):
@@ -159,9 +162,9 @@ def _find_catalogues(names: tuple[str, ...], output: Output) -> list[Toolchain]:
         found = carried_toolchains(output)
     if not found:
         raise UsageError(
-            what="The toolchain is not checked",
-            why="no catalogue was named, and no trusted source carries one",
-            do="Name the publisher's catalogue with --catalogue FILE, or trust a source: fundamen sources trust --help",
+            what=say("cli.the-toolchain-is-not-checked"),
+            why=say("cli.no-catalogue-was-named-and-no"),
+            do=say("cli.name-the-publisher-catalogue-with-catalogue"),
         )
     return found
 
@@ -174,9 +177,9 @@ def _choose_catalogue(
     fitting = [each for each in known if each.version == should_be]
     if not fitting:
         raise UsageError(
-            what=f"The toolchain cannot be checked for version {printable(should_be)}",
-            why=f"there are catalogues only of {', '.join(sorted(each.title for each in known))}",
-            do="Name that version's catalogue with --catalogue FILE.",
+            what=say("cli.the-toolchain-cannot-be-checked-for", should_be=printable(should_be)),
+            why=say("cli.there-are-catalogues-only-of", title=", ".join(sorted(each.title for each in known))),
+            do=say("cli.name-that-version-catalogue-with-catalogue"),
         )
     return choose_version(machine, folder, fitting)
 
@@ -190,7 +193,7 @@ def _accept(machine: Machine, examination: Examination, name: str, output: Outpu
         if state is not None:
             why = "its text is not there, or not as its publisher wrote it"
             do = f"Repair the part {state.brought_by} first."
-        raise UsageError(f"The licence {printable(name)} cannot be accepted", why, do)
+        raise UsageError(say("cli.the-licence-cannot-be-accepted", text=printable(name)), why, do)
     return ask_to_accept(machine, state.path, output)
 
 

@@ -17,6 +17,7 @@ from fundamen.cli.tasks.authorities import authorities_at
 from fundamen.evidence.authority import Authority
 from fundamen.machine.file_bytes import open_ordinary
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, UnreadableError, UsageError
 from fundamen.model.isolation import Isolated
@@ -55,9 +56,9 @@ def command(
     with output:
         if not (logs or lines or targets):
             raise UsageError(
-                what="No build is given",
-                why="neither a log, nor --command, nor --make was given",
-                do="Pipe a build into it: make 2>&1 | fundamen build -",
+                what=say("cli.no-build-is-given"),
+                why=say("cli.neither-a-log-nor-command-nor"),
+                do=say("cli.pipe-a-build-into-it-make"),
             )
         examined = machine()
         folder = MachinePath(os.path.abspath(directory))
@@ -99,9 +100,9 @@ def _text_of(name: str) -> str:
                 data = file.read(_LARGEST_LOG)
     except OSError as error:
         raise UnreadableError(
-            what=f"The log {printable(name)} cannot be read",
+            what=say("cli.the-log-cannot-be-read", name=printable(name)),
             why=error.strerror or str(error),
-            do="Check its spelling and its rights, or pipe the build into: fundamen build -",
+            do=say("cli.check-its-spelling-and-its-rights"),
         ) from error
     return data[-_LARGEST_LOG:].decode("utf-8", "replace")
 

@@ -19,6 +19,7 @@ from fundamen.clues.scanning import Scanner
 from fundamen.clues.text import Stream
 from fundamen.knowledge.entries import Knowledge, load_knowledge
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.errors import FundamenError, UsageError
 from fundamen.model.isolation import Isolated
 from fundamen.model.paths import HostPath
@@ -151,17 +152,17 @@ def _require_texts(logs: tuple[str, ...], messages: tuple[str, ...], *, follow: 
     """
     if follow and (messages or not logs or "-" in logs):
         raise UsageError(
-            what="That cannot be followed",
-            why="only files can be, also ones that are not there yet",
-            do="Name the logs: fundamen clues --follow setup.log service.log",
+            what=say("cli.that-cannot-be-followed"),
+            why=say("cli.only-files-can-be-also-ones"),
+            do=say("cli.name-the-logs-fundamen-clues-follow"),
         )
     if logs or messages:
         return logs
     if sys.stdin.isatty():
         raise UsageError(
-            what="No text is given",
-            why="neither a log nor --text was given, and nothing is piped in",
-            do="Paste the message: fundamen clues --text '...'; or name the log.",
+            what=say("cli.no-text-is-given"),
+            why=say("cli.neither-a-log-nor-text-was"),
+            do=say("cli.paste-the-message-fundamen-clues-text"),
         )
     return ("-",)
 

@@ -12,6 +12,7 @@ from fundamen.cli.output import Output, finish
 from fundamen.cli.tasks.authorities import authorities_at
 from fundamen.evidence.authority import Authority
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.errors import FundamenError, UsageError
 from fundamen.model.isolation import Isolated
 from fundamen.model.paths import MachinePath
@@ -106,9 +107,9 @@ def _require_one(programs: tuple[str, ...], files: tuple[str, ...]) -> None:
 
     if len(programs) > 1:
         raise UsageError(
-            what="The traces of several programs are not written to one file",
-            why=f"{len(programs)} programs are named",
-            do="Trace each by itself with a --write of its own.",
+            what=say("cli.the-traces-of-several-programs-are"),
+            why=say("cli.programs-are-named", count=len(programs)),
+            do=say("cli.trace-each-by-itself-with-a"),
         )
     require_writable(files)
 

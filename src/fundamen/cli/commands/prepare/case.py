@@ -10,6 +10,7 @@ from fundamen.cli import options
 from fundamen.cli.helping import CommandGroup
 from fundamen.cli.output import Output
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath
 
@@ -38,9 +39,9 @@ def _find_case(store: CaseStore, number: int | None) -> Case:
     case = store.current()
     if case is None:
         raise UsageError(
-            what="No case is open",
-            why="neither was one opened, nor is a number given",
-            do="Open one: fundamen case open 'what is wrong'; or see: fundamen case list",
+            what=say("cli.no-case-is-open"),
+            why=say("cli.neither-was-one-opened-nor-is"),
+            do=say("cli.open-one-fundamen-case-open-what"),
         )
     return case
 
@@ -160,9 +161,9 @@ def record_try(remedy: str, came: Came | None, output: Output) -> None:
     with output:
         if came is None:
             raise UsageError(
-                what="It cannot be recorded",
-                why="its result was not given",
-                do=f"fundamen case tried '{remedy}' --helped, --nothing or --worse",
+                what=say("cli.it-cannot-be-recorded"),
+                why=say("cli.its-result-was-not-given"),
+                do=say("cli.fundamen-case-tried-helped-nothing-or", remedy=remedy),
             )
         store = _store()
         case = _find_case(store, None)
@@ -243,9 +244,9 @@ def close(helped: str | None, *, unsolved: bool, output: Output) -> None:
     with output:
         if (helped is None) != unsolved or (helped is not None and not helped.strip()):
             raise UsageError(
-                what="The case cannot be closed",
-                why="either say what helped, or that nothing did",
-                do="fundamen case close --helped 'what helped'; or: fundamen case close --unsolved",
+                what=say("cli.the-case-cannot-be-closed"),
+                why=say("cli.either-say-what-helped-or-that"),
+                do=say("cli.fundamen-case-close-helped-what-helped"),
             )
         store = _store()
         case = store.close(_find_case(store, None), without_secrets(helped) if helped else None, options.now())
@@ -354,9 +355,9 @@ def report(file: str, number: int | None, machine: Callable[[], Machine], output
         named = facts_of(case).get("program")
         if named is None:
             raise UsageError(
-                what=f"Case {case.number} cannot be reported on one page",
-                why="no program is known in it",
-                do="Trace the program while the case is open: fundamen trace PROGRAM",
+                what=say("cli.case-cannot-be-reported-on-one", number=case.number),
+                why=say("cli.no-program-is-known-in-it"),
+                do=say("cli.trace-the-program-while-the-case"),
             )
         examined = machine()
         now = options.now()

@@ -11,6 +11,7 @@ from fundamen.cli import options
 from fundamen.cli.exits import Exit
 from fundamen.cli.helping import Subcommand
 from fundamen.cli.output import Output, finish
+from fundamen.messages import say
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath
 from fundamen.model.secrets import without_secrets
@@ -38,9 +39,9 @@ def command(number: int | None, to: str, form: str, *, is_redacted: bool, output
         case = store.case(number) if number is not None else store.current()
         if case is None:
             raise UsageError(
-                what="There is nothing to hand on",
-                why="no case is open, and no number is given",
-                do="Open a case, trace the program in it, then: fundamen handoff; or see: fundamen case list",
+                what=say("cli.there-is-nothing-to-hand-on"),
+                why=say("cli.no-case-is-open-and-no"),
+                do=say("cli.open-a-case-trace-the-program"),
             )
         names = _own_names()
         whole = compose(case, To(to), options.now())

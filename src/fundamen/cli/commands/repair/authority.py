@@ -23,6 +23,7 @@ from fundamen.directories.connection import DirectoryPlace, open_directory
 from fundamen.formats.certificates.certificate_file import read_certificates
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.tls_server import fetch_certificates
+from fundamen.messages import say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
@@ -222,9 +223,9 @@ def renew(
             state = _examine_place(place, where.requirements(entry))
         if not state.held:
             raise UsageError(
-                what=f"The authority {printable(entry)} cannot be renewed",
-                why=f"{place.title} has no such entry, and only what is there is changed",
-                do="Have its entry made by the directory's own tools, under its old name; then try again.",
+                what=say("cli.the-authority-cannot-be-renewed", entry=printable(entry)),
+                why=say("cli.has-no-such-entry-and-only", title=place.title),
+                do=say("cli.have-its-entry-made-by-the"),
             )
         certificate = None
         if key_file is not None:
@@ -285,7 +286,7 @@ def _require_sense(where: _Where, key_file: str | None, name: str | None, host: 
     elif name is not None and key_file is None:
         why = "--name is of a certificate that is made, and that needs --key"
     if why:
-        raise UsageError("Nothing is planned", why, "See: fundamen authority renew --help")
+        raise UsageError(say("cli.nothing-is-planned"), why, say("cli.see-fundamen-authority-renew-help"))
     require_free(save_plan)
 
 
@@ -302,9 +303,9 @@ def _renew(old: Certificate | None, key_file: str, password: str, name: str | No
         return renew_authority(old, key, options.now(), years)
     if name is None:
         raise UsageError(
-            what="The authority cannot be renewed",
-            why="it has no certificate any more that would tell its name",
-            do='Say it with --name, such as --name "CN=Marram CA,O=Marram".',
+            what=say("cli.the-authority-cannot-be-renewed-2"),
+            why=say("cli.it-has-no-certificate-any-more"),
+            do=say("cli.say-it-with-name-such-as"),
         )
     return new_authority(name, key, options.now(), years)
 
@@ -327,14 +328,20 @@ def _open_file(name: str) -> FileBytes:
         return FileBytes(HostPath(os.path.abspath(name)), name)
     except OSError as error:
         raise UnreadableError(
-            f"{printable(name)} cannot be read", error.strerror or str(error), "Name a file that you may read."
+            say("cli.cannot-be-read", path=printable(name)),
+            error.strerror or str(error),
+            say("cli.name-a-file-that-you-may"),
         ) from error
 
 
 def _shown_by(host: str, port: int, seconds: float) -> Certificate:
     chain = fetch_certificates(host, port, seconds)
     if not chain:
-        raise UnreadableError(f"{printable(host)}:{port} shows no certificate", "it has none", "Name another port.")
+        raise UnreadableError(
+            say("cli.shows-no-certificate", host=printable(host), port=port),
+            say("cli.it-has-none"),
+            say("cli.name-another-port"),
+        )
     return read_certificate(chain[0])
 
 

@@ -15,6 +15,7 @@ from fundamen.cli.tasks.restoring import Consent, Desk
 from fundamen.execution.home import journal_of
 from fundamen.execution.locking import require_ready
 from fundamen.machine.machine import Machine
+from fundamen.messages import say
 from fundamen.model.errors import UsageError
 from fundamen.trace.lost import find_program_or_lost
 
@@ -107,7 +108,7 @@ def _parse_launch(arguments: str | None, seconds: float) -> Launching:
         return Launching(tuple(shlex.split(arguments or "")), seconds)
     except ValueError as error:
         raise UsageError(
-            what="The program cannot be run with these arguments",
-            why=f"they are not written as for a shell: {error}",
-            do="Write them as, for example, --launch-with '--today \"two words\"'.",
+            what=say("cli.the-program-cannot-be-run-with"),
+            why=say("cli.they-are-not-written-as-for", error=error),
+            do=say("cli.write-them-as-for-example-launch"),
         ) from error

@@ -1,0 +1,56 @@
+"""Sentences and clauses of ``clues``, by their codes."""
+
+TEXTS = {
+    "it-complains-in-words-that-are": "It complains in words that are not known here.",
+    "usual-where-says-so": "usual where {source} says so",
+    "is-nowhere-on-the-machine": "{absent} is nowhere on the machine",
+    "is-there": "{path} is there",
+    "check-the-likely-cause-first": "Check the likely cause first: {cause}.",
+    "read-line-and-the-lines-around": "Read line {line} and the lines around it: no command can find out more.",
+    "ask-for-the-lines-before-and": "Ask for the lines before and after this one: no command can find out more.",
+    "more-of-its-files-gone": " {counted_of} more of its files {is_} gone.",
+    "is-gone-the-installed-package-brought": "{path} is gone. The installed package {package} brought it.{more}",
+    "is-trusted-on-this-machine-now": (
+        "{name} is trusted on this machine now, or carries no signature that could be judged."
+    ),
+    "is-not-accepted": "{name} is not accepted: {reason}.",
+    "right-by": "right by {speaker}",
+    "traced-now-has-all-that-it": (
+        "Traced now, {program} has all that it needs to start: the message tells of an earlier state, or of "
+        "another machine."
+    ),
+    "below": "{count_words} below {program} ({map})",
+    "more-of-its-dependencies-at-fault": " {counted_of} more of its dependencies {is_} at fault as well.",
+    "which-it-needs": "which it needs",
+    "the-message-names-the-reason-is": "The message names {named}; the reason is {name}, {where}: {reason}.{more}",
+    "is-at-fault-as-the-message": "{name}{more} is at fault, as the message says: {reason}.{more2}",
+    "the-one-at-is-right": "the one at {path} is right",
+    "of-them-right": "{counted_of} of them right",
+    "places": "{count} places",
+    "is-on-this-machine-in-the": (
+        "{name} is on this machine, in {there}; {where}. The program does not look there, or is for another one."
+    ),
+    "level": "{word} level{more}",
+    "it-cannot-be-unpacked": "it cannot be unpacked: {error}",
+    "it-holds-more-than-gib": "it holds more than {most_unpacked} GiB",
+    "the-log-cannot-be-read": "The log {path} cannot be read",
+    "check-its-spelling-and-its-rights": "Check its spelling and its rights, or pipe the text into: fundamen clues -",
+    "has-load-which-does-not-define": (
+        "{program} has {program2} load {path}, which does not define {name}; {path2} does."
+    ),
+    "defines-and-loads-it-here-where": (
+        "{path} defines {name}, and {program} loads it here: where it fails, a variable such as LD_LIBRARY_PATH "
+        "leads to another copy of {name2}."
+    ),
+    "no-library-that-loads-defines": "No library that {program} loads defines {name}.",
+    "nor-for-more": ", nor for {count} more",
+    "no-library-that-loads-defines-no": (
+        "No library that {program} loads defines {name}. No package vouches for {path}{more}: it may be of another "
+        "version than the program was built with."
+    ),
+    "is-no-text": "{name} is no text",
+    "its-first-bytes-are-those-of": "its first bytes are those of a program, an image or packed data",
+    "if-it-is-packed-unpack-it": "If it is packed, unpack it. A program or library: fundamen inspect {name}",
+    "the-one-at-is-for": "the one at {path} is for {architecture}",
+    "one-lies-at": "one lies at {path}",
+}
