@@ -14,6 +14,7 @@ from builders.source import ASource
 from conftest import Fundamen
 from fundamen.cli.exits import BY_ERROR, Exit, exit_of
 from fundamen.demo.world import BINARIES
+from fundamen.model.encoding import as_message
 from fundamen.model.errors import FundamenError
 from fundamen.report.contracts.inspecting import InspectRecord
 from fundamen.report.contracts.restoring import HistoryRecord, RestoreRecord, UndoRecord
@@ -76,7 +77,9 @@ def test_every_input_gets_its_clear_answer(fundamen: Fundamen, bad: Path, name: 
 def test_the_other_inputs_are_still_answered_in_the_order_given(either: Fundamen, bad: Path) -> None:
     names = [str(bad / name) for name in ("empty", "cut", "nowhere", os.fsdecode(UNDECODABLE))]
     ran = either("inspect", "--json", *names)
-    records = [msgspec.json.decode(line, type=InspectRecord, strict=True) for line in ran.out.splitlines()]
+    records = [
+        msgspec.json.decode(line, type=InspectRecord, strict=True, dec_hook=as_message) for line in ran.out.splitlines()
+    ]
     assert [record.error is None for record in records] == [False, True, False, True]
     assert [record.structure for record in records] == [None, "damaged", None, "intact"]
     assert records[3].path.endswith("tide\\xff.so")
@@ -128,20 +131,20 @@ def test_the_whole_way_from_trust_to_undo_in_json(either: Fundamen, linux: ALinu
     on_linux = ("--machine", str(linux.root), "--json")
 
     refused = either("sources", "trust", str(source.folder), "--fingerprint", "0" * 64, "--json")
-    assert (refused.status, refused.records[0]["schema"]) == (4, "fundamen.error/2")
+    assert (refused.status, refused.records[0]["schema"]) == (4, "fundamen.error/3")
     assert either("restore", *on_linux, "--yes", "/opt/bin/app").records[0]["state"] == "no remedy"
     trusted = either("sources", "trust", str(source.folder), "--fingerprint", source.fingerprint, "--json")
     assert (trusted.status, trusted.records[0]["sources"][0]["packages"]) == (0, 1)
 
     traced = either("trace", *on_linux, "/opt/bin/app")
-    trace = msgspec.json.decode(traced.out, type=TraceRecord)
+    trace = msgspec.json.decode(traced.out, type=TraceRecord, dec_hook=as_message)
     assert (traced.status, trace.faults) == (1, 1)
     assert [c.name for c in trace.components if c.fault] == ["liba.so"]
 
     asked = either("restore", *on_linux, "/opt/bin/app")
     assert (asked.status, asked.records[0]["state"]) == (1, "declined")
     restored = either("restore", *on_linux, "--yes", "/opt/bin/app")
-    record = msgspec.json.decode(restored.out, type=RestoreRecord)
+    record = msgspec.json.decode(restored.out, type=RestoreRecord, dec_hook=as_message)
     assert (restored.status, record.state, record.faults_before, record.faults) == (0, "restored", 1, 0)
     assert (linux.root / "opt/lib/liba.so").read_bytes() == library
 

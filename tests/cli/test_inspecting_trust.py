@@ -1,5 +1,7 @@
 """``inspect`` on signed files, certificates, keystores and servers, through the built command."""
 
+import errno
+import os
 import socket
 from pathlib import Path
 
@@ -42,7 +44,7 @@ def test_a_server_that_is_not_there_is_told(fundamen: Fundamen) -> None:
     with socket.create_server(("127.0.0.1", 0)) as closed:
         port = closed.getsockname()[1]
     ran = fundamen("inspect", "--server", f"127.0.0.1:{port}", "--json")
-    assert (ran.status, ran.records[0]["error"]["why"]) == (3, "Connection refused")
+    assert (ran.status, ran.records[0]["error"]["why"]["text"]) == (3, os.strerror(errno.ECONNREFUSED))
     assert fundamen("inspect", "--server", "not a server").status == 2
 
 
@@ -70,7 +72,7 @@ def test_a_signature_speaks_in_a_trace_and_condemns_only_what_was_altered(
     unknown = fundamen(*trace, "--json")
     [salt] = [each for each in unknown.records[0]["components"] if each["name"] == "salt.dll"]
     assert (unknown.status, salt["verdict"], salt["evidence"][0]["from"]) == (0, "unverified", "publisher")
-    assert "whom this machine does not trust" in salt["evidence"][0]["detail"]
+    assert salt["evidence"][0]["detail"]["code"] == "trust.the-certificate-of-the-is-missing"
     windows.file("C:\\t\\salt.dll", signed[:600] + bytes([signed[600] ^ 1]) + signed[601:])
     altered = fundamen(*trace)
     assert (altered.status, "the file's bytes are not those that were signed" in altered.out) == (1, True), altered.out

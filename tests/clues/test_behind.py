@@ -29,7 +29,7 @@ def test_a_command_that_is_gone_leads_to_its_package_and_the_shell_that_says_so_
     (linux.root / "usr/bin/tidebook").unlink()
     found = explained("/bin/bash: line 1: tidebook: command not found\n")
     assert found["behind"]["traced"] == ["/usr/bin/tidebook"]
-    assert found["next"][-1].endswith("--rehearse /usr/bin/tidebook")
+    assert found["next"][-1]["text"].endswith("--rehearse /usr/bin/tidebook")
 
 
 def test_a_script_that_leads_the_loader_to_a_copy_without_the_symbol_is_named(
@@ -40,7 +40,7 @@ def test_a_script_that_leads_the_loader_to_a_copy_without_the_symbol_is_named(
     linux.file("/opt/tide/lib/libebb.so.2", an_elf(soname="libebb.so.2", exports=("flow",)))
     linux.file("/opt/tide/run", f"#!/bin/sh\nexport LD_LIBRARY_PATH=/opt/tide/lib\nexec {APP}\n".encode(), 0o755)
     found = explained(f"{APP}: symbol lookup error: {APP}: undefined symbol: ebb\n")
-    assert all(path in found["behind"]["reason"] for path in ("/opt/tide/run", "/opt/tide/lib/libebb.so.2"))
+    assert all(path in found["behind"]["reason"]["text"] for path in ("/opt/tide/run", "/opt/tide/lib/libebb.so.2"))
 
 
 def test_what_the_package_manager_says_is_about_its_database_where_that_is_damaged(

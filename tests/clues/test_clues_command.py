@@ -18,6 +18,7 @@ from builders.machine import ALinuxMachine, AWindowsMachine
 from builders.pe import a_pe
 from builders.signing import NOW, APublisher
 from conftest import Fundamen
+from fundamen.model.encoding import as_message
 from fundamen.report.contracts.reading import CluesRecord
 
 if TYPE_CHECKING:
@@ -48,11 +49,10 @@ def test_a_message_is_explained_by_what_a_trace_finds_three_levels_down(
     )
     [record] = ran.records
     assert (ran.status, record["behind"]["traced"]) == (1, ["/opt/tidebook/tidebook"])
-    assert record["behind"]["reason"].startswith(
-        "The message names libtide.so.2; the reason is libsalt.so.4, two levels below"
-    )
+    reason = record["behind"]["reason"]
+    assert (reason["code"], "libsalt.so.4" in reason["text"]) == ("clues.the-message-names-the-reason-is", True)
     assert record["decisive"]["holes"]["component"] == "libtide.so.2"
-    assert record["next"][0] == f"fundamen trace --machine {linux.root} /opt/tidebook/tidebook"
+    assert record["next"][0]["text"] == f"fundamen trace --machine {linux.root} /opt/tidebook/tidebook"
 
 
 def test_copies_of_a_named_component_are_listed_with_what_they_are(
@@ -80,7 +80,7 @@ def test_the_causes_that_the_machine_bears_out_go_first_each_with_what_speaks_fo
     first = ran.records[0]["likely"][0]
     assert first == {
         "cause": "it lies where the loader does not look",
-        "because": "one lies at /opt/unpacked/libtide.so.2",
+        "because": {"code": "clues.one-lies-at", "text": "one lies at /opt/unpacked/libtide.so.2"},
         "borne_out": True,
     }
 
@@ -167,7 +167,7 @@ def test_input_gets_a_clear_answer(
 
 def test_the_record_follows_its_published_schema(fundamen: Fundamen) -> None:
     ran = fundamen("clues", "--json", "--text", MESSAGE)
-    record = msgspec.json.decode(ran.out, type=CluesRecord)
+    record = msgspec.json.decode(ran.out, type=CluesRecord, dec_hook=as_message)
     assert (record.input, record.faults, record.likely[0].cause) == ("message", 1, "its package is not installed")
 
 

@@ -157,7 +157,8 @@ def test_one_that_was_cut_off_is_none_and_one_that_is_gone_is_told(data: Path, c
     assert len(copies("list", "--json").records[0]["copies"]) == 1
     assert copies("make", FOLDER).status == 0
     archive_in(home, 1).unlink()
-    assert [c["damage"] for c in copies("check", "--json").records[0]["copies"]] == ["its archive is gone", ""]
+    gone, whole = (each["damage"] for each in copies("check", "--json").records[0]["copies"])
+    assert (gone["code"], whole) == ("cold_copies.its-archive-is-gone", None)
     assert copies("delete", "--yes", "1").status == 0
     assert [c["number"] for c in copies("list", "--json").records[0]["copies"]] == [2]
     assert data.exists()

@@ -5,8 +5,10 @@ process started afresh would. What a start itself does (which modules are loaded
 processes that are started cold.
 """
 
+import importlib
 import json
 import os
+import pkgutil
 import shutil
 import signal
 import socket
@@ -14,14 +16,34 @@ import subprocess
 import sys
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
+from functools import cache
 from pathlib import Path
 from threading import Thread
 from typing import Any, NamedTuple
+
+import msgspec
+
+from fundamen.model.encoding import as_message
+from fundamen.report import contracts
 
 _SECONDS = 400  # a bound for what hangs; a machine may be slow
 _PIPE_SIZE = 1 << 16  # bytes that a pipe takes without a reader
 
 Word = str | os.PathLike[str] | bytes
+
+
+@cache
+def record_types() -> Mapping[str, type[msgspec.Struct]]:
+    """The types of the records that commands print, by their schemas."""
+    for module in pkgutil.iter_modules(contracts.__path__, contracts.__name__ + "."):
+        importlib.import_module(module.name)
+    waiting, found = [msgspec.Struct], dict[str, type[msgspec.Struct]]()
+    for kind in waiting:  # it grows
+        waiting += kind.__subclasses__()
+        schema = dict(zip(kind.__struct_fields__[::-1], kind.__struct_defaults__[::-1], strict=False)).get("schema")
+        if kind.__module__.startswith(contracts.__name__) and isinstance(schema, str):
+            found[schema] = kind
+    return found
 
 
 class Ran(NamedTuple):
@@ -34,8 +56,12 @@ class Ran(NamedTuple):
 
     @property
     def records(self) -> list[dict[str, Any]]:
-        """Standard output as JSON Lines."""
-        return [json.loads(line) for line in self.out.splitlines()]
+        """Standard output as JSON Lines, each as its type has it."""
+        found = [json.loads(line) for line in self.out.splitlines()]
+        for record in found:
+            if (kind := record_types().get(record.get("schema"))) is not None:
+                msgspec.convert(record, kind, dec_hook=as_message)
+        return found
 
 
 class Running:

@@ -164,8 +164,8 @@ def test_the_built_command_tells_what_a_package_concludes_and_what_a_property_ch
     assert "is misled here: 1 registered place" in misled.out
     assert misled.out.splitlines()[-1].endswith("--set BUNDLED=1")
     [record] = fundamen("installer", *machine, PACKAGE, "--set", "BUNDLED=1", "--json").records
-    assert "feature Runtime: no -> yes" in record["overruled"]
-    assert record["next"] == [f"msiexec /i {PACKAGE} BUNDLED=1"]
+    assert "feature Runtime: no -> yes" in [each["text"] for each in record["overruled"]]
+    assert [each["text"] for each in record["next"]] == [f"msiexec /i {PACKAGE} BUNDLED=1"]
     assert {each["name"]: each["is_chosen"] for each in record["features"]} == {
         "Tidebook": True,
         "Runtime": True,
@@ -214,7 +214,7 @@ def test_packages_that_are_cut_nested_without_end_or_none_are_told_and_the_other
     *refused, deep, whole = ran.records
     assert all(each["error"] for each in refused)
     assert ran.status == 3
-    assert "3 deep" in deep["bundled"][-1]["problem"]
+    assert deep["bundled"][-1]["problem"]["code"] == "installers.packages-in-packages-are-looked-into"
     assert whole["name"] == "Tidebook"
 
 
@@ -253,4 +253,4 @@ def test_a_package_is_unpacked_with_one_setting_changed_whole_or_not_at_all(fund
     [record] = fundamen("installer", setup, "--unpack", "altered", "--json").records
     assert (record["signer"], record["signature_holds"], record["uncovered"]) == ("Ardvane Instruments", False, {})
     [record] = fundamen("installer", PACKAGE, "--unpack", "other", "--json").records
-    assert record["error"]["do"] == "Use --set NAME=VALUE instead."
+    assert record["error"]["do"]["code"] == "installers.use-set-name-value-instead"

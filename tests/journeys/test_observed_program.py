@@ -45,8 +45,8 @@ def running(name: str) -> bool:
 def test_what_a_program_loads_as_it_runs_is_added_and_its_output_kept_apart(fundamen: Fundamen, tmp_path: Path) -> None:
     program = compiled(tmp_path, "loads")
     [line] = fundamen("trace", "--observe", "--json", program).records
-    seen = {component["name"]: component["observed"] for component in line["components"]}
-    assert (seen["libgone.so"], seen[str(tmp_path / "plugin.so")]) == ("asked for", "loaded")
+    seen = {component["name"]: (component["observed"] or {}).get("code") for component in line["components"]}
+    assert (seen["libgone.so"], seen[str(tmp_path / "plugin.so")]) == ("trace.asked-for", "trace.loaded")
     askers = {component["name"]: component["asked_by"] for component in line["components"]}
     assert askers["libgone.so"] == askers[str(tmp_path / "plugin.so")] == str(program)
     assert (line["observation"]["status"], line["observation"]["failed"], line["faults"]) == (7, ["libgone.so"], 0)

@@ -1,5 +1,6 @@
 """The built command: a sheet from its draft to all met; forerunners, consent, licences, watching, bad sheets."""
 
+import errno
 import json
 import os
 import subprocess
@@ -7,12 +8,10 @@ import sys
 import tomllib
 from pathlib import Path
 
-import msgspec
 import pytest
 
 from builders.machine import ALinuxMachine
 from conftest import Fundamen
-from fundamen.report.contracts.requiring import PrereqsRecord
 
 SHEET = """\
 schema = "fundamen.sheet/1"
@@ -79,7 +78,6 @@ def test_what_is_unmet_is_put_right_by_a_plan_and_what_waited_for_it_is_checked_
     machine = ("--machine", str(served.root))
     first = fundamen("prereqs", *machine, "tide.toml", "--json", "--save-plan", "plan.json")
     [record] = first.records
-    msgspec.convert(record, PrereqsRecord)
     assert standings(record) == {
         "program": "met",
         "berths": "unmet",
@@ -91,7 +89,7 @@ def test_what_is_unmet_is_put_right_by_a_plan_and_what_waited_for_it_is_checked_
     assert (first.status, record["faults"], record["unknown"]) == (1, 3, 1)
     assert record["requirements"][3]["held_up_by"] == ["berths"]
     assert [each["id"] for each in record["left_out"]] == ["elsewhere"]
-    assert record["next"][0] == f"fundamen plans run --machine {served.root} plan.json"
+    assert record["next"][0]["text"] == f"fundamen plans run --machine {served.root} plan.json"
     assert fundamen("plans", "run", *machine, "plan.json", "--yes").status == 0
     after = fundamen("prereqs", *machine, "tide.toml")
     assert (after.status, after.out.splitlines()[0]) == (0, "Tidebook server: all 5 requirements are met.")
@@ -187,7 +185,7 @@ def test_a_sheet_that_is_refused_is_told_and_the_others_are_checked(
     ran = fundamen("prereqs", "--machine", str(served.root), "bad.toml", "none.toml", "tide.toml", "--json")
     refused, unreadable, checked = ran.records
     assert ran.status == 3
-    assert refused["error"]["what"].endswith("is refused at line 30, column 1")
-    assert unreadable["error"]["why"] == "No such file or directory"
+    assert refused["error"]["what"]["code"] == "prerequisites.the-sheet-is-refused-at-line"
+    assert unreadable["error"]["why"] == {"code": "quoted", "text": os.strerror(errno.ENOENT)}
     assert checked["faults"] == 3
     assert "Traceback" not in ran.err

@@ -45,9 +45,9 @@ def test_only_what_the_program_stands_on_is_told_what_stops_it_first(
         ("libtide.so.2", True), ("libebb.so.1", False),
     ]  # fmt: skip
     first, second = found["differences"]
-    assert "wrong-architecture" in first["here"]
-    assert first["there"] == "/usr/lib64/libtide.so.2 for x86_64"
-    assert ", content " in second["here"] != second["there"]
+    assert "wrong-architecture" in first["here"]["text"]
+    assert first["there"]["text"] == "/usr/lib64/libtide.so.2 for x86_64"
+    assert ", content " in second["here"]["text"] != second["there"]["text"]
     assert found["alike"] >= 2
     text = fundamen("compare", here, there, "--for", "/opt/tide").out
     assert text.startswith("2 differences, 1 of them at fault on one side alone")
@@ -74,7 +74,8 @@ def test_what_is_installed_trusted_and_started_is_told_for_the_machines_as_a_who
     two[1].file("/etc/ssl/certs/ca-certificates.crt", root.pem)
     found = compared(fundamen, *(machine.root for machine in two))
     told = {
-        (each["about"], each["name"].partition(" (")[0]): (each["here"], each["there"]) for each in found["differences"]
+        (each["about"], each["name"].partition(" (")[0]): (each["here"]["text"], each["there"]["text"])
+        for each in found["differences"]
     }
     assert told[("package", "libtide:amd64")] == ("1", "2")
     assert told[("service", "tide.service")] == ("started by multi-user.target", "started by graphical.target")
@@ -88,7 +89,7 @@ def test_trees_are_compared_file_by_file_and_wrong_words_are_refused(fundamen: F
         for file, text in files.items():
             (tmp_path / name / file).write_text(text)
     found = compared(fundamen, "a", "b")
-    assert [(each["name"], each["here"], each["there"]) for each in found["differences"]] == [
+    assert [(each["name"], each["here"]["text"], each["there"]["text"]) for each in found["differences"]] == [
         ("x", "it has other bytes", "as it is there"), ("y", "not there", "there"),
     ]  # fmt: skip
     assert found["alike"] == 1
@@ -105,7 +106,8 @@ def test_services_and_the_loaders_settings_of_two_windows_volumes(fundamen: Fund
             "Control": {"Session Manager": {"SafeDllSearchMode": 0, **known}},
         })  # fmt: skip
     found = compared(fundamen, *(volume.root for volume in volumes))
-    assert [(each["about"], each["name"], each["here"], each["there"]) for each in found["differences"]] == [
+    told = [(each["about"], each["name"], each["here"]["text"], each["there"]["text"]) for each in found["differences"]]
+    assert told == [
         ("service", "Tide", "disabled", "started with the system"),
         ("setting", "known library tide", "not there", "tide.dll"),
     ]

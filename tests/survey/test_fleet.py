@@ -67,4 +67,4 @@ def test_captures_that_are_made_are_counted_and_those_of_single_programs_are_not
     [found] = fundamen("fleet", "captures", "--json").records
     assert found["machines"] == ["one", "two"]
     assert [(fault["name"], fault["machines"]) for fault in found["faults"]] == [("libgone.so.1", ["one", "two"])]
-    assert "without --all" in found["refused"][0]["why"]
+    assert found["refused"][0]["why"]["code"] == "formats.it-is-of-no-whole-machine"

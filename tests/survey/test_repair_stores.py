@@ -28,7 +28,7 @@ def test_kept_packages_that_are_cut_are_told(fundamen: Fundamen, linux: ALinuxMa
     for end in (0, 40, 150, len(whole) // 2, len(whole) - 40, len(whole) - 3):
         linux.file(f"{ARCHIVES}/ebb_1_amd64.deb", whole[:end])
         [told] = spoilt(fundamen, linux.root)
-        assert (told["path"], told["do"]) == (
+        assert (told["path"], told["do"]["text"]) == (
             f"{ARCHIVES}/ebb_1_amd64.deb", f"rm {ARCHIVES}/ebb_1_amd64.deb; apt-get download ebb:amd64",
         )  # fmt: skip
     assert fundamen("capture", "-m", linux.root, "all.capture", "--all", "--yes").status == 0
@@ -57,12 +57,12 @@ def test_files_of_the_component_store_are_compared_with_their_assemblies(
     assert spoilt(fundamen, windows.root) == []
     windows.file(f"{STORE}/amd64_salt/salt.dll", data[:-1] + b"!")
     (windows.root / "Windows/WinSxS/amd64_salt/zone.dll").unlink()
-    assert [(told["path"].rpartition("\\")[2], told["why"]) for told in spoilt(fundamen, windows.root)] == [
-        ("salt.dll", "its bytes are not those that its assembly lists"),
-        ("zone.dll", "its assembly lists it, and it is not there"),
+    assert [(told["path"].rpartition("\\")[2], told["why"]["code"]) for told in spoilt(fundamen, windows.root)] == [
+        ("salt.dll", "survey.its-bytes-are-not-those-that"),
+        ("zone.dll", "survey.its-assembly-lists-it-and-it"),
     ]
     [found] = fundamen("survey", "-m", windows.root, "--depth", "used", "--json").records
-    assert any("packed manifests were not looked into: 1" in gap for gap in found["gaps"])
+    assert "survey.of-the-component-store-packed-manifests" in [gap["code"] for gap in found["gaps"]]
 
 
 def test_our_own_copies_are_checked_and_left_as_they_are(fundamen: Fundamen, linux: ALinuxMachine, home: Path) -> None:
@@ -71,6 +71,6 @@ def test_our_own_copies_are_checked_and_left_as_they_are(fundamen: Fundamen, lin
     copy.parent.mkdir(parents=True, exist_ok=True)
     copy.write_bytes(b"not that")
     [told] = spoilt(fundamen, linux.root)
-    assert (told["path"], told["do"], copy.read_bytes()) == (str(copy), "fundamen sources verify", b"not that")
+    assert (told["path"], told["do"]["text"], copy.read_bytes()) == (str(copy), "fundamen sources verify", b"not that")
     text = fundamen("survey", "-m", linux.root, "--depth", "used").out
     assert text.startswith("1 copy that repairs are drawn from is damaged.")

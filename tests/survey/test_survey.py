@@ -252,7 +252,7 @@ Version: 1
     found = surveyed.survey()
     assert [(each["name"], each["has_ended"]) for each in found["certificates"]] == [("A", True), ("B", False)]
     assert found["mixed"] == {"libtide": ["2 for amd64", "1 for i386"]}
-    assert [(each["what"], each["do"]) for each in found["unfinished"]] == [
+    assert [(each["what"]["text"], each["do"]["text"]) for each in found["unfinished"]] == [
         ("half", f"chroot {linux.root} dpkg --configure --pending"),
         ("broken", f"chroot {linux.root} apt-get install --reinstall broken"),
     ]
@@ -266,7 +266,7 @@ def test_a_package_database_that_was_emptied_is_told_with_its_backup(surveyed: S
     for left in ("", "Package: tide-0\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1\n"):
         status.write_text(left)
         [told] = surveyed.survey()["unfinished"]
-        assert (told["what"], "status-old" in told["why"]) == ("the package database", True)
+        assert (told["what"]["code"], "status-old" in told["why"]["text"]) == ("survey.the-package-database", True)
 
 
 def test_every_installed_file_is_compared_and_the_next_survey_reads_only_what_changed(
@@ -297,7 +297,9 @@ def test_every_installed_file_is_compared_and_the_next_survey_reads_only_what_ch
     assert second["read"] <= 2
     assert surveyed.survey("--depth", "all", "--afresh")["altered"] == second["altered"]
     again = f"fundamen survey --machine {linux.root} --depth all --restore --rehearse"
-    assert second["next"] == [again if shutil.which("apt-get") else "apt-get install --reinstall tide ebb"]
+    assert [each["text"] for each in second["next"]] == [
+        again if shutil.which("apt-get") else "apt-get install --reinstall tide ebb"
+    ]
 
 
 def test_names_in_a_damaged_record_that_no_file_can_have_are_told(surveyed: Surveyed, linux: ALinuxMachine) -> None:
@@ -374,5 +376,5 @@ def test_a_volume_of_windows_is_surveyed_and_what_waits_for_a_restart_is_told(
     assert [(c["name"], c["programs"]) for c in found["causes"]] == [
         ("saltgrass4.dll", ["C:\\Program Files\\Tide\\tide.exe"]),
     ]
-    assert [each["what"] for each in found["unfinished"]] == ["the system"]
-    assert "record a reference" in found["gaps"][0]
+    assert [each["what"]["code"] for each in found["unfinished"]] == ["survey.the-system"]
+    assert found["gaps"][0]["code"] == "survey.keeps-no-record-of-all-installed"

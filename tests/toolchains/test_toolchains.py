@@ -133,7 +133,7 @@ def test_another_processors_build_of_a_part_is_named_and_does_not_count_as_missi
     (breakwater.installed / "bin/bwc").write_text(content)
     found = breakwater.found()
     compiler = found["parts"][0]
-    assert (compiler["verdict"], compiler["files"][0]["detail"]) == (
+    assert (compiler["verdict"], compiler["files"][0]["detail"]["text"]) == (
         "wrong-architecture",
         "it is the build for Linux riscv64",
     )

@@ -26,7 +26,7 @@ from fundamen.execution.locking import require_ready
 from fundamen.knowledge.entries import load_knowledge
 from fundamen.machine.machine import Machine
 from fundamen.machine.opening import open_machine
-from fundamen.messages import say
+from fundamen.messages import Message, say
 from fundamen.model.errors import UsageError
 from fundamen.model.package import PackageFile
 from fundamen.model.paths import HostPath
@@ -61,7 +61,7 @@ class TraceResult(msgspec.Struct, frozen=True):
 
     program: str  # as it was asked for
     trace: Trace
-    next_step: str
+    next_step: Message
 
     @property
     def faults(self) -> tuple[Component, ...]:
@@ -94,7 +94,7 @@ class CluesResult(msgspec.Struct, frozen=True):
 
     reading: Reading
     background: Behind | None
-    next_steps: tuple[str, ...]
+    next_steps: tuple[Message, ...]
 
     def to_json(self) -> str:
         """The record of docs/schemas/clues.json, in one line."""

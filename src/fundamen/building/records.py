@@ -5,6 +5,7 @@ from enum import StrEnum
 import msgspec
 
 from fundamen.loaders.load_map import Candidate
+from fundamen.messages import UNSAID, Message
 from fundamen.model.architecture import Architecture
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
@@ -29,7 +30,7 @@ class BuildNeed(msgspec.Struct, frozen=True, kw_only=True):
     name: str  # as the command or the source spells it: ``-ltide``, ``crt1.o``, ``tide/berth.h``, ``salt_depth``
     sort: Sort
     verdict: Verdict
-    reason: str
+    reason: Message
     path: MachinePath | None = None  # what the search takes
     asked_by: str = ""  # the source, object or library that needs it
     searched: tuple[Candidate, ...] = ()
@@ -37,7 +38,7 @@ class BuildNeed(msgspec.Struct, frozen=True, kw_only=True):
     elsewhere: tuple[MachinePath, ...] = ()  # copies of the right width where nobody looks
     brought_by: tuple[str, ...] = ()  # packages of the operating system's archive that would bring it
     spelled_at: tuple[str, ...] = ()  # ``Makefile:7``: where the name stands, for a near miss
-    do: str = ""  # what would mend it, in words, where that is certain
+    do: Message = UNSAID  # what would mend it, in words, where that is certain
 
 
 class BuildStep(msgspec.Struct, frozen=True, kw_only=True):

@@ -20,7 +20,7 @@ from fundamen.formats.build_log import BuildMessage
 from fundamen.formats.build_log import BuildSaying as LogSays
 from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.messages import Message, say
+from fundamen.messages import UNSAID, Message, as_said, say
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -179,7 +179,7 @@ class _Step:
 
     def _judged_input(self, name: str, path: MachinePath) -> BuildNeed:
         file = read_library(self._machine, path)
-        verdict, reason = Verdict.UNVERIFIED, str(path)
+        verdict, reason = Verdict.UNVERIFIED, as_said(path)
         if file.problem:
             verdict, reason = Verdict.CORRUPT, file.problem
         elif not self._fits(file):
@@ -202,10 +202,10 @@ class _Step:
         names = file_names(part.name[2:], only_static=part.only_static, for_windows=windows)
         found = find_library(self._machine, names, self.plan.folders, self.plan.architecture)
         sort = found.file.sort if found.file else Sort.STATIC if part.only_static else Sort.LIBRARY
-        verdict, reason = Verdict.UNVERIFIED, str(found.path)
+        verdict, reason = Verdict.UNVERIFIED, as_said(str(found.path))
         others = [c for c in found.candidates if c.outcome is CandidateOutcome.OTHER_ARCHITECTURE]
         if found.file is not None and found.file.problem:
-            verdict, reason = Verdict.CORRUPT, f"{found.path}: {found.file.problem}"
+            verdict, reason = Verdict.CORRUPT, say("common.said-of", subject=found.path, said=found.file.problem)
         elif found.path is None and others:
             verdict = Verdict.WRONG_ARCHITECTURE
             reason = say(
@@ -246,11 +246,14 @@ class _Step:
         found = find_library(self._machine, [part.name], folders, self.plan.architecture)
         is_start_file = os.path.basename(part.name).startswith(_START_FILES)
         others = [c for c in found.candidates if c.outcome is CandidateOutcome.OTHER_ARCHITECTURE]
-        verdict, reason = Verdict.UNVERIFIED, str(found.path)
+        verdict, reason = Verdict.UNVERIFIED, as_said(str(found.path))
         if found.file is not None and found.file.problem:
-            verdict, reason = Verdict.CORRUPT, f"{found.path}: {found.file.problem}"
+            verdict, reason = Verdict.CORRUPT, say("common.said-of", subject=found.path, said=found.file.problem)
         elif found.path is None and others:
-            verdict, reason = Verdict.WRONG_ARCHITECTURE, f"{others[0].path} {others[0].detail}"
+            verdict, reason = (
+                Verdict.WRONG_ARCHITECTURE,
+                say("common.of-a-place", place=others[0].path, said=others[0].detail),
+            )
         elif found.path is None:
             verdict, reason = (
                 Verdict.MISSING,
@@ -301,7 +304,7 @@ class _Step:
         on_line = [name for name in names if name in order] + [
             name for name, file in own.items() if file.archive and symbol in (file.archive.symbols or ())
         ]
-        do = ""
+        do = UNSAID
         if on_line:
             reason = say("building.defines-it-but-comes-before-the", on_line=on_line[0])
             do = say("building.move-to-the-end-of-the", on_line=on_line[0])

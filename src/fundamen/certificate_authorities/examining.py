@@ -10,7 +10,7 @@ import msgspec
 
 from fundamen.directories.connection import Attributes, DirectoryConnection
 from fundamen.directories.host import NamedHost, find_host, value_of
-from fundamen.messages import Message, say
+from fundamen.messages import UNSAID, Message, as_said, say
 from fundamen.model.errors import DamagedFileError
 from fundamen.trust.certificate import Certificate, read_certificate
 from fundamen.trust.checking import is_signed_by
@@ -35,7 +35,7 @@ class EntryFinding(msgspec.Struct, frozen=True):
 
     about: str
     is_right: bool
-    found: str
+    found: Message
 
 
 class AuthorityState(msgspec.Struct, frozen=True, kw_only=True):
@@ -46,7 +46,7 @@ class AuthorityState(msgspec.Struct, frozen=True, kw_only=True):
     held: Attributes  # what its entry holds; empty where there is none
     certificate: Certificate | None  # the newest that can be read
     host: NamedHost | None
-    resuming: str  # how whoever waits for it goes on safely
+    resuming: Message  # how whoever waits for it goes on safely
 
     @property
     def faults(self) -> tuple[EntryFinding, ...]:
@@ -136,8 +136,9 @@ def _of_certificate(
         not_after=newest.not_after,
         sha256=newest.sha256[:16],
     )
-    problem = next(_problems(newest, now), "")
-    yield EntryFinding(about, is_right=not problem, found=f"{told}: {problem}" if problem else told)
+    problem = next(_problems(newest, now), UNSAID)
+    found = say("common.said-of", subject=told, said=problem) if problem else told
+    yield EntryFinding(about, is_right=not problem, found=found)
     if not problem and newest.not_after - now < _SOON:
         yield EntryFinding(
             "its time",
@@ -164,7 +165,7 @@ def _of_attribute(held: Attributes, name: str) -> EntryFinding:
     return EntryFinding(
         say("certificate_authorities.its", name=name),
         is_right=bool(values),
-        found=", ".join(values) if values else say("certificate_authorities.it-has-none"),
+        found=as_said(", ".join(values)) if values else say("certificate_authorities.it-has-none"),
     )
 
 

@@ -37,7 +37,7 @@ from fundamen.machine.observation import Observation
 from fundamen.machine.places import Place
 from fundamen.messages import UNSAID, Message, say
 from fundamen.model.display import printable
-from fundamen.model.encoding import encode_json
+from fundamen.model.encoding import as_message, encode_json
 from fundamen.model.errors import FundamenError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.placing.file_state import digest_of_file, digest_of_place, read_state
@@ -61,7 +61,7 @@ class InstallerOutcome(msgspec.Struct, frozen=True):
     """The outcome of an installer."""
 
     status: int
-    meaning: str
+    meaning: Message
     seconds: float
     needs_restart: bool
     lines: tuple[LogLine, ...]  # the decisive ones of its log
@@ -350,7 +350,7 @@ def _write(record: InstallerRunRecord, site: Site, left: _Left) -> None:
 
 def _read_left(record: InstallerRunRecord, site: Site) -> _Left | None:
     try:
-        return msgspec.json.decode(_read(_kept_path(record, site, "-after.json")), type=_Left)
+        return msgspec.json.decode(_read(_kept_path(record, site, "-after.json")), type=_Left, dec_hook=as_message)
     except FileNotFoundError:
         return None
     except msgspec.DecodeError as error:
@@ -386,11 +386,12 @@ def _read(path: str) -> bytes:
         return file.read()
 
 
-def _meaning_of(status: int) -> str:
+def _meaning_of(status: int) -> Message:
     """The meaning of a status, in a clause."""
     code = load_knowledge().code("windows-installer", status)
     if code is not None:
-        return code.means[0].lower() + code.means[1:].rstrip(".")
+        means = code.means[0].lower() + code.means[1:].rstrip(".")
+        return say("changes.status-with-a-meaning", means=means)
     return (
         say("changes.it-says-that-it-is-done")
         if status == 0

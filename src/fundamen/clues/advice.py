@@ -11,7 +11,7 @@ from fundamen.clues.findings import Finding
 from fundamen.clues.mentions import MentionKind
 from fundamen.clues.reading import Reading
 from fundamen.knowledge.entries import LikelyCause, Sign
-from fundamen.messages import say
+from fundamen.messages import UNSAID, Message, as_command, say
 from fundamen.model.verdict import Verdict
 
 _HOLE = re.compile(r"\{(\w+)\}")
@@ -47,7 +47,7 @@ class Likely(msgspec.Struct, frozen=True):
     """A cause that would explain a line."""
 
     cause: str
-    because: str  # what speaks for it
+    because: Message  # what speaks for it
     is_borne_out: bool = False  # by what lies on the machine, and not only by what such a message usually means
 
 
@@ -76,16 +76,16 @@ def likely_causes(reading: Reading, behind: Behind | None = None) -> tuple[Likel
     for entry in entries:
         for known in entry.likely if entry is not None else ():
             cause, sign = (known.cause, known.sign) if isinstance(known, LikelyCause) else (known, None)
-            reason = signs.get(sign, "") if sign is not None else ""
-            usual = say("clues.usual-where-says-so", source=entry.source) if entry is not None else ""
+            reason = signs.get(sign, UNSAID) if sign is not None else UNSAID
+            usual = say("clues.usual-where-says-so", source=entry.source) if entry is not None else UNSAID
             found.setdefault(cause, Likely(cause, reason or usual, bool(reason)))
     return tuple(sorted(found.values(), key=lambda likely: not likely.is_borne_out))
 
 
-def _signs(behind: Behind) -> dict[Sign, str]:
+def _signs(behind: Behind) -> dict[Sign, Message]:
     """Findings on the machine, by the sign that each is."""
     wanted = {str(fault.wanted_architecture) for trace in behind.traces for fault in trace.faults}
-    found: dict[Sign, str] = {}
+    found: dict[Sign, Message] = {}
     for place in behind.places:
         if wanted and place.architecture not in wanted:
             found.setdefault(
@@ -95,7 +95,7 @@ def _signs(behind: Behind) -> dict[Sign, str]:
         else:
             found.setdefault(Sign.ELSEWHERE, say("clues.one-lies-at", path=place.path))
         if place.verdict is Verdict.CORRUPT:
-            found.setdefault(Sign.DAMAGED, f"{place.path}: {place.detail}")
+            found.setdefault(Sign.DAMAGED, say("common.said-of", subject=place.path, said=place.detail))
     if behind.absent and not behind.places:
         found[Sign.ABSENT] = say("clues.is-nowhere-on-the-machine", absent=behind.absent[0])
     for _, path in behind.meant[:1]:
@@ -105,14 +105,14 @@ def _signs(behind: Behind) -> dict[Sign, str]:
     return found
 
 
-def next_steps(reading: Reading, machine_words: Sequence[str] = ()) -> tuple[str, ...]:
+def next_steps(reading: Reading, machine_words: Sequence[str] = ()) -> tuple[Message, ...]:
     """Commands to paste, and sentences that end with a full stop, for the decisive line and the other causes.
 
     Args:
         reading: of the text.
         machine_words: the options that name the machine, if it is not this host.
     """
-    steps: dict[str, None] = {}
+    steps: dict[Message, None] = {}
     for finding in (reading.decisive, *reading.also):
         for step in _steps_of(finding, reading) if finding is not None else ():
             steps.setdefault(_with_machine(step, machine_words))
@@ -126,7 +126,7 @@ def next_steps(reading: Reading, machine_words: Sequence[str] = ()) -> tuple[str
     return tuple(steps)[:_MOST_STEPS]
 
 
-def _steps_of(finding: Finding, reading: Reading) -> Iterator[str]:
+def _steps_of(finding: Finding, reading: Reading) -> Iterator[Message]:
     given = dict(finding.holes)
     for name, kind in _FROM_MENTIONS.items():
         named = next((mention.text for mention in reading.mentions if mention.kind is kind), None)
@@ -135,9 +135,10 @@ def _steps_of(finding: Finding, reading: Reading) -> Iterator[str]:
     given["log"] = reading.name
     for entry in (finding.entry, *finding.codes):
         for template in entry.next if entry is not None else ():
-            step = fill_holes(template, given, is_command=not template.endswith("."))
-            if step is not None:
-                yield step
+            is_sentence = template.endswith(".")
+            step = fill_holes(template, given, is_command=not is_sentence)
+            if step is not None and entry is not None:
+                yield Message(step, f"knowledge.{entry.id}", given) if is_sentence else as_command(step)
 
 
 def fill_holes(template: str, holes: dict[str, str], *, is_command: bool = False) -> str | None:
@@ -147,7 +148,9 @@ def fill_holes(template: str, holes: dict[str, str], *, is_command: bool = False
     return _HOLE.sub(lambda hole: shlex.quote(holes[hole[1]]) if is_command else holes[hole[1]], template)
 
 
-def _with_machine(step: str, words: Sequence[str]) -> str:
+def _with_machine(step: Message, words: Sequence[str]) -> Message:
     """A command for the machine that is examined; ``build`` works on this host only."""
     name = next((each for each in _ON_MACHINE if step.startswith(f"{each} ")), None)
-    return step if not words or name is None else f"{name} {shlex.join(words)}{step.removeprefix(name)}"
+    if not words or name is None:
+        return step
+    return as_command(f"{name} {shlex.join(words)}{step.removeprefix(name)}")

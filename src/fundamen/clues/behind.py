@@ -51,7 +51,7 @@ class FoundPlace(msgspec.Struct, frozen=True):
     name: str
     path: MachinePath
     architecture: str  # that it is for; empty where it cannot be read
-    detail: str  # whether it is whole, who vouches for it
+    detail: Message  # whether it is whole, who vouches for it
     verdict: Verdict  # sound where somebody vouches for it; what no loader was asked about is never missing
 
 
@@ -62,7 +62,7 @@ class Behind(msgspec.Struct, frozen=True, kw_only=True):
     signed: tuple[
         Inspection, ...
     ] = ()  # the files that are named where somebody is not trusted, and who has signed them
-    reason: str = ""  # in one sentence: what the message says, and what is behind it
+    reason: Message = UNSAID  # in one sentence: what the message says, and what is behind it
     places: tuple[FoundPlace, ...] = ()
     absent: tuple[str, ...] = ()  # components that the text names and that lie nowhere
     meant: tuple[tuple[str, str], ...] = ()  # (what the text names, a path on the machine that is spelled much like it)
@@ -124,13 +124,13 @@ def look_behind(
 
 def _reason_by_symbol(
     machine: Machine, decisive: Finding, traces: Sequence[Trace], authorities: Sequence[Authority]
-) -> str:
+) -> Message:
     """The reason of a message about a symbol, where all else is in order."""
     symbol = decisive.holes.get("symbol", "")
     if not symbol or any(trace.faults for trace in traces):
-        return ""
+        return UNSAID
     reasons = (reason_of_symbol(machine, trace, symbol, authorities) for trace in traces)
-    return next(filter(None, reasons), "")
+    return next(filter(None, reasons), UNSAID)
 
 
 def _reason_of_loss(lost: Sequence[LostFile]) -> Message:
@@ -315,7 +315,7 @@ def _place(machine: Machine, name: str, path: MachinePath, authorities: Sequence
     said = [testimony for each in authorities for testimony in each.testify(machine, [subject]).values()]
     counts = weigh(said)
     if counts is None or counts.says is Says.UNKNOWN:
-        return FoundPlace(name, path, str(binary.architecture), "not verified", Verdict.UNVERIFIED)
+        return FoundPlace(name, path, str(binary.architecture), say("clues.not-verified"), Verdict.UNVERIFIED)
     told = say("clues.right-by", speaker=counts.speaker) if counts.says is Says.RIGHT else counts.sentence
     return FoundPlace(name, path, str(binary.architecture), told, counts.says.verdict)
 

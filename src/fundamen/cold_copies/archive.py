@@ -17,7 +17,7 @@ import zstandard
 
 from fundamen.cold_copies.manifest import ColdCopy, CopiedEntry, CopiedKind
 from fundamen.machine.places import Place
-from fundamen.messages import say
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError
 from fundamen.model.paths import HostPath
@@ -80,7 +80,7 @@ def write_archive(
     )
 
 
-def find_damage(archive: HostPath, copy: ColdCopy, progress: Progress) -> str:
+def find_damage(archive: HostPath, copy: ColdCopy, progress: Progress) -> Message:
     """Why an archive is not what the list says; empty where it is, every file's bytes compared.
 
     Raises:
@@ -97,7 +97,7 @@ def find_damage(archive: HostPath, copy: ColdCopy, progress: Progress) -> str:
         return say("cold_copies.its-archive-is-gone")
     except DamagedFileError as error:
         return error.why
-    return ""
+    return UNSAID
 
 
 def bring_out(archive: HostPath, copy: ColdCopy, wanted: Mapping[str, HostPath]) -> None:

@@ -5,7 +5,7 @@ import socket
 import msgspec
 
 from fundamen.directories.connection import Attributes
-from fundamen.messages import say
+from fundamen.messages import Message, say
 
 _BY_ENTRY = "cn="  # how directories that name a host by the entry that stands for it begin such a name
 
@@ -15,7 +15,7 @@ class NamedHost(msgspec.Struct, frozen=True):
 
     name: str  # empty where the entry names none
     answers: bool
-    found: str  # in words
+    found: Message  # in words
 
 
 def find_host(held: Attributes, attribute: str, port: int | None, seconds: float) -> NamedHost:

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Mapping, Sequence
 import msgspec
 
 from fundamen.formats.versions import Clause
-from fundamen.messages import say
+from fundamen.messages import Message, say
 
 _ALTERNATIVE = re.compile(
     r"([a-z0-9][a-z0-9+.-]*)(?::([a-z0-9-]+))?\s*(?:\(\s*(<<|<=|=|>=|>>)\s*([^\s()]+)\s*\))?\s*(?:\[[^\]]*\])?"
@@ -25,7 +25,7 @@ class PackageNeed(msgspec.Struct, frozen=True):
     field: str  # Depends, Pre-Depends, Conflicts, Breaks; of a script "calls", "may call", "reads"
     text: str  # as the package has it
     is_met: bool
-    found: str
+    found: Message
 
 
 def find_needs(
@@ -59,7 +59,7 @@ def _parts(text: str) -> list[str]:
 
 def _find_alternative(
     text: str, installed: Mapping[str, Sequence[tuple[str, str]]], provided: Mapping[str, Sequence[str]]
-) -> tuple[bool, str]:
+) -> tuple[bool, Message]:
     """(whether one alternative is met, what is there)."""
     parsed = _ALTERNATIVE.fullmatch(text.strip())
     if parsed is None:
@@ -69,7 +69,8 @@ def _find_alternative(
     if not versions:
         return False, say("evidence.is-not-installed", name=name)
     found = ", ".join(filter(None, versions)) or say("evidence.provided-by-another-package")
+    there = say("evidence.package-and-version", name=name, version=found)
     if operator is None:
-        return True, f"{name} {found}"
+        return True, there
     clause = Clause(_OPERATORS.get(operator, operator), version)
-    return any(clause.holds(each) for each in versions if each), f"{name} {found}"
+    return any(clause.holds(each) for each in versions if each), there

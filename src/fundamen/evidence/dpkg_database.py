@@ -5,7 +5,7 @@ import re
 import msgspec
 
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.messages import say
+from fundamen.messages import Message, say
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -20,7 +20,7 @@ _ODD_LINE = re.compile(rb"^(?![ \t]|[!-9;-~]+:|$).*", re.MULTILINE)  # neither a
 class DatabaseDamage(msgspec.Struct, frozen=True):
     """The status file of a machine is damaged."""
 
-    why: str
+    why: Message
     backup: MachinePath | None  # one that is whole; None where none is
     packages: int  # of which the backup tells
 

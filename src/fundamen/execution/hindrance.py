@@ -17,7 +17,7 @@ from fundamen.changes.hives import place_of_key, read_hive
 from fundamen.machine.descent import FOLDER
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
-from fundamen.messages import say
+from fundamen.messages import Message, say
 from fundamen.model.architecture import Platform
 from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, RestorationError
@@ -31,15 +31,15 @@ _OF_THE_KERNEL = "\\??\\"  # how paths begin there
 _GET_FLAGS = 0x8008_6601  # FS_IOC_GETFLAGS
 _IMMUTABLE, _APPEND_ONLY = 0x10, 0x20
 
-_Told = tuple[str, str]
+_Told = tuple[Message, Message]
 
 
 class Hindrance(msgspec.Struct, frozen=True):
     """Why a step cannot be made."""
 
     path: MachinePath
-    why: str
-    do: str
+    why: Message
+    do: Message
 
 
 def require_unhindered(machine: Machine, places: Sequence[tuple[MachinePath, Place]]) -> None:

@@ -15,7 +15,7 @@ import msgspec
 from fundamen.changes.base import Step, Work
 from fundamen.machine.machine import Machine
 from fundamen.machine.open_files import User, find_running, find_users, holds_lock, process_of
-from fundamen.messages import say
+from fundamen.messages import Message, say
 from fundamen.model.architecture import Platform
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
@@ -31,8 +31,8 @@ _LOADER = ("/etc/ld.so.conf", "/etc/ld.so.conf.d/")
 class Restart(msgspec.Struct, frozen=True):
     """One thing that is to be done, and why."""
 
-    what: str  # a command, or words
-    why: str
+    what: Message  # a command, or words
+    why: Message
 
 
 class Waiting(msgspec.Struct, frozen=True):
@@ -40,7 +40,7 @@ class Waiting(msgspec.Struct, frozen=True):
 
     name: str
     verdict: Literal["may continue", "must be started again", "must not be touched"]
-    why: str
+    why: Message
 
 
 def find_restarts(machine: Machine, work: Work) -> tuple[Restart, ...]:
@@ -127,11 +127,14 @@ def _of_users(users: Iterable[User]) -> Iterator[Restart]:
 def _of_places(paths: Sequence[str]) -> Iterator[Restart]:
     """Programs that keep the old state of changed system files."""
     if path := next((p for p in paths if _is_in(p, _UNITS)), None):
-        yield Restart("systemctl daemon-reload", say("execution.is-read-only-then", basename=os.path.basename(path)))
+        yield Restart(
+            say("execution.systemctl-daemon-reload"),
+            say("execution.is-read-only-then", basename=os.path.basename(path)),
+        )
     if path := next((p for p in paths if _is_in(p, _KERNEL)), None):
-        yield Restart("sysctl --system", say("execution.is-read-when-the-system-starts", path=path))
+        yield Restart(say("execution.sysctl-system"), say("execution.is-read-when-the-system-starts", path=path))
     if path := next((p for p in paths if _is_in(p, _LOADER)), None):
-        yield Restart("ldconfig", say("execution.the-loader-has-a-list-of", path=path))
+        yield Restart(say("execution.ldconfig"), say("execution.the-loader-has-a-list-of", path=path))
     if path := next((p for p in paths if _is_in(p, _READ_AT_LOGIN)), None):
         yield Restart(say("execution.log-in-again"), say("execution.sessions-that-are-open-have-read", path=path))
 

@@ -26,7 +26,7 @@ from fundamen.installers.outcome import (
     outcome_of_msi,
 )
 from fundamen.machine.machine import Machine
-from fundamen.messages import say
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.display import printable
 from fundamen.model.errors import FundamenError, UnreadableError
@@ -51,7 +51,7 @@ class Bundled(msgspec.Struct, frozen=True):
     name: str = ""  # that it gives itself
     version: str = ""
     architecture: Architecture | None = None
-    problem: str = ""  # why it could not be looked into
+    problem: Message = UNSAID  # why it could not be looked into
 
 
 class Look(msgspec.Struct, frozen=True, kw_only=True):
@@ -70,8 +70,8 @@ class Look(msgspec.Struct, frozen=True, kw_only=True):
     checks: tuple[Judged, ...] = ()  # what a script asks about, with the answers here
     variables: tuple[str, ...] = ()  # of the environment, that steer a script
     conclusion: Conclusion | None = None  # None: it has none that can be foreseen, or not on such a machine
-    overruled: tuple[str, ...] = ()  # what the given properties change
-    problems: tuple[str, ...] = ()
+    overruled: tuple[Message, ...] = ()  # what the given properties change
+    problems: tuple[Message, ...] = ()
 
     @property
     def prerequisites(self) -> tuple[Bundled, ...]:
@@ -239,7 +239,7 @@ def _add_names(source: ByteSource, looked: Look) -> Look:
     )
 
 
-def _list_bundled(container: Container) -> tuple[tuple[Bundled, ...], tuple[str, ...]]:
+def _list_bundled(container: Container) -> tuple[tuple[Bundled, ...], tuple[Message, ...]]:
     """(all files, what could not be read)."""
     files, left = list[Bundled](), [_MOST_LOOKED_INTO]
     try:
@@ -248,7 +248,7 @@ def _list_bundled(container: Container) -> tuple[tuple[Bundled, ...], tuple[str,
             if len(files) >= _MOST_FILES:
                 return tuple(files), (say("installers.it-has-more-than-files-only", most_files=_MOST_FILES),)
     except FundamenError as error:
-        return tuple(files), (f"{error.what}: {error.why}",)
+        return tuple(files), (say("common.said-of", subject=error.what, said=error.why),)
     return tuple(files), ()
 
 

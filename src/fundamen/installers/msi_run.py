@@ -15,6 +15,7 @@ from fundamen.formats.decimal import read_decimal
 from fundamen.installers.msi_properties import UNKNOWN, machine_properties
 from fundamen.installers.msi_searches import Searches, SearchResult, format_text, packed_code
 from fundamen.machine.machine import EntryKind, Machine
+from fundamen.messages import UNSAID, Message, as_said, say
 from fundamen.model.paths import MachinePath
 
 _INSTALLER = r"HKLM\Software\Microsoft\Windows\CurrentVersion\Installer"
@@ -50,7 +51,7 @@ class Judged(msgspec.Struct, frozen=True):
     holds: bool | None  # None: it is not known
     asked: tuple[tuple[str, Value], ...]  # what it asks about, with the values here
     says: str = ""  # the message for the person
-    problem: str = ""  # why it cannot be evaluated
+    problem: Message = UNSAID  # why it cannot be evaluated
 
 
 class Related(msgspec.Struct, frozen=True):
@@ -298,7 +299,7 @@ class _Run:
         try:
             found = evaluate(condition, self._look_up)
         except ValueError as error:
-            return Judged(what, condition, None, (), problem=str(error))
+            return Judged(what, condition, None, (), problem=as_said(str(error)))
         self._asked[tuple(name for name, _ in found.asked)] = None
         return Judged(what, condition, found.holds, found.asked)
 
@@ -348,7 +349,7 @@ def _unpack_code(packed: str) -> str:
     return f"{{{'-'.join((*parts, tail[:4], tail[4:]))}}}"
 
 
-def describe_changes(before: Conclusion, after: Conclusion) -> Iterable[str]:
+def describe_changes(before: Conclusion, after: Conclusion) -> Iterable[Message]:
     """Differences of two forecasts, in words."""
     pairs: list[tuple[str, Mapping[str, object], Mapping[str, object]]] = [
         ("feature", {p.name: p.is_chosen for p in before.parts}, {p.name: p.is_chosen for p in after.parts}),
@@ -360,8 +361,8 @@ def describe_changes(before: Conclusion, after: Conclusion) -> Iterable[str]:
     for kind, old, new in pairs:
         for name in dict.fromkeys((*old, *new)):
             if old.get(name) != new.get(name):
-                before_it = _value_text(old[name]) if name in old else "not set"
-                yield f"{kind} {name}: {before_it} -> {_value_text(new[name]) if name in new else 'not set'}"
+                before_it, after_it = (_value_text(each[name]) if name in each else "not set" for each in (old, new))
+                yield say("installers.changes-with-the-properties", kind=kind, name=name, old=before_it, new=after_it)
 
 
 def _value_text(value: object) -> str:

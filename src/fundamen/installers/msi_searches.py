@@ -19,7 +19,7 @@ from fundamen.formats.windows.pe import Pe
 from fundamen.formats.windows.pe_version import read_version
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.registry import expand_variables
-from fundamen.messages import say
+from fundamen.messages import Message, as_said, say
 from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -55,7 +55,7 @@ class SearchResult(msgspec.Struct, frozen=True):
 
     property: str
     value: str  # that the property is given; empty where the search finds nothing
-    where: str  # what was looked at, in words
+    where: Message  # what was looked at, in words
     leftover: str = ""  # a place that is registered and is not there
 
 
@@ -160,7 +160,9 @@ class Searches:
             path = self._machine.join(above, path) if above else ""
         depth = row.get("Depth")
         depth = depth if isinstance(depth, int) else 0
-        where = f"{path or 'the drives'}{say('installers.and-levels-below', depth=depth) if depth else ''}"
+        where = as_said(path) if path else say("installers.the-drives")
+        if depth:
+            where = say("installers.and-levels-below", where=where, depth=depth)
         if not path:
             return SearchResult("", "", where)
         wanted = self._signatures.get(signature)
@@ -190,7 +192,7 @@ class Searches:
                 with suppress(UnreadableError):  # nor could the installer look into it
                     waiting += [(self._machine.join(folder, name), below + 1) for name in self._machine.names(folder)]
 
-    def _at(self, text: str, signature: str, where: str, *, is_file: bool) -> SearchResult:
+    def _at(self, text: str, signature: str, where: Message, *, is_file: bool) -> SearchResult:
         """A recorded place, resolved, and whether it exists."""
         wanted = self._signatures.get(signature)
         path = MachinePath(text)

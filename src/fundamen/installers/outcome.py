@@ -14,7 +14,7 @@ from fundamen.formats.archives.msi_database import Database
 from fundamen.installers.msi_searches import packed_code
 from fundamen.machine.installed import SERVICES, installed_packages, is_leftover
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.messages import say
+from fundamen.messages import Message, say
 from fundamen.model.paths import MachinePath
 
 _USER_DATA = r"HKLM\Software\Microsoft\Windows\CurrentVersion\Installer\UserData"
@@ -39,7 +39,7 @@ class Deed(msgspec.Struct, frozen=True):
     what: str
     meant: bool | None  # whether it was to be there; None: it was not foreseen
     is_done: bool | None  # whether it is there; None: nothing tells
-    found: str
+    found: Message
 
     @property
     def is_wrong(self) -> bool:

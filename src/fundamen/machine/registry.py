@@ -8,6 +8,8 @@ import re
 from abc import ABC, abstractmethod
 from typing import TYPE_CHECKING
 
+from fundamen.messages import Message
+
 if TYPE_CHECKING:  # most machines are opened without a hive being read
     from collections.abc import Iterator
 
@@ -19,7 +21,7 @@ _VARIABLE = re.compile(r"%([^%\\]+)%")
 class Registry(ABC):
     """Questions to a registry. A hive that cannot be read is listed in ``gaps`` and has no values."""
 
-    gaps: tuple[str, ...] = ()  # which hives could not be read, and why
+    gaps: tuple[Message, ...] = ()  # which hives could not be read, and why
 
     @abstractmethod
     def values(self, key: str) -> "dict[str, Value] | None":
@@ -54,7 +56,7 @@ class Registry(ABC):
 class NoRegistry(Registry):
     """The registry of a machine that has none, or whose hives are not at hand."""
 
-    def __init__(self, *gaps: str) -> None:
+    def __init__(self, *gaps: Message) -> None:
         self.gaps = gaps
 
     def knows(self, key: str) -> bool:  # noqa: ARG002 - the same question as to any other

@@ -12,7 +12,7 @@ from regipy.registry import RegistryHive
 
 from fundamen.formats.windows.text_hive import Value
 from fundamen.machine.registry import Registry
-from fundamen.messages import say
+from fundamen.messages import Message, say
 from fundamen.model.display import printable
 from fundamen.model.paths import HostPath
 
@@ -54,7 +54,7 @@ class HiveRegistry(Registry):
 
     def _open(self, hives: Mapping[str, HostPath]) -> dict[str, RegistryHive]:
         opened: dict[str, RegistryHive] = {}
-        gaps: list[str] = []
+        gaps: list[Message] = []
         for key, path in hives.items():
             try:
                 hive = RegistryHive(path)

@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterator
 
 from fundamen.formats.windows.text_hive import TextHive, Value
 from fundamen.machine.registry import NoRegistry, Registry
-from fundamen.messages import say
+from fundamen.messages import Message, say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath
@@ -19,7 +19,7 @@ _MOST_USERS = 50
 class TextRegistry(Registry):
     """The registry of a prefix: system.reg is HKLM, user.reg is HKCU."""
 
-    def __init__(self, hives: dict[str, TextHive], gaps: tuple[str, ...] = ()) -> None:
+    def __init__(self, hives: dict[str, TextHive], gaps: tuple[Message, ...] = ()) -> None:
         """Make it from root (``HKLM``, ``HKCU``) -> hive."""
         self._hives = hives
         self.gaps = gaps
@@ -100,15 +100,15 @@ def _users(find: Callable[[str], HostPath]) -> dict[str, HostPath]:
 
 def _prefix_registry(root: HostPath) -> Registry:
     hives: dict[str, TextHive] = {}
-    gaps: list[str] = []
+    gaps: list[Message] = []
     for key, name in _TEXT_HIVES.items():
         try:
             with open(os.path.join(root, name), "rb") as file:
                 hives[key] = TextHive(file.read(_MOST_BYTES))
         except OSError as error:
-            gaps.append(f"{name}: {error.strerror}")
+            gaps.append(say("common.said-of", subject=name, said=error.strerror))
         except UnreadableError as error:
-            gaps.append(f"{name}: {error.why}")
+            gaps.append(say("common.said-of", subject=name, said=error.why))
     return TextRegistry(hives, tuple(gaps))
 
 

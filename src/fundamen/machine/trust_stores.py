@@ -16,7 +16,7 @@ import msgspec
 from fundamen.formats.certificates.certificate_file import read_certificates
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.messages import say
+from fundamen.messages import Message, say
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import FundamenError, UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
@@ -70,7 +70,7 @@ def read_trust_stores(machine: Machine) -> TrustStores:
 
 def _posix_stores(machine: Machine) -> TrustStores:
     """The bundle that programs read first; a folder of single files only where there is no bundle."""
-    gaps: list[str] = []
+    gaps: list[Message] = []
     found: list[StoredCertificate] = []
     looked_at: list[MachinePath] = []
     variable = machine.environment.get("SSL_CERT_FILE")
@@ -98,7 +98,7 @@ def _folders(machine: Machine) -> tuple[MachinePath, ...]:
     return (*(MachinePath(each) for each in variable.split(":") if each), *FOLDERS)
 
 
-def _files(machine: Machine, folder: MachinePath, gaps: list[str]) -> list[MachinePath]:
+def _files(machine: Machine, folder: MachinePath, gaps: list[Message]) -> list[MachinePath]:
     try:
         names = machine.names(folder)
     except UnreadableError as error:
@@ -107,14 +107,14 @@ def _files(machine: Machine, folder: MachinePath, gaps: list[str]) -> list[Machi
     return [machine.join(folder, name) for name in names[:_MOST_FILES]]
 
 
-def _file(machine: Machine, path: MachinePath, role: StoreRole, gaps: list[str]) -> Iterator[StoredCertificate]:
+def _file(machine: Machine, path: MachinePath, role: StoreRole, gaps: list[Message]) -> Iterator[StoredCertificate]:
     if machine.look(path).kind is not EntryKind.FILE:
         return
     try:
         with machine.open(path) as source:
             held = read_certificates(source)
     except FundamenError as error:
-        gaps.append(f"{path}: {error.why}")
+        gaps.append(say("common.said-of", subject=path, said=error.why))
         return
     for der in held.certificates:
         yield StoredCertificate(der, role, path)
@@ -147,7 +147,7 @@ def _windows_stores(machine: Machine) -> TrustStores:
     return TrustStores(tuple(found), tuple(lists), _on_demand(machine, gaps), looked_at, tuple(gaps))
 
 
-def _given_by_wine(machine: Machine, gaps: list[str]) -> list[StoredCertificate]:
+def _given_by_wine(machine: Machine, gaps: list[Message]) -> list[StoredCertificate]:
     """The roots that stand in no store of a prefix; of a capture those that were found when it was made."""
     if not machine.is_captured:
         found = [*_handed_on(gaps), *_built_in(machine, gaps)]
@@ -165,7 +165,7 @@ def _given_by_wine(machine: Machine, gaps: list[str]) -> list[StoredCertificate]
         return []
 
 
-def _handed_on(gaps: list[str]) -> Iterator[StoredCertificate]:
+def _handed_on(gaps: list[Message]) -> Iterator[StoredCertificate]:
     """The roots of this host, which wine hands on to every program of a prefix."""
     path = next((bundle for bundle in BUNDLES if os.path.isfile(bundle)), None)
     if path is None:
@@ -175,16 +175,16 @@ def _handed_on(gaps: list[str]) -> Iterator[StoredCertificate]:
             for der in read_certificates(source).certificates:
                 yield StoredCertificate(der, StoreRole.ROOT, say("machine.this-host-which-wine-hands-on", path=path))
     except (OSError, FundamenError) as error:
-        gaps.append(f"{path}: {error}")
+        gaps.append(say("common.said-of", subject=path, said=error))
 
 
-def _built_in(machine: Machine, gaps: list[str]) -> Iterator[StoredCertificate]:
+def _built_in(machine: Machine, gaps: list[Message]) -> Iterator[StoredCertificate]:
     """The roots that wine's own crypt32 carries, as they lie in its data."""
     path = MachinePath("C:\\windows\\system32\\crypt32.dll")
     try:
         data = machine.content(path, _MOST_LIBRARY)
     except UnreadableError as error:
-        gaps.append(f"{path}: {error.why}")
+        gaps.append(say("common.said-of", subject=path, said=error.why))
         return
     for found in re.finditer(_DER_CERTIFICATE, data):
         der = data[found.start() : found.start() + 4 + int.from_bytes(found[1], "big")]
@@ -206,7 +206,7 @@ def _known_stores(machine: Machine, key: str) -> list[str]:
     return [name for name in machine.registry.subkeys(key) if name.lower() in _ROLES]
 
 
-def _blobs(machine: Machine, keys: Iterable[str], gaps: list[str]) -> "Iterator[StoredBlob]":
+def _blobs(machine: Machine, keys: Iterable[str], gaps: list[Message]) -> "Iterator[StoredBlob]":
     from fundamen.formats.certificates.stored_certificate import read_stored_blob  # noqa: PLC0415 - only Windows has them
 
     for key in keys:
@@ -216,10 +216,10 @@ def _blobs(machine: Machine, keys: Iterable[str], gaps: list[str]) -> "Iterator[
                 try:
                     yield read_stored_blob(data, name)
                 except UnreadableError as error:
-                    gaps.append(f"{key}\\{name}: {error.why}")
+                    gaps.append(say("common.said-of", subject=f"{key}\\{name}", said=error.why))
 
 
-def _on_demand(machine: Machine, gaps: list[str]) -> frozenset[bytes]:
+def _on_demand(machine: Machine, gaps: list[Message]) -> frozenset[bytes]:
     """SHA-1 of the roots that Windows fetches by itself, from the list that it keeps of them."""
     from fundamen.formats.certificates.signed_data import read_signed_data  # noqa: PLC0415 - only Windows has one
     from fundamen.formats.certificates.trust_list import read_trust_list  # noqa: PLC0415
@@ -230,5 +230,5 @@ def _on_demand(machine: Machine, gaps: list[str]) -> frozenset[bytes]:
     try:
         return read_trust_list(read_signed_data(data, "The list of roots"), "The list of roots").subjects
     except UnreadableError as error:
-        gaps.append(f"{_ROOTS_LIST}: {error.why}")
+        gaps.append(say("common.said-of", subject=_ROOTS_LIST, said=error.why))
         return frozenset()

@@ -5,13 +5,14 @@ second language is a second folder of the same codes and holes. A code begins wi
 the texts of packages that say something are loaded.
 """
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import date
 from importlib import import_module
 from typing import Self
 
 Value = str | int | float | date
 _LANGUAGE = "english"
+_TELLING = {"common.said-of": ["said"], "common.of-a-place": ["said"], "common.both": ["first", "second"]}
 _loaded: dict[str, Mapping[str, str]] = {}
 
 
@@ -35,6 +36,15 @@ class Message(str):
         message = super().__new__(cls, text)
         message.code, message.values = code, values
         return message
+
+    @property
+    def decisive_code(self) -> str:
+        """The code, for scripts; of what only puts two texts together, that of the text that says something."""
+        for name in _TELLING.get(self.code, ()):
+            inner = self.values[name]
+            if isinstance(inner, Message):
+                return inner.decisive_code
+        return self.code
 
     def __reduce__(self) -> tuple[type[Self], tuple[str, str, Mapping[str, Value]]]:
         """How it is handed over between processes."""
@@ -72,11 +82,25 @@ def template(code: str) -> str:
 UNSAID = Message("", "", {})  # where there is nothing to say
 
 
-def join_clauses(first: Message, *further: Message) -> Message:
+def join_clauses(*clauses: Message) -> Message:
     """Clauses one after the other; those that say nothing are left out."""
-    for second in further:
-        first = say("common.both", first=first, second=second) if first and second else first or second
-    return first
+    joined = UNSAID
+    for clause in clauses:
+        joined = say("common.both", first=joined, second=clause) if joined and clause else joined or clause
+    return joined
+
+
+def name_some(names: Sequence[str], most: int) -> Message:
+    """The first of some names, and how many more there are."""
+    first = ", ".join(names[:most])
+    if len(names) <= most:
+        return say("common.names", names=first)
+    return say("common.names-and-more", names=first, count=len(names) - most)
+
+
+def as_command(line: str) -> Message:
+    """A command that can be pasted, as a message: it is the same in every language."""
+    return line if isinstance(line, Message) else Message(line, "command", {"line": line})
 
 
 def as_said(text: str) -> Message:

@@ -4,6 +4,8 @@ from enum import StrEnum
 
 import msgspec
 
+from fundamen.messages import Message
+
 
 class StoreRole(StrEnum):
     """Roles of a certificate in its store."""
@@ -31,4 +33,4 @@ class TrustStores(msgspec.Struct, frozen=True):
     revocation_lists: tuple[bytes, ...] = ()  # DER
     on_demand: frozenset[bytes] = frozenset()  # SHA-1 of roots that the system fetches by itself
     looked_at: tuple[str, ...] = ()  # where, in the machine's own words
-    gaps: tuple[str, ...] = ()  # what could not be read, and why
+    gaps: tuple[Message, ...] = ()  # what could not be read, and why

@@ -7,8 +7,8 @@ import msgspec
 
 from fundamen.machine.machine import Machine
 from fundamen.machine.widths import find_program_of
-from fundamen.messages import say
-from fundamen.model.encoding import encode_json
+from fundamen.messages import UNSAID, Message, say
+from fundamen.model.encoding import as_message, encode_for_scripts, encode_json
 from fundamen.model.errors import FundamenError, InternalError
 from fundamen.model.isolation import Isolated
 from fundamen.prerequisites.answer import Answer, RequirementStanding, unknown
@@ -29,7 +29,7 @@ class SkippedRequirement(msgspec.Struct, frozen=True):
     """A requirement that does not count on this machine."""
 
     requirement: Requirement
-    why: str
+    why: Message
 
 
 class CheckOutcome(msgspec.Struct, frozen=True):
@@ -120,7 +120,7 @@ class _Checking:
             self.found[requirement.id] = CheckedRequirement(requirement, answer, held_up_by)
         return bool(held_up_by)
 
-    def _applies(self, condition: Condition) -> tuple[bool, str]:
+    def _applies(self, condition: Condition) -> tuple[bool, Message]:
         machine = self._asked.machine
         if condition.platform is not None and not condition.platform.serves(machine.platform):
             return False, say("prerequisites.it-counts-on-only", in_words=condition.platform.in_words)
@@ -128,7 +128,7 @@ class _Checking:
             return False, say("prerequisites.this-machine-has-no-programs-for", architecture=condition.architecture)
         if condition.met is not None and not self._is_met(condition.met):
             return False, say("prerequisites.it-counts-only-where-is-met", met=condition.met)
-        return True, ""
+        return True, UNSAID
 
     def _is_met(self, other: str) -> bool:
         """Whether a requirement is met; one that does not count hinders nobody."""
@@ -141,11 +141,11 @@ class _Checking:
         asked_for = f"requirement {encode_json(requirement).decode()}"
         if machine.is_captured and (known := machine.walk_record(asked_for)) is not None:
             try:
-                return msgspec.json.decode(known, type=Answer)
+                return msgspec.json.decode(known, type=Answer, dec_hook=as_message)
             except (msgspec.DecodeError, ValueError):
                 return unknown(say("prerequisites.the-capture-tells-nothing-that-can"))
         answer = self._found_out(requirement)
-        machine.keep(asked_for, encode_json(answer))
+        machine.keep(asked_for, encode_for_scripts(answer))
         return answer
 
     def _found_out(self, requirement: Requirement) -> Answer:
@@ -158,7 +158,7 @@ class _Checking:
             self.bugs.append(error)
             return unknown(error.why)
         except FundamenError as error:
-            return unknown(f"{error.what}: {error.why}")
+            return unknown(say("common.said-of", subject=error.what, said=error.why))
 
 
 def _runs(machine: Machine, condition: Condition) -> bool:

@@ -4,26 +4,27 @@ import shlex
 from collections.abc import Sequence
 
 from fundamen.machine.machine import Machine
+from fundamen.messages import UNSAID, Message, as_command, say
 from fundamen.model.display import printable
 
 _GROUPS = {"sources", "cold-copies", "plans", "roots", "references", "locks"}  # commands whose name has a second word
 
 
-def command(machine: Machine, *words: str) -> str:
+def command(machine: Machine, *words: str) -> Message:
     """A fundamen command for a machine, quoted for a shell."""
     place = [] if machine.is_live else ["--machine", machine.root]
     group = 2 if words[0] in _GROUPS else 1  # the options come behind the whole name of a command
-    return printable(shlex.join(["fundamen", *words[:group], *place, *words[group:]]))
+    return as_command(printable(shlex.join(["fundamen", *words[:group], *place, *words[group:]])))
 
 
-def change_command(machine: Machine, *words: str) -> str:
+def change_command(machine: Machine, *words: str) -> Message:
     """A command that changes a machine; one that is known from a capture is changed where it is."""
     if not machine.is_captured:
         return command(machine, *words)
-    return f"On that machine: {printable(shlex.join(['fundamen', *words]))}"
+    return say("report.on-that-machine", line=printable(shlex.join(["fundamen", *words])))
 
 
-def import_command(machine: Machine, path: str, issuers: Sequence[str] = ()) -> str:
+def import_command(machine: Machine, path: str, issuers: Sequence[str] = ()) -> Message:
     """The command that imports the root in which a file's chain ends, once its fingerprint was read out.
 
     Args:
@@ -32,6 +33,6 @@ def import_command(machine: Machine, path: str, issuers: Sequence[str] = ()) -> 
         issuers: the files of certificates that the chain was built with.
     """
     if not path and not issuers:
-        return ""
+        return UNSAID
     given = [word for file in (issuers if path else issuers[1:]) for word in ("--issuer", file)]
     return command(machine, "roots", "import", "--fingerprint", "SHA256", *given, path or issuers[0])

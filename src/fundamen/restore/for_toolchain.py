@@ -17,7 +17,7 @@ from fundamen.changes.settings import SetEntry, SetValue
 from fundamen.formats.settings.editing import find_value
 from fundamen.formats.settings.setting import SettingFormat
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.messages import say
+from fundamen.messages import Message, say
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import FundamenError
 from fundamen.model.paths import MachinePath
@@ -36,7 +36,7 @@ class Mending(msgspec.Struct, frozen=True):
 
     plan: PlanFile | None  # None where it can do nothing
     waiting: tuple[str, ...]  # parts that wait for a licence to be accepted
-    by_hand: tuple[str, ...]  # sentences: what it cannot do
+    by_hand: tuple[Message, ...]  # sentences: what it cannot do
 
 
 def plan_toolchain(machine: Machine, examination: Examination, now: datetime) -> Mending:
@@ -50,7 +50,7 @@ def plan_toolchain(machine: Machine, examination: Examination, now: datetime) ->
             steps += _of_part(machine, examination, states[due.name])
     if not held:
         steps += _of_leftovers(machine, examination)
-    by_hand: list[str] = []
+    by_hand: list[Message] = []
     for sentence, step in _of_reach(machine, examination):
         if step is None:
             by_hand.append(sentence)
@@ -93,7 +93,7 @@ def _of_leftovers(machine: Machine, examination: Examination) -> Iterator[Planne
         yield SetAside(path=_path(machine, examination, leftover.place), because=because)
 
 
-def _of_reach(machine: Machine, examination: Examination) -> Iterator[tuple[str, PlannedStep | None]]:
+def _of_reach(machine: Machine, examination: Examination) -> Iterator[tuple[Message, PlannedStep | None]]:
     """(what is to be done, its step); None where there is no step for it."""
     folders = {state.folder for state in examination.reach.paths}
     if examination.reach.shadowed:

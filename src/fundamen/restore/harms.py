@@ -6,6 +6,7 @@ import msgspec
 
 from fundamen.evidence.authority import Authority
 from fundamen.machine.machine import Machine
+from fundamen.messages import Message, as_said
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.trace.trace import trace_program
@@ -16,7 +17,7 @@ class Harm(msgspec.Struct, frozen=True):
 
     program: MachinePath
     name: str  # of the component
-    reason: str
+    reason: Message
 
 
 def find_harms(
@@ -38,4 +39,4 @@ def find_harms(
             continue
         for fault in faults:
             if fault.name not in known:
-                yield Harm(program, fault.name, fault.reason or str(fault.verdict))
+                yield Harm(program, fault.name, fault.reason or as_said(fault.verdict))

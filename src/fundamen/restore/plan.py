@@ -16,7 +16,7 @@ from fundamen.loaders.loading import system_folder
 from fundamen.machine.access import find_barrier, user_of
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.widths import find_program_of, other_width
-from fundamen.messages import UNSAID, Message, say
+from fundamen.messages import UNSAID, Message, join_clauses, say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.package import Base, Package, PackageEntry, PackageFile
@@ -40,7 +40,7 @@ class Unmet(msgspec.Struct, frozen=True):
     """A fault for which there is no trusted remedy."""
 
     name: str
-    why: str
+    why: Message
 
 
 class Pin(msgspec.Struct, frozen=True):
@@ -482,12 +482,16 @@ def _how_it_differs(machine: Machine, path: MachinePath, package: Package, unrea
     return otherwise
 
 
-def _why_unmet(offers: Sequence[Offer], catalogues: Sequence[Catalogue]) -> str:
+def _why_unmet(offers: Sequence[Offer], catalogues: Sequence[Catalogue]) -> Message:
     if not catalogues:
         return say("restore.no-source-is-trusted-yet")
     if not offers:
         return say("restore.no-trusted-source-has-it")
-    return "; ".join(
-        say("restore.from", name=o.package.name, version=o.package.version, name2=o.source.name, obstacle=o.obstacle)
-        for o in offers[:3]
+    return join_clauses(
+        *(
+            say(
+                "restore.from", name=o.package.name, version=o.package.version, name2=o.source.name, obstacle=o.obstacle
+            )
+            for o in offers[:3]
+        )
     )

@@ -52,7 +52,7 @@ class CheckedPin(msgspec.Struct, frozen=True):
 
     entry: LockEntry
     state: PinState
-    detail: str
+    detail: Message
     artefact: Artefact | None = None
     locked: LockedFile | None = None  # the recorded digest that the artefact does not fit
     builds: tuple[str, ...] = ()  # where the pinned version has no build for the processor: the versions that have one
@@ -127,7 +127,7 @@ def _check_pin(
             continue
         state, detail = _cause(name, artefact, locked, vouching)
         return CheckedPin(entry, state, detail, artefact, locked[0] if len(locked) == 1 else None, builds)
-    return CheckedPin(entry, PinState.FITS, "", at_hand[0], builds=builds)
+    return CheckedPin(entry, PinState.FITS, UNSAID, at_hand[0], builds=builds)
 
 
 def _where_else(entry: LockEntry, vouching: Vouching) -> Message:
@@ -137,7 +137,7 @@ def _where_else(entry: LockEntry, vouching: Vouching) -> Message:
     return say("sources.has-the-file-that-was-locked", who=who) if who else UNSAID
 
 
-def _cause(name: str, artefact: Artefact, locked: Sequence[LockedFile], vouching: Vouching) -> tuple[PinState, str]:
+def _cause(name: str, artefact: Artefact, locked: Sequence[LockedFile], vouching: Vouching) -> tuple[PinState, Message]:
     if who := vouching.vouch(name, "sha256", _digest(artefact.path, "sha256").hex()):
         return PinState.AGED, say("sources.is-not-the-file-that-was", name=name, who=who)
     for each in locked:

@@ -21,7 +21,7 @@ class Offer(msgspec.Struct, frozen=True):
     source: Source
     package: Package
     entry: PackageEntry  # which it has
-    obstacle: str | None  # why it may not be used; None where it may
+    obstacle: Message | None  # why it may not be used; None where it may
     is_owners: bool = False  # whether what is at fault came from this source, as the machine's package database says
 
     @property

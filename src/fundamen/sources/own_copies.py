@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from fundamen.messages import as_said, say
+from fundamen.messages import Message, as_said, say
 from fundamen.model.errors import FundamenError
 from fundamen.model.paths import HostPath
 from fundamen.placing.file_state import digest_of_file
@@ -37,7 +37,7 @@ class CheckedCopy(msgspec.Struct, frozen=True):
 
     name: str
     outcome: CopyOutcome
-    why: str = ""
+    why: Message | None = None
 
 
 def check_copies(home: HostPath) -> Iterator[CheckedCopy]:
@@ -68,7 +68,7 @@ def check_copies(home: HostPath) -> Iterator[CheckedCopy]:
                 yield CheckedCopy(name, CopyOutcome.DELETED, say("sources.it-is-not-what-apt-has"))
 
 
-def find_damaged(home: HostPath) -> Iterator[tuple[HostPath, str]]:
+def find_damaged(home: HostPath) -> Iterator[tuple[HostPath, Message]]:
     """Our copies that are not what they must be, and why; nothing is changed. Raises: OSError."""
     for name, path in _files(os.path.join(home, "content")):
         if len(name) == _DIGITS and digest_of_file(path) != name:

@@ -41,7 +41,7 @@ _PLATFORMS = {Format.ELF: Platform.LINUX, Format.MACHO: Platform.MACOS, Format.P
 class LookedAt(msgspec.Struct, frozen=True):
     """The facts of a file that is taken in."""
 
-    why_not: str = ""  # why it must not be taken in
+    why_not: Message = UNSAID  # why it must not be taken in
     is_signed: bool = False  # whether a publisher has signed it, and nobody has changed it since
     version: str = ""  # of its product, as it states it
 

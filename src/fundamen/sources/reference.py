@@ -62,8 +62,8 @@ class ReferenceDifference(msgspec.Struct, frozen=True):
 
     path: str
     finding: DifferenceKind
-    detail: str
-    origin: str = ""  # why the reference itself cannot give it back; empty where it can
+    detail: Message
+    origin: Message | None = None  # why the reference itself cannot give it back; empty where it can
 
 
 class ReferenceComparison(msgspec.Struct, frozen=True):

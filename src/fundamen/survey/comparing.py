@@ -17,7 +17,7 @@ from fundamen.machine.installed import SERVICES, UNINSTALL, ServiceStart, instal
 from fundamen.machine.machine import Machine
 from fundamen.machine.trust_stores import read_trust_stores
 from fundamen.machine.units import UNIT_FOLDERS
-from fundamen.messages import say
+from fundamen.messages import Message, say
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
@@ -70,7 +70,7 @@ class MachineComparison(msgspec.Struct, frozen=True):
     there: str
     differences: tuple[MachineDifference, ...]  # the decisive ones first
     alike: int  # how many components of the programs are the same
-    gaps: tuple[str, ...] = ()  # what could not be compared, and why
+    gaps: tuple[Message, ...] = ()  # what could not be compared, and why
     shared_faults: tuple[str, ...] = ()  # components of the programs that are at fault on both, in the same way
 
 
@@ -80,7 +80,7 @@ def compare_machines(here: Machine, there: Machine, programs: Sequence[MachinePa
     Raises:
         UnreadableError: a program can be traced on neither.
     """
-    gaps: list[str] = []
+    gaps: list[Message] = []
     if not programs:
         return MachineComparison(here.title, there.title, tuple(_of_machines(here, there, gaps)), 0, tuple(gaps))
     differences: list[MachineDifference] = []
@@ -177,7 +177,7 @@ def _digests(here: Machine, one: Component | None, there: Machine, other: Compon
     return None
 
 
-def _of_machines(here: Machine, there: Machine, gaps: list[str]) -> Iterator[MachineDifference]:
+def _of_machines(here: Machine, there: Machine, gaps: list[Message]) -> Iterator[MachineDifference]:
     """Installed, trusted and started things of one of two machines that the other lacks."""
     parts: tuple[tuple[About, Callable[[Machine], Mapping[str, str]]], ...] = (
         (About.PACKAGE, packages_of),

@@ -24,7 +24,7 @@ from fundamen.machine.file_bytes import open_quietly
 from fundamen.machine.machine import Machine
 from fundamen.machine.places import Place
 from fundamen.machine.sharing import Where, Workers, can_fork
-from fundamen.messages import UNSAID, Message, say
+from fundamen.messages import UNSAID, Message, as_said, say
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 from fundamen.survey.remembered import Remembered, is_rememberable, is_settled, is_unchanged, key_of
@@ -52,7 +52,7 @@ class Altered(msgspec.Struct, frozen=True):
     path: MachinePath
     finding: AlterationKind
     is_setting: bool  # people are meant to change it
-    detail: str = ""
+    detail: Message | None = None
 
 
 class PackageContents(msgspec.Struct, frozen=True):
@@ -217,7 +217,8 @@ class _Comparing:
         except (FileNotFoundError, NotADirectoryError):
             return Altered(file.package, file.path, AlterationKind.MISSING, file.is_setting)
         except (OSError, UnreadableError, ValueError) as error:  # the last of a name that no file can have
-            why = error.why if isinstance(error, UnreadableError) else getattr(error, "strerror", "") or str(error)
+            said = getattr(error, "strerror", "") or str(error)
+            why = error.why if isinstance(error, UnreadableError) else as_said(said)
             return Altered(file.package, file.path, AlterationKind.BARRED, file.is_setting, why)
         return Altered(file.package, file.path, AlterationKind.DIFFERS, file.is_setting, detail) if detail else None
 

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Sequence
 import msgspec
 
 from fundamen.formats.capture_file import Summary, is_capture, read_summary
-from fundamen.messages import say
+from fundamen.messages import Message, say
 from fundamen.model.errors import InternalError, UnreadableError
 from fundamen.model.isolation import Isolated
 from fundamen.model.paths import HostPath
@@ -18,7 +18,7 @@ class Refused(msgspec.Struct, frozen=True):
     """A capture that is not counted."""
 
     path: HostPath
-    why: str
+    why: Message
     bug: InternalError | None = None  # of ours, where that is why
 
 

@@ -19,9 +19,9 @@ from fundamen.formats.byte_source import digest_of_ranges
 from fundamen.formats.windows.manifest import ManifestFile, read_manifest
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.messages import UNSAID, Message, say
+from fundamen.messages import UNSAID, Message, as_said, say
 from fundamen.model.architecture import Platform
-from fundamen.model.encoding import to_plain
+from fundamen.model.encoding import as_message, to_coded
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.paths import MachinePath
 
@@ -37,8 +37,8 @@ class SpoiltCopy(msgspec.Struct, frozen=True):
     """Something that a repair would be drawn from, and that is damaged or gone."""
 
     path: str
-    why: str
-    do: str  # a command to paste, or a sentence
+    why: Message
+    do: Message  # a command to paste, or a sentence
 
 
 Told = Callable[[int], None]
@@ -46,10 +46,10 @@ Told = Callable[[int], None]
 
 class _Found(msgspec.Struct, frozen=True):
     spoilt: tuple[SpoiltCopy, ...]
-    gaps: tuple[str, ...]
+    gaps: tuple[Message, ...]
 
 
-def check_stores(machine: Machine, gaps: list[str], told: Told = lambda _count: None) -> tuple[SpoiltCopy, ...]:
+def check_stores(machine: Machine, gaps: list[Message], told: Told = lambda _count: None) -> tuple[SpoiltCopy, ...]:
     """Check the stores that a machine has; of a capture what was found when it was made.
 
     Args:
@@ -60,10 +60,10 @@ def check_stores(machine: Machine, gaps: list[str], told: Told = lambda _count: 
     if machine.is_captured:
         found = _from_capture(machine)
     else:
-        own_gaps: list[str] = []
+        own_gaps: list[Message] = []
         spoilt = tuple(_check(machine, own_gaps, told))
         found = _Found(spoilt, tuple(own_gaps))
-        machine.keep(_KEPT_AS, json.dumps(to_plain(found)).encode())
+        machine.keep(_KEPT_AS, json.dumps(to_coded(found)).encode())
     gaps += found.gaps
     return found.spoilt
 
@@ -73,12 +73,12 @@ def _from_capture(machine: Machine) -> _Found:
     if data is None:
         return _Found((), (say("survey.the-capture-does-not-say-whether"),))
     try:
-        return msgspec.convert(json.loads(data), type=_Found)
+        return msgspec.convert(json.loads(data), type=_Found, dec_hook=as_message)
     except (ValueError, msgspec.ValidationError) as error:
         return _Found((), (say("survey.the-capture-record-of-the-repair", error=error),))
 
 
-def _check(machine: Machine, gaps: list[str], told: Told) -> Iterator[SpoiltCopy]:
+def _check(machine: Machine, gaps: list[Message], told: Told) -> Iterator[SpoiltCopy]:
     kinds = {Platform.LINUX: (_ARCHIVES, _check_kept_packages), Platform.WINDOWS: (_STORE, _check_assemblies)}
     store, check = kinds.get(machine.platform, (None, None))
     if store is None or check is None:
@@ -91,7 +91,7 @@ def _check(machine: Machine, gaps: list[str], told: Told) -> Iterator[SpoiltCopy
     return check(machine, gaps, told)
 
 
-def _check_kept_packages(machine: Machine, gaps: list[str], told: Told) -> Iterator[SpoiltCopy]:
+def _check_kept_packages(machine: Machine, gaps: list[Message], told: Told) -> Iterator[SpoiltCopy]:
     for name in _names(machine, _ARCHIVES, gaps):
         named = _KEPT.match(name)
         if named is None:
@@ -110,7 +110,7 @@ def _check_kept_packages(machine: Machine, gaps: list[str], told: Told) -> Itera
             gaps.append(say("survey.was-not-looked-into", path=path, why=_why(error)))
 
 
-def _check_assemblies(machine: Machine, gaps: list[str], told: Told) -> Iterator[SpoiltCopy]:
+def _check_assemblies(machine: Machine, gaps: list[Message], told: Told) -> Iterator[SpoiltCopy]:
     manifests = machine.join(_STORE, "Manifests")
     packed = 0
     for name in _names(machine, manifests, gaps):
@@ -126,7 +126,7 @@ def _check_assemblies(machine: Machine, gaps: list[str], told: Told) -> Iterator
                 continue
             files = read_manifest(data).listed
         except DamagedFileError as error:
-            yield SpoiltCopy(path, error.why, _REPAIR)
+            yield SpoiltCopy(path, error.why, say(_REPAIR))
             continue
         except (UnreadableError, OSError) as error:
             gaps.append(say("survey.was-not-looked-into", path=path, why=_why(error)))
@@ -135,12 +135,12 @@ def _check_assemblies(machine: Machine, gaps: list[str], told: Told) -> Iterator
         for file in files:
             why = _amiss(machine, machine.join(folder, file.name), file)
             if why:
-                yield SpoiltCopy(machine.join(folder, file.name), why, _REPAIR)
+                yield SpoiltCopy(machine.join(folder, file.name), why, say(_REPAIR))
     if packed:
         gaps.append(say("survey.of-the-component-store-packed-manifests", packed=packed))
 
 
-_REPAIR = "Have an administrator repair that machine's component store from installation media of the same release."
+_REPAIR = "survey.have-an-administrator-repair-the-store"
 
 
 def _amiss(machine: Machine, path: MachinePath, file: ManifestFile) -> Message:
@@ -157,11 +157,11 @@ def _amiss(machine: Machine, path: MachinePath, file: ManifestFile) -> Message:
     return UNSAID if digest.hex() == file.digest else say("survey.its-bytes-are-not-those-that")
 
 
-def _why(error: UnreadableError | OSError) -> str:
-    return error.why if isinstance(error, UnreadableError) else error.strerror or str(error)
+def _why(error: UnreadableError | OSError) -> Message:
+    return error.why if isinstance(error, UnreadableError) else as_said(error.strerror or str(error))
 
 
-def _names(machine: Machine, folder: MachinePath, gaps: list[str]) -> tuple[str, ...]:
+def _names(machine: Machine, folder: MachinePath, gaps: list[Message]) -> tuple[str, ...]:
     try:
         return machine.names(folder)
     except UnreadableError as error:

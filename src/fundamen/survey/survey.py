@@ -13,7 +13,7 @@ from fundamen.evidence.authority import Authority
 from fundamen.evidence.dpkg import DpkgAuthority
 from fundamen.evidence.dpkg_files import Records
 from fundamen.machine.machine import Machine
-from fundamen.messages import say
+from fundamen.messages import Message, say
 from fundamen.model.architecture import Platform
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -74,7 +74,7 @@ class Survey(msgspec.Struct, frozen=True, kw_only=True):
     certificates: tuple[EndingCertificate, ...]
     unfinished: tuple[Unfinished, ...]
     spoilt: tuple[SpoiltCopy, ...]  # of what repairs are drawn from; not looked for where only needs are asked for
-    gaps: tuple[str, ...] = ()  # what could not be found out, and why
+    gaps: tuple[Message, ...] = ()  # what could not be found out, and why
 
     @property
     def stopped(self) -> tuple[MachinePath, ...]:
@@ -127,7 +127,7 @@ def survey_machine(
     Raises:
         UnreadableError: a folder is not there, or what is read cannot be remembered.
     """
-    gaps: list[str] = []
+    gaps: list[Message] = []
     contents, comparison = None, None
     walk = Walk(machine, folders, telling.more)
     resolving = Resolving(machine)
@@ -175,7 +175,7 @@ def survey_machine(
     return found(needs=needs, contents=contents, spoilt=spoilt, gaps=tuple(gaps))
 
 
-def _records(machine: Machine, gaps: list[str]) -> Records | None:
+def _records(machine: Machine, gaps: list[Message]) -> Records | None:
     """The packages' records of every installed file; None where there are none, which is a gap."""
     if machine.platform is not Platform.LINUX:
         gaps.append(say("survey.keeps-no-record-of-all-installed", in_words=machine.platform.in_words))

@@ -21,7 +21,7 @@ from fundamen.loaders.loading import system_folder
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.programs import path_folders
 from fundamen.machine.trust_stores import read_trust_stores
-from fundamen.messages import say
+from fundamen.messages import Message, as_said, say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.paths import MachinePath
@@ -64,9 +64,9 @@ class EndingCertificate(msgspec.Struct, frozen=True):
 class Unfinished(msgspec.Struct, frozen=True):
     """An installation that was begun and not finished."""
 
-    what: str
-    why: str
-    do: str  # a command to paste, or a sentence
+    what: Message
+    why: Message
+    do: Message  # a command to paste, or a sentence
 
 
 def find_doubled_tools(machine: Machine) -> tuple[DoubledTool, ...]:
@@ -191,7 +191,7 @@ def _of_database(machine: Machine) -> Iterator[Unfinished]:
         yield Unfinished(say("survey.the-package-database"), why, do)
 
 
-def _on_machine(machine: Machine, command: str) -> str:
+def _on_machine(machine: Machine, command: Message) -> Message:
     """A command as it is given here: of a mounted root it works in that root."""
     return (
         command
@@ -207,14 +207,16 @@ def _of_dpkg(machine: Machine) -> Iterator[Unfinished]:
         name = fields.get("Package", "")
         if flag == "reinstreq":
             again = _on_machine(machine, say("survey.apt-get-install-reinstall", name=shlex.quote(name)))
-            yield Unfinished(name, say("survey.it-must-be-installed-again-an"), again)
+            yield Unfinished(as_said(name), say("survey.it-must-be-installed-again-an"), again)
         elif wanted and state not in _WHOLE:
             yield Unfinished(
-                name, say("survey.it-is", state=state), _on_machine(machine, say("survey.dpkg-configure-pending"))
+                as_said(name),
+                say("survey.it-is", state=state),
+                _on_machine(machine, say("survey.dpkg-configure-pending")),
             )
     if left := [name for name in _names(machine, _UPDATES) if name.isdecimal()]:
         why = say("survey.dpkg-was-interrupted-notes-of-it", count=len(left), updates=_UPDATES)
-        yield Unfinished("dpkg", why, _on_machine(machine, say("survey.dpkg-configure-pending")))
+        yield Unfinished(as_said("dpkg"), why, _on_machine(machine, say("survey.dpkg-configure-pending")))
 
 
 def _of_windows(machine: Machine) -> Iterator[Unfinished]:
@@ -222,7 +224,9 @@ def _of_windows(machine: Machine) -> Iterator[Unfinished]:
     if isinstance(pending, tuple) and any(pending):
         count = (len(pending) + 1) // 2
         yield Unfinished(
-            "the system", say("survey.files-wait-to-be-moved-or", count=count), say("survey.restart-the-machine")
+            say("survey.the-system"),
+            say("survey.files-wait-to-be-moved-or", count=count),
+            say("survey.restart-the-machine"),
         )
     if machine.registry.values(_IN_PROGRESS):
         why = say("survey.an-installation-was-neither-finished-nor")

@@ -13,9 +13,9 @@ import msgspec
 from fundamen.formats.unix.elf import MAGIC as ELF
 from fundamen.machine.machine import EntryKind, Machine
 from fundamen.machine.scanning import ScannedEntry
-from fundamen.messages import say
+from fundamen.messages import Message, say
 from fundamen.model.architecture import Platform
-from fundamen.model.encoding import to_plain
+from fundamen.model.encoding import as_message, to_coded
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.placing.replacing import OURS
@@ -52,7 +52,7 @@ class Walked(msgspec.Struct, frozen=True):
     executables: tuple[MachinePath, ...]  # programs and libraries in the platform's format
     scripts: dict[str, tuple[MachinePath, ...]]  # by their first line
     broken_links: tuple[MachinePath, ...]
-    barred: tuple[str, ...]  # folders that could not be looked into, with the reason
+    barred: tuple[Message, ...]  # folders that could not be looked into, with the reason
 
 
 Told = Callable[[int], None]  # called now and then with how many files were seen
@@ -92,7 +92,7 @@ class Gone(msgspec.Struct, frozen=True):
 
     files: dict[int, int]  # how many ordinary files lie in each folder, by its inode
     found: list[_Find]
-    barred: list[str]
+    barred: list[Message]
     left: Leg  # the folders below that were not gone into
 
 
@@ -123,7 +123,7 @@ class Walk:
         self.go_leg = self._walking.go
         self._seen: set[tuple[int, int]] = set()  # folders, by file system and inode
         self._found: list[_Find] = []
-        self._barred: list[str] = []
+        self._barred: list[Message] = []
         self._count = 0
         self._begun: list[Gone] = []
         self.walked = Walked(0, (), {}, (), ())
@@ -204,7 +204,7 @@ class Walk:
         )
         self._is_done = True
         # Names may be in any encoding.
-        self._machine.keep(self._name, json.dumps(to_plain(self.walked)).encode())
+        self._machine.keep(self._name, json.dumps(to_coded(self.walked)).encode())
 
 
 def _shared_out(leg: Leg) -> Iterator[Leg]:
@@ -222,7 +222,7 @@ def _from_capture(machine: Machine, name: str) -> Walked:
             do=say("survey.have-one-made-with-fundamen-capture"),
         )
     try:
-        return msgspec.convert(json.loads(data), type=Walked)
+        return msgspec.convert(json.loads(data), type=Walked, dec_hook=as_message)
     except (ValueError, msgspec.ValidationError) as error:
         raise UnreadableError(
             what=say("survey.cannot-be-surveyed", folder=machine.title),
@@ -257,7 +257,7 @@ class _Walking:
                 with self._scanning.entries(place) as entries:
                     files = self._look_through(folder, place, inode, entries, gone.found, waiting)
             except OSError as error:
-                gone.barred.append(f"{folder}: {error.strerror}")
+                gone.barred.append(say("common.said-of", subject=folder, said=error.strerror))
                 continue
             gone.files[inode] = files
             count += files + 1

@@ -10,7 +10,7 @@ import msgspec
 from fundamen.formats.versions import compare
 from fundamen.loaders.architectures import startable_architectures
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.messages import say
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
@@ -28,7 +28,7 @@ class ToolchainFile(msgspec.Struct, frozen=True):
 
     place: str  # below the toolchain's folder
     verdict: Verdict  # OUTDATED: it is another version's
-    detail: str
+    detail: Message
     version: str = ""  # the version whose file it is, where a catalogue tells
     sha256: str = ""  # of what stands there now; empty where nothing does, or it may not be read
 
@@ -176,7 +176,7 @@ class _Judge(msgspec.Struct, frozen=True):
         must_run = file.executable and self.machine.platform is not Platform.WINDOWS
         if must_run and not self.machine.look(path).is_executable:
             return ToolchainFile(place, Verdict.BLOCKED, say("toolchains.no-user-may-execute-it-mode"), sha256=digest)
-        return ToolchainFile(place, Verdict.VERIFIED, "")
+        return ToolchainFile(place, Verdict.VERIFIED, UNSAID)
 
     def _not_read(self, place: str, path: MachinePath) -> ToolchainFile:
         entry = self.machine.look(path)
@@ -215,7 +215,7 @@ class _Judge(msgspec.Struct, frozen=True):
             return ToolchainFile(place, Verdict.MISSING, say("toolchains.the-link-to-is-not-there", link=file.link))
         if machine.real(path) != machine.real(target):
             return ToolchainFile(place, Verdict.CORRUPT, say("toolchains.it-does-not-lead-to", link=file.link))
-        return ToolchainFile(place, Verdict.VERIFIED, "")
+        return ToolchainFile(place, Verdict.VERIFIED, UNSAID)
 
 
 def _digests(machine: Machine, folder: MachinePath, known: Sequence[Toolchain]) -> dict[str, str | None]:

@@ -8,7 +8,7 @@ import msgspec
 
 from fundamen.formats.certificates.certificate_file import read_certificates
 from fundamen.machine.machine import Machine
-from fundamen.messages import Message, say
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.display import printable
 from fundamen.model.errors import DamagedFileError, UnreadableError
 from fundamen.model.paths import MachinePath
@@ -26,8 +26,8 @@ class CertificateInspection(msgspec.Struct, frozen=True):
     count: int  # of all certificates
     chains: tuple[Chain, ...]  # of those that have issued none of the others
     revocation_lists: int = 0
-    unreadable: tuple[str, ...] = ()  # why single certificates could not be read
-    wrong_name: str = ""  # why the first certificate is not for the server that shows it
+    unreadable: tuple[Message, ...] = ()  # why single certificates could not be read
+    wrong_name: Message = UNSAID  # why the first certificate is not for the server that shows it
 
     @property
     def failing(self) -> tuple[Chain, ...]:
@@ -123,7 +123,7 @@ def _inspect_chain(
     revocation_lists: int = 0,
 ) -> CertificateInspection:
     certificates: list[Certificate] = []
-    unreadable: list[str] = []
+    unreadable: list[Message] = []
     for der in dict.fromkeys(ders):
         try:
             certificates.append(read_certificate(der))

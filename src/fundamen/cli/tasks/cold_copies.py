@@ -14,6 +14,7 @@ from fundamen.cold_copies.taking import look_through, take_copy
 from fundamen.execution.home import journal_of
 from fundamen.execution.locking import require_ready
 from fundamen.machine.machine import Machine
+from fundamen.messages import Message
 from fundamen.model.errors import FundamenError
 from fundamen.model.isolation import Isolated
 from fundamen.model.paths import HostPath, MachinePath
@@ -39,10 +40,10 @@ def copy_folder(
 
 def check_all(
     machine: Machine, numbers: Sequence[int], output: Output
-) -> tuple[list[tuple[ColdCopy, str]], list[FundamenError]]:
+) -> tuple[list[tuple[ColdCopy, Message]], list[FundamenError]]:
     """(each copy with why it is damaged, empty where it is whole; why others cannot be read at all)."""
     store = store_of(machine)
-    results: list[tuple[ColdCopy, str]] = []
+    results: list[tuple[ColdCopy, Message]] = []
     failed: list[FundamenError] = []
     for number in numbers or store.numbers():
         try:

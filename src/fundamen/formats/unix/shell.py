@@ -21,7 +21,7 @@ from fundamen.formats.unix.shell_words import (
     UnreadShellError,
     Word,
 )
-from fundamen.messages import say
+from fundamen.messages import UNSAID, Message, as_said, say
 
 _MOST_BYTES = 4 << 20
 _FIRST_OF_ASCII, _LAST_OF_ASCII = 0x20, 0x7E  # that are shown
@@ -64,7 +64,7 @@ class ShellScript(msgspec.Struct, frozen=True):
     choices: tuple[Choice, ...]
     functions: frozenset[str]
     variables: frozenset[str]  # that get values otherwise than by NAME=VALUE: of loops, of what is read or exported
-    problem: str = ""  # why it is not read to its end
+    problem: Message = UNSAID  # why it is not read to its end
 
 
 def read_shell(source: ByteSource) -> ShellScript:
@@ -72,11 +72,11 @@ def read_shell(source: ByteSource) -> ShellScript:
     end = end_of_text(source)
     lines = source.read_at(0, end).splitlines(keepends=True)
     reader = _Reader("".join(_decode_line(line) for line in lines))
-    problem = ""
+    problem = UNSAID
     try:
         reader.read()
     except (UnreadShellError, RecursionError) as error:
-        problem = str(error)
+        problem = as_said(error.args[0])
     return ShellScript(
         tuple(reader.commands), tuple(reader.choices), frozenset(reader.functions), frozenset(reader.variables), problem
     )

@@ -1,6 +1,7 @@
 """Sentences and clauses of ``changes``, by their codes."""
 
 TEXTS = {
+    "status-with-a-meaning": "{means}",
     "attribute-removed": "{of}: removed",
     "attribute-set": "{of}: set",
     "attribute-changed": "{of}: changed",

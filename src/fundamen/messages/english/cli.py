@@ -1,6 +1,14 @@
 """Sentences and clauses of ``cli``, by their codes."""
 
 TEXTS = {
+    "start-what-answers-there": "Start what answers on {host}, or have the authority name another host with --host.",
+    "then-plan-what-waits-for-a-licence": "Then make the plan for what waits for a licence: {names}.",
+    "have-these-installed-first": "Have these installed first: {names}.",
+    "put-there-what-it-reads": "Put there what it reads: {names}.",
+    "repair-the-reasons-that-stop-it": "Repair the reasons that stop it, then look again.",
+    "the-properties-do-not-change-its-choice": "The given properties do not change its choice.",
+    "have-the-leftover-removed": "Have the leftover removed, by its own uninstaller if there is one; then look again.",
+    "fundamen-sources-verify": "fundamen sources verify",
     "no-capture-is-made": "No capture is made",
     "leave-all-out-or-have-the": "Leave --all out, or have the script run with --all.",
     "cannot-be-read": "{path} cannot be read",

@@ -1,6 +1,7 @@
 """Sentences and clauses of ``clues``, by their codes."""
 
 TEXTS = {
+    "not-verified": "not verified",
     "it-complains-in-words-that-are": "It complains in words that are not known here.",
     "usual-where-says-so": "usual where {source} says so",
     "is-nowhere-on-the-machine": "{absent} is nowhere on the machine",

@@ -1,6 +1,9 @@
 """Sentences and clauses of ``execution``, by their codes."""
 
 TEXTS = {
+    "systemctl-daemon-reload": "systemctl daemon-reload",
+    "sysctl-system": "sysctl --system",
+    "ldconfig": "ldconfig",
     "nothing-was-changed-see-what-is": "Nothing was changed. See what is there now, then restore again.",
     "its-journal-cannot-be-written": "its journal cannot be written: {cause_of}",
     "nothing-was-changed-make-fundamen-own": (

@@ -1,6 +1,8 @@
 """Sentences and clauses of ``installers``, by their codes."""
 
 TEXTS = {
+    "the-drives": "the drives",
+    "changes-with-the-properties": "{kind} {name}: {old} -> {new}",
     "a-signer-without-a-name": "a signer without a name",
     "cannot-be-looked-into": "{name} cannot be looked into",
     "it-is-no-install-package-script": (
@@ -18,7 +20,7 @@ TEXTS = {
     "the-registry": "the registry's {key}\\{name}",
     "the-registered-component": "the registered component {get}",
     "in-the-section-of": "{key} in the section {section} of {path}",
-    "and-levels-below": " and {depth} levels below",
+    "and-levels-below": "{where} and {depth} levels below",
     "the-installer-service-has-not-registered": "the installer service has not registered it",
     "it-is-registered-as": "it is registered as {version}",
     "dpkg-has-it-set-up-as": "dpkg has it set up as {versions}",

@@ -1,6 +1,8 @@
 """Sentences and clauses of ``prerequisites``, by their codes."""
 
 TEXTS = {
+    "none-runs": "none runs",
+    "of-a-toolchain": "{toolchain} {said}",
     "start-it": "Start {name}.",
     "it-can-be-checked-once-is": "it can be checked once {held_up_by} is met",
     "it-counts-on-only": "it counts on {in_words} only",
@@ -136,7 +138,6 @@ TEXTS = {
         "Repair each link's target, or replace the link by a copy of what it should lead to."
     ),
     "there-is-no-such-folder": "there is no such folder",
-    "and-more": " and {count} more",
     "there-is-none": "there is none",
     "all-can-be-followed": "all can be followed",
     "it-holds-more-than-entries": "it holds more than {most_entries} entries",
@@ -236,7 +237,6 @@ TEXTS = {
     "has-it-in-version-for": "{title} has it in version {version}, for {targets}",
     "all-files-of-are-right": "all {count} files of {version} are right",
     "none-of-its-files-is-there": "none of its files is there",
-    "and-more-count": "; and {count} more",
     "all-files-of-are-as-lists": "all files of {folder} are as {manifest} lists them",
     "have-what-differs-restored-from-its": (
         "Have what differs restored from its publisher's package: fundamen sources --help"

@@ -1,6 +1,10 @@
 """Sentences and clauses of ``survey``, by their codes."""
 
 TEXTS = {
+    "the-system": "the system",
+    "have-an-administrator-repair-the-store": (
+        "Have an administrator repair that machine's component store from installation media of the same release."
+    ),
     "the-whole-machine": "the whole machine",
     "the-program": "the program {path}",
     "the-sheet": "the sheet {name}",

@@ -11,7 +11,7 @@ from fundamen.formats.settings.editing import find_value
 from fundamen.formats.settings.setting import SettingFormat
 from fundamen.formats.versions import is_in, problem_of_range
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.messages import Message, say
+from fundamen.messages import Message, join_clauses, say
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
@@ -98,7 +98,7 @@ class LanguageRuntime(Requirement, frozen=True, kw_only=True, tag="language runt
             ]
             untold = []
         if wrong:
-            return unmet("; ".join(wrong))
+            return unmet(join_clauses(*wrong))
         if untold:
             names = ", ".join(untold)
             return unknown(say("prerequisites.no-file-of-it-is-there", names=names))

@@ -6,7 +6,7 @@ from collections import deque
 from collections.abc import Iterator
 
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.messages import Message, say
+from fundamen.messages import Message, name_some, say
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import MachinePath
@@ -44,8 +44,7 @@ class Links(Requirement, frozen=True, kw_only=True, tag="links"):
             return unmet(say("prerequisites.there-is-no-such-folder"))
         wrong = list(links_below(machine, MachinePath(self.folder), broken=not self.none))
         if wrong:
-            more = say("prerequisites.and-more", count=len(wrong) - _MOST_NAMED) if len(wrong) > _MOST_NAMED else ""
-            return unmet(", ".join(wrong[:_MOST_NAMED]) + more)
+            return unmet(name_some(wrong, _MOST_NAMED))
         return met(say("prerequisites.there-is-none") if self.none else say("prerequisites.all-can-be-followed"))
 
 

@@ -2,7 +2,7 @@
 
 import re
 
-from fundamen.messages import UNSAID, Message, say
+from fundamen.messages import UNSAID, Message, name_some, say
 from fundamen.prerequisites.answer import Answer, met_if, unknown
 from fundamen.prerequisites.comparison import amount_of
 from fundamen.prerequisites.requirement import CheckContext, Requirement, only_live
@@ -43,7 +43,7 @@ class MemoryRequirement(Requirement, frozen=True, kw_only=True, tag="memory"):
         asked_for = {name: amount_of(size) or 0 for name, size in wanted.items() if size}
         if not asked_for.keys() <= has.keys():
             return unknown(say("prerequisites.the-system-does-not-say"))
-        found = ", ".join(f"{name} {has[name] // _MIB} MiB" for name in asked_for)
+        found = name_some([f"{name} {has[name] // _MIB} MiB" for name in asked_for], len(asked_for))
         return met_if(all(has[name] >= size for name, size in asked_for.items()), found)
 
 

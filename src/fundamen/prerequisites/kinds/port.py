@@ -6,7 +6,7 @@ from typing import Annotated, ClassVar, Literal
 
 import msgspec
 
-from fundamen.messages import Message, say
+from fundamen.messages import Message, as_said, say
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
 from fundamen.prerequisites.requirement import USUAL_SECONDS, CheckContext, Name, Requirement, Seconds, only_live
 
@@ -54,7 +54,7 @@ class Port(Requirement, frozen=True, kw_only=True, tag="port"):
         except ConnectionRefusedError:
             return unmet(say("prerequisites.the-connection-is-refused-no-program"))
         except OSError as error:
-            return unmet(error.strerror or str(error))
+            return unmet(as_said(error.strerror or str(error)))
         return met(say("prerequisites.a-connection-was-accepted"))
 
     def _free(self) -> Answer:
@@ -66,5 +66,5 @@ class Port(Requirement, frozen=True, kw_only=True, tag="port"):
             except OSError as error:
                 if error.errno == errno.EADDRINUSE:
                     return unmet(say("prerequisites.a-program-uses-it"))
-                return unknown(error.strerror or str(error))
+                return unknown(as_said(error.strerror or str(error)))
         return met(say("prerequisites.no-program-uses-it"))

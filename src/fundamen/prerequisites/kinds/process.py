@@ -30,7 +30,8 @@ class Process(Requirement, frozen=True, kw_only=True, tag="process"):
             return only_live(asked.machine)
         user = process_of(self.name)
         if user is None:
-            return met("none runs") if self.absent else unmet("none runs")
+            found = say("prerequisites.none-runs")
+            return met(found) if self.absent else unmet(found)
         found = say(
             "prerequisites.process-runs-pid-more",
             pid=user.pid,

@@ -1,6 +1,6 @@
 """A program or library that has all it needs."""
 
-from fundamen.messages import Message, say
+from fundamen.messages import Message, name_some, say
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, unmet
 from fundamen.prerequisites.requirement import CheckContext, Path, Requirement
@@ -30,10 +30,4 @@ class Program(Requirement, frozen=True, kw_only=True, tag="program"):
         trace = trace_program(asked.machine, MachinePath(self.path))
         if not trace.faults:
             return met(say("prerequisites.components-are-found", count=len(trace.components)))
-        named = ", ".join(f"{fault.name} ({fault.verdict})" for fault in trace.faults[:_MOST_NAMED])
-        more = (
-            say("prerequisites.and-more", count=len(trace.faults) - _MOST_NAMED)
-            if len(trace.faults) > _MOST_NAMED
-            else ""
-        )
-        return unmet(named + more)
+        return unmet(name_some([f"{fault.name} ({fault.verdict})" for fault in trace.faults], _MOST_NAMED))

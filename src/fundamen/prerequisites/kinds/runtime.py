@@ -1,7 +1,7 @@
 """A runtime or framework, installed in a version and width."""
 
 from fundamen.formats.versions import is_in, problem_of_range
-from fundamen.messages import Message, say
+from fundamen.messages import Message, join_clauses, say
 from fundamen.model.architecture import Architecture, Platform
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
 from fundamen.prerequisites.requirement import CheckContext, Name, Requirement, Text
@@ -43,14 +43,16 @@ class Runtime(Requirement, frozen=True, kw_only=True, tag="runtime"):
             return unknown(say("prerequisites.the-registry-of-is-not-available", title=asked.machine.title))
         if not installed:
             return unmet(say("prerequisites.it-is-not-installed"))
-        listed = "; ".join(
-            say(
-                "prerequisites.in",
-                version=each.version,
-                more=say("prerequisites.for", architecture=each.architecture) if each.architecture else "",
-                path=each.path,
+        listed = join_clauses(
+            *(
+                say(
+                    "prerequisites.in",
+                    version=each.version,
+                    more=say("prerequisites.for", architecture=each.architecture) if each.architecture else "",
+                    path=each.path,
+                )
+                for each in installed
             )
-            for each in installed
         )
         of_width = [e for e in installed if self.architecture is None or e.architecture is self.architecture]
         fitting = [each for each in of_width if not self.version or is_in(each.version, self.version)]

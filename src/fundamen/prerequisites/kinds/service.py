@@ -7,7 +7,7 @@ from typing import ClassVar
 from fundamen.machine.installed import ServiceStart, service_start
 from fundamen.machine.machine import Machine
 from fundamen.machine.units import UNIT_FOLDERS, find_unit, is_masked
-from fundamen.messages import UNSAID, Message, say
+from fundamen.messages import UNSAID, Message, as_said, say
 from fundamen.model.architecture import Platform
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, RequirementStanding, met, unknown, unmet
@@ -98,7 +98,8 @@ class Service(Requirement, frozen=True, kw_only=True, tag="service"):
             return unknown(say("prerequisites.systemd-does-not-answer-within-s", seconds=self.seconds))
         state = said.stdout.strip()
         if not state:
-            return unknown(said.stderr.strip().partition("\n")[0] or say("prerequisites.systemd-does-not-answer"))
+            complaint = said.stderr.strip().partition("\n")[0]
+            return unknown(as_said(complaint) if complaint else say("prerequisites.systemd-does-not-answer"))
         return (
             met(say("prerequisites.it-is-running"))
             if state in _RUNNING

@@ -4,7 +4,7 @@ from typing import TYPE_CHECKING, ClassVar
 
 from fundamen.formats.versions import is_in, problem_of_range
 from fundamen.machine.machine import Machine
-from fundamen.messages import Message, say
+from fundamen.messages import Message, name_some, say
 from fundamen.model.architecture import Architecture
 from fundamen.model.paths import MachinePath
 from fundamen.model.verdict import Verdict
@@ -65,7 +65,7 @@ class ToolchainPartRequirement(Requirement, frozen=True, kw_only=True, tag="tool
         if not states:
             is_listed = any(part.name == self.name for part in toolchain.parts)
             why = say("prerequisites.has-no-build-of-it-for") if is_listed else say("prerequisites.has-no-such-part")
-            return unmet(f"{toolchain.title} {why}")
+            return unmet(say("prerequisites.of-a-toolchain", toolchain=toolchain.title, said=why))
         fitting = [state for state in states if self._fits(state)]
         if not fitting:
             return unmet(
@@ -103,13 +103,7 @@ def _answer_for(state: "PartState") -> Answer:
         return met(say("prerequisites.all-files-of-are-right", count=len(part.files), version=part.version))
     if all(file.verdict is Verdict.MISSING for file in state.files) and len(state.files) == len(part.files):
         return unmet(say("prerequisites.none-of-its-files-is-there"))
-    named = "; ".join(f"{file.place}: {file.detail}" for file in state.files[:_MOST_NAMED])
-    more = (
-        say("prerequisites.and-more-count", count=len(state.files) - _MOST_NAMED)
-        if len(state.files) > _MOST_NAMED
-        else ""
-    )
-    return unmet(named + more)
+    return unmet(name_some([f"{file.place}: {file.detail}" for file in state.files], _MOST_NAMED))
 
 
 def _targets(states: list["PartState"]) -> str:

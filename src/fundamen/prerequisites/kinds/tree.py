@@ -5,7 +5,7 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import ClassVar
 
 from fundamen.machine.machine import EntryKind
-from fundamen.messages import UNSAID, Message, say
+from fundamen.messages import UNSAID, Message, name_some, say
 from fundamen.model.paths import MachinePath
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
 from fundamen.prerequisites.kinds.file import digest_of
@@ -52,8 +52,7 @@ class Tree(Requirement, frozen=True, kw_only=True, tag="tree"):
         with ThreadPoolExecutor() as pool:
             wrong = [name for name in pool.map(lambda item: _wrong(asked, *item), listed.items()) if name]
         if wrong:
-            more = say("prerequisites.and-more", count=len(wrong) - _MOST_NAMED) if len(wrong) > _MOST_NAMED else ""
-            return unmet(", ".join(wrong[:_MOST_NAMED]) + more)
+            return unmet(name_some(wrong, _MOST_NAMED))
         return met(say("prerequisites.all-files-are-right", count=len(listed)))
 
 

@@ -4,7 +4,7 @@ import hashlib
 
 from fundamen.machine.machine import ANYWHERE, Machine
 from fundamen.machine.trust_stores import read_trust_stores
-from fundamen.messages import Message, say
+from fundamen.messages import Message, join_clauses, say
 from fundamen.model.paths import MachinePath
 from fundamen.model.trust_store import StoreRole, TrustStores
 from fundamen.prerequisites.answer import Answer, met, unknown, unmet
@@ -37,7 +37,7 @@ class TrustRoot(Requirement, frozen=True, kw_only=True, tag="root certificate"):
             if StoreRole.USERS_ROOT in roles:
                 return unmet(say("prerequisites.only-one-user-trusts-it-not"))
             return (
-                unknown("; ".join(stores.gaps))
+                unknown(join_clauses(*stores.gaps))
                 if stores.gaps and not stores.certificates
                 else unmet(say("prerequisites.it-is-not-there"))
             )

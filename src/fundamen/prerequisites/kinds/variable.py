@@ -55,7 +55,7 @@ class VariableRequirement(Compared, frozen=True, kw_only=True, tag="environment 
             return unmet(say("prerequisites.which-is-no-path-from-the", found=answer.found))
         return self._place(machine, MachinePath(value), answer.found)
 
-    def _place(self, machine: Machine, path: MachinePath, found: str) -> Answer:
+    def _place(self, machine: Machine, path: MachinePath, found: Message) -> Answer:
         """How the place stands that the variable names."""
         entry = machine.look(path)
         if entry.kind is EntryKind.BLOCKED:

@@ -5,6 +5,7 @@ from typing import Literal
 import msgspec
 
 from fundamen.certificate_authorities.examining import AuthorityState
+from fundamen.messages import Message
 from fundamen.report.contracts.line import Failure
 
 
@@ -13,7 +14,7 @@ class AuthorityFinding(msgspec.Struct, frozen=True):
 
     about: str
     is_right: bool
-    found: str
+    found: Message
 
 
 class AuthorityRecord(msgspec.Struct, frozen=True):
@@ -24,14 +25,14 @@ class AuthorityRecord(msgspec.Struct, frozen=True):
     findings: tuple[AuthorityFinding, ...] = ()
     certificate_sha256: str | None = None
     host: str | None = None
-    resuming: str = ""  # how whoever waits for it goes on safely
+    resuming: Message | None = None  # how whoever waits for it goes on safely
     faults: int = 0
-    next: tuple[str, ...] = ()
+    next: tuple[Message, ...] = ()
     error: Failure | None = None
-    schema: Literal["fundamen.authority/1"] = "fundamen.authority/1"
+    schema: Literal["fundamen.authority/2"] = "fundamen.authority/2"
 
 
-def authority_record(state: AuthorityState, directory: str, following: tuple[str, ...]) -> AuthorityRecord:
+def authority_record(state: AuthorityState, directory: str, following: tuple[Message, ...]) -> AuthorityRecord:
     """An authority as JSON has it."""
     return AuthorityRecord(
         entry=state.wanted.entry,

@@ -6,6 +6,7 @@ from typing import Literal
 import msgspec
 
 from fundamen.building.records import BuildNeed, BuildStep
+from fundamen.messages import Message
 from fundamen.report.contracts.line import Failure
 from fundamen.report.contracts.tracing import CandidatePart, candidate_parts
 
@@ -16,7 +17,7 @@ class BuildNeedPart(msgspec.Struct, frozen=True, kw_only=True):
     name: str  # as the command or the source spells it
     sort: str  # "library", "static library", "start file", "header", "symbol" ...
     verdict: str
-    reason: str
+    reason: Message
     fault: bool
     path: str | None
     asked_by: str | None
@@ -24,7 +25,7 @@ class BuildNeedPart(msgspec.Struct, frozen=True, kw_only=True):
     spelled_at: tuple[str, ...]  # "Makefile:7", for a near miss
     elsewhere: tuple[str, ...]  # copies where nobody looks
     brought_by: tuple[str, ...]  # packages of the operating system's archive
-    do: str | None  # what would mend it, where that is certain
+    do: Message | None  # what would mend it, where that is certain
     searched: tuple[CandidatePart, ...]
 
 
@@ -41,15 +42,15 @@ class BuildStepPart(msgspec.Struct, frozen=True, kw_only=True):
 class BuildRecord(msgspec.Struct, frozen=True, kw_only=True):
     """One log, command or target, for ``build --json``."""
 
-    schema: Literal["fundamen.build/2"] = "fundamen.build/2"
+    schema: Literal["fundamen.build/3"] = "fundamen.build/3"
     input: str  # the log's path, the command line, or the target
     steps: tuple[BuildStepPart, ...] = ()
     faults: int = 0
-    next: tuple[str, ...] = ()
+    next: tuple[Message, ...] = ()
     error: Failure | None = None
 
 
-def build_record(given: str, steps: Sequence[BuildStep], next_steps: Sequence[str]) -> BuildRecord:
+def build_record(given: str, steps: Sequence[BuildStep], next_steps: Sequence[Message]) -> BuildRecord:
     """The contract's form of an examination."""
     return BuildRecord(
         input=given,

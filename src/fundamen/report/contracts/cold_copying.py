@@ -6,6 +6,7 @@ from typing import Literal
 import msgspec
 
 from fundamen.cold_copies.manifest import ColdCopy, SkippedEntry
+from fundamen.messages import Message
 
 
 class CopiedPart(msgspec.Struct, frozen=True):
@@ -30,7 +31,7 @@ class ColdCopyPart(msgspec.Struct, frozen=True):
     archive_sha256: str
     left_out: tuple[SkippedEntry, ...]
     unquiet: tuple[str, ...]  # files that changed while they were copied
-    damage: str  # why it cannot be used; empty also where it was not read back
+    damage: Message | None  # why it cannot be used; empty also where it was not read back
     entries: tuple[CopiedPart, ...] | None  # only where all copies are listed
 
 
@@ -39,17 +40,17 @@ class ColdCopiesRecord(msgspec.Struct, frozen=True):
 
     copies: tuple[ColdCopyPart, ...]
     faults: int
-    schema: Literal["fundamen.cold-copies/1"] = "fundamen.cold-copies/1"
+    schema: Literal["fundamen.cold-copies/2"] = "fundamen.cold-copies/2"
 
 
-def cold_copies_record(copies: Sequence[tuple[ColdCopy, str]], *, with_entries: bool) -> ColdCopiesRecord:
+def cold_copies_record(copies: Sequence[tuple[ColdCopy, Message]], *, with_entries: bool) -> ColdCopiesRecord:
     """The contract's form of copies, each with why it is damaged."""
     return ColdCopiesRecord(
         tuple(_part(copy, why, with_entries=with_entries) for copy, why in copies), sum(bool(why) for _, why in copies)
     )
 
 
-def _part(copy: ColdCopy, why: str, *, with_entries: bool) -> ColdCopyPart:
+def _part(copy: ColdCopy, why: Message, *, with_entries: bool) -> ColdCopyPart:
     entries = tuple(CopiedPart(e.path, e.kind, e.state.size, e.state.sha256) for e in copy.entries)
     return ColdCopyPart(
         number=copy.number,

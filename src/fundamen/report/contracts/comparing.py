@@ -18,7 +18,7 @@ class ComparisonRecord(msgspec.Struct, frozen=True):
     restorable: int
     number: int | None  # of the restoration, where one was carried out
     differences: tuple[ReferenceDifference, ...]
-    schema: Literal["fundamen.comparison/1"] = "fundamen.comparison/1"
+    schema: Literal["fundamen.comparison/2"] = "fundamen.comparison/2"
 
 
 def comparison_record(comparison: ReferenceComparison, number: int | None = None) -> ComparisonRecord:

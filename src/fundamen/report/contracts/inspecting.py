@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING, Literal
 import msgspec
 
 from fundamen.formats.managed.cli_header import Managed
+from fundamen.messages import Message
 from fundamen.report.contracts.line import Failure
 from fundamen.report.contracts.tracing import EvidencePart
 from fundamen.report.contracts.trust import CertificatesPart, PublisherPart, certificates_part, publisher_part
@@ -36,7 +37,7 @@ class ManagedPart(msgspec.Struct, frozen=True):
 class InspectRecord(msgspec.Struct, frozen=True, kw_only=True):
     """One file, for ``inspect --json``."""
 
-    schema: Literal["fundamen.inspect/1"] = "fundamen.inspect/1"
+    schema: Literal["fundamen.inspect/2"] = "fundamen.inspect/2"
     path: str
     format: str | None = None
     kind: str | None = None
@@ -45,7 +46,7 @@ class InspectRecord(msgspec.Struct, frozen=True, kw_only=True):
     version: str | None = None
     needs: tuple[FileNeedPart, ...] = ()
     structure: Literal["intact", "damaged"] | None = None
-    problems: tuple[str, ...] = ()
+    problems: tuple[Message, ...] = ()
     sha256: str | None = None
     size: int | None = None
     publisher: PublisherPart | None = None
@@ -68,7 +69,7 @@ def inspect_record(inspection: Inspection) -> InspectRecord:
         version=inspection.version,
         needs=tuple(FileNeedPart(need.name, need.how.value) for need in binary.needs),
         structure="intact" if binary.is_intact else "damaged",
-        problems=tuple(f"{problem.place}: {problem.reason}" for problem in binary.problems),
+        problems=tuple(problem.sentence for problem in binary.problems),
         sha256=inspection.sha256,
         size=binary.size,
         exports=inspection.exports,

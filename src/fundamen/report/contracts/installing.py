@@ -10,6 +10,7 @@ from fundamen.installers.msi_run import Judged, PackagePart, Related
 from fundamen.installers.msi_searches import SearchResult
 from fundamen.installers.outcome import Deed, Forecast, InstallationOutcome
 from fundamen.installers.unpacking import UnpackedCopy
+from fundamen.messages import Message
 from fundamen.report.contracts.line import Failure
 
 
@@ -21,7 +22,7 @@ class ConditionPart(msgspec.Struct, frozen=True):
     holds: bool | None  # null: it is not known without running the package
     asked: dict[str, str | int | None]
     says: str
-    problem: str
+    problem: Message | None
 
 
 class BundledPart(msgspec.Struct, frozen=True):
@@ -33,7 +34,7 @@ class BundledPart(msgspec.Struct, frozen=True):
     name: str
     version: str
     architecture: str
-    problem: str
+    problem: Message | None
 
 
 class InstallerRecord(msgspec.Struct, frozen=True, kw_only=True):
@@ -52,21 +53,21 @@ class InstallerRecord(msgspec.Struct, frozen=True, kw_only=True):
     components: tuple[ConditionPart, ...] = ()
     actions: tuple[ConditionPart, ...] = ()
     properties: dict[str, str] = {}
-    overruled: tuple[str, ...] = ()
+    overruled: tuple[Message, ...] = ()
     needs: tuple[PackageNeed, ...] = ()
     checks: tuple[ConditionPart, ...] = ()  # what a script asks about
     variables: tuple[str, ...] = ()  # of the environment, that steer a script
     bundled: tuple[BundledPart, ...] = ()
     services: tuple[str, ...] = ()
     steering: tuple[str, ...] = ()
-    problems: tuple[str, ...] = ()
+    problems: tuple[Message, ...] = ()
     faults: int = 0
-    next: tuple[str, ...] = ()
+    next: tuple[Message, ...] = ()
     error: Failure | None = None
-    schema: Literal["fundamen.installer/1"] = "fundamen.installer/1"
+    schema: Literal["fundamen.installer/2"] = "fundamen.installer/2"
 
 
-def installer_record(look: Look, following: tuple[str, ...]) -> InstallerRecord:
+def installer_record(look: Look, following: tuple[Message, ...]) -> InstallerRecord:
     """A look into a package, as JSON has it."""
     found = look.conclusion
     return InstallerRecord(
@@ -109,7 +110,9 @@ def fault_count(look: Look) -> int:
 
 
 def _condition(judged: Judged) -> ConditionPart:
-    return ConditionPart(judged.what, judged.condition, judged.holds, dict(judged.asked), judged.says, judged.problem)
+    return ConditionPart(
+        str(judged.what), str(judged.condition), judged.holds, dict(judged.asked), str(judged.says), judged.problem
+    )
 
 
 class OutcomeRecord(msgspec.Struct, frozen=True):
@@ -120,7 +123,7 @@ class OutcomeRecord(msgspec.Struct, frozen=True):
     version: str
     deeds: tuple[Deed, ...]
     faults: int  # what is otherwise than it was meant
-    schema: Literal["fundamen.installer-outcome/1"] = "fundamen.installer-outcome/1"
+    schema: Literal["fundamen.installer-outcome/2"] = "fundamen.installer-outcome/2"
 
 
 def outcome_record(package: str, outcome: InstallationOutcome) -> OutcomeRecord:

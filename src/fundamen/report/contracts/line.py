@@ -5,8 +5,9 @@ from typing import Literal
 
 import msgspec
 
+from fundamen.messages import Message
 from fundamen.model.display import printable, shown_json
-from fundamen.model.encoding import encode_json, to_plain
+from fundamen.model.encoding import encode_for_scripts, to_coded
 from fundamen.model.errors import FundamenError
 
 _LONE_SURROGATES = re.compile("[\ud800-\udfff]")
@@ -16,24 +17,24 @@ class Failure(msgspec.Struct, frozen=True):
     """An input that could not be read: which kind of error (a stable code), and its three parts."""
 
     code: str
-    what: str
-    why: str
-    do: str
+    what: Message
+    why: Message
+    do: Message
 
 
 class ErrorRecord(msgspec.Struct, frozen=True):
     """A run that failed as a whole, for every command with ``--json``."""
 
     error: Failure
-    schema: Literal["fundamen.error/2"] = "fundamen.error/2"
+    schema: Literal["fundamen.error/3"] = "fundamen.error/3"
 
 
 def json_line(record: msgspec.Struct) -> str:
     r"""One line of JSON. Undecodable bytes of a path, which JSON cannot hold, stand in it as ``\x..``."""
     try:
-        text = encode_json(record).decode()
+        text = encode_for_scripts(record).decode()
     except UnicodeEncodeError:
-        text = msgspec.json.encode(_without_surrogates(to_plain(record))).decode()
+        text = msgspec.json.encode(_without_surrogates(to_coded(record))).decode()
     return shown_json(text)
 
 

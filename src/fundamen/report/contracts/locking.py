@@ -5,6 +5,7 @@ from typing import Literal
 import msgspec
 
 from fundamen.formats.lock_file import LockFile
+from fundamen.messages import Message
 from fundamen.sources.locks import CheckedPin, nearest
 
 
@@ -14,7 +15,7 @@ class LockEntryPart(msgspec.Struct, frozen=True):
     name: str
     version: str
     state: str
-    detail: str
+    detail: Message | None
     path: str | None  # of the file that lies there
     builds: tuple[str, ...]  # where the version has no build for the processor: those that have one
     nearest: str | None  # of these
@@ -28,7 +29,7 @@ class LockRecord(msgspec.Struct, frozen=True):
     faults: int
     number: int | None  # of the restoration, where an entry was refreshed
     entries: tuple[LockEntryPart, ...]
-    schema: Literal["fundamen.lock/1"] = "fundamen.lock/1"
+    schema: Literal["fundamen.lock/2"] = "fundamen.lock/2"
 
 
 def lock_record(path: str, lock: LockFile, checked: tuple[CheckedPin, ...], number: int | None = None) -> LockRecord:

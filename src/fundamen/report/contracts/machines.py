@@ -5,6 +5,7 @@ from typing import Literal
 import msgspec
 
 from fundamen.formats.capture_file import CaptureManifest
+from fundamen.messages import Message, as_said
 from fundamen.report.contracts.line import Failure
 from fundamen.survey.comparing import MachineComparison
 from fundamen.survey.fleet import Fleet, FleetFault
@@ -15,8 +16,8 @@ class MachineDifferencePart(msgspec.Struct, frozen=True):
 
     about: str  # component, package, certificate, service, setting, variable, file
     name: str
-    here: str
-    there: str
+    here: Message
+    there: Message
     program: str | None  # for which it matters; null where it is of the machines as a whole
     is_decisive: bool  # it is a fault on one side alone
 
@@ -28,19 +29,21 @@ class CompareRecord(msgspec.Struct, frozen=True, kw_only=True):
     there: str
     differences: tuple[MachineDifferencePart, ...] = ()
     alike: int = 0  # components, or files of trees, that are the same
-    gaps: tuple[str, ...] = ()
+    gaps: tuple[Message, ...] = ()
     shared_faults: tuple[str, ...] = ()  # components that are at fault on both, in the same way
     error: Failure | None = None
-    schema: Literal["fundamen.compare/1"] = "fundamen.compare/1"
+    schema: Literal["fundamen.compare/2"] = "fundamen.compare/2"
 
 
 def compare_record(comparison: MachineComparison) -> CompareRecord:
     """A comparison as JSON has it."""
     return CompareRecord(
-        here=comparison.here,
-        there=comparison.there,
+        here=str(comparison.here),
+        there=str(comparison.there),
         differences=tuple(
-            MachineDifferencePart(e.about, e.name, e.here, e.there, e.program or None, e.is_decisive)
+            MachineDifferencePart(
+                e.about, str(e.name), as_said(e.here), as_said(e.there), e.program or None, e.is_decisive
+            )
             for e in comparison.differences
         ),
         alike=comparison.alike,
@@ -63,7 +66,7 @@ class RefusedPart(msgspec.Struct, frozen=True):
     """A capture that is not counted."""
 
     path: str
-    why: str
+    why: Message
 
 
 class FleetRecord(msgspec.Struct, frozen=True, kw_only=True):
@@ -74,7 +77,7 @@ class FleetRecord(msgspec.Struct, frozen=True, kw_only=True):
     faults: tuple[FleetFault, ...]
     outliers: tuple[OutlierPart, ...]
     refused: tuple[RefusedPart, ...]
-    schema: Literal["fundamen.fleet/1"] = "fundamen.fleet/1"
+    schema: Literal["fundamen.fleet/2"] = "fundamen.fleet/2"
 
 
 def fleet_record(fleet: Fleet) -> FleetRecord:
@@ -107,9 +110,9 @@ def capture_record(file: str, manifest: CaptureManifest) -> CaptureRecord:
     """A capture as JSON has it."""
     return CaptureRecord(
         file=file,
-        machine=manifest.machine,
+        machine=str(manifest.machine),
         made_at=manifest.made_at.isoformat(),
-        of=manifest.of,
+        of=tuple(map(str, manifest.of)),
         files=manifest.files,
         bytes=manifest.bytes,
         left_out=manifest.left_out,

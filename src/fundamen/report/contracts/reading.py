@@ -11,6 +11,7 @@ from fundamen.clues.findings import Finding
 from fundamen.clues.lost_files import LostFile
 from fundamen.clues.mentions import Mention
 from fundamen.clues.reading import Reading
+from fundamen.messages import Message
 from fundamen.report.contracts.line import Failure
 from fundamen.report.contracts.trust import PublisherPart, publisher_part
 
@@ -42,7 +43,7 @@ class LikelyPart(msgspec.Struct, frozen=True, kw_only=True):
     """A cause that would explain the decisive line."""
 
     cause: str
-    because: str  # what speaks for it
+    because: Message  # what speaks for it
     borne_out: bool  # by what lies on the machine
 
 
@@ -52,7 +53,7 @@ class PlacePart(msgspec.Struct, frozen=True, kw_only=True):
     name: str
     path: str
     architecture: str | None
-    detail: str
+    detail: Message | None
     verdict: str  # "verified", "unverified", "corrupt" or "blocked"
 
 
@@ -76,7 +77,7 @@ class BehindPart(msgspec.Struct, frozen=True, kw_only=True):
     traced: tuple[str, ...]  # programs
     signed: tuple[SignedPart, ...]  # files, where the text is about trust
     faults: int
-    reason: str | None  # what the message says, and what is behind it
+    reason: Message | None  # what the message says, and what is behind it
     places: tuple[PlacePart, ...]
     absent: tuple[str, ...]
     lost: tuple[LostFile, ...]  # files that are gone, and which installed package has brought them
@@ -87,7 +88,7 @@ class BehindPart(msgspec.Struct, frozen=True, kw_only=True):
 class CluesRecord(msgspec.Struct, frozen=True, kw_only=True):
     """One text, for ``clues --json``."""
 
-    schema: Literal["fundamen.clues/2"] = "fundamen.clues/2"
+    schema: Literal["fundamen.clues/3"] = "fundamen.clues/3"
     input: str  # the log's path; "-" for standard input; "message" for --text
     lines: int = 0
     encoding: str = ""
@@ -101,7 +102,7 @@ class CluesRecord(msgspec.Struct, frozen=True, kw_only=True):
     named: tuple[Mention, ...] = ()
     behind: BehindPart | None = None  # null where nothing was looked up
     faults: int = 0  # causes that the text names
-    next: tuple[str, ...] = ()
+    next: tuple[Message, ...] = ()
     error: Failure | None = None
 
 
@@ -118,7 +119,7 @@ def called_record(path: str, finding: Finding) -> CalledRecord:
     return CalledRecord(input=path, said=_line(finding))
 
 
-def clues_record(reading: Reading, behind: Behind | None, next_steps: Sequence[str]) -> CluesRecord:
+def clues_record(reading: Reading, behind: Behind | None, next_steps: Sequence[Message]) -> CluesRecord:
     """The contract's form of a reading."""
     return CluesRecord(
         input=reading.name,

@@ -4,6 +4,7 @@ from typing import Literal
 
 import msgspec
 
+from fundamen.messages import Message, as_said
 from fundamen.prerequisites.answer import RequirementStanding
 from fundamen.prerequisites.checking import CheckedRequirement, CheckOutcome
 from fundamen.prerequisites.sheet import Sheet
@@ -16,10 +17,10 @@ class RequirementPart(msgspec.Struct, frozen=True):
     id: str
     kind: str
     standing: RequirementStanding
-    needed: str
-    found: str
+    needed: Message
+    found: Message
     because: str
-    remedy: str
+    remedy: Message
     who: str
     after: tuple[str, ...]
     held_up_by: tuple[str, ...]  # forerunners that must be met before it can be checked
@@ -29,7 +30,7 @@ class SkippedRequirementPart(msgspec.Struct, frozen=True):
     """A requirement that does not count on this machine."""
 
     id: str
-    why: str
+    why: Message
 
 
 class PrereqsRecord(msgspec.Struct, frozen=True):
@@ -41,12 +42,12 @@ class PrereqsRecord(msgspec.Struct, frozen=True):
     left_out: tuple[SkippedRequirementPart, ...] = ()
     faults: int = 0  # those that are unmet
     unknown: int = 0
-    next: tuple[str, ...] = ()
+    next: tuple[Message, ...] = ()
     error: Failure | None = None
-    schema: Literal["fundamen.prereqs/1"] = "fundamen.prereqs/1"
+    schema: Literal["fundamen.prereqs/2"] = "fundamen.prereqs/2"
 
 
-def prereqs_record(path: str, sheet: Sheet, outcome: CheckOutcome, following: tuple[str, ...]) -> PrereqsRecord:
+def prereqs_record(path: str, sheet: Sheet, outcome: CheckOutcome, following: tuple[Message, ...]) -> PrereqsRecord:
     """A sheet against a machine, as JSON has it."""
     return PrereqsRecord(
         sheet=path,
@@ -65,10 +66,10 @@ def _part(checked: CheckedRequirement) -> RequirementPart:
         id=requirement.id,
         kind=requirement.kind,
         standing=checked.answer.standing,
-        needed=requirement.needed,
+        needed=as_said(requirement.needed),
         found=checked.answer.found,
         because=requirement.because,
-        remedy=requirement.remedy or requirement.advice,
+        remedy=as_said(requirement.remedy) if requirement.remedy else requirement.advice,
         who=requirement.who,
         after=requirement.after,
         held_up_by=checked.held_up_by,

@@ -7,6 +7,7 @@ import msgspec
 from fundamen.changes.base import Step
 from fundamen.execution.journal import JournalEntry
 from fundamen.execution.restarting import Waiting
+from fundamen.messages import Message, as_said
 from fundamen.restore.harms import Harm
 from fundamen.restore.plan import Unmet
 from fundamen.restore.plan_file import PlanFile
@@ -19,7 +20,7 @@ class StepPart(msgspec.Struct, frozen=True):
     """One file that is put in place, or set aside (then without package, size and digest)."""
 
     path: str
-    because: str
+    because: Message
     package: str
     source: str
     size: int
@@ -42,13 +43,13 @@ class InstalledPart(msgspec.Struct, frozen=True):
     changed: tuple[str, ...]
     removed: tuple[str, ...]
     values: int  # of the registry, that differ
-    worse: tuple[str, ...]
+    worse: tuple[Message, ...]
 
 
 class RestoreRecord(msgspec.Struct, frozen=True, kw_only=True):
     """One restoration or rehearsal, for ``restore --json``."""
 
-    schema: Literal["fundamen.restore/1"] = "fundamen.restore/1"
+    schema: Literal["fundamen.restore/2"] = "fundamen.restore/2"
     program: str
     state: RestoreState
     number: int | None
@@ -59,7 +60,7 @@ class RestoreRecord(msgspec.Struct, frozen=True, kw_only=True):
     steps: tuple[StepPart, ...]
     unmet: tuple[Unmet, ...]
     launched: LaunchPart | None
-    restart: tuple[str, ...] = ()  # what must be started anew so that it uses what was restored
+    restart: tuple[Message, ...] = ()  # what must be started anew so that it uses what was restored
     unsettled: tuple[str, ...] = ()  # what changed again by itself since it was placed
     harmed: tuple[Harm, ...] = ()  # programs that would lack something; it is not offered then
     further: tuple[str, ...] = ()  # programs that are put right as well; their faults are among those that are counted
@@ -122,7 +123,15 @@ def restore_record(restoration: Restoration[Found], state: RestoreState) -> Rest
         harmed=prepared.harmed,
         further=work.further,
         installed=tuple(
-            InstalledPart(path, o.status, o.change.added, o.change.changed, o.change.removed, len(o.values), o.worse)
+            InstalledPart(
+                path,
+                o.status,
+                o.change.added,
+                o.change.changed,
+                o.change.removed,
+                len(o.values),
+                tuple(map(as_said, o.worse)),
+            )
             for path, o in restoration.installed
         ),
         waiting=waiting,
@@ -148,7 +157,7 @@ def nothing_needed(path: str) -> RestoreRecord:
 
 def _step_part(step: Step) -> StepPart:
     size, sha256, package, source = step.brought
-    return StepPart(step.path, step.because, package, source, size, sha256)
+    return StepPart(step.path, as_said(step.because), str(package), str(source), size, sha256)
 
 
 def entry_part(entry: JournalEntry) -> RestorationPart:

@@ -5,6 +5,7 @@ from typing import Literal
 
 import msgspec
 
+from fundamen.messages import Message
 from fundamen.sources.catalogue import Catalogue
 from fundamen.sources.offers import Offer
 from fundamen.sources.own_copies import CheckedCopy, CopyOutcome
@@ -38,7 +39,7 @@ class OfferPart(msgspec.Struct, frozen=True):
     architecture: str
     source: str
     eligible: bool
-    why: str
+    why: Message | None
 
 
 class OffersRecord(msgspec.Struct, frozen=True):
@@ -47,7 +48,7 @@ class OffersRecord(msgspec.Struct, frozen=True):
     need: str
     offers: tuple[OfferPart, ...]
     builds: tuple[str, ...]  # versions with a build for the architecture that was asked for, the newest first
-    schema: Literal["fundamen.offers/1"] = "fundamen.offers/1"
+    schema: Literal["fundamen.offers/2"] = "fundamen.offers/2"
 
 
 class PublicationRecord(msgspec.Struct, frozen=True):
@@ -71,7 +72,7 @@ def offer_part(offer: Offer) -> OfferPart:
     """The contract's form of an offer."""
     package = offer.package
     words = (package.name, package.version, package.publisher, str(package.architecture))
-    return OfferPart(*words, offer.source.name, offer.is_eligible, offer.obstacle or "may be used")
+    return OfferPart(*words, offer.source.name, offer.is_eligible, offer.obstacle)
 
 
 class CopiesRecord(msgspec.Struct, frozen=True):
@@ -79,7 +80,7 @@ class CopiesRecord(msgspec.Struct, frozen=True):
 
     count: int
     changed: tuple[CheckedCopy, ...]
-    schema: Literal["fundamen.copies/2"] = "fundamen.copies/2"
+    schema: Literal["fundamen.copies/3"] = "fundamen.copies/3"
 
 
 def copies_record(checked: Sequence[CheckedCopy]) -> CopiesRecord:

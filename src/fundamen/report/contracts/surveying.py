@@ -4,6 +4,7 @@ from typing import Literal
 
 import msgspec
 
+from fundamen.messages import Message, as_said
 from fundamen.model.verdict import Verdict
 from fundamen.report.contracts.line import Failure
 from fundamen.survey.contents import Altered
@@ -19,7 +20,7 @@ class CausePart(msgspec.Struct, frozen=True):
     name: str
     path: str | None  # what the loader takes; null where it takes nothing
     verdict: Verdict
-    reason: str
+    reason: Message
     wanted_architecture: str
     brought_by: tuple[str, ...]  # packages of the system's archive that would bring it
     programs: tuple[str, ...]  # that cannot start for it
@@ -39,7 +40,7 @@ class UntracedPart(msgspec.Struct, frozen=True):
     """A file that could not be traced."""
 
     path: str
-    why: str
+    why: Message
 
 
 class SurveyRecord(msgspec.Struct, frozen=True, kw_only=True):
@@ -65,18 +66,18 @@ class SurveyRecord(msgspec.Struct, frozen=True, kw_only=True):
     unfinished: tuple[Unfinished, ...] = ()
     spoilt: tuple[SpoiltCopy, ...] = ()  # of what repairs are drawn from; not looked for with depth needs
     broken_links: tuple[str, ...] = ()
-    gaps: tuple[str, ...] = ()  # what could not be found out
+    gaps: tuple[Message, ...] = ()  # what could not be found out
     faults: int = 0
-    next: tuple[str, ...] = ()
+    next: tuple[Message, ...] = ()
     error: Failure | None = None
-    schema: Literal["fundamen.survey/1"] = "fundamen.survey/1"
+    schema: Literal["fundamen.survey/2"] = "fundamen.survey/2"
 
 
-def survey_record(machine: str, survey: Survey, following: tuple[str, ...]) -> SurveyRecord:
+def survey_record(machine: str, survey: Survey, following: tuple[Message, ...]) -> SurveyRecord:
     """A survey as JSON has it."""
     needs, contents = survey.needs, survey.contents
     return SurveyRecord(
-        machine=machine,
+        machine=str(machine),
         folders=survey.folders,
         depth=survey.depth,
         files=survey.walked.files,
@@ -85,13 +86,13 @@ def survey_record(machine: str, survey: Survey, following: tuple[str, ...]) -> S
         scripts=needs.scripts,
         causes=tuple(map(_cause, needs.causes)),
         optional=tuple(map(_cause, needs.optional)),
-        untraced=tuple(UntracedPart(path, why) for path, why in needs.unreadable),
+        untraced=tuple(UntracedPart(path, as_said(why)) for path, why in needs.unreadable),
         compared=contents.checked if contents is not None else None,
         read=contents.read if contents is not None else None,
         altered=contents.altered if contents is not None else (),
         tools=survey.tools,
         strays=survey.strays,
-        mixed=dict(survey.mixed),
+        mixed={name: tuple(map(str, versions)) for name, versions in survey.mixed},
         certificates=tuple(EndingPart(e.name, e.where, e.ends.isoformat(), e.has_ended) for e in survey.certificates),
         unfinished=survey.unfinished,
         spoilt=survey.spoilt,

@@ -4,6 +4,7 @@ from typing import Literal
 
 import msgspec
 
+from fundamen.messages import Message
 from fundamen.model.verdict import Verdict
 from fundamen.report.contracts.line import Failure
 from fundamen.toolchains.contents import PartState
@@ -16,7 +17,7 @@ class ToolchainFilePart(msgspec.Struct, frozen=True):
 
     path: str  # below the toolchain's folder
     verdict: Verdict
-    detail: str
+    detail: Message | None
     version: str | None  # the version whose file it is, where a catalogue tells
 
 
@@ -75,12 +76,12 @@ class ToolchainRecord(msgspec.Struct, frozen=True):
     variables: tuple[VariableState, ...] = ()
     users: tuple[UserPart, ...] = ()
     faults: int = 0
-    next: tuple[str, ...] = ()
+    next: tuple[Message, ...] = ()
     error: Failure | None = None
-    schema: Literal["fundamen.toolchain-check/2"] = "fundamen.toolchain-check/2"
+    schema: Literal["fundamen.toolchain-check/3"] = "fundamen.toolchain-check/3"
 
 
-def toolchain_record(examination: Examination, following: tuple[str, ...]) -> ToolchainRecord:
+def toolchain_record(examination: Examination, following: tuple[Message, ...]) -> ToolchainRecord:
     """A toolchain as JSON has it."""
     contents, reach = examination.contents, examination.reach
     return ToolchainRecord(

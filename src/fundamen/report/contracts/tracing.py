@@ -6,6 +6,7 @@ from typing import Literal
 import msgspec
 
 from fundamen.loaders.load_map import Candidate
+from fundamen.messages import Message
 from fundamen.report.contracts.line import Failure
 from fundamen.trace.records import Component, Trace
 from fundamen.trace.symptom import symptom_of
@@ -15,7 +16,7 @@ class EvidencePart(msgspec.Struct, frozen=True, rename={"source": "from"}):
     """Who says what about a file."""
 
     source: str
-    detail: str
+    detail: Message
 
 
 class CandidatePart(msgspec.Struct, frozen=True):
@@ -23,8 +24,8 @@ class CandidatePart(msgspec.Struct, frozen=True):
 
     path: str
     outcome: str
-    because: str
-    detail: str
+    because: Message
+    detail: Message | None
 
 
 class ComponentPart(msgspec.Struct, frozen=True, kw_only=True):
@@ -33,7 +34,7 @@ class ComponentPart(msgspec.Struct, frozen=True, kw_only=True):
     name: str
     kind: str
     verdict: str
-    reason: str
+    reason: Message
     how: Literal["required", "delayed", "optional"]
     fault: bool
     symptom: str | None  # the status with which the loader gives the program up, where it is a fault
@@ -41,9 +42,9 @@ class ComponentPart(msgspec.Struct, frozen=True, kw_only=True):
     architecture: str | None
     version: str | None
     unoffered: tuple[str, ...]  # functions that are called and that it does not offer
-    remarks: tuple[str, ...]  # what else there is to say, which changes no verdict
+    remarks: tuple[Message, ...]  # what else there is to say, which changes no verdict
     brought_by: tuple[str, ...]  # packages of the operating system's archive that would bring it
-    observed: str | None  # what was seen of it as the program ran
+    observed: Message | None  # what was seen of it as the program ran
     asked_by: str | None  # the file whose code was seen to ask for it
     needed_by: tuple[str, ...]
     evidence: tuple[EvidencePart, ...]
@@ -71,19 +72,19 @@ class ObservationPart(msgspec.Struct, frozen=True):
 class TraceRecord(msgspec.Struct, frozen=True, kw_only=True):
     """One program, for ``trace --json``."""
 
-    schema: Literal["fundamen.trace/2"] = "fundamen.trace/2"
+    schema: Literal["fundamen.trace/3"] = "fundamen.trace/3"
     path: str  # as it was asked for
     program: ProgramPart | None = None
     components: tuple[ComponentPart, ...] = ()
     faults: int = 0
-    remarks: tuple[str, ...] = ()  # on the machine as a whole
+    remarks: tuple[Message, ...] = ()  # on the machine as a whole
     observation: ObservationPart | None = None
-    not_followed: str = ""  # what it starts and only a run could tell
-    next: str | None = None
+    not_followed: Message | None = None  # what it starts and only a run could tell
+    next: Message | None = None
     error: Failure | None = None
 
 
-def trace_record(asked_for: str, trace: Trace, next_step: str) -> TraceRecord:
+def trace_record(asked_for: str, trace: Trace, next_step: Message) -> TraceRecord:
     """The contract's form of a trace."""
     return TraceRecord(
         path=asked_for,
@@ -113,7 +114,7 @@ def candidate_parts(candidates: Sequence[Candidate]) -> tuple[CandidatePart, ...
 
 def _component(trace: Trace, component: Component) -> ComponentPart:
     return ComponentPart(
-        name=component.name,
+        name=str(component.name),
         kind=component.kind,
         verdict=component.verdict,
         reason=component.reason,

@@ -4,6 +4,8 @@ from typing import TYPE_CHECKING, Literal
 
 import msgspec
 
+from fundamen.messages import Message
+
 if TYPE_CHECKING:
     from fundamen.trace.certificates import CertificateInspection
     from fundamen.trust.chain import Chain
@@ -26,21 +28,21 @@ class LinkPart(msgspec.Struct, frozen=True):
     key: str
     where: str  # where it was found
     standing: str
-    reason: str = ""
+    reason: Message | None = None
 
 
 class SignaturePart(msgspec.Struct, frozen=True):
     """One signature of a file."""
 
     verdict: Literal["trusted", "untrusted", "unsigned", "tampered"]
-    reason: str
+    reason: Message | None
     digest_algorithm: str
     signed_digest: str
     digest: str
     name: str | None
     program_name: str
     timestamp: str | None  # the moment that a timestamp service attests, where that counts
-    timestamp_problem: str
+    timestamp_problem: Message | None
     chain: tuple[LinkPart, ...]  # the root first
     remedy: str
 
@@ -50,11 +52,11 @@ class PublisherPart(msgspec.Struct, frozen=True):
 
     verdict: Literal["trusted", "untrusted", "unsigned", "tampered"]
     name: str | None = None
-    reason: str = ""
+    reason: Message | None = None
     listed_in: str | None = None  # the catalogue that was signed in the file's place
     chain: tuple[LinkPart, ...] = ()  # of the decisive signature, the root first
     signatures: tuple[SignaturePart, ...] = ()
-    remarks: tuple[str, ...] = ()
+    remarks: tuple[Message, ...] = ()
 
 
 class ChainPart(msgspec.Struct, frozen=True):
@@ -72,7 +74,7 @@ class CertificatesPart(msgspec.Struct, frozen=True):
     count: int
     revocation_lists: int
     chains: tuple[ChainPart, ...]  # of those that have issued none of the others
-    problems: tuple[str, ...]
+    problems: tuple[Message, ...]
 
 
 def certificates_part(inspection: "CertificateInspection") -> CertificatesPart:
@@ -112,7 +114,7 @@ def _signature(signature: "Signature") -> SignaturePart:
         name=signature.name,
         program_name=signature.program_name,
         timestamp=stamp.at.isoformat() if stamp is not None and not stamp.problem else None,
-        timestamp_problem=stamp.problem if stamp is not None else "",
+        timestamp_problem=stamp.problem if stamp is not None else None,
         chain=_links(signature.chain) if signature.chain is not None else (),
         remedy=_remedy(signature.chain) if signature.chain is not None else "",
     )

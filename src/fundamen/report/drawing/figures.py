@@ -44,7 +44,7 @@ def survey_figure(survey: Survey, machine: str) -> Figure:
         }
         title = "Installed files that are not as their packages brought them"
         charts.append(Chart(title, tuple(kinds[finding] for finding in AlterationKind), _most(altered)))
-        found = tuple((each.package, str(each.finding), each.path, each.detail) for each in own)
+        found = tuple((each.package, str(each.finding), each.path, each.detail or "") for each in own)
         tables.append(PageTable("Files", ("package", "found", "file", "detail"), found))
     title = f"{machine}: {survey_answer(survey)}"
     return Figure(title[0].upper() + title[1:], tuple(charts), tuple(tables))

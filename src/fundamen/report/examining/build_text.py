@@ -4,9 +4,11 @@ from collections.abc import Sequence
 
 from fundamen.building.records import BuildNeed, BuildStep, Sort
 from fundamen.loaders.load_map import CandidateOutcome
+from fundamen.messages import Message, as_command, say
 from fundamen.model.verdict import Verdict
 from fundamen.report.page import Page, shorten
 
+_BY_PACKAGE = "building.apt-install"  # the code of a remedy that installs a package
 _NAMES_IN_ANSWER = 3
 _NAME_WIDTH = 30
 
@@ -35,23 +37,23 @@ def answer(steps: Sequence[BuildStep]) -> str:
     return f"The build cannot go through: {', '.join(listed)}{f', and {more} more' if more else ''}."
 
 
-def next_steps(steps: Sequence[BuildStep]) -> list[str]:
+def next_steps(steps: Sequence[BuildStep]) -> list[Message]:
     """The next steps: commands, and sentences that end with a full stop."""
     faults = [fault for step in steps for fault in step.faults]
     if not faults:
-        return ["Run the build again."]
-    packages = dict.fromkeys(f.brought_by[0] for f in faults if f.do.startswith("apt install"))
-    lines = [f"apt install {' '.join(packages)}"] if packages else []
+        return [say("report.run-the-build-again")]
+    packages = dict.fromkeys(f.brought_by[0] for f in faults if f.do.code == _BY_PACKAGE)
+    lines = [as_command(f"apt install {' '.join(packages)}")] if packages else []
     lines += [
-        f"{fault.do[0].upper()}{fault.do[1:]}."
+        Message(f"{fault.do[0].upper()}{fault.do[1:]}.", fault.do.code, fault.do.values)
         for fault in faults
-        if fault.do and not fault.do.startswith("apt install")
+        if fault.do and fault.do.code != _BY_PACKAGE
     ]
     unmended = [fault.name for fault in faults if not fault.do]
     if unmended and lines:
-        lines.append("Then run the build again: what else is missing may have come with that.")
+        lines.append(say("report.then-run-the-build-again"))
     elif unmended:
-        lines.append(f"Ask the author of the build which package has {' and '.join(unmended[:_NAMES_IN_ANSWER])}.")
+        lines.append(say("report.ask-the-author-of-the-build", names=" and ".join(unmended[:_NAMES_IN_ANSWER])))
     return list(dict.fromkeys(lines))
 
 

@@ -9,6 +9,7 @@ from fundamen.clues.mentions import MentionKind
 from fundamen.clues.reading import Reading
 from fundamen.knowledge.entries import Code
 from fundamen.machine.machine import Machine
+from fundamen.messages import Message, say
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command, import_command
 from fundamen.report.examining.trace_text import next_step
@@ -90,12 +91,12 @@ def _explains(behind: Behind) -> bool:
     return bool(behind.reason) and (bool(behind.lost) or is_by_program or behind.is_explained)
 
 
-def steps(reading: Reading, behind: Behind | None, machine: Machine) -> Sequence[str]:
+def steps(reading: Reading, behind: Behind | None, machine: Machine) -> Sequence[Message]:
     """The next steps; where a program was traced, those of its trace."""
     if reading.decisive is None and not reading.lines:
-        return ["A program that ends without a word: fundamen trace PROGRAM, or fundamen trace --observe PROGRAM."]
+        return [say("report.a-program-that-ends-without-a-word")]
     if reading.decisive is None:
-        return ["Give the log of the part that fails, or the message itself: fundamen clues --text '...'"]
+        return [say("report.give-the-log-of-the-part-that-fails")]
     failing = [trace for trace in behind.traces if trace.faults] if behind is not None else []
     if failing:
         return [command(machine, "trace", failing[0].program), next_step(failing[0], machine)]

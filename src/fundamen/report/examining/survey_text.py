@@ -125,7 +125,7 @@ def _add_altered(page: Page, survey: Survey, *, verbose: bool) -> None:
         for package, files in listed if verbose else listed[:_MOST_PACKAGES]:
             page.columns([(package, _findings(files), files[0].path if not verbose else "")])
             for each in files if verbose else ():
-                page.line(f"{each.finding}: {each.path} {each.detail}".rstrip(), indent=6)
+                page.line(f"{each.finding}: {each.path} {each.detail or ''}".rstrip(), indent=6)
         page.more(0 if verbose else len(listed) - _MOST_PACKAGES)
     if settings := [each for each in altered if each.is_setting]:
         page.heading("Settings that were changed, as they may be")

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from fundamen.loaders.load_map import CandidateOutcome
 from fundamen.machine.machine import Machine
 from fundamen.machine.observation import Observation
+from fundamen.messages import Message, as_command, say
 from fundamen.model.binary import Format, Necessity
 from fundamen.model.verdict import Verdict
 from fundamen.report.commands import command
@@ -181,13 +182,13 @@ def _answer_of_installed(trace: Trace, name: str) -> str:
     return f"{count_of(len(faults), 'file')} of {package} {verb} at fault: {told}."
 
 
-def next_step(trace: Trace, machine: Machine) -> str:
+def next_step(trace: Trace, machine: Machine) -> Message:
     """The next step: a command, or a sentence that ends with a full stop."""
     if trace.is_of_another_machine:
-        return "Get the publisher's build of it for what this machine runs; nothing on the machine needs mending."
+        return say("report.get-the-build-for-this-machine")
     faults = trace.faults
     if faults and faults[0].remedy:
-        return faults[0].remedy
+        return as_command(faults[0].remedy)
     if faults and all(fault.brought_by for fault in faults):
         packages = dict.fromkeys(fault.brought_by[0] for fault in faults)
         installing = (word for package in packages for word in ("--install", package))
@@ -197,18 +198,17 @@ def next_step(trace: Trace, machine: Machine) -> str:
     return _next_without_fault(trace, machine)
 
 
-def _next_without_fault(trace: Trace, machine: Machine) -> str:
+def _next_without_fault(trace: Trace, machine: Machine) -> Message:
     if trace.format is Format.INSTALLED:
         return command(machine, "survey")  # its files are right: what its programs need may not be
     if not trace.is_of_a_program:
-        return "Trace the program that uses this library, or run it."
+        return say("report.trace-the-program-that-uses-it")
     if in_vain := [c for c in trace.components if c.verdict.is_fault and c.how is Necessity.DELAYED]:
         return command(machine, "sources", "offers", machine.paths.basename(in_vain[0].name))
     if trace.observation is not None:
         is_well = trace.observation.status == 0
-        more = "The run has shown nothing at fault below it; look at what the program itself says."
-        return "Nothing: it ran, and ended well." if is_well else more
-    return trace.program if machine.is_live else "Run it on its own machine."
+        return say("report.nothing-it-ended-well" if is_well else "report.look-at-what-the-program-says")
+    return as_command(trace.program) if machine.is_live else say("report.run-it-on-its-own-machine")
 
 
 def _doubt(trace: Trace, machine: Machine) -> str:

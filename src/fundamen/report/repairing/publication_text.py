@@ -39,5 +39,5 @@ def publication_record(publication: Publication) -> PublicationRecord:
     """The contract's form of a publication."""
     package = publication.package
     return PublicationRecord(
-        package.title, len(package.files), publication.fingerprint, publication.expires_at.isoformat()
+        str(package.title), len(package.files), publication.fingerprint, publication.expires_at.isoformat()
     )

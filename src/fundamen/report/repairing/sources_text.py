@@ -58,7 +58,7 @@ def copies_text(checked: Sequence[CheckedCopy], *, drawn: bool) -> str:
     for each in changed:
         verdict = Verdict.VERIFIED if each.outcome is CopyOutcome.REPAIRED else Verdict.MISSING
         page.verdict(verdict, each.name, word=each.outcome)
-        page.line(each.why, 6)
+        page.line(each.why or "", 6)
     if gone:
         page.blank()
         page.line("Deleted copies are fetched again when they are needed.")

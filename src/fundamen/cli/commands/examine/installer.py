@@ -20,8 +20,9 @@ from fundamen.installers.looking import Look, look_into
 from fundamen.installers.outcome import Forecast
 from fundamen.machine.file_bytes import FileBytes, open_ordinary
 from fundamen.machine.machine import Machine
-from fundamen.messages import say
+from fundamen.messages import Message, as_command, say
 from fundamen.model.display import printable
+from fundamen.model.encoding import as_message
 from fundamen.model.errors import FundamenError, UnreadableError, UsageError
 from fundamen.model.isolation import Isolated
 from fundamen.model.paths import HostPath
@@ -97,7 +98,7 @@ def command(
     finish(worst)
 
 
-def _show(output: Output, look: Look, following: tuple[str, ...], *, first: bool) -> None:
+def _show(output: Output, look: Look, following: tuple[Message, ...], *, first: bool) -> None:
     if output.as_json:
         output.show_record(installer_record(look, following))
     else:
@@ -128,7 +129,10 @@ def _read_forecast(name: str, package: str) -> Forecast:
     do = f"Make one before the run: fundamen installer --json {printable(package)} > {printable(name)}"
     try:
         with open_ordinary(name) as file:
-            records = [msgspec.json.decode(line, type=InstallerRecord) for line in file.read(_MOST_RECORD).splitlines()]
+            records = [
+                msgspec.json.decode(line, type=InstallerRecord, dec_hook=as_message)
+                for line in file.read(_MOST_RECORD).splitlines()
+            ]
     except OSError as error:
         raise UnreadableError(
             say("cli.cannot-be-read", path=printable(name)), error.strerror or str(error), do
@@ -215,29 +219,29 @@ def _properties(given: tuple[str, ...]) -> dict[str, str]:
     return properties
 
 
-def _next(machine: Machine, name: str, look: Look, given: tuple[str, ...]) -> tuple[str, ...]:
+def _next(machine: Machine, name: str, look: Look, given: tuple[str, ...]) -> tuple[Message, ...]:
     if look.kind is ContainerKind.MSI and look.conclusion is None:
-        return (f"fundamen installer --machine FOLDER {printable(name)}",)
+        return (as_command(f"fundamen installer --machine FOLDER {printable(name)}"),)
     if look.conclusion is not None:
         return _next_of_msi(machine, name, look, given)
     if look.unmet:
         read = [need.text for need in look.unmet if need.field == READS]
         missing = [n.text.partition("(")[0].partition("|")[0].strip() for n in look.unmet if n.field != READS]
-        first = [f"Have these installed first: {', '.join(missing)}."] if missing else []
-        return (*first, *([f"Put there what it reads: {', '.join(read)}."] if read else []))
+        first = [say("cli.have-these-installed-first", names=", ".join(missing))] if missing else []
+        return (*first, *([say("cli.put-there-what-it-reads", names=", ".join(read))] if read else []))
     return (command_text(machine, "inspect", name),) if look.kind is ContainerKind.SELF_EXTRACTING else ()
 
 
-def _next_of_msi(machine: Machine, name: str, look: Look, given: tuple[str, ...]) -> tuple[str, ...]:
+def _next_of_msi(machine: Machine, name: str, look: Look, given: tuple[str, ...]) -> tuple[Message, ...]:
     found = look.conclusion
     if found is None or found.hindrances:
-        return ("Repair the reasons that stop it, then look again.",)
+        return (say("cli.repair-the-reasons-that-stop-it"),)
     if given:
-        changes = any(not line.startswith("property ") for line in look.overruled)
-        run = f"msiexec /i {shlex.quote(name)} {shlex.join(given)}"
-        return (run,) if changes or not look.is_at_fault else ("The given properties do not change its choice.",)
+        changes = any(line.values.get("kind") != "property" for line in look.overruled)
+        run = as_command(f"msiexec /i {shlex.quote(name)} {shlex.join(given)}")
+        return (run,) if changes or not look.is_at_fault else (say("cli.the-properties-do-not-change-its-choice"),)
     if found.overrulers:
         return tuple(command_text(machine, "installer", name, "--set", f"{each}=1") for each in found.overrulers)
     if found.leftovers:
-        return ("Have the leftover removed, by its own uninstaller if there is one; then look again.",)
-    return (f"msiexec /i {shlex.quote(name)}",)
+        return (say("cli.have-the-leftover-removed"),)
+    return (as_command(f"msiexec /i {shlex.quote(name)}"),)

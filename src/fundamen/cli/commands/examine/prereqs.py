@@ -15,7 +15,7 @@ from fundamen.cli.tasks.licences import accepted_digests, ask_to_accept
 from fundamen.cli.writing import write_file
 from fundamen.machine.machine import Machine
 from fundamen.machine.programs import find_program
-from fundamen.messages import say
+from fundamen.messages import Message, as_command, say
 from fundamen.model.display import printable, shown_page
 from fundamen.model.errors import FundamenError, UsageError
 from fundamen.model.isolation import Isolated
@@ -285,9 +285,9 @@ class _Checking:
 
         return plan_for(self._machine, sheet.program, outcome, options.now()).plan is not None
 
-    def _next(self, words: tuple[str, ...], sheet: Sheet, outcome: CheckOutcome, plan: str) -> tuple[str, ...]:
+    def _next(self, words: tuple[str, ...], sheet: Sheet, outcome: CheckOutcome, plan: str) -> tuple[Message, ...]:
         unmet = outcome.of(RequirementStanding.UNMET)
-        steps = [plan] if plan else []
+        steps = [as_command(plan)] if plan else []
         texts = [each.requirement.text for each in unmet if isinstance(each.requirement, LicenceRequirement)]
         steps += [command_text(self._machine, "prereqs", "--accept", text, *words) for text in texts]
         held_back = [

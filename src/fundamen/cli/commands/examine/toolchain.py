@@ -13,7 +13,7 @@ from fundamen.cli.tasks.licences import accepted_digests, ask_to_accept
 from fundamen.cli.tasks.toolchain_catalogue import read_catalogue
 from fundamen.cli.writing import write_file
 from fundamen.machine.machine import Machine
-from fundamen.messages import say
+from fundamen.messages import Message, say
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.model.paths import HostPath, MachinePath
@@ -205,7 +205,7 @@ def _next(
     examination: Examination,
     save_plan: str | None,
     output: Output,
-) -> tuple[str, ...]:
+) -> tuple[Message, ...]:
     """The next steps, as commands; the plan is written where one was asked for."""
     if examination.is_right:
         return ()
@@ -214,7 +214,7 @@ def _next(
     words = [word for name in catalogues for word in ("--catalogue", name)]
     words += ["--should-be", should_be] if should_be is not None else []
     mending = plan_toolchain(machine, examination, options.now())
-    steps = []
+    steps: list[Message] = []
     if mending.plan is not None and save_plan is not None:
         from fundamen.restore.plan_file import plan_bytes as written_plan  # noqa: PLC0415
 
@@ -228,5 +228,5 @@ def _next(
     readable = [each.licence.name for each in examination.licences if each.acceptance is Acceptance.OPEN]
     steps += [command_text(machine, "toolchain", folder, *words, "--accept", name) for name in readable if name in due]
     if mending.waiting:
-        steps.append(f"Then make the plan for what waits for a licence: {', '.join(mending.waiting)}.")
+        steps.append(say("cli.then-plan-what-waits-for-a-licence", names=", ".join(mending.waiting)))
     return (*steps, *mending.by_hand)

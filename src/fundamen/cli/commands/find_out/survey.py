@@ -15,6 +15,7 @@ from fundamen.cli.tasks.authorities import authorities_at
 from fundamen.cli.telling import SurveyProgress
 from fundamen.execution.home import folder_of, journal_of
 from fundamen.machine.machine import Machine
+from fundamen.messages import Message, as_command, say
 from fundamen.model.paths import HostPath
 from fundamen.report.commands import change_command
 from fundamen.report.commands import command as command_text
@@ -138,7 +139,7 @@ def _survey_machine(
 def _own_copies(home: HostPath) -> Iterator[SpoiltCopy]:
     from fundamen.sources.own_copies import find_damaged  # noqa: PLC0415 - only where repairs are looked into
 
-    return (SpoiltCopy(path, why, "fundamen sources verify") for path, why in find_damaged(home))
+    return (SpoiltCopy(path, why, say("cli.fundamen-sources-verify")) for path, why in find_damaged(home))
 
 
 def _restore(machine: Machine, survey: Survey, output: Output, again: str, consent: "Consent") -> Exit:
@@ -156,8 +157,8 @@ def _restore(machine: Machine, survey: Survey, output: Output, again: str, conse
     )
 
 
-def _next(machine: Machine, folders: tuple[str, ...], survey: Survey) -> tuple[str, ...]:
-    steps: list[str] = []
+def _next(machine: Machine, folders: tuple[str, ...], survey: Survey) -> tuple[Message, ...]:
+    steps: list[Message] = []
     altered = survey.contents.altered if survey.contents is not None else ()
     packages = list(dict.fromkeys(each.package for each in altered if not each.is_setting))
     by_archive = survey.contents is not None and bool(survey.contents.lists) and _has_archive(machine)
@@ -167,7 +168,7 @@ def _next(machine: Machine, folders: tuple[str, ...], survey: Survey) -> tuple[s
         depth = ("--depth", str(survey.depth)) if by_archive else ()
         steps.append(command_text(machine, "survey", *folders, *depth, "--restore", "--rehearse"))
     if packages and not by_archive:
-        steps.append(f"apt-get install --reinstall {' '.join(packages[:_MOST_NAMED])}")
+        steps.append(as_command(f"apt-get install --reinstall {' '.join(packages[:_MOST_NAMED])}"))
     if survey.depth is Depth.NEEDS and not survey.faults:
         steps.append(command_text(machine, "survey", *folders, "--depth", "all"))
     return tuple(steps)

@@ -9,6 +9,7 @@ from fundamen.cli.exits import Exit
 from fundamen.cli.helping import CommandGroup
 from fundamen.cli.output import Output, finish
 from fundamen.machine.machine import Machine
+from fundamen.messages import UNSAID
 
 
 @click.group("cold-copies", cls=CommandGroup)
@@ -44,7 +45,7 @@ def take(folder: str, *, because: str, force: bool, machine: Callable[[], Machin
         examined = machine()
         copy = copy_folder(examined, examined.absolute_path(folder), because, output, force=force)
         if output.as_json:
-            output.show_record(cold_copies_record([(copy, "")], with_entries=False))
+            output.show_record(cold_copies_record([(copy, UNSAID)], with_entries=False))
         else:
             output.show(taken_text(copy, examined, drawn=output.drawn))
 
@@ -68,7 +69,7 @@ def list_(*, machine: Callable[[], Machine], output: Output) -> None:
         for error in failed:
             output.tell(error)
         if output.as_json:
-            output.show_record(cold_copies_record([(copy, "") for copy in copies], with_entries=True))
+            output.show_record(cold_copies_record([(copy, UNSAID) for copy in copies], with_entries=True))
         else:
             output.show(list_text(copies, examined, drawn=output.drawn))
     finish(Exit.FAULT_FOUND if failed else Exit.NOTHING_AT_FAULT)

@@ -23,7 +23,7 @@ from fundamen.directories.connection import DirectoryPlace, open_directory
 from fundamen.formats.certificates.certificate_file import read_certificates
 from fundamen.machine.file_bytes import FileBytes
 from fundamen.machine.tls_server import fetch_certificates
-from fundamen.messages import say
+from fundamen.messages import Message, as_command, say
 from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError, UsageError
 from fundamen.model.paths import HostPath, MachinePath
@@ -233,7 +233,7 @@ def renew(
         path = MachinePath(program) if program is not None else None
         plan = plan_authority(options.this_host(), path, state, place, login, host, certificate, options.now())
         write_file(save_plan, plan_bytes(plan), output)
-        _show(state, place, (f"fundamen plans run {shlex.quote(save_plan)}",), output)
+        _show(state, place, (as_command(f"fundamen plans run {shlex.quote(save_plan)}"),), output)
     finish(Exit.NOTHING_AT_FAULT)
 
 
@@ -345,20 +345,20 @@ def _shown_by(host: str, port: int, seconds: float) -> Certificate:
     return read_certificate(chain[0])
 
 
-def _show(state: AuthorityState, place: DirectoryPlace, following: tuple[str, ...], output: Output) -> None:
+def _show(state: AuthorityState, place: DirectoryPlace, following: tuple[Message, ...], output: Output) -> None:
     if output.as_json:
         output.show_record(authority_record(state, place.title, following))
     else:
         output.show(authority_text(state, place.title, following, drawn=output.drawn))
 
 
-def _next(state: AuthorityState, where: _Where) -> tuple[str, ...]:
+def _next(state: AuthorityState, where: _Where) -> tuple[Message, ...]:
     wrong = {fault.about for fault in state.faults}
     words = ["fundamen", "authority", "renew", state.wanted.entry, *where.words, "--login", "NAME"]
     host = state.host
     key = ["--key", "KEY"] if wrong & {"its certificate", "its time"} and state.held else []
     other = ["--host", "HOST"] if "its host" in wrong and host is not None and not host.name else []
-    steps = [shlex.join([*words, *key, *other, "--save-plan", "plan.json"])] if key or other else []
+    steps = [as_command(shlex.join([*words, *key, *other, "--save-plan", "plan.json"]))] if key or other else []
     if "its host" in wrong and host is not None and host.name:
-        steps.append(f"Start what answers on {host.name}, or have the authority name another host with --host.")
+        steps.append(say("cli.start-what-answers-there", host=host.name))
     return tuple(steps)
