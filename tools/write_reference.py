@@ -1,6 +1,11 @@
-"""Write docs/reference/commands.md and docs/man/*.1 out of the commands themselves; with --check only compare."""
+"""Write docs/reference/commands.md and docs/man/*.1 out of the commands, and codes.md out of the catalogue of messages.
 
+With --check only compare.
+"""
+
+import importlib
 import inspect
+import pkgutil
 import re
 import sys
 from collections.abc import Iterator
@@ -12,6 +17,7 @@ from fundamen import __version__
 from fundamen.cli.exits import Exit
 from fundamen.cli.helping import CommonOption
 from fundamen.cli.main import root
+from fundamen.messages import english
 
 DOCS = Path(__file__).parent.parent / "docs"
 _HEAD = """# Commands
@@ -21,10 +27,21 @@ This page is written from the commands themselves. `fundamen COMMAND --help` sho
 """
 
 
+_CODES = """# Codes
+
+Each reason, remark, refusal and next step in JSON has a `code` and a `text`. A code stays as it is when the text is
+changed; what stands in braces is different each time. A code begins with the part of Fundamen that says it. Besides
+these, `command` is a command that can be pasted, `quoted` is what somebody else says (the operating system, a server, a
+tool), and `knowledge.` with a name is a next step of our knowledge of messages.
+
+"""
+
+
 def main() -> None:
     """Write or compare all files."""
     contexts = list(commands(root, None))
     files = {DOCS / "reference" / "commands.md": _HEAD + "\n".join(map(section, contexts)) + statuses()}
+    files[DOCS / "reference" / "codes.md"] = _CODES + "\n".join(map(codes_of, sorted(catalogue())))
     files |= {DOCS / "man" / f"{name_of(context)}.1": man_page(context) for context in contexts}
     for path, text in files.items():
         if "--check" not in sys.argv:
@@ -98,6 +115,22 @@ def statuses() -> str:
     """The table of exit statuses."""
     rows = [f"| {status.value} | {status.meaning} |" for status in Exit]
     return "\n".join(["\n## Exit statuses", "", "| status | meaning |", "|---|---|", *rows, ""])
+
+
+def catalogue() -> list[str]:
+    """The packages that say something."""
+    return [module.name for module in pkgutil.iter_modules(english.__path__)]
+
+
+def codes_of(package: str) -> str:
+    """The table of one package's codes."""
+    texts = importlib.import_module(f"{english.__name__}.{package}").TEXTS
+    rows = [f"| `{package}.{name}` | {_in_table(text)} |" for name, text in texts.items()]
+    return "\n".join([f"## {package}", "", "| code | text |", "|---|---|", *rows, ""])
+
+
+def _in_table(text: str) -> str:
+    return re.sub(r"([\\`*_<>|\[\]#~])", r"\\\1", re.sub(r"[!:][^{}]*\}", "}", text))
 
 
 def man_page(context: click.Context) -> str:

@@ -39,7 +39,6 @@ from fundamen.placing.flushing import make_lasting
 _LOG = logging.getLogger(__name__)
 
 _SPARE_BYTES = 1 << 20  # for folders and the journal itself
-_NOT_BEGUN = "The restoration was not begun"
 
 Progress = Callable[[MachinePath], None]
 Stop = Callable[[], bool]  # whether somebody has asked that no further step be begun
@@ -71,7 +70,7 @@ def carry_out(
         _require_room(journal, targets)
     except OSError as error:
         raise RestorationError(
-            what=_NOT_BEGUN,
+            what=say("execution.the-restoration-was-not-begun"),
             why=cause_of(error),
             do=say("execution.nothing-was-changed-see-what-is"),
         ) from error
@@ -79,7 +78,7 @@ def carry_out(
         number = journal.next_number()
     except (OSError, UnreadableError) as error:
         raise RestorationError(
-            what=_NOT_BEGUN,
+            what=say("execution.the-restoration-was-not-begun"),
             why=say("execution.its-journal-cannot-be-written", cause_of=cause_of(error)),
             do=say("execution.nothing-was-changed-make-fundamen-own"),
         ) from error
@@ -169,13 +168,15 @@ def _not_begun(journal: Journal, number: int, error: BaseException) -> FundamenE
     except (OSError, KeyboardInterrupt, UnreadableError) as second:
         # Whether it was written down cannot be told now, so the originals stay: the next run finds out.
         return RestorationError(
-            what=_NOT_BEGUN,
+            what=say("execution.the-restoration-was-not-begun"),
             why=say("execution.then", cause_of=cause_of(error), cause_of2=cause_of(second)),
             do=say("execution.nothing-was-changed-mend-that-then"),
         )
     shutil.rmtree(journal.kept_folder(number), ignore_errors=True)
     return RestorationError(
-        what=_NOT_BEGUN, why=cause_of(error), do=say("execution.nothing-was-changed-mend-that-then-restore")
+        what=say("execution.the-restoration-was-not-begun"),
+        why=cause_of(error),
+        do=say("execution.nothing-was-changed-mend-that-then-restore"),
     )
 
 
@@ -216,7 +217,7 @@ def _require_room(journal: Journal, targets: Sequence[tuple[Step, Place]]) -> No
         free = shutil.disk_usage(folder).free
         if free < size:
             raise RestorationError(
-                what=_NOT_BEGUN,
+                what=say("execution.the-restoration-was-not-begun"),
                 why=say(
                     "execution.has-mib-free-and-mib-are",
                     folder=printable(folder),

@@ -74,7 +74,7 @@ class AssemblyBinding:
             kind="assembly",
             provided_by_system=say("loaders.a-part-of-the-framework-which") if is_hidden else UNSAID,
             decided=decided,
-            gives_up_with=at_call_of(candidates[-1].outcome) if candidates else "",
+            gives_up_with=at_call_of(candidates[-1].outcome) if candidates else UNSAID,
             sought_as=(f"{reference.name}.dll",),
         )
 

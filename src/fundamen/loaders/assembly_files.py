@@ -6,7 +6,7 @@ from fundamen.formats.managed.cli_header import AssemblyName, Managed, read_mana
 from fundamen.formats.windows.pe import Pe
 from fundamen.loaders.load_map import Candidate, CandidateOutcome, read_candidate
 from fundamen.machine.machine import EntryKind, Machine
-from fundamen.messages import Message, say
+from fundamen.messages import UNSAID, Message, say
 from fundamen.model.architecture import Architecture
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
@@ -22,9 +22,11 @@ _EXCEPTIONS = {
 }
 
 
-def at_call_of(outcome: CandidateOutcome) -> str:
+def at_call_of(outcome: CandidateOutcome) -> Message:
     """How a program ends that calls into an assembly which its runtime cannot load. Source: corerror.h, winerror.h."""
-    return f"{_UNHANDLED} {_EXCEPTIONS[outcome]}" if outcome in _EXCEPTIONS else ""
+    if outcome not in _EXCEPTIONS:
+        return UNSAID
+    return say("loaders.status", status=f"{_UNHANDLED} {_EXCEPTIONS[outcome]}")
 
 
 class AssemblyFile(msgspec.Struct, frozen=True):

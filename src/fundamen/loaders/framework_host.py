@@ -105,7 +105,14 @@ class FrameworkHost:
             return
         absent = Candidate(self._machine.join(folder, "hostfxr.dll"), CandidateOutcome.ABSENT, because)
         self._loading.answer(
-            Resolution("hostfxr.dll", self._loading.program, Necessity.REQUIRED, (absent,), None, gives_up_with=NO_HOST)
+            Resolution(
+                "hostfxr.dll",
+                self._loading.program,
+                Necessity.REQUIRED,
+                (absent,),
+                None,
+                gives_up_with=say("loaders.status", status=NO_HOST),
+            )
         )
 
     def _find_frameworks(self, root: MachinePath, config: RuntimeConfig) -> None:
@@ -168,7 +175,7 @@ class FrameworkHost:
             path=place,
             kind="framework",
             decided=_describe_decision(reference, installed, picked),
-            gives_up_with=NO_FRAMEWORK,
+            gives_up_with=say("loaders.status", status=NO_FRAMEWORK),
             sought_as=(f"{reference.name}.deps.json",),
             sought_versions=specifier_of(reference),
         )

@@ -23,8 +23,8 @@ from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import MachinePath
 
 _MOST_ARCHIVES = 2000
-_TOO_NEW = "exit status 1, with java.lang.UnsupportedClassVersionError"
-_NO_JAVA = "exit status 127: no java is found"
+_TOO_NEW = "loaders.exit-status-of-a-class-that-is-too-new"
+_NO_JAVA = "loaders.exit-status-127-without-java"
 _SYSTEMS = {Format.ELF: Platform.LINUX, Format.PE: Platform.WINDOWS, Format.MACHO: Platform.MACOS}
 
 Loader = Callable[[Machine, MachinePath, Sequence[str]], LoadMap]
@@ -97,7 +97,7 @@ def _runtime(
         None,
         "runtime",
         decided=none,
-        gives_up_with=_TOO_NEW if runtimes else _NO_JAVA,
+        gives_up_with=say(_TOO_NEW if runtimes else _NO_JAVA),
         sought_as=("java", "java.exe"),
         sought_versions=f">={classes.java}" if classes.java else "",
         remedy=shlex.join([right, "-jar", program]) if right is not None and is_program else "",

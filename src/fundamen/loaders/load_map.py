@@ -48,7 +48,9 @@ class Resolution(msgspec.Struct, frozen=True):
     kind: str = "shared-library"  # or "loader", "side-by-side-assembly", "framework", "assembly", "configuration"
     provided_by_system: Message = UNSAID  # why the operating system itself provides it, with no file of that name
     decided: Message = UNSAID  # what decided, where it is more than the order of the candidates
-    gives_up_with: str = ""  # the status that a person sees where this alone is at fault; empty for the platform's own
+    gives_up_with: Message = (
+        UNSAID  # the status that a person sees where this alone is at fault; empty for the platform's own
+    )
     sought_as: tuple[str, ...] = ()  # names, perhaps with ``*``, of the file that brings it; empty for its own name
     sought_versions: str = ""  # of its package that serve, as PEP 440 writes them; empty where any may
     remedy: str = ""  # a command that would mend it without any package, where that is certain

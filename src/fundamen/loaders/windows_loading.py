@@ -83,7 +83,13 @@ class Loading:
         name = self.machine.paths.basename(place)
         self.answer(
             Resolution(
-                name, self.program, Necessity.REQUIRED, (candidate,), None, "configuration", gives_up_with=gives_up_with
+                name,
+                self.program,
+                Necessity.REQUIRED,
+                (candidate,),
+                None,
+                "configuration",
+                gives_up_with=say("loaders.status", status=gives_up_with),
             )
         )
 

@@ -21,7 +21,7 @@ from fundamen.model.display import printable
 from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 
-_DO = "Have a capture made for this too: fundamen capture --help"
+_DO = "machine.have-a-capture-made-for-this-too"
 
 
 class CapturedMachine(Machine):
@@ -135,7 +135,7 @@ class CapturedMachine(Machine):
         return UnreadableError(
             what=say("machine.cannot-be-read", path=printable(path)),
             why=say("machine.the-capture-lacks", what=what),
-            do=_DO,
+            do=say(_DO),
         )
 
 
@@ -171,7 +171,7 @@ class _CapturedBytes(Digesting):
             raise UnreadableError(
                 what=say("machine.cannot-be-read", path=printable(self.name)),
                 why=say("machine.the-capture-lacks-its-bytes-from", at=at),
-                do=_DO,
+                do=say(_DO),
             )
         return bytes(data)
 

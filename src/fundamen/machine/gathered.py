@@ -24,7 +24,7 @@ from fundamen.model.errors import UnreadableError
 from fundamen.model.paths import HostPath, MachinePath
 
 SCRIPTS = {"shell": "gather.sh", "powershell": "gather.ps1"}
-_DO = "Look on the machine itself, or gather it too: fundamen capture --script"
+_DO = "machine.look-on-the-machine-itself"
 
 
 def gathering_script(language: str) -> str:
@@ -109,7 +109,7 @@ class GatheredMachine(Machine):
             why = say("machine.it-was-not-gathered-which-names")
         if why:
             raise UnreadableError(
-                what=say("machine.the-folder-cannot-be-read", folder=printable(folder)), why=why, do=_DO
+                what=say("machine.the-folder-cannot-be-read", folder=printable(folder)), why=why, do=say(_DO)
             )
         return tuple(sorted(name for name in self._names.get(self.fold(real), ()) if name))
 
@@ -127,7 +127,7 @@ class GatheredMachine(Machine):
             entry = self.look(path)
             if entry.kind is EntryKind.FILE:
                 why = self._refused.get(key, say("machine.its-bytes-were-not-gathered"))
-                raise UnreadableError(what=say("machine.cannot-be-read", path=printable(path)), why=why, do=_DO)
+                raise UnreadableError(what=say("machine.cannot-be-read", path=printable(path)), why=why, do=say(_DO))
             raise not_a_file(path, entry, self.title)
         yield PartOf(self._content, place[0], place[1], str(path))
 
@@ -136,7 +136,7 @@ class GatheredMachine(Machine):
         raise UnreadableError(
             what=say("machine.has-no-place-on-this-host", path=printable(path)),
             why=say("machine.it-is-only-known-from", title=self.title),
-            do=_DO,
+            do=say(_DO),
         )
 
     def scanner(self) -> "_GatheredScanning":

@@ -165,33 +165,33 @@ def _expiry(metadata: str, targets: Targets) -> datetime:
 
 
 # The most telling class first: some are subclasses of others.
-_PROOFS: tuple[tuple[type[Exception], str, str], ...] = (
+_PROOFS = (  # (class, code of the reason, code of what to do)
     (
         ExpiredMetadataError,
-        "the catalogue has expired; an older one may be shown in its place (freeze)",
-        "Ask the packager to sign it again, and check this host's clock.",
+        "sources.the-catalogue-has-expired",
+        "sources.ask-the-packager-to-sign-it-again",
     ),
     (
         UnsignedMetadataError,
-        "the catalogue is not signed by the keys that its root trusts (wrong or revoked key)",
-        "Do not use this copy. Ask the packager for an intact one.",
+        "sources.the-catalogue-is-not-signed-by-the-keys",
+        "sources.ask-the-packager-for-an-intact-copy",
     ),
     (
         BadVersionNumberError,
-        "the catalogue is older than the one already seen here (rollback)",
-        "Do not use this copy. Ask the packager for the current one.",
+        "sources.the-catalogue-is-older",
+        "sources.ask-the-packager-for-the-current-copy",
     ),
     (
         LengthOrHashMismatchError,
-        "a file of the catalogue was altered: its size or digest is not the signed one",
-        "Do not use this copy. Ask the packager for an intact one.",
+        "sources.a-file-of-the-catalogue-was-altered",
+        "sources.ask-the-packager-for-an-intact-copy",
     ),
     (
         DownloadLengthMismatchError,
-        "a file of the catalogue is longer than the signed size allows (endless data)",
-        "Do not use this copy. Ask the packager for an intact one.",
+        "sources.a-file-of-the-catalogue-is-longer",
+        "sources.ask-the-packager-for-an-intact-copy",
     ),
-    (RepositoryError, "a signed statement cannot be read", "Do not use this copy. Ask the packager for an intact one."),
+    (RepositoryError, "sources.a-signed-statement-cannot-be-read", "sources.ask-the-packager-for-an-intact-copy"),
 )
 
 
@@ -199,7 +199,9 @@ def _refusal(name: str, place: SourcePlace, error: Exception) -> FundamenError:
     for kind, proof, do in _PROOFS:
         if isinstance(error, kind):
             return UntrustedError(
-                what=say("sources.the-source-is-refused", name=printable(name)), why=f"{proof} ({error})", do=do
+                what=say("sources.the-source-is-refused", name=printable(name)),
+                why=say("sources.proof-refused", proof=say(proof), error=error),
+                do=say(do),
             )
     if isinstance(error, SlowRetrievalError):
         do = say("sources.try-again-later-or-name-another")

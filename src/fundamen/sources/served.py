@@ -17,7 +17,7 @@ from urllib.request import getproxies, proxy_bypass
 import msgspec
 import urllib3
 
-from fundamen.messages import say
+from fundamen.messages import Message, as_said, say
 from fundamen.model.display import printable
 from fundamen.model.errors import UsageError
 from fundamen.sources.place import NotThereError, SlowError, UnreachableError
@@ -30,9 +30,7 @@ _NOT_FOUND, _GONE, _PARTIAL, _OK, _RANGE_NOT_SATISFIABLE = 404, 410, 206, 200, 4
 _TRIES = 2  # more of each connection that fails before anything was sent
 _MOST_REDIRECTS = 3
 _SCHEME = "https://"
-_REFUSED = "the server's certificate is refused"
-_OWN_AUTHORITY = "See its chain with fundamen inspect --server; name the server's own authority with --authority FILE."
-_UNREACHED = "See that this host reaches the server, by its proxy if it needs one (HTTPS_PROXY)."
+_REFUSED = "sources.the-server-certificate-is-refused"
 
 
 class Patience(msgspec.Struct, frozen=True):
@@ -128,11 +126,15 @@ class ServedPlace:
             raise answer
         return answer
 
-    def _unreachable(self, relative: str, why: str) -> UnreachableError:
+    def _unreachable(self, relative: str, why: Message) -> UnreachableError:
         return UnreachableError(
             what=say("sources.cannot-be-brought-in-from", relative=printable(relative), title=self.title),
             why=why,
-            do=_OWN_AUTHORITY if why.startswith(_REFUSED) else _UNREACHED,
+            do=say(
+                "sources.name-the-authority-of-the-server"
+                if why.code == _REFUSED
+                else "sources.see-that-the-server-is-reached"
+            ),
         )
 
 
@@ -246,7 +248,7 @@ def _starts_at(response: urllib3.BaseHTTPResponse, offset: int) -> bool:
     return response.headers.get("Content-Range", "").startswith(f"bytes {offset}-")
 
 
-def _reason(error: BaseException) -> str:
+def _reason(error: BaseException) -> Message:
     """The innermost cause, in as few words as it has."""
     inner: BaseException = error
     while (
@@ -256,9 +258,9 @@ def _reason(error: BaseException) -> str:
     ) is not None and nested is not inner:
         inner = nested
     if isinstance(inner, ssl.SSLCertVerificationError):
-        return f"{_REFUSED}: {inner.verify_message}"
+        return say(_REFUSED, error=inner.verify_message)
     if isinstance(inner, TimeoutError | urllib3.exceptions.TimeoutError):
         return say("sources.it-does-not-answer-in-time")
     if isinstance(inner, OSError) and inner.strerror:
-        return os.fsdecode(inner.strerror)
-    return str(inner) or type(inner).__name__
+        return as_said(os.fsdecode(inner.strerror))
+    return as_said(str(inner) or type(inner).__name__)

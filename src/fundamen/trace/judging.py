@@ -219,7 +219,7 @@ class Judging:
             chain=min((self._chains[needer] for needer in needers if needer in self._chains), key=len, default=()),
             evidence=finding.evidence,
             searched=next((r.candidates for r in resolutions if r.candidates), ()),
-            gives_up_with=status_in_words(DLL_INIT_FAILED) if is_refusing else "" if path else first.gives_up_with,
+            gives_up_with=status_in_words(DLL_INIT_FAILED) if is_refusing else UNSAID if path else first.gives_up_with,
             sought_as=first.sought_as or self._sought_as(first),
             sought_versions=first.sought_versions,
             observed=self._observation_of(first.name, path),

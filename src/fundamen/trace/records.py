@@ -41,7 +41,9 @@ class Component(msgspec.Struct, frozen=True, kw_only=True):
     chain: tuple[MachinePath, ...]  # the shortest way from the program to what needs it, the program first
     evidence: tuple[Evidence, ...]
     searched: tuple[Candidate, ...]
-    gives_up_with: str = ""  # the status with which the program ends where this alone is at fault, if its loader told
+    gives_up_with: Message = (
+        UNSAID  # the status with which the program ends where this alone is at fault, if its loader told
+    )
     sought_as: tuple[str, ...] = ()  # names, perhaps with ``*``, of the file that brings it
     remarks: tuple[Message, ...] = ()  # what else there is to say, which changes no verdict
     asked_by: str = ""  # the file whose code was seen to ask for it as the program ran

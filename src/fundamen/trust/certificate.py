@@ -94,7 +94,7 @@ class RevocationList(msgspec.Struct, frozen=True):
     issuer: Name
     issued_at: datetime
     renewed_by: datetime | None  # when the next one is due
-    revoked: dict[int, tuple[datetime, str]]  # serial number -> when, and the reason in words
+    revoked: dict[int, tuple[datetime, str]]  # serial number -> when, and the code of the reason; empty for none
 
 
 @functools.lru_cache(maxsize=4096)
@@ -257,9 +257,9 @@ def _reason(entry: x509.RevokedCertificate) -> str:
     except (x509.ExtensionNotFound, ValueError):
         return ""
     return {
-        x509.ReasonFlags.key_compromise: "its key was compromised",
-        x509.ReasonFlags.ca_compromise: "its issuer was compromised",
-        x509.ReasonFlags.affiliation_changed: "its owner has changed",
-        x509.ReasonFlags.superseded: "it was superseded",
-        x509.ReasonFlags.cessation_of_operation: "it is no longer in use",
+        x509.ReasonFlags.key_compromise: "trust.its-key-was-compromised",
+        x509.ReasonFlags.ca_compromise: "trust.its-issuer-was-compromised",
+        x509.ReasonFlags.affiliation_changed: "trust.its-owner-has-changed",
+        x509.ReasonFlags.superseded: "trust.it-was-superseded",
+        x509.ReasonFlags.cessation_of_operation: "trust.it-is-no-longer-in-use",
     }.get(reason, "")

@@ -10,7 +10,7 @@ from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed25519, rsa
 from fundamen.messages import Message, say
 from fundamen.trust.certificate import Certificate, RevocationList, parsed_certificate
 
-_COMPROMISED = ("its key was compromised", "its issuer was compromised")
+_COMPROMISED = ("trust.its-key-was-compromised", "trust.its-issuer-was-compromised")
 
 
 def find_revocation(
@@ -26,7 +26,7 @@ def find_revocation(
             continue
         since, reason = entry
         if since <= at or reason in _COMPROMISED:
-            return say("trust.its-issuer-revoked-it-on", since=since, more=f": {reason}" if reason else "")
+            return say("trust.its-issuer-revoked-it-on", since=since, more=f": {say(reason)}" if reason else "")
     return None
 
 

@@ -185,4 +185,7 @@ TEXTS = {
     "is-asked-for-which-release-is": "{release} is asked for; which release is installed is not known",
     "is-asked-for-is-installed-and": "{release} is asked for, {installed} is installed and serves",
     "is-release": "is release {installed}",
+    "exit-status-of-a-class-that-is-too-new": "exit status 1, with java.lang.UnsupportedClassVersionError",
+    "exit-status-127-without-java": "exit status 127: no java is found",
+    "status": "{status}",
 }

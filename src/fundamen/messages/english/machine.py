@@ -115,4 +115,6 @@ TEXTS = {
     "the-capture-record-of-wine-own": "The capture's record of wine's own roots cannot be read: {error}",
     "this-host-which-wine-hands-on": "this host's {path}, which wine hands on",
     "wine-own": "wine's own {path}",
+    "have-a-capture-made-for-this-too": "Have a capture made for this too: fundamen capture --help",
+    "look-on-the-machine-itself": "Look on the machine itself, or gather it too: fundamen capture --script",
 }

@@ -252,4 +252,25 @@ TEXTS = {
         "The source {name} cannot be reached ({why}); its catalogue is valid until {until}."
     ),
     "the-source": "the source {name}",
+    "the-catalogue-has-expired": "the catalogue has expired; an older one may be shown in its place (freeze)",
+    "the-catalogue-is-not-signed-by-the-keys": (
+        "the catalogue is not signed by the keys that its root trusts (wrong or revoked key)"
+    ),
+    "the-catalogue-is-older": "the catalogue is older than the one already seen here (rollback)",
+    "a-file-of-the-catalogue-was-altered": (
+        "a file of the catalogue was altered: its size or digest is not the signed one"
+    ),
+    "a-file-of-the-catalogue-is-longer": "a file of the catalogue is longer than the signed size allows (endless data)",
+    "a-signed-statement-cannot-be-read": "a signed statement cannot be read",
+    "ask-the-packager-to-sign-it-again": "Ask the packager to sign it again, and check this host's clock.",
+    "ask-the-packager-for-an-intact-copy": "Do not use this copy. Ask the packager for an intact one.",
+    "ask-the-packager-for-the-current-copy": "Do not use this copy. Ask the packager for the current one.",
+    "proof-refused": "{proof} ({error})",
+    "the-server-certificate-is-refused": "the server's certificate is refused: {error}",
+    "name-the-authority-of-the-server": (
+        "See its chain with fundamen inspect --server; name the server's own authority with --authority FILE."
+    ),
+    "see-that-the-server-is-reached": (
+        "See that this host reaches the server, by its proxy if it needs one (HTTPS_PROXY)."
+    ),
 }

@@ -131,4 +131,18 @@ TEXTS = {
     "path-has": "PATH has {entry} {more}{same}",
     "comes-first-and-is-passed-over": "{path} comes first, {detail} and is passed over",
     "it-is-from-but-versions-of": "it is from {product} {version}, but {told}: versions of one product are mixed",
+    "status-of-an-assembly": "0xC0150002 STATUS_SXS_CANT_GEN_ACTCTX, in a message as error 14001",
+    "error-machine-type-mismatch": "error 216 ERROR_EXE_MACHINE_TYPE_MISMATCH",
+    "exit-status-127-with-a-message": "exit status 127, with the loader's message on standard error",
+    "exit-status-127-or-a-signal": "exit status 127, or the signal SIGBUS or SIGSEGV without a word",
+    "exit-status-126": "exit status 126, permission denied",
+    "exit-status-of-a-script": (
+        "exit status 126 or 127, and from the shell that the interpreter, or only the file, is not found"
+    ),
+    "exit-status-127-from-the-shell": "exit status 127, and from the shell only that the program is not found",
+    "signal-abort-with-a-message": (
+        "the signal SIGABRT, with the loader's message on standard error or in the crash report"
+    ),
+    "signal-kill": "the signal SIGKILL, or that the system cannot open it; a shell says 'Bad CPU type in executable'",
+    "status": "{status}",
 }

@@ -52,4 +52,24 @@ TEXTS = {
         "{at:%Y-%m-%d}"
     ),
     "the-signer-certificate-is-not-in": "the signer's certificate is not in the signature",
+    "have-the-fingerprint-read-out": (
+        "Have the SHA-256 fingerprint of {name} read out by its owner over a second way; if it is the same, import "
+        "it into the machine's store."
+    ),
+    "get-the-certificate-of-the-issuer": "Get the certificate of {issuer} from its owner{offered}.",
+    "see-whether-the-clock-is-right": "See whether this machine's clock is right: the chain was judged for {at}.",
+    "get-an-edition-with-a-certificate-in-force": (
+        "Get an edition that is signed with a certificate in force, or with a timestamp."
+    ),
+    "get-the-new-certificate": "Get the new certificate of {name}, and see whether this machine's clock is right.",
+    "do-not-use-what-is-signed-with-it": "Do not use what is signed with it. Ask its publisher for another edition.",
+    "ask-for-an-edition-with-a-stronger-algorithm": (
+        "Ask its publisher for an edition that is signed with a stronger algorithm."
+    ),
+    "nothing-on-this-machine-repairs-it": "Nothing on this machine repairs it: ask the administrator of {issuer}.",
+    "its-key-was-compromised": "its key was compromised",
+    "its-issuer-was-compromised": "its issuer was compromised",
+    "its-owner-has-changed": "its owner has changed",
+    "it-was-superseded": "it was superseded",
+    "it-is-no-longer-in-use": "it is no longer in use",
 }

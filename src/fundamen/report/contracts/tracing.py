@@ -37,7 +37,7 @@ class ComponentPart(msgspec.Struct, frozen=True, kw_only=True):
     reason: Message
     how: Literal["required", "delayed", "optional"]
     fault: bool
-    symptom: str | None  # the status with which the loader gives the program up, where it is a fault
+    symptom: Message | None  # the status with which the loader gives the program up, where it is a fault
     path: str | None
     architecture: str | None
     version: str | None

@@ -44,7 +44,7 @@ class SignaturePart(msgspec.Struct, frozen=True):
     timestamp: str | None  # the moment that a timestamp service attests, where that counts
     timestamp_problem: Message | None
     chain: tuple[LinkPart, ...]  # the root first
-    remedy: str
+    remedy: Message | None
 
 
 class PublisherPart(msgspec.Struct, frozen=True):
@@ -64,7 +64,7 @@ class ChainPart(msgspec.Struct, frozen=True):
 
     holds: bool
     chain: tuple[LinkPart, ...]
-    remedy: str
+    remedy: Message | None
 
 
 class CertificatesPart(msgspec.Struct, frozen=True):
@@ -116,7 +116,7 @@ def _signature(signature: "Signature") -> SignaturePart:
         timestamp=stamp.at.isoformat() if stamp is not None and not stamp.problem else None,
         timestamp_problem=stamp.problem if stamp is not None else None,
         chain=_links(signature.chain) if signature.chain is not None else (),
-        remedy=_remedy(signature.chain) if signature.chain is not None else "",
+        remedy=_remedy(signature.chain) if signature.chain is not None else None,
     )
 
 
@@ -124,7 +124,7 @@ def _chain(chain: "Chain") -> ChainPart:
     return ChainPart(chain.holds, _links(chain), _remedy(chain))
 
 
-def _remedy(chain: "Chain") -> str:
+def _remedy(chain: "Chain") -> Message:
     from fundamen.trust.remedy import remedy  # noqa: PLC0415 - it loads the library of cryptography
 
     return remedy(chain)
